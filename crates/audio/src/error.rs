@@ -1,0 +1,38 @@
+//! The one error type of the crate. Variants hold facts, not sentences.
+
+use crate::Codec;
+
+/// What can be wrong with audio, or with what was asked of it.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum AudioError {
+    /// The bytes are not the format they were said to be.
+    #[error("this is not {expected}: {found}")]
+    NotThis { expected: &'static str, found: String },
+    /// The bytes are of no format that is read here.
+    #[error("not audio that can be read here; it begins with {0}")]
+    Unrecognised(String),
+    /// The format is known, this kind of it is not read.
+    #[error("{format} with {what} cannot be read")]
+    Unsupported { format: &'static str, what: String },
+    /// The stream ended inside something that must be whole.
+    #[error("the {format} ends too early: {what}")]
+    Truncated { format: &'static str, what: &'static str },
+    /// There was no sound in it at all.
+    #[error("there is no sound in it")]
+    Empty,
+    /// A media type that is not known.
+    #[error("unknown audio type '{0}'; known types: {known}", known = crate::format::known_types())]
+    UnknownType(String),
+    /// A rate the codec cannot carry.
+    #[error("{codec} cannot carry {rate} Hz; it can carry {allowed}")]
+    Rate { codec: Codec, rate: u32, allowed: String },
+    /// A bit rate the codec cannot carry.
+    #[error("{codec} cannot carry {bitrate} bit/s at {rate} Hz; it can carry {allowed}")]
+    Bitrate { codec: Codec, bitrate: u32, rate: u32, allowed: String },
+    /// A channel count outside 1 to 2 (output) or 1 to 8 (input).
+    #[error("{0} channels cannot be handled")]
+    Channels(u16),
+    /// The codec library refused to work.
+    #[error("the {codec} codec failed: {what}")]
+    Codec { codec: Codec, what: String },
+}

@@ -1,0 +1,41 @@
+//! Audio formats and a transcoder that owns no I/O.
+//!
+//! Bytes are pushed in as they arrive and bytes come out as soon as they are
+//! ready; memory is bounded whatever the length of the stream.
+//!
+//! What lives here: formats and their media types ([`Format`]), content
+//! negotiation ([`negotiate`]), recognising a file by its first bytes
+//! ([`sniff`]), measuring length without decoding ([`Meter`]), and the
+//! [`Transcoder`]. What does not: files, sockets, threads, clocks.
+
+mod decode;
+mod encode;
+mod error;
+mod format;
+mod meter;
+mod mp3;
+mod negotiate;
+mod ogg_opus;
+mod pcm;
+mod resample;
+mod sniff;
+mod transcoder;
+mod wav;
+
+pub use error::AudioError;
+pub use format::{Codec, Format, STANDARD_RATES};
+pub use meter::{Length, Meter, measure};
+pub use negotiate::{Preference, negotiate, parse_accept};
+pub use pcm::{mulaw_decode, mulaw_encode};
+pub use sniff::{MIN_SNIFF, sniff};
+pub use transcoder::{Transcoder, decode_all, encode_all};
+pub use wav::{UNKNOWN_LENGTH, mend_wav_lengths, wav_header};
+
+/// Rate in hertz and channel count of a block of samples.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Layout {
+    /// Frames a second.
+    pub rate: u32,
+    /// Samples in a frame: 1 (mono) or more, interleaved.
+    pub channels: u8,
+}

@@ -1,0 +1,170 @@
+//! The length of audio, counted as its bytes pass by and without decoding.
+
+use crate::mp3::{FrameSplitter, tag_of};
+use crate::ogg_opus::{Packet, PageReader};
+use crate::wav::WavHeaderReader;
+use crate::{AudioError, Codec, Format, Layout, MIN_SNIFF, sniff};
+
+/// A length in frames at a rate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Length {
+    pub frames: u64,
+    /// Hertz; 0 while nothing is known.
+    pub rate: u32,
+}
+
+impl Length {
+    /// In milliseconds, rounded up.
+    pub fn milliseconds(self) -> u64 {
+        if self.rate == 0 { 0 } else { (self.frames * 1_000).div_ceil(u64::from(self.rate)) }
+    }
+
+    /// In seconds.
+    pub fn seconds(self) -> f64 {
+        if self.rate == 0 { 0.0 } else { self.frames as f64 / f64::from(self.rate) }
+    }
+}
+
+/// Counts frames as bytes pass by, and refuses bytes that are not the format.
+pub struct Meter {
+    kind: Kind,
+    length: Length,
+}
+
+enum Kind {
+    Raw { frame_bytes: u64, bytes: u64 },
+    WavHeader(WavHeaderReader),
+    WavData { frame_bytes: u64, bytes: u64, left: Option<u64> },
+    Mp3 { splitter: FrameSplitter, first: bool, trimmed: u64 },
+    OggOpus { pages: PageReader, packets: u64, pre_skip: u64, ended: bool },
+}
+
+impl Meter {
+    /// A meter for bytes of the format; rate and channels count only for
+    /// codings that do not tell them.
+    pub fn new(format: Format) -> Result<Self, AudioError> {
+        let layout = Layout { rate: format.rate, channels: format.channels };
+        let raw = |sample: u64| Kind::Raw { frame_bytes: sample * u64::from(layout.channels.max(1)), bytes: 0 };
+        let kind = match format.codec {
+            Codec::Pcm | Codec::L16 => raw(2),
+            Codec::Mulaw => raw(1),
+            Codec::Wav => Kind::WavHeader(WavHeaderReader::default()),
+            Codec::Mp3 => Kind::Mp3 { splitter: FrameSplitter::default(), first: true, trimmed: 0 },
+            Codec::OggOpus => Kind::OggOpus { pages: PageReader::default(), packets: 0, pre_skip: 0, ended: false },
+        };
+        let rate = if matches!(kind, Kind::Raw { .. }) { layout.rate } else { 0 };
+        Ok(Meter { kind, length: Length { frames: 0, rate } })
+    }
+
+    /// The length of what has passed so far.
+    pub fn length(&self) -> Length {
+        self.length
+    }
+
+    /// Counts the bytes.
+    ///
+    /// # Errors
+    /// When the bytes are not of the format.
+    pub fn push(&mut self, bytes: &[u8]) -> Result<(), AudioError> {
+        self.advance(bytes, false)
+    }
+
+    /// The stream is over; gives the whole length.
+    ///
+    /// # Errors
+    /// When the stream ended inside something that must be whole, or held no
+    /// sound at all.
+    pub fn finish(&mut self) -> Result<Length, AudioError> {
+        self.advance(&[], true)?;
+        if self.length.frames == 0 { Err(AudioError::Empty) } else { Ok(self.length) }
+    }
+
+    fn advance(&mut self, new: &[u8], last: bool) -> Result<(), AudioError> {
+        match &mut self.kind {
+            Kind::Raw { frame_bytes, bytes } => {
+                *bytes += new.len() as u64;
+                self.length.frames = *bytes / *frame_bytes;
+            }
+            Kind::WavHeader(header) => {
+                if let Some(start) = header.push(new)? {
+                    let frame_bytes = start.format.kind.bytes() as u64 * u64::from(start.format.layout.channels);
+                    self.length.rate = start.format.layout.rate;
+                    self.kind = Kind::WavData { frame_bytes, bytes: 0, left: start.declared };
+                    return self.advance(&start.data, last);
+                }
+                if last {
+                    return Err(AudioError::Truncated { format: "WAV", what: "its header is not whole" });
+                }
+            }
+            Kind::WavData { frame_bytes, bytes, left } => {
+                let taken = left.map_or(new.len() as u64, |left| left.min(new.len() as u64));
+                *left = left.map(|left| left - taken);
+                *bytes += taken;
+                self.length.frames = *bytes / *frame_bytes;
+                if last && left.is_some_and(|left| left > 0) {
+                    return Err(AudioError::Truncated { format: "WAV", what: "it holds less than its header says" });
+                }
+            }
+            Kind::Mp3 { splitter, first, trimmed } => {
+                splitter.push(new);
+                while let Some((header, frame)) = splitter.next(last)? {
+                    self.length.rate = header.layout.rate;
+                    match tag_of(&frame).filter(|_| *first) {
+                        Some(trim) => *trimmed = trim.start + trim.end,
+                        None => self.length.frames += u64::from(header.samples),
+                    }
+                    *first = false;
+                }
+                if last && splitter.torn() {
+                    return Err(AudioError::Truncated { format: "MP3", what: "its last frame is not whole" });
+                }
+                if last {
+                    self.length.frames = self.length.frames.saturating_sub(*trimmed);
+                }
+            }
+            Kind::OggOpus { pages, packets, pre_skip, ended } => {
+                let mut found: Vec<Packet> = Vec::new();
+                pages.push(new, &mut found)?;
+                for packet in found {
+                    if *packets == 0 {
+                        if !packet.data.starts_with(b"OpusHead") || packet.data.len() < 19 {
+                            return Err(AudioError::NotThis { expected: "Ogg Opus", found: crate::sniff::describe(&packet.data) });
+                        }
+                        *pre_skip = u64::from(u16::from_le_bytes([packet.data[10], packet.data[11]]));
+                        self.length.rate = 48_000;
+                    }
+                    *packets += 1;
+                    *ended |= packet.last;
+                    if let Some(granule) = packet.granule.filter(|_| *packets > 2) {
+                        self.length.frames = granule.saturating_sub(*pre_skip);
+                    }
+                }
+                if last && (pages.torn() || !*ended) {
+                    return Err(AudioError::Truncated { format: "Ogg Opus", what: "its last page is missing" });
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Sniffs whole audio and measures it; `told` is what the sender says it is,
+/// needed for raw codings.
+///
+/// # Errors
+/// When it is not audio that is read here, or is torn.
+pub fn measure(audio: &[u8], told: Option<Format>) -> Result<(Format, Length), AudioError> {
+    let start = &audio[..audio.len().min(MIN_SNIFF * 16)];
+    let format = match (sniff(start), told) {
+        (Some(codec), _) => Format::new(codec, 24_000),
+        (None, Some(format)) if !format.codec.describes_itself() => format,
+        _ => return Err(AudioError::Unrecognised(crate::sniff::describe(start))),
+    };
+    let mut meter = Meter::new(format)?;
+    for chunk in audio.chunks(64 << 10) {
+        meter.push(chunk)?;
+    }
+    let length = meter.finish()?;
+    let rate = if format.codec.describes_itself() { length.rate } else { format.rate };
+    Ok((format.with_rate(rate), length))
+}

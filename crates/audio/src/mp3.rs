@@ -1,0 +1,340 @@
+//! MPEG audio layer III (ISO/IEC 11172-3, 13818-3): a frame splitter that is
+//! fed bytes, decoding, and encoding.
+
+use mp3lame_encoder::{Bitrate, Builder, DualPcm, Encoder, FlushGap, Mode, MonoPcm, Quality};
+use nanomp3::{Decoder, MAX_SAMPLES_PER_FRAME, VbrTag};
+
+use crate::{AudioError, Codec, Format, Layout};
+
+/// Garbage before the first frame that is searched through: 64 KiB, enough
+/// for the padding that some encoders leave after their tags.
+const MAX_GARBAGE: usize = 64 << 10;
+
+/// The decoder's own delay in samples, as every layer III decoder has it.
+const DECODER_DELAY: u64 = 529;
+
+/// The four bytes that begin each frame (ISO/IEC 11172-3, section 2.4.1.3).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct FrameHeader {
+    pub(crate) layout: Layout,
+    /// Whole frame, header included.
+    pub(crate) bytes: usize,
+    /// Per channel.
+    pub(crate) samples: u32,
+}
+
+impl FrameHeader {
+    /// Reads a layer III header; free-format frames and reserved values are refused.
+    ///
+    /// ```text
+    /// AAAAAAAA AAABBCCD EEEEFFGH IIJJKLMM
+    /// A sync  B version  C layer  E bit rate  F rate  G padding  I mode
+    /// ```
+    pub(crate) fn parse(bytes: &[u8]) -> Option<FrameHeader> {
+        let [a, b, c, d] = *bytes.first_chunk::<4>()?;
+        if a != 0xFF || b & 0xE0 != 0xE0 || b & 0x06 != 0x02 {
+            return None;
+        }
+        let version = (b >> 3) & 3; // 0: MPEG-2.5, 2: MPEG-2, 3: MPEG-1
+        let index = usize::from(c >> 4);
+        let kilobits: u32 = match version {
+            3 => [0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 0][index],
+            0 | 2 => [0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160, 0][index],
+            _ => return None,
+        };
+        let base: u32 = [44_100, 48_000, 32_000, 0][usize::from((c >> 2) & 3)];
+        if kilobits == 0 || base == 0 {
+            return None;
+        }
+        let (rate, samples) = match version {
+            3 => (base, 1_152),
+            2 => (base / 2, 576),
+            _ => (base / 4, 576),
+        };
+        let padding = usize::from((c >> 1) & 1);
+        let channels = if d >> 6 == 3 { 1 } else { 2 };
+        let bytes = (samples / 8 * kilobits * 1_000 / rate) as usize + padding;
+        Some(FrameHeader { layout: Layout { rate, channels }, bytes, samples })
+    }
+
+    /// Whether the next frame of the same stream may begin so.
+    fn goes_with(&self, next: &FrameHeader) -> bool {
+        self.layout.rate == next.layout.rate
+    }
+}
+
+/// Cuts a byte stream into frames; skips ID3 tags and garbage.
+#[derive(Debug, Default)]
+pub(crate) struct FrameSplitter {
+    pending: Vec<u8>,
+    /// Bytes of an ID3v2 tag still to pass over.
+    skip: usize,
+    in_step: Option<FrameHeader>,
+    garbage: usize,
+}
+
+impl FrameSplitter {
+    pub(crate) fn push(&mut self, bytes: &[u8]) {
+        self.pending.extend_from_slice(bytes);
+    }
+
+    /// The next whole frame, or `None` until more bytes come. With `last`, no
+    /// more will come and the final frame need not be followed by another.
+    pub(crate) fn next(&mut self, last: bool) -> Result<Option<(FrameHeader, Vec<u8>)>, AudioError> {
+        loop {
+            if self.skip > 0 {
+                let skipped = self.skip.min(self.pending.len());
+                self.pending.drain(..skipped);
+                self.skip -= skipped;
+            }
+            if self.skip > 0 || self.pending.len() < 4 {
+                return Ok(None);
+            }
+            if self.in_step.is_none() && self.pending.starts_with(b"ID3") {
+                let Some(size) = self.pending.get(6..10) else { return Ok(None) };
+                // Sizes in ID3v2 are "synchsafe": seven bits a byte.
+                self.skip = 10 + size.iter().fold(0, |sum, byte| (sum << 7) | usize::from(byte & 0x7F));
+                continue;
+            }
+            let header = FrameHeader::parse(&self.pending);
+            match header.filter(|h| self.in_step.is_none_or(|before| before.goes_with(h))) {
+                Some(header) if self.pending.len() < header.bytes => return Ok(None),
+                Some(header) if self.in_step.is_some() => return Ok(Some(self.take(header))),
+                // Out of step a header alone proves little: another must follow.
+                Some(header) => match self.pending.get(header.bytes..header.bytes + 4) {
+                    Some(next) if FrameHeader::parse(next).is_some_and(|next| header.goes_with(&next)) => {
+                        return Ok(Some(self.take(header)));
+                    }
+                    Some(_) => self.step_over_garbage()?,
+                    None if last => return Ok(Some(self.take(header))),
+                    None => return Ok(None),
+                },
+                None => {
+                    self.in_step = None;
+                    self.step_over_garbage()?;
+                }
+            }
+        }
+    }
+
+    fn take(&mut self, header: FrameHeader) -> (FrameHeader, Vec<u8>) {
+        self.in_step = Some(header);
+        self.garbage = 0;
+        let rest = self.pending.split_off(header.bytes);
+        (header, std::mem::replace(&mut self.pending, rest))
+    }
+
+    fn step_over_garbage(&mut self) -> Result<(), AudioError> {
+        let to_next = self.pending[1..].iter().position(|byte| *byte == 0xFF).map_or(self.pending.len(), |at| at + 1);
+        if self.garbage == 0 && !self.pending.starts_with(b"TAG") && self.pending[0] != 0 && self.pending[0] != 0xFF {
+            // Text where sound was promised is told at once, not after 64 KiB.
+            if self.pending.iter().take(32).all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace()) {
+                return Err(AudioError::NotThis { expected: "MP3", found: crate::sniff::describe(&self.pending) });
+            }
+        }
+        self.garbage += to_next;
+        if self.garbage > MAX_GARBAGE {
+            return Err(AudioError::NotThis { expected: "MP3", found: "bytes without MPEG frames".into() });
+        }
+        self.pending.drain(..to_next);
+        Ok(())
+    }
+
+    /// Whether a frame was begun and never completed.
+    pub(crate) fn torn(&self) -> bool {
+        self.in_step.is_some() && FrameHeader::parse(&self.pending).is_some_and(|h| self.pending.len() < h.bytes)
+    }
+}
+
+/// The delay and padding of an encoder, from the tag frame it may have written.
+#[derive(Debug, Default, Clone, Copy)]
+pub(crate) struct Trim {
+    pub(crate) start: u64,
+    pub(crate) end: u64,
+}
+
+/// What a frame that carries an Info tag says; `None` for a frame of sound.
+pub(crate) fn tag_of(frame: &[u8]) -> Option<Trim> {
+    let tag = VbrTag::parse(frame)?;
+    let (delay, padding) = tag.encoder_delay_padding.unwrap_or((0, 0));
+    if delay == 0 && padding == 0 {
+        return Some(Trim::default());
+    }
+    Some(Trim { start: u64::from(delay) + DECODER_DELAY, end: u64::from(padding).saturating_sub(DECODER_DELAY) })
+}
+
+/// Layer III to samples, a frame at a time.
+pub(crate) struct Mp3Decoder {
+    splitter: FrameSplitter,
+    decoder: Box<Decoder>,
+    frame: Vec<f32>,
+    layout: Option<Layout>,
+    first: bool,
+    skip: usize,
+    /// Samples held back, so that the padding at the end can be cut off.
+    hold: usize,
+    held: Vec<f32>,
+}
+
+impl Mp3Decoder {
+    pub(crate) fn new() -> Self {
+        Mp3Decoder {
+            splitter: FrameSplitter::default(),
+            decoder: Box::new(Decoder::new()),
+            frame: vec![0.0; MAX_SAMPLES_PER_FRAME],
+            layout: None,
+            first: true,
+            skip: 0,
+            hold: 0,
+            held: Vec::new(),
+        }
+    }
+
+    pub(crate) fn layout(&self) -> Option<Layout> {
+        self.layout
+    }
+
+    pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        self.splitter.push(bytes);
+        while let Some((header, frame)) = self.splitter.next(last)? {
+            self.decode_frame(header, &frame, out)?;
+        }
+        if last && self.splitter.torn() {
+            return Err(AudioError::Truncated { format: "MP3", what: "its last frame is not whole" });
+        }
+        Ok(())
+    }
+
+    fn decode_frame(&mut self, header: FrameHeader, frame: &[u8], out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let layout = *self.layout.get_or_insert(header.layout);
+        if std::mem::take(&mut self.first) {
+            if let Some(trim) = tag_of(frame) {
+                self.skip = trim.start as usize * usize::from(layout.channels);
+                self.hold = trim.end as usize * usize::from(layout.channels);
+                return Ok(());
+            }
+        }
+        // Frames that lean on bytes of earlier ones we do not have give silence.
+        let (_, result) = self.decoder.decode(frame, &mut self.frame);
+        let per_channel = header.samples as usize;
+        let (samples, channels) = match result {
+            Ok(info) => (info.samples_produced * usize::from(info.channels.num()), info.channels.num()),
+            Err(_) => {
+                self.frame.fill(0.0);
+                (per_channel * usize::from(layout.channels), layout.channels)
+            }
+        };
+        if channels != layout.channels {
+            return Err(AudioError::Unsupported { format: "MP3", what: "a change of channels in the middle".into() });
+        }
+        let skipped = self.skip.min(samples);
+        self.skip -= skipped;
+        let sound = &self.frame[skipped..samples];
+        if self.hold == 0 {
+            out.extend_from_slice(sound);
+            return Ok(());
+        }
+        self.held.extend_from_slice(sound);
+        let ready = self.held.len().saturating_sub(self.hold);
+        out.extend(self.held.drain(..ready));
+        Ok(())
+    }
+}
+
+/// Samples to layer III at a constant bit rate.
+pub(crate) struct Mp3Encoder {
+    encoder: Encoder,
+    channels: u8,
+    left: Vec<f32>,
+    right: Vec<f32>,
+}
+
+impl Mp3Encoder {
+    pub(crate) fn new(format: Format) -> Result<Self, AudioError> {
+        let failed = |what: String| AudioError::Codec { codec: Codec::Mp3, what };
+        let bitrate = format.effective_bitrate().unwrap_or(48_000);
+        let build = || -> Result<Encoder, mp3lame_encoder::BuildError> {
+            let mode = if format.channels == 1 { Mode::Mono } else { Mode::JointStereo };
+            Builder::new()
+                .ok_or(mp3lame_encoder::BuildError::NoMem)?
+                .with_sample_rate(format.rate)?
+                .with_output_sample_rate(std::num::NonZeroU32::new(format.rate))?
+                .with_num_channels(format.channels)?
+                .with_mode(mode)?
+                .with_brate(bitrate_of(bitrate))?
+                .with_quality(Quality::Good)?
+                // The tag frame can only be right once the length is known.
+                .with_to_write_vbr_tag(false)?
+                .build()
+        };
+        let encoder = build().map_err(|error| failed(format!("{error:?}")))?;
+        Ok(Mp3Encoder { encoder, channels: format.channels, left: Vec::new(), right: Vec::new() })
+    }
+
+    pub(crate) fn encode(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
+        out.reserve(mp3lame_encoder::max_required_buffer_size(samples.len()));
+        let result = if self.channels == 1 {
+            self.encoder.encode_to_vec(MonoPcm(samples), out)
+        } else {
+            self.left.clear();
+            self.right.clear();
+            self.left.extend(samples.iter().step_by(2));
+            self.right.extend(samples.iter().skip(1).step_by(2));
+            self.encoder.encode_to_vec(DualPcm { left: &self.left, right: &self.right }, out)
+        };
+        result.map(drop).map_err(|error| AudioError::Codec { codec: Codec::Mp3, what: format!("{error:?}") })
+    }
+
+    pub(crate) fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
+        out.reserve(7_200);
+        let result = self.encoder.flush_to_vec::<FlushGap>(out);
+        result.map(drop).map_err(|error| AudioError::Codec { codec: Codec::Mp3, what: format!("{error:?}") })
+    }
+}
+
+fn bitrate_of(bits: u32) -> Bitrate {
+    match bits / 1_000 {
+        ..=11 => Bitrate::Kbps8,
+        12..=23 => Bitrate::Kbps16,
+        24..=31 => Bitrate::Kbps24,
+        32..=39 => Bitrate::Kbps32,
+        40..=47 => Bitrate::Kbps40,
+        48..=63 => Bitrate::Kbps48,
+        64..=79 => Bitrate::Kbps64,
+        80..=95 => Bitrate::Kbps80,
+        96..=111 => Bitrate::Kbps96,
+        112..=127 => Bitrate::Kbps112,
+        128..=159 => Bitrate::Kbps128,
+        160..=191 => Bitrate::Kbps160,
+        192..=223 => Bitrate::Kbps192,
+        224..=255 => Bitrate::Kbps224,
+        256..=319 => Bitrate::Kbps256,
+        _ => Bitrate::Kbps320,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reads_headers_by_the_standard() {
+        // MPEG-2, 48 kbit/s, 24 kHz, mono: 144 bytes for 576 samples.
+        let header = FrameHeader::parse(&[0xFF, 0xF3, 0x64, 0xC4]).expect("valid");
+        assert_eq!(header, FrameHeader { layout: Layout { rate: 24_000, channels: 1 }, bytes: 144, samples: 576 });
+        // MPEG-1, 128 kbit/s, 44.1 kHz, joint stereo, padded: 418 bytes.
+        let header = FrameHeader::parse(&[0xFF, 0xFB, 0x92, 0x64]).expect("valid");
+        assert_eq!(header, FrameHeader { layout: Layout { rate: 44_100, channels: 2 }, bytes: 418, samples: 1_152 });
+        assert_eq!(FrameHeader::parse(&[0xFF, 0xFB, 0xF2, 0x64]), None, "bit rate 15 is reserved");
+        assert_eq!(FrameHeader::parse(&[0xFF, 0xFD, 0x92, 0x64]), None, "layer II");
+        assert_eq!(FrameHeader::parse(&[0xFF, 0xFB, 0x92]), None, "too short");
+    }
+
+    #[test]
+    fn text_is_refused_at_once() {
+        let mut splitter = FrameSplitter::default();
+        splitter.push(b"{\"fault\":\"the reeds are quiet tonight, come back later\"}");
+        let error = splitter.next(false).expect_err("text");
+        assert_eq!(error.to_string(), "this is not MP3: JSON");
+    }
+}

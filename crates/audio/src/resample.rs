@@ -1,0 +1,179 @@
+//! Changing the sample rate of a stream, and its channel count.
+
+use rubato::audioadapter_buffers::direct::InterleavedSlice;
+use rubato::{Fft, FixedSync, Resampler as _, WindowFunction};
+
+use crate::{AudioError, Codec, Layout};
+
+/// Averages to mono or copies to stereo; the input is untouched where nothing changes.
+pub(crate) fn remix(samples: &mut Vec<f32>, from: u8, to: u8) {
+    match (from, to) {
+        (from, to) if from == to => {}
+        (from, 1) => {
+            let from = usize::from(from);
+            let frames = samples.len() / from;
+            for frame in 0..frames {
+                let sum: f32 = samples[frame * from..(frame + 1) * from].iter().sum();
+                samples[frame] = sum / from as f32;
+            }
+            samples.truncate(frames);
+        }
+        (1, _) => *samples = samples.iter().flat_map(|sample| [*sample, *sample]).collect(),
+        (from, _) => {
+            // More than two channels: the first two are left and right.
+            let kept = samples.chunks_exact(usize::from(from)).flat_map(|frame| [frame[0], frame[1]]).collect();
+            *samples = kept;
+        }
+    }
+}
+
+/// Changes the rate of a stream in blocks of about 20 ms. The filter's delay
+/// is taken off, so that sound stays where it was, to the sample.
+pub(crate) struct Resampler {
+    inner: Fft<f32>,
+    from: Layout,
+    to: u32,
+    pending: Vec<f32>,
+    block: Vec<f32>,
+    /// Output frames of the filter's delay still to throw away.
+    skip: usize,
+    taken: u64,
+    given: u64,
+}
+
+/// Input frames in a block: about 20 ms, and such that the blocks on both
+/// sides are even, since the filter's delay is half of them and must be whole.
+fn block_frames(from: u32, to: u32) -> usize {
+    let mut divisor = (from, to);
+    while divisor.1 != 0 {
+        divisor = (divisor.1, divisor.0 % divisor.1);
+    }
+    let (unit_in, unit_out) = (from / divisor.0, to / divisor.0);
+    let mut units = (from / 50).div_ceil(unit_in).max(1);
+    if (unit_in * units) % 2 == 1 || (unit_out * units) % 2 == 1 {
+        units += 1;
+    }
+    (unit_in * units) as usize
+}
+
+impl Resampler {
+    pub(crate) fn new(from: Layout, to: u32) -> Result<Self, AudioError> {
+        let chunk = block_frames(from.rate, to);
+        let (input, output, channels) = (from.rate as usize, to as usize, usize::from(from.channels));
+        let inner = Fft::new_custom(input, output, chunk, 1, channels, WindowFunction::BlackmanHarris2, FixedSync::Both)
+            .map_err(|error| failed(&error))?;
+        let block = vec![0.0; inner.output_frames_max() * usize::from(from.channels)];
+        let skip = inner.output_delay();
+        Ok(Resampler { inner, from, to, pending: Vec::new(), block, skip, taken: 0, given: 0 })
+    }
+
+    pub(crate) fn push(&mut self, samples: &[f32], out: &mut Vec<f32>) -> Result<(), AudioError> {
+        self.taken += samples.len() as u64 / u64::from(self.from.channels);
+        self.pending.extend_from_slice(samples);
+        self.run(out)
+    }
+
+    fn run(&mut self, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let channels = usize::from(self.from.channels);
+        let mut at = 0;
+        loop {
+            let frames = self.inner.input_frames_next();
+            let Some(input) = self.pending.get(at..at + frames * channels) else { break };
+            let input = InterleavedSlice::new(input, channels, frames).map_err(|error| failed(&error))?;
+            let room = self.block.len() / channels;
+            let mut output = InterleavedSlice::new_mut(&mut self.block, channels, room).map_err(|error| failed(&error))?;
+            let (_, made) = self.inner.process_into_buffer(&input, &mut output, None).map_err(|error| failed(&error))?;
+            at += frames * channels;
+            let skipped = self.skip.min(made);
+            self.skip -= skipped;
+            out.extend_from_slice(&self.block[skipped * channels..made * channels]);
+            self.given += (made - skipped) as u64;
+        }
+        self.pending.drain(..at);
+        Ok(())
+    }
+
+    /// Pushes the rest through; the whole output is as long as the whole
+    /// input, to the nearest frame.
+    pub(crate) fn finish(&mut self, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let channels = usize::from(self.from.channels);
+        let total = (self.taken * u64::from(self.to)).div_ceil(u64::from(self.from.rate));
+        while self.given < total {
+            let frames = self.inner.input_frames_next();
+            let missing = frames * channels - self.pending.len().min(frames * channels);
+            self.pending.resize(self.pending.len() + missing.max(1), 0.0);
+            self.run(out)?;
+        }
+        let surplus = (self.given - total) as usize * channels;
+        out.truncate(out.len() - surplus.min(out.len()));
+        Ok(())
+    }
+}
+
+fn failed(error: &dyn std::error::Error) -> AudioError {
+    AudioError::Codec { codec: Codec::Pcm, what: format!("resampling: {error}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tone(rate: u32, hertz: f32, frames: usize) -> Vec<f32> {
+        (0..frames).map(|n| (0.5 * (std::f64::consts::TAU * f64::from(hertz) * n as f64 / f64::from(rate)).sin()) as f32).collect()
+    }
+
+    fn run(from: u32, to: u32, input: &[f32], piece: usize) -> Vec<f32> {
+        let mut resampler = Resampler::new(Layout { rate: from, channels: 1 }, to).expect("rates");
+        let mut out = Vec::new();
+        for piece in input.chunks(piece) {
+            resampler.push(piece, &mut out).expect("push");
+        }
+        resampler.finish(&mut out).expect("finish");
+        out
+    }
+
+    /// Signal to noise against the tone as it would be at the new rate.
+    fn snr(from: u32, to: u32, hertz: f32) -> f32 {
+        let out = run(from, to, &tone(from, hertz, from as usize), 777);
+        let wanted = tone(to, hertz, out.len());
+        let inner = out.len() / 10..out.len() * 9 / 10;
+        let noise: f32 = inner.clone().map(|n| (out[n] - wanted[n]).powi(2)).sum();
+        let signal: f32 = inner.map(|n| wanted[n].powi(2)).sum();
+        10.0 * (signal / noise).log10()
+    }
+
+    #[test]
+    fn keeps_a_tone_in_place_and_level_between_all_rates() {
+        for from in crate::STANDARD_RATES {
+            for to in crate::STANDARD_RATES.into_iter().filter(|to| *to != from) {
+                let ratio = snr(from, to, 1_000.0);
+                assert!(ratio > 85.0, "{from} to {to} Hz: {ratio} dB");
+            }
+        }
+    }
+
+    #[test]
+    fn length_is_right_to_the_frame_however_it_is_cut() {
+        for (from, to, frames, wanted) in [(24_000, 8_000, 10_000, 3_334), (22_050, 24_000, 22_050, 24_000), (16_000, 48_000, 1, 3)] {
+            for piece in [1, 7, 480, 100_000] {
+                assert_eq!(run(from, to, &tone(from, 440.0, frames), piece).len(), wanted, "{from} to {to} in {piece}s");
+            }
+        }
+    }
+
+    #[test]
+    fn what_the_new_rate_cannot_carry_is_filtered_out() {
+        let out = run(24_000, 8_000, &tone(24_000, 6_000.0, 24_000), 480);
+        let level = (out[800..7_200].iter().map(|s| s * s).sum::<f32>() / 6_400.0).sqrt();
+        assert!(20.0 * (level / 0.354).log10() < -90.0, "6 kHz came through at {level}");
+    }
+
+    #[test]
+    fn remixing_averages_and_copies() {
+        let mut stereo = vec![0.5, 0.1, -0.2, 0.2];
+        remix(&mut stereo, 2, 1);
+        assert_eq!(stereo, [0.3, 0.0]);
+        remix(&mut stereo, 1, 2);
+        assert_eq!(stereo, [0.3, 0.3, 0.0, 0.0]);
+    }
+}
