@@ -1,1 +1,32 @@
+//! What the product knows without asking anybody: engine sheets, voices and
+//! how they are matched, routes, tariffs and money, transcripts and word
+//! error rate.
+//!
+//! Everything here is pure: no clock, no randomness, no files, no network.
 
+mod cause;
+mod language;
+mod money;
+mod nearest;
+mod plan;
+mod route;
+mod sheet;
+mod tariff;
+mod transcript;
+mod voice;
+mod wer;
+
+pub use cause::{Cause, Remedy};
+pub use language::{extended_filter, is_language_tag, primary_language};
+pub use money::{Currency, Money, MoneyError};
+pub use nearest::nearest;
+pub use plan::{Candidate, PlanError, Planner, Wanted};
+pub use route::{Conditions, Leg, Route, RouteError, Work};
+pub use sheet::{
+    Access, Answer, ArgumentText, Body, CallTemplate, Driver, ErrorRule, FormatSpec, Guide, Limits, LineWords,
+    LocalAudio, Model, Network, ProcessSpec, Recognition, Sheet, SheetError, Site, Synthesis, TimeUnit, TranscriptPaths,
+};
+pub use tariff::{Measure, Tariff, Usage};
+pub use transcript::{Alternative, Transcript, Word};
+pub use voice::{Criteria, Gender, Voice, VoiceId};
+pub use wer::{WordErrors, normalise_words, word_errors};

@@ -1,0 +1,124 @@
+//! Why an attempt at an engine failed: a closed list, and what can help.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// Who may still make the request succeed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Remedy {
+    /// The same leg may be tried again a little later.
+    SameLeg,
+    /// Another engine may do better.
+    NextLeg,
+    /// The request itself is at fault.
+    Nobody,
+}
+
+/// The cause of a failed attempt. The first eleven are what a sheet's
+/// `[[errors]]` may name; the rest are seen by the gateway itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Cause {
+    /// The engine will not do this for us.
+    Refused,
+    /// The credential is not accepted.
+    Unauthorized,
+    /// The credential is new and not live yet.
+    NotActiveYet,
+    /// The credential belongs to another region.
+    WrongRegion,
+    /// The credential lacks a role.
+    MissingRole,
+    /// The account is not paid for.
+    Unpaid,
+    /// The account's own limit is used up.
+    Quota,
+    /// Too many requests just now.
+    Throttled,
+    /// The engine is down.
+    Unavailable,
+    /// The engine cannot do what was asked.
+    Unsupported,
+    /// The engine did not understand the request.
+    Malformed,
+    /// No answer before the deadline.
+    TimedOut,
+    /// The answer broke off or was not what it said.
+    Broken,
+    /// The engine is not installed on this host, or has no credential.
+    Absent,
+    /// The caller went away.
+    Abandoned,
+    /// The request asked for something that cannot be, whoever is asked.
+    Unusable,
+}
+
+impl Cause {
+    /// The causes that a sheet may name.
+    pub const IN_SHEETS: [Cause; 11] = [
+        Cause::Refused,
+        Cause::Unauthorized,
+        Cause::NotActiveYet,
+        Cause::WrongRegion,
+        Cause::MissingRole,
+        Cause::Unpaid,
+        Cause::Quota,
+        Cause::Throttled,
+        Cause::Unavailable,
+        Cause::Unsupported,
+        Cause::Malformed,
+    ];
+
+    /// Who can help.
+    pub fn remedy(self) -> Remedy {
+        match self {
+            Cause::Throttled | Cause::Unavailable | Cause::NotActiveYet => Remedy::SameLeg,
+            Cause::Abandoned | Cause::Unusable => Remedy::Nobody,
+            _ => Remedy::NextLeg,
+        }
+    }
+
+    /// The name used in sheets, records and answers.
+    pub fn name(self) -> &'static str {
+        match self {
+            Cause::Refused => "refused",
+            Cause::Unauthorized => "unauthorized",
+            Cause::NotActiveYet => "not-active-yet",
+            Cause::WrongRegion => "wrong-region",
+            Cause::MissingRole => "missing-role",
+            Cause::Unpaid => "unpaid",
+            Cause::Quota => "quota",
+            Cause::Throttled => "throttled",
+            Cause::Unavailable => "unavailable",
+            Cause::Unsupported => "unsupported",
+            Cause::Malformed => "malformed",
+            Cause::TimedOut => "timed-out",
+            Cause::Broken => "broken",
+            Cause::Absent => "absent",
+            Cause::Abandoned => "abandoned",
+            Cause::Unusable => "unusable",
+        }
+    }
+
+    /// The cause that an HTTP status stands for where the sheet has no rule.
+    pub fn of_status(status: u16) -> Cause {
+        match status {
+            401 => Cause::Unauthorized,
+            402 => Cause::Unpaid,
+            403 => Cause::Refused,
+            429 => Cause::Throttled,
+            400 | 404 | 422 => Cause::Malformed,
+            413 | 415 => Cause::Unsupported,
+            408 | 504 => Cause::TimedOut,
+            500.. => Cause::Unavailable,
+            _ => Cause::Refused,
+        }
+    }
+}
+
+impl fmt::Display for Cause {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}

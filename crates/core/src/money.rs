@@ -1,0 +1,192 @@
+//! Money as integers of 10⁻⁹ of a currency's unit, with its currency.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+const NANOS: i128 = 1_000_000_000;
+
+/// A currency code of three capital letters (ISO 4217).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Currency([u8; 3]);
+
+impl Currency {
+    /// The currency of a ledger that has none yet.
+    pub const EUR: Currency = Currency(*b"EUR");
+
+    /// The three letters.
+    pub fn code(&self) -> &str {
+        std::str::from_utf8(&self.0).unwrap_or("XXX")
+    }
+}
+
+impl FromStr for Currency {
+    type Err = MoneyError;
+
+    fn from_str(text: &str) -> Result<Self, MoneyError> {
+        match text.as_bytes().first_chunk::<3>() {
+            Some(code) if text.len() == 3 && code.iter().all(u8::is_ascii_uppercase) => Ok(Currency(*code)),
+            _ => Err(MoneyError::Currency(text.into())),
+        }
+    }
+}
+
+impl fmt::Display for Currency {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.code())
+    }
+}
+
+impl Serialize for Currency {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.code())
+    }
+}
+
+impl<'de> Deserialize<'de> for Currency {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+/// What can be wrong with an amount.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum MoneyError {
+    #[error("'{0}' is not a currency of three capital letters")]
+    Currency(String),
+    #[error("'{0}' is not a decimal amount with at most nine decimals")]
+    Amount(String),
+    #[error("the amount is too large")]
+    Overflow,
+    #[error("{0} and {1} cannot be added")]
+    Mixed(Currency, Currency),
+}
+
+/// An amount: 10⁻⁹ of the unit, and the currency.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Money {
+    pub nanos: i64,
+    pub currency: Currency,
+}
+
+impl Money {
+    /// Nothing.
+    pub fn zero(currency: Currency) -> Self {
+        Money { nanos: 0, currency }
+    }
+
+    /// The sum, where both are of one currency and it fits.
+    pub fn plus(self, other: Money) -> Result<Money, MoneyError> {
+        if self.currency != other.currency {
+            return Err(MoneyError::Mixed(self.currency, other.currency));
+        }
+        let nanos = self.nanos.checked_add(other.nanos).ok_or(MoneyError::Overflow)?;
+        Ok(Money { nanos, ..self })
+    }
+
+    /// The amount as a decimal with at least six places and no more than are needed.
+    pub fn amount(&self) -> String {
+        let sign = if self.nanos < 0 { "-" } else { "" };
+        let (whole, rest) = (self.nanos.unsigned_abs() / NANOS as u64, self.nanos.unsigned_abs() % NANOS as u64);
+        let digits = format!("{rest:09}");
+        let kept = digits.trim_end_matches('0').len().max(6);
+        format!("{sign}{whole}.{}", &digits[..kept])
+    }
+}
+
+impl fmt::Display for Money {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.amount(), self.currency)
+    }
+}
+
+#[derive(Serialize, Deserialize)]
+struct Written {
+    amount: String,
+    currency: Currency,
+}
+
+impl Serialize for Money {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        Written { amount: self.amount(), currency: self.currency }.serialize(serializer)
+    }
+}
+
+impl<'de> Deserialize<'de> for Money {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let written = Written::deserialize(deserializer)?;
+        let nanos = parse_nanos(&written.amount).map_err(serde::de::Error::custom)?;
+        Ok(Money { nanos, currency: written.currency })
+    }
+}
+
+/// Reads a decimal such as `0.000016` into 10⁻⁹ units, exactly.
+pub(crate) fn parse_nanos(text: &str) -> Result<i64, MoneyError> {
+    let wrong = || MoneyError::Amount(text.into());
+    let (negative, digits) = text.strip_prefix('-').map_or((false, text), |rest| (true, rest));
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    let all_digits = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit());
+    if whole.is_empty() || fraction.len() > 9 || !all_digits(whole) || !all_digits(fraction) {
+        return Err(wrong());
+    }
+    let whole: i128 = whole.parse().map_err(|_| wrong())?;
+    let fraction: i128 = format!("{fraction:0<9}").parse().map_err(|_| wrong())?;
+    let nanos = whole.checked_mul(NANOS).and_then(|nanos| nanos.checked_add(fraction)).ok_or(MoneyError::Overflow)?;
+    i64::try_from(if negative { -nanos } else { nanos }).map_err(|_| MoneyError::Overflow)
+}
+
+/// `nanos × units × factor ÷ 10⁹`, rounded half up, exactly.
+pub(crate) fn scale(nanos: i64, units: u64, factor: i64) -> Result<i64, MoneyError> {
+    let product = i128::from(nanos)
+        .checked_mul(i128::from(units))
+        .and_then(|product| product.checked_mul(i128::from(factor)))
+        .ok_or(MoneyError::Overflow)?;
+    i64::try_from((product + NANOS / 2).div_euclid(NANOS)).map_err(|_| MoneyError::Overflow)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn amounts_are_exact_both_ways() {
+        for (text, nanos, written) in [
+            ("0.000016", 16_000, "0.000016"),
+            ("0.0000272", 27_200, "0.0000272"),
+            ("12", 12_000_000_000, "12.000000"),
+            ("-0.5", -500_000_000, "-0.500000"),
+            ("0.000000001", 1, "0.000000001"),
+        ] {
+            assert_eq!(parse_nanos(text), Ok(nanos), "{text}");
+            assert_eq!(Money { nanos, currency: Currency::EUR }.amount(), written);
+        }
+        for wrong in ["", ".5", "1e3", "0.0000000001", "1,5", "9999999999999999999999", "- 1"] {
+            assert!(parse_nanos(wrong).is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn scaling_rounds_half_up_and_refuses_overflow() {
+        assert_eq!(scale(16_000, 50, 1_700_000_000), Ok(1_360_000));
+        assert_eq!(scale(1, 1, 500_000_000), Ok(1));
+        assert_eq!(scale(1, 1, 499_999_999), Ok(0));
+        assert_eq!(scale(i64::MAX, u64::MAX, i64::MAX), Err(MoneyError::Overflow));
+    }
+
+    #[test]
+    fn currencies_do_not_mix() {
+        let pound: Currency = "GBP".parse().expect("a currency");
+        let sum = Money::zero(Currency::EUR).plus(Money::zero(pound));
+        assert_eq!(sum, Err(MoneyError::Mixed(Currency::EUR, pound)));
+        assert!("eur".parse::<Currency>().is_err());
+    }
+
+    #[test]
+    fn json_is_as_documented() {
+        let money = Money { nanos: 1_250_000, currency: Currency::EUR };
+        let json = serde_json::to_string(&money).expect("serialises");
+        assert_eq!(json, r#"{"amount":"0.001250","currency":"EUR"}"#);
+        assert_eq!(serde_json::from_str::<Money>(&json).expect("reads"), money);
+    }
+}

@@ -1,0 +1,305 @@
+//! From what a request wants to the ordered candidates that can give it.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::{Criteria, Leg, Route, Sheet, Voice, VoiceId, Work, nearest};
+
+/// Deadline of a candidate that no route gave one: 30 s.
+const DEFAULT_DEADLINE: u64 = 30_000;
+
+/// What a request asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Wanted {
+    /// A route, a voice id `engine/voice`, or (recognition) an engine.
+    Named(String),
+    /// Any voice that is so.
+    Like(Criteria),
+}
+
+/// One engine that could do the work, with all that is chosen for it.
+#[derive(Debug, Clone)]
+pub struct Candidate {
+    pub sheet: Arc<Sheet>,
+    /// Set for synthesis.
+    pub voice: Option<Voice>,
+    pub model: Option<String>,
+    /// Milliseconds until the first audio or the answer.
+    pub deadline: u64,
+}
+
+/// Why nothing can do the work.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PlanError {
+    #[error("there is no voice or route '{wanted}'{}", hint(nearest))]
+    NoSuchVoice { wanted: String, nearest: Vec<String> },
+    #[error("there is no engine or route '{wanted}'{}", hint(nearest))]
+    NoSuchEngine { wanted: String, nearest: Vec<String> },
+    #[error("no voice fits what was asked{}", hint(nearest))]
+    NoVoiceFits { nearest: Vec<String> },
+    #[error("{engine} has no model '{model}'{}", hint(models))]
+    NoSuchModel { engine: String, model: String, models: Vec<String> },
+    #[error("the route '{route}' is for {}, not for {}", .has.name(), .wanted.name())]
+    OtherWork { route: String, has: Work, wanted: Work },
+    #[error("no leg of the route '{route}' may be used for {language}")]
+    NoLeg { route: String, language: String },
+}
+
+fn hint(names: &[String]) -> String {
+    if names.is_empty() { String::new() } else { format!("; near it: {}", names.join(", ")) }
+}
+
+/// Everything that planning looks at.
+#[derive(Debug, Clone, Copy)]
+pub struct Planner<'a> {
+    pub sheets: &'a BTreeMap<String, Arc<Sheet>>,
+    pub routes: &'a BTreeMap<String, Route>,
+}
+
+impl Planner<'_> {
+    /// The candidates for a synthesis, in the order in which to try them.
+    ///
+    /// # Errors
+    /// When nothing could do it; the nearest names are in the error.
+    pub fn synthesis(
+        &self,
+        wanted: &Wanted,
+        model: Option<&str>,
+        language: Option<&str>,
+    ) -> Result<Vec<Candidate>, PlanError> {
+        match wanted {
+            Wanted::Like(criteria) => self.by_criteria(criteria, model),
+            Wanted::Named(name) => match name.parse::<VoiceId>() {
+                Ok(id) => Ok(vec![self.by_voice(&id, name, model)?]),
+                Err(()) => self.by_route(name, Work::Synthesis, model, language),
+            },
+        }
+    }
+
+    /// The candidates for a recognition. `wanted` names a route or an engine.
+    ///
+    /// # Errors
+    /// When nothing could do it; the nearest names are in the error.
+    pub fn recognition(
+        &self,
+        wanted: &str,
+        model: Option<&str>,
+        language: Option<&str>,
+    ) -> Result<Vec<Candidate>, PlanError> {
+        if self.routes.contains_key(wanted) {
+            return self.by_route(wanted, Work::Recognition, model, language);
+        }
+        match self.sheets.get(wanted).filter(|sheet| sheet.recognition.is_some()) {
+            Some(sheet) => Ok(vec![candidate(sheet, None, model, Work::Recognition, None)?]),
+            None => {
+                let engines = self.sheets.values().filter(|s| s.recognition.is_some()).map(|s| s.name.as_str());
+                let routes = self.routes.values().filter(|r| r.work == Work::Recognition).map(|r| r.name.as_str());
+                let nearest = nearest(wanted, engines.chain(routes), 3);
+                Err(PlanError::NoSuchEngine { wanted: wanted.into(), nearest })
+            }
+        }
+    }
+
+    /// Every voice, with its engine.
+    pub fn voices(&self) -> impl Iterator<Item = (&Arc<Sheet>, &Voice)> {
+        self.sheets.values().flat_map(|sheet| {
+            sheet.synthesis.iter().flat_map(move |synthesis| synthesis.voices.iter().map(move |voice| (sheet, voice)))
+        })
+    }
+
+    fn by_voice(&self, id: &VoiceId, name: &str, model: Option<&str>) -> Result<Candidate, PlanError> {
+        let found = self.voices().find(|(sheet, voice)| sheet.name == id.engine && voice.id == id.voice);
+        match found {
+            Some((sheet, voice)) => candidate(sheet, Some(voice), model, Work::Synthesis, None),
+            None => Err(self.no_such_voice(name)),
+        }
+    }
+
+    fn no_such_voice(&self, wanted: &str) -> PlanError {
+        let ids: Vec<String> = self.voices().map(|(sheet, voice)| format!("{}/{}", sheet.name, voice.id)).collect();
+        let routes = self.routes.values().filter(|r| r.work == Work::Synthesis).map(|r| r.name.as_str());
+        let nearest = nearest(wanted, ids.iter().map(String::as_str).chain(routes), 3);
+        PlanError::NoSuchVoice { wanted: wanted.into(), nearest }
+    }
+
+    fn by_criteria(&self, criteria: &Criteria, model: Option<&str>) -> Result<Vec<Candidate>, PlanError> {
+        let mut ranked: Vec<_> = self
+            .voices()
+            .filter(|(sheet, voice)| model.is_none_or(|model| takes_model(sheet, voice, model)))
+            .filter_map(|(sheet, voice)| Some((criteria.rank(voice)?, sheet, voice)))
+            .collect();
+        ranked.sort_by_key(|(rank, ..)| *rank);
+        if ranked.is_empty() {
+            let wanted = criteria.languages.as_deref().or(criteria.name.as_deref()).unwrap_or_default();
+            let languages: Vec<&str> = self.voices().flat_map(|(_, voice)| voice.languages.iter().map(String::as_str)).collect();
+            return Err(PlanError::NoVoiceFits { nearest: nearest(wanted, languages, 3) });
+        }
+        // One voice of each engine: another of the same would fail alike.
+        let mut engines = Vec::new();
+        ranked.retain(|(_, sheet, _)| {
+            let new = !engines.contains(&sheet.name);
+            engines.push(sheet.name.clone());
+            new
+        });
+        ranked.into_iter().map(|(_, sheet, voice)| candidate(sheet, Some(voice), model, Work::Synthesis, None)).collect()
+    }
+
+    fn by_route(
+        &self,
+        name: &str,
+        work: Work,
+        model: Option<&str>,
+        language: Option<&str>,
+    ) -> Result<Vec<Candidate>, PlanError> {
+        let route = self.routes.get(name).ok_or_else(|| self.no_such_voice(name))?;
+        if route.work != work {
+            return Err(PlanError::OtherWork { route: name.into(), has: route.work, wanted: work });
+        }
+        let mut candidates = Vec::new();
+        let mut first_fault = None;
+        for leg in route.legs.iter().filter(|leg| leg.conditions.allow(language)) {
+            match self.by_leg(leg, work, model, language) {
+                Ok(candidate) => candidates.push(candidate),
+                Err(fault) => first_fault = first_fault.or(Some(fault)),
+            }
+        }
+        if !candidates.is_empty() {
+            return Ok(candidates);
+        }
+        let language = language.unwrap_or("any language").into();
+        Err(first_fault.unwrap_or(PlanError::NoLeg { route: name.into(), language }))
+    }
+
+    fn by_leg(&self, leg: &Leg, work: Work, model: Option<&str>, language: Option<&str>) -> Result<Candidate, PlanError> {
+        let missing = || PlanError::NoSuchEngine { wanted: leg.engine.clone(), nearest: Vec::new() };
+        let sheet = self.sheets.get(&leg.engine).ok_or_else(missing)?;
+        // A model is a wish of the request; a leg that lacks it keeps its own.
+        let model = model.filter(|model| sheet.model_names(work).contains(model)).or(leg.model.as_deref());
+        if work == Work::Recognition {
+            sheet.recognition.as_ref().ok_or_else(missing)?;
+            return candidate(sheet, None, model, work, leg.deadline);
+        }
+        let voices = &sheet.synthesis.as_ref().ok_or_else(missing)?.voices;
+        let voice = match &leg.voice {
+            Some(id) => voices.iter().find(|voice| voice.id == *id),
+            None => {
+                let languages = language.map(str::to_owned).or_else(|| leg.criteria.languages.clone());
+                let criteria = Criteria { languages, ..leg.criteria.clone() };
+                voices.iter().filter_map(|v| Some((criteria.rank(v)?, v))).min_by_key(|(rank, _)| *rank).map(|(_, v)| v)
+            }
+        };
+        match voice {
+            Some(voice) => candidate(sheet, Some(voice), model, work, leg.deadline),
+            None => Err(PlanError::NoVoiceFits { nearest: Vec::new() }),
+        }
+    }
+}
+
+fn takes_model(sheet: &Sheet, voice: &Voice, model: &str) -> bool {
+    sheet.model_names(Work::Synthesis).contains(&model)
+        && (voice.models.is_empty() || voice.models.iter().any(|has| has == model))
+}
+
+fn candidate(
+    sheet: &Arc<Sheet>,
+    voice: Option<&Voice>,
+    model: Option<&str>,
+    work: Work,
+    deadline: Option<u64>,
+) -> Result<Candidate, PlanError> {
+    let models = sheet.model_names(work);
+    let own = voice.filter(|voice| !voice.models.is_empty()).map(|voice| voice.models.iter().map(String::as_str).collect());
+    let allowed: Vec<&str> = own.unwrap_or_else(|| models.clone());
+    if let Some(model) = model.filter(|model| !allowed.contains(model)) {
+        return Err(PlanError::NoSuchModel {
+            engine: sheet.name.clone(),
+            model: model.into(),
+            models: allowed.into_iter().map(str::to_owned).collect(),
+        });
+    }
+    // The first model is the engine's ordinary one.
+    let model = model.or(allowed.first().copied()).map(str::to_owned);
+    let deadline = deadline.unwrap_or(DEFAULT_DEADLINE);
+    Ok(Candidate { sheet: sheet.clone(), voice: voice.cloned(), model, deadline })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sheet(name: &str, languages: &[&str], models: &str) -> Arc<Sheet> {
+        let voices: String = languages
+            .iter()
+            .map(|tag| format!("[[synthesis.voices]]\nid = \"v-{tag}\"\nname = \"V {tag}\"\nlanguages = [\"{tag}\"]\n"))
+            .collect();
+        let source = format!(
+            "sheet = 1\nname = \"{name}\"\nsite = \"cloud\"\nendpoint = \"http://x.example\"\n[synthesis]\n\
+             call = \"POST /say\"\nanswer = \"audio\"\nmodels = [{models}]\n\
+             [synthesis.formats]\nwav = {{ type = \"audio/wav\", rates = [24000] }}\n{voices}"
+        );
+        Arc::new(Sheet::parse(&source, name).expect("sheet"))
+    }
+
+    fn house() -> (BTreeMap<String, Arc<Sheet>>, BTreeMap<String, Route>) {
+        let sheets = [
+            sheet("heron", &["en-GB", "pt-PT", "pt-BR"], "{ name = \"quick\" }, { name = \"fine\" }"),
+            sheet("flute", &["en-GB"], ""),
+        ];
+        let leg = |engine: &str, languages: &[&str]| Leg {
+            engine: engine.into(),
+            voice: None,
+            criteria: Criteria { languages: Some("en".into()), ..Criteria::default() },
+            model: None,
+            deadline: Some(900),
+            conditions: Conditions { languages: languages.iter().map(|l| (*l).to_owned()).collect() },
+        };
+        let legs = vec![leg("heron", &[]), leg("flute", &["en"])];
+        let route = Route { name: "quayside".into(), work: Work::Synthesis, note: String::new(), legs };
+        let sheets = sheets.into_iter().map(|sheet| (sheet.name.clone(), sheet)).collect();
+        (sheets, BTreeMap::from([("quayside".to_owned(), route)]))
+    }
+
+    use crate::Conditions;
+
+    fn plan(wanted: Wanted, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
+        let (sheets, routes) = house();
+        let planner = Planner { sheets: &sheets, routes: &routes };
+        let name = |candidate: Candidate| {
+            let voice = candidate.voice.expect("a voice").id;
+            format!("{}/{voice} {}", candidate.sheet.name, candidate.model.as_deref().unwrap_or("-"))
+        };
+        Ok(planner.synthesis(&wanted, model, language)?.into_iter().map(name).collect())
+    }
+
+    fn named(name: &str) -> Wanted {
+        Wanted::Named(name.into())
+    }
+
+    #[test]
+    fn a_route_gives_its_legs_in_order_with_voices_for_the_language() {
+        assert_eq!(plan(named("quayside"), None, None), Ok(vec!["heron/v-en-GB quick".into(), "flute/v-en-GB -".into()]));
+        assert_eq!(plan(named("quayside"), None, Some("pt-BR")), Ok(vec!["heron/v-pt-BR quick".into()]));
+        assert_eq!(plan(named("quayside"), Some("fine"), Some("en")).expect("plan")[0], "heron/v-en-GB fine");
+    }
+
+    #[test]
+    fn criteria_choose_one_voice_of_each_engine() {
+        let like = |languages: &str| Wanted::Like(Criteria { languages: Some(languages.into()), ..Criteria::default() });
+        assert_eq!(plan(like("en"), None, None).expect("plan").len(), 2);
+        assert_eq!(plan(like("pt-BR"), None, None), Ok(vec!["heron/v-pt-BR quick".into()]));
+        assert!(matches!(plan(like("ja"), None, None), Err(PlanError::NoVoiceFits { .. })));
+    }
+
+    #[test]
+    fn a_miss_names_the_three_nearest() {
+        let Err(PlanError::NoSuchVoice { nearest, .. }) = plan(named("heron/v-en-GX"), None, None) else {
+            panic!("found a voice that is not there");
+        };
+        assert_eq!(nearest[0], "heron/v-en-GB");
+        assert_eq!(nearest.len(), 3);
+        let Err(PlanError::NoSuchModel { models, .. }) = plan(named("heron/v-en-GB"), Some("grand"), None) else {
+            panic!("found a model that is not there");
+        };
+        assert_eq!(models, ["quick", "fine"]);
+    }
+}

@@ -1,0 +1,135 @@
+//! Routes: named, ordered plans.
+
+use serde::{Deserialize, Serialize};
+
+use crate::{Criteria, extended_filter};
+
+/// The two kinds of work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Work {
+    Synthesis,
+    Recognition,
+}
+
+impl Work {
+    /// The word used in records.
+    pub fn name(self) -> &'static str {
+        match self {
+            Work::Synthesis => "synthesis",
+            Work::Recognition => "recognition",
+        }
+    }
+}
+
+/// When a leg may be used.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Conditions {
+    /// Language ranges of the request, one of which must fit; empty: any.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub languages: Vec<String>,
+}
+
+impl Conditions {
+    /// Whether a request in this language may use the leg. A request that
+    /// names no language may use every leg.
+    pub fn allow(&self, language: Option<&str>) -> bool {
+        let Some(language) = language else { return true };
+        self.languages.is_empty() || self.languages.iter().any(|range| extended_filter(range, language))
+    }
+}
+
+/// One engine of a route.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Leg {
+    pub engine: String,
+    /// The engine's own voice id; without it the criteria or the request's
+    /// language choose.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub voice: Option<String>,
+    #[serde(default, skip_serializing_if = "Criteria::is_empty")]
+    pub criteria: Criteria,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<String>,
+    /// Milliseconds until the first audio (synthesis) or the answer
+    /// (recognition).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deadline: Option<u64>,
+    #[serde(default)]
+    pub conditions: Conditions,
+}
+
+/// A named, ordered plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Route {
+    pub name: String,
+    pub work: Work,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    pub legs: Vec<Leg>,
+}
+
+/// What can be wrong with a route.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum RouteError {
+    #[error("a route's name is 1 to 40 small letters, digits and hyphens, and '{0}' is not")]
+    Name(String),
+    #[error("a route has 1 to 16 legs, and this one has {0}")]
+    Legs(usize),
+    #[error("leg {leg}: a deadline lies between 50 ms and 600000 ms, and {given} does not")]
+    Deadline { leg: usize, given: u64 },
+}
+
+impl Route {
+    /// Refuses what no request could use.
+    pub fn check(&self) -> Result<(), RouteError> {
+        let fits = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+        if self.name.is_empty() || self.name.len() > 40 || !self.name.bytes().all(fits) {
+            return Err(RouteError::Name(self.name.clone()));
+        }
+        if !(1..=16).contains(&self.legs.len()) {
+            return Err(RouteError::Legs(self.legs.len()));
+        }
+        let deadlines = self.legs.iter().enumerate().filter_map(|(at, leg)| leg.deadline.map(|given| (at + 1, given)));
+        match deadlines.into_iter().find(|(_, given)| !(50..=600_000).contains(given)) {
+            Some((leg, given)) => Err(RouteError::Deadline { leg, given }),
+            None => Ok(()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn conditions_hold_only_for_named_languages() {
+        let conditions = Conditions { languages: vec!["pt".into(), "en-GB".into()] };
+        assert!(conditions.allow(Some("pt-BR")) && conditions.allow(Some("en-GB")) && conditions.allow(None));
+        assert!(!conditions.allow(Some("en-US")));
+    }
+
+    #[test]
+    fn absurd_routes_are_refused() {
+        let leg = Leg {
+            engine: "heron".into(),
+            voice: None,
+            criteria: Criteria::default(),
+            model: None,
+            deadline: Some(10),
+            conditions: Conditions::default(),
+        };
+        let mut route = Route { name: "quayside".into(), work: Work::Synthesis, note: String::new(), legs: vec![leg] };
+        assert_eq!(route.check(), Err(RouteError::Deadline { leg: 1, given: 10 }));
+        route.legs[0].deadline = Some(2_000);
+        assert_eq!(route.check(), Ok(()));
+        route.name = "Quay Side".into();
+        assert!(matches!(route.check(), Err(RouteError::Name(_))));
+        route.name = "quayside".into();
+        route.legs.clear();
+        assert_eq!(route.check(), Err(RouteError::Legs(0)));
+    }
+}

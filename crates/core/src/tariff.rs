@@ -1,0 +1,134 @@
+//! How an engine charges.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::money::{parse_nanos, scale};
+use crate::{Currency, Money, MoneyError};
+
+/// What is counted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Measure {
+    /// Unicode characters of the text that is sent.
+    Character,
+    /// UTF-8 bytes of the text that is sent.
+    Byte,
+    /// Seconds of audio.
+    Second,
+    /// Minutes of audio.
+    Minute,
+    /// Calls.
+    Request,
+}
+
+/// What one attempt used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Usage {
+    pub characters: u64,
+    pub bytes: u64,
+    /// Audio, in milliseconds.
+    pub milliseconds: u64,
+}
+
+/// A price list: so much for each unit, by steps, times the model's factor.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Tariff {
+    #[serde(default = "euro")]
+    pub currency: Currency,
+    pub per: Measure,
+    /// Price of one unit, a decimal in the currency's unit.
+    pub price: String,
+    /// Units are charged by whole steps of this size; 1 unless given.
+    #[serde(default = "one")]
+    pub step: u64,
+    /// Factors by model, decimals; 1 where a model is not named.
+    #[serde(default)]
+    pub models: BTreeMap<String, String>,
+}
+
+fn euro() -> Currency {
+    Currency::EUR
+}
+
+fn one() -> u64 {
+    1
+}
+
+impl Tariff {
+    /// A tariff that charges nothing.
+    pub fn free() -> Self {
+        Tariff { currency: Currency::EUR, per: Measure::Request, price: "0".into(), step: 1, models: BTreeMap::new() }
+    }
+
+    /// Refuses prices and factors that are not decimals, and a step of 0.
+    pub fn check(&self) -> Result<(), MoneyError> {
+        parse_nanos(&self.price)?;
+        self.models.values().try_for_each(|factor| parse_nanos(factor).map(drop))?;
+        if self.step == 0 { Err(MoneyError::Amount("step = 0".into())) } else { Ok(()) }
+    }
+
+    /// Whether the cost is known before the audio is.
+    pub fn charges_text(&self) -> bool {
+        matches!(self.per, Measure::Character | Measure::Byte | Measure::Request)
+    }
+
+    /// Units of the tariff's measure, rounded up to whole steps. Audio is
+    /// counted by started seconds or minutes.
+    pub fn units(&self, usage: Usage) -> u64 {
+        let units = match self.per {
+            Measure::Character => usage.characters,
+            Measure::Byte => usage.bytes,
+            Measure::Second => usage.milliseconds.div_ceil(1_000),
+            Measure::Minute => usage.milliseconds.div_ceil(60_000),
+            Measure::Request => 1,
+        };
+        units.div_ceil(self.step.max(1)) * self.step.max(1)
+    }
+
+    /// What the usage costs with the model.
+    ///
+    /// # Errors
+    /// When the tariff was not checked, or the amount is beyond 64 bits.
+    pub fn cost(&self, usage: Usage, model: Option<&str>) -> Result<Money, MoneyError> {
+        let factor = model.and_then(|model| self.models.get(model)).map_or("1", String::as_str);
+        let nanos = scale(parse_nanos(&self.price)?, self.units(usage), parse_nanos(factor)?)?;
+        Ok(Money { nanos, currency: self.currency })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tariff(per: Measure, price: &str, step: u64) -> Tariff {
+        let models = BTreeMap::from([("fine".to_owned(), "1.7".to_owned())]);
+        Tariff { price: price.into(), per, step, models, ..Tariff::free() }
+    }
+
+    #[test]
+    fn characters_are_counted_and_models_multiply() {
+        let tariff = tariff(Measure::Character, "0.000016", 1);
+        let usage = Usage { characters: 50, bytes: 60, milliseconds: 0 };
+        assert_eq!(tariff.cost(usage, None).expect("cost").amount(), "0.000800");
+        assert_eq!(tariff.cost(usage, Some("fine")).expect("cost").amount(), "0.001360");
+        assert_eq!(tariff.cost(usage, Some("unknown")).expect("cost").amount(), "0.000800");
+    }
+
+    #[test]
+    fn audio_is_charged_by_started_steps() {
+        let tariff = tariff(Measure::Second, "0.0004", 15);
+        for (milliseconds, units) in [(1, 15), (15_000, 15), (15_001, 30), (0, 0)] {
+            assert_eq!(tariff.units(Usage { milliseconds, ..Usage::default() }), units, "{milliseconds} ms");
+        }
+    }
+
+    #[test]
+    fn faults_in_a_tariff_are_found_when_it_is_checked() {
+        assert!(tariff(Measure::Byte, "0,1", 1).check().is_err());
+        assert!(tariff(Measure::Byte, "0.1", 0).check().is_err());
+        assert!(tariff(Measure::Byte, "0.1", 1).check().is_ok());
+    }
+}

@@ -1,0 +1,131 @@
+//! What recognition makes, in one form whatever the engine.
+
+use serde::{Deserialize, Serialize};
+
+/// One word with its place in the audio.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+pub struct Word {
+    pub text: String,
+    /// Seconds from the beginning.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start: Option<f64>,
+    /// Seconds from the beginning.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub end: Option<f64>,
+    /// 0 to 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confidence: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speaker: Option<String>,
+}
+
+/// Another reading of the same audio.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Alternative {
+    pub text: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confidence: Option<f64>,
+}
+
+/// Text with words, times and confidences.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
+pub struct Transcript {
+    pub text: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub language: Option<String>,
+    #[serde(default)]
+    pub words: Vec<Word>,
+    #[serde(default)]
+    pub alternatives: Vec<Alternative>,
+}
+
+/// Subtitles hold at most this long, and so many characters a cue.
+const CUE_SECONDS: f64 = 6.0;
+const CUE_CHARACTERS: usize = 72;
+
+impl Transcript {
+    /// WebVTT (W3C). Without word times there is one cue of the whole length.
+    pub fn to_vtt(&self, length: f64) -> String {
+        let mut out = String::from("WEBVTT\n");
+        for (start, end, text) in self.cues(length) {
+            // "&" and "<" would be read as markup in a cue.
+            let text = text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+            out += &format!("\n{} --> {}\n{text}\n", clock(start, '.'), clock(end, '.'));
+        }
+        out
+    }
+
+    /// SubRip subtitles.
+    pub fn to_srt(&self, length: f64) -> String {
+        let cue = |(index, (start, end, text)): (usize, (f64, f64, String))| {
+            format!("{}\n{} --> {}\n{text}\n", index + 1, clock(start, ','), clock(end, ','))
+        };
+        self.cues(length).into_iter().enumerate().map(cue).collect::<Vec<_>>().join("\n")
+    }
+
+    fn cues(&self, length: f64) -> Vec<(f64, f64, String)> {
+        if self.text.is_empty() && self.words.is_empty() {
+            return Vec::new();
+        }
+        let timed: Vec<(f64, f64, &str)> = self
+            .words
+            .iter()
+            .filter_map(|word| Some((word.start?, word.end?, word.text.as_str())))
+            .collect();
+        if timed.len() < self.words.len() || timed.is_empty() {
+            return vec![(0.0, length, self.text.clone())];
+        }
+        let mut cues: Vec<(f64, f64, String)> = Vec::new();
+        for (start, end, word) in timed {
+            match cues.last_mut() {
+                Some((from, to, text))
+                    if end - *from <= CUE_SECONDS
+                        && text.chars().count() + word.chars().count() < CUE_CHARACTERS
+                        && !text.ends_with(['.', '?', '!', '。', '؟']) =>
+                {
+                    *to = end;
+                    *text += " ";
+                    *text += word;
+                }
+                _ => cues.push((start, end, word.to_owned())),
+            }
+        }
+        cues
+    }
+}
+
+fn clock(seconds: f64, mark: char) -> String {
+    let milliseconds = (seconds.max(0.0) * 1_000.0).round() as u64;
+    let (hours, minutes) = (milliseconds / 3_600_000, milliseconds / 60_000 % 60);
+    format!("{hours:02}:{minutes:02}:{:02}{mark}{:03}", milliseconds / 1_000 % 60, milliseconds % 1_000)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn word(text: &str, start: f64, end: f64) -> Word {
+        Word { text: text.into(), start: Some(start), end: Some(end), ..Word::default() }
+    }
+
+    #[test]
+    fn cues_break_at_sentences_and_escape_markup() {
+        let words = vec![word("Stand", 0.0, 0.4), word("clear.", 0.5, 1.0), word("Bow<5", 61.0, 61.5)];
+        let transcript = Transcript { text: "Stand clear. Bow<5".into(), words, ..Transcript::default() };
+        assert_eq!(
+            transcript.to_vtt(62.0),
+            "WEBVTT\n\n00:00:00.000 --> 00:00:01.000\nStand clear.\n\n00:01:01.000 --> 00:01:01.500\nBow&lt;5\n"
+        );
+        assert_eq!(
+            transcript.to_srt(62.0),
+            "1\n00:00:00,000 --> 00:00:01,000\nStand clear.\n\n2\n00:01:01,000 --> 00:01:01,500\nBow<5\n"
+        );
+    }
+
+    #[test]
+    fn without_word_times_there_is_one_cue() {
+        let transcript = Transcript { text: "All aboard".into(), ..Transcript::default() };
+        assert_eq!(transcript.to_vtt(2.5), "WEBVTT\n\n00:00:00.000 --> 00:00:02.500\nAll aboard\n");
+        assert_eq!(Transcript::default().to_vtt(2.5), "WEBVTT\n");
+    }
+}

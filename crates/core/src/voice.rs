@@ -1,0 +1,175 @@
+//! Voices in one normal form, and how they are matched.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::extended_filter;
+
+/// `engine/voice`.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct VoiceId {
+    pub engine: String,
+    pub voice: String,
+}
+
+impl fmt::Display for VoiceId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}", self.engine, self.voice)
+    }
+}
+
+impl FromStr for VoiceId {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        match text.split_once('/') {
+            Some((engine, voice)) if !engine.is_empty() && !voice.is_empty() => {
+                Ok(VoiceId { engine: engine.into(), voice: voice.into() })
+            }
+            _ => Err(()),
+        }
+    }
+}
+
+/// As SSML 1.1 has it (section 3.2.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Gender {
+    Female,
+    Male,
+    Neutral,
+}
+
+impl Gender {
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Gender::Female => "female",
+            Gender::Male => "male",
+            Gender::Neutral => "neutral",
+        }
+    }
+}
+
+/// One speaking voice of one engine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Voice {
+    /// The engine's own id for it.
+    pub id: String,
+    pub name: String,
+    /// BCP 47 tags, the best first.
+    pub languages: Vec<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gender: Option<Gender>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub styles: Vec<String>,
+    /// Models it can be used with; empty: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub models: Vec<String>,
+    /// A few words on how it sounds or what it is for.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub character: String,
+}
+
+/// What a voice must be like; every member that is given must fit.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Criteria {
+    /// Language ranges (RFC 4647), separated by spaces or commas, best first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub languages: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gender: Option<Gender>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub style: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+impl Criteria {
+    fn ranges(&self) -> impl Iterator<Item = &str> {
+        let languages = self.languages.as_deref().unwrap_or_default();
+        languages.split([' ', ',']).filter(|range| !range.is_empty())
+    }
+
+    /// How well the voice fits, smaller is better; `None` where it does not.
+    /// An exact tag comes before one that is only in the range.
+    pub fn rank(&self, voice: &Voice) -> Option<usize> {
+        let mut rank = 0;
+        if self.languages.is_some() {
+            let place = |(index, range): (usize, &str)| {
+                let exact = voice.languages.iter().any(|tag| tag.eq_ignore_ascii_case(range));
+                let fits = voice.languages.iter().position(|tag| extended_filter(range, tag))?;
+                Some(index * 100 + if exact { 0 } else { 1 + fits })
+            };
+            rank = self.ranges().enumerate().filter_map(place).min()?;
+        }
+        let gender = self.gender.is_none_or(|gender| voice.gender == Some(gender));
+        let style = self.style.as_ref().is_none_or(|style| voice.styles.iter().any(|has| has.eq_ignore_ascii_case(style)));
+        let name = self.name.as_ref().is_none_or(|name| {
+            voice.name.eq_ignore_ascii_case(name) || voice.id.eq_ignore_ascii_case(name)
+        });
+        (gender && style && name).then_some(rank)
+    }
+
+    /// Whether anything is asked at all.
+    pub fn is_empty(&self) -> bool {
+        *self == Criteria::default()
+    }
+}
+
+impl Voice {
+    /// Whether one of its languages shares the primary language of the tag.
+    pub fn speaks(&self, tag: &str) -> bool {
+        let primary = crate::primary_language(tag);
+        self.languages.iter().any(|has| crate::primary_language(has) == primary)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn voice(languages: &[&str], gender: Gender) -> Voice {
+        Voice {
+            id: "marin".into(),
+            name: "Marin".into(),
+            languages: languages.iter().map(|tag| (*tag).to_owned()).collect(),
+            gender: Some(gender),
+            styles: vec!["calm".into()],
+            models: Vec::new(),
+            character: String::new(),
+        }
+    }
+
+    fn criteria(languages: &str) -> Criteria {
+        Criteria { languages: Some(languages.into()), ..Criteria::default() }
+    }
+
+    #[test]
+    fn an_exact_region_comes_before_another_and_order_counts() {
+        let (portugal, brazil) = (voice(&["pt-PT"], Gender::Female), voice(&["pt-BR"], Gender::Female));
+        let wanted = criteria("pt-BR pt");
+        assert!(wanted.rank(&brazil) < wanted.rank(&portugal));
+        assert_eq!(criteria("fr").rank(&brazil), None);
+        assert!(criteria("pt").rank(&portugal).is_some());
+    }
+
+    #[test]
+    fn every_criterion_must_fit() {
+        let marin = voice(&["en-GB"], Gender::Female);
+        let wanted = |gender, style: &str| Criteria { gender, style: Some(style.into()), ..criteria("en") };
+        assert!(wanted(Some(Gender::Female), "CALM").rank(&marin).is_some());
+        assert_eq!(wanted(Some(Gender::Male), "calm").rank(&marin), None);
+        assert_eq!(wanted(None, "angry").rank(&marin), None);
+    }
+
+    #[test]
+    fn ids_have_two_parts() {
+        assert_eq!("heron/marin".parse::<VoiceId>().expect("id").to_string(), "heron/marin");
+        assert!("quayside".parse::<VoiceId>().is_err() && "heron/".parse::<VoiceId>().is_err());
+    }
+}

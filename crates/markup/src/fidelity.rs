@@ -1,0 +1,43 @@
+//! What became of each element of a script.
+
+use serde::Serialize;
+
+/// What was done with an element.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// The engine took it as it was.
+    Native,
+    /// It was said in another way that means the same.
+    Rewritten,
+    /// The gateway did it in its own audio code.
+    MadeGood,
+    /// Its text is spoken without what it asked for.
+    SpokenPlainly,
+    /// Nothing of it is left.
+    Omitted,
+}
+
+impl Outcome {
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Outcome::Native => "native",
+            Outcome::Rewritten => "rewritten",
+            Outcome::MadeGood => "made-good",
+            Outcome::SpokenPlainly => "spoken-plainly",
+            Outcome::Omitted => "omitted",
+        }
+    }
+}
+
+/// One element, its place in the source, and what became of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Fidelity {
+    pub element: String,
+    /// From 1.
+    pub line: usize,
+    /// From 1, in characters.
+    pub column: usize,
+    pub outcome: Outcome,
+}

@@ -1,0 +1,108 @@
+//! App and operator keys: made here, shown once, stored hashed.
+
+use rand::CryptoRng;
+use secrecy::SecretString;
+use sha2::{Digest as _, Sha256};
+
+/// Letters and digits that are not mistaken for one another.
+const ALPHABET: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
+/// 32 symbols of 5 bits: 160 bits.
+const SYMBOLS: usize = 32;
+
+/// Whose key it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeyKind {
+    App,
+    Operator,
+}
+
+impl KeyKind {
+    /// What the key begins with.
+    pub fn prefix(self) -> &'static str {
+        match self {
+            KeyKind::App => "quay_",
+            KeyKind::Operator => "helm_",
+        }
+    }
+}
+
+/// A key that was just made: the secret to show once, the hash to keep, and
+/// a few characters to tell it by.
+pub struct NewKey {
+    pub secret: SecretString,
+    pub hash: String,
+    pub hint: String,
+}
+
+/// Makes a key.
+pub fn new_key(kind: KeyKind, rng: &mut impl CryptoRng) -> NewKey {
+    let body = symbols(SYMBOLS, rng);
+    let key = format!("{}{body}{}", kind.prefix(), check_digit(&body));
+    let hint = format!("{}{}…{}", kind.prefix(), &body[..4], &key[key.len() - 3..]);
+    NewKey { hash: hash_key(&key), hint, secret: SecretString::from(key) }
+}
+
+/// An unguessable token for sessions, links and forms: 160 bits.
+pub fn random_token(rng: &mut impl CryptoRng) -> String {
+    symbols(SYMBOLS, rng)
+}
+
+fn symbols(count: usize, rng: &mut impl CryptoRng) -> String {
+    let mut bytes = vec![0; count];
+    rng.fill_bytes(&mut bytes);
+    bytes.into_iter().map(|byte| char::from(ALPHABET[usize::from(byte & 31)])).collect()
+}
+
+/// A weighted sum in the alphabet: finds one wrong symbol and two swapped ones.
+fn check_digit(body: &str) -> char {
+    let value = |byte: u8| ALPHABET.iter().position(|symbol| *symbol == byte).unwrap_or(0);
+    // Odd weights are invertible modulo 32, so each single change shows.
+    let sum: usize = body.bytes().enumerate().map(|(at, byte)| value(byte) * (2 * at + 1)).sum();
+    char::from(ALPHABET[sum % 32])
+}
+
+/// Whose key this is by its form; `None` where the prefix, the length or the
+/// check digit is wrong, so that slips are told without a look-up.
+pub fn key_kind(key: &str) -> Option<KeyKind> {
+    [KeyKind::App, KeyKind::Operator].into_iter().find(|kind| {
+        key.strip_prefix(kind.prefix()).is_some_and(|rest| {
+            rest.len() == SYMBOLS + 1
+                && rest.bytes().all(|byte| ALPHABET.contains(&byte))
+                && rest.ends_with(check_digit(&rest[..SYMBOLS]))
+        })
+    })
+}
+
+/// The hash that is stored. A key has 160 random bits, so that a plain hash
+/// (SHA-256, FIPS 180-4) cannot be searched back.
+pub fn hash_key(key: &str) -> String {
+    Sha256::digest(key.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use secrecy::ExposeSecret as _;
+
+    use super::*;
+
+    #[test]
+    fn a_slip_in_a_key_is_told_by_its_check_digit() {
+        let key = new_key(KeyKind::App, &mut rand::rng());
+        let key = key.secret.expose_secret();
+        assert_eq!(key_kind(key), Some(KeyKind::App));
+        for at in 5..key.len() {
+            let mut slip = key.as_bytes().to_vec();
+            slip[at] = if slip[at] == b'a' { b'b' } else { b'a' };
+            assert_eq!(key_kind(std::str::from_utf8(&slip).expect("ascii")), None, "symbol {at}");
+        }
+        assert_eq!(key_kind(&key[..key.len() - 1]), None);
+    }
+
+    #[test]
+    fn keys_differ_and_their_hashes_do_not_show_them() {
+        let (a, b) = (new_key(KeyKind::Operator, &mut rand::rng()), new_key(KeyKind::Operator, &mut rand::rng()));
+        assert_ne!(a.hash, b.hash);
+        assert_eq!(a.hash, hash_key(a.secret.expose_secret()));
+        assert!(a.secret.expose_secret().starts_with("helm_") && a.hint.len() < 20);
+    }
+}
