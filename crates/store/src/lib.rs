@@ -1,1 +1,25 @@
+//! Records in SQLite through Diesel: one writer that commits in groups, many
+//! readers, and the queries of the product.
+//!
+//! Diesel's types and errors stay inside; callers see rows as plain structs
+//! and [`StoreError`].
 
+mod error;
+mod ledger;
+mod models;
+mod people;
+mod pool;
+mod records;
+mod schema;
+mod work;
+mod writer;
+
+pub use error::StoreError;
+pub use ledger::{GroupBy, UsageRow};
+pub use models::{
+    AccessKey, App, AttemptRow, AuditRow, CredentialRow, DispatchRow, LedgerRow, RouteRow, SheetRow,
+};
+pub use people::Grant;
+pub use pool::Store;
+pub use work::{AttemptEnd, DispatchEnd, DispatchFilter};
+pub use writer::Durability;

@@ -1,0 +1,1 @@
+DROP TABLE audit; DROP TABLE ledger; DROP TABLE attempts; DROP TABLE dispatches; DROP TABLE sessions; DROP TABLE people; DROP TABLE access_keys; DROP TABLE apps; DROP TABLE credentials; DROP TABLE routes; DROP TABLE sheets;

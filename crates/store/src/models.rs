@@ -1,0 +1,167 @@
+//! Rows as plain structs. Times are microseconds since 1970 in UTC.
+
+use diesel::prelude::*;
+
+use crate::schema::{access_keys, apps, attempts, audit, credentials, dispatches, ledger, routes, sheets};
+
+/// One version of an engine's sheet.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = sheets)]
+pub struct SheetRow {
+    pub engine: String,
+    pub version: i64,
+    pub document: String,
+    pub origin: String,
+    pub created_at: i64,
+}
+
+/// One version of a route, as JSON.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = routes)]
+pub struct RouteRow {
+    pub name: String,
+    pub version: i64,
+    pub document: String,
+    pub created_by: String,
+    pub created_at: i64,
+    pub retired_at: Option<i64>,
+}
+
+/// One version of a credential, sealed.
+#[derive(Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = credentials)]
+pub struct CredentialRow {
+    pub name: String,
+    pub version: i64,
+    pub engine: String,
+    /// `active`, `refused` or `revoked`.
+    pub state: String,
+    pub cause: Option<String>,
+    /// Names of the parts, comma-separated.
+    pub part_names: String,
+    /// The host it may be sent to.
+    pub hosts: String,
+    pub wrapped_key: Vec<u8>,
+    pub ciphertext: Vec<u8>,
+    pub created_by: String,
+    pub created_at: i64,
+    pub last_used_at: Option<i64>,
+}
+
+impl std::fmt::Debug for CredentialRow {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "CredentialRow({} version {}, {})", self.name, self.version, self.state)
+    }
+}
+
+/// A program of the team.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+pub struct App {
+    pub name: String,
+    pub title: String,
+    /// 1: no engine is called and nothing is charged.
+    pub rehearsal: i64,
+    /// The voice or route of a request that names none.
+    pub default_voice: Option<String>,
+    /// The engine or route of a recognition that names none.
+    pub default_recognition: Option<String>,
+    pub created_at: i64,
+}
+
+/// An app key or operator key, without the key.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+pub struct AccessKey {
+    pub id: String,
+    pub app: String,
+    /// 1: an operator key.
+    pub operator: i64,
+    pub hash: String,
+    pub hint: String,
+    pub label: String,
+    pub created_at: i64,
+    pub last_used_at: Option<i64>,
+    pub revoked_at: Option<i64>,
+}
+
+/// One request and all that was done for it.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
+#[diesel(table_name = dispatches)]
+pub struct DispatchRow {
+    pub id: String,
+    pub app: String,
+    /// `synthesis` or `recognition`.
+    pub work: String,
+    /// What was asked for: a route, a voice, an engine or criteria.
+    pub wanted: String,
+    pub rehearsal: i64,
+    /// `open`, `done`, `failed`, `abandoned` or `uncertain`.
+    pub state: String,
+    pub engine: Option<String>,
+    pub voice: Option<String>,
+    pub model: Option<String>,
+    pub media_type: String,
+    pub language: Option<String>,
+    pub characters: i64,
+    pub audio_ms: i64,
+    pub first_us: Option<i64>,
+    pub total_us: Option<i64>,
+    pub cost_nanos: i64,
+    pub currency: String,
+    pub problem: Option<String>,
+    pub trace: Option<String>,
+    pub started_at: i64,
+}
+
+/// One call of one engine inside a dispatch.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
+#[diesel(table_name = attempts)]
+pub struct AttemptRow {
+    pub dispatch: String,
+    pub number: i64,
+    pub engine: String,
+    pub voice: Option<String>,
+    pub model: Option<String>,
+    /// `open`, `done`, `failed`, `abandoned` or `uncertain`.
+    pub state: String,
+    pub cause: Option<String>,
+    pub detail: Option<String>,
+    /// Since the dispatch began.
+    pub offset_us: i64,
+    pub first_us: Option<i64>,
+    pub total_us: Option<i64>,
+}
+
+/// One entry of the ledger; entries are only ever added.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
+#[diesel(table_name = ledger)]
+pub struct LedgerRow {
+    /// `None` when it is to be added.
+    #[diesel(deserialize_as = i64)]
+    pub id: Option<i64>,
+    pub dispatch: String,
+    pub attempt: i64,
+    /// `hold`, `release`, `settle` or `adjust`.
+    pub kind: String,
+    pub app: String,
+    pub engine: String,
+    pub model: Option<String>,
+    pub work: String,
+    /// `YYYY-MM-DD` in UTC.
+    pub day: String,
+    pub characters: i64,
+    pub audio_ms: i64,
+    pub nanos: i64,
+    pub currency: String,
+    pub at: i64,
+}
+
+/// Who changed or used what.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = audit)]
+pub struct AuditRow {
+    pub id: i64,
+    pub at: i64,
+    pub who: String,
+    pub action: String,
+    pub subject: String,
+}

@@ -1,0 +1,166 @@
+//! Sheets, routes and credentials: versioned, retired rather than deleted.
+
+use diesel::dsl::max;
+use diesel::prelude::*;
+
+use crate::models::{AuditRow, CredentialRow, RouteRow, SheetRow};
+use crate::schema::{audit, credentials, routes, sheets};
+use crate::{Durability, Store, StoreError};
+
+pub(crate) fn note(
+    connection: &mut SqliteConnection,
+    at: i64,
+    who: &str,
+    action: &str,
+    subject: &str,
+) -> Result<(), StoreError> {
+    let row = (audit::at.eq(at), audit::who.eq(who), audit::action.eq(action), audit::subject.eq(subject));
+    diesel::insert_into(audit::table).values(row).execute(connection)?;
+    Ok(())
+}
+
+impl Store {
+    /// Keeps the document as a new version where it differs from the newest;
+    /// gives the version that is now in force.
+    pub async fn put_sheet(&self, engine: String, document: String, origin: String, at: i64) -> Result<i64, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let newest: Option<SheetRow> = sheets::table
+                .filter(sheets::engine.eq(&engine))
+                .order(sheets::version.desc())
+                .select(SheetRow::as_select())
+                .first(c)
+                .optional()?;
+            if let Some(row) = newest.as_ref().filter(|row| row.document == document) {
+                return Ok(row.version);
+            }
+            let version = newest.map_or(1, |row| row.version + 1);
+            let who = origin.clone();
+            let subject = format!("{engine} version {version}");
+            diesel::insert_into(sheets::table)
+                .values(SheetRow { engine, version, document, origin, created_at: at })
+                .execute(c)?;
+            note(c, at, &who, "sheet.put", &subject)?;
+            Ok(version)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Keeps a new version of a route.
+    pub async fn put_route(&self, name: String, document: String, by: String, at: i64) -> Result<i64, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let newest: Option<i64> = routes::table.filter(routes::name.eq(&name)).select(max(routes::version)).first(c)?;
+            let version = newest.unwrap_or(0) + 1;
+            let subject = format!("{name} version {version}");
+            let row = RouteRow { name, version, document, created_by: by.clone(), created_at: at, retired_at: None };
+            diesel::insert_into(routes::table).values(row).execute(c)?;
+            note(c, at, &by, "route.put", &subject)?;
+            Ok(version)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// The newest version of each route that is not retired.
+    pub async fn routes(&self) -> Result<Vec<RouteRow>, StoreError> {
+        self.read(|c| {
+            let rows: Vec<RouteRow> = routes::table
+                .order((routes::name.asc(), routes::version.desc()))
+                .select(RouteRow::as_select())
+                .load(c)?;
+            let mut newest: Vec<RouteRow> = Vec::new();
+            for row in rows {
+                if newest.last().is_none_or(|last| last.name != row.name) {
+                    newest.push(row);
+                }
+            }
+            newest.retain(|row| row.retired_at.is_none());
+            Ok(newest)
+        })
+        .await
+    }
+
+    /// Keeps a sealed credential as the next version; earlier versions that
+    /// were active are superseded. `seal` is given the version.
+    pub async fn put_credential(
+        &self,
+        name: String,
+        by: String,
+        at: i64,
+        seal: impl FnOnce(i64) -> Result<CredentialRow, StoreError> + Send + 'static,
+    ) -> Result<CredentialRow, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let newest: Option<i64> =
+                credentials::table.filter(credentials::name.eq(&name)).select(max(credentials::version)).first(c)?;
+            let row = seal(newest.unwrap_or(0) + 1)?;
+            let earlier = credentials::table.filter(credentials::name.eq(&name)).filter(credentials::state.ne("revoked"));
+            diesel::update(earlier).set(credentials::state.eq("superseded")).execute(c)?;
+            diesel::insert_into(credentials::table).values(&row).execute(c)?;
+            note(c, at, &by, "credential.add", &format!("{name} version {}", row.version))?;
+            Ok(row)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// All versions of all credentials, sealed.
+    pub async fn credentials(&self) -> Result<Vec<CredentialRow>, StoreError> {
+        self.read(|c| {
+            Ok(credentials::table
+                .order((credentials::name.asc(), credentials::version.desc()))
+                .select(CredentialRow::as_select())
+                .load(c)?)
+        })
+        .await
+    }
+
+    /// Revokes every version of a credential and overwrites what was sealed.
+    pub async fn revoke_credential(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let found = credentials::table.filter(credentials::name.eq(&name)).filter(credentials::state.ne("revoked"));
+            let empty: &[u8] = &[];
+            let changed = diesel::update(found)
+                .set((
+                    credentials::state.eq("revoked"),
+                    credentials::wrapped_key.eq(empty),
+                    credentials::ciphertext.eq(empty),
+                ))
+                .execute(c)?;
+            if changed == 0 {
+                return Err(StoreError::Missing { what: "credential", name });
+            }
+            note(c, at, &by, "credential.revoke", &name)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Notes that credentials were used, and how the engine took them.
+    pub async fn note_credential_use(
+        &self,
+        name: String,
+        version: i64,
+        refused: Option<String>,
+        at: i64,
+    ) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let state = if refused.is_some() { "refused" } else { "active" };
+            let usable = credentials::table
+                .find((&name, version))
+                .filter(credentials::state.eq_any(["active", "refused"]));
+            diesel::update(usable)
+                .set((
+                    credentials::last_used_at.eq(at),
+                    credentials::state.eq(state),
+                    credentials::cause.eq(refused.as_deref()),
+                ))
+                .execute(c)?;
+            note(c, at, "gateway", "credential.use", &format!("{name} version {version}: {state}"))
+        };
+        self.writer.submit(Durability::Process, write).await
+    }
+
+    /// The newest audit entries.
+    pub async fn audit(&self, limit: i64) -> Result<Vec<AuditRow>, StoreError> {
+        self.read(move |c| {
+            Ok(audit::table.order(audit::id.desc()).limit(limit).select(AuditRow::as_select()).load(c)?)
+        })
+        .await
+    }
+}

@@ -1,0 +1,66 @@
+//! Tables by hand: a generated schema maps INTEGER to 32 bits, which cuts money.
+
+use diesel::{allow_tables_to_appear_in_same_query, table};
+
+table! {
+    sheets (engine, version) { engine -> Text, version -> BigInt, document -> Text, origin -> Text, created_at -> BigInt, }
+}
+table! {
+    routes (name, version) {
+        name -> Text, version -> BigInt, document -> Text, created_by -> Text, created_at -> BigInt,
+        retired_at -> Nullable<BigInt>,
+    }
+}
+table! {
+    credentials (name, version) {
+        name -> Text, version -> BigInt, engine -> Text, state -> Text, cause -> Nullable<Text>, part_names -> Text,
+        hosts -> Text, wrapped_key -> Binary, ciphertext -> Binary, created_by -> Text, created_at -> BigInt,
+        last_used_at -> Nullable<BigInt>,
+    }
+}
+table! {
+    apps (name) {
+        name -> Text, title -> Text, rehearsal -> BigInt, default_voice -> Nullable<Text>,
+        default_recognition -> Nullable<Text>, created_at -> BigInt,
+    }
+}
+table! {
+    access_keys (id) {
+        id -> Text, app -> Text, operator -> BigInt, hash -> Text, hint -> Text, label -> Text, created_at -> BigInt,
+        last_used_at -> Nullable<BigInt>, revoked_at -> Nullable<BigInt>,
+    }
+}
+table! {
+    people (name) { name -> Text, password_hash -> Text, created_at -> BigInt, }
+}
+table! {
+    sessions (hash) { hash -> Text, person -> Text, created_at -> BigInt, expires_at -> BigInt, }
+}
+table! {
+    dispatches (id) {
+        id -> Text, app -> Text, work -> Text, wanted -> Text, rehearsal -> BigInt, state -> Text,
+        engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,
+        language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
+        total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
+        trace -> Nullable<Text>, started_at -> BigInt,
+    }
+}
+table! {
+    attempts (dispatch, number) {
+        dispatch -> Text, number -> BigInt, engine -> Text, voice -> Nullable<Text>, model -> Nullable<Text>,
+        state -> Text, cause -> Nullable<Text>, detail -> Nullable<Text>, offset_us -> BigInt,
+        first_us -> Nullable<BigInt>, total_us -> Nullable<BigInt>,
+    }
+}
+table! {
+    ledger (id) {
+        id -> BigInt, dispatch -> Text, attempt -> BigInt, kind -> Text, app -> Text, engine -> Text,
+        model -> Nullable<Text>, work -> Text, day -> Text, characters -> BigInt, audio_ms -> BigInt, nanos -> BigInt,
+        currency -> Text, at -> BigInt,
+    }
+}
+table! {
+    audit (id) { id -> BigInt, at -> BigInt, who -> Text, action -> Text, subject -> Text, }
+}
+
+allow_tables_to_appear_in_same_query!(apps, access_keys);

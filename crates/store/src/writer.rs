@@ -1,0 +1,189 @@
+//! The one writer: a thread that commits many small writes as one group.
+//!
+//! Invariant: nobody is answered before the outer commit, and a group whose
+//! transaction was rolled back under it answers every item with an error.
+
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, mpsc};
+use std::thread::JoinHandle;
+
+use diesel::connection::{AnsiTransactionManager, SimpleConnection as _, TransactionManager as _};
+use diesel::prelude::*;
+use tokio::sync::oneshot;
+
+use crate::StoreError;
+use crate::pool::open_writer;
+
+/// Items in one group at most: about 3 ms of work.
+const MAX_GROUP: usize = 256;
+
+/// How long a write is waited for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Durability {
+    /// Committed; outlives the process.
+    Process,
+    /// Committed and synced; outlives the machine.
+    Disk,
+}
+
+/// Runs inside the group's transaction; gives what to do once it is committed
+/// (or, with `false`, was not).
+type Work = Box<dyn FnOnce(&mut SqliteConnection) -> (bool, Box<dyn FnOnce(bool) + Send>) + Send>;
+
+struct Item {
+    durability: Durability,
+    work: Work,
+}
+
+/// A handle on the writer thread.
+#[derive(Clone)]
+pub(crate) struct Writer {
+    queue: Arc<Mutex<Option<mpsc::Sender<Item>>>>,
+    thread: Arc<Mutex<Option<JoinHandle<()>>>>,
+}
+
+impl Writer {
+    pub(crate) fn start(connection: SqliteConnection, path: PathBuf) -> Writer {
+        let (queue, items) = mpsc::channel();
+        let thread = std::thread::Builder::new()
+            .name("store-writer".into())
+            .spawn(move || run(connection, &path, &items))
+            .map_err(|error| tracing::error!(%error, "the writer thread cannot start"))
+            .ok();
+        Writer { queue: Arc::new(Mutex::new(Some(queue))), thread: Arc::new(Mutex::new(thread)) }
+    }
+
+    /// Queues a write and gives a future of its outcome. The write happens
+    /// even where the future is dropped.
+    pub(crate) fn submit<T: Send + 'static>(
+        &self,
+        durability: Durability,
+        write: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError> + Send + 'static,
+    ) -> impl Future<Output = Result<T, StoreError>> + Send {
+        let (answer, outcome) = oneshot::channel();
+        let work: Work = Box::new(move |connection| {
+            // A savepoint: a failing item must not take its group along.
+            let result = connection.transaction(|connection| write(connection));
+            let go_on = result.as_ref().err().is_none_or(StoreError::is_of_one_item);
+            let reply = move |committed: bool| {
+                let _ = answer.send(if committed { result } else { result.and(Err(StoreError::Stopped)) });
+            };
+            (go_on, Box::new(reply) as Box<dyn FnOnce(bool) + Send>)
+        });
+        let queue = self.queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(queue) = queue.as_ref() {
+            let _ = queue.send(Item { durability, work });
+        }
+        async move { outcome.await.unwrap_or(Err(StoreError::Stopped)) }
+    }
+
+    pub(crate) fn stop(&self) {
+        self.queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+        let thread = self.thread.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+        if let Some(thread) = thread {
+            let _ = thread.join();
+        }
+    }
+}
+
+fn run(mut connection: SqliteConnection, path: &std::path::Path, items: &mpsc::Receiver<Item>) {
+    while let Ok(first) = items.recv() {
+        let mut group = vec![first];
+        group.extend(items.try_iter().take(MAX_GROUP - 1));
+        // A panic would leave the transaction open for ever: start afresh.
+        let outcome = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| commit(&mut connection, group)));
+        if outcome.is_err() {
+            tracing::error!("a write panicked; the database is opened again");
+            match open_writer(path) {
+                Ok(opened) => connection = opened,
+                Err(error) => return tracing::error!(%error, "the database cannot be opened again"),
+            }
+        }
+    }
+    let _ = connection.batch_execute("PRAGMA wal_checkpoint(TRUNCATE);");
+}
+
+fn commit(connection: &mut SqliteConnection, group: Vec<Item>) {
+    let durability = group.iter().map(|item| item.durability).max().unwrap_or(Durability::Process);
+    let level = if durability == Durability::Disk { "FULL" } else { "NORMAL" };
+    let mut replies = Vec::with_capacity(group.len());
+    let outcome = connection
+        .batch_execute(&format!("PRAGMA synchronous = {level};"))
+        .and_then(|()| {
+            connection.immediate_transaction(|connection| {
+                for item in group {
+                    let (go_on, reply) = (item.work)(connection);
+                    replies.push(reply);
+                    // An item may have rolled the whole group back.
+                    let depth = AnsiTransactionManager::transaction_manager_status_mut(connection);
+                    let intact = matches!(depth.transaction_depth(), Ok(Some(_)));
+                    if !go_on || !intact {
+                        return Err(diesel::result::Error::RollbackTransaction);
+                    }
+                }
+                Ok(())
+            })
+        });
+    if let Err(error) = &outcome {
+        tracing::error!(%error, items = replies.len(), "a group of writes was rolled back");
+    }
+    for reply in replies {
+        reply(outcome.is_ok());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Store;
+
+    #[tokio::test]
+    async fn a_failing_item_leaves_its_group_intact() {
+        let folder = tempfile::tempdir().expect("folder");
+        let store = Store::open(&folder.path().join("records.db")).expect("opens");
+        let insert = |name: &'static str| {
+            store.writer.submit(Durability::Disk, move |connection| {
+                let statement = format!("INSERT INTO people VALUES ('{name}', 'hash', 1)");
+                diesel::sql_query(statement).execute(connection).map_err(|error| StoreError::taken(error, "person", name))
+            })
+        };
+        let writes = [insert("ada"), insert("bo"), insert("ada"), insert("cy")];
+        let outcomes = futures_of(writes).await;
+        assert!(matches!(outcomes[2], Err(StoreError::Taken { what: "person", .. })), "{outcomes:?}");
+        assert!(outcomes[0].is_ok() && outcomes[1].is_ok() && outcomes[3].is_ok(), "{outcomes:?}");
+    }
+
+    #[tokio::test]
+    async fn an_item_that_rolls_everything_back_fails_its_group_and_no_later_one() {
+        let folder = tempfile::tempdir().expect("folder");
+        let store = Store::open(&folder.path().join("records.db")).expect("opens");
+        let write = |statement: &'static str| {
+            store.writer.submit(Durability::Process, move |c| Ok(diesel::sql_query(statement).execute(c)?))
+        };
+        let first = write("INSERT INTO people VALUES ('ada', 'hash', 1)");
+        let bad = write("INSERT OR ROLLBACK INTO people VALUES ('ada', 'hash', 1)");
+        let _ = futures_of([first, bad]).await;
+        let after = write("INSERT INTO people VALUES ('bo', 'hash', 1)").await;
+        assert!(after.is_ok(), "{after:?}");
+    }
+
+    #[tokio::test]
+    async fn a_panic_in_a_write_does_not_stop_the_writer() {
+        let folder = tempfile::tempdir().expect("folder");
+        let store = Store::open(&folder.path().join("records.db")).expect("opens");
+        let panicked = store.writer.submit(Durability::Process, |_| -> Result<(), StoreError> { panic!("as tested") }).await;
+        assert!(matches!(panicked, Err(StoreError::Stopped)));
+        let after = store.writer.submit(Durability::Process, |c| {
+            Ok(diesel::sql_query("INSERT INTO people VALUES ('ada', 'hash', 1)").execute(c)?)
+        });
+        assert!(after.await.is_ok());
+    }
+
+    async fn futures_of<T>(writes: impl IntoIterator<Item = impl Future<Output = T>>) -> Vec<T> {
+        let mut outcomes = Vec::new();
+        for write in writes {
+            outcomes.push(write.await);
+        }
+        outcomes
+    }
+}

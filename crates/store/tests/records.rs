@@ -1,0 +1,195 @@
+//! The store as the gateway uses it.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use dispatcher_store::{AccessKey, App, AttemptEnd, AttemptRow, DispatchEnd, DispatchFilter, DispatchRow, GroupBy, LedgerRow, Store, StoreError};
+
+fn store() -> (tempfile::TempDir, Store) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("records.db")).unwrap();
+    (folder, store)
+}
+
+fn app(name: &str) -> App {
+    App { name: name.into(), title: name.into(), rehearsal: 0, default_voice: None, default_recognition: None, created_at: 1 }
+}
+
+fn dispatch(id: &str, app: &str) -> DispatchRow {
+    DispatchRow {
+        id: id.into(),
+        app: app.into(),
+        work: "synthesis".into(),
+        wanted: "quayside".into(),
+        rehearsal: 0,
+        state: "open".into(),
+        engine: None,
+        voice: None,
+        model: None,
+        media_type: "audio/mpeg".into(),
+        language: None,
+        characters: 50,
+        audio_ms: 0,
+        first_us: None,
+        total_us: None,
+        cost_nanos: 0,
+        currency: "EUR".into(),
+        problem: None,
+        trace: None,
+        started_at: 5,
+    }
+}
+
+fn attempt(dispatch: &str) -> AttemptRow {
+    AttemptRow {
+        dispatch: dispatch.into(),
+        number: 1,
+        engine: "heron".into(),
+        voice: Some("marin".into()),
+        model: Some("fine".into()),
+        state: "open".into(),
+        cause: None,
+        detail: None,
+        offset_us: 0,
+        first_us: None,
+        total_us: None,
+    }
+}
+
+fn entry(dispatch: &str, app: &str, kind: &str, nanos: i64) -> LedgerRow {
+    LedgerRow {
+        id: None,
+        dispatch: dispatch.into(),
+        attempt: 1,
+        kind: kind.into(),
+        app: app.into(),
+        engine: "heron".into(),
+        model: Some("fine".into()),
+        work: "synthesis".into(),
+        day: "2026-11-25".into(),
+        characters: if kind == "release" { -50 } else { 50 },
+        audio_ms: 0,
+        nanos,
+        currency: "EUR".into(),
+        at: 7,
+    }
+}
+
+async fn settled(store: &Store, id: &str, app: &str, nanos: i64) {
+    store.begin_dispatch(dispatch(id, app)).await.unwrap();
+    store.begin_attempt(attempt(id), entry(id, app, "hold", nanos)).await.unwrap();
+    let end = AttemptEnd {
+        dispatch: id.into(),
+        number: 1,
+        state: "done",
+        cause: None,
+        detail: None,
+        first_us: Some(20),
+        total_us: 90,
+    };
+    let entries = vec![entry(id, app, "release", -nanos), entry(id, app, "settle", nanos)];
+    let close = DispatchEnd {
+        id: id.into(),
+        state: "done",
+        engine: Some("heron".into()),
+        voice: Some("marin".into()),
+        model: Some("fine".into()),
+        audio_ms: 900,
+        first_us: Some(20),
+        total_us: 95,
+        cost_nanos: nanos,
+        currency: "EUR".into(),
+        problem: None,
+    };
+    store.settle(Some((end, entries)), close).await.unwrap();
+}
+
+#[tokio::test]
+async fn money_beyond_32_bits_and_beyond_doubles_comes_back_whole() {
+    let (_folder, store) = store();
+    let large = 9_007_199_254_740_993;
+    settled(&store, "d1", "quay", large).await;
+    let (row, _, entries) = store.dispatch("d1".into()).await.unwrap();
+    assert_eq!(row.cost_nanos, large);
+    assert_eq!(entries.iter().map(|entry| entry.nanos).collect::<Vec<_>>(), [large, -large, large]);
+    let usage = store.usage((GroupBy::App, None), ("2026-11-25".into(), "2026-11-25".into()), None).await.unwrap();
+    assert_eq!(usage[0].nanos, large);
+}
+
+#[tokio::test]
+async fn usage_counts_what_was_settled_and_groups_it() {
+    let (_folder, store) = store();
+    settled(&store, "d1", "quay", 100).await;
+    settled(&store, "d2", "quay", 200).await;
+    settled(&store, "d3", "help", 400).await;
+    // A hold that was never settled is no usage.
+    store.begin_dispatch(dispatch("d4", "help")).await.unwrap();
+    store.begin_attempt(attempt("d4"), entry("d4", "help", "hold", 999)).await.unwrap();
+    let days = || ("2026-11-01".to_owned(), "2026-11-30".to_owned());
+    let rows = store.usage((GroupBy::App, Some(GroupBy::Engine)), days(), None).await.unwrap();
+    let seen: Vec<_> = rows.iter().map(|r| (r.first.as_str(), r.second.as_deref(), r.requests, r.characters, r.nanos)).collect();
+    assert_eq!(seen, [("help", Some("heron"), 1, 50, 400), ("quay", Some("heron"), 2, 100, 300)]);
+    let only = store.usage((GroupBy::Day, None), days(), Some("quay".into())).await.unwrap();
+    assert_eq!((only.len(), only[0].nanos), (1, 300));
+}
+
+#[tokio::test]
+async fn what_a_crash_left_open_is_charged_as_held_and_marked() {
+    let (folder, store) = store();
+    settled(&store, "d1", "quay", 100).await;
+    store.begin_dispatch(dispatch("d2", "quay")).await.unwrap();
+    store.begin_attempt(attempt("d2"), entry("d2", "quay", "hold", 70)).await.unwrap();
+    store.close();
+    let store = Store::open(&folder.path().join("records.db")).unwrap();
+    assert_eq!(store.mark_uncertain(9, "2026-11-26".into()).await.unwrap(), 1);
+    assert_eq!(store.mark_uncertain(9, "2026-11-26".into()).await.unwrap(), 0, "only once");
+    let (row, attempts, entries) = store.dispatch("d2".into()).await.unwrap();
+    assert_eq!((row.state.as_str(), row.cost_nanos, attempts[0].state.as_str()), ("uncertain", 70, "uncertain"));
+    assert_eq!(entries.iter().map(|entry| entry.nanos).sum::<i64>(), 70);
+    assert_eq!(store.dispatch("d1".into()).await.unwrap().0.state, "done");
+}
+
+#[tokio::test]
+async fn dispatches_page_backwards_and_filter() {
+    let (_folder, store) = store();
+    for (id, app) in [("d1", "quay"), ("d2", "help"), ("d3", "quay")] {
+        settled(&store, id, app, 1).await;
+    }
+    let list = async |filter: DispatchFilter| -> Vec<String> {
+        store.dispatches(filter).await.unwrap().into_iter().map(|row| row.id).collect()
+    };
+    assert_eq!(list(DispatchFilter { limit: 2, ..Default::default() }).await, ["d3", "d2"]);
+    assert_eq!(list(DispatchFilter { limit: 2, before: Some("d2".into()), ..Default::default() }).await, ["d1"]);
+    assert_eq!(list(DispatchFilter { limit: 9, app: Some("help".into()), ..Default::default() }).await, ["d2"]);
+    assert!(matches!(store.dispatch("d9".into()).await, Err(StoreError::Missing { what: "dispatch", .. })));
+}
+
+#[tokio::test]
+async fn a_revoked_key_speaks_for_nobody() {
+    let (_folder, store) = store();
+    store.add_app(app("quay"), "ops".into()).await.unwrap();
+    assert!(matches!(store.add_app(app("quay"), "ops".into()).await, Err(StoreError::Taken { .. })));
+    let key = AccessKey {
+        id: "k1".into(),
+        app: "quay".into(),
+        operator: 0,
+        hash: "h".into(),
+        hint: "quay_ab…".into(),
+        label: "test".into(),
+        created_at: 1,
+        last_used_at: None,
+        revoked_at: None,
+    };
+    store.add_key(key.clone(), "ops".into()).await.unwrap();
+    assert_eq!(store.grant("h".into()).await.unwrap().unwrap().app.name, "quay");
+    store.revoke_key("quay".into(), "k1".into(), "ops".into(), 2).await.unwrap();
+    assert!(store.grant("h".into()).await.unwrap().is_none());
+    let orphan = AccessKey { app: "nobody".into(), id: "k2".into(), hash: "i".into(), ..key };
+    assert!(matches!(store.add_key(orphan, "ops".into()).await, Err(StoreError::Missing { what: "app", .. })));
+}
+
+#[tokio::test]
+async fn a_sheet_is_a_new_version_only_where_it_changed() {
+    let (_folder, store) = store();
+    let put = async |text: &str| store.put_sheet("heron".into(), text.into(), "file".into(), 1).await.unwrap();
+    assert_eq!((put("a").await, put("a").await, put("b").await), (1, 1, 2));
+    assert_eq!(store.audit(10).await.unwrap().len(), 2);
+}
