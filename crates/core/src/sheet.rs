@@ -434,6 +434,22 @@ pub struct Sheet {
     pub errors: Vec<ErrorRule>,
 }
 
+impl SheetError {
+    /// A fault at the key of a dotted path, found in the source.
+    pub fn at_key(source: &str, file: &str, path: &[&str], message: impl Into<String>) -> SheetError {
+        SheetError::at(source, file, locate(source, path), path.join("."), message.into())
+    }
+
+    fn at(source: &str, file: &str, span: Option<Range<usize>>, key: String, message: String) -> SheetError {
+        let at = span.map_or(0, |span| span.start.min(source.len()));
+        let before = source.get(..at).unwrap_or_default();
+        let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
+        let line = before.matches('\n').count() + 1;
+        let column = before[line_start..].chars().count() + 1;
+        SheetError { file: file.into(), line, column, key, message }
+    }
+}
+
 type Fault = (Vec<&'static str>, String);
 
 impl Sheet {
@@ -442,14 +458,7 @@ impl Sheet {
     /// # Errors
     /// The first fault, with file, line, column and key.
     pub fn parse(source: &str, file: &str) -> Result<Sheet, SheetError> {
-        let fault = |span: Option<Range<usize>>, key: String, message: String| {
-            let at = span.map_or(0, |span| span.start.min(source.len()));
-            let before = source.get(..at).unwrap_or_default();
-            let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
-            let line = before.matches('\n').count() + 1;
-            let column = before[line_start..].chars().count() + 1;
-            SheetError { file: file.into(), line, column, key, message }
-        };
+        let fault = |span, key, message| SheetError::at(source, file, span, key, message);
         if source.len() > MAX_SHEET_BYTES {
             return Err(fault(None, String::new(), format!("longer than {MAX_SHEET_BYTES} bytes")));
         }
@@ -457,7 +466,7 @@ impl Sheet {
             let key = error.span().map(|span| key_at(source, span.start)).unwrap_or_default();
             fault(error.span(), key, error.message().trim().to_owned())
         })?;
-        sheet.check().map_err(|(path, message)| fault(locate(source, &path), path.join("."), message))?;
+        sheet.check().map_err(|(path, message)| SheetError::at_key(source, file, &path, message))?;
         Ok(sheet)
     }
 

@@ -1,1 +1,17 @@
+//! What a sheet says, done: the http and process drivers, the templates and
+//! paths of a sheet compiled, and the one module that opens connections.
+//!
+//! What does not live here: routes, fallback, metering, records.
 
+mod base64_json;
+mod engine;
+mod error;
+mod fetch;
+mod http;
+mod process;
+mod template;
+mod transcript;
+
+pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak};
+pub use error::EngineError;
+pub use fetch::Fetcher;

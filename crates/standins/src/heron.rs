@@ -1,1 +1,246 @@
+//! Heron: synthesis. Bearer token; JSON in, audio streamed out.
+//!
+//! `POST /talk/{voice}` with `{"say", "grade", "as", "pace"?, "manner"?}`.
+//! Grades quick, fine, bright and directed; at most 3,600 characters; `as` is
+//! `mp3` (24 kHz, 48 kbit/s) or `pcm` (24 kHz, 16 bits, little-endian).
+//! Errors are `{"fault": code, "reason": text}`.
 
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format, Transcoder};
+use futures::SinkExt as _;
+use hyper::body::{Frame, Incoming};
+use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
+use hyper::{Method, Request, Response, StatusCode};
+use serde::Deserialize;
+use serde_json::json;
+
+use crate::serve::{Answer, Body, Service, StandIn, collect, json, serve, streamed};
+use crate::tone::{Manner, Speaker};
+use crate::weather::{Forecast, Sky, Weather};
+
+/// Voices: id and pitch factor, 3 % apart.
+pub const VOICES: [(&str, f64); 9] = [
+    ("marin", 1.00),
+    ("isolde", 1.03),
+    ("corwen", 0.85),
+    ("beatriz", 1.06),
+    ("davi", 0.88),
+    ("armand", 0.91),
+    ("layla", 1.09),
+    ("haru", 0.94),
+    ("wade", 0.97),
+];
+
+const RATE: u32 = 24_000;
+const MAX_CHARACTERS: usize = 3_600;
+/// How long the engine thinks before its first sound.
+const THINKING: Duration = Duration::from_millis(20);
+
+struct Heron {
+    token: String,
+    sky: Arc<Sky>,
+}
+
+/// Starts heron on a port of loopback (0: a free one); it takes this token.
+///
+/// # Errors
+/// When the port cannot be had.
+pub async fn start(port: u16, token: &str) -> std::io::Result<StandIn> {
+    serve(Heron { token: token.into(), sky: Arc::default() }, port).await
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Talk {
+    say: String,
+    grade: String,
+    #[serde(rename = "as")]
+    form: String,
+    /// Factor on the rate, 0.5 to 2.
+    #[serde(default)]
+    pace: Option<f64>,
+    /// Only the grade directed takes one.
+    #[serde(default)]
+    manner: Option<String>,
+}
+
+fn fault(status: StatusCode, code: &str, reason: &str) -> Answer {
+    json(status, &json!({"fault": code, "reason": reason}))
+}
+
+impl Service for Heron {
+    fn sky(&self) -> &Sky {
+        &self.sky
+    }
+
+    async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {
+        let voice = request.uri().path().strip_prefix("/talk/").map(str::to_owned);
+        let (Some(voice), &Method::POST) = (voice, request.method()) else {
+            return fault(StatusCode::NOT_FOUND, "no-such-place", "heron answers POST /talk/{voice}");
+        };
+        let given = request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+        let forecast = self.sky.next();
+        if let Some(answer) = foul(forecast.as_ref(), &given).await {
+            self.sky.count(|delivered| delivered.refused += 1);
+            return answer;
+        }
+        if given != format!("Bearer {}", self.token) {
+            self.sky.count(|delivered| delivered.refused += 1);
+            return fault(StatusCode::UNAUTHORIZED, "stranger", "this token is not known here");
+        }
+        self.sky.count(|delivered| delivered.calls += 1);
+        let body = collect(request.into_body(), 1 << 20).await?;
+        match check(&voice, &body) {
+            Ok((talk, pitch)) => self.talk(talk, pitch, forecast).await,
+            Err((status, code, reason)) => {
+                self.sky.count(|delivered| delivered.refused += 1);
+                fault(status, code, &reason)
+            }
+        }
+    }
+}
+
+/// The weathers that end a call before it is looked at.
+async fn foul(forecast: Option<&Forecast>, given: &str) -> Option<Answer> {
+    Some(match forecast?.weather {
+        Weather::Throttled => fault(StatusCode::TOO_MANY_REQUESTS, "crowded", "too many birds on this post").map(|mut answer| {
+            answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
+            answer
+        }),
+        Weather::Down => fault(StatusCode::SERVICE_UNAVAILABLE, "away", "heron is out fishing"),
+        Weather::Reset => Err("reset".into()),
+        Weather::Becalmed => {
+            tokio::time::sleep(Duration::from_secs(120)).await;
+            Err("becalmed".into())
+        }
+        Weather::Expired => fault(StatusCode::UNAUTHORIZED, "stale", "this token has expired"),
+        Weather::NotActiveYet => fault(StatusCode::FORBIDDEN, "unhatched", "this token is not live yet"),
+        Weather::WrongRegion => fault(StatusCode::FORBIDDEN, "elsewhere", "this token belongs to another shore"),
+        Weather::MissingRole => fault(StatusCode::FORBIDDEN, "not-allowed", "this token may not speak"),
+        Weather::Unpaid => fault(StatusCode::PAYMENT_REQUIRED, "unpaid", "the account has no balance"),
+        Weather::Echo => fault(StatusCode::BAD_REQUEST, "echo", &format!("you came with {given} and that is odd")),
+        _ => return None,
+    })
+}
+
+type Refusal = (StatusCode, &'static str, String);
+
+fn check(voice: &str, body: &[u8]) -> Result<(Talk, f64), Refusal> {
+    let Some((_, pitch)) = VOICES.iter().find(|(id, _)| *id == voice) else {
+        return Err((StatusCode::NOT_FOUND, "no-such-voice", format!("no voice '{voice}' nests here")));
+    };
+    let talk: Talk = serde_json::from_slice(body)
+        .map_err(|error| (StatusCode::BAD_REQUEST, "unreadable", error.to_string()))?;
+    let malformed = |reason: &str| Err((StatusCode::BAD_REQUEST, "unreadable", reason.to_owned()));
+    if !["quick", "fine", "bright", "directed"].contains(&talk.grade.as_str()) {
+        return malformed("grade is quick, fine, bright or directed");
+    }
+    if talk.manner.is_some() && talk.grade != "directed" {
+        return malformed("only the grade directed takes a manner");
+    }
+    if !["mp3", "pcm"].contains(&talk.form.as_str()) {
+        return malformed("as is mp3 or pcm");
+    }
+    if talk.pace.is_some_and(|pace| !(0.5..=2.0).contains(&pace)) {
+        return malformed("pace lies between 0.5 and 2");
+    }
+    if talk.say.trim().is_empty() {
+        return malformed("there is nothing to say");
+    }
+    if talk.say.chars().count() > MAX_CHARACTERS {
+        return Err((StatusCode::PAYLOAD_TOO_LARGE, "too-long", format!("more than {MAX_CHARACTERS} characters")));
+    }
+    Ok((talk, *pitch))
+}
+
+/// Counts how a call ended, also where its caller leaves.
+struct Tally {
+    sky: Arc<Sky>,
+    characters: u64,
+    whole: bool,
+}
+
+impl Drop for Tally {
+    fn drop(&mut self) {
+        self.sky.count(|delivered| {
+            if self.whole {
+                delivered.whole += 1;
+                delivered.characters += self.characters;
+            } else {
+                delivered.left += 1;
+            }
+        });
+    }
+}
+
+impl Heron {
+    async fn talk(&self, talk: Talk, pitch: f64, forecast: Option<Forecast>) -> Answer {
+        tokio::time::sleep(THINKING).await;
+        let (codec, media_type) = if talk.form == "mp3" { (Codec::Mp3, "audio/mpeg") } else { (Codec::Pcm, "audio/x-heron-pcm") };
+        let weather = forecast.map(|forecast| forecast.weather);
+        if weather == Some(Weather::WrongType) {
+            return page("text/html", crate::serve::full("<html><p>Heron is moulting. Please come back later.</p></html>"));
+        }
+        if weather == Some(Weather::Garbage) {
+            let noise: Vec<u8> = (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+            return page(media_type, crate::serve::full(noise));
+        }
+        let (sender, body) = streamed();
+        let tally = Tally { sky: self.sky.clone(), characters: talk.say.chars().count() as u64, whole: false };
+        let manner = Manner { pitch, rate: 1.5 * talk.pace.unwrap_or(1.0) };
+        tokio::spawn(send(sender, talk.say, manner, codec, forecast, tally));
+        page(media_type, body)
+    }
+}
+
+fn page(media_type: &'static str, body: Body) -> Answer {
+    let mut response = Response::new(body);
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(media_type));
+    Ok(response)
+}
+
+async fn send(
+    mut sender: futures::channel::mpsc::Sender<Result<Frame<Bytes>, Box<dyn std::error::Error + Send + Sync>>>,
+    text: String,
+    manner: Manner,
+    codec: Codec,
+    forecast: Option<Forecast>,
+    mut tally: Tally,
+) {
+    let weather = forecast.map(|forecast| forecast.weather);
+    let raw = Format::new(Codec::Pcm, RATE);
+    let Ok(mut coder) = Transcoder::new(raw, Format { bitrate: (codec == Codec::Mp3).then_some(48_000), ..Format::new(codec, RATE) })
+    else {
+        return;
+    };
+    let speaker = Speaker::new(&text, manner, RATE);
+    let half = (text.len() + 4) / 2;
+    for (number, samples) in speaker.enumerate() {
+        if weather == Some(Weather::Half) && number > half {
+            let _ = sender.send(Err("half".into())).await;
+            return;
+        }
+        if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
+            tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
+        }
+        let pcm: Vec<u8> = samples.iter().flat_map(|s| ((s * 32_767.0) as i16).to_le_bytes()).collect();
+        let Ok(coded) = coder.push(&pcm.into()) else { return };
+        if coded.is_empty() {
+            continue;
+        }
+        tally.sky.count(|delivered| delivered.audio_bytes += coded.len() as u64);
+        if sender.send(Ok(Frame::data(coded))).await.is_err() {
+            return;
+        }
+        // Speaking is quick work here; others must get their turn.
+        tokio::task::yield_now().await;
+    }
+    if let Ok(rest) = coder.finish() {
+        if sender.send(Ok(Frame::data(rest))).await.is_ok() {
+            tally.whole = true;
+        }
+    }
+}

@@ -1,1 +1,16 @@
+//! Small simulated engines, to try and test the product without any account.
+//!
+//! Each has a wire design of its own and is reached by nothing but an engine
+//! sheet; nothing here shares code with the product's drivers. They speak and
+//! hear tone speech ([`tone`]), so that what went through can be proved by
+//! content.
+
+mod heron;
+mod serve;
 pub mod tone;
+mod turnstone;
+mod weather;
+
+pub use heron::{VOICES as HERON_VOICES, start as start_heron};
+pub use serve::StandIn;
+pub use turnstone::start as start_turnstone;

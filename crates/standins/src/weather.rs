@@ -1,1 +1,127 @@
+//! The weather over a stand-in: how it misbehaves, for so many calls or until
+//! it clears.
 
+use std::sync::Mutex;
+
+use serde::{Deserialize, Serialize};
+
+/// What can go wrong on demand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Weather {
+    /// Too many requests.
+    Throttled,
+    /// Out of service.
+    Down,
+    /// The connection is dropped without an answer.
+    Reset,
+    /// Half of the audio, then the connection is dropped.
+    Half,
+    /// The audio comes slowly, piece by piece.
+    Drip,
+    /// Bytes that are no audio, under an audio type.
+    Garbage,
+    /// A page of markup in place of audio.
+    WrongType,
+    /// No answer at all for a long time.
+    Becalmed,
+    Expired,
+    NotActiveYet,
+    WrongRegion,
+    MissingRole,
+    Unpaid,
+    /// An error that repeats the credential it was sent.
+    Echo,
+}
+
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Forecast {
+    pub(crate) weather: Weather,
+    /// For so many calls; until cleared where it is missing.
+    #[serde(default)]
+    pub(crate) calls: Option<u32>,
+    /// Milliseconds between pieces while it drips.
+    #[serde(default = "sixty")]
+    pub(crate) pause: u64,
+}
+
+fn sixty() -> u64 {
+    60
+}
+
+/// What a stand-in has done so far.
+#[derive(Debug, Clone, Copy, Default, Serialize)]
+pub(crate) struct Delivered {
+    /// Calls that reached it with a good credential.
+    pub(crate) calls: u64,
+    /// Calls answered whole.
+    pub(crate) whole: u64,
+    /// Calls it refused.
+    pub(crate) refused: u64,
+    /// Calls whose caller left before the end.
+    pub(crate) left: u64,
+    /// Characters of the calls answered whole.
+    pub(crate) characters: u64,
+    /// Bytes of audio sent or taken, whole or not.
+    pub(crate) audio_bytes: u64,
+}
+
+/// Weather and count, shared by the calls of one stand-in.
+#[derive(Debug, Default)]
+pub(crate) struct Sky {
+    forecast: Mutex<Option<Forecast>>,
+    delivered: Mutex<Delivered>,
+}
+
+impl Sky {
+    pub(crate) fn set(&self, forecast: Option<Forecast>) {
+        *lock(&self.forecast) = forecast;
+    }
+
+    pub(crate) fn forecast(&self) -> Option<Forecast> {
+        *lock(&self.forecast)
+    }
+
+    /// The weather of the call that has just come in.
+    pub(crate) fn next(&self) -> Option<Forecast> {
+        let mut forecast = lock(&self.forecast);
+        let now = *forecast;
+        if let Some(Forecast { calls: Some(calls), .. }) = forecast.as_mut() {
+            *calls -= 1;
+            if *calls == 0 {
+                *forecast = None;
+            }
+        }
+        now
+    }
+
+    pub(crate) fn count(&self, change: impl FnOnce(&mut Delivered)) {
+        change(&mut lock(&self.delivered));
+    }
+
+    pub(crate) fn delivered(&self) -> Delivered {
+        *lock(&self.delivered)
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn weather_lasts_as_long_as_it_was_told() {
+        let sky = Sky::default();
+        sky.set(serde_json::from_str(r#"{"weather":"throttled","calls":2}"#).expect("forecast"));
+        let seen: Vec<bool> = (0..3).map(|_| sky.next().is_some()).collect();
+        assert_eq!(seen, [true, true, false]);
+        sky.set(serde_json::from_str(r#"{"weather":"down"}"#).expect("forecast"));
+        assert!((0..9).all(|_| sky.next().is_some()));
+        sky.set(None);
+        assert!(sky.next().is_none());
+    }
+}

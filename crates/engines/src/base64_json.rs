@@ -1,0 +1,350 @@
+//! Audio as base64 inside JSON, decoded as it streams in.
+//!
+//! A scanner without I/O: it is fed bytes, follows one singular path (RFC
+//! 9535: names and indexes), and gives the decoded bytes of the string there.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::{STANDARD, STANDARD_NO_PAD};
+
+/// Arrays and objects within one another.
+const MAX_DEPTH: usize = 64;
+/// A key longer than this is none of ours.
+const MAX_KEY: usize = 1_024;
+
+/// One step of a path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Step {
+    Name(String),
+    Index(usize),
+}
+
+/// A singular path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Path(Vec<Step>);
+
+impl Path {
+    /// Reads `$.a.b[0]` or `$['a']`; `None` where it is not singular.
+    pub(crate) fn parse(text: &str) -> Option<Path> {
+        let mut rest = text.trim().strip_prefix('$')?;
+        let mut steps = Vec::new();
+        while !rest.is_empty() {
+            if let Some(after) = rest.strip_prefix('.') {
+                let end = after.find(['.', '[']).unwrap_or(after.len());
+                let name = &after[..end];
+                if name.is_empty() || !name.chars().all(|c| c.is_alphanumeric() || c == '_' || c == '-') {
+                    return None;
+                }
+                steps.push(Step::Name(name.into()));
+                rest = &after[end..];
+            } else {
+                let (inner, after) = rest.strip_prefix('[')?.split_once(']')?;
+                let quoted = inner.strip_prefix(['\'', '"']).and_then(|inner| inner.strip_suffix(['\'', '"']));
+                steps.push(match quoted {
+                    Some(name) => Step::Name(name.into()),
+                    None => Step::Index(inner.parse().ok()?),
+                });
+                rest = after;
+            }
+        }
+        (!steps.is_empty()).then_some(Path(steps))
+    }
+}
+
+/// What was wrong with the JSON.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum ScanError {
+    #[error("the answer is not JSON")]
+    NotJson,
+    #[error("the answer ends in the middle")]
+    Torn,
+    #[error("there is no audio at the path")]
+    NotFound,
+    #[error("the audio is not base64")]
+    NotBase64,
+}
+
+#[derive(Debug)]
+enum Level {
+    Object { key: String },
+    Array { index: usize },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    /// A value must follow.
+    Value,
+    /// In an object: a key or its end.
+    KeyOrEnd,
+    Key,
+    Colon,
+    /// Behind a value.
+    CommaOrEnd,
+    /// In an array that has just begun.
+    ValueOrEnd,
+    Text { key: bool },
+    Escape { key: bool },
+    Unicode { key: bool, left: u8, code: u32 },
+    Bare,
+    Done,
+}
+
+/// The scanner.
+pub(crate) struct Scanner {
+    path: Path,
+    state: State,
+    levels: Vec<Level>,
+    key: String,
+    target: bool,
+    found: bool,
+    quad: Vec<u8>,
+    ended: bool,
+}
+
+impl Scanner {
+    pub(crate) fn new(path: Path) -> Self {
+        Scanner {
+            path,
+            state: State::Value,
+            levels: Vec::new(),
+            key: String::new(),
+            target: false,
+            found: false,
+            quad: Vec::new(),
+            ended: false,
+        }
+    }
+
+    /// Takes bytes and gives the audio that is ready.
+    pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<Vec<u8>, ScanError> {
+        let mut out = Vec::new();
+        let mut at = 0;
+        while at < bytes.len() {
+            // The audio itself: long runs without anything to look at.
+            if self.target && self.state == (State::Text { key: false }) {
+                let run = bytes[at..].iter().take_while(|b| !matches!(b, b'"' | b'\\')).count();
+                self.take_base64(&bytes[at..at + run], &mut out)?;
+                at += run;
+                if at == bytes.len() {
+                    break;
+                }
+            }
+            self.step(bytes[at], &mut out)?;
+            at += 1;
+        }
+        Ok(out)
+    }
+
+    /// The answer is over.
+    pub(crate) fn finish(&self) -> Result<(), ScanError> {
+        match (self.state, self.found) {
+            (State::Done, true) => Ok(()),
+            (State::Done, false) => Err(ScanError::NotFound),
+            _ => Err(ScanError::Torn),
+        }
+    }
+
+    fn step(&mut self, byte: u8, out: &mut Vec<u8>) -> Result<(), ScanError> {
+        match self.state {
+            State::Text { key } => self.text(byte, key, out),
+            State::Escape { key } => self.escape(byte, key, out),
+            State::Unicode { key, left, code } => {
+                let digit = (byte as char).to_digit(16).ok_or(ScanError::NotJson)?;
+                let code = code * 16 + digit;
+                if left > 1 {
+                    self.state = State::Unicode { key, left: left - 1, code };
+                    return Ok(());
+                }
+                self.state = State::Text { key };
+                self.letter(char::from_u32(code).unwrap_or('\u{FFFD}'), key, out)
+            }
+            State::Bare if !matches!(byte, b',' | b'}' | b']') && !byte.is_ascii_whitespace() => {
+                if byte.is_ascii_alphanumeric() || matches!(byte, b'+' | b'-' | b'.') { Ok(()) } else { Err(ScanError::NotJson) }
+            }
+            State::Bare => {
+                self.after_value();
+                self.step(byte, out)
+            }
+            _ if byte.is_ascii_whitespace() => Ok(()),
+            State::Value => self.value(byte),
+            State::ValueOrEnd if byte == b']' => self.close(byte),
+            State::ValueOrEnd => self.value(byte),
+            State::KeyOrEnd if byte == b'}' => self.close(byte),
+            State::KeyOrEnd | State::Key if byte == b'"' => {
+                self.key.clear();
+                self.state = State::Text { key: true };
+                Ok(())
+            }
+            State::Colon if byte == b':' => {
+                self.state = State::Value;
+                Ok(())
+            }
+            State::CommaOrEnd if byte == b',' => {
+                match self.levels.last_mut() {
+                    Some(Level::Array { index }) => {
+                        *index += 1;
+                        self.state = State::Value;
+                    }
+                    _ => self.state = State::Key,
+                }
+                Ok(())
+            }
+            State::CommaOrEnd => self.close(byte),
+            State::KeyOrEnd | State::Key | State::Colon | State::Done => Err(ScanError::NotJson),
+        }
+    }
+
+    fn value(&mut self, byte: u8) -> Result<(), ScanError> {
+        match byte {
+            b'"' => {
+                self.target = !self.found && self.here();
+                self.state = State::Text { key: false };
+            }
+            b'{' | b'[' if self.levels.len() >= MAX_DEPTH => return Err(ScanError::NotJson),
+            b'{' => {
+                self.levels.push(Level::Object { key: String::new() });
+                self.state = State::KeyOrEnd;
+            }
+            b'[' => {
+                self.levels.push(Level::Array { index: 0 });
+                self.state = State::ValueOrEnd;
+            }
+            b'-' | b'0'..=b'9' | b't' | b'f' | b'n' => self.state = State::Bare,
+            _ => return Err(ScanError::NotJson),
+        }
+        Ok(())
+    }
+
+    fn here(&self) -> bool {
+        self.levels.len() == self.path.0.len()
+            && self.levels.iter().zip(&self.path.0).all(|(level, step)| match (level, step) {
+                (Level::Object { key }, Step::Name(name)) => key == name,
+                (Level::Array { index }, Step::Index(wanted)) => index == wanted,
+                _ => false,
+            })
+    }
+
+    fn close(&mut self, byte: u8) -> Result<(), ScanError> {
+        match (self.levels.pop(), byte) {
+            (Some(Level::Object { .. }), b'}') | (Some(Level::Array { .. }), b']') => {
+                self.after_value();
+                Ok(())
+            }
+            _ => Err(ScanError::NotJson),
+        }
+    }
+
+    fn after_value(&mut self) {
+        self.state = if self.levels.is_empty() { State::Done } else { State::CommaOrEnd };
+    }
+
+    fn text(&mut self, byte: u8, key: bool, out: &mut Vec<u8>) -> Result<(), ScanError> {
+        match byte {
+            b'"' if key => {
+                if let Some(Level::Object { key }) = self.levels.last_mut() {
+                    *key = std::mem::take(&mut self.key);
+                }
+                self.state = State::Colon;
+            }
+            b'"' => {
+                if std::mem::take(&mut self.target) {
+                    self.end_base64(out)?;
+                    self.found = true;
+                }
+                self.after_value();
+            }
+            b'\\' => self.state = State::Escape { key },
+            0..=0x1F => return Err(ScanError::NotJson),
+            _ if key && self.key.len() < MAX_KEY => self.key.push(byte as char),
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn escape(&mut self, byte: u8, key: bool, out: &mut Vec<u8>) -> Result<(), ScanError> {
+        self.state = State::Text { key };
+        match byte {
+            b'u' => {
+                self.state = State::Unicode { key, left: 4, code: 0 };
+                Ok(())
+            }
+            b'"' | b'\\' | b'/' => self.letter(byte as char, key, out),
+            b'n' | b'r' | b't' | b'b' | b'f' => self.letter('\n', key, out),
+            _ => Err(ScanError::NotJson),
+        }
+    }
+
+    fn letter(&mut self, letter: char, key: bool, out: &mut Vec<u8>) -> Result<(), ScanError> {
+        if key {
+            self.key.push(letter);
+            return Ok(());
+        }
+        if self.target { self.take_base64(letter.to_string().as_bytes(), out) } else { Ok(()) }
+    }
+
+    fn take_base64(&mut self, text: &[u8], out: &mut Vec<u8>) -> Result<(), ScanError> {
+        self.quad.extend(text.iter().filter(|byte| !byte.is_ascii_whitespace()));
+        // Padding ends the data: it is kept back until the string ends.
+        let whole = self.quad.iter().position(|byte| *byte == b'=').unwrap_or(self.quad.len()) / 4 * 4;
+        let ready: Vec<u8> = self.quad.drain(..whole).collect();
+        if self.ended && !ready.is_empty() {
+            return Err(ScanError::NotBase64);
+        }
+        self.ended |= self.quad.contains(&b'=');
+        STANDARD.decode_vec(&ready, out).map_err(|_| ScanError::NotBase64)
+    }
+
+    fn end_base64(&mut self, out: &mut Vec<u8>) -> Result<(), ScanError> {
+        let rest = std::mem::take(&mut self.quad);
+        let rest = String::from_utf8(rest).map_err(|_| ScanError::NotBase64)?;
+        STANDARD_NO_PAD.decode_vec(rest.trim_end_matches('='), out).map_err(|_| ScanError::NotBase64)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn scan(path: &str, json: &str, piece: usize) -> Result<Vec<u8>, ScanError> {
+        let mut scanner = Scanner::new(Path::parse(path).expect("singular"));
+        let mut out = Vec::new();
+        for piece in json.as_bytes().chunks(piece) {
+            out.extend(scanner.push(piece)?);
+        }
+        scanner.finish()?;
+        Ok(out)
+    }
+
+    const SOUND: &[u8] = b"sound of the tide, in and out";
+
+    fn answer() -> String {
+        let text = STANDARD.encode(SOUND).replace('/', "\\/");
+        format!(r#"{{"a":[1,{{"b\u0062":"x","sound":"{text}"}}],"n":null,"t":true,"f":-1.5e3,"later":{{}}}}"#)
+    }
+
+    #[test]
+    fn finds_the_audio_however_the_answer_is_cut() {
+        for piece in [1, 2, 3, 5, 7, 1_000] {
+            assert_eq!(scan("$.a[1].sound", &answer(), piece).expect("found"), SOUND, "in {piece}s");
+        }
+        assert_eq!(scan("$['a'][1].bb", r#"{"a":[0,{"b\u0062":"QQ=="}]}"#, 1).expect("found"), b"A");
+    }
+
+    #[test]
+    fn every_proper_prefix_is_torn() {
+        let whole = answer();
+        for cut in 0..whole.len() {
+            assert!(scan("$.a[1].sound", &whole[..cut], 64).is_err(), "cut at {cut}");
+        }
+    }
+
+    #[test]
+    fn what_is_not_there_or_not_base64_is_said() {
+        assert_eq!(scan("$.b", &answer(), 9), Err(ScanError::NotFound));
+        assert_eq!(scan("$.s", r#"{"s":"%%%%"}"#, 9), Err(ScanError::NotBase64));
+        assert_eq!(scan("$.s", r#"{"s":"QQ==QQ=="}"#, 9), Err(ScanError::NotBase64));
+        for bad in ["<html>", "{]", r#"{"a" 1}"#, r#"{"a":1}x"#, r#"{"s":"a\q"}"#] {
+            assert_eq!(scan("$.s", bad, 3), Err(ScanError::NotJson), "{bad}");
+        }
+        assert!(Path::parse("$.a[*].b").is_none() && Path::parse("a.b").is_none() && Path::parse("$..a").is_none());
+    }
+}

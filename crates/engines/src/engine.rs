@@ -1,0 +1,274 @@
+//! An engine: a sheet, compiled, and the calls that it makes possible.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::pin::Pin;
+use std::sync::Arc;
+
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format};
+use dispatcher_core::{Cause, Driver, FormatSpec, Sheet, SheetError, Transcript, Voice};
+use dispatcher_vault::Parts;
+use futures::Stream;
+use minijinja::context;
+use minijinja::value::Value;
+
+use crate::http::HttpDriver;
+use crate::process::ProcessDriver;
+use crate::{EngineError, Fetcher};
+
+/// Audio as the engine sends it. Dropping it ends the engine's call.
+pub type AudioStream = Pin<Box<dyn Stream<Item = Result<Bytes, EngineError>> + Send>>;
+
+/// A format of an engine, chosen.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EngineFormat {
+    /// The key in the sheet.
+    pub key: String,
+    /// What the engine calls it.
+    pub tag: String,
+    pub format: Format,
+}
+
+/// A synthesis call.
+#[derive(Debug, Clone)]
+pub struct Speak {
+    pub text: String,
+    pub voice: Voice,
+    pub model: Option<String>,
+    pub language: Option<String>,
+    pub format: EngineFormat,
+}
+
+/// Audio to recognise: in memory where it is small, otherwise a file.
+#[derive(Debug, Clone)]
+pub enum AudioSource {
+    Memory(Bytes),
+    File(Arc<tempfile::TempPath>),
+}
+
+/// A recognition call.
+#[derive(Debug, Clone)]
+pub struct Hear {
+    pub audio: AudioSource,
+    pub format: EngineFormat,
+    pub model: Option<String>,
+    pub language: Option<String>,
+    pub context: Option<String>,
+    pub variation: Option<f64>,
+}
+
+enum Way {
+    Http(Box<HttpDriver>),
+    Process(ProcessDriver),
+}
+
+/// A sheet, compiled.
+pub struct Engine {
+    sheet: Arc<Sheet>,
+    way: Way,
+}
+
+impl Engine {
+    /// Reads, checks and compiles a sheet. `endpoint` is the host's override.
+    ///
+    /// # Errors
+    /// The first fault, at its place in the file.
+    pub fn load(source: &str, file: &str, endpoint: Option<&str>, fetcher: &Fetcher) -> Result<Engine, SheetError> {
+        let mut sheet = Sheet::parse(source, file)?;
+        if let Some(endpoint) = endpoint {
+            sheet.endpoint = Some(endpoint.trim_end_matches('/').to_owned());
+        }
+        for (section, formats) in [
+            ("synthesis", sheet.synthesis.as_ref().map(|s| &s.formats)),
+            ("recognition", sheet.recognition.as_ref().map(|r| &r.formats)),
+        ] {
+            for (key, spec) in formats.into_iter().flatten() {
+                engine_formats(key, spec)
+                    .map_err(|message| SheetError::at_key(source, file, &[section, "formats", key], message))?;
+            }
+        }
+        let way = match sheet.driver {
+            Driver::Http => Way::Http(Box::new(HttpDriver::compile(&sheet, (source, file), fetcher.clone())?)),
+            Driver::Process => Way::Process(ProcessDriver::compile(&sheet, (source, file))?),
+        };
+        Ok(Engine { sheet: Arc::new(sheet), way })
+    }
+
+    /// What the sheet says.
+    pub fn sheet(&self) -> &Arc<Sheet> {
+        &self.sheet
+    }
+
+    /// Why it cannot be called on this host at all, if so.
+    pub fn absent(&self) -> Option<String> {
+        match &self.way {
+            Way::Process(process) => process.absent(),
+            Way::Http(_) => None,
+        }
+    }
+
+    /// The host that credentials are bound to; empty for local programs.
+    pub fn host(&self) -> String {
+        let endpoint = self.sheet.endpoint.as_deref().and_then(|endpoint| reqwest::Url::parse(endpoint).ok());
+        endpoint.map(|url| url.host_str().unwrap_or_default().to_owned()).unwrap_or_default()
+    }
+
+    /// The format to ask the engine for, so that `wanted` costs least work
+    /// and loses least: the same; else lossless; else the same coding.
+    pub fn speaking_format(&self, wanted: Format) -> Option<EngineFormat> {
+        let formats = &self.sheet.synthesis.as_ref()?.formats;
+        let cost = |made: &EngineFormat| {
+            let lossy = matches!(made.format.codec, Codec::Mp3 | Codec::OggOpus | Codec::Mulaw);
+            (
+                !made.format.satisfies(&wanted),
+                lossy && made.format.codec != wanted.codec,
+                made.format.rate < wanted.rate,
+                lossy,
+                made.format.rate.abs_diff(wanted.rate),
+            )
+        };
+        all_formats(formats).min_by_key(cost)
+    }
+
+    /// The format to hand audio of a format over in: as it is where the
+    /// engine takes it, else lossless.
+    pub fn hearing_format(&self, given: Format) -> Option<EngineFormat> {
+        let formats = &self.sheet.recognition.as_ref()?.formats;
+        let cost = |taken: &EngineFormat| {
+            let lossy = matches!(taken.format.codec, Codec::Mp3 | Codec::OggOpus | Codec::Mulaw);
+            (!taken.format.satisfies(&given), lossy, taken.format.rate < given.rate, taken.format.rate.abs_diff(given.rate))
+        };
+        all_formats(formats).min_by_key(cost)
+    }
+
+    /// Has the engine speak. The answer streams as the engine streams.
+    ///
+    /// # Errors
+    /// Free of secrets; faults after the first byte come in the stream.
+    pub async fn speak(&self, call: Speak, credential: &Parts) -> Result<AudioStream, EngineError> {
+        match &self.way {
+            Way::Http(http) => http.speak(call, credential).await,
+            Way::Process(process) => process.speak(call).await,
+        }
+    }
+
+    /// Has the engine listen.
+    ///
+    /// # Errors
+    /// Free of secrets.
+    pub async fn hear(&self, call: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
+        match &self.way {
+            Way::Http(http) => http.hear(call, credential).await,
+            Way::Process(process) => process.hear(call).await,
+        }
+    }
+}
+
+fn all_formats(formats: &BTreeMap<String, FormatSpec>) -> impl Iterator<Item = EngineFormat> {
+    formats.iter().filter_map(|(key, spec)| engine_formats(key, spec).ok()).flatten()
+}
+
+/// Every format that one entry of the sheet stands for.
+fn engine_formats(key: &str, spec: &FormatSpec) -> Result<Vec<EngineFormat>, String> {
+    let base = Format::parse(&spec.media_type).map_err(|error| error.to_string())?;
+    spec.rates
+        .iter()
+        .map(|rate| {
+            let format = Format { bitrate: spec.bitrate, ..base.with_rate(*rate) };
+            format.check().map_err(|error| error.to_string())?;
+            Ok(EngineFormat { key: key.into(), tag: spec.tag.clone().unwrap_or_else(|| key.into()), format })
+        })
+        .collect()
+}
+
+impl Speak {
+    /// What templates of `[synthesis]` can name.
+    pub(crate) fn context(&self) -> Value {
+        context! {
+            text => &self.text,
+            voice => context! { id => &self.voice.id, name => &self.voice.name, language => self.voice.languages.first() },
+            model => self.model.as_deref().unwrap_or_default(),
+            language => self.language.as_ref().or(self.voice.languages.first()),
+            format => self.format.context(),
+        }
+    }
+
+    /// A call to try templates on when a sheet is loaded.
+    pub(crate) fn probe(sheet: &Sheet) -> Option<Speak> {
+        let synthesis = sheet.synthesis.as_ref()?;
+        Some(Speak {
+            text: "probe".into(),
+            voice: synthesis.voices.first()?.clone(),
+            model: synthesis.models.first().map(|model| model.name.clone()),
+            language: Some("en".into()),
+            format: all_formats(&synthesis.formats).next()?,
+        })
+    }
+}
+
+impl Hear {
+    /// What templates of `[recognition]` can name.
+    pub(crate) fn context(&self) -> Value {
+        context! {
+            language => self.language.as_deref(),
+            model => self.model.as_deref().unwrap_or_default(),
+            format => self.format.context(),
+            context => self.context.as_deref(),
+            variation => self.variation,
+        }
+    }
+
+    pub(crate) fn probe(sheet: &Sheet) -> Option<Hear> {
+        let recognition = sheet.recognition.as_ref()?;
+        Some(Hear {
+            audio: AudioSource::Memory(Bytes::new()),
+            format: all_formats(&recognition.formats).next()?,
+            model: recognition.models.first().map(|model| model.name.clone()),
+            language: Some("en".into()),
+            context: Some("before".into()),
+            variation: Some(0.0),
+        })
+    }
+}
+
+impl EngineFormat {
+    fn context(&self) -> Value {
+        context! {
+            tag => &self.tag,
+            type => self.format.media_type(),
+            rate => self.format.rate,
+            bitrate => self.format.effective_bitrate(),
+            channels => self.format.channels,
+        }
+    }
+}
+
+impl AudioSource {
+    /// The audio as a file, written out where it is in memory.
+    pub(crate) fn to_file(&self, extension: &str) -> Result<Arc<tempfile::TempPath>, EngineError> {
+        let failed = |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("no temporary file: {error}"));
+        match self {
+            AudioSource::File(path) => Ok(path.clone()),
+            AudioSource::Memory(bytes) => {
+                use std::io::Write as _;
+                let suffix = format!(".{extension}");
+                let mut file = tempfile::Builder::new().suffix(&suffix).tempfile().map_err(failed)?;
+                file.write_all(bytes).map_err(failed)?;
+                Ok(Arc::new(file.into_temp_path()))
+            }
+        }
+    }
+}
+
+/// The program in the folders of `PATH`, or at its absolute path.
+pub(crate) fn find_program(program: &str) -> Option<PathBuf> {
+    let path = Path::new(program);
+    if path.is_absolute() {
+        return path.is_file().then(|| path.to_owned());
+    }
+    if program.contains('/') {
+        return None;
+    }
+    std::env::split_paths(&std::env::var_os("PATH")?).map(|folder| folder.join(program)).find(|path| path.is_file())
+}

@@ -1,0 +1,280 @@
+//! The process driver: a local program, never a shell.
+//!
+//! The program runs in a process group of its own with limits on time and
+//! memory, sees no environment but a path and a locale, and is killed with
+//! all its children when its caller leaves.
+
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_core::{ArgumentText, Cause, LineWords, LocalAudio, ProcessSpec, Sheet, SheetError, Transcript};
+use futures::StreamExt as _;
+use minijinja::context;
+use minijinja::value::Value;
+use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process_group, prlimit};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::process::{Child, ChildStdout, Command};
+use tokio::sync::mpsc;
+
+use crate::engine::{AudioStream, Hear, Speak, find_program};
+use crate::template::{Place, Template};
+use crate::EngineError;
+
+/// Bytes of audio handed on at once.
+const CHUNK: usize = 16 << 10;
+/// What is kept of a program's complaints.
+const MAX_STDERR: usize = 4 << 10;
+/// Words that a program may print.
+const MAX_OUTPUT: usize = 4 << 20;
+
+pub(crate) struct ProcessDriver {
+    spec: ProcessSpec,
+    program: Option<PathBuf>,
+    speak: Option<(Vec<Template>, ArgumentText, LocalAudio)>,
+    hear: Option<(Vec<Template>, LocalAudio, LineWords)>,
+}
+
+impl ProcessDriver {
+    pub(crate) fn compile(sheet: &Sheet, source: (&str, &str)) -> Result<Self, SheetError> {
+        let missing = || SheetError::at_key(source.0, source.1, &["driver"], "the process driver needs [process]");
+        let spec = sheet.process.clone().ok_or_else(missing)?;
+        let compile = |arguments: &[String], probe: &Value, section: &str| {
+            arguments
+                .iter()
+                .map(|argument| Template::checked(argument, Place::Plain, probe, source, &[section, "arguments"]))
+                .collect::<Result<Vec<_>, _>>()
+        };
+        let speak = match (&sheet.synthesis, Speak::probe(sheet)) {
+            (Some(synthesis), Some(probe)) => {
+                let probe = with_file(&probe.context(), "/probe");
+                Some((compile(&synthesis.arguments, &probe, "synthesis")?, synthesis.input, synthesis.output))
+            }
+            _ => None,
+        };
+        let hear = match (&sheet.recognition, Hear::probe(sheet)) {
+            (Some(recognition), Some(probe)) => {
+                let probe = with_file(&probe.context(), "/probe");
+                let arguments = compile(&recognition.arguments, &probe, "recognition")?;
+                recognition.lines.clone().map(|lines| (arguments, recognition.input, lines))
+            }
+            _ => None,
+        };
+        let program = find_program(&spec.program);
+        Ok(ProcessDriver { spec, program, speak, hear })
+    }
+
+    pub(crate) fn absent(&self) -> Option<String> {
+        if self.program.is_some() {
+            return None;
+        }
+        let hint = if self.spec.install.is_empty() { String::new() } else { format!("; {}", self.spec.install) };
+        Some(format!("the program {} is not installed on this host{hint}", self.spec.program))
+    }
+
+    pub(crate) async fn speak(&self, job: Speak) -> Result<AudioStream, EngineError> {
+        let unable = || EngineError::new(Cause::Unsupported, "this engine does not speak");
+        let (templates, input, output) = self.speak.as_ref().ok_or_else(unable)?;
+        let file = match output {
+            LocalAudio::Stream => None,
+            LocalAudio::File => Some(temporary(job.format.format.codec.extension())?),
+        };
+        let mut context = job.context();
+        if let Some(file) = &file {
+            context = with_file(&context, &file.to_string_lossy());
+        }
+        let mut arguments = render(templates, &context)?;
+        let stdin = match input {
+            ArgumentText::Stdin => Some(Bytes::from(job.text.into_bytes())),
+            ArgumentText::Argument => {
+                arguments.push("--".into());
+                arguments.push(job.text);
+                None
+            }
+        };
+        let running = self.start(&arguments, stdin)?;
+        let audio = running.stream(Duration::from_secs(self.spec.seconds));
+        match file {
+            None => Ok(audio),
+            Some(file) => {
+                // The file is whole only once the program has ended well.
+                let mut audio = audio;
+                while let Some(chunk) = audio.next().await {
+                    chunk?;
+                }
+                let whole = tokio::fs::read(&*file).await;
+                let whole = whole.map_err(|error| EngineError::new(Cause::Broken, format!("no audio file: {error}")))?;
+                Ok(Box::pin(futures::stream::once(async move { Ok(Bytes::from(whole)) })))
+            }
+        }
+    }
+
+    pub(crate) async fn hear(&self, job: Hear) -> Result<Transcript, EngineError> {
+        let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen");
+        let (templates, input, lines) = self.hear.as_ref().ok_or_else(unable)?;
+        let file = job.audio.to_file(job.format.format.codec.extension())?;
+        let context = with_file(&job.context(), &file.to_string_lossy());
+        let stdin = match input {
+            LocalAudio::File => None,
+            LocalAudio::Stream => {
+                let read = tokio::fs::read(&**file).await;
+                Some(Bytes::from(read.map_err(|error| EngineError::new(Cause::Unavailable, error.to_string()))?))
+            }
+        };
+        let running = self.start(&render(templates, &context)?, stdin)?;
+        let mut output = running.stream(Duration::from_secs(self.spec.seconds));
+        let mut text = Vec::new();
+        while let Some(chunk) = output.next().await {
+            text.extend_from_slice(&chunk?);
+            if text.len() > MAX_OUTPUT {
+                return Err(EngineError::new(Cause::Broken, "the program prints without end"));
+            }
+        }
+        Ok(crate::transcript::read_lines(&String::from_utf8_lossy(&text), lines))
+    }
+
+    fn start(&self, arguments: &[String], stdin: Option<Bytes>) -> Result<Running, EngineError> {
+        let absent = || EngineError::new(Cause::Absent, self.absent().unwrap_or_default());
+        let program = self.program.as_ref().ok_or_else(absent)?;
+        let mut child = Command::new(program)
+            .args(arguments)
+            .env_clear()
+            .env("PATH", std::env::var_os("PATH").unwrap_or_default())
+            .env("LC_ALL", "C.UTF-8")
+            .stdin(if stdin.is_some() { Stdio::piped() } else { Stdio::null() })
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .process_group(0)
+            .kill_on_drop(true)
+            .spawn()
+            .map_err(|error| EngineError::new(Cause::Unavailable, format!("{} did not start: {error}", self.spec.program)))?;
+        let group = Group(child.id().and_then(|id| Pid::from_raw(id.cast_signed())));
+        self.limit(&group);
+        if let (Some(text), Some(mut pipe)) = (stdin, child.stdin.take()) {
+            // Fed aside: a program may write before it has read everything.
+            tokio::spawn(async move {
+                let _ = pipe.write_all(&text).await;
+            });
+        }
+        Ok(Running { child, group, program: self.spec.program.clone() })
+    }
+
+    fn limit(&self, group: &Group) {
+        let Some(pid) = group.0 else { return };
+        let memory = self.spec.memory << 20;
+        let seconds = self.spec.seconds;
+        for (resource, limit) in [(Resource::As, memory), (Resource::Cpu, seconds), (Resource::Core, 0)] {
+            let limit = Rlimit { current: Some(limit), maximum: Some(limit) };
+            // A program that has already ended needs no limits.
+            let _ = prlimit(Some(pid), resource, limit);
+        }
+    }
+}
+
+fn temporary(extension: &str) -> Result<Arc<tempfile::TempPath>, EngineError> {
+    let made = tempfile::Builder::new().suffix(&format!(".{extension}")).tempfile();
+    let made = made.map_err(|error| EngineError::new(Cause::Unavailable, format!("no temporary file: {error}")))?;
+    Ok(Arc::new(made.into_temp_path()))
+}
+
+fn with_file(context: &Value, file: &str) -> Value {
+    context! { file, ..context.clone() }
+}
+
+fn render(templates: &[Template], context: &Value) -> Result<Vec<String>, EngineError> {
+    let failed = |error: minijinja::Error| EngineError::new(Cause::Malformed, format!("the sheet's template failed: {error}"));
+    templates.iter().map(|template| template.render(context).map_err(failed)).collect()
+}
+
+/// A process group that dies with this value. Invariant: the group is killed
+/// before its leader is waited for, since the id may be used again after.
+struct Group(Option<Pid>);
+
+impl Group {
+    fn kill(&mut self) {
+        if let Some(pid) = self.0.take() {
+            // An error means that it is gone already.
+            let _ = kill_process_group(pid, Signal::KILL);
+        }
+    }
+}
+
+impl Drop for Group {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+struct Running {
+    child: Child,
+    group: Group,
+    program: String,
+}
+
+impl Running {
+    /// Standard output as it comes; an error where the program ends badly or
+    /// runs out of time. Dropping the stream kills the group.
+    fn stream(mut self, limit: Duration) -> AudioStream {
+        let (sender, receiver) = mpsc::channel(4);
+        tokio::spawn(async move {
+            let stdout = self.child.stdout.take();
+            let stderr = self.child.stderr.take();
+            let complaints = tokio::spawn(async move {
+                let mut text = Vec::new();
+                if let Some(pipe) = stderr {
+                    let mut kept = pipe.take(MAX_STDERR as u64);
+                    let _ = kept.read_to_end(&mut text).await;
+                    let _ = tokio::io::copy(&mut kept.into_inner(), &mut tokio::io::sink()).await;
+                }
+                String::from_utf8_lossy(&text).into_owned()
+            });
+            let work = async {
+                let left = match stdout {
+                    Some(stdout) => pump(stdout, &sender).await,
+                    None => false,
+                };
+                if left { None } else { Some(self.child.wait().await) }
+            };
+            let outcome = tokio::select! {
+                outcome = tokio::time::timeout(limit, work) => outcome,
+                () = sender.closed() => Ok(None),
+            };
+            self.group.kill();
+            let error = match outcome {
+                Ok(None) => None,
+                Ok(Some(Ok(status))) if status.success() => None,
+                Ok(Some(status)) => {
+                    let said = complaints.await.unwrap_or_default();
+                    let how = status.map_or_else(|error| error.to_string(), |status| status.to_string());
+                    Some(EngineError::new(Cause::Broken, format!("{} ended with {how}: {said}", self.program)))
+                }
+                Err(_) => Some(EngineError::new(Cause::TimedOut, format!("{} took longer than {limit:?}", self.program))),
+            };
+            if let Some(error) = error {
+                let _ = sender.send(Err(error)).await;
+            }
+            // Reaps a leader that was killed.
+            let _ = self.child.wait().await;
+        });
+        let next = |mut receiver: mpsc::Receiver<_>| async move { receiver.recv().await.map(|item| (item, receiver)) };
+        Box::pin(futures::stream::unfold(receiver, next))
+    }
+}
+
+/// Hands on what the program writes; `true` where nobody takes it any more.
+async fn pump(mut stdout: ChildStdout, sender: &mpsc::Sender<Result<Bytes, EngineError>>) -> bool {
+    loop {
+        let mut chunk = bytes::BytesMut::with_capacity(CHUNK);
+        match stdout.read_buf(&mut chunk).await {
+            Ok(0) => return false,
+            Ok(_) if sender.send(Ok(chunk.freeze())).await.is_err() => return true,
+            Ok(_) => {}
+            Err(error) => {
+                let _ = sender.send(Err(EngineError::new(Cause::Broken, error.to_string()))).await;
+                return true;
+            }
+        }
+    }
+}

@@ -1,0 +1,132 @@
+//! Templates of a sheet: compiled once, escaped by where they stand.
+
+use dispatcher_core::SheetError;
+use minijinja::value::Value;
+use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+
+/// Steps that one rendering may take; a template is short.
+const FUEL: u64 = 20_000;
+
+/// What is left as it is in a path segment or query (RFC 3986, section 2.3).
+pub(crate) const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// Where the output of a template stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Place {
+    /// As it is: headers, form and query values (encoded later), arguments.
+    Plain,
+    /// In a URL path: every value is percent-encoded.
+    Path,
+    /// In JSON: every value is written as JSON.
+    Json,
+}
+
+/// One compiled template.
+pub(crate) struct Template {
+    environment: Environment<'static>,
+    place: Place,
+}
+
+impl Template {
+    pub(crate) fn compile(source: &str, place: Place) -> Result<Template, Error> {
+        let mut environment = Environment::new();
+        environment.set_undefined_behavior(UndefinedBehavior::SemiStrict);
+        environment.set_fuel(Some(FUEL));
+        environment.set_auto_escape_callback(|_| AutoEscape::None);
+        environment.add_filter("json", to_json);
+        match place {
+            Place::Plain => {}
+            Place::Path => environment.set_formatter(|out, _, value| {
+                Ok(write!(out, "{}", utf8_percent_encode(&value.to_string(), UNRESERVED))?)
+            }),
+            Place::Json => environment.set_formatter(|out, _, value| {
+                Ok(out.write_str(if value.is_safe() { value.to_string() } else { to_json(value)?.to_string() }.as_str())?)
+            }),
+        }
+        environment.add_template_owned("it", source.to_owned())?;
+        Ok(Template { environment, place })
+    }
+
+    /// As [`Template::compile`], and tried on a probe; faults name their place
+    /// in the sheet.
+    pub(crate) fn checked(
+        source: &str,
+        place: Place,
+        probe: &Value,
+        sheet: (&str, &str),
+        key: &[&str],
+    ) -> Result<Template, SheetError> {
+        let fault = |message: String| SheetError::at_key(sheet.0, sheet.1, key, message);
+        let template = Template::compile(source, place).map_err(|error| fault(describe(&error)))?;
+        let text = template.render(probe).map_err(|error| fault(describe(&error)))?;
+        if template.place == Place::Json {
+            serde_json::from_str::<serde_json::Value>(&text)
+                .map_err(|error| fault(format!("does not give JSON ({error}); values bring their own quotes")))?;
+        }
+        Ok(template)
+    }
+
+    pub(crate) fn render(&self, context: &Value) -> Result<String, Error> {
+        self.environment.get_template("it")?.render(context)
+    }
+}
+
+fn describe(error: &Error) -> String {
+    match error.detail() {
+        Some(detail) => format!("{}: {detail}", error.kind()),
+        None => error.kind().to_string(),
+    }
+}
+
+/// A value as JSON; a missing one is an error and never `null`.
+fn to_json(value: &Value) -> Result<Value, Error> {
+    if value.is_undefined() {
+        return Err(Error::new(ErrorKind::UndefinedError, "a value that is not there cannot be written as JSON"));
+    }
+    let text = serde_json::to_string(value).map_err(|error| Error::new(ErrorKind::BadSerialization, error.to_string()))?;
+    Ok(Value::from_safe_string(text))
+}
+
+#[cfg(test)]
+mod tests {
+    use minijinja::context;
+
+    use super::*;
+
+    fn render(source: &str, place: Place) -> Result<String, Error> {
+        let context = context! { text => "say \"no\" & <go>\n", voice => context! { id => "a/b ?" }, none => () };
+        Template::compile(source, place)?.render(&context)
+    }
+
+    #[test]
+    fn json_values_cannot_break_out_of_their_string() {
+        let body = render(r#"{"say": {{ text|json }}, "again": {{ text }}}"#, Place::Json).expect("renders");
+        let parsed: serde_json::Value = serde_json::from_str(&body).expect("JSON");
+        assert_eq!(parsed["say"], "say \"no\" & <go>\n");
+        assert_eq!(parsed["again"], parsed["say"]);
+    }
+
+    #[test]
+    fn path_values_are_encoded_and_missing_ones_refused() {
+        assert_eq!(render("/talk/{{ voice.id }}", Place::Path).expect("renders"), "/talk/a%2Fb%20%3F");
+        assert!(render("/talk/{{ vioce.id }}", Place::Path).is_err());
+        assert!(render("{{ typo|json }}", Place::Json).is_err());
+        assert!(render("{% if voice.style %}x{% endif %}ok", Place::Plain).is_ok());
+    }
+
+    #[test]
+    fn a_template_cannot_run_away() {
+        assert!(render("{% for a in range(9999) %}{% for b in range(9999) %}x{% endfor %}{% endfor %}", Place::Plain).is_err());
+    }
+
+    #[test]
+    fn a_quoted_value_is_found_when_the_sheet_is_loaded() {
+        let sheet = "[synthesis]\njson = '''{\"a\": \"{{ text }}\"}'''\n";
+        let probe = context! { text => "x" };
+        let error = Template::checked(r#"{"a": "{{ text }}"}"#, Place::Json, &probe, (sheet, "s.toml"), &["synthesis", "json"])
+            .err()
+            .expect("quotes twice");
+        assert_eq!((error.line, error.key.as_str()), (2, "synthesis.json"));
+    }
+}
