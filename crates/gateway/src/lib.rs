@@ -1,1 +1,117 @@
+//! The way of one request: admit → parse → plan → recall → attempt → deliver →
+//! settle. One module each; nothing goes back.
+//!
+//! There is no HTTP type here: fronts turn their requests into
+//! [`SynthesisRequest`] and [`RecognitionRequest`] and deliver what comes out.
+//! Attempts and their records run in a task of the gateway that outlives the
+//! request; a caller that leaves is noticed by what it dropped.
 
+mod admit;
+mod attempt;
+mod clock;
+mod credentials;
+mod deliver;
+mod error;
+mod estimate;
+mod hear;
+mod metrics;
+mod parse;
+mod plan;
+mod recall;
+mod registry;
+mod rehearse;
+mod settle;
+mod speak;
+
+use std::sync::Arc;
+
+pub use admit::Caller;
+pub use clock::{day_of, now_micros};
+pub use credentials::CredentialView;
+pub use deliver::{AudioBody, BodyError};
+pub use error::{FailedAttempt, GatewayError};
+pub use estimate::Estimate;
+pub use hear::{GivenAudio, RecognitionRequest, Recognised};
+pub use metrics::Metrics;
+pub use parse::TextInput;
+pub use plan::{Planned, Unsupported};
+pub use registry::{EngineState, Registry};
+pub use speak::{SynthesisRequest, Utterance};
+
+use dispatcher_store::Store;
+use dispatcher_vault::RootKey;
+
+/// The gateway. Cheap to clone.
+#[derive(Clone)]
+pub struct Gateway {
+    pub(crate) inner: Arc<Inner>,
+}
+
+pub(crate) struct Inner {
+    pub(crate) store: Store,
+    pub(crate) root: RootKey,
+    pub(crate) registry: std::sync::RwLock<Arc<Registry>>,
+    pub(crate) grants: admit::GrantCache,
+    pub(crate) credentials: credentials::Cache,
+    pub(crate) metrics: Metrics,
+    /// Codec work at once: as many as there are cores.
+    pub(crate) codecs: Arc<tokio::sync::Semaphore>,
+    /// Requests in work, so that a shutdown can wait for them.
+    pub(crate) running: tokio_util::task::TaskTracker,
+}
+
+impl Gateway {
+    /// A gateway over records, with the engines and routes of a registry.
+    /// What a crash left open is marked and charged first.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn start(store: Store, root: RootKey, registry: Registry) -> Result<Gateway, GatewayError> {
+        let now = now_micros();
+        let uncertain = store.mark_uncertain(now, day_of(now)).await?;
+        if uncertain > 0 {
+            tracing::warn!(uncertain, "attempts that an earlier run left open were charged as held");
+        }
+        let cores = std::thread::available_parallelism().map_or(2, usize::from);
+        let gateway = Gateway {
+            inner: Arc::new(Inner {
+                store,
+                root,
+                registry: std::sync::RwLock::new(Arc::new(registry)),
+                grants: admit::GrantCache::default(),
+                credentials: credentials::Cache::default(),
+                metrics: Metrics::default(),
+                codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
+                running: tokio_util::task::TaskTracker::new(),
+            }),
+        };
+        gateway.load_routes().await?;
+        Ok(gateway)
+    }
+
+    /// The records.
+    pub fn store(&self) -> &Store {
+        &self.inner.store
+    }
+
+    /// What has been counted.
+    pub fn metrics(&self) -> &Metrics {
+        &self.inner.metrics
+    }
+
+    /// The engines and routes in force.
+    pub fn registry(&self) -> Arc<Registry> {
+        self.inner.registry.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+    }
+
+    pub(crate) fn replace_registry(&self, registry: Registry) {
+        *self.inner.registry.write().unwrap_or_else(std::sync::PoisonError::into_inner) = Arc::new(registry);
+    }
+
+    /// Waits for what is in work, settles it and closes the records.
+    pub async fn finish(&self) {
+        self.inner.running.close();
+        self.inner.running.wait().await;
+        self.inner.store.close();
+    }
+}

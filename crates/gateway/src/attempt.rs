@@ -1,0 +1,109 @@
+//! Attempt: one call of one engine, up to its first audio.
+
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use dispatcher_audio::Format;
+use dispatcher_core::Cause;
+use dispatcher_engines::{AudioStream, EngineError, Speak};
+use dispatcher_vault::Parts;
+use futures::StreamExt as _;
+
+use crate::deliver::Converter;
+use crate::{FailedAttempt, Gateway, Planned};
+
+/// An engine that speaks: its first audio in the asked format, and the rest.
+pub(crate) struct Speaking {
+    pub(crate) first: Bytes,
+    pub(crate) stream: AudioStream,
+    pub(crate) converter: Converter,
+    pub(crate) first_us: i64,
+}
+
+pub(crate) fn broken(error: &dyn std::fmt::Display) -> EngineError {
+    EngineError { cause: Cause::Broken, detail: error.to_string(), retry_after: None }
+}
+
+impl FailedAttempt {
+    pub(crate) fn of(planned: &Planned, error: EngineError) -> Self {
+        FailedAttempt {
+            engine: planned.engine_name().into(),
+            cause: error.cause,
+            detail: error.detail,
+            retry_after: error.retry_after,
+        }
+    }
+}
+
+impl Gateway {
+    /// Calls the engine and waits for its first audio, a bare header not
+    /// counted, until the candidate's deadline.
+    pub(crate) async fn attempt_speech(
+        &self,
+        planned: &Planned,
+        text: &str,
+        language: Option<&str>,
+        format: Format,
+    ) -> Result<Speaking, EngineError> {
+        let deadline = Duration::from_millis(planned.candidate.deadline);
+        let call = self.call_until_sound(planned, text, language, format);
+        match tokio::time::timeout(deadline, call).await {
+            Ok(result) => result,
+            Err(_) => Err(EngineError {
+                cause: Cause::TimedOut,
+                detail: format!("no audio within {} ms", planned.candidate.deadline),
+                retry_after: None,
+            }),
+        }
+    }
+
+    async fn call_until_sound(
+        &self,
+        planned: &Planned,
+        text: &str,
+        language: Option<&str>,
+        format: Format,
+    ) -> Result<Speaking, EngineError> {
+        if let Some(reason) = planned.engine.absent() {
+            return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
+        }
+        let Some(voice) = planned.candidate.voice.clone() else {
+            return Err(EngineError { cause: Cause::Unsupported, detail: "no voice".into(), retry_after: None });
+        };
+        let credential = self.credential_for(&planned.engine).await?;
+        let none = Parts::new();
+        let call = Speak {
+            text: text.to_owned(),
+            voice,
+            model: planned.candidate.model.clone(),
+            language: language.map(str::to_owned),
+            format: planned.format.clone(),
+        };
+        let begun = Instant::now();
+        let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
+        let called = planned.engine.speak(call, parts).await;
+        if let Some(opened) = &credential {
+            self.note_use(opened, called.as_ref().map(drop).map_err(|error| error.cause));
+        }
+        let mut stream = called?;
+        let mut converter = Converter::new(planned.format.format, format, self.inner.codecs.clone()).map_err(|e| broken(&e))?;
+        let mut first = Vec::new();
+        loop {
+            match stream.next().await {
+                Some(chunk) => first.extend_from_slice(&converter.push(chunk?).await.map_err(|e| broken(&e))?),
+                None => {
+                    // Everything came before the first sound was ready.
+                    first.extend_from_slice(&converter.finish().await.map_err(|e| broken(&e))?);
+                    stream = Box::pin(futures::stream::empty());
+                    break;
+                }
+            }
+            if converter.length().frames > 0 && !first.is_empty() {
+                break;
+            }
+        }
+        let first_us = i64::try_from(begun.elapsed().as_micros()).unwrap_or(i64::MAX);
+        self.inner.metrics.first_audio(planned.engine_name(), begun.elapsed());
+        Ok(Speaking { first: first.into(), stream, converter, first_us })
+    }
+}

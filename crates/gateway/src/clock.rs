@@ -1,0 +1,27 @@
+//! The one clock of the gateway.
+
+use std::time::{SystemTime, UNIX_EPOCH};
+
+/// Microseconds since 1970 in UTC.
+pub fn now_micros() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| i64::try_from(since.as_micros()).unwrap_or(i64::MAX))
+}
+
+/// `YYYY-MM-DD` in UTC of a time in microseconds.
+pub fn day_of(micros: i64) -> String {
+    let date = time::OffsetDateTime::from_unix_timestamp(micros.div_euclid(1_000_000)).map(time::OffsetDateTime::date);
+    let date = date.unwrap_or(time::Date::MIN);
+    format!("{:04}-{:02}-{:02}", date.year(), u8::from(date.month()), date.day())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn days_turn_at_midnight_in_utc() {
+        assert_eq!(day_of(1_795_651_199_999_999), "2026-11-25");
+        assert_eq!(day_of(1_795_651_200_000_000), "2026-11-26");
+        assert_eq!(day_of(-1), "1969-12-31");
+    }
+}

@@ -1,0 +1,235 @@
+//! Credentials: sealed on the way in, opened only for a call.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use dispatcher_core::Cause;
+use dispatcher_engines::{Engine, EngineError};
+use dispatcher_store::{CredentialRow, StoreError};
+use dispatcher_vault::{Parts, Sealed, open, seal};
+use secrecy::ExposeSecret as _;
+
+use crate::{EngineState, Gateway, GatewayError, now_micros};
+
+/// A use is noted in the records at most this often.
+const NOTE_EVERY: Duration = Duration::from_secs(60);
+/// Longer secrets are no credentials: key files are a few KiB.
+const MAX_PART: usize = 64 << 10;
+
+/// A credential as it may be shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CredentialView {
+    pub name: String,
+    pub engine: String,
+    pub version: i64,
+    pub state: String,
+    pub cause: Option<String>,
+    pub parts: Vec<String>,
+    pub host: String,
+    pub created_by: String,
+    pub created_at: i64,
+    pub last_used_at: Option<i64>,
+}
+
+/// An opened credential, and when its use was last noted.
+pub(crate) struct Opened {
+    pub(crate) name: String,
+    pub(crate) version: i64,
+    pub(crate) parts: Parts,
+    noted: Mutex<Option<(Instant, bool)>>,
+}
+
+#[derive(Default)]
+pub(crate) struct Cache(Mutex<HashMap<String, Arc<Opened>>>);
+
+impl Cache {
+    fn get(&self, engine: &str) -> Option<Arc<Opened>> {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get(engine).cloned()
+    }
+
+    fn put(&self, engine: &str, opened: Arc<Opened>) {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(engine.into(), opened);
+    }
+
+    fn clear(&self) {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
+    }
+}
+
+fn view(row: &CredentialRow) -> CredentialView {
+    CredentialView {
+        name: row.name.clone(),
+        engine: row.engine.clone(),
+        version: row.version,
+        state: row.state.clone(),
+        cause: row.cause.clone(),
+        parts: row.part_names.split(',').map(str::to_owned).collect(),
+        host: row.hosts.clone(),
+        created_by: row.created_by.clone(),
+        created_at: row.created_at,
+        last_used_at: row.last_used_at,
+    }
+}
+
+impl Gateway {
+    /// Seals a credential for an engine as the next version of its name.
+    ///
+    /// # Errors
+    /// When the parts are not those that the engine's sheet names.
+    pub async fn add_credential(
+        &self,
+        engine: &str,
+        name: Option<&str>,
+        parts: Parts,
+        by: &str,
+    ) -> Result<CredentialView, GatewayError> {
+        let registry = self.registry();
+        let found = registry.engine(engine)?;
+        let wanted = &found.sheet().access.parts;
+        let given: Vec<&String> = parts.keys().collect();
+        let missing: Vec<&String> = wanted.iter().filter(|part| !parts.contains_key(*part)).collect();
+        if wanted.is_empty() {
+            return Err(GatewayError::Credential(format!("{engine} needs no credential")));
+        }
+        if !missing.is_empty() || given.len() != wanted.len() {
+            return Err(GatewayError::Credential(format!("{engine} takes the parts {wanted:?}; given were {given:?}")));
+        }
+        if let Some(part) = wanted.iter().find(|part| {
+            let length = parts[*part].expose_secret().len();
+            length == 0 || length > MAX_PART
+        }) {
+            return Err(GatewayError::Credential(format!("the part '{part}' is empty or longer than {MAX_PART} bytes")));
+        }
+        let name = name.unwrap_or(engine).to_owned();
+        let (engine, hosts, by) = (engine.to_owned(), found.host(), by.to_owned());
+        let part_names = wanted.join(",");
+        let now = now_micros();
+        let inner = self.inner.clone();
+        let (row_name, created_by) = (name.clone(), by.clone());
+        let row = self
+            .inner
+            .store
+            .put_credential(name, by, now, move |version| {
+                let sealed = seal(&inner.root, &row_name, version.try_into().unwrap_or(u32::MAX), &parts, &mut rand::rng())
+                    .map_err(|error| StoreError::Document(error.to_string()))?;
+                Ok(CredentialRow {
+                    name: row_name,
+                    version,
+                    engine,
+                    state: "active".into(),
+                    cause: None,
+                    part_names,
+                    hosts,
+                    wrapped_key: sealed.wrapped_key,
+                    ciphertext: sealed.ciphertext,
+                    created_by,
+                    created_at: now,
+                    last_used_at: None,
+                })
+            })
+            .await?;
+        self.inner.credentials.clear();
+        Ok(view(&row))
+    }
+
+    /// All credentials, newest version of each name first; never a secret.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn credentials(&self) -> Result<Vec<CredentialView>, GatewayError> {
+        Ok(self.inner.store.credentials().await?.iter().map(view).collect())
+    }
+
+    /// Revokes all versions of a credential.
+    ///
+    /// # Errors
+    /// When there is none of the name.
+    pub async fn revoke_credential(&self, name: &str, by: &str) -> Result<(), GatewayError> {
+        self.inner.store.revoke_credential(name.into(), by.into(), now_micros()).await?;
+        self.inner.credentials.clear();
+        Ok(())
+    }
+
+    /// What to call the engine with; nothing where it needs no credential.
+    pub(crate) async fn credential_for(&self, engine: &Engine) -> Result<Option<Arc<Opened>>, EngineError> {
+        let sheet = engine.sheet();
+        if sheet.access.parts.is_empty() {
+            return Ok(None);
+        }
+        if let Some(opened) = self.inner.credentials.get(&sheet.name) {
+            return Ok(Some(opened));
+        }
+        let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
+        let rows = self.inner.store.credentials().await.map_err(|error| absent(error.to_string()))?;
+        let usable = |row: &&CredentialRow| {
+            row.engine == sheet.name && matches!(row.state.as_str(), "active" | "refused")
+        };
+        let Some(row) = rows.iter().find(usable) else {
+            return Err(absent(format!("no credential; run: dispatcher credential add {}", sheet.name)));
+        };
+        if row.hosts != engine.host() {
+            return Err(absent(format!(
+                "its credential is bound to {}, not to {}; run: dispatcher credential add {}",
+                row.hosts,
+                engine.host(),
+                sheet.name
+            )));
+        }
+        let sealed = Sealed { wrapped_key: row.wrapped_key.clone(), ciphertext: row.ciphertext.clone() };
+        let parts = open(&self.inner.root, &row.name, row.version.try_into().unwrap_or(u32::MAX), &sealed)
+            .map_err(|error| absent(error.to_string()))?;
+        let opened = Arc::new(Opened { name: row.name.clone(), version: row.version, parts, noted: Mutex::new(None) });
+        self.inner.credentials.put(&sheet.name, opened.clone());
+        Ok(Some(opened))
+    }
+
+    /// Notes how an engine took the credential; a change at once, otherwise
+    /// now and then.
+    pub(crate) fn note_use(&self, opened: &Opened, outcome: Result<(), Cause>) {
+        let refusal = outcome.err().filter(|cause| {
+            matches!(cause, Cause::Unauthorized | Cause::NotActiveYet | Cause::WrongRegion | Cause::MissingRole | Cause::Unpaid)
+        });
+        {
+            let mut noted = opened.noted.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            let fresh = noted.is_some_and(|(at, refused)| at.elapsed() < NOTE_EVERY && refused == refusal.is_some());
+            if fresh {
+                return;
+            }
+            *noted = Some((Instant::now(), refusal.is_some()));
+        }
+        let (store, name, version) = (self.inner.store.clone(), opened.name.clone(), opened.version);
+        let cause = refusal.map(|cause| cause.name().to_owned());
+        self.inner.running.spawn(async move {
+            if let Err(error) = store.note_credential_use(name, version, cause, now_micros()).await {
+                tracing::warn!(%error, "the use of a credential was not noted");
+            }
+        });
+    }
+
+    /// Whether an engine can be called, from what is known without calling it.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn engine_state(&self, engine: &Engine) -> Result<EngineState, GatewayError> {
+        if let Some(reason) = engine.absent() {
+            return Ok(EngineState::Absent(reason));
+        }
+        match self.credential_for(engine).await {
+            Err(error) => Ok(EngineState::Absent(error.detail)),
+            Ok(None) => Ok(EngineState::Ready),
+            Ok(Some(opened)) => {
+                let rows = self.inner.store.credentials().await?;
+                let row = rows.iter().find(|row| row.name == opened.name && row.version == opened.version);
+                Ok(match row.filter(|row| row.state == "refused") {
+                    Some(row) => EngineState::Refused(format!(
+                        "its credential is not accepted ({}); check it, then: dispatcher credential add {}",
+                        row.cause.as_deref().unwrap_or("refused"),
+                        engine.sheet().name
+                    )),
+                    None => EngineState::Ready,
+                })
+            }
+        }
+    }
+}

@@ -1,0 +1,60 @@
+//! Why a request was not served.
+
+use std::time::Duration;
+
+use dispatcher_audio::AudioError;
+use dispatcher_core::{Cause, MoneyError, PlanError};
+use dispatcher_markup::{Fidelity, MarkupError};
+use dispatcher_store::StoreError;
+use dispatcher_vault::VaultError;
+
+/// An attempt that came to nothing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FailedAttempt {
+    pub engine: String,
+    pub cause: Cause,
+    /// Free of secrets.
+    pub detail: String,
+    pub retry_after: Option<Duration>,
+}
+
+/// Errors of the gateway. The front turns each into a status in one place.
+#[derive(Debug, thiserror::Error)]
+pub enum GatewayError {
+    #[error("the key is missing")]
+    NoKey,
+    #[error("the key is not valid{0}")]
+    BadKey(&'static str),
+    #[error(transparent)]
+    Markup(#[from] MarkupError),
+    #[error(transparent)]
+    Plan(#[from] PlanError),
+    #[error("the text has {given} {unit}, and {engine} takes at most {limit} at once")]
+    TooLong { engine: String, given: u64, limit: u64, unit: &'static str },
+    #[error("{0}")]
+    NotAudio(AudioError),
+    #[error("the format cannot be made: {0}")]
+    Format(AudioError),
+    #[error("no engine here can do all that the markup asks for")]
+    Unsupported(Vec<Fidelity>),
+    #[error("nothing is said of who should speak, and the app '{0}' has no default voice")]
+    NothingWanted(String),
+    #[error("no engine could do it")]
+    AllFailed { dispatch: String, attempts: Vec<FailedAttempt> },
+    #[error("there is no engine '{wanted}'")]
+    NoSuchEngine { wanted: String, nearest: Vec<String> },
+    #[error("{0}")]
+    Credential(String),
+    #[error("{0}")]
+    Route(#[from] dispatcher_core::RouteError),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Vault(#[from] VaultError),
+    #[error(transparent)]
+    Money(#[from] MoneyError),
+    #[error("the caller left")]
+    Abandoned,
+    #[error("internal: {0}")]
+    Internal(String),
+}

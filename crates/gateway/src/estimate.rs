@@ -1,0 +1,74 @@
+//! Estimates: what a request would do and cost, with nothing sent.
+
+use dispatcher_core::Money;
+use dispatcher_markup::Fidelity;
+
+use crate::plan::{plan_synthesis, wanted};
+use crate::recall::sound_key;
+use crate::{Caller, Gateway, GatewayError, GivenAudio, Planned, SynthesisRequest};
+
+/// The plan of a request that was not sent.
+pub struct Estimate {
+    /// In the order in which they would be tried.
+    pub plan: Vec<Planned>,
+    /// What the first would cost at the most.
+    pub cost: Money,
+    /// Whether that is known to the last digit.
+    pub exact: bool,
+    pub fidelity: Vec<Fidelity>,
+    /// Of synthesis.
+    pub sound: Option<String>,
+    /// Seconds of audio, of recognition.
+    pub length: Option<f64>,
+    pub warnings: Vec<String>,
+}
+
+impl Gateway {
+    /// What a synthesis would do.
+    ///
+    /// # Errors
+    /// As the synthesis itself, before anything is called.
+    pub fn estimate_speech(&self, caller: &Caller, request: &SynthesisRequest) -> Result<Estimate, GatewayError> {
+        request.format.check().map_err(GatewayError::Format)?;
+        let script = request.text.parse(request.unsupported)?;
+        let language = request.language.as_deref().or(script.language.as_deref());
+        let wish = wanted(caller, request.wanted.as_ref(), language)?;
+        let plan = plan_synthesis(&self.registry(), request, &wish, &script)?;
+        let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+        Ok(Estimate {
+            cost: head.estimate,
+            exact: head.candidate.sheet.tariff.charges_text(),
+            sound: Some(sound_key(head, &script.plain_text(), request.format)),
+            length: None,
+            warnings: self.warnings(head, language),
+            fidelity: script.fidelity,
+            plan,
+        })
+    }
+
+    /// What a recognition would do; the audio is measured, and nothing sent.
+    ///
+    /// # Errors
+    /// As the recognition itself, before anything is called.
+    pub async fn estimate_hearing(
+        &self,
+        caller: &Caller,
+        audio: &GivenAudio,
+        wanted: Option<&str>,
+        model: Option<&str>,
+        language: Option<&str>,
+    ) -> Result<Estimate, GatewayError> {
+        let probed = audio.probe().await?;
+        let (_, plan) = self.plan_recognition(caller, wanted, model, language, &probed)?;
+        let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+        Ok(Estimate {
+            cost: head.estimate,
+            exact: true,
+            fidelity: Vec::new(),
+            sound: None,
+            length: Some(probed.length.seconds()),
+            warnings: Vec::new(),
+            plan,
+        })
+    }
+}

@@ -1,0 +1,371 @@
+//! One recognition, from the audio to its settled record.
+
+use std::io::{Read as _, Seek as _, Write as _};
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_audio::{AudioError, Format, Length, Meter, Transcoder, sniff};
+use dispatcher_core::{Candidate, Cause, Money, Transcript, Usage, Work};
+use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
+use dispatcher_vault::Parts;
+use tokio::sync::oneshot;
+
+use crate::attempt::broken;
+use crate::settle::{Docket, Ending, Opening, micros};
+use crate::speak::{ending_of, summary};
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned};
+
+/// Audio that was sent: spooled, and what its sender said it is.
+#[derive(Debug, Clone)]
+pub struct GivenAudio {
+    pub source: AudioSource,
+    pub told: Option<Format>,
+}
+
+/// What is asked for.
+#[derive(Debug, Clone)]
+pub struct RecognitionRequest {
+    pub audio: GivenAudio,
+    /// An engine or a route.
+    pub wanted: Option<String>,
+    pub model: Option<String>,
+    pub language: Option<String>,
+    pub context: Option<String>,
+    pub variation: Option<f64>,
+    pub trace: Option<String>,
+}
+
+/// A transcript and how it was come by.
+#[derive(Debug, Clone)]
+pub struct Recognised {
+    pub dispatch: String,
+    pub engine: String,
+    pub model: Option<String>,
+    pub transcript: Transcript,
+    /// Seconds of audio.
+    pub length: f64,
+    pub cost: Money,
+    pub warnings: Vec<String>,
+    pub rehearsal: bool,
+}
+
+/// What the audio is, found by looking at it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Probed {
+    pub(crate) format: Format,
+    pub(crate) length: Length,
+    pub(crate) bytes: u64,
+}
+
+impl GivenAudio {
+    /// Sniffs and measures the audio.
+    pub(crate) async fn probe(&self) -> Result<Probed, GatewayError> {
+        let this = self.clone();
+        tokio::task::spawn_blocking(move || this.probe_here())
+            .await
+            .map_err(|error| GatewayError::Internal(error.to_string()))?
+    }
+
+    fn probe_here(&self) -> Result<Probed, GatewayError> {
+        match &self.source {
+            AudioSource::Memory(bytes) => {
+                let (format, length) = dispatcher_audio::measure(bytes, self.told).map_err(GatewayError::NotAudio)?;
+                Ok(Probed { format, length, bytes: bytes.len() as u64 })
+            }
+            AudioSource::File(path) => {
+                let failed = |error: std::io::Error| GatewayError::Internal(format!("the spooled audio: {error}"));
+                let mut file = std::fs::File::open(&***path).map_err(failed)?;
+                let mut start = vec![0; 256];
+                let read = file.read(&mut start).map_err(failed)?;
+                let format = match (sniff(&start[..read]), self.told) {
+                    (Some(codec), _) => Format::new(codec, 24_000),
+                    (None, Some(told)) if !told.codec.describes_itself() => told,
+                    _ => return Err(GatewayError::NotAudio(dispatcher_audio::measure(&start[..read], None).err().unwrap_or(AudioError::Empty))),
+                };
+                file.rewind().map_err(failed)?;
+                let mut meter = Meter::new(format).map_err(GatewayError::NotAudio)?;
+                let mut chunk = vec![0; 64 << 10];
+                loop {
+                    match file.read(&mut chunk).map_err(failed)? {
+                        0 => break,
+                        count => meter.push(&chunk[..count]).map_err(GatewayError::NotAudio)?,
+                    }
+                }
+                let length = meter.finish().map_err(GatewayError::NotAudio)?;
+                let rate = if format.codec.describes_itself() { length.rate } else { format.rate };
+                let bytes = file.metadata().map_err(failed)?.len();
+                Ok(Probed { format: format.with_rate(rate), length, bytes })
+            }
+        }
+    }
+}
+
+impl Probed {
+    pub(crate) fn usage(&self) -> Usage {
+        Usage { characters: 0, bytes: 0, milliseconds: self.length.milliseconds() }
+    }
+}
+
+impl Gateway {
+    /// Candidates for audio of a kind, with what each would cost.
+    pub(crate) fn plan_recognition(
+        &self,
+        caller: &Caller,
+        wanted: Option<&str>,
+        model: Option<&str>,
+        language: Option<&str>,
+        probed: &Probed,
+    ) -> Result<(String, Vec<Planned>), GatewayError> {
+        let registry = self.registry();
+        let wanted = match wanted.or(caller.app.default_recognition.as_deref()) {
+            Some(wanted) => wanted.to_owned(),
+            None => registry
+                .engines()
+                .find(|engine| engine.sheet().recognition.is_some() && engine.absent().is_none())
+                .map(|engine| engine.sheet().name.clone())
+                .ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?,
+        };
+        let usage = probed.usage();
+        let mut planned = Vec::new();
+        let mut too_long = None;
+        for candidate in registry.planner().recognition(&wanted, model, language)? {
+            if let Some(error) = over_limit(&candidate, probed) {
+                too_long = too_long.or(Some(error));
+                continue;
+            }
+            let engine = registry.engine(&candidate.sheet.name)?.clone();
+            let format = engine
+                .hearing_format(probed.format)
+                .ok_or_else(|| GatewayError::Internal(format!("{} takes no format", candidate.sheet.name)))?;
+            let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
+            planned.push(Planned { candidate, engine, format, usage, estimate });
+        }
+        match (planned.is_empty(), too_long) {
+            (true, Some(error)) => Err(error),
+            _ => Ok((wanted, planned)),
+        }
+    }
+
+    /// Recognises.
+    ///
+    /// # Errors
+    /// Before anything was called: faults of the request. After: all that was
+    /// tried and why it failed.
+    pub async fn recognise(&self, caller: &Caller, request: RecognitionRequest) -> Result<Recognised, GatewayError> {
+        let probed = request.audio.probe().await?;
+        let (wanted, plan) = self.plan_recognition(
+            caller,
+            request.wanted.as_deref(),
+            request.model.as_deref(),
+            request.language.as_deref(),
+            &probed,
+        )?;
+        let rehearsal = caller.app.rehearsal == 1;
+        let opening = Opening {
+            wanted: &wanted,
+            media_type: probed.format.media_type(),
+            language: request.language.clone(),
+            characters: 0,
+            audio_ms: probed.length.milliseconds(),
+            trace: request.trace.clone(),
+            rehearsal,
+        };
+        let docket = Docket::open(self, caller, Work::Recognition, opening).await?;
+        let (answer, outcome) = oneshot::channel();
+        let gateway = self.clone();
+        self.inner.running.spawn(async move {
+            let run = Listening { gateway, docket, plan, request, probed };
+            if rehearsal { run.rehearse(answer).await } else { run.hear(answer).await }
+        });
+        outcome.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))?
+    }
+}
+
+fn over_limit(candidate: &Candidate, probed: &Probed) -> Option<GatewayError> {
+    let limit = &candidate.sheet.recognition.as_ref()?.limit;
+    let over = |limit: Option<u64>, given: u64, unit: &'static str| {
+        let limit = limit.filter(|limit| given > *limit)?;
+        Some(GatewayError::TooLong { engine: candidate.sheet.name.clone(), given, limit, unit })
+    };
+    let seconds = probed.length.milliseconds().div_ceil(1_000);
+    over(limit.seconds, seconds, "seconds").or_else(|| over(limit.megabytes, probed.bytes.div_ceil(1_000_000), "megabytes"))
+}
+
+type Answer = oneshot::Sender<Result<Recognised, GatewayError>>;
+
+struct Listening {
+    gateway: Gateway,
+    docket: Docket,
+    plan: Vec<Planned>,
+    request: RecognitionRequest,
+    probed: Probed,
+}
+
+impl Listening {
+    async fn hear(self, mut answer: Answer) {
+        let mut failures: Vec<FailedAttempt> = Vec::new();
+        let audio_ms = self.probed.length.milliseconds();
+        for (index, planned) in self.plan.iter().enumerate() {
+            let entry = match self.docket.begin(planned, planned.usage, planned.estimate).await {
+                Ok(entry) => entry,
+                Err(error) => return drop(answer.send(Err(error))),
+            };
+            let deadline = Duration::from_millis(planned.candidate.deadline);
+            let attempt = tokio::time::timeout(deadline, self.attempt(planned));
+            let outcome = tokio::select! {
+                outcome = attempt => outcome.unwrap_or_else(|_| Err(EngineError {
+                    cause: Cause::TimedOut,
+                    detail: format!("no transcript within {} ms", planned.candidate.deadline),
+                    retry_after: None,
+                })),
+                () = answer.closed() => {
+                    let ending = Ending {
+                        state: "abandoned",
+                        cause: Some(Cause::Abandoned),
+                        detail: Some("the caller left".into()),
+                        first_us: None,
+                        charged: Some(planned.usage),
+                    };
+                    let problem = Some("the caller left before the end".into());
+                    let _ = self.docket.settle(Some((&entry, ending)), "abandoned", audio_ms, None, problem).await;
+                    return;
+                }
+            };
+            match outcome {
+                Ok(transcript) => {
+                    let first_us = Some(micros(entry.begun));
+                    let ending = Ending { state: "done", cause: None, detail: None, first_us, charged: Some(planned.usage) };
+                    let first = Some(micros(self.docket.begun));
+                    let settled = self.docket.settle(Some((&entry, ending)), "done", audio_ms, first, None).await;
+                    let result = settled.map(|cost| self.recognised(planned, transcript, cost, &failures, false));
+                    return drop(answer.send(result));
+                }
+                Err(error) => {
+                    let failed = FailedAttempt::of(planned, error);
+                    let ending = ending_of(&failed, None);
+                    failures.push(failed);
+                    if index + 1 < self.plan.len() {
+                        if let Err(error) = self.docket.fail(&entry, ending).await {
+                            return drop(answer.send(Err(error)));
+                        }
+                        continue;
+                    }
+                    let problem = Some(summary(&failures));
+                    let settled = self.docket.settle(Some((&entry, ending)), "failed", audio_ms, None, problem).await;
+                    let dispatch = self.docket.id.clone();
+                    let error = settled.err().unwrap_or(GatewayError::AllFailed { dispatch, attempts: failures });
+                    return drop(answer.send(Err(error)));
+                }
+            }
+        }
+    }
+
+    fn recognised(
+        &self,
+        planned: &Planned,
+        transcript: Transcript,
+        cost: Money,
+        failures: &[FailedAttempt],
+        rehearsal: bool,
+    ) -> Recognised {
+        let mut warnings: Vec<String> = failures
+            .iter()
+            .map(|failed| format!("{} was passed over: {} ({})", failed.engine, failed.cause, failed.detail))
+            .collect();
+        if rehearsal {
+            warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
+        }
+        Recognised {
+            dispatch: self.docket.id.clone(),
+            engine: planned.engine_name().into(),
+            model: planned.candidate.model.clone(),
+            transcript,
+            length: self.probed.length.seconds(),
+            cost,
+            warnings,
+            rehearsal,
+        }
+    }
+
+    async fn rehearse(self, answer: Answer) {
+        let transcript = crate::rehearse::transcript(self.probed.length.seconds(), self.request.language.clone());
+        let first = Some(micros(self.docket.begun));
+        let settled = self.docket.settle(None, "done", self.probed.length.milliseconds(), first, None).await;
+        let result = match (settled, self.plan.first()) {
+            (Ok(cost), Some(planned)) => Ok(self.recognised(planned, transcript, cost, &[], true)),
+            (Err(error), _) => Err(error),
+            _ => Err(GatewayError::Internal("an empty plan".into())),
+        };
+        let _ = answer.send(result);
+    }
+
+    async fn attempt(&self, planned: &Planned) -> Result<Transcript, EngineError> {
+        if let Some(reason) = planned.engine.absent() {
+            return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
+        }
+        let credential = self.gateway.credential_for(&planned.engine).await?;
+        let audio = self.fit(&planned.engine, &planned.format).await?;
+        let none = Parts::new();
+        let call = Hear {
+            audio,
+            format: planned.format.clone(),
+            model: planned.candidate.model.clone(),
+            language: self.request.language.clone(),
+            context: self.request.context.clone(),
+            variation: self.request.variation,
+        };
+        let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
+        let heard = planned.engine.hear(call, parts).await;
+        if let Some(opened) = &credential {
+            self.gateway.note_use(opened, heard.as_ref().map(drop).map_err(|error| error.cause));
+        }
+        heard
+    }
+
+    /// The audio in a format that the engine takes, as it is where it can be.
+    async fn fit(&self, _engine: &Arc<Engine>, wanted: &EngineFormat) -> Result<AudioSource, EngineError> {
+        let (given, wanted) = (self.probed.format, wanted.format);
+        if given.satisfies(&wanted) {
+            return Ok(self.request.audio.source.clone());
+        }
+        let source = self.request.audio.source.clone();
+        let permit = self.gateway.inner.codecs.clone().acquire_owned().await.map_err(|error| broken(&error))?;
+        let work = tokio::task::spawn_blocking(move || {
+            let _permit = permit;
+            transcode_to_file(&source, given, wanted)
+        });
+        work.await.map_err(|error| broken(&error))?
+    }
+}
+
+fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<AudioSource, EngineError> {
+    let io = |error: std::io::Error| EngineError { cause: Cause::Unavailable, detail: error.to_string(), retry_after: None };
+    let unusable = |error: AudioError| EngineError { cause: Cause::Unusable, detail: error.to_string(), retry_after: None };
+    let mut reader: Box<dyn std::io::Read> = match source {
+        AudioSource::Memory(bytes) => Box::new(std::io::Cursor::new(bytes.clone())),
+        AudioSource::File(path) => Box::new(std::fs::File::open(&***path).map_err(io)?),
+    };
+    let suffix = format!(".{}", to.codec.extension());
+    let mut file = tempfile::Builder::new().suffix(&suffix).tempfile().map_err(io)?;
+    let mut transcoder = Transcoder::new(from, to).map_err(unusable)?;
+    let mut chunk = vec![0; 64 << 10];
+    loop {
+        let count = reader.read(&mut chunk).map_err(io)?;
+        if count == 0 {
+            break;
+        }
+        let out = transcoder.push(&Bytes::copy_from_slice(&chunk[..count])).map_err(unusable)?;
+        file.write_all(&out).map_err(io)?;
+    }
+    file.write_all(&transcoder.finish().map_err(unusable)?).map_err(io)?;
+    // A file can say its true length, which some programs insist on.
+    let length = file.as_file().metadata().map_err(io)?.len();
+    let mut start = [0; 44];
+    file.rewind().map_err(io)?;
+    if file.read(&mut start).map_err(io)? == 44 && dispatcher_audio::mend_wav_lengths(&mut start, length) {
+        file.rewind().map_err(io)?;
+        file.write_all(&start).map_err(io)?;
+    }
+    Ok(AudioSource::File(Arc::new(file.into_temp_path())))
+}

@@ -1,0 +1,118 @@
+//! Plan: a script and a wish become ordered candidates with their estimates.
+
+use std::sync::Arc;
+
+use dispatcher_audio::Format;
+use dispatcher_core::{Candidate, Criteria, Money, Usage, Wanted};
+use dispatcher_engines::{Engine, EngineFormat};
+use dispatcher_markup::Script;
+
+use crate::{Caller, Gateway, GatewayError, Registry, SynthesisRequest};
+
+/// What to do with what an engine cannot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Unsupported {
+    Refuse,
+    #[default]
+    Adapt,
+    Omit,
+}
+
+/// Milliseconds of speech that a character takes at the most; for tariffs by
+/// time, where the length is not known before.
+const MILLISECONDS_A_CHARACTER: u64 = 120;
+
+/// A candidate with all that its attempt needs.
+#[derive(Clone)]
+pub struct Planned {
+    pub candidate: Candidate,
+    pub engine: Arc<Engine>,
+    pub format: EngineFormat,
+    /// What the script uses with this engine; audio is a guess at its top.
+    pub usage: Usage,
+    /// The top of what it may cost.
+    pub estimate: Money,
+}
+
+impl Planned {
+    /// The voice as `engine/voice`.
+    pub fn voice_id(&self) -> Option<String> {
+        self.candidate.voice.as_ref().map(|voice| format!("{}/{}", self.candidate.sheet.name, voice.id))
+    }
+
+    /// The engine's name.
+    pub fn engine_name(&self) -> &str {
+        &self.candidate.sheet.name
+    }
+}
+
+/// What the request, the app and the language ask for, in this order.
+pub(crate) fn wanted(caller: &Caller, wanted: Option<&Wanted>, language: Option<&str>) -> Result<Wanted, GatewayError> {
+    match (wanted, &caller.app.default_voice, language) {
+        (Some(wanted), ..) => Ok(wanted.clone()),
+        (None, Some(voice), _) => Ok(Wanted::Named(voice.clone())),
+        (None, None, Some(language)) => {
+            Ok(Wanted::Like(Criteria { languages: Some(language.into()), ..Criteria::default() }))
+        }
+        _ => Err(GatewayError::NothingWanted(caller.app.name.clone())),
+    }
+}
+
+pub(crate) fn plan_synthesis(
+    registry: &Registry,
+    request: &SynthesisRequest,
+    wanted: &Wanted,
+    script: &Script,
+) -> Result<Vec<Planned>, GatewayError> {
+    let language = request.language.as_deref().or(script.language.as_deref());
+    let candidates = registry.planner().synthesis(wanted, request.model.as_deref(), language)?;
+    let text = script.plain_text();
+    let usage = usage_of(&text);
+    let mut planned = Vec::new();
+    let mut too_long = None;
+    for candidate in candidates {
+        if let Some(error) = over_limit(&candidate, usage) {
+            too_long = too_long.or(Some(error));
+            continue;
+        }
+        planned.push(plan_one(registry, candidate, request.format, usage)?);
+    }
+    match (planned.is_empty(), too_long) {
+        (true, Some(error)) => Err(error),
+        _ => Ok(planned),
+    }
+}
+
+fn plan_one(registry: &Registry, candidate: Candidate, wanted: Format, usage: Usage) -> Result<Planned, GatewayError> {
+    let engine = registry.engine(&candidate.sheet.name)?.clone();
+    let format = engine
+        .speaking_format(wanted)
+        .ok_or_else(|| GatewayError::Internal(format!("{} has no format", candidate.sheet.name)))?;
+    let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
+    Ok(Planned { candidate, engine, format, usage, estimate })
+}
+
+pub(crate) fn usage_of(text: &str) -> Usage {
+    let characters = text.chars().count() as u64;
+    Usage { characters, bytes: text.len() as u64, milliseconds: characters * MILLISECONDS_A_CHARACTER }
+}
+
+fn over_limit(candidate: &Candidate, usage: Usage) -> Option<GatewayError> {
+    let limit = &candidate.sheet.synthesis.as_ref()?.limit;
+    let over = |limit: Option<u64>, given: u64, unit: &'static str| {
+        let limit = limit.filter(|limit| given > *limit)?;
+        Some(GatewayError::TooLong { engine: candidate.sheet.name.clone(), given, limit, unit })
+    };
+    over(limit.characters, usage.characters, "characters").or_else(|| over(limit.bytes, usage.bytes, "bytes"))
+}
+
+impl Gateway {
+    /// Warnings about a plan that will work but may disappoint.
+    pub(crate) fn warnings(&self, planned: &Planned, language: Option<&str>) -> Vec<String> {
+        let mismatch = language.zip(planned.candidate.voice.as_ref()).filter(|(tag, voice)| !voice.speaks(tag));
+        mismatch
+            .map(|(tag, voice)| format!("the voice {} speaks {}, and the text is {tag}", voice.name, voice.languages.join(", ")))
+            .into_iter()
+            .collect()
+    }
+}

@@ -1,0 +1,113 @@
+//! The engines and routes in force.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use dispatcher_core::{Planner, Route, Sheet, nearest};
+use dispatcher_engines::Engine;
+
+use crate::{Gateway, GatewayError, now_micros};
+
+/// Whether an engine can be called.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum EngineState {
+    Ready,
+    /// Not on this host, or without a credential; with the next step.
+    Absent(String),
+    /// Its credential was refused; with the cause.
+    Refused(String),
+}
+
+impl EngineState {
+    /// The word for it.
+    pub fn name(&self) -> &'static str {
+        match self {
+            EngineState::Ready => "ready",
+            EngineState::Absent(_) => "absent",
+            EngineState::Refused(_) => "refused",
+        }
+    }
+
+    /// Why, and what to do.
+    pub fn reason(&self) -> Option<&str> {
+        match self {
+            EngineState::Ready => None,
+            EngineState::Absent(reason) | EngineState::Refused(reason) => Some(reason),
+        }
+    }
+}
+
+/// Engines by name, and routes by name.
+#[derive(Default, Clone)]
+pub struct Registry {
+    engines: BTreeMap<String, Arc<Engine>>,
+    sheets: BTreeMap<String, Arc<Sheet>>,
+    routes: BTreeMap<String, Route>,
+}
+
+impl Registry {
+    /// Adds an engine; a later one of the same name takes its place.
+    pub fn add(&mut self, engine: Engine) {
+        let sheet = engine.sheet().clone();
+        self.engines.insert(sheet.name.clone(), Arc::new(engine));
+        self.sheets.insert(sheet.name.clone(), sheet);
+    }
+
+    /// One engine.
+    ///
+    /// # Errors
+    /// With the nearest names, where there is none.
+    pub fn engine(&self, name: &str) -> Result<&Arc<Engine>, GatewayError> {
+        self.engines.get(name).ok_or_else(|| GatewayError::NoSuchEngine {
+            wanted: name.into(),
+            nearest: nearest(name, self.engines.keys().map(String::as_str), 3),
+        })
+    }
+
+    /// All engines by name.
+    pub fn engines(&self) -> impl Iterator<Item = &Arc<Engine>> {
+        self.engines.values()
+    }
+
+    /// All routes by name.
+    pub fn routes(&self) -> &BTreeMap<String, Route> {
+        &self.routes
+    }
+
+    /// What planning looks at.
+    pub fn planner(&self) -> Planner<'_> {
+        Planner { sheets: &self.sheets, routes: &self.routes }
+    }
+}
+
+impl Gateway {
+    /// Reads the routes from the records.
+    pub(crate) async fn load_routes(&self) -> Result<(), GatewayError> {
+        let mut routes = BTreeMap::new();
+        for row in self.inner.store.routes().await? {
+            let route: Route = serde_json::from_str(&row.document)
+                .map_err(|error| GatewayError::Internal(format!("route {}: {error}", row.name)))?;
+            routes.insert(row.name, route);
+        }
+        let mut registry = (*self.registry()).clone();
+        registry.routes = routes;
+        self.replace_registry(registry);
+        Ok(())
+    }
+
+    /// Checks and keeps a route as its next version; gives the version.
+    ///
+    /// # Errors
+    /// When the route is absurd or names an engine that is not there.
+    pub async fn put_route(&self, route: Route, by: &str) -> Result<i64, GatewayError> {
+        route.check()?;
+        let registry = self.registry();
+        for leg in &route.legs {
+            registry.engine(&leg.engine)?;
+        }
+        let document = serde_json::to_string(&route).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let version = self.inner.store.put_route(route.name, document, by.into(), now_micros()).await?;
+        self.load_routes().await?;
+        Ok(version)
+    }
+}

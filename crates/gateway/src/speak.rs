@@ -1,0 +1,313 @@
+//! One synthesis, from the request to its settled record.
+
+use bytes::Bytes;
+use dispatcher_audio::Format;
+use dispatcher_core::{Cause, Money, Usage, Wanted, Work};
+use dispatcher_markup::{Fidelity, Outcome, Script};
+use futures::StreamExt as _;
+use tokio::sync::{mpsc, oneshot};
+
+use crate::attempt::{Speaking, broken};
+use crate::deliver::WAITING;
+use crate::plan::{plan_synthesis, wanted};
+use crate::recall::sound_key;
+use crate::settle::{Docket, Ending, Entry, Opening, micros};
+use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, Planned, TextInput, Unsupported};
+
+/// What is asked for.
+#[derive(Debug, Clone)]
+pub struct SynthesisRequest {
+    pub text: TextInput,
+    pub wanted: Option<Wanted>,
+    pub model: Option<String>,
+    /// Of the text.
+    pub language: Option<String>,
+    pub unsupported: Unsupported,
+    pub format: Format,
+    /// `traceparent` of the caller (W3C Trace Context).
+    pub trace: Option<String>,
+}
+
+/// An utterance whose first audio is there.
+pub struct Utterance {
+    pub dispatch: String,
+    pub engine: String,
+    /// `engine/voice`.
+    pub voice: String,
+    pub model: Option<String>,
+    pub format: Format,
+    /// The top of what it may cost; exact for tariffs by text.
+    pub estimate: Money,
+    pub fidelity: Vec<Fidelity>,
+    pub worst: Outcome,
+    pub sound: String,
+    pub warnings: Vec<String>,
+    pub rehearsal: bool,
+    /// Microseconds from the request to the first audio.
+    pub first_us: i64,
+    /// Attempts that failed before this one.
+    pub fallbacks: Vec<FailedAttempt>,
+    pub body: AudioBody,
+}
+
+/// What the running dispatch tells its caller once there is audio.
+pub(crate) struct Opened {
+    pub(crate) planned: Planned,
+    pub(crate) first: Bytes,
+    pub(crate) first_us: i64,
+    pub(crate) fallbacks: Vec<FailedAttempt>,
+}
+
+/// A text of what was wanted, for the record.
+pub(crate) fn describe(wanted: &Wanted) -> String {
+    match wanted {
+        Wanted::Named(name) => name.clone(),
+        Wanted::Like(criteria) => serde_json::to_string(criteria).unwrap_or_default(),
+    }
+}
+
+impl Gateway {
+    /// Speaks. Answers once there is audio from the first engine that gives any.
+    ///
+    /// # Errors
+    /// Before anything was called: faults of the request. After: all that was
+    /// tried and why it failed.
+    pub async fn speak(&self, caller: &Caller, request: SynthesisRequest) -> Result<Utterance, GatewayError> {
+        request.format.check().map_err(GatewayError::Format)?;
+        let script = request.text.parse(request.unsupported)?;
+        let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
+        let registry = self.registry();
+        let plan = plan_synthesis(&registry, &request, &wish, &script)?;
+        let Some(head) = plan.first().cloned() else {
+            return Err(GatewayError::Internal("an empty plan".into()));
+        };
+        let rehearsal = caller.app.rehearsal == 1;
+        let language = request.language.clone().or_else(|| script.language.clone());
+        let opening = Opening {
+            wanted: &describe(&wish),
+            media_type: request.format.media_type(),
+            language: language.clone(),
+            characters: head.usage.characters,
+            audio_ms: 0,
+            trace: request.trace.clone(),
+            rehearsal,
+        };
+        let docket = Docket::open(self, caller, Work::Synthesis, opening).await?;
+        let dispatch = docket.id.clone();
+        let (audio, receiver) = mpsc::channel(WAITING);
+        let (opened, open) = oneshot::channel();
+        let text = script.plain_text();
+        let run = Run { docket, plan, text: text.clone(), language: language.clone(), format: request.format, audio };
+        let work = if rehearsal { Manner::Rehearsal } else { Manner::Real };
+        // The records must be written whatever becomes of the caller.
+        self.inner.running.spawn(async move {
+            match work {
+                Manner::Rehearsal => run.rehearse(opened).await,
+                Manner::Real => run.speak(opened).await,
+            }
+        });
+        let opened = open.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))??;
+        Ok(self.utterance(dispatch, opened, receiver, &script, &text, language.as_deref(), request.format, rehearsal))
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "puts together what the stages have made")]
+    fn utterance(
+        &self,
+        dispatch: String,
+        opened: Opened,
+        receiver: mpsc::Receiver<Result<Bytes, BodyError>>,
+        script: &Script,
+        text: &str,
+        language: Option<&str>,
+        format: Format,
+        rehearsal: bool,
+    ) -> Utterance {
+        let mut warnings = self.warnings(&opened.planned, language);
+        for failed in &opened.fallbacks {
+            warnings.push(format!("{} was passed over: {} ({})", failed.engine, failed.cause, failed.detail));
+        }
+        if rehearsal {
+            warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
+        }
+        let estimate = if rehearsal { Money::zero(opened.planned.estimate.currency) } else { opened.planned.estimate };
+        Utterance {
+            dispatch,
+            engine: opened.planned.engine_name().into(),
+            voice: opened.planned.voice_id().unwrap_or_default(),
+            model: opened.planned.candidate.model.clone(),
+            format,
+            estimate,
+            fidelity: script.fidelity.clone(),
+            worst: script.worst(),
+            sound: sound_key(&opened.planned, text, format),
+            warnings,
+            rehearsal,
+            first_us: opened.first_us,
+            fallbacks: opened.fallbacks,
+            body: AudioBody { receiver, first: Some(opened.first) },
+        }
+    }
+}
+
+enum Manner {
+    Real,
+    Rehearsal,
+}
+
+/// A dispatch in work.
+pub(crate) struct Run {
+    pub(crate) docket: Docket,
+    pub(crate) plan: Vec<Planned>,
+    pub(crate) text: String,
+    pub(crate) language: Option<String>,
+    pub(crate) format: Format,
+    pub(crate) audio: mpsc::Sender<Result<Bytes, BodyError>>,
+}
+
+pub(crate) type Opener = oneshot::Sender<Result<Opened, GatewayError>>;
+
+impl Run {
+    /// Tries each candidate until one gives audio, then streams it to its end.
+    async fn speak(self, mut opener: Opener) {
+        let mut failures: Vec<FailedAttempt> = Vec::new();
+        for (index, planned) in self.plan.iter().enumerate() {
+            let entry = match self.docket.begin(planned, planned.usage, planned.estimate).await {
+                Ok(entry) => entry,
+                Err(error) => return drop(opener.send(Err(error))),
+            };
+            let attempt =
+                self.docket.gateway.attempt_speech(planned, &self.text, self.language.as_deref(), self.format);
+            let outcome = tokio::select! {
+                outcome = attempt => outcome,
+                () = opener.closed() => return self.abandon(&entry, planned, None, 0).await,
+            };
+            match outcome {
+                Ok(speaking) => {
+                    let first_us = micros(self.docket.begun);
+                    let opened =
+                        Opened { planned: planned.clone(), first: speaking.first.clone(), first_us, fallbacks: failures };
+                    if opener.send(Ok(opened)).is_err() {
+                        return self.abandon(&entry, planned, Some(speaking.first_us), speaking.converter.length().milliseconds()).await;
+                    }
+                    return self.stream(&entry, planned, speaking, first_us).await;
+                }
+                Err(error) => {
+                    let failed = FailedAttempt::of(planned, error);
+                    tracing::info!(dispatch = %self.docket.id, engine = %failed.engine, cause = %failed.cause, "attempt failed");
+                    let ending = ending_of(&failed, None);
+                    failures.push(failed);
+                    if index + 1 < self.plan.len() {
+                        if let Err(error) = self.docket.fail(&entry, ending).await {
+                            return drop(opener.send(Err(error)));
+                        }
+                        continue;
+                    }
+                    let problem = summary(&failures);
+                    let settled = self.docket.settle(Some((&entry, ending)), "failed", 0, None, Some(problem)).await;
+                    let dispatch = self.docket.id.clone();
+                    let error = settled.err().unwrap_or(GatewayError::AllFailed { dispatch, attempts: failures });
+                    return drop(opener.send(Err(error)));
+                }
+            }
+        }
+    }
+
+    /// Streams what follows the first audio. The body ends only once all is
+    /// settled, and breaks where it is not whole.
+    async fn stream(&self, entry: &Entry, planned: &Planned, mut speaking: Speaking, first_us: i64) {
+        let outcome = loop {
+            let next = tokio::select! {
+                next = speaking.stream.next() => next,
+                () = self.audio.closed() => break Err(None),
+            };
+            let made = match next {
+                Some(Ok(chunk)) => speaking.converter.push(chunk).await.map_err(|error| broken(&error)),
+                Some(Err(error)) => Err(error),
+                None => break self.finish(&mut speaking).await,
+            };
+            match made {
+                Ok(bytes) if bytes.is_empty() => {}
+                Ok(bytes) => {
+                    if self.audio.send(Ok(bytes)).await.is_err() {
+                        break Err(None);
+                    }
+                }
+                Err(error) => break Err(Some(error)),
+            }
+        };
+        // Ends the engine's call, where it still runs.
+        speaking.stream = Box::pin(futures::stream::empty());
+        let made_ms = speaking.converter.length().milliseconds();
+        match outcome {
+            Ok(()) => self.settle_whole(entry, planned, &speaking, first_us).await,
+            Err(None) => self.abandon(entry, planned, Some(speaking.first_us), made_ms).await,
+            Err(Some(error)) => {
+                let failed = FailedAttempt::of(planned, error);
+                let ending = ending_of(&failed, Some(speaking.first_us));
+                let problem = format!("broke off after {made_ms} ms of audio: {}", failed.detail);
+                let settled = self.docket.settle(Some((entry, ending)), "failed", made_ms, Some(first_us), Some(problem)).await;
+                if let Err(error) = settled {
+                    tracing::error!(dispatch = %self.docket.id, %error, "a broken dispatch was not settled");
+                }
+                let _ = self.audio.send(Err(BodyError(failed))).await;
+            }
+        }
+    }
+
+    async fn finish(&self, speaking: &mut Speaking) -> Result<(), Option<dispatcher_engines::EngineError>> {
+        match speaking.converter.finish().await {
+            Ok(rest) if !rest.is_empty() => self.audio.send(Ok(rest)).await.map_err(|_| None),
+            Ok(_) => Ok(()),
+            Err(error) => Err(Some(broken(&error))),
+        }
+    }
+
+    async fn settle_whole(&self, entry: &Entry, planned: &Planned, speaking: &Speaking, first_us: i64) {
+        let milliseconds = speaking.converter.length().milliseconds();
+        let usage = Usage { milliseconds, ..planned.usage };
+        let ending =
+            Ending { state: "done", cause: None, detail: None, first_us: Some(speaking.first_us), charged: Some(usage) };
+        let settled = self.docket.settle(Some((entry, ending)), "done", milliseconds, Some(first_us), None).await;
+        if let Err(error) = settled {
+            tracing::error!(dispatch = %self.docket.id, %error, "a dispatch was not settled");
+            let failed = FailedAttempt {
+                engine: entry.engine.clone(),
+                cause: Cause::Broken,
+                detail: "the settlement could not be written".into(),
+                retry_after: None,
+            };
+            let _ = self.audio.send(Err(BodyError(failed))).await;
+        }
+    }
+
+    /// The caller left: the engine has the text, so that text is charged;
+    /// audio is charged as far as it was made.
+    async fn abandon(&self, entry: &Entry, planned: &Planned, first_us: Option<i64>, made_ms: u64) {
+        let usage = Usage { milliseconds: made_ms, ..planned.usage };
+        let ending = Ending {
+            state: "abandoned",
+            cause: Some(Cause::Abandoned),
+            detail: Some("the caller left".into()),
+            first_us,
+            charged: Some(usage),
+        };
+        let problem = Some("the caller left before the end".into());
+        if let Err(error) = self.docket.settle(Some((entry, ending)), "abandoned", made_ms, first_us, problem).await {
+            tracing::error!(dispatch = %self.docket.id, %error, "an abandoned dispatch was not settled");
+        }
+    }
+}
+
+pub(crate) fn ending_of(failed: &FailedAttempt, first_us: Option<i64>) -> Ending {
+    Ending {
+        state: "failed",
+        cause: Some(failed.cause),
+        detail: Some(failed.detail.clone()),
+        first_us,
+        charged: None,
+    }
+}
+
+pub(crate) fn summary(failures: &[FailedAttempt]) -> String {
+    failures.iter().map(|failed| format!("{}: {}", failed.engine, failed.cause)).collect::<Vec<_>>().join("; ")
+}
