@@ -239,7 +239,7 @@ impl Run {
         speaking.stream = Box::pin(futures::stream::empty());
         let made_ms = speaking.converter.length().milliseconds();
         match outcome {
-            Ok(()) => self.settle_whole(entry, planned, &speaking, first_us).await,
+            Ok(()) => self.settle_whole(entry, planned, (speaking.first_us, first_us), made_ms).await,
             Err(None) => self.abandon(entry, planned, Some(speaking.first_us), made_ms).await,
             Err(Some(error)) => {
                 let failed = FailedAttempt::of(planned, error);
@@ -262,12 +262,11 @@ impl Run {
         }
     }
 
-    async fn settle_whole(&self, entry: &Entry, planned: &Planned, speaking: &Speaking, first_us: i64) {
-        let milliseconds = speaking.converter.length().milliseconds();
+    /// `first` is the time to the first audio, of the attempt and of the dispatch.
+    async fn settle_whole(&self, entry: &Entry, planned: &Planned, first: (i64, i64), milliseconds: u64) {
         let usage = Usage { milliseconds, ..planned.usage };
-        let ending =
-            Ending { state: "done", cause: None, detail: None, first_us: Some(speaking.first_us), charged: Some(usage) };
-        let settled = self.docket.settle(Some((entry, ending)), "done", milliseconds, Some(first_us), None).await;
+        let ending = Ending { state: "done", cause: None, detail: None, first_us: Some(first.0), charged: Some(usage) };
+        let settled = self.docket.settle(Some((entry, ending)), "done", milliseconds, Some(first.1), None).await;
         if let Err(error) = settled {
             tracing::error!(dispatch = %self.docket.id, %error, "a dispatch was not settled");
             let failed = FailedAttempt {

@@ -1,1 +1,23 @@
+//! The HTTP front: Rocket, sessions, OpenAPI, the console's files, metrics.
+//!
+//! Every route stands in the table of [`access`]; every error leaves through
+//! [`problem`]; what happens to a connection below HTTP is in [`connection`].
 
+mod access;
+mod api;
+mod catchers;
+mod config;
+mod connection;
+mod console;
+mod headers;
+mod idempotency;
+mod launch;
+mod openapi;
+mod problem;
+mod sign_in;
+mod spool;
+mod wire;
+
+pub use config::{Config, ConfigError, EngineOverride, LogFormat};
+pub use launch::{Running, ServeError, Service, init_logging, launch};
+pub use openapi::document as openapi_document;

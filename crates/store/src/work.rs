@@ -169,6 +169,20 @@ impl Store {
         .await
     }
 
+    /// Dispatches from an id on that ended well after an attempt had failed.
+    pub async fn count_fallbacks(&self, from: String) -> Result<usize, StoreError> {
+        self.read(move |c| {
+            let count: i64 = attempts::table
+                .filter(attempts::dispatch.ge(from))
+                .filter(attempts::number.gt(1))
+                .filter(attempts::state.eq("done"))
+                .count()
+                .get_result(c)?;
+            Ok(usize::try_from(count).unwrap_or(0))
+        })
+        .await
+    }
+
     /// One dispatch with its attempts and ledger entries.
     pub async fn dispatch(&self, id: String) -> Result<(DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>), StoreError> {
         self.read(move |c| {

@@ -1,0 +1,148 @@
+//! The authorisation table, and the guard that keeps to it.
+
+use dispatcher_gateway::{Caller, Gateway, now_micros};
+use dispatcher_vault::hash_key;
+use rocket::http::{Method, Status};
+use rocket::request::{FromRequest, Outcome, Request};
+
+use crate::problem::Problem;
+
+/// Who may call a route.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Need {
+    /// Anybody.
+    Nothing,
+    /// Any key or a signed-in operator.
+    Key,
+    /// An operator key or a signed-in operator.
+    Operator,
+}
+
+/// The session's cookie.
+pub(crate) const COOKIE: &str = "dispatcher_session";
+
+/// Every route of the service. A route that is not here is refused, and a
+/// test compares the table with what is mounted.
+pub(crate) const TABLE: &[(Method, &str, Need)] = &[
+    (Method::Post, "/api/v1/utterances", Need::Key),
+    (Method::Post, "/api/v1/transcripts", Need::Key),
+    (Method::Post, "/api/v1/estimates", Need::Key),
+    (Method::Get, "/api/v1/voices", Need::Key),
+    (Method::Get, "/api/v1/voices/<engine>/<voice>", Need::Key),
+    (Method::Get, "/api/v1/voices/<id>", Need::Key),
+    (Method::Get, "/api/v1/engines", Need::Key),
+    (Method::Get, "/api/v1/engines/<name>", Need::Key),
+    (Method::Post, "/api/v1/engines/<name>/check", Need::Operator),
+    (Method::Get, "/api/v1/routes", Need::Key),
+    (Method::Get, "/api/v1/routes/<name>", Need::Key),
+    (Method::Put, "/api/v1/routes/<name>", Need::Operator),
+    (Method::Get, "/api/v1/apps", Need::Operator),
+    (Method::Post, "/api/v1/apps", Need::Operator),
+    (Method::Get, "/api/v1/apps/<name>", Need::Operator),
+    (Method::Put, "/api/v1/apps/<name>", Need::Operator),
+    (Method::Get, "/api/v1/apps/<name>/keys", Need::Operator),
+    (Method::Post, "/api/v1/apps/<name>/keys", Need::Operator),
+    (Method::Delete, "/api/v1/apps/<name>/keys/<id>", Need::Operator),
+    (Method::Get, "/api/v1/credentials", Need::Operator),
+    (Method::Post, "/api/v1/credentials", Need::Operator),
+    (Method::Delete, "/api/v1/credentials/<name>", Need::Operator),
+    (Method::Get, "/api/v1/dispatches?<filter..>", Need::Key),
+    (Method::Get, "/api/v1/dispatches/<id>", Need::Key),
+    (Method::Get, "/api/v1/usage?<filter..>", Need::Key),
+    (Method::Get, "/api/v1/audit", Need::Operator),
+    (Method::Put, "/api/v1/people/<name>", Need::Operator),
+    (Method::Post, "/api/v1/session", Need::Nothing),
+    (Method::Get, "/api/v1/session", Need::Nothing),
+    (Method::Delete, "/api/v1/session", Need::Operator),
+    (Method::Get, "/api/openapi.json", Need::Nothing),
+    (Method::Get, "/api/reference", Need::Nothing),
+    (Method::Get, "/problems", Need::Nothing),
+    (Method::Get, "/problems/<slug>", Need::Nothing),
+    (Method::Get, "/sign-in/<token>", Need::Nothing),
+    (Method::Get, "/health", Need::Nothing),
+    (Method::Get, "/metrics", Need::Nothing),
+    (Method::Get, "/", Need::Nothing),
+    (Method::Get, "/<path..>", Need::Nothing),
+    (Method::Get, "/api/v1/overview", Need::Operator),
+];
+
+/// The need of a route by method and pattern; the strictest where unknown.
+pub(crate) fn need(method: Method, pattern: &str) -> Need {
+    let path = |pattern: &str| pattern.split('?').next().unwrap_or_default().to_owned();
+    let row = TABLE.iter().find(|row| row.0 == method && path(row.1) == path(pattern));
+    row.map_or(Need::Operator, |row| row.2)
+}
+
+/// A caller who may call the route at hand.
+pub(crate) struct Allowed(pub(crate) Caller);
+
+async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
+    let missing = || Problem::new("internal", "the gateway is not there");
+    let gateway = request.rocket().state::<Gateway>().ok_or_else(missing)?;
+    let pattern = request.route().map(|route| route.uri.as_str()).unwrap_or_default();
+    let need = need(request.method(), pattern);
+    let caller = match request.headers().get_one("Authorization") {
+        Some(field) => {
+            let key = field.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
+            let (_, key) = key.ok_or_else(|| Problem::new("bad-key", "Authorization takes the scheme Bearer"))?;
+            gateway.admit(key.trim()).await?
+        }
+        None => by_session(gateway, request).await?,
+    };
+    if need == Need::Operator && !caller.operator {
+        return Err(Problem::new("not-allowed", format!("{pattern} takes an operator key")));
+    }
+    Ok(caller)
+}
+
+async fn by_session(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {
+    let token = request.cookies().get(COOKIE).map(|cookie| cookie.value().to_owned());
+    let token = token.ok_or_else(|| Problem::new("no-key", "send Authorization: Bearer KEY"))?;
+    let person = gateway.store().session(hash_key(&token), now_micros()).await?;
+    let person = person.ok_or_else(|| Problem::new("signed-out", "the session is over"))?;
+    if request.method() != Method::Get && request.method() != Method::Head {
+        own_page(request)?;
+    }
+    Ok(gateway.admit_person(&person).await?)
+}
+
+/// Beside the SameSite=Strict cookie: changes come from our own pages. A form
+/// of another site has an `Origin` of its own, or none and a form's type.
+pub(crate) fn own_page(request: &Request<'_>) -> Result<(), Problem> {
+    let host = request.headers().get_one("Host").unwrap_or_default();
+    let origin = request.headers().get_one("Origin").unwrap_or_default();
+    match origin.split_once("://") {
+        Some((_, name)) if name == host => Ok(()),
+        _ => Err(Problem::new("wrong-origin", format!("the origin '{origin}' is not this service"))),
+    }
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Allowed {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        match admit(request).await {
+            Ok(caller) => Outcome::Success(Allowed(caller)),
+            Err(problem) => {
+                let status = Status::new(problem.status);
+                // The catcher sends it.
+                request.local_cache(|| Some(problem));
+                Outcome::Error((status, ()))
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_not_in_the_table_is_for_operators() {
+        assert_eq!(need(Method::Get, "/api/v1/secrets"), Need::Operator);
+        assert_eq!(need(Method::Post, "/api/v1/utterances"), Need::Key);
+        assert_eq!(need(Method::Delete, "/api/v1/utterances"), Need::Operator);
+        assert_eq!(need(Method::Get, "/api/v1/usage?<other..>"), Need::Key);
+    }
+}

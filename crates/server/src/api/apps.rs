@@ -1,0 +1,158 @@
+//! Apps and their keys.
+
+use dispatcher_gateway::{Gateway, now_micros};
+use dispatcher_store::{AccessKey, App};
+use dispatcher_vault::{KeyKind, new_key, random_token};
+use rocket::serde::json::Json;
+use rocket::{Data, State, delete, get, http::Status, post, put};
+use secrecy::ExposeSecret as _;
+
+use super::SMALL_BODY;
+use crate::access::Allowed;
+use crate::problem::Problem;
+use crate::spool::read_json;
+use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
+
+fn good_name(name: &str) -> bool {
+    let fits = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
+    (1..=40).contains(&name.len()) && name.bytes().all(fits)
+}
+
+fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
+    App {
+        title: request.title.unwrap_or_else(|| name.clone()),
+        name,
+        rehearsal: i64::from(request.rehearsal),
+        default_voice: request.default_voice,
+        default_recognition: request.default_recognition,
+        created_at,
+    }
+}
+
+/// List apps
+#[utoipa::path(
+    context_path = "/api/v1", tag = "apps",
+    responses((status = 200, description = "Apps", body = List<AppAnswer>)),
+    security(("key" = []))
+)]
+#[get("/apps")]
+pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<AppAnswer>>, Problem> {
+    let apps = gateway.store().apps().await?;
+    Ok(Json(List::whole(apps.into_iter().map(AppAnswer::from).collect())))
+}
+
+/// Add an app
+#[utoipa::path(
+    context_path = "/api/v1", tag = "apps",
+    request_body = AppRequest,
+    responses(
+        (status = 201, description = "The app", body = AppAnswer),
+        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[post("/apps", data = "<data>")]
+pub(crate) async fn add(
+    allowed: Allowed,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<(Status, Json<AppAnswer>), Problem> {
+    let request: AppRequest = read_json(data, SMALL_BODY).await?;
+    let name = request.name.clone().filter(|name| good_name(name));
+    let name = name.ok_or_else(|| Problem::at("invalid", "/name", "a name is 1 to 40 small letters, digits and hyphens"))?;
+    let app = gateway.store().add_app(app_of(name, request, now_micros()), allowed.0.who).await?;
+    Ok((Status::Created, Json(app.into())))
+}
+
+/// Read an app
+#[utoipa::path(
+    context_path = "/api/v1", tag = "apps",
+    responses((status = 200, description = "The app", body = AppAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/apps/<name>")]
+pub(crate) async fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<AppAnswer>, Problem> {
+    Ok(Json(gateway.store().app(name.into()).await?.into()))
+}
+
+/// Change an app
+#[utoipa::path(
+    context_path = "/api/v1", tag = "apps",
+    request_body = AppRequest,
+    responses((status = 200, description = "The app", body = AppAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[put("/apps/<name>", data = "<data>")]
+pub(crate) async fn change(allowed: Allowed, name: &str, data: Data<'_>, gateway: &State<Gateway>) -> Result<Json<AppAnswer>, Problem> {
+    let request: AppRequest = read_json(data, SMALL_BODY).await?;
+    if request.name.as_ref().is_some_and(|given| given != name) {
+        return Err(Problem::at("invalid", "/name", "an app keeps its name"));
+    }
+    let before = gateway.store().app(name.into()).await?;
+    let changed = app_of(before.name, request, before.created_at);
+    let app = gateway.store().change_app(changed, allowed.0.who, now_micros()).await?;
+    gateway.forget_grants();
+    Ok(Json(app.into()))
+}
+
+/// List an app's keys
+#[utoipa::path(
+    context_path = "/api/v1", tag = "apps",
+    responses((status = 200, description = "Keys, without their secrets", body = List<KeyAnswer>)),
+    security(("key" = []))
+)]
+#[get("/apps/<name>/keys")]
+pub(crate) async fn keys(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<List<KeyAnswer>>, Problem> {
+    gateway.store().app(name.into()).await?;
+    let keys = gateway.store().keys(name.into()).await?;
+    Ok(Json(List::whole(keys.into_iter().map(KeyAnswer::from).collect())))
+}
+
+/// Make a key for an app
+///
+/// The key is in this answer and nowhere else, ever again. Keys of the app
+/// `console` are operator keys.
+#[utoipa::path(
+    context_path = "/api/v1", tag = "apps",
+    request_body = KeyRequest,
+    responses((status = 201, description = "The key", body = KeyAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/apps/<name>/keys", data = "<data>")]
+pub(crate) async fn add_key(
+    allowed: Allowed,
+    name: &str,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<(Status, Json<KeyAnswer>), Problem> {
+    let request: KeyRequest = read_json(data, SMALL_BODY).await?;
+    let operator = name == "console";
+    let made = new_key(if operator { KeyKind::Operator } else { KeyKind::App }, &mut rand::rng());
+    let row = AccessKey {
+        id: random_token(&mut rand::rng())[..12].to_owned(),
+        app: name.to_owned(),
+        operator: i64::from(operator),
+        hash: made.hash,
+        hint: made.hint,
+        label: request.label.chars().take(80).collect(),
+        created_at: now_micros(),
+        last_used_at: None,
+        revoked_at: None,
+    };
+    let kept = gateway.store().add_key(row, allowed.0.who).await?;
+    let answer = KeyAnswer { key: Some(made.secret.expose_secret().to_owned()), ..kept.into() };
+    Ok((Status::Created, Json(answer)))
+}
+
+/// Revoke a key
+#[utoipa::path(
+    context_path = "/api/v1", tag = "apps",
+    responses((status = 204, description = "It is revoked"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/apps/<name>/keys/<id>")]
+pub(crate) async fn revoke_key(allowed: Allowed, name: &str, id: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.store().revoke_key(name.into(), id.into(), allowed.0.who, now_micros()).await?;
+    gateway.forget_grants();
+    Ok(Status::NoContent)
+}

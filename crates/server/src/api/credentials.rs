@@ -1,0 +1,65 @@
+//! Credentials: in, listed without secrets, revoked.
+
+use dispatcher_gateway::Gateway;
+use rocket::serde::json::Json;
+use rocket::{Data, State, delete, get, http::Status, post};
+
+use crate::access::Allowed;
+use crate::problem::Problem;
+use crate::spool::read_small;
+use crate::wire::{CredentialAnswer, CredentialRequest, List};
+
+/// Key files are a few KiB.
+const MAX_BODY: u64 = 256 << 10;
+
+/// List credentials
+#[utoipa::path(
+    context_path = "/api/v1", tag = "credentials",
+    responses((status = 200, description = "Credentials, without their secrets", body = List<CredentialAnswer>)),
+    security(("key" = []))
+)]
+#[get("/credentials")]
+pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<CredentialAnswer>>, Problem> {
+    let views = gateway.credentials().await?;
+    Ok(Json(List::whole(views.into_iter().map(CredentialAnswer::from).collect())))
+}
+
+/// Add a credential
+///
+/// Sealed on the way in; a name that is there gets a new version.
+#[utoipa::path(
+    context_path = "/api/v1", tag = "credentials",
+    request_body = CredentialRequest,
+    responses((status = 201, description = "The credential", body = CredentialAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/credentials", data = "<data>")]
+pub(crate) async fn add(
+    allowed: Allowed,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<(Status, Json<CredentialAnswer>), Problem> {
+    let body = secrecy::zeroize::Zeroizing::new(read_small(data, MAX_BODY).await?);
+    let request: CredentialRequest = serde_json::from_slice(&body).map_err(|error| {
+        // The text of the error may quote what it stumbled over.
+        let mut problem = Problem::new("bad-request", "send {\"engine\": …, \"parts\": {name: secret, …}}");
+        problem.errors.push(serde_json::json!({"line": error.line(), "column": error.column()}));
+        problem
+    })?;
+    let view = gateway.add_credential(&request.engine, request.name.as_deref(), request.parts, &allowed.0.who).await?;
+    Ok((Status::Created, Json(view.into())))
+}
+
+/// Revoke a credential
+///
+/// What was sealed is overwritten.
+#[utoipa::path(
+    context_path = "/api/v1", tag = "credentials",
+    responses((status = 204, description = "It is revoked"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/credentials/<name>")]
+pub(crate) async fn revoke(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.revoke_credential(name, &allowed.0.who).await?;
+    Ok(Status::NoContent)
+}

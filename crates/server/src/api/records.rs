@@ -1,0 +1,233 @@
+//! Routes, dispatches, usage, the audit log, and the overview.
+
+use dispatcher_core::Route;
+use dispatcher_gateway::{Gateway, day_of, now_micros};
+use dispatcher_store::{DispatchFilter, GroupBy};
+use rocket::serde::json::Json;
+use rocket::{Data, FromForm, State, get, put};
+
+use super::SMALL_BODY;
+use super::catalogue::all_engines;
+use crate::access::Allowed;
+use crate::problem::Problem;
+use crate::spool::read_json;
+use crate::wire::{
+    AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, UsageAnswer, UsageList, amount, rfc3339,
+};
+
+/// List routes
+#[utoipa::path(
+    context_path = "/api/v1", tag = "routes",
+    responses((status = 200, description = "Routes with their legs in order", body = List<Object>)),
+    security(("key" = []))
+)]
+#[get("/routes")]
+pub(crate) fn routes(_allowed: Allowed, gateway: &State<Gateway>) -> Json<List<Route>> {
+    Json(List::whole(gateway.registry().routes().values().cloned().collect()))
+}
+
+/// Read a route
+#[utoipa::path(
+    context_path = "/api/v1", tag = "routes",
+    responses((status = 200, description = "The route", body = Object), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/routes/<name>")]
+pub(crate) fn route(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<Route>, Problem> {
+    let registry = gateway.registry();
+    if let Some(route) = registry.routes().get(name) {
+        return Ok(Json(route.clone()));
+    }
+    let mut problem = Problem::new("no-such-record", format!("there is no route '{name}'"));
+    problem.nearest = dispatcher_core::nearest(name, registry.routes().keys().map(String::as_str), 3);
+    Err(problem)
+}
+
+/// Create or replace a route
+///
+/// `{"work": "synthesis", "legs": [{"engine", "voice"?, "criteria"?, "model"?,
+/// "deadline"? (ms), "conditions"?: {"languages": […]}}]}`.
+#[utoipa::path(
+    context_path = "/api/v1", tag = "routes",
+    request_body = Object,
+    responses((status = 200, description = "The route", body = Object), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[put("/routes/<name>", data = "<data>")]
+pub(crate) async fn put_route(allowed: Allowed, name: &str, data: Data<'_>, gateway: &State<Gateway>) -> Result<Json<Route>, Problem> {
+    let mut document: serde_json::Value = read_json(data, SMALL_BODY).await?;
+    if let Some(members) = document.as_object_mut() {
+        let given = members.insert("name".into(), name.into());
+        if given.is_some_and(|given| given != name) {
+            return Err(Problem::at("invalid", "/name", "a route keeps its name"));
+        }
+    }
+    let route: Route = serde_json::from_value(document).map_err(|error| Problem::of_json(&error))?;
+    gateway.put_route(route.clone(), &allowed.0.who).await?;
+    Ok(Json(route))
+}
+
+/// Which dispatches to list.
+#[derive(Debug, FromForm)]
+pub(crate) struct DispatchQuery {
+    app: Option<String>,
+    engine: Option<String>,
+    state: Option<String>,
+    work: Option<String>,
+    limit: Option<i64>,
+    cursor: Option<String>,
+}
+
+/// List dispatches
+///
+/// Newest first. An app key sees its own app's alone.
+#[utoipa::path(
+    context_path = "/api/v1", tag = "records",
+    params(
+        ("app" = Option<String>, Query), ("engine" = Option<String>, Query), ("state" = Option<String>, Query),
+        ("work" = Option<String>, Query), ("limit" = Option<i64>, Query), ("cursor" = Option<String>, Query),
+    ),
+    responses((status = 200, description = "Dispatches", body = List<DispatchAnswer>)),
+    security(("key" = []))
+)]
+#[get("/dispatches?<filter..>")]
+pub(crate) async fn dispatches(
+    allowed: Allowed,
+    filter: DispatchQuery,
+    gateway: &State<Gateway>,
+) -> Result<Json<List<DispatchAnswer>>, Problem> {
+    let limit = filter.limit.unwrap_or(50).clamp(1, 500);
+    let query = DispatchFilter {
+        app: if allowed.0.operator { filter.app } else { Some(allowed.0.app.name) },
+        engine: filter.engine,
+        state: filter.state,
+        work: filter.work,
+        before: filter.cursor,
+        limit: limit + 1,
+    };
+    let mut rows = gateway.store().dispatches(query).await?;
+    let more = rows.len() > usize::try_from(limit).unwrap_or(0);
+    rows.truncate(usize::try_from(limit).unwrap_or(0));
+    let next = rows.last().filter(|_| more).map(|row| row.id.clone());
+    Ok(Json(List { items: rows.into_iter().map(DispatchAnswer::from).collect(), next }))
+}
+
+/// Read a dispatch
+///
+/// With its attempts, in order, and its ledger entries.
+#[utoipa::path(
+    context_path = "/api/v1", tag = "records",
+    responses((status = 200, description = "The dispatch", body = DispatchAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/dispatches/<id>")]
+pub(crate) async fn dispatch(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<DispatchAnswer>, Problem> {
+    let (row, attempts, ledger) = gateway.store().dispatch(id.into()).await?;
+    if !allowed.0.operator && row.app != allowed.0.app.name {
+        return Err(Problem::new("no-such-record", format!("there is no dispatch '{id}'")));
+    }
+    let mut answer = DispatchAnswer::from(row);
+    answer.attempts = Some(attempts.into_iter().map(AttemptAnswer::from).collect());
+    answer.ledger = Some(ledger.into_iter().map(LedgerAnswer::from).collect());
+    Ok(Json(answer))
+}
+
+/// Which usage to show.
+#[derive(Debug, FromForm)]
+pub(crate) struct UsageQuery {
+    by: Option<String>,
+    from: Option<String>,
+    to: Option<String>,
+    app: Option<String>,
+}
+
+/// Show usage
+///
+/// What was settled, from day to day in UTC (this month unless given), grouped
+/// `by` one or two of `app`, `engine`, `day`, `model`, separated by a comma.
+/// An app key sees its own app's alone.
+#[utoipa::path(
+    context_path = "/api/v1", tag = "records",
+    params(
+        ("by" = Option<String>, Query, description = "app, engine, day, model; one or two"),
+        ("from" = Option<String>, Query, description = "YYYY-MM-DD"), ("to" = Option<String>, Query, description = "YYYY-MM-DD"),
+        ("app" = Option<String>, Query),
+    ),
+    responses((status = 200, description = "Usage", body = UsageList), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/usage?<filter..>")]
+pub(crate) async fn usage(allowed: Allowed, filter: UsageQuery, gateway: &State<Gateway>) -> Result<Json<UsageList>, Problem> {
+    let by = filter.by.unwrap_or_else(|| "app,engine".into());
+    let names: Vec<String> = by.split(',').map(|name| name.trim().to_owned()).collect();
+    let columns: Vec<GroupBy> = names.iter().filter_map(|name| GroupBy::from_name(name)).collect();
+    if columns.len() != names.len() || columns.is_empty() || columns.len() > 2 {
+        return Err(Problem::new("invalid", format!("by is one or two of app, engine, day, model, not '{by}'")));
+    }
+    let today = day_of(now_micros());
+    let from = filter.from.unwrap_or_else(|| format!("{}-01", &today[..7]));
+    let to = filter.to.unwrap_or(today);
+    let is_day = |day: &str| day.len() == 10 && day.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
+    if !is_day(&from) || !is_day(&to) {
+        return Err(Problem::new("invalid", "from and to are days: YYYY-MM-DD"));
+    }
+    let app = if allowed.0.operator { filter.app } else { Some(allowed.0.app.name) };
+    let rows = gateway.store().usage((columns[0], columns.get(1).copied()), (from.clone(), to.clone()), app).await?;
+    let mut totals: Vec<(String, i64)> = Vec::new();
+    for row in &rows {
+        match totals.iter_mut().find(|(currency, _)| *currency == row.currency) {
+            Some((_, nanos)) => *nanos += row.nanos,
+            None => totals.push((row.currency.clone(), row.nanos)),
+        }
+    }
+    Ok(Json(UsageList {
+        by: names,
+        from,
+        to,
+        items: rows.into_iter().map(UsageAnswer::from).collect(),
+        next: None,
+        total: totals.iter().map(|(currency, nanos)| amount(*nanos, currency)).collect(),
+    }))
+}
+
+/// Read the audit log
+#[utoipa::path(
+    context_path = "/api/v1", tag = "records",
+    responses((status = 200, description = "The newest 200 entries", body = List<AuditAnswer>)),
+    security(("key" = []))
+)]
+#[get("/audit")]
+pub(crate) async fn audit(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<AuditAnswer>>, Problem> {
+    let rows = gateway.store().audit(200).await?;
+    let answer = |row: dispatcher_store::AuditRow| AuditAnswer {
+        at: rfc3339(row.at),
+        who: row.who,
+        action: row.action,
+        subject: row.subject,
+    };
+    Ok(Json(List::whole(rows.into_iter().map(answer).collect())))
+}
+
+/// Show what is going on
+#[utoipa::path(
+    context_path = "/api/v1", tag = "records",
+    responses((status = 200, description = "Engines, newest dispatches, today's usage", body = OverviewAnswer)),
+    security(("key" = []))
+)]
+#[get("/overview")]
+pub(crate) async fn overview(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<OverviewAnswer>, Problem> {
+    let store = gateway.store();
+    let rows = store.dispatches(DispatchFilter { limit: 500, ..DispatchFilter::default() }).await?;
+    let today = day_of(now_micros());
+    let usage = store.usage((GroupBy::Engine, None), (today.clone(), today), None).await?;
+    let failed = rows.iter().filter(|row| row.state == "failed").count();
+    let fallbacks = store.count_fallbacks(rows.last().map(|row| row.id.clone()).unwrap_or_default()).await?;
+    Ok(Json(OverviewAnswer {
+        engines: all_engines(gateway).await?,
+        requests: rows.len(),
+        failed,
+        fallbacks,
+        dispatches: rows.into_iter().take(8).map(DispatchAnswer::from).collect(),
+        usage: usage.into_iter().map(UsageAnswer::from).collect(),
+    }))
+}

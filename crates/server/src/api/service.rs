@@ -1,0 +1,40 @@
+//! Health and metrics, outside `/api`.
+
+use dispatcher_gateway::Gateway;
+use rocket::http::ContentType;
+use rocket::serde::json::Json;
+use rocket::{State, get};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use crate::problem::Problem;
+
+/// Whether the service works.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct HealthAnswer {
+    pub(crate) status: String,
+    pub(crate) version: String,
+    pub(crate) engines: usize,
+}
+
+/// Tell whether the service works
+///
+/// Answers once the records can be read.
+#[utoipa::path(tag = "service", responses((status = 200, description = "It works", body = HealthAnswer)))]
+#[get("/health")]
+pub(crate) async fn health(gateway: &State<Gateway>) -> Result<Json<HealthAnswer>, Problem> {
+    gateway.store().has_people().await?;
+    Ok(Json(HealthAnswer {
+        status: "ready".into(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        engines: gateway.registry().engines().count(),
+    }))
+}
+
+/// Counters as OpenMetrics
+#[utoipa::path(tag = "service", responses((status = 200, description = "OpenMetrics text", body = String, content_type = "application/openmetrics-text")))]
+#[get("/metrics")]
+pub(crate) fn metrics(gateway: &State<Gateway>) -> (ContentType, String) {
+    let kind = ContentType::new("application", "openmetrics-text").with_params(("version", "1.0.0"));
+    (kind, gateway.metrics().render())
+}

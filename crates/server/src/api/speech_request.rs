@@ -1,0 +1,191 @@
+//! A synthesis request out of JSON, plain text or SSML.
+
+use dispatcher_audio::{Codec, Format, Preference, negotiate, parse_accept};
+use dispatcher_core::{Criteria, Gender, Wanted, is_language_tag};
+use dispatcher_gateway::{SynthesisRequest, TextInput, Unsupported};
+use rocket::Data;
+
+use super::SMALL_BODY;
+use crate::headers::{Meta, query_pairs};
+use crate::problem::Problem;
+use crate::spool::read_small;
+use crate::wire::{AudioWish, UtteranceRequest};
+
+/// A request, how to answer it, and its body for comparison.
+pub(super) struct SpeechRequest {
+    pub(super) request: SynthesisRequest,
+    /// The answer carries the audio inside JSON.
+    pub(super) json: bool,
+    pub(super) body: Vec<u8>,
+    /// What was asked for and is not carried out yet.
+    pub(super) left_out: Vec<String>,
+}
+
+/// Reads the body by its media type.
+pub(super) async fn read(meta: &Meta, data: Data<'_>) -> Result<SpeechRequest, Problem> {
+    let body = read_small(data, SMALL_BODY).await?;
+    let text = || {
+        String::from_utf8(body.clone()).map_err(|_| Problem::new("bad-request", "the text is not UTF-8"))
+    };
+    let wish = match meta.essence.as_str() {
+        "application/json" | "" => {
+            if !meta.query.is_empty() {
+                return Err(Problem::new("unknown-member", "a JSON body takes no query parameters; put them into the JSON"));
+            }
+            serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?
+        }
+        "text/plain" => UtteranceRequest { text: Some(text()?), ..from_query(&meta.query)? },
+        "application/ssml+xml" => UtteranceRequest { ssml: Some(text()?), ..from_query(&meta.query)? },
+        other => {
+            let detail = format!("'{other}' is not taken; send application/json, text/plain or application/ssml+xml");
+            return Err(Problem::new("bad-request", detail));
+        }
+    };
+    let (format, json) = answer_format(&meta.accept, wish.audio.as_ref())?;
+    let left_out = left_out(&wish);
+    let request = request_of(wish, format, meta)?;
+    if request.unsupported == Unsupported::Refuse && !left_out.is_empty() {
+        let mut problem = Problem::new("unsupported", "some of what is asked for cannot be done");
+        problem.errors = left_out
+            .iter()
+            .map(|member| serde_json::json!({"pointer": format!("/{member}"), "detail": format!("{member} is not carried out by this version")}))
+            .collect();
+        return Err(problem);
+    }
+    Ok(SpeechRequest { request, json, body, left_out })
+}
+
+fn left_out(wish: &UtteranceRequest) -> Vec<String> {
+    [
+        ("prosody", wish.prosody.is_some()),
+        ("style", wish.style.is_some()),
+        ("direction", wish.direction.is_some()),
+        ("variation", wish.variation.is_some()),
+        ("seed", wish.seed.is_some()),
+    ]
+    .into_iter()
+    .filter(|(_, given)| *given)
+    .map(|(name, _)| name.to_owned())
+    .collect()
+}
+
+fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<SynthesisRequest, Problem> {
+    let text = match (wish.text, wish.ssml) {
+        (Some(text), None) => TextInput::Plain(text),
+        (None, Some(document)) => TextInput::Ssml(document),
+        (None, None) => return Err(Problem::at("invalid", "/text", "there is no text; send text or ssml")),
+        (Some(_), Some(_)) => return Err(Problem::at("invalid", "/ssml", "text and ssml are both there; send one")),
+    };
+    if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
+        return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
+    }
+    let unsupported = match wish.unsupported.as_deref() {
+        None if meta.strict => Unsupported::Refuse,
+        None | Some("adapt") => Unsupported::Adapt,
+        Some("refuse") => Unsupported::Refuse,
+        Some("omit") => Unsupported::Omit,
+        Some(other) => {
+            return Err(Problem::at("invalid", "/unsupported", format!("'{other}' is not refuse, adapt or omit")));
+        }
+    };
+    let wanted = match wish.voice {
+        None => None,
+        Some(serde_json::Value::String(name)) => Some(Wanted::Named(name)),
+        Some(criteria) => {
+            let read: Result<Criteria, _> = serde_json::from_value(criteria);
+            let read = read.map_err(|error| Problem::at("invalid", "/voice", error.to_string()))?;
+            (!read.is_empty()).then_some(Wanted::Like(read))
+        }
+    };
+    Ok(SynthesisRequest {
+        text,
+        wanted,
+        model: wish.model,
+        language: wish.language,
+        unsupported,
+        format,
+        trace: meta.trace.clone(),
+    })
+}
+
+/// The format of the answer, and whether it travels inside JSON.
+fn answer_format(accept: &str, wish: Option<&AudioWish>) -> Result<(Format, bool), Problem> {
+    let json = parse_accept(accept).into_iter().next() == Some(Preference::Json);
+    let wished = wish.map(wished_format).transpose()?.flatten();
+    let plain = |error: dispatcher_audio::AudioError| Problem::new("not-acceptable", error.to_string());
+    let format = match wished {
+        Some(format) => format,
+        None if json => Format::default(),
+        None => negotiate(accept, Format::default()).map_err(plain)?.unwrap_or_default(),
+    };
+    // A rate or bit rate without a type changes the negotiated format.
+    let format = match wish.filter(|wish| wish.kind.is_none()) {
+        Some(wish) => with_numbers(format, wish)?,
+        None => format,
+    };
+    Ok((format, json))
+}
+
+fn wished_format(wish: &AudioWish) -> Result<Option<Format>, Problem> {
+    let Some(kind) = &wish.kind else { return Ok(None) };
+    let by_name = Codec::from_extension(kind.trim_start_matches('.'));
+    let format = match by_name {
+        Some(Codec::Mulaw) => Format::new(Codec::Mulaw, 8_000),
+        Some(codec) => Format::new(codec, 24_000),
+        None => Format::parse(kind).map_err(|error| Problem::at("not-acceptable", "/audio/type", error.to_string()))?,
+    };
+    with_numbers(format, wish).map(Some)
+}
+
+fn with_numbers(format: Format, wish: &AudioWish) -> Result<Format, Problem> {
+    let format = Format {
+        rate: wish.rate.unwrap_or(format.rate),
+        channels: wish.channels.unwrap_or(format.channels),
+        bitrate: wish.bitrate.or(format.bitrate),
+        ..format
+    };
+    format.check().map_err(|error| Problem::at("not-acceptable", "/audio", error.to_string()))?;
+    Ok(format)
+}
+
+/// The query parameters of bodies that are text.
+fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
+    let mut wish = UtteranceRequest::default();
+    let mut audio = AudioWish::default();
+    let mut criteria = Criteria::default();
+    for (name, value) in query_pairs(query) {
+        let number = || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
+        match name.as_str() {
+            "voice" => wish.voice = Some(serde_json::Value::String(value)),
+            "model" => wish.model = Some(value),
+            "language" => wish.language = Some(value),
+            "unsupported" => wish.unsupported = Some(value),
+            "languages" => criteria.languages = Some(value),
+            "style" => criteria.style = Some(value),
+            "name" => criteria.name = Some(value),
+            "gender" => criteria.gender = Some(gender(&value)?),
+            "type" => audio.kind = Some(value),
+            "rate" => audio.rate = Some(number()?),
+            "bitrate" => audio.bitrate = Some(number()?),
+            "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
+            _ => {
+                let known = "voice, languages, gender, style, name, model, language, unsupported, type, rate, bitrate, channels";
+                return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
+            }
+        }
+    }
+    if wish.voice.is_none() && !criteria.is_empty() {
+        wish.voice = serde_json::to_value(criteria).ok();
+    }
+    wish.audio = Some(audio);
+    Ok(wish)
+}
+
+fn gender(value: &str) -> Result<Gender, Problem> {
+    match value {
+        "female" => Ok(Gender::Female),
+        "male" => Ok(Gender::Male),
+        "neutral" => Ok(Gender::Neutral),
+        _ => Err(Problem::new("invalid", format!("gender is female, male or neutral, not '{value}'"))),
+    }
+}

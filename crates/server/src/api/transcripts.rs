@@ -1,0 +1,284 @@
+//! `POST /transcripts`: audio to text.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use dispatcher_audio::Format;
+use dispatcher_core::is_language_tag;
+use dispatcher_engines::AudioSource;
+use dispatcher_gateway::{Gateway, GatewayError, GivenAudio, RecognitionRequest, Recognised};
+use rocket::http::Header;
+use rocket::request::Request;
+use rocket::response::{self, Responder, Response};
+use rocket::{Data, State, post};
+use tokio_util::io::ReaderStream;
+
+use super::utterances::keep;
+use crate::access::Allowed;
+use crate::headers::{Meta, query_pairs};
+use crate::idempotency::{Idempotency, Kept, Verdict};
+use crate::problem::Problem;
+use crate::spool::{Sink, Spool, read_small};
+use crate::wire::{TranscriptAnswer, TranscriptRequest};
+
+/// Audio inside JSON is held whole; larger audio goes as a raw body or a form.
+const MAX_JSON: u64 = 24 << 20;
+/// A text part of a form.
+const MAX_PART: usize = 64 << 10;
+
+/// Recognise speech
+///
+/// Audio in, text out. The audio is the raw body with its media type, a part
+/// `audio` of a form, or base64 inside JSON. The answer is JSON, or by
+/// `Accept`: `text/plain`, `text/vtt`, `application/x-subrip`. Raw bodies take
+/// the rest as query parameters, forms as parts.
+#[utoipa::path(
+    context_path = "/api/v1",
+    tag = "speak and listen",
+    request_body(content(
+        (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "audio/ogg;codecs=opus"), (Vec<u8> = "audio/pcm"),
+        (TranscriptRequest = "multipart/form-data"),
+        (TranscriptRequest = "application/json"),
+    )),
+    params(
+        ("engine" = Option<String>, Query, description = "An engine; or a route"),
+        ("route" = Option<String>, Query, description = "A route"),
+        ("language" = Option<String>, Query, description = "BCP 47 tag of what is spoken"),
+        ("model" = Option<String>, Query, description = "A model of the engine"),
+        ("context" = Option<String>, Query, description = "Earlier lines"),
+        ("variation" = Option<f64>, Query, description = "0 to 1"),
+        ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt or application/x-subrip"),
+        ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
+    ),
+    responses(
+        (status = 200, description = "The transcript", content(
+            (TranscriptAnswer = "application/json"), (String = "text/plain"), (String = "text/vtt"), (String = "application/x-subrip"),
+        )),
+        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+        (status = "5XX", description = "No engine could do it", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[post("/transcripts", data = "<data>")]
+pub(crate) async fn recognise(
+    allowed: Allowed,
+    meta: Meta,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+    idempotency: &State<Idempotency>,
+    spool: &State<Spool>,
+) -> Result<Written, Problem> {
+    let form = form_of(&meta.accept)?;
+    let (audio, wish) = read(&meta, data, spool).await?;
+    let digest = digest(&audio).await?;
+    let told: [&[u8]; 4] = [b"transcripts", meta.query.as_bytes(), meta.accept.as_bytes(), digest.as_bytes()];
+    let claim = match idempotency.begin(&allowed.0.app.name, meta.idempotency_key.as_deref(), &told)? {
+        Verdict::Answer(kept) => return Written::of_kept(&kept).await,
+        Verdict::Do(claim) => claim,
+    };
+    let request = RecognitionRequest {
+        audio,
+        wanted: wish.route.or(wish.engine),
+        model: wish.model,
+        language: wish.language,
+        context: wish.context,
+        variation: wish.variation,
+        trace: meta.trace.clone(),
+    };
+    let heard = tokio::select! {
+        outcome = gateway.recognise(&allowed.0, request) => outcome?,
+        () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
+    };
+    let written = write(heard, form)?;
+    if let Some(claim) = claim {
+        keep(claim, spool, &written.headers, written.content_type, &written.body).await;
+    }
+    Ok(written)
+}
+
+/// What the answer is written as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Form {
+    Json,
+    Text,
+    Vtt,
+    Srt,
+}
+
+/// The first acceptable form; JSON where anything will do.
+fn form_of(accept: &str) -> Result<Form, Problem> {
+    let ranges = accept.split(',').map(|range| range.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
+    for range in ranges {
+        match range.as_str() {
+            "" | "*/*" | "application/*" | "application/json" => return Ok(Form::Json),
+            "text/plain" | "text/*" => return Ok(Form::Text),
+            "text/vtt" => return Ok(Form::Vtt),
+            "application/x-subrip" => return Ok(Form::Srt),
+            _ => {}
+        }
+    }
+    let detail = format!("'{accept}' cannot be made; ask for application/json, text/plain, text/vtt or application/x-subrip");
+    Err(Problem::new("not-acceptable", detail))
+}
+
+/// An answer, written.
+pub(crate) struct Written {
+    headers: Vec<(String, String)>,
+    content_type: &'static str,
+    body: Vec<u8>,
+}
+
+impl Written {
+    async fn of_kept(kept: &Kept) -> Result<Written, Problem> {
+        let body = tokio::fs::read(&**kept.body).await.map_err(|error| Problem::new("internal", error.to_string()))?;
+        let known = ["application/json", "text/plain; charset=utf-8", "text/vtt; charset=utf-8", "application/x-subrip"];
+        let content_type = known.into_iter().find(|known| *known == kept.content_type).unwrap_or(known[0]);
+        Ok(Written { headers: kept.headers.clone(), content_type, body })
+    }
+}
+
+impl<'r> Responder<'r, 'static> for Written {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let mut response = Response::build();
+        response.raw_header("Content-Type", self.content_type);
+        for (name, value) in self.headers {
+            response.header(Header::new(name, value));
+        }
+        response.sized_body(self.body.len(), std::io::Cursor::new(self.body)).ok()
+    }
+}
+
+fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
+    let headers = vec![
+        ("Dispatch-Id".to_owned(), heard.dispatch.clone()),
+        ("Dispatch-Engine".into(), heard.engine.clone()),
+        ("Dispatch-Cost".into(), heard.cost.to_string()),
+        ("Vary".into(), "Accept".into()),
+    ];
+    let (content_type, body) = match form {
+        Form::Text => ("text/plain; charset=utf-8", format!("{}\n", heard.transcript.text).into_bytes()),
+        Form::Vtt => ("text/vtt; charset=utf-8", heard.transcript.to_vtt(heard.length).into_bytes()),
+        Form::Srt => ("application/x-subrip", heard.transcript.to_srt(heard.length).into_bytes()),
+        Form::Json => {
+            let answer = serde_json::to_vec(&TranscriptAnswer::from(heard));
+            ("application/json", answer.map_err(|error| Problem::new("internal", error.to_string()))?)
+        }
+    };
+    Ok(Written { headers, content_type, body })
+}
+
+/// Reads audio and wishes by the media type of the body.
+pub(super) async fn read(
+    meta: &Meta,
+    data: Data<'_>,
+    spool: &Spool,
+) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+    let (given, wish) = match meta.essence.as_str() {
+        "application/json" => from_json(data).await?,
+        "multipart/form-data" => from_form(meta, data, spool).await?,
+        essence if essence.starts_with("audio/") || matches!(essence, "" | "application/octet-stream" | "application/ogg") => {
+            let wish = from_query(&meta.query)?;
+            let told = told(&meta.content_type);
+            (GivenAudio { source: spool.take(data).await?, told }, wish)
+        }
+        other => {
+            let detail = format!("'{other}' is no audio; send audio/…, multipart/form-data with a part audio, or JSON");
+            return Err(Problem::new("not-audio", detail));
+        }
+    };
+    if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
+        return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
+    }
+    if wish.variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
+        return Err(Problem::at("invalid", "/variation", "variation lies between 0 and 1"));
+    }
+    Ok((given, wish))
+}
+
+/// What a media type says of raw audio; others tell it themselves.
+fn told(content_type: &str) -> Option<Format> {
+    Format::parse(content_type).ok()
+}
+
+async fn from_json(data: Data<'_>) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+    let body = read_small(data, MAX_JSON).await.map_err(|mut problem| {
+        if problem.status == 413 {
+            problem.help = "Send large audio as a raw body or a form; they are spooled.".into();
+        }
+        problem
+    })?;
+    let mut wish: TranscriptRequest = serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?;
+    let audio = wish.audio.take().ok_or_else(|| Problem::at("invalid", "/audio", "there is no audio"))?;
+    let bytes = STANDARD
+        .decode(audio.base64.as_bytes())
+        .map_err(|error| Problem::at("bad-request", "/audio/base64", format!("not base64: {error}")))?;
+    let told = audio.kind.as_deref().and_then(told);
+    Ok((GivenAudio { source: AudioSource::Memory(bytes.into()), told }, wish))
+}
+
+async fn from_form(meta: &Meta, data: Data<'_>, spool: &Spool) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+    let broken = |error: multer::Error| Problem::new("bad-request", format!("the form cannot be read: {error}"));
+    let boundary = multer::parse_boundary(&meta.content_type).map_err(broken)?;
+    let limit = rocket::data::ByteUnit::Byte(spool.limit + (1 << 20));
+    let mut parts = multer::Multipart::new(ReaderStream::with_capacity(data.open(limit), 64 << 10), boundary);
+    let mut given = None;
+    let mut pairs = Vec::new();
+    while let Some(mut part) = parts.next_field().await.map_err(broken)? {
+        let name = part.name().unwrap_or_default().to_owned();
+        if name == "audio" {
+            let kind = part.content_type().map(ToString::to_string).unwrap_or_default();
+            let mut sink = Sink::new(spool.clone());
+            while let Some(chunk) = part.chunk().await.map_err(broken)? {
+                sink.push(&chunk).await?;
+            }
+            given = Some(GivenAudio { source: sink.finish().await?, told: told(&kind) });
+            continue;
+        }
+        let mut text = Vec::new();
+        while let Some(chunk) = part.chunk().await.map_err(broken)? {
+            if text.len() + chunk.len() > MAX_PART {
+                return Err(Problem::new("too-large", format!("the part '{name}' is longer than {MAX_PART} bytes")));
+            }
+            text.extend_from_slice(&chunk);
+        }
+        pairs.push((name, String::from_utf8_lossy(&text).into_owned()));
+    }
+    let given = given.ok_or_else(|| Problem::new("invalid", "the form has no part 'audio'"))?;
+    Ok((given, from_pairs(pairs)?))
+}
+
+fn from_query(query: &str) -> Result<TranscriptRequest, Problem> {
+    from_pairs(query_pairs(query))
+}
+
+fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem> {
+    let mut wish = TranscriptRequest::default();
+    for (name, value) in pairs {
+        match name.as_str() {
+            "engine" => wish.engine = Some(value),
+            "route" => wish.route = Some(value),
+            "model" => wish.model = Some(value),
+            "language" => wish.language = Some(value),
+            "context" => wish.context = Some(value),
+            "variation" => {
+                let number = value.parse();
+                wish.variation = Some(number.map_err(|_| Problem::new("invalid", format!("variation takes a number, not '{value}'")))?);
+            }
+            _ => {
+                let known = "engine, route, language, model, context, variation";
+                return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
+            }
+        }
+    }
+    Ok(wish)
+}
+
+/// Tells one recording from another.
+async fn digest(audio: &GivenAudio) -> Result<String, Problem> {
+    let source = audio.source.clone();
+    let work = tokio::task::spawn_blocking(move || match source {
+        AudioSource::Memory(bytes) => Ok(dispatcher_vault::hash_bytes(&bytes)),
+        AudioSource::File(path) => dispatcher_vault::hash_file(&path),
+    });
+    let result = work.await.map_err(|error| Problem::new("internal", error.to_string()))?;
+    result.map_err(|error| Problem::new("internal", error.to_string()))
+}

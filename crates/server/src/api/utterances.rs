@@ -1,0 +1,323 @@
+//! `POST /utterances`: text or SSML to audio, streamed.
+
+use std::io;
+use std::pin::Pin;
+use std::sync::Arc;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format, Length, measure};
+use dispatcher_gateway::{AudioBody, Gateway, GatewayError, Utterance};
+use futures::Stream;
+use rocket::http::{ContentType, Header};
+use rocket::request::Request;
+use rocket::response::{self, Responder, Response};
+use rocket::{Data, State, post};
+use tokio::io::AsyncWriteExt as _;
+use tokio_util::io::StreamReader;
+
+use super::speech_request::{self, SpeechRequest};
+use crate::access::Allowed;
+use crate::connection::Connection;
+use crate::headers::Meta;
+use crate::idempotency::{Claim, Idempotency, Kept, Verdict};
+use crate::problem::Problem;
+use crate::spool::Spool;
+use crate::wire::{AudioAnswer, UtteranceAnswer, UtteranceRequest};
+
+/// Audio that travels inside JSON is held whole: 32 MiB.
+const MAX_IN_JSON: usize = 32 << 20;
+/// Bytes handed to the socket at once.
+const CHUNK: usize = 64 << 10;
+
+/// Speak a text
+///
+/// Text or SSML in, audio out, streamed as the engine streams. The format is
+/// decided by `Accept`, or the `audio` member, else WAV at 24 kHz mono. With
+/// `Accept: application/json` the audio comes inside a JSON answer. Bodies of
+/// `text/plain` and `application/ssml+xml` take the rest as query parameters.
+#[utoipa::path(
+    context_path = "/api/v1",
+    tag = "speak and listen",
+    request_body(content(
+        (UtteranceRequest = "application/json"),
+        (String = "text/plain"),
+        (String = "application/ssml+xml"),
+    )),
+    params(
+        ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/wav, audio/L16;rate=…, audio/basic, audio/pcm;rate=…, or application/json"),
+        ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
+        ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what cannot be done"),
+        ("traceparent" = Option<String>, Header, description = "W3C Trace Context; kept with the dispatch"),
+    ),
+    responses(
+        (status = 200, description = "The audio", content(
+            (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "audio/ogg;codecs=opus"),
+            (Vec<u8> = "audio/L16"), (Vec<u8> = "audio/basic"), (UtteranceAnswer = "application/json"),
+        ), headers(
+            ("Dispatch-Id" = String, description = "The record of what is done"),
+            ("Dispatch-Engine" = String), ("Dispatch-Voice" = String),
+            ("Dispatch-Cost" = String, description = "The top of what it may cost"),
+            ("Dispatch-Fidelity" = String, description = "The worst that became of any element"),
+            ("Dispatch-Sound" = String, description = "Equal for equal requested sound"),
+            ("Dispatch-Synthetic" = String, description = "?1"),
+            ("Server-Timing" = String, description = "Until the first audio"),
+        )),
+        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+        (status = "5XX", description = "No engine could do it", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[post("/utterances", data = "<data>")]
+pub(crate) async fn speak(
+    allowed: Allowed,
+    meta: Meta,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+    idempotency: &State<Idempotency>,
+    spool: &State<Spool>,
+) -> Result<Spoken, Problem> {
+    let SpeechRequest { request, json, body, left_out } = speech_request::read(&meta, data).await?;
+    let app = &allowed.0.app.name;
+    let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
+    let claim = match idempotency.begin(app, meta.idempotency_key.as_deref(), &told)? {
+        Verdict::Answer(kept) => return Ok(Spoken::Kept(kept)),
+        Verdict::Do(claim) => claim,
+    };
+    let title = file_title(&request.text);
+    let mut utterance = tokio::select! {
+        outcome = gateway.speak(&allowed.0, request) => outcome?,
+        () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
+    };
+    utterance.warnings.extend(left_out.iter().map(|member| format!("{member} was left out: this version does not carry it out")));
+    let headers = headers_of(&utterance, &title);
+    if json {
+        let answer = tokio::select! {
+            answer = whole(gateway, utterance) => answer?,
+            () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
+        };
+        let text = serde_json::to_vec(&answer).map_err(|error| Problem::new("internal", error.to_string()))?;
+        if let Some(claim) = claim {
+            keep(claim, spool, &headers, "application/json", &text).await;
+        }
+        return Ok(Spoken::Json { headers, text });
+    }
+    let tee = claim.and_then(|claim| Tee::new(claim, spool, &headers, utterance.format));
+    let format = utterance.format;
+    Ok(Spoken::Stream { headers, format, body: Flow { body: utterance.body, connection: meta.connection, tee } })
+}
+
+/// An answer of this call.
+pub(crate) enum Spoken {
+    Stream { headers: Vec<(String, String)>, format: Format, body: Flow },
+    Json { headers: Vec<(String, String)>, text: Vec<u8> },
+    Kept(Kept),
+}
+
+/// Audio on its way to a caller.
+pub(crate) struct Flow {
+    body: AudioBody,
+    connection: Connection,
+    tee: Option<Tee>,
+}
+
+impl<'r> Responder<'r, 'static> for Spoken {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let mut response = Response::build();
+        match self {
+            Spoken::Stream { headers, format, body } => {
+                set(&mut response, &headers, &format.media_type());
+                response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(body.into_stream()));
+            }
+            Spoken::Json { headers, text } => {
+                set(&mut response, &headers, &ContentType::JSON.to_string());
+                response.sized_body(text.len(), io::Cursor::new(text));
+            }
+            Spoken::Kept(kept) => {
+                set(&mut response, &kept.headers, &kept.content_type);
+                let file = std::fs::File::open(&**kept.body).map_err(|_| rocket::http::Status::InternalServerError)?;
+                response.max_chunk_size(CHUNK).sized_body(None, tokio::fs::File::from_std(file));
+            }
+        }
+        response.ok()
+    }
+}
+
+fn set(response: &mut response::Builder<'_>, headers: &[(String, String)], content_type: &str) {
+    response.raw_header("Content-Type", content_type.to_owned());
+    for (name, value) in headers {
+        response.header(Header::new(name.clone(), value.clone()));
+    }
+}
+
+impl Flow {
+    /// The bytes; breaks the connection off where the audio is not whole, and
+    /// lets go of the engine once the caller has left.
+    fn into_stream(self) -> Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>> {
+        Box::pin(futures::stream::unfold(Some(self), |flow| async {
+            let mut flow = flow?;
+            let next = tokio::select! {
+                next = flow.body.next() => next,
+                () = flow.connection.gone() => return Some((Err(io::ErrorKind::ConnectionAborted.into()), None)),
+            };
+            match next {
+                Some(Ok(bytes)) => {
+                    if let Some(tee) = flow.tee.as_mut() {
+                        tee.push(&bytes).await;
+                    }
+                    Some((Ok(bytes), Some(flow)))
+                }
+                Some(Err(error)) => {
+                    flow.connection.break_off().await;
+                    Some((Err(io::Error::other(error)), None))
+                }
+                None => {
+                    if let Some(tee) = flow.tee.take() {
+                        tee.finish().await;
+                    }
+                    None
+                }
+            }
+        }))
+    }
+}
+
+/// Keeps an answer for its Idempotency-Key while it streams by.
+struct Tee {
+    claim: Claim,
+    file: tokio::fs::File,
+    kept: Kept,
+    whole: bool,
+}
+
+impl Tee {
+    fn new(claim: Claim, spool: &Spool, headers: &[(String, String)], format: Format) -> Option<Tee> {
+        let (file, path) = tempfile::NamedTempFile::new_in(&spool.folder).ok()?.into_parts();
+        let kept = Kept { headers: headers.to_vec(), content_type: format.media_type(), body: Arc::new(path) };
+        Some(Tee { claim, file: tokio::fs::File::from_std(file), kept, whole: true })
+    }
+
+    async fn push(&mut self, bytes: &[u8]) {
+        self.whole &= self.file.write_all(bytes).await.is_ok();
+    }
+
+    async fn finish(mut self) {
+        if self.whole && self.file.flush().await.is_ok() {
+            self.claim.finish(self.kept);
+        }
+    }
+}
+
+/// Keeps a whole answer for its Idempotency-Key.
+pub(super) async fn keep(claim: Claim, spool: &Spool, headers: &[(String, String)], content_type: &str, body: &[u8]) {
+    let Ok(file) = tempfile::NamedTempFile::new_in(&spool.folder) else { return };
+    let path = file.into_temp_path();
+    if tokio::fs::write(&path, body).await.is_ok() {
+        claim.finish(Kept { headers: headers.to_vec(), content_type: content_type.into(), body: Arc::new(path) });
+    }
+}
+
+/// Collects the audio; a half one is an error and no answer.
+async fn whole(gateway: &Gateway, mut utterance: Utterance) -> Result<UtteranceAnswer, Problem> {
+    let mut audio = Vec::new();
+    while let Some(piece) = utterance.body.next().await {
+        let piece = piece.map_err(|error| {
+            let attempts = vec![error.0];
+            Problem::from(GatewayError::AllFailed { dispatch: utterance.dispatch.clone(), attempts })
+        })?;
+        if audio.len() + piece.len() > MAX_IN_JSON {
+            return Err(Problem::new("not-acceptable", "the audio is too long for a JSON answer; ask for it as audio"));
+        }
+        audio.extend_from_slice(&piece);
+    }
+    if utterance.format.codec == Codec::Wav {
+        let length = audio.len() as u64;
+        dispatcher_audio::mend_wav_lengths(&mut audio, length);
+    }
+    let length = measure(&audio, Some(utterance.format)).map_or(Length::default(), |(_, length)| length);
+    let (row, ..) = gateway.store().dispatch(utterance.dispatch.clone()).await?;
+    let base64 = STANDARD.encode(&audio);
+    let kind = utterance.format.media_type();
+    Ok(UtteranceAnswer {
+        audio: AudioAnswer {
+            data_uri: format!("data:{kind};base64,{base64}"),
+            base64,
+            kind,
+            duration: (length.seconds() * 1_000.0).round() / 1_000.0,
+        },
+        words: Vec::new(),
+        marks: Vec::new(),
+        engine: utterance.engine,
+        voice: utterance.voice,
+        model: utterance.model,
+        cost: crate::wire::amount(row.cost_nanos, &row.currency),
+        fidelity: utterance.fidelity,
+        warnings: utterance.warnings,
+        dispatch: utterance.dispatch,
+    })
+}
+
+fn headers_of(utterance: &Utterance, title: &str) -> Vec<(String, String)> {
+    let file = format!("{title}.{}", utterance.format.codec.extension());
+    let first = utterance.first_us as f64 / 1_000.0;
+    let mut headers = vec![
+        ("Dispatch-Id".to_owned(), utterance.dispatch.clone()),
+        ("Dispatch-Engine".into(), utterance.engine.clone()),
+        ("Dispatch-Voice".into(), utterance.voice.clone()),
+        ("Dispatch-Cost".into(), utterance.estimate.to_string()),
+        ("Dispatch-Fidelity".into(), utterance.worst.name().into()),
+        ("Dispatch-Sound".into(), utterance.sound.clone()),
+        ("Dispatch-Synthetic".into(), "?1".into()),
+        ("Content-Disposition".into(), format!("inline; filename=\"{file}\"")),
+        ("Server-Timing".into(), format!("first-audio;dur={first:.1}")),
+        ("Vary".into(), "Accept, Prefer".into()),
+    ];
+    for warning in &utterance.warnings {
+        let safe: String = warning.chars().filter(|c| c.is_ascii() && !c.is_ascii_control()).collect();
+        headers.push(("Dispatch-Warning".into(), safe));
+    }
+    if let Some(model) = &utterance.model {
+        headers.push(("Dispatch-Model".into(), model.clone()));
+    }
+    headers
+}
+
+/// A few safe words of the text for a file name.
+fn file_title(text: &dispatcher_gateway::TextInput) -> String {
+    let (dispatcher_gateway::TextInput::Plain(text) | dispatcher_gateway::TextInput::Ssml(text)) = text;
+    let mut inside = false;
+    let spoken = text.chars().filter(|c| {
+        inside = (inside || *c == '<') && *c != '>';
+        !inside && *c != '>'
+    });
+    let mut title = String::new();
+    for c in spoken {
+        if c.is_ascii_alphanumeric() {
+            title.push(c.to_ascii_lowercase());
+        } else if !title.is_empty() && !title.ends_with('-') {
+            title.push('-');
+        }
+        if title.len() >= 40 {
+            break;
+        }
+    }
+    let title = title.trim_end_matches('-');
+    if title.len() < 3 { "utterance".into() } else { title.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use dispatcher_gateway::TextInput;
+
+    use super::*;
+
+    #[test]
+    fn file_names_are_telling_and_safe() {
+        let title = |text: &str| file_title(&TextInput::Plain(text.into()));
+        assert_eq!(title("The 06:15 to Gullsay is delayed by twenty minutes."), "the-06-15-to-gullsay-is-delayed-by-twent");
+        assert_eq!(title("../../etc/passwd\"\r\nX: y"), "etc-passwd-x-y");
+        assert_eq!(title("六時十五分の便"), "utterance");
+        assert_eq!(file_title(&TextInput::Ssml("<speak version=\"1.1\">Mind the gap</speak>".into())), "mind-the-gap");
+    }
+}

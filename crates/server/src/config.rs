@@ -1,0 +1,129 @@
+//! The host's configuration: defaults, then `dispatcher.toml`, then the
+//! environment (`DISPATCHER_…`), then flags.
+
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr};
+use std::path::{Path, PathBuf};
+
+use figment::Figment;
+use figment::providers::{Env, Format as _, Serialized, Toml};
+use serde::{Deserialize, Serialize};
+
+/// How log lines look.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[serde(rename_all = "lowercase")]
+pub enum LogFormat {
+    #[default]
+    Human,
+    Json,
+}
+
+/// What the host says of one engine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+pub struct EngineOverride {
+    /// Takes the place of the sheet's endpoint.
+    pub endpoint: Option<String>,
+}
+
+/// The configuration of one service.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Config {
+    /// Where to listen; loopback unless set.
+    pub address: IpAddr,
+    /// 7420 unless set; 0 takes a free one.
+    pub port: u16,
+    /// Where the records, the root key and spooled audio lie.
+    pub data: PathBuf,
+    /// How the service is reached from outside; for links and problem types.
+    pub public_url: Option<String>,
+    /// Folders of engine sheets; the only ones that may run programs.
+    pub sheets: Vec<PathBuf>,
+    /// The file of the root key; `root.key` in the data folder unless set.
+    pub root_key: Option<PathBuf>,
+    pub log: LogFormat,
+    /// A tracing filter, such as `info` or `dispatcher_gateway=debug`.
+    pub log_level: String,
+    /// The largest body, in megabytes.
+    pub body_megabytes: u64,
+    /// Seconds that running requests get at a shutdown.
+    pub grace: u32,
+    pub engines: BTreeMap<String, EngineOverride>,
+}
+
+impl Default for Config {
+    fn default() -> Self {
+        Config {
+            address: IpAddr::V4(Ipv4Addr::LOCALHOST),
+            port: 7_420,
+            data: PathBuf::from("data"),
+            public_url: None,
+            sheets: Vec::new(),
+            root_key: None,
+            log: LogFormat::Human,
+            log_level: "info".into(),
+            body_megabytes: 100,
+            grace: 20,
+            engines: BTreeMap::new(),
+        }
+    }
+}
+
+/// A fault in the configuration, with its source.
+#[derive(Debug, thiserror::Error)]
+#[error("the configuration cannot be used: {0}")]
+pub struct ConfigError(String);
+
+impl Config {
+    /// Reads the configuration. `file` must exist where it is named; otherwise
+    /// `dispatcher.toml` here is read if there is one. `flags` come last.
+    ///
+    /// # Errors
+    /// Names the key and where it was set.
+    pub fn load(file: Option<&Path>, flags: &impl Serialize) -> Result<Config, ConfigError> {
+        if let Some(file) = file.filter(|file| !file.is_file()) {
+            return Err(ConfigError(format!("there is no file {}", file.display())));
+        }
+        let file = file.unwrap_or(Path::new("dispatcher.toml"));
+        let environment = Env::prefixed("DISPATCHER_")
+            // The client's own variables are not settings of the service.
+            .ignore(&["url", "key", "app_key", "config"])
+            .split("__");
+        let mut figment = Figment::from(Serialized::defaults(Config::default())).merge(Toml::file(file)).merge(environment);
+        figment = figment.merge(Serialized::defaults(flags));
+        figment.extract().map_err(|error| ConfigError(error.to_string()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn flags_come_before_the_environment_and_that_before_the_file() {
+        figment::Jail::expect_with(|jail| {
+            jail.create_file("d.toml", "port = 1\ngrace = 7\nlog = \"json\"\n[engines.heron]\nendpoint = \"http://h\"\n")?;
+            jail.set_env("DISPATCHER_PORT", "2");
+            jail.set_env("DISPATCHER_GRACE", "8");
+            jail.set_env("DISPATCHER_KEY", "helm_secret");
+            let flags = BTreeMap::from([("port", 3)]);
+            let config = Config::load(Some(Path::new("d.toml")), &flags).map_err(|e| e.to_string())?;
+            assert_eq!((config.port, config.grace, config.log), (3, 8, LogFormat::Json));
+            assert_eq!(config.engines["heron"].endpoint.as_deref(), Some("http://h"));
+            Ok(())
+        });
+    }
+
+    #[test]
+    fn an_unknown_setting_is_named() {
+        figment::Jail::expect_with(|jail| {
+            jail.create_file("d.toml", "prot = 1\n")?;
+            let error = Config::load(Some(Path::new("d.toml")), &BTreeMap::<&str, u8>::new()).expect_err("prot");
+            assert!(error.to_string().contains("prot"), "{error}");
+            let error = Config::load(Some(Path::new("none.toml")), &BTreeMap::<&str, u8>::new()).expect_err("none");
+            assert!(error.to_string().contains("none.toml"), "{error}");
+            Ok(())
+        });
+    }
+}

@@ -1,0 +1,134 @@
+//! What Rocket does not tell: that the caller has left, and a way to break an
+//! answer off so that the caller sees it.
+//!
+//! Rocket notices a lost caller only at its next write, and ends a failed
+//! body as if it were whole. So the caller's socket is found among our own
+//! descriptors by its peer address, duplicated (`pidfd_getfd` on ourselves),
+//! and watched or shut down.
+
+use std::net::SocketAddr;
+use std::os::fd::OwnedFd;
+use std::time::Duration;
+
+use rustix::net::{Shutdown, SocketAddrAny, getpeername, getsockname, shutdown};
+use rustix::process::{PidfdFlags, PidfdGetfdFlags, getpid, pidfd_getfd, pidfd_open};
+use tokio::io::Interest;
+use tokio::net::TcpStream;
+
+/// Looking for the socket costs a scan; short waits go without.
+const PATIENCE: Duration = Duration::from_millis(250);
+
+/// The connection of one request.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Connection {
+    peer: Option<SocketAddr>,
+    port: u16,
+}
+
+impl Connection {
+    /// The connection from a peer to our port.
+    pub(crate) fn new(peer: Option<SocketAddr>, port: u16) -> Self {
+        Connection { peer, port }
+    }
+
+    /// Comes back once the caller has closed its side; never, where the
+    /// socket cannot be found.
+    pub(crate) async fn gone(self) {
+        tokio::time::sleep(PATIENCE).await;
+        let found = tokio::task::spawn_blocking(move || self.find()).await;
+        let Ok(Some(socket)) = found else { return std::future::pending().await };
+        // The duplicate shares the non-blocking mode of Rocket's own.
+        let Ok(socket) = TcpStream::from_std(socket.into()) else { return std::future::pending().await };
+        loop {
+            match socket.ready(Interest::READABLE).await {
+                Ok(ready) if ready.is_read_closed() => return,
+                Ok(_) => {
+                    // Bytes of a next request: not ours to read. Wait for more.
+                    let later = || Err::<(), _>(std::io::ErrorKind::WouldBlock.into());
+                    let _ = socket.try_io(Interest::READABLE, later);
+                }
+                Err(_) => return,
+            }
+        }
+    }
+
+    /// Shuts the socket down, so that the caller sees a broken transfer.
+    pub(crate) async fn break_off(self) {
+        let _ = tokio::task::spawn_blocking(move || {
+            if let Some(socket) = self.find() {
+                let _ = shutdown(&socket, Shutdown::Both);
+            }
+        })
+        .await;
+    }
+
+    /// A duplicate of the socket that leads from our port to the peer.
+    fn find(self) -> Option<OwnedFd> {
+        let peer = self.peer?;
+        let ourselves = pidfd_open(getpid(), PidfdFlags::empty()).ok()?;
+        let descriptors = std::fs::read_dir("/proc/self/fd").ok()?;
+        descriptors
+            .filter_map(|entry| {
+                let entry = entry.ok()?;
+                // Only sockets are worth the look.
+                let target = std::fs::read_link(entry.path()).ok()?;
+                target.to_str()?.starts_with("socket:").then_some(())?;
+                entry.file_name().to_str()?.parse().ok()
+            })
+            .find_map(|number| {
+                let socket = pidfd_getfd(&ourselves, number, PidfdGetfdFlags::empty()).ok()?;
+                let there = address(getpeername(&socket).ok()??)?;
+                let here = address(getsockname(&socket).ok()?)?;
+                (there == peer && here.port() == self.port).then_some(socket)
+            })
+    }
+}
+
+fn address(any: SocketAddrAny) -> Option<SocketAddr> {
+    SocketAddr::try_from(any).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+    use tokio::net::TcpListener;
+
+    use super::*;
+
+    async fn pair() -> (TcpStream, TcpStream, Connection) {
+        let listener = TcpListener::bind("127.0.0.1:0").await.expect("binds");
+        let client = TcpStream::connect(listener.local_addr().expect("address")).await.expect("connects");
+        let (server, peer) = listener.accept().await.expect("accepts");
+        let connection = Connection::new(Some(peer), listener.local_addr().expect("address").port());
+        (client, server, connection)
+    }
+
+    #[tokio::test]
+    async fn a_caller_that_leaves_is_noticed() {
+        let (client, _server, connection) = pair().await;
+        let watch = tokio::spawn(connection.gone());
+        tokio::time::sleep(Duration::from_millis(400)).await;
+        assert!(!watch.is_finished(), "it is still there");
+        drop(client);
+        tokio::time::timeout(Duration::from_secs(2), watch).await.expect("noticed").expect("ran");
+    }
+
+    #[tokio::test]
+    async fn a_next_request_on_the_connection_is_no_leave_taking() {
+        let (mut client, _server, connection) = pair().await;
+        let watch = tokio::spawn(connection.gone());
+        client.write_all(b"GET / HTTP/1.1\r\n\r\n").await.expect("writes");
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        assert!(!watch.is_finished());
+        drop(client);
+        tokio::time::timeout(Duration::from_secs(2), watch).await.expect("noticed").expect("ran");
+    }
+
+    #[tokio::test]
+    async fn breaking_off_ends_the_callers_read() {
+        let (mut client, _server, connection) = pair().await;
+        connection.break_off().await;
+        let read = tokio::time::timeout(Duration::from_secs(2), client.read(&mut [0; 8])).await.expect("ended");
+        assert_eq!(read.unwrap_or(0), 0);
+    }
+}

@@ -1,0 +1,102 @@
+//! The console's files, embedded in the binary, and the pages of problems.
+
+use std::path::PathBuf;
+
+use rocket::http::{ContentType, Status};
+use rocket::response::Redirect;
+use rocket::response::content::RawHtml;
+use rocket::{Route, State, get, http::CookieJar, routes};
+use rust_embed::RustEmbed;
+
+use crate::problem::{KINDS, Problem};
+use crate::sign_in::{SignIn, begin_session};
+
+#[derive(RustEmbed)]
+#[folder = "../../console/dist"]
+#[allow_missing = true]
+struct Files;
+
+type File = (ContentType, Vec<u8>);
+
+fn file(path: &str) -> Option<File> {
+    let found = Files::get(path)?;
+    let extension = path.rsplit('.').next().unwrap_or_default();
+    let kind = ContentType::from_extension(extension).unwrap_or(ContentType::Binary);
+    Some((kind, found.data.into_owned()))
+}
+
+fn index() -> Result<File, Problem> {
+    file("index.html").ok_or_else(|| Problem::new("not-found", "the console was not built into this binary; run: make console"))
+}
+
+#[get("/")]
+fn root() -> Result<File, Problem> {
+    index()
+}
+
+/// Files by their path; every other path is a page of the console.
+#[get("/<path..>", rank = 20)]
+fn any(path: PathBuf) -> Result<File, Problem> {
+    let path = path.to_string_lossy().into_owned();
+    if path.starts_with("api/") || path == "api" {
+        return Err(Problem::new("not-found", format!("there is no GET /{path}")));
+    }
+    if path.contains('.') {
+        return file(&path).ok_or_else(|| Problem::new("not-found", format!("there is no /{path}")));
+    }
+    index()
+}
+
+/// A one-time link: signs in and goes to the console.
+#[get("/sign-in/<token>")]
+async fn link(
+    token: &str,
+    sign_in: &State<SignIn>,
+    gateway: &State<dispatcher_gateway::Gateway>,
+    cookies: &CookieJar<'_>,
+) -> Result<Redirect, Problem> {
+    if !sign_in.use_link(token) {
+        return Err(Problem::new("signed-out", "this link was used, or is of an earlier start; sign in, or start again for a new one"));
+    }
+    begin_session(gateway, "operator".into(), cookies).await?;
+    Ok(Redirect::to("/"))
+}
+
+fn page(title: &str, body: &str) -> RawHtml<String> {
+    RawHtml(format!(
+        "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><title>{title} · Dispatcher</title>\
+         <meta name=\"viewport\" content=\"width=device-width\">\
+         <style>body{{font:17px/1.55 system-ui,sans-serif;max-width:44rem;margin:3rem auto;padding:0 1rem;\
+         color:#1D2B2A;background:#EDF2EF}}a{{color:#1F6F6B}}code{{background:#FBFDFB;padding:.1em .3em}}</style>\
+         <h1>{title}</h1>{body}</html>"
+    ))
+}
+
+#[get("/problems")]
+fn problems() -> RawHtml<String> {
+    let rows: String =
+        KINDS.iter().map(|(slug, status, title, _)| format!("<li>{status} <a href=\"/problems/{slug}\">{title}</a></li>")).collect();
+    page("Problems", &format!("<p>Every kind of problem that the API answers with.</p><ul>{rows}</ul>"))
+}
+
+#[get("/problems/<slug>")]
+fn problem(slug: &str) -> (Status, RawHtml<String>) {
+    match KINDS.iter().find(|kind| kind.0 == slug) {
+        Some((slug, status, title, help)) => {
+            let body = format!("<p>Status {status}, <code>{slug}</code>.</p><p>{help}</p><p><a href=\"/problems\">All problems</a></p>");
+            (Status::Ok, page(title, &body))
+        }
+        None => (Status::NotFound, page("No such problem", "<p><a href=\"/problems\">All problems</a></p>")),
+    }
+}
+
+/// The reference page, which can try calls; its script comes from the
+/// console's files.
+#[get("/api/reference")]
+fn reference() -> Result<File, Problem> {
+    file("reference.html").ok_or_else(|| Problem::new("not-found", "the reference page was not built in; run: make console"))
+}
+
+pub(crate) fn all() -> Vec<Route> {
+    routes![root, any, link, problems, problem, reference]
+}

@@ -1,0 +1,99 @@
+//! Headers that the handlers read, and those that every answer gets.
+
+use rocket::fairing::AdHoc;
+use rocket::http::Header;
+use rocket::request::{FromRequest, Outcome, Request};
+
+use crate::connection::Connection;
+
+/// What handlers read of a request beside its body.
+#[derive(Debug, Clone)]
+pub(crate) struct Meta {
+    pub(crate) accept: String,
+    pub(crate) content_type: String,
+    /// A lower-case media type without parameters.
+    pub(crate) essence: String,
+    pub(crate) query: String,
+    pub(crate) trace: Option<String>,
+    pub(crate) idempotency_key: Option<String>,
+    pub(crate) strict: bool,
+    pub(crate) connection: Connection,
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Meta {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        let header = |name: &str| request.headers().get_one(name).map(str::to_owned);
+        let content_type = header("Content-Type").unwrap_or_default();
+        let essence = content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+        let prefer = request.headers().get("Prefer").collect::<Vec<_>>().join(",");
+        Outcome::Success(Meta {
+            accept: request.headers().get("Accept").collect::<Vec<_>>().join(", "),
+            essence,
+            content_type,
+            query: request.uri().query().map(|query| query.as_str().to_owned()).unwrap_or_default(),
+            trace: header("traceparent").filter(|value| is_traceparent(value)),
+            idempotency_key: header("Idempotency-Key").map(|key| key.trim_matches('"').to_owned()),
+            strict: prefer.split(',').any(|part| part.trim().replace(' ', "") == "handling=strict"),
+            connection: Connection::new(request.remote(), request.rocket().config().port),
+        })
+    }
+}
+
+/// `version-trace-parent-flags` in hexadecimal (W3C Trace Context, section 3.2).
+fn is_traceparent(value: &str) -> bool {
+    let parts: Vec<&str> = value.split('-').collect();
+    let lengths = parts.iter().map(|part| part.len()).take(4).eq([2, 32, 16, 2]);
+    lengths && parts.iter().all(|part| part.bytes().all(|byte| byte.is_ascii_hexdigit()))
+}
+
+/// Decodes a query; the pairs in their order.
+pub(crate) fn query_pairs(query: &str) -> Vec<(String, String)> {
+    let decode = |text: &str| {
+        let spaced = text.replace('+', " ");
+        percent_encoding::percent_decode_str(&spaced).decode_utf8_lossy().into_owned()
+    };
+    query
+        .split('&')
+        .filter(|pair| !pair.is_empty())
+        .map(|pair| {
+            let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
+            (decode(name), decode(value))
+        })
+        .collect()
+}
+
+/// Headers of every answer: nothing is loaded from elsewhere, nothing guessed.
+pub(crate) fn fairing() -> AdHoc {
+    AdHoc::on_response("security headers", |_, response| {
+        Box::pin(async move {
+            let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; \
+                          media-src 'self' blob: data:; connect-src 'self' blob: data:; worker-src 'self' blob:; \
+                          frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+            response.set_header(Header::new("Content-Security-Policy", policy));
+            response.set_header(Header::new("X-Content-Type-Options", "nosniff"));
+            response.set_header(Header::new("Referrer-Policy", "no-referrer"));
+        })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn queries_are_decoded_once() {
+        let pairs = query_pairs("text=a+b%26c&voice=heron%2Fmarin&bare");
+        let wanted = [("text", "a b&c"), ("voice", "heron/marin"), ("bare", "")];
+        assert!(pairs.iter().map(|(n, v)| (n.as_str(), v.as_str())).eq(wanted), "{pairs:?}");
+    }
+
+    #[test]
+    fn only_a_whole_traceparent_is_taken() {
+        assert!(is_traceparent("00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"));
+        assert!(!is_traceparent("00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331"));
+        assert!(!is_traceparent("00-0af7651916cd43dd8448eb211c80319z-b7ad6b7169203331-01"));
+    }
+}

@@ -1,0 +1,375 @@
+//! From a configuration to a running service, and its end.
+
+use std::net::{SocketAddr, TcpListener};
+use std::path::{Path, PathBuf};
+
+use dispatcher_engines::{Engine, EngineError, Fetcher};
+use dispatcher_gateway::{Gateway, GatewayError, Registry, now_micros};
+use dispatcher_store::{AccessKey, App, Store, StoreError};
+use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
+use figment::Figment;
+use rocket::{Build, Ignite, Rocket};
+use secrecy::{ExposeSecret as _, SecretString};
+
+use crate::idempotency::Idempotency;
+use crate::sign_in::SignIn;
+use crate::spool::Spool;
+use crate::{Config, LogFormat, api, catchers, console, headers, openapi};
+
+/// The sheets that are part of the product.
+const SHIPPED: [(&str, &str); 3] = [
+    ("espeak-ng.toml", include_str!("../../../sheets/espeak-ng.toml")),
+    ("flite.toml", include_str!("../../../sheets/flite.toml")),
+    ("pocketsphinx.toml", include_str!("../../../sheets/pocketsphinx.toml")),
+];
+
+/// How the service is reached from outside.
+pub(crate) struct PublicUrl(pub(crate) String);
+
+/// Why the service does not run.
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    #[error("the data folder {path} cannot be used")]
+    Data { path: PathBuf, source: std::io::Error },
+    #[error("the address {address} cannot be listened on: {source}; choose another with --port")]
+    Listen { address: SocketAddr, source: std::io::Error },
+    #[error("the sheet folder {path} cannot be read")]
+    Sheets { path: PathBuf, source: std::io::Error },
+    #[error(transparent)]
+    Sheet(#[from] dispatcher_core::SheetError),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Vault(#[from] VaultError),
+    #[error(transparent)]
+    Gateway(#[from] GatewayError),
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    #[error("the server stopped: {0}")]
+    Rocket(String),
+}
+
+/// A service that is ready to run.
+pub struct Service {
+    rocket: Rocket<Ignite>,
+    gateway: Gateway,
+    sign_in: SignIn,
+    url: String,
+}
+
+/// What can be done with a service while it runs.
+pub struct Running {
+    gateway: Gateway,
+    sign_in: SignIn,
+    url: String,
+    shutdown: rocket::Shutdown,
+    task: tokio::task::JoinHandle<Result<(), ServeError>>,
+}
+
+/// Log lines to standard error.
+pub fn init_logging(config: &Config) {
+    let filter = tracing_subscriber::EnvFilter::try_new(&config.log_level)
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
+    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let set = match config.log {
+        LogFormat::Human => builder.with_target(false).try_init(),
+        LogFormat::Json => builder.json().try_init(),
+    };
+    if let Err(error) = set {
+        tracing::debug!(%error, "logging was set up before");
+    }
+}
+
+fn load_engines(config: &Config, fetcher: &Fetcher) -> Result<Vec<(Engine, String, String)>, ServeError> {
+    let mut engines = Vec::new();
+    let mut load = |source: &str, file: &str| -> Result<(), ServeError> {
+        // The name decides which override applies, so that it is read first.
+        let name = dispatcher_core::Sheet::parse(source, file)?.name;
+        let endpoint = config.engines.get(&name).and_then(|engine| engine.endpoint.as_deref());
+        engines.push((Engine::load(source, file, endpoint, fetcher)?, source.to_owned(), file.to_owned()));
+        Ok(())
+    };
+    for (file, source) in SHIPPED {
+        load(source, file)?;
+    }
+    for folder in &config.sheets {
+        let failed = |source| ServeError::Sheets { path: folder.clone(), source };
+        let mut files: Vec<PathBuf> = std::fs::read_dir(folder)
+            .map_err(failed)?
+            .filter_map(|entry| entry.ok().map(|entry| entry.path()))
+            .filter(|path| path.extension().is_some_and(|extension| extension == "toml"))
+            .collect();
+        files.sort();
+        for file in files {
+            let source = std::fs::read_to_string(&file).map_err(failed)?;
+            load(&source, &file.to_string_lossy())?;
+        }
+    }
+    Ok(engines)
+}
+
+fn prepare_data(folder: &Path) -> Result<Spool, ServeError> {
+    use std::os::unix::fs::DirBuilderExt as _;
+    let failed = |source| ServeError::Data { path: folder.into(), source };
+    // What lies there is for the service's own user alone.
+    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
+    let spool = folder.join("spool");
+    // What an earlier run left behind belongs to nobody.
+    match std::fs::remove_dir_all(&spool) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(failed(error)),
+        _ => {}
+    }
+    std::fs::create_dir_all(&spool).map_err(failed)?;
+    Ok(Spool { folder: spool, limit: 0 })
+}
+
+/// At the first start: the app that pays for the console, and an operator key
+/// in a file of mode 0600.
+async fn first_start(store: &Store, data: &Path) -> Result<(), ServeError> {
+    if store.apps().await?.iter().any(|app| app.name == "console") {
+        return Ok(());
+    }
+    let now = now_micros();
+    let console = App {
+        name: "console".into(),
+        title: "Console".into(),
+        rehearsal: 0,
+        default_voice: None,
+        default_recognition: None,
+        created_at: now,
+    };
+    store.add_app(console, "host".into()).await?;
+    let path = data.join("operator.key");
+    let key = add_operator_key(store, "made at the first start").await?;
+    write_private(&path, key.expose_secret()).map_err(|source| ServeError::Data { path: path.clone(), source })?;
+    tracing::info!(path = %path.display(), "the first operator key is in this file");
+    Ok(())
+}
+
+async fn add_operator_key(store: &Store, label: &str) -> Result<SecretString, StoreError> {
+    let made = new_key(KeyKind::Operator, &mut rand::rng());
+    let row = AccessKey {
+        id: random_token(&mut rand::rng())[..12].to_owned(),
+        app: "console".into(),
+        operator: 1,
+        hash: made.hash,
+        hint: made.hint,
+        label: label.into(),
+        created_at: now_micros(),
+        last_used_at: None,
+        revoked_at: None,
+    };
+    store.add_key(row, "host".into()).await?;
+    Ok(made.secret)
+}
+
+fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
+    use std::io::Write as _;
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
+    writeln!(file, "{text}")
+}
+
+/// A free port is taken by binding once: Rocket cannot tell the one it got.
+fn settle_port(config: &Config) -> Result<u16, ServeError> {
+    let address = SocketAddr::new(config.address, config.port);
+    let listener = TcpListener::bind(address).map_err(|source| ServeError::Listen { address, source })?;
+    let bound = listener.local_addr().map_err(|source| ServeError::Listen { address, source })?;
+    Ok(bound.port())
+}
+
+/// More open files than the usual 1,024 are needed for many callers.
+fn raise_file_limit() {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let limit = getrlimit(Resource::Nofile);
+    let raised = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, maximum: limit.maximum });
+    if let Err(error) = raised {
+        tracing::warn!(%error, "the limit on open files stays as it is");
+    }
+}
+
+impl Service {
+    /// Prepares everything and ignites; nothing is served yet.
+    ///
+    /// # Errors
+    /// With what to do about it.
+    pub async fn new(config: &Config) -> Result<Service, ServeError> {
+        raise_file_limit();
+        let spool = Spool { limit: config.body_megabytes * 1_000_000, ..prepare_data(&config.data)? };
+        let key_file = config.root_key.clone().unwrap_or_else(|| config.data.join("root.key"));
+        let root = RootKey::load_or_create(&key_file, &mut rand::rng())?;
+        let store = Store::open(&config.data.join("records.db"))?;
+        first_start(&store, &config.data).await?;
+        let fetcher = Fetcher::new()?;
+        let mut registry = Registry::default();
+        for (engine, source, file) in load_engines(config, &fetcher)? {
+            store.put_sheet(engine.sheet().name.clone(), source, file, now_micros()).await?;
+            registry.add(engine);
+        }
+        let gateway = Gateway::start(store, root, registry).await?;
+        let port = settle_port(config)?;
+        let url = config.public_url.clone().unwrap_or_else(|| format!("http://{}", SocketAddr::new(config.address, port)));
+        let url = url.trim_end_matches('/').to_owned();
+        let sign_in = SignIn::default();
+        let rocket = build(config, port, &url, gateway.clone(), spool).manage(sign_in.clone());
+        let rocket = rocket.ignite().await.map_err(|error| ServeError::Rocket(error.to_string()))?;
+        Ok(Service { rocket, gateway, sign_in, url })
+    }
+
+    /// Serves in a task of its own.
+    pub fn start(self) -> Running {
+        Running {
+            gateway: self.gateway.clone(),
+            sign_in: self.sign_in.clone(),
+            url: self.url.clone(),
+            shutdown: self.rocket.shutdown(),
+            task: tokio::spawn(self.run()),
+        }
+    }
+
+    async fn run(self) -> Result<(), ServeError> {
+        tracing::info!(url = %self.url, "listening");
+        let ended = self.rocket.launch().await;
+        // Work goes on after the last answer: settlements are written first.
+        self.gateway.finish().await;
+        ended.map(drop).map_err(|error| ServeError::Rocket(error.to_string()))
+    }
+}
+
+impl Running {
+    /// How the service is reached.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    /// The gateway behind it.
+    pub fn gateway(&self) -> &Gateway {
+        &self.gateway
+    }
+
+    /// Asks the service to end, letting running requests finish.
+    pub fn stop(&self) {
+        self.shutdown.clone().notify();
+    }
+
+    /// Waits until the service has ended.
+    ///
+    /// # Errors
+    /// Why it ended, where that was not asked for.
+    pub async fn ended(self) -> Result<(), ServeError> {
+        self.task.await.unwrap_or_else(|error| Err(ServeError::Rocket(error.to_string())))
+    }
+
+    /// Waits until the service answers.
+    pub async fn ready(&self) {
+        let address = self.url.trim_start_matches("http://").to_owned();
+        while tokio::net::TcpStream::connect(&address).await.is_err() {
+            if self.task.is_finished() {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        }
+    }
+
+    /// A link that signs in to the console once.
+    pub fn sign_in_link(&self) -> String {
+        format!("{}/sign-in/{}", self.url, self.sign_in.new_link())
+    }
+}
+
+fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) -> Rocket<Build> {
+    let shutdown = rocket::config::Shutdown {
+        grace: config.grace,
+        mercy: 3,
+        ..rocket::config::Shutdown::default()
+    };
+    let settings = rocket::Config {
+        address: config.address,
+        port,
+        // Anybody could forge the header; the peer's address is the truth.
+        ip_header: None,
+        temp_dir: spool.folder.clone().into(),
+        shutdown,
+        log_level: rocket::config::LogLevel::Off,
+        cli_colors: false,
+        ..rocket::Config::release_default()
+    };
+    rocket::custom(Figment::from(settings))
+        .manage(gateway)
+        .manage(PublicUrl(url.to_owned()))
+        .manage(Idempotency::default())
+        .manage(spool)
+        .attach(headers::fairing())
+        .register("/", catchers::all())
+        .mount("/api/v1", api::routes())
+        .mount("/", rocket::routes![openapi::serve, api::service::health, api::service::metrics])
+        .mount("/", console::all())
+}
+
+/// Runs a service until it is asked to end (SIGTERM, Ctrl-C).
+///
+/// # Errors
+/// Why it cannot run, with what to do about it.
+pub async fn launch(config: &Config) -> Result<(), ServeError> {
+    let running = Service::new(config).await?.start();
+    running.ready().await;
+    if !running.gateway().store().has_people().await? {
+        // Standard error and not the log: a link is as good as a password.
+        eprintln!("The console is at {}. To sign in once, open {}", running.url(), running.sign_in_link());
+    }
+    running.ended().await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::access;
+
+    #[tokio::test]
+    async fn every_route_stands_in_the_table_and_in_the_document() {
+        let folder = tempfile::tempdir().expect("folder");
+        let config = Config { data: folder.path().into(), port: 0, ..Config::default() };
+        let service = Service::new(&config).await.expect("service");
+        let mut mounted: Vec<(String, String)> = Vec::new();
+        for route in service.rocket.routes() {
+            let pattern = route.uri.to_string();
+            let known = access::TABLE.iter().any(|row| row.0 == route.method && row.1 == pattern);
+            assert!(known, "{} {pattern} is not in the authorisation table", route.method);
+            mounted.push((route.method.to_string(), pattern));
+        }
+        for row in access::TABLE {
+            let there = mounted.iter().any(|(method, pattern)| *method == row.0.to_string() && pattern == row.1);
+            assert!(there, "{} {} is in the table and not mounted", row.0, row.1);
+        }
+        let document = serde_json::to_value(openapi::document()).expect("document");
+        let mut documented = Vec::new();
+        for (path, item) in document["paths"].as_object().expect("paths") {
+            for method in item.as_object().expect("methods").keys() {
+                documented.push((method.to_uppercase(), path.replace('{', "<").replace('}', ">")));
+            }
+        }
+        let wanted: Vec<(String, String)> = mounted
+            .into_iter()
+            .map(|(method, pattern)| (method, pattern.split('?').next().unwrap_or_default().to_owned()))
+            .filter(|(_, path)| path.starts_with("/api/v1") || path == "/health" || path == "/metrics")
+            .collect();
+        for call in &wanted {
+            assert!(documented.contains(call), "{call:?} is not in the OpenAPI document");
+        }
+        assert_eq!(documented.len(), wanted.len(), "the document has calls that are not mounted");
+        service.gateway.finish().await;
+    }
+
+    #[tokio::test]
+    async fn http2_is_off_and_a_taken_port_is_named() {
+        let folder = tempfile::tempdir().expect("folder");
+        let taken = TcpListener::bind("127.0.0.1:0").expect("a port");
+        let port = taken.local_addr().expect("address").port();
+        let config = Config { data: folder.path().into(), port, ..Config::default() };
+        let error = Service::new(&config).await.err().expect("the port is taken");
+        assert!(error.to_string().contains("--port"), "{error}");
+        let lock = include_str!("../../../Cargo.lock");
+        let rocket = lock.split("[[package]]").find(|package| package.contains("name = \"rocket_http\"")).expect("rocket");
+        assert!(!rocket.contains("\"h2\""), "HTTP/2 was turned on by a dependency");
+    }
+}

@@ -1,0 +1,214 @@
+//! Problem documents (RFC 9457): the one place where errors become answers.
+
+use dispatcher_core::{Cause, PlanError};
+use dispatcher_gateway::{FailedAttempt, GatewayError};
+use dispatcher_store::StoreError;
+use rocket::http::{ContentType, Header, Status};
+use rocket::request::Request;
+use rocket::response::{self, Responder, Response};
+use serde::Serialize;
+use serde_json::json;
+use utoipa::ToSchema;
+
+/// The kinds of problem: slug, status, title, and what to do about it.
+pub(crate) const KINDS: [(&str, u16, &str, &str); 24] = [
+    ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
+    ("unknown-member", 400, "The request has a member or parameter that is not known", "Look up the name in the API reference; nothing is passed over silently."),
+    ("no-key", 401, "A key is missing", "Send an app key or operator key as Authorization: Bearer KEY."),
+    ("bad-key", 401, "The key is not valid", "Check that the key is whole; make a new one with: dispatcher app key NAME"),
+    ("signed-out", 401, "Nobody is signed in", "Sign in with your name and password, or with an operator key."),
+    ("not-allowed", 403, "The key may not do this", "Use an operator key; app keys speak, listen and read only."),
+    ("wrong-origin", 403, "The request comes from another page", "Changes with a console session are taken from the console's own pages alone."),
+    ("not-found", 404, "There is nothing here", "Look up the path in the API reference at /api/reference."),
+    ("no-such-voice", 404, "There is no such voice or route", "List them with: dispatcher voices, or GET /api/v1/voices"),
+    ("no-such-engine", 404, "There is no such engine", "List them with: dispatcher engine list, or GET /api/v1/engines"),
+    ("no-such-record", 404, "There is no such record", "Check the name; lists show what there is."),
+    ("not-acceptable", 406, "No such audio can be made", "Ask for one of the formats that the detail names."),
+    ("in-progress", 409, "The same request is still being worked on", "Wait for the first one to end, then send it again."),
+    ("taken", 409, "The name is taken", "Choose another name, or change the record that has it."),
+    ("too-large", 413, "The body is too large", "Send a smaller body, or raise body_megabytes in dispatcher.toml."),
+    ("text-too-long", 413, "The text is longer than the engine takes at once", "Shorten the text, or choose an engine with a higher limit."),
+    ("audio-too-long", 413, "The audio is longer than the engine takes at once", "Cut the audio, or choose an engine with a higher limit."),
+    ("not-audio", 415, "The audio cannot be read", "Send WAV, MP3, Ogg Opus or raw PCM, with its media type."),
+    ("unsupported", 422, "No engine here can do all that is asked", "Leave out what the errors name, or let it be adapted: \"unsupported\": \"adapt\""),
+    ("markup", 422, "The text cannot be spoken as it is", "Correct the markup at the line and column that the errors name."),
+    ("invalid", 422, "The request makes no sense", "Correct what the detail names and send it again."),
+    ("too-many-attempts", 429, "Too many attempts to sign in", "Wait as long as Retry-After says."),
+    ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it."),
+    ("engines-failed", 502, "No engine could do it", "The attempts say why; dispatcher dispatches ID shows them later."),
+];
+
+/// A problem document.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct Problem {
+    /// Made absolute when it is sent.
+    #[serde(rename = "type")]
+    pub(crate) kind: String,
+    pub(crate) title: String,
+    pub(crate) status: u16,
+    pub(crate) detail: String,
+    /// What to do about it.
+    pub(crate) help: String,
+    /// Several faults, with line and column or JSON Pointer.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schema(value_type = Vec<Object>)]
+    pub(crate) errors: Vec<serde_json::Value>,
+    /// The three nearest names.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) nearest: Vec<String>,
+    /// The dispatch that holds what was done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) dispatch: Option<String>,
+    #[serde(skip)]
+    pub(crate) retry_after: Option<u64>,
+}
+
+impl Problem {
+    /// A problem of a kind in [`KINDS`].
+    pub(crate) fn new(slug: &str, detail: impl Into<String>) -> Problem {
+        let (slug, status, title, help) = KINDS.iter().find(|kind| kind.0 == slug).unwrap_or(&KINDS[22]);
+        Problem {
+            kind: (*slug).into(),
+            title: (*title).into(),
+            status: *status,
+            detail: detail.into(),
+            help: (*help).into(),
+            errors: Vec::new(),
+            nearest: Vec::new(),
+            dispatch: None,
+            retry_after: None,
+        }
+    }
+
+    /// The fault of one member or parameter, by JSON Pointer (RFC 6901).
+    pub(crate) fn at(slug: &str, pointer: &str, detail: impl Into<String>) -> Problem {
+        let mut problem = Problem::new(slug, detail);
+        problem.errors.push(json!({"pointer": pointer, "detail": problem.detail}));
+        problem
+    }
+
+    /// A fault that serde found in a JSON body.
+    pub(crate) fn of_json(error: &serde_json::Error) -> Problem {
+        let slug = if error.to_string().starts_with("unknown field") { "unknown-member" } else { "bad-request" };
+        let mut problem = Problem::new(slug, error.to_string());
+        problem.errors.push(json!({"line": error.line(), "column": error.column(), "detail": problem.detail}));
+        problem
+    }
+}
+
+/// What several failed attempts come to: the worst that waiting could mend
+/// decides between "later" and "not at all".
+fn of_attempts(dispatch: String, attempts: &[FailedAttempt]) -> Problem {
+    let detail = attempts.iter().map(|a| format!("{}: {} ({})", a.engine, a.cause, a.detail)).collect::<Vec<_>>().join("; ");
+    let mut problem = Problem::new("engines-failed", detail);
+    let all = |causes: &[Cause]| attempts.iter().all(|attempt| causes.contains(&attempt.cause));
+    if all(&[Cause::Throttled, Cause::Quota]) {
+        problem.status = 503;
+        problem.retry_after = Some(attempts.iter().filter_map(|a| a.retry_after).min().map_or(1, |after| after.as_secs().max(1)));
+    } else if all(&[Cause::TimedOut]) {
+        problem.status = 504;
+    } else if all(&[Cause::Absent, Cause::Unavailable]) {
+        problem.status = 503;
+    }
+    problem.errors = attempts
+        .iter()
+        .map(|a| json!({"engine": a.engine, "cause": a.cause, "detail": a.detail}))
+        .collect();
+    problem.dispatch = Some(dispatch);
+    problem
+}
+
+impl From<GatewayError> for Problem {
+    fn from(error: GatewayError) -> Problem {
+        let text = error.to_string();
+        match error {
+            GatewayError::NoKey => Problem::new("no-key", text),
+            GatewayError::BadKey(_) => Problem::new("bad-key", text),
+            GatewayError::Markup(fault) => {
+                let mut problem = Problem::new("markup", text);
+                problem.errors.push(json!({"line": fault.line, "column": fault.column, "detail": fault.message}));
+                problem
+            }
+            GatewayError::Unsupported(items) => {
+                let mut problem = Problem::new("unsupported", text);
+                problem.errors = items.iter().filter_map(|item| serde_json::to_value(item).ok()).collect();
+                problem
+            }
+            GatewayError::Plan(plan) => {
+                let (slug, nearest) = match plan {
+                    PlanError::NoSuchVoice { nearest, .. } | PlanError::NoVoiceFits { nearest } => ("no-such-voice", nearest),
+                    PlanError::NoSuchEngine { nearest, .. } => ("no-such-engine", nearest),
+                    PlanError::NoSuchModel { models, .. } => ("invalid", models),
+                    _ => ("invalid", Vec::new()),
+                };
+                Problem { nearest, ..Problem::new(slug, text) }
+            }
+            GatewayError::NoSuchEngine { nearest, .. } => Problem { nearest, ..Problem::new("no-such-engine", text) },
+            GatewayError::TooLong { unit: "characters" | "bytes", .. } => Problem::new("text-too-long", text),
+            GatewayError::TooLong { .. } => Problem::new("audio-too-long", text),
+            GatewayError::NotAudio(_) => Problem::new("not-audio", text),
+            GatewayError::Format(_) => Problem::new("not-acceptable", text),
+            GatewayError::NothingWanted(_) | GatewayError::Credential(_) | GatewayError::Route(_) => Problem::new("invalid", text),
+            GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
+            GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),
+            GatewayError::Store(StoreError::Missing { .. }) => Problem::new("no-such-record", text),
+            other => {
+                tracing::error!(error = ?other, "internal error");
+                Problem::new("internal", "the cause is in the service's log")
+            }
+        }
+    }
+}
+
+impl From<StoreError> for Problem {
+    fn from(error: StoreError) -> Problem {
+        GatewayError::Store(error).into()
+    }
+}
+
+impl<'r> Responder<'r, 'static> for Problem {
+    fn respond_to(mut self, request: &'r Request<'_>) -> response::Result<'static> {
+        let base = request.rocket().state::<crate::launch::PublicUrl>().map(|url| url.0.clone()).unwrap_or_default();
+        self.kind = format!("{base}/problems/{}", self.kind);
+        let body = serde_json::to_vec(&self).unwrap_or_default();
+        let mut response = Response::build()
+            .status(Status::new(self.status))
+            .header(ContentType::new("application", "problem+json"))
+            .sized_body(body.len(), std::io::Cursor::new(body))
+            .finalize();
+        if self.status == 401 {
+            response.set_header(Header::new("WWW-Authenticate", "Bearer realm=\"dispatcher\""));
+        }
+        if let Some(seconds) = self.retry_after {
+            response.set_header(Header::new("Retry-After", seconds.to_string()));
+        }
+        Ok(response)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn attempt(cause: Cause) -> FailedAttempt {
+        FailedAttempt { engine: "heron".into(), cause, detail: "x".into(), retry_after: None }
+    }
+
+    #[test]
+    fn statuses_tell_later_from_never() {
+        let status = |causes: &[Cause]| of_attempts("d".into(), &causes.iter().map(|c| attempt(*c)).collect::<Vec<_>>()).status;
+        assert_eq!(status(&[Cause::Throttled]), 503);
+        assert_eq!(status(&[Cause::Unavailable, Cause::Absent]), 503);
+        assert_eq!(status(&[Cause::TimedOut]), 504);
+        assert_eq!(status(&[Cause::Throttled, Cause::Unauthorized]), 502);
+    }
+
+    #[test]
+    fn every_kind_is_found_by_its_own_slug() {
+        for (slug, status, title, _) in KINDS {
+            let problem = Problem::new(slug, "x");
+            assert_eq!((problem.kind.as_str(), problem.status, problem.title.as_str()), (slug, status, title));
+        }
+        assert_eq!(Problem::new("not a kind", "x").kind, "internal");
+    }
+}

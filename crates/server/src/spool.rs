@@ -1,0 +1,122 @@
+//! Bodies: small ones in memory, large ones in a file, never more than allowed.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use bytes::{Bytes, BytesMut};
+use dispatcher_engines::AudioSource;
+use rocket::Data;
+use rocket::data::ByteUnit;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
+
+use crate::problem::Problem;
+
+/// Audio up to this stays in memory: half a minute at 24 kHz.
+const IN_MEMORY: usize = 256 << 10;
+
+/// Where bodies go and how large they may be.
+#[derive(Debug, Clone)]
+pub(crate) struct Spool {
+    pub(crate) folder: PathBuf,
+    pub(crate) limit: u64,
+}
+
+fn too_large(limit: u64) -> Problem {
+    Problem::new("too-large", format!("the body is larger than {limit} bytes"))
+}
+
+fn broken_upload(error: &std::io::Error) -> Problem {
+    Problem::new("bad-request", format!("the body broke off: {error}"))
+}
+
+/// Reads a whole small body.
+pub(crate) async fn read_small(data: Data<'_>, limit: u64) -> Result<Vec<u8>, Problem> {
+    let read = data.open(ByteUnit::Byte(limit)).into_bytes().await.map_err(|error| broken_upload(&error))?;
+    if read.is_complete() { Ok(read.into_inner()) } else { Err(too_large(limit)) }
+}
+
+/// Reads JSON into a type that knows all its members.
+pub(crate) async fn read_json<T: serde::de::DeserializeOwned>(data: Data<'_>, limit: u64) -> Result<T, Problem> {
+    let body = read_small(data, limit).await?;
+    serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))
+}
+
+impl Spool {
+    /// Takes a raw body.
+    pub(crate) async fn take(&self, data: Data<'_>) -> Result<AudioSource, Problem> {
+        self.take_from(data.open(ByteUnit::Byte(self.limit + 1))).await
+    }
+
+    /// Takes bytes from a reader until it ends.
+    pub(crate) async fn take_from(&self, mut reader: impl AsyncRead + Unpin) -> Result<AudioSource, Problem> {
+        let mut sink = Sink::new(self.clone());
+        let mut chunk = BytesMut::with_capacity(64 << 10);
+        loop {
+            chunk.reserve(64 << 10);
+            let count = reader.read_buf(&mut chunk).await.map_err(|error| broken_upload(&error))?;
+            if count == 0 {
+                return sink.finish().await;
+            }
+            sink.push(&chunk.split()).await?;
+        }
+    }
+}
+
+/// Takes bytes piece by piece.
+pub(crate) struct Sink {
+    spool: Spool,
+    memory: Vec<u8>,
+    file: Option<(tokio::fs::File, tempfile::TempPath)>,
+    length: u64,
+}
+
+impl Sink {
+    pub(crate) fn new(spool: Spool) -> Self {
+        Sink { spool, memory: Vec::new(), file: None, length: 0 }
+    }
+
+    pub(crate) async fn push(&mut self, bytes: &[u8]) -> Result<(), Problem> {
+        self.length += bytes.len() as u64;
+        if self.length > self.spool.limit {
+            return Err(too_large(self.spool.limit));
+        }
+        if self.file.is_none() && self.memory.len() + bytes.len() <= IN_MEMORY {
+            self.memory.extend_from_slice(bytes);
+            return Ok(());
+        }
+        if self.file.is_none() {
+            let (file, path) = open(&self.spool.folder)?;
+            self.file = Some((file, path));
+            let held = std::mem::take(&mut self.memory);
+            self.write(&held).await?;
+        }
+        self.write(bytes).await
+    }
+
+    async fn write(&mut self, bytes: &[u8]) -> Result<(), Problem> {
+        match &mut self.file {
+            Some((file, _)) => file.write_all(bytes).await.map_err(|error| no_room(&error)),
+            None => Ok(()),
+        }
+    }
+
+    pub(crate) async fn finish(mut self) -> Result<AudioSource, Problem> {
+        match self.file.take() {
+            None => Ok(AudioSource::Memory(Bytes::from(self.memory))),
+            Some((mut file, path)) => {
+                file.flush().await.map_err(|error| no_room(&error))?;
+                Ok(AudioSource::File(Arc::new(path)))
+            }
+        }
+    }
+}
+
+fn open(folder: &Path) -> Result<(tokio::fs::File, tempfile::TempPath), Problem> {
+    let (file, path) = tempfile::NamedTempFile::new_in(folder).map_err(|error| no_room(&error))?.into_parts();
+    Ok((tokio::fs::File::from_std(file), path))
+}
+
+fn no_room(error: &std::io::Error) -> Problem {
+    tracing::error!(%error, "the body cannot be spooled");
+    Problem::new("internal", "the body could not be spooled to the data folder")
+}
