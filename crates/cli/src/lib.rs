@@ -1,1 +1,64 @@
+//! The command line: the service, the demo, and the client.
+//!
+//! Data goes to standard output, everything else to standard error. A command
+//! exits with 0 only when its work was done, with 2 for wrong usage.
 
+mod args;
+mod client;
+mod commands;
+mod demo;
+mod error;
+mod output;
+mod profile;
+
+use std::process::ExitCode;
+
+use clap::Parser as _;
+
+use crate::args::{Cli, Command};
+use crate::error::CliError;
+
+/// Parses the arguments, runs the command, and says what went wrong.
+pub fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            eprintln!("error: the runtime cannot start: {error}");
+            return ExitCode::FAILURE;
+        }
+    };
+    // Spawned, so that the command's large future lives on the heap.
+    let outcome = runtime.block_on(async { tokio::spawn(run(cli)).await });
+    match outcome {
+        Ok(Ok(())) => ExitCode::SUCCESS,
+        Ok(Err(error)) => {
+            error.report();
+            error.exit_code()
+        }
+        Err(error) => {
+            eprintln!("error: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn run(cli: Cli) -> Result<(), CliError> {
+    let Cli { json, profile, command } = cli;
+    let client = || client::Client::new(profile.as_deref());
+    match command {
+        Command::Serve(args) => commands::serve::run(args).await,
+        Command::Demo(args) => demo::run(args, json).await,
+        Command::Completions { shell } => commands::completions(shell),
+        Command::Speak(args) => commands::speak::run(&client()?, *args, json).await,
+        Command::Transcribe(args) => commands::transcribe::run(&client()?, args, json).await,
+        Command::Estimate(args) => commands::estimate::run(&client()?, *args, json).await,
+        Command::Voices(args) => commands::voices::run(&client()?, args, json).await,
+        Command::Engine(command) => commands::engine::run(&client()?, command, json).await,
+        Command::Credential(command) => commands::credential::run(&client()?, command, json).await,
+        Command::Route(command) => commands::route::run(&client()?, command, json).await,
+        Command::App(command) => commands::app::run(&client()?, command, json).await,
+        Command::Usage(args) => commands::usage::run(&client()?, args, json).await,
+        Command::Dispatches(args) => commands::dispatches::run(&client()?, args, json).await,
+    }
+}

@@ -1,1 +1,5 @@
-fn main(){}
+//! The `dispatcher` binary.
+
+fn main() -> std::process::ExitCode {
+    dispatcher_cli::main()
+}

@@ -1,0 +1,385 @@
+//! Commands and their options.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// One gateway for every engine that speaks or listens.
+///
+/// The client finds the service by DISPATCHER_URL and DISPATCHER_KEY, or by a
+/// profile of its configuration file.
+#[derive(Parser)]
+#[command(name = "dispatcher", version, propagate_version = true, max_term_width = 100)]
+pub(crate) struct Cli {
+    /// Print the API's JSON instead of text
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Use this profile of the client's configuration file
+    #[arg(long, global = true, value_name = "NAME")]
+    pub(crate) profile: Option<String>,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// Run the service
+    Serve(ServeArgs),
+    /// Run the service with demo data and simulated engines
+    Demo(DemoArgs),
+    /// Turn text into audio
+    Speak(Box<SpeakArgs>),
+    /// Turn audio into text
+    Transcribe(TranscribeArgs),
+    /// Show what a request would do and cost; nothing is sent to an engine
+    Estimate(Box<EstimateArgs>),
+    /// List the voices of all engines
+    Voices(VoicesArgs),
+    /// List, show and check engines
+    #[command(subcommand)]
+    Engine(EngineCommand),
+    /// Add, list and revoke credentials
+    #[command(subcommand)]
+    Credential(CredentialCommand),
+    /// List and show routes
+    #[command(subcommand)]
+    Route(RouteCommand),
+    /// List and add apps, and make keys for them
+    #[command(subcommand)]
+    App(AppCommand),
+    /// Show what was used and what it cost
+    Usage(UsageArgs),
+    /// List requests, or show one with its attempts
+    Dispatches(DispatchesArgs),
+    /// Print completions for a shell
+    Completions {
+        shell: clap_complete::Shell,
+    },
+}
+
+/// Examples:
+///   dispatcher serve
+///   dispatcher serve --data /var/lib/dispatcher --port 7420
+///   DISPATCHER_LOG=json dispatcher serve --config /etc/dispatcher.toml
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct ServeArgs {
+    /// Read this configuration file (default: dispatcher.toml here, if there is one)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) config: Option<PathBuf>,
+    /// Keep records, the root key and spooled audio here (default: data)
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: Option<PathBuf>,
+    /// Listen on this address (default: 127.0.0.1)
+    #[arg(long)]
+    pub(crate) address: Option<std::net::IpAddr>,
+    /// Listen on this port, 0 for a free one (default: 7420)
+    #[arg(long)]
+    pub(crate) port: Option<u16>,
+    /// Read engine sheets from this folder; may be given several times
+    #[arg(long, value_name = "DIR")]
+    pub(crate) sheets: Vec<PathBuf>,
+    /// How log lines look
+    #[arg(long, value_enum)]
+    pub(crate) log: Option<Log>,
+    /// What to log, such as info or dispatcher_gateway=debug
+    #[arg(long, value_name = "FILTER")]
+    pub(crate) log_level: Option<String>,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub(crate) enum Log {
+    Human,
+    Json,
+}
+
+/// Examples:
+///   dispatcher demo
+///   dispatcher demo --data /tmp/ferries --port 7500
+///   dispatcher demo --once --out /tmp/ferries
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct DemoArgs {
+    /// Keep the demo's data here (default: data/demo; with --once a folder that is removed)
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: Option<PathBuf>,
+    /// Listen on this port, 0 for a free one (default: 7420; with --once a free one)
+    #[arg(long)]
+    pub(crate) port: Option<u16>,
+    /// Run the whole example once and exit
+    #[arg(long)]
+    pub(crate) once: bool,
+    /// With --once: leave audio and transcripts here
+    #[arg(long, value_name = "DIR", requires = "once")]
+    pub(crate) out: Option<PathBuf>,
+}
+
+/// Who should speak, and how; shared by speak and estimate.
+#[derive(Args)]
+pub(crate) struct VoiceArgs {
+    /// A route, or a voice as engine/voice
+    #[arg(long, value_name = "VOICE", conflicts_with_all = ["languages", "gender", "style"])]
+    pub(crate) voice: Option<String>,
+    /// Any voice that speaks these languages, such as pt-PT or "pt en"
+    #[arg(long, value_name = "RANGES")]
+    pub(crate) languages: Option<String>,
+    /// Any voice of this gender
+    #[arg(long, value_parser = ["female", "male", "neutral"])]
+    pub(crate) gender: Option<String>,
+    /// Any voice with this style
+    #[arg(long)]
+    pub(crate) style: Option<String>,
+    /// A model of the engine
+    #[arg(long)]
+    pub(crate) model: Option<String>,
+    /// The language of the text, such as en-GB
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
+    /// A media type or extension: mp3, wav, opus, ulaw, audio/L16;rate=16000
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) format: Option<String>,
+    /// Hertz
+    #[arg(long, value_name = "HERTZ")]
+    pub(crate) sample_rate: Option<u32>,
+    /// The text is SSML (told by itself where it begins with <speak)
+    #[arg(long)]
+    pub(crate) ssml: bool,
+    /// Refuse what an engine cannot do rather than adapt it
+    #[arg(long)]
+    pub(crate) strict: bool,
+}
+
+/// Examples:
+///   dispatcher speak "The 06:15 to Gullsay is delayed." -o late.mp3
+///   dispatcher speak --file notice.txt --voice heron/marin --model fine -o out/
+///   echo "Mind the gap" | dispatcher speak --languages en-GB --format wav > gap.wav
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct SpeakArgs {
+    /// The text; read from standard input where it is missing
+    pub(crate) text: Option<String>,
+    /// Read the text from this file, - for standard input
+    #[arg(long, value_name = "FILE", conflicts_with = "text")]
+    pub(crate) file: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) voice: VoiceArgs,
+    /// A file, a folder (ending in /), or - for standard output
+    #[arg(short, long, value_name = "PATH")]
+    pub(crate) output: Option<PathBuf>,
+    /// Overwrite the file
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Play it with the host's aplay
+    #[arg(long, conflicts_with = "output")]
+    pub(crate) play: bool,
+}
+
+/// Examples:
+///   dispatcher transcribe drill.wav
+///   dispatcher transcribe drill.mp3 --route captions --format vtt > drill.vtt
+///   cat call.wav | dispatcher transcribe - --engine pocketsphinx --language en-US
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct TranscribeArgs {
+    /// The audio file, - for standard input
+    pub(crate) audio: PathBuf,
+    /// Use this route
+    #[arg(long, conflicts_with = "engine")]
+    pub(crate) route: Option<String>,
+    /// Use this engine
+    #[arg(long)]
+    pub(crate) engine: Option<String>,
+    /// A model of the engine
+    #[arg(long)]
+    pub(crate) model: Option<String>,
+    /// What is spoken, such as en-GB
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
+    /// What the audio is, where it does not tell: audio/pcm;rate=16000
+    #[arg(long = "type", value_name = "TYPE")]
+    pub(crate) kind: Option<String>,
+    /// How to write the transcript
+    #[arg(long, value_enum, default_value_t = TranscriptFormat::Text)]
+    pub(crate) format: TranscriptFormat,
+    /// Write to this file instead of standard output
+    #[arg(short, long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Overwrite the file
+    #[arg(long)]
+    pub(crate) force: bool,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum TranscriptFormat {
+    Text,
+    Json,
+    Vtt,
+    Srt,
+}
+
+/// Examples:
+///   dispatcher estimate "The 06:15 to Gullsay is delayed." --voice quayside
+///   dispatcher estimate --audio drill.wav --route captions
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct EstimateArgs {
+    /// The text; read from standard input where it is missing
+    pub(crate) text: Option<String>,
+    /// Read the text from this file, - for standard input
+    #[arg(long, value_name = "FILE", conflicts_with = "text")]
+    pub(crate) file: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) voice: VoiceArgs,
+    /// Estimate the recognition of this audio file instead
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["text", "file", "voice"])]
+    pub(crate) audio: Option<PathBuf>,
+    /// With --audio: an engine or a route
+    #[arg(long, value_name = "NAME", requires = "audio")]
+    pub(crate) route: Option<String>,
+}
+
+/// Examples:
+///   dispatcher voices --languages pt
+///   dispatcher voices --engine heron --gender female
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct VoicesArgs {
+    /// Words in the id, name, character or languages
+    pub(crate) search: Option<String>,
+    /// Language ranges; pt finds pt-PT and pt-BR
+    #[arg(long, value_name = "RANGES")]
+    pub(crate) languages: Option<String>,
+    #[arg(long, value_parser = ["female", "male", "neutral"])]
+    pub(crate) gender: Option<String>,
+    #[arg(long)]
+    pub(crate) style: Option<String>,
+    #[arg(long)]
+    pub(crate) engine: Option<String>,
+    #[arg(long)]
+    pub(crate) model: Option<String>,
+    /// cloud or local
+    #[arg(long, value_parser = ["cloud", "local"])]
+    pub(crate) site: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum EngineCommand {
+    /// List engines with their state
+    List,
+    /// Show one engine: endpoint, voices, formats, price, how to get access
+    Show { name: String },
+    /// Call an engine and tell whether it works (a few characters are charged)
+    Check { name: String },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum CredentialCommand {
+    /// Add a credential; the secret is asked for, or read from a file or standard input
+    ///
+    /// One secret, or a JSON object whose members are the parts that the
+    /// engine's sheet names. Examples:
+    ///   dispatcher credential add heron
+    ///   dispatcher credential add heron --file token.txt
+    ///   pass show heron | dispatcher credential add heron
+    #[command(verbatim_doc_comment)]
+    Add {
+        engine: String,
+        /// The credential's name (default: the engine's)
+        #[arg(long)]
+        name: Option<String>,
+        /// Read the secret from this file, - for standard input
+        #[arg(long, value_name = "FILE")]
+        file: Option<PathBuf>,
+    },
+    /// List credentials; never a secret
+    List,
+    /// Revoke a credential and overwrite what was kept
+    Revoke { name: String },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum RouteCommand {
+    /// List routes
+    List,
+    /// Show one route with its legs
+    Show { name: String },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum AppCommand {
+    /// List apps
+    List,
+    /// Add an app
+    Add {
+        /// 1 to 40 small letters, digits and hyphens
+        name: String,
+        #[arg(long)]
+        title: Option<String>,
+        /// The voice or route of requests that name none
+        #[arg(long, value_name = "VOICE")]
+        default_voice: Option<String>,
+        /// The engine or route of recognitions that name none
+        #[arg(long, value_name = "NAME")]
+        default_recognition: Option<String>,
+        /// Same calls and checks, no engine called, nothing charged
+        #[arg(long)]
+        rehearsal: bool,
+    },
+    /// Make a key for an app; it is shown once
+    Key {
+        name: String,
+        /// What it is for
+        #[arg(long, default_value = "")]
+        label: String,
+        /// Revoke the key of this id instead
+        #[arg(long, value_name = "ID", conflicts_with = "list")]
+        revoke: Option<String>,
+        /// List the app's keys instead
+        #[arg(long)]
+        list: bool,
+    },
+}
+
+/// Examples:
+///   dispatcher usage
+///   dispatcher usage --by day,app --from 2026-11-01
+///   dispatcher usage --csv > november.csv
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct UsageArgs {
+    /// One or two of app, engine, day, model
+    #[arg(long, default_value = "app,engine")]
+    pub(crate) by: String,
+    /// First day, YYYY-MM-DD (default: the first of this month)
+    #[arg(long, value_name = "DAY")]
+    pub(crate) from: Option<String>,
+    /// Last day, YYYY-MM-DD (default: today)
+    #[arg(long, value_name = "DAY")]
+    pub(crate) to: Option<String>,
+    /// Only this app
+    #[arg(long)]
+    pub(crate) app: Option<String>,
+    /// Print comma-separated values
+    #[arg(long, conflicts_with = "json")]
+    pub(crate) csv: bool,
+}
+
+/// Examples:
+///   dispatcher dispatches
+///   dispatcher dispatches --state failed
+///   dispatcher dispatches 019ac0de…
+#[derive(Args)]
+#[command(verbatim_doc_comment)]
+pub(crate) struct DispatchesArgs {
+    /// Show this one with its attempts
+    pub(crate) id: Option<String>,
+    #[arg(long)]
+    pub(crate) app: Option<String>,
+    #[arg(long)]
+    pub(crate) engine: Option<String>,
+    /// done, failed, abandoned, open or uncertain
+    #[arg(long)]
+    pub(crate) state: Option<String>,
+    #[arg(long, default_value_t = 20)]
+    pub(crate) limit: u32,
+}

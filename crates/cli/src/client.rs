@@ -1,0 +1,110 @@
+//! The client's calls.
+
+use reqwest::header::{ACCEPT, CONTENT_TYPE};
+use reqwest::{Method, RequestBuilder, Response};
+use secrecy::{ExposeSecret as _, SecretString};
+use serde_json::Value;
+
+use crate::error::{CliError, Problem};
+use crate::profile;
+
+/// A client of one service.
+pub(crate) struct Client {
+    http: reqwest::Client,
+    url: String,
+    key: Option<SecretString>,
+}
+
+impl Client {
+    /// The client of a profile, or of the environment.
+    pub(crate) fn new(profile: Option<&str>) -> Result<Self, CliError> {
+        let access = profile::access(profile)?;
+        Client::to(access.url, access.key)
+    }
+
+    /// The client of an address.
+    pub(crate) fn to(url: String, key: Option<SecretString>) -> Result<Self, CliError> {
+        let http = reqwest::Client::builder().no_proxy().redirect(reqwest::redirect::Policy::none());
+        let http = http.connect_timeout(std::time::Duration::from_secs(5)).build();
+        let http = http.map_err(|source| CliError::Unreachable { url: url.clone(), source })?;
+        Ok(Client { http, url: url.trim_end_matches('/').to_owned(), key })
+    }
+
+    pub(crate) fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        let request = self.http.request(method, format!("{}{path}", self.url));
+        match &self.key {
+            Some(key) => request.bearer_auth(key.expose_secret()),
+            None => request,
+        }
+    }
+
+    /// Sends; answers that are no success become errors.
+    pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, CliError> {
+        let response = request.send().await.map_err(|source| CliError::Unreachable { url: self.url.clone(), source })?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let body = response.bytes().await.unwrap_or_default();
+        let mut problem: Problem = serde_json::from_slice(&body).unwrap_or_default();
+        if problem.title.is_empty() {
+            problem.title = status.to_string();
+            problem.detail = String::from_utf8_lossy(&body).chars().take(200).collect();
+        }
+        if problem.status == 401 && self.key.is_none() {
+            problem.help = "Set DISPATCHER_KEY to a key; `dispatcher demo` writes one to demo.env.".into();
+        }
+        Err(CliError::Problem(Box::new(problem)))
+    }
+
+    pub(crate) async fn get(&self, path: &str, query: &[(&str, Option<&str>)]) -> Result<Value, CliError> {
+        let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| value.map(|value| (*name, value))).collect();
+        let request = self.request(Method::GET, path).query(&given).header(ACCEPT, "application/json");
+        json(self.send(request).await?).await
+    }
+
+    pub(crate) async fn post(&self, path: &str, body: &Value) -> Result<Value, CliError> {
+        let request = self.request(Method::POST, path).header(ACCEPT, "application/json").json(body);
+        json(self.send(request).await?).await
+    }
+
+    pub(crate) async fn delete(&self, path: &str) -> Result<(), CliError> {
+        self.send(self.request(Method::DELETE, path)).await.map(drop)
+    }
+
+    /// Posts a file as a raw body, streamed.
+    pub(crate) async fn post_file(
+        &self,
+        path: &str,
+        query: &[(&str, Option<&str>)],
+        file: &std::path::Path,
+        kind: &str,
+        accept: &str,
+    ) -> Result<Response, CliError> {
+        let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| value.map(|value| (*name, value))).collect();
+        let request = self.request(Method::POST, path).query(&given).header(CONTENT_TYPE, kind).header(ACCEPT, accept);
+        let failed = |source| CliError::File { path: file.into(), source };
+        let body: reqwest::Body = if file.as_os_str() == "-" {
+            let mut bytes = Vec::new();
+            tokio::io::AsyncReadExt::read_to_end(&mut tokio::io::stdin(), &mut bytes).await.map_err(failed)?;
+            bytes.into()
+        } else {
+            tokio::fs::File::open(file).await.map_err(failed)?.into()
+        };
+        self.send(request.body(body)).await
+    }
+}
+
+pub(crate) async fn json(response: Response) -> Result<Value, CliError> {
+    response.json().await.map_err(CliError::Broken)
+}
+
+/// A name as one segment of a path.
+pub(crate) fn segment(name: &str) -> String {
+    name.bytes()
+        .map(|byte| match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' | b'~' => char::from(byte).to_string(),
+            _ => format!("%{byte:02X}"),
+        })
+        .collect()
+}

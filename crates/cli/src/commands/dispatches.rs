@@ -1,0 +1,102 @@
+//! `dispatcher dispatches`.
+
+use serde_json::Value;
+
+use crate::args::DispatchesArgs;
+use crate::client::{Client, segment};
+use crate::error::CliError;
+use crate::output;
+
+pub(crate) async fn run(client: &Client, args: DispatchesArgs, json: bool) -> Result<(), CliError> {
+    if let Some(id) = &args.id {
+        let dispatch = client.get(&format!("/api/v1/dispatches/{}", segment(id)), &[]).await?;
+        return if json { output::print_json(&dispatch) } else { output::print(&render_one(&dispatch)) };
+    }
+    let limit = args.limit.to_string();
+    let query = [
+        ("app", args.app.as_deref()),
+        ("engine", args.engine.as_deref()),
+        ("state", args.state.as_deref()),
+        ("limit", Some(limit.as_str())),
+    ];
+    let list = client.get("/api/v1/dispatches", &query).await?;
+    if json { output::print_json(&list) } else { output::print(&render(&list)) }
+}
+
+/// `04:18:22` of a time.
+fn clock(time: &str) -> String {
+    time.split('T').nth(1).map(|clock| clock.chars().take(8).collect()).unwrap_or_default()
+}
+
+/// The list as a table.
+pub(crate) fn render(list: &Value) -> String {
+    let rows = output::items(list);
+    if rows.is_empty() {
+        return "No requests yet. Make the first: dispatcher speak \"Good morning\" -o good.mp3".into();
+    }
+    let rows = rows.iter().map(|row| {
+        let voice = output::text(row, "voice");
+        let engine = output::text(row, "engine");
+        vec![
+            output::text(row, "id"),
+            clock(&output::text(row, "started")),
+            output::text(row, "app"),
+            output::text(row, "wanted"),
+            if voice.is_empty() { engine } else { format!("{engine}/{voice}") },
+            output::state(&output::text(row, "state")),
+            output::milliseconds(&row["first_audio"]),
+            output::seconds(&row["audio"]),
+            output::money(&row["cost"]),
+        ]
+    });
+    let head = ["dispatch", "time", "app", "wanted", "answered by", "state", "first", "audio", "cost"];
+    output::table(&head, rows.collect(), &[6, 7, 8])
+}
+
+/// One dispatch with its attempts and ledger lines.
+pub(crate) fn render_one(dispatch: &Value) -> String {
+    let mut text = format!(
+        "{} {} of {} for {}, {}\n  started {}  first audio {}  total {}  {} of audio as {}  {}\n",
+        output::text(dispatch, "id"),
+        output::text(dispatch, "work"),
+        output::text(dispatch, "app"),
+        output::text(dispatch, "wanted"),
+        output::state(&output::text(dispatch, "state")),
+        output::text(dispatch, "started"),
+        output::milliseconds(&dispatch["first_audio"]),
+        output::milliseconds(&dispatch["total"]),
+        output::seconds(&dispatch["audio"]),
+        output::text(dispatch, "media_type"),
+        output::money(&dispatch["cost"]),
+    );
+    if let Some(problem) = dispatch["problem"].as_str() {
+        text += &format!("  {problem}\n");
+    }
+    let rows = dispatch["attempts"].as_array().into_iter().flatten().map(|attempt| {
+        vec![
+            output::text(attempt, "number"),
+            output::text(attempt, "engine"),
+            output::text(attempt, "voice"),
+            output::text(attempt, "model"),
+            output::state(&output::text(attempt, "state")),
+            output::text(attempt, "cause"),
+            output::milliseconds(&attempt["offset"]),
+            output::milliseconds(&attempt["first_audio"]),
+            output::milliseconds(&attempt["total"]),
+            output::text(attempt, "detail"),
+        ]
+    });
+    let head = ["attempt", "engine", "voice", "model", "state", "cause", "after", "first", "total", "why"];
+    text += &format!("\n{}\n", output::table(&head, rows.collect(), &[6, 7, 8]));
+    let lines = dispatch["ledger"].as_array().into_iter().flatten().map(|line| {
+        vec![
+            output::text(line, "kind"),
+            output::text(line, "attempt"),
+            output::text(line, "engine"),
+            output::text(line, "characters"),
+            output::seconds(&line["audio"]),
+            output::money(&line["cost"]),
+        ]
+    });
+    text + &format!("\n{}", output::table(&["ledger", "attempt", "engine", "characters", "audio", "cost"], lines.collect(), &[3, 4, 5]))
+}

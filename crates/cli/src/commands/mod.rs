@@ -1,0 +1,24 @@
+//! One module a command.
+
+pub(crate) mod app;
+pub(crate) mod credential;
+pub(crate) mod dispatches;
+pub(crate) mod engine;
+pub(crate) mod estimate;
+pub(crate) mod route;
+pub(crate) mod serve;
+pub(crate) mod speak;
+pub(crate) mod transcribe;
+pub(crate) mod usage;
+pub(crate) mod voices;
+
+use clap::CommandFactory as _;
+
+use crate::error::CliError;
+
+/// Prints completions for a shell.
+pub(crate) fn completions(shell: clap_complete::Shell) -> Result<(), CliError> {
+    let mut script = Vec::new();
+    clap_complete::generate(shell, &mut crate::args::Cli::command(), "dispatcher", &mut script);
+    crate::output::print(&String::from_utf8_lossy(&script))
+}

@@ -1,0 +1,221 @@
+//! `dispatcher speak`.
+
+use std::io::{IsTerminal as _, Read as _};
+use std::path::{Path, PathBuf};
+
+use futures::StreamExt as _;
+use indicatif::{ProgressBar, ProgressStyle};
+use reqwest::Method;
+use reqwest::header::ACCEPT;
+use serde_json::{Value, json};
+use tokio::io::AsyncWriteExt as _;
+
+use crate::args::{SpeakArgs, VoiceArgs};
+use crate::client::Client;
+use crate::error::CliError;
+use crate::output;
+
+/// Text of an argument, a file or standard input.
+pub(super) fn read_text(text: Option<String>, file: Option<&Path>) -> Result<String, CliError> {
+    if let Some(text) = text {
+        return Ok(text);
+    }
+    match file.filter(|file| file.as_os_str() != "-") {
+        Some(path) => std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source }),
+        None => {
+            if file.is_none() && std::io::stdin().is_terminal() {
+                return Err(CliError::Usage("there is no text; give it as an argument, with --file, or on standard input".into()));
+            }
+            let mut text = String::new();
+            std::io::stdin().read_to_string(&mut text)?;
+            Ok(text)
+        }
+    }
+}
+
+/// The JSON of a synthesis request.
+pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>) -> Value {
+    let mut body = json!({});
+    let ssml = voice.ssml || text.trim_start().starts_with("<speak");
+    body[if ssml { "ssml" } else { "text" }] = if ssml { text.into() } else { text.trim_end_matches('\n').into() };
+    if let Some(name) = &voice.voice {
+        body["voice"] = name.as_str().into();
+    } else if voice.languages.is_some() || voice.gender.is_some() || voice.style.is_some() {
+        let criteria = [("languages", &voice.languages), ("gender", &voice.gender), ("style", &voice.style)];
+        body["voice"] = criteria.iter().filter_map(|(name, value)| value.as_ref().map(|v| ((*name).to_owned(), json!(v)))).collect();
+    }
+    for (name, value) in [("model", &voice.model), ("language", &voice.language)] {
+        if let Some(value) = value {
+            body[name] = value.as_str().into();
+        }
+    }
+    let mut audio = json!({});
+    if let Some(format) = voice.format.as_deref().or(format) {
+        audio["type"] = format.into();
+    }
+    if let Some(rate) = voice.sample_rate {
+        audio["rate"] = rate.into();
+    }
+    if audio.as_object().is_some_and(|audio| !audio.is_empty()) {
+        body["audio"] = audio;
+    }
+    if voice.strict {
+        body["unsupported"] = "refuse".into();
+    }
+    body
+}
+
+/// Where the audio goes.
+enum Target {
+    Stdout,
+    File { path: PathBuf, force: bool },
+    Folder(PathBuf),
+    Play,
+}
+
+fn target(args: &SpeakArgs) -> Target {
+    match &args.output {
+        _ if args.play => Target::Play,
+        Some(path) if path.as_os_str() == "-" => Target::Stdout,
+        Some(path) if path.is_dir() || path.to_string_lossy().ends_with('/') => Target::Folder(path.clone()),
+        Some(path) => Target::File { path: path.clone(), force: args.force },
+        None if std::io::stdout().is_terminal() => Target::Folder(PathBuf::from(".")),
+        None => Target::Stdout,
+    }
+}
+
+pub(crate) async fn run(client: &Client, args: SpeakArgs, json: bool) -> Result<(), CliError> {
+    let target = target(&args);
+    let by_name = match &target {
+        Target::File { path, .. } => path.extension().and_then(|extension| extension.to_str()).map(str::to_owned),
+        _ => None,
+    };
+    if let Target::File { path, force: false } = &target {
+        if path.exists() {
+            return Err(CliError::Exists(path.clone()));
+        }
+    }
+    let text = read_text(args.text, args.file.as_deref())?;
+    let body = request_body(text, &args.voice, by_name.as_deref());
+    let request = client.request(Method::POST, "/api/v1/utterances").header(ACCEPT, "*/*").json(&body);
+    let response = client.send(request).await?;
+    let header = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+    let (dispatch, warnings) = (header("dispatch-id"), response.headers().get_all("dispatch-warning").iter().filter_map(|w| w.to_str().ok()).map(str::to_owned).collect::<Vec<_>>());
+    let name = header("content-disposition");
+    let name = name.split("filename=\"").nth(1).and_then(|rest| rest.split('"').next()).unwrap_or("utterance.wav").to_owned();
+    let place = receive(response, target, &name).await?;
+    for warning in &warnings {
+        eprintln!("{} {warning}", output::paint("warning:", output::Colour::Warn));
+    }
+    let record = client.get(&format!("/api/v1/dispatches/{dispatch}"), &[]).await?;
+    report(&record, place.as_deref(), json)
+}
+
+fn report(record: &Value, place: Option<&Path>, json: bool) -> Result<(), CliError> {
+    if json {
+        let mut answer = record.clone();
+        answer["file"] = place.map(|path| path.display().to_string()).into();
+        // Audio on standard output leaves no room for JSON beside it.
+        return if place.is_some() { output::print_json(&answer) } else { Ok(()) };
+    }
+    let voice = [output::text(record, "engine"), output::text(record, "voice"), output::text(record, "model")];
+    let voice: Vec<&str> = voice.iter().map(String::as_str).filter(|part| !part.is_empty()).collect();
+    eprintln!(
+        "{}  {}  {}  first audio {}  {}",
+        place.map_or_else(|| "standard output".into(), |path| path.display().to_string()),
+        voice.join("/"),
+        output::seconds(&record["audio"]),
+        output::milliseconds(&record["first_audio"]),
+        output::money(&record["cost"]),
+    );
+    Ok(())
+}
+
+async fn receive(response: reqwest::Response, target: Target, name: &str) -> Result<Option<PathBuf>, CliError> {
+    match target {
+        Target::Stdout => {
+            stream_to(response, &mut tokio::io::stdout()).await?;
+            Ok(None)
+        }
+        Target::File { path, force } => to_file(response, &path, force).await.map(Some),
+        Target::Folder(folder) => {
+            std::fs::create_dir_all(&folder).map_err(|source| CliError::File { path: folder.clone(), source })?;
+            let path = free_name(&folder, name);
+            to_file(response, &path, false).await.map(Some)
+        }
+        Target::Play => {
+            let extension = name.rsplit('.').next().unwrap_or("wav");
+            let file = tempfile::Builder::new().suffix(&format!(".{extension}")).tempfile()?;
+            let path = to_file(response, file.path(), true).await?;
+            let played = tokio::process::Command::new("aplay").arg("-q").arg(&path).status().await;
+            match played {
+                Ok(status) if status.success() => Ok(Some(path)),
+                Ok(status) => Err(CliError::Failed(format!("aplay ended with {status}; is there a sound device?"))),
+                Err(error) => Err(CliError::Failed(format!("aplay cannot be run ({error}); write to a file with -o"))),
+            }
+        }
+    }
+}
+
+/// A dated name that is not taken.
+fn free_name(folder: &Path, name: &str) -> PathBuf {
+    let now = time::OffsetDateTime::now_utc();
+    let date = format!("{:04}-{:02}-{:02}-{:02}{:02}{:02}", now.year(), u8::from(now.month()), now.day(), now.hour(), now.minute(), now.second());
+    let (stem, extension) = name.rsplit_once('.').unwrap_or((name, "wav"));
+    let candidate = |count: u32| {
+        let more = if count > 1 { format!("-{count}") } else { String::new() };
+        folder.join(format!("{date}-{stem}{more}.{extension}"))
+    };
+    (1..).map(candidate).find(|path| !path.exists()).unwrap_or_else(|| candidate(1))
+}
+
+/// Writes aside and renames, so that half an answer leaves no file behind.
+async fn to_file(response: reqwest::Response, path: &Path, force: bool) -> Result<PathBuf, CliError> {
+    let failed = |source| CliError::File { path: path.into(), source };
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let aside = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
+    let mut file = tokio::fs::File::from_std(aside.reopen().map_err(failed)?);
+    stream_to(response, &mut file).await?;
+    file.flush().await.map_err(failed)?;
+    mend(aside.path()).map_err(failed)?;
+    let permissions = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+    aside.as_file().set_permissions(permissions).map_err(failed)?;
+    if force {
+        aside.persist(path).map_err(|error| failed(error.error))?;
+    } else {
+        aside.persist_noclobber(path).map_err(|error| failed(error.error))?;
+    }
+    Ok(path.to_owned())
+}
+
+/// A file can say its true length, which a stream could not.
+fn mend(path: &Path) -> std::io::Result<()> {
+    use std::io::{Seek as _, Write as _};
+    let mut file = std::fs::OpenOptions::new().read(true).write(true).open(path)?;
+    let length = file.metadata()?.len();
+    let mut start = [0; 44];
+    if length >= 44 {
+        file.read_exact(&mut start)?;
+        if dispatcher_audio::mend_wav_lengths(&mut start, length) {
+            file.rewind()?;
+            file.write_all(&start)?;
+        }
+    }
+    Ok(())
+}
+
+async fn stream_to(response: reqwest::Response, out: &mut (impl tokio::io::AsyncWrite + Unpin)) -> Result<(), CliError> {
+    let bar = ProgressBar::new_spinner();
+    if let Ok(style) = ProgressStyle::with_template("{spinner} {bytes} {elapsed}") {
+        bar.set_style(style);
+    }
+    let mut stream = response.bytes_stream();
+    while let Some(chunk) = stream.next().await {
+        let chunk = chunk.map_err(CliError::Broken)?;
+        bar.inc(chunk.len() as u64);
+        out.write_all(&chunk).await?;
+    }
+    out.flush().await?;
+    bar.finish_and_clear();
+    Ok(())
+}

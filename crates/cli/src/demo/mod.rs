@@ -1,0 +1,125 @@
+//! `dispatcher demo`: the service with the Saltmarsh Ferries scenario and
+//! simulated engines.
+
+mod once;
+mod scenario;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use dispatcher_server::{Config, EngineOverride, Running, Service, init_logging};
+use dispatcher_standins::{StandIn, start_heron, start_turnstone};
+use dispatcher_vault::random_token;
+use secrecy::{ExposeSecret as _, SecretString};
+
+use crate::args::DemoArgs;
+use crate::client::Client;
+use crate::error::CliError;
+use crate::output;
+
+/// A demo that runs: the service, the stand-ins, and the keys to call it with.
+struct Demo {
+    service: Running,
+    heron: StandIn,
+    _turnstone: StandIn,
+    operator_key: SecretString,
+    app_key: SecretString,
+}
+
+pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
+    if args.once {
+        return run_once(args, json).await;
+    }
+    let data = args.data.unwrap_or_else(|| PathBuf::from("data/demo"));
+    let demo = start(&data, args.port.unwrap_or(7_420), "info").await?;
+    let environment = write_environment(&data, &demo)?;
+    let (url, data) = (demo.service.url(), absolute(&data));
+    output::print(&format!(
+        "Saltmarsh Ferries is open.\n\n\
+         Console   {url}\n\
+         Sign in   {}   (works once)\n\
+         Data      {}\n\
+         Stand-in  heron, its weather at {}/weather\n\n\
+         Three commands to try, in another terminal:\n\n\
+         \x20 . {}\n\
+         \x20 dispatcher speak \"The 06:15 to Gullsay is delayed by twenty minutes.\" --voice quayside -o late.mp3\n\
+         \x20 dispatcher transcribe late.mp3 --route captions\n\
+         \x20 dispatcher dispatches\n\n\
+         Ctrl-C ends it.",
+        demo.service.sign_in_link(),
+        data.display(),
+        demo.heron.url(),
+        environment.display(),
+    ))?;
+    let Demo { service, .. } = demo;
+    Ok(service.ended().await?)
+}
+
+async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
+    let temporary = tempfile::tempdir()?;
+    let data = args.data.unwrap_or_else(|| temporary.path().to_owned());
+    let out = args.out.unwrap_or_else(|| PathBuf::from("demo-out"));
+    std::fs::create_dir_all(&out).map_err(|source| CliError::File { path: out.clone(), source })?;
+    let demo = start(&data, args.port.unwrap_or(0), "error").await?;
+    let url = demo.service.url().to_owned();
+    let example = once::Example {
+        app: Client::to(url.clone(), Some(demo.app_key.clone()))?,
+        operator: Client::to(url, Some(demo.operator_key.clone()))?,
+        heron: demo.heron.url(),
+        out,
+    };
+    let outcome = example.run(json).await;
+    demo.service.stop();
+    demo.service.ended().await?;
+    outcome
+}
+
+fn absolute(path: &Path) -> PathBuf {
+    std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned())
+}
+
+async fn start(data: &Path, port: u16, log_level: &str) -> Result<Demo, CliError> {
+    let tokens = (random_token(&mut rand::rng()), random_token(&mut rand::rng()));
+    let heron = start_heron(0, &tokens.0).await?;
+    let turnstone = start_turnstone(0, &tokens.1).await?;
+    let sheets = data.join("sheets");
+    scenario::write_sheets(&sheets)?;
+    let endpoint = |standin: &StandIn| EngineOverride { endpoint: Some(standin.url()) };
+    let config = Config {
+        data: data.to_owned(),
+        port,
+        sheets: vec![sheets],
+        log_level: log_level.into(),
+        engines: BTreeMap::from([("heron".to_owned(), endpoint(&heron)), ("turnstone".to_owned(), endpoint(&turnstone))]),
+        ..Config::default()
+    };
+    init_logging(&config);
+    let service = Service::new(&config).await?.start();
+    service.ready().await;
+    let gateway = service.gateway();
+    scenario::fill(gateway, [("heron", &tokens.0), ("turnstone", &tokens.1)]).await.map_err(failed)?;
+    let operator_key = scenario::new_access_key(gateway, "console").await.map_err(failed)?;
+    let app_key = scenario::new_access_key(gateway, "quay-announcer").await.map_err(failed)?;
+    Ok(Demo { service, heron, _turnstone: turnstone, operator_key, app_key })
+}
+
+fn failed(error: dispatcher_gateway::GatewayError) -> CliError {
+    CliError::Failed(format!("the demo scenario cannot be set up: {error}"))
+}
+
+/// What a shell sources to become a client of the demo.
+fn write_environment(data: &Path, demo: &Demo) -> Result<PathBuf, CliError> {
+    use std::io::Write as _;
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let path = absolute(data).join("demo.env");
+    let text = format!(
+        "export DISPATCHER_URL={}\nexport DISPATCHER_KEY={}\nexport DISPATCHER_APP_KEY={}\n",
+        demo.service.url(),
+        demo.operator_key.expose_secret(),
+        demo.app_key.expose_secret(),
+    );
+    let failed = |source| CliError::File { path: path.clone(), source };
+    let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&path).map_err(failed)?;
+    file.write_all(text.as_bytes()).map_err(failed)?;
+    Ok(path)
+}

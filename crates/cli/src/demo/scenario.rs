@@ -1,0 +1,145 @@
+//! The demo scenario: sheets, apps, routes, scripts. All made up.
+
+use std::path::Path;
+
+use dispatcher_core::{Conditions, Criteria, Leg, Route, Work};
+use dispatcher_gateway::{Gateway, GatewayError, now_micros};
+use dispatcher_store::{AccessKey, App, StoreError};
+use dispatcher_vault::{KeyKind, new_key, random_token};
+use secrecy::SecretString;
+use serde::Deserialize;
+
+use crate::error::CliError;
+
+const SHEETS: [(&str, &str); 2] = [
+    ("heron.toml", include_str!("../../../../demo/sheets/heron.toml")),
+    ("turnstone.toml", include_str!("../../../../demo/sheets/turnstone.toml")),
+];
+const ANNOUNCEMENTS: &str = include_str!("../../../../demo/scripts/announcements.toml");
+/// What is said at a safety drill.
+pub(super) const DRILL: &str = include_str!("../../../../demo/scripts/drill.txt");
+
+/// What a quay announces.
+#[derive(Debug, Deserialize)]
+pub(super) struct Announcement {
+    pub(super) name: String,
+    pub(super) language: String,
+    pub(super) text: String,
+}
+
+#[derive(Deserialize)]
+struct Announcements {
+    announcement: Vec<Announcement>,
+}
+
+/// The announcements of the quays.
+pub(super) fn announcements() -> Result<Vec<Announcement>, CliError> {
+    let read: Result<Announcements, _> = toml::from_str(ANNOUNCEMENTS);
+    Ok(read.map_err(|error| CliError::Failed(error.to_string()))?.announcement)
+}
+
+/// Puts the stand-ins' sheets where the service reads them.
+pub(super) fn write_sheets(folder: &Path) -> Result<(), CliError> {
+    let failed = |source| CliError::File { path: folder.into(), source };
+    std::fs::create_dir_all(folder).map_err(failed)?;
+    for (name, sheet) in SHEETS {
+        std::fs::write(folder.join(name), sheet).map_err(failed)?;
+    }
+    Ok(())
+}
+
+fn leg(engine: &str, voice: Option<&str>, languages: Option<&str>, deadline: u64) -> Leg {
+    Leg {
+        engine: engine.into(),
+        voice: voice.map(str::to_owned),
+        criteria: Criteria { languages: languages.map(str::to_owned), ..Criteria::default() },
+        model: None,
+        deadline: Some(deadline),
+        conditions: Conditions::default(),
+    }
+}
+
+fn routes() -> [Route; 3] {
+    let route = |name: &str, work, note: &str, legs| Route { name: name.into(), work, note: note.into(), legs };
+    [
+        route(
+            "quayside",
+            Work::Synthesis,
+            "announcements on the quays, in the language of the text",
+            vec![leg("heron", None, Some("en-GB"), 3_000), leg("espeak-ng", None, Some("en-GB"), 5_000)],
+        ),
+        route(
+            "harbour-phone",
+            Work::Synthesis,
+            "the helpline's voice",
+            vec![leg("heron", Some("isolde"), None, 2_000), leg("flite", Some("awb"), None, 5_000)],
+        ),
+        route(
+            "captions",
+            Work::Recognition,
+            "subtitles of safety drills",
+            vec![leg("turnstone", None, None, 20_000), leg("pocketsphinx", None, None, 60_000)],
+        ),
+    ]
+}
+
+fn apps() -> [App; 3] {
+    let app = |name: &str, title: &str, voice: Option<&str>, recognition: Option<&str>| App {
+        name: name.into(),
+        title: title.into(),
+        rehearsal: 0,
+        default_voice: voice.map(str::to_owned),
+        default_recognition: recognition.map(str::to_owned),
+        created_at: now_micros(),
+    };
+    [
+        app("quay-announcer", "Announcements on the quays", Some("quayside"), Some("captions")),
+        app("helpline", "The ferry helpline", Some("harbour-phone"), Some("captions")),
+        app("drill-captions", "Subtitles of safety drills", None, Some("captions")),
+    ]
+}
+
+/// Fills the records with the scenario; what is there already stays.
+pub(super) async fn fill(gateway: &Gateway, tokens: [(&str, &String); 2]) -> Result<(), GatewayError> {
+    for app in apps() {
+        match gateway.store().add_app(app, "demo".into()).await {
+            Ok(_) | Err(StoreError::Taken { .. }) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    let mut console = gateway.store().app("console".into()).await?;
+    if console.default_voice.is_none() {
+        console.default_voice = Some("quayside".into());
+        console.default_recognition = Some("captions".into());
+        gateway.store().change_app(console, "demo".into(), now_micros()).await?;
+    }
+    for route in routes() {
+        if !gateway.registry().routes().contains_key(&route.name) {
+            gateway.put_route(route, "demo").await?;
+        }
+    }
+    for (engine, token) in tokens {
+        let parts = [("token".to_owned(), SecretString::from(token.clone()))].into();
+        gateway.add_credential(engine, None, parts, "demo").await?;
+    }
+    Ok(())
+}
+
+/// A key of an app; an operator key for the app `console`.
+pub(super) async fn new_access_key(gateway: &Gateway, app: &str) -> Result<SecretString, GatewayError> {
+    let operator = app == "console";
+    let made = new_key(if operator { KeyKind::Operator } else { KeyKind::App }, &mut rand::rng());
+    let row = AccessKey {
+        id: random_token(&mut rand::rng())[..12].to_owned(),
+        app: app.into(),
+        operator: i64::from(operator),
+        hash: made.hash,
+        hint: made.hint,
+        label: "demo".into(),
+        created_at: now_micros(),
+        last_used_at: None,
+        revoked_at: None,
+    };
+    gateway.store().add_key(row, "demo".into()).await?;
+    Ok(made.secret)
+}

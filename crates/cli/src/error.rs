@@ -1,0 +1,89 @@
+//! What goes wrong on the command line, and what to do next.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use dispatcher_server::{ConfigError, ServeError};
+
+/// A problem document of the service.
+#[derive(Debug, Clone, Default, serde::Deserialize)]
+pub(crate) struct Problem {
+    #[serde(default)]
+    pub(crate) title: String,
+    #[serde(default)]
+    pub(crate) status: u16,
+    #[serde(default)]
+    pub(crate) detail: String,
+    #[serde(default)]
+    pub(crate) help: String,
+    #[serde(default)]
+    pub(crate) nearest: Vec<String>,
+    #[serde(default)]
+    pub(crate) dispatch: Option<String>,
+}
+
+/// Errors of a command.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CliError {
+    #[error("{0}")]
+    Usage(String),
+    #[error("{}: {}", .0.title, .0.detail)]
+    Problem(Box<Problem>),
+    #[error("{url} does not answer")]
+    Unreachable { url: String, source: reqwest::Error },
+    #[error("the answer broke off; nothing was kept")]
+    Broken(#[source] reqwest::Error),
+    #[error("{path}: {source}")]
+    File { path: PathBuf, source: std::io::Error },
+    #[error("{0} is there already; use --force to overwrite it")]
+    Exists(PathBuf),
+    #[error(transparent)]
+    Config(#[from] ConfigError),
+    #[error(transparent)]
+    Serve(#[from] ServeError),
+    #[error("{0}")]
+    Failed(String),
+    #[error("output: {0}")]
+    Output(#[from] std::io::Error),
+}
+
+impl CliError {
+    pub(crate) fn exit_code(&self) -> ExitCode {
+        // A reader that has had enough is no failure of ours.
+        match self {
+            CliError::Usage(_) => ExitCode::from(2),
+            CliError::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+            _ => ExitCode::FAILURE,
+        }
+    }
+
+    /// Says what went wrong, why, and what to do next.
+    pub(crate) fn report(&self) {
+        if matches!(self, CliError::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe) {
+            return;
+        }
+        eprintln!("{} {self}", crate::output::paint("error:", crate::output::Colour::Bad));
+        let mut source = std::error::Error::source(self);
+        while let Some(inner) = source {
+            eprintln!("  because: {inner}");
+            source = inner.source();
+        }
+        match self {
+            CliError::Problem(problem) => {
+                if !problem.nearest.is_empty() {
+                    eprintln!("  near it: {}", problem.nearest.join(", "));
+                }
+                if let Some(dispatch) = &problem.dispatch {
+                    eprintln!("  to see what was tried: dispatcher dispatches {dispatch}");
+                }
+                if !problem.help.is_empty() {
+                    eprintln!("  {}", problem.help);
+                }
+            }
+            CliError::Unreachable { .. } => {
+                eprintln!("  Start it with `dispatcher serve` or `dispatcher demo`, or set DISPATCHER_URL.");
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,109 @@
+//! Tables, colours and progress.
+
+use std::io::{IsTerminal as _, Write};
+
+use comfy_table::presets::NOTHING;
+use comfy_table::{CellAlignment, ContentArrangement, Table};
+use serde_json::Value;
+
+use crate::error::CliError;
+
+/// Colours carry no meaning alone: a word stands with each.
+#[derive(Clone, Copy)]
+pub(crate) enum Colour {
+    Good,
+    Warn,
+    Bad,
+    Quiet,
+}
+
+/// The text in a colour, on a terminal alone.
+pub(crate) fn paint(text: &str, colour: Colour) -> String {
+    let plain = std::env::var_os("NO_COLOR").is_some() || !std::io::stdout().is_terminal() || !std::io::stderr().is_terminal();
+    if plain {
+        return text.to_owned();
+    }
+    let code = match colour {
+        Colour::Good => "32",
+        Colour::Warn => "33",
+        Colour::Bad => "31",
+        Colour::Quiet => "2",
+    };
+    format!("\u{1b}[{code}m{text}\u{1b}[0m")
+}
+
+/// A state with its colour.
+pub(crate) fn state(text: &str) -> String {
+    let colour = match text {
+        "ready" | "done" | "active" => Colour::Good,
+        "absent" | "abandoned" | "uncertain" | "superseded" | "open" => Colour::Warn,
+        "failed" | "refused" | "revoked" => Colour::Bad,
+        _ => Colour::Quiet,
+    };
+    paint(text, colour)
+}
+
+/// A table without lines; `right` names the columns of numbers.
+pub(crate) fn table(head: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -> String {
+    let mut table = Table::new();
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    if !std::io::stdout().is_terminal() {
+        // Lines that are piped must not be broken.
+        table.set_content_arrangement(ContentArrangement::Disabled);
+    }
+    table.set_header(head.iter().map(|title| paint(title, Colour::Quiet)));
+    for row in rows {
+        table.add_row(row);
+    }
+    for column in right {
+        if let Some(column) = table.column_mut(*column) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    table.to_string().lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
+}
+
+/// Writes to standard output.
+pub(crate) fn print(text: &str) -> Result<(), CliError> {
+    let mut out = std::io::stdout().lock();
+    out.write_all(text.as_bytes())?;
+    if !text.ends_with('\n') {
+        out.write_all(b"\n")?;
+    }
+    Ok(out.flush()?)
+}
+
+/// Writes JSON to standard output.
+pub(crate) fn print_json(value: &Value) -> Result<(), CliError> {
+    print(&serde_json::to_string_pretty(value).unwrap_or_default())
+}
+
+/// A member as text; nothing where it is missing or null.
+pub(crate) fn text(value: &Value, member: &str) -> String {
+    match &value[member] {
+        Value::Null => String::new(),
+        Value::String(text) => text.clone(),
+        Value::Array(items) => items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(", "),
+        other => other.to_string(),
+    }
+}
+
+/// `0.001250 EUR`.
+pub(crate) fn money(value: &Value) -> String {
+    format!("{} {}", value["amount"].as_str().unwrap_or("?"), value["currency"].as_str().unwrap_or(""))
+}
+
+/// Milliseconds, rounded for people.
+pub(crate) fn milliseconds(value: &Value) -> String {
+    value.as_f64().map_or_else(String::new, |ms| if ms < 10.0 { format!("{ms:.1} ms") } else { format!("{ms:.0} ms") })
+}
+
+/// Seconds, rounded for people.
+pub(crate) fn seconds(value: &Value) -> String {
+    value.as_f64().map_or_else(String::new, |s| format!("{s:.2} s"))
+}
+
+/// The items of a list.
+pub(crate) fn items(list: &Value) -> Vec<Value> {
+    list["items"].as_array().cloned().unwrap_or_default()
+}
