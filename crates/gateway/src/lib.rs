@@ -108,6 +108,11 @@ impl Gateway {
         *self.inner.registry.write().unwrap_or_else(std::sync::PoisonError::into_inner) = Arc::new(registry);
     }
 
+    /// Whether anything is in work.
+    pub fn is_busy(&self) -> bool {
+        !self.inner.running.is_empty()
+    }
+
     /// Waits for what is in work, settles it and closes the records.
     pub async fn finish(&self) {
         self.inner.running.close();

@@ -5,6 +5,7 @@ use dispatcher_vault::hash_key;
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
+use crate::drain::Drain;
 use crate::problem::Problem;
 
 /// Who may call a route.
@@ -79,6 +80,11 @@ pub(crate) struct Allowed(pub(crate) Caller);
 async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
     let missing = || Problem::new("internal", "the gateway is not there");
     let gateway = request.rocket().state::<Gateway>().ok_or_else(missing)?;
+    if request.rocket().state::<Drain>().is_some_and(Drain::is_stopping) {
+        let mut problem = Problem::new("stopping", "the service is ending and takes no new work");
+        problem.retry_after = Some(5);
+        return Err(problem);
+    }
     let pattern = request.route().map(|route| route.uri.as_str()).unwrap_or_default();
     let need = need(request.method(), pattern);
     let caller = match request.headers().get_one("Authorization") {

@@ -11,6 +11,7 @@ use figment::Figment;
 use rocket::{Build, Ignite, Rocket};
 use secrecy::{ExposeSecret as _, SecretString};
 
+use crate::drain::Drain;
 use crate::idempotency::Idempotency;
 use crate::sign_in::SignIn;
 use crate::spool::Spool;
@@ -54,6 +55,8 @@ pub struct Service {
     rocket: Rocket<Ignite>,
     gateway: Gateway,
     sign_in: SignIn,
+    drain: Drain,
+    grace: std::time::Duration,
     url: String,
 }
 
@@ -61,6 +64,8 @@ pub struct Service {
 pub struct Running {
     gateway: Gateway,
     sign_in: SignIn,
+    drain: Drain,
+    grace: std::time::Duration,
     url: String,
     shutdown: rocket::Shutdown,
     task: tokio::task::JoinHandle<Result<(), ServeError>>,
@@ -212,8 +217,11 @@ impl Service {
         let url = url.trim_end_matches('/').to_owned();
         let sign_in = SignIn::default();
         let rocket = build(config, port, &url, gateway.clone(), spool).manage(sign_in.clone());
+        let drain = Drain::default();
+        let rocket = rocket.manage(drain.clone());
         let rocket = rocket.ignite().await.map_err(|error| ServeError::Rocket(error.to_string()))?;
-        Ok(Service { rocket, gateway, sign_in, url })
+        let grace = std::time::Duration::from_secs(config.grace.into());
+        Ok(Service { rocket, gateway, sign_in, drain, grace, url })
     }
 
     /// Serves in a task of its own.
@@ -221,6 +229,8 @@ impl Service {
         Running {
             gateway: self.gateway.clone(),
             sign_in: self.sign_in.clone(),
+            drain: self.drain.clone(),
+            grace: self.grace,
             url: self.url.clone(),
             shutdown: self.rocket.shutdown(),
             task: tokio::spawn(self.run()),
@@ -247,8 +257,18 @@ impl Running {
         &self.gateway
     }
 
-    /// Asks the service to end, letting running requests finish.
-    pub fn stop(&self) {
+    /// Takes no new work, lets running requests finish for at most the
+    /// configured grace, and then ends the server.
+    pub async fn stop(&self) {
+        self.drain.begin();
+        let begun = std::time::Instant::now();
+        while !self.drain.is_idle() || self.gateway.is_busy() {
+            if begun.elapsed() > self.grace {
+                tracing::warn!("some requests were still running at the end of the grace and are broken off");
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
         self.shutdown.clone().notify();
     }
 
@@ -258,6 +278,23 @@ impl Running {
     /// Why it ended, where that was not asked for.
     pub async fn ended(self) -> Result<(), ServeError> {
         self.task.await.unwrap_or_else(|error| Err(ServeError::Rocket(error.to_string())))
+    }
+
+    /// Runs until SIGTERM or Ctrl-C, and ends cleanly.
+    ///
+    /// # Errors
+    /// Why it ended, where that was not asked for.
+    pub async fn until_signalled(mut self) -> Result<(), ServeError> {
+        let failed = |error: std::io::Error| ServeError::Rocket(error.to_string());
+        let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(failed)?;
+        tokio::select! {
+            ended = &mut self.task => return ended.unwrap_or_else(|error| Err(ServeError::Rocket(error.to_string()))),
+            _ = terminate.recv() => {}
+            _ = tokio::signal::ctrl_c() => {}
+        }
+        tracing::info!("stopping: running requests may finish");
+        self.stop().await;
+        self.ended().await
     }
 
     /// Waits until the service answers.
@@ -278,9 +315,13 @@ impl Running {
 }
 
 fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) -> Rocket<Build> {
+    // The signals are ours: Rocket would wait the whole grace for any idle
+    // connection, where [`Running::stop`] waits for work alone.
     let shutdown = rocket::config::Shutdown {
-        grace: config.grace,
-        mercy: 3,
+        ctrlc: false,
+        signals: std::collections::HashSet::new(),
+        grace: 1,
+        mercy: 1,
         ..rocket::config::Shutdown::default()
     };
     let settings = rocket::Config {
@@ -317,7 +358,7 @@ pub async fn launch(config: &Config) -> Result<(), ServeError> {
         // Standard error and not the log: a link is as good as a password.
         eprintln!("The console is at {}. To sign in once, open {}", running.url(), running.sign_in_link());
     }
-    running.ended().await
+    running.until_signalled().await
 }
 
 #[cfg(test)]

@@ -9,6 +9,7 @@ mod catchers;
 mod config;
 mod connection;
 mod console;
+mod drain;
 mod headers;
 mod idempotency;
 mod launch;

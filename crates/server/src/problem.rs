@@ -11,7 +11,7 @@ use serde_json::json;
 use utoipa::ToSchema;
 
 /// The kinds of problem: slug, status, title, and what to do about it.
-pub(crate) const KINDS: [(&str, u16, &str, &str); 24] = [
+pub(crate) const KINDS: [(&str, u16, &str, &str); 25] = [
     ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
     ("unknown-member", 400, "The request has a member or parameter that is not known", "Look up the name in the API reference; nothing is passed over silently."),
     ("no-key", 401, "A key is missing", "Send an app key or operator key as Authorization: Bearer KEY."),
@@ -34,6 +34,7 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 24] = [
     ("markup", 422, "The text cannot be spoken as it is", "Correct the markup at the line and column that the errors name."),
     ("invalid", 422, "The request makes no sense", "Correct what the detail names and send it again."),
     ("too-many-attempts", 429, "Too many attempts to sign in", "Wait as long as Retry-After says."),
+    ("stopping", 503, "The service is ending", "Send the request again in a few seconds."),
     ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it."),
     ("engines-failed", 502, "No engine could do it", "The attempts say why; dispatcher dispatches ID shows them later."),
 ];
@@ -66,7 +67,7 @@ pub(crate) struct Problem {
 impl Problem {
     /// A problem of a kind in [`KINDS`].
     pub(crate) fn new(slug: &str, detail: impl Into<String>) -> Problem {
-        let (slug, status, title, help) = KINDS.iter().find(|kind| kind.0 == slug).unwrap_or(&KINDS[22]);
+        let (slug, status, title, help) = KINDS.iter().find(|kind| kind.0 == slug).unwrap_or(&KINDS[23]);
         Problem {
             kind: (*slug).into(),
             title: (*title).into(),

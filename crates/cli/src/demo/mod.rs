@@ -51,8 +51,9 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
         demo.heron.url(),
         environment.display(),
     ))?;
-    let Demo { service, .. } = demo;
-    Ok(service.ended().await?)
+    // The stand-ins live as long as the service.
+    let Demo { service, heron: _heron, _turnstone, .. } = demo;
+    Ok(service.until_signalled().await?)
 }
 
 async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
@@ -69,7 +70,7 @@ async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
         out,
     };
     let outcome = example.run(json).await;
-    demo.service.stop();
+    demo.service.stop().await;
     demo.service.ended().await?;
     outcome
 }

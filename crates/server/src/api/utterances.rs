@@ -20,6 +20,7 @@ use tokio_util::io::StreamReader;
 use super::speech_request::{self, SpeechRequest};
 use crate::access::Allowed;
 use crate::connection::Connection;
+use crate::drain::{Drain, Leaving};
 use crate::headers::Meta;
 use crate::idempotency::{Claim, Idempotency, Kept, Verdict};
 use crate::problem::Problem;
@@ -77,7 +78,9 @@ pub(crate) async fn speak(
     gateway: &State<Gateway>,
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
+    drain: &State<Drain>,
 ) -> Result<Spoken, Problem> {
+    let leaving = drain.enter();
     let SpeechRequest { request, json, body, left_out } = speech_request::read(&meta, data).await?;
     let app = &allowed.0.app.name;
     let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
@@ -105,7 +108,7 @@ pub(crate) async fn speak(
     }
     let tee = claim.and_then(|claim| Tee::new(claim, spool, &headers, utterance.format));
     let format = utterance.format;
-    Ok(Spoken::Stream { headers, format, body: Flow { body: utterance.body, connection: meta.connection, tee } })
+    Ok(Spoken::Stream { headers, format, body: Flow { body: utterance.body, connection: meta.connection, tee, _leaving: leaving } })
 }
 
 /// An answer of this call.
@@ -120,6 +123,7 @@ pub(crate) struct Flow {
     body: AudioBody,
     connection: Connection,
     tee: Option<Tee>,
+    _leaving: Leaving,
 }
 
 impl<'r> Responder<'r, 'static> for Spoken {
