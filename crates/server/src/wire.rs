@@ -52,6 +52,58 @@ pub(crate) fn amount(nanos: i64, currency: &str) -> Amount {
     Money { nanos, currency }.into()
 }
 
+/// How `voice` is written; read by hand, so that faults name their member.
+#[derive(ToSchema)]
+#[serde(untagged)]
+#[expect(dead_code, reason = "describes the JSON for the API document alone")]
+pub(crate) enum VoiceSchema {
+    /// A route, or `engine/voice`.
+    Name(String),
+    Like(CriteriaSchema),
+}
+
+/// What a voice must be like.
+#[derive(ToSchema)]
+#[expect(dead_code, reason = "describes the JSON for the API document alone")]
+pub(crate) struct CriteriaSchema {
+    /// Language ranges (RFC 4647), best first.
+    languages: Option<String>,
+    gender: Option<String>,
+    style: Option<String>,
+    name: Option<String>,
+}
+
+/// A named, ordered plan.
+#[derive(ToSchema)]
+#[expect(dead_code, reason = "describes the JSON for the API document alone")]
+pub(crate) struct RouteSchema {
+    name: Option<String>,
+    /// `synthesis` or `recognition`.
+    work: String,
+    note: Option<String>,
+    legs: Vec<LegSchema>,
+}
+
+/// One engine of a route.
+#[derive(ToSchema)]
+#[expect(dead_code, reason = "describes the JSON for the API document alone")]
+pub(crate) struct LegSchema {
+    engine: String,
+    voice: Option<String>,
+    criteria: Option<CriteriaSchema>,
+    model: Option<String>,
+    /// Milliseconds until the first audio or the answer.
+    deadline: Option<u64>,
+    conditions: Option<ConditionsSchema>,
+}
+
+/// When a leg may be used.
+#[derive(ToSchema)]
+#[expect(dead_code, reason = "describes the JSON for the API document alone")]
+pub(crate) struct ConditionsSchema {
+    languages: Option<Vec<String>>,
+}
+
 /// A synthesis request.
 #[derive(Debug, Clone, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -63,7 +115,7 @@ pub(crate) struct UtteranceRequest {
     pub(crate) ssml: Option<String>,
     /// A route, a voice id `engine/voice`, or criteria
     /// (`{"languages", "gender", "style", "name"}`).
-    #[schema(value_type = Option<Object>, example = "quayside")]
+    #[schema(value_type = Option<VoiceSchema>, example = "quayside")]
     pub(crate) voice: Option<serde_json::Value>,
     /// A model of the engine; the engine's first unless given.
     pub(crate) model: Option<String>,

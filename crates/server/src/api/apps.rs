@@ -31,6 +31,7 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
 
 /// List apps
 #[utoipa::path(
+    operation_id = "listApps",
     context_path = "/api/v1", tag = "apps",
     responses((status = 200, description = "Apps", body = List<AppAnswer>)),
     security(("key" = []))
@@ -43,6 +44,7 @@ pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<
 
 /// Add an app
 #[utoipa::path(
+    operation_id = "addApp",
     context_path = "/api/v1", tag = "apps",
     request_body = AppRequest,
     responses(
@@ -66,6 +68,7 @@ pub(crate) async fn add(
 
 /// Read an app
 #[utoipa::path(
+    operation_id = "readApp",
     context_path = "/api/v1", tag = "apps",
     responses((status = 200, description = "The app", body = AppAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
@@ -77,6 +80,7 @@ pub(crate) async fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>
 
 /// Change an app
 #[utoipa::path(
+    operation_id = "changeApp",
     context_path = "/api/v1", tag = "apps",
     request_body = AppRequest,
     responses((status = 200, description = "The app", body = AppAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
@@ -97,6 +101,7 @@ pub(crate) async fn change(allowed: Allowed, name: &str, data: Data<'_>, gateway
 
 /// List an app's keys
 #[utoipa::path(
+    operation_id = "listKeys",
     context_path = "/api/v1", tag = "apps",
     responses((status = 200, description = "Keys, without their secrets", body = List<KeyAnswer>)),
     security(("key" = []))
@@ -113,6 +118,7 @@ pub(crate) async fn keys(_allowed: Allowed, name: &str, gateway: &State<Gateway>
 /// The key is in this answer and nowhere else, ever again. Keys of the app
 /// `console` are operator keys.
 #[utoipa::path(
+    operation_id = "addKey",
     context_path = "/api/v1", tag = "apps",
     request_body = KeyRequest,
     responses((status = 201, description = "The key", body = KeyAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
@@ -146,6 +152,7 @@ pub(crate) async fn add_key(
 
 /// Revoke a key
 #[utoipa::path(
+    operation_id = "revokeKey",
     context_path = "/api/v1", tag = "apps",
     responses((status = 204, description = "It is revoked"), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))

@@ -58,6 +58,7 @@ async fn all_voices(gateway: &Gateway) -> Result<Vec<(VoiceAnswer, Voice)>, Prob
 /// region first), `gender`, `style`, `engine`, `model`, `site`, and `search`
 /// over names, ids and characters.
 #[utoipa::path(
+    operation_id = "listVoices",
     context_path = "/api/v1",
     tag = "catalogue",
     params(
@@ -122,6 +123,7 @@ pub(crate) async fn voices(_allowed: Allowed, meta: Meta, gateway: &State<Gatewa
 
 /// Read a voice
 #[utoipa::path(
+    operation_id = "readVoice",
     context_path = "/api/v1",
     tag = "catalogue",
     responses(
@@ -137,6 +139,7 @@ pub(crate) async fn voice(_allowed: Allowed, engine: &str, voice: &str, gateway:
 
 /// Read a voice by its id in one segment
 #[utoipa::path(
+    operation_id = "readVoiceById",
     context_path = "/api/v1",
     tag = "catalogue",
     responses(
@@ -162,6 +165,7 @@ async fn find_voice(gateway: &Gateway, id: &str) -> Result<Json<VoiceAnswer>, Pr
 
 /// List engines
 #[utoipa::path(
+    operation_id = "listEngines",
     context_path = "/api/v1",
     tag = "catalogue",
     responses((status = 200, description = "Engines with their state", body = List<EngineAnswer>)),
@@ -183,6 +187,7 @@ pub(super) async fn all_engines(gateway: &Gateway) -> Result<Vec<EngineAnswer>, 
 
 /// Read an engine
 #[utoipa::path(
+    operation_id = "readEngine",
     context_path = "/api/v1",
     tag = "catalogue",
     responses(
@@ -220,6 +225,7 @@ pub(crate) struct CheckStep {
 /// Looks whether it is installed and has a credential and, where it speaks,
 /// has it say one word in each of its models. Charged to the app `console`.
 #[utoipa::path(
+    operation_id = "checkEngine",
     context_path = "/api/v1",
     tag = "catalogue",
     responses(

@@ -14,6 +14,7 @@ const MAX_BODY: u64 = 256 << 10;
 
 /// List credentials
 #[utoipa::path(
+    operation_id = "listCredentials",
     context_path = "/api/v1", tag = "credentials",
     responses((status = 200, description = "Credentials, without their secrets", body = List<CredentialAnswer>)),
     security(("key" = []))
@@ -28,6 +29,7 @@ pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<
 ///
 /// Sealed on the way in; a name that is there gets a new version.
 #[utoipa::path(
+    operation_id = "addCredential",
     context_path = "/api/v1", tag = "credentials",
     request_body = CredentialRequest,
     responses((status = 201, description = "The credential", body = CredentialAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
@@ -54,6 +56,7 @@ pub(crate) async fn add(
 ///
 /// What was sealed is overwritten.
 #[utoipa::path(
+    operation_id = "revokeCredential",
     context_path = "/api/v1", tag = "credentials",
     responses((status = 204, description = "It is revoked"), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))

@@ -16,6 +16,7 @@ use crate::wire::{EstimateAnswer, PlanLine, UtteranceRequest};
 /// Takes the body of an utterance or of a transcript and answers what it
 /// would do and cost. No engine is called; the length of audio is measured.
 #[utoipa::path(
+    operation_id = "estimate",
     context_path = "/api/v1",
     tag = "speak and listen",
     request_body(content(

@@ -12,13 +12,14 @@ use crate::access::Allowed;
 use crate::problem::Problem;
 use crate::spool::read_json;
 use crate::wire::{
-    AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, UsageAnswer, UsageList, amount, rfc3339,
+    AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer, UsageList, amount, rfc3339,
 };
 
 /// List routes
 #[utoipa::path(
+    operation_id = "listRoutes",
     context_path = "/api/v1", tag = "routes",
-    responses((status = 200, description = "Routes with their legs in order", body = List<Object>)),
+    responses((status = 200, description = "Routes with their legs in order", body = List<RouteSchema>)),
     security(("key" = []))
 )]
 #[get("/routes")]
@@ -28,8 +29,9 @@ pub(crate) fn routes(_allowed: Allowed, gateway: &State<Gateway>) -> Json<List<R
 
 /// Read a route
 #[utoipa::path(
+    operation_id = "readRoute",
     context_path = "/api/v1", tag = "routes",
-    responses((status = 200, description = "The route", body = Object), (status = 404, body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "The route", body = RouteSchema), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[get("/routes/<name>")]
@@ -48,9 +50,10 @@ pub(crate) fn route(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> 
 /// `{"work": "synthesis", "legs": [{"engine", "voice"?, "criteria"?, "model"?,
 /// "deadline"? (ms), "conditions"?: {"languages": […]}}]}`.
 #[utoipa::path(
+    operation_id = "putRoute",
     context_path = "/api/v1", tag = "routes",
-    request_body = Object,
-    responses((status = 200, description = "The route", body = Object), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    request_body = RouteSchema,
+    responses((status = 200, description = "The route", body = RouteSchema), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[put("/routes/<name>", data = "<data>")]
@@ -82,6 +85,7 @@ pub(crate) struct DispatchQuery {
 ///
 /// Newest first. An app key sees its own app's alone.
 #[utoipa::path(
+    operation_id = "listDispatches",
     context_path = "/api/v1", tag = "records",
     params(
         ("app" = Option<String>, Query), ("engine" = Option<String>, Query), ("state" = Option<String>, Query),
@@ -116,6 +120,7 @@ pub(crate) async fn dispatches(
 ///
 /// With its attempts, in order, and its ledger entries.
 #[utoipa::path(
+    operation_id = "readDispatch",
     context_path = "/api/v1", tag = "records",
     responses((status = 200, description = "The dispatch", body = DispatchAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
@@ -147,6 +152,7 @@ pub(crate) struct UsageQuery {
 /// `by` one or two of `app`, `engine`, `day`, `model`, separated by a comma.
 /// An app key sees its own app's alone.
 #[utoipa::path(
+    operation_id = "showUsage",
     context_path = "/api/v1", tag = "records",
     params(
         ("by" = Option<String>, Query, description = "app, engine, day, model; one or two"),
@@ -192,6 +198,7 @@ pub(crate) async fn usage(allowed: Allowed, filter: UsageQuery, gateway: &State<
 
 /// Read the audit log
 #[utoipa::path(
+    operation_id = "readAudit",
     context_path = "/api/v1", tag = "records",
     responses((status = 200, description = "The newest 200 entries", body = List<AuditAnswer>)),
     security(("key" = []))
@@ -210,6 +217,7 @@ pub(crate) async fn audit(_allowed: Allowed, gateway: &State<Gateway>) -> Result
 
 /// Show what is going on
 #[utoipa::path(
+    operation_id = "showOverview",
     context_path = "/api/v1", tag = "records",
     responses((status = 200, description = "Engines, newest dispatches, today's usage", body = OverviewAnswer)),
     security(("key" = []))

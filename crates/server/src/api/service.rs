@@ -20,7 +20,7 @@ pub(crate) struct HealthAnswer {
 /// Tell whether the service works
 ///
 /// Answers once the records can be read.
-#[utoipa::path(tag = "service", responses((status = 200, description = "It works", body = HealthAnswer)))]
+#[utoipa::path(operation_id = "health", tag = "service", responses((status = 200, description = "It works", body = HealthAnswer)))]
 #[get("/health")]
 pub(crate) async fn health(gateway: &State<Gateway>) -> Result<Json<HealthAnswer>, Problem> {
     gateway.store().has_people().await?;
@@ -32,7 +32,7 @@ pub(crate) async fn health(gateway: &State<Gateway>) -> Result<Json<HealthAnswer
 }
 
 /// Counters as OpenMetrics
-#[utoipa::path(tag = "service", responses((status = 200, description = "OpenMetrics text", body = String, content_type = "application/openmetrics-text")))]
+#[utoipa::path(operation_id = "metrics", tag = "service", responses((status = 200, description = "OpenMetrics text", body = String, content_type = "application/openmetrics-text")))]
 #[get("/metrics")]
 pub(crate) fn metrics(gateway: &State<Gateway>) -> (ContentType, String) {
     let kind = ContentType::new("application", "openmetrics-text").with_params(("version", "1.0.0"));

@@ -32,6 +32,7 @@ async fn read_secret<T: serde::de::DeserializeOwned>(data: Data<'_>) -> Result<T
 /// With person and password, or with an operator key. Answers with a cookie
 /// for the console; five failures in a minute make a pause.
 #[utoipa::path(
+    operation_id = "signIn",
     context_path = "/api/v1", tag = "session",
     request_body = SignInRequest,
     responses((status = 200, description = "Signed in", body = SessionAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json"))
@@ -51,6 +52,7 @@ pub(crate) async fn sign_in(
 
 /// Tell who is signed in
 #[utoipa::path(
+    operation_id = "readSession",
     context_path = "/api/v1", tag = "session",
     responses((status = 200, description = "The person, or null", body = SessionAnswer))
 )]
@@ -62,6 +64,7 @@ pub(crate) async fn read(gateway: &State<Gateway>, cookies: &CookieJar<'_>) -> R
 
 /// Sign out
 #[utoipa::path(
+    operation_id = "signOut",
     context_path = "/api/v1", tag = "session",
     responses((status = 204, description = "Signed out")),
     security(("key" = []))
@@ -76,6 +79,7 @@ pub(crate) async fn sign_out(_allowed: Allowed, gateway: &State<Gateway>, cookie
 ///
 /// Adds the person where there is none.
 #[utoipa::path(
+    operation_id = "putPerson",
     context_path = "/api/v1", tag = "session",
     request_body = PersonRequest,
     responses((status = 204, description = "It is set"), (status = "4XX", body = Problem, content_type = "application/problem+json")),

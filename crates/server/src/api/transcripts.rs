@@ -32,6 +32,7 @@ const MAX_PART: usize = 64 << 10;
 /// `Accept`: `text/plain`, `text/vtt`, `application/x-subrip`. Raw bodies take
 /// the rest as query parameters, forms as parts.
 #[utoipa::path(
+    operation_id = "recognise",
     context_path = "/api/v1",
     tag = "speak and listen",
     request_body(content(

@@ -39,6 +39,7 @@ const CHUNK: usize = 64 << 10;
 /// `Accept: application/json` the audio comes inside a JSON answer. Bodies of
 /// `text/plain` and `application/ssml+xml` take the rest as query parameters.
 #[utoipa::path(
+    operation_id = "speak",
     context_path = "/api/v1",
     tag = "speak and listen",
     request_body(content(

@@ -1,0 +1,62 @@
+# Two commands: `make demo` and `make test` do all set-up on a fresh machine.
+
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+
+# What the engines, the build and the tests need from Debian.
+RUN_PACKAGES  := espeak-ng flite pocketsphinx pocketsphinx-en-us
+BUILD_PACKAGES := build-essential cmake pkg-config nodejs npm
+TEST_PACKAGES := chromium chromium-driver
+# A machine with its own Node.js needs none of Debian's.
+HAS_NODE := $(shell command -v node >/dev/null && command -v npm >/dev/null && echo yes)
+ifeq ($(HAS_NODE),yes)
+BUILD_PACKAGES := $(filter-out nodejs npm,$(BUILD_PACKAGES))
+endif
+
+CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
+	console/index.html console/reference.html console/vite.config.ts console/tsconfig.json docs/openapi.json
+
+.PHONY: help demo build test test-rust lint console packages test-packages bench screenshots clean
+
+help: ## Show what can be made
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
+
+demo: build ## Install, build and run the service with demo data
+	./target/release/dispatcher demo
+
+build: packages console ## Build the release binary with the console inside
+	cargo build --release --locked -p dispatcher-cli
+
+test: test-packages console ## Install what tests need and run everything
+	cd console && npm run --silent check
+	cargo build --locked --workspace --all-targets
+	cargo test --locked --workspace
+
+lint: console ## Check formatting, lints and types
+	cargo fmt --all --check
+	cargo clippy --locked --workspace --all-targets -- -D warnings
+	cd console && npm run --silent check
+
+console: console/dist/index.html ## Build the console
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --ignore-scripts --no-audit --no-fund
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	cd console && npm run --silent types && npm run --silent build
+
+packages: ## Install the Debian packages that are missing
+	@scripts/packages.sh $(BUILD_PACKAGES) $(RUN_PACKAGES)
+
+test-packages: ## The same, with what tests need
+	@scripts/packages.sh $(BUILD_PACKAGES) $(RUN_PACKAGES) $(TEST_PACKAGES)
+
+bench: build ## Measure memory, start time and first audio against direct
+	cargo run --release --locked -p dispatcher-benches
+
+screenshots: build ## Take the pictures of docs/screenshots anew
+	scripts/screenshots.sh
+
+clean: ## Remove what was built
+	cargo clean
+	rm -rf console/dist console/node_modules

@@ -1,0 +1,29 @@
+<script setup lang="ts">
+// A state as shape, colour and word: never colour alone.
+import { computed } from 'vue'
+
+const props = defineProps<{ state: string }>()
+const looks: Record<string, [string, string]> = {
+  ready: ['●', 'success'],
+  done: ['●', 'success'],
+  active: ['●', 'success'],
+  open: ['◐', 'info'],
+  absent: ['○', 'warning'],
+  abandoned: ['◌', 'warning'],
+  uncertain: ['◍', 'warning'],
+  failed: ['▲', 'error'],
+  refused: ['▲', 'error'],
+}
+const look = computed(() => looks[props.state] ?? ['•', 'info'])
+</script>
+
+<template>
+  <span class="state" :class="`text-${look[1]}`"><span aria-hidden="true">{{ look[0] }}</span> {{ state }}</span>
+</template>
+
+<style scoped>
+.state {
+  white-space: nowrap;
+  font-weight: 700;
+}
+</style>

@@ -1,0 +1,160 @@
+<script setup lang="ts">
+import { mdiFileMusicOutline, mdiMicrophone, mdiStop } from '@mdi/js'
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, CallError, fetchRaw, type Transcript } from '@/api/client'
+import ProblemNote from '@/components/ProblemNote.vue'
+import SoundPlayer from '@/components/SoundPlayer.vue'
+import { money, seconds } from '@/format'
+import { record, type Recording } from '@/recorder'
+
+const wanted = ref('')
+const choices = ref<{ title: string; value: string }[]>([])
+const audio = ref<Blob>()
+const name = ref('')
+const busy = ref(false)
+const error = ref<unknown>()
+const transcript = ref<Transcript>()
+const recording = ref<Recording>()
+const level = ref(0)
+const over = ref(false)
+const now = ref(0)
+const player = ref<InstanceType<typeof SoundPlayer>>()
+const picker = ref<HTMLInputElement>()
+
+const current = computed(() => transcript.value?.words.findIndex((word) => (word.start ?? 0) <= now.value && now.value < (word.end ?? 0)) ?? -1)
+
+onMounted(async () => {
+  try {
+    const [engines, routes] = await Promise.all([ask(api.GET('/api/v1/engines')), ask(api.GET('/api/v1/routes'))])
+    const plans = routes.items.filter((one) => one.work === 'recognition')
+    choices.value = [
+      ...plans.map((one) => ({ title: `${one.name} (route)`, value: `route=${one.name}` })),
+      ...engines.items.filter((one) => one.listens).map((one) => ({ title: one.state === 'ready' ? one.name : `${one.name} (${one.state})`, value: `engine=${one.name}` })),
+    ]
+    wanted.value = choices.value[0]?.value ?? ''
+  } catch (caught) {
+    error.value = caught
+  }
+})
+
+async function transcribe(blob: Blob, title: string) {
+  audio.value = blob
+  name.value = title
+  busy.value = true
+  error.value = undefined
+  transcript.value = undefined
+  try {
+    const [kind, value] = wanted.value.split('=')
+    const query = kind && value ? `?${kind}=${encodeURIComponent(value)}` : ''
+    const response = await fetchRaw(`/api/v1/transcripts${query}`, {
+      method: 'POST',
+      headers: { 'Content-Type': blob.type.startsWith('audio/') ? blob.type : 'application/octet-stream', Accept: 'application/json' },
+      body: blob,
+    })
+    transcript.value = (await response.json()) as Transcript
+  } catch (caught) {
+    error.value = caught
+  } finally {
+    busy.value = false
+  }
+}
+
+function take(files: FileList | null | undefined) {
+  const file = files?.[0]
+  if (file) void transcribe(file, file.name)
+}
+
+async function turnRecording() {
+  if (recording.value) {
+    const running = recording.value
+    recording.value = undefined
+    await transcribe(await running.stop(), 'recording.wav')
+    return
+  }
+  error.value = undefined
+  try {
+    recording.value = await record((value) => (level.value = value))
+  } catch {
+    error.value = new CallError({ title: 'The microphone cannot be used.', help: 'Allow it in the browser, or drop a file instead.' })
+  }
+}
+</script>
+
+<template>
+  <v-card class="pa-5" tag="section" aria-labelledby="hear-title">
+    <h2 id="hear-title">Transcribe</h2>
+    <v-select v-model="wanted" :items="choices" label="Route or engine" data-test="hear-with" />
+    <div
+      class="drop mt-4"
+      :class="{ over }"
+      @dragover.prevent="over = true"
+      @dragleave="over = false"
+      @drop.prevent="((over = false), take($event.dataTransfer?.files))"
+    >
+      <input ref="picker" type="file" accept="audio/*,.opus" class="d-none" data-test="file" @change="take(picker?.files)" />
+      <v-btn :prepend-icon="mdiFileMusicOutline" @click="picker?.click()">Choose a file</v-btn>
+      <v-btn :color="recording ? 'secondary' : undefined" :variant="recording ? 'flat' : 'tonal'" :prepend-icon="recording ? mdiStop : mdiMicrophone" data-test="record" @click="turnRecording">
+        {{ recording ? 'Stop and transcribe' : 'Record' }}
+      </v-btn>
+      <meter v-if="recording" :value="level" max="1" aria-label="Level" />
+      <span v-else class="quiet">or drop audio here: WAV, MP3, Ogg Opus</span>
+    </div>
+    <v-progress-linear v-if="busy" indeterminate color="primary" class="mt-3" aria-label="Transcribing" />
+    <ProblemNote :error="error" />
+    <SoundPlayer v-if="audio" ref="player" :source="audio" :name="name" class="mt-4" @time="now = $event" />
+    <div v-if="transcript" class="mt-4">
+      <p v-if="!transcript.text" class="quiet">No words were heard.</p>
+      <p class="transcript" :lang="transcript.language" dir="auto" data-test="transcript">
+        <template v-if="transcript.words.length">
+          <button v-for="(word, index) in transcript.words" :key="index" type="button" class="word" :class="{ now: index === current }" :title="`${seconds(word.start)} to ${seconds(word.end)}${word.confidence == null ? '' : `, ${Math.round(word.confidence * 100)} % sure`}`" @click="player?.seek(word.start ?? 0)">
+            <span>{{ word.text }}</span><span class="time">{{ word.start?.toFixed(2) }}</span>
+          </button>
+        </template>
+        <template v-else>{{ transcript.text }}</template>
+      </p>
+      <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.length) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
+      <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>
+    </div>
+    <p v-else-if="!busy && !audio" class="quiet mt-4">Nothing heard yet. A recording that Dispatcher spoke is a good first one: speak, save, and drop it here.</p>
+  </v-card>
+</template>
+
+<style scoped>
+.drop {
+  border: 1.5px dashed rgba(var(--v-border-color), 0.4);
+  border-radius: 6px;
+  padding: 16px;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px;
+  align-items: center;
+}
+
+.drop.over {
+  border-color: rgb(var(--v-theme-secondary));
+}
+
+.transcript {
+  line-height: 2.5;
+}
+
+.word {
+  display: inline-flex;
+  flex-direction: column;
+  align-items: center;
+  line-height: 1.15;
+  padding: 2px 4px;
+  border-radius: 4px;
+}
+
+.word .time {
+  font-size: 0.7rem;
+  opacity: 0.78;
+  font-variant-numeric: tabular-nums;
+}
+
+.word.now {
+  background: rgb(var(--v-theme-primary));
+  color: rgb(var(--v-theme-on-primary));
+}
+</style>

@@ -1,0 +1,81 @@
+<script setup lang="ts">
+import { onMounted, onUnmounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, type Dispatch } from '@/api/client'
+import DispatchTable from '@/components/DispatchTable.vue'
+import ProblemNote from '@/components/ProblemNote.vue'
+
+const route = useRoute()
+const router = useRouter()
+const from = (name: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : null)
+const state = ref(from('state'))
+const app = ref(from('app'))
+const work = ref(from('work'))
+const apps = ref<string[]>([])
+const rows = ref<Dispatch[]>([])
+const next = ref<string | null>(null)
+const loading = ref(true)
+const error = ref<unknown>()
+let timer: ReturnType<typeof setInterval> | undefined
+
+const filter = () => ({
+  ...(state.value ? { state: state.value } : {}),
+  ...(app.value ? { app: app.value } : {}),
+  ...(work.value ? { work: work.value } : {}),
+})
+
+async function load(cursor?: string) {
+  try {
+    const query = { ...filter(), limit: 50, ...(cursor ? { cursor } : {}) }
+    const list = await ask(api.GET('/api/v1/dispatches', { params: { query } }))
+    rows.value = cursor ? [...rows.value, ...list.items] : list.items
+    next.value = list.next ?? null
+    error.value = undefined
+  } catch (caught) {
+    error.value = caught
+  } finally {
+    loading.value = false
+  }
+}
+
+watch([state, app, work], () => {
+  void router.replace({ query: filter() })
+  void load()
+})
+
+onMounted(async () => {
+  await load()
+  apps.value = (await ask(api.GET('/api/v1/apps')).catch(() => ({ items: [] }))).items.map((one) => one.name)
+  // Live while it is looked at and not paged.
+  timer = setInterval(() => {
+    if (!document.hidden && rows.value.length <= 50) void load()
+  }, 5000)
+})
+onUnmounted(() => clearInterval(timer))
+</script>
+
+<template>
+  <div class="page">
+    <h1>Dispatches</h1>
+    <p class="lead quiet">Every request and what was done for it, newest first.</p>
+    <div class="filters">
+      <v-select v-model="app" :items="apps" label="App" clearable />
+      <v-select v-model="state" :items="['done', 'failed', 'abandoned', 'open', 'uncertain']" label="State" clearable />
+      <v-select v-model="work" :items="[{ title: 'speak', value: 'synthesis' }, { title: 'listen', value: 'recognition' }]" label="Work" clearable />
+    </div>
+    <ProblemNote :error="error" />
+    <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading dispatches" />
+    <DispatchTable v-if="rows.length" :rows="rows" />
+    <p v-else-if="!loading && !error" class="mt-4">No requests fit. Make one in the <router-link to="/">sound check</router-link>.</p>
+    <v-btn v-if="next" class="mt-4" @click="load(next)">Show older</v-btn>
+  </div>
+</template>
+
+<style scoped>
+.filters {
+  display: grid;
+  grid-template-columns: repeat(3, minmax(0, 220px));
+  gap: 12px;
+  margin-bottom: 18px;
+}
+</style>

@@ -1,0 +1,101 @@
+<script setup lang="ts">
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { api, ask, type Schemas } from '@/api/client'
+import DispatchTable from '@/components/DispatchTable.vue'
+import ProblemNote from '@/components/ProblemNote.vue'
+import StateMark from '@/components/StateMark.vue'
+
+const overview = ref<Schemas['OverviewAnswer']>()
+const error = ref<unknown>()
+let timer: ReturnType<typeof setInterval> | undefined
+
+const spent = computed(() => {
+  const sums = new Map<string, number>()
+  for (const one of overview.value?.usage ?? []) sums.set(one.cost.currency, (sums.get(one.cost.currency) ?? 0) + Number(one.cost.amount))
+  const texts = [...sums].map(([currency, sum]) => `${sum.toFixed(6)} ${currency}`)
+  return texts.length ? texts.join(', ') : '0.000000 EUR'
+})
+
+async function load() {
+  try {
+    overview.value = await ask(api.GET('/api/v1/overview'))
+    error.value = undefined
+  } catch (caught) {
+    error.value = caught
+  }
+}
+
+onMounted(() => {
+  void load()
+  timer = setInterval(() => {
+    if (!document.hidden) void load()
+  }, 5000)
+})
+onUnmounted(() => clearInterval(timer))
+</script>
+
+<template>
+  <div class="page">
+    <h1>Overview</h1>
+    <p class="lead quiet">What the gateway is doing now, and whether the engines behind it are well.</p>
+    <ProblemNote :error="error" />
+    <template v-if="overview">
+      <div class="figures">
+        <router-link to="/dispatches"><span class="figure">{{ overview.requests }}</span><span class="quiet">of the newest 500 requests</span></router-link>
+        <router-link to="/dispatches?state=failed"><span class="figure" :class="{ 'text-error': overview.failed }">{{ overview.failed }}</span><span class="quiet">failed</span></router-link>
+        <router-link to="/dispatches"><span class="figure" :class="{ 'text-warning': overview.fallbacks }">{{ overview.fallbacks }}</span><span class="quiet">answered by a later leg</span></router-link>
+        <router-link to="/usage"><span class="figure">{{ spent }}</span><span class="quiet">spent today (UTC)</span></router-link>
+      </div>
+      <h2 class="mt-8">Engines</h2>
+      <ul class="lamps">
+        <li v-for="engine in overview.engines" :key="engine.name">
+          <strong>{{ engine.title }}</strong>
+          <div><StateMark :state="engine.state" /> <span class="quiet">{{ engine.site }}, {{ engine.speaks ? 'speaks' : '' }}{{ engine.speaks && engine.listens ? ' and ' : '' }}{{ engine.listens ? 'listens' : '' }}</span></div>
+          <div v-if="engine.reason" class="quiet reason">{{ engine.reason }}</div>
+        </li>
+      </ul>
+      <h2 class="mt-8">Newest requests</h2>
+      <DispatchTable v-if="overview.dispatches.length" :rows="overview.dispatches" />
+      <p v-else>No requests yet. Make the first in the <router-link to="/">sound check</router-link>.</p>
+    </template>
+    <v-progress-linear v-else-if="!error" indeterminate color="primary" aria-label="Loading the overview" />
+  </div>
+</template>
+
+<style scoped>
+.figures {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 18px 48px;
+}
+
+.figures a {
+  display: flex;
+  flex-direction: column;
+  color: inherit;
+  text-decoration: none;
+}
+
+.figures a:hover .figure {
+  text-decoration: underline;
+}
+
+.lamps {
+  list-style: none;
+  padding: 0;
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(210px, 1fr));
+  gap: 10px;
+}
+
+.lamps li {
+  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
+  border-radius: 6px;
+  background: rgb(var(--v-theme-surface));
+  padding: 10px 14px;
+}
+
+.reason {
+  font-size: 0.86rem;
+}
+</style>

@@ -1,0 +1,30 @@
+<script setup lang="ts">
+import SpeakPanel from '@/components/SpeakPanel.vue'
+import TranscribePanel from '@/components/TranscribePanel.vue'
+</script>
+
+<template>
+  <div class="page wide">
+    <h1>Sound check</h1>
+    <p class="lead quiet">Hear a sentence in any voice, and read what an engine hears in a recording.</p>
+    <div class="panels">
+      <SpeakPanel />
+      <TranscribePanel />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.panels {
+  display: grid;
+  grid-template-columns: minmax(0, 7fr) minmax(0, 5fr);
+  gap: 20px;
+  align-items: start;
+}
+
+@media (max-width: 959px) {
+  .panels {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

@@ -1,0 +1,148 @@
+<script setup lang="ts">
+import { BarChart } from 'echarts/charts'
+import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
+import * as echarts from 'echarts/core'
+import { SVGRenderer } from 'echarts/renderers'
+import { nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useTheme } from 'vuetify'
+import { api, ask, type Schemas } from '@/api/client'
+import ProblemNote from '@/components/ProblemNote.vue'
+import { money, seconds } from '@/format'
+
+echarts.use([BarChart, GridComponent, LegendComponent, TooltipComponent, SVGRenderer])
+
+const route = useRoute()
+const router = useRouter()
+const theme = useTheme()
+const day = (back: number) => new Date(Date.now() - back * 86_400_000).toISOString().slice(0, 10)
+const start = (name: string, otherwise: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : otherwise)
+const from = ref(start('from', day(13)))
+const to = ref(start('to', day(0)))
+const by = ref(start('by', 'app,engine'))
+const usage = ref<Schemas['UsageList']>()
+const daily = ref<Schemas['UsageList']>()
+const error = ref<unknown>()
+const box = ref<HTMLElement>()
+let chart: echarts.ECharts | undefined
+
+async function load() {
+  void router.replace({ query: { from: from.value, to: to.value, by: by.value } })
+  try {
+    const query = { from: from.value, to: to.value }
+    ;[usage.value, daily.value] = await Promise.all([
+      ask(api.GET('/api/v1/usage', { params: { query: { ...query, by: by.value } } })),
+      ask(api.GET('/api/v1/usage', { params: { query: { ...query, by: 'day,engine' } } })),
+    ])
+    error.value = undefined
+    await nextTick()
+    draw()
+  } catch (caught) {
+    error.value = caught
+  }
+}
+
+function draw() {
+  if (!box.value || !daily.value) return
+  chart ??= echarts.init(box.value, undefined, { renderer: 'svg' })
+  const days: string[] = []
+  for (let at = Date.parse(from.value); at <= Date.parse(to.value); at += 86_400_000) days.push(new Date(at).toISOString().slice(0, 10))
+  const engines = [...new Set(daily.value.items.map((one) => one.group[1] ?? ''))]
+  const value = (date: string, engine: string) => Number(daily.value?.items.find((one) => one.group[0] === date && one.group[1] === engine)?.cost.amount ?? 0)
+  const current = theme.global.current.value
+  const ink = String(current.colors['on-surface'])
+  const palette = current.dark
+    ? ['#6FC3BC', '#F0905A', '#8CCB82', '#E0B45A', '#9DB4E8', '#E98A9A']
+    : ['#1F6F6B', '#B44A14', '#37722F', '#8A6106', '#3F5F9E', '#9C2438']
+  const symbols = ['rect', 'circle', 'triangle', 'diamond', 'pin', 'arrow']
+  const currency = daily.value.items[0]?.cost.currency ?? 'EUR'
+  chart.setOption(
+    {
+      animation: false,
+      color: palette,
+      textStyle: { fontFamily: 'Atkinson Hyperlegible, sans-serif', color: ink },
+      grid: { left: 84, right: 12, top: 40, bottom: 28 },
+      legend: { top: 0, left: 0, textStyle: { color: ink }, data: engines.map((name, n) => ({ name, icon: symbols[n % symbols.length] })) },
+      tooltip: { trigger: 'axis', valueFormatter: (number: unknown) => `${Number(number).toFixed(6)} ${currency}` },
+      xAxis: { type: 'category', data: days, axisLabel: { color: ink, formatter: (text: string) => text.slice(5) }, axisLine: { lineStyle: { color: ink } } },
+      yAxis: { type: 'value', name: currency, nameTextStyle: { color: ink }, axisLabel: { color: ink }, splitLine: { lineStyle: { color: `${ink}22` } } },
+      series: engines.map((engine) => ({ name: engine, type: 'bar', stack: 'cost', barMaxWidth: 42, data: days.map((date) => value(date, engine)) })),
+    },
+    true,
+  )
+}
+
+const resize = () => chart?.resize()
+watch([from, to, by], load)
+watch(() => theme.global.name.value, draw)
+onMounted(() => {
+  window.addEventListener('resize', resize)
+  void load()
+})
+onBeforeUnmount(() => {
+  window.removeEventListener('resize', resize)
+  chart?.dispose()
+})
+const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.items ?? []).reduce((sum, one) => sum + pick(one), 0)
+</script>
+
+<template>
+  <div class="page">
+    <h1>Usage</h1>
+    <p class="lead quiet">What was used and what it cost, by day in UTC, from the ledger.</p>
+    <div class="filters">
+      <v-text-field v-model="from" type="date" label="From" />
+      <v-text-field v-model="to" type="date" label="To" />
+      <v-select v-model="by" :items="[{ title: 'app, engine', value: 'app,engine' }, { title: 'app', value: 'app' }, { title: 'engine', value: 'engine' }, { title: 'engine, model', value: 'engine,model' }, { title: 'day, engine', value: 'day,engine' }, { title: 'day', value: 'day' }]" label="Group by" />
+    </div>
+    <ProblemNote :error="error" />
+    <v-card class="pa-4">
+      <div ref="box" class="chart" role="img" aria-label="Cost by day, stacked by engine; the table below has the numbers" />
+    </v-card>
+    <template v-if="usage">
+      <p v-if="!usage.items.length" class="mt-6">Nothing was used in these days. Make a first request in the <router-link to="/">sound check</router-link>.</p>
+      <v-table v-else class="table mt-6">
+        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number">Requests</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Sound</th><th scope="col" class="number">Cost</th></tr></thead>
+        <tbody>
+          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number">{{ row.requests }}</td><td class="number">{{ row.characters }}</td><td class="number">{{ seconds(row.audio) }}</td><td class="number">{{ money(row.cost) }}</td></tr>
+        </tbody>
+        <tfoot>
+          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number">{{ index ? '' : total((one) => one.requests) }}</td><td class="number">{{ index ? '' : total((one) => one.characters) }}</td><td class="number">{{ index ? '' : seconds(total((one) => one.audio)) }}</td><td class="number"><strong>{{ money(sum) }}</strong></td></tr>
+        </tfoot>
+      </v-table>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.filters {
+  display: grid;
+  grid-template-columns: repeat(3, minmax(0, 220px));
+  gap: 12px;
+  margin-bottom: 18px;
+}
+
+.chart {
+  height: 260px;
+}
+
+.head {
+  text-transform: capitalize;
+}
+
+.table {
+  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
+  border-radius: 6px;
+}
+
+tfoot th {
+  text-align: left;
+  padding: 0 16px;
+}
+
+tfoot td,
+tfoot th {
+  border-top: 2px solid rgba(var(--v-border-color), 0.4);
+  height: 48px;
+}
+</style>

@@ -1,0 +1,27 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { useSession } from './session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignIn.vue'), meta: { title: 'Sign in', open: true } },
+    { path: '/', name: 'sound-check', component: () => import('./pages/SoundCheck.vue'), meta: { title: 'Sound check' } },
+    { path: '/voices', name: 'voices', component: () => import('./pages/VoicesPage.vue'), meta: { title: 'Voices' } },
+    { path: '/overview', name: 'overview', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
+    { path: '/dispatches', name: 'dispatches', component: () => import('./pages/DispatchesPage.vue'), meta: { title: 'Dispatches' } },
+    { path: '/dispatches/:id', name: 'dispatch', component: () => import('./pages/DispatchPage.vue'), meta: { title: 'Dispatch' } },
+    { path: '/usage', name: 'usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
+    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Nothing here', open: true } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  await session.load()
+  if (!to.meta.open && !session.person) return { name: 'sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
+  if (to.name === 'sign-in' && session.person) return { name: 'sound-check' }
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title)} · Dispatcher`
+})
