@@ -70,7 +70,7 @@ impl CliError {
         }
         match self {
             CliError::Problem(problem) => {
-                if !problem.nearest.is_empty() {
+                if !problem.nearest.is_empty() && !problem.detail.contains("near it") {
                     eprintln!("  near it: {}", problem.nearest.join(", "));
                 }
                 if let Some(dispatch) = &problem.dispatch {

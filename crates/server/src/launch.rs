@@ -73,9 +73,11 @@ pub struct Running {
 
 /// Log lines to standard error.
 pub fn init_logging(config: &Config) {
-    let filter = tracing_subscriber::EnvFilter::try_new(&config.log_level)
-        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    // Rocket's own lines say nothing that ours do not.
+    let quiet = "rocket=off,_=off,launch=off,launch_=off";
+    let filter = tracing_subscriber::EnvFilter::try_new(format!("{},{quiet}", config.log_level))
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(format!("info,{quiet}")));
+    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()));
     let set = match config.log {
         LogFormat::Human => builder.with_target(false).try_init(),
         LogFormat::Json => builder.json().try_init(),
@@ -333,6 +335,7 @@ fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) 
         shutdown,
         log_level: rocket::config::LogLevel::Off,
         cli_colors: false,
+        ident: rocket::config::Ident::none(),
         ..rocket::Config::release_default()
     };
     rocket::custom(Figment::from(settings))

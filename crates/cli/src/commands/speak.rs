@@ -123,7 +123,7 @@ fn report(record: &Value, place: Option<&Path>, json: bool) -> Result<(), CliErr
     eprintln!(
         "{}  {}  {}  first audio {}  {}",
         place.map_or_else(|| "standard output".into(), |path| path.display().to_string()),
-        voice.join("/"),
+        if record["rehearsal"] == true { "rehearsal".into() } else { voice.join("/") },
         output::seconds(&record["audio"]),
         output::milliseconds(&record["first_audio"]),
         output::money(&record["cost"]),

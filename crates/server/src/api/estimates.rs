@@ -60,7 +60,7 @@ fn answer(estimate: Estimate) -> EstimateAnswer {
         exact: estimate.exact,
         fidelity: estimate.fidelity,
         sound: estimate.sound,
-        length: estimate.length,
+        length: estimate.length.map(|seconds| (seconds * 1_000.0).round() / 1_000.0),
         warnings: estimate.warnings,
     }
 }

@@ -1,0 +1,215 @@
+//! What the tests share: the product started as a process of its own, called
+//! over the network and through its client, and ears for tone speech.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+use dispatcher_audio::{Format, decode_all};
+use dispatcher_standins::tone;
+use reqwest::header::{ACCEPT, AUTHORIZATION, CONTENT_TYPE};
+use serde_json::{Value, json};
+
+/// A demo that runs in a process of its own until this is dropped.
+pub struct Demo {
+    child: Child,
+    pub folder: tempfile::TempDir,
+    pub url: String,
+    pub operator: String,
+    pub app: String,
+    pub heron: String,
+    pub sign_in: String,
+    pub http: reqwest::Client,
+    binary: PathBuf,
+}
+
+impl Demo {
+    /// Starts `dispatcher demo` on free ports.
+    pub async fn start(binary: &str) -> Demo {
+        Demo::start_in(binary, tempfile::tempdir().unwrap()).await
+    }
+
+    pub async fn start_in(binary: &str, folder: tempfile::TempDir) -> Demo {
+        let data = folder.path().join("data");
+        std::fs::create_dir_all(&data).unwrap();
+        let log = std::fs::File::create(folder.path().join("log")).unwrap();
+        let told = folder.path().join("told");
+        let _ = std::fs::remove_file(data.join("demo.env"));
+        let child = Command::new(binary)
+            .args(["demo", "--port", "0", "--data"])
+            .arg(&data)
+            .env_remove("DISPATCHER_URL")
+            .env_remove("DISPATCHER_KEY")
+            .stdin(Stdio::null())
+            .stdout(std::fs::File::create(&told).unwrap())
+            .stderr(log)
+            .spawn()
+            .unwrap();
+        let begun = Instant::now();
+        let text = loop {
+            let text = std::fs::read_to_string(&told).unwrap_or_default();
+            if text.contains("Ctrl-C ends it.") {
+                break text;
+            }
+            let log = || std::fs::read_to_string(folder.path().join("log")).unwrap_or_default();
+            assert!(begun.elapsed() < Duration::from_secs(60), "the demo does not start: {text}{}", log());
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        };
+        let environment = std::fs::read_to_string(data.join("demo.env")).unwrap();
+        let value = |name: &str| {
+            let line = environment.lines().find_map(|line| line.strip_prefix(&format!("export {name}=")));
+            line.unwrap_or_else(|| panic!("demo.env has no {name}")).to_owned()
+        };
+        let word = |mark: &str| {
+            let line = text.lines().find(|line| line.contains(mark)).unwrap_or_else(|| panic!("nothing told of {mark}"));
+            line.split_whitespace().find(|word| word.starts_with("http")).unwrap().to_owned()
+        };
+        Demo {
+            url: value("DISPATCHER_URL"),
+            operator: value("DISPATCHER_KEY"),
+            app: value("DISPATCHER_APP_KEY"),
+            heron: word("/weather").trim_end_matches("/weather").to_owned(),
+            sign_in: word("/sign-in/"),
+            http: reqwest::Client::builder().no_proxy().build().unwrap(),
+            binary: binary.into(),
+            child,
+            folder,
+        }
+    }
+
+    pub fn data(&self) -> PathBuf {
+        self.folder.path().join("data")
+    }
+
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(self.folder.path().join("log")).unwrap_or_default()
+    }
+
+    /// A request with the app's key.
+    pub fn post(&self, path: &str) -> reqwest::RequestBuilder {
+        self.http.post(format!("{}{path}", self.url)).header(AUTHORIZATION, format!("Bearer {}", self.app))
+    }
+
+    /// Speaks with the app's key.
+    pub async fn speak(&self, body: Value, accept: &str) -> reqwest::Response {
+        self.post("/api/v1/utterances").header(ACCEPT, accept).json(&body).send().await.unwrap()
+    }
+
+    /// Recognises with the app's key; JSON.
+    pub async fn hear(&self, audio: Vec<u8>, kind: &str, query: &str) -> Value {
+        let request = self.post(&format!("/api/v1/transcripts{query}")).header(CONTENT_TYPE, kind).body(audio);
+        let response = request.send().await.unwrap();
+        let status = response.status();
+        let answer: Value = response.json().await.unwrap();
+        assert!(status.is_success(), "{answer}");
+        answer
+    }
+
+    /// Reads with the operator's key.
+    pub async fn get(&self, path: &str) -> Value {
+        let request = self.http.get(format!("{}{path}", self.url)).bearer_auth(&self.operator);
+        let response = request.send().await.unwrap();
+        assert!(response.status().is_success(), "{path}: {}", response.status());
+        response.json().await.unwrap()
+    }
+
+    /// A dispatch, once it is no longer open.
+    pub async fn settled(&self, id: &str) -> Value {
+        for _ in 0..300 {
+            let dispatch = self.get(&format!("/api/v1/dispatches/{id}")).await;
+            if dispatch["state"] != "open" {
+                return dispatch;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        panic!("the dispatch {id} stays open");
+    }
+
+    /// Heron's weather; clear where it is null.
+    pub async fn weather(&self, forecast: Value) {
+        let url = format!("{}/weather", self.heron);
+        let request = if forecast.is_null() { self.http.delete(url) } else { self.http.put(url).json(&forecast) };
+        assert!(request.send().await.unwrap().status().is_success());
+    }
+
+    /// What heron has delivered.
+    pub async fn delivered(&self) -> Value {
+        self.http.get(format!("{}/delivered", self.heron)).send().await.unwrap().json().await.unwrap()
+    }
+
+    /// A route, made by the operator.
+    pub async fn put_route(&self, name: &str, legs: Value) {
+        let body = json!({"work": "synthesis", "legs": legs});
+        let request = self.http.put(format!("{}/api/v1/routes/{name}", self.url)).bearer_auth(&self.operator).json(&body);
+        let response = request.send().await.unwrap();
+        assert!(response.status().is_success(), "{}", response.text().await.unwrap());
+    }
+
+    /// Runs the client with the operator's key.
+    pub fn client(&self, arguments: &[&str]) -> Output {
+        self.client_command(arguments).output().unwrap()
+    }
+
+    /// The client, to be given more than arguments.
+    pub fn client_command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(&self.binary);
+        command
+            .args(arguments)
+            .current_dir(self.folder.path())
+            .env("DISPATCHER_URL", &self.url)
+            .env("DISPATCHER_KEY", &self.operator)
+            .stdin(Stdio::null());
+        command
+    }
+
+    /// Asks the service to end, as an operating system does, and waits.
+    pub async fn terminate(mut self) -> (std::process::ExitStatus, tempfile::TempDir) {
+        let id = self.child.id().to_string();
+        assert!(Command::new("kill").args(["-TERM", &id]).status().unwrap().success());
+        for _ in 0..1_500 {
+            if let Some(status) = self.child.try_wait().unwrap() {
+                let folder = std::mem::replace(&mut self.folder, tempfile::tempdir().unwrap());
+                return (status, folder);
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        panic!("the service does not end");
+    }
+
+    /// Kills the service without a word, and gives its data.
+    pub fn kill(mut self) -> tempfile::TempDir {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        std::mem::replace(&mut self.folder, tempfile::tempdir().unwrap())
+    }
+}
+
+impl Drop for Demo {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// The text of a header.
+pub fn header(response: &reqwest::Response, name: &str) -> String {
+    response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned()
+}
+
+/// What a recording of tone speech says.
+pub fn words_of(audio: &[u8], format: Format) -> String {
+    let (samples, layout) = decode_all(audio, format).unwrap();
+    let heard = tone::hear(&samples, layout.rate);
+    heard.iter().map(|heard| heard.text.as_str()).collect::<Vec<_>>().join(" ")
+}
+
+/// Every file below a folder.
+pub fn files_below(folder: &Path) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        let path = entry.path();
+        if path.is_dir() { found.extend(files_below(&path)) } else { found.push(path) }
+    }
+    found
+}
