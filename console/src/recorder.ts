@@ -10,7 +10,8 @@ export async function record(level: (value: number) => void): Promise<Recording>
   const stream = await navigator.mediaDevices.getUserMedia({
     audio: { echoCancellation: false, noiseSuppression: false, autoGainControl: false, channelCount: 1 },
   })
-  const context = new AudioContext()
+  // Nobody listens while it records: large buffers keep it free of gaps.
+  const context = new AudioContext({ latencyHint: 'playback' })
   await context.audioWorklet.addModule('/recorder.js')
   const source = context.createMediaStreamSource(stream)
   const node = new AudioWorkletNode(context, 'recorder')

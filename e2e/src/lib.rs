@@ -62,7 +62,8 @@ impl Demo {
             line.unwrap_or_else(|| panic!("demo.env has no {name}")).to_owned()
         };
         let word = |mark: &str| {
-            let line = text.lines().find(|line| line.contains(mark)).unwrap_or_else(|| panic!("nothing told of {mark}"));
+            let line =
+                text.lines().find(|line| line.contains(mark)).unwrap_or_else(|| panic!("nothing told of {mark}"));
             line.split_whitespace().find(|word| word.starts_with("http")).unwrap().to_owned()
         };
         Demo {
@@ -141,7 +142,8 @@ impl Demo {
     /// A route, made by the operator.
     pub async fn put_route(&self, name: &str, legs: Value) {
         let body = json!({"work": "synthesis", "legs": legs});
-        let request = self.http.put(format!("{}/api/v1/routes/{name}", self.url)).bearer_auth(&self.operator).json(&body);
+        let request =
+            self.http.put(format!("{}/api/v1/routes/{name}", self.url)).bearer_auth(&self.operator).json(&body);
         let response = request.send().await.unwrap();
         assert!(response.status().is_success(), "{}", response.text().await.unwrap());
     }

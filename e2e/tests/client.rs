@@ -38,14 +38,26 @@ async fn speak_writes_files_folders_and_streams() {
     for _ in 0..2 {
         good(&demo.client(&["speak", TEXT, "--format", "wav", "-o", "out/"]));
     }
-    let names: Vec<String> = std::fs::read_dir(demo.folder.path().join("out")).unwrap().map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
+    let names: Vec<String> = std::fs::read_dir(demo.folder.path().join("out"))
+        .unwrap()
+        .map(|e| e.unwrap().file_name().into_string().unwrap())
+        .collect();
     assert_eq!(names.len(), 2, "{names:?}");
-    assert!(names.iter().all(|name| name.starts_with("20") && name.contains("-mind-the-gap") && name.ends_with(".wav")), "{names:?}");
+    assert!(
+        names.iter().all(|name| name.starts_with("20") && name.contains("-mind-the-gap") && name.ends_with(".wav")),
+        "{names:?}"
+    );
     let wav = file(&format!("out/{}", names[0]));
     let declared = u32::from_le_bytes([wav[40], wav[41], wav[42], wav[43]]) as usize;
     assert_eq!(declared, wav.len() - 44, "a file says its true length");
 
-    let mut child = demo.client_command(&["speak", "--format", "opus", "-o", "-"]).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let mut child = demo
+        .client_command(&["speak", "--format", "opus", "-o", "-"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
     std::io::Write::write_all(child.stdin.as_mut().unwrap(), b"from standard input\n").unwrap();
     let output = child.wait_with_output().unwrap();
     assert!(output.status.success());
@@ -56,10 +68,15 @@ async fn speak_writes_files_folders_and_streams() {
 async fn a_broken_answer_leaves_no_file_behind() {
     let demo = Demo::start(BINARY).await;
     demo.weather(json!({"weather": "half"})).await;
-    let output = demo.client(&["speak", "A text that is long enough to break", "--voice", "heron/marin", "-o", "half.mp3"]);
+    let output =
+        demo.client(&["speak", "A text that is long enough to break", "--voice", "heron/marin", "-o", "half.mp3"]);
     assert_eq!(output.status.code(), Some(1));
     assert!(text(&output.stderr).contains("broke off"), "{}", text(&output.stderr));
-    let left: Vec<_> = std::fs::read_dir(demo.folder.path()).unwrap().map(|e| e.unwrap().file_name()).filter(|name| name != "data" && name != "log" && name != "told").collect();
+    let left: Vec<_> = std::fs::read_dir(demo.folder.path())
+        .unwrap()
+        .map(|e| e.unwrap().file_name())
+        .filter(|name| name != "data" && name != "log" && name != "told")
+        .collect();
     assert!(left.is_empty(), "{left:?}");
 }
 
@@ -149,8 +166,14 @@ async fn a_profile_takes_the_place_of_the_environment() {
     let key = demo.folder.path().join("key");
     std::fs::write(&key, &demo.operator).unwrap();
     let file = demo.folder.path().join("client.toml");
-    std::fs::write(&file, format!("[profiles.quay]\nurl = \"{}\"\nkey_file = \"{}\"\n", demo.url, key.display())).unwrap();
-    let output = demo.client_command(&["--profile", "quay", "app", "list"]).env("DISPATCHER_CONFIG", &file).env("DISPATCHER_URL", "http://127.0.0.1:9").output().unwrap();
+    std::fs::write(&file, format!("[profiles.quay]\nurl = \"{}\"\nkey_file = \"{}\"\n", demo.url, key.display()))
+        .unwrap();
+    let output = demo
+        .client_command(&["--profile", "quay", "app", "list"])
+        .env("DISPATCHER_CONFIG", &file)
+        .env("DISPATCHER_URL", "http://127.0.0.1:9")
+        .output()
+        .unwrap();
     assert!(good(&output).0.contains("helpline"));
 }
 
@@ -159,10 +182,19 @@ fn the_whole_example_runs_once_and_leaves_its_files() {
     let folder = tempfile::tempdir().unwrap();
     let output = Command::new(BINARY).args(["demo", "--once", "--out"]).arg(folder.path()).output().unwrap();
     let (out, _) = good(&output);
-    for part in ["heron/haru", "espeak-ng/en-gb", "flite/slt", "18 words by turnstone", "throttled", "berth-two.mp3", "total"] {
+    for part in
+        ["heron/haru", "espeak-ng/en-gb", "flite/slt", "18 words by turnstone", "throttled", "berth-two.mp3", "total"]
+    {
         assert!(out.contains(part), "{part} is not in:\n{out}");
     }
-    for name in ["delay-gullsay.mp3", "okure-gullsay.mp3", "drill-espeak-ng.opus", "drill-flite.wav", "drill-recording.mp3", "berth-two.mp3"] {
+    for name in [
+        "delay-gullsay.mp3",
+        "okure-gullsay.mp3",
+        "drill-espeak-ng.opus",
+        "drill-flite.wav",
+        "drill-recording.mp3",
+        "berth-two.mp3",
+    ] {
         let audio = std::fs::read(folder.path().join(name)).unwrap();
         assert!(measure(&audio, None).unwrap().1.milliseconds() > 1_000, "{name}");
     }
@@ -175,7 +207,12 @@ fn the_whole_example_runs_once_and_leaves_its_files() {
 fn the_example_fails_where_a_step_fails() {
     let folder = tempfile::tempdir().unwrap();
     // A host without the local engines: the next leg is not there.
-    let output = Command::new(BINARY).args(["demo", "--once", "--out"]).arg(folder.path()).env("PATH", folder.path()).output().unwrap();
+    let output = Command::new(BINARY)
+        .args(["demo", "--once", "--out"])
+        .arg(folder.path())
+        .env("PATH", folder.path())
+        .output()
+        .unwrap();
     assert_eq!(output.status.code(), Some(1));
     let err = text(&output.stderr);
     assert!(err.contains("espeak-ng") && err.contains("not installed"), "{err}");
@@ -189,7 +226,11 @@ fn a_fault_in_a_sheet_or_setting_is_told_with_its_place() {
     std::fs::write(sheets.join("gull.toml"), "sheet = 1\nname = \"gull\"\nsite = \"moon\"\n").unwrap();
     let serve = |more: &[&str]| {
         let mut command = Command::new(BINARY);
-        command.args(["serve", "--port", "0", "--data"]).arg(folder.path().join("data")).args(more).current_dir(folder.path());
+        command
+            .args(["serve", "--port", "0", "--data"])
+            .arg(folder.path().join("data"))
+            .args(more)
+            .current_dir(folder.path());
         let output = command.output().unwrap();
         assert_eq!(output.status.code(), Some(1));
         text(&output.stderr)

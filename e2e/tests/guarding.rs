@@ -69,12 +69,21 @@ async fn a_planted_secret_is_found_nowhere() {
     demo.weather(Value::Null).await;
     let refused = demo.speak(json!({"text": "Ahoy", "voice": "heron/marin"}), "*/*").await;
     assert_eq!(refused.status(), StatusCode::BAD_GATEWAY, "the canary is no good token");
-    for path in ["/api/v1/credentials", "/api/v1/dispatches?limit=100", "/api/v1/engines", "/api/v1/audit", "/api/v1/overview", "/metrics"] {
+    for path in [
+        "/api/v1/credentials",
+        "/api/v1/dispatches?limit=100",
+        "/api/v1/engines",
+        "/api/v1/audit",
+        "/api/v1/overview",
+        "/metrics",
+    ] {
         let request = demo.http.get(format!("{}{path}", demo.url)).bearer_auth(&demo.operator);
         seen.extend(request.send().await.unwrap().bytes().await.unwrap());
     }
     for item in demo.get("/api/v1/dispatches?limit=100").await["items"].as_array().unwrap() {
-        seen.extend(demo.get(&format!("/api/v1/dispatches/{}", item["id"].as_str().unwrap())).await.to_string().into_bytes());
+        seen.extend(
+            demo.get(&format!("/api/v1/dispatches/{}", item["id"].as_str().unwrap())).await.to_string().into_bytes(),
+        );
     }
     assert!(String::from_utf8_lossy(&seen).contains("[redacted]"), "the engine repeated it, and that was seen");
     assert_free("an answer", &seen);
@@ -99,12 +108,17 @@ async fn a_planted_secret_is_found_nowhere() {
 #[tokio::test]
 async fn keys_open_what_they_may_and_nothing_else() {
     let demo = Demo::start(BINARY).await;
-    let get = async |path: &str, key: &str| demo.http.get(format!("{}{path}", demo.url)).bearer_auth(key).send().await.unwrap();
+    let get = async |path: &str, key: &str| {
+        demo.http.get(format!("{}{path}", demo.url)).bearer_auth(key).send().await.unwrap()
+    };
     for path in ["/api/v1/apps", "/api/v1/credentials", "/api/v1/audit", "/api/v1/overview"] {
         assert_eq!(get(path, &demo.app).await.status(), 403, "{path}");
         assert_eq!(get(path, &demo.operator).await.status(), 200, "{path}");
         let nobody = demo.http.get(format!("{}{path}", demo.url)).send().await.unwrap();
-        assert_eq!((nobody.status().as_u16(), header(&nobody, "www-authenticate").as_str()), (401, "Bearer realm=\"dispatcher\""));
+        assert_eq!(
+            (nobody.status().as_u16(), header(&nobody, "www-authenticate").as_str()),
+            (401, "Bearer realm=\"dispatcher\"")
+        );
     }
     let mut mistyped = demo.app.clone();
     mistyped.pop();
@@ -128,7 +142,8 @@ async fn keys_open_what_they_may_and_nothing_else() {
 #[tokio::test]
 async fn a_session_changes_things_from_the_consoles_own_pages_alone() {
     let demo = Demo::start(BINARY).await;
-    let session = async |body: Value| demo.http.post(format!("{}/api/v1/session", demo.url)).json(&body).send().await.unwrap();
+    let session =
+        async |body: Value| demo.http.post(format!("{}/api/v1/session", demo.url)).json(&body).send().await.unwrap();
     let signed = session(json!({"key": demo.operator})).await;
     assert_eq!(signed.status(), 200);
     let cookie = header(&signed, "set-cookie");
@@ -145,12 +160,16 @@ async fn a_session_changes_things_from_the_consoles_own_pages_alone() {
     assert_eq!(add(None).await, 403);
     // A form of another site that pretends to be another method.
     let form = demo.http.post(format!("{}/api/v1/credentials/heron", demo.url)).header("Cookie", &token);
-    let form = form.header("Origin", "http://evil.example").header("Content-Type", "application/x-www-form-urlencoded").body("_method=delete");
+    let form = form
+        .header("Origin", "http://evil.example")
+        .header("Content-Type", "application/x-www-form-urlencoded")
+        .body("_method=delete");
     assert_eq!(form.send().await.unwrap().status(), 403);
     assert_eq!(add(Some(&demo.url)).await, 201);
     assert_eq!(session(json!({"key": demo.app})).await.status(), 401, "an app key is no operator");
     let link = demo.http.get(&demo.sign_in).header("Accept", "text/html");
-    let no_redirect = reqwest::Client::builder().no_proxy().redirect(reqwest::redirect::Policy::none()).build().unwrap();
+    let no_redirect =
+        reqwest::Client::builder().no_proxy().redirect(reqwest::redirect::Policy::none()).build().unwrap();
     assert_eq!(no_redirect.get(&demo.sign_in).send().await.unwrap().status(), 303);
     assert_eq!(link.send().await.unwrap().status(), 401, "the link works once");
     let set = demo.http.put(format!("{}/api/v1/people/ada", demo.url)).bearer_auth(&demo.operator);
@@ -166,13 +185,27 @@ async fn a_session_changes_things_from_the_consoles_own_pages_alone() {
 #[tokio::test]
 async fn errors_of_the_server_itself_are_problems_too() {
     let demo = Demo::start(BINARY).await;
-    for (method, path, status) in [("GET", "/api/v1/nothing", 404), ("PATCH", "/api/v1/apps", 404), ("GET", "/api/v2/voices", 404), ("GET", "/nothing.js", 404)] {
-        let request = demo.http.request(method.parse().unwrap(), format!("{}{path}", demo.url)).bearer_auth(&demo.operator);
+    for (method, path, status) in [
+        ("GET", "/api/v1/nothing", 404),
+        ("PATCH", "/api/v1/apps", 404),
+        ("GET", "/api/v2/voices", 404),
+        ("GET", "/nothing.js", 404),
+    ] {
+        let request =
+            demo.http.request(method.parse().unwrap(), format!("{}{path}", demo.url)).bearer_auth(&demo.operator);
         let response = request.send().await.unwrap();
-        assert_eq!((response.status().as_u16(), header(&response, "content-type").as_str()), (status, "application/problem+json"), "{method} {path}");
+        assert_eq!(
+            (response.status().as_u16(), header(&response, "content-type").as_str()),
+            (status, "application/problem+json"),
+            "{method} {path}"
+        );
     }
-    let document: Value = demo.http.get(format!("{}/api/openapi.json", demo.url)).send().await.unwrap().json().await.unwrap();
-    assert_eq!((document["openapi"].as_str(), document["servers"][0]["url"].as_str()), (Some("3.1.0"), Some(demo.url.as_str())));
+    let document: Value =
+        demo.http.get(format!("{}/api/openapi.json", demo.url)).send().await.unwrap().json().await.unwrap();
+    assert_eq!(
+        (document["openapi"].as_str(), document["servers"][0]["url"].as_str()),
+        (Some("3.1.0"), Some(demo.url.as_str()))
+    );
     let health = demo.get("/health").await;
     assert_eq!((health["status"].as_str(), health["engines"].as_u64()), (Some("ready"), Some(5)));
     let metrics = demo.http.get(format!("{}/metrics", demo.url)).send().await.unwrap();
@@ -209,7 +242,8 @@ async fn after_a_kill_what_was_open_is_uncertain_and_what_was_settled_stays() {
     let _ = open.await;
     let again = Demo::start_in(BINARY, folder).await;
     let list = again.get("/api/v1/dispatches").await;
-    let states: Vec<&str> = list["items"].as_array().unwrap().iter().map(|row| row["state"].as_str().unwrap()).collect();
+    let states: Vec<&str> =
+        list["items"].as_array().unwrap().iter().map(|row| row["state"].as_str().unwrap()).collect();
     assert_eq!(states, ["uncertain", "done"]);
     assert_eq!(list["items"][0]["cost"]["amount"], "0.000208", "charged as held: 13 characters");
     assert_eq!(list["items"][1]["id"], settled.as_str());

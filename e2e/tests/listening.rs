@@ -38,10 +38,15 @@ async fn the_answer_has_words_with_times_and_its_cost_by_the_second() {
     let text = "Mind the gap.";
     let audio = recording(&demo, text, "heron/marin", "audio/wav").await;
     let answer = demo.hear(audio.clone(), "audio/wav", "").await;
-    assert_eq!((answer["text"].as_str(), answer["engine"].as_str()), (Some(text), Some("turnstone")), "the app's default route");
+    assert_eq!(
+        (answer["text"].as_str(), answer["engine"].as_str()),
+        (Some(text), Some("turnstone")),
+        "the app's default route"
+    );
     let words = answer["words"].as_array().unwrap();
     assert_eq!(words.iter().map(|word| word["text"].as_str().unwrap()).collect::<Vec<_>>(), ["Mind", "the", "gap."]);
-    let times: Vec<f64> = words.iter().flat_map(|word| [word["start"].as_f64().unwrap(), word["end"].as_f64().unwrap()]).collect();
+    let times: Vec<f64> =
+        words.iter().flat_map(|word| [word["start"].as_f64().unwrap(), word["end"].as_f64().unwrap()]).collect();
     assert!(times.windows(2).all(|pair| pair[0] <= pair[1]) && times[0] > 0.1, "{times:?}");
     let length = answer["length"].as_f64().unwrap();
     assert!(*times.last().unwrap() < length);
@@ -50,7 +55,10 @@ async fn the_answer_has_words_with_times_and_its_cost_by_the_second() {
     assert_eq!(answer["cost"]["amount"], cost);
     let estimate = demo.post("/api/v1/estimates?engine=turnstone").header("Content-Type", "audio/wav").body(audio);
     let estimate: Value = estimate.send().await.unwrap().json().await.unwrap();
-    assert_eq!((estimate["cost"]["amount"].as_str().unwrap(), estimate["length"].as_f64()), (cost.as_str(), Some(length)));
+    assert_eq!(
+        (estimate["cost"]["amount"].as_str().unwrap(), estimate["length"].as_f64()),
+        (cost.as_str(), Some(length))
+    );
 }
 
 #[tokio::test]
@@ -76,14 +84,24 @@ async fn subtitles_and_text_by_what_is_accepted() {
     let demo = Demo::start(BINARY).await;
     let audio = recording(&demo, "Stand clear. Doors are closing.", "heron/marin", "audio/mpeg").await;
     let get = async |accept: &str| {
-        let request = demo.post("/api/v1/transcripts").header("Content-Type", "audio/mpeg").header("Accept", accept).body(audio.clone());
+        let request = demo
+            .post("/api/v1/transcripts")
+            .header("Content-Type", "audio/mpeg")
+            .header("Accept", accept)
+            .body(audio.clone());
         let response = request.send().await.unwrap();
         (header(&response, "content-type"), response.text().await.unwrap())
     };
-    assert_eq!(get("text/plain").await, ("text/plain; charset=utf-8".into(), "Stand clear. Doors are closing.\n".into()));
+    assert_eq!(
+        get("text/plain").await,
+        ("text/plain; charset=utf-8".into(), "Stand clear. Doors are closing.\n".into())
+    );
     let (kind, vtt) = get("text/vtt").await;
     assert_eq!(kind, "text/vtt; charset=utf-8");
-    assert!(vtt.starts_with("WEBVTT\n\n00:00:00.") && vtt.contains("Stand clear.\n") && vtt.matches("-->").count() == 2, "{vtt}");
+    assert!(
+        vtt.starts_with("WEBVTT\n\n00:00:00.") && vtt.contains("Stand clear.\n") && vtt.matches("-->").count() == 2,
+        "{vtt}"
+    );
     let (_, srt) = get("application/x-subrip").await;
     assert!(srt.starts_with("1\n00:00:00,") && srt.contains("\n2\n"), "{srt}");
 }
@@ -95,7 +113,11 @@ async fn the_route_falls_back_when_the_recogniser_is_down() {
     // Turnstone understands tones alone, and refuses; pocketsphinx hears it.
     let answer = demo.hear(audio, "audio/wav", "?route=captions").await;
     assert_eq!(answer["engine"], "pocketsphinx");
-    assert!(word_errors("the ferry leaves from the north pier in ten minutes", answer["text"].as_str().unwrap()).rate() <= 0.5, "{answer}");
+    assert!(
+        word_errors("the ferry leaves from the north pier in ten minutes", answer["text"].as_str().unwrap()).rate()
+            <= 0.5,
+        "{answer}"
+    );
     assert!(answer["warnings"][0].as_str().unwrap().contains("turnstone"), "{answer}");
     assert!(answer["words"][0]["confidence"].as_f64().unwrap() > 0.0);
 }
@@ -118,7 +140,8 @@ async fn audio_that_is_no_audio_is_refused_with_a_reason() {
         assert_eq!(found, status, "{kind}: {problem}");
         assert!(problem["detail"].as_str().unwrap().contains(says), "{says}: {problem}");
     }
-    let unknown = demo.post("/api/v1/transcripts?lang=en").header("Content-Type", "audio/wav").body("x").send().await.unwrap();
+    let unknown =
+        demo.post("/api/v1/transcripts?lang=en").header("Content-Type", "audio/wav").body("x").send().await.unwrap();
     assert_eq!(unknown.status(), 400);
 }
 
@@ -127,11 +150,13 @@ async fn a_large_body_is_spooled_and_too_large_a_one_refused() {
     let demo = Demo::start(BINARY).await;
     // 40 MB of silence: half a minute of hours would not fit in memory limits.
     let silence = vec![0u8; 40_000_000];
-    let response = demo.post("/api/v1/estimates?engine=pocketsphinx").header("Content-Type", "audio/pcm;rate=48000").body(silence);
+    let response =
+        demo.post("/api/v1/estimates?engine=pocketsphinx").header("Content-Type", "audio/pcm;rate=48000").body(silence);
     let answer: Value = response.send().await.unwrap().json().await.unwrap();
     assert_eq!(answer["length"].as_f64(), Some(416.667), "{answer}");
     let huge = vec![0u8; 101_000_000];
-    let response = demo.post("/api/v1/transcripts").header("Content-Type", "audio/pcm;rate=48000").body(huge).send().await;
+    let response =
+        demo.post("/api/v1/transcripts").header("Content-Type", "audio/pcm;rate=48000").body(huge).send().await;
     // The refusal may overtake the upload, and the connection close on it.
     if let Ok(response) = response {
         assert_eq!(response.status(), 413);
@@ -141,7 +166,11 @@ async fn a_large_body_is_spooled_and_too_large_a_one_refused() {
 #[tokio::test]
 async fn pocketsphinx_hears_through_the_gateway_as_well_as_alone() {
     let demo = Demo::start(BINARY).await;
-    let sentences = ["the ferry leaves from the north pier in ten minutes", "please have your tickets ready", "there is no service on sunday morning"];
+    let sentences = [
+        "the ferry leaves from the north pier in ten minutes",
+        "please have your tickets ready",
+        "there is no service on sunday morning",
+    ];
     let (mut through, mut alone, mut words) = (0, 0, 0);
     for sentence in sentences {
         let audio = recording(&demo, sentence, "flite/slt", "audio/wav").await;
@@ -158,8 +187,14 @@ async fn pocketsphinx_hears_through_the_gateway_as_well_as_alone() {
 fn bare_tools(sentence: &str) -> String {
     let folder = tempfile::tempdir().unwrap();
     let wav = folder.path().join("bare.wav");
-    let said = std::process::Command::new("flite").args(["-voice", "slt", "-t", sentence, "-o"]).arg(&wav).status().unwrap();
+    let said =
+        std::process::Command::new("flite").args(["-voice", "slt", "-t", sentence, "-o"]).arg(&wav).status().unwrap();
     assert!(said.success());
-    let heard = std::process::Command::new("pocketsphinx_continuous").arg("-infile").arg(&wav).args(["-logfn", "/dev/null"]).output().unwrap();
+    let heard = std::process::Command::new("pocketsphinx_continuous")
+        .arg("-infile")
+        .arg(&wav)
+        .args(["-logfn", "/dev/null"])
+        .output()
+        .unwrap();
     String::from_utf8_lossy(&heard.stdout).into_owned()
 }

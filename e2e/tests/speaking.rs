@@ -30,7 +30,11 @@ async fn every_engine_speaks_in_every_format() {
             assert_eq!(header(&response, "dispatch-voice"), voice);
             assert_eq!(header(&response, "dispatch-synthetic"), "?1");
             let name = header(&response, "content-disposition");
-            assert!(name.starts_with("inline; filename=\"the-06-15-to-gullsay") && name.ends_with(&format!(".{}\"", format.codec.extension())), "{name}");
+            assert!(
+                name.starts_with("inline; filename=\"the-06-15-to-gullsay")
+                    && name.ends_with(&format!(".{}\"", format.codec.extension())),
+                "{name}"
+            );
             assert!(header(&response, "server-timing").starts_with("first-audio;dur="));
             let audio = response.bytes().await.unwrap();
             let (_, length) = measure(&audio, Some(format)).unwrap();
@@ -51,13 +55,23 @@ async fn what_is_asked_decides_the_format_before_what_is_accepted() {
     assert_eq!(kind(json!({"text": "a"}), "audio/wav;q=0.2, audio/mpeg").await, "audio/mpeg");
     let wav = demo.speak(json!({"text": "a", "audio": {"rate": 8000}}), "audio/wav").await.bytes().await.unwrap();
     assert_eq!(measure(&wav, None).unwrap().1.rate, 8_000);
-    let plain = demo.post("/api/v1/utterances?voice=heron/corwen&type=mp3&model=fine").header("Content-Type", "text/plain").body("Ahoy");
+    let plain = demo
+        .post("/api/v1/utterances?voice=heron/corwen&type=mp3&model=fine")
+        .header("Content-Type", "text/plain")
+        .body("Ahoy");
     let plain = plain.send().await.unwrap();
-    assert_eq!((header(&plain, "content-type"), header(&plain, "dispatch-model")), ("audio/mpeg".into(), "fine".into()));
+    assert_eq!(
+        (header(&plain, "content-type"), header(&plain, "dispatch-model")),
+        ("audio/mpeg".into(), "fine".into())
+    );
     let criteria = demo.speak(json!({"text": "a", "voice": {"languages": "pt", "gender": "female"}}), "*/*").await;
     assert_eq!(header(&criteria, "dispatch-voice"), "heron/beatriz");
     let ssml = demo.post("/api/v1/utterances?voice=heron/marin").header("Content-Type", "application/ssml+xml");
-    let ssml = ssml.body("<speak version=\"1.1\">The <sub alias=\"Saltmarsh Ferries\">SF</sub> <emphasis>pier</emphasis></speak>").send().await.unwrap();
+    let ssml = ssml
+        .body("<speak version=\"1.1\">The <sub alias=\"Saltmarsh Ferries\">SF</sub> <emphasis>pier</emphasis></speak>")
+        .send()
+        .await
+        .unwrap();
     assert_eq!(header(&ssml, "dispatch-fidelity"), "spoken-plainly");
     assert_eq!(words_of(&ssml.bytes().await.unwrap(), Format::default()), "The Saltmarsh Ferries pier");
 }
@@ -80,17 +94,25 @@ async fn the_json_answer_has_its_documented_shape() {
         assert!(answer[member].is_array(), "{member}");
     }
     assert_eq!((answer["engine"].as_str(), answer["voice"].as_str()), (Some("heron"), Some("heron/marin")));
-    assert_eq!(demo.get(&format!("/api/v1/dispatches/{}", answer["dispatch"].as_str().unwrap())).await["state"], "done");
+    assert_eq!(
+        demo.get(&format!("/api/v1/dispatches/{}", answer["dispatch"].as_str().unwrap())).await["state"],
+        "done"
+    );
 }
 
 #[tokio::test]
 async fn models_differ_in_price_and_estimates_are_met() {
     let demo = Demo::start(BINARY).await;
-    for (model, cost) in [("quick", "0.000800"), ("fine", "0.001360"), ("bright", "0.000960"), ("directed", "0.001600")] {
+    for (model, cost) in [("quick", "0.000800"), ("fine", "0.001360"), ("bright", "0.000960"), ("directed", "0.001600")]
+    {
         let body = json!({"text": TEXT, "voice": "heron/marin", "model": model});
         let before = demo.delivered().await["calls"].clone();
         let estimate: Value = demo.post("/api/v1/estimates").json(&body).send().await.unwrap().json().await.unwrap();
-        assert_eq!((estimate["cost"]["amount"].as_str(), estimate["exact"].as_bool()), (Some(cost), Some(true)), "{model}");
+        assert_eq!(
+            (estimate["cost"]["amount"].as_str(), estimate["exact"].as_bool()),
+            (Some(cost), Some(true)),
+            "{model}"
+        );
         assert_eq!(demo.delivered().await["calls"], before, "an estimate calls nobody");
         let response = demo.speak(body, "*/*").await;
         assert_eq!(header(&response, "dispatch-sound"), estimate["sound"]);
@@ -98,7 +120,8 @@ async fn models_differ_in_price_and_estimates_are_met() {
         response.bytes().await.unwrap();
         let dispatch = demo.settled(&id).await;
         assert_eq!(dispatch["cost"]["amount"], cost, "{model}");
-        let kinds: Vec<&str> = dispatch["ledger"].as_array().unwrap().iter().map(|line| line["kind"].as_str().unwrap()).collect();
+        let kinds: Vec<&str> =
+            dispatch["ledger"].as_array().unwrap().iter().map(|line| line["kind"].as_str().unwrap()).collect();
         assert_eq!(kinds, ["hold", "release", "settle"]);
     }
     let usage = demo.get("/api/v1/usage?by=app,engine").await;
@@ -111,7 +134,11 @@ async fn models_differ_in_price_and_estimates_are_met() {
 #[tokio::test]
 async fn the_next_leg_answers_for_every_way_in_which_the_first_can_fail() {
     let demo = Demo::start(BINARY).await;
-    demo.put_route("hurry", json!([{"engine": "heron", "voice": "marin", "deadline": 400}, {"engine": "espeak-ng", "voice": "en-gb"}])).await;
+    demo.put_route(
+        "hurry",
+        json!([{"engine": "heron", "voice": "marin", "deadline": 400}, {"engine": "espeak-ng", "voice": "en-gb"}]),
+    )
+    .await;
     for (weather, cause) in [
         ("throttled", "throttled"),
         ("down", "unavailable"),
@@ -123,13 +150,18 @@ async fn the_next_leg_answers_for_every_way_in_which_the_first_can_fail() {
     ] {
         demo.weather(json!({"weather": weather})).await;
         let response = demo.speak(json!({"text": TEXT, "voice": "hurry"}), "audio/mpeg").await;
-        assert_eq!((response.status().as_u16(), header(&response, "content-type").as_str()), (200, "audio/mpeg"), "{weather}");
+        assert_eq!(
+            (response.status().as_u16(), header(&response, "content-type").as_str()),
+            (200, "audio/mpeg"),
+            "{weather}"
+        );
         assert_eq!(header(&response, "dispatch-engine"), "espeak-ng", "{weather}");
         let id = header(&response, "dispatch-id");
         assert!(measure(&response.bytes().await.unwrap(), None).unwrap().1.milliseconds() > 1_500);
         let dispatch = demo.settled(&id).await;
         let attempts = dispatch["attempts"].as_array().unwrap();
-        let told: Vec<_> = attempts.iter().map(|a| (a["engine"].as_str().unwrap(), a["state"].as_str().unwrap())).collect();
+        let told: Vec<_> =
+            attempts.iter().map(|a| (a["engine"].as_str().unwrap(), a["state"].as_str().unwrap())).collect();
         assert_eq!(told, [("heron", "failed"), ("espeak-ng", "done")], "{weather}");
         assert_eq!(attempts[0]["cause"], cause, "{weather}: {}", attempts[0]);
         assert!(!attempts[0]["detail"].as_str().unwrap().is_empty());
@@ -156,7 +188,9 @@ async fn with_no_leg_left_the_problem_names_each_attempt() {
 #[tokio::test]
 async fn the_first_sound_arrives_while_the_engine_still_speaks() {
     let demo = Demo::start(BINARY).await;
-    for (accept, header_bytes) in [("audio/mpeg", 0), ("audio/wav", 44), ("audio/ogg;codecs=opus", 200), ("audio/basic", 0)] {
+    for (accept, header_bytes) in
+        [("audio/mpeg", 0), ("audio/wav", 44), ("audio/ogg;codecs=opus", 200), ("audio/basic", 0)]
+    {
         demo.weather(json!({"weather": "drip", "pause": 50})).await;
         let response = demo.speak(json!({"text": TEXT, "voice": "heron/marin"}), accept).await;
         let mut stream = response.bytes_stream();
@@ -165,7 +199,11 @@ async fn the_first_sound_arrives_while_the_engine_still_speaks() {
             got += stream.next().await.unwrap().unwrap().len();
         }
         let delivered = demo.delivered().await;
-        assert_eq!(delivered["whole"].as_u64().unwrap() + delivered["left"].as_u64().unwrap(), done_before(&demo, accept), "{accept}: heron had finished");
+        assert_eq!(
+            delivered["whole"].as_u64().unwrap() + delivered["left"].as_u64().unwrap(),
+            done_before(&demo, accept),
+            "{accept}: heron had finished"
+        );
         while let Some(piece) = stream.next().await {
             got += piece.unwrap().len();
         }
@@ -175,7 +213,10 @@ async fn the_first_sound_arrives_while_the_engine_still_speaks() {
 
 /// Calls that heron had ended before this format was asked for.
 fn done_before(_: &Demo, accept: &str) -> u64 {
-    ["audio/mpeg", "audio/wav", "audio/ogg;codecs=opus", "audio/basic"].iter().position(|known| *known == accept).unwrap() as u64
+    ["audio/mpeg", "audio/wav", "audio/ogg;codecs=opus", "audio/basic"]
+        .iter()
+        .position(|known| *known == accept)
+        .unwrap() as u64
 }
 
 /// A plain HTTP client of its own: whether the transfer was whole.
@@ -225,7 +266,8 @@ async fn a_half_answer_is_a_broken_transfer_in_every_format() {
     let problem: Value = response.json().await.unwrap();
     let dispatch = demo.settled(problem["dispatch"].as_str().unwrap()).await;
     assert_eq!((dispatch["state"].as_str(), dispatch["cost"]["amount"].as_str()), (Some("failed"), Some("0.000000")));
-    let kinds: Vec<&str> = dispatch["ledger"].as_array().unwrap().iter().map(|line| line["kind"].as_str().unwrap()).collect();
+    let kinds: Vec<&str> =
+        dispatch["ledger"].as_array().unwrap().iter().map(|line| line["kind"].as_str().unwrap()).collect();
     assert_eq!(kinds, ["hold", "release"], "nothing is settled for a half");
 }
 
@@ -233,7 +275,9 @@ async fn a_half_answer_is_a_broken_transfer_in_every_format() {
 async fn a_caller_that_leaves_ends_the_engines_call() {
     let demo = Demo::start(BINARY).await;
     let long = "The tide tables of Saltmarsh are read aloud at noon. ".repeat(12);
-    for (round, weather) in [json!({"weather": "drip", "pause": 200}), json!({"weather": "drip", "pause": 5000})].into_iter().enumerate() {
+    for (round, weather) in
+        [json!({"weather": "drip", "pause": 200}), json!({"weather": "drip", "pause": 5000})].into_iter().enumerate()
+    {
         demo.weather(weather).await;
         let call = demo.speak(json!({"text": long, "voice": "heron/marin"}), "audio/mpeg");
         if round == 0 {
@@ -246,7 +290,11 @@ async fn a_caller_that_leaves_ends_the_engines_call() {
         }
         let begun = Instant::now();
         while demo.delivered().await["left"] != round + 1 {
-            assert!(begun.elapsed() < Duration::from_secs(8), "round {round}: heron speaks on to nobody: {}", demo.delivered().await);
+            assert!(
+                begun.elapsed() < Duration::from_secs(8),
+                "round {round}: heron speaks on to nobody: {}",
+                demo.delivered().await
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
         let list = demo.get("/api/v1/dispatches?limit=1").await;
@@ -254,7 +302,11 @@ async fn a_caller_that_leaves_ends_the_engines_call() {
         assert_eq!(dispatch["state"], "abandoned", "round {round}: {dispatch}");
         let characters = long.trim_end_matches('\n').chars().count() as u64;
         let cost = format!("0.{:06}", characters * 16);
-        assert!(dispatch["cost"]["amount"].as_str().unwrap().starts_with(&cost), "{} for {characters} characters", dispatch["cost"]);
+        assert!(
+            dispatch["cost"]["amount"].as_str().unwrap().starts_with(&cost),
+            "{} for {characters} characters",
+            dispatch["cost"]
+        );
     }
 }
 
@@ -292,7 +344,10 @@ async fn faults_of_a_request_are_told_before_anything_is_called() {
 async fn the_same_idempotency_key_is_carried_out_once() {
     let demo = Demo::start(BINARY).await;
     let send = async |key: &str, text: &str| {
-        let request = demo.post("/api/v1/utterances").header("Idempotency-Key", key).json(&json!({"text": text, "voice": "heron/marin"}));
+        let request = demo
+            .post("/api/v1/utterances")
+            .header("Idempotency-Key", key)
+            .json(&json!({"text": text, "voice": "heron/marin"}));
         let response = request.send().await.unwrap();
         let (status, id) = (response.status().as_u16(), header(&response, "dispatch-id"));
         (status, id, response.bytes().await.unwrap())
@@ -319,14 +374,19 @@ async fn a_rehearsal_calls_nobody_and_charges_nothing() {
     let output = demo.client(&["app", "add", "toy", "--rehearsal", "--default-voice", "quayside"]);
     assert!(output.status.success(), "{output:?}");
     let key = String::from_utf8(demo.client(&["app", "key", "toy"]).stdout).unwrap().trim().to_owned();
-    let request = demo.http.post(format!("{}/api/v1/utterances", demo.url)).bearer_auth(&key).json(&json!({"text": TEXT}));
+    let request =
+        demo.http.post(format!("{}/api/v1/utterances", demo.url)).bearer_auth(&key).json(&json!({"text": TEXT}));
     let response = request.send().await.unwrap();
     assert_eq!(response.status(), 200);
     assert!(header(&response, "dispatch-warning").contains("rehearsal"));
     assert!(header(&response, "dispatch-cost").starts_with("0.000000"));
     let length = measure(&response.bytes().await.unwrap(), None).unwrap().1.milliseconds();
     assert!((2_000..6_000).contains(&length), "about as long as the voice would need: {length} ms");
-    let bad = demo.http.post(format!("{}/api/v1/utterances", demo.url)).bearer_auth(&key).json(&json!({"text": TEXT, "voice": "nobody/x"}));
+    let bad = demo
+        .http
+        .post(format!("{}/api/v1/utterances", demo.url))
+        .bearer_auth(&key)
+        .json(&json!({"text": TEXT, "voice": "nobody/x"}));
     assert_eq!(bad.send().await.unwrap().status(), 404, "the same checks");
     assert_eq!(demo.delivered().await["calls"], 0);
     assert_eq!(demo.get("/api/v1/usage").await["items"], json!([]));

@@ -18,9 +18,9 @@ const formats = [
 const query = useRoute().query
 const text = ref('The 06:15 to Gullsay is delayed by twenty minutes.')
 const voice = ref(typeof query['voice'] === 'string' ? query['voice'] : '')
-const model = ref('')
-const language = ref('')
-const gender = ref('')
+const model = ref<string | null>(null)
+const language = ref<string | null>(null)
+const gender = ref<string | null>(null)
 const format = ref('audio/mpeg')
 const rate = ref(24000)
 const voices = ref<Voice[]>([])
@@ -97,7 +97,7 @@ watch(format, () => {
   if (!chosen.value.rates.includes(rate.value)) rate.value = chosen.value.rates.at(-1)!
 })
 watch(models, (now) => {
-  if (model.value && !now.includes(model.value)) model.value = ''
+  if (model.value && !now.includes(model.value)) model.value = null
 })
 
 async function foresee() {
@@ -134,13 +134,15 @@ async function speak() {
 
 onMounted(async () => {
   try {
-    const [list, plans] = await Promise.all([
+    const [list, plans, own] = await Promise.all([
       ask(api.GET('/api/v1/voices', { params: { query: { limit: 1000 } } })),
       ask(api.GET('/api/v1/routes')),
+      // The console speaks for the app of its name.
+      ask(api.GET('/api/v1/apps/{name}', { params: { path: { name: 'console' } } })),
     ])
     voices.value = list.items
     routes.value = plans.items.filter((one) => one.work === 'synthesis')
-    if (!voice.value) voice.value = routes.value[0]?.name ?? voices.value.find((one) => one.availability === 'ready')?.id ?? ''
+    if (!voice.value) voice.value = own.default_voice ?? routes.value[0]?.name ?? voices.value.find((one) => one.availability === 'ready')?.id ?? ''
   } catch (caught) {
     error.value = caught
   }
@@ -157,8 +159,8 @@ onMounted(async () => {
       <v-select v-model="model" :items="models" label="Model" clearable placeholder="the engine's first" persistent-placeholder />
       <v-autocomplete v-model="language" :items="languages" label="Language" clearable placeholder="any" persistent-placeholder />
       <v-select v-model="gender" :items="['female', 'male', 'neutral']" label="Gender" clearable placeholder="any" persistent-placeholder />
-      <v-select v-model="format" :items="formats" label="Format" data-test="format" />
       <v-select v-model="rate" :items="chosen.rates" label="Rate, Hz" />
+      <v-select v-model="format" :items="formats" label="Format" data-test="format" class="two" />
     </div>
     <div class="go mt-4">
       <v-btn color="primary" variant="flat" size="x-large" :prepend-icon="mdiBullhorn" :loading="busy" :disabled="!text.trim()" data-test="speak" @click="speak">Speak</v-btn>

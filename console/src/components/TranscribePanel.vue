@@ -144,7 +144,16 @@ async function turnRecording() {
   align-items: center;
   line-height: 1.15;
   padding: 2px 4px;
+  border: 0;
   border-radius: 4px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
+}
+
+.word:hover {
+  background: rgba(var(--v-theme-primary), 0.14);
 }
 
 .word .time {

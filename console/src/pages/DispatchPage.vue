@@ -48,7 +48,7 @@ onMounted(async () => {
       <p v-if="!attempts.length" class="quiet">No engine was called.</p>
       <div v-else class="chart" role="table" aria-label="Attempts on a time line">
         <div v-for="attempt in attempts" :key="attempt.number" class="lane" role="row" data-test="attempt">
-          <div class="label" role="cell"><strong>{{ attempt.number }}. {{ attempt.engine }}</strong><template v-if="attempt.voice">/{{ attempt.voice }}</template><br /><StateMark :state="attempt.state" /><span v-if="attempt.cause && attempt.cause !== attempt.state"> {{ attempt.cause }}</span></div>
+          <div class="label" role="cell"><strong>{{ attempt.number }}. {{ attempt.engine }}</strong><template v-if="attempt.voice">/{{ attempt.voice }}</template><br /><StateMark :state="attempt.state" /><span v-if="attempt.cause && attempt.cause !== attempt.state">&nbsp;· {{ attempt.cause }}</span></div>
           <div class="track" role="cell">
             <div class="bar" :class="attempt.state" :style="{ left: share(attempt.offset), width: share(Math.max(attempt.total ?? 0, whole * 0.004)) }">
               <div v-if="attempt.first_audio != null" class="waiting" :style="{ width: `${(100 * attempt.first_audio) / Math.max(attempt.total ?? 1, 0.01)}%` }" />

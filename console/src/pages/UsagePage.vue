@@ -62,7 +62,7 @@ function draw() {
       color: palette,
       textStyle: { fontFamily: 'Atkinson Hyperlegible, sans-serif', color: ink },
       grid: { left: 84, right: 12, top: 40, bottom: 28 },
-      legend: { top: 0, left: 0, textStyle: { color: ink }, data: engines.map((name, n) => ({ name, icon: symbols[n % symbols.length] })) },
+      legend: { top: 0, right: 0, textStyle: { color: ink }, data: engines.map((name, n) => ({ name, icon: symbols[n % symbols.length] })) },
       tooltip: { trigger: 'axis', valueFormatter: (number: unknown) => `${Number(number).toFixed(6)} ${currency}` },
       xAxis: { type: 'category', data: days, axisLabel: { color: ink, formatter: (text: string) => text.slice(5) }, axisLine: { lineStyle: { color: ink } } },
       yAxis: { type: 'value', name: currency, nameTextStyle: { color: ink }, axisLabel: { color: ink }, splitLine: { lineStyle: { color: `${ink}22` } } },

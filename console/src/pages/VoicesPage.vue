@@ -9,7 +9,7 @@ import { money } from '@/format'
 
 const route = useRoute()
 const router = useRouter()
-const from = (name: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : '')
+const from = (name: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : null)
 const search = ref(from('search'))
 const language = ref(from('language'))
 const gender = ref(from('gender'))
@@ -42,7 +42,7 @@ const languages = computed(() => count((voice) => voice.languages))
 const genders = computed(() => count((voice) => (voice.gender ? [voice.gender] : [])))
 const engines = computed(() => count((voice) => [voice.engine]))
 const shown = computed(() => {
-  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
+  const words = (search.value ?? '').toLowerCase().split(/\s+/).filter(Boolean)
   return all.value.filter((voice) => {
     const text = `${voice.id} ${voice.name} ${voice.character} ${voice.languages.join(' ')}`.toLowerCase()
     return (
@@ -102,7 +102,7 @@ onMounted(async () => {
     <h1>Voices</h1>
     <p class="lead quiet">Every voice of every engine, in one list. Play one to hear it in its own language.</p>
     <div class="filters">
-      <v-text-field v-model="search" data-search label="Search" :prepend-inner-icon="mdiMagnify" clearable autofocus data-test="search" @click:clear="search = ''" />
+      <v-text-field v-model="search" data-search label="Search" :prepend-inner-icon="mdiMagnify" clearable autofocus data-test="search" />
       <v-autocomplete v-model="language" :items="languages" label="Language" clearable />
       <v-select v-model="gender" :items="genders" label="Gender" clearable />
       <v-select v-model="engine" :items="engines" label="Engine" clearable />

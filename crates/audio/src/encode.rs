@@ -22,7 +22,9 @@ impl Encoder {
     pub(crate) fn new(format: Format) -> Result<Self, AudioError> {
         format.check()?;
         Ok(match format.codec {
-            Codec::Wav => Encoder::Wav { layout: Layout { rate: format.rate, channels: format.channels }, begun: false },
+            Codec::Wav => {
+                Encoder::Wav { layout: Layout { rate: format.rate, channels: format.channels }, begun: false }
+            }
             Codec::Pcm => Encoder::Pcm,
             Codec::L16 => Encoder::L16,
             Codec::Mulaw => Encoder::Mulaw,

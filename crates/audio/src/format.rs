@@ -172,7 +172,8 @@ impl Format {
         if fits {
             return Ok(());
         }
-        let allowed = if self.codec == Codec::OggOpus { "6000 to 256000 bit/s".into() } else { list(&allowed, " bit/s") };
+        let allowed =
+            if self.codec == Codec::OggOpus { "6000 to 256000 bit/s".into() } else { list(&allowed, " bit/s") };
         Err(AudioError::Bitrate { codec: self.codec, bitrate, rate: self.rate, allowed })
     }
 

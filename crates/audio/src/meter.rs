@@ -128,7 +128,10 @@ impl Meter {
                 for packet in found {
                     if *packets == 0 {
                         if !packet.data.starts_with(b"OpusHead") || packet.data.len() < 19 {
-                            return Err(AudioError::NotThis { expected: "Ogg Opus", found: crate::sniff::describe(&packet.data) });
+                            return Err(AudioError::NotThis {
+                                expected: "Ogg Opus",
+                                found: crate::sniff::describe(&packet.data),
+                            });
                         }
                         *pre_skip = u64::from(u16::from_le_bytes([packet.data[10], packet.data[11]]));
                         self.length.rate = 48_000;

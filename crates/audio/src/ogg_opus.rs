@@ -255,7 +255,11 @@ impl OggOpusEncoder {
         if let Some((packet, at)) = self.waiting.replace((data, granule)) {
             // The first pages are short, so that the first sound leaves soon.
             let number = self.packets - 1;
-            let end = if number <= 3 || number % 3 == 0 { PacketWriteEndInfo::EndPage } else { PacketWriteEndInfo::NormalPacket };
+            let end = if number <= 3 || number % 3 == 0 {
+                PacketWriteEndInfo::EndPage
+            } else {
+                PacketWriteEndInfo::NormalPacket
+            };
             self.write(packet, end, at)?;
         }
         Ok(())

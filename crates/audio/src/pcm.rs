@@ -41,9 +41,9 @@ impl SampleKind {
             SampleKind::F32Le => {
                 out.extend(samples.map(|s| finite(f32::from_le_bytes([s[0], s[1], s[2], s[3]]))));
             }
-            SampleKind::F64Le => out.extend(samples.map(|s| {
-                finite(f64::from_le_bytes([s[0], s[1], s[2], s[3], s[4], s[5], s[6], s[7]]) as f32)
-            })),
+            SampleKind::F64Le => out.extend(
+                samples.map(|s| finite(f64::from_le_bytes([s[0], s[1], s[2], s[3], s[4], s[5], s[6], s[7]]) as f32)),
+            ),
             SampleKind::Mulaw => out.extend(samples.map(|s| from_i16(mulaw_decode(s[0])))),
             SampleKind::Alaw => out.extend(samples.map(|s| from_i16(alaw_decode(s[0])))),
         }

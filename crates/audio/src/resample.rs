@@ -60,8 +60,9 @@ impl Resampler {
     pub(crate) fn new(from: Layout, to: u32) -> Result<Self, AudioError> {
         let chunk = block_frames(from.rate, to);
         let (input, output, channels) = (from.rate as usize, to as usize, usize::from(from.channels));
-        let inner = Fft::new_custom(input, output, chunk, 1, channels, WindowFunction::BlackmanHarris2, FixedSync::Both)
-            .map_err(|error| failed(&error))?;
+        let inner =
+            Fft::new_custom(input, output, chunk, 1, channels, WindowFunction::BlackmanHarris2, FixedSync::Both)
+                .map_err(|error| failed(&error))?;
         let block = vec![0.0; inner.output_frames_max() * usize::from(from.channels)];
         let skip = inner.output_delay();
         Ok(Resampler { inner, from, to, pending: Vec::new(), block, skip, taken: 0, given: 0 })
@@ -81,8 +82,10 @@ impl Resampler {
             let Some(input) = self.pending.get(at..at + frames * channels) else { break };
             let input = InterleavedSlice::new(input, channels, frames).map_err(|error| failed(&error))?;
             let room = self.block.len() / channels;
-            let mut output = InterleavedSlice::new_mut(&mut self.block, channels, room).map_err(|error| failed(&error))?;
-            let (_, made) = self.inner.process_into_buffer(&input, &mut output, None).map_err(|error| failed(&error))?;
+            let mut output =
+                InterleavedSlice::new_mut(&mut self.block, channels, room).map_err(|error| failed(&error))?;
+            let (_, made) =
+                self.inner.process_into_buffer(&input, &mut output, None).map_err(|error| failed(&error))?;
             at += frames * channels;
             let skipped = self.skip.min(made);
             self.skip -= skipped;
@@ -119,7 +122,9 @@ mod tests {
     use super::*;
 
     fn tone(rate: u32, hertz: f32, frames: usize) -> Vec<f32> {
-        (0..frames).map(|n| (0.5 * (std::f64::consts::TAU * f64::from(hertz) * n as f64 / f64::from(rate)).sin()) as f32).collect()
+        (0..frames)
+            .map(|n| (0.5 * (std::f64::consts::TAU * f64::from(hertz) * n as f64 / f64::from(rate)).sin()) as f32)
+            .collect()
     }
 
     fn run(from: u32, to: u32, input: &[f32], piece: usize) -> Vec<f32> {
@@ -154,9 +159,15 @@ mod tests {
 
     #[test]
     fn length_is_right_to_the_frame_however_it_is_cut() {
-        for (from, to, frames, wanted) in [(24_000, 8_000, 10_000, 3_334), (22_050, 24_000, 22_050, 24_000), (16_000, 48_000, 1, 3)] {
+        for (from, to, frames, wanted) in
+            [(24_000, 8_000, 10_000, 3_334), (22_050, 24_000, 22_050, 24_000), (16_000, 48_000, 1, 3)]
+        {
             for piece in [1, 7, 480, 100_000] {
-                assert_eq!(run(from, to, &tone(from, 440.0, frames), piece).len(), wanted, "{from} to {to} in {piece}s");
+                assert_eq!(
+                    run(from, to, &tone(from, 440.0, frames), piece).len(),
+                    wanted,
+                    "{from} to {to} in {piece}s"
+                );
             }
         }
     }

@@ -1,7 +1,7 @@
 //! Telling a format by its first bytes.
 
-use crate::mp3::FrameHeader;
 use crate::Codec;
+use crate::mp3::FrameHeader;
 
 /// So many bytes decide; with fewer the answer may still be "not yet".
 pub const MIN_SNIFF: usize = 16;

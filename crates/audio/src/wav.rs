@@ -97,7 +97,10 @@ impl WavHeaderReader {
             // Chunks are padded to an even length (RIFF, 1991).
             let whole = 8 + length as usize + (length as usize & 1);
             if whole > MAX_CHUNK {
-                return Err(AudioError::Unsupported { format: "WAV", what: format!("a {length}-byte chunk before its data") });
+                return Err(AudioError::Unsupported {
+                    format: "WAV",
+                    what: format!("a {length}-byte chunk before its data"),
+                });
             }
             if self.pending.len() < whole {
                 return Ok(None);
@@ -117,7 +120,8 @@ impl WavHeaderReader {
     }
 
     fn begin_data(&mut self, length: u32) -> Result<WavStart, AudioError> {
-        let format = self.format.ok_or(AudioError::Truncated { format: "WAV", what: "no fmt chunk before the data" })?;
+        let format =
+            self.format.ok_or(AudioError::Truncated { format: "WAV", what: "no fmt chunk before the data" })?;
         // Lengths at or near the ends of 32 bits are what streams claim.
         let declared = (length != 0 && length < 0x7FFF_0000).then_some(u64::from(length));
         let data = self.pending.split_off(8);

@@ -12,8 +12,7 @@ fn sound(rate: u32) -> Vec<f32> {
         .map(|n| {
             let t = n as f32 / rate as f32;
             let swell = 0.5 + 0.5 * (std::f32::consts::TAU * 1.5 * t).sin();
-            let voice: f32 =
-                (1..=5).map(|k| (std::f32::consts::TAU * 180.0 * k as f32 * t).sin() / k as f32).sum();
+            let voice: f32 = (1..=5).map(|k| (std::f32::consts::TAU * 180.0 * k as f32 * t).sin() / k as f32).sum();
             0.2 * swell * voice
         })
         .collect()
@@ -38,7 +37,8 @@ fn correlation(a: &[f32], b: &[f32], rate: u32, reach: i64) -> (f32, i64) {
     let energy = norm(&mut middle.clone().map(|n| a[n]));
     (-reach..=reach)
         .map(|shift| {
-            let other = |n: usize| usize::try_from(n as i64 + shift).ok().and_then(|n| b.get(n)).copied().unwrap_or(0.0);
+            let other =
+                |n: usize| usize::try_from(n as i64 + shift).ok().and_then(|n| b.get(n)).copied().unwrap_or(0.0);
             let dot: f32 = middle.clone().map(|n| a[n] * other(n)).sum();
             (dot / (energy * norm(&mut middle.clone().map(other)) + 1e-9), shift)
         })
@@ -153,7 +153,8 @@ fn what_is_not_audio_is_refused_with_a_reason() {
 
 #[test]
 fn length_is_measured_without_decoding() {
-    for (codec, slack) in [(Codec::Wav, 0), (Codec::Pcm, 0), (Codec::Mulaw, 0), (Codec::OggOpus, 1), (Codec::Mp3, 130)] {
+    for (codec, slack) in [(Codec::Wav, 0), (Codec::Pcm, 0), (Codec::Mulaw, 0), (Codec::OggOpus, 1), (Codec::Mp3, 130)]
+    {
         let format = Format::new(codec, 16_000);
         let audio = encode_all(&sound(16_000), format).unwrap();
         let (found, length) = measure(&audio, Some(format)).unwrap();

@@ -52,9 +52,7 @@ pub(crate) enum Command {
     /// List requests, or show one with its attempts
     Dispatches(DispatchesArgs),
     /// Print completions for a shell
-    Completions {
-        shell: clap_complete::Shell,
-    },
+    Completions { shell: clap_complete::Shell },
 }
 
 /// Examples:

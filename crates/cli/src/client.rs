@@ -40,7 +40,8 @@ impl Client {
 
     /// Sends; answers that are no success become errors.
     pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, CliError> {
-        let response = request.send().await.map_err(|source| CliError::Unreachable { url: self.url.clone(), source })?;
+        let response =
+            request.send().await.map_err(|source| CliError::Unreachable { url: self.url.clone(), source })?;
         if response.status().is_success() {
             return Ok(response);
         }
@@ -58,7 +59,8 @@ impl Client {
     }
 
     pub(crate) async fn get(&self, path: &str, query: &[(&str, Option<&str>)]) -> Result<Value, CliError> {
-        let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| value.map(|value| (*name, value))).collect();
+        let given: Vec<(&str, &str)> =
+            query.iter().filter_map(|(name, value)| value.map(|value| (*name, value))).collect();
         let request = self.request(Method::GET, path).query(&given).header(ACCEPT, "application/json");
         json(self.send(request).await?).await
     }
@@ -81,7 +83,8 @@ impl Client {
         kind: &str,
         accept: &str,
     ) -> Result<Response, CliError> {
-        let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| value.map(|value| (*name, value))).collect();
+        let given: Vec<(&str, &str)> =
+            query.iter().filter_map(|(name, value)| value.map(|value| (*name, value))).collect();
         let request = self.request(Method::POST, path).query(&given).header(CONTENT_TYPE, kind).header(ACCEPT, accept);
         let failed = |source| CliError::File { path: file.into(), source };
         let body: reqwest::Body = if file.as_os_str() == "-" {

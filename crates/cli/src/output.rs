@@ -3,7 +3,7 @@
 use std::io::{IsTerminal as _, Write};
 
 use comfy_table::presets::NOTHING;
-use comfy_table::{CellAlignment, ContentArrangement, Table};
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table};
 use serde_json::Value;
 
 use crate::error::CliError;
@@ -14,33 +14,49 @@ pub(crate) enum Colour {
     Good,
     Warn,
     Bad,
-    Quiet,
+}
+
+/// Colours are for terminals, and for those who want them.
+fn coloured() -> bool {
+    std::env::var_os("NO_COLOR").is_none() && std::io::stdout().is_terminal() && std::io::stderr().is_terminal()
 }
 
 /// The text in a colour, on a terminal alone.
 pub(crate) fn paint(text: &str, colour: Colour) -> String {
-    let plain = std::env::var_os("NO_COLOR").is_some() || !std::io::stdout().is_terminal() || !std::io::stderr().is_terminal();
-    if plain {
+    if !coloured() {
         return text.to_owned();
     }
     let code = match colour {
         Colour::Good => "32",
         Colour::Warn => "33",
         Colour::Bad => "31",
-        Colour::Quiet => "2",
     };
     format!("\u{1b}[{code}m{text}\u{1b}[0m")
 }
 
-/// A state with its colour.
+fn colour_of(state: &str) -> Option<Colour> {
+    Some(match state {
+        "ready" | "done" | "active" | "good" => Colour::Good,
+        "absent" | "abandoned" | "uncertain" | "superseded" | "open" | "rehearsal" => Colour::Warn,
+        "failed" | "refused" | "revoked" | "bad" => Colour::Bad,
+        _ => return None,
+    })
+}
+
+/// A state with its colour, outside of tables.
 pub(crate) fn state(text: &str) -> String {
-    let colour = match text {
-        "ready" | "done" | "active" => Colour::Good,
-        "absent" | "abandoned" | "uncertain" | "superseded" | "open" => Colour::Warn,
-        "failed" | "refused" | "revoked" => Colour::Bad,
-        _ => Colour::Quiet,
-    };
-    paint(text, colour)
+    colour_of(text).map_or_else(|| text.to_owned(), |colour| paint(text, colour))
+}
+
+/// A cell; states have their colours.
+fn cell(text: &String) -> Cell {
+    let cell = Cell::new(text);
+    match colour_of(text).filter(|_| coloured()) {
+        Some(Colour::Good) => cell.fg(Color::Green),
+        Some(Colour::Warn) => cell.fg(Color::Yellow),
+        Some(Colour::Bad) => cell.fg(Color::Red),
+        None => cell,
+    }
 }
 
 /// A table without lines; `right` names the columns of numbers.
@@ -51,9 +67,17 @@ pub(crate) fn table(head: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -> S
         // Lines that are piped must not be broken.
         table.set_content_arrangement(ContentArrangement::Disabled);
     }
-    table.set_header(head.iter().map(|title| paint(title, Colour::Quiet)));
+    let title =
+        |title: &&str| if coloured() { Cell::new(title).add_attribute(Attribute::Dim) } else { Cell::new(title) };
+    table.set_header(head.iter().map(title));
     for row in rows {
-        table.add_row(row);
+        table.add_row(row.iter().map(cell));
+    }
+    // Ids and numbers stay whole; the last column is the one that wraps.
+    for column in 0..head.len().saturating_sub(1) {
+        if let Some(column) = table.column_mut(column) {
+            column.set_constraint(ColumnConstraint::ContentWidth);
+        }
     }
     for column in right {
         if let Some(column) = table.column_mut(*column) {

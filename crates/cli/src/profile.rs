@@ -48,12 +48,16 @@ pub(crate) fn access(profile: Option<&str>) -> Result<Access, CliError> {
         let key = std::env::var("DISPATCHER_KEY").ok().filter(|key| !key.is_empty()).map(SecretString::from);
         return Ok(Access { url: url.unwrap_or_else(|| DEFAULT_URL.into()), key });
     };
-    let path = file_path().ok_or_else(|| CliError::Usage("there is no home folder to look for client.toml in".into()))?;
+    let path =
+        file_path().ok_or_else(|| CliError::Usage("there is no home folder to look for client.toml in".into()))?;
     let text = std::fs::read_to_string(&path).map_err(|source| CliError::File { path: path.clone(), source })?;
     let file: File = toml::from_str(&text).map_err(|error| CliError::Usage(format!("{}: {error}", path.display())))?;
     let known: Vec<&str> = file.profiles.keys().map(String::as_str).collect();
     let found = file.profiles.get(name);
-    let found = found.ok_or_else(|| CliError::Usage(format!("no profile '{name}' in {}; there are: {}", path.display(), known.join(", "))))?;
-    let key = std::fs::read_to_string(&found.key_file).map_err(|source| CliError::File { path: found.key_file.clone(), source })?;
+    let found = found.ok_or_else(|| {
+        CliError::Usage(format!("no profile '{name}' in {}; there are: {}", path.display(), known.join(", ")))
+    })?;
+    let key = std::fs::read_to_string(&found.key_file)
+        .map_err(|source| CliError::File { path: found.key_file.clone(), source })?;
     Ok(Access { url: found.url.clone(), key: Some(SecretString::from(key.trim().to_owned())) })
 }

@@ -24,7 +24,8 @@ pub use plan::{Candidate, PlanError, Planner, Wanted};
 pub use route::{Conditions, Leg, Route, RouteError, Work};
 pub use sheet::{
     Access, Answer, ArgumentText, Body, CallTemplate, Driver, ErrorRule, FormatSpec, Guide, Limits, LineWords,
-    LocalAudio, Model, Network, PlainAnswer, ProcessSpec, Recognition, Scheme, Sheet, SheetError, Site, Synthesis, TimeUnit, TranscriptPaths,
+    LocalAudio, Model, Network, PlainAnswer, ProcessSpec, Recognition, Scheme, Sheet, SheetError, Site, Synthesis,
+    TimeUnit, TranscriptPaths,
 };
 pub use tariff::{Measure, Tariff, Usage};
 pub use transcript::{Alternative, Transcript, Word};

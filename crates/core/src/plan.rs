@@ -131,7 +131,8 @@ impl Planner<'_> {
         ranked.sort_by_key(|(rank, ..)| *rank);
         if ranked.is_empty() {
             let wanted = criteria.languages.as_deref().or(criteria.name.as_deref()).unwrap_or_default();
-            let languages: Vec<&str> = self.voices().flat_map(|(_, voice)| voice.languages.iter().map(String::as_str)).collect();
+            let languages: Vec<&str> =
+                self.voices().flat_map(|(_, voice)| voice.languages.iter().map(String::as_str)).collect();
             return Err(PlanError::NoVoiceFits { nearest: nearest(wanted, languages, 3) });
         }
         // One voice of each engine: another of the same would fail alike.
@@ -141,7 +142,10 @@ impl Planner<'_> {
             engines.push(sheet.name.clone());
             new
         });
-        ranked.into_iter().map(|(_, sheet, voice)| candidate(sheet, Some(voice), model, Work::Synthesis, None)).collect()
+        ranked
+            .into_iter()
+            .map(|(_, sheet, voice)| candidate(sheet, Some(voice), model, Work::Synthesis, None))
+            .collect()
     }
 
     fn by_route(
@@ -170,7 +174,13 @@ impl Planner<'_> {
         Err(first_fault.unwrap_or(PlanError::NoLeg { route: name.into(), language }))
     }
 
-    fn by_leg(&self, leg: &Leg, work: Work, model: Option<&str>, language: Option<&str>) -> Result<Candidate, PlanError> {
+    fn by_leg(
+        &self,
+        leg: &Leg,
+        work: Work,
+        model: Option<&str>,
+        language: Option<&str>,
+    ) -> Result<Candidate, PlanError> {
         let missing = || PlanError::NoSuchEngine { wanted: leg.engine.clone(), nearest: Vec::new() };
         let sheet = self.sheets.get(&leg.engine).ok_or_else(missing)?;
         // A model is a wish of the request; a leg that lacks it keeps its own.
@@ -208,7 +218,8 @@ fn candidate(
     deadline: Option<u64>,
 ) -> Result<Candidate, PlanError> {
     let models = sheet.model_names(work);
-    let own = voice.filter(|voice| !voice.models.is_empty()).map(|voice| voice.models.iter().map(String::as_str).collect());
+    let own =
+        voice.filter(|voice| !voice.models.is_empty()).map(|voice| voice.models.iter().map(String::as_str).collect());
     let allowed: Vec<&str> = own.unwrap_or_else(|| models.clone());
     if let Some(model) = model.filter(|model| !allowed.contains(model)) {
         return Err(PlanError::NoSuchModel {
@@ -277,14 +288,18 @@ mod tests {
 
     #[test]
     fn a_route_gives_its_legs_in_order_with_voices_for_the_language() {
-        assert_eq!(plan(named("quayside"), None, None), Ok(vec!["heron/v-en-GB quick".into(), "flute/v-en-GB -".into()]));
+        assert_eq!(
+            plan(named("quayside"), None, None),
+            Ok(vec!["heron/v-en-GB quick".into(), "flute/v-en-GB -".into()])
+        );
         assert_eq!(plan(named("quayside"), None, Some("pt-BR")), Ok(vec!["heron/v-pt-BR quick".into()]));
         assert_eq!(plan(named("quayside"), Some("fine"), Some("en")).expect("plan")[0], "heron/v-en-GB fine");
     }
 
     #[test]
     fn criteria_choose_one_voice_of_each_engine() {
-        let like = |languages: &str| Wanted::Like(Criteria { languages: Some(languages.into()), ..Criteria::default() });
+        let like =
+            |languages: &str| Wanted::Like(Criteria { languages: Some(languages.into()), ..Criteria::default() });
         assert_eq!(plan(like("en"), None, None).expect("plan").len(), 2);
         assert_eq!(plan(like("pt-BR"), None, None), Ok(vec!["heron/v-pt-BR quick".into()]));
         assert!(matches!(plan(like("ja"), None, None), Err(PlanError::NoVoiceFits { .. })));

@@ -215,7 +215,10 @@ pub enum Body<'a> {
     Text(&'a str),
     Form(&'a BTreeMap<String, String>),
     /// Parts by template; `audio` names the part that carries the audio.
-    Multipart { parts: &'a BTreeMap<String, String>, audio: Option<&'a str> },
+    Multipart {
+        parts: &'a BTreeMap<String, String>,
+        audio: Option<&'a str>,
+    },
     /// The audio itself.
     Audio,
 }
@@ -317,7 +320,12 @@ impl Synthesis {
             Some(parts) => Body::Multipart { parts, audio: None },
             None => self.written_body(),
         };
-        CallTemplate { call: self.call.as_deref().unwrap_or_default(), headers: &self.headers, query: &self.query, body }
+        CallTemplate {
+            call: self.call.as_deref().unwrap_or_default(),
+            headers: &self.headers,
+            query: &self.query,
+            body,
+        }
     }
 }
 
@@ -329,7 +337,12 @@ impl Recognition {
             Some(parts) => Body::Multipart { parts, audio: self.audio.as_deref() },
             None => self.written_body(),
         };
-        CallTemplate { call: self.call.as_deref().unwrap_or_default(), headers: &self.headers, query: &self.query, body }
+        CallTemplate {
+            call: self.call.as_deref().unwrap_or_default(),
+            headers: &self.headers,
+            query: &self.query,
+            body,
+        }
     }
 }
 
@@ -474,7 +487,10 @@ impl Sheet {
     fn check(&self) -> Result<(), Fault> {
         let wrong = |path: &[&'static str], message: String| Err((path.to_vec(), message));
         if self.sheet != LANGUAGE_VERSION {
-            return wrong(&["sheet"], format!("version {} is not known; this is version {LANGUAGE_VERSION}", self.sheet));
+            return wrong(
+                &["sheet"],
+                format!("version {} is not known; this is version {LANGUAGE_VERSION}", self.sheet),
+            );
         }
         let name_fits = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
         if self.name.is_empty() || self.name.len() > 40 || !self.name.bytes().all(name_fits) {
@@ -545,7 +561,10 @@ impl Sheet {
         }
         for voice in &synthesis.voices {
             if let Some(tag) = voice.languages.iter().find(|tag| !crate::is_language_tag(tag)) {
-                return Err((vec!["synthesis", "voices"], format!("'{tag}' of voice '{}' is not a BCP 47 tag", voice.id)));
+                return Err((
+                    vec!["synthesis", "voices"],
+                    format!("'{tag}' of voice '{}' is not a BCP 47 tag", voice.id),
+                ));
             }
             if voice.languages.is_empty() {
                 return Err((vec!["synthesis", "voices"], format!("voice '{}' has no language", voice.id)));
@@ -558,9 +577,16 @@ impl Sheet {
         let Some(recognition) = &self.recognition else { return Ok(()) };
         match self.driver {
             Driver::Http => {
-                check_call("recognition", recognition.call.as_deref(), recognition.bodies() + usize::from(recognition.raw))?;
+                check_call(
+                    "recognition",
+                    recognition.call.as_deref(),
+                    recognition.bodies() + usize::from(recognition.raw),
+                )?;
                 if recognition.transcript.is_none() {
-                    return Err((vec!["recognition"], "[recognition.transcript] is missing: where the text lies".into()));
+                    return Err((
+                        vec!["recognition"],
+                        "[recognition.transcript] is missing: where the text lies".into(),
+                    ));
                 }
             }
             Driver::Process if recognition.lines.is_none() => {

@@ -67,11 +67,8 @@ impl Transcript {
         if self.text.is_empty() && self.words.is_empty() {
             return Vec::new();
         }
-        let timed: Vec<(f64, f64, &str)> = self
-            .words
-            .iter()
-            .filter_map(|word| Some((word.start?, word.end?, word.text.as_str())))
-            .collect();
+        let timed: Vec<(f64, f64, &str)> =
+            self.words.iter().filter_map(|word| Some((word.start?, word.end?, word.text.as_str()))).collect();
         if timed.len() < self.words.len() || timed.is_empty() {
             return vec![(0.0, length, self.text.clone())];
         }

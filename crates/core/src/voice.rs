@@ -108,10 +108,12 @@ impl Criteria {
             rank = self.ranges().enumerate().filter_map(place).min()?;
         }
         let gender = self.gender.is_none_or(|gender| voice.gender == Some(gender));
-        let style = self.style.as_ref().is_none_or(|style| voice.styles.iter().any(|has| has.eq_ignore_ascii_case(style)));
-        let name = self.name.as_ref().is_none_or(|name| {
-            voice.name.eq_ignore_ascii_case(name) || voice.id.eq_ignore_ascii_case(name)
-        });
+        let style =
+            self.style.as_ref().is_none_or(|style| voice.styles.iter().any(|has| has.eq_ignore_ascii_case(style)));
+        let name = self
+            .name
+            .as_ref()
+            .is_none_or(|name| voice.name.eq_ignore_ascii_case(name) || voice.id.eq_ignore_ascii_case(name));
         (gender && style && name).then_some(rank)
     }
 

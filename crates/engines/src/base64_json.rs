@@ -81,9 +81,17 @@ enum State {
     CommaOrEnd,
     /// In an array that has just begun.
     ValueOrEnd,
-    Text { key: bool },
-    Escape { key: bool },
-    Unicode { key: bool, left: u8, code: u32 },
+    Text {
+        key: bool,
+    },
+    Escape {
+        key: bool,
+    },
+    Unicode {
+        key: bool,
+        left: u8,
+        code: u32,
+    },
     Bare,
     Done,
 }
@@ -158,7 +166,11 @@ impl Scanner {
                 self.letter(char::from_u32(code).unwrap_or('\u{FFFD}'), key, out)
             }
             State::Bare if !matches!(byte, b',' | b'}' | b']') && !byte.is_ascii_whitespace() => {
-                if byte.is_ascii_alphanumeric() || matches!(byte, b'+' | b'-' | b'.') { Ok(()) } else { Err(ScanError::NotJson) }
+                if byte.is_ascii_alphanumeric() || matches!(byte, b'+' | b'-' | b'.') {
+                    Ok(())
+                } else {
+                    Err(ScanError::NotJson)
+                }
             }
             State::Bare => {
                 self.after_value();

@@ -137,7 +137,12 @@ impl Engine {
         let formats = &self.sheet.recognition.as_ref()?.formats;
         let cost = |taken: &EngineFormat| {
             let lossy = matches!(taken.format.codec, Codec::Mp3 | Codec::OggOpus | Codec::Mulaw);
-            (!taken.format.satisfies(&given), lossy, taken.format.rate < given.rate, taken.format.rate.abs_diff(given.rate))
+            (
+                !taken.format.satisfies(&given),
+                lossy,
+                taken.format.rate < given.rate,
+                taken.format.rate.abs_diff(given.rate),
+            )
         };
         all_formats(formats).min_by_key(cost)
     }
@@ -247,7 +252,8 @@ impl EngineFormat {
 impl AudioSource {
     /// The audio as a file, written out where it is in memory.
     pub(crate) fn to_file(&self, extension: &str) -> Result<Arc<tempfile::TempPath>, EngineError> {
-        let failed = |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("no temporary file: {error}"));
+        let failed =
+            |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("no temporary file: {error}"));
         match self {
             AudioSource::File(path) => Ok(path.clone()),
             AudioSource::Memory(bytes) => {

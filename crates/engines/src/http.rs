@@ -86,7 +86,12 @@ fn compile_named(
 }
 
 impl Call {
-    fn compile(template: &CallTemplate<'_>, probe: &Value, sheet: Source<'_>, section: &str) -> Result<Call, SheetError> {
+    fn compile(
+        template: &CallTemplate<'_>,
+        probe: &Value,
+        sheet: Source<'_>,
+        section: &str,
+    ) -> Result<Call, SheetError> {
         let (method, path) = template.call.split_once(' ').unwrap_or(("POST", template.call));
         let method = Method::from_bytes(method.as_bytes()).unwrap_or(Method::POST);
         let named = |templates, key| compile_named(templates, probe, sheet, &[section, key]);
@@ -132,15 +137,17 @@ impl CompiledAccess {
             credential.iter().map(|(name, part)| (name.clone(), part.expose_secret().to_owned())).collect();
         let context = context! { credential => &exposed };
         let secret = |text: String| {
-            let mut value = HeaderValue::from_str(&text)
-                .map_err(|_| EngineError::new(Cause::Unauthorized, "a part of the credential cannot stand in a header"))?;
+            let mut value = HeaderValue::from_str(&text).map_err(|_| {
+                EngineError::new(Cause::Unauthorized, "a part of the credential cannot stand in a header")
+            })?;
             value.set_sensitive(true);
             Ok::<_, EngineError>(value)
         };
         match self.scheme {
             Scheme::None => {}
             Scheme::Bearer => {
-                let token = self.parts.first().and_then(|part| exposed.get(part)).map(String::as_str).unwrap_or_default();
+                let token =
+                    self.parts.first().and_then(|part| exposed.get(part)).map(String::as_str).unwrap_or_default();
                 headers.insert(AUTHORIZATION, secret(format!("Bearer {token}"))?);
             }
             Scheme::Headers => {
@@ -159,11 +166,14 @@ impl CompiledAccess {
 }
 
 fn header_name(name: &str) -> Result<HeaderName, EngineError> {
-    HeaderName::from_bytes(name.as_bytes()).map_err(|_| EngineError::new(Cause::Malformed, format!("'{name}' is no header")))
+    HeaderName::from_bytes(name.as_bytes())
+        .map_err(|_| EngineError::new(Cause::Malformed, format!("'{name}' is no header")))
 }
 
 fn render(template: &Template, context: &Value) -> Result<String, EngineError> {
-    template.render(context).map_err(|error| EngineError::new(Cause::Malformed, format!("the sheet's template failed: {error}")))
+    template
+        .render(context)
+        .map_err(|error| EngineError::new(Cause::Malformed, format!("the sheet's template failed: {error}")))
 }
 
 impl HttpDriver {
@@ -237,14 +247,16 @@ impl HttpDriver {
         redactor: &Redactor,
     ) -> Result<Response, EngineError> {
         let address = format!("{}{}", self.endpoint, render(&call.path, context)?);
-        let mut url = Url::parse(&address).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is no address"))?;
+        let mut url =
+            Url::parse(&address).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is no address"))?;
         for (name, template) in &call.query {
             url.query_pairs_mut().append_pair(name, &render(template, context)?);
         }
         let mut headers = HeaderMap::new();
         for (name, template) in &call.headers {
-            let value = HeaderValue::from_str(&render(template, context)?)
-                .map_err(|_| EngineError::new(Cause::Malformed, format!("the value of the header {name} is not ASCII")))?;
+            let value = HeaderValue::from_str(&render(template, context)?).map_err(|_| {
+                EngineError::new(Cause::Malformed, format!("the value of the header {name} is not ASCII"))
+            })?;
             headers.insert(header_name(name)?, value);
         }
         self.access.apply(credential, &mut headers, &mut url)?;
@@ -277,7 +289,12 @@ impl HttpDriver {
     }
 
     /// Text where audio was promised is an error in disguise.
-    async fn refuse_text(&self, response: Response, sound: &Sound, redactor: &Redactor) -> Result<Response, EngineError> {
+    async fn refuse_text(
+        &self,
+        response: Response,
+        sound: &Sound,
+        redactor: &Redactor,
+    ) -> Result<Response, EngineError> {
         let told = response.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
         let told = told.to_ascii_lowercase();
         let text = told.starts_with("text/") || (told.starts_with("application/json") && matches!(sound, Sound::Body));
@@ -354,9 +371,7 @@ async fn body_of(
 ) -> Result<RequestBuilder, EngineError> {
     Ok(match body {
         Compiled::Empty => request,
-        Compiled::Json(template) => {
-            request.header(CONTENT_TYPE, "application/json").body(render(template, context)?)
-        }
+        Compiled::Json(template) => request.header(CONTENT_TYPE, "application/json").body(render(template, context)?),
         Compiled::Text(template) => {
             request.header(CONTENT_TYPE, "text/plain; charset=utf-8").body(render(template, context)?)
         }
@@ -388,10 +403,7 @@ async fn body_of(
             None => request,
             Some(hear) => {
                 let (body, length) = audio_body(&hear.audio).await?;
-                request
-                    .header(CONTENT_TYPE, hear.format.format.media_type())
-                    .header(CONTENT_LENGTH, length)
-                    .body(body)
+                request.header(CONTENT_TYPE, hear.format.format.media_type()).header(CONTENT_LENGTH, length).body(body)
             }
         },
     })
@@ -401,7 +413,8 @@ async fn audio_body(audio: &AudioSource) -> Result<(reqwest::Body, u64), EngineE
     match audio {
         AudioSource::Memory(bytes) => Ok((bytes.clone().into(), bytes.len() as u64)),
         AudioSource::File(path) => {
-            let failed = |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("the spooled audio: {error}"));
+            let failed =
+                |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("the spooled audio: {error}"));
             let file = tokio::fs::File::open(&***path).await.map_err(failed)?;
             let length = file.metadata().await.map_err(failed)?.len();
             Ok((file.into(), length))

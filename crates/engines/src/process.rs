@@ -19,9 +19,9 @@ use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::{Child, ChildStdout, Command};
 use tokio::sync::mpsc;
 
+use crate::EngineError;
 use crate::engine::{AudioStream, Hear, Speak, find_program};
 use crate::template::{Place, Template};
-use crate::EngineError;
 
 /// Bytes of audio handed on at once.
 const CHUNK: usize = 16 << 10;
@@ -105,7 +105,8 @@ impl ProcessDriver {
                     chunk?;
                 }
                 let whole = tokio::fs::read(&*file).await;
-                let whole = whole.map_err(|error| EngineError::new(Cause::Broken, format!("no audio file: {error}")))?;
+                let whole =
+                    whole.map_err(|error| EngineError::new(Cause::Broken, format!("no audio file: {error}")))?;
                 Ok(Box::pin(futures::stream::once(async move { Ok(Bytes::from(whole)) })))
             }
         }
@@ -149,7 +150,9 @@ impl ProcessDriver {
             .process_group(0)
             .kill_on_drop(true)
             .spawn()
-            .map_err(|error| EngineError::new(Cause::Unavailable, format!("{} did not start: {error}", self.spec.program)))?;
+            .map_err(|error| {
+                EngineError::new(Cause::Unavailable, format!("{} did not start: {error}", self.spec.program))
+            })?;
         let group = Group(child.id().and_then(|id| Pid::from_raw(id.cast_signed())));
         self.limit(&group);
         if let (Some(text), Some(mut pipe)) = (stdin, child.stdin.take()) {
@@ -184,7 +187,8 @@ fn with_file(context: &Value, file: &str) -> Value {
 }
 
 fn render(templates: &[Template], context: &Value) -> Result<Vec<String>, EngineError> {
-    let failed = |error: minijinja::Error| EngineError::new(Cause::Malformed, format!("the sheet's template failed: {error}"));
+    let failed =
+        |error: minijinja::Error| EngineError::new(Cause::Malformed, format!("the sheet's template failed: {error}"));
     templates.iter().map(|template| template.render(context).map_err(failed)).collect()
 }
 
@@ -250,7 +254,9 @@ impl Running {
                     let how = status.map_or_else(|error| error.to_string(), |status| status.to_string());
                     Some(EngineError::new(Cause::Broken, format!("{} ended with {how}: {said}", self.program)))
                 }
-                Err(_) => Some(EngineError::new(Cause::TimedOut, format!("{} took longer than {limit:?}", self.program))),
+                Err(_) => {
+                    Some(EngineError::new(Cause::TimedOut, format!("{} took longer than {limit:?}", self.program)))
+                }
             };
             if let Some(error) = error {
                 let _ = sender.send(Err(error)).await;

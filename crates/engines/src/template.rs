@@ -41,7 +41,9 @@ impl Template {
                 Ok(write!(out, "{}", utf8_percent_encode(&value.to_string(), UNRESERVED))?)
             }),
             Place::Json => environment.set_formatter(|out, _, value| {
-                Ok(out.write_str(if value.is_safe() { value.to_string() } else { to_json(value)?.to_string() }.as_str())?)
+                Ok(out.write_str(
+                    if value.is_safe() { value.to_string() } else { to_json(value)?.to_string() }.as_str(),
+                )?)
             }),
         }
         environment.add_template_owned("it", source.to_owned())?;
@@ -84,7 +86,8 @@ fn to_json(value: &Value) -> Result<Value, Error> {
     if value.is_undefined() {
         return Err(Error::new(ErrorKind::UndefinedError, "a value that is not there cannot be written as JSON"));
     }
-    let text = serde_json::to_string(value).map_err(|error| Error::new(ErrorKind::BadSerialization, error.to_string()))?;
+    let text =
+        serde_json::to_string(value).map_err(|error| Error::new(ErrorKind::BadSerialization, error.to_string()))?;
     Ok(Value::from_safe_string(text))
 }
 
@@ -117,16 +120,20 @@ mod tests {
 
     #[test]
     fn a_template_cannot_run_away() {
-        assert!(render("{% for a in range(9999) %}{% for b in range(9999) %}x{% endfor %}{% endfor %}", Place::Plain).is_err());
+        assert!(
+            render("{% for a in range(9999) %}{% for b in range(9999) %}x{% endfor %}{% endfor %}", Place::Plain)
+                .is_err()
+        );
     }
 
     #[test]
     fn a_quoted_value_is_found_when_the_sheet_is_loaded() {
         let sheet = "[synthesis]\njson = '''{\"a\": \"{{ text }}\"}'''\n";
         let probe = context! { text => "x" };
-        let error = Template::checked(r#"{"a": "{{ text }}"}"#, Place::Json, &probe, (sheet, "s.toml"), &["synthesis", "json"])
-            .err()
-            .expect("quotes twice");
+        let error =
+            Template::checked(r#"{"a": "{{ text }}"}"#, Place::Json, &probe, (sheet, "s.toml"), &["synthesis", "json"])
+                .err()
+                .expect("quotes twice");
         assert_eq!((error.line, error.key.as_str()), (2, "synthesis.json"));
     }
 }

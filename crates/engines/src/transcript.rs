@@ -22,7 +22,12 @@ impl Paths {
     pub(crate) fn compile(spec: &TranscriptPaths, sheet: (&str, &str)) -> Result<Paths, SheetError> {
         let path = |key: &str, text: &str| {
             JsonPath::parse(text).map_err(|error| {
-                SheetError::at_key(sheet.0, sheet.1, &["recognition", "transcript", key], format!("not a JSONPath: {error}"))
+                SheetError::at_key(
+                    sheet.0,
+                    sheet.1,
+                    &["recognition", "transcript", key],
+                    format!("not a JSONPath: {error}"),
+                )
             })
         };
         let optional = |key: &str, text: &Option<String>| text.as_ref().map(|text| path(key, text)).transpose();
@@ -121,7 +126,8 @@ mod tests {
         }))
         .expect("spec");
         let paths = Paths::compile(&spec, ("", "")).expect("paths");
-        let answer = serde_json::json!({"h": {"line": "tide", "parts": [{"w": "tide", "a": 250, "b": "500", "c": 87}]}});
+        let answer =
+            serde_json::json!({"h": {"line": "tide", "parts": [{"w": "tide", "a": 250, "b": "500", "c": 87}]}});
         let word = &paths.read(&answer).expect("transcript").words[0];
         assert_eq!((word.start, word.end, word.confidence), (Some(0.25), Some(0.5), Some(0.87)));
         assert!(paths.read(&serde_json::json!({"h": {}})).is_err());

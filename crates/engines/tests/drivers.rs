@@ -136,10 +136,9 @@ async fn turnstone_hears_what_heron_said_with_word_times() {
     let format = call.format.format;
     let audio = collect(&heron, call, &ascii()).await.unwrap();
     let standin = start_turnstone(0, "tkn/7Qx+canary").await.unwrap();
-    for sheet in [
-        TURNSTONE.to_owned(),
-        TURNSTONE.replace("raw   = true", "audio = \"sound\"\nmultipart = { slate = '{}' }"),
-    ] {
+    for sheet in
+        [TURNSTONE.to_owned(), TURNSTONE.replace("raw   = true", "audio = \"sound\"\nmultipart = { slate = '{}' }")]
+    {
         let engine = Engine::load(&sheet, "turnstone.toml", Some(&standin.url()), &Fetcher::new().unwrap()).unwrap();
         let hear = Hear {
             audio: AudioSource::Memory(Bytes::from(audio.clone())),
@@ -233,7 +232,8 @@ async fn leaving_kills_the_program_and_its_children() {
     // A program that starts another and waits: both must be gone.
     let folder = tempfile::tempdir().unwrap();
     let script = folder.path().join("parent");
-    std::fs::write(&script, "#!/bin/sh\necho started\nsleep 4711 &\necho $! > \"$(dirname \"$0\")/child\"\nwait\n").unwrap();
+    std::fs::write(&script, "#!/bin/sh\necho started\nsleep 4711 &\necho $! > \"$(dirname \"$0\")/child\"\nwait\n")
+        .unwrap();
     std::fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     let engine = local(&process_sheet(&script.to_string_lossy(), "[]", "").replace("seconds = 3", "seconds = 60"));
     let mut stream = engine.speak(call(&engine, Format::default()), &Parts::new()).await.unwrap();

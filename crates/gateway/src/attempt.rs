@@ -86,7 +86,8 @@ impl Gateway {
             self.note_use(opened, called.as_ref().map(drop).map_err(|error| error.cause));
         }
         let mut stream = called?;
-        let mut converter = Converter::new(planned.format.format, format, self.inner.codecs.clone()).map_err(|e| broken(&e))?;
+        let mut converter =
+            Converter::new(planned.format.format, format, self.inner.codecs.clone()).map_err(|e| broken(&e))?;
         let mut first = Vec::new();
         loop {
             match stream.next().await {

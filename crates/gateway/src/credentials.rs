@@ -99,7 +99,9 @@ impl Gateway {
             let length = parts[*part].expose_secret().len();
             length == 0 || length > MAX_PART
         }) {
-            return Err(GatewayError::Credential(format!("the part '{part}' is empty or longer than {MAX_PART} bytes")));
+            return Err(GatewayError::Credential(format!(
+                "the part '{part}' is empty or longer than {MAX_PART} bytes"
+            )));
         }
         let name = name.unwrap_or(engine).to_owned();
         let (engine, hosts, by) = (engine.to_owned(), found.host(), by.to_owned());
@@ -111,8 +113,9 @@ impl Gateway {
             .inner
             .store
             .put_credential(name, by, now, move |version| {
-                let sealed = seal(&inner.root, &row_name, version.try_into().unwrap_or(u32::MAX), &parts, &mut rand::rng())
-                    .map_err(|error| StoreError::Document(error.to_string()))?;
+                let sealed =
+                    seal(&inner.root, &row_name, version.try_into().unwrap_or(u32::MAX), &parts, &mut rand::rng())
+                        .map_err(|error| StoreError::Document(error.to_string()))?;
                 Ok(CredentialRow {
                     name: row_name,
                     version,
@@ -162,9 +165,8 @@ impl Gateway {
         }
         let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
         let rows = self.inner.store.credentials().await.map_err(|error| absent(error.to_string()))?;
-        let usable = |row: &&CredentialRow| {
-            row.engine == sheet.name && matches!(row.state.as_str(), "active" | "refused")
-        };
+        let usable =
+            |row: &&CredentialRow| row.engine == sheet.name && matches!(row.state.as_str(), "active" | "refused");
         let Some(row) = rows.iter().find(usable) else {
             return Err(absent(format!("no credential; run: dispatcher credential add {}", sheet.name)));
         };
@@ -188,7 +190,10 @@ impl Gateway {
     /// now and then.
     pub(crate) fn note_use(&self, opened: &Opened, outcome: Result<(), Cause>) {
         let refusal = outcome.err().filter(|cause| {
-            matches!(cause, Cause::Unauthorized | Cause::NotActiveYet | Cause::WrongRegion | Cause::MissingRole | Cause::Unpaid)
+            matches!(
+                cause,
+                Cause::Unauthorized | Cause::NotActiveYet | Cause::WrongRegion | Cause::MissingRole | Cause::Unpaid
+            )
         });
         {
             let mut noted = opened.noted.lock().unwrap_or_else(std::sync::PoisonError::into_inner);

@@ -81,7 +81,11 @@ impl GivenAudio {
                 let format = match (sniff(&start[..read]), self.told) {
                     (Some(codec), _) => Format::new(codec, 24_000),
                     (None, Some(told)) if !told.codec.describes_itself() => told,
-                    _ => return Err(GatewayError::NotAudio(dispatcher_audio::measure(&start[..read], None).err().unwrap_or(AudioError::Empty))),
+                    _ => {
+                        return Err(GatewayError::NotAudio(
+                            dispatcher_audio::measure(&start[..read], None).err().unwrap_or(AudioError::Empty),
+                        ));
+                    }
                 };
                 file.rewind().map_err(failed)?;
                 let mut meter = Meter::new(format).map_err(GatewayError::NotAudio)?;
@@ -189,7 +193,8 @@ fn over_limit(candidate: &Candidate, probed: &Probed) -> Option<GatewayError> {
         Some(GatewayError::TooLong { engine: candidate.sheet.name.clone(), given, limit, unit })
     };
     let seconds = probed.length.milliseconds().div_ceil(1_000);
-    over(limit.seconds, seconds, "seconds").or_else(|| over(limit.megabytes, probed.bytes.div_ceil(1_000_000), "megabytes"))
+    over(limit.seconds, seconds, "seconds")
+        .or_else(|| over(limit.megabytes, probed.bytes.div_ceil(1_000_000), "megabytes"))
 }
 
 type Answer = oneshot::Sender<Result<Recognised, GatewayError>>;
@@ -235,7 +240,8 @@ impl Listening {
             match outcome {
                 Ok(transcript) => {
                     let first_us = Some(micros(entry.begun));
-                    let ending = Ending { state: "done", cause: None, detail: None, first_us, charged: Some(planned.usage) };
+                    let ending =
+                        Ending { state: "done", cause: None, detail: None, first_us, charged: Some(planned.usage) };
                     let first = Some(micros(self.docket.begun));
                     let settled = self.docket.settle(Some((&entry, ending)), "done", audio_ms, first, None).await;
                     let result = settled.map(|cost| self.recognised(planned, transcript, cost, &failures, false));
@@ -340,8 +346,10 @@ impl Listening {
 }
 
 fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<AudioSource, EngineError> {
-    let io = |error: std::io::Error| EngineError { cause: Cause::Unavailable, detail: error.to_string(), retry_after: None };
-    let unusable = |error: AudioError| EngineError { cause: Cause::Unusable, detail: error.to_string(), retry_after: None };
+    let io =
+        |error: std::io::Error| EngineError { cause: Cause::Unavailable, detail: error.to_string(), retry_after: None };
+    let unusable =
+        |error: AudioError| EngineError { cause: Cause::Unusable, detail: error.to_string(), retry_after: None };
     let mut reader: Box<dyn std::io::Read> = match source {
         AudioSource::Memory(bytes) => Box::new(std::io::Cursor::new(bytes.clone())),
         AudioSource::File(path) => Box::new(std::fs::File::open(&***path).map_err(io)?),

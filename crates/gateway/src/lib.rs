@@ -31,7 +31,7 @@ pub use credentials::CredentialView;
 pub use deliver::{AudioBody, BodyError};
 pub use error::{FailedAttempt, GatewayError};
 pub use estimate::Estimate;
-pub use hear::{GivenAudio, RecognitionRequest, Recognised};
+pub use hear::{GivenAudio, Recognised, RecognitionRequest};
 pub use metrics::Metrics;
 pub use parse::TextInput;
 pub use plan::{Planned, Unsupported};

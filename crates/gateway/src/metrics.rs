@@ -81,7 +81,8 @@ impl Metrics {
         for (engine, histogram) in &counts.first_audio {
             for (bucket, bound) in histogram.buckets.iter().zip(BOUNDS) {
                 let bound = bound as f64 / 1_000.0;
-                out += &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"{bound}\"}} {bucket}\n");
+                out +=
+                    &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"{bound}\"}} {bucket}\n");
             }
             let (count, sum) = (histogram.count, histogram.sum_ms / 1_000.0);
             out += &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"+Inf\"}} {count}\n");
@@ -104,7 +105,9 @@ mod tests {
         metrics.first_audio("heron", Duration::from_millis(30));
         let text = metrics.render();
         assert!(text.contains("dispatcher_attempts_total{engine=\"heron\",outcome=\"done\"} 2\n"));
-        assert!(text.contains("{engine=\"heron\",le=\"0.025\"} 0\n") && text.contains("{engine=\"heron\",le=\"0.05\"} 1\n"));
+        assert!(
+            text.contains("{engine=\"heron\",le=\"0.025\"} 0\n") && text.contains("{engine=\"heron\",le=\"0.05\"} 1\n")
+        );
         assert!(text.ends_with("# EOF\n"));
     }
 }

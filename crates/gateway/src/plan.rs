@@ -111,7 +111,9 @@ impl Gateway {
     pub(crate) fn warnings(&self, planned: &Planned, language: Option<&str>) -> Vec<String> {
         let mismatch = language.zip(planned.candidate.voice.as_ref()).filter(|(tag, voice)| !voice.speaks(tag));
         mismatch
-            .map(|(tag, voice)| format!("the voice {} speaks {}, and the text is {tag}", voice.name, voice.languages.join(", ")))
+            .map(|(tag, voice)| {
+                format!("the voice {} speaks {}, and the text is {tag}", voice.name, voice.languages.join(", "))
+            })
             .into_iter()
             .collect()
     }

@@ -106,7 +106,8 @@ impl Gateway {
                 Manner::Real => run.speak(opened).await,
             }
         });
-        let opened = open.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))??;
+        let opened =
+            open.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))??;
         Ok(self.utterance(dispatch, opened, receiver, &script, &text, language.as_deref(), request.format, rehearsal))
     }
 
@@ -184,10 +185,21 @@ impl Run {
             match outcome {
                 Ok(speaking) => {
                     let first_us = micros(self.docket.begun);
-                    let opened =
-                        Opened { planned: planned.clone(), first: speaking.first.clone(), first_us, fallbacks: failures };
+                    let opened = Opened {
+                        planned: planned.clone(),
+                        first: speaking.first.clone(),
+                        first_us,
+                        fallbacks: failures,
+                    };
                     if opener.send(Ok(opened)).is_err() {
-                        return self.abandon(&entry, planned, Some(speaking.first_us), speaking.converter.length().milliseconds()).await;
+                        return self
+                            .abandon(
+                                &entry,
+                                planned,
+                                Some(speaking.first_us),
+                                speaking.converter.length().milliseconds(),
+                            )
+                            .await;
                     }
                     return self.stream(&entry, planned, speaking, first_us).await;
                 }
@@ -245,7 +257,8 @@ impl Run {
                 let failed = FailedAttempt::of(planned, error);
                 let ending = ending_of(&failed, Some(speaking.first_us));
                 let problem = format!("broke off after {made_ms} ms of audio: {}", failed.detail);
-                let settled = self.docket.settle(Some((entry, ending)), "failed", made_ms, Some(first_us), Some(problem)).await;
+                let settled =
+                    self.docket.settle(Some((entry, ending)), "failed", made_ms, Some(first_us), Some(problem)).await;
                 if let Err(error) = settled {
                     tracing::error!(dispatch = %self.docket.id, %error, "a broken dispatch was not settled");
                 }
@@ -298,13 +311,7 @@ impl Run {
 }
 
 pub(crate) fn ending_of(failed: &FailedAttempt, first_us: Option<i64>) -> Ending {
-    Ending {
-        state: "failed",
-        cause: Some(failed.cause),
-        detail: Some(failed.detail.clone()),
-        first_us,
-        charged: None,
-    }
+    Ending { state: "failed", cause: Some(failed.cause), detail: Some(failed.detail.clone()), first_us, charged: None }
 }
 
 pub(crate) fn summary(failures: &[FailedAttempt]) -> String {

@@ -4,8 +4,8 @@
 //! root, matching ends, legal names and characters, no document type with an
 //! internal subset, and limits on depth, size and elements.
 
-use quick_xml::events::{BytesRef, BytesStart, Event};
 use quick_xml::Reader;
+use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::{Fidelity, Outcome, Script};
 
@@ -95,9 +95,9 @@ pub fn read_ssml(source: &str) -> Result<Script, MarkupError> {
     };
     loop {
         let at = reader.buffer_position() as usize;
-        let event = reader.read_event().map_err(|error| {
-            MarkupError::at(source, reader.error_position() as usize, error.to_string())
-        })?;
+        let event = reader
+            .read_event()
+            .map_err(|error| MarkupError::at(source, reader.error_position() as usize, error.to_string()))?;
         match event {
             Event::Start(start) => builder.start(&start, at, false)?,
             Event::Empty(start) => builder.start(&start, at, true)?,
@@ -138,7 +138,9 @@ impl Builder<'_> {
         if self.open.is_empty() {
             match attribute("version").as_deref() {
                 Some("1.0" | "1.1") => {}
-                Some(other) => return self.fault(at, format!("version '{other}' of SSML is not known; 1.0 and 1.1 are")),
+                Some(other) => {
+                    return self.fault(at, format!("version '{other}' of SSML is not known; 1.0 and 1.1 are"));
+                }
                 None => return self.fault(at, "<speak> needs version=\"1.1\""),
             }
             self.language = attribute("xml:lang");

@@ -90,7 +90,8 @@ impl Config {
             // The client's own variables are not settings of the service.
             .ignore(&["url", "key", "app_key", "config"])
             .split("__");
-        let mut figment = Figment::from(Serialized::defaults(Config::default())).merge(Toml::file(file)).merge(environment);
+        let mut figment =
+            Figment::from(Serialized::defaults(Config::default())).merge(Toml::file(file)).merge(environment);
         figment = figment.merge(Serialized::defaults(flags));
         figment.extract().map_err(|error| ConfigError(error.to_string()))
     }
@@ -103,7 +104,10 @@ mod tests {
     #[test]
     fn flags_come_before_the_environment_and_that_before_the_file() {
         figment::Jail::expect_with(|jail| {
-            jail.create_file("d.toml", "port = 1\ngrace = 7\nlog = \"json\"\n[engines.heron]\nendpoint = \"http://h\"\n")?;
+            jail.create_file(
+                "d.toml",
+                "port = 1\ngrace = 7\nlog = \"json\"\n[engines.heron]\nendpoint = \"http://h\"\n",
+            )?;
             jail.set_env("DISPATCHER_PORT", "2");
             jail.set_env("DISPATCHER_GRACE", "8");
             jail.set_env("DISPATCHER_KEY", "helm_secret");

@@ -26,7 +26,8 @@ fn file(path: &str) -> Option<File> {
 }
 
 fn index() -> Result<File, Problem> {
-    file("index.html").ok_or_else(|| Problem::new("not-found", "the console was not built into this binary; run: make console"))
+    file("index.html")
+        .ok_or_else(|| Problem::new("not-found", "the console was not built into this binary; run: make console"))
 }
 
 #[get("/")]
@@ -56,7 +57,10 @@ async fn link(
     cookies: &CookieJar<'_>,
 ) -> Result<Redirect, Problem> {
     if !sign_in.use_link(token) {
-        return Err(Problem::new("signed-out", "this link was used, or is of an earlier start; sign in, or start again for a new one"));
+        return Err(Problem::new(
+            "signed-out",
+            "this link was used, or is of an earlier start; sign in, or start again for a new one",
+        ));
     }
     begin_session(gateway, "operator".into(), cookies).await?;
     Ok(Redirect::to("/"))
@@ -74,8 +78,10 @@ fn page(title: &str, body: &str) -> RawHtml<String> {
 
 #[get("/problems")]
 fn problems() -> RawHtml<String> {
-    let rows: String =
-        KINDS.iter().map(|(slug, status, title, _)| format!("<li>{status} <a href=\"/problems/{slug}\">{title}</a></li>")).collect();
+    let rows: String = KINDS
+        .iter()
+        .map(|(slug, status, title, _)| format!("<li>{status} <a href=\"/problems/{slug}\">{title}</a></li>"))
+        .collect();
     page("Problems", &format!("<p>Every kind of problem that the API answers with.</p><ul>{rows}</ul>"))
 }
 
@@ -83,7 +89,9 @@ fn problems() -> RawHtml<String> {
 fn problem(slug: &str) -> (Status, RawHtml<String>) {
     match KINDS.iter().find(|kind| kind.0 == slug) {
         Some((slug, status, title, help)) => {
-            let body = format!("<p>Status {status}, <code>{slug}</code>.</p><p>{help}</p><p><a href=\"/problems\">All problems</a></p>");
+            let body = format!(
+                "<p>Status {status}, <code>{slug}</code>.</p><p>{help}</p><p><a href=\"/problems\">All problems</a></p>"
+            );
             (Status::Ok, page(title, &body))
         }
         None => (Status::NotFound, page("No such problem", "<p><a href=\"/problems\">All problems</a></p>")),
@@ -94,7 +102,8 @@ fn problem(slug: &str) -> (Status, RawHtml<String>) {
 /// console's files.
 #[get("/api/reference")]
 fn reference() -> Result<File, Problem> {
-    file("reference.html").ok_or_else(|| Problem::new("not-found", "the reference page was not built in; run: make console"))
+    file("reference.html")
+        .ok_or_else(|| Problem::new("not-found", "the reference page was not built in; run: make console"))
 }
 
 pub(crate) fn all() -> Vec<Route> {

@@ -66,7 +66,9 @@ impl Idempotency {
         let mut slots = self.slots();
         if slots.len() >= MAX_KEPT {
             slots.retain(|_, slot| !matches!(slot, Slot::Done { at, .. } if at.elapsed() > KEEP));
-            let oldest = slots.iter().filter_map(|(k, s)| if let Slot::Done { at, .. } = s { Some((*at, k.clone())) } else { None });
+            let oldest = slots
+                .iter()
+                .filter_map(|(k, s)| if let Slot::Done { at, .. } = s { Some((*at, k.clone())) } else { None });
             if let Some((_, oldest)) = oldest.min() {
                 slots.remove(&oldest);
             }

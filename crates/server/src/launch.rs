@@ -77,7 +77,10 @@ pub fn init_logging(config: &Config) {
     let quiet = "rocket=off,_=off,launch=off,launch_=off";
     let filter = tracing_subscriber::EnvFilter::try_new(format!("{},{quiet}", config.log_level))
         .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(format!("info,{quiet}")));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()));
+    let builder = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()));
     let set = match config.log {
         LogFormat::Human => builder.with_target(false).try_init(),
         LogFormat::Json => builder.json().try_init(),
@@ -215,7 +218,8 @@ impl Service {
         }
         let gateway = Gateway::start(store, root, registry).await?;
         let port = settle_port(config)?;
-        let url = config.public_url.clone().unwrap_or_else(|| format!("http://{}", SocketAddr::new(config.address, port)));
+        let url =
+            config.public_url.clone().unwrap_or_else(|| format!("http://{}", SocketAddr::new(config.address, port)));
         let url = url.trim_end_matches('/').to_owned();
         let sign_in = SignIn::default();
         let rocket = build(config, port, &url, gateway.clone(), spool).manage(sign_in.clone());
@@ -288,7 +292,8 @@ impl Running {
     /// Why it ended, where that was not asked for.
     pub async fn until_signalled(mut self) -> Result<(), ServeError> {
         let failed = |error: std::io::Error| ServeError::Rocket(error.to_string());
-        let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(failed)?;
+        let mut terminate =
+            tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(failed)?;
         tokio::select! {
             ended = &mut self.task => return ended.unwrap_or_else(|error| Err(ServeError::Rocket(error.to_string()))),
             _ = terminate.recv() => {}
@@ -413,7 +418,8 @@ mod tests {
         let error = Service::new(&config).await.err().expect("the port is taken");
         assert!(error.to_string().contains("--port"), "{error}");
         let lock = include_str!("../../../Cargo.lock");
-        let rocket = lock.split("[[package]]").find(|package| package.contains("name = \"rocket_http\"")).expect("rocket");
+        let rocket =
+            lock.split("[[package]]").find(|package| package.contains("name = \"rocket_http\"")).expect("rocket");
         assert!(!rocket.contains("\"h2\""), "HTTP/2 was turned on by a dependency");
     }
 }

@@ -100,7 +100,10 @@ mod tests {
     #[test]
     fn a_removal_or_change_is_found() {
         let old = serde_json::json!({"a": {"b": 1, "c": [1, 2]}});
-        assert_eq!(missing("", &old, &serde_json::json!({"a": {"b": 1, "c": [1, 2, 3], "d": 0}})), Vec::<String>::new());
+        assert_eq!(
+            missing("", &old, &serde_json::json!({"a": {"b": 1, "c": [1, 2, 3], "d": 0}})),
+            Vec::<String>::new()
+        );
         assert_eq!(missing("", &old, &serde_json::json!({"a": {"b": 2, "c": [2]}})), ["/a/b", "/a/c/0"]);
     }
 

@@ -13,30 +13,85 @@ use utoipa::ToSchema;
 /// The kinds of problem: slug, status, title, and what to do about it.
 pub(crate) const KINDS: [(&str, u16, &str, &str); 25] = [
     ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
-    ("unknown-member", 400, "The request has a member or parameter that is not known", "Look up the name in the API reference; nothing is passed over silently."),
+    (
+        "unknown-member",
+        400,
+        "The request has a member or parameter that is not known",
+        "Look up the name in the API reference; nothing is passed over silently.",
+    ),
     ("no-key", 401, "A key is missing", "Send an app key or operator key as Authorization: Bearer KEY."),
-    ("bad-key", 401, "The key is not valid", "Check that the key is whole; make a new one with: dispatcher app key NAME"),
+    (
+        "bad-key",
+        401,
+        "The key is not valid",
+        "Check that the key is whole; make a new one with: dispatcher app key NAME",
+    ),
     ("signed-out", 401, "Nobody is signed in", "Sign in with your name and password, or with an operator key."),
     ("not-allowed", 403, "The key may not do this", "Use an operator key; app keys speak, listen and read only."),
-    ("wrong-origin", 403, "The request comes from another page", "Changes with a console session are taken from the console's own pages alone."),
+    (
+        "wrong-origin",
+        403,
+        "The request comes from another page",
+        "Changes with a console session are taken from the console's own pages alone.",
+    ),
     ("not-found", 404, "There is nothing here", "Look up the path in the API reference at /api/reference."),
-    ("no-such-voice", 404, "There is no such voice or route", "List them with: dispatcher voices, or GET /api/v1/voices"),
-    ("no-such-engine", 404, "There is no such engine", "List them with: dispatcher engine list, or GET /api/v1/engines"),
+    (
+        "no-such-voice",
+        404,
+        "There is no such voice or route",
+        "List them with: dispatcher voices, or GET /api/v1/voices",
+    ),
+    (
+        "no-such-engine",
+        404,
+        "There is no such engine",
+        "List them with: dispatcher engine list, or GET /api/v1/engines",
+    ),
     ("no-such-record", 404, "There is no such record", "Check the name; lists show what there is."),
     ("not-acceptable", 406, "No such audio can be made", "Ask for one of the formats that the detail names."),
-    ("in-progress", 409, "The same request is still being worked on", "Wait for the first one to end, then send it again."),
+    (
+        "in-progress",
+        409,
+        "The same request is still being worked on",
+        "Wait for the first one to end, then send it again.",
+    ),
     ("taken", 409, "The name is taken", "Choose another name, or change the record that has it."),
     ("too-large", 413, "The body is too large", "Send a smaller body, or raise body_megabytes in dispatcher.toml."),
-    ("text-too-long", 413, "The text is longer than the engine takes at once", "Shorten the text, or choose an engine with a higher limit."),
-    ("audio-too-long", 413, "The audio is longer than the engine takes at once", "Cut the audio, or choose an engine with a higher limit."),
+    (
+        "text-too-long",
+        413,
+        "The text is longer than the engine takes at once",
+        "Shorten the text, or choose an engine with a higher limit.",
+    ),
+    (
+        "audio-too-long",
+        413,
+        "The audio is longer than the engine takes at once",
+        "Cut the audio, or choose an engine with a higher limit.",
+    ),
     ("not-audio", 415, "The audio cannot be read", "Send WAV, MP3, Ogg Opus or raw PCM, with its media type."),
-    ("unsupported", 422, "No engine here can do all that is asked", "Leave out what the errors name, or let it be adapted: \"unsupported\": \"adapt\""),
-    ("markup", 422, "The text cannot be spoken as it is", "Correct the markup at the line and column that the errors name."),
+    (
+        "unsupported",
+        422,
+        "No engine here can do all that is asked",
+        "Leave out what the errors name, or let it be adapted: \"unsupported\": \"adapt\"",
+    ),
+    (
+        "markup",
+        422,
+        "The text cannot be spoken as it is",
+        "Correct the markup at the line and column that the errors name.",
+    ),
     ("invalid", 422, "The request makes no sense", "Correct what the detail names and send it again."),
     ("too-many-attempts", 429, "Too many attempts to sign in", "Wait as long as Retry-After says."),
     ("stopping", 503, "The service is ending", "Send the request again in a few seconds."),
     ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it."),
-    ("engines-failed", 502, "No engine could do it", "The attempts say why; dispatcher dispatches ID shows them later."),
+    (
+        "engines-failed",
+        502,
+        "No engine could do it",
+        "The attempts say why; dispatcher dispatches ID shows them later.",
+    ),
 ];
 
 /// A problem document.
@@ -100,21 +155,21 @@ impl Problem {
 /// What several failed attempts come to: the worst that waiting could mend
 /// decides between "later" and "not at all".
 fn of_attempts(dispatch: String, attempts: &[FailedAttempt]) -> Problem {
-    let detail = attempts.iter().map(|a| format!("{}: {} ({})", a.engine, a.cause, a.detail)).collect::<Vec<_>>().join("; ");
+    let detail =
+        attempts.iter().map(|a| format!("{}: {} ({})", a.engine, a.cause, a.detail)).collect::<Vec<_>>().join("; ");
     let mut problem = Problem::new("engines-failed", detail);
     let all = |causes: &[Cause]| attempts.iter().all(|attempt| causes.contains(&attempt.cause));
     if all(&[Cause::Throttled, Cause::Quota]) {
         problem.status = 503;
-        problem.retry_after = Some(attempts.iter().filter_map(|a| a.retry_after).min().map_or(1, |after| after.as_secs().max(1)));
+        problem.retry_after =
+            Some(attempts.iter().filter_map(|a| a.retry_after).min().map_or(1, |after| after.as_secs().max(1)));
     } else if all(&[Cause::TimedOut]) {
         problem.status = 504;
     } else if all(&[Cause::Absent, Cause::Unavailable]) {
         problem.status = 503;
     }
-    problem.errors = attempts
-        .iter()
-        .map(|a| json!({"engine": a.engine, "cause": a.cause, "detail": a.detail}))
-        .collect();
+    problem.errors =
+        attempts.iter().map(|a| json!({"engine": a.engine, "cause": a.cause, "detail": a.detail})).collect();
     problem.dispatch = Some(dispatch);
     problem
 }
@@ -137,7 +192,9 @@ impl From<GatewayError> for Problem {
             }
             GatewayError::Plan(plan) => {
                 let (slug, nearest) = match plan {
-                    PlanError::NoSuchVoice { nearest, .. } | PlanError::NoVoiceFits { nearest } => ("no-such-voice", nearest),
+                    PlanError::NoSuchVoice { nearest, .. } | PlanError::NoVoiceFits { nearest } => {
+                        ("no-such-voice", nearest)
+                    }
                     PlanError::NoSuchEngine { nearest, .. } => ("no-such-engine", nearest),
                     PlanError::NoSuchModel { models, .. } => ("invalid", models),
                     _ => ("invalid", Vec::new()),
@@ -149,7 +206,9 @@ impl From<GatewayError> for Problem {
             GatewayError::TooLong { .. } => Problem::new("audio-too-long", text),
             GatewayError::NotAudio(_) => Problem::new("not-audio", text),
             GatewayError::Format(_) => Problem::new("not-acceptable", text),
-            GatewayError::NothingWanted(_) | GatewayError::Credential(_) | GatewayError::Route(_) => Problem::new("invalid", text),
+            GatewayError::NothingWanted(_) | GatewayError::Credential(_) | GatewayError::Route(_) => {
+                Problem::new("invalid", text)
+            }
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),
             GatewayError::Store(StoreError::Missing { .. }) => Problem::new("no-such-record", text),
@@ -197,7 +256,8 @@ mod tests {
 
     #[test]
     fn statuses_tell_later_from_never() {
-        let status = |causes: &[Cause]| of_attempts("d".into(), &causes.iter().map(|c| attempt(*c)).collect::<Vec<_>>()).status;
+        let status =
+            |causes: &[Cause]| of_attempts("d".into(), &causes.iter().map(|c| attempt(*c)).collect::<Vec<_>>()).status;
         assert_eq!(status(&[Cause::Throttled]), 503);
         assert_eq!(status(&[Cause::Unavailable, Cause::Absent]), 503);
         assert_eq!(status(&[Cause::TimedOut]), 504);

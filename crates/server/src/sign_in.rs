@@ -91,7 +91,8 @@ async fn by_password(gateway: &Gateway, person: String, password: SecretString) 
     // Where there is no such person the same work is done, so that names
     // cannot be told by the time it takes.
     let known = stored.is_some();
-    let stored = stored.unwrap_or_else(|| "argon2id$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".into());
+    let stored =
+        stored.unwrap_or_else(|| "argon2id$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".into());
     let fits = tokio::task::spawn_blocking(move || verify_password(password.expose_secret(), &stored)).await;
     Ok((fits.unwrap_or(false) && known).then_some(person))
 }

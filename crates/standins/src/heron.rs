@@ -81,7 +81,8 @@ impl Service for Heron {
         let (Some(voice), &Method::POST) = (voice, request.method()) else {
             return fault(StatusCode::NOT_FOUND, "no-such-place", "heron answers POST /talk/{voice}");
         };
-        let given = request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+        let given =
+            request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
         let forecast = self.sky.next();
         if let Some(answer) = foul(forecast.as_ref(), &given).await {
             self.sky.count(|delivered| delivered.refused += 1);
@@ -106,10 +107,12 @@ impl Service for Heron {
 /// The weathers that end a call before it is looked at.
 async fn foul(forecast: Option<&Forecast>, given: &str) -> Option<Answer> {
     Some(match forecast?.weather {
-        Weather::Throttled => fault(StatusCode::TOO_MANY_REQUESTS, "crowded", "too many birds on this post").map(|mut answer| {
-            answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
-            answer
-        }),
+        Weather::Throttled => {
+            fault(StatusCode::TOO_MANY_REQUESTS, "crowded", "too many birds on this post").map(|mut answer| {
+                answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
+                answer
+            })
+        }
         Weather::Down => fault(StatusCode::SERVICE_UNAVAILABLE, "away", "heron is out fishing"),
         Weather::Reset => Err("reset".into()),
         Weather::Becalmed => {
@@ -132,8 +135,8 @@ fn check(voice: &str, body: &[u8]) -> Result<(Talk, f64), Refusal> {
     let Some((_, pitch)) = VOICES.iter().find(|(id, _)| *id == voice) else {
         return Err((StatusCode::NOT_FOUND, "no-such-voice", format!("no voice '{voice}' nests here")));
     };
-    let talk: Talk = serde_json::from_slice(body)
-        .map_err(|error| (StatusCode::BAD_REQUEST, "unreadable", error.to_string()))?;
+    let talk: Talk =
+        serde_json::from_slice(body).map_err(|error| (StatusCode::BAD_REQUEST, "unreadable", error.to_string()))?;
     let malformed = |reason: &str| Err((StatusCode::BAD_REQUEST, "unreadable", reason.to_owned()));
     if !["quick", "fine", "bright", "directed"].contains(&talk.grade.as_str()) {
         return malformed("grade is quick, fine, bright or directed");
@@ -179,10 +182,14 @@ impl Drop for Tally {
 impl Heron {
     async fn talk(&self, talk: Talk, pitch: f64, forecast: Option<Forecast>) -> Answer {
         tokio::time::sleep(THINKING).await;
-        let (codec, media_type) = if talk.form == "mp3" { (Codec::Mp3, "audio/mpeg") } else { (Codec::Pcm, "audio/x-heron-pcm") };
+        let (codec, media_type) =
+            if talk.form == "mp3" { (Codec::Mp3, "audio/mpeg") } else { (Codec::Pcm, "audio/x-heron-pcm") };
         let weather = forecast.map(|forecast| forecast.weather);
         if weather == Some(Weather::WrongType) {
-            return page("text/html", crate::serve::full("<html><p>Heron is moulting. Please come back later.</p></html>"));
+            return page(
+                "text/html",
+                crate::serve::full("<html><p>Heron is moulting. Please come back later.</p></html>"),
+            );
         }
         if weather == Some(Weather::Garbage) {
             let noise: Vec<u8> = (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
@@ -212,7 +219,8 @@ async fn send(
 ) {
     let weather = forecast.map(|forecast| forecast.weather);
     let raw = Format::new(Codec::Pcm, RATE);
-    let Ok(mut coder) = Transcoder::new(raw, Format { bitrate: (codec == Codec::Mp3).then_some(48_000), ..Format::new(codec, RATE) })
+    let Ok(mut coder) =
+        Transcoder::new(raw, Format { bitrate: (codec == Codec::Mp3).then_some(48_000), ..Format::new(codec, RATE) })
     else {
         return;
     };

@@ -59,7 +59,8 @@ pub(crate) async fn serve<S: Service>(service: S, port: u16) -> std::io::Result<
             tokio::spawn(async move {
                 let handler = service_fn(move |request| route(service.clone(), request));
                 // A broken answer is meant to break the connection.
-                let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), handler).await;
+                let _ =
+                    hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), handler).await;
             });
         }
     });

@@ -62,7 +62,8 @@ impl Service for Turnstone {
         if request.uri().path() != "/hear" || request.method() != Method::POST {
             return trouble(StatusCode::NOT_FOUND, "lost", "turnstone answers POST /hear");
         }
-        let given = request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+        let given =
+            request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
         let forecast = self.sky.next();
         if let Some(answer) = foul(forecast.as_ref(), &given).await {
             self.sky.count(|delivered| delivered.refused += 1);
@@ -74,7 +75,9 @@ impl Service for Turnstone {
         }
         self.sky.count(|delivered| delivered.calls += 1);
         let answer = self.hear(request).await?;
-        self.sky.count(|delivered| if answer.status().is_success() { delivered.whole += 1 } else { delivered.refused += 1 });
+        self.sky.count(
+            |delivered| if answer.status().is_success() { delivered.whole += 1 } else { delivered.refused += 1 },
+        );
         Ok(answer)
     }
 }
@@ -97,9 +100,7 @@ async fn foul(forecast: Option<&Forecast>, given: &str) -> Option<Answer> {
         Weather::MissingRole => trouble(StatusCode::FORBIDDEN, "role", "this token may not listen"),
         Weather::Unpaid => trouble(StatusCode::PAYMENT_REQUIRED, "empty", "the account has no balance"),
         Weather::Echo => trouble(StatusCode::BAD_REQUEST, "echo", &format!("you came with {given}")),
-        Weather::Garbage | Weather::WrongType => {
-            Ok(hyper::Response::new(full("<html>Turnstone is roosting.</html>")))
-        }
+        Weather::Garbage | Weather::WrongType => Ok(hyper::Response::new(full("<html>Turnstone is roosting.</html>"))),
         _ => return None,
     })
 }
@@ -142,7 +143,9 @@ impl Turnstone {
                     })
                     .collect();
                 let tongue = slate.tongue.unwrap_or_else(|| "und".into());
-                self.sky.count(|delivered| delivered.characters += line.iter().map(|l| l.chars().count() as u64).sum::<u64>());
+                self.sky.count(|delivered| {
+                    delivered.characters += line.iter().map(|l| l.chars().count() as u64).sum::<u64>()
+                });
                 let heard = json!({"line": line.join(" "), "tongue": tongue, "parts": parts});
                 json(StatusCode::OK, &json!({"heard": heard, "span": (span * 1_000.0).round()}))
             }

@@ -32,7 +32,9 @@ impl StoreError {
     pub(crate) fn taken(error: diesel::result::Error, what: &'static str, name: &str) -> Self {
         use diesel::result::{DatabaseErrorKind, Error};
         match error {
-            Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _) => StoreError::Taken { what, name: name.into() },
+            Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _) => {
+                StoreError::Taken { what, name: name.into() }
+            }
             other => StoreError::Database(other),
         }
     }

@@ -16,9 +16,7 @@ mod writer;
 
 pub use error::StoreError;
 pub use ledger::{GroupBy, UsageRow};
-pub use models::{
-    AccessKey, App, AttemptRow, AuditRow, CredentialRow, DispatchRow, LedgerRow, RouteRow, SheetRow,
-};
+pub use models::{AccessKey, App, AttemptRow, AuditRow, CredentialRow, DispatchRow, LedgerRow, RouteRow, SheetRow};
 pub use people::Grant;
 pub use pool::Store;
 pub use work::{AttemptEnd, DispatchEnd, DispatchFilter};

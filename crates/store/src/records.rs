@@ -22,7 +22,13 @@ pub(crate) fn note(
 impl Store {
     /// Keeps the document as a new version where it differs from the newest;
     /// gives the version that is now in force.
-    pub async fn put_sheet(&self, engine: String, document: String, origin: String, at: i64) -> Result<i64, StoreError> {
+    pub async fn put_sheet(
+        &self,
+        engine: String,
+        document: String,
+        origin: String,
+        at: i64,
+    ) -> Result<i64, StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let newest: Option<SheetRow> = sheets::table
                 .filter(sheets::engine.eq(&engine))
@@ -48,7 +54,8 @@ impl Store {
     /// Keeps a new version of a route.
     pub async fn put_route(&self, name: String, document: String, by: String, at: i64) -> Result<i64, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let newest: Option<i64> = routes::table.filter(routes::name.eq(&name)).select(max(routes::version)).first(c)?;
+            let newest: Option<i64> =
+                routes::table.filter(routes::name.eq(&name)).select(max(routes::version)).first(c)?;
             let version = newest.unwrap_or(0) + 1;
             let subject = format!("{name} version {version}");
             let row = RouteRow { name, version, document, created_by: by.clone(), created_at: at, retired_at: None };
@@ -91,7 +98,8 @@ impl Store {
             let newest: Option<i64> =
                 credentials::table.filter(credentials::name.eq(&name)).select(max(credentials::version)).first(c)?;
             let row = seal(newest.unwrap_or(0) + 1)?;
-            let earlier = credentials::table.filter(credentials::name.eq(&name)).filter(credentials::state.ne("revoked"));
+            let earlier =
+                credentials::table.filter(credentials::name.eq(&name)).filter(credentials::state.ne("revoked"));
             diesel::update(earlier).set(credentials::state.eq("superseded")).execute(c)?;
             diesel::insert_into(credentials::table).values(&row).execute(c)?;
             note(c, at, &by, "credential.add", &format!("{name} version {}", row.version))?;
@@ -141,9 +149,8 @@ impl Store {
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let state = if refused.is_some() { "refused" } else { "active" };
-            let usable = credentials::table
-                .find((&name, version))
-                .filter(credentials::state.eq_any(["active", "refused"]));
+            let usable =
+                credentials::table.find((&name, version)).filter(credentials::state.eq_any(["active", "refused"]));
             diesel::update(usable)
                 .set((
                     credentials::last_used_at.eq(at),

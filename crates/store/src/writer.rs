@@ -107,23 +107,21 @@ fn commit(connection: &mut SqliteConnection, group: Vec<Item>) {
     let durability = group.iter().map(|item| item.durability).max().unwrap_or(Durability::Process);
     let level = if durability == Durability::Disk { "FULL" } else { "NORMAL" };
     let mut replies = Vec::with_capacity(group.len());
-    let outcome = connection
-        .batch_execute(&format!("PRAGMA synchronous = {level};"))
-        .and_then(|()| {
-            connection.immediate_transaction(|connection| {
-                for item in group {
-                    let (go_on, reply) = (item.work)(connection);
-                    replies.push(reply);
-                    // An item may have rolled the whole group back.
-                    let depth = AnsiTransactionManager::transaction_manager_status_mut(connection);
-                    let intact = matches!(depth.transaction_depth(), Ok(Some(_)));
-                    if !go_on || !intact {
-                        return Err(diesel::result::Error::RollbackTransaction);
-                    }
+    let outcome = connection.batch_execute(&format!("PRAGMA synchronous = {level};")).and_then(|()| {
+        connection.immediate_transaction(|connection| {
+            for item in group {
+                let (go_on, reply) = (item.work)(connection);
+                replies.push(reply);
+                // An item may have rolled the whole group back.
+                let depth = AnsiTransactionManager::transaction_manager_status_mut(connection);
+                let intact = matches!(depth.transaction_depth(), Ok(Some(_)));
+                if !go_on || !intact {
+                    return Err(diesel::result::Error::RollbackTransaction);
                 }
-                Ok(())
-            })
-        });
+            }
+            Ok(())
+        })
+    });
     if let Err(error) = &outcome {
         tracing::error!(%error, items = replies.len(), "a group of writes was rolled back");
     }
@@ -144,7 +142,9 @@ mod tests {
         let insert = |name: &'static str| {
             store.writer.submit(Durability::Disk, move |connection| {
                 let statement = format!("INSERT INTO people VALUES ('{name}', 'hash', 1)");
-                diesel::sql_query(statement).execute(connection).map_err(|error| StoreError::taken(error, "person", name))
+                diesel::sql_query(statement)
+                    .execute(connection)
+                    .map_err(|error| StoreError::taken(error, "person", name))
             })
         };
         let writes = [insert("ada"), insert("bo"), insert("ada"), insert("cy")];
@@ -171,7 +171,8 @@ mod tests {
     async fn a_panic_in_a_write_does_not_stop_the_writer() {
         let folder = tempfile::tempdir().expect("folder");
         let store = Store::open(&folder.path().join("records.db")).expect("opens");
-        let panicked = store.writer.submit(Durability::Process, |_| -> Result<(), StoreError> { panic!("as tested") }).await;
+        let panicked =
+            store.writer.submit(Durability::Process, |_| -> Result<(), StoreError> { panic!("as tested") }).await;
         assert!(matches!(panicked, Err(StoreError::Stopped)));
         let after = store.writer.submit(Durability::Process, |c| {
             Ok(diesel::sql_query("INSERT INTO people VALUES ('ada', 'hash', 1)").execute(c)?)

@@ -1,7 +1,10 @@
 //! The store as the gateway uses it.
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-use dispatcher_store::{AccessKey, App, AttemptEnd, AttemptRow, DispatchEnd, DispatchFilter, DispatchRow, GroupBy, LedgerRow, Store, StoreError};
+use dispatcher_store::{
+    AccessKey, App, AttemptEnd, AttemptRow, DispatchEnd, DispatchFilter, DispatchRow, GroupBy, LedgerRow, Store,
+    StoreError,
+};
 
 fn store() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().unwrap();
@@ -10,7 +13,14 @@ fn store() -> (tempfile::TempDir, Store) {
 }
 
 fn app(name: &str) -> App {
-    App { name: name.into(), title: name.into(), rehearsal: 0, default_voice: None, default_recognition: None, created_at: 1 }
+    App {
+        name: name.into(),
+        title: name.into(),
+        rehearsal: 0,
+        default_voice: None,
+        default_recognition: None,
+        created_at: 1,
+    }
 }
 
 fn dispatch(id: &str, app: &str) -> DispatchRow {
@@ -125,7 +135,8 @@ async fn usage_counts_what_was_settled_and_groups_it() {
     store.begin_attempt(attempt("d4"), entry("d4", "help", "hold", 999)).await.unwrap();
     let days = || ("2026-11-01".to_owned(), "2026-11-30".to_owned());
     let rows = store.usage((GroupBy::App, Some(GroupBy::Engine)), days(), None).await.unwrap();
-    let seen: Vec<_> = rows.iter().map(|r| (r.first.as_str(), r.second.as_deref(), r.requests, r.characters, r.nanos)).collect();
+    let seen: Vec<_> =
+        rows.iter().map(|r| (r.first.as_str(), r.second.as_deref(), r.requests, r.characters, r.nanos)).collect();
     assert_eq!(seen, [("help", Some("heron"), 1, 50, 400), ("quay", Some("heron"), 2, 100, 300)]);
     let only = store.usage((GroupBy::Day, None), days(), Some("quay".into())).await.unwrap();
     assert_eq!((only.len(), only[0].nanos), (1, 300));

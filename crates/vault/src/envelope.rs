@@ -29,7 +29,9 @@ pub enum VaultError {
     KeyFileMode { path: PathBuf, mode: u32 },
     #[error("{0} is not a key file: it must hold 32 bytes in base64")]
     NotAKey(PathBuf),
-    #[error("the credential '{name}' version {version} cannot be opened: it was sealed under another root key, or was altered")]
+    #[error(
+        "the credential '{name}' version {version} cannot be opened: it was sealed under another root key, or was altered"
+    )]
     CannotOpen { name: String, version: u32 },
     #[error("encryption failed")]
     CannotSeal,
@@ -56,7 +58,8 @@ fn encrypt(key: &[u8; 32], plain: &[u8], aad: &[u8], rng: &mut impl CryptoRng) -
     let mut nonce = [0; NONCE];
     rng.fill_bytes(&mut nonce);
     let cipher = XChaCha20Poly1305::new(key.into());
-    let sealed = cipher.encrypt(&XNonce::from(nonce), Payload { msg: plain, aad }).map_err(|_| VaultError::CannotSeal)?;
+    let sealed =
+        cipher.encrypt(&XNonce::from(nonce), Payload { msg: plain, aad }).map_err(|_| VaultError::CannotSeal)?;
     Ok([&nonce[..], &sealed].concat())
 }
 
@@ -70,13 +73,23 @@ fn decrypt(key: &[u8; 32], sealed: &[u8], aad: &[u8]) -> Option<Zeroizing<Vec<u8
 ///
 /// # Errors
 /// [`VaultError::CannotSeal`] when the parts are beyond what the cipher takes.
-pub fn seal(root: &RootKey, name: &str, version: u32, parts: &Parts, rng: &mut impl CryptoRng) -> Result<Sealed, VaultError> {
+pub fn seal(
+    root: &RootKey,
+    name: &str,
+    version: u32,
+    parts: &Parts,
+    rng: &mut impl CryptoRng,
+) -> Result<Sealed, VaultError> {
     let aad = associated(name, version);
     let mut key = Zeroizing::new([0; 32]);
     rng.fill_bytes(key.as_mut());
-    let exposed: BTreeMap<&str, &str> = parts.iter().map(|(name, part)| (name.as_str(), part.expose_secret())).collect();
+    let exposed: BTreeMap<&str, &str> =
+        parts.iter().map(|(name, part)| (name.as_str(), part.expose_secret())).collect();
     let plain = Zeroizing::new(serde_json::to_vec(&exposed).map_err(|_| VaultError::CannotSeal)?);
-    Ok(Sealed { wrapped_key: encrypt(&root.0, key.as_slice(), &aad, rng)?, ciphertext: encrypt(&key, &plain, &aad, rng)? })
+    Ok(Sealed {
+        wrapped_key: encrypt(&root.0, key.as_slice(), &aad, rng)?,
+        ciphertext: encrypt(&key, &plain, &aad, rng)?,
+    })
 }
 
 /// Opens what [`seal`] made with the same root key, name and version.

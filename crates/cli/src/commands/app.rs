@@ -68,7 +68,7 @@ fn render_keys(list: &Value) -> String {
         vec![
             output::text(key, "id"),
             output::text(key, "hint"),
-            output::state(state),
+            state.to_owned(),
             output::text(key, "label"),
             output::text(key, "created"),
             output::text(key, "last_used"),

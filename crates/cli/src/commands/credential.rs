@@ -27,9 +27,16 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
     }
 }
 
-async fn add(client: &Client, engine: String, name: Option<String>, file: Option<&Path>, json: bool) -> Result<(), CliError> {
+async fn add(
+    client: &Client,
+    engine: String,
+    name: Option<String>,
+    file: Option<&Path>,
+    json: bool,
+) -> Result<(), CliError> {
     let sheet = client.get(&format!("/api/v1/engines/{}", segment(&engine)), &[]).await?;
-    let wanted: Vec<String> = sheet["parts"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect();
+    let wanted: Vec<String> =
+        sheet["parts"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect();
     if wanted.is_empty() {
         return Err(CliError::Usage(format!("{engine} needs no credential")));
     }
@@ -37,8 +44,13 @@ async fn add(client: &Client, engine: String, name: Option<String>, file: Option
         Some(text) => parts_of(&text, &wanted)?,
         None => ask(&sheet, &wanted)?,
     };
-    let body = Zeroizing::new(serde_json::to_vec(&json!({"engine": engine, "name": name, "parts": parts})).unwrap_or_default());
-    let request = client.request(Method::POST, "/api/v1/credentials").header("Content-Type", "application/json").body(body.to_vec());
+    let body = Zeroizing::new(
+        serde_json::to_vec(&json!({"engine": engine, "name": name, "parts": parts})).unwrap_or_default(),
+    );
+    let request = client
+        .request(Method::POST, "/api/v1/credentials")
+        .header("Content-Type", "application/json")
+        .body(body.to_vec());
     let kept = read_json(client.send(request).await?).await?;
     if json {
         return output::print_json(&kept);
@@ -98,14 +110,18 @@ fn render(list: &Value) -> String {
             output::text(credential, "name"),
             output::text(credential, "version"),
             output::text(credential, "engine"),
-            output::state(&output::text(credential, "state")),
+            output::text(credential, "state"),
             output::text(credential, "cause"),
             output::text(credential, "parts"),
             output::text(credential, "host"),
             output::text(credential, "last_used"),
         ]
     });
-    output::table(&["credential", "version", "engine", "state", "cause", "parts", "bound to", "last used"], rows.collect(), &[1])
+    output::table(
+        &["credential", "version", "engine", "state", "cause", "parts", "bound to", "last used"],
+        rows.collect(),
+        &[1],
+    )
 }
 
 #[cfg(test)]

@@ -43,7 +43,7 @@ pub(crate) fn render(list: &Value) -> String {
             output::text(row, "app"),
             output::text(row, "wanted"),
             if voice.is_empty() { engine } else { format!("{engine}/{voice}") },
-            output::state(&output::text(row, "state")),
+            output::text(row, "state"),
             output::milliseconds(&row["first_audio"]),
             output::seconds(&row["audio"]),
             output::money(&row["cost"]),
@@ -61,7 +61,7 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
         output::text(dispatch, "work"),
         output::text(dispatch, "app"),
         output::text(dispatch, "wanted"),
-        output::state(&output::text(dispatch, "state")),
+        output::text(dispatch, "state"),
         output::text(dispatch, "started"),
         output::milliseconds(&dispatch["first_audio"]),
         output::milliseconds(&dispatch["total"]),
@@ -78,7 +78,7 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
             output::text(attempt, "engine"),
             output::text(attempt, "voice"),
             output::text(attempt, "model"),
-            output::state(&output::text(attempt, "state")),
+            output::text(attempt, "state"),
             output::text(attempt, "cause"),
             output::milliseconds(&attempt["offset"]),
             output::milliseconds(&attempt["first_audio"]),
@@ -98,5 +98,8 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
             output::money(&line["cost"]),
         ]
     });
-    text + &format!("\n{}", output::table(&["ledger", "attempt", "engine", "characters", "audio", "cost"], lines.collect(), &[3, 4, 5]))
+    text + &format!(
+        "\n{}",
+        output::table(&["ledger", "attempt", "engine", "characters", "audio", "cost"], lines.collect(), &[3, 4, 5])
+    )
 }

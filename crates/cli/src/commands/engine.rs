@@ -24,7 +24,11 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             } else {
                 output::print(&render_check(&check))?;
             }
-            if check["good"] == true { Ok(()) } else { Err(CliError::Failed(format!("{name} does not work as its sheet says"))) }
+            if check["good"] == true {
+                Ok(())
+            } else {
+                Err(CliError::Failed(format!("{name} does not work as its sheet says")))
+            }
         }
     }
 }
@@ -41,7 +45,7 @@ fn render_list(list: &Value) -> String {
     let rows = output::items(list).into_iter().map(|engine| {
         vec![
             output::text(&engine, "name"),
-            output::state(&output::text(&engine, "state")),
+            output::text(&engine, "state"),
             output::text(&engine, "site"),
             work(&engine),
             output::text(&engine, "voices"),
@@ -77,8 +81,8 @@ fn render_one(engine: &Value) -> String {
 fn render_check(check: &Value) -> String {
     let rows = check["steps"].as_array().into_iter().flatten().map(|step| {
         let good = step["good"] == true;
-        let word = if good { output::paint("good", output::Colour::Good) } else { output::paint("bad", output::Colour::Bad) };
-        vec![output::text(step, "step"), word, output::text(step, "detail")]
+        let word = if good { "good" } else { "bad" };
+        vec![output::text(step, "step"), word.to_owned(), output::text(step, "detail")]
     });
     output::table(&["step", "", "seen"], rows.collect(), &[])
 }

@@ -24,7 +24,9 @@ pub(super) fn read_text(text: Option<String>, file: Option<&Path>) -> Result<Str
         Some(path) => std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source }),
         None => {
             if file.is_none() && std::io::stdin().is_terminal() {
-                return Err(CliError::Usage("there is no text; give it as an argument, with --file, or on standard input".into()));
+                return Err(CliError::Usage(
+                    "there is no text; give it as an argument, with --file, or on standard input".into(),
+                ));
             }
             let mut text = String::new();
             std::io::stdin().read_to_string(&mut text)?;
@@ -42,7 +44,10 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
         body["voice"] = name.as_str().into();
     } else if voice.languages.is_some() || voice.gender.is_some() || voice.style.is_some() {
         let criteria = [("languages", &voice.languages), ("gender", &voice.gender), ("style", &voice.style)];
-        body["voice"] = criteria.iter().filter_map(|(name, value)| value.as_ref().map(|v| ((*name).to_owned(), json!(v)))).collect();
+        body["voice"] = criteria
+            .iter()
+            .filter_map(|(name, value)| value.as_ref().map(|v| ((*name).to_owned(), json!(v))))
+            .collect();
     }
     for (name, value) in [("model", &voice.model), ("language", &voice.language)] {
         if let Some(value) = value {
@@ -99,10 +104,21 @@ pub(crate) async fn run(client: &Client, args: SpeakArgs, json: bool) -> Result<
     let body = request_body(text, &args.voice, by_name.as_deref());
     let request = client.request(Method::POST, "/api/v1/utterances").header(ACCEPT, "*/*").json(&body);
     let response = client.send(request).await?;
-    let header = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
-    let (dispatch, warnings) = (header("dispatch-id"), response.headers().get_all("dispatch-warning").iter().filter_map(|w| w.to_str().ok()).map(str::to_owned).collect::<Vec<_>>());
+    let header =
+        |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+    let (dispatch, warnings) = (
+        header("dispatch-id"),
+        response
+            .headers()
+            .get_all("dispatch-warning")
+            .iter()
+            .filter_map(|w| w.to_str().ok())
+            .map(str::to_owned)
+            .collect::<Vec<_>>(),
+    );
     let name = header("content-disposition");
-    let name = name.split("filename=\"").nth(1).and_then(|rest| rest.split('"').next()).unwrap_or("utterance.wav").to_owned();
+    let name =
+        name.split("filename=\"").nth(1).and_then(|rest| rest.split('"').next()).unwrap_or("utterance.wav").to_owned();
     let place = receive(response, target, &name).await?;
     for warning in &warnings {
         eprintln!("{} {warning}", output::paint("warning:", output::Colour::Warn));
@@ -160,7 +176,15 @@ async fn receive(response: reqwest::Response, target: Target, name: &str) -> Res
 /// A dated name that is not taken.
 fn free_name(folder: &Path, name: &str) -> PathBuf {
     let now = time::OffsetDateTime::now_utc();
-    let date = format!("{:04}-{:02}-{:02}-{:02}{:02}{:02}", now.year(), u8::from(now.month()), now.day(), now.hour(), now.minute(), now.second());
+    let date = format!(
+        "{:04}-{:02}-{:02}-{:02}{:02}{:02}",
+        now.year(),
+        u8::from(now.month()),
+        now.day(),
+        now.hour(),
+        now.minute(),
+        now.second()
+    );
     let (stem, extension) = name.rsplit_once('.').unwrap_or((name, "wav"));
     let candidate = |count: u32| {
         let more = if count > 1 { format!("-{count}") } else { String::new() };
@@ -204,7 +228,10 @@ fn mend(path: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
-async fn stream_to(response: reqwest::Response, out: &mut (impl tokio::io::AsyncWrite + Unpin)) -> Result<(), CliError> {
+async fn stream_to(
+    response: reqwest::Response,
+    out: &mut (impl tokio::io::AsyncWrite + Unpin),
+) -> Result<(), CliError> {
     let bar = ProgressBar::new_spinner();
     if let Ok(style) = ProgressStyle::with_template("{spinner} {bytes} {elapsed}") {
         bar.set_style(style);

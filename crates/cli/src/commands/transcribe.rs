@@ -39,7 +39,8 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Re
     ];
     let kind = media_type(&args.audio, args.kind.as_deref());
     let response = client.post_file("/api/v1/transcripts", &query, &args.audio, &kind, accept).await?;
-    let header = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+    let header =
+        |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
     let (engine, cost) = (header("dispatch-engine"), header("dispatch-cost"));
     let mut text = response.text().await.map_err(CliError::Broken)?;
     if format == TranscriptFormat::Json {

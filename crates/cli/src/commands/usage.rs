@@ -51,7 +51,11 @@ pub(crate) fn render(usage: &Value) -> String {
         let label = (0..by.len()).map(|column| if column == 0 { "total".to_owned() } else { String::new() });
         // Counts have no currency: they stand with the first amount.
         let numbers = match index {
-            0 => [format!("{:.0}", sum("requests")), format!("{:.0}", sum("characters")), format!("{:.2} s", sum("audio"))],
+            0 => [
+                format!("{:.0}", sum("requests")),
+                format!("{:.0}", sum("characters")),
+                format!("{:.2} s", sum("audio")),
+            ],
             _ => Default::default(),
         };
         rows.push(label.chain(numbers).chain([output::money(total)]).collect());
@@ -61,8 +65,12 @@ pub(crate) fn render(usage: &Value) -> String {
 }
 
 fn csv(usage: &Value) -> String {
-    let quote = |text: String| if text.contains([',', '"', '\n']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text };
-    let head = groups(&usage["by"]).into_iter().chain(["requests", "characters", "audio_seconds", "amount", "currency"].map(str::to_owned));
+    let quote = |text: String| {
+        if text.contains([',', '"', '\n']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
+    };
+    let head = groups(&usage["by"])
+        .into_iter()
+        .chain(["requests", "characters", "audio_seconds", "amount", "currency"].map(str::to_owned));
     let mut out = head.collect::<Vec<_>>().join(",") + "\r\n";
     for item in output::items(usage) {
         let numbers = [

@@ -31,9 +31,13 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result
             output::text(voice, "languages"),
             output::text(voice, "gender"),
             output::money(&voice["price"]),
-            output::state(&output::text(voice, "availability")),
+            output::text(voice, "availability"),
             output::text(voice, "character"),
         ]
     });
-    output::print(&output::table(&["voice", "languages", "gender", "1,000 characters", "state", ""], rows.collect(), &[3]))
+    output::print(&output::table(
+        &["voice", "languages", "gender", "1,000 characters", "state", ""],
+        rows.collect(),
+        &[3],
+    ))
 }

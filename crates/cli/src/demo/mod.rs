@@ -91,7 +91,10 @@ async fn start(data: &Path, port: u16, log_level: &str) -> Result<Demo, CliError
         port,
         sheets: vec![sheets],
         log_level: log_level.into(),
-        engines: BTreeMap::from([("heron".to_owned(), endpoint(&heron)), ("turnstone".to_owned(), endpoint(&turnstone))]),
+        engines: BTreeMap::from([
+            ("heron".to_owned(), endpoint(&heron)),
+            ("turnstone".to_owned(), endpoint(&turnstone)),
+        ]),
         ..Config::default()
     };
     init_logging(&config);
@@ -120,7 +123,8 @@ fn write_environment(data: &Path, demo: &Demo) -> Result<PathBuf, CliError> {
         demo.app_key.expose_secret(),
     );
     let failed = |source| CliError::File { path: path.clone(), source };
-    let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&path).map_err(failed)?;
+    let mut file =
+        std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&path).map_err(failed)?;
     file.write_all(text.as_bytes()).map_err(failed)?;
     Ok(path)
 }

@@ -65,7 +65,8 @@ impl Example {
     async fn speak(&self, file: &str, body: Value) -> Result<Line, CliError> {
         let request = self.app.request(Method::POST, "/api/v1/utterances").header(ACCEPT, "*/*").json(&body);
         let response = self.app.send(request).await?;
-        let dispatch = response.headers().get("dispatch-id").and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
+        let dispatch =
+            response.headers().get("dispatch-id").and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
         let mut audio = response.bytes().await.map_err(CliError::Broken)?.to_vec();
         let length = audio.len() as u64;
         dispatcher_audio::mend_wav_lengths(&mut audio, length);
@@ -88,8 +89,15 @@ impl Example {
         if state == "done" && by == engine {
             return Ok(());
         }
-        let why = line.dispatch["attempts"].as_array().into_iter().flatten().map(|a| format!("{}: {}", output::text(a, "engine"), output::text(a, "detail")));
-        Err(CliError::Failed(format!("{what} was {state} by {by}, not by {engine} ({})", why.collect::<Vec<_>>().join("; "))))
+        let why = line.dispatch["attempts"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .map(|a| format!("{}: {}", output::text(a, "engine"), output::text(a, "detail")));
+        Err(CliError::Failed(format!(
+            "{what} was {state} by {by}, not by {engine} ({})",
+            why.collect::<Vec<_>>().join("; ")
+        )))
     }
 
     fn show(&self, json: bool, line: Line) -> Result<Value, CliError> {

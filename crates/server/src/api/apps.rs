@@ -61,7 +61,8 @@ pub(crate) async fn add(
 ) -> Result<(Status, Json<AppAnswer>), Problem> {
     let request: AppRequest = read_json(data, SMALL_BODY).await?;
     let name = request.name.clone().filter(|name| good_name(name));
-    let name = name.ok_or_else(|| Problem::at("invalid", "/name", "a name is 1 to 40 small letters, digits and hyphens"))?;
+    let name =
+        name.ok_or_else(|| Problem::at("invalid", "/name", "a name is 1 to 40 small letters, digits and hyphens"))?;
     let app = gateway.store().add_app(app_of(name, request, now_micros()), allowed.0.who).await?;
     Ok((Status::Created, Json(app.into())))
 }
@@ -69,6 +70,7 @@ pub(crate) async fn add(
 /// Read an app
 #[utoipa::path(
     operation_id = "readApp",
+    params(("name" = String, Path)),
     context_path = "/api/v1", tag = "apps",
     responses((status = 200, description = "The app", body = AppAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
@@ -87,7 +89,12 @@ pub(crate) async fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>
     security(("key" = []))
 )]
 #[put("/apps/<name>", data = "<data>")]
-pub(crate) async fn change(allowed: Allowed, name: &str, data: Data<'_>, gateway: &State<Gateway>) -> Result<Json<AppAnswer>, Problem> {
+pub(crate) async fn change(
+    allowed: Allowed,
+    name: &str,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<AppAnswer>, Problem> {
     let request: AppRequest = read_json(data, SMALL_BODY).await?;
     if request.name.as_ref().is_some_and(|given| given != name) {
         return Err(Problem::at("invalid", "/name", "an app keeps its name"));
@@ -107,7 +114,11 @@ pub(crate) async fn change(allowed: Allowed, name: &str, data: Data<'_>, gateway
     security(("key" = []))
 )]
 #[get("/apps/<name>/keys")]
-pub(crate) async fn keys(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<List<KeyAnswer>>, Problem> {
+pub(crate) async fn keys(
+    _allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<List<KeyAnswer>>, Problem> {
     gateway.store().app(name.into()).await?;
     let keys = gateway.store().keys(name.into()).await?;
     Ok(Json(List::whole(keys.into_iter().map(KeyAnswer::from).collect())))
@@ -158,7 +169,12 @@ pub(crate) async fn add_key(
     security(("key" = []))
 )]
 #[delete("/apps/<name>/keys/<id>")]
-pub(crate) async fn revoke_key(allowed: Allowed, name: &str, id: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+pub(crate) async fn revoke_key(
+    allowed: Allowed,
+    name: &str,
+    id: &str,
+    gateway: &State<Gateway>,
+) -> Result<Status, Problem> {
     gateway.store().revoke_key(name.into(), id.into(), allowed.0.who, now_micros()).await?;
     gateway.forget_grants();
     Ok(Status::NoContent)

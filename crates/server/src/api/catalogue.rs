@@ -73,19 +73,26 @@ async fn all_voices(gateway: &Gateway) -> Result<Vec<(VoiceAnswer, Voice)>, Prob
     security(("key" = []))
 )]
 #[get("/voices")]
-pub(crate) async fn voices(_allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Result<Json<List<VoiceAnswer>>, Problem> {
+pub(crate) async fn voices(
+    _allowed: Allowed,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Json<List<VoiceAnswer>>, Problem> {
     let mut criteria = Criteria::default();
     let (mut engine, mut model, mut site, mut search) = (None, None, None, None);
     let (mut limit, mut cursor) = (PAGE, 0);
     for (name, value) in query_pairs(&meta.query) {
-        let number = || value.parse::<usize>().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
+        let number = || {
+            value.parse::<usize>().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")))
+        };
         match name.as_str() {
             "languages" => criteria.languages = Some(value),
             "style" => criteria.style = Some(value),
             "gender" => {
                 let known = [Gender::Female, Gender::Male, Gender::Neutral];
                 let found = known.into_iter().find(|gender| gender.name() == value);
-                criteria.gender = Some(found.ok_or_else(|| Problem::new("invalid", "gender is female, male or neutral"))?);
+                criteria.gender =
+                    Some(found.ok_or_else(|| Problem::new("invalid", "gender is female, male or neutral"))?);
             }
             "engine" => engine = Some(value),
             "model" => model = Some(value),
@@ -101,7 +108,8 @@ pub(crate) async fn voices(_allowed: Allowed, meta: Meta, gateway: &State<Gatewa
     }
     let fits = |answer: &VoiceAnswer| {
         let found = |text: &String| {
-            let all = format!("{} {} {} {}", answer.id, answer.name, answer.character, answer.languages.join(" ")).to_lowercase();
+            let all = format!("{} {} {} {}", answer.id, answer.name, answer.character, answer.languages.join(" "))
+                .to_lowercase();
             text.split_whitespace().all(|word| all.contains(word))
         };
         engine.as_ref().is_none_or(|name| *name == answer.engine)
@@ -133,7 +141,12 @@ pub(crate) async fn voices(_allowed: Allowed, meta: Meta, gateway: &State<Gatewa
     security(("key" = []))
 )]
 #[get("/voices/<engine>/<voice>")]
-pub(crate) async fn voice(_allowed: Allowed, engine: &str, voice: &str, gateway: &State<Gateway>) -> Result<Json<VoiceAnswer>, Problem> {
+pub(crate) async fn voice(
+    _allowed: Allowed,
+    engine: &str,
+    voice: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<VoiceAnswer>, Problem> {
     find_voice(gateway, &format!("{engine}/{voice}")).await
 }
 
@@ -149,7 +162,11 @@ pub(crate) async fn voice(_allowed: Allowed, engine: &str, voice: &str, gateway:
     security(("key" = []))
 )]
 #[get("/voices/<id>")]
-pub(crate) async fn voice_by_id(_allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<VoiceAnswer>, Problem> {
+pub(crate) async fn voice_by_id(
+    _allowed: Allowed,
+    id: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<VoiceAnswer>, Problem> {
     find_voice(gateway, id).await
 }
 
@@ -197,7 +214,11 @@ pub(super) async fn all_engines(gateway: &Gateway) -> Result<Vec<EngineAnswer>, 
     security(("key" = []))
 )]
 #[get("/engines/<name>")]
-pub(crate) async fn engine(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<EngineAnswer>, Problem> {
+pub(crate) async fn engine(
+    _allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<EngineAnswer>, Problem> {
     let registry = gateway.registry();
     let engine = registry.engine(name)?;
     Ok(Json(EngineAnswer::new(engine.sheet(), &gateway.engine_state(engine).await?)))
@@ -235,7 +256,11 @@ pub(crate) struct CheckStep {
     security(("key" = []))
 )]
 #[post("/engines/<name>/check")]
-pub(crate) async fn check_engine(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<CheckAnswer>, Problem> {
+pub(crate) async fn check_engine(
+    allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<CheckAnswer>, Problem> {
     let registry = gateway.registry();
     let engine = registry.engine(name)?;
     let sheet = engine.sheet().clone();
@@ -278,7 +303,10 @@ async fn say(gateway: &Gateway, allowed: &Allowed, step: String, request: Synthe
         while let Some(piece) = utterance.body.next().await {
             bytes += piece.map_err(|error| error.to_string())?.len();
         }
-        Ok::<_, String>(format!("{bytes} bytes of WAV, first audio after {:.0} ms", utterance.first_us as f64 / 1_000.0))
+        Ok::<_, String>(format!(
+            "{bytes} bytes of WAV, first audio after {:.0} ms",
+            utterance.first_us as f64 / 1_000.0
+        ))
     };
     match outcome.await {
         Ok(detail) => CheckStep { step, good: true, detail },

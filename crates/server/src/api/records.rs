@@ -12,7 +12,8 @@ use crate::access::Allowed;
 use crate::problem::Problem;
 use crate::spool::read_json;
 use crate::wire::{
-    AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer, UsageList, amount, rfc3339,
+    AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer,
+    UsageList, amount, rfc3339,
 };
 
 /// List routes
@@ -57,7 +58,12 @@ pub(crate) fn route(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> 
     security(("key" = []))
 )]
 #[put("/routes/<name>", data = "<data>")]
-pub(crate) async fn put_route(allowed: Allowed, name: &str, data: Data<'_>, gateway: &State<Gateway>) -> Result<Json<Route>, Problem> {
+pub(crate) async fn put_route(
+    allowed: Allowed,
+    name: &str,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<Route>, Problem> {
     let mut document: serde_json::Value = read_json(data, SMALL_BODY).await?;
     if let Some(members) = document.as_object_mut() {
         let given = members.insert("name".into(), name.into());
@@ -126,7 +132,11 @@ pub(crate) async fn dispatches(
     security(("key" = []))
 )]
 #[get("/dispatches/<id>")]
-pub(crate) async fn dispatch(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<DispatchAnswer>, Problem> {
+pub(crate) async fn dispatch(
+    allowed: Allowed,
+    id: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<DispatchAnswer>, Problem> {
     let (row, attempts, ledger) = gateway.store().dispatch(id.into()).await?;
     if !allowed.0.operator && row.app != allowed.0.app.name {
         return Err(Problem::new("no-such-record", format!("there is no dispatch '{id}'")));
@@ -163,7 +173,11 @@ pub(crate) struct UsageQuery {
     security(("key" = []))
 )]
 #[get("/usage?<filter..>")]
-pub(crate) async fn usage(allowed: Allowed, filter: UsageQuery, gateway: &State<Gateway>) -> Result<Json<UsageList>, Problem> {
+pub(crate) async fn usage(
+    allowed: Allowed,
+    filter: UsageQuery,
+    gateway: &State<Gateway>,
+) -> Result<Json<UsageList>, Problem> {
     let by = filter.by.unwrap_or_else(|| "app,engine".into());
     let names: Vec<String> = by.split(',').map(|name| name.trim().to_owned()).collect();
     let columns: Vec<GroupBy> = names.iter().filter_map(|name| GroupBy::from_name(name)).collect();

@@ -24,7 +24,8 @@ fn answer(person: Option<String>) -> Json<SessionAnswer> {
 /// Secrets stand in these bodies: errors never quote them.
 async fn read_secret<T: serde::de::DeserializeOwned>(data: Data<'_>) -> Result<T, Problem> {
     let body = secrecy::zeroize::Zeroizing::new(read_small(data, MAX_BODY).await?);
-    serde_json::from_slice(&body).map_err(|_| Problem::new("bad-request", "the members are not those of the API reference"))
+    serde_json::from_slice(&body)
+        .map_err(|_| Problem::new("bad-request", "the members are not those of the API reference"))
 }
 
 /// Sign in
@@ -70,7 +71,11 @@ pub(crate) async fn read(gateway: &State<Gateway>, cookies: &CookieJar<'_>) -> R
     security(("key" = []))
 )]
 #[delete("/session")]
-pub(crate) async fn sign_out(_allowed: Allowed, gateway: &State<Gateway>, cookies: &CookieJar<'_>) -> Result<Status, Problem> {
+pub(crate) async fn sign_out(
+    _allowed: Allowed,
+    gateway: &State<Gateway>,
+    cookies: &CookieJar<'_>,
+) -> Result<Status, Problem> {
     end_session(gateway, cookies).await?;
     Ok(Status::NoContent)
 }
@@ -86,12 +91,22 @@ pub(crate) async fn sign_out(_allowed: Allowed, gateway: &State<Gateway>, cookie
     security(("key" = []))
 )]
 #[put("/people/<name>", data = "<data>")]
-pub(crate) async fn put_person(_allowed: Allowed, name: &str, data: Data<'_>, gateway: &State<Gateway>) -> Result<Status, Problem> {
+pub(crate) async fn put_person(
+    _allowed: Allowed,
+    name: &str,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Status, Problem> {
     let request: PersonRequest = read_secret(data).await?;
     if request.password.expose_secret().chars().count() < SHORTEST_PASSWORD {
-        return Err(Problem::at("invalid", "/password", format!("a password has at least {SHORTEST_PASSWORD} characters")));
+        return Err(Problem::at(
+            "invalid",
+            "/password",
+            format!("a password has at least {SHORTEST_PASSWORD} characters"),
+        ));
     }
-    let hash = tokio::task::spawn_blocking(move || hash_password(request.password.expose_secret(), &mut rand::rng())).await;
+    let hash =
+        tokio::task::spawn_blocking(move || hash_password(request.password.expose_secret(), &mut rand::rng())).await;
     let hash = hash.map_err(|error| Problem::new("internal", error.to_string()))?;
     let hash = hash.map_err(|error| Problem::new("internal", error.to_string()))?;
     gateway.store().put_person(name.into(), hash, now_micros()).await?;

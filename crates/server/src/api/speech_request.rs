@@ -24,13 +24,14 @@ pub(super) struct SpeechRequest {
 /// Reads the body by its media type.
 pub(super) async fn read(meta: &Meta, data: Data<'_>) -> Result<SpeechRequest, Problem> {
     let body = read_small(data, SMALL_BODY).await?;
-    let text = || {
-        String::from_utf8(body.clone()).map_err(|_| Problem::new("bad-request", "the text is not UTF-8"))
-    };
+    let text = || String::from_utf8(body.clone()).map_err(|_| Problem::new("bad-request", "the text is not UTF-8"));
     let wish = match meta.essence.as_str() {
         "application/json" | "" => {
             if !meta.query.is_empty() {
-                return Err(Problem::new("unknown-member", "a JSON body takes no query parameters; put them into the JSON"));
+                return Err(Problem::new(
+                    "unknown-member",
+                    "a JSON body takes no query parameters; put them into the JSON",
+                ));
             }
             serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?
         }
@@ -154,7 +155,8 @@ fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
     let mut audio = AudioWish::default();
     let mut criteria = Criteria::default();
     for (name, value) in query_pairs(query) {
-        let number = || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
+        let number =
+            || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
         match name.as_str() {
             "voice" => wish.voice = Some(serde_json::Value::String(value)),
             "model" => wish.model = Some(value),

@@ -5,7 +5,7 @@ use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::Format;
 use dispatcher_core::is_language_tag;
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{Gateway, GatewayError, GivenAudio, RecognitionRequest, Recognised};
+use dispatcher_gateway::{Gateway, GatewayError, GivenAudio, Recognised, RecognitionRequest};
 use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
@@ -117,7 +117,8 @@ fn form_of(accept: &str) -> Result<Form, Problem> {
             _ => {}
         }
     }
-    let detail = format!("'{accept}' cannot be made; ask for application/json, text/plain, text/vtt or application/x-subrip");
+    let detail =
+        format!("'{accept}' cannot be made; ask for application/json, text/plain, text/vtt or application/x-subrip");
     Err(Problem::new("not-acceptable", detail))
 }
 
@@ -131,7 +132,8 @@ pub(crate) struct Written {
 impl Written {
     async fn of_kept(kept: &Kept) -> Result<Written, Problem> {
         let body = tokio::fs::read(&**kept.body).await.map_err(|error| Problem::new("internal", error.to_string()))?;
-        let known = ["application/json", "text/plain; charset=utf-8", "text/vtt; charset=utf-8", "application/x-subrip"];
+        let known =
+            ["application/json", "text/plain; charset=utf-8", "text/vtt; charset=utf-8", "application/x-subrip"];
         let content_type = known.into_iter().find(|known| *known == kept.content_type).unwrap_or(known[0]);
         Ok(Written { headers: kept.headers.clone(), content_type, body })
     }
@@ -176,7 +178,10 @@ pub(super) async fn read(
     let (given, wish) = match meta.essence.as_str() {
         "application/json" => from_json(data).await?,
         "multipart/form-data" => from_form(meta, data, spool).await?,
-        essence if essence.starts_with("audio/") || matches!(essence, "" | "application/octet-stream" | "application/ogg") => {
+        essence
+            if essence.starts_with("audio/")
+                || matches!(essence, "" | "application/octet-stream" | "application/ogg") =>
+        {
             let wish = from_query(&meta.query)?;
             let told = told(&meta.content_type);
             (GivenAudio { source: spool.take(data).await?, told }, wish)
@@ -262,7 +267,9 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
             "context" => wish.context = Some(value),
             "variation" => {
                 let number = value.parse();
-                wish.variation = Some(number.map_err(|_| Problem::new("invalid", format!("variation takes a number, not '{value}'")))?);
+                wish.variation = Some(
+                    number.map_err(|_| Problem::new("invalid", format!("variation takes a number, not '{value}'")))?,
+                );
             }
             _ => {
                 let known = "engine, route, language, model, context, variation";

@@ -94,7 +94,9 @@ pub(crate) async fn speak(
         outcome = gateway.speak(&allowed.0, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
-    utterance.warnings.extend(left_out.iter().map(|member| format!("{member} was left out: this version does not carry it out")));
+    utterance
+        .warnings
+        .extend(left_out.iter().map(|member| format!("{member} was left out: this version does not carry it out")));
     let headers = headers_of(&utterance, &title);
     if json {
         let answer = tokio::select! {
@@ -109,7 +111,11 @@ pub(crate) async fn speak(
     }
     let tee = claim.and_then(|claim| Tee::new(claim, spool, &headers, utterance.format));
     let format = utterance.format;
-    Ok(Spoken::Stream { headers, format, body: Flow { body: utterance.body, connection: meta.connection, tee, _leaving: leaving } })
+    Ok(Spoken::Stream {
+        headers,
+        format,
+        body: Flow { body: utterance.body, connection: meta.connection, tee, _leaving: leaving },
+    })
 }
 
 /// An answer of this call.
@@ -320,7 +326,10 @@ mod tests {
     #[test]
     fn file_names_are_telling_and_safe() {
         let title = |text: &str| file_title(&TextInput::Plain(text.into()));
-        assert_eq!(title("The 06:15 to Gullsay is delayed by twenty minutes."), "the-06-15-to-gullsay-is-delayed-by-twent");
+        assert_eq!(
+            title("The 06:15 to Gullsay is delayed by twenty minutes."),
+            "the-06-15-to-gullsay-is-delayed-by-twent"
+        );
         assert_eq!(title("../../etc/passwd\"\r\nX: y"), "etc-passwd-x-y");
         assert_eq!(title("六時十五分の便"), "utterance");
         assert_eq!(file_title(&TextInput::Ssml("<speak version=\"1.1\">Mind the gap</speak>".into())), "mind-the-gap");

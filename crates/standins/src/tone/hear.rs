@@ -177,7 +177,13 @@ fn find_groups(spectra: &Spectra, frames: &[Vec<f64>]) -> Vec<Group> {
     groups
 }
 
-fn measure_group(spectra: &Spectra, frames: &[Vec<f64>], first: usize, end: usize, measured: &[(f64, f64, f64)]) -> Group {
+fn measure_group(
+    spectra: &Spectra,
+    frames: &[Vec<f64>],
+    first: usize,
+    end: usize,
+    measured: &[(f64, f64, f64)],
+) -> Group {
     let mut hertz: Vec<f64> = measured[first..end].iter().map(|m| m.0).collect();
     hertz.sort_by(f64::total_cmp);
     let hertz = hertz[hertz.len() / 2];

@@ -41,7 +41,10 @@ fn high_tone(nibble: u8) -> f64 {
 /// CRC-16/CCITT-FALSE.
 fn check_sum(data: &[u8]) -> u16 {
     data.iter().fold(0xFFFF, |crc, byte| {
-        (0..8).fold(crc ^ (u16::from(*byte) << 8), |crc, _| if crc & 0x8000 != 0 { (crc << 1) ^ 0x1021 } else { crc << 1 })
+        (0..8).fold(
+            crc ^ (u16::from(*byte) << 8),
+            |crc, _| if crc & 0x8000 != 0 { (crc << 1) ^ 0x1021 } else { crc << 1 },
+        )
     })
 }
 
@@ -88,7 +91,9 @@ mod tests {
     #[test]
     fn codecs_on_the_way_do_no_harm() {
         use dispatcher_audio::{Codec, Format, decode_all, encode_all};
-        for (codec, rate) in [(Codec::Mp3, 24_000), (Codec::OggOpus, 24_000), (Codec::Mulaw, 8_000), (Codec::Wav, 16_000)] {
+        for (codec, rate) in
+            [(Codec::Mp3, 24_000), (Codec::OggOpus, 24_000), (Codec::Mulaw, 8_000), (Codec::Wav, 16_000)]
+        {
             for text in TEXTS {
                 let format = Format::new(codec, rate);
                 let coded = encode_all(&speak(text, manner(1.06, 1.5), rate), format).expect("encodes");

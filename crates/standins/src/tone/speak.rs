@@ -2,7 +2,9 @@
 
 use std::f64::consts::{PI, TAU};
 
-use super::{AFTER_PREAMBLE, END, PAUSE, PILOT, PREAMBLE, PREAMBLE_TONE, REPEAT, SYMBOL, check_sum, high_tone, low_tone};
+use super::{
+    AFTER_PREAMBLE, END, PAUSE, PILOT, PREAMBLE, PREAMBLE_TONE, REPEAT, SYMBOL, check_sum, high_tone, low_tone,
+};
 
 /// How a voice speaks: factors on pitch (0.8–1.25) and rate (0.5–2).
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -72,11 +74,14 @@ impl Speaker {
         let rate = f64::from(self.rate);
         for n in 0..count {
             let from_end = n.min(count - 1 - n);
-            let fade = if from_end < edge { 0.5 - 0.5 * (PI * (from_end as f64 + 0.5) / edge as f64).cos() } else { 1.0 };
+            let fade =
+                if from_end < edge { 0.5 - 0.5 * (PI * (from_end as f64 + 0.5) / edge as f64).cos() } else { 1.0 };
             let sum: f64 = tones
                 .iter()
                 .enumerate()
-                .map(|(k, (hertz, level))| level * (TAU * hertz * self.manner.pitch * n as f64 / rate + 1.3 * k as f64).sin())
+                .map(|(k, (hertz, level))| {
+                    level * (TAU * hertz * self.manner.pitch * n as f64 / rate + 1.3 * k as f64).sin()
+                })
                 .sum();
             out.push((sum * fade) as f32);
         }
@@ -130,7 +135,8 @@ mod tests {
     fn the_length_is_as_laid_down() {
         // Preamble and silence 280 ms, "ab cd" 4 × 60 + 80 ms, trailer 180 ms.
         assert_eq!(speak("ab cd", Manner { pitch: 1.0, rate: 1.0 }, 24_000).len(), 24 * (280 + 320 + 180));
-        let peak = speak("peak", Manner { pitch: 1.0, rate: 1.0 }, 24_000).into_iter().fold(0.0, |a: f32, b| a.max(b.abs()));
+        let peak =
+            speak("peak", Manner { pitch: 1.0, rate: 1.0 }, 24_000).into_iter().fold(0.0, |a: f32, b| a.max(b.abs()));
         assert!(peak <= 0.5, "{peak}");
     }
 }

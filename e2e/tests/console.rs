@@ -1,0 +1,130 @@
+//! The console in headless Chromium.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod browser;
+
+use std::path::Path;
+use std::time::Duration;
+
+use browser::Browser;
+use dispatcher_audio::{Codec, Format, encode_all};
+use dispatcher_e2e::Demo;
+use dispatcher_standins::tone::{Manner, speak};
+use serde_json::json;
+use thirtyfour::By;
+
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
+const SPOKEN: &str = "All aboard for Gullsay";
+
+/// The microphone hears tone speech, with a silence before it in which the
+/// page gets ready.
+fn microphone_file(folder: &Path) -> std::path::PathBuf {
+    let mut samples = vec![0.0; 48_000 * 3];
+    samples.extend(speak(SPOKEN, Manner { pitch: 1.0, rate: 1.0 }, 48_000));
+    samples.extend(vec![0.0; 48_000]);
+    let path = folder.join("microphone.wav");
+    std::fs::write(&path, encode_all(&samples, Format::new(Codec::Wav, 48_000)).unwrap()).unwrap();
+    path
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_signs_in_speaks_and_hears() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.go(&format!("{}/usage", demo.url)).await;
+    browser.find("key").await.find(By::Tag("input")).await.unwrap().send_keys("helm_wrong").await.unwrap();
+    browser.find("enter").await.click().await.unwrap();
+    browser.until("the refusal", "return document.body.innerText.includes('not right')").await;
+    browser.sign_in(&demo).await;
+    browser
+        .until(
+            "the estimate",
+            "return document.querySelector('[data-test=estimate]')?.innerText.includes('0.000800 EUR') ?? false",
+        )
+        .await;
+    browser.find("speak").await.click().await.unwrap();
+    let facts = browser.find("facts").await.text().await.unwrap();
+    assert!(facts.contains("heron/marin") && facts.contains("0.000800 EUR") && facts.contains("1 attempt"), "{facts}");
+    browser
+        .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.3")
+        .await;
+    let first = browser.run("return document.querySelector('[data-test=audio]').currentTime").await.as_f64().unwrap();
+    let length = browser.run("return document.querySelector('[data-test=audio]').duration").await.as_f64().unwrap();
+    assert!((2.0..4.0).contains(&length), "{length} s");
+    browser
+        .until(
+            "the sound going on",
+            &format!(
+                "const a = document.querySelector('[data-test=audio]'); return a.ended || a.currentTime > {first} + 0.3"
+            ),
+        )
+        .await;
+    let drawn = browser.run("const w = document.querySelector('.player .wave > div').shadowRoot; return w.querySelectorAll('canvas').length").await;
+    assert!(drawn.as_u64() > Some(0), "the waveform is drawn");
+    let elsewhere = browser.run(&format!("return performance.getEntriesByType('resource').map((e) => e.name).filter((n) => !n.startsWith('{}') && !n.startsWith('blob:') && !n.startsWith('data:'))", demo.url)).await;
+    assert_eq!(elsewhere, json!([]), "no request leaves the machine");
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recording_of_the_microphone_is_transcribed() {
+    let demo = Demo::start(BINARY).await;
+    let folder = tempfile::tempdir().unwrap();
+    let browser = Browser::start(Some(&microphone_file(folder.path()))).await;
+    browser.sign_in(&demo).await;
+    browser.find("record").await.click().await.unwrap();
+    browser.until("the recording", "return document.querySelector('meter') !== null").await;
+    tokio::time::sleep(Duration::from_secs(7)).await;
+    browser.find("record").await.click().await.unwrap();
+    browser.until("the transcript", "return document.querySelector('[data-test=transcript]') !== null").await;
+    let words = browser.run("return [...document.querySelectorAll('.word')].map((w) => [w.firstChild.innerText, Number(w.lastChild.innerText)])").await;
+    let words: Vec<(String, f64)> = serde_json::from_value(words).unwrap();
+    assert_eq!(words.iter().map(|word| word.0.as_str()).collect::<Vec<_>>().join(" "), SPOKEN);
+    assert!(words.windows(2).all(|pair| pair[0].1 < pair[1].1), "times go forward: {words:?}");
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_pages_show_what_was_done() {
+    let demo = Demo::start(BINARY).await;
+    demo.weather(json!({"weather": "throttled", "calls": 1})).await;
+    let response = demo.speak(json!({"text": "Berth two.", "voice": "quayside"}), "audio/mpeg").await;
+    let id = dispatcher_e2e::header(&response, "dispatch-id");
+    response.bytes().await.unwrap();
+    demo.speak(json!({"text": "Berth two.", "voice": "heron/marin"}), "audio/mpeg").await.bytes().await.unwrap();
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+
+    browser.go(&format!("{}/voices?search=heron", demo.url)).await;
+    browser.until("nine voices", "return document.querySelectorAll('[data-test=voice-row]').length === 9").await;
+    browser.run("document.querySelector('[data-test=voice-row] button').click()").await;
+    browser.until("the audition", "return document.querySelector('[aria-label^=\"Stop \"]') !== null").await;
+
+    browser.go(&format!("{}/dispatches", demo.url)).await;
+    browser.until("the requests", "return document.querySelectorAll('[data-test=dispatch-row]').length >= 2").await;
+    browser.go(&format!("{}/dispatches/{id}", demo.url)).await;
+    browser.until("two attempts", "return document.querySelectorAll('[data-test=attempt]').length === 2").await;
+    let text = browser.run("return document.body.innerText").await;
+    assert!(
+        text.as_str().unwrap().contains("throttled") && text.as_str().unwrap().contains("too many birds"),
+        "{text}"
+    );
+
+    browser.go(&format!("{}/usage", demo.url)).await;
+    browser.until("the table", "return document.querySelectorAll('[data-test=usage-row]').length >= 2").await;
+    browser.until("the chart", "return document.querySelectorAll('.chart svg path').length > 3").await;
+    let total = browser.run("return document.querySelector('tfoot').innerText").await;
+    let usage = demo.get("/api/v1/usage").await;
+    assert!(total.as_str().unwrap().contains(usage["total"][0]["amount"].as_str().unwrap()), "{total}");
+
+    browser.go(&format!("{}/overview", demo.url)).await;
+    browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
+    browser.go(&format!("{}/api/reference", demo.url)).await;
+    browser
+        .until(
+            "the reference",
+            "return document.querySelector('rapi-doc')?.shadowRoot?.textContent.includes('Speak a text') ?? false",
+        )
+        .await;
+    browser.quit().await;
+}

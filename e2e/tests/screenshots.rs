@@ -1,0 +1,99 @@
+//! The pictures of docs/screenshots, from demo data. Not a check of anything:
+//! `make screenshots` runs it.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod browser;
+
+use std::path::Path;
+use std::time::Duration;
+
+use browser::Browser;
+use dispatcher_e2e::Demo;
+use serde_json::json;
+use thirtyfour::By;
+
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
+
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "takes pictures; run by make screenshots"]
+async fn take_the_pictures() {
+    let demo = Demo::start(BINARY).await;
+    let texts = [
+        "The 06:15 to Gullsay is delayed by twenty minutes.",
+        "The 07:40 to Marram Point leaves from berth two.",
+        "Mind the gap.",
+    ];
+    let mut fallback = String::new();
+    for (round, text) in texts.iter().cycle().take(9).enumerate() {
+        let voice = ["quayside", "heron/marin", "harbour-phone", "espeak-ng/en-gb"][round % 4];
+        let model = ["quick", "fine"][round % 2];
+        if round == 4 {
+            demo.weather(json!({"weather": "throttled", "calls": 1})).await;
+        }
+        let mut body = json!({"text": text, "voice": voice, "language": "en-GB"});
+        if voice.starts_with("heron") {
+            body["model"] = model.into();
+        }
+        let response = demo.speak(body, "audio/mpeg").await;
+        if round == 4 {
+            fallback = dispatcher_e2e::header(&response, "dispatch-id");
+        }
+        response.bytes().await.unwrap();
+    }
+    demo.weather(json!({"weather": "down", "calls": 1})).await;
+    demo.speak(json!({"text": texts[0], "voice": "heron/corwen"}), "audio/mpeg").await.bytes().await.unwrap();
+    let audio = demo
+        .speak(json!({"text": "Please walk to the nearest assembly station.", "voice": "heron/marin"}), "audio/mpeg")
+        .await
+        .bytes()
+        .await
+        .unwrap();
+    demo.hear(audio.to_vec(), "audio/mpeg", "").await;
+    let recording = demo.folder.path().join("assembly.mp3");
+    std::fs::write(&recording, &audio).unwrap();
+
+    let browser = Browser::start(None).await;
+    let out = Path::new(env!("CARGO_MANIFEST_DIR")).join("../docs/screenshots");
+    let shot = async |name: &str| {
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        browser.driver.screenshot(&out.join(name)).await.unwrap();
+    };
+    browser.driver.set_window_rect(0, 0, 1280, 940).await.unwrap();
+    browser.go(&demo.url).await;
+    browser.find("key").await;
+    shot("sign-in.png").await;
+    browser.sign_in(&demo).await;
+    browser.until("the estimate", "return document.querySelector('[data-test=estimate]') !== null").await;
+    browser.find("speak").await.click().await.unwrap();
+    browser.find("facts").await;
+    browser.find("file").await.send_keys(recording.to_str().unwrap()).await.unwrap();
+    browser.until("the transcript", "return document.querySelector('[data-test=transcript]') !== null").await;
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    shot("sound-check.png").await;
+    browser.go(&format!("{}/voices", demo.url)).await;
+    browser.until("the voices", "return document.querySelectorAll('[data-test=voice-row]').length > 9").await;
+    shot("voices.png").await;
+    browser.go(&format!("{}/dispatches", demo.url)).await;
+    browser.until("the requests", "return document.querySelectorAll('[data-test=dispatch-row]').length > 9").await;
+    shot("dispatches.png").await;
+    browser.go(&format!("{}/dispatches/{fallback}", demo.url)).await;
+    browser.until("the attempts", "return document.querySelectorAll('[data-test=attempt]').length === 2").await;
+    shot("dispatch.png").await;
+    browser.go(&format!("{}/usage", demo.url)).await;
+    browser.until("the table", "return document.querySelectorAll('[data-test=usage-row]').length > 2").await;
+    shot("usage.png").await;
+    browser.go(&format!("{}/overview", demo.url)).await;
+    browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
+    shot("overview.png").await;
+    browser.driver.find(By::XPath("//button[contains(., 'Dark')]")).await.unwrap().click().await.unwrap();
+    shot("overview-dark.png").await;
+    browser.go(&format!("{}/api/reference", demo.url)).await;
+    browser
+        .until(
+            "the reference",
+            "return document.querySelector('rapi-doc')?.shadowRoot?.textContent.includes('Speak a text') ?? false",
+        )
+        .await;
+    shot("reference.png").await;
+    browser.quit().await;
+}

@@ -1,0 +1,54 @@
+#!/usr/bin/env bash
+# Takes the pictures of docs/screenshots: the console in headless Chromium, and
+# a terminal in a window under Xvfb.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+scripts/packages.sh chromium chromium-driver xvfb xterm imagemagick fonts-dejavu-core fonts-noto-core fonts-noto-cjk
+
+cargo test --locked -p dispatcher-e2e --test screenshots -- --ignored
+
+binary=$PWD/target/debug/dispatcher-under-test
+work=$(mktemp -d)
+trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$work"' EXIT
+
+display=:$((RANDOM % 400 + 100))
+Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+export DISPLAY=$display
+sleep 2
+
+# terminal NAME SECONDS COMMAND: runs the command in a window and takes a picture.
+terminal() {
+  local name=$1 seconds=$2 command=$3
+  xterm -geometry 142x44+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#14201F' -fg '#E9E4D6' -b 12 \
+    -e bash -c "$command; sleep $seconds" &
+  local window=$!
+  sleep "$seconds"
+  import -window root "docs/screenshots/$name.png"
+  kill "$window" 2>/dev/null || true
+  wait "$window" 2>/dev/null || true
+}
+
+bin=$work/bin
+mkdir -p "$bin"
+ln -s "$binary" "$bin/dispatcher"
+export PATH=$bin:$PATH
+cd "$work"
+ln -s "$OLDPWD/docs" docs
+
+terminal terminal-demo-once 12 'echo "\$ dispatcher demo --once --out ferries"; dispatcher demo --once --out ferries'
+
+dispatcher demo --data "$work/data" --port 0 >"$work/told" 2>/dev/null &
+until [ -f "$work/data/demo.env" ]; do sleep 0.2; done
+sleep 0.5
+. "$work/data/demo.env"
+heron=$(grep -o 'http[^ ]*/weather' "$work/told")
+say() { DISPATCHER_KEY=$DISPATCHER_APP_KEY dispatcher speak "$@" -o "$work/out/" >/dev/null 2>&1 || true; }
+say "The 06:15 to Gullsay is delayed by twenty minutes." --voice quayside
+say "The 07:40 to Marram Point leaves from berth two." --voice heron/marin --model fine
+curl -s -X PUT -d '{"weather":"throttled","calls":1}' "$heron" >/dev/null
+say "Mind the gap." --voice quayside
+id=$(dispatcher dispatches --limit 1 --json | grep -m1 '"id"' | cut -d'"' -f4)
+curl -s -X PUT -d '{"weather":"down","calls":1}' "$heron" >/dev/null
+say "Mind the gap." --voice heron/corwen
+say "Bem-vindos a bordo." --languages pt-PT
+terminal terminal-dispatches 6 "echo '\$ dispatcher dispatches'; dispatcher dispatches; echo; echo '\$ dispatcher dispatches $id'; dispatcher dispatches $id; echo; echo '\$ dispatcher usage'; dispatcher usage"
