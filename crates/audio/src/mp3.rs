@@ -207,12 +207,12 @@ impl Mp3Decoder {
 
     fn decode_frame(&mut self, header: FrameHeader, frame: &[u8], out: &mut Vec<f32>) -> Result<(), AudioError> {
         let layout = *self.layout.get_or_insert(header.layout);
-        if std::mem::take(&mut self.first) {
-            if let Some(trim) = tag_of(frame) {
-                self.skip = trim.start as usize * usize::from(layout.channels);
-                self.hold = trim.end as usize * usize::from(layout.channels);
-                return Ok(());
-            }
+        if std::mem::take(&mut self.first)
+            && let Some(trim) = tag_of(frame)
+        {
+            self.skip = trim.start as usize * usize::from(layout.channels);
+            self.hold = trim.end as usize * usize::from(layout.channels);
+            return Ok(());
         }
         // Frames that lean on bytes of earlier ones we do not have give silence.
         let (_, result) = self.decoder.decode(frame, &mut self.frame);

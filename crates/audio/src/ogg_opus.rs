@@ -70,11 +70,11 @@ impl PageReader {
                 out.push(Packet { data, granule: None, last: false });
             }
         }
-        if out.len() > first {
-            if let Some(packet) = out.last_mut() {
-                packet.granule = Some(granule);
-                packet.last = last_page;
-            }
+        if out.len() > first
+            && let Some(packet) = out.last_mut()
+        {
+            packet.granule = Some(granule);
+            packet.last = last_page;
         }
         Ok(())
     }
@@ -255,7 +255,7 @@ impl OggOpusEncoder {
         if let Some((packet, at)) = self.waiting.replace((data, granule)) {
             // The first pages are short, so that the first sound leaves soon.
             let number = self.packets - 1;
-            let end = if number <= 3 || number % 3 == 0 {
+            let end = if number <= 3 || number.is_multiple_of(3) {
                 PacketWriteEndInfo::EndPage
             } else {
                 PacketWriteEndInfo::NormalPacket

@@ -246,9 +246,9 @@ async fn send(
         // Speaking is quick work here; others must get their turn.
         tokio::task::yield_now().await;
     }
-    if let Ok(rest) = coder.finish() {
-        if sender.send(Ok(Frame::data(rest))).await.is_ok() {
-            tally.whole = true;
-        }
+    if let Ok(rest) = coder.finish()
+        && sender.send(Ok(Frame::data(rest))).await.is_ok()
+    {
+        tally.whole = true;
     }
 }

@@ -67,10 +67,10 @@ impl Browser {
         let selector = format!("[data-test={name}]");
         let begun = Instant::now();
         loop {
-            if let Ok(element) = self.driver.find(By::Css(selector.as_str())).await {
-                if element.is_displayed().await.unwrap_or(false) || name == "audio" || name == "file" {
-                    return element;
-                }
+            if let Ok(element) = self.driver.find(By::Css(selector.as_str())).await
+                && (element.is_displayed().await.unwrap_or(false) || name == "audio" || name == "file")
+            {
+                return element;
             }
             if begun.elapsed() > Duration::from_secs(30) {
                 let page = self.driver.find(By::Tag("body")).await.unwrap().text().await.unwrap_or_default();

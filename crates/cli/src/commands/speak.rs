@@ -95,10 +95,10 @@ pub(crate) async fn run(client: &Client, args: SpeakArgs, json: bool) -> Result<
         Target::File { path, .. } => path.extension().and_then(|extension| extension.to_str()).map(str::to_owned),
         _ => None,
     };
-    if let Target::File { path, force: false } = &target {
-        if path.exists() {
-            return Err(CliError::Exists(path.clone()));
-        }
+    if let Target::File { path, force: false } = &target
+        && path.exists()
+    {
+        return Err(CliError::Exists(path.clone()));
     }
     let text = read_text(args.text, args.file.as_deref())?;
     let body = request_body(text, &args.voice, by_name.as_deref());

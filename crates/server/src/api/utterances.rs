@@ -114,13 +114,13 @@ pub(crate) async fn speak(
     Ok(Spoken::Stream {
         headers,
         format,
-        body: Flow { body: utterance.body, connection: meta.connection, tee, _leaving: leaving },
+        body: Box::new(Flow { body: utterance.body, connection: meta.connection, tee, _leaving: leaving }),
     })
 }
 
 /// An answer of this call.
 pub(crate) enum Spoken {
-    Stream { headers: Vec<(String, String)>, format: Format, body: Flow },
+    Stream { headers: Vec<(String, String)>, format: Format, body: Box<Flow> },
     Json { headers: Vec<(String, String)>, text: Vec<u8> },
     Kept(Kept),
 }
