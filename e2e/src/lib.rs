@@ -2,6 +2,10 @@
 //! over the network and through its client, and ears for tone speech.
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+mod service;
+
+pub use service::Service;
+
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};

@@ -17,7 +17,7 @@ impl Currency {
 
     /// The three letters.
     pub fn code(&self) -> &str {
-        std::str::from_utf8(&self.0).unwrap_or("XXX")
+        std::str::from_utf8(&self.0).unwrap_or("???")
     }
 }
 

@@ -14,7 +14,7 @@ use dispatcher_core::{ArgumentText, Cause, LineWords, LocalAudio, ProcessSpec, S
 use futures::StreamExt as _;
 use minijinja::context;
 use minijinja::value::Value;
-use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process_group, prlimit};
+use rustix::process::{Pid, Resource, Rlimit, Signal, WaitId, WaitIdOptions, kill_process_group, prlimit, waitid};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::{Child, ChildStdout, Command};
 use tokio::sync::mpsc;
@@ -197,6 +197,20 @@ fn render(templates: &[Template], context: &Value) -> Result<Vec<String>, Engine
 struct Group(Option<Pid>);
 
 impl Group {
+    /// Waits until the leader has ended, and leaves it unreaped. It has closed
+    /// its output already, so that it is looked for rather than waited on.
+    async fn leader_ended(&self) {
+        let options = WaitIdOptions::EXITED | WaitIdOptions::NOWAIT | WaitIdOptions::NOHANG;
+        let mut pause = Duration::from_millis(1);
+        while let Some(pid) = self.0 {
+            if !matches!(waitid(WaitId::Pid(pid), options), Ok(None)) {
+                return;
+            }
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(Duration::from_millis(50));
+        }
+    }
+
     fn kill(&mut self) {
         if let Some(pid) = self.0.take() {
             // An error means that it is gone already.
@@ -239,17 +253,18 @@ impl Running {
                     Some(stdout) => pump(stdout, &sender).await,
                     None => false,
                 };
-                if left { None } else { Some(self.child.wait().await) }
+                if left { None } else { Some(self.group.leader_ended().await) }
             };
             let outcome = tokio::select! {
                 outcome = tokio::time::timeout(limit, work) => outcome,
                 () = sender.closed() => Ok(None),
             };
             self.group.kill();
+            let status = self.child.wait().await;
             let error = match outcome {
                 Ok(None) => None,
-                Ok(Some(Ok(status))) if status.success() => None,
-                Ok(Some(status)) => {
+                Ok(Some(_)) if status.as_ref().is_ok_and(std::process::ExitStatus::success) => None,
+                Ok(Some(_)) => {
                     let said = complaints.await.unwrap_or_default();
                     let how = status.map_or_else(|error| error.to_string(), |status| status.to_string());
                     Some(EngineError::new(Cause::Broken, format!("{} ended with {how}: {said}", self.program)))
@@ -261,8 +276,6 @@ impl Running {
             if let Some(error) = error {
                 let _ = sender.send(Err(error)).await;
             }
-            // Reaps a leader that was killed.
-            let _ = self.child.wait().await;
         });
         let next = |mut receiver: mpsc::Receiver<_>| async move { receiver.recv().await.map(|item| (item, receiver)) };
         Box::pin(futures::stream::unfold(receiver, next))

@@ -258,17 +258,6 @@ async fn leaving_kills_the_program_and_its_children() {
     panic!("the child {child} lives on");
 }
 
-#[tokio::test]
-async fn memory_is_limited() {
-    let greedy = process_sheet("python3", "[\"-c\", \"x = bytearray(900 << 20); print(len(x))\"]", "memory = 200");
-    let engine = local(&greedy);
-    if engine.absent().is_some() {
-        return; // no python3 here; the limit is tested where there is one
-    }
-    let error = collect(&engine, call(&engine, Format::default()), &Parts::new()).await.unwrap_err();
-    assert!(error.detail.contains("MemoryError") || error.detail.contains("signal"), "{error}");
-}
-
 #[test]
 fn a_template_that_names_what_is_not_there_is_told_at_its_key() {
     let sheet = HERON.replace("{{ model|json }}", "{{ modle|json }}");

@@ -1,10 +1,13 @@
 //! Headers that the handlers read, and those that every answer gets.
 
+use std::collections::BTreeMap;
+
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
 
 use crate::connection::Connection;
+use crate::problem::Problem;
 
 /// What handlers read of a request beside its body.
 #[derive(Debug, Clone)]
@@ -65,6 +68,24 @@ pub(crate) fn query_pairs(query: &str) -> Vec<(String, String)> {
         .collect()
 }
 
+/// The parameters of a query by name; one that is not known is an error that
+/// names it and those that are.
+pub(crate) fn known_pairs(query: &str, known: &[&str]) -> Result<BTreeMap<String, String>, Problem> {
+    let pairs = query_pairs(query);
+    match pairs.iter().find(|(name, _)| !known.contains(&name.as_str())) {
+        Some((name, _)) => {
+            let detail = format!("unknown parameter '{name}'; known: {}", known.join(", "));
+            Err(Problem::new("unknown-member", detail))
+        }
+        None => Ok(pairs.into_iter().collect()),
+    }
+}
+
+/// A parameter that must be a number.
+pub(crate) fn number<T: std::str::FromStr>(name: &str, value: &str) -> Result<T, Problem> {
+    value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")))
+}
+
 /// Headers of every answer: nothing is loaded from elsewhere, nothing guessed.
 pub(crate) fn fairing() -> AdHoc {
     AdHoc::on_response("security headers", |_, response| {
@@ -88,6 +109,15 @@ mod tests {
         let pairs = query_pairs("text=a+b%26c&voice=heron%2Fmarin&bare");
         let wanted = [("text", "a b&c"), ("voice", "heron/marin"), ("bare", "")];
         assert!(pairs.iter().map(|(n, v)| (n.as_str(), v.as_str())).eq(wanted), "{pairs:?}");
+    }
+
+    #[test]
+    fn an_unknown_parameter_is_named_with_those_that_are_known() {
+        assert_eq!(known_pairs("by=day", &["by", "from"]).expect("known")["by"], "day");
+        let problem = known_pairs("form=x", &["by", "from"]).expect_err("form");
+        assert_eq!((problem.status, problem.detail.as_str()), (400, "unknown parameter 'form'; known: by, from"));
+        assert_eq!(number::<u32>("limit", "12").expect("a number"), 12);
+        assert_eq!(number::<u32>("limit", "-1").expect_err("no number").status, 422);
     }
 
     #[test]

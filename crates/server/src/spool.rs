@@ -120,3 +120,39 @@ fn no_room(error: &std::io::Error) -> Problem {
     tracing::error!(%error, "the body cannot be spooled");
     Problem::new("internal", "the body could not be spooled to the data folder")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn spool(limit: u64) -> (tempfile::TempDir, Spool) {
+        let folder = tempfile::tempdir().expect("a folder");
+        let spool = Spool { folder: folder.path().into(), limit };
+        (folder, spool)
+    }
+
+    #[tokio::test]
+    async fn small_bodies_stay_in_memory_and_large_ones_become_a_file_that_goes_with_them() {
+        let (folder, spool) = spool(10 << 20);
+        let small = vec![7u8; IN_MEMORY];
+        match spool.take_from(small.as_slice()).await.expect("taken") {
+            AudioSource::Memory(bytes) => assert_eq!(bytes, small),
+            AudioSource::File(_) => panic!("it was written out"),
+        }
+        let large: Vec<u8> = (0..IN_MEMORY as u32 * 4 + 1).map(|n| (n % 251) as u8).collect();
+        match spool.take_from(large.as_slice()).await.expect("taken") {
+            AudioSource::Memory(_) => panic!("it was held"),
+            AudioSource::File(path) => assert!(std::fs::read(&**path).expect("a file") == large, "byte for byte"),
+        }
+        assert_eq!(std::fs::read_dir(folder.path()).expect("a folder").count(), 0, "nothing is left behind");
+    }
+
+    #[tokio::test]
+    async fn a_body_over_the_limit_is_refused_and_leaves_nothing() {
+        let (folder, spool) = spool(IN_MEMORY as u64 * 2);
+        assert!(spool.take_from(vec![0; IN_MEMORY * 2].as_slice()).await.is_ok(), "exactly the limit");
+        let problem = spool.take_from(vec![0; IN_MEMORY * 2 + 1].as_slice()).await.expect_err("over the limit");
+        assert_eq!(serde_json::to_value(&problem).expect("JSON")["status"], 413);
+        assert_eq!(std::fs::read_dir(folder.path()).expect("a folder").count(), 0);
+    }
+}

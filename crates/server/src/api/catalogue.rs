@@ -8,7 +8,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::access::Allowed;
-use crate::headers::{Meta, query_pairs};
+use crate::headers::{Meta, known_pairs, number};
 use crate::problem::Problem;
 use crate::wire::{EngineAnswer, List, VoiceAnswer};
 
@@ -78,34 +78,24 @@ pub(crate) async fn voices(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<VoiceAnswer>>, Problem> {
-    let mut criteria = Criteria::default();
-    let (mut engine, mut model, mut site, mut search) = (None, None, None, None);
-    let (mut limit, mut cursor) = (PAGE, 0);
-    for (name, value) in query_pairs(&meta.query) {
-        let number = || {
-            value.parse::<usize>().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")))
-        };
-        match name.as_str() {
-            "languages" => criteria.languages = Some(value),
-            "style" => criteria.style = Some(value),
-            "gender" => {
-                let known = [Gender::Female, Gender::Male, Gender::Neutral];
-                let found = known.into_iter().find(|gender| gender.name() == value);
-                criteria.gender =
-                    Some(found.ok_or_else(|| Problem::new("invalid", "gender is female, male or neutral"))?);
-            }
-            "engine" => engine = Some(value),
-            "model" => model = Some(value),
-            "site" => site = Some(value),
-            "search" => search = Some(value.to_lowercase()),
-            "limit" => limit = number()?.clamp(1, MAX_PAGE),
-            "cursor" => cursor = number()?,
-            _ => {
-                let known = "languages, gender, style, engine, model, site, search, limit, cursor";
-                return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
-            }
-        }
-    }
+    let known = ["languages", "gender", "style", "engine", "model", "site", "search", "limit", "cursor"];
+    let mut given = known_pairs(&meta.query, &known)?;
+    let gender = given.remove("gender").map(|name| {
+        let genders = [Gender::Female, Gender::Male, Gender::Neutral];
+        let found = genders.into_iter().find(|gender| gender.name() == name);
+        found.ok_or_else(|| Problem::new("invalid", "gender is female, male or neutral"))
+    });
+    let criteria = Criteria {
+        languages: given.remove("languages"),
+        gender: gender.transpose()?,
+        style: given.remove("style"),
+        name: None,
+    };
+    let limit = given.get("limit").map(|limit| number("limit", limit)).transpose()?;
+    let limit: usize = limit.unwrap_or(PAGE).clamp(1, MAX_PAGE);
+    let cursor: usize = given.get("cursor").map(|cursor| number("cursor", cursor)).transpose()?.unwrap_or(0);
+    let (engine, model, site) = (given.remove("engine"), given.remove("model"), given.remove("site"));
+    let search = given.remove("search").map(|text| text.to_lowercase());
     let fits = |answer: &VoiceAnswer| {
         let found = |text: &String| {
             let all = format!("{} {} {} {}", answer.id, answer.name, answer.character, answer.languages.join(" "))

@@ -4,11 +4,12 @@ use dispatcher_core::Route;
 use dispatcher_gateway::{Gateway, day_of, now_micros};
 use dispatcher_store::{DispatchFilter, GroupBy};
 use rocket::serde::json::Json;
-use rocket::{Data, FromForm, State, get, put};
+use rocket::{Data, State, get, put};
 
 use super::SMALL_BODY;
 use super::catalogue::all_engines;
 use crate::access::Allowed;
+use crate::headers::{Meta, known_pairs, number};
 use crate::problem::Problem;
 use crate::spool::read_json;
 use crate::wire::{
@@ -76,17 +77,6 @@ pub(crate) async fn put_route(
     Ok(Json(route))
 }
 
-/// Which dispatches to list.
-#[derive(Debug, FromForm)]
-pub(crate) struct DispatchQuery {
-    app: Option<String>,
-    engine: Option<String>,
-    state: Option<String>,
-    work: Option<String>,
-    limit: Option<i64>,
-    cursor: Option<String>,
-}
-
 /// List dispatches
 ///
 /// Newest first. An app key sees its own app's alone.
@@ -100,19 +90,21 @@ pub(crate) struct DispatchQuery {
     responses((status = 200, description = "Dispatches", body = List<DispatchAnswer>)),
     security(("key" = []))
 )]
-#[get("/dispatches?<filter..>")]
+#[get("/dispatches")]
 pub(crate) async fn dispatches(
     allowed: Allowed,
-    filter: DispatchQuery,
+    meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<DispatchAnswer>>, Problem> {
-    let limit = filter.limit.unwrap_or(50).clamp(1, 500);
+    let mut given = known_pairs(&meta.query, &["app", "engine", "state", "work", "limit", "cursor"])?;
+    let limit = given.get("limit").map(|limit| number("limit", limit)).transpose()?;
+    let limit: i64 = limit.unwrap_or(50).clamp(1, 500);
     let query = DispatchFilter {
-        app: if allowed.0.operator { filter.app } else { Some(allowed.0.app.name) },
-        engine: filter.engine,
-        state: filter.state,
-        work: filter.work,
-        before: filter.cursor,
+        app: if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) },
+        engine: given.remove("engine"),
+        state: given.remove("state"),
+        work: given.remove("work"),
+        before: given.remove("cursor"),
         limit: limit + 1,
     };
     let mut rows = gateway.store().dispatches(query).await?;
@@ -147,15 +139,6 @@ pub(crate) async fn dispatch(
     Ok(Json(answer))
 }
 
-/// Which usage to show.
-#[derive(Debug, FromForm)]
-pub(crate) struct UsageQuery {
-    by: Option<String>,
-    from: Option<String>,
-    to: Option<String>,
-    app: Option<String>,
-}
-
 /// Show usage
 ///
 /// What was settled, from day to day in UTC (this month unless given), grouped
@@ -172,26 +155,23 @@ pub(crate) struct UsageQuery {
     responses((status = 200, description = "Usage", body = UsageList), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
-#[get("/usage?<filter..>")]
-pub(crate) async fn usage(
-    allowed: Allowed,
-    filter: UsageQuery,
-    gateway: &State<Gateway>,
-) -> Result<Json<UsageList>, Problem> {
-    let by = filter.by.unwrap_or_else(|| "app,engine".into());
+#[get("/usage")]
+pub(crate) async fn usage(allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Result<Json<UsageList>, Problem> {
+    let mut given = known_pairs(&meta.query, &["by", "from", "to", "app"])?;
+    let by = given.remove("by").unwrap_or_else(|| "app,engine".into());
     let names: Vec<String> = by.split(',').map(|name| name.trim().to_owned()).collect();
     let columns: Vec<GroupBy> = names.iter().filter_map(|name| GroupBy::from_name(name)).collect();
     if columns.len() != names.len() || columns.is_empty() || columns.len() > 2 {
         return Err(Problem::new("invalid", format!("by is one or two of app, engine, day, model, not '{by}'")));
     }
     let today = day_of(now_micros());
-    let from = filter.from.unwrap_or_else(|| format!("{}-01", &today[..7]));
-    let to = filter.to.unwrap_or(today);
+    let from = given.remove("from").unwrap_or_else(|| format!("{}-01", &today[..7]));
+    let to = given.remove("to").unwrap_or(today);
     let is_day = |day: &str| day.len() == 10 && day.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
     if !is_day(&from) || !is_day(&to) {
         return Err(Problem::new("invalid", "from and to are days: YYYY-MM-DD"));
     }
-    let app = if allowed.0.operator { filter.app } else { Some(allowed.0.app.name) };
+    let app = if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) };
     let rows = gateway.store().usage((columns[0], columns.get(1).copied()), (from.clone(), to.clone()), app).await?;
     let mut totals: Vec<(String, i64)> = Vec::new();
     for row in &rows {

@@ -191,3 +191,99 @@ fn gender(value: &str) -> Result<Gender, Problem> {
         _ => Err(Problem::new("invalid", format!("gender is female, male or neutral, not '{value}'"))),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn wish(json: &str) -> AudioWish {
+        serde_json::from_str(json).expect("a wish")
+    }
+
+    fn refused<T>(result: Result<T, Problem>) -> Problem {
+        match result {
+            Ok(_) => panic!("it was taken"),
+            Err(problem) => problem,
+        }
+    }
+
+    #[test]
+    fn the_wish_decides_before_what_is_accepted_and_json_only_wraps() {
+        let wav = Format::default();
+        let mp3 = Format::new(Codec::Mp3, 24_000);
+        for (accept, asked, format, json) in [
+            ("", None, wav, false),
+            ("*/*", None, wav, false),
+            ("audio/mpeg", None, mp3, false),
+            ("application/json", None, wav, true),
+            ("application/json", Some(r#"{"type":"audio/mpeg"}"#), mp3, true),
+            ("audio/wav", Some(r#"{"type":"mp3"}"#), mp3, false),
+            ("audio/wav", Some(r#"{"type":".mp3","bitrate":64000}"#), Format { bitrate: Some(64_000), ..mp3 }, false),
+            ("audio/mpeg", Some(r#"{"rate":16000}"#), Format::new(Codec::Mp3, 16_000), false),
+            (
+                "audio/wav",
+                Some(r#"{"rate":8000,"channels":2}"#),
+                Format { channels: 2, ..Format::new(Codec::Wav, 8_000) },
+                false,
+            ),
+            ("audio/ogg;codecs=opus;q=0.2, audio/mpeg", None, mp3, false),
+        ] {
+            let asked = asked.map(wish);
+            let (made, inside) = answer_format(accept, asked.as_ref()).expect(accept);
+            assert_eq!((made, inside), (format, json), "{accept} {asked:?}");
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_made_is_not_acceptable_and_points_at_the_member() {
+        for (accept, asked, pointer) in [
+            ("video/mp4", None, None),
+            ("audio/wav;q=0", None, None),
+            ("", Some(r#"{"type":"audio/midi"}"#), Some("/audio/type")),
+            ("", Some(r#"{"type":"mp3","rate":11111}"#), Some("/audio")),
+            ("", Some(r#"{"type":"audio/ogg","rate":22050}"#), Some("/audio")),
+            ("", Some(r#"{"channels":9}"#), Some("/audio")),
+        ] {
+            let made = answer_format(accept, asked.map(wish).as_ref());
+            assert!(made.is_err(), "{accept} {asked:?} makes {:?}", made.ok());
+            let problem = refused(made);
+            let told = serde_json::to_value(&problem).expect("JSON");
+            assert_eq!(told["status"], 406, "{accept} {asked:?}: {told}");
+            let named = told["errors"][0]["pointer"].as_str();
+            assert_eq!(named, pointer, "{accept} {asked:?}: {told}");
+        }
+    }
+
+    #[test]
+    fn query_parameters_say_the_same_as_members() {
+        let read = from_query(
+            "voice=heron%2Fmarin&model=fine&language=en-GB&type=audio%2Fmpeg&rate=24000&bitrate=64000&channels=1",
+        );
+        let read = read.expect("a request");
+        assert_eq!(read.voice, Some(serde_json::json!("heron/marin")));
+        assert_eq!((read.model.as_deref(), read.language.as_deref()), (Some("fine"), Some("en-GB")));
+        let audio = read.audio.expect("a wish");
+        assert_eq!(
+            (audio.kind.as_deref(), audio.rate, audio.bitrate, audio.channels),
+            (Some("audio/mpeg"), Some(24_000), Some(64_000), Some(1))
+        );
+        let like = from_query("languages=pt-PT+pt&gender=female&style=calm").expect("criteria").voice.expect("a voice");
+        assert_eq!(like, serde_json::json!({"languages": "pt-PT pt", "gender": "female", "style": "calm"}));
+        let both = from_query("voice=quayside&gender=male").expect("both").voice;
+        assert_eq!(both, Some(serde_json::json!("quayside")), "a name comes before criteria");
+    }
+
+    #[test]
+    fn a_parameter_that_is_not_known_or_no_number_is_named() {
+        for (query, said) in [
+            ("vioce=quayside", "unknown parameter 'vioce'; known: voice,"),
+            ("rate=fast", "rate takes a number, not 'fast'"),
+            ("gender=other", "not 'other'"),
+            ("access_token=x", "unknown parameter 'access_token'"),
+        ] {
+            let problem = refused(from_query(query));
+            let told = serde_json::to_value(&problem).expect("JSON");
+            assert!(told["detail"].as_str().is_some_and(|detail| detail.contains(said)), "{query}: {told}");
+        }
+    }
+}

@@ -1,0 +1,179 @@
+//! From a wish to ordered candidates.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use dispatcher_core::{
+    Candidate, Conditions, Criteria, Gender, Leg, Measure, PlanError, Planner, Route, Sheet, Tariff, Usage, Wanted,
+    Work, nearest,
+};
+use proptest::prelude::*;
+
+const VOICES: &str = "[[synthesis.voices]]\nid = \"anna\"\nname = \"Anna\"\nlanguages = [\"en-GB\"]\ngender = \"female\"\nmodels = [\"fine\"]\n\
+    [[synthesis.voices]]\nid = \"ben\"\nname = \"Ben\"\nlanguages = [\"en-US\", \"pt-BR\"]\ngender = \"male\"\nstyles = [\"calm\"]\n";
+
+fn sheet(name: &str, voices: &str, recognition: bool) -> Arc<Sheet> {
+    let hear = "[recognition]\ncall = \"POST /h\"\nraw = true\nmodels = [{ name = \"near\" }, { name = \"far\" }]\n\
+                [recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n[recognition.transcript]\ntext = \"$.t\"\n";
+    let speak = format!(
+        "[synthesis]\ncall = \"POST /s\"\nanswer = \"audio\"\nmodels = [{{ name = \"quick\" }}, {{ name = \"fine\" }}]\n\
+         [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", rates = [24000] }}\n{voices}"
+    );
+    let source = format!(
+        "sheet = 1\nname = \"{name}\"\nsite = \"cloud\"\nendpoint = \"http://x.example\"\n{}{}",
+        if voices.is_empty() { "" } else { &speak },
+        if recognition { hear } else { "" }
+    );
+    Arc::new(Sheet::parse(&source, name).unwrap_or_else(|error| panic!("{error}")))
+}
+
+fn leg(engine: &str, languages: &[&str]) -> Leg {
+    Leg {
+        engine: engine.into(),
+        voice: None,
+        criteria: Criteria::default(),
+        model: None,
+        deadline: None,
+        conditions: Conditions { languages: languages.iter().map(|tag| (*tag).to_owned()).collect() },
+    }
+}
+
+struct House {
+    sheets: BTreeMap<String, Arc<Sheet>>,
+    routes: BTreeMap<String, Route>,
+}
+
+fn house() -> House {
+    let mut far = leg("owl", &[]);
+    far.model = Some("far".into());
+    far.deadline = Some(700);
+    let routes = [
+        Route {
+            name: "desk".into(),
+            work: Work::Synthesis,
+            note: String::new(),
+            legs: vec![leg("gull", &["pt"]), leg("tern", &["en", "pt"])],
+        },
+        Route {
+            name: "ear".into(),
+            work: Work::Recognition,
+            note: String::new(),
+            legs: vec![far, leg("hawk", &["en"])],
+        },
+        Route { name: "lost".into(), work: Work::Synthesis, note: String::new(), legs: vec![leg("dodo", &[])] },
+    ];
+    let sheets =
+        [sheet("gull", VOICES, false), sheet("tern", VOICES, true), sheet("owl", "", true), sheet("hawk", "", true)];
+    House {
+        sheets: sheets.into_iter().map(|sheet| (sheet.name.clone(), sheet)).collect(),
+        routes: routes.into_iter().map(|route| (route.name.clone(), route)).collect(),
+    }
+}
+
+impl House {
+    fn planner(&self) -> Planner<'_> {
+        Planner { sheets: &self.sheets, routes: &self.routes }
+    }
+
+    fn speak(&self, wanted: &str, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
+        self.planner().synthesis(&Wanted::Named(wanted.into()), model, language).map(names)
+    }
+
+    fn like(&self, criteria: Criteria, model: Option<&str>) -> Result<Vec<String>, PlanError> {
+        self.planner().synthesis(&Wanted::Like(criteria), model, None).map(names)
+    }
+}
+
+/// `engine/voice model`.
+fn names(candidates: Vec<Candidate>) -> Vec<String> {
+    let name = |c: Candidate| {
+        format!("{}/{} {}", c.sheet.name, c.voice.map_or("-".into(), |voice| voice.id), c.model.unwrap_or_default())
+    };
+    candidates.into_iter().map(name).collect()
+}
+
+#[test]
+fn a_recognition_goes_to_an_engine_or_through_a_route_with_its_deadlines() {
+    let house = house();
+    let planner = house.planner();
+    let direct = planner.recognition("owl", None, None).unwrap();
+    assert_eq!((direct[0].model.as_deref(), direct[0].deadline), (Some("near"), 30_000), "the first model, 30 s");
+    let route = planner.recognition("ear", None, Some("en-GB")).unwrap();
+    assert_eq!(
+        route.iter().map(|c| (c.sheet.name.as_str(), c.model.as_deref(), c.deadline)).collect::<Vec<_>>(),
+        [("owl", Some("far"), 700), ("hawk", Some("near"), 30_000)]
+    );
+    assert_eq!(planner.recognition("ear", None, Some("ja")).unwrap().len(), 1, "hawk is for English");
+    assert_eq!(planner.recognition("ear", Some("near"), None).unwrap()[0].model.as_deref(), Some("near"));
+    match planner.recognition("gull", None, None).unwrap_err() {
+        PlanError::NoSuchEngine { wanted, nearest } => assert!(wanted == "gull" && nearest.len() == 3, "{nearest:?}"),
+        other => panic!("{other}"),
+    }
+    let error = planner.recognition("desk", None, None).unwrap_err();
+    assert_eq!(error, PlanError::OtherWork { route: "desk".into(), has: Work::Synthesis, wanted: Work::Recognition });
+    assert_eq!(error.to_string(), "the route 'desk' is for synthesis, not for recognition");
+    let error = planner.recognition("owl", Some("nearer"), None).unwrap_err();
+    assert_eq!(error.to_string(), "owl has no model 'nearer'; near it: near, far");
+}
+
+#[test]
+fn legs_are_passed_over_where_their_conditions_or_voices_do_not_fit() {
+    let house = house();
+    assert_eq!(house.speak("desk", None, Some("pt-BR")).unwrap(), ["gull/ben quick", "tern/ben quick"]);
+    assert_eq!(house.speak("desk", None, Some("en-GB")).unwrap(), ["tern/anna fine"]);
+    assert_eq!(house.speak("desk", None, Some("en-IE")).unwrap_err(), PlanError::NoVoiceFits { nearest: Vec::new() });
+    let error = house.speak("desk", None, Some("ja")).unwrap_err();
+    assert_eq!(error.to_string(), "no leg of the route 'desk' may be used for ja");
+    assert!(matches!(house.speak("lost", None, None), Err(PlanError::NoSuchEngine { wanted, .. }) if wanted == "dodo"));
+}
+
+#[test]
+fn a_voice_with_models_of_its_own_takes_no_other() {
+    let house = house();
+    assert_eq!(house.speak("gull/anna", None, None).unwrap(), ["gull/anna fine"]);
+    assert_eq!(house.speak("gull/ben", None, None).unwrap(), ["gull/ben quick"]);
+    assert_eq!(
+        house.speak("gull/anna", Some("quick"), None).unwrap_err(),
+        PlanError::NoSuchModel { engine: "gull".into(), model: "quick".into(), models: vec!["fine".into()] }
+    );
+    let women = Criteria { gender: Some(Gender::Female), ..Criteria::default() };
+    assert_eq!(house.like(women.clone(), Some("fine")).unwrap(), ["gull/anna fine", "tern/anna fine"]);
+    assert!(matches!(house.like(women, Some("quick")), Err(PlanError::NoVoiceFits { .. })));
+}
+
+#[test]
+fn criteria_are_all_met_and_the_first_range_wins() {
+    let house = house();
+    let languages = |ranges: &str| Criteria { languages: Some(ranges.into()), ..Criteria::default() };
+    assert_eq!(house.like(languages("pt, en"), None).unwrap()[0], "gull/ben quick");
+    assert_eq!(house.like(languages("en-GB pt"), None).unwrap()[0], "gull/anna fine");
+    let calm = Criteria { style: Some("Calm".into()), name: Some("ben".into()), ..languages("*") };
+    assert_eq!(house.like(calm.clone(), None).unwrap(), ["gull/ben quick", "tern/ben quick"]);
+    assert!(house.like(Criteria { gender: Some(Gender::Neutral), ..calm }, None).is_err());
+}
+
+#[test]
+fn the_nearest_names_come_in_order_of_likeness() {
+    let names = ["quayside", "quay", "harbour-phone", "captions"];
+    assert_eq!(nearest("quaysde", names, 2), ["quayside", "quay"]);
+    assert_eq!(nearest("capitons", names, 1), ["captions"]);
+    assert!(nearest("x", [], 3).is_empty());
+}
+
+proptest! {
+    /// More is never cheaper, and whole steps cost what their parts cost.
+    #[test]
+    fn costs_grow_with_use_and_add_up(price in 0u32..2_000_000, step in 1u64..50, first in 0u64..100_000, more in 0u64..100_000) {
+        let tariff = Tariff {
+            per: Measure::Character,
+            price: format!("0.{price:09}"),
+            step,
+            ..Tariff::free()
+        };
+        let cost = |characters| tariff.cost(Usage { characters, ..Usage::default() }, None).unwrap().nanos;
+        prop_assert!(cost(first + more) >= cost(first));
+        prop_assert_eq!(cost(first * step) + cost(more * step), cost((first + more) * step));
+        prop_assert_eq!(cost(first), i64::from(price) * first.div_ceil(step) as i64 * step as i64);
+    }
+}

@@ -1,0 +1,163 @@
+//! The process driver with small programs of every system.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format};
+use dispatcher_core::Cause;
+use dispatcher_engines::{AudioSource, Engine, EngineError, Fetcher, Hear, Speak};
+use dispatcher_vault::Parts;
+use futures::StreamExt as _;
+
+fn script(folder: &Path, body: &str) -> PathBuf {
+    let path = folder.join("program");
+    std::fs::write(&path, format!("#!/bin/sh\n{body}\n")).unwrap();
+    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
+    path
+}
+
+fn speaker(program: &Path, synthesis: &str) -> Engine {
+    let sheet = format!(
+        "sheet = 1\nname = \"local\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{}\"\nseconds = 20\n\
+         [synthesis]\n{synthesis}\n[synthesis.formats]\npcm = {{ type = \"audio/pcm\", rates = [16000] }}\n\
+         [[synthesis.voices]]\nid = \"v\"\nname = \"V\"\nlanguages = [\"en\"]\n",
+        program.display()
+    );
+    Engine::load(&sheet, "local.toml", None, &Fetcher::new().unwrap()).unwrap()
+}
+
+fn call(engine: &Engine, text: &str) -> Speak {
+    Speak {
+        text: text.into(),
+        voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
+        model: None,
+        language: None,
+        format: engine.speaking_format(Format::default()).unwrap(),
+    }
+}
+
+async fn speak(engine: &Engine, text: &str) -> Result<String, EngineError> {
+    let mut stream = engine.speak(call(engine, text), &Parts::new()).await?;
+    let mut audio = Vec::new();
+    while let Some(chunk) = stream.next().await {
+        audio.extend_from_slice(&chunk?);
+    }
+    Ok(String::from_utf8_lossy(&audio).into_owned())
+}
+
+#[tokio::test]
+async fn what_a_program_writes_slowly_arrives_as_it_is_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let program = script(folder.path(), "printf first; sleep 1.5; printf second");
+    let engine = speaker(&program, "arguments = []");
+    let begun = Instant::now();
+    let mut stream = engine.speak(call(&engine, "x"), &Parts::new()).await.unwrap();
+    assert_eq!(stream.next().await.unwrap().unwrap(), "first");
+    assert!(begun.elapsed() < Duration::from_millis(1_200), "{:?}", begun.elapsed());
+    assert_eq!(stream.next().await.unwrap().unwrap(), "second");
+    assert!(begun.elapsed() > Duration::from_millis(1_400));
+    assert!(stream.next().await.is_none());
+}
+
+#[tokio::test]
+async fn a_text_as_an_argument_is_one_argument_whatever_it_says() {
+    let folder = tempfile::tempdir().unwrap();
+    let program = script(folder.path(), "for a in \"$@\"; do printf '<%s>' \"$a\"; done");
+    let engine = speaker(&program, "arguments = [\"-v\", \"{{ voice.id }}\"]\ninput = \"argument\"");
+    for text in ["plain", "--help", "-o /tmp/x", "$(id) `id` ; rm *", "two\nlines", "日本"] {
+        assert_eq!(speak(&engine, text).await.unwrap(), format!("<-v><v><--><{text}>"));
+    }
+}
+
+#[tokio::test]
+async fn a_file_of_audio_is_read_only_when_the_program_ended_well_and_is_gone_after() {
+    let folder = tempfile::tempdir().unwrap();
+    let note = folder.path().join("where");
+    let good = script(folder.path(), &format!("printf %s \"$1\" > {}; printf sound > \"$1\"", note.display()));
+    let engine = speaker(&good, "arguments = [\"{{ file }}\"]\noutput = \"file\"");
+    assert_eq!(speak(&engine, "x").await.unwrap(), "sound");
+    let path = std::fs::read_to_string(&note).unwrap();
+    assert!(path.ends_with(".pcm") && !Path::new(&path).exists(), "{path}");
+    script(folder.path(), "printf half > \"$1\"; echo out of reeds >&2; exit 3");
+    let error = speak(&engine, "x").await.unwrap_err();
+    assert_eq!(error.cause, Cause::Broken);
+    assert!(error.detail.contains("exit status: 3: out of reeds"), "{error}");
+}
+
+#[tokio::test]
+async fn a_program_sees_no_environment_but_a_path_and_a_locale() {
+    let engine = speaker(Path::new("env"), "arguments = []");
+    let names: Vec<String> =
+        speak(&engine, "x").await.unwrap().lines().filter_map(|l| Some(l.split_once('=')?.0.to_owned())).collect();
+    assert!(names.iter().all(|name| ["PATH", "LC_ALL"].contains(&name.as_str())), "{names:?}");
+}
+
+#[tokio::test]
+async fn a_child_that_outlives_a_program_which_ended_well_is_ended_too() {
+    let folder = tempfile::tempdir().unwrap();
+    let note = folder.path().join("child");
+    // The child lets go of the pipes, so that only its group tells whose it is.
+    let body = format!("sleep 4712 >/dev/null 2>&1 </dev/null & echo $! > {}; printf sound", note.display());
+    let engine = speaker(&script(folder.path(), &body), "arguments = []");
+    assert_eq!(speak(&engine, "x").await.unwrap(), "sound");
+    let child = std::fs::read_to_string(&note).unwrap().trim().to_owned();
+    for _ in 0..200 {
+        let stat = std::fs::read_to_string(format!("/proc/{child}/stat")).unwrap_or_default();
+        if stat.is_empty() || stat.contains(") Z ") {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    panic!("the child {child} lives on");
+}
+
+#[tokio::test]
+async fn a_recogniser_gets_its_audio_as_a_file_or_a_stream_and_endless_words_are_cut_off() {
+    let folder = tempfile::tempdir().unwrap();
+    let hear = |program: &Path, input: &str, arguments: &str| {
+        let sheet = format!(
+            "sheet = 1\nname = \"ear\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{}\"\nseconds = 20\n\
+             [recognition]\ninput = \"{input}\"\narguments = {arguments}\n[recognition.formats]\n\
+             wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\nunit = \"milliseconds\"\n",
+            program.display()
+        );
+        let engine = Engine::load(&sheet, "ear.toml", None, &Fetcher::new().unwrap()).unwrap();
+        async move {
+            let call = Hear {
+                audio: AudioSource::Memory(Bytes::from_static(b"four")),
+                format: engine.hearing_format(Format::new(Codec::Wav, 16_000)).unwrap(),
+                model: None,
+                language: None,
+                context: None,
+                variation: None,
+            };
+            engine.hear(call, &Parts::new()).await
+        }
+    };
+    let program = script(folder.path(), "echo \"$(cat \"$@\") 250 500 0.5\"");
+    for (input, arguments) in [("file", "[\"{{ file }}\"]"), ("stream", "[]")] {
+        let transcript = hear(&program, input, arguments).await.unwrap();
+        let word = &transcript.words[0];
+        assert_eq!((word.text.as_str(), word.start, word.end), ("four", Some(0.25), Some(0.5)), "{input}");
+    }
+    let endless = hear(Path::new("yes"), "stream", "[\"word 0 1 1\"]").await.unwrap_err();
+    assert!(endless.detail.contains("without end"), "{endless}");
+}
+
+#[tokio::test]
+async fn memory_is_limited() {
+    let folder = tempfile::tempdir().unwrap();
+    // To sort a line is to hold it.
+    let program = script(folder.path(), "head -c $1 /dev/zero | sort -o /dev/null");
+    let sort = |bytes: &str| {
+        let engine = speaker(&program, &format!("arguments = [\"{bytes}\"]"));
+        async move { speak(&engine, "x").await }
+    };
+    assert_eq!(sort("1000000").await.unwrap(), "", "a megabyte is no trouble");
+    let error = sort("1500000000").await.unwrap_err();
+    assert_eq!(error.cause, Cause::Broken);
+    assert!(error.detail.contains("memory exhausted"), "{error}");
+}

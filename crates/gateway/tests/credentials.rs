@@ -1,0 +1,180 @@
+//! Credentials and keys, from the gateway's side.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod support;
+
+use std::collections::BTreeMap;
+
+use dispatcher_core::Cause;
+use dispatcher_gateway::{EngineState, Gateway, GatewayError};
+use dispatcher_store::{AccessKey, Store};
+use dispatcher_vault::{KeyKind, RootKey, new_key};
+use secrecy::ExposeSecret as _;
+use support::{House, TEXT, TOKEN, collect, registry, say, token, weather};
+
+async fn cause_of(house: &House) -> (Cause, String) {
+    match house.gateway.speak(&house.caller, say(TEXT, "heron/marin")).await.err().unwrap() {
+        GatewayError::AllFailed { attempts, .. } => (attempts[0].cause, attempts[0].detail.clone()),
+        other => panic!("{other}"),
+    }
+}
+
+async fn speaks(house: &House) -> bool {
+    match house.gateway.speak(&house.caller, say(TEXT, "heron/marin")).await {
+        Ok(utterance) => collect(utterance.body).await.is_ok(),
+        Err(_) => false,
+    }
+}
+
+async fn state(house: &House) -> EngineState {
+    let registry = house.gateway.registry();
+    house.gateway.engine_state(registry.engine("heron").unwrap()).await.unwrap()
+}
+
+#[tokio::test]
+async fn only_the_parts_that_the_sheet_names_are_taken() {
+    let house = House::open().await;
+    let parts = |names: &[(&str, &str)]| -> BTreeMap<_, _> {
+        names.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned().into())).collect()
+    };
+    for (engine, given, said) in [
+        ("heron", parts(&[]), "takes the parts"),
+        ("heron", parts(&[("key", "x")]), "takes the parts"),
+        ("heron", parts(&[("token", "x"), ("region", "y")]), "takes the parts"),
+        ("heron", parts(&[("token", "")]), "is empty"),
+        ("heron", parts(&[("token", &"x".repeat(70_000))]), "longer than"),
+        ("tape", parts(&[("token", "x")]), "needs no credential"),
+    ] {
+        let error = house.gateway.add_credential(engine, None, given, "test").await.unwrap_err();
+        assert!(error.to_string().contains(said), "{engine}: {error}");
+    }
+    let missing = house.gateway.add_credential("herron", None, token("x"), "test").await.unwrap_err();
+    assert!(matches!(missing, GatewayError::NoSuchEngine { .. }));
+}
+
+#[tokio::test]
+async fn a_new_version_takes_the_place_of_the_old_at_once() {
+    let house = House::open().await;
+    assert!(speaks(&house).await);
+    let second = house.gateway.add_credential("heron", None, token("wrong"), "test").await.unwrap();
+    assert_eq!((second.name.as_str(), second.version, second.state.as_str()), ("heron", 2, "active"));
+    assert_eq!(cause_of(&house).await.0, Cause::Unauthorized);
+    house.gateway.add_credential("heron", None, token(TOKEN), "test").await.unwrap();
+    assert!(speaks(&house).await);
+    let listed = house.gateway.credentials().await.unwrap();
+    let heron: Vec<_> = listed.iter().filter(|row| row.engine == "heron").map(|row| row.version).collect();
+    assert_eq!(heron, [3, 2, 1], "the newest first");
+    assert!(listed.iter().all(|row| row.parts == ["token"] && row.host == "127.0.0.1"));
+}
+
+#[tokio::test]
+async fn a_refused_credential_shows_its_cause_until_it_is_taken_again() {
+    let house = House::open().await;
+    assert_eq!(state(&house).await, EngineState::Ready);
+    weather(&house.heron, r#"{"weather":"missing-role","calls":1}"#).await;
+    assert_eq!(cause_of(&house).await.0, Cause::MissingRole);
+    let mut seen = state(&house).await;
+    for _ in 0..100 {
+        if seen != EngineState::Ready {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        seen = state(&house).await;
+    }
+    assert!(seen.reason().unwrap().contains("missing-role"), "{seen:?}");
+    assert!(seen.reason().unwrap().contains("dispatcher credential add heron"), "it says what to do");
+    assert!(speaks(&house).await, "the weather has cleared");
+    for _ in 0..100 {
+        if state(&house).await == EngineState::Ready {
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+    }
+    panic!("still {:?}", state(&house).await);
+}
+
+#[tokio::test]
+async fn after_revoking_nothing_is_sent_any_more() {
+    let house = House::open().await;
+    house.gateway.revoke_credential("heron", "test").await.unwrap();
+    let calls = support::delivered(&house.heron).await;
+    let (cause, detail) = cause_of(&house).await;
+    assert_eq!((cause, detail.as_str()), (Cause::Absent, "no credential; run: dispatcher credential add heron"));
+    assert_eq!(support::delivered(&house.heron).await, calls);
+    assert!(house.gateway.revoke_credential("herron", "test").await.is_err());
+}
+
+/// A second gateway over the same records, as after a restart with other settings.
+async fn restarted(house: &House, heron: &str, root: RootKey) -> House {
+    let folder = house.folder.path();
+    house.gateway.finish().await;
+    let store = Store::open(&folder.join("records.db")).unwrap();
+    let engines = registry(folder, heron, &house.turnstone.url());
+    let gateway = Gateway::start(store, root, engines).await.unwrap();
+    assert!(gateway.registry().routes().contains_key("pier"), "routes come back from the records");
+    House {
+        folder: tempfile::tempdir().unwrap(),
+        gateway,
+        heron: dispatcher_standins::start_heron(0, TOKEN).await.unwrap(),
+        turnstone: dispatcher_standins::start_turnstone(0, TOKEN).await.unwrap(),
+        caller: house.caller.clone(),
+    }
+}
+
+fn root(house: &House) -> RootKey {
+    RootKey::load_or_create(&house.folder.path().join("root.key"), &mut rand::rng()).unwrap()
+}
+
+#[tokio::test]
+async fn a_credential_is_not_sent_to_another_host() {
+    let house = House::open().await;
+    let elsewhere = house.heron.url().replace("127.0.0.1", "localhost");
+    let moved = restarted(&house, &elsewhere, root(&house)).await;
+    let (cause, detail) = cause_of(&moved).await;
+    assert_eq!(cause, Cause::Absent);
+    assert!(detail.contains("bound to 127.0.0.1, not to localhost"), "{detail}");
+    assert_eq!(support::delivered(&house.heron).await["calls"], 0);
+    moved.gateway.add_credential("heron", None, token(TOKEN), "test").await.unwrap();
+    assert!(speaks(&moved).await, "confirming it binds it anew");
+}
+
+#[tokio::test]
+async fn another_root_key_opens_nothing_and_says_so() {
+    let house = House::open().await;
+    let url = house.heron.url();
+    let other = restarted(&house, &url, RootKey::generate(&mut rand::rng())).await;
+    let (cause, detail) = cause_of(&other).await;
+    assert_eq!(cause, Cause::Absent);
+    assert!(!detail.contains(TOKEN) && !detail.is_empty(), "{detail}");
+    assert_eq!(support::delivered(&house.heron).await["calls"], 0);
+}
+
+#[tokio::test]
+async fn a_key_speaks_for_its_app_until_it_is_revoked() {
+    let house = House::open().await;
+    let made = new_key(KeyKind::App, &mut rand::rng());
+    let row = AccessKey {
+        id: "k1".into(),
+        app: "quay".into(),
+        operator: 0,
+        hash: made.hash.clone(),
+        hint: made.hint.clone(),
+        label: "test".into(),
+        created_at: 1,
+        last_used_at: None,
+        revoked_at: None,
+    };
+    house.gateway.store().add_key(row, "test".into()).await.unwrap();
+    let secret = made.secret.expose_secret();
+    let caller = house.gateway.admit(secret).await.unwrap();
+    assert_eq!((caller.app.name.as_str(), caller.operator, caller.who.as_str()), ("quay", false, "k1"));
+    let slip = format!("{}{}", &secret[..secret.len() - 1], if secret.ends_with('a') { 'b' } else { 'a' });
+    let error = house.gateway.admit(&slip).await.unwrap_err();
+    assert!(error.to_string().contains("mistyped"), "{error}");
+    let foreign = new_key(KeyKind::App, &mut rand::rng());
+    let error = house.gateway.admit(foreign.secret.expose_secret()).await.unwrap_err();
+    assert!(error.to_string().contains("revoked, or belongs to another gateway"), "{error}");
+    house.gateway.store().revoke_key("quay".into(), "k1".into(), "test".into(), 2).await.unwrap();
+    house.gateway.forget_grants();
+    assert!(matches!(house.gateway.admit(secret).await, Err(GatewayError::BadKey(_))));
+}

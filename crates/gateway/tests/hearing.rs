@@ -1,0 +1,189 @@
+//! One recognition through the stages, against the stand-ins.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod support;
+
+use std::io::Write as _;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format, encode_all};
+use dispatcher_core::{Cause, Work};
+use dispatcher_engines::AudioSource;
+use dispatcher_gateway::{GatewayError, GivenAudio, RecognitionRequest};
+use dispatcher_standins::tone::{Manner, speak};
+use support::{House, TEXT, delivered, leg, lines, route, weather};
+
+/// turnstone's price of a second, in 10⁻⁹ EUR.
+const SECOND: i64 = 400_000;
+
+/// The text as audio of a format, and what its sender says it is.
+fn spoken(text: &str, format: Format, told: bool) -> GivenAudio {
+    let mono = speak(text, Manner { pitch: 1.0, rate: 1.5 }, format.rate);
+    let samples = match format.channels {
+        1 => mono,
+        _ => mono.iter().flat_map(|sample| [*sample, *sample]).collect(),
+    };
+    let audio = encode_all(&samples, format).unwrap();
+    GivenAudio { source: AudioSource::Memory(audio.into()), told: told.then_some(format) }
+}
+
+fn in_file(audio: &GivenAudio) -> GivenAudio {
+    let AudioSource::Memory(bytes) = &audio.source else { panic!("it is in a file already") };
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    file.write_all(bytes).unwrap();
+    GivenAudio { source: AudioSource::File(Arc::new(file.into_temp_path())), told: audio.told }
+}
+
+fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
+    RecognitionRequest {
+        audio,
+        wanted: Some(wanted.into()),
+        model: None,
+        language: Some("en-GB".into()),
+        context: None,
+        variation: None,
+        trace: None,
+    }
+}
+
+#[tokio::test]
+async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
+    let house = House::open().await;
+    for (format, told) in [
+        (Format::new(Codec::Wav, 24_000), false),
+        (Format { channels: 2, ..Format::new(Codec::Wav, 44_100) }, false),
+        (Format::new(Codec::Mp3, 24_000), false),
+        (Format::new(Codec::OggOpus, 48_000), false),
+        (Format::new(Codec::Mulaw, 8_000), true),
+        (Format::new(Codec::Pcm, 22_050), true),
+        (Format::new(Codec::L16, 16_000), true),
+    ] {
+        let audio = spoken(TEXT, format, told);
+        for audio in [in_file(&audio), audio] {
+            let heard = house.gateway.recognise(&house.caller, hear(audio, "turnstone")).await;
+            let heard = heard.unwrap_or_else(|error| panic!("{format:?}: {error}"));
+            assert_eq!(heard.transcript.text, TEXT, "{format:?}");
+            assert!(heard.transcript.words.iter().all(|word| word.end.unwrap() <= heard.length + 0.1), "{format:?}");
+        }
+    }
+}
+
+#[tokio::test]
+async fn audio_is_charged_by_the_started_second_as_estimated() {
+    let house = House::open().await;
+    let audio = spoken(TEXT, Format::new(Codec::Wav, 24_000), false);
+    let estimate = house.gateway.estimate_hearing(&house.caller, &audio, Some("turnstone"), None, None).await.unwrap();
+    assert_eq!(delivered(&house.turnstone).await["calls"], 0, "an estimate sends nothing");
+    let heard = house.gateway.recognise(&house.caller, hear(audio, "turnstone")).await.unwrap();
+    let cost = heard.length.ceil() as i64 * SECOND;
+    assert!(heard.length > 2.0 && estimate.exact);
+    assert_eq!((heard.cost.nanos, estimate.cost.nanos, estimate.length), (cost, cost, Some(heard.length)));
+    let (row, _, ledger) = house.dispatch(&heard.dispatch).await;
+    assert_eq!((row.work.as_str(), row.state.as_str(), row.cost_nanos), ("recognition", "done", cost));
+    assert_eq!(row.audio_ms, (heard.length * 1_000.0) as i64);
+    assert_eq!(lines(&ledger), [("hold".into(), cost), ("release".into(), -cost), ("settle".into(), cost)]);
+}
+
+#[tokio::test]
+async fn the_next_leg_hears_where_the_first_fails() {
+    let house = House::open().await;
+    for (weather_name, cause) in [
+        ("down", Cause::Unavailable),
+        ("throttled", Cause::Throttled),
+        ("reset", Cause::Unavailable),
+        ("garbage", Cause::Broken),
+    ] {
+        weather(&house.turnstone, &format!(r#"{{"weather":"{weather_name}","calls":1}}"#)).await;
+        let audio = spoken(TEXT, Format::new(Codec::Mp3, 24_000), false);
+        let heard = house.gateway.recognise(&house.caller, hear(audio, "ear")).await.unwrap();
+        assert_eq!(
+            (heard.engine.as_str(), heard.transcript.text.as_str()),
+            ("scribe", "mind the gap"),
+            "{weather_name}"
+        );
+        assert!(heard.warnings[0].starts_with("turnstone was passed over"), "{:?}", heard.warnings);
+        let (row, attempts, _) = house.dispatch(&heard.dispatch).await;
+        let seen: Vec<_> = attempts.iter().map(|a| (a.engine.as_str(), a.cause.as_deref())).collect();
+        assert_eq!(seen, [("turnstone", Some(cause.name())), ("scribe", None)], "{weather_name}");
+        assert_eq!(row.cost_nanos, 0);
+    }
+}
+
+#[tokio::test]
+async fn a_recogniser_slow_past_its_deadline_gives_way() {
+    let house = House::open().await;
+    let mut slow = leg("turnstone", None);
+    slow.deadline = Some(300);
+    house.gateway.put_route(route("hasty", Work::Recognition, vec![slow, leg("scribe", None)]), "test").await.unwrap();
+    weather(&house.turnstone, r#"{"weather":"becalmed"}"#).await;
+    let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
+    let heard =
+        tokio::time::timeout(Duration::from_secs(5), house.gateway.recognise(&house.caller, hear(audio, "hasty")));
+    let heard = heard.await.expect("the deadline holds").unwrap();
+    let (_, attempts, _) = house.dispatch(&heard.dispatch).await;
+    assert_eq!(attempts[0].cause.as_deref(), Some("timed-out"));
+}
+
+#[tokio::test]
+async fn what_is_too_long_for_one_goes_to_another_and_for_all_is_refused() {
+    let house = House::open().await;
+    let silence = encode_all(&vec![0.0; 8_000 * 61], Format::new(Codec::Wav, 8_000)).unwrap();
+    let long = GivenAudio { source: AudioSource::Memory(silence.into()), told: None };
+    match house.gateway.recognise(&house.caller, hear(long.clone(), "scribe")).await.unwrap_err() {
+        GatewayError::TooLong { engine, given, limit, .. } => {
+            assert_eq!((engine.as_str(), given, limit), ("scribe", 61, 60))
+        }
+        other => panic!("{other}"),
+    }
+    let plan = house.gateway.estimate_hearing(&house.caller, &long, Some("ear"), None, None).await.unwrap().plan;
+    assert_eq!(plan.len(), 1, "the leg that cannot take it is left out");
+    assert_eq!(plan[0].engine_name(), "turnstone");
+}
+
+#[tokio::test]
+async fn what_is_no_audio_is_refused_before_anything_is_recorded() {
+    let house = House::open().await;
+    let odd: [(&[u8], Option<Format>); 4] = [
+        (b"", None),
+        (b"<html><p>Not a sound.</p></html>", None),
+        (b"RIFF\x24\0\0\0WAVEfmt ", None),
+        (b"plain words", Some(Format::new(Codec::Mp3, 24_000))),
+    ];
+    for (bytes, told) in odd {
+        let audio = GivenAudio { source: AudioSource::Memory(Bytes::copy_from_slice(bytes)), told };
+        for audio in [in_file(&audio), audio] {
+            let error = house.gateway.recognise(&house.caller, hear(audio, "ear")).await.unwrap_err();
+            assert!(matches!(error, GatewayError::NotAudio(_)), "{bytes:?}: {error}");
+        }
+    }
+    assert_eq!(house.count().await, 0);
+}
+
+#[tokio::test]
+async fn who_hears_is_asked_then_the_apps_default_then_whoever_can() {
+    let mut house = House::open().await;
+    let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
+    let first = house.gateway.estimate_hearing(&house.caller, &audio, None, None, None).await.unwrap();
+    assert_eq!(first.plan[0].engine_name(), "scribe", "the first recogniser by name");
+    house.caller.app.default_recognition = Some("ear".into());
+    let default = house.gateway.estimate_hearing(&house.caller, &audio, None, None, None).await.unwrap();
+    assert_eq!(default.plan.iter().map(|p| p.engine_name()).collect::<Vec<_>>(), ["turnstone", "scribe"]);
+    let missing = house.gateway.estimate_hearing(&house.caller, &audio, Some("turnstome"), None, None).await;
+    assert!(missing.err().unwrap().to_string().contains("turnstone"));
+    let other_work = house.gateway.estimate_hearing(&house.caller, &audio, Some("pier"), None, None).await;
+    assert!(other_work.err().unwrap().to_string().contains("pier"));
+}
+
+#[tokio::test]
+async fn a_rehearsal_hears_nothing_and_charges_nothing() {
+    let mut house = House::open().await;
+    house.caller.app.rehearsal = 1;
+    let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
+    let heard = house.gateway.recognise(&house.caller, hear(audio, "turnstone")).await.unwrap();
+    assert!(heard.rehearsal && heard.cost.nanos == 0);
+    assert_eq!(heard.transcript.text, "this is a rehearsal");
+    assert!((heard.transcript.words.last().unwrap().end.unwrap() - heard.length).abs() < 1e-9);
+    assert_eq!(delivered(&house.turnstone).await["calls"], 0);
+}

@@ -1,0 +1,194 @@
+//! A gateway in this process, with its records, the stand-ins, and two local
+//! programs that play a recording and print a transcript.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+#![allow(dead_code, reason = "each test file uses its own part")]
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use dispatcher_audio::{Codec, Format, decode_all, encode_all};
+use dispatcher_core::{Conditions, Criteria, Leg, Route, Wanted, Work};
+use dispatcher_engines::{Engine, Fetcher};
+use dispatcher_gateway::{
+    AudioBody, BodyError, Caller, Gateway, Registry, SynthesisRequest, TextInput, Unsupported, Utterance,
+};
+use dispatcher_standins::{StandIn, start_heron, start_turnstone, tone};
+use dispatcher_store::{App, AttemptRow, DispatchRow, LedgerRow, Store};
+use dispatcher_vault::{Parts, RootKey};
+
+pub const TOKEN: &str = "tkn/7Qx+canary";
+/// 50 characters.
+pub const TEXT: &str = "The 06:15 to Gullsay is delayed by twenty minutes.";
+pub const ON_TAPE: &str = "The crossing is suspended.";
+const HERON: &str = include_str!("../../../../demo/sheets/heron.toml");
+const TURNSTONE: &str = include_str!("../../../../demo/sheets/turnstone.toml");
+
+pub struct House {
+    pub folder: tempfile::TempDir,
+    pub gateway: Gateway,
+    pub heron: StandIn,
+    pub turnstone: StandIn,
+    pub caller: Caller,
+}
+
+pub fn token(token: &str) -> Parts {
+    BTreeMap::from([("token".to_owned(), token.to_owned().into())])
+}
+
+pub fn app(name: &str) -> App {
+    App {
+        name: name.into(),
+        title: name.into(),
+        rehearsal: 0,
+        default_voice: None,
+        default_recognition: None,
+        created_at: 1,
+    }
+}
+
+/// A program that prints a file, as a synthesiser of what is on it.
+fn tape(file: &Path) -> String {
+    format!(
+        "sheet = 1\nname = \"tape\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"cat\"\n\
+         [synthesis]\narguments = [\"{}\"]\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", rates = [16000] }}\n\
+         [[synthesis.voices]]\nid = \"reel\"\nname = \"Reel\"\nlanguages = [\"en-GB\", \"pt-PT\"]\n",
+        file.display()
+    )
+}
+
+/// A program that prints a file, as a recogniser that always hears the same.
+fn scribe(file: &Path) -> String {
+    format!(
+        "sheet = 1\nname = \"scribe\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"cat\"\n\
+         [recognition]\narguments = [\"{}\"]\nlimit = {{ seconds = 60 }}\n[recognition.formats]\n\
+         wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\nignore = [\"<sil>\"]\n",
+        file.display()
+    )
+}
+
+pub fn leg(engine: &str, voice: Option<&str>) -> Leg {
+    Leg {
+        engine: engine.into(),
+        voice: voice.map(str::to_owned),
+        criteria: Criteria::default(),
+        model: None,
+        deadline: Some(4_000),
+        conditions: Conditions::default(),
+    }
+}
+
+pub fn route(name: &str, work: Work, legs: Vec<Leg>) -> Route {
+    Route { name: name.into(), work, note: String::new(), legs }
+}
+
+pub fn load(source: &str, name: &str, endpoint: Option<&str>) -> Engine {
+    Engine::load(source, name, endpoint, &Fetcher::new().unwrap()).unwrap()
+}
+
+/// Engines of the house; heron's address can be spelt otherwise.
+pub fn registry(folder: &Path, heron: &str, turnstone: &str) -> Registry {
+    let mut registry = Registry::default();
+    registry.add(load(HERON, "heron.toml", Some(heron)));
+    registry.add(load(TURNSTONE, "turnstone.toml", Some(turnstone)));
+    registry.add(load(&tape(&folder.join("tape.wav")), "tape.toml", None));
+    registry.add(load(&scribe(&folder.join("scribe.txt")), "scribe.toml", None));
+    registry
+}
+
+impl House {
+    /// A house with credentials bound and two routes: `pier` speaks, `ear` hears.
+    pub async fn open() -> House {
+        let folder = tempfile::tempdir().unwrap();
+        let samples = tone::speak(ON_TAPE, tone::Manner { pitch: 1.0, rate: 1.5 }, 16_000);
+        let wav = encode_all(&samples, Format::new(Codec::Wav, 16_000)).unwrap();
+        std::fs::write(folder.path().join("tape.wav"), wav).unwrap();
+        std::fs::write(
+            folder.path().join("scribe.txt"),
+            "<sil> 0 0.2 1\nmind 0.2 0.5 0.9\nthe 0.5 0.6 0.8\ngap 0.6 1.1 0.7\n",
+        )
+        .unwrap();
+        let heron = start_heron(0, TOKEN).await.unwrap();
+        let turnstone = start_turnstone(0, TOKEN).await.unwrap();
+        let registry = registry(folder.path(), &heron.url(), &turnstone.url());
+        let store = Store::open(&folder.path().join("records.db")).unwrap();
+        store.add_app(app("quay"), "test".into()).await.unwrap();
+        let root = RootKey::load_or_create(&folder.path().join("root.key"), &mut rand::rng()).unwrap();
+        let gateway = Gateway::start(store, root, registry).await.unwrap();
+        for engine in ["heron", "turnstone"] {
+            gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
+        }
+        let pier = route("pier", Work::Synthesis, vec![leg("heron", Some("marin")), leg("tape", None)]);
+        let ear = route("ear", Work::Recognition, vec![leg("turnstone", None), leg("scribe", None)]);
+        gateway.put_route(pier, "test").await.unwrap();
+        gateway.put_route(ear, "test").await.unwrap();
+        let caller = Caller { app: app("quay"), operator: false, who: "test".into() };
+        House { folder, gateway, heron, turnstone, caller }
+    }
+
+    pub async fn speak(&self, request: SynthesisRequest) -> Utterance {
+        self.gateway.speak(&self.caller, request).await.unwrap_or_else(|error| panic!("{error}"))
+    }
+
+    pub async fn dispatch(&self, id: &str) -> (DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>) {
+        self.gateway.store().dispatch(id.into()).await.unwrap()
+    }
+
+    /// The dispatch once it is no longer open.
+    pub async fn settled(&self, id: &str) -> (DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>) {
+        for _ in 0..400 {
+            let found = self.dispatch(id).await;
+            if found.0.state != "open" {
+                return found;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        }
+        panic!("the dispatch {id} was never settled");
+    }
+
+    /// How many dispatches there are.
+    pub async fn count(&self) -> usize {
+        let filter = dispatcher_store::DispatchFilter { limit: 100, ..Default::default() };
+        self.gateway.store().dispatches(filter).await.unwrap().len()
+    }
+}
+
+/// Text for a voice or route, as 24 kHz PCM.
+pub fn say(text: &str, wanted: &str) -> SynthesisRequest {
+    SynthesisRequest {
+        text: TextInput::Plain(text.into()),
+        wanted: Some(Wanted::Named(wanted.into())),
+        model: None,
+        language: None,
+        unsupported: Unsupported::Adapt,
+        format: Format::new(Codec::Pcm, 24_000),
+        trace: None,
+    }
+}
+
+pub async fn collect(mut body: AudioBody) -> Result<Vec<u8>, BodyError> {
+    let mut audio = Vec::new();
+    while let Some(piece) = body.next().await {
+        audio.extend_from_slice(&piece?);
+    }
+    Ok(audio)
+}
+
+/// The words in audio of a format.
+pub fn words(audio: &[u8], format: Format) -> String {
+    let (samples, layout) = decode_all(audio, format).unwrap();
+    tone::hear(&samples, layout.rate).into_iter().map(|heard| heard.text).collect()
+}
+
+pub async fn weather(standin: &StandIn, forecast: &str) {
+    let request = reqwest::Client::new().put(format!("{}/weather", standin.url())).body(forecast.to_owned());
+    assert!(request.send().await.unwrap().status().is_success(), "{forecast}");
+}
+
+pub async fn delivered(standin: &StandIn) -> serde_json::Value {
+    reqwest::get(format!("{}/delivered", standin.url())).await.unwrap().json().await.unwrap()
+}
+
+/// `kind amount` of each ledger line.
+pub fn lines(ledger: &[LedgerRow]) -> Vec<(String, i64)> {
+    ledger.iter().map(|line| (line.kind.clone(), line.nanos)).collect()
+}

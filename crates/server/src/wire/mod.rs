@@ -1,0 +1,62 @@
+//! The JSON of the API: what goes in and what comes out. Here lies what all
+//! parts of it share.
+
+mod engines;
+mod people;
+mod records;
+mod speech;
+
+use dispatcher_core::Money;
+use serde::Serialize;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+use utoipa::ToSchema;
+
+pub(crate) use engines::*;
+pub(crate) use people::*;
+pub(crate) use records::*;
+pub(crate) use speech::*;
+
+/// RFC 3339 of microseconds since 1970.
+pub(crate) fn rfc3339(micros: i64) -> String {
+    let time = OffsetDateTime::from_unix_timestamp_nanos(i128::from(micros) * 1_000);
+    time.ok().and_then(|time| time.format(&Rfc3339).ok()).unwrap_or_default()
+}
+
+fn milliseconds(micros: i64) -> f64 {
+    (micros as f64 / 10.0).round() / 100.0
+}
+
+/// A list and where it goes on.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct List<T> {
+    pub(crate) items: Vec<T>,
+    /// To be sent as `cursor`; null at the end.
+    pub(crate) next: Option<String>,
+}
+
+impl<T> List<T> {
+    pub(crate) fn whole(items: Vec<T>) -> Self {
+        List { items, next: None }
+    }
+}
+
+/// An amount of money.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct Amount {
+    #[schema(example = "0.001250")]
+    pub(crate) amount: String,
+    #[schema(example = "EUR")]
+    pub(crate) currency: String,
+}
+
+impl From<Money> for Amount {
+    fn from(money: Money) -> Self {
+        Amount { amount: money.amount(), currency: money.currency.to_string() }
+    }
+}
+
+pub(crate) fn amount(nanos: i64, currency: &str) -> Amount {
+    let currency = currency.parse().unwrap_or(dispatcher_core::Currency::EUR);
+    Money { nanos, currency }.into()
+}

@@ -1,0 +1,115 @@
+//! Apps, keys, and who is signed in.
+
+use dispatcher_store::{AccessKey, App};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::rfc3339;
+
+/// An app.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AppAnswer {
+    pub(crate) name: String,
+    pub(crate) title: String,
+    pub(crate) rehearsal: bool,
+    pub(crate) default_voice: Option<String>,
+    pub(crate) default_recognition: Option<String>,
+    pub(crate) created: String,
+}
+
+impl From<App> for AppAnswer {
+    fn from(app: App) -> Self {
+        AppAnswer {
+            name: app.name,
+            title: app.title,
+            rehearsal: app.rehearsal == 1,
+            default_voice: app.default_voice,
+            default_recognition: app.default_recognition,
+            created: rfc3339(app.created_at),
+        }
+    }
+}
+
+/// A new app, or what to change of one.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct AppRequest {
+    /// 1 to 40 small letters, digits and hyphens.
+    pub(crate) name: Option<String>,
+    pub(crate) title: Option<String>,
+    /// Same calls and checks, no engine called, nothing charged.
+    #[serde(default)]
+    pub(crate) rehearsal: bool,
+    /// The voice or route of requests that name none.
+    pub(crate) default_voice: Option<String>,
+    /// The engine or route of recognitions that name none.
+    pub(crate) default_recognition: Option<String>,
+}
+
+/// A key, without its secret.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct KeyAnswer {
+    pub(crate) id: String,
+    pub(crate) app: String,
+    pub(crate) operator: bool,
+    pub(crate) label: String,
+    pub(crate) hint: String,
+    pub(crate) created: String,
+    pub(crate) last_used: Option<String>,
+    pub(crate) revoked: Option<String>,
+    /// Only in the answer that made it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) key: Option<String>,
+}
+
+impl From<AccessKey> for KeyAnswer {
+    fn from(key: AccessKey) -> Self {
+        KeyAnswer {
+            id: key.id,
+            app: key.app,
+            operator: key.operator == 1,
+            label: key.label,
+            hint: key.hint,
+            created: rfc3339(key.created_at),
+            last_used: key.last_used_at.map(rfc3339),
+            revoked: key.revoked_at.map(rfc3339),
+            key: None,
+        }
+    }
+}
+
+/// A new key.
+#[derive(Debug, Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct KeyRequest {
+    #[serde(default)]
+    pub(crate) label: String,
+}
+
+/// Who is signed in.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SessionAnswer {
+    /// Null where nobody is.
+    pub(crate) person: Option<String>,
+    pub(crate) version: String,
+}
+
+/// Signing in: a person and password, or an operator key.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct SignInRequest {
+    pub(crate) person: Option<String>,
+    #[schema(value_type = Option<String>)]
+    pub(crate) password: Option<secrecy::SecretString>,
+    #[schema(value_type = Option<String>)]
+    pub(crate) key: Option<secrecy::SecretString>,
+}
+
+/// A person's new password.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct PersonRequest {
+    /// At least twelve characters.
+    #[schema(value_type = String)]
+    pub(crate) password: secrecy::SecretString,
+}

@@ -1,0 +1,191 @@
+//! What was done, what it cost, and who changed what.
+
+use dispatcher_store::{AttemptRow, DispatchRow, LedgerRow, UsageRow};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use super::{Amount, EngineAnswer, amount, milliseconds, rfc3339};
+
+/// One request and what came of it. Times are milliseconds.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct DispatchAnswer {
+    pub(crate) id: String,
+    pub(crate) app: String,
+    pub(crate) work: String,
+    pub(crate) wanted: String,
+    pub(crate) rehearsal: bool,
+    /// `open`, `done`, `failed`, `abandoned` or `uncertain`.
+    pub(crate) state: String,
+    pub(crate) engine: Option<String>,
+    pub(crate) voice: Option<String>,
+    pub(crate) model: Option<String>,
+    pub(crate) media_type: String,
+    pub(crate) language: Option<String>,
+    pub(crate) characters: i64,
+    /// Seconds of audio.
+    pub(crate) audio: f64,
+    pub(crate) first_audio: Option<f64>,
+    pub(crate) total: Option<f64>,
+    pub(crate) cost: Amount,
+    pub(crate) problem: Option<String>,
+    pub(crate) started: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) trace: Option<String>,
+    /// Only for a single dispatch.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) attempts: Option<Vec<AttemptAnswer>>,
+    /// Only for a single dispatch.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) ledger: Option<Vec<LedgerAnswer>>,
+}
+
+impl From<DispatchRow> for DispatchAnswer {
+    fn from(row: DispatchRow) -> Self {
+        DispatchAnswer {
+            id: row.id,
+            app: row.app,
+            work: row.work,
+            wanted: row.wanted,
+            rehearsal: row.rehearsal == 1,
+            state: row.state,
+            engine: row.engine,
+            voice: row.voice,
+            model: row.model,
+            media_type: row.media_type,
+            language: row.language,
+            characters: row.characters,
+            audio: row.audio_ms as f64 / 1_000.0,
+            first_audio: row.first_us.map(milliseconds),
+            total: row.total_us.map(milliseconds),
+            cost: amount(row.cost_nanos, &row.currency),
+            problem: row.problem,
+            started: rfc3339(row.started_at),
+            trace: row.trace,
+            attempts: None,
+            ledger: None,
+        }
+    }
+}
+
+/// One call of one engine. Times are milliseconds.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AttemptAnswer {
+    pub(crate) number: i64,
+    pub(crate) engine: String,
+    pub(crate) voice: Option<String>,
+    pub(crate) model: Option<String>,
+    pub(crate) state: String,
+    pub(crate) cause: Option<String>,
+    pub(crate) detail: Option<String>,
+    /// Since the dispatch began.
+    pub(crate) offset: f64,
+    pub(crate) first_audio: Option<f64>,
+    pub(crate) total: Option<f64>,
+}
+
+impl From<AttemptRow> for AttemptAnswer {
+    fn from(row: AttemptRow) -> Self {
+        AttemptAnswer {
+            number: row.number,
+            engine: row.engine,
+            voice: row.voice,
+            model: row.model,
+            state: row.state,
+            cause: row.cause,
+            detail: row.detail,
+            offset: milliseconds(row.offset_us),
+            first_audio: row.first_us.map(milliseconds),
+            total: row.total_us.map(milliseconds),
+        }
+    }
+}
+
+/// One entry of the ledger.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LedgerAnswer {
+    /// `hold`, `release`, `settle` or `adjust`.
+    pub(crate) kind: String,
+    pub(crate) attempt: i64,
+    pub(crate) engine: String,
+    pub(crate) model: Option<String>,
+    pub(crate) characters: i64,
+    /// Seconds.
+    pub(crate) audio: f64,
+    pub(crate) cost: Amount,
+    pub(crate) at: String,
+}
+
+impl From<LedgerRow> for LedgerAnswer {
+    fn from(row: LedgerRow) -> Self {
+        LedgerAnswer {
+            kind: row.kind,
+            attempt: row.attempt,
+            engine: row.engine,
+            model: row.model,
+            characters: row.characters,
+            audio: row.audio_ms as f64 / 1_000.0,
+            cost: amount(row.nanos, &row.currency),
+            at: rfc3339(row.at),
+        }
+    }
+}
+
+/// Usage of one group in one currency.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct UsageAnswer {
+    /// Values of the columns grouped by, in their order.
+    pub(crate) group: Vec<String>,
+    pub(crate) requests: i64,
+    pub(crate) characters: i64,
+    /// Seconds of audio.
+    pub(crate) audio: f64,
+    pub(crate) cost: Amount,
+}
+
+impl From<UsageRow> for UsageAnswer {
+    fn from(row: UsageRow) -> Self {
+        UsageAnswer {
+            group: std::iter::once(row.first).chain(row.second).collect(),
+            requests: row.requests,
+            characters: row.characters,
+            audio: row.audio_ms as f64 / 1_000.0,
+            cost: amount(row.nanos, &row.currency),
+        }
+    }
+}
+
+/// The usage of some days.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct UsageList {
+    pub(crate) by: Vec<String>,
+    pub(crate) from: String,
+    pub(crate) to: String,
+    pub(crate) items: Vec<UsageAnswer>,
+    pub(crate) next: Option<String>,
+    /// One amount a currency.
+    pub(crate) total: Vec<Amount>,
+}
+
+/// One entry of the audit log.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AuditAnswer {
+    pub(crate) at: String,
+    pub(crate) who: String,
+    pub(crate) action: String,
+    pub(crate) subject: String,
+}
+
+/// What is going on now, and what went on today.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct OverviewAnswer {
+    pub(crate) engines: Vec<EngineAnswer>,
+    /// The newest dispatches.
+    pub(crate) dispatches: Vec<DispatchAnswer>,
+    /// Today's usage by engine.
+    pub(crate) usage: Vec<UsageAnswer>,
+    /// Of the newest 500 dispatches.
+    pub(crate) requests: usize,
+    pub(crate) failed: usize,
+    /// Answered by a leg after the first.
+    pub(crate) fallbacks: usize,
+}

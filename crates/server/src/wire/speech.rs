@@ -1,0 +1,222 @@
+//! Utterances, transcripts and estimates.
+
+use dispatcher_core::Transcript;
+use dispatcher_gateway::Planned;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::{Amount, CriteriaSchema};
+
+/// How `voice` is written; read by hand, so that faults name their member.
+#[derive(ToSchema)]
+#[serde(untagged)]
+#[expect(dead_code, reason = "describes the JSON for the API document alone")]
+pub(crate) enum VoiceSchema {
+    /// A route, or `engine/voice`.
+    Name(String),
+    Like(CriteriaSchema),
+}
+
+/// A synthesis request.
+#[derive(Debug, Clone, Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct UtteranceRequest {
+    /// Plain text; or `ssml`.
+    #[schema(example = "The 06:15 to Gullsay is delayed by twenty minutes.")]
+    pub(crate) text: Option<String>,
+    /// A document of SSML 1.1.
+    pub(crate) ssml: Option<String>,
+    /// A route, a voice id `engine/voice`, or criteria
+    /// (`{"languages", "gender", "style", "name"}`).
+    #[schema(value_type = Option<VoiceSchema>, example = "quayside")]
+    pub(crate) voice: Option<serde_json::Value>,
+    /// A model of the engine; the engine's first unless given.
+    pub(crate) model: Option<String>,
+    /// BCP 47 tag of the text.
+    #[schema(example = "en-GB")]
+    pub(crate) language: Option<String>,
+    /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
+    pub(crate) unsupported: Option<String>,
+    pub(crate) audio: Option<AudioWish>,
+    /// `rate`, `pitch`, `volume` in SSML 1.1's value forms.
+    #[schema(value_type = Option<Object>)]
+    pub(crate) prosody: Option<serde_json::Value>,
+    /// `name` and `degree`.
+    #[schema(value_type = Option<Object>)]
+    pub(crate) style: Option<serde_json::Value>,
+    /// A free-text instruction on how to speak.
+    pub(crate) direction: Option<String>,
+    pub(crate) variation: Option<f64>,
+    pub(crate) seed: Option<u64>,
+}
+
+/// The audio that is asked for.
+#[derive(Debug, Clone, Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct AudioWish {
+    /// A media type or a file extension.
+    #[serde(rename = "type")]
+    #[schema(example = "audio/mpeg")]
+    pub(crate) kind: Option<String>,
+    /// Hertz.
+    pub(crate) rate: Option<u32>,
+    /// Bits a second.
+    pub(crate) bitrate: Option<u32>,
+    /// 1 or 2.
+    pub(crate) channels: Option<u8>,
+}
+
+/// The JSON answer of a synthesis.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct UtteranceAnswer {
+    pub(crate) audio: AudioAnswer,
+    /// Words with their times, where the engine tells them.
+    #[schema(value_type = Vec<Object>)]
+    pub(crate) words: Vec<serde_json::Value>,
+    #[schema(value_type = Vec<Object>)]
+    pub(crate) marks: Vec<serde_json::Value>,
+    pub(crate) engine: String,
+    pub(crate) voice: String,
+    pub(crate) model: Option<String>,
+    pub(crate) cost: Amount,
+    /// What became of each element of the markup.
+    #[schema(value_type = Vec<Object>)]
+    pub(crate) fidelity: Vec<dispatcher_markup::Fidelity>,
+    pub(crate) warnings: Vec<String>,
+    pub(crate) dispatch: String,
+}
+
+/// Audio inside JSON.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AudioAnswer {
+    #[serde(rename = "type")]
+    pub(crate) kind: String,
+    pub(crate) base64: String,
+    pub(crate) data_uri: String,
+    /// Seconds.
+    pub(crate) duration: f64,
+}
+
+/// A recognition request as JSON.
+#[derive(Debug, Clone, Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct TranscriptRequest {
+    pub(crate) audio: Option<Base64Audio>,
+    pub(crate) engine: Option<String>,
+    pub(crate) route: Option<String>,
+    pub(crate) model: Option<String>,
+    /// BCP 47 tag of what is spoken.
+    pub(crate) language: Option<String>,
+    /// Earlier lines, for engines that take context.
+    pub(crate) context: Option<String>,
+    /// 0 to 1.
+    pub(crate) variation: Option<f64>,
+}
+
+/// Audio as base64.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Base64Audio {
+    #[serde(rename = "type")]
+    pub(crate) kind: Option<String>,
+    pub(crate) base64: String,
+}
+
+/// A word of a transcript.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct WordAnswer {
+    pub(crate) text: String,
+    /// Seconds.
+    pub(crate) start: Option<f64>,
+    /// Seconds.
+    pub(crate) end: Option<f64>,
+    /// 0 to 1.
+    pub(crate) confidence: Option<f64>,
+    pub(crate) speaker: Option<String>,
+}
+
+/// The JSON answer of a recognition.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct TranscriptAnswer {
+    pub(crate) text: String,
+    /// BCP 47 tag, or `und`.
+    pub(crate) language: String,
+    /// Seconds of audio.
+    pub(crate) length: f64,
+    pub(crate) engine: String,
+    pub(crate) model: Option<String>,
+    pub(crate) words: Vec<WordAnswer>,
+    #[schema(value_type = Vec<Object>)]
+    pub(crate) alternatives: Vec<dispatcher_core::Alternative>,
+    pub(crate) cost: Amount,
+    pub(crate) warnings: Vec<String>,
+    pub(crate) dispatch: String,
+}
+
+impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
+    fn from(heard: dispatcher_gateway::Recognised) -> Self {
+        let Transcript { text, language, words, alternatives } = heard.transcript;
+        let round = |seconds: Option<f64>| seconds.map(|s| (s * 1_000.0).round() / 1_000.0);
+        let word = |word: dispatcher_core::Word| WordAnswer {
+            text: word.text,
+            start: round(word.start),
+            end: round(word.end),
+            confidence: round(word.confidence),
+            speaker: word.speaker,
+        };
+        TranscriptAnswer {
+            text,
+            language: language.unwrap_or_else(|| "und".into()),
+            length: (heard.length * 1_000.0).round() / 1_000.0,
+            engine: heard.engine,
+            model: heard.model,
+            words: words.into_iter().map(word).collect(),
+            alternatives,
+            cost: heard.cost.into(),
+            warnings: heard.warnings,
+            dispatch: heard.dispatch,
+        }
+    }
+}
+
+/// What a request would do and cost; nothing was sent.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct EstimateAnswer {
+    /// In the order in which they would be tried.
+    pub(crate) plan: Vec<PlanLine>,
+    /// What the first of the plan costs, or its top where `exact` is false.
+    pub(crate) cost: Amount,
+    pub(crate) exact: bool,
+    #[schema(value_type = Vec<Object>)]
+    pub(crate) fidelity: Vec<dispatcher_markup::Fidelity>,
+    /// Equal for equal requested sound.
+    pub(crate) sound: Option<String>,
+    /// Seconds of audio (recognition).
+    pub(crate) length: Option<f64>,
+    /// Characters of text (synthesis).
+    pub(crate) characters: u64,
+    pub(crate) warnings: Vec<String>,
+}
+
+/// One candidate of a plan.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PlanLine {
+    pub(crate) engine: String,
+    pub(crate) voice: Option<String>,
+    pub(crate) model: Option<String>,
+    pub(crate) cost: Amount,
+    /// The format asked of the engine.
+    pub(crate) engine_format: String,
+}
+
+impl From<&Planned> for PlanLine {
+    fn from(planned: &Planned) -> Self {
+        PlanLine {
+            engine: planned.engine_name().into(),
+            voice: planned.voice_id(),
+            model: planned.candidate.model.clone(),
+            cost: planned.estimate.into(),
+            engine_format: planned.format.format.media_type(),
+        }
+    }
+}

@@ -1,0 +1,86 @@
+//! The bare service, with sheets that a test writes.
+
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use reqwest::header::ACCEPT;
+use serde_json::Value;
+
+/// `dispatcher serve` in a process of its own until this is dropped.
+pub struct Service {
+    child: Child,
+    pub folder: tempfile::TempDir,
+    pub url: String,
+    /// Its first operator key.
+    pub key: String,
+    pub http: reqwest::Client,
+}
+
+impl Service {
+    /// Starts it on a free port with these sheets: name and text.
+    pub async fn start(binary: &str, sheets: &[(&str, String)]) -> Service {
+        let folder = tempfile::tempdir().unwrap();
+        let sheet_folder = folder.path().join("sheets");
+        std::fs::create_dir_all(&sheet_folder).unwrap();
+        for (name, text) in sheets {
+            std::fs::write(sheet_folder.join(format!("{name}.toml")), text).unwrap();
+        }
+        let log = folder.path().join("log");
+        let child = Command::new(binary)
+            .args(["serve", "--port", "0", "--data"])
+            .arg(folder.path().join("data"))
+            .arg("--sheets")
+            .arg(&sheet_folder)
+            .current_dir(folder.path())
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(std::fs::File::create(&log).unwrap())
+            .spawn()
+            .unwrap();
+        let url = wait_for_url(&log).await;
+        let key = std::fs::read_to_string(folder.path().join("data/operator.key")).unwrap().trim().to_owned();
+        let http = reqwest::Client::builder().no_proxy().build().unwrap();
+        Service { child, folder, url, key, http }
+    }
+
+    /// Speaks with the operator's key.
+    pub async fn speak(&self, body: Value, accept: &str) -> reqwest::Response {
+        let request = self.http.post(format!("{}/api/v1/utterances", self.url)).bearer_auth(&self.key);
+        request.header(ACCEPT, accept).json(&body).send().await.unwrap()
+    }
+
+    /// Reads with the operator's key.
+    pub async fn get(&self, path: &str) -> Value {
+        let response = self.http.get(format!("{}{path}", self.url)).bearer_auth(&self.key).send().await.unwrap();
+        assert!(response.status().is_success(), "{path}: {}", response.status());
+        response.json().await.unwrap()
+    }
+
+    /// Sends JSON with the operator's key.
+    pub async fn send(&self, method: reqwest::Method, path: &str, body: Value) -> (u16, Value) {
+        let request = self.http.request(method, format!("{}{path}", self.url)).bearer_auth(&self.key).json(&body);
+        let response = request.send().await.unwrap();
+        (response.status().as_u16(), response.json().await.unwrap_or(Value::Null))
+    }
+}
+
+async fn wait_for_url(log: &Path) -> String {
+    let begun = Instant::now();
+    loop {
+        let text = std::fs::read_to_string(log).unwrap_or_default();
+        let told = text.lines().find_map(|line| line.split_once("The console is at ")?.1.split_once(". To sign in"));
+        if let Some((url, _)) = told {
+            return url.trim_end_matches('/').to_owned();
+        }
+        assert!(begun.elapsed() < Duration::from_secs(60), "the service does not start: {text}");
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
