@@ -154,6 +154,11 @@ async fn a_large_body_is_spooled_and_too_large_a_one_refused() {
         demo.post("/api/v1/estimates?engine=pocketsphinx").header("Content-Type", "audio/pcm;rate=48000").body(silence);
     let answer: Value = response.send().await.unwrap().json().await.unwrap();
     assert_eq!(answer["length"].as_f64(), Some(416.667), "{answer}");
+    // The same as base64 inside JSON: 53 MB of text.
+    let base64 = base64::engine::general_purpose::STANDARD.encode(vec![0u8; 40_000_000]);
+    let json = json!({"engine": "pocketsphinx", "audio": {"type": "audio/pcm;rate=48000", "base64": base64}});
+    let answer: Value = demo.post("/api/v1/estimates").json(&json).send().await.unwrap().json().await.unwrap();
+    assert_eq!(answer["length"].as_f64(), Some(416.667), "{answer}");
     let huge = vec![0u8; 101_000_000];
     let response =
         demo.post("/api/v1/transcripts").header("Content-Type", "audio/pcm;rate=48000").body(huge).send().await;

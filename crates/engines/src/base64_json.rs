@@ -8,6 +8,8 @@ use base64::engine::general_purpose::{STANDARD, STANDARD_NO_PAD};
 
 /// Arrays and objects within one another.
 const MAX_DEPTH: usize = 64;
+/// What a document may hold beside its audio: 1 MiB.
+const MAX_REST: usize = 1 << 20;
 /// A key longer than this is none of ours.
 const MAX_KEY: usize = 1_024;
 
@@ -52,15 +54,50 @@ impl Path {
 
 /// What was wrong with the JSON.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub(crate) enum ScanError {
-    #[error("the answer is not JSON")]
+pub enum ScanError {
+    #[error("it is not JSON")]
     NotJson,
-    #[error("the answer ends in the middle")]
+    #[error("it ends in the middle")]
     Torn,
     #[error("there is no audio at the path")]
     NotFound,
     #[error("the audio is not base64")]
     NotBase64,
+    #[error("it is longer than {MAX_REST} bytes without the audio")]
+    TooLong,
+}
+
+/// Takes audio out of a JSON document that may be larger than memory: the
+/// bytes of the base64 string at a path, and the document without them.
+pub struct AudioSplitter(Scanner);
+
+impl AudioSplitter {
+    /// `path` is singular (RFC 9535), such as `$.audio.base64`; `None` where
+    /// it is not.
+    pub fn new(path: &str) -> Option<Self> {
+        Some(AudioSplitter(Scanner { rest: Some(Vec::new()), ..Scanner::new(Path::parse(path)?) }))
+    }
+
+    /// Takes bytes of the document and gives the audio that is ready.
+    ///
+    /// # Errors
+    /// Where it is no JSON or no base64, or too long beside the audio.
+    pub fn push(&mut self, bytes: &[u8]) -> Result<Vec<u8>, ScanError> {
+        self.0.push(bytes)
+    }
+
+    /// The document is over: what is left of it, with an empty string in
+    /// place of the audio, and whether there was any.
+    ///
+    /// # Errors
+    /// Where it ends in the middle.
+    pub fn finish(self) -> Result<(Vec<u8>, bool), ScanError> {
+        match self.0.finish() {
+            Ok(()) => Ok((self.0.rest.unwrap_or_default(), true)),
+            Err(ScanError::NotFound) => Ok((self.0.rest.unwrap_or_default(), false)),
+            Err(error) => Err(error),
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -106,6 +143,8 @@ pub(crate) struct Scanner {
     found: bool,
     quad: Vec<u8>,
     ended: bool,
+    /// The document without the string at the path, where it is wanted.
+    rest: Option<Vec<u8>>,
 }
 
 impl Scanner {
@@ -119,6 +158,7 @@ impl Scanner {
             found: false,
             quad: Vec::new(),
             ended: false,
+            rest: None,
         }
     }
 
@@ -136,10 +176,29 @@ impl Scanner {
                     break;
                 }
             }
+            self.keep(bytes[at])?;
             self.step(bytes[at], &mut out)?;
             at += 1;
         }
         Ok(out)
+    }
+
+    /// Keeps a byte that is not of the string at the path.
+    fn keep(&mut self, byte: u8) -> Result<(), ScanError> {
+        let Some(rest) = self.rest.as_mut() else { return Ok(()) };
+        let inside = match self.state {
+            State::Text { key: false } => byte != b'"',
+            State::Escape { key: false } | State::Unicode { key: false, .. } => true,
+            _ => false,
+        };
+        if self.target && inside {
+            return Ok(());
+        }
+        if rest.len() >= MAX_REST {
+            return Err(ScanError::TooLong);
+        }
+        rest.push(byte);
+        Ok(())
     }
 
     /// The answer is over.
@@ -327,6 +386,29 @@ mod tests {
     }
 
     const SOUND: &[u8] = b"sound of the tide, in and out";
+
+    #[test]
+    fn a_document_is_split_into_its_audio_and_the_rest_however_it_is_cut() {
+        let base64 = STANDARD.encode(SOUND).replace('/', "\\/");
+        let document = format!(
+            "{{\"a\": [1, \"\\u00e9\\\"\"], \"audio\": {{\"type\": \"x\", \"base64\": \"{base64}\"}}, \"base64\": \"kept\"}} "
+        );
+        for piece in [1, 2, 7, 1_000] {
+            let mut splitter = AudioSplitter::new("$.audio.base64").expect("singular");
+            let mut audio = Vec::new();
+            for piece in document.as_bytes().chunks(piece) {
+                audio.extend(splitter.push(piece).expect("JSON"));
+            }
+            let (rest, found) = splitter.finish().expect("whole");
+            assert!(found && audio == SOUND, "pieces of {piece}");
+            assert_eq!(String::from_utf8(rest).expect("text"), document.replace(&base64, ""));
+        }
+        let mut without = AudioSplitter::new("$.audio.base64").expect("singular");
+        assert_eq!(without.push(b"{\"audio\": {\"base64\": 7}}"), Ok(Vec::new()));
+        assert_eq!(without.finish(), Ok((b"{\"audio\": {\"base64\": 7}}".to_vec(), false)));
+        let mut large = AudioSplitter::new("$.audio.base64").expect("singular");
+        assert_eq!(large.push(format!("{{\"a\": \"{}\"}}", "x".repeat(MAX_REST)).as_bytes()), Err(ScanError::TooLong));
+    }
 
     fn answer() -> String {
         let text = STANDARD.encode(SOUND).replace('/', "\\/");

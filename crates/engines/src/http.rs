@@ -447,7 +447,9 @@ fn decode_base64(
     body: impl Stream<Item = Result<Bytes, EngineError>> + Send + 'static,
     scanner: Scanner,
 ) -> impl Stream<Item = Result<Bytes, EngineError>> + Send {
-    let broken = |error: crate::base64_json::ScanError| EngineError::new(Cause::Broken, error.to_string());
+    let broken = |error: crate::base64_json::ScanError| {
+        EngineError::new(Cause::Broken, format!("the answer cannot be read: {error}"))
+    };
     let state = (Box::pin(body), scanner, false);
     futures::stream::try_unfold(state, move |(mut body, mut scanner, done)| async move {
         if done {

@@ -12,6 +12,7 @@ mod process;
 mod template;
 mod transcript;
 
+pub use base64_json::{AudioSplitter, ScanError};
 pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak};
 pub use error::EngineError;
 pub use fetch::Fetcher;

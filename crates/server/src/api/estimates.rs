@@ -1,15 +1,16 @@
 //! `POST /estimates`: what a request would do and cost, with nothing sent.
 
-use dispatcher_gateway::{Estimate, Gateway};
+use dispatcher_gateway::{Estimate, Gateway, GivenAudio};
 use rocket::serde::json::Json;
 use rocket::{Data, State, post};
 
-use super::{speech_request, transcripts};
+use super::speech_request::{self, SpeechRequest};
+use super::transcripts;
 use crate::access::Allowed;
 use crate::headers::Meta;
 use crate::problem::Problem;
 use crate::spool::Spool;
-use crate::wire::{EstimateAnswer, PlanLine, UtteranceRequest};
+use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest};
 
 /// Estimate a request
 ///
@@ -37,19 +38,45 @@ pub(crate) async fn estimate(
     gateway: &State<Gateway>,
     spool: &State<Spool>,
 ) -> Result<Json<EstimateAnswer>, Problem> {
-    let spoken = matches!(meta.essence.as_str(), "application/json" | "text/plain" | "application/ssml+xml" | "");
-    let estimate = if spoken {
-        let read = speech_request::read(&meta, data).await?;
-        let mut estimate = gateway.estimate_speech(&allowed.0, &read.request)?;
-        estimate.warnings.extend(read.left_out.iter().map(|member| format!("{member} would be left out")));
-        estimate
-    } else {
-        let (audio, wish) = transcripts::read(&meta, data, spool).await?;
-        let wanted = wish.route.or(wish.engine);
-        let (model, language) = (wish.model.as_deref(), wish.language.as_deref());
-        gateway.estimate_hearing(&allowed.0, &audio, wanted.as_deref(), model, language).await?
+    let estimate = match meta.essence.as_str() {
+        "text/plain" | "application/ssml+xml" => {
+            of_speech(gateway, &allowed, speech_request::read(&meta, data).await?)?
+        }
+        // JSON that carries audio is a recognition, any other a synthesis.
+        "application/json" | "" => {
+            let (rest, audio) = transcripts::split_json(data, spool).await?;
+            match audio {
+                None => of_speech(gateway, &allowed, speech_request::of_body(&meta, rest)?)?,
+                Some(audio) => {
+                    let (audio, wish) = transcripts::of_split(&rest, Some(audio))?;
+                    transcripts::check(&wish)?;
+                    of_hearing(gateway, &allowed, &audio, wish).await?
+                }
+            }
+        }
+        _ => {
+            let (audio, wish) = transcripts::read(&meta, data, spool).await?;
+            of_hearing(gateway, &allowed, &audio, wish).await?
+        }
     };
     Ok(Json(answer(estimate)))
+}
+
+fn of_speech(gateway: &Gateway, allowed: &Allowed, read: SpeechRequest) -> Result<Estimate, Problem> {
+    let mut estimate = gateway.estimate_speech(&allowed.0, &read.request)?;
+    estimate.warnings.extend(read.left_out.iter().map(|member| format!("{member} would be left out")));
+    Ok(estimate)
+}
+
+async fn of_hearing(
+    gateway: &Gateway,
+    allowed: &Allowed,
+    audio: &GivenAudio,
+    wish: TranscriptRequest,
+) -> Result<Estimate, Problem> {
+    let wanted = wish.route.or(wish.engine);
+    let (model, language) = (wish.model.as_deref(), wish.language.as_deref());
+    Ok(gateway.estimate_hearing(&allowed.0, audio, wanted.as_deref(), model, language).await?)
 }
 
 fn answer(estimate: Estimate) -> EstimateAnswer {

@@ -23,7 +23,11 @@ pub(super) struct SpeechRequest {
 
 /// Reads the body by its media type.
 pub(super) async fn read(meta: &Meta, data: Data<'_>) -> Result<SpeechRequest, Problem> {
-    let body = read_small(data, SMALL_BODY).await?;
+    of_body(meta, read_small(data, SMALL_BODY).await?)
+}
+
+/// Reads a body that is there already.
+pub(super) fn of_body(meta: &Meta, body: Vec<u8>) -> Result<SpeechRequest, Problem> {
     let text = || String::from_utf8(body.clone()).map_err(|_| Problem::new("bad-request", "the text is not UTF-8"));
     let wish = match meta.essence.as_str() {
         "application/json" | "" => {

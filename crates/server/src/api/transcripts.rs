@@ -1,15 +1,14 @@
 //! `POST /transcripts`: audio to text.
 
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::Format;
 use dispatcher_core::is_language_tag;
-use dispatcher_engines::AudioSource;
+use dispatcher_engines::{AudioSource, AudioSplitter, ScanError};
 use dispatcher_gateway::{Gateway, GatewayError, GivenAudio, Recognised, RecognitionRequest};
 use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::{Data, State, post};
+use tokio::io::AsyncReadExt as _;
 use tokio_util::io::ReaderStream;
 
 use super::utterances::keep;
@@ -17,11 +16,11 @@ use crate::access::Allowed;
 use crate::headers::{Meta, query_pairs};
 use crate::idempotency::{Idempotency, Kept, Verdict};
 use crate::problem::Problem;
-use crate::spool::{Sink, Spool, read_small};
+use crate::spool::{Sink, Spool};
 use crate::wire::{TranscriptAnswer, TranscriptRequest};
 
-/// Audio inside JSON is held whole; larger audio goes as a raw body or a form.
-const MAX_JSON: u64 = 24 << 20;
+/// What a JSON request may hold beside its audio, and a little more.
+const MAX_BESIDE: u64 = 2 << 20;
 /// A text part of a form.
 const MAX_PART: usize = 64 << 10;
 
@@ -176,7 +175,10 @@ pub(super) async fn read(
     spool: &Spool,
 ) -> Result<(GivenAudio, TranscriptRequest), Problem> {
     let (given, wish) = match meta.essence.as_str() {
-        "application/json" => from_json(data).await?,
+        "application/json" => {
+            let (rest, audio) = split_json(data, spool).await?;
+            of_split(&rest, audio)?
+        }
         "multipart/form-data" => from_form(meta, data, spool).await?,
         essence
             if essence.starts_with("audio/")
@@ -191,13 +193,19 @@ pub(super) async fn read(
             return Err(Problem::new("not-audio", detail));
         }
     };
+    check(&wish)?;
+    Ok((given, wish))
+}
+
+/// Refuses members that make no sense.
+pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
     if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
         return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
     }
     if wish.variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
         return Err(Problem::at("invalid", "/variation", "variation lies between 0 and 1"));
     }
-    Ok((given, wish))
+    Ok(())
 }
 
 /// What a media type says of raw audio; others tell it themselves.
@@ -205,20 +213,46 @@ fn told(content_type: &str) -> Option<Format> {
     Format::parse(content_type).ok()
 }
 
-async fn from_json(data: Data<'_>) -> Result<(GivenAudio, TranscriptRequest), Problem> {
-    let body = read_small(data, MAX_JSON).await.map_err(|mut problem| {
-        if problem.status == 413 {
-            problem.help = "Send large audio as a raw body or a form; they are spooled.".into();
+/// Where the audio lies in a JSON request.
+const AUDIO_PATH: &str = "$.audio.base64";
+
+/// Splits JSON as it comes in: the audio, where there is any, goes to the
+/// spool; the rest is small.
+pub(super) async fn split_json(data: Data<'_>, spool: &Spool) -> Result<(Vec<u8>, Option<AudioSource>), Problem> {
+    let mut splitter =
+        AudioSplitter::new(AUDIO_PATH).ok_or_else(|| Problem::new("internal", "the path of the audio"))?;
+    let unreadable = |error: ScanError| match error {
+        ScanError::NotBase64 => Problem::at("bad-request", "/audio/base64", error.to_string()),
+        ScanError::TooLong => Problem::new("too-large", error.to_string()),
+        _ => Problem::new("bad-request", format!("the body cannot be read: {error}")),
+    };
+    // Base64 is a third longer than what it carries.
+    let limit = rocket::data::ByteUnit::Byte(spool.limit / 3 * 4 + MAX_BESIDE);
+    let mut reader = data.open(limit);
+    let mut sink = Sink::new(spool.clone());
+    let mut chunk = bytes::BytesMut::new();
+    loop {
+        chunk.reserve(64 << 10);
+        let read = reader.read_buf(&mut chunk).await;
+        if read.map_err(|error| Problem::new("bad-request", format!("the body broke off: {error}")))? == 0 {
+            break;
         }
-        problem
-    })?;
-    let mut wish: TranscriptRequest = serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?;
-    let audio = wish.audio.take().ok_or_else(|| Problem::at("invalid", "/audio", "there is no audio"))?;
-    let bytes = STANDARD
-        .decode(audio.base64.as_bytes())
-        .map_err(|error| Problem::at("bad-request", "/audio/base64", format!("not base64: {error}")))?;
-    let told = audio.kind.as_deref().and_then(told);
-    Ok((GivenAudio { source: AudioSource::Memory(bytes.into()), told }, wish))
+        sink.push(&splitter.push(&chunk.split()).map_err(unreadable)?).await?;
+    }
+    let (rest, found) = splitter.finish().map_err(unreadable)?;
+    Ok((rest, if found { Some(sink.finish().await?) } else { None }))
+}
+
+/// A recognition request whose audio was split off.
+pub(super) fn of_split(rest: &[u8], audio: Option<AudioSource>) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+    let mut wish: TranscriptRequest = serde_json::from_slice(rest).map_err(|error| Problem::of_json(&error))?;
+    match (wish.audio.take(), audio) {
+        (Some(told_of), Some(source)) => {
+            let told = told_of.kind.as_deref().and_then(told);
+            Ok((GivenAudio { source, told }, wish))
+        }
+        _ => Err(Problem::at("invalid", "/audio", "there is no audio")),
+    }
 }
 
 async fn from_form(meta: &Meta, data: Data<'_>, spool: &Spool) -> Result<(GivenAudio, TranscriptRequest), Problem> {

@@ -119,6 +119,7 @@ pub(crate) struct TranscriptRequest {
 pub(crate) struct Base64Audio {
     #[serde(rename = "type")]
     pub(crate) kind: Option<String>,
+    #[expect(dead_code, reason = "taken out of the body as it comes in; here for the API document")]
     pub(crate) base64: String,
 }
 
