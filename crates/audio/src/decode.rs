@@ -1,9 +1,14 @@
 //! Bytes of any format that is read here to samples.
 
+use crate::adts::AdtsDemuxer;
+use crate::flac::FlacDemuxer;
 use crate::mp3::Mp3Decoder;
-use crate::ogg_opus::OggOpusDecoder;
+use crate::mp4::Mp4Demuxer;
+use crate::ogg::OggDemuxer;
+use crate::packets::{Demuxer, PacketDecoder};
 use crate::pcm::SampleKind;
-use crate::wav::{WavFormat, WavHeaderReader};
+use crate::run::{Header, SoundFile};
+use crate::webm::WebmDemuxer;
 use crate::{AudioError, Codec, Format, Layout};
 
 /// Rates outside are a mistake or an attack: telephone bands to studio rates.
@@ -22,9 +27,9 @@ pub(crate) fn check_input(layout: Layout) -> Result<(), AudioError> {
 /// One decoder, whatever the format. Samples are interleaved.
 pub(crate) enum Decoder {
     Raw(RawDecoder),
-    Wav(WavDecoder),
+    File(FileDecoder),
     Mp3(Mp3Decoder),
-    OggOpus(Box<OggOpusDecoder>),
+    Packets(PacketDecoder),
 }
 
 impl Decoder {
@@ -36,13 +41,23 @@ impl Decoder {
             check_input(layout)?;
             Ok(Decoder::Raw(RawDecoder { layout, kind, pending: Vec::new() }))
         };
+        let packets = |demuxer: Box<dyn Demuxer>| Ok(Decoder::Packets(PacketDecoder::new(demuxer)));
+        if let Some(header) = Header::of(format.codec) {
+            return Ok(Decoder::File(FileDecoder { file: SoundFile::new(header), pending: Vec::new() }));
+        }
         match format.codec {
             Codec::Pcm => raw(SampleKind::S16Le),
             Codec::L16 => raw(SampleKind::S16Be),
             Codec::Mulaw => raw(SampleKind::Mulaw),
-            Codec::Wav => Ok(Decoder::Wav(WavDecoder::default())),
-            Codec::Mp3 => Ok(Decoder::Mp3(Mp3Decoder::new())),
-            Codec::OggOpus => Ok(Decoder::OggOpus(Box::new(OggOpusDecoder::new()))),
+            Codec::Alaw => raw(SampleKind::Alaw),
+            Codec::OggOpus | Codec::OggVorbis | Codec::OggFlac => packets(Box::new(OggDemuxer::new())),
+            Codec::WebmOpus => packets(Box::new(WebmDemuxer::new())),
+            Codec::Flac => packets(Box::new(FlacDemuxer::new())),
+            Codec::Aac => packets(Box::new(AdtsDemuxer::default())),
+            Codec::Mp4 => packets(Box::new(Mp4Demuxer::new())),
+            Codec::Mp3 | Codec::Wav | Codec::WavMulaw | Codec::WavAlaw | Codec::Aiff | Codec::Au => {
+                Ok(Decoder::Mp3(Mp3Decoder::new()))
+            }
         }
     }
 
@@ -51,9 +66,9 @@ impl Decoder {
     pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
         match self {
             Decoder::Raw(raw) => raw.push(bytes, last, out),
-            Decoder::Wav(wav) => wav.push(bytes, last, out),
+            Decoder::File(file) => file.push(bytes, last, out),
             Decoder::Mp3(mp3) => mp3.push(bytes, last, out),
-            Decoder::OggOpus(opus) => opus.push(bytes, last, out),
+            Decoder::Packets(packets) => packets.push(bytes, last, out),
         }
     }
 
@@ -61,9 +76,9 @@ impl Decoder {
     pub(crate) fn layout(&self) -> Option<Layout> {
         match self {
             Decoder::Raw(raw) => Some(raw.layout),
-            Decoder::Wav(wav) => wav.format.map(|format| format.layout),
+            Decoder::File(file) => file.file.format().map(|format| format.layout),
             Decoder::Mp3(mp3) => mp3.layout(),
-            Decoder::OggOpus(opus) => opus.layout(),
+            Decoder::Packets(packets) => packets.layout(),
         }
     }
 }
@@ -104,41 +119,16 @@ fn push_samples(pending: &mut Vec<u8>, kind: SampleKind, channels: u8, bytes: &[
     pending.extend_from_slice(&bytes[whole..]);
 }
 
-/// RIFF WAVE with any of the sample kinds.
-#[derive(Default)]
-pub(crate) struct WavDecoder {
-    header: WavHeaderReader,
-    format: Option<WavFormat>,
-    /// Bytes of data still to come; `None` where the header does not know.
-    left: Option<u64>,
+/// Samples behind a header.
+pub(crate) struct FileDecoder {
+    file: SoundFile,
     pending: Vec<u8>,
 }
 
-impl WavDecoder {
+impl FileDecoder {
     fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
-        if self.format.is_some() {
-            self.push_data(bytes, out);
-        } else if let Some(start) = self.header.push(bytes)? {
-            self.format = Some(start.format);
-            self.left = start.declared;
-            self.push_data(&start.data, out);
-        }
-        if !last {
-            return Ok(());
-        }
-        match (self.format, self.left) {
-            (None, _) => Err(AudioError::Truncated { format: "WAV", what: "its header is not whole" }),
-            (_, Some(1..)) => Err(AudioError::Truncated { format: "WAV", what: "it holds less than its header says" }),
-            _ => Ok(()),
-        }
-    }
-
-    fn push_data(&mut self, bytes: &[u8], out: &mut Vec<f32>) {
-        let Some(format) = self.format else { return };
-        let taken = self.left.map_or(bytes.len(), |left| bytes.len().min(usize::try_from(left).unwrap_or(usize::MAX)));
-        if let Some(left) = self.left.as_mut() {
-            *left -= taken as u64;
-        }
-        push_samples(&mut self.pending, format.kind, format.layout.channels, &bytes[..taken], out);
+        let pending = &mut self.pending;
+        self.file.push(bytes, |data, format| push_samples(pending, format.kind, format.layout.channels, data, out))?;
+        if last { self.file.finish() } else { Ok(()) }
     }
 }

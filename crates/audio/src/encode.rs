@@ -1,35 +1,56 @@
 //! Samples to bytes of any format that is written here.
 
+use crate::flac::FlacEncoder;
 use crate::mp3::Mp3Encoder;
 use crate::ogg_opus::OggOpusEncoder;
-use crate::pcm::{mulaw_encode, to_i16};
+use crate::pcm::{alaw_encode, mulaw_encode, to_i16};
+use crate::wav::g711_header;
+use crate::webm::WebmOpusEncoder;
 use crate::{AudioError, Codec, Format, Layout, wav_header};
 
 /// One encoder, whatever the format. Nothing is written before the first
 /// sample, so that a bare header never passes for sound.
 pub(crate) enum Encoder {
-    Wav { layout: Layout, begun: bool },
-    Pcm,
-    L16,
-    Mulaw,
+    /// Plain samples, and the header that is still to be written before them.
+    Plain {
+        coding: Plain,
+        header: Vec<u8>,
+    },
     Mp3(Box<Mp3Encoder>),
     OggOpus(Box<OggOpusEncoder>),
+    WebmOpus(Box<WebmOpusEncoder>),
+    Flac(Box<FlacEncoder>),
+}
+
+/// How plain samples are written.
+#[derive(Clone, Copy)]
+pub(crate) enum Plain {
+    LittleEndian,
+    BigEndian,
+    Mulaw,
+    Alaw,
 }
 
 impl Encoder {
     /// # Errors
     /// As [`Format::check`], or when the codec's library refuses.
     pub(crate) fn new(format: Format) -> Result<Self, AudioError> {
-        format.check()?;
+        format.check_output()?;
+        let layout = Layout { rate: format.rate, channels: format.channels };
+        let plain = |coding, header: &[u8]| Encoder::Plain { coding, header: header.to_vec() };
         Ok(match format.codec {
-            Codec::Wav => {
-                Encoder::Wav { layout: Layout { rate: format.rate, channels: format.channels }, begun: false }
-            }
-            Codec::Pcm => Encoder::Pcm,
-            Codec::L16 => Encoder::L16,
-            Codec::Mulaw => Encoder::Mulaw,
+            Codec::Wav => plain(Plain::LittleEndian, &wav_header(layout, None)),
+            Codec::WavMulaw => plain(Plain::Mulaw, &g711_header(layout, true, None)),
+            Codec::WavAlaw => plain(Plain::Alaw, &g711_header(layout, false, None)),
+            Codec::Pcm => plain(Plain::LittleEndian, &[]),
+            Codec::L16 => plain(Plain::BigEndian, &[]),
+            Codec::Mulaw => plain(Plain::Mulaw, &[]),
+            Codec::Alaw => plain(Plain::Alaw, &[]),
             Codec::Mp3 => Encoder::Mp3(Box::new(Mp3Encoder::new(format)?)),
             Codec::OggOpus => Encoder::OggOpus(Box::new(OggOpusEncoder::new(format)?)),
+            Codec::WebmOpus => Encoder::WebmOpus(Box::new(WebmOpusEncoder::new(format)?)),
+            Codec::Flac => Encoder::Flac(Box::new(FlacEncoder::new(format))),
+            codec => return Err(AudioError::ReadOnly(codec)),
         })
     }
 
@@ -38,17 +59,20 @@ impl Encoder {
             return Ok(());
         }
         match self {
-            Encoder::Wav { layout, begun } => {
-                if !std::mem::replace(begun, true) {
-                    out.extend_from_slice(&wav_header(*layout, None));
+            Encoder::Plain { coding, header } => {
+                out.append(header);
+                let samples = samples.iter().map(|sample| to_i16(*sample));
+                match coding {
+                    Plain::LittleEndian => out.extend(samples.flat_map(i16::to_le_bytes)),
+                    Plain::BigEndian => out.extend(samples.flat_map(i16::to_be_bytes)),
+                    Plain::Mulaw => out.extend(samples.map(mulaw_encode)),
+                    Plain::Alaw => out.extend(samples.map(alaw_encode)),
                 }
-                out.extend(samples.iter().flat_map(|sample| to_i16(*sample).to_le_bytes()));
             }
-            Encoder::Pcm => out.extend(samples.iter().flat_map(|sample| to_i16(*sample).to_le_bytes())),
-            Encoder::L16 => out.extend(samples.iter().flat_map(|sample| to_i16(*sample).to_be_bytes())),
-            Encoder::Mulaw => out.extend(samples.iter().map(|sample| mulaw_encode(to_i16(*sample)))),
             Encoder::Mp3(mp3) => mp3.encode(samples, out)?,
             Encoder::OggOpus(opus) => opus.encode(samples, out)?,
+            Encoder::WebmOpus(opus) => opus.encode(samples, out)?,
+            Encoder::Flac(flac) => flac.encode(samples, out)?,
         }
         Ok(())
     }
@@ -57,7 +81,9 @@ impl Encoder {
         match self {
             Encoder::Mp3(mp3) => mp3.finish(out),
             Encoder::OggOpus(opus) => opus.finish(out),
-            _ => Ok(()),
+            Encoder::WebmOpus(opus) => opus.finish(out),
+            Encoder::Flac(flac) => flac.finish(out),
+            Encoder::Plain { .. } => Ok(()),
         }
     }
 }

@@ -23,6 +23,9 @@ pub enum AudioError {
     /// A media type that is not known.
     #[error("unknown audio type '{0}'; known types: {known}", known = crate::format::known_types())]
     UnknownType(String),
+    /// A format that is read and not written.
+    #[error("{0} is read here and not written; ask for one of: {written}", written = crate::format::written_types())]
+    ReadOnly(Codec),
     /// A rate the codec cannot carry.
     #[error("{codec} cannot carry {rate} Hz; it can carry {allowed}")]
     Rate { codec: Codec, rate: u32, allowed: String },

@@ -8,25 +8,37 @@
 //! ([`sniff`]), measuring length without decoding ([`Meter`]), and the
 //! [`Transcoder`]. What does not: files, sockets, threads, clocks.
 
+mod adts;
+mod aiff;
+mod au;
 mod decode;
 mod encode;
 mod error;
+mod flac;
 mod format;
 mod meter;
 mod mp3;
+mod mp4;
+mod mp4_index;
 mod negotiate;
+mod ogg;
 mod ogg_opus;
+mod opus_encode;
+mod packets;
 mod pcm;
 mod resample;
+mod run;
 mod sniff;
+mod tags;
 mod transcoder;
 mod wav;
+mod webm;
 
 pub use error::AudioError;
 pub use format::{Codec, Format, STANDARD_RATES};
 pub use meter::{Length, Meter, measure};
 pub use negotiate::{Preference, negotiate, parse_accept};
-pub use pcm::{mulaw_decode, mulaw_encode};
+pub use pcm::{alaw_decode, alaw_encode, mulaw_decode, mulaw_encode};
 pub use sniff::{MIN_SNIFF, sniff};
 pub use transcoder::{Transcoder, decode_all, encode_all};
 pub use wav::{UNKNOWN_LENGTH, mend_wav_lengths, wav_header};

@@ -1,8 +1,8 @@
 //! The length of audio, counted as its bytes pass by and without decoding.
 
+use crate::decode::Decoder;
 use crate::mp3::{FrameSplitter, tag_of};
-use crate::ogg_opus::{Packet, PageReader};
-use crate::wav::WavHeaderReader;
+use crate::run::{Header, SoundFile};
 use crate::{AudioError, Codec, Format, Layout, MIN_SNIFF, sniff};
 
 /// A length in frames at a rate.
@@ -32,11 +32,24 @@ pub struct Meter {
 }
 
 enum Kind {
-    Raw { frame_bytes: u64, bytes: u64 },
-    WavHeader(WavHeaderReader),
-    WavData { frame_bytes: u64, bytes: u64, left: Option<u64> },
-    Mp3 { splitter: FrameSplitter, first: bool, trimmed: u64 },
-    OggOpus { pages: PageReader, packets: u64, pre_skip: u64, ended: bool },
+    Raw {
+        frame_bytes: u64,
+        bytes: u64,
+    },
+    File {
+        file: SoundFile,
+        bytes: u64,
+    },
+    Mp3 {
+        splitter: FrameSplitter,
+        first: bool,
+        trimmed: u64,
+    },
+    /// Containers whose packets tell too little: decoded, and counted.
+    Decoded {
+        decoder: Box<Decoder>,
+        samples: Vec<f32>,
+    },
 }
 
 impl Meter {
@@ -47,10 +60,12 @@ impl Meter {
         let raw = |sample: u64| Kind::Raw { frame_bytes: sample * u64::from(layout.channels.max(1)), bytes: 0 };
         let kind = match format.codec {
             Codec::Pcm | Codec::L16 => raw(2),
-            Codec::Mulaw => raw(1),
-            Codec::Wav => Kind::WavHeader(WavHeaderReader::default()),
+            Codec::Mulaw | Codec::Alaw => raw(1),
             Codec::Mp3 => Kind::Mp3 { splitter: FrameSplitter::default(), first: true, trimmed: 0 },
-            Codec::OggOpus => Kind::OggOpus { pages: PageReader::default(), packets: 0, pre_skip: 0, ended: false },
+            codec => match Header::of(codec) {
+                Some(header) => Kind::File { file: SoundFile::new(header), bytes: 0 },
+                None => Kind::Decoded { decoder: Box::new(Decoder::new(format)?), samples: Vec::new() },
+            },
         };
         let rate = if matches!(kind, Kind::Raw { .. }) { layout.rate } else { 0 };
         Ok(Meter { kind, length: Length { frames: 0, rate } })
@@ -85,24 +100,13 @@ impl Meter {
                 *bytes += new.len() as u64;
                 self.length.frames = *bytes / *frame_bytes;
             }
-            Kind::WavHeader(header) => {
-                if let Some(start) = header.push(new)? {
-                    let frame_bytes = start.format.kind.bytes() as u64 * u64::from(start.format.layout.channels);
-                    self.length.rate = start.format.layout.rate;
-                    self.kind = Kind::WavData { frame_bytes, bytes: 0, left: start.declared };
-                    return self.advance(&start.data, last);
+            Kind::File { file, bytes } => {
+                file.push(new, |data, _| *bytes += data.len() as u64)?;
+                if let Some(format) = file.format() {
+                    self.length = Length { frames: *bytes / format.frame_bytes(), rate: format.layout.rate };
                 }
                 if last {
-                    return Err(AudioError::Truncated { format: "WAV", what: "its header is not whole" });
-                }
-            }
-            Kind::WavData { frame_bytes, bytes, left } => {
-                let taken = left.map_or(new.len() as u64, |left| left.min(new.len() as u64));
-                *left = left.map(|left| left - taken);
-                *bytes += taken;
-                self.length.frames = *bytes / *frame_bytes;
-                if last && left.is_some_and(|left| left > 0) {
-                    return Err(AudioError::Truncated { format: "WAV", what: "it holds less than its header says" });
+                    file.finish()?;
                 }
             }
             Kind::Mp3 { splitter, first, trimmed } => {
@@ -122,29 +126,14 @@ impl Meter {
                     self.length.frames = self.length.frames.saturating_sub(*trimmed);
                 }
             }
-            Kind::OggOpus { pages, packets, pre_skip, ended } => {
-                let mut found: Vec<Packet> = Vec::new();
-                pages.push(new, &mut found)?;
-                for packet in found {
-                    if *packets == 0 {
-                        if !packet.data.starts_with(b"OpusHead") || packet.data.len() < 19 {
-                            return Err(AudioError::NotThis {
-                                expected: "Ogg Opus",
-                                found: crate::sniff::describe(&packet.data),
-                            });
-                        }
-                        *pre_skip = u64::from(u16::from_le_bytes([packet.data[10], packet.data[11]]));
-                        self.length.rate = 48_000;
-                    }
-                    *packets += 1;
-                    *ended |= packet.last;
-                    if let Some(granule) = packet.granule.filter(|_| *packets > 2) {
-                        self.length.frames = granule.saturating_sub(*pre_skip);
-                    }
+            Kind::Decoded { decoder, samples } => {
+                samples.clear();
+                let result = decoder.push(new, last, samples);
+                if let Some(layout) = decoder.layout() {
+                    self.length.rate = layout.rate;
+                    self.length.frames += samples.len() as u64 / u64::from(layout.channels);
                 }
-                if last && (pages.torn() || !*ended) {
-                    return Err(AudioError::Truncated { format: "Ogg Opus", what: "its last page is missing" });
-                }
+                result?;
             }
         }
         Ok(())

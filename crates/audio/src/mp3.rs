@@ -71,10 +71,15 @@ pub(crate) struct FrameSplitter {
     skip: usize,
     in_step: Option<FrameHeader>,
     garbage: usize,
+    /// All that came so far came in one piece.
+    untouched: bool,
+    pushes: u32,
 }
 
 impl FrameSplitter {
     pub(crate) fn push(&mut self, bytes: &[u8]) {
+        self.pushes = self.pushes.saturating_add(1);
+        self.untouched = self.pushes == 1;
         self.pending.extend_from_slice(bytes);
     }
 
@@ -107,6 +112,11 @@ impl FrameSplitter {
                     }
                     Some(_) => self.step_over_garbage()?,
                     None if last => return Ok(Some(self.take(header))),
+                    // A stream that begins with exactly one frame: its sound
+                    // need not wait for the next.
+                    None if self.untouched && self.pending.len() == header.bytes => {
+                        return Ok(Some(self.take(header)));
+                    }
                     None => return Ok(None),
                 },
                 None => {

@@ -1,6 +1,6 @@
 //! Content negotiation for audio (RFC 9110 section 12.5.1).
 
-use crate::{AudioError, Codec, Format};
+use crate::{AudioError, Format};
 
 /// One acceptable range of an `Accept` field.
 #[derive(Debug, Clone, PartialEq)]
@@ -45,7 +45,8 @@ fn parse_range(range: &str) -> Option<(u16, Preference)> {
         "application/json" => Preference::Json,
         _ => {
             let (format, rate_named) = Format::parse_partial(&kept.join(";")).ok()?;
-            Preference::Audio { format, rate_named }
+            // What is only read cannot be given.
+            format.codec.is_written().then_some(Preference::Audio { format, rate_named })?
         }
     };
     Some((weight, preference))
@@ -66,13 +67,14 @@ pub fn negotiate(field: &str, default: Format) -> Result<Option<Format>, AudioEr
         Preference::Json => Ok(None),
         Preference::Audio { format, rate_named } => {
             // A codec that cannot carry the default's rate keeps its own.
-            let rate = if !rate_named && format.codec != Codec::Mulaw && format.codec.rates().contains(&default.rate) {
+            let telephone = format.codec.telephone();
+            let rate = if !rate_named && !telephone && format.codec.rates().contains(&default.rate) {
                 default.rate
             } else {
                 format.rate
             };
             let format = format.with_rate(rate);
-            format.check()?;
+            format.check_output()?;
             Ok(Some(format))
         }
     }
@@ -81,6 +83,7 @@ pub fn negotiate(field: &str, default: Format) -> Result<Option<Format>, AudioEr
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Codec;
 
     const DEFAULT: Format = Format { codec: Codec::Wav, rate: 24_000, channels: 1, bitrate: None };
 

@@ -4,12 +4,17 @@
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum SampleKind {
     U8,
+    S8,
     S16Le,
     S16Be,
     S24Le,
+    S24Be,
     S32Le,
+    S32Be,
     F32Le,
+    F32Be,
     F64Le,
+    F64Be,
     Mulaw,
     Alaw,
 }
@@ -17,37 +22,43 @@ pub(crate) enum SampleKind {
 impl SampleKind {
     pub(crate) fn bytes(self) -> usize {
         match self {
-            SampleKind::U8 | SampleKind::Mulaw | SampleKind::Alaw => 1,
+            SampleKind::U8 | SampleKind::S8 | SampleKind::Mulaw | SampleKind::Alaw => 1,
             SampleKind::S16Le | SampleKind::S16Be => 2,
-            SampleKind::S24Le => 3,
-            SampleKind::S32Le | SampleKind::F32Le => 4,
-            SampleKind::F64Le => 8,
+            SampleKind::S24Le | SampleKind::S24Be => 3,
+            SampleKind::S32Le | SampleKind::S32Be | SampleKind::F32Le | SampleKind::F32Be => 4,
+            SampleKind::F64Le | SampleKind::F64Be => 8,
         }
     }
 
     /// Appends the samples of `bytes` (whole samples only) as −1…1.
     pub(crate) fn decode(self, bytes: &[u8], out: &mut Vec<f32>) {
-        let samples = bytes.chunks_exact(self.bytes());
         match self {
-            SampleKind::U8 => out.extend(samples.map(|s| (f32::from(s[0]) - 128.0) / 128.0)),
-            SampleKind::S16Le => out.extend(samples.map(|s| from_i16(i16::from_le_bytes([s[0], s[1]])))),
-            SampleKind::S16Be => out.extend(samples.map(|s| from_i16(i16::from_be_bytes([s[0], s[1]])))),
-            SampleKind::S24Le => {
-                out.extend(samples.map(|s| (i32::from_le_bytes([0, s[0], s[1], s[2]]) >> 8) as f32 / 8_388_608.0));
-            }
-            SampleKind::S32Le => {
-                out.extend(samples.map(|s| i32::from_le_bytes([s[0], s[1], s[2], s[3]]) as f32 / 2_147_483_648.0));
-            }
-            SampleKind::F32Le => {
-                out.extend(samples.map(|s| finite(f32::from_le_bytes([s[0], s[1], s[2], s[3]]))));
-            }
-            SampleKind::F64Le => out.extend(
-                samples.map(|s| finite(f64::from_le_bytes([s[0], s[1], s[2], s[3], s[4], s[5], s[6], s[7]]) as f32)),
-            ),
-            SampleKind::Mulaw => out.extend(samples.map(|s| from_i16(mulaw_decode(s[0])))),
-            SampleKind::Alaw => out.extend(samples.map(|s| from_i16(alaw_decode(s[0])))),
+            SampleKind::U8 => out.extend(bytes.iter().map(|byte| (f32::from(*byte) - 128.0) / 128.0)),
+            SampleKind::S8 => out.extend(bytes.iter().map(|byte| f32::from(byte.cast_signed()) / 128.0)),
+            SampleKind::Mulaw => out.extend(bytes.iter().map(|byte| from_i16(mulaw_decode(*byte)))),
+            SampleKind::Alaw => out.extend(bytes.iter().map(|byte| from_i16(alaw_decode(*byte)))),
+            SampleKind::S16Le => each(bytes, out, |s| from_i16(i16::from_le_bytes(s))),
+            SampleKind::S16Be => each(bytes, out, |s| from_i16(i16::from_be_bytes(s))),
+            SampleKind::S24Le => each(bytes, out, |[a, b, c]| from_i32(i32::from_le_bytes([0, a, b, c]))),
+            SampleKind::S24Be => each(bytes, out, |[a, b, c]| from_i32(i32::from_be_bytes([a, b, c, 0]))),
+            SampleKind::S32Le => each(bytes, out, |s| from_i32(i32::from_le_bytes(s))),
+            SampleKind::S32Be => each(bytes, out, |s| from_i32(i32::from_be_bytes(s))),
+            SampleKind::F32Le => each(bytes, out, |s| finite(f32::from_le_bytes(s))),
+            SampleKind::F32Be => each(bytes, out, |s| finite(f32::from_be_bytes(s))),
+            SampleKind::F64Le => each(bytes, out, |s| finite(f64::from_le_bytes(s) as f32)),
+            SampleKind::F64Be => each(bytes, out, |s| finite(f64::from_be_bytes(s) as f32)),
         }
     }
+}
+
+/// Appends one sample for each group of `N` bytes.
+fn each<const N: usize>(bytes: &[u8], out: &mut Vec<f32>, read: impl Fn([u8; N]) -> f32) {
+    let (groups, _) = bytes.as_chunks::<N>();
+    out.extend(groups.iter().map(|group| read(*group)));
+}
+
+fn from_i32(sample: i32) -> f32 {
+    sample as f32 / 2_147_483_648.0
 }
 
 /// NaN and infinities would spread through filters; they become silence.
@@ -83,8 +94,19 @@ pub fn mulaw_decode(byte: u8) -> i16 {
     (if byte & 0x80 != 0 { -magnitude } else { magnitude }) as i16
 }
 
+/// Encodes a 16-bit sample as A-law (ITU-T G.711, table 1a).
+pub fn alaw_encode(sample: i16) -> u8 {
+    let positive = sample >= 0;
+    // Thirteen bits count; -1 is the mirror of 0.
+    let magnitude = i32::from(if positive { sample } else { !sample }) >> 4;
+    let exponent = (32 - (magnitude as u32).leading_zeros() as i32 - 4).max(0);
+    let mantissa = if exponent == 0 { magnitude & 0x0F } else { (magnitude >> (exponent - 1)) & 0x0F };
+    let sign = if positive { 0x80 } else { 0 };
+    ((exponent << 4) as u8 | mantissa as u8 | sign) ^ 0x55
+}
+
 /// Decodes an A-law byte to a 16-bit sample (ITU-T G.711, table 1b).
-fn alaw_decode(byte: u8) -> i16 {
+pub fn alaw_decode(byte: u8) -> i16 {
     let byte = byte ^ 0x55;
     let exponent = (byte >> 4) & 0x07;
     let mantissa = i32::from(byte & 0x0F);
@@ -114,6 +136,17 @@ mod tests {
             // 0x7F is "negative zero" and comes back as the positive one.
             let expected = if code == 0x7F { 0xFF } else { code };
             assert_eq!(again, expected);
+        }
+    }
+
+    #[test]
+    fn every_alaw_code_survives_the_round_trip() {
+        for code in 0..=255 {
+            assert_eq!(alaw_encode(alaw_decode(code)), code, "{code:#04x}");
+        }
+        for sample in [i16::MIN, -1, 0, 1, i16::MAX] {
+            let error = i32::from(alaw_decode(alaw_encode(sample))) - i32::from(sample);
+            assert!(error.abs() <= i32::from(sample).abs() / 16 + 16, "{sample}: {error}");
         }
     }
 

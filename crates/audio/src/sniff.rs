@@ -10,17 +10,49 @@ pub const MIN_SNIFF: usize = 16;
 ///
 /// Raw codings have no mark and are never found.
 pub fn sniff(start: &[u8]) -> Option<Codec> {
-    if start.starts_with(b"RIFF") && start.get(8..12) == Some(b"WAVE") {
-        return Some(Codec::Wav);
+    let begins = |mark: &[u8]| start.starts_with(mark);
+    let at_eight = start.get(8..12).unwrap_or_default();
+    match start.first()? {
+        b'R' if begins(b"RIFF") && at_eight == b"WAVE" => Some(Codec::Wav),
+        b'F' if begins(b"FORM") && (at_eight == b"AIFF" || at_eight == b"AIFC") => Some(Codec::Aiff),
+        b'.' if begins(b".snd") => Some(Codec::Au),
+        b'f' if begins(b"fLaC") => Some(Codec::Flac),
+        b'O' if begins(b"OggS") => in_ogg(start),
+        0x1A if begins(&[0x1A, 0x45, 0xDF, 0xA3]) => Some(Codec::WebmOpus),
+        b'I' if begins(b"ID3") => Some(tagged(start)),
+        _ if matches!(start.get(4..8), Some(b"ftyp" | b"styp")) => Some(Codec::Mp4),
+        // Layer 0 is ADTS, which MPEG audio reserves.
+        0xFF if crate::adts::is_adts(start) => Some(Codec::Aac),
+        0xFF if FrameHeader::parse(start).is_some() => Some(Codec::Mp3),
+        _ => None,
     }
-    if start.starts_with(b"OggS") {
-        // The first page holds the identification header alone (RFC 7845, section 3).
-        return start.windows(8).take(64).any(|w| w == b"OpusHead").then_some(Codec::OggOpus);
+}
+
+/// The first page holds the identification header alone (RFC 7845, section 3;
+/// RFC 9639, section 10.1).
+fn in_ogg(start: &[u8]) -> Option<Codec> {
+    let page = &start[..start.len().min(96)];
+    let holds = |mark: &[u8]| page.windows(mark.len()).any(|window| window == mark);
+    if holds(b"OpusHead") {
+        Some(Codec::OggOpus)
+    } else if holds(b"\x01vorbis") {
+        Some(Codec::OggVorbis)
+    } else if holds(b"\x7FFLAC") {
+        Some(Codec::OggFlac)
+    } else {
+        None
     }
-    if start.starts_with(b"ID3") || FrameHeader::parse(start).is_some() {
-        return Some(Codec::Mp3);
+}
+
+/// What stands behind an ID3v2 tag, where the bytes reach that far; MP3
+/// otherwise, which nearly always has them.
+fn tagged(start: &[u8]) -> Codec {
+    let size = start.get(6..10).map_or(0, |size| size.iter().fold(0, |sum, b| (sum << 7) | usize::from(b & 0x7F)));
+    match start.get(10 + size..) {
+        Some(rest) if rest.starts_with(b"fLaC") => Codec::Flac,
+        Some(rest) if crate::adts::is_adts(rest) => Codec::Aac,
+        _ => Codec::Mp3,
     }
-    None
 }
 
 /// A few words for an error: what the bytes look like.

@@ -5,7 +5,7 @@ use bytes::Bytes;
 use crate::decode::Decoder;
 use crate::encode::Encoder;
 use crate::resample::{Resampler, remix};
-use crate::{AudioError, Codec, Format, Layout, Length, Meter};
+use crate::{AudioError, Format, Layout, Length, Meter};
 
 /// Turns a stream of one format into a stream of another.
 ///
@@ -156,7 +156,7 @@ pub fn encode_all(samples: &[f32], format: Format) -> Result<Vec<u8>, AudioError
     let mut out = Vec::new();
     encoder.encode(samples, &mut out)?;
     encoder.finish(&mut out)?;
-    if format.codec == Codec::Wav {
+    if format.codec.is_wav() {
         let length = out.len() as u64;
         crate::mend_wav_lengths(&mut out, length);
     }

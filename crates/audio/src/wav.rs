@@ -2,6 +2,7 @@
 //! for streams.
 
 use crate::pcm::SampleKind;
+use crate::run::{SampleFormat, SoundStart};
 use crate::{AudioError, Layout};
 
 /// The data length written where the true length is not known yet.
@@ -34,30 +35,57 @@ pub fn wav_header(layout: Layout, data_bytes: Option<u32>) -> [u8; 44] {
     header
 }
 
+/// A header for G.711 (RFC 2361, codings 6 and 7): a longer `fmt ` and, as
+/// every coding but PCM must have, a `fact` with the number of frames.
+pub(crate) fn g711_header(layout: Layout, mulaw: bool, data_bytes: Option<u32>) -> [u8; 58] {
+    let data = data_bytes.unwrap_or(UNKNOWN_LENGTH);
+    let riff = data_bytes.map_or(UNKNOWN_LENGTH, |bytes| bytes.saturating_add(50));
+    let channels = u16::from(layout.channels);
+    let mut header = [0; 58];
+    header[0..4].copy_from_slice(b"RIFF");
+    header[4..8].copy_from_slice(&riff.to_le_bytes());
+    header[8..16].copy_from_slice(b"WAVEfmt ");
+    header[16..20].copy_from_slice(&18u32.to_le_bytes());
+    header[20..22].copy_from_slice(&(if mulaw { 7u16 } else { 6 }).to_le_bytes());
+    header[22..24].copy_from_slice(&channels.to_le_bytes());
+    header[24..28].copy_from_slice(&layout.rate.to_le_bytes());
+    header[28..32].copy_from_slice(&(layout.rate * u32::from(channels)).to_le_bytes());
+    header[32..34].copy_from_slice(&channels.to_le_bytes());
+    header[34..36].copy_from_slice(&8u16.to_le_bytes());
+    header[38..42].copy_from_slice(b"fact");
+    header[42..46].copy_from_slice(&4u32.to_le_bytes());
+    header[46..50]
+        .copy_from_slice(&data_bytes.map_or(UNKNOWN_LENGTH, |bytes| bytes / u32::from(channels)).to_le_bytes());
+    header[50..54].copy_from_slice(b"data");
+    header[54..58].copy_from_slice(&data.to_le_bytes());
+    header
+}
+
 /// Writes the true lengths into a whole file whose header was that of a
 /// stream; leaves every other file as it is. Returns whether it did.
 ///
-/// `start` is at least the first 44 bytes, `file_length` the whole size.
+/// `start` is at least the first 58 bytes, or all of a shorter file;
+/// `file_length` is the whole size.
 pub fn mend_wav_lengths(start: &mut [u8], file_length: u64) -> bool {
-    let streamed = start.len() >= 44
-        && &start[0..4] == b"RIFF"
-        && &start[36..40] == b"data"
-        && start[40..44] == UNKNOWN_LENGTH.to_le_bytes();
-    let Some(data) = file_length.checked_sub(44).and_then(|bytes| u32::try_from(bytes).ok()) else {
+    let unknown = UNKNOWN_LENGTH.to_le_bytes();
+    let streamed = |at: usize| start.get(at..at + 4) == Some(b"data") && start.get(at + 4..at + 8) == Some(&unknown);
+    let plain = start.starts_with(b"RIFF") && streamed(36);
+    let companded = start.starts_with(b"RIFF") && streamed(50);
+    let head = if plain { 44 } else { 58 };
+    let Some(data) = file_length.checked_sub(head).and_then(|bytes| u32::try_from(bytes).ok()) else {
         return false;
     };
-    if streamed {
-        start[4..8].copy_from_slice(&data.saturating_add(36).to_le_bytes());
-        start[40..44].copy_from_slice(&data.to_le_bytes());
+    if !(plain || companded) {
+        return false;
     }
-    streamed
-}
-
-/// What the header says of the samples that follow it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct WavFormat {
-    pub(crate) layout: Layout,
-    pub(crate) kind: SampleKind,
+    start[4..8].copy_from_slice(&data.saturating_add(head as u32 - 8).to_le_bytes());
+    let at = head as usize;
+    start[at - 4..at].copy_from_slice(&data.to_le_bytes());
+    if companded {
+        let frame = u32::from(u16::from_le_bytes([start[32], start[33]]).max(1));
+        start[46..50].copy_from_slice(&(data / frame).to_le_bytes());
+    }
+    true
 }
 
 /// Reads chunks until the data begins; keeps only what it has not used.
@@ -65,20 +93,12 @@ pub(crate) struct WavFormat {
 pub(crate) struct WavHeaderReader {
     pending: Vec<u8>,
     seen_riff: bool,
-    format: Option<WavFormat>,
-}
-
-/// The header is over: the format, how many bytes of data are declared
-/// (`None`: until the end) and the data bytes that came with the header.
-pub(crate) struct WavStart {
-    pub(crate) format: WavFormat,
-    pub(crate) declared: Option<u64>,
-    pub(crate) data: Vec<u8>,
+    format: Option<SampleFormat>,
 }
 
 impl WavHeaderReader {
     /// Takes more bytes; answers once the data has begun.
-    pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<Option<WavStart>, AudioError> {
+    pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<Option<SoundStart>, AudioError> {
         self.pending.extend_from_slice(bytes);
         if !self.seen_riff {
             if self.pending.len() < 12 {
@@ -119,17 +139,17 @@ impl WavHeaderReader {
         Some((*id, u32::from_le_bytes(*length)))
     }
 
-    fn begin_data(&mut self, length: u32) -> Result<WavStart, AudioError> {
+    fn begin_data(&mut self, length: u32) -> Result<SoundStart, AudioError> {
         let format =
             self.format.ok_or(AudioError::Truncated { format: "WAV", what: "no fmt chunk before the data" })?;
         // Lengths at or near the ends of 32 bits are what streams claim.
         let declared = (length != 0 && length < 0x7FFF_0000).then_some(u64::from(length));
         let data = self.pending.split_off(8);
-        Ok(WavStart { format, declared, data })
+        Ok(SoundStart { format, declared, data })
     }
 }
 
-fn parse_format(chunk: &[u8]) -> Result<WavFormat, AudioError> {
+fn parse_format(chunk: &[u8]) -> Result<SampleFormat, AudioError> {
     let short = AudioError::Truncated { format: "WAV", what: "its fmt chunk is too short" };
     if chunk.len() < 16 {
         return Err(short);
@@ -156,7 +176,7 @@ fn parse_format(chunk: &[u8]) -> Result<WavFormat, AudioError> {
     let rate = u32::from_le_bytes([chunk[4], chunk[5], chunk[6], chunk[7]]);
     let layout = Layout { rate, channels: u8::try_from(channels).map_err(|_| AudioError::Channels(channels))? };
     crate::decode::check_input(layout)?;
-    Ok(WavFormat { layout, kind })
+    Ok(SampleFormat { layout, kind })
 }
 
 #[cfg(test)]
@@ -189,7 +209,7 @@ mod tests {
                 }
                 None => reader.push(&file[cut..]).expect("valid").expect("begun"),
             };
-            assert_eq!(start.format, WavFormat { layout: MONO, kind: SampleKind::S16Le });
+            assert_eq!(start.format, SampleFormat { layout: MONO, kind: SampleKind::S16Le });
             assert_eq!(start.declared, Some(4));
             assert_eq!([start.data, data].concat(), [1, 2, 3, 4], "cut at {cut}");
         }

@@ -46,7 +46,11 @@ fn correlation(a: &[f32], b: &[f32], rate: u32, reach: i64) -> (f32, i64) {
         .unwrap()
 }
 
-const ALL: [Codec; 6] = [Codec::Wav, Codec::Pcm, Codec::L16, Codec::Mulaw, Codec::Mp3, Codec::OggOpus];
+const ALL: [Codec; 11] = Codec::WRITTEN;
+
+fn is_opus(codec: Codec) -> bool {
+    matches!(codec, Codec::OggOpus | Codec::WebmOpus)
+}
 
 #[test]
 fn every_way_in_comes_out_as_the_same_sound_in_every_way_out() {
@@ -69,10 +73,10 @@ fn every_way_in_comes_out_as_the_same_sound_in_every_way_out() {
                 samples.resize(wanted.len(), 0.0);
                 let (likeness, shift) = correlation(&wanted, &samples, layout.rate, 5 + 215 * coded as i64);
                 // Opus keeps what is heard rather than the wave.
-                let alike = if from == Codec::OggOpus || to == Codec::OggOpus { 0.7 } else { 0.97 };
+                let alike = if is_opus(from) || is_opus(to) { 0.7 } else { 0.97 };
                 assert!(likeness > alike, "{case}: correlation {likeness}");
                 if coded == 0 {
-                    let opus = from == Codec::OggOpus || to == Codec::OggOpus;
+                    let opus = is_opus(from) || is_opus(to);
                     let allowed = i64::from(layout.rate / if opus { 1_000 } else { 8_000 }) + 1;
                     assert!(shift.abs() <= allowed, "{case}: {shift} samples off");
                 }
@@ -113,6 +117,10 @@ fn sound_comes_out_before_the_input_is_over() {
         (Codec::Pcm, Codec::Mulaw, 40),
         (Codec::Mp3, Codec::OggOpus, 240),
         (Codec::Wav, Codec::OggOpus, 100),
+        (Codec::OggOpus, Codec::WebmOpus, 240),
+        (Codec::WebmOpus, Codec::Wav, 120),
+        (Codec::Wav, Codec::Flac, 140),
+        (Codec::Flac, Codec::Alaw, 240),
         (Codec::Pcm, Codec::Mp3, 150),
     ] {
         let input = Format::new(from, 24_000);
@@ -127,7 +135,7 @@ fn sound_comes_out_before_the_input_is_over() {
 
 #[test]
 fn a_torn_stream_is_an_error_not_a_short_answer() {
-    for codec in [Codec::Wav, Codec::Mp3, Codec::OggOpus, Codec::Pcm] {
+    for codec in [Codec::Wav, Codec::WavAlaw, Codec::Mp3, Codec::OggOpus, Codec::WebmOpus, Codec::Flac, Codec::Pcm] {
         let format = Format::new(codec, 24_000);
         let audio = encode_all(&sound(24_000), format).unwrap();
         let torn = &audio[..audio.len() / 2 - 31];
@@ -143,7 +151,17 @@ fn a_torn_stream_is_an_error_not_a_short_answer() {
 
 #[test]
 fn what_is_not_audio_is_refused_with_a_reason() {
-    for codec in [Codec::Wav, Codec::Mp3, Codec::OggOpus] {
+    for codec in [
+        Codec::Wav,
+        Codec::Mp3,
+        Codec::OggOpus,
+        Codec::WebmOpus,
+        Codec::Flac,
+        Codec::Aac,
+        Codec::Mp4,
+        Codec::Aiff,
+        Codec::Au,
+    ] {
         let format = Format::new(codec, 24_000);
         let error = transcode(b"<html>The tide is out.</html> Please come back.", format, format, 7).unwrap_err();
         assert!(error.to_string().contains("markup"), "{codec}: {error}");
@@ -179,12 +197,23 @@ proptest! {
     /// Whatever comes in: an error or audio, never a panic, never more than
     /// the input could hold.
     #[test]
-    fn random_bytes_never_panic(start in 0usize..4, bytes in proptest::collection::vec(any::<u8>(), 0..3_000)) {
-        let marks: [&[u8]; 4] = [b"", b"RIFF\0\0\0\0WAVEfmt \x10\0\0\0\x01\0\x01\0", &[0xFF, 0xF3, 0x64, 0xC4], b"OggS\0\x02"];
+    fn random_bytes_never_panic(start in 0usize..10, bytes in proptest::collection::vec(any::<u8>(), 0..3_000)) {
+        let marks: [&[u8]; 10] = [
+            b"",
+            b"RIFF\0\0\0\0WAVEfmt \x10\0\0\0\x01\0\x01\0",
+            &[0xFF, 0xF3, 0x64, 0xC4],
+            b"OggS\0\x02",
+            b"fLaC\x80\0\0\x22",
+            b"FORM\0\0\0\0AIFFCOMM\0\0\0\x12",
+            b".snd\0\0\0\x18",
+            b"\0\0\0\x08ftyp\0\0\x01\0moov",
+            &[0x1A, 0x45, 0xDF, 0xA3, 0x80, 0x18, 0x53, 0x80, 0x67, 0xFF, 0x16, 0x54, 0xAE, 0x6B, 0x90],
+            &[0xFF, 0xF1, 0x50, 0x40, 0x02, 0x1F, 0xFC],
+        ];
         let audio = [marks[start], &bytes].concat();
         let _ = sniff(&audio);
         let _ = measure(&audio, None);
-        for codec in ALL {
+        for codec in ALL.into_iter().chain([Codec::OggFlac, Codec::OggVorbis, Codec::Aac, Codec::Mp4, Codec::Aiff, Codec::Au]) {
             if let Ok(out) = transcode(&audio, Format::new(codec, 8_000), Format::new(Codec::Pcm, 8_000), 100) {
                 prop_assert!(out.len() < 2_000_000);
             }
@@ -193,7 +222,7 @@ proptest! {
 
     /// A bit flipped anywhere in real audio is survived.
     #[test]
-    fn damaged_audio_never_panics(codec in 0usize..6, at in any::<prop::sample::Index>(), bit in 0u8..8) {
+    fn damaged_audio_never_panics(codec in 0usize..11, at in any::<prop::sample::Index>(), bit in 0u8..8) {
         let format = Format::new(ALL[codec], 16_000);
         let mut audio = encode_all(&sound(16_000)[..4_000], format).unwrap();
         let at = at.index(audio.len());

@@ -6,7 +6,7 @@ use std::pin::Pin;
 use std::sync::Arc;
 
 use bytes::Bytes;
-use dispatcher_audio::{Codec, Format};
+use dispatcher_audio::Format;
 use dispatcher_core::{Cause, Driver, FormatSpec, Sheet, SheetError, Transcript, Voice};
 use dispatcher_vault::Parts;
 use futures::Stream;
@@ -119,7 +119,7 @@ impl Engine {
     pub fn speaking_format(&self, wanted: Format) -> Option<EngineFormat> {
         let formats = &self.sheet.synthesis.as_ref()?.formats;
         let cost = |made: &EngineFormat| {
-            let lossy = matches!(made.format.codec, Codec::Mp3 | Codec::OggOpus | Codec::Mulaw);
+            let lossy = made.format.codec.is_lossy();
             (
                 !made.format.satisfies(&wanted),
                 lossy && made.format.codec != wanted.codec,
@@ -136,9 +136,10 @@ impl Engine {
     pub fn hearing_format(&self, given: Format) -> Option<EngineFormat> {
         let formats = &self.sheet.recognition.as_ref()?.formats;
         let cost = |taken: &EngineFormat| {
-            let lossy = matches!(taken.format.codec, Codec::Mp3 | Codec::OggOpus | Codec::Mulaw);
+            let lossy = taken.format.codec.is_lossy();
             (
                 !taken.format.satisfies(&given),
+                !taken.format.codec.is_written(),
                 lossy,
                 taken.format.rate < given.rate,
                 taken.format.rate.abs_diff(given.rate),

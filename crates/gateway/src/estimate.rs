@@ -29,7 +29,7 @@ impl Gateway {
     /// # Errors
     /// As the synthesis itself, before anything is called.
     pub fn estimate_speech(&self, caller: &Caller, request: &SynthesisRequest) -> Result<Estimate, GatewayError> {
-        request.format.check().map_err(GatewayError::Format)?;
+        request.format.check_output().map_err(GatewayError::Format)?;
         let script = request.text.parse(request.unsupported)?;
         let language = request.language.as_deref().or(script.language.as_deref());
         let wish = wanted(caller, request.wanted.as_ref(), language)?;

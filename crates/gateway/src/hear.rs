@@ -175,7 +175,7 @@ impl Gateway {
             trace: request.trace.clone(),
             rehearsal,
         };
-        let docket = Docket::open(self, caller, Work::Recognition, opening).await?;
+        let docket = Docket::open(self, caller, Work::Recognition, opening);
         let (answer, outcome) = oneshot::channel();
         let gateway = self.clone();
         self.inner.running.spawn(async move {
@@ -369,9 +369,10 @@ fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<A
     file.write_all(&transcoder.finish().map_err(unusable)?).map_err(io)?;
     // A file can say its true length, which some programs insist on.
     let length = file.as_file().metadata().map_err(io)?.len();
-    let mut start = [0; 44];
+    let mut start = Vec::new();
     file.rewind().map_err(io)?;
-    if file.read(&mut start).map_err(io)? == 44 && dispatcher_audio::mend_wav_lengths(&mut start, length) {
+    file.as_file().take(58).read_to_end(&mut start).map_err(io)?;
+    if dispatcher_audio::mend_wav_lengths(&mut start, length) {
         file.rewind().map_err(io)?;
         file.write_all(&start).map_err(io)?;
     }

@@ -55,7 +55,7 @@ fn render(samples: &[f32], format: Format) -> Result<Vec<u8>, dispatcher_audio::
     let mut transcoder = dispatcher_audio::Transcoder::new(source, format)?;
     let mut out = transcoder.push(&pcm.into())?.to_vec();
     out.extend_from_slice(&transcoder.finish()?);
-    if format.codec == Codec::Wav {
+    if format.codec.is_wav() {
         let length = out.len() as u64;
         dispatcher_audio::mend_wav_lengths(&mut out, length);
     }

@@ -17,6 +17,8 @@ pub(crate) struct Docket {
     pub(crate) begun: Instant,
     number: AtomicU64,
     pub(crate) tail: std::sync::Mutex<Tail>,
+    /// The record of the dispatch, until it is written with its first attempt.
+    unwritten: std::sync::Mutex<Option<DispatchRow>>,
 }
 
 /// What adds up over the attempts.
@@ -68,13 +70,9 @@ pub(crate) fn micros(since: Instant) -> i64 {
 }
 
 impl Docket {
-    /// Writes that a dispatch has begun.
-    pub(crate) async fn open(
-        gateway: &Gateway,
-        caller: &Caller,
-        work: Work,
-        opening: Opening<'_>,
-    ) -> Result<Docket, GatewayError> {
+    /// A dispatch begins. Its record is written with its first attempt, before
+    /// any engine is called.
+    pub(crate) fn open(gateway: &Gateway, caller: &Caller, work: Work, opening: Opening<'_>) -> Docket {
         let id = new_id();
         let row = DispatchRow {
             id: id.clone(),
@@ -98,9 +96,8 @@ impl Docket {
             trace: opening.trace,
             started_at: now_micros(),
         };
-        gateway.inner.store.begin_dispatch(row).await?;
         gateway.inner.metrics.enter();
-        Ok(Docket {
+        Docket {
             gateway: gateway.clone(),
             id,
             app: caller.app.name.clone(),
@@ -108,7 +105,12 @@ impl Docket {
             begun: Instant::now(),
             number: AtomicU64::new(0),
             tail: std::sync::Mutex::default(),
-        })
+            unwritten: std::sync::Mutex::new(Some(row)),
+        }
+    }
+
+    fn unwritten(&self) -> Option<DispatchRow> {
+        self.unwritten.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take()
     }
 
     /// Writes the intent of an attempt, with its hold, before the engine is called.
@@ -137,7 +139,8 @@ impl Docket {
             first_us: None,
             total_us: None,
         };
-        self.gateway.inner.store.begin_attempt(row, self.line(&entry, "hold", usage, hold.nanos)).await?;
+        let hold = self.line(&entry, "hold", usage, hold.nanos);
+        self.gateway.inner.store.begin_attempt(self.unwritten(), row, hold).await?;
         Ok(entry)
     }
 
@@ -201,6 +204,9 @@ impl Docket {
         first_us: Option<i64>,
         problem: Option<String>,
     ) -> Result<Money, GatewayError> {
+        if let Some(row) = self.unwritten() {
+            self.gateway.inner.store.begin_dispatch(row).await?;
+        }
         let attempt = last.as_ref().map(|(entry, ending)| self.close(entry, ending)).transpose()?;
         let currency = last.as_ref().map_or(dispatcher_core::Currency::EUR, |(entry, _)| entry.hold.currency);
         let nanos = self.tail.lock().unwrap_or_else(std::sync::PoisonError::into_inner).cost_nanos;

@@ -73,7 +73,7 @@ impl Gateway {
     /// Before anything was called: faults of the request. After: all that was
     /// tried and why it failed.
     pub async fn speak(&self, caller: &Caller, request: SynthesisRequest) -> Result<Utterance, GatewayError> {
-        request.format.check().map_err(GatewayError::Format)?;
+        request.format.check_output().map_err(GatewayError::Format)?;
         let script = request.text.parse(request.unsupported)?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
         let registry = self.registry();
@@ -92,7 +92,7 @@ impl Gateway {
             trace: request.trace.clone(),
             rehearsal,
         };
-        let docket = Docket::open(self, caller, Work::Synthesis, opening).await?;
+        let docket = Docket::open(self, caller, Work::Synthesis, opening);
         let dispatch = docket.id.clone();
         let (audio, receiver) = mpsc::channel(WAITING);
         let (opened, open) = oneshot::channel();

@@ -56,9 +56,18 @@ impl Store {
         self.writer.submit(Durability::Process, write).await
     }
 
-    /// Writes the intent: the attempt that is about to be made, and its hold.
-    pub async fn begin_attempt(&self, row: AttemptRow, hold: LedgerRow) -> Result<(), StoreError> {
+    /// Writes the intent: the attempt that is about to be made, and its hold;
+    /// with the first one, that its dispatch has begun.
+    pub async fn begin_attempt(
+        &self,
+        dispatch: Option<DispatchRow>,
+        row: AttemptRow,
+        hold: LedgerRow,
+    ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
+            if let Some(dispatch) = &dispatch {
+                diesel::insert_into(dispatches::table).values(dispatch).execute(c)?;
+            }
             diesel::insert_into(attempts::table).values(&row).execute(c)?;
             diesel::insert_into(ledger::table).values(hold).execute(c)?;
             Ok(())

@@ -85,7 +85,7 @@ fn entry(dispatch: &str, app: &str, kind: &str, nanos: i64) -> LedgerRow {
 
 async fn settled(store: &Store, id: &str, app: &str, nanos: i64) {
     store.begin_dispatch(dispatch(id, app)).await.unwrap();
-    store.begin_attempt(attempt(id), entry(id, app, "hold", nanos)).await.unwrap();
+    store.begin_attempt(None, attempt(id), entry(id, app, "hold", nanos)).await.unwrap();
     let end = AttemptEnd {
         dispatch: id.into(),
         number: 1,
@@ -132,7 +132,7 @@ async fn usage_counts_what_was_settled_and_groups_it() {
     settled(&store, "d3", "help", 400).await;
     // A hold that was never settled is no usage.
     store.begin_dispatch(dispatch("d4", "help")).await.unwrap();
-    store.begin_attempt(attempt("d4"), entry("d4", "help", "hold", 999)).await.unwrap();
+    store.begin_attempt(None, attempt("d4"), entry("d4", "help", "hold", 999)).await.unwrap();
     let days = || ("2026-11-01".to_owned(), "2026-11-30".to_owned());
     let rows = store.usage((GroupBy::App, Some(GroupBy::Engine)), days(), None).await.unwrap();
     let seen: Vec<_> =
@@ -147,7 +147,7 @@ async fn what_a_crash_left_open_is_charged_as_held_and_marked() {
     let (folder, store) = store();
     settled(&store, "d1", "quay", 100).await;
     store.begin_dispatch(dispatch("d2", "quay")).await.unwrap();
-    store.begin_attempt(attempt("d2"), entry("d2", "quay", "hold", 70)).await.unwrap();
+    store.begin_attempt(None, attempt("d2"), entry("d2", "quay", "hold", 70)).await.unwrap();
     store.close();
     let store = Store::open(&folder.path().join("records.db")).unwrap();
     assert_eq!(store.mark_uncertain(9, "2026-11-26".into()).await.unwrap(), 1);

@@ -217,13 +217,11 @@ fn mend(path: &Path) -> std::io::Result<()> {
     use std::io::{Seek as _, Write as _};
     let mut file = std::fs::OpenOptions::new().read(true).write(true).open(path)?;
     let length = file.metadata()?.len();
-    let mut start = [0; 44];
-    if length >= 44 {
-        file.read_exact(&mut start)?;
-        if dispatcher_audio::mend_wav_lengths(&mut start, length) {
-            file.rewind()?;
-            file.write_all(&start)?;
-        }
+    let mut start = Vec::new();
+    (&mut file).take(58).read_to_end(&mut start)?;
+    if dispatcher_audio::mend_wav_lengths(&mut start, length) {
+        file.rewind()?;
+        file.write_all(&start)?;
     }
     Ok(())
 }

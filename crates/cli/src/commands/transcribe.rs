@@ -16,6 +16,7 @@ pub(super) fn media_type(path: &Path, given: Option<&str>) -> String {
     match dispatcher_audio::Codec::from_extension(extension) {
         Some(codec) if codec.describes_itself() => dispatcher_audio::Format::new(codec, 24_000).media_type(),
         Some(dispatcher_audio::Codec::Mulaw) => "audio/basic".into(),
+        Some(dispatcher_audio::Codec::Alaw) => "audio/PCMA".into(),
         _ => "application/octet-stream".into(),
     }
 }

@@ -135,7 +135,7 @@ fn wished_format(wish: &AudioWish) -> Result<Option<Format>, Problem> {
     let Some(kind) = &wish.kind else { return Ok(None) };
     let by_name = Codec::from_extension(kind.trim_start_matches('.'));
     let format = match by_name {
-        Some(Codec::Mulaw) => Format::new(Codec::Mulaw, 8_000),
+        Some(codec @ (Codec::Mulaw | Codec::Alaw)) => Format::new(codec, 8_000),
         Some(codec) => Format::new(codec, 24_000),
         None => Format::parse(kind).map_err(|error| Problem::at("not-acceptable", "/audio/type", error.to_string()))?,
     };
@@ -149,7 +149,7 @@ fn with_numbers(format: Format, wish: &AudioWish) -> Result<Format, Problem> {
         bitrate: wish.bitrate.or(format.bitrate),
         ..format
     };
-    format.check().map_err(|error| Problem::at("not-acceptable", "/audio", error.to_string()))?;
+    format.check_output().map_err(|error| Problem::at("not-acceptable", "/audio", error.to_string()))?;
     Ok(format)
 }
 

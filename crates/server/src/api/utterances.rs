@@ -7,7 +7,7 @@ use std::sync::Arc;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
-use dispatcher_audio::{Codec, Format, Length, measure};
+use dispatcher_audio::{Format, Length, measure};
 use dispatcher_gateway::{AudioBody, Gateway, GatewayError, Utterance};
 use futures::Stream;
 use rocket::http::{ContentType, Header};
@@ -242,7 +242,7 @@ async fn whole(gateway: &Gateway, mut utterance: Utterance) -> Result<UtteranceA
         }
         audio.extend_from_slice(&piece);
     }
-    if utterance.format.codec == Codec::Wav {
+    if utterance.format.codec.is_wav() {
         let length = audio.len() as u64;
         dispatcher_audio::mend_wav_lengths(&mut audio, length);
     }

@@ -1,0 +1,112 @@
+//! AAC in ADTS frames (ISO/IEC 14496-3, annex 1.A): a frame splitter.
+
+use crate::AudioError;
+use crate::packets::{Coding, Demuxer, Found, Packet, Track};
+
+/// So much that is no frame may stand between frames.
+const MAX_GARBAGE: usize = 64 << 10;
+
+/// Cuts ADTS into raw AAC blocks.
+#[derive(Default)]
+pub(crate) struct AdtsDemuxer {
+    pending: Vec<u8>,
+    /// Bytes of an ID3v2 tag still to pass over.
+    skip: usize,
+    config: Option<[u8; 2]>,
+    garbage: usize,
+}
+
+/// A frame header.
+struct Header {
+    config: [u8; 2],
+    head: usize,
+    whole: usize,
+    blocks: u8,
+}
+
+impl Header {
+    /// ```text
+    /// sync(12) id(1) layer(2) protection-absent(1) profile(2) rate(4) private(1)
+    /// channels(3) … frame-length(13) fullness(11) blocks(2)
+    /// ```
+    fn parse(bytes: &[u8]) -> Option<Header> {
+        let b = bytes.first_chunk::<7>()?;
+        let rate = (b[2] >> 2) & 0x0F;
+        let channels = ((b[2] & 1) << 2) | (b[3] >> 6);
+        let whole = (usize::from(b[3] & 3) << 11) | (usize::from(b[4]) << 3) | usize::from(b[5] >> 5);
+        let head = if b[1] & 1 == 1 { 7 } else { 9 };
+        let valid = b[0] == 0xFF && b[1] & 0xF6 == 0xF0 && rate < 13 && whole > head;
+        // AudioSpecificConfig: object type(5) rate(4) channels(4).
+        let object = (b[2] >> 6) + 1;
+        let config = [(object << 3) | (rate >> 1), (rate << 7) | (channels << 3)];
+        valid.then_some(Header { config, head, whole, blocks: b[6] & 3 })
+    }
+}
+
+/// Whether the bytes begin a frame of ADTS.
+pub(crate) fn is_adts(bytes: &[u8]) -> bool {
+    Header::parse(bytes).is_some()
+}
+
+impl AdtsDemuxer {
+    fn step(&mut self, out: &mut Vec<Found>) -> Result<bool, AudioError> {
+        if self.skip > 0 {
+            let taken = self.skip.min(self.pending.len());
+            self.pending.drain(..taken);
+            self.skip -= taken;
+        }
+        if self.skip > 0 || self.pending.len() < 7 {
+            return Ok(false);
+        }
+        if self.config.is_none() && self.pending.starts_with(b"ID3") {
+            let Some(size) = self.pending.get(6..10) else { return Ok(false) };
+            self.skip = 10 + size.iter().fold(0, |sum, byte| (sum << 7) | usize::from(byte & 0x7F));
+            return Ok(true);
+        }
+        let Some(header) = Header::parse(&self.pending) else { return self.garbage() };
+        if self.pending.len() < header.whole {
+            return Ok(false);
+        }
+        if header.blocks > 0 {
+            return Err(AudioError::Unsupported { format: "AAC", what: "several blocks in a frame".into() });
+        }
+        match self.config {
+            None => {
+                let coding = Coding::Aac(header.config.to_vec());
+                out.push(Found::Track(Track { coding, start: 0, frames: None }));
+                self.config = Some(header.config);
+            }
+            Some(config) if config != header.config => {
+                return Err(AudioError::Unsupported { format: "AAC", what: "a change of rate or channels".into() });
+            }
+            Some(_) => {}
+        }
+        let block = self.pending[header.head..header.whole].to_vec();
+        out.push(Found::Packet(Packet::new(block)));
+        self.pending.drain(..header.whole);
+        self.garbage = 0;
+        Ok(true)
+    }
+
+    fn garbage(&mut self) -> Result<bool, AudioError> {
+        let next = self.pending[1..].iter().position(|byte| *byte == 0xFF).map_or(self.pending.len(), |at| at + 1);
+        self.garbage += next;
+        if self.config.is_none() || self.garbage > MAX_GARBAGE {
+            return Err(AudioError::NotThis { expected: "AAC", found: crate::sniff::describe(&self.pending) });
+        }
+        self.pending.drain(..next);
+        Ok(true)
+    }
+}
+
+impl Demuxer for AdtsDemuxer {
+    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Found>) -> Result<(), AudioError> {
+        self.pending.extend_from_slice(bytes);
+        while self.step(out)? {}
+        let torn = Header::parse(&self.pending).is_some() || self.config.is_none();
+        if last && torn {
+            return Err(AudioError::Truncated { format: "AAC", what: "its last frame is not whole" });
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,362 @@
+//! FLAC (RFC 9639): a frame splitter that is fed bytes, and encoding.
+
+use std::io;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use flac_codec::encode::{FlacStreamWriter, Options};
+
+use crate::packets::{Coding, Demuxer, Found, Packet, Track};
+use crate::pcm::to_i16;
+use crate::{AudioError, Codec, Format};
+
+/// A frame holds at most 65,535 samples of eight channels of 32 bits.
+const MAX_FRAME_BYTES: usize = 4 << 20;
+/// Pictures in the metadata are passed over; larger blocks are refused.
+const MAX_BLOCK_BYTES: usize = 16 << 20;
+/// STREAMINFO (RFC 9639, section 8.2).
+const INFO_BYTES: usize = 34;
+
+/// The number of frames that STREAMINFO tells; `None` where it does not know.
+pub(crate) fn total_frames(info: &[u8]) -> Option<u64> {
+    let high = u64::from(*info.get(13)? & 0x0F) << 32;
+    let low = u32::from_be_bytes(*info.get(14..18)?.first_chunk()?);
+    Some(high | u64::from(low)).filter(|frames| *frames > 0)
+}
+
+fn crc8(bytes: &[u8]) -> u8 {
+    bytes.iter().fold(0, |crc, byte| {
+        (0..8).fold(crc ^ byte, |crc, _| if crc & 0x80 != 0 { (crc << 1) ^ 0x07 } else { crc << 1 })
+    })
+}
+
+const CRC16: [u16; 256] = {
+    let mut table = [0; 256];
+    let mut index = 0;
+    while index < 256 {
+        let mut crc = (index as u16) << 8;
+        let mut bit = 0;
+        while bit < 8 {
+            crc = if crc & 0x8000 != 0 { (crc << 1) ^ 0x8005 } else { crc << 1 };
+            bit += 1;
+        }
+        table[index] = crc;
+        index += 1;
+    }
+    table
+};
+
+/// Over a frame with its footer the check sum is 0 (RFC 9639, section 9.3).
+fn crc16(bytes: &[u8]) -> u16 {
+    bytes.iter().fold(0, |crc, byte| (crc << 8) ^ CRC16[usize::from((crc >> 8) as u8 ^ byte)])
+}
+
+/// Whether a frame header stands here, its check sum right; `None` while it
+/// is not whole.
+fn is_frame_header(bytes: &[u8]) -> Option<bool> {
+    let [sync, second, third, fourth] = *bytes.first_chunk::<4>()?;
+    let plausible = sync == 0xFF
+        && second & 0xFE == 0xF8
+        && third >> 4 != 0
+        && third & 0x0F != 0x0F
+        && fourth >> 4 <= 10
+        && fourth & 1 == 0
+        && (fourth >> 1) & 7 != 3;
+    if !plausible {
+        return Some(false);
+    }
+    // The number is coded as UTF-8 codes letters, up to 36 bits.
+    let number = match bytes.get(4)?.leading_ones() {
+        0 => 1,
+        ones @ 2..=7 => ones as usize,
+        _ => return Some(false),
+    };
+    let block = match third >> 4 {
+        6 => 1,
+        7 => 2,
+        _ => 0,
+    };
+    let rate = match third & 0x0F {
+        12 => 1,
+        13 | 14 => 2,
+        _ => 0,
+    };
+    let length = 4 + number + block + rate;
+    Some(crc8(bytes.get(..=length)?) == 0)
+}
+
+enum Place {
+    /// Before the mark, with bytes of an ID3v2 tag still to pass over.
+    Mark {
+        skip: usize,
+    },
+    Metadata,
+    /// In a block that is passed over.
+    Skip {
+        left: usize,
+        last: bool,
+    },
+    /// In the frames; so far has been looked for the next one.
+    Frames {
+        looked: usize,
+    },
+}
+
+/// Native FLAC to its frames.
+pub(crate) struct FlacDemuxer {
+    pending: Vec<u8>,
+    place: Place,
+    frames: Option<u64>,
+    begun: bool,
+}
+
+impl FlacDemuxer {
+    pub(crate) fn new() -> Self {
+        FlacDemuxer { pending: Vec::new(), place: Place::Mark { skip: 0 }, frames: None, begun: false }
+    }
+
+    /// One step; `false` where more bytes are needed.
+    fn step(&mut self, out: &mut Vec<Found>) -> Result<bool, AudioError> {
+        match self.place {
+            Place::Mark { skip } if skip > 0 => {
+                let taken = skip.min(self.pending.len());
+                self.pending.drain(..taken);
+                self.place = Place::Mark { skip: skip - taken };
+                Ok(taken == skip)
+            }
+            Place::Mark { .. } => self.mark(),
+            Place::Skip { left, last } => {
+                let taken = left.min(self.pending.len());
+                self.pending.drain(..taken);
+                if taken < left {
+                    self.place = Place::Skip { left: left - taken, last };
+                    return Ok(false);
+                }
+                self.after_block(last);
+                Ok(true)
+            }
+            Place::Metadata => self.block(out),
+            Place::Frames { looked } => self.frame(looked, out),
+        }
+    }
+
+    fn mark(&mut self) -> Result<bool, AudioError> {
+        if self.pending.starts_with(b"ID3") {
+            let Some(size) = self.pending.get(6..10) else { return Ok(false) };
+            // Sizes in ID3v2 are "synchsafe": seven bits a byte.
+            let skip = 10 + size.iter().fold(0, |sum, byte| (sum << 7) | usize::from(byte & 0x7F));
+            self.place = Place::Mark { skip };
+            return Ok(true);
+        }
+        if self.pending.len() < 4 {
+            return Ok(false);
+        }
+        if !self.pending.starts_with(b"fLaC") {
+            return Err(AudioError::NotThis { expected: "FLAC", found: crate::sniff::describe(&self.pending) });
+        }
+        self.pending.drain(..4);
+        self.place = Place::Metadata;
+        Ok(true)
+    }
+
+    fn block(&mut self, out: &mut Vec<Found>) -> Result<bool, AudioError> {
+        let Some(&[kind, a, b, c]) = self.pending.first_chunk::<4>() else { return Ok(false) };
+        let length = u32::from_be_bytes([0, a, b, c]) as usize;
+        let last = kind & 0x80 != 0;
+        if kind & 0x7F != 0 {
+            if !self.begun || length > MAX_BLOCK_BYTES {
+                let what =
+                    if self.begun { format!("a {length}-byte block") } else { "no STREAMINFO at its start".into() };
+                return Err(AudioError::Unsupported { format: "FLAC", what });
+            }
+            self.pending.drain(..4);
+            self.place = Place::Skip { left: length, last };
+            return Ok(true);
+        }
+        if length != INFO_BYTES {
+            return Err(AudioError::Unsupported { format: "FLAC", what: format!("a STREAMINFO of {length} bytes") });
+        }
+        let Some(info) = self.pending.get(4..4 + INFO_BYTES) else { return Ok(false) };
+        self.frames = total_frames(info);
+        out.push(Found::Track(Track { coding: Coding::Flac(info.to_vec()), start: 0, frames: None }));
+        self.begun = true;
+        self.pending.drain(..4 + INFO_BYTES);
+        self.after_block(last);
+        Ok(true)
+    }
+
+    fn after_block(&mut self, last: bool) {
+        self.place = if last { Place::Frames { looked: 0 } } else { Place::Metadata };
+    }
+
+    /// A frame does not tell its length: it ends where the next one begins
+    /// and its check sum is right.
+    fn frame(&mut self, looked: usize, out: &mut Vec<Found>) -> Result<bool, AudioError> {
+        match is_frame_header(&self.pending) {
+            None => return Ok(false),
+            Some(false) if self.pending.starts_with(b"TAG") => return Ok(false),
+            Some(false) => {
+                return Err(AudioError::Unsupported {
+                    format: "FLAC",
+                    what: "damage where a frame should begin".into(),
+                });
+            }
+            Some(true) => {}
+        }
+        let mut at = looked.max(4);
+        while let Some(step) = self.pending.get(at..).and_then(|rest| rest.iter().position(|byte| *byte == 0xFF)) {
+            at += step;
+            match is_frame_header(&self.pending[at..]) {
+                None => break,
+                Some(true) if crc16(&self.pending[..at]) == 0 => {
+                    let rest = self.pending.split_off(at);
+                    out.push(Found::Packet(Packet::new(std::mem::replace(&mut self.pending, rest))));
+                    self.place = Place::Frames { looked: 0 };
+                    return Ok(true);
+                }
+                Some(_) => at += 1,
+            }
+        }
+        let looked = at.min(self.pending.len().saturating_sub(16)).max(4);
+        self.place = Place::Frames { looked };
+        if self.pending.len() > MAX_FRAME_BYTES {
+            return Err(AudioError::Unsupported { format: "FLAC", what: "damage in a frame".into() });
+        }
+        Ok(false)
+    }
+
+    fn finish(&mut self, out: &mut Vec<Found>) -> Result<(), AudioError> {
+        let torn = |what| Err(AudioError::Truncated { format: "FLAC", what });
+        if !matches!(self.place, Place::Frames { .. }) {
+            return torn("its metadata is not whole");
+        }
+        // An ID3v1 tag may follow the last frame.
+        let tagged = self.pending.len().checked_sub(128).filter(|at| self.pending[*at..].starts_with(b"TAG"));
+        if let Some(at) = tagged {
+            self.pending.truncate(at);
+        }
+        if self.pending.is_empty() {
+            return Ok(());
+        }
+        if is_frame_header(&self.pending) != Some(true) || crc16(&self.pending) != 0 {
+            return torn("its last frame is not whole");
+        }
+        out.push(Found::Packet(Packet::new(std::mem::take(&mut self.pending))));
+        Ok(())
+    }
+}
+
+impl Demuxer for FlacDemuxer {
+    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Found>) -> Result<(), AudioError> {
+        self.pending.extend_from_slice(bytes);
+        while self.step(out)? {}
+        if last { self.finish(out) } else { Ok(()) }
+    }
+}
+
+/// Bytes that an encoder has written and nobody has taken yet.
+#[derive(Clone, Default)]
+struct Shared(Arc<Mutex<Vec<u8>>>);
+
+impl io::Write for Shared {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Samples to FLAC of 16 bits, its length untold, as it is for a stream.
+pub(crate) struct FlacEncoder {
+    writer: FlacStreamWriter<Shared>,
+    made: Shared,
+    format: Format,
+    /// Frames in a block: under 100 ms, one of the usual sizes.
+    block: usize,
+    pending: Vec<i32>,
+    begun: bool,
+}
+
+impl FlacEncoder {
+    pub(crate) fn new(format: Format) -> Self {
+        let made = Shared::default();
+        let block = [576, 1_152, 2_304, 4_608].into_iter().rfind(|block| block * 10 <= format.rate).unwrap_or(576);
+        let options = Options::default();
+        FlacEncoder {
+            writer: FlacStreamWriter::new(made.clone(), options),
+            made,
+            format,
+            block: block as usize,
+            pending: Vec::new(),
+            begun: false,
+        }
+    }
+
+    /// The mark, STREAMINFO and a comment (RFC 9639, sections 8.2 and 8.6).
+    fn header(&self) -> Vec<u8> {
+        let mut header = b"fLaC".to_vec();
+        header.extend_from_slice(&[0, 0, 0, INFO_BYTES as u8]);
+        for _ in 0..2 {
+            header.extend_from_slice(&(self.block as u16).to_be_bytes());
+        }
+        // Sizes of frames, which are not known.
+        header.extend_from_slice(&[0; 6]);
+        // rate(20) channels-1(3) bits-1(5) frames(36)
+        let packed = (u64::from(self.format.rate) << 44) | (u64::from(self.format.channels - 1) << 41) | (15 << 36);
+        header.extend_from_slice(&packed.to_be_bytes());
+        header.extend_from_slice(&[0; 16]);
+        let comment = crate::tags::vorbis_comment();
+        header.push(0x84);
+        header.extend_from_slice(&(comment.len() as u32).to_be_bytes()[1..]);
+        header.extend_from_slice(&comment);
+        header
+    }
+
+    pub(crate) fn encode(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
+        self.pending.extend(samples.iter().map(|sample| i32::from(to_i16(*sample))));
+        let size = self.block * usize::from(self.format.channels);
+        let whole = self.pending.len() / size * size;
+        let ready: Vec<i32> = self.pending.drain(..whole).collect();
+        for block in ready.chunks_exact(size) {
+            self.write(block)?;
+        }
+        self.take(out);
+        Ok(())
+    }
+
+    fn write(&mut self, block: &[i32]) -> Result<(), AudioError> {
+        let failed = |error: flac_codec::Error| AudioError::Codec { codec: Codec::Flac, what: error.to_string() };
+        self.writer.write(self.format.rate, self.format.channels, 16, block).map_err(failed)
+    }
+
+    fn take(&mut self, out: &mut Vec<u8>) {
+        let mut made = self.made.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if !made.is_empty() && !std::mem::replace(&mut self.begun, true) {
+            out.extend_from_slice(&self.header());
+        }
+        out.append(&mut made);
+    }
+
+    pub(crate) fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
+        let rest = std::mem::take(&mut self.pending);
+        if !rest.is_empty() {
+            self.write(&rest)?;
+        }
+        self.take(out);
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn check_sums_are_those_of_the_standard() {
+        // CRC-8/SMBUS and CRC-16/UMTS of the digits.
+        assert_eq!(crc8(b"123456789"), 0xF4);
+        assert_eq!(crc16(b"123456789"), 0xFEE8);
+    }
+}

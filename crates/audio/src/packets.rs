@@ -1,0 +1,275 @@
+//! From packets of coded sound to samples: what every container of packets
+//! shares. Demuxers cut bytes into packets; this decodes and trims them.
+
+use opus::Channels;
+use symphonia::core::audio::Channels as SymphoniaChannels;
+use symphonia::core::codecs::audio::well_known::{CODEC_ID_AAC, CODEC_ID_FLAC, CODEC_ID_VORBIS};
+use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions};
+use symphonia::core::packet::PacketRef;
+use symphonia::core::units::{Duration, Timestamp};
+use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
+
+use crate::{AudioError, Codec, Layout};
+
+/// Opus decodes at this rate whatever it was made from (RFC 7845, section 4).
+pub(crate) const OPUS_RATE: u32 = 48_000;
+/// The longest packet of Opus is 120 ms (RFC 6716, section 2.1.4).
+const MAX_OPUS_FRAMES: usize = 5_760;
+
+/// One packet.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) struct Packet {
+    pub(crate) data: Vec<u8>,
+    /// Where the sound truly ends, in frames since the stream began and before
+    /// the start is trimmed; known at the last packet alone.
+    pub(crate) end: Option<u64>,
+    /// Frames to throw away at its end.
+    pub(crate) discard: u64,
+}
+
+impl Packet {
+    pub(crate) fn new(data: Vec<u8>) -> Self {
+        Packet { data, end: None, discard: 0 }
+    }
+}
+
+/// How the packets of a track are coded.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Coding {
+    Opus {
+        channels: u8,
+    },
+    /// The 34 bytes of STREAMINFO (RFC 9639, section 8.2).
+    Flac(Vec<u8>),
+    /// Identification and setup header, one behind the other.
+    Vorbis(Vec<u8>),
+    /// AudioSpecificConfig (ISO/IEC 14496-3, section 1.6.2.1).
+    Aac(Vec<u8>),
+}
+
+/// A track: its coding, and what to trim.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Track {
+    pub(crate) coding: Coding,
+    /// Frames before the sound begins.
+    pub(crate) start: u64,
+    /// Frames of sound in all, where the container tells.
+    pub(crate) frames: Option<u64>,
+}
+
+/// What a demuxer has found.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum Found {
+    /// A track begins; packets that follow belong to it.
+    Track(Track),
+    Packet(Packet),
+}
+
+/// Cuts bytes of a container into packets; a state machine without I/O.
+pub(crate) trait Demuxer: Send {
+    /// Takes bytes and appends what they complete. With `last` the bytes are
+    /// over, and what is torn is an error.
+    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Found>) -> Result<(), AudioError>;
+}
+
+enum Inner {
+    Opus(opus::Decoder),
+    Other(Box<dyn AudioDecoder>),
+}
+
+struct Playing {
+    inner: Inner,
+    codec: Codec,
+    layout: Layout,
+    track: Track,
+    /// Frames decoded so far, before trimming.
+    decoded: u64,
+    /// Frames given so far.
+    given: u64,
+}
+
+/// Decodes what a demuxer finds.
+pub(crate) struct PacketDecoder {
+    demuxer: Box<dyn Demuxer>,
+    playing: Option<Playing>,
+    layout: Option<Layout>,
+    found: Vec<Found>,
+    frame: Vec<f32>,
+}
+
+impl PacketDecoder {
+    pub(crate) fn new(demuxer: Box<dyn Demuxer>) -> Self {
+        PacketDecoder { demuxer, playing: None, layout: None, found: Vec::new(), frame: Vec::new() }
+    }
+
+    pub(crate) fn layout(&self) -> Option<Layout> {
+        self.layout
+    }
+
+    pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let result = self.demuxer.push(bytes, last, &mut self.found);
+        // What was whole before a fault is still sound.
+        let mut found = std::mem::take(&mut self.found);
+        for found in found.drain(..) {
+            match found {
+                Found::Track(track) => self.begin(track)?,
+                Found::Packet(packet) => self.decode(&packet, out)?,
+            }
+        }
+        self.found = found;
+        result
+    }
+
+    fn begin(&mut self, track: Track) -> Result<(), AudioError> {
+        let playing = Playing::new(track)?;
+        match self.layout {
+            Some(layout) if layout != playing.layout => {
+                let what = "a second stream of another rate or channel count".into();
+                return Err(AudioError::Unsupported { format: "a chain of streams", what });
+            }
+            _ => self.layout = Some(playing.layout),
+        }
+        self.playing = Some(playing);
+        Ok(())
+    }
+
+    fn decode(&mut self, packet: &Packet, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let Some(playing) = self.playing.as_mut() else { return Ok(()) };
+        let frames = playing.decode(&packet.data, &mut self.frame)?;
+        let before = playing.decoded;
+        playing.decoded += frames;
+        let end = packet.end.map_or(playing.decoded, |end| playing.decoded.min(end.max(before)));
+        let end = end.saturating_sub(packet.discard).max(before);
+        let start = playing.track.start.clamp(before, end);
+        let room = playing.track.frames.map_or(u64::MAX, |all| all.saturating_sub(playing.given));
+        let count = (end - start).min(room);
+        playing.given += count;
+        let channels = u64::from(playing.layout.channels);
+        let from = ((start - before) * channels) as usize;
+        out.extend_from_slice(&self.frame[from..from + (count * channels) as usize]);
+        Ok(())
+    }
+}
+
+impl Playing {
+    fn new(track: Track) -> Result<Self, AudioError> {
+        let mut parameters = AudioCodecParameters::new();
+        let options = AudioDecoderOptions::default();
+        let (codec, inner): (Codec, Result<Box<dyn AudioDecoder>, _>) = match &track.coding {
+            Coding::Opus { channels } => return Playing::opus(*channels, track),
+            Coding::Flac(info) => {
+                parameters.for_codec(CODEC_ID_FLAC).with_extra_data(info.clone().into());
+                (Codec::Flac, FlacDecoder::try_new(&parameters, &options).map(|decoder| Box::new(decoder) as _))
+            }
+            Coding::Vorbis(headers) => {
+                parameters.for_codec(CODEC_ID_VORBIS).with_extra_data(headers.clone().into());
+                (Codec::OggVorbis, VorbisDecoder::try_new(&parameters, &options).map(|decoder| Box::new(decoder) as _))
+            }
+            Coding::Aac(config) => {
+                parameters.for_codec(CODEC_ID_AAC).with_extra_data(config.clone().into());
+                (Codec::Aac, AacDecoder::try_new(&parameters, &options).map(|decoder| Box::new(decoder) as _))
+            }
+        };
+        let inner = inner.map_err(|error| AudioError::Codec { codec, what: error.to_string() })?;
+        let told = inner.codec_params();
+        let channels = told.channels.as_ref().map_or(0, SymphoniaChannels::count);
+        let layout = Layout {
+            rate: told.sample_rate.unwrap_or(0),
+            channels: u8::try_from(channels).map_err(|_| AudioError::Channels(u16::MAX))?,
+        };
+        crate::decode::check_input(layout)?;
+        Ok(Playing { inner: Inner::Other(inner), codec, layout, track, decoded: 0, given: 0 })
+    }
+
+    fn opus(channels: u8, track: Track) -> Result<Self, AudioError> {
+        let layout = Layout { rate: OPUS_RATE, channels };
+        let count = match channels {
+            1 => Channels::Mono,
+            2 => Channels::Stereo,
+            _ => return Err(AudioError::Channels(channels.into())),
+        };
+        let decoder = opus::Decoder::new(OPUS_RATE, count).map_err(|error| opus_failed(&error))?;
+        Ok(Playing { inner: Inner::Opus(decoder), codec: Codec::OggOpus, layout, track, decoded: 0, given: 0 })
+    }
+
+    /// Decodes one packet into `frame`; gives its frames.
+    fn decode(&mut self, data: &[u8], frame: &mut Vec<f32>) -> Result<u64, AudioError> {
+        match &mut self.inner {
+            Inner::Opus(decoder) => {
+                frame.resize(MAX_OPUS_FRAMES * usize::from(self.layout.channels), 0.0);
+                let frames = decoder.decode_float(data, frame, false).map_err(|error| opus_failed(&error))?;
+                Ok(frames as u64)
+            }
+            Inner::Other(decoder) => {
+                let packet = PacketRef::new(0, Timestamp::ZERO, Duration::ZERO, data);
+                let failed = |error: symphonia::core::errors::Error| AudioError::Codec {
+                    codec: self.codec,
+                    what: error.to_string(),
+                };
+                let decoded = decoder.decode_ref(&packet).map_err(failed)?;
+                let channels = decoded.spec().channels().count();
+                if decoded.spec().rate() != self.layout.rate || channels != usize::from(self.layout.channels) {
+                    let what = "a change of rate or channels in the middle".into();
+                    return Err(AudioError::Codec { codec: self.codec, what });
+                }
+                let frames = decoded.frames() as u64;
+                decoded.copy_to_vec_interleaved(frame);
+                Ok(frames)
+            }
+        }
+    }
+}
+
+fn opus_failed(error: &opus::Error) -> AudioError {
+    AudioError::Codec { codec: Codec::OggOpus, what: error.to_string() }
+}
+
+/// Frames at 48 kHz in a packet of Opus, by its table-of-contents byte (RFC
+/// 6716, section 3.1); 0 for what is no packet.
+pub(crate) fn opus_frames(packet: &[u8]) -> u64 {
+    let Some(toc) = packet.first() else { return 0 };
+    let size = match toc >> 3 {
+        config @ 0..=11 => [480, 960, 1_920, 2_880][usize::from(config & 3)],
+        config @ 12..=15 => [480, 960][usize::from(config & 1)],
+        config => [120, 240, 480, 960][usize::from(config & 3)],
+    };
+    let count = match toc & 3 {
+        0 => 1,
+        1 | 2 => 2,
+        _ => packet.get(1).map_or(0, |byte| u64::from(byte & 0x3F)),
+    };
+    size * count
+}
+
+/// What `OpusHead` says (RFC 7845, section 5.1): channels and pre-skip.
+pub(crate) fn opus_head(data: &[u8]) -> Result<(u8, u64), AudioError> {
+    if data.len() < 19 || !data.starts_with(b"OpusHead") {
+        return Err(AudioError::NotThis { expected: "an Opus header", found: crate::sniff::describe(data) });
+    }
+    let channels = data[9];
+    if !(1..=2).contains(&channels) {
+        return Err(AudioError::Channels(channels.into()));
+    }
+    Ok((channels, u64::from(u16::from_le_bytes([data[10], data[11]]))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn packets_of_opus_tell_their_length() {
+        for (packet, frames) in [
+            (&[0x08u8][..], 960),
+            (&[0x18], 2_880),
+            (&[0x78], 960),
+            (&[0xF8], 960),
+            (&[0xE0], 120),
+            (&[0x09], 1_920),
+            (&[0x0B, 3], 2_880),
+            (&[], 0),
+        ] {
+            assert_eq!(opus_frames(packet), frames, "{packet:?}");
+        }
+    }
+}

@@ -1,0 +1,112 @@
+//! Runs of plain samples behind a header: what WAVE, AIFF and AU share.
+
+use crate::aiff::AiffHeaderReader;
+use crate::au::AuHeaderReader;
+use crate::pcm::SampleKind;
+use crate::wav::WavHeaderReader;
+use crate::{AudioError, Codec, Layout};
+
+/// What a header says of the samples that follow it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct SampleFormat {
+    pub(crate) layout: Layout,
+    pub(crate) kind: SampleKind,
+}
+
+impl SampleFormat {
+    /// Bytes of one frame.
+    pub(crate) fn frame_bytes(self) -> u64 {
+        self.kind.bytes() as u64 * u64::from(self.layout.channels)
+    }
+}
+
+/// The header is over: the format, how many bytes of data are declared
+/// (`None`: until the end) and the data bytes that came with the header.
+pub(crate) struct SoundStart {
+    pub(crate) format: SampleFormat,
+    pub(crate) declared: Option<u64>,
+    pub(crate) data: Vec<u8>,
+}
+
+/// A header of any of the three containers.
+pub(crate) enum Header {
+    Wav(WavHeaderReader),
+    Aiff(AiffHeaderReader),
+    Au(AuHeaderReader),
+}
+
+impl Header {
+    /// The reader for a codec's header; `None` where it has none of this kind.
+    pub(crate) fn of(codec: Codec) -> Option<Header> {
+        match codec {
+            Codec::Wav | Codec::WavMulaw | Codec::WavAlaw => Some(Header::Wav(WavHeaderReader::default())),
+            Codec::Aiff => Some(Header::Aiff(AiffHeaderReader::default())),
+            Codec::Au => Some(Header::Au(AuHeaderReader::default())),
+            _ => None,
+        }
+    }
+
+    fn push(&mut self, bytes: &[u8]) -> Result<Option<SoundStart>, AudioError> {
+        match self {
+            Header::Wav(reader) => reader.push(bytes),
+            Header::Aiff(reader) => reader.push(bytes),
+            Header::Au(reader) => reader.push(bytes),
+        }
+    }
+
+    fn name(&self) -> &'static str {
+        match self {
+            Header::Wav(_) => "WAV",
+            Header::Aiff(_) => "AIFF",
+            Header::Au(_) => "AU",
+        }
+    }
+}
+
+/// The bytes of a file of plain samples: its header read, its data cut to
+/// what is declared.
+pub(crate) struct SoundFile {
+    header: Header,
+    format: Option<SampleFormat>,
+    /// Bytes of data still to come; `None` where the header does not know.
+    left: Option<u64>,
+}
+
+impl SoundFile {
+    pub(crate) fn new(header: Header) -> Self {
+        SoundFile { header, format: None, left: None }
+    }
+
+    pub(crate) fn format(&self) -> Option<SampleFormat> {
+        self.format
+    }
+
+    /// Takes bytes and hands over those that are samples.
+    pub(crate) fn push(&mut self, bytes: &[u8], mut take: impl FnMut(&[u8], SampleFormat)) -> Result<(), AudioError> {
+        if let Some(format) = self.format {
+            take(self.cut(bytes), format);
+        } else if let Some(start) = self.header.push(bytes)? {
+            self.format = Some(start.format);
+            self.left = start.declared;
+            take(self.cut(&start.data), start.format);
+        }
+        Ok(())
+    }
+
+    fn cut<'a>(&mut self, bytes: &'a [u8]) -> &'a [u8] {
+        let Some(left) = self.left.as_mut() else { return bytes };
+        let taken = bytes.len().min(usize::try_from(*left).unwrap_or(usize::MAX));
+        *left -= taken as u64;
+        &bytes[..taken]
+    }
+
+    /// The bytes are over.
+    pub(crate) fn finish(&self) -> Result<(), AudioError> {
+        let format = self.header.name();
+        match (self.format, self.left) {
+            (None, _) => Err(AudioError::Truncated { format, what: "its header is not whole" }),
+            (_, Some(1..)) => Err(AudioError::Truncated { format, what: "it holds less than its header says" }),
+            _ => Ok(()),
+        }
+    }
+}
