@@ -2,7 +2,6 @@
 //! shares. Demuxers cut bytes into packets; this decodes and trims them.
 
 use opus::Channels;
-use symphonia::core::audio::Channels as SymphoniaChannels;
 use symphonia::core::codecs::audio::well_known::{CODEC_ID_AAC, CODEC_ID_FLAC, CODEC_ID_VORBIS};
 use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions};
 use symphonia::core::packet::PacketRef;
@@ -171,11 +170,11 @@ impl Playing {
             }
         };
         let inner = inner.map_err(|error| AudioError::Codec { codec, what: error.to_string() })?;
-        let told = inner.codec_params();
-        let channels = told.channels.as_ref().map_or(0, SymphoniaChannels::count);
+        let spec = inner.last_decoded();
+        let spec = spec.spec();
         let layout = Layout {
-            rate: told.sample_rate.unwrap_or(0),
-            channels: u8::try_from(channels).map_err(|_| AudioError::Channels(u16::MAX))?,
+            rate: spec.rate(),
+            channels: u8::try_from(spec.channels().count()).map_err(|_| AudioError::Channels(u16::MAX))?,
         };
         crate::decode::check_input(layout)?;
         Ok(Playing { inner: Inner::Other(inner), codec, layout, track, decoded: 0, given: 0 })

@@ -1,0 +1,258 @@
+//! Files that independent tools make are read right, and those tools read
+//! ours: sox, flac, vorbis-tools, opus-tools, lame and ffmpeg, as `make test`
+//! installs them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format, Layout, Transcoder, decode_all, encode_all, measure, sniff};
+
+struct Bench {
+    folder: tempfile::TempDir,
+    rate: u32,
+    channels: u8,
+    /// Interleaved.
+    sound: Vec<f32>,
+}
+
+impl Bench {
+    /// Two and a bit seconds of a voice-like sound, the channels unlike.
+    fn new(rate: u32, channels: u8) -> Bench {
+        let frames = rate * 2 + 321;
+        let sound: Vec<f32> = (0..frames)
+            .flat_map(|n| {
+                (0..channels).map(move |channel| {
+                    let t = n as f32 / rate as f32;
+                    let swell = 0.5 + 0.5 * (std::f32::consts::TAU * 1.5 * t).sin();
+                    let pitch = 180.0 + 60.0 * f32::from(channel);
+                    0.15 * swell
+                        * (1..=5).map(|k| (std::f32::consts::TAU * pitch * k as f32 * t).sin() / k as f32).sum::<f32>()
+                })
+            })
+            .collect();
+        let folder = tempfile::tempdir().unwrap();
+        let format = Format { channels, ..Format::new(Codec::Wav, rate) };
+        std::fs::write(folder.path().join("in.wav"), encode_all(&sound, format).unwrap()).unwrap();
+        Bench { folder, rate, channels, sound }
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// Runs a command line in the folder.
+    fn run(&self, line: &str) {
+        let mut words = line.split_whitespace();
+        let program = words.next().unwrap();
+        let output = Command::new(program).args(words).current_dir(self.folder.path()).output();
+        let output = output.unwrap_or_else(|error| panic!("{program}: {error}; make test installs it"));
+        assert!(output.status.success(), "{line}: {}", String::from_utf8_lossy(&output.stderr));
+    }
+
+    fn frames(&self) -> usize {
+        self.sound.len() / usize::from(self.channels)
+    }
+
+    /// Compares with the sound: frames off in length, and the signal-to-noise
+    /// ratio in decibels at the best shift within `reach` frames.
+    fn compare(&self, samples: &[f32], layout: Layout, reach: i64) -> (i64, f32, i64) {
+        assert_eq!(layout, Layout { rate: self.rate, channels: self.channels });
+        let channels = i64::from(self.channels);
+        let surplus = samples.len() as i64 / channels - self.frames() as i64;
+        let middle = self.sound.len() as i64 / 4..self.sound.len() as i64 * 3 / 4;
+        let best = (-reach..=reach)
+            .map(|shift| {
+                let (mut signal, mut noise) = (1e-12, 1e-12);
+                for n in middle.clone() {
+                    let wanted = self.sound[n as usize];
+                    let got = usize::try_from(n + shift * channels).ok().and_then(|n| samples.get(n)).copied();
+                    signal += wanted * wanted;
+                    noise += (wanted - got.unwrap_or(0.0)).powi(2);
+                }
+                (10.0 * (signal / noise).log10(), shift)
+            })
+            .max_by(|a, b| a.0.total_cmp(&b.0))
+            .unwrap();
+        (surplus, best.0, best.1)
+    }
+}
+
+/// Decodes as a stream would be, in pieces.
+fn decode(path: &Path, codec: Codec) -> (Vec<f32>, Layout) {
+    let bytes = std::fs::read(path).unwrap();
+    let name = path.display();
+    assert_eq!(sniff(&bytes[..bytes.len().min(256)]), Some(codec), "{name} is told by its first bytes");
+    let told = Format::new(codec, 24_000);
+    let (samples, layout) = decode_all(&bytes, told).unwrap_or_else(|error| panic!("{name}: {error}"));
+    let length = measure(&bytes, None).unwrap().1;
+    assert_eq!(length.frames, samples.len() as u64 / u64::from(layout.channels), "{name} is measured as it decodes");
+    let output = Format { channels: layout.channels.min(2), ..Format::new(Codec::Pcm, layout.rate) };
+    let mut transcoder = Transcoder::new(told, output).unwrap();
+    let mut streamed = Vec::new();
+    for piece in bytes.chunks(777) {
+        streamed.extend(transcoder.push(&Bytes::copy_from_slice(piece)).unwrap());
+    }
+    streamed.extend(transcoder.finish().unwrap());
+    assert_eq!(streamed.len(), samples.len() * 2, "{name}: in pieces as at once");
+    (samples, layout)
+}
+
+#[test]
+fn plain_samples_of_every_container_are_read_to_the_bit() {
+    for bench in [Bench::new(24_000, 1), Bench::new(44_100, 2)] {
+        for (options, file, codec, decibels) in [
+            ("-b 8 -e unsigned", "u8.wav", Codec::Wav, 28.0),
+            ("-b 24", "24.wav", Codec::Wav, 75.0),
+            ("-b 32", "32.wav", Codec::Wav, 75.0),
+            ("-b 32 -e float", "f.wav", Codec::Wav, 75.0),
+            ("-e mu-law", "u.wav", Codec::Wav, 30.0),
+            ("-e a-law", "a.wav", Codec::Wav, 30.0),
+            ("-b 16", "16.aiff", Codec::Aiff, 75.0),
+            ("-b 24", "24.aiff", Codec::Aiff, 75.0),
+            ("-b 8", "8.aiff", Codec::Aiff, 28.0),
+            ("-b 16 -t aifc", "c.aifc", Codec::Aiff, 75.0),
+            ("-b 16", "16.au", Codec::Au, 75.0),
+            ("-b 32 -e float", "f.au", Codec::Au, 75.0),
+            ("-e mu-law", "u.au", Codec::Au, 30.0),
+            ("-e a-law", "a.au", Codec::Au, 30.0),
+        ] {
+            bench.run(&format!("sox -D in.wav {options} {file}"));
+            let (samples, layout) = decode(&bench.path(file), codec);
+            let (surplus, ratio, shift) = bench.compare(&samples, layout, 2);
+            assert_eq!((surplus, shift), (0, 0), "{file}");
+            assert!(ratio > decibels, "{file}: {ratio} dB");
+        }
+    }
+}
+
+#[test]
+fn lossless_files_are_read_to_the_bit() {
+    for bench in [Bench::new(24_000, 1), Bench::new(44_100, 2)] {
+        for (line, file, codec) in [
+            ("flac -s -0 in.wav -o 0.flac", "0.flac", Codec::Flac),
+            ("flac -s -8 -T TITLE=Quay in.wav -o 8.flac", "8.flac", Codec::Flac),
+            ("flac -s --blocksize=192 in.wav -o small.flac", "small.flac", Codec::Flac),
+            ("flac -s --ogg in.wav -o in.oga", "in.oga", Codec::OggFlac),
+            ("ffmpeg -v error -i in.wav -c:a flac in.mka", "in.mka", Codec::WebmOpus),
+        ] {
+            bench.run(line);
+            let (samples, layout) = decode(&bench.path(file), codec);
+            let (surplus, ratio, shift) = bench.compare(&samples, layout, 2);
+            assert_eq!((surplus, shift), (0, 0), "{file}");
+            assert!(ratio > 75.0, "{file}: {ratio} dB");
+        }
+    }
+}
+
+#[test]
+fn coded_files_are_read_at_their_place_and_to_their_length() {
+    for bench in [Bench::new(48_000, 1), Bench::new(48_000, 2)] {
+        for (line, file, codec, decibels, slack) in [
+            ("opusenc --quiet --bitrate 96 in.wav e.opus", "e.opus", Codec::OggOpus, 15.0, 0),
+            ("oggenc -Q -q 6 in.wav -o v.ogg", "v.ogg", Codec::OggVorbis, 15.0, 0),
+            ("lame --quiet -b 128 in.wav c.mp3", "c.mp3", Codec::Mp3, 15.0, 0),
+            ("lame --quiet -V 2 --tt Quay in.wav v.mp3", "v.mp3", Codec::Mp3, 15.0, 0),
+            ("ffmpeg -v error -i in.wav -c:a aac -b:a 128k end.m4a", "end.m4a", Codec::Mp4, 15.0, 0),
+            (
+                "ffmpeg -v error -i in.wav -c:a aac -b:a 128k -movflags faststart front.m4a",
+                "front.m4a",
+                Codec::Mp4,
+                15.0,
+                0,
+            ),
+            // A file in fragments tells nothing of its encoder's delay.
+            (
+                "ffmpeg -v error -i in.wav -c:a aac -b:a 128k -movflags frag_keyframe+empty_moov -frag_duration 500000 f.mp4",
+                "f.mp4",
+                Codec::Mp4,
+                15.0,
+                2_048,
+            ),
+            ("ffmpeg -v error -i in.wav -c:a libopus -b:a 96k o.mp4", "o.mp4", Codec::Mp4, 15.0, 0),
+            ("ffmpeg -v error -i in.wav -c:a libopus -b:a 96k o.webm", "o.webm", Codec::WebmOpus, 15.0, 0),
+            ("ffmpeg -v error -i in.wav -c:a libvorbis -q:a 6 v.webm", "v.webm", Codec::WebmOpus, 15.0, 2_048),
+            ("ffmpeg -v error -i in.wav -c:a aac -b:a 128k a.aac", "a.aac", Codec::Aac, 15.0, 2_112),
+        ] {
+            bench.run(line);
+            let (samples, layout) = decode(&bench.path(file), codec);
+            let (surplus, ratio, shift) = bench.compare(&samples, layout, i64::max(slack, 4));
+            assert!((0..=slack).contains(&surplus), "{file}: {surplus} frames too many");
+            assert!(shift.abs() <= slack && ratio > decibels, "{file}: {ratio} dB at {shift}");
+        }
+    }
+}
+
+#[test]
+fn a_chain_of_streams_is_one_sound() {
+    let bench = Bench::new(48_000, 1);
+    bench.run("opusenc --quiet --bitrate 64 in.wav a.opus");
+    bench.run("opusenc --quiet --bitrate 96 --framesize 40 in.wav b.opus");
+    let chain = [std::fs::read(bench.path("a.opus")).unwrap(), std::fs::read(bench.path("b.opus")).unwrap()].concat();
+    std::fs::write(bench.path("chain.opus"), chain).unwrap();
+    let (samples, _) = decode(&bench.path("chain.opus"), Codec::OggOpus);
+    assert_eq!(samples.len(), bench.frames() * 2);
+    let (_, ratio, shift) = bench.compare(&samples[bench.frames()..], Layout { rate: 48_000, channels: 1 }, 4);
+    assert!(ratio > 15.0 && shift == 0, "the second: {ratio} dB at {shift}");
+}
+
+#[test]
+fn every_cut_of_a_file_is_an_error_and_never_a_panic() {
+    let bench = Bench::new(24_000, 1);
+    for (line, file, codec) in [
+        ("flac -s in.wav -o in.flac", "in.flac", Codec::Flac),
+        ("opusenc --quiet in.wav in.opus", "in.opus", Codec::OggOpus),
+        ("oggenc -Q in.wav -o in.ogg", "in.ogg", Codec::OggVorbis),
+        ("ffmpeg -v error -i in.wav -c:a aac in.m4a", "in.m4a", Codec::Mp4),
+        ("ffmpeg -v error -i in.wav -c:a libopus in.webm", "in.webm", Codec::WebmOpus),
+        ("sox in.wav in.aiff", "in.aiff", Codec::Aiff),
+        ("sox in.wav in.au", "in.au", Codec::Au),
+    ] {
+        bench.run(line);
+        let whole = std::fs::read(bench.path(file)).unwrap();
+        let told = Format::new(codec, 24_000);
+        assert!(decode_all(&whole, told).is_ok(), "{file}");
+        let step = whole.len() / 60 + 1;
+        for cut in (0..whole.len()).step_by(step).chain([whole.len() - 1]) {
+            assert!(decode_all(&whole[..cut], told).is_err(), "{file}: {cut} of {} bytes looked whole", whole.len());
+        }
+        for at in (0..whole.len()).step_by(step / 3 + 1) {
+            let mut damaged = whole.clone();
+            damaged[at] ^= 0x55;
+            // An error or sound: never a panic.
+            let _ = decode_all(&damaged, told);
+        }
+    }
+}
+
+#[test]
+fn those_tools_read_what_we_write() {
+    for bench in [Bench::new(48_000, 1), Bench::new(16_000, 2)] {
+        for (codec, file, line, decibels, slack) in [
+            (Codec::Wav, "o.wav", "sox -D o.wav back.wav", 75.0, 0),
+            (Codec::WavMulaw, "u.wav", "sox -D u.wav -e signed -b 16 back.wav", 30.0, 0),
+            (Codec::WavAlaw, "a.wav", "sox -D a.wav -e signed -b 16 back.wav", 30.0, 0),
+            (Codec::Flac, "o.flac", "flac -s -d -f o.flac -o back.wav", 75.0, 0),
+            (Codec::OggOpus, "o.opus", "opusdec --quiet --force-wav --rate RATE o.opus back.wav", 8.0, 1),
+            (Codec::WebmOpus, "o.webm", "ffmpeg -v error -xerror -y -i o.webm -ar RATE back.wav", 8.0, 2),
+            (Codec::Mp3, "o.mp3", "ffmpeg -v error -xerror -y -i o.mp3 back.wav", 10.0, 3_000),
+        ] {
+            let bitrate = match codec {
+                Codec::OggOpus | Codec::WebmOpus => Some(96_000),
+                Codec::Mp3 => Some(128_000),
+                _ => None,
+            };
+            let format = Format { channels: bench.channels, bitrate, ..Format::new(codec, bench.rate) };
+            std::fs::write(bench.path(file), encode_all(&bench.sound, format).unwrap()).unwrap();
+            bench.run(&line.replace("RATE", &bench.rate.to_string()));
+            let (samples, layout) = decode(&bench.path("back.wav"), Codec::Wav);
+            // The coder for voices moves waves about by parts of a millisecond.
+            let reach = i64::max(slack, i64::from(bench.rate) / 1_000);
+            let (surplus, ratio, shift) = bench.compare(&samples, layout, reach);
+            assert!(surplus.abs() <= slack, "{file}: {surplus} frames off");
+            assert!(shift.abs() < reach && ratio > decibels, "{file}: {ratio} dB at {shift}");
+        }
+        bench.run("flac -s -t o.flac");
+    }
+}
