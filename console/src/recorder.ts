@@ -1,63 +1,51 @@
-// Records the microphone as WAV, made in the page.
+// Records the microphone in whatever the browser's own recorder makes.
 
 /** A recording that runs. */
 export interface Recording {
   stop(): Promise<Blob>
 }
 
+/** What the service reads, the smallest first. */
+const kinds = ['audio/webm;codecs=opus', 'audio/mp4;codecs=opus', 'audio/mp4;codecs=mp4a.40.2', 'audio/ogg;codecs=opus']
+/** Bits a second: more than enough for speech. */
+const bitrate = 64_000
+
 /** Begins to record; asks for the microphone. */
 export async function record(level: (value: number) => void): Promise<Recording> {
   const stream = await navigator.mediaDevices.getUserMedia({
     audio: { echoCancellation: false, noiseSuppression: false, autoGainControl: false, channelCount: 1 },
   })
-  // Nobody listens while it records: large buffers keep it free of gaps.
-  const context = new AudioContext({ latencyHint: 'playback' })
-  await context.audioWorklet.addModule('/recorder.js')
-  const source = context.createMediaStreamSource(stream)
-  const node = new AudioWorkletNode(context, 'recorder')
-  const blocks: Float32Array[] = []
-  node.port.onmessage = (event: MessageEvent<Float32Array>) => {
-    blocks.push(event.data)
-    level(Math.max(...event.data.map(Math.abs)))
-  }
-  source.connect(node)
-  // A node that leads nowhere is not run.
-  const silent = new GainNode(context, { gain: 0 })
-  node.connect(silent).connect(context.destination)
+  const kind = kinds.find((one) => MediaRecorder.isTypeSupported(one))
+  const recorder = new MediaRecorder(stream, { audioBitsPerSecond: bitrate, ...(kind ? { mimeType: kind } : {}) })
+  const pieces: Blob[] = []
+  recorder.ondataavailable = (event) => pieces.push(event.data)
+  const stopLevel = watchLevel(stream, level)
+  recorder.start()
   return {
-    async stop() {
-      source.disconnect()
-      stream.getTracks().forEach((track) => track.stop())
-      const rate = context.sampleRate
-      await context.close()
-      return wav(blocks, rate)
-    },
+    stop: () =>
+      new Promise((done) => {
+        recorder.onstop = () => {
+          stopLevel()
+          stream.getTracks().forEach((track) => track.stop())
+          done(new Blob(pieces, { type: recorder.mimeType.split(';')[0]! }))
+        }
+        recorder.stop()
+      }),
   }
 }
 
-/** A WAV file of 16 bits, mono. */
-export function wav(blocks: Float32Array[], rate: number): Blob {
-  const length = blocks.reduce((sum, block) => sum + block.length, 0)
-  const view = new DataView(new ArrayBuffer(44 + length * 2))
-  const mark = (at: number, text: string) => [...text].forEach((letter, n) => view.setUint8(at + n, letter.charCodeAt(0)))
-  mark(0, 'RIFF')
-  view.setUint32(4, 36 + length * 2, true)
-  mark(8, 'WAVEfmt ')
-  view.setUint32(16, 16, true)
-  view.setUint16(20, 1, true)
-  view.setUint16(22, 1, true)
-  view.setUint32(24, rate, true)
-  view.setUint32(28, rate * 2, true)
-  view.setUint16(32, 2, true)
-  view.setUint16(34, 16, true)
-  mark(36, 'data')
-  view.setUint32(40, length * 2, true)
-  let at = 44
-  for (const block of blocks) {
-    for (const sample of block) {
-      view.setInt16(at, Math.max(-1, Math.min(1, sample)) * 32767, true)
-      at += 2
-    }
+/** Tells how loud it is, some ten times a second; gives what ends that. */
+function watchLevel(stream: MediaStream, level: (value: number) => void): () => void {
+  const context = new AudioContext()
+  const analyser = new AnalyserNode(context, { fftSize: 2048 })
+  context.createMediaStreamSource(stream).connect(analyser)
+  const samples = new Float32Array(analyser.fftSize)
+  const timer = setInterval(() => {
+    analyser.getFloatTimeDomainData(samples)
+    level(samples.reduce((most, sample) => Math.max(most, Math.abs(sample)), 0))
+  }, 100)
+  return () => {
+    clearInterval(timer)
+    void context.close()
   }
-  return new Blob([view.buffer], { type: 'audio/wav' })
 }

@@ -7,12 +7,17 @@ import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import { milliseconds, money, seconds } from '@/format'
 
+/** What each is for; bytes a second at 24 kHz, or at its only rate. */
 const formats = [
-  { title: 'MP3: web pages, mail', value: 'audio/mpeg', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 6000 },
-  { title: 'WAV: editors', value: 'audio/wav', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 48000 },
-  { title: 'Ogg Opus: live and small', value: 'audio/ogg;codecs=opus', rates: [8000, 16000, 24000, 48000], bytes: 3000 },
-  { title: 'µ-law: telephone lines', value: 'audio/basic', rates: [8000], bytes: 8000 },
-  { title: 'L16: raw, big-endian', value: 'audio/L16', rates: [8000, 16000, 24000, 48000], bytes: 48000 },
+  { title: 'MP3: web pages, mail', value: 'audio/mpeg', extension: '.mp3', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 6000 },
+  { title: 'WAV: editors', value: 'audio/wav', extension: '.wav', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 48000 },
+  { title: 'FLAC: archives, lossless', value: 'audio/flac', extension: '.flac', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 28000 },
+  { title: 'Ogg Opus: live and small', value: 'audio/ogg;codecs=opus', extension: '.opus', rates: [8000, 16000, 24000, 48000], bytes: 3000 },
+  { title: 'WebM Opus: browsers', value: 'audio/webm;codecs=opus', extension: '.webm', rates: [8000, 16000, 24000, 48000], bytes: 3000 },
+  { title: 'µ-law: telephone lines', value: 'audio/basic', extension: '.ulaw', rates: [8000], bytes: 8000 },
+  { title: 'A-law: telephone lines', value: 'audio/PCMA', extension: '.alaw', rates: [8000], bytes: 8000 },
+  { title: 'µ-law in WAV: telephone editors', value: 'audio/vnd.wave;codec=7', extension: '.wav', rates: [8000], bytes: 8000 },
+  { title: 'L16: raw, big-endian', value: 'audio/L16', extension: '.l16', rates: [8000, 16000, 24000, 48000], bytes: 48000 },
 ]
 
 const query = useRoute().query
@@ -64,9 +69,7 @@ const asCurl = computed(
   () =>
     `curl ${location.origin}/api/v1/utterances \\\n  -H "Authorization: Bearer $DISPATCHER_KEY" \\\n  -H 'Content-Type: application/json' \\\n  -d ${quote(JSON.stringify(body.value))} -o out${extension.value}`,
 )
-const extension = computed(
-  () => ({ 'audio/mpeg': '.mp3', 'audio/wav': '.wav', 'audio/basic': '.ulaw', 'audio/L16': '.l16' })[format.value] ?? '.opus',
-)
+const extension = computed(() => chosen.value.extension)
 const asCommand = computed(() => {
   const options = [
     voice.value && `--voice ${voice.value}`,

@@ -68,7 +68,8 @@ async function turnRecording() {
   if (recording.value) {
     const running = recording.value
     recording.value = undefined
-    await transcribe(await running.stop(), 'recording.wav')
+    const made = await running.stop()
+    await transcribe(made, `recording.${made.type.split('/')[1]}`)
     return
   }
   error.value = undefined
@@ -91,13 +92,13 @@ async function turnRecording() {
       @dragleave="over = false"
       @drop.prevent="((over = false), take($event.dataTransfer?.files))"
     >
-      <input ref="picker" type="file" accept="audio/*,.opus" class="d-none" data-test="file" @change="take(picker?.files)" />
+      <input ref="picker" type="file" accept="audio/*,.opus,.webm,.m4a,.mp4,.flac,.aiff,.au" class="d-none" data-test="file" @change="take(picker?.files)" />
       <v-btn :prepend-icon="mdiFileMusicOutline" @click="picker?.click()">Choose a file</v-btn>
       <v-btn :color="recording ? 'secondary' : undefined" :variant="recording ? 'flat' : 'tonal'" :prepend-icon="recording ? mdiStop : mdiMicrophone" data-test="record" @click="turnRecording">
         {{ recording ? 'Stop and transcribe' : 'Record' }}
       </v-btn>
       <meter v-if="recording" :value="level" max="1" aria-label="Level" />
-      <span v-else class="quiet">or drop audio here: WAV, MP3, Ogg Opus</span>
+      <span v-else class="quiet">or drop audio here: WAV, MP3, M4A, FLAC, Ogg, WebM</span>
     </div>
     <v-progress-linear v-if="busy" indeterminate color="primary" class="mt-3" aria-label="Transcribing" />
     <ProblemNote :error="error" />

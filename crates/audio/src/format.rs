@@ -135,7 +135,7 @@ impl Codec {
         }
     }
 
-    fn default_rate(self) -> u32 {
+    pub(crate) fn default_rate(self) -> u32 {
         if self.telephone() { 8_000 } else { 24_000 }
     }
 

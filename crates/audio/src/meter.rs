@@ -29,6 +29,8 @@ impl Length {
 pub struct Meter {
     kind: Kind,
     length: Length,
+    /// Of raw codings, as it was told.
+    raw: Layout,
 }
 
 enum Kind {
@@ -68,12 +70,22 @@ impl Meter {
             },
         };
         let rate = if matches!(kind, Kind::Raw { .. }) { layout.rate } else { 0 };
-        Ok(Meter { kind, length: Length { frames: 0, rate } })
+        Ok(Meter { kind, length: Length { frames: 0, rate }, raw: layout })
     }
 
     /// The length of what has passed so far.
     pub fn length(&self) -> Length {
         self.length
+    }
+
+    /// Rate and channels, once known.
+    pub fn layout(&self) -> Option<Layout> {
+        match &self.kind {
+            Kind::Raw { .. } => Some(self.raw),
+            Kind::File { file, .. } => file.format().map(|format| format.layout),
+            Kind::Mp3 { splitter, .. } => splitter.layout(),
+            Kind::Decoded { decoder, .. } => decoder.layout(),
+        }
     }
 
     /// Counts the bytes.

@@ -127,6 +127,11 @@ impl FrameSplitter {
         }
     }
 
+    /// Rate and channels of the frames, once one was seen.
+    pub(crate) fn layout(&self) -> Option<Layout> {
+        self.in_step.map(|header| header.layout)
+    }
+
     fn take(&mut self, header: FrameHeader) -> (FrameHeader, Vec<u8>) {
         self.in_step = Some(header);
         self.garbage = 0;

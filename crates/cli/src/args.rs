@@ -31,6 +31,8 @@ pub(crate) enum Command {
     Speak(Box<SpeakArgs>),
     /// Turn audio into text
     Transcribe(TranscribeArgs),
+    /// Turn audio files into another format, without the service
+    Convert(ConvertArgs),
     /// Show what a request would do and cost; nothing is sent to an engine
     Estimate(Box<EstimateArgs>),
     /// List the voices of all engines
@@ -55,12 +57,11 @@ pub(crate) enum Command {
     Completions { shell: clap_complete::Shell },
 }
 
-/// Examples:
-///   dispatcher serve
-///   dispatcher serve --data /var/lib/dispatcher --port 7420
-///   DISPATCHER_LOG=json dispatcher serve --config /etc/dispatcher.toml
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = "Examples:
+  dispatcher serve
+  dispatcher serve --data /var/lib/dispatcher --port 7420
+  DISPATCHER_LOG=json dispatcher serve --config /etc/dispatcher.toml")]
 pub(crate) struct ServeArgs {
     /// Read this configuration file (default: dispatcher.toml here, if there is one)
     #[arg(long, value_name = "FILE")]
@@ -91,12 +92,11 @@ pub(crate) enum Log {
     Json,
 }
 
-/// Examples:
-///   dispatcher demo
-///   dispatcher demo --data /tmp/ferries --port 7500
-///   dispatcher demo --once --out /tmp/ferries
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = "Examples:
+  dispatcher demo
+  dispatcher demo --data /tmp/ferries --port 7500
+  dispatcher demo --once --out /tmp/ferries")]
 pub(crate) struct DemoArgs {
     /// Keep the demo's data here (default: data/demo; with --once a folder that is removed)
     #[arg(long, value_name = "DIR")]
@@ -133,7 +133,7 @@ pub(crate) struct VoiceArgs {
     /// The language of the text, such as en-GB
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
-    /// A media type or extension: mp3, wav, opus, ulaw, audio/L16;rate=16000
+    /// A media type, an extension or a profile: mp3, opus, web, phone, audio/L16;rate=16000
     #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<String>,
     /// Hertz
@@ -147,12 +147,11 @@ pub(crate) struct VoiceArgs {
     pub(crate) strict: bool,
 }
 
-/// Examples:
-///   dispatcher speak "The 06:15 to Gullsay is delayed." -o late.mp3
-///   dispatcher speak --file notice.txt --voice heron/marin --model fine -o out/
-///   echo "Mind the gap" | dispatcher speak --languages en-GB --format wav > gap.wav
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = r#"Examples:
+  dispatcher speak "The 06:15 to Gullsay is delayed." -o late.mp3
+  dispatcher speak --file notice.txt --voice heron/marin --model fine -o out/
+  echo "Mind the gap" | dispatcher speak --languages en-GB --format wav > gap.wav"#)]
 pub(crate) struct SpeakArgs {
     /// The text; read from standard input where it is missing
     pub(crate) text: Option<String>,
@@ -172,12 +171,11 @@ pub(crate) struct SpeakArgs {
     pub(crate) play: bool,
 }
 
-/// Examples:
-///   dispatcher transcribe drill.wav
-///   dispatcher transcribe drill.mp3 --route captions --format vtt > drill.vtt
-///   cat call.wav | dispatcher transcribe - --engine pocketsphinx --language en-US
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = "Examples:
+  dispatcher transcribe drill.wav
+  dispatcher transcribe drill.mp3 --route captions --format vtt > drill.vtt
+  cat call.wav | dispatcher transcribe - --engine pocketsphinx --language en-US")]
 pub(crate) struct TranscribeArgs {
     /// The audio file, - for standard input
     pub(crate) audio: PathBuf,
@@ -207,6 +205,39 @@ pub(crate) struct TranscribeArgs {
     pub(crate) force: bool,
 }
 
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher convert call.wav call.mp3
+  dispatcher convert call.mp3 call.ulaw --format phone
+  dispatcher convert *.aiff ferries/ --format flac
+  dispatcher convert --show call.m4a")]
+pub(crate) struct ConvertArgs {
+    /// The files, and last the file or folder to write; - for standard input or output
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Only tell what the files are
+    #[arg(long)]
+    pub(crate) show: bool,
+    /// A media type, an extension or a profile: web, phone, editor, device, assistive
+    #[arg(long, value_name = "FORMAT", conflicts_with = "show")]
+    pub(crate) format: Option<String>,
+    /// Hertz (default: as it is, where the format can carry that)
+    #[arg(long, value_name = "HERTZ", conflicts_with = "show")]
+    pub(crate) sample_rate: Option<u32>,
+    /// Bits a second, for MP3 and Opus
+    #[arg(long, value_name = "BITS", conflicts_with = "show")]
+    pub(crate) bitrate: Option<u32>,
+    /// 1 or 2 (default: as it is, at most 2)
+    #[arg(long, value_name = "COUNT", conflicts_with = "show")]
+    pub(crate) channels: Option<u8>,
+    /// What the input is, where it does not tell: audio/pcm;rate=16000
+    #[arg(long = "type", value_name = "TYPE")]
+    pub(crate) kind: Option<String>,
+    /// Overwrite files
+    #[arg(long)]
+    pub(crate) force: bool,
+}
+
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum TranscriptFormat {
     Text,
@@ -215,11 +246,10 @@ pub(crate) enum TranscriptFormat {
     Srt,
 }
 
-/// Examples:
-///   dispatcher estimate "The 06:15 to Gullsay is delayed." --voice quayside
-///   dispatcher estimate --audio drill.wav --route captions
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = r#"Examples:
+  dispatcher estimate "The 06:15 to Gullsay is delayed." --voice quayside
+  dispatcher estimate --audio drill.wav --route captions"#)]
 pub(crate) struct EstimateArgs {
     /// The text; read from standard input where it is missing
     pub(crate) text: Option<String>,
@@ -236,11 +266,10 @@ pub(crate) struct EstimateArgs {
     pub(crate) route: Option<String>,
 }
 
-/// Examples:
-///   dispatcher voices --languages pt
-///   dispatcher voices --engine heron --gender female
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = "Examples:
+  dispatcher voices --languages pt
+  dispatcher voices --engine heron --gender female")]
 pub(crate) struct VoicesArgs {
     /// Words in the id, name, character or languages
     pub(crate) search: Option<String>,
@@ -338,12 +367,11 @@ pub(crate) enum AppCommand {
     },
 }
 
-/// Examples:
-///   dispatcher usage
-///   dispatcher usage --by day,app --from 2026-11-01
-///   dispatcher usage --csv > november.csv
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = "Examples:
+  dispatcher usage
+  dispatcher usage --by day,app --from 2026-11-01
+  dispatcher usage --csv > november.csv")]
 pub(crate) struct UsageArgs {
     /// One or two of app, engine, day, model
     #[arg(long, default_value = "app,engine")]
@@ -362,12 +390,11 @@ pub(crate) struct UsageArgs {
     pub(crate) csv: bool,
 }
 
-/// Examples:
-///   dispatcher dispatches
-///   dispatcher dispatches --state failed
-///   dispatcher dispatches 019ac0de…
 #[derive(Args)]
-#[command(verbatim_doc_comment)]
+#[command(after_help = "Examples:
+  dispatcher dispatches
+  dispatcher dispatches --state failed
+  dispatcher dispatches 019ac0de…")]
 pub(crate) struct DispatchesArgs {
     /// Show this one with its attempts
     pub(crate) id: Option<String>,

@@ -67,7 +67,7 @@ impl Gateway {
             fidelity: Vec::new(),
             sound: None,
             length: Some(probed.length.seconds()),
-            warnings: Vec::new(),
+            warnings: audio.mislabelled(probed.format).into_iter().collect(),
             plan,
         })
     }

@@ -105,6 +105,16 @@ impl GivenAudio {
     }
 }
 
+impl GivenAudio {
+    /// A warning where the audio is not what its sender said.
+    pub(crate) fn mislabelled(&self, found: Format) -> Option<String> {
+        let told = self.told.filter(|told| told.codec != found.codec && found.codec.describes_itself())?;
+        // WAVE is one container for several codings.
+        let alike = told.codec.is_wav() && found.codec.is_wav();
+        (!alike).then(|| format!("the audio was said to be {} and is {}", told.codec, found.codec))
+    }
+}
+
 impl Probed {
     pub(crate) fn usage(&self) -> Usage {
         Usage { characters: 0, bytes: 0, milliseconds: self.length.milliseconds() }
@@ -279,6 +289,7 @@ impl Listening {
             .iter()
             .map(|failed| format!("{} was passed over: {} ({})", failed.engine, failed.cause, failed.detail))
             .collect();
+        warnings.extend(self.request.audio.mislabelled(self.probed.format));
         if rehearsal {
             warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
         }

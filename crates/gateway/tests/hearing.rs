@@ -56,6 +56,10 @@ async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
         (Format { channels: 2, ..Format::new(Codec::Wav, 44_100) }, false),
         (Format::new(Codec::Mp3, 24_000), false),
         (Format::new(Codec::OggOpus, 48_000), false),
+        (Format::new(Codec::WebmOpus, 48_000), false),
+        (Format::new(Codec::Flac, 22_050), false),
+        (Format::new(Codec::WavAlaw, 8_000), false),
+        (Format::new(Codec::Alaw, 8_000), true),
         (Format::new(Codec::Mulaw, 8_000), true),
         (Format::new(Codec::Pcm, 22_050), true),
         (Format::new(Codec::L16, 16_000), true),
@@ -68,6 +72,16 @@ async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
             assert!(heard.transcript.words.iter().all(|word| word.end.unwrap() <= heard.length + 0.1), "{format:?}");
         }
     }
+}
+
+#[tokio::test]
+async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
+    let house = House::open().await;
+    let audio = spoken(TEXT, Format::new(Codec::Flac, 24_000), false);
+    let lying = GivenAudio { told: Some(Format::new(Codec::Mp3, 24_000)), ..audio };
+    let heard = house.gateway.recognise(&house.caller, hear(lying, "turnstone")).await.unwrap();
+    assert_eq!(heard.transcript.text, TEXT);
+    assert_eq!(heard.warnings, ["the audio was said to be MP3 and is FLAC"]);
 }
 
 #[tokio::test]

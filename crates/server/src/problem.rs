@@ -69,7 +69,12 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 25] = [
         "The audio is longer than the engine takes at once",
         "Cut the audio, or choose an engine with a higher limit.",
     ),
-    ("not-audio", 415, "The audio cannot be read", "Send WAV, MP3, Ogg Opus or raw PCM, with its media type."),
+    (
+        "not-audio",
+        415,
+        "The audio cannot be read",
+        "Send WAV, AIFF, AU, FLAC, MP3, AAC, MP4, Ogg or WebM; raw PCM with its media type and rate.",
+    ),
     (
         "unsupported",
         422,

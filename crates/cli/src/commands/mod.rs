@@ -1,6 +1,7 @@
 //! One module a command.
 
 pub(crate) mod app;
+pub(crate) mod convert;
 pub(crate) mod credential;
 pub(crate) mod dispatches;
 pub(crate) mod engine;

@@ -13,7 +13,7 @@ use tokio::io::AsyncWriteExt as _;
 use crate::args::{SpeakArgs, VoiceArgs};
 use crate::client::Client;
 use crate::error::CliError;
-use crate::output;
+use crate::{files, output};
 
 /// Text of an argument, a file or standard input.
 pub(super) fn read_text(text: Option<String>, file: Option<&Path>) -> Result<String, CliError> {
@@ -201,29 +201,9 @@ async fn to_file(response: reqwest::Response, path: &Path, force: bool) -> Resul
     let mut file = tokio::fs::File::from_std(aside.reopen().map_err(failed)?);
     stream_to(response, &mut file).await?;
     file.flush().await.map_err(failed)?;
-    mend(aside.path()).map_err(failed)?;
-    let permissions = std::os::unix::fs::PermissionsExt::from_mode(0o644);
-    aside.as_file().set_permissions(permissions).map_err(failed)?;
-    if force {
-        aside.persist(path).map_err(|error| failed(error.error))?;
-    } else {
-        aside.persist_noclobber(path).map_err(|error| failed(error.error))?;
-    }
+    files::mend(aside.path()).map_err(failed)?;
+    files::persist(aside, path, force)?;
     Ok(path.to_owned())
-}
-
-/// A file can say its true length, which a stream could not.
-fn mend(path: &Path) -> std::io::Result<()> {
-    use std::io::{Seek as _, Write as _};
-    let mut file = std::fs::OpenOptions::new().read(true).write(true).open(path)?;
-    let length = file.metadata()?.len();
-    let mut start = Vec::new();
-    (&mut file).take(58).read_to_end(&mut start)?;
-    if dispatcher_audio::mend_wav_lengths(&mut start, length) {
-        file.rewind()?;
-        file.write_all(&start)?;
-    }
-    Ok(())
 }
 
 async fn stream_to(

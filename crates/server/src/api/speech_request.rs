@@ -1,6 +1,6 @@
 //! A synthesis request out of JSON, plain text or SSML.
 
-use dispatcher_audio::{Codec, Format, Preference, negotiate, parse_accept};
+use dispatcher_audio::{Format, Preference, negotiate, parse_accept};
 use dispatcher_core::{Criteria, Gender, Wanted, is_language_tag};
 use dispatcher_gateway::{SynthesisRequest, TextInput, Unsupported};
 use rocket::Data;
@@ -133,12 +133,8 @@ fn answer_format(accept: &str, wish: Option<&AudioWish>) -> Result<(Format, bool
 
 fn wished_format(wish: &AudioWish) -> Result<Option<Format>, Problem> {
     let Some(kind) = &wish.kind else { return Ok(None) };
-    let by_name = Codec::from_extension(kind.trim_start_matches('.'));
-    let format = match by_name {
-        Some(codec @ (Codec::Mulaw | Codec::Alaw)) => Format::new(codec, 8_000),
-        Some(codec) => Format::new(codec, 24_000),
-        None => Format::parse(kind).map_err(|error| Problem::at("not-acceptable", "/audio/type", error.to_string()))?,
-    };
+    let format =
+        Format::named(kind).map_err(|error| Problem::at("not-acceptable", "/audio/type", error.to_string()))?;
     with_numbers(format, wish).map(Some)
 }
 
@@ -198,6 +194,8 @@ fn gender(value: &str) -> Result<Gender, Problem> {
 
 #[cfg(test)]
 mod tests {
+    use dispatcher_audio::Codec;
+
     use super::*;
 
     fn wish(json: &str) -> AudioWish {
@@ -223,6 +221,11 @@ mod tests {
             ("application/json", Some(r#"{"type":"audio/mpeg"}"#), mp3, true),
             ("audio/wav", Some(r#"{"type":"mp3"}"#), mp3, false),
             ("audio/wav", Some(r#"{"type":".mp3","bitrate":64000}"#), Format { bitrate: Some(64_000), ..mp3 }, false),
+            ("", Some(r#"{"type":"phone"}"#), Format::new(Codec::Mulaw, 8_000), false),
+            ("", Some(r#"{"type":"editor","rate":44100}"#), Format::new(Codec::Wav, 44_100), false),
+            ("", Some(r#"{"type":"flac"}"#), Format::new(Codec::Flac, 24_000), false),
+            ("audio/webm;codecs=opus", None, Format::new(Codec::WebmOpus, 24_000), false),
+            ("audio/mp4, audio/ogg;codecs=vorbis, audio/flac", None, Format::new(Codec::Flac, 24_000), false),
             ("audio/mpeg", Some(r#"{"rate":16000}"#), Format::new(Codec::Mp3, 16_000), false),
             (
                 "audio/wav",
@@ -243,7 +246,9 @@ mod tests {
         for (accept, asked, pointer) in [
             ("video/mp4", None, None),
             ("audio/wav;q=0", None, None),
+            ("audio/mp4", None, None),
             ("", Some(r#"{"type":"audio/midi"}"#), Some("/audio/type")),
+            ("", Some(r#"{"type":"audio/mp4"}"#), Some("/audio")),
             ("", Some(r#"{"type":"mp3","rate":11111}"#), Some("/audio")),
             ("", Some(r#"{"type":"audio/ogg","rate":22050}"#), Some("/audio")),
             ("", Some(r#"{"channels":9}"#), Some("/audio")),

@@ -36,6 +36,8 @@ const MAX_PART: usize = 64 << 10;
     tag = "speak and listen",
     request_body(content(
         (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "audio/ogg;codecs=opus"), (Vec<u8> = "audio/pcm"),
+        (Vec<u8> = "audio/webm;codecs=opus"), (Vec<u8> = "audio/mp4"), (Vec<u8> = "audio/flac"), (Vec<u8> = "audio/aac"),
+        (Vec<u8> = "audio/aiff"),
         (TranscriptRequest = "multipart/form-data"),
         (TranscriptRequest = "application/json"),
     )),
@@ -182,7 +184,10 @@ pub(super) async fn read(
         "multipart/form-data" => from_form(meta, data, spool).await?,
         essence
             if essence.starts_with("audio/")
-                || matches!(essence, "" | "application/octet-stream" | "application/ogg") =>
+                || matches!(
+                    essence,
+                    "" | "application/octet-stream" | "application/ogg" | "video/webm" | "video/mp4"
+                ) =>
         {
             let wish = from_query(&meta.query)?;
             let told = told(&meta.content_type);

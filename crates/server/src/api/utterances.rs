@@ -48,7 +48,7 @@ const CHUNK: usize = 64 << 10;
         (String = "application/ssml+xml"),
     )),
     params(
-        ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/wav, audio/L16;rate=…, audio/basic, audio/pcm;rate=…, or application/json"),
+        ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/webm;codecs=opus, audio/flac, audio/wav, audio/vnd.wave;codec=7, audio/L16;rate=…, audio/basic, audio/PCMA;rate=…, audio/pcm;rate=…, or application/json"),
         ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
         ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what cannot be done"),
         ("traceparent" = Option<String>, Header, description = "W3C Trace Context; kept with the dispatch"),
@@ -56,6 +56,7 @@ const CHUNK: usize = 64 << 10;
     responses(
         (status = 200, description = "The audio", content(
             (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "audio/ogg;codecs=opus"),
+            (Vec<u8> = "audio/webm;codecs=opus"), (Vec<u8> = "audio/flac"),
             (Vec<u8> = "audio/L16"), (Vec<u8> = "audio/basic"), (UtteranceAnswer = "application/json"),
         ), headers(
             ("Dispatch-Id" = String, description = "The record of what is done"),

@@ -54,7 +54,8 @@ pub(crate) struct UtteranceRequest {
 #[derive(Debug, Clone, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct AudioWish {
-    /// A media type or a file extension.
+    /// A media type, a file extension, or a profile: `web`, `phone`, `editor`,
+    /// `device`, `assistive`.
     #[serde(rename = "type")]
     #[schema(example = "audio/mpeg")]
     pub(crate) kind: Option<String>,

@@ -1,0 +1,137 @@
+//! `dispatcher convert`, and the help of every command; no service runs.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use std::io::Write as _;
+use std::path::Path;
+use std::process::{Command, Output, Stdio};
+
+use dispatcher_audio::{Codec, Format, encode_all, measure};
+use dispatcher_e2e::words_of;
+use dispatcher_standins::tone;
+use serde_json::Value;
+
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
+const TEXT: &str = "Mind the gap.";
+
+fn run(folder: &Path, arguments: &[&str]) -> Output {
+    Command::new(BINARY).args(arguments).current_dir(folder).stdin(Stdio::null()).output().unwrap()
+}
+
+fn error_of(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+/// A folder with the text spoken as `in.wav` at 24 kHz.
+fn folder() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let samples = tone::speak(TEXT, tone::Manner { pitch: 1.0, rate: 1.0 }, 24_000);
+    std::fs::write(folder.path().join("in.wav"), encode_all(&samples, Format::new(Codec::Wav, 24_000)).unwrap())
+        .unwrap();
+    folder
+}
+
+#[test]
+fn every_name_makes_its_format_and_the_words_stay() {
+    let folder = folder();
+    for (file, more, format) in [
+        ("o.mp3", vec![], Format::new(Codec::Mp3, 24_000)),
+        ("o.flac", vec![], Format::new(Codec::Flac, 24_000)),
+        ("o.webm", vec![], Format::new(Codec::WebmOpus, 24_000)),
+        ("o.opus", vec!["--bitrate", "32000"], Format::new(Codec::OggOpus, 24_000)),
+        ("o.ulaw", vec![], Format::new(Codec::Mulaw, 8_000)),
+        ("o.al", vec!["--format", "alaw"], Format::new(Codec::Alaw, 8_000)),
+        ("a.wav", vec!["--format", "audio/vnd.wave;codec=6"], Format::new(Codec::WavAlaw, 8_000)),
+        ("e.wav", vec!["--format", "editor"], Format::new(Codec::Wav, 48_000)),
+        ("o.l16", vec!["--sample-rate", "16000"], Format::new(Codec::L16, 16_000)),
+    ] {
+        let output = run(folder.path(), &[vec!["convert", "in.wav", file], more].concat());
+        assert!(output.status.success(), "{file}: {}", error_of(&output));
+        let audio = std::fs::read(folder.path().join(file)).unwrap();
+        assert_eq!(words_of(&audio, format), TEXT, "{file}");
+        let (found, length) = measure(&audio, Some(format)).unwrap();
+        assert!(found.codec == format.codec || (found.codec.is_wav() && format.codec.is_wav()), "{file}: {found:?}");
+        let rate = if matches!(format.codec, Codec::OggOpus | Codec::WebmOpus) { 48_000 } else { format.rate };
+        assert_eq!(length.rate, rate, "{file}");
+    }
+}
+
+#[test]
+fn what_a_file_is_is_told_in_spite_of_its_name() {
+    let folder = folder();
+    run(folder.path(), &["convert", "in.wav", "in.flac"]);
+    std::fs::rename(folder.path().join("in.flac"), folder.path().join("lying.mp3")).unwrap();
+    let output = run(folder.path(), &["convert", "--show", "--json", "in.wav", "lying.mp3"]);
+    assert!(output.status.success(), "{}", error_of(&output));
+    let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let items = told["items"].as_array().unwrap();
+    assert_eq!(
+        (items[0]["coding"].as_str(), items[0]["rate"].as_u64(), items[0]["channels"].as_u64()),
+        (Some("WAV"), Some(24_000), Some(1))
+    );
+    assert_eq!((items[1]["coding"].as_str(), items[1]["frames"].as_u64()), (Some("FLAC"), items[0]["frames"].as_u64()));
+    assert!(error_of(&output).contains("lying.mp3 is FLAC in spite of its name"), "{}", error_of(&output));
+}
+
+#[test]
+fn a_batch_goes_into_a_folder_and_a_stream_through_pipes() {
+    let folder = folder();
+    std::fs::copy(folder.path().join("in.wav"), folder.path().join("two.wav")).unwrap();
+    let output = run(folder.path(), &["convert", "in.wav", "two.wav", "made/", "--format", "web"]);
+    assert!(output.status.success(), "{}", error_of(&output));
+    for file in ["made/in.mp3", "made/two.mp3"] {
+        let audio = std::fs::read(folder.path().join(file)).unwrap();
+        assert_eq!(words_of(&audio, Format::new(Codec::Mp3, 24_000)), TEXT, "{file}");
+    }
+    let mut child = Command::new(BINARY)
+        .args(["convert", "-", "-", "--format", "flac"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(&std::fs::read(folder.path().join("in.wav")).unwrap()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert!(output.status.success());
+    assert_eq!(words_of(&output.stdout, Format::new(Codec::Flac, 24_000)), TEXT);
+}
+
+#[test]
+fn a_failure_says_why_and_leaves_no_file_behind() {
+    let folder = folder();
+    let whole = std::fs::read(folder.path().join("in.wav")).unwrap();
+    std::fs::write(folder.path().join("torn.wav"), &whole[..whole.len() / 2]).unwrap();
+    std::fs::write(folder.path().join("words.txt"), "not a sound").unwrap();
+    std::fs::write(folder.path().join("there.mp3"), "precious").unwrap();
+    for (arguments, code, said) in [
+        (vec!["torn.wav", "t.mp3"], 1, "it holds less than its header says"),
+        (vec!["words.txt", "t.mp3"], 1, "raw samples need --type"),
+        (vec!["nowhere.wav", "t.mp3"], 1, "nowhere.wav"),
+        (vec!["in.wav", "there.mp3"], 1, "use --force"),
+        (vec!["in.wav", "t.m4a"], 2, "MP4 is read here and not written"),
+        (vec!["in.wav", "t.opus", "--sample-rate", "44100"], 2, "it can carry 8000"),
+        (vec!["in.wav", "t.mp3", "--bitrate", "1"], 2, "it can carry"),
+        (vec!["in.wav", "t.xyz"], 2, "unknown audio type 'xyz'"),
+        (vec!["in.wav"], 2, "--show"),
+        (vec!["in.wav", "torn.wav", "t.mp3"], 2, "name a folder"),
+    ] {
+        let output = run(folder.path(), &[vec!["convert"], arguments.clone()].concat());
+        assert_eq!(output.status.code(), Some(code), "{arguments:?}: {}", error_of(&output));
+        assert!(error_of(&output).contains(said), "{arguments:?}: {}", error_of(&output));
+    }
+    let mut left: Vec<String> = std::fs::read_dir(folder.path())
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .collect();
+    left.sort();
+    assert_eq!(left, ["in.wav", "there.mp3", "torn.wav", "words.txt"]);
+    assert_eq!(std::fs::read(folder.path().join("there.mp3")).unwrap(), b"precious");
+}
+
+#[test]
+fn the_help_of_commands_has_examples() {
+    let folder = tempfile::tempdir().unwrap();
+    for command in ["serve", "demo", "speak", "transcribe", "convert", "estimate", "voices", "usage", "dispatches"] {
+        let help = String::from_utf8(run(folder.path(), &[command, "--help"]).stdout).unwrap();
+        let examples = help.split_once("Examples:\n").unwrap_or_else(|| panic!("{command}: {help}")).1;
+        assert!(examples.contains(&format!("dispatcher {command}")), "{command}: {examples}");
+    }
+}
