@@ -128,3 +128,75 @@ async fn the_pages_show_what_was_done() {
         .await;
     browser.quit().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_plays_every_format_that_browsers_play() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    for kind in [
+        "audio/mpeg",
+        "audio/wav",
+        "audio/flac",
+        "audio/ogg;codecs=opus",
+        "audio/webm;codecs=opus",
+        "audio/vnd.wave;codec=7",
+    ] {
+        browser
+            .run(&format!(
+                "window.heard = undefined;
+                 (async () => {{
+                   const answer = await fetch('/api/v1/utterances', {{
+                     method: 'POST',
+                     headers: {{ 'Content-Type': 'application/json', Accept: '{kind}' }},
+                     body: JSON.stringify({{ text: 'Mind the gap.', voice: 'heron/marin' }}),
+                   }});
+                   const blob = await answer.blob();
+                   const audio = new Audio(URL.createObjectURL(blob));
+                   audio.ontimeupdate = () => {{ if (audio.currentTime > 0.3) window.heard = true }};
+                   audio.onerror = () => (window.heard = audio.error.message);
+                   await audio.play();
+                 }})().catch((error) => (window.heard = String(error)))"
+            ))
+            .await;
+        browser.until(kind, "return window.heard !== undefined").await;
+        assert_eq!(browser.run("return window.heard").await, json!(true), "{kind}");
+    }
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_browser_records_is_read_in_either_container() {
+    let demo = Demo::start(BINARY).await;
+    for kind in ["audio/webm;codecs=opus", "audio/mp4;codecs=opus"] {
+        let folder = tempfile::tempdir().unwrap();
+        let browser = Browser::start(Some(&microphone_file(folder.path()))).await;
+        browser.sign_in(&demo).await;
+        browser
+            .run(&format!(
+                "window.answer = undefined;
+                 (async () => {{
+                   const stream = await navigator.mediaDevices.getUserMedia({{
+                     audio: {{ echoCancellation: false, noiseSuppression: false, autoGainControl: false }},
+                   }});
+                   const recorder = new MediaRecorder(stream, {{ mimeType: '{kind}', audioBitsPerSecond: 64000 }});
+                   const pieces = [];
+                   recorder.ondataavailable = (event) => pieces.push(event.data);
+                   recorder.onstop = async () => {{
+                     const answer = await fetch('/api/v1/transcripts?engine=turnstone', {{
+                       method: 'POST', headers: {{ 'Content-Type': '{kind}' }}, body: new Blob(pieces),
+                     }});
+                     window.answer = await answer.json();
+                   }};
+                   recorder.start(500);
+                   setTimeout(() => recorder.stop(), 8000);
+                 }})().catch((error) => (window.answer = {{ text: String(error) }}))"
+            ))
+            .await;
+        browser.until("the transcript", "return window.answer !== undefined").await;
+        let answer = browser.run("return window.answer").await;
+        assert_eq!(answer["text"], SPOKEN, "{kind}: {answer}");
+        assert!((5.0..9.0).contains(&answer["length"].as_f64().unwrap()), "{kind}: {answer}");
+        browser.quit().await;
+    }
+}
