@@ -1,5 +1,7 @@
 //! AAC in ADTS frames (ISO/IEC 14496-3, annex 1.A): a frame splitter.
 
+use bytes::{Buf as _, BytesMut};
+
 use crate::AudioError;
 use crate::packets::{Coding, Demuxer, Found, Packet, Track};
 
@@ -9,7 +11,7 @@ const MAX_GARBAGE: usize = 64 << 10;
 /// Cuts ADTS into raw AAC blocks.
 #[derive(Default)]
 pub(crate) struct AdtsDemuxer {
-    pending: Vec<u8>,
+    pending: BytesMut,
     /// Bytes of an ID3v2 tag still to pass over.
     skip: usize,
     config: Option<[u8; 2]>,
@@ -52,7 +54,7 @@ impl AdtsDemuxer {
     fn step(&mut self, out: &mut Vec<Found>) -> Result<bool, AudioError> {
         if self.skip > 0 {
             let taken = self.skip.min(self.pending.len());
-            self.pending.drain(..taken);
+            self.pending.advance(taken);
             self.skip -= taken;
         }
         if self.skip > 0 || self.pending.len() < 7 {
@@ -83,7 +85,7 @@ impl AdtsDemuxer {
         }
         let block = self.pending[header.head..header.whole].to_vec();
         out.push(Found::Packet(Packet::new(block)));
-        self.pending.drain(..header.whole);
+        self.pending.advance(header.whole);
         self.garbage = 0;
         Ok(true)
     }
@@ -94,7 +96,7 @@ impl AdtsDemuxer {
         if self.config.is_none() || self.garbage > MAX_GARBAGE {
             return Err(AudioError::NotThis { expected: "AAC", found: crate::sniff::describe(&self.pending) });
         }
-        self.pending.drain(..next);
+        self.pending.advance(next);
         Ok(true)
     }
 }

@@ -3,6 +3,7 @@
 use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use bytes::{Buf as _, BytesMut};
 use flac_codec::encode::{FlacStreamWriter, Options};
 
 use crate::packets::{Coding, Demuxer, Found, Packet, Track};
@@ -103,7 +104,7 @@ enum Place {
 
 /// Native FLAC to its frames.
 pub(crate) struct FlacDemuxer {
-    pending: Vec<u8>,
+    pending: BytesMut,
     place: Place,
     frames: Option<u64>,
     begun: bool,
@@ -111,7 +112,7 @@ pub(crate) struct FlacDemuxer {
 
 impl FlacDemuxer {
     pub(crate) fn new() -> Self {
-        FlacDemuxer { pending: Vec::new(), place: Place::Mark { skip: 0 }, frames: None, begun: false }
+        FlacDemuxer { pending: BytesMut::new(), place: Place::Mark { skip: 0 }, frames: None, begun: false }
     }
 
     /// One step; `false` where more bytes are needed.
@@ -119,14 +120,14 @@ impl FlacDemuxer {
         match self.place {
             Place::Mark { skip } if skip > 0 => {
                 let taken = skip.min(self.pending.len());
-                self.pending.drain(..taken);
+                self.pending.advance(taken);
                 self.place = Place::Mark { skip: skip - taken };
                 Ok(taken == skip)
             }
             Place::Mark { .. } => self.mark(),
             Place::Skip { left, last } => {
                 let taken = left.min(self.pending.len());
-                self.pending.drain(..taken);
+                self.pending.advance(taken);
                 if taken < left {
                     self.place = Place::Skip { left: left - taken, last };
                     return Ok(false);
@@ -153,7 +154,7 @@ impl FlacDemuxer {
         if !self.pending.starts_with(b"fLaC") {
             return Err(AudioError::NotThis { expected: "FLAC", found: crate::sniff::describe(&self.pending) });
         }
-        self.pending.drain(..4);
+        self.pending.advance(4);
         self.place = Place::Metadata;
         Ok(true)
     }
@@ -168,7 +169,7 @@ impl FlacDemuxer {
                     if self.begun { format!("a {length}-byte block") } else { "no STREAMINFO at its start".into() };
                 return Err(AudioError::Unsupported { format: "FLAC", what });
             }
-            self.pending.drain(..4);
+            self.pending.advance(4);
             self.place = Place::Skip { left: length, last };
             return Ok(true);
         }
@@ -179,7 +180,7 @@ impl FlacDemuxer {
         self.frames = total_frames(info);
         out.push(Found::Track(Track { coding: Coding::Flac(info.to_vec()), start: 0, frames: None }));
         self.begun = true;
-        self.pending.drain(..4 + INFO_BYTES);
+        self.pending.advance(4 + INFO_BYTES);
         self.after_block(last);
         Ok(true)
     }
@@ -208,8 +209,7 @@ impl FlacDemuxer {
             match is_frame_header(&self.pending[at..]) {
                 None => break,
                 Some(true) if crc16(&self.pending[..at]) == 0 => {
-                    let rest = self.pending.split_off(at);
-                    out.push(Found::Packet(Packet::new(std::mem::replace(&mut self.pending, rest))));
+                    out.push(Found::Packet(Packet::new(self.pending.split_to(at).to_vec())));
                     self.place = Place::Frames { looked: 0 };
                     return Ok(true);
                 }
@@ -240,7 +240,7 @@ impl FlacDemuxer {
         if is_frame_header(&self.pending) != Some(true) || crc16(&self.pending) != 0 {
             return torn("its last frame is not whole");
         }
-        out.push(Found::Packet(Packet::new(std::mem::take(&mut self.pending))));
+        out.push(Found::Packet(Packet::new(self.pending.split().to_vec())));
         Ok(())
     }
 }

@@ -1,6 +1,7 @@
 //! MPEG audio layer III (ISO/IEC 11172-3, 13818-3): a frame splitter that is
 //! fed bytes, decoding, and encoding.
 
+use bytes::{Buf as _, BytesMut};
 use mp3lame_encoder::{Bitrate, Builder, DualPcm, Encoder, FlushGap, Mode, MonoPcm, Quality};
 use nanomp3::{Decoder, MAX_SAMPLES_PER_FRAME, VbrTag};
 
@@ -66,7 +67,7 @@ impl FrameHeader {
 /// Cuts a byte stream into frames; skips ID3 tags and garbage.
 #[derive(Debug, Default)]
 pub(crate) struct FrameSplitter {
-    pending: Vec<u8>,
+    pending: BytesMut,
     /// Bytes of an ID3v2 tag still to pass over.
     skip: usize,
     in_step: Option<FrameHeader>,
@@ -89,7 +90,7 @@ impl FrameSplitter {
         loop {
             if self.skip > 0 {
                 let skipped = self.skip.min(self.pending.len());
-                self.pending.drain(..skipped);
+                self.pending.advance(skipped);
                 self.skip -= skipped;
             }
             if self.skip > 0 || self.pending.len() < 4 {
@@ -135,8 +136,7 @@ impl FrameSplitter {
     fn take(&mut self, header: FrameHeader) -> (FrameHeader, Vec<u8>) {
         self.in_step = Some(header);
         self.garbage = 0;
-        let rest = self.pending.split_off(header.bytes);
-        (header, std::mem::replace(&mut self.pending, rest))
+        (header, self.pending.split_to(header.bytes).to_vec())
     }
 
     fn step_over_garbage(&mut self) -> Result<(), AudioError> {
@@ -151,7 +151,7 @@ impl FrameSplitter {
         if self.garbage > MAX_GARBAGE {
             return Err(AudioError::NotThis { expected: "MP3", found: "bytes without MPEG frames".into() });
         }
-        self.pending.drain(..to_next);
+        self.pending.advance(to_next);
         Ok(())
     }
 

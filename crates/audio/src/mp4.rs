@@ -6,6 +6,8 @@
 
 use std::collections::VecDeque;
 
+use bytes::{Buf as _, BytesMut};
+
 use crate::AudioError;
 use crate::mp4_index::{Fragment, Movie, read_fragment, read_movie};
 use crate::packets::{Demuxer, Found, Packet};
@@ -38,7 +40,7 @@ enum Place {
 /// MP4 to packets.
 pub(crate) struct Mp4Demuxer {
     /// Bytes from `position` on that are not used up.
-    pending: Vec<u8>,
+    pending: BytesMut,
     position: u64,
     place: Place,
     movie: Option<Movie>,
@@ -53,7 +55,7 @@ pub(crate) struct Mp4Demuxer {
 impl Mp4Demuxer {
     pub(crate) fn new() -> Self {
         Mp4Demuxer {
-            pending: Vec::new(),
+            pending: BytesMut::new(),
             position: 0,
             place: Place::Header,
             movie: None,
@@ -65,7 +67,7 @@ impl Mp4Demuxer {
     }
 
     fn use_up(&mut self, count: usize) {
-        self.pending.drain(..count);
+        self.pending.advance(count);
         self.position += count as u64;
     }
 

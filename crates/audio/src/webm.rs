@@ -1,6 +1,8 @@
 //! WebM and its parent format Matroska (RFC 9559): an element reader that is
 //! fed bytes, for the first track of sound, and writing of Opus.
 
+use bytes::{Buf as _, BytesMut};
+
 use crate::AudioError;
 use crate::Format;
 use crate::opus_encode::{Coded, OpusPackets, PACKET_FRAMES};
@@ -103,7 +105,7 @@ enum Place {
 
 /// WebM to packets.
 pub(crate) struct WebmDemuxer {
-    pending: Vec<u8>,
+    pending: BytesMut,
     place: Place,
     begun: bool,
     track: Option<u64>,
@@ -115,11 +117,11 @@ pub(crate) struct WebmDemuxer {
 
 impl WebmDemuxer {
     pub(crate) fn new() -> Self {
-        WebmDemuxer { pending: Vec::new(), place: Place::Element, begun: false, track: None, rate: 0, left: None }
+        WebmDemuxer { pending: BytesMut::new(), place: Place::Element, begun: false, track: None, rate: 0, left: None }
     }
 
     fn use_up(&mut self, count: usize) {
-        self.pending.drain(..count);
+        self.pending.advance(count);
         self.left = self.left.map(|left| left.saturating_sub(count as u64));
     }
 

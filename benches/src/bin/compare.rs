@@ -1,0 +1,126 @@
+//! Measures codecs and resampling against each format's own command, on the
+//! same ten minutes of speech and in one run: CPU time of the whole
+//! transcoder, in pieces as a stream has them, over CPU time of the command.
+//! Prints a table of ratios, and JSON as the last line.
+#![allow(clippy::unwrap_used, reason = "a measurement that cannot be set up is no measurement")]
+#![allow(clippy::print_stdout, reason = "the table is what this program is for")]
+
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format, Transcoder, decode_all, encode_all};
+use serde_json::json;
+
+/// Seconds of speech.
+const LENGTH: usize = 600;
+const RATE: u32 = 16_000;
+/// Each is measured so often, in turns; the least counts.
+const ROUNDS: usize = 3;
+
+/// CPU seconds of this process and of the children it has waited for.
+fn cpu() -> (f64, f64) {
+    let stat = std::fs::read_to_string("/proc/self/stat").unwrap();
+    let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
+    let ticks = |at: usize| fields[at].parse::<f64>().unwrap() / 100.0;
+    (ticks(11) + ticks(12), ticks(13) + ticks(14))
+}
+
+fn run(folder: &Path, line: &str) {
+    let mut words = line.split_whitespace();
+    let mut command = Command::new(words.next().unwrap());
+    let status = command.args(words).current_dir(folder).stdout(Stdio::null()).stderr(Stdio::null()).status();
+    assert!(status.unwrap_or_else(|error| panic!("{line}: {error}")).success(), "{line}");
+}
+
+/// CPU seconds of a command line.
+fn command(folder: &Path, line: &str) -> f64 {
+    let before = cpu().1;
+    run(folder, line);
+    cpu().1 - before
+}
+
+/// CPU seconds of our transcoder over a file.
+fn ours(folder: &Path, file: &str, from: Format, to: Format) -> f64 {
+    let audio = Bytes::from(std::fs::read(folder.join(file)).unwrap());
+    let before = cpu().0;
+    let mut transcoder = Transcoder::new(from, to).unwrap();
+    let mut made = 0;
+    for at in (0..audio.len()).step_by(16 << 10) {
+        made += transcoder.push(&audio.slice(at..audio.len().min(at + (16 << 10)))).unwrap().len();
+    }
+    made += transcoder.finish().unwrap().len();
+    assert!(made > 1_000);
+    cpu().0 - before
+}
+
+/// Ten minutes of a real, if local, voice at 16 kHz.
+fn speech(folder: &Path) {
+    let text =
+        "The ferry to Gullsay leaves from berth two at a quarter past six. Please have your tickets ready. ".repeat(8);
+    std::fs::write(folder.join("text"), text).unwrap();
+    run(folder, "flite -voice slt -f text -o once.wav");
+    let once = std::fs::read(folder.join("once.wav")).unwrap();
+    let (samples, _) = decode_all(&once, Format::new(Codec::Wav, RATE)).unwrap();
+    let all: Vec<f32> = samples.into_iter().cycle().take(LENGTH * RATE as usize).collect();
+    std::fs::write(folder.join("in.wav"), encode_all(&all, Format::new(Codec::Wav, RATE)).unwrap()).unwrap();
+}
+
+fn main() {
+    let folder = tempfile::tempdir().unwrap();
+    let folder = folder.path();
+    speech(folder);
+    for line in [
+        "lame --quiet -b 48 in.wav in.mp3",
+        "opusenc --quiet --bitrate 24 in.wav in.opus",
+        "flac -s -f in.wav -o in.flac",
+    ] {
+        run(folder, line);
+    }
+    let wav = Format::new(Codec::Wav, RATE);
+    let pcm = |rate| Format::new(Codec::Pcm, rate);
+    let at = |codec, bitrate| Format { bitrate: Some(bitrate), ..Format::new(codec, RATE) };
+    let mut report = Vec::new();
+    println!("{:<26} {:>9} {:>9} {:>7} {:>6}", "", "ours", "theirs", "ratio", "goal");
+    for (what, line, file, from, to, goal) in [
+        ("MP3 encode, 48 kbit/s", "lame --quiet -b 48 in.wav out.mp3", "in.wav", wav, at(Codec::Mp3, 48_000), 0.9),
+        (
+            "Opus encode, 24 kbit/s",
+            "opusenc --quiet --bitrate 24 in.wav out.opus",
+            "in.wav",
+            wav,
+            at(Codec::OggOpus, 24_000),
+            0.7,
+        ),
+        (
+            "Opus decode",
+            "opusdec --quiet --force-wav in.opus out.wav",
+            "in.opus",
+            Format::new(Codec::OggOpus, 48_000),
+            pcm(48_000),
+            0.5,
+        ),
+        ("resample 16 to 24 kHz", "sox in.wav -r 24000 out.wav", "in.wav", wav, pcm(24_000), 0.5),
+        ("resample 16 to 8 kHz", "sox in.wav -r 8000 out.wav", "in.wav", wav, pcm(8_000), 0.5),
+        ("FLAC decode", "flac -s -d -f in.flac -o out.wav", "in.flac", Format::new(Codec::Flac, RATE), pcm(RATE), 0.9),
+        (
+            "MP3 decode",
+            "lame --quiet --decode in.mp3 out.wav",
+            "in.mp3",
+            Format::new(Codec::Mp3, RATE),
+            pcm(RATE),
+            0.95,
+        ),
+        ("FLAC encode", "flac -s -f in.wav -o out.flac", "in.wav", wav, Format::new(Codec::Flac, RATE), 1.0),
+    ] {
+        let least = |measure: &dyn Fn() -> f64| (0..ROUNDS).map(|_| measure()).fold(f64::INFINITY, f64::min);
+        let mine = least(&|| ours(folder, file, from, to));
+        let theirs = least(&|| command(folder, line));
+        let ratio = mine / theirs;
+        println!("{what:<26} {mine:>7.2} s {theirs:>7.2} s {ratio:>7.2} {goal:>6}");
+        report.push(
+            json!({"what": what, "ours_s": mine, "theirs_s": theirs, "ratio": ratio, "goal": goal, "command": line}),
+        );
+    }
+    println!("{}", serde_json::Value::from(report));
+}
