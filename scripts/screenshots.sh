@@ -19,7 +19,7 @@ sleep 2
 # terminal NAME SECONDS COMMAND: runs the command in a window and takes a picture.
 terminal() {
   local name=$1 seconds=$2 command=$3
-  xterm -geometry 142x44+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#14201F' -fg '#E9E4D6' -b 12 \
+  xterm -geometry 156x45+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#14201F' -fg '#E9E4D6' -b 12 \
     -e bash -c "$command; sleep $seconds" &
   local window=$!
   sleep "$seconds"

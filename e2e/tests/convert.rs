@@ -5,7 +5,7 @@ use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Output, Stdio};
 
-use dispatcher_audio::{Codec, Format, encode_all, measure};
+use dispatcher_audio::{Codec, Format, LoudnessMeter, decode_all, encode_all, measure};
 use dispatcher_e2e::words_of;
 use dispatcher_standins::tone;
 use serde_json::Value;
@@ -70,6 +70,42 @@ fn what_a_file_is_is_told_in_spite_of_its_name() {
     );
     assert_eq!((items[1]["coding"].as_str(), items[1]["frames"].as_u64()), (Some("FLAC"), items[0]["frames"].as_u64()));
     assert!(error_of(&output).contains("lying.mp3 is FLAC in spite of its name"), "{}", error_of(&output));
+}
+
+#[test]
+fn tempo_pitch_loudness_and_cuts_are_as_asked() {
+    let folder = folder();
+    let length = |file: &str| measure(&std::fs::read(folder.path().join(file)).unwrap(), None).unwrap().1.seconds();
+    let whole = length("in.wav");
+    for (file, options, wanted) in [
+        ("slow.wav", vec!["--speed", "0.8"], whole / 0.8),
+        ("high.wav", vec!["--pitch", "2"], whole),
+        ("low.wav", vec!["--pitch", "-2.5"], whole),
+        ("loud.wav", vec!["--loudness"], whole),
+        ("soft.wav", vec!["--loudness=-30"], whole),
+        ("cut.wav", vec!["--start", "0.5", "--end", "1.25"], 0.75),
+    ] {
+        let output = run(folder.path(), &[vec!["convert", "in.wav", file], options].concat());
+        assert!(output.status.success(), "{file}: {}", error_of(&output));
+        assert!((length(file) - wanted).abs() < 0.001, "{file}: {} s, not {wanted}", length(file));
+        if file != "cut.wav" {
+            let audio = std::fs::read(folder.path().join(file)).unwrap();
+            assert_eq!(words_of(&audio, Format::new(Codec::Wav, 24_000)), TEXT, "{file}");
+        }
+    }
+    for (file, wanted) in [("loud.wav", -18.0), ("soft.wav", -30.0)] {
+        let audio = std::fs::read(folder.path().join(file)).unwrap();
+        let (samples, layout) = decode_all(&audio, Format::new(Codec::Wav, 24_000)).unwrap();
+        let mut meter = LoudnessMeter::new(layout).unwrap();
+        meter.push(&samples).unwrap();
+        let loudness = meter.finish().unwrap();
+        assert!((loudness.integrated - wanted).abs() < 0.2 && loudness.peak <= -0.9, "{file}: {loudness:?}");
+    }
+    for (option, said) in [("--speed=3", "speed 3 is outside 0.5 to 2"), ("--loudness=5", "outside -70 to 0")] {
+        let output = run(folder.path(), &["convert", "in.wav", "x.wav", option]);
+        assert_eq!(output.status.code(), Some(2), "{option}");
+        assert!(error_of(&output).contains(said), "{option}: {}", error_of(&output));
+    }
 }
 
 #[test]

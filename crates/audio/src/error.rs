@@ -35,6 +35,9 @@ pub enum AudioError {
     /// A channel count outside 1 to 2 (output) or 1 to 8 (input).
     #[error("{0} channels cannot be handled")]
     Channels(u16),
+    /// An effect outside its range.
+    #[error("{name} {given} is outside {allowed}")]
+    Effect { name: &'static str, given: String, allowed: String },
     /// The codec library refused to work.
     #[error("the {codec} codec failed: {what}")]
     Codec { codec: Codec, what: String },

@@ -5,17 +5,19 @@
 //!
 //! What lives here: formats and their media types ([`Format`]), content
 //! negotiation ([`negotiate`]), recognising a file by its first bytes
-//! ([`sniff`]), measuring length without decoding ([`Meter`]), and the
-//! [`Transcoder`]. What does not: files, sockets, threads, clocks.
+//! ([`sniff`]), measuring length without decoding ([`Meter`]) and loudness
+//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`]. What does not: files, sockets, threads, clocks.
 
 mod adts;
 mod aiff;
 mod au;
 mod decode;
+mod effects;
 mod encode;
 mod error;
 mod flac;
 mod format;
+mod loudness;
 mod meter;
 mod mp3;
 mod mp4;
@@ -29,14 +31,18 @@ mod pcm;
 mod profile;
 mod resample;
 mod run;
+mod silence;
 mod sniff;
+mod stretch;
 mod tags;
 mod transcoder;
 mod wav;
 mod webm;
 
+pub use effects::Effects;
 pub use error::AudioError;
 pub use format::{Codec, Format, STANDARD_RATES};
+pub use loudness::{Loudness, LoudnessMeter, PEAK_LIMIT, TARGET_LOUDNESS};
 pub use meter::{Length, Meter, measure};
 pub use negotiate::{Preference, negotiate, parse_accept};
 pub use pcm::{alaw_decode, alaw_encode, mulaw_decode, mulaw_encode};

@@ -1,7 +1,7 @@
 //! Changing the sample rate of a stream, and its channel count.
 
 use rubato::audioadapter_buffers::direct::InterleavedSlice;
-use rubato::{Fft, FixedSync, Resampler as _, WindowFunction};
+use rubato::{Async, Fft, FixedAsync, FixedSync, SincInterpolationParameters, WindowFunction};
 
 use crate::{AudioError, Codec, Layout};
 
@@ -30,15 +30,32 @@ pub(crate) fn remix(samples: &mut Vec<f32>, from: u8, to: u8) {
 /// Changes the rate of a stream in blocks of about 20 ms. The filter's delay
 /// is taken off, so that sound stays where it was, to the sample.
 pub(crate) struct Resampler {
-    inner: Fft<f32>,
-    from: Layout,
-    to: u32,
+    inner: Box<dyn rubato::Resampler<f32> + Send>,
+    channels: usize,
+    ratio: Ratio,
     pending: Vec<f32>,
     block: Vec<f32>,
     /// Output frames of the filter's delay still to throw away.
     skip: usize,
     taken: u64,
     given: u64,
+}
+
+/// How many frames come out for those that go in.
+#[derive(Clone, Copy)]
+enum Ratio {
+    Rates { from: u32, to: u32 },
+    Factor(f64),
+}
+
+impl Ratio {
+    /// The whole output for so many frames of input, to the nearest frame up.
+    fn total(self, taken: u64) -> u64 {
+        match self {
+            Ratio::Rates { from, to } => (taken * u64::from(to)).div_ceil(u64::from(from)),
+            Ratio::Factor(factor) => (taken as f64 * factor).round() as u64,
+        }
+    }
 }
 
 /// Input frames in a block: about 20 ms, and such that the blocks on both
@@ -63,19 +80,32 @@ impl Resampler {
         let inner =
             Fft::new_custom(input, output, chunk, 1, channels, WindowFunction::BlackmanHarris2, FixedSync::Both)
                 .map_err(|error| failed(&error))?;
-        let block = vec![0.0; inner.output_frames_max() * usize::from(from.channels)];
+        Ok(Resampler::over(Box::new(inner), channels, Ratio::Rates { from: from.rate, to }))
+    }
+
+    /// A resampler by any factor from 0.25 to 4, which says nothing of rates.
+    pub(crate) fn by_factor(channels: u8, factor: f64) -> Result<Self, AudioError> {
+        let channels = usize::from(channels);
+        let parameters = SincInterpolationParameters { sinc_len: 96, oversampling_factor: 256, ..Default::default() };
+        let inner = Async::new_sinc(factor, 1.0, &parameters, 512, channels, FixedAsync::Input)
+            .map_err(|error| failed(&error))?;
+        Ok(Resampler::over(Box::new(inner), channels, Ratio::Factor(factor)))
+    }
+
+    fn over(inner: Box<dyn rubato::Resampler<f32> + Send>, channels: usize, ratio: Ratio) -> Self {
+        let block = vec![0.0; inner.output_frames_max() * channels];
         let skip = inner.output_delay();
-        Ok(Resampler { inner, from, to, pending: Vec::new(), block, skip, taken: 0, given: 0 })
+        Resampler { inner, channels, ratio, pending: Vec::new(), block, skip, taken: 0, given: 0 }
     }
 
     pub(crate) fn push(&mut self, samples: &[f32], out: &mut Vec<f32>) -> Result<(), AudioError> {
-        self.taken += samples.len() as u64 / u64::from(self.from.channels);
+        self.taken += (samples.len() / self.channels) as u64;
         self.pending.extend_from_slice(samples);
         self.run(out)
     }
 
     fn run(&mut self, out: &mut Vec<f32>) -> Result<(), AudioError> {
-        let channels = usize::from(self.from.channels);
+        let channels = self.channels;
         let mut at = 0;
         loop {
             let frames = self.inner.input_frames_next();
@@ -99,8 +129,8 @@ impl Resampler {
     /// Pushes the rest through; the whole output is as long as the whole
     /// input, to the nearest frame.
     pub(crate) fn finish(&mut self, out: &mut Vec<f32>) -> Result<(), AudioError> {
-        let channels = usize::from(self.from.channels);
-        let total = (self.taken * u64::from(self.to)).div_ceil(u64::from(self.from.rate));
+        let channels = self.channels;
+        let total = self.ratio.total(self.taken);
         while self.given < total {
             let frames = self.inner.input_frames_next();
             let missing = frames * channels - self.pending.len().min(frames * channels);

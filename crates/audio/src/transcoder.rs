@@ -3,6 +3,7 @@
 use bytes::Bytes;
 
 use crate::decode::Decoder;
+use crate::effects::{Chain, Effects};
 use crate::encode::Encoder;
 use crate::resample::{Resampler, remix};
 use crate::{AudioError, Format, Layout, Length, Meter};
@@ -25,6 +26,8 @@ enum Way {
 struct Conversion {
     decoder: Decoder,
     resampler: Option<Resampler>,
+    effects: Effects,
+    chain: Option<Chain>,
     encoder: Encoder,
     input: Option<Layout>,
     output: Layout,
@@ -40,12 +43,24 @@ impl Transcoder {
     /// # Errors
     /// As [`Format::check`] for the output.
     pub fn new(input: Format, output: Format) -> Result<Self, AudioError> {
-        let way = if input.satisfies(&output) {
+        Transcoder::with_effects(input, output, Effects::default())
+    }
+
+    /// As [`Transcoder::new`], with something done to the sound on its way;
+    /// then it is always decoded.
+    ///
+    /// # Errors
+    /// As [`Transcoder::new`], and [`Effects::check`].
+    pub fn with_effects(input: Format, output: Format, effects: Effects) -> Result<Self, AudioError> {
+        effects.check()?;
+        let way = if effects.is_none() && input.satisfies(&output) {
             Way::Pass(Meter::new(input)?)
         } else {
             Way::Convert(Box::new(Conversion {
                 decoder: Decoder::new(input)?,
                 resampler: None,
+                effects,
+                chain: None,
                 encoder: Encoder::new(output)?,
                 input: None,
                 output: Layout { rate: output.rate, channels: output.channels },
@@ -109,9 +124,16 @@ impl Conversion {
                 let remixed = Layout { channels: self.output.channels, ..input };
                 self.resampler = Some(Resampler::new(remixed, self.output.rate)?);
             }
+            if let Some(input) = self.input.filter(|_| !self.effects.is_none()) {
+                let remixed = Layout { channels: self.output.channels, ..input };
+                self.chain = Some(Chain::new(&self.effects, remixed)?);
+            }
         }
         let Some(input) = self.input else { return Ok(Bytes::new()) };
         remix(&mut self.decoded, input.channels, self.output.channels);
+        if let Some(chain) = self.chain.as_mut() {
+            chain.run(&mut self.decoded, last)?;
+        }
         let samples = match self.resampler.as_mut() {
             None => &self.decoded,
             Some(resampler) => {

@@ -210,6 +210,7 @@ pub(crate) struct TranscribeArgs {
   dispatcher convert call.wav call.mp3
   dispatcher convert call.mp3 call.ulaw --format phone
   dispatcher convert *.aiff ferries/ --format flac
+  dispatcher convert call.wav slow.wav --speed 0.8 --loudness --trim
   dispatcher convert --show call.m4a")]
 pub(crate) struct ConvertArgs {
     /// The files, and last the file or folder to write; - for standard input or output
@@ -230,6 +231,24 @@ pub(crate) struct ConvertArgs {
     /// 1 or 2 (default: as it is, at most 2)
     #[arg(long, value_name = "COUNT", conflicts_with = "show")]
     pub(crate) channels: Option<u8>,
+    /// Faster or slower at the same pitch: 0.5 to 2
+    #[arg(long, value_name = "FACTOR", conflicts_with = "show")]
+    pub(crate) speed: Option<f64>,
+    /// Higher or lower at the same tempo, in semitones: -12 to 12
+    #[arg(long, value_name = "SEMITONES", allow_negative_numbers = true, conflicts_with = "show")]
+    pub(crate) pitch: Option<f64>,
+    /// Bring to this loudness by EBU R 128 (-18 LUFS unless given), no peak above -1 dBTP
+    #[arg(long, value_name = "LUFS", num_args = 0..=1, require_equals = true, default_missing_value = "-18", allow_negative_numbers = true, conflicts_with = "show")]
+    pub(crate) loudness: Option<f64>,
+    /// Take silence off both ends
+    #[arg(long, conflicts_with = "show")]
+    pub(crate) trim: bool,
+    /// Begin at this second of the input
+    #[arg(long, value_name = "SECONDS", conflicts_with = "show")]
+    pub(crate) start: Option<f64>,
+    /// End at this second of the input
+    #[arg(long, value_name = "SECONDS", conflicts_with = "show")]
+    pub(crate) end: Option<f64>,
     /// What the input is, where it does not tell: audio/pcm;rate=16000
     #[arg(long = "type", value_name = "TYPE")]
     pub(crate) kind: Option<String>,

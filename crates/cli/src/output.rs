@@ -84,7 +84,17 @@ pub(crate) fn table(head: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -> S
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
-    table.to_string().lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
+    table.to_string().lines().map(trim_line).collect::<Vec<_>>().join("\n")
+}
+
+/// Without the blanks at its end, which a narrow window would wrap; they may
+/// stand inside the escape of a coloured cell.
+fn trim_line(line: &str) -> String {
+    const PLAIN: &str = "\x1b[0m";
+    match line.trim_end().strip_suffix(PLAIN) {
+        Some(coloured) => format!("{}{PLAIN}", coloured.trim_end()),
+        None => line.trim_end().to_owned(),
+    }
 }
 
 /// Writes to standard output.
@@ -130,4 +140,25 @@ pub(crate) fn seconds(value: &Value) -> String {
 /// The items of a list.
 pub(crate) fn items(list: &Value) -> Vec<Value> {
     list["items"].as_array().cloned().unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_end_where_their_text_ends_coloured_or_not() {
+        assert_eq!(trim_line("a  b   "), "a  b");
+        assert_eq!(trim_line("a \x1b[2mwhy   \x1b[0m "), "a \x1b[2mwhy\x1b[0m");
+        assert_eq!(trim_line(""), "");
+    }
+
+    #[test]
+    fn a_piped_table_has_no_broken_lines_and_numbers_end_alike() {
+        let rows = vec![vec!["heron".into(), "0.000800 EUR".into()], vec!["x".repeat(300), "1.5 EUR".into()]];
+        let table = table(&["engine", "cost"], rows, &[1]);
+        let lines: Vec<&str> = table.lines().collect();
+        assert_eq!(lines.len(), 3, "{table}");
+        assert_eq!(lines[1].len(), lines[2].len(), "{table}");
+    }
 }

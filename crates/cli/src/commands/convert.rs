@@ -5,7 +5,7 @@ use std::io::{IsTerminal as _, Read, Seek as _, Write};
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Codec, Format, Layout, Length, Meter, Transcoder, sniff};
+use dispatcher_audio::{AudioError, Codec, Effects, Format, Layout, Length, LoudnessMeter, Meter, Transcoder, sniff};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::{Value, json};
 
@@ -114,24 +114,63 @@ fn wanted(args: &ConvertArgs, output: Option<&Path>, looked: &Looked) -> Result<
     Ok(format)
 }
 
+/// What to make of one file.
+#[derive(Clone, Copy)]
+struct Job<'a> {
+    input: &'a Path,
+    from: Format,
+    to: Format,
+    effects: Effects,
+}
+
+/// What is asked to be done to the sound; loudness becomes a gain, for which
+/// the sound is measured first.
+fn effects(
+    args: &ConvertArgs,
+    file: &mut File,
+    input: &Path,
+    looked: &Looked,
+    to: Format,
+) -> Result<Effects, CliError> {
+    let mut effects =
+        Effects { start: args.start, end: args.end, trim: args.trim, speed: args.speed, pitch: args.pitch, gain: None };
+    effects.check().map_err(|error| CliError::Usage(error.to_string()))?;
+    let Some(target) = args.loudness else { return Ok(effects) };
+    if !(-70.0..=0.0).contains(&target) {
+        return Err(CliError::Usage(format!("loudness {target} is outside -70 to 0")));
+    }
+    let raw = Format { channels: to.channels, bitrate: None, ..Format::new(Codec::Pcm, looked.layout.rate) };
+    let layout = Layout { rate: raw.rate, channels: raw.channels };
+    let mut meter = LoudnessMeter::new(layout).map_err(unreadable(input))?;
+    let mut samples = Vec::new();
+    let job = Job { input, from: looked.format, to: raw, effects };
+    transcode(file, &job, &ProgressBar::hidden(), |pcm| {
+        samples.clear();
+        samples.extend(pcm.chunks_exact(2).map(|pair| f32::from(i16::from_le_bytes([pair[0], pair[1]])) / 32_768.0));
+        meter.push(&samples).map_err(unreadable(input))
+    })?;
+    file.rewind().map_err(named(input))?;
+    effects.gain = Some(meter.finish().map_err(unreadable(input))?.gain_to(target).clamp(-60.0, 60.0));
+    Ok(effects)
+}
+
 fn transcode(
     from: &mut File,
-    to: &mut impl Write,
-    formats: (Format, Format),
+    job: &Job<'_>,
     bar: &ProgressBar,
-    path: &Path,
+    mut take: impl FnMut(&[u8]) -> Result<(), CliError>,
 ) -> Result<Length, CliError> {
-    let mut transcoder = Transcoder::new(formats.0, formats.1).map_err(unreadable(path))?;
+    let failed = |error| unreadable(job.input)(error);
+    let mut transcoder = Transcoder::with_effects(job.from, job.to, job.effects).map_err(failed)?;
     loop {
         let mut chunk = Vec::with_capacity(CHUNK);
-        if from.take(CHUNK as u64).read_to_end(&mut chunk).map_err(named(path))? == 0 {
+        if from.take(CHUNK as u64).read_to_end(&mut chunk).map_err(named(job.input))? == 0 {
             break;
         }
         bar.inc(chunk.len() as u64);
-        to.write_all(&transcoder.push(&Bytes::from(chunk)).map_err(unreadable(path))?)?;
+        take(&transcoder.push(&Bytes::from(chunk)).map_err(failed)?)?;
     }
-    to.write_all(&transcoder.finish().map_err(unreadable(path))?)?;
-    to.flush()?;
+    take(&transcoder.finish().map_err(failed)?)?;
     Ok(transcoder.length())
 }
 
@@ -206,12 +245,16 @@ pub(crate) fn run(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
         let looked = look(input, &mut file, args.kind.as_deref())?;
         bar.suspend(|| warn(input, &looked));
         let format = wanted(args, (!folder && last.as_os_str() != "-").then_some(last), &looked)?;
+        let effects = effects(args, &mut file, input, &looked, format)?;
+        let job = Job { input, from: looked.format, to: format, effects };
         if !folder && last.as_os_str() == "-" {
-            transcode(&mut file, &mut std::io::stdout().lock(), (looked.format, format), &bar, input)?;
+            let mut out = std::io::stdout().lock();
+            transcode(&mut file, &job, &bar, |bytes| Ok(out.write_all(bytes)?))?;
+            out.flush()?;
             continue;
         }
         let path = if folder { beside(last, input, format) } else { last.clone() };
-        let length = write_aside(&mut file, &path, (looked.format, format), args.force, &bar, input)?;
+        let length = write_aside(&mut file, &path, &job, args.force, &bar)?;
         let made = format!("{}  {}  {:.3} s", path.display(), format.media_type(), length.seconds());
         values
             .push(json!({"file": path.display().to_string(), "type": format.media_type(), "length": length.seconds()}));
@@ -242,17 +285,16 @@ fn progress(inputs: &[PathBuf]) -> Result<ProgressBar, CliError> {
 fn write_aside(
     from: &mut File,
     path: &Path,
-    formats: (Format, Format),
+    job: &Job<'_>,
     force: bool,
     bar: &ProgressBar,
-    input: &Path,
 ) -> Result<Length, CliError> {
     if path.exists() && !force {
         return Err(CliError::Exists(path.into()));
     }
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut aside = tempfile::NamedTempFile::new_in(folder).map_err(named(path))?;
-    let length = transcode(from, aside.as_file_mut(), formats, bar, input)?;
+    let length = transcode(from, job, bar, |bytes| aside.as_file_mut().write_all(bytes).map_err(named(path)))?;
     files::mend(aside.path()).map_err(named(path))?;
     files::persist(aside, path, force)?;
     Ok(length)
