@@ -53,7 +53,7 @@ impl Decoder {
             Codec::OggOpus | Codec::OggVorbis | Codec::OggFlac => packets(Box::new(OggDemuxer::new())),
             Codec::WebmOpus => packets(Box::new(WebmDemuxer::new())),
             Codec::Flac => packets(Box::new(FlacDemuxer::new())),
-            Codec::Aac => packets(Box::new(AdtsDemuxer::default())),
+            Codec::Aac => packets(Box::<AdtsDemuxer>::default()),
             Codec::Mp4 => packets(Box::new(Mp4Demuxer::new())),
             Codec::Mp3 | Codec::Wav | Codec::WavMulaw | Codec::WavAlaw | Codec::Aiff | Codec::Au => {
                 Ok(Decoder::Mp3(Mp3Decoder::new()))

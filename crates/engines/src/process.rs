@@ -253,18 +253,22 @@ impl Running {
                     Some(stdout) => pump(stdout, &sender).await,
                     None => false,
                 };
-                if left { None } else { Some(self.group.leader_ended().await) }
+                if !left {
+                    self.group.leader_ended().await;
+                }
+                left
             };
+            // Whether its caller left; an error where its time ran out.
             let outcome = tokio::select! {
                 outcome = tokio::time::timeout(limit, work) => outcome,
-                () = sender.closed() => Ok(None),
+                () = sender.closed() => Ok(true),
             };
             self.group.kill();
             let status = self.child.wait().await;
             let error = match outcome {
-                Ok(None) => None,
-                Ok(Some(_)) if status.as_ref().is_ok_and(std::process::ExitStatus::success) => None,
-                Ok(Some(_)) => {
+                Ok(true) => None,
+                Ok(false) if status.as_ref().is_ok_and(std::process::ExitStatus::success) => None,
+                Ok(false) => {
                     let said = complaints.await.unwrap_or_default();
                     let how = status.map_or_else(|error| error.to_string(), |status| status.to_string());
                     Some(EngineError::new(Cause::Broken, format!("{} ended with {how}: {said}", self.program)))
