@@ -148,6 +148,7 @@ fn a_failure_says_why_and_leaves_no_file_behind() {
         (vec!["in.wav", "t.xyz"], 2, "unknown audio type 'xyz'"),
         (vec!["in.wav"], 2, "--show"),
         (vec!["in.wav", "torn.wav", "t.mp3"], 2, "name a folder"),
+        (vec!["in.wav", "in.flac", "made/"], 2, "in.wav and in.flac would become one file"),
     ] {
         let output = run(folder.path(), &[vec!["convert"], arguments.clone()].concat());
         assert_eq!(output.status.code(), Some(code), "{arguments:?}: {}", error_of(&output));

@@ -61,8 +61,8 @@ impl AdtsDemuxer {
             return Ok(false);
         }
         if self.config.is_none() && self.pending.starts_with(b"ID3") {
-            let Some(size) = self.pending.get(6..10) else { return Ok(false) };
-            self.skip = 10 + size.iter().fold(0, |sum, byte| (sum << 7) | usize::from(byte & 0x7F));
+            let Some(length) = crate::tags::id3_bytes(&self.pending) else { return Ok(false) };
+            self.skip = length;
             return Ok(true);
         }
         let Some(header) = Header::parse(&self.pending) else { return self.garbage() };

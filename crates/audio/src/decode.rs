@@ -42,9 +42,6 @@ impl Decoder {
             Ok(Decoder::Raw(RawDecoder { layout, kind, pending: Vec::new() }))
         };
         let packets = |demuxer: Box<dyn Demuxer>| Ok(Decoder::Packets(PacketDecoder::new(demuxer)));
-        if let Some(header) = Header::of(format.codec) {
-            return Ok(Decoder::File(FileDecoder { file: SoundFile::new(header), pending: Vec::new() }));
-        }
         match format.codec {
             Codec::Pcm => raw(SampleKind::S16Le),
             Codec::L16 => raw(SampleKind::S16Be),
@@ -55,8 +52,10 @@ impl Decoder {
             Codec::Flac => packets(Box::new(FlacDemuxer::new())),
             Codec::Aac => packets(Box::<AdtsDemuxer>::default()),
             Codec::Mp4 => packets(Box::new(Mp4Demuxer::new())),
-            Codec::Mp3 | Codec::Wav | Codec::WavMulaw | Codec::WavAlaw | Codec::Aiff | Codec::Au => {
-                Ok(Decoder::Mp3(Mp3Decoder::new()))
+            Codec::Mp3 => Ok(Decoder::Mp3(Mp3Decoder::new())),
+            Codec::Wav | Codec::WavMulaw | Codec::WavAlaw | Codec::Aiff | Codec::Au => {
+                let header = Header::of(format.codec).ok_or(AudioError::Empty)?;
+                Ok(Decoder::File(FileDecoder { file: SoundFile::new(header), pending: Vec::new() }))
             }
         }
     }

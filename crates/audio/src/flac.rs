@@ -161,9 +161,7 @@ impl FlacDemuxer {
 
     fn mark(&mut self) -> Result<bool, AudioError> {
         if self.pending.starts_with(b"ID3") {
-            let Some(size) = self.pending.get(6..10) else { return Ok(false) };
-            // Sizes in ID3v2 are "synchsafe": seven bits a byte.
-            let skip = 10 + size.iter().fold(0, |sum, byte| (sum << 7) | usize::from(byte & 0x7F));
+            let Some(skip) = crate::tags::id3_bytes(&self.pending) else { return Ok(false) };
             self.place = Place::Mark { skip };
             return Ok(true);
         }

@@ -97,9 +97,8 @@ impl FrameSplitter {
                 return Ok(None);
             }
             if self.in_step.is_none() && self.pending.starts_with(b"ID3") {
-                let Some(size) = self.pending.get(6..10) else { return Ok(None) };
-                // Sizes in ID3v2 are "synchsafe": seven bits a byte.
-                self.skip = 10 + size.iter().fold(0, |sum, byte| (sum << 7) | usize::from(byte & 0x7F));
+                let Some(length) = crate::tags::id3_bytes(&self.pending) else { return Ok(None) };
+                self.skip = length;
                 continue;
             }
             let header = FrameHeader::parse(&self.pending);

@@ -9,7 +9,7 @@ use std::collections::VecDeque;
 use bytes::{Buf as _, BytesMut};
 
 use crate::AudioError;
-use crate::mp4_index::{Fragment, Movie, read_fragment, read_movie};
+use crate::mp4_index::{Movie, read_fragment, read_movie};
 use crate::packets::{Demuxer, Found, Packet};
 
 /// An index of a day of sound is a few MiB.
@@ -77,10 +77,9 @@ impl Mp4Demuxer {
             Place::Header => self.header(),
             Place::Index { kind, size } => {
                 let Some(body) = self.pending.get(..size as usize).map(<[u8]>::to_vec) else { return Ok(false) };
-                let begun = self.position;
                 self.use_up(size as usize);
                 self.place = Place::Header;
-                self.index(kind, &body, begun, out)?;
+                self.index(kind, &body, out)?;
                 Ok(true)
             }
             Place::Data { left, media } => self.data(left, media, out),
@@ -121,7 +120,7 @@ impl Mp4Demuxer {
         Ok(true)
     }
 
-    fn index(&mut self, kind: [u8; 4], body: &[u8], _: u64, out: &mut Vec<Found>) -> Result<(), AudioError> {
+    fn index(&mut self, kind: [u8; 4], body: &[u8], out: &mut Vec<Found>) -> Result<(), AudioError> {
         if kind == *b"moov" {
             if self.movie.is_some() {
                 return Ok(());
@@ -133,8 +132,7 @@ impl Mp4Demuxer {
             return self.release_held(out);
         }
         let Some(movie) = &self.movie else { return Err(unsupported("a fragment before its index")) };
-        let Fragment { samples } = read_fragment(body, movie, self.fragment)?;
-        self.samples.extend(samples);
+        self.samples.extend(read_fragment(body, movie, self.fragment)?);
         Ok(())
     }
 

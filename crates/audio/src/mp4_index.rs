@@ -17,11 +17,6 @@ pub(crate) struct Movie {
     default_size: u32,
 }
 
-/// The packets of one fragment.
-pub(crate) struct Fragment {
-    pub(crate) samples: Vec<Sample>,
-}
-
 /// The boxes inside a box.
 struct Boxes<'a>(&'a [u8]);
 
@@ -143,7 +138,7 @@ fn smooth_note(moov: &[u8]) -> Option<(u64, u64)> {
 fn read_description(stsd: &[u8]) -> Result<(Coding, u64), AudioError> {
     let broken = || unsupported("a description that cannot be read");
     let (kind, entry) = Boxes(stsd.get(8..).ok_or_else(broken)?).next().ok_or_else(broken)?;
-    // Version 1 and 2 of the entry, as QuickTime writes them, are longer.
+    // Version 1 and 2 of the entry, as older writers make them, are longer.
     let extra = match entry.get(8..10) {
         Some([0, 1]) => 16,
         Some([0, 2]) => 36,
@@ -237,8 +232,8 @@ fn read_table(table: &[u8]) -> Option<Vec<Sample>> {
     Some(samples)
 }
 
-/// Reads a fragment that begins at a place in the file.
-pub(crate) fn read_fragment(moof: &[u8], movie: &Movie, begun: u64) -> Result<Fragment, AudioError> {
+/// The packets of a fragment that begins at a place in the file.
+pub(crate) fn read_fragment(moof: &[u8], movie: &Movie, begun: u64) -> Result<Vec<Sample>, AudioError> {
     let broken = || unsupported("a fragment whose index cannot be read");
     let mut samples = Vec::new();
     for (_, traf) in Boxes(moof).filter(|(kind, _)| kind == b"traf") {
@@ -247,7 +242,7 @@ pub(crate) fn read_fragment(moof: &[u8], movie: &Movie, begun: u64) -> Result<Fr
             read_runs(traf, header, movie, begun, &mut samples).ok_or_else(broken)?;
         }
     }
-    Ok(Fragment { samples })
+    Ok(samples)
 }
 
 fn read_runs(traf: &[u8], header: &[u8], movie: &Movie, begun: u64, samples: &mut Vec<Sample>) -> Option<()> {

@@ -47,8 +47,8 @@ fn in_ogg(start: &[u8]) -> Option<Codec> {
 /// What stands behind an ID3v2 tag, where the bytes reach that far; MP3
 /// otherwise, which nearly always has them.
 fn tagged(start: &[u8]) -> Codec {
-    let size = start.get(6..10).map_or(0, |size| size.iter().fold(0, |sum, b| (sum << 7) | usize::from(b & 0x7F)));
-    match start.get(10 + size..) {
+    let behind = crate::tags::id3_bytes(start).and_then(|length| start.get(length..));
+    match behind {
         Some(rest) if rest.starts_with(b"fLaC") => Codec::Flac,
         Some(rest) if crate::adts::is_adts(rest) => Codec::Aac,
         _ => Codec::Mp3,

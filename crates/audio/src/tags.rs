@@ -1,4 +1,5 @@
-//! What is written about the sound beside it.
+//! What stands beside the sound: notes that are written, and tags that are
+//! passed over.
 
 /// Who made it.
 pub(crate) const VENDOR: &str = "Dispatcher";
@@ -20,4 +21,23 @@ pub(crate) fn vorbis_comment() -> Vec<u8> {
         comment.extend_from_slice(field.as_bytes());
     }
     comment
+}
+
+/// Bytes of the ID3v2 tag that begins here, its head included; `None` until
+/// its head is whole. Its size is "synchsafe": seven bits a byte.
+pub(crate) fn id3_bytes(start: &[u8]) -> Option<usize> {
+    let size = start.get(6..10)?;
+    Some(10 + size.iter().fold(0, |sum, byte| (sum << 7) | usize::from(byte & 0x7F)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_tag_tells_its_length_in_sevens() {
+        assert_eq!(id3_bytes(b"ID3\x04\0\0\0\0\x01\x48"), Some(10 + 200));
+        assert_eq!(id3_bytes(b"ID3\x04\0\0\x7F\x7F\x7F\x7F"), Some(10 + (1 << 28) - 1));
+        assert_eq!(id3_bytes(b"ID3\x04\0\0\0\0\x01"), None);
+    }
 }

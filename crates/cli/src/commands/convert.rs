@@ -234,6 +234,13 @@ pub(crate) fn run(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
     if inputs.len() > 1 && !folder {
         return Err(CliError::Usage(format!("{} files cannot become one; name a folder, ending in /", inputs.len())));
     }
+    if let Some((one, other)) = clash(inputs).filter(|_| folder) {
+        return Err(CliError::Usage(format!(
+            "{} and {} would become one file; convert them into folders of their own",
+            one.display(),
+            other.display()
+        )));
+    }
     if folder {
         std::fs::create_dir_all(last).map_err(named(last))?;
     }
@@ -264,6 +271,12 @@ pub(crate) fn run(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
     }
     bar.finish_and_clear();
     if json && !values.is_empty() { output::print_json(&json!({"items": values})) } else { Ok(()) }
+}
+
+/// Two inputs whose outputs would have one name.
+fn clash(inputs: &[PathBuf]) -> Option<(&PathBuf, &PathBuf)> {
+    let same = |one: &PathBuf, other: &PathBuf| one.file_stem() == other.file_stem();
+    inputs.iter().enumerate().find_map(|(at, one)| Some((one, inputs[at + 1..].iter().find(|other| same(one, other))?)))
 }
 
 fn beside(folder: &Path, input: &Path, format: Format) -> PathBuf {
