@@ -72,15 +72,15 @@ pub(crate) struct FrameSplitter {
     skip: usize,
     in_step: Option<FrameHeader>,
     garbage: usize,
-    /// All that came so far came in one piece.
-    untouched: bool,
-    pushes: u32,
+    /// Pieces that came so far.
+    pieces: u64,
+    /// Of the last frame that was taken, also while out of step.
+    layout: Option<Layout>,
 }
 
 impl FrameSplitter {
     pub(crate) fn push(&mut self, bytes: &[u8]) {
-        self.pushes = self.pushes.saturating_add(1);
-        self.untouched = self.pushes == 1;
+        self.pieces += 1;
         self.pending.extend_from_slice(bytes);
     }
 
@@ -114,7 +114,7 @@ impl FrameSplitter {
                     None if last => return Ok(Some(self.take(header))),
                     // A stream that begins with exactly one frame: its sound
                     // need not wait for the next.
-                    None if self.untouched && self.pending.len() == header.bytes => {
+                    None if self.pieces == 1 && self.pending.len() == header.bytes => {
                         return Ok(Some(self.take(header)));
                     }
                     None => return Ok(None),
@@ -129,11 +129,12 @@ impl FrameSplitter {
 
     /// Rate and channels of the frames, once one was seen.
     pub(crate) fn layout(&self) -> Option<Layout> {
-        self.in_step.map(|header| header.layout)
+        self.layout
     }
 
     fn take(&mut self, header: FrameHeader) -> (FrameHeader, Vec<u8>) {
         self.in_step = Some(header);
+        self.layout = Some(header.layout);
         self.garbage = 0;
         (header, self.pending.split_to(header.bytes).to_vec())
     }

@@ -4,7 +4,8 @@
 
 use bytes::Bytes;
 use dispatcher_audio::{
-    AudioError, Codec, Format, Layout, Transcoder, decode_all, encode_all, measure, mend_wav_lengths, sniff, wav_header,
+    AudioError, Codec, Format, Layout, Meter, Transcoder, decode_all, encode_all, measure, mend_wav_lengths, sniff,
+    wav_header,
 };
 
 /// Values that every coding can carry, near enough.
@@ -183,6 +184,10 @@ fn an_mp3_is_found_behind_its_tag_and_measured_as_it_decodes() {
     let (read, layout) = decode_all(&tagged, format).unwrap();
     assert_eq!((read.len(), layout.rate), (plain.len(), 24_000));
     assert_eq!(measure(&tagged, None).unwrap().1.frames, plain.len() as u64);
+    let mut meter = Meter::new(format).unwrap();
+    meter.push(&tagged).unwrap();
+    meter.finish().unwrap();
+    assert_eq!(meter.layout(), Some(layout), "what stands behind the last frame makes it forget nothing");
 }
 
 #[test]
