@@ -14,7 +14,7 @@ use dispatcher_core::{ArgumentText, Cause, LineWords, LocalAudio, ProcessSpec, S
 use futures::StreamExt as _;
 use minijinja::context;
 use minijinja::value::Value;
-use rustix::process::{Pid, Resource, Rlimit, Signal, WaitId, WaitIdOptions, kill_process_group, prlimit, waitid};
+use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::{Child, ChildStdout, Command};
 use tokio::sync::mpsc;
@@ -23,6 +23,8 @@ use crate::EngineError;
 use crate::engine::{AudioStream, Hear, Speak, find_program};
 use crate::template::{Place, Template};
 
+/// Starts another program under limits; part of every Debian system.
+const LIMITER: &str = "prlimit";
 /// Bytes of audio handed on at once.
 const CHUNK: usize = 16 << 10;
 /// What is kept of a program's complaints.
@@ -33,6 +35,7 @@ const MAX_OUTPUT: usize = 4 << 20;
 pub(crate) struct ProcessDriver {
     spec: ProcessSpec,
     program: Option<PathBuf>,
+    limiter: Option<PathBuf>,
     speak: Option<(Vec<Template>, ArgumentText, LocalAudio)>,
     hear: Option<(Vec<Template>, LocalAudio, LineWords)>,
 }
@@ -63,10 +66,13 @@ impl ProcessDriver {
             _ => None,
         };
         let program = find_program(&spec.program);
-        Ok(ProcessDriver { spec, program, speak, hear })
+        Ok(ProcessDriver { spec, program, limiter: find_program(LIMITER), speak, hear })
     }
 
     pub(crate) fn absent(&self) -> Option<String> {
+        if self.limiter.is_none() {
+            return Some(format!("the program {LIMITER} is not installed on this host; apt-get install util-linux"));
+        }
         if self.program.is_some() {
             return None;
         }
@@ -139,7 +145,13 @@ impl ProcessDriver {
     fn start(&self, arguments: &[String], stdin: Option<Bytes>) -> Result<Running, EngineError> {
         let absent = || EngineError::new(Cause::Absent, self.absent().unwrap_or_default());
         let program = self.program.as_ref().ok_or_else(absent)?;
-        let mut child = Command::new(program)
+        let limiter = self.limiter.as_ref().ok_or_else(absent)?;
+        // The program begins under its limits: set once it runs, they would
+        // come too late for children that it has started by then.
+        let mut child = Command::new(limiter)
+            .args([format!("--as={}", self.spec.memory << 20), format!("--cpu={}", self.spec.seconds)])
+            .args(["--core=0", "--"])
+            .arg(program)
             .args(arguments)
             .env_clear()
             .env("PATH", std::env::var_os("PATH").unwrap_or_default())
@@ -154,7 +166,6 @@ impl ProcessDriver {
                 EngineError::new(Cause::Unavailable, format!("{} did not start: {error}", self.spec.program))
             })?;
         let group = Group(child.id().and_then(|id| Pid::from_raw(id.cast_signed())));
-        self.limit(&group);
         if let (Some(text), Some(mut pipe)) = (stdin, child.stdin.take()) {
             // Fed aside: a program may write before it has read everything.
             tokio::spawn(async move {
@@ -162,17 +173,6 @@ impl ProcessDriver {
             });
         }
         Ok(Running { child, group, program: self.spec.program.clone() })
-    }
-
-    fn limit(&self, group: &Group) {
-        let Some(pid) = group.0 else { return };
-        let memory = self.spec.memory << 20;
-        let seconds = self.spec.seconds;
-        for (resource, limit) in [(Resource::As, memory), (Resource::Cpu, seconds), (Resource::Core, 0)] {
-            let limit = Rlimit { current: Some(limit), maximum: Some(limit) };
-            // A program that has already ended needs no limits.
-            let _ = prlimit(Some(pid), resource, limit);
-        }
     }
 }
 
