@@ -61,7 +61,7 @@ impl AdtsDemuxer {
             return Ok(false);
         }
         if self.config.is_none() && self.pending.starts_with(b"ID3") {
-            let Some(length) = crate::tags::id3_bytes(&self.pending) else { return Ok(false) };
+            let Some(length) = crate::tags::id3::length(&self.pending) else { return Ok(false) };
             self.skip = length;
             return Ok(true);
         }

@@ -2,7 +2,7 @@
 
 use crate::pcm::SampleKind;
 use crate::run::{SampleFormat, SoundStart};
-use crate::{AudioError, Layout};
+use crate::{AudioError, Layout, Tags};
 
 /// Chunks before the sound that are longer than this are refused: 1 MiB.
 const MAX_CHUNK: usize = 1 << 20;
@@ -77,7 +77,7 @@ impl AiffHeaderReader {
             (chunk, counted) => chunk.or(counted),
         };
         let data = self.pending.split_off(first);
-        Ok(Some(SoundStart { format, declared, data }))
+        Ok(Some(SoundStart { format, declared, data, tags: Tags::default() }))
     }
 }
 

@@ -2,7 +2,7 @@
 
 use crate::pcm::SampleKind;
 use crate::run::{SampleFormat, SoundStart};
-use crate::{AudioError, Layout};
+use crate::{AudioError, Layout, Tags};
 
 /// A note before the sound that is longer than this is refused: 1 MiB.
 const MAX_OFFSET: usize = 1 << 20;
@@ -50,6 +50,6 @@ impl AuHeaderReader {
         }
         let declared = (length != 0 && length != u32::MAX).then_some(u64::from(length));
         let data = self.pending.split_off(offset);
-        Ok(Some(SoundStart { format: SampleFormat { layout, kind }, declared, data }))
+        Ok(Some(SoundStart { format: SampleFormat { layout, kind }, declared, data, tags: Tags::default() }))
     }
 }

@@ -9,7 +9,7 @@ use crate::packets::{Demuxer, PacketDecoder};
 use crate::pcm::SampleKind;
 use crate::run::{Header, SoundFile};
 use crate::webm::WebmDemuxer;
-use crate::{AudioError, Codec, Format, Layout};
+use crate::{AudioError, Codec, Format, Layout, Tags};
 
 /// Rates outside are a mistake or an attack: telephone bands to studio rates.
 const INPUT_RATES: std::ops::RangeInclusive<u32> = 4_000..=192_000;
@@ -22,6 +22,18 @@ pub(crate) fn check_input(layout: Layout) -> Result<(), AudioError> {
         return Err(AudioError::Unsupported { format: "audio", what: format!("{} Hz", layout.rate) });
     }
     Ok(())
+}
+
+/// The demuxer for a container of packets; `None` for other formats.
+pub(crate) fn demuxer(codec: Codec) -> Option<Box<dyn Demuxer>> {
+    Some(match codec {
+        Codec::OggOpus | Codec::OggVorbis | Codec::OggFlac => Box::new(OggDemuxer::new()),
+        Codec::WebmOpus => Box::new(WebmDemuxer::new()),
+        Codec::Flac => Box::new(FlacDemuxer::new()),
+        Codec::Aac => Box::<AdtsDemuxer>::default(),
+        Codec::Mp4 => Box::new(Mp4Demuxer::new()),
+        _ => return None,
+    })
 }
 
 /// One decoder, whatever the format. Samples are interleaved.
@@ -41,22 +53,19 @@ impl Decoder {
             check_input(layout)?;
             Ok(Decoder::Raw(RawDecoder { layout, kind, pending: Vec::new() }))
         };
-        let packets = |demuxer: Box<dyn Demuxer>| Ok(Decoder::Packets(PacketDecoder::new(demuxer)));
         match format.codec {
             Codec::Pcm => raw(SampleKind::S16Le),
             Codec::L16 => raw(SampleKind::S16Be),
             Codec::Mulaw => raw(SampleKind::Mulaw),
             Codec::Alaw => raw(SampleKind::Alaw),
-            Codec::OggOpus | Codec::OggVorbis | Codec::OggFlac => packets(Box::new(OggDemuxer::new())),
-            Codec::WebmOpus => packets(Box::new(WebmDemuxer::new())),
-            Codec::Flac => packets(Box::new(FlacDemuxer::new())),
-            Codec::Aac => packets(Box::<AdtsDemuxer>::default()),
-            Codec::Mp4 => packets(Box::new(Mp4Demuxer::new())),
             Codec::Mp3 => Ok(Decoder::Mp3(Mp3Decoder::new())),
-            Codec::Wav | Codec::WavMulaw | Codec::WavAlaw | Codec::Aiff | Codec::Au => {
-                let header = Header::of(format.codec).ok_or(AudioError::Empty)?;
-                Ok(Decoder::File(FileDecoder { file: SoundFile::new(header), pending: Vec::new() }))
-            }
+            codec => match (Header::of(codec), demuxer(codec)) {
+                (Some(header), _) => {
+                    Ok(Decoder::File(FileDecoder { file: SoundFile::new(header), pending: Vec::new() }))
+                }
+                (None, Some(demuxer)) => Ok(Decoder::Packets(PacketDecoder::new(demuxer))),
+                (None, None) => Err(AudioError::Unsupported { format: "audio", what: codec.to_string() }),
+            },
         }
     }
 
@@ -68,6 +77,32 @@ impl Decoder {
             Decoder::File(file) => file.push(bytes, last, out),
             Decoder::Mp3(mp3) => mp3.push(bytes, last, out),
             Decoder::Packets(packets) => packets.push(bytes, last, out),
+        }
+    }
+
+    /// Whether 16 bits hold every sample that comes out; asked once the layout
+    /// is known.
+    pub(crate) fn fits_sixteen_bits(&self) -> bool {
+        match self {
+            Decoder::Raw(raw) => raw.kind.fits_sixteen_bits(),
+            Decoder::File(file) => file.file.format().is_some_and(|format| format.kind.fits_sixteen_bits()),
+            Decoder::Mp3(_) => false,
+            Decoder::Packets(packets) => packets.fits_sixteen_bits(),
+        }
+    }
+
+    /// Whether one stream followed another so far.
+    pub(crate) fn is_chained(&self) -> bool {
+        matches!(self, Decoder::Packets(packets) if packets.is_chained())
+    }
+
+    /// What the file says of itself, as far as it has been read.
+    pub(crate) fn tags(&self) -> Tags {
+        match self {
+            Decoder::Raw(_) => Tags::default(),
+            Decoder::File(file) => file.file.tags(),
+            Decoder::Mp3(mp3) => mp3.tags(),
+            Decoder::Packets(packets) => packets.tags().clone(),
         }
     }
 

@@ -1,89 +1,132 @@
 //! Samples to bytes of any format that is written here.
 
-use crate::flac::FlacEncoder;
-use crate::mp3::Mp3Encoder;
-use crate::ogg_opus::OggOpusEncoder;
-use crate::pcm::{alaw_encode, mulaw_encode, to_i16};
-use crate::wav::g711_header;
-use crate::webm::WebmOpusEncoder;
-use crate::{AudioError, Codec, Format, Layout, wav_header};
+use crate::dither::Quantiser;
+use crate::flac_encode::FlacEncoder;
+use crate::mp3_encode::Mp3Encoder;
+use crate::opus_encode::OpusEncoder;
+use crate::pcm::{alaw_encode, mulaw_encode_sample, to_i16};
+use crate::wav::{self, WavCoding};
+use crate::{AudioError, Codec, Format, Layout, Tags};
 
 /// One encoder, whatever the format. Nothing is written before the first
 /// sample, so that a bare header never passes for sound.
-pub(crate) enum Encoder {
-    /// Plain samples, and the header that is still to be written before them.
-    Plain {
-        coding: Plain,
-        header: Vec<u8>,
-    },
+pub(crate) struct Encoder {
+    kind: Kind,
+    quantiser: Quantiser,
+}
+
+enum Kind {
+    Plain(PlainEncoder),
     Mp3(Box<Mp3Encoder>),
-    OggOpus(Box<OggOpusEncoder>),
-    WebmOpus(Box<WebmOpusEncoder>),
+    Opus(Box<OpusEncoder>),
     Flac(Box<FlacEncoder>),
 }
 
 /// How plain samples are written.
 #[derive(Clone, Copy)]
-pub(crate) enum Plain {
+enum Plain {
     LittleEndian,
     BigEndian,
     Mulaw,
     Alaw,
 }
 
+/// Plain samples, behind a header where there is one.
+struct PlainEncoder {
+    coding: Plain,
+    wav: Option<(WavCoding, Layout, Tags)>,
+    written: u64,
+}
+
+impl PlainEncoder {
+    fn new(coding: Plain, wav: Option<WavCoding>, layout: Layout, tags: Tags) -> Self {
+        PlainEncoder { coding, wav: wav.map(|coding| (coding, layout, tags)), written: 0 }
+    }
+
+    fn encode(&mut self, samples: &[f32], quantiser: &mut Quantiser, out: &mut Vec<u8>) {
+        if let Some((coding, layout, tags)) = self.wav.as_ref().filter(|_| self.written == 0) {
+            out.extend(wav::header(*coding, *layout, tags, None));
+        }
+        let before = out.len();
+        let sixteen = samples.iter().map(|sample| quantiser.quantise(*sample));
+        match self.coding {
+            Plain::LittleEndian => out.extend(sixteen.flat_map(i16::to_le_bytes)),
+            Plain::BigEndian => out.extend(sixteen.flat_map(i16::to_be_bytes)),
+            Plain::Mulaw => out.extend(samples.iter().map(|sample| mulaw_encode_sample(*sample))),
+            Plain::Alaw => out.extend(samples.iter().map(|sample| alaw_encode(to_i16(*sample)))),
+        }
+        self.written += (out.len() - before) as u64;
+    }
+
+    fn start(&self) -> Option<Vec<u8>> {
+        let (coding, layout, tags) = self.wav.as_ref()?;
+        let length = u32::try_from(self.written).ok()?;
+        Some(wav::header(*coding, *layout, tags, Some(length)))
+    }
+}
+
 impl Encoder {
     /// # Errors
     /// As [`Format::check`], or when the codec's library refuses.
-    pub(crate) fn new(format: Format) -> Result<Self, AudioError> {
+    pub(crate) fn new(format: Format, tags: Tags) -> Result<Self, AudioError> {
         format.check_output()?;
         let layout = Layout { rate: format.rate, channels: format.channels };
-        let plain = |coding, header: &[u8]| Encoder::Plain { coding, header: header.to_vec() };
-        Ok(match format.codec {
-            Codec::Wav => plain(Plain::LittleEndian, &wav_header(layout, None)),
-            Codec::WavMulaw => plain(Plain::Mulaw, &g711_header(layout, true, None)),
-            Codec::WavAlaw => plain(Plain::Alaw, &g711_header(layout, false, None)),
-            Codec::Pcm => plain(Plain::LittleEndian, &[]),
-            Codec::L16 => plain(Plain::BigEndian, &[]),
-            Codec::Mulaw => plain(Plain::Mulaw, &[]),
-            Codec::Alaw => plain(Plain::Alaw, &[]),
-            Codec::Mp3 => Encoder::Mp3(Box::new(Mp3Encoder::new(format)?)),
-            Codec::OggOpus => Encoder::OggOpus(Box::new(OggOpusEncoder::new(format)?)),
-            Codec::WebmOpus => Encoder::WebmOpus(Box::new(WebmOpusEncoder::new(format)?)),
-            Codec::Flac => Encoder::Flac(Box::new(FlacEncoder::new(format))),
+        let plain = |coding, wav| Kind::Plain(PlainEncoder::new(coding, wav, layout, tags.clone()));
+        let kind = match format.codec {
+            Codec::Wav => plain(Plain::LittleEndian, Some(WavCoding::Pcm16)),
+            Codec::WavMulaw => plain(Plain::Mulaw, Some(WavCoding::Mulaw)),
+            Codec::WavAlaw => plain(Plain::Alaw, Some(WavCoding::Alaw)),
+            Codec::Pcm => plain(Plain::LittleEndian, None),
+            Codec::L16 => plain(Plain::BigEndian, None),
+            Codec::Mulaw => plain(Plain::Mulaw, None),
+            Codec::Alaw => plain(Plain::Alaw, None),
+            Codec::Mp3 => Kind::Mp3(Box::new(Mp3Encoder::new(format, &tags)?)),
+            Codec::OggOpus | Codec::WebmOpus => Kind::Opus(Box::new(OpusEncoder::new(format, tags)?)),
+            Codec::Flac => Kind::Flac(Box::new(FlacEncoder::new(format, tags))),
             codec => return Err(AudioError::ReadOnly(codec)),
-        })
+        };
+        Ok(Encoder { kind, quantiser: Quantiser::new() })
+    }
+
+    /// From now on what is rounded to 16 bits is dithered.
+    pub(crate) fn dither(&mut self) {
+        self.quantiser.dither();
     }
 
     pub(crate) fn encode(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
         if samples.is_empty() {
             return Ok(());
         }
-        match self {
-            Encoder::Plain { coding, header } => {
-                out.append(header);
-                let samples = samples.iter().map(|sample| to_i16(*sample));
-                match coding {
-                    Plain::LittleEndian => out.extend(samples.flat_map(i16::to_le_bytes)),
-                    Plain::BigEndian => out.extend(samples.flat_map(i16::to_be_bytes)),
-                    Plain::Mulaw => out.extend(samples.map(mulaw_encode)),
-                    Plain::Alaw => out.extend(samples.map(alaw_encode)),
-                }
-            }
-            Encoder::Mp3(mp3) => mp3.encode(samples, out)?,
-            Encoder::OggOpus(opus) => opus.encode(samples, out)?,
-            Encoder::WebmOpus(opus) => opus.encode(samples, out)?,
-            Encoder::Flac(flac) => flac.encode(samples, out)?,
+        match &mut self.kind {
+            Kind::Plain(plain) => plain.encode(samples, &mut self.quantiser, out),
+            Kind::Mp3(mp3) => mp3.encode(samples, out)?,
+            Kind::Opus(opus) => opus.encode(samples, out)?,
+            Kind::Flac(flac) => flac.encode(samples.iter().map(|sample| self.quantiser.quantise(*sample)), out),
         }
         Ok(())
     }
 
     pub(crate) fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
-        match self {
-            Encoder::Mp3(mp3) => mp3.finish(out),
-            Encoder::OggOpus(opus) => opus.finish(out),
-            Encoder::WebmOpus(opus) => opus.finish(out),
-            Encoder::Flac(flac) => flac.finish(out),
-            Encoder::Plain { .. } => Ok(()),
+        match &mut self.kind {
+            Kind::Mp3(mp3) => mp3.finish(out),
+            Kind::Opus(opus) => opus.finish(out),
+            Kind::Flac(flac) => {
+                flac.finish(out);
+                Ok(())
+            }
+            Kind::Plain(_) => Ok(()),
+        }
+    }
+
+    /// After the end: the first bytes as they would have been, had the length
+    /// been known; as many as those that were given. `None` where they would
+    /// be the same.
+    pub(crate) fn start(&self) -> Option<Vec<u8>> {
+        match &self.kind {
+            Kind::Plain(plain) => plain.start(),
+            Kind::Mp3(mp3) => mp3.start(),
+            Kind::Opus(opus) => opus.start(),
+            Kind::Flac(flac) => Some(flac.start()),
         }
     }
 }

@@ -32,12 +32,18 @@ pub enum AudioError {
     /// A bit rate the codec cannot carry.
     #[error("{codec} cannot carry {bitrate} bit/s at {rate} Hz; it can carry {allowed}")]
     Bitrate { codec: Codec, bitrate: u32, rate: u32, allowed: String },
+    /// A variable bit rate where there is none, or beside a constant one.
+    #[error("{0} cannot have a variable bit rate here; MP3 can, without a bit rate beside it")]
+    Variable(Codec),
     /// A channel count outside 1 to 2 (output) or 1 to 8 (input).
     #[error("{0} channels cannot be handled")]
     Channels(u16),
     /// An effect outside its range.
     #[error("{name} {given} is outside {allowed}")]
     Effect { name: &'static str, given: String, allowed: String },
+    /// Far more sound than the bytes could honestly hold.
+    #[error("{bytes} bytes would become more than {seconds} s of sound; such a length must be asked for")]
+    TooLong { bytes: u64, seconds: u64 },
     /// The codec library refused to work.
     #[error("the {codec} codec failed: {what}")]
     Codec { codec: Codec, what: String },

@@ -1,21 +1,18 @@
-//! FLAC (RFC 9639): a frame splitter that is fed bytes, and encoding.
-
-use std::io;
-use std::sync::{Arc, Mutex, PoisonError};
+//! FLAC (RFC 9639): a frame splitter that is fed bytes, and the check sums.
+//! Encoding lives in [`crate::flac_encode`].
 
 use bytes::{Buf as _, BytesMut};
-use flac_codec::encode::{FlacStreamWriter, Options};
 
 use crate::packets::{Coding, Demuxer, Found, Packet, Track};
-use crate::pcm::to_i16;
-use crate::{AudioError, Codec, Format};
+use crate::tags::{MAX_TAG_BYTES, vorbis};
+use crate::{AudioError, Layout};
 
 /// A frame holds at most 65,535 samples of eight channels of 32 bits.
 const MAX_FRAME_BYTES: usize = 4 << 20;
 /// Pictures in the metadata are passed over; larger blocks are refused.
 const MAX_BLOCK_BYTES: usize = 16 << 20;
 /// STREAMINFO (RFC 9639, section 8.2).
-const INFO_BYTES: usize = 34;
+pub(crate) const INFO_BYTES: usize = 34;
 
 /// The number of frames that STREAMINFO tells; `None` where it does not know.
 pub(crate) fn total_frames(info: &[u8]) -> Option<u64> {
@@ -24,7 +21,22 @@ pub(crate) fn total_frames(info: &[u8]) -> Option<u64> {
     Some(high | u64::from(low)).filter(|frames| *frames > 0)
 }
 
-fn crc8(bytes: &[u8]) -> u8 {
+/// Bits of a sample, as STREAMINFO tells them.
+pub(crate) fn bits_per_sample(info: &[u8]) -> u8 {
+    match info.get(12..14) {
+        Some([a, b]) => (((a & 1) << 4) | (b >> 4)) + 1,
+        _ => 0,
+    }
+}
+
+/// Rate and channels, as STREAMINFO tells them.
+pub(crate) fn layout(info: &[u8]) -> Option<Layout> {
+    let [a, b, c] = *info.get(10..13)?.first_chunk::<3>()?;
+    let rate = u32::from_be_bytes([0, a, b, c]) >> 4;
+    Some(Layout { rate, channels: ((c >> 1) & 7) + 1 })
+}
+
+pub(crate) fn crc8(bytes: &[u8]) -> u8 {
     bytes.iter().fold(0, |crc, byte| {
         (0..8).fold(crc ^ byte, |crc, _| if crc & 0x80 != 0 { (crc << 1) ^ 0x07 } else { crc << 1 })
     })
@@ -58,7 +70,7 @@ const CRC16: [[u16; 256]; 4] = {
 };
 
 /// Over a frame with its footer the check sum is 0 (RFC 9639, section 9.3).
-fn crc16(bytes: &[u8]) -> u16 {
+pub(crate) fn crc16(bytes: &[u8]) -> u16 {
     let (fours, rest) = bytes.as_chunks::<4>();
     let crc = fours.iter().fold(0u16, |crc, [a, b, c, d]| {
         let [high, low] = crc.to_be_bytes();
@@ -102,6 +114,23 @@ fn is_frame_header(bytes: &[u8]) -> Option<bool> {
     };
     let length = 4 + number + block + rate;
     Some(crc8(bytes.get(..=length)?) == 0)
+}
+
+/// Samples of a channel in a frame, from its header and STREAMINFO.
+pub(crate) fn frame_samples(frame: &[u8], info: &[u8]) -> Option<u32> {
+    let code = frame.get(2)? >> 4;
+    let at = 4 + match frame.get(4)?.leading_ones() as usize {
+        0 => 1,
+        ones => ones,
+    };
+    Some(match code {
+        1 => 192,
+        2..=5 => 576 << (code - 2),
+        6 => u32::from(*frame.get(at)?) + 1,
+        7 => u32::from(u16::from_be_bytes(*frame.get(at..at + 2)?.first_chunk()?)) + 1,
+        8..=15 => 256 << (code - 8),
+        _ => u32::from(u16::from_be_bytes(*info.get(2..4)?.first_chunk()?)),
+    })
 }
 
 enum Place {
@@ -161,7 +190,7 @@ impl FlacDemuxer {
 
     fn mark(&mut self) -> Result<bool, AudioError> {
         if self.pending.starts_with(b"ID3") {
-            let Some(skip) = crate::tags::id3_bytes(&self.pending) else { return Ok(false) };
+            let Some(skip) = crate::tags::id3::length(&self.pending) else { return Ok(false) };
             self.place = Place::Mark { skip };
             return Ok(true);
         }
@@ -185,6 +214,11 @@ impl FlacDemuxer {
                 let what =
                     if self.begun { format!("a {length}-byte block") } else { "no STREAMINFO at its start".into() };
                 return Err(AudioError::Unsupported { format: "FLAC", what });
+            }
+            // Comments are read; other blocks, and absurd ones, are passed over.
+            if kind & 0x7F == 4 && length <= MAX_TAG_BYTES {
+                let Some(comment) = self.pending.get(4..4 + length) else { return Ok(false) };
+                out.push(Found::Tags(vorbis::read(comment)));
             }
             self.pending.advance(4);
             self.place = Place::Skip { left: length, last };
@@ -267,104 +301,6 @@ impl Demuxer for FlacDemuxer {
         self.pending.extend_from_slice(bytes);
         while self.step(out)? {}
         if last { self.finish(out) } else { Ok(()) }
-    }
-}
-
-/// Bytes that an encoder has written and nobody has taken yet.
-#[derive(Clone, Default)]
-struct Shared(Arc<Mutex<Vec<u8>>>);
-
-impl io::Write for Shared {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).extend_from_slice(bytes);
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        Ok(())
-    }
-}
-
-/// Samples to FLAC of 16 bits, its length untold, as it is for a stream.
-pub(crate) struct FlacEncoder {
-    writer: FlacStreamWriter<Shared>,
-    made: Shared,
-    format: Format,
-    /// Frames in a block: under 100 ms, one of the usual sizes.
-    block: usize,
-    pending: Vec<i32>,
-    begun: bool,
-}
-
-impl FlacEncoder {
-    pub(crate) fn new(format: Format) -> Self {
-        let made = Shared::default();
-        let block = [576, 1_152, 2_304, 4_608].into_iter().rfind(|block| block * 10 <= format.rate).unwrap_or(576);
-        // Fixed predictors and short searches: a little larger, much faster.
-        let options = Options::default().max_lpc_order(None).and_then(|options| options.max_partition_order(4));
-        let options = options.unwrap_or_default();
-        FlacEncoder {
-            writer: FlacStreamWriter::new(made.clone(), options),
-            made,
-            format,
-            block: block as usize,
-            pending: Vec::new(),
-            begun: false,
-        }
-    }
-
-    /// The mark, STREAMINFO and a comment (RFC 9639, sections 8.2 and 8.6).
-    fn header(&self) -> Vec<u8> {
-        let mut header = b"fLaC".to_vec();
-        header.extend_from_slice(&[0, 0, 0, INFO_BYTES as u8]);
-        for _ in 0..2 {
-            header.extend_from_slice(&(self.block as u16).to_be_bytes());
-        }
-        // Sizes of frames, which are not known.
-        header.extend_from_slice(&[0; 6]);
-        // rate(20) channels-1(3) bits-1(5) frames(36)
-        let packed = (u64::from(self.format.rate) << 44) | (u64::from(self.format.channels - 1) << 41) | (15 << 36);
-        header.extend_from_slice(&packed.to_be_bytes());
-        header.extend_from_slice(&[0; 16]);
-        let comment = crate::tags::vorbis_comment();
-        header.push(0x84);
-        header.extend_from_slice(&(comment.len() as u32).to_be_bytes()[1..]);
-        header.extend_from_slice(&comment);
-        header
-    }
-
-    pub(crate) fn encode(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
-        self.pending.extend(samples.iter().map(|sample| i32::from(to_i16(*sample))));
-        let size = self.block * usize::from(self.format.channels);
-        let whole = self.pending.len() / size * size;
-        let ready: Vec<i32> = self.pending.drain(..whole).collect();
-        for block in ready.chunks_exact(size) {
-            self.write(block)?;
-        }
-        self.take(out);
-        Ok(())
-    }
-
-    fn write(&mut self, block: &[i32]) -> Result<(), AudioError> {
-        let failed = |error: flac_codec::Error| AudioError::Codec { codec: Codec::Flac, what: error.to_string() };
-        self.writer.write(self.format.rate, self.format.channels, 16, block).map_err(failed)
-    }
-
-    fn take(&mut self, out: &mut Vec<u8>) {
-        let mut made = self.made.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if !made.is_empty() && !std::mem::replace(&mut self.begun, true) {
-            out.extend_from_slice(&self.header());
-        }
-        out.append(&mut made);
-    }
-
-    pub(crate) fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
-        let rest = std::mem::take(&mut self.pending);
-        if !rest.is_empty() {
-            self.write(&rest)?;
-        }
-        self.take(out);
-        Ok(())
     }
 }
 

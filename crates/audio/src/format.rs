@@ -75,6 +75,11 @@ impl Codec {
         !matches!(self, Codec::Wav | Codec::Pcm | Codec::L16 | Codec::Flac | Codec::OggFlac | Codec::Aiff | Codec::Au)
     }
 
+    /// Whether a file can say of itself what it is.
+    pub fn carries_tags(self) -> bool {
+        self.is_wav() || matches!(self, Codec::Mp3 | Codec::OggOpus | Codec::WebmOpus | Codec::Flac)
+    }
+
     /// Whether its bytes are RIFF WAVE.
     pub fn is_wav(self) -> bool {
         matches!(self, Codec::Wav | Codec::WavMulaw | Codec::WavAlaw)
@@ -181,6 +186,9 @@ pub struct Format {
     /// Bits a second; `None` takes the codec's default for speech.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bitrate: Option<u32>,
+    /// A variable bit rate, where the coding has the choice: MP3.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub vbr: bool,
 }
 
 impl Default for Format {
@@ -193,7 +201,7 @@ impl Default for Format {
 impl Format {
     /// A mono format at the codec's default bit rate.
     pub fn new(codec: Codec, rate: u32) -> Self {
-        Format { codec, rate, channels: 1, bitrate: None }
+        Format { codec, rate, channels: 1, bitrate: None, vbr: false }
     }
 
     /// The same format with another rate.
@@ -224,6 +232,7 @@ impl Format {
                 "rate" => format.rate = value.parse().map_err(|_| unknown())?,
                 "channels" => format.channels = value.parse().map_err(|_| unknown())?,
                 "bitrate" => format.bitrate = Some(value.parse().map_err(|_| unknown())?),
+                "vbr" => format.vbr = flag(value).ok_or_else(unknown)?,
                 "bits" if value != "16" => return Err(unknown()),
                 "codec" | "codecs" => format.codec = with_codecs(format.codec, value).ok_or_else(unknown)?,
                 _ => {}
@@ -244,6 +253,9 @@ impl Format {
         let rates = self.codec.rates();
         if !rates.contains(&self.rate) {
             return Err(AudioError::Rate { codec: self.codec, rate: self.rate, allowed: list(rates, " Hz") });
+        }
+        if self.vbr && (self.codec != Codec::Mp3 || self.bitrate.is_some()) {
+            return Err(AudioError::Variable(self.codec));
         }
         let Some(bitrate) = self.bitrate else { return Ok(()) };
         let allowed = self.bitrates();
@@ -287,6 +299,7 @@ impl Format {
     /// speech at this rate; `None` where the coding leaves no choice.
     pub fn effective_bitrate(&self) -> Option<u32> {
         let default = match (self.codec, self.rate) {
+            _ if self.vbr => return None,
             (Codec::Mp3, ..=12_000) => 24_000,
             (Codec::Mp3, 12_001..=16_000) => 40_000,
             (Codec::Mp3, 16_001..=24_000) => 48_000,
@@ -328,6 +341,15 @@ impl Format {
             && self.rate == wanted.rate
             && self.channels == wanted.channels
             && wanted.bitrate.is_none_or(|bitrate| self.effective_bitrate() == Some(bitrate))
+            && (!wanted.vbr || self.vbr)
+    }
+}
+
+fn flag(value: &str) -> Option<bool> {
+    match value {
+        "1" | "true" => Some(true),
+        "0" | "false" => Some(false),
+        _ => None,
     }
 }
 

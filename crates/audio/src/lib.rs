@@ -6,30 +6,37 @@
 //! What lives here: formats and their media types ([`Format`]), content
 //! negotiation ([`negotiate`]), recognising a file by its first bytes
 //! ([`sniff`]), measuring length without decoding ([`Meter`]) and loudness
-//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`]. What does not: files, sockets, threads, clocks.
+//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`] and [`Tags`]. What does not: files, sockets, threads, clocks.
 
 mod adts;
 mod aiff;
 mod au;
 mod decode;
+mod dither;
 mod effects;
 mod encode;
 mod error;
+mod expansion;
 mod flac;
+mod flac_encode;
 mod format;
 mod loudness;
 mod meter;
 mod mp3;
+mod mp3_encode;
+mod mp3_tag;
 mod mp4;
 mod mp4_index;
 mod negotiate;
 mod ogg;
 mod ogg_opus;
 mod opus_encode;
+mod opus_mux;
 mod packets;
 mod pcm;
 mod profile;
 mod resample;
+mod rewrap;
 mod run;
 mod silence;
 mod sniff;
@@ -48,8 +55,9 @@ pub use negotiate::{Preference, negotiate, parse_accept};
 pub use pcm::{alaw_decode, alaw_encode, mulaw_decode, mulaw_encode};
 pub use profile::{PROFILES, Profile};
 pub use sniff::{MIN_SNIFF, sniff};
-pub use transcoder::{Transcoder, decode_all, encode_all};
-pub use wav::{UNKNOWN_LENGTH, mend_wav_lengths, wav_header};
+pub use tags::Tags;
+pub use transcoder::{Options, Transcoder, decode_all, encode_all};
+pub use wav::{UNKNOWN_LENGTH, WAV_START, mend_wav_lengths, wav_header};
 
 /// Rate in hertz and channel count of a block of samples.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,9 +1,10 @@
 //! The length of audio, counted as its bytes pass by and without decoding.
 
 use crate::decode::Decoder;
-use crate::mp3::{FrameSplitter, tag_of};
+use crate::expansion::Expansion;
+use crate::mp3::FrameSplitter;
 use crate::run::{Header, SoundFile};
-use crate::{AudioError, Codec, Format, Layout, MIN_SNIFF, sniff};
+use crate::{AudioError, Codec, Format, Layout, MIN_SNIFF, Tags, mp3_tag, sniff};
 
 /// A length in frames at a rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -31,6 +32,7 @@ pub struct Meter {
     length: Length,
     /// Of raw codings, as it was told.
     raw: Layout,
+    expansion: Option<Expansion>,
 }
 
 enum Kind {
@@ -70,7 +72,28 @@ impl Meter {
             },
         };
         let rate = if matches!(kind, Kind::Raw { .. }) { layout.rate } else { 0 };
-        Ok(Meter { kind, length: Length { frames: 0, rate }, raw: layout })
+        Ok(Meter { kind, length: Length { frames: 0, rate }, raw: layout, expansion: Some(Expansion::default()) })
+    }
+
+    /// Lets few bytes be any length of sound.
+    #[must_use]
+    pub fn any_length(self) -> Self {
+        Meter { expansion: None, ..self }
+    }
+
+    /// What the file says of itself, as far as it has been read.
+    pub fn tags(&self) -> Tags {
+        match &self.kind {
+            Kind::Raw { .. } => Tags::default(),
+            Kind::File { file, .. } => file.tags(),
+            Kind::Mp3 { splitter, .. } => splitter.tags(),
+            Kind::Decoded { decoder, .. } => decoder.tags(),
+        }
+    }
+
+    /// Whether one stream followed another in it.
+    pub fn is_chained(&self) -> bool {
+        matches!(&self.kind, Kind::Decoded { decoder, .. } if decoder.is_chained())
     }
 
     /// The length of what has passed so far.
@@ -125,7 +148,7 @@ impl Meter {
                 splitter.push(new);
                 while let Some((header, frame)) = splitter.next(last)? {
                     self.length.rate = header.layout.rate;
-                    match tag_of(&frame).filter(|_| *first) {
+                    match mp3_tag::read(&frame).filter(|_| *first) {
                         Some(trim) => *trimmed = trim.start + trim.end,
                         None => self.length.frames += u64::from(header.samples),
                     }
@@ -144,6 +167,9 @@ impl Meter {
                 if let Some(layout) = decoder.layout() {
                     self.length.rate = layout.rate;
                     self.length.frames += samples.len() as u64 / u64::from(layout.channels);
+                    if let Some(expansion) = self.expansion.as_mut() {
+                        expansion.check(new.len(), samples.len(), layout)?;
+                    }
                 }
                 result?;
             }

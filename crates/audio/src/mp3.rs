@@ -1,18 +1,15 @@
 //! MPEG audio layer III (ISO/IEC 11172-3, 13818-3): a frame splitter that is
-//! fed bytes, decoding, and encoding.
+//! fed bytes, and decoding.
 
 use bytes::{Buf as _, BytesMut};
-use mp3lame_encoder::{Bitrate, Builder, DualPcm, Encoder, FlushGap, Mode, MonoPcm, Quality};
-use nanomp3::{Decoder, MAX_SAMPLES_PER_FRAME, VbrTag};
+use nanomp3::{Decoder, MAX_SAMPLES_PER_FRAME};
 
-use crate::{AudioError, Codec, Format, Layout};
+use crate::tags::{MAX_TAG_BYTES, id3};
+use crate::{AudioError, Layout, Tags, mp3_tag};
 
 /// Garbage before the first frame that is searched through: 64 KiB, enough
 /// for the padding that some encoders leave after their tags.
 const MAX_GARBAGE: usize = 64 << 10;
-
-/// The decoder's own delay in samples, as every layer III decoder has it.
-const DECODER_DELAY: u64 = 529;
 
 /// The four bytes that begin each frame (ISO/IEC 11172-3, section 2.4.1.3).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -68,8 +65,9 @@ impl FrameHeader {
 #[derive(Debug, Default)]
 pub(crate) struct FrameSplitter {
     pending: BytesMut,
-    /// Bytes of an ID3v2 tag still to pass over.
+    /// Bytes of an ID3v2 tag still to pass over, and what has passed of it.
     skip: usize,
+    tag: Vec<u8>,
     in_step: Option<FrameHeader>,
     garbage: usize,
     /// Pieces that came so far.
@@ -90,6 +88,8 @@ impl FrameSplitter {
         loop {
             if self.skip > 0 {
                 let skipped = self.skip.min(self.pending.len());
+                let kept = skipped.min(MAX_TAG_BYTES.saturating_sub(self.tag.len()));
+                self.tag.extend_from_slice(&self.pending[..kept]);
                 self.pending.advance(skipped);
                 self.skip -= skipped;
             }
@@ -97,8 +97,9 @@ impl FrameSplitter {
                 return Ok(None);
             }
             if self.in_step.is_none() && self.pending.starts_with(b"ID3") {
-                let Some(length) = crate::tags::id3_bytes(&self.pending) else { return Ok(None) };
+                let Some(length) = id3::length(&self.pending) else { return Ok(None) };
                 self.skip = length;
+                self.tag.clear();
                 continue;
             }
             let header = FrameHeader::parse(&self.pending);
@@ -132,6 +133,11 @@ impl FrameSplitter {
         self.layout
     }
 
+    /// What stands before the frames.
+    pub(crate) fn tags(&self) -> Tags {
+        id3::read(&self.tag)
+    }
+
     fn take(&mut self, header: FrameHeader) -> (FrameHeader, Vec<u8>) {
         self.in_step = Some(header);
         self.layout = Some(header.layout);
@@ -159,23 +165,6 @@ impl FrameSplitter {
     pub(crate) fn torn(&self) -> bool {
         self.in_step.is_some() && FrameHeader::parse(&self.pending).is_some_and(|h| self.pending.len() < h.bytes)
     }
-}
-
-/// The delay and padding of an encoder, from the tag frame it may have written.
-#[derive(Debug, Default, Clone, Copy)]
-pub(crate) struct Trim {
-    pub(crate) start: u64,
-    pub(crate) end: u64,
-}
-
-/// What a frame that carries an Info tag says; `None` for a frame of sound.
-pub(crate) fn tag_of(frame: &[u8]) -> Option<Trim> {
-    let tag = VbrTag::parse(frame)?;
-    let (delay, padding) = tag.encoder_delay_padding.unwrap_or((0, 0));
-    if delay == 0 && padding == 0 {
-        return Some(Trim::default());
-    }
-    Some(Trim { start: u64::from(delay) + DECODER_DELAY, end: u64::from(padding).saturating_sub(DECODER_DELAY) })
 }
 
 /// Layer III to samples, a frame at a time.
@@ -209,6 +198,10 @@ impl Mp3Decoder {
         self.layout
     }
 
+    pub(crate) fn tags(&self) -> Tags {
+        self.splitter.tags()
+    }
+
     pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
         self.splitter.push(bytes);
         while let Some((header, frame)) = self.splitter.next(last)? {
@@ -223,7 +216,7 @@ impl Mp3Decoder {
     fn decode_frame(&mut self, header: FrameHeader, frame: &[u8], out: &mut Vec<f32>) -> Result<(), AudioError> {
         let layout = *self.layout.get_or_insert(header.layout);
         if std::mem::take(&mut self.first)
-            && let Some(trim) = tag_of(frame)
+            && let Some(trim) = mp3_tag::read(frame)
         {
             self.skip = trim.start as usize * usize::from(layout.channels);
             self.hold = trim.end as usize * usize::from(layout.channels);
@@ -253,78 +246,6 @@ impl Mp3Decoder {
         let ready = self.held.len().saturating_sub(self.hold);
         out.extend(self.held.drain(..ready));
         Ok(())
-    }
-}
-
-/// Samples to layer III at a constant bit rate.
-pub(crate) struct Mp3Encoder {
-    encoder: Encoder,
-    channels: u8,
-    left: Vec<f32>,
-    right: Vec<f32>,
-}
-
-impl Mp3Encoder {
-    pub(crate) fn new(format: Format) -> Result<Self, AudioError> {
-        let failed = |what: String| AudioError::Codec { codec: Codec::Mp3, what };
-        let bitrate = format.effective_bitrate().unwrap_or(48_000);
-        let build = || -> Result<Encoder, mp3lame_encoder::BuildError> {
-            let mode = if format.channels == 1 { Mode::Mono } else { Mode::JointStereo };
-            Builder::new()
-                .ok_or(mp3lame_encoder::BuildError::NoMem)?
-                .with_sample_rate(format.rate)?
-                .with_output_sample_rate(std::num::NonZeroU32::new(format.rate))?
-                .with_num_channels(format.channels)?
-                .with_mode(mode)?
-                .with_brate(bitrate_of(bitrate))?
-                .with_quality(Quality::Good)?
-                // The tag frame can only be right once the length is known.
-                .with_to_write_vbr_tag(false)?
-                .build()
-        };
-        let encoder = build().map_err(|error| failed(format!("{error:?}")))?;
-        Ok(Mp3Encoder { encoder, channels: format.channels, left: Vec::new(), right: Vec::new() })
-    }
-
-    pub(crate) fn encode(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
-        out.reserve(mp3lame_encoder::max_required_buffer_size(samples.len()));
-        let result = if self.channels == 1 {
-            self.encoder.encode_to_vec(MonoPcm(samples), out)
-        } else {
-            self.left.clear();
-            self.right.clear();
-            self.left.extend(samples.iter().step_by(2));
-            self.right.extend(samples.iter().skip(1).step_by(2));
-            self.encoder.encode_to_vec(DualPcm { left: &self.left, right: &self.right }, out)
-        };
-        result.map(drop).map_err(|error| AudioError::Codec { codec: Codec::Mp3, what: format!("{error:?}") })
-    }
-
-    pub(crate) fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
-        out.reserve(7_200);
-        let result = self.encoder.flush_to_vec::<FlushGap>(out);
-        result.map(drop).map_err(|error| AudioError::Codec { codec: Codec::Mp3, what: format!("{error:?}") })
-    }
-}
-
-fn bitrate_of(bits: u32) -> Bitrate {
-    match bits / 1_000 {
-        ..=11 => Bitrate::Kbps8,
-        12..=23 => Bitrate::Kbps16,
-        24..=31 => Bitrate::Kbps24,
-        32..=39 => Bitrate::Kbps32,
-        40..=47 => Bitrate::Kbps40,
-        48..=63 => Bitrate::Kbps48,
-        64..=79 => Bitrate::Kbps64,
-        80..=95 => Bitrate::Kbps80,
-        96..=111 => Bitrate::Kbps96,
-        112..=127 => Bitrate::Kbps112,
-        128..=159 => Bitrate::Kbps128,
-        160..=191 => Bitrate::Kbps160,
-        192..=223 => Bitrate::Kbps192,
-        224..=255 => Bitrate::Kbps224,
-        256..=319 => Bitrate::Kbps256,
-        _ => Bitrate::Kbps320,
     }
 }
 

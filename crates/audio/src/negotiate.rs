@@ -85,7 +85,7 @@ mod tests {
     use super::*;
     use crate::Codec;
 
-    const DEFAULT: Format = Format { codec: Codec::Wav, rate: 24_000, channels: 1, bitrate: None };
+    const DEFAULT: Format = Format { codec: Codec::Wav, rate: 24_000, channels: 1, bitrate: None, vbr: false };
 
     #[test]
     fn weights_decide_before_order() {

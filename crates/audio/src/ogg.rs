@@ -2,6 +2,7 @@
 
 use crate::AudioError;
 use crate::packets::{Coding, Demuxer, Found, Packet, Track, opus_frames, opus_head};
+use crate::tags::vorbis;
 
 /// Far above any packet of speech, below anything that could hurt: a packet
 /// of FLAC may hold 65,535 samples of eight channels.
@@ -143,6 +144,9 @@ impl OggDemuxer {
             Stream::None => {}
             Stream::Opus { tags: tags @ false, .. } => {
                 *tags = true;
+                if let Some(comment) = piece.data.strip_prefix(b"OpusTags") {
+                    out.push(Found::Tags(vorbis::read(comment)));
+                }
                 return Ok(());
             }
             Stream::Opus { pre_skip, offset, counted, .. } => {
@@ -157,6 +161,9 @@ impl OggDemuxer {
             }
             Stream::Vorbis { ident, headers } if *headers < 3 => {
                 *headers += 1;
+                if let Some(comment) = piece.data.strip_prefix(b"\x03vorbis") {
+                    out.push(Found::Tags(vorbis::read(comment)));
+                }
                 if *headers == 3 {
                     if ident.len() + piece.data.len() > MAX_HEADER_BYTES {
                         let what = "headers over 1 MiB".into();
@@ -173,6 +180,9 @@ impl OggDemuxer {
             Stream::Flac { left } => {
                 if *left > 0 || piece.data.first().is_some_and(|byte| *byte != 0xFF) {
                     *left = left.saturating_sub(1);
+                    if let [4 | 0x84, _, _, _, comment @ ..] = piece.data.as_slice() {
+                        out.push(Found::Tags(vorbis::read(comment)));
+                    }
                     return Ok(());
                 }
                 end = None;

@@ -8,7 +8,7 @@ use symphonia::core::packet::PacketRef;
 use symphonia::core::units::{Duration, Timestamp};
 use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
 
-use crate::{AudioError, Codec, Layout};
+use crate::{AudioError, Codec, Layout, Tags};
 
 /// Opus decodes at this rate whatever it was made from (RFC 7845, section 4).
 pub(crate) const OPUS_RATE: u32 = 48_000;
@@ -62,6 +62,8 @@ pub(crate) enum Found {
     /// A track begins; packets that follow belong to it.
     Track(Track),
     Packet(Packet),
+    /// What the file says of itself.
+    Tags(Tags),
 }
 
 /// Cuts bytes of a container into packets; a state machine without I/O.
@@ -92,17 +94,40 @@ pub(crate) struct PacketDecoder {
     demuxer: Box<dyn Demuxer>,
     playing: Option<Playing>,
     layout: Option<Layout>,
+    tags: Tags,
+    streams: u32,
     found: Vec<Found>,
     frame: Vec<f32>,
 }
 
 impl PacketDecoder {
     pub(crate) fn new(demuxer: Box<dyn Demuxer>) -> Self {
-        PacketDecoder { demuxer, playing: None, layout: None, found: Vec::new(), frame: Vec::new() }
+        PacketDecoder {
+            demuxer,
+            playing: None,
+            layout: None,
+            tags: Tags::default(),
+            streams: 0,
+            found: Vec::new(),
+            frame: Vec::new(),
+        }
     }
 
     pub(crate) fn layout(&self) -> Option<Layout> {
         self.layout
+    }
+
+    pub(crate) fn fits_sixteen_bits(&self) -> bool {
+        let coding = self.playing.as_ref().map(|playing| &playing.track.coding);
+        matches!(coding, Some(Coding::Flac(info)) if crate::flac::bits_per_sample(info) <= 16)
+    }
+
+    pub(crate) fn is_chained(&self) -> bool {
+        self.streams > 1
+    }
+
+    pub(crate) fn tags(&self) -> &Tags {
+        &self.tags
     }
 
     pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
@@ -111,8 +136,12 @@ impl PacketDecoder {
         let mut found = std::mem::take(&mut self.found);
         for found in found.drain(..) {
             match found {
-                Found::Track(track) => self.begin(track)?,
+                Found::Track(track) => {
+                    self.streams += 1;
+                    self.begin(track)?;
+                }
                 Found::Packet(packet) => self.decode(&packet, out)?,
+                Found::Tags(tags) => self.tags.merge(&tags),
             }
         }
         self.found = found;

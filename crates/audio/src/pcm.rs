@@ -30,12 +30,18 @@ impl SampleKind {
         }
     }
 
+    /// Whether 16 bits hold every value.
+    pub(crate) fn fits_sixteen_bits(self) -> bool {
+        use SampleKind::{Alaw, Mulaw, S8, S16Be, S16Le, U8};
+        matches!(self, U8 | S8 | S16Le | S16Be | Mulaw | Alaw)
+    }
+
     /// Appends the samples of `bytes` (whole samples only) as −1…1.
     pub(crate) fn decode(self, bytes: &[u8], out: &mut Vec<f32>) {
         match self {
             SampleKind::U8 => out.extend(bytes.iter().map(|byte| (f32::from(*byte) - 128.0) / 128.0)),
             SampleKind::S8 => out.extend(bytes.iter().map(|byte| f32::from(byte.cast_signed()) / 128.0)),
-            SampleKind::Mulaw => out.extend(bytes.iter().map(|byte| from_i16(mulaw_decode(*byte)))),
+            SampleKind::Mulaw => out.extend(bytes.iter().map(|byte| mulaw_decode_sample(*byte))),
             SampleKind::Alaw => out.extend(bytes.iter().map(|byte| from_i16(alaw_decode(*byte)))),
             SampleKind::S16Le => each(bytes, out, |s| from_i16(i16::from_le_bytes(s))),
             SampleKind::S16Be => each(bytes, out, |s| from_i16(i16::from_be_bytes(s))),
@@ -94,6 +100,20 @@ pub fn mulaw_decode(byte: u8) -> i16 {
     (if byte & 0x80 != 0 { -magnitude } else { magnitude }) as i16
 }
 
+/// The code for a zero below zero, which 16 bits cannot tell from the other.
+const MULAW_NEGATIVE_ZERO: u8 = 0x7F;
+
+/// As [`mulaw_decode`], with both zeros kept apart, so that a round trip
+/// gives the same bytes.
+fn mulaw_decode_sample(byte: u8) -> f32 {
+    if byte == MULAW_NEGATIVE_ZERO { -0.0 } else { from_i16(mulaw_decode(byte)) }
+}
+
+/// As [`mulaw_encode`], with both zeros kept apart.
+pub(crate) fn mulaw_encode_sample(sample: f32) -> u8 {
+    if sample == 0.0 && sample.is_sign_negative() { MULAW_NEGATIVE_ZERO } else { mulaw_encode(to_i16(sample)) }
+}
+
 /// Encodes a 16-bit sample as A-law (ITU-T G.711, table 1a).
 pub fn alaw_encode(sample: i16) -> u8 {
     let positive = sample >= 0;
@@ -136,6 +156,7 @@ mod tests {
             // 0x7F is "negative zero" and comes back as the positive one.
             let expected = if code == 0x7F { 0xFF } else { code };
             assert_eq!(again, expected);
+            assert_eq!(mulaw_encode_sample(mulaw_decode_sample(code)), code, "both zeros survive as samples");
         }
     }
 

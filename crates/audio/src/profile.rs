@@ -11,7 +11,7 @@ pub struct Profile {
 }
 
 const fn mono(codec: Codec, rate: u32, bitrate: Option<u32>) -> Format {
-    Format { codec, rate, channels: 1, bitrate }
+    Format { codec, rate, channels: 1, bitrate, vbr: false }
 }
 
 /// The profiles that are built in.

@@ -3,8 +3,9 @@
 use crate::aiff::AiffHeaderReader;
 use crate::au::AuHeaderReader;
 use crate::pcm::SampleKind;
+use crate::tags::MAX_TAG_BYTES;
 use crate::wav::WavHeaderReader;
-use crate::{AudioError, Codec, Layout};
+use crate::{AudioError, Codec, Layout, Tags};
 
 /// What a header says of the samples that follow it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,6 +27,7 @@ pub(crate) struct SoundStart {
     pub(crate) format: SampleFormat,
     pub(crate) declared: Option<u64>,
     pub(crate) data: Vec<u8>,
+    pub(crate) tags: Tags,
 }
 
 /// A header of any of the three containers.
@@ -70,11 +72,24 @@ pub(crate) struct SoundFile {
     format: Option<SampleFormat>,
     /// Bytes of data still to come; `None` where the header does not know.
     left: Option<u64>,
+    tags: Tags,
+    /// What follows the data: tags may stand there too.
+    behind: Vec<u8>,
 }
 
 impl SoundFile {
     pub(crate) fn new(header: Header) -> Self {
-        SoundFile { header, format: None, left: None }
+        SoundFile { header, format: None, left: None, tags: Tags::default(), behind: Vec::new() }
+    }
+
+    /// What the file says of itself, so far.
+    pub(crate) fn tags(&self) -> Tags {
+        // Behind an odd number of bytes stands one that fills up.
+        let list = self.behind.iter().position(|byte| *byte != 0).map(|at| &self.behind[at..]);
+        match list.filter(|list| self.tags.is_empty() && list.starts_with(b"LIST")) {
+            Some(list) => crate::tags::riff::read(list.get(8..).unwrap_or_default()),
+            None => self.tags.clone(),
+        }
     }
 
     pub(crate) fn format(&self) -> Option<SampleFormat> {
@@ -88,6 +103,7 @@ impl SoundFile {
         } else if let Some(start) = self.header.push(bytes)? {
             self.format = Some(start.format);
             self.left = start.declared;
+            self.tags = start.tags;
             take(self.cut(&start.data), start.format);
         }
         Ok(())
@@ -97,6 +113,8 @@ impl SoundFile {
         let Some(left) = self.left.as_mut() else { return bytes };
         let taken = bytes.len().min(usize::try_from(*left).unwrap_or(usize::MAX));
         *left -= taken as u64;
+        let room = MAX_TAG_BYTES - self.behind.len();
+        self.behind.extend_from_slice(&bytes[taken..bytes.len().min(taken.saturating_add(room))]);
         &bytes[..taken]
     }
 

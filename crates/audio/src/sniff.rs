@@ -47,7 +47,7 @@ fn in_ogg(start: &[u8]) -> Option<Codec> {
 /// What stands behind an ID3v2 tag, where the bytes reach that far; MP3
 /// otherwise, which nearly always has them.
 fn tagged(start: &[u8]) -> Codec {
-    let behind = crate::tags::id3_bytes(start).and_then(|length| start.get(length..));
+    let behind = crate::tags::id3::length(start).and_then(|length| start.get(length..));
     match behind {
         Some(rest) if rest.starts_with(b"fLaC") => Codec::Flac,
         Some(rest) if crate::adts::is_adts(rest) => Codec::Aac,

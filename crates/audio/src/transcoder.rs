@@ -5,14 +5,32 @@ use bytes::Bytes;
 use crate::decode::Decoder;
 use crate::effects::{Chain, Effects};
 use crate::encode::Encoder;
+use crate::expansion::Expansion;
 use crate::resample::{Resampler, remix};
-use crate::{AudioError, Format, Layout, Length, Meter};
+use crate::rewrap::{Rewrap, Rewrapped};
+use crate::{AudioError, Format, Layout, Length, Meter, Tags};
+
+/// What is wanted beside the format; nothing unless said.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Options {
+    /// Done to the sound; then it is always decoded.
+    pub effects: Effects,
+    /// What the output says of itself, where its format can. The input's own
+    /// tags are not carried over.
+    pub tags: Tags,
+    /// Let few bytes become any length of sound.
+    pub any_length: bool,
+    /// Decode even where the coded sound could be moved as it is: chains of
+    /// streams need it.
+    pub decode: bool,
+}
 
 /// Turns a stream of one format into a stream of another.
 ///
 /// Where the two agree the bytes pass untouched and are only counted and
-/// checked. Otherwise they are decoded, remixed, resampled and encoded. After
-/// an error the transcoder is of no more use.
+/// checked. Where only the container or its tags differ, the coded sound is
+/// moved as it is. Otherwise it is decoded, remixed, resampled and encoded.
+/// After an error the transcoder is of no more use.
 pub struct Transcoder {
     way: Way,
     output: Format,
@@ -20,6 +38,8 @@ pub struct Transcoder {
 
 enum Way {
     Pass(Meter),
+    /// And what to do where the sound turns out to need it.
+    Rewrap(Box<(Rewrap, Format, Options)>),
     Convert(Box<Conversion>),
 }
 
@@ -34,6 +54,7 @@ struct Conversion {
     decoded: Vec<f32>,
     resampled: Vec<f32>,
     frames: u64,
+    expansion: Option<Expansion>,
 }
 
 impl Transcoder {
@@ -41,33 +62,27 @@ impl Transcoder {
     /// for raw codings; the others tell their own rate and channels.
     ///
     /// # Errors
-    /// As [`Format::check`] for the output.
+    /// As [`Format::check_output`].
     pub fn new(input: Format, output: Format) -> Result<Self, AudioError> {
-        Transcoder::with_effects(input, output, Effects::default())
+        Transcoder::with(input, output, Options::default())
     }
 
-    /// As [`Transcoder::new`], with something done to the sound on its way;
-    /// then it is always decoded.
+    /// As [`Transcoder::new`], with more that is wanted.
     ///
     /// # Errors
     /// As [`Transcoder::new`], and [`Effects::check`].
-    pub fn with_effects(input: Format, output: Format, effects: Effects) -> Result<Self, AudioError> {
-        effects.check()?;
-        let way = if effects.is_none() && input.satisfies(&output) {
+    pub fn with(input: Format, output: Format, options: Options) -> Result<Self, AudioError> {
+        options.effects.check()?;
+        let untouched = options.effects.is_none() && !options.decode;
+        let tags = if output.codec.carries_tags() { options.tags.clone() } else { Tags::default() };
+        let way = if untouched && tags.is_empty() && input.satisfies(&output) {
             Way::Pass(Meter::new(input)?)
         } else {
-            Way::Convert(Box::new(Conversion {
-                decoder: Decoder::new(input)?,
-                resampler: None,
-                effects,
-                chain: None,
-                encoder: Encoder::new(output)?,
-                input: None,
-                output: Layout { rate: output.rate, channels: output.channels },
-                decoded: Vec::new(),
-                resampled: Vec::new(),
-                frames: 0,
-            }))
+            output.check_output()?;
+            match Rewrap::between(input, output, &tags).filter(|_| untouched) {
+                Some(rewrap) => Way::Rewrap(Box::new((rewrap, input, options))),
+                None => Way::Convert(Box::new(Conversion::new(input, output, options)?)),
+            }
         };
         Ok(Transcoder { way, output })
     }
@@ -75,6 +90,11 @@ impl Transcoder {
     /// Whether the bytes pass untouched.
     pub fn passes_through(&self) -> bool {
         matches!(self.way, Way::Pass(_))
+    }
+
+    /// Whether the sound is decoded, which takes time.
+    pub fn decodes(&self) -> bool {
+        matches!(self.way, Way::Convert(_))
     }
 
     /// The format that comes out.
@@ -86,6 +106,7 @@ impl Transcoder {
     pub fn length(&self) -> Length {
         match &self.way {
             Way::Pass(meter) => meter.length(),
+            Way::Rewrap(rewrap) => rewrap.0.length(),
             Way::Convert(conversion) => Length { frames: conversion.frames, rate: self.output.rate },
         }
     }
@@ -97,6 +118,7 @@ impl Transcoder {
     pub fn push(&mut self, bytes: &Bytes) -> Result<Bytes, AudioError> {
         match &mut self.way {
             Way::Pass(meter) => meter.push(bytes).map(|()| bytes.clone()),
+            Way::Rewrap(_) => self.rewrap(bytes, false),
             Way::Convert(conversion) => conversion.push(bytes, false),
         }
     }
@@ -108,28 +130,83 @@ impl Transcoder {
     pub fn finish(&mut self) -> Result<Bytes, AudioError> {
         match &mut self.way {
             Way::Pass(meter) => meter.finish().map(|_| Bytes::new()),
+            Way::Rewrap(_) => self.rewrap(&[], true),
             Way::Convert(conversion) => conversion.push(&[], true),
+        }
+    }
+
+    /// After [`Transcoder::finish`]: the first bytes of the output as they
+    /// would have been, had the length been known before. They are as many as
+    /// those that were given, so that a file can have its beginning written
+    /// again. `None` where they would be the same.
+    pub fn start(&self) -> Option<Bytes> {
+        let start = match &self.way {
+            Way::Pass(_) => None,
+            Way::Rewrap(rewrap) => rewrap.0.start(),
+            Way::Convert(conversion) => conversion.encoder.start(),
+        };
+        start.map(Bytes::from)
+    }
+
+    fn rewrap(&mut self, bytes: &[u8], last: bool) -> Result<Bytes, AudioError> {
+        let Way::Rewrap(rewrap) = &mut self.way else { return Ok(Bytes::new()) };
+        let (rewrap, input, options) = rewrap.as_mut();
+        match rewrap.push(bytes, last)? {
+            Rewrapped::Bytes(bytes) => Ok(bytes.into()),
+            Rewrapped::Refused(seen) => {
+                let mut conversion = Conversion::new(*input, self.output, std::mem::take(options))?;
+                let out = conversion.push(&seen, last);
+                self.way = Way::Convert(Box::new(conversion));
+                out
+            }
         }
     }
 }
 
 impl Conversion {
+    fn new(input: Format, output: Format, options: Options) -> Result<Self, AudioError> {
+        Ok(Conversion {
+            decoder: Decoder::new(input)?,
+            resampler: None,
+            effects: options.effects,
+            chain: None,
+            encoder: Encoder::new(output, options.tags)?,
+            input: None,
+            output: Layout { rate: output.rate, channels: output.channels },
+            decoded: Vec::new(),
+            resampled: Vec::new(),
+            frames: 0,
+            expansion: (!options.any_length).then(Expansion::default),
+        })
+    }
+
+    /// The layout is known: what is to be done with the samples.
+    fn begin(&mut self, input: Layout) -> Result<(), AudioError> {
+        self.input = Some(input);
+        let remixed = Layout { channels: self.output.channels, ..input };
+        if input.rate != self.output.rate {
+            self.resampler = Some(Resampler::new(remixed, self.output.rate)?);
+        }
+        if !self.effects.is_none() {
+            self.chain = Some(Chain::new(&self.effects, remixed)?);
+        }
+        if self.resampler.is_some() || self.chain.is_some() || !self.decoder.fits_sixteen_bits() {
+            self.encoder.dither();
+        }
+        Ok(())
+    }
+
     fn push(&mut self, bytes: &[u8], last: bool) -> Result<Bytes, AudioError> {
         let mut out = Vec::new();
         self.decoded.clear();
         self.decoder.push(bytes, last, &mut self.decoded)?;
-        if self.input.is_none() {
-            self.input = self.decoder.layout();
-            if let Some(input) = self.input.filter(|input| input.rate != self.output.rate) {
-                let remixed = Layout { channels: self.output.channels, ..input };
-                self.resampler = Some(Resampler::new(remixed, self.output.rate)?);
-            }
-            if let Some(input) = self.input.filter(|_| !self.effects.is_none()) {
-                let remixed = Layout { channels: self.output.channels, ..input };
-                self.chain = Some(Chain::new(&self.effects, remixed)?);
-            }
+        if let (None, Some(layout)) = (self.input, self.decoder.layout()) {
+            self.begin(layout)?;
         }
         let Some(input) = self.input else { return Ok(Bytes::new()) };
+        if let Some(expansion) = self.expansion.as_mut() {
+            expansion.check(bytes.len(), self.decoded.len(), input)?;
+        }
         remix(&mut self.decoded, input.channels, self.output.channels);
         if let Some(chain) = self.chain.as_mut() {
             chain.run(&mut self.decoded, last)?;
@@ -174,13 +251,12 @@ pub fn decode_all(audio: &[u8], told: Format) -> Result<(Vec<f32>, Layout), Audi
 /// # Errors
 /// As [`Format::check`].
 pub fn encode_all(samples: &[f32], format: Format) -> Result<Vec<u8>, AudioError> {
-    let mut encoder = Encoder::new(format)?;
+    let mut encoder = Encoder::new(format, Tags::default())?;
     let mut out = Vec::new();
     encoder.encode(samples, &mut out)?;
     encoder.finish(&mut out)?;
-    if format.codec.is_wav() {
-        let length = out.len() as u64;
-        crate::mend_wav_lengths(&mut out, length);
+    if let Some(start) = encoder.start().filter(|start| start.len() <= out.len()) {
+        out[..start.len()].copy_from_slice(&start);
     }
     Ok(out)
 }

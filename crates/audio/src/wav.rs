@@ -3,7 +3,7 @@
 
 use crate::pcm::SampleKind;
 use crate::run::{SampleFormat, SoundStart};
-use crate::{AudioError, Layout};
+use crate::{AudioError, Layout, Tags};
 
 /// The data length written where the true length is not known yet.
 ///
@@ -14,76 +14,84 @@ pub const UNKNOWN_LENGTH: u32 = u32::MAX;
 /// Chunks before the data that are longer than this are refused: 1 MiB.
 const MAX_CHUNK: usize = 1 << 20;
 
-/// A 44-byte header for 16-bit PCM. `data_bytes` is `None` for a stream.
-pub fn wav_header(layout: Layout, data_bytes: Option<u32>) -> [u8; 44] {
-    let data = data_bytes.unwrap_or(UNKNOWN_LENGTH);
-    let riff = data_bytes.map_or(UNKNOWN_LENGTH, |bytes| bytes.saturating_add(36));
-    let frame = u16::from(layout.channels) * 2;
-    let mut header = [0; 44];
-    header[0..4].copy_from_slice(b"RIFF");
-    header[4..8].copy_from_slice(&riff.to_le_bytes());
-    header[8..16].copy_from_slice(b"WAVEfmt ");
-    header[16..20].copy_from_slice(&16u32.to_le_bytes());
-    header[20..22].copy_from_slice(&1u16.to_le_bytes());
-    header[22..24].copy_from_slice(&u16::from(layout.channels).to_le_bytes());
-    header[24..28].copy_from_slice(&layout.rate.to_le_bytes());
-    header[28..32].copy_from_slice(&(layout.rate * u32::from(frame)).to_le_bytes());
-    header[32..34].copy_from_slice(&frame.to_le_bytes());
-    header[34..36].copy_from_slice(&16u16.to_le_bytes());
-    header[36..40].copy_from_slice(b"data");
-    header[40..44].copy_from_slice(&data.to_le_bytes());
-    header
+/// How samples stand in a WAV that is written here (codings of RFC 2361).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum WavCoding {
+    Pcm16 = 1,
+    Alaw = 6,
+    Mulaw = 7,
 }
 
-/// A header for G.711 (RFC 2361, codings 6 and 7): a longer `fmt ` and, as
-/// every coding but PCM must have, a `fact` with the number of frames.
-pub(crate) fn g711_header(layout: Layout, mulaw: bool, data_bytes: Option<u32>) -> [u8; 58] {
-    let data = data_bytes.unwrap_or(UNKNOWN_LENGTH);
-    let riff = data_bytes.map_or(UNKNOWN_LENGTH, |bytes| bytes.saturating_add(50));
-    let channels = u16::from(layout.channels);
-    let mut header = [0; 58];
-    header[0..4].copy_from_slice(b"RIFF");
-    header[4..8].copy_from_slice(&riff.to_le_bytes());
-    header[8..16].copy_from_slice(b"WAVEfmt ");
-    header[16..20].copy_from_slice(&18u32.to_le_bytes());
-    header[20..22].copy_from_slice(&(if mulaw { 7u16 } else { 6 }).to_le_bytes());
-    header[22..24].copy_from_slice(&channels.to_le_bytes());
-    header[24..28].copy_from_slice(&layout.rate.to_le_bytes());
-    header[28..32].copy_from_slice(&(layout.rate * u32::from(channels)).to_le_bytes());
-    header[32..34].copy_from_slice(&channels.to_le_bytes());
-    header[34..36].copy_from_slice(&8u16.to_le_bytes());
-    header[38..42].copy_from_slice(b"fact");
-    header[42..46].copy_from_slice(&4u32.to_le_bytes());
-    header[46..50]
-        .copy_from_slice(&data_bytes.map_or(UNKNOWN_LENGTH, |bytes| bytes / u32::from(channels)).to_le_bytes());
-    header[50..54].copy_from_slice(b"data");
-    header[54..58].copy_from_slice(&data.to_le_bytes());
-    header
+/// A 44-byte header for 16-bit PCM. `data_bytes` is `None` for a stream.
+pub fn wav_header(layout: Layout, data_bytes: Option<u32>) -> Vec<u8> {
+    header(WavCoding::Pcm16, layout, &Tags::default(), data_bytes)
 }
+
+fn chunk(out: &mut Vec<u8>, id: &[u8; 4], body: &[u8]) {
+    out.extend_from_slice(id);
+    out.extend_from_slice(&(body.len() as u32).to_le_bytes());
+    out.extend_from_slice(body);
+}
+
+/// Everything before the samples. Every coding but PCM has a longer `fmt `
+/// and a `fact` with the number of frames. Tags stand before the data, since
+/// a stream cannot come back to them.
+pub(crate) fn header(coding: WavCoding, layout: Layout, tags: &Tags, data_bytes: Option<u32>) -> Vec<u8> {
+    let channels = u16::from(layout.channels);
+    let sample: u16 = if coding == WavCoding::Pcm16 { 2 } else { 1 };
+    let mut format = (coding as u16).to_le_bytes().to_vec();
+    format.extend_from_slice(&channels.to_le_bytes());
+    format.extend_from_slice(&layout.rate.to_le_bytes());
+    format.extend_from_slice(&(layout.rate * u32::from(sample * channels)).to_le_bytes());
+    format.extend_from_slice(&(sample * channels).to_le_bytes());
+    format.extend_from_slice(&(sample * 8).to_le_bytes());
+    let mut out = b"RIFF\0\0\0\0WAVE".to_vec();
+    if coding == WavCoding::Pcm16 {
+        chunk(&mut out, b"fmt ", &format);
+    } else {
+        format.extend_from_slice(&[0, 0]);
+        chunk(&mut out, b"fmt ", &format);
+        let frames = data_bytes.map_or(UNKNOWN_LENGTH, |bytes| bytes / u32::from(channels));
+        chunk(&mut out, b"fact", &frames.to_le_bytes());
+    }
+    out.extend(crate::tags::riff::write(tags));
+    out.extend_from_slice(b"data");
+    out.extend_from_slice(&data_bytes.unwrap_or(UNKNOWN_LENGTH).to_le_bytes());
+    let riff = data_bytes.map_or(UNKNOWN_LENGTH, |bytes| bytes.saturating_add(out.len() as u32 - 8));
+    out[4..8].copy_from_slice(&riff.to_le_bytes());
+    out
+}
+
+/// So many first bytes of a file let [`mend_wav_lengths`] find its data.
+pub const WAV_START: usize = 64 << 10;
 
 /// Writes the true lengths into a whole file whose header was that of a
 /// stream; leaves every other file as it is. Returns whether it did.
 ///
-/// `start` is at least the first 58 bytes, or all of a shorter file;
-/// `file_length` is the whole size.
+/// `start` is at least the first [`WAV_START`] bytes, or all of a shorter
+/// file; `file_length` is the whole size.
 pub fn mend_wav_lengths(start: &mut [u8], file_length: u64) -> bool {
-    let unknown = UNKNOWN_LENGTH.to_le_bytes();
-    let streamed = |at: usize| start.get(at..at + 4) == Some(b"data") && start.get(at + 4..at + 8) == Some(&unknown);
-    let plain = start.starts_with(b"RIFF") && streamed(36);
-    let companded = start.starts_with(b"RIFF") && streamed(50);
-    let head = if plain { 44 } else { 58 };
-    let Some(data) = file_length.checked_sub(head).and_then(|bytes| u32::try_from(bytes).ok()) else {
-        return false;
-    };
-    if !(plain || companded) {
+    if !start.starts_with(b"RIFF") || start.get(8..12) != Some(b"WAVE") {
         return false;
     }
-    start[4..8].copy_from_slice(&data.saturating_add(head as u32 - 8).to_le_bytes());
-    let at = head as usize;
-    start[at - 4..at].copy_from_slice(&data.to_le_bytes());
-    if companded {
-        let frame = u32::from(u16::from_le_bytes([start[32], start[33]]).max(1));
-        start[46..50].copy_from_slice(&(data / frame).to_le_bytes());
+    let word = |at: usize| start.get(at..).and_then(|rest| rest.first_chunk::<4>()).copied();
+    let (mut at, mut frame, mut fact) = (12, None, None);
+    while let (Some(id), Some(length)) = (word(at), word(at + 4).map(u32::from_le_bytes)) {
+        match &id {
+            b"fmt " => frame = word(at + 20).map(|[low, high, ..]| u32::from(u16::from_le_bytes([low, high])).max(1)),
+            b"fact" => fact = Some(at + 8),
+            b"data" if length != UNKNOWN_LENGTH => return false,
+            b"data" => break,
+            _ => {}
+        }
+        at = at.saturating_add(8 + length as usize + length as usize % 2);
+    }
+    let data = file_length.checked_sub(at as u64 + 8).and_then(|bytes| u32::try_from(bytes).ok());
+    let (Some(data), Some(b"data"), Some(frame)) = (data, word(at).as_ref(), frame) else { return false };
+    start[4..8].copy_from_slice(&data.saturating_add(at as u32).to_le_bytes());
+    start[at + 4..at + 8].copy_from_slice(&data.to_le_bytes());
+    if let Some(fact) = fact {
+        start[fact..fact + 4].copy_from_slice(&(data / frame).to_le_bytes());
     }
     true
 }
@@ -94,6 +102,7 @@ pub(crate) struct WavHeaderReader {
     pending: Vec<u8>,
     seen_riff: bool,
     format: Option<SampleFormat>,
+    tags: Tags,
 }
 
 impl WavHeaderReader {
@@ -125,8 +134,11 @@ impl WavHeaderReader {
             if self.pending.len() < whole {
                 return Ok(None);
             }
-            if &id == b"fmt " {
-                self.format = Some(parse_format(&self.pending[8..8 + length as usize])?);
+            let body = &self.pending[8..8 + length as usize];
+            match &id {
+                b"fmt " => self.format = Some(parse_format(body)?),
+                b"LIST" if body.starts_with(b"INFO") => self.tags = crate::tags::riff::read(body),
+                _ => {}
             }
             self.pending.drain(..whole);
         }
@@ -145,7 +157,7 @@ impl WavHeaderReader {
         // Lengths at or near the ends of 32 bits are what streams claim.
         let declared = (length != 0 && length < 0x7FFF_0000).then_some(u64::from(length));
         let data = self.pending.split_off(8);
-        Ok(SoundStart { format, declared, data })
+        Ok(SoundStart { format, declared, data, tags: std::mem::take(&mut self.tags) })
     }
 }
 
@@ -222,8 +234,23 @@ mod tests {
         let start = WavHeaderReader::default().push(&file).expect("valid").expect("begun");
         assert_eq!(start.declared, None);
         assert!(mend_wav_lengths(&mut file, 144));
-        assert_eq!(file[..44], wav_header(MONO, Some(100)));
+        assert_eq!(file[..44], wav_header(MONO, Some(100))[..]);
         assert!(!mend_wav_lengths(&mut file, 144), "a true header stays as it is");
+    }
+
+    #[test]
+    fn headers_with_tags_and_with_a_fact_are_mended_too() {
+        let tags = crate::tags::sample();
+        for coding in [WavCoding::Pcm16, WavCoding::Alaw, WavCoding::Mulaw] {
+            let mut file = header(coding, MONO, &tags, None);
+            let length = file.len();
+            file.extend_from_slice(&[0; 100]);
+            assert!(mend_wav_lengths(&mut file, length as u64 + 100));
+            assert_eq!(file[..length], header(coding, MONO, &tags, Some(100))[..], "{coding:?}");
+            assert_eq!(WavHeaderReader::default().push(&file).expect("valid").expect("begun").tags, tags);
+        }
+        let mut lying = b"RIFF\0\0\0\0WAVEdata\xFF\xFF\xFF\xFF".to_vec();
+        assert!(!mend_wav_lengths(&mut lying, 20), "without a format nothing is known");
     }
 
     #[test]

@@ -163,7 +163,7 @@ fn a_header_for_a_stream_is_mended_once_the_length_is_known_and_no_other_is_touc
     let mut streamed = [wav_header(layout, None).to_vec(), vec![0; 100]].concat();
     let length = streamed.len() as u64;
     assert!(mend_wav_lengths(&mut streamed, length));
-    assert_eq!(streamed[..44], wav_header(layout, Some(100)));
+    assert_eq!(streamed[..44], wav_header(layout, Some(100))[..]);
     assert!(!mend_wav_lengths(&mut streamed, length), "it is right now");
     let mut other = b"RIFF not a wave of ours, but long enough to be looked at".to_vec();
     let before = other.clone();

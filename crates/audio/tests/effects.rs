@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Codec, Effects, Format, Layout, LoudnessMeter, Transcoder};
+use dispatcher_audio::{AudioError, Codec, Effects, Format, Layout, LoudnessMeter, Options, Transcoder};
 
 const RATE: u32 = 24_000;
 
@@ -14,7 +14,7 @@ fn tone(hertz: f32, seconds: f32, level: f32) -> Vec<f32> {
 fn run(samples: &[f32], channels: u8, effects: Effects, piece: usize) -> Vec<f32> {
     let format = Format { channels, ..Format::new(Codec::Pcm, RATE) };
     let bytes: Vec<u8> = samples.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()).collect();
-    let mut transcoder = Transcoder::with_effects(format, format, effects).unwrap();
+    let mut transcoder = Transcoder::with(format, format, Options { effects: effects, ..Options::default() }).unwrap();
     let mut out = Vec::new();
     for piece in bytes.chunks(piece) {
         out.extend(transcoder.push(&Bytes::copy_from_slice(piece)).unwrap());
@@ -93,12 +93,9 @@ fn a_cut_keeps_its_frames_and_does_not_click() {
     assert!((made[middle] - sound[12_000 + middle]).abs() < 1e-3, "the middle is as it was");
     let tail = run(&sound, 1, Effects { start: Some(1.9), ..Effects::default() }, 1_001);
     assert_eq!(tail.len(), 2_400);
-    let beyond = Transcoder::with_effects(
-        Format::new(Codec::Pcm, RATE),
-        Format::new(Codec::Pcm, RATE),
-        Effects { start: Some(9.0), ..Effects::default() },
-    );
-    let mut beyond = beyond.unwrap();
+    let effects = Effects { start: Some(9.0), ..Effects::default() };
+    let format = Format::new(Codec::Pcm, RATE);
+    let mut beyond = Transcoder::with(format, format, Options { effects, ..Options::default() }).unwrap();
     beyond.push(&Bytes::from(vec![1; 1_000])).unwrap();
     assert_eq!(beyond.finish(), Err(AudioError::Empty), "a cut behind the end leaves nothing");
 }
@@ -134,7 +131,7 @@ fn what_is_out_of_range_is_refused_with_the_range() {
         (Effects { gain: Some(f64::NAN), ..Effects::default() }, "gain NaN is outside -60 to 60"),
         (Effects { start: Some(2.0), end: Some(1.0), ..Effects::default() }, "end 1 is outside 2"),
     ] {
-        let error = Transcoder::with_effects(format, format, effects).err().unwrap();
+        let error = Transcoder::with(format, format, Options { effects: effects, ..Options::default() }).err().unwrap();
         assert!(error.to_string().starts_with(said), "{error}");
     }
 }

@@ -7,7 +7,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use bytes::Bytes;
-use dispatcher_audio::{Codec, Format, Layout, Transcoder, decode_all, encode_all, measure, sniff};
+use dispatcher_audio::{
+    AudioError, Codec, Format, Layout, Meter, Options, Tags, Transcoder, decode_all, encode_all, measure, sniff,
+};
 
 struct Bench {
     folder: tempfile::TempDir,
@@ -254,5 +256,112 @@ fn those_tools_read_what_we_write() {
             assert!(shift.abs() < reach && ratio > decibels, "{file}: {ratio} dB at {shift}");
         }
         bench.run("flac -s -t o.flac");
+    }
+}
+
+#[test]
+fn a_few_bytes_do_not_become_hours_unless_they_may() {
+    // Silence: some 30 bytes a second.
+    let bench = Bench::new(8_000, 1);
+    bench.run("sox -D -n -r 8000 -b 16 silence.flac trim 0 2400");
+    let silence = std::fs::read(bench.path("silence.flac")).unwrap();
+    let (format, pcm) = (Format::new(Codec::Flac, 8_000), Format::new(Codec::Pcm, 8_000));
+    let mut transcoder = Transcoder::new(format, pcm).unwrap();
+    let error = silence.chunks(4_096).find_map(|piece| transcoder.push(&Bytes::copy_from_slice(piece)).err());
+    assert!(matches!(error, Some(AudioError::TooLong { .. })), "{error:?} of {} bytes", silence.len());
+    assert!(matches!(Meter::new(format).unwrap().push(&silence), Err(AudioError::TooLong { .. })));
+    let options = Options { any_length: true, ..Options::default() };
+    let mut transcoder = Transcoder::with(format, pcm, options).unwrap();
+    let mut bytes = 0;
+    for piece in silence.chunks(4_096) {
+        bytes += transcoder.push(&Bytes::copy_from_slice(piece)).unwrap().len();
+    }
+    bytes += transcoder.finish().unwrap().len();
+    assert_eq!(bytes, 2 * 8_000 * 2_400);
+}
+
+/// What ffmpeg reads of a file's tags, as `key=value` lines in small letters.
+fn tags_by_ffprobe(bench: &Bench, name: &str) -> String {
+    let output = Command::new("ffprobe")
+        .args(["-v", "error", "-show_entries", "format_tags:stream_tags", "-of", "default=nw=1", name])
+        .current_dir(bench.folder.path())
+        .output()
+        .unwrap();
+    String::from_utf8_lossy(&output.stdout).to_lowercase()
+}
+
+#[test]
+fn tags_are_read_by_others_and_theirs_by_us() {
+    let bench = Bench::new(24_000, 1);
+    let tags = Tags {
+        title: Some("Partida às 06:15".into()),
+        language: Some("pt-PT".into()),
+        engine: Some("heron".into()),
+        voice: Some("heron/marisol".into()),
+        date: Some("2026-11-25".into()),
+        synthetic: true,
+    };
+    let pcm = Format::new(Codec::Pcm, 24_000);
+    let raw = Bytes::from(encode_all(&bench.sound, pcm).unwrap());
+    for (name, codec) in [
+        ("t.mp3", Codec::Mp3),
+        ("t.opus", Codec::OggOpus),
+        ("t.webm", Codec::WebmOpus),
+        ("t.flac", Codec::Flac),
+        ("t.wav", Codec::Wav),
+    ] {
+        let options = Options { tags: tags.clone(), ..Options::default() };
+        let mut transcoder = Transcoder::with(pcm, Format::new(codec, 24_000), options).unwrap();
+        let mut file = transcoder.push(&raw).unwrap().to_vec();
+        file.extend(transcoder.finish().unwrap());
+        if let Some(start) = transcoder.start() {
+            file[..start.len()].copy_from_slice(&start);
+        }
+        std::fs::write(bench.path(name), file).unwrap();
+        let read = tags_by_ffprobe(&bench, name);
+        assert!(read.contains("title=partida às 06:15"), "{name}: {read}");
+        assert!(read.contains("2026-11-25"), "{name}: {read}");
+        assert!(read.contains("synthetic_speech"), "{name}: {read}");
+        let language = if codec == Codec::Mp3 { "tag:language=por" } else { "tag:language=pt-pt" };
+        assert!(read.contains(language), "{name}: {read}");
+        // And the other way: a file whose tags ffmpeg wrote.
+        let other = format!("f-{name}");
+        bench.run(&format!("ffmpeg -v error -i in.wav -metadata title=Maré -metadata date=2026 {other}"));
+        let mut meter = Meter::new(Format::new(codec, 24_000)).unwrap();
+        meter.push(&std::fs::read(bench.path(&other)).unwrap()).unwrap();
+        meter.finish().unwrap();
+        assert_eq!(meter.tags().title.as_deref(), Some("Maré"), "{other}");
+        if codec != Codec::WebmOpus {
+            assert_eq!(meter.tags().date.as_deref(), Some("2026"), "{other}");
+        }
+    }
+}
+
+#[test]
+fn mp3_of_every_rate_is_gapless_for_other_players_too() {
+    for (rate, channels) in [(8_000, 1), (16_000, 1), (24_000, 1), (44_100, 2), (48_000, 1)] {
+        let bench = Bench::new(rate, channels);
+        for format in [
+            Format { channels, ..Format::new(Codec::Mp3, rate) },
+            Format { channels, vbr: true, ..Format::new(Codec::Mp3, rate) },
+        ] {
+            std::fs::write(bench.path("ours.mp3"), encode_all(&bench.sound, format).unwrap()).unwrap();
+            bench.run("ffmpeg -v error -y -i ours.mp3 -c:a pcm_s16le back.wav");
+            let (samples, layout) = decode(&bench.path("back.wav"), Codec::Wav);
+            let (surplus, ratio, shift) = bench.compare(&samples, layout, 3);
+            assert_eq!((surplus, shift), (0, 0), "{format:?} by ffmpeg");
+            assert!(ratio > 8.0, "{format:?}: {ratio} dB");
+            let seconds = Command::new("ffprobe")
+                .args(["-v", "error", "-show_entries", "format=duration", "-of", "csv=p=0", "ours.mp3"])
+                .current_dir(bench.folder.path())
+                .output()
+                .unwrap();
+            let seconds: f64 = String::from_utf8_lossy(&seconds.stdout).trim().parse().unwrap();
+            let wanted = bench.frames() as f64 / f64::from(rate);
+            // It counts whole frames, delay and padding included.
+            let frame = if rate > 24_000 { 1_152.0 } else { 576.0 } / f64::from(rate);
+            let surplus = (seconds - wanted) / frame;
+            assert!((0.0..3.2).contains(&surplus), "{format:?}: told as {seconds} s, {wanted} s long");
+        }
     }
 }
