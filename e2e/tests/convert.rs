@@ -172,3 +172,84 @@ fn the_help_of_commands_has_examples() {
         assert!(examples.contains(&format!("dispatcher {command}")), "{command}: {examples}");
     }
 }
+
+#[test]
+fn files_join_into_one_at_one_loudness_with_silence_between() {
+    let folder = folder();
+    let whole = measure(&std::fs::read(folder.path().join("in.wav")).unwrap(), None).unwrap().1.frames;
+    for arguments in [
+        vec!["convert", "in.wav", "soft.mp3", "--gain", "-20"],
+        vec!["convert", "in.wav", "soft.mp3", "in.wav", "all.flac", "--join", "--gap", "0.5", "--loudness"],
+    ] {
+        let output = run(folder.path(), &arguments);
+        assert!(output.status.success(), "{}", error_of(&output));
+    }
+    let format = Format::new(Codec::Flac, 24_000);
+    let (samples, layout) = decode_all(&std::fs::read(folder.path().join("all.flac")).unwrap(), format).unwrap();
+    assert_eq!(samples.len() as u64, 3 * whole + 2 * 12_000, "to the sample");
+    let step = whole as usize + 12_000;
+    for (index, piece) in samples.chunks(step).enumerate() {
+        let piece = &piece[..whole as usize];
+        let audio = encode_all(piece, Format::new(Codec::Wav, 24_000)).unwrap();
+        assert_eq!(words_of(&audio, Format::new(Codec::Wav, 24_000)), TEXT, "piece {index}");
+        let mut meter = LoudnessMeter::new(layout).unwrap();
+        meter.push(piece).unwrap();
+        let loudness = meter.finish().unwrap().integrated;
+        assert!((loudness + 18.0).abs() < 0.3, "piece {index}: {loudness} LUFS");
+    }
+    assert!(samples[whole as usize..step].iter().all(|sample| *sample == 0.0), "the gap is silent");
+    let output = run(folder.path(), &["convert", "in.wav", "soft.mp3", "both.wav"]);
+    assert_eq!(output.status.code(), Some(2));
+    assert!(error_of(&output).contains("--join"), "{}", error_of(&output));
+}
+
+#[test]
+fn tags_go_along_and_sound_of_the_same_coding_is_not_coded_again() {
+    let folder = folder();
+    let path = |file: &str| folder.path().join(file);
+    for arguments in [
+        vec!["convert", "in.wav", "a.opus", "--title", "Mind the gap"],
+        vec!["convert", "a.opus", "b.webm"],
+        vec!["convert", "b.webm", "c.opus"],
+        vec!["convert", "c.opus", "d.flac"],
+        vec!["convert", "c.opus", "e.opus"],
+    ] {
+        let output = run(folder.path(), &arguments);
+        assert!(output.status.success(), "{arguments:?}: {}", error_of(&output));
+    }
+    let decoded =
+        |file: &str, codec| decode_all(&std::fs::read(path(file)).unwrap(), Format::new(codec, 24_000)).unwrap();
+    assert_eq!(decoded("a.opus", Codec::OggOpus), decoded("c.opus", Codec::OggOpus), "the same to the bit");
+    assert_eq!(std::fs::read(path("c.opus")).unwrap(), std::fs::read(path("e.opus")).unwrap(), "nothing to change");
+    let output = run(folder.path(), &["convert", "--show", "--json", "in.wav", "b.webm", "c.opus", "d.flac"]);
+    let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(told["items"][0]["tags"], serde_json::json!({}), "nothing is said that nobody told");
+    for index in 1..4 {
+        assert_eq!(told["items"][index]["tags"], serde_json::json!({"title": "Mind the gap"}), "{index}");
+    }
+    let output = run(folder.path(), &["convert", "--show", "d.flac"]);
+    assert!(String::from_utf8_lossy(&output.stdout).ends_with("d.flac says\n  title: Mind the gap\n"));
+}
+
+#[test]
+fn edges_variable_rates_and_outlines_are_as_asked() {
+    let folder = folder();
+    let edges =
+        ["convert", "in.wav", "e.wav", "--fade-in", "0.2", "--fade-out", "0.2", "--pad-start", "0.5", "--pad-end", "1"];
+    assert!(run(folder.path(), &edges).status.success());
+    assert!(run(folder.path(), &["convert", "in.wav", "v.mp3", "--vbr"]).status.success());
+    assert!(run(folder.path(), &["convert", "in.wav", "c.mp3"]).status.success());
+    let output =
+        run(folder.path(), &["convert", "--show", "--json", "--peaks", "20", "in.wav", "e.wav", "v.mp3", "c.mp3"]);
+    let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let frames = |index: usize| told["items"][index]["frames"].as_u64().unwrap();
+    assert_eq!(frames(1), frames(0) + 36_000);
+    assert_eq!((frames(2), frames(3)), (frames(0), frames(0)), "neither MP3 has a gap");
+    assert_ne!(told["items"][2]["bytes"], told["items"][3]["bytes"]);
+    let parts = told["items"][1]["peaks"]["parts"].as_array().unwrap();
+    assert!((11..=20).contains(&parts.len()), "{} parts", parts.len());
+    let each = told["items"][1]["peaks"]["frames_each"].as_u64().unwrap();
+    assert_eq!(parts.len() as u64, frames(1).div_ceil(each));
+    assert_eq!(parts[0], serde_json::json!([0.0, 0.0]), "it begins with silence");
+    assert!(parts.iter().any(|part| part[1].as_f64().unwrap() > 0.1), "and goes on with sound");
+}

@@ -1,5 +1,6 @@
 //! What may be done to sound between decoding and encoding, streamed.
 
+use crate::fade::{Fade, Pad};
 use crate::resample::Resampler;
 use crate::silence::Trim;
 use crate::stretch::Stretch;
@@ -24,7 +25,18 @@ pub struct Effects {
     pub pitch: Option<f64>,
     /// Decibels: −60 to 60.
     pub gain: Option<f64>,
+    /// Seconds over which the sound rises at its beginning.
+    pub fade_in: Option<f64>,
+    /// Seconds over which it falls at its end; so much is held in memory.
+    pub fade_out: Option<f64>,
+    /// Seconds of silence put before it.
+    pub pad_start: Option<f64>,
+    /// Seconds of silence put behind it.
+    pub pad_end: Option<f64>,
 }
+
+/// The longest fade and the longest silence, in seconds.
+const MAX_EDGE: f64 = 60.0;
 
 impl Effects {
     /// Whether anything is to be done at all.
@@ -46,6 +58,10 @@ impl Effects {
         range("speed", self.speed, 0.5, 2.0)?;
         range("pitch", self.pitch, -12.0, 12.0)?;
         range("gain", self.gain, -60.0, 60.0)?;
+        range("fade-in", self.fade_in, 0.0, MAX_EDGE)?;
+        range("fade-out", self.fade_out, 0.0, MAX_EDGE)?;
+        range("pad-start", self.pad_start, 0.0, MAX_EDGE)?;
+        range("pad-end", self.pad_end, 0.0, MAX_EDGE)?;
         range("start", self.start, 0.0, f64::from(u32::MAX))?;
         range("end", self.end, self.start.unwrap_or(0.0), f64::from(u32::MAX))
     }
@@ -57,6 +73,8 @@ enum Stage {
     Stretch(Box<Stretch>),
     Resample(Box<Resampler>),
     Gain(f32),
+    Fade(Fade),
+    Pad(Pad),
 }
 
 /// The stages that effects ask for, in a row.
@@ -92,6 +110,16 @@ impl Chain {
         if let Some(decibels) = effects.gain {
             stages.push(Stage::Gain(10f64.powf(decibels / 20.0) as f32));
         }
+        let frames = |seconds: Option<f64>| (seconds.unwrap_or(0.0) * f64::from(rate)).round() as u64;
+        let (fade_in, fade_out) = (frames(effects.fade_in), frames(effects.fade_out));
+        if fade_in + fade_out > 0 {
+            stages.push(Stage::Fade(Fade::new(channels, fade_in, fade_out)));
+        }
+        let (before, behind) = (frames(effects.pad_start), frames(effects.pad_end));
+        if before + behind > 0 {
+            let samples = |frames: u64| frames as usize * usize::from(channels);
+            stages.push(Stage::Pad(Pad::new(samples(before), samples(behind))));
+        }
         Ok(Chain { stages, from: Vec::new(), to: Vec::new() })
     }
 
@@ -112,6 +140,18 @@ impl Stage {
         match self {
             Stage::Cut(cut) => cut.push(samples, out),
             Stage::Gain(factor) => out.extend(samples.iter().map(|sample| sample * *factor)),
+            Stage::Fade(fade) => {
+                fade.push(samples, out);
+                if last {
+                    fade.finish(out);
+                }
+            }
+            Stage::Pad(pad) => {
+                pad.push(samples, out);
+                if last {
+                    pad.finish(out);
+                }
+            }
             Stage::Trim(trim) => {
                 trim.push(samples, out);
                 if last {

@@ -6,7 +6,8 @@
 //! What lives here: formats and their media types ([`Format`]), content
 //! negotiation ([`negotiate`]), recognising a file by its first bytes
 //! ([`sniff`]), measuring length without decoding ([`Meter`]) and loudness
-//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`] and [`Tags`]. What does not: files, sockets, threads, clocks.
+//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`] and [`Tags`]. [`Joiner`] puts pieces behind each other, [`Peaks`] outlines sound to be
+//! drawn. What does not: files, sockets, threads, clocks.
 
 mod adts;
 mod aiff;
@@ -17,9 +18,12 @@ mod effects;
 mod encode;
 mod error;
 mod expansion;
+mod fade;
 mod flac;
 mod flac_encode;
 mod format;
+mod front;
+mod joiner;
 mod loudness;
 mod meter;
 mod mp3;
@@ -34,6 +38,7 @@ mod opus_encode;
 mod opus_mux;
 mod packets;
 mod pcm;
+mod peaks;
 mod profile;
 mod resample;
 mod rewrap;
@@ -49,10 +54,12 @@ mod webm;
 pub use effects::Effects;
 pub use error::AudioError;
 pub use format::{Codec, Format, STANDARD_RATES};
+pub use joiner::Joiner;
 pub use loudness::{Loudness, LoudnessMeter, PEAK_LIMIT, TARGET_LOUDNESS};
 pub use meter::{Length, Meter, measure};
 pub use negotiate::{Preference, negotiate, parse_accept};
 pub use pcm::{alaw_decode, alaw_encode, mulaw_decode, mulaw_encode};
+pub use peaks::Peaks;
 pub use profile::{PROFILES, Profile};
 pub use sniff::{MIN_SNIFF, sniff};
 pub use tags::Tags;

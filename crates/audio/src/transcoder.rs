@@ -3,10 +3,9 @@
 use bytes::Bytes;
 
 use crate::decode::Decoder;
-use crate::effects::{Chain, Effects};
+use crate::effects::Effects;
 use crate::encode::Encoder;
-use crate::expansion::Expansion;
-use crate::resample::{Resampler, remix};
+use crate::front::Front;
 use crate::rewrap::{Rewrap, Rewrapped};
 use crate::{AudioError, Format, Layout, Length, Meter, Tags};
 
@@ -34,6 +33,7 @@ pub struct Options {
 pub struct Transcoder {
     way: Way,
     output: Format,
+    finished: bool,
 }
 
 enum Way {
@@ -43,18 +43,11 @@ enum Way {
     Convert(Box<Conversion>),
 }
 
+/// Decodes, and then encodes.
 struct Conversion {
-    decoder: Decoder,
-    resampler: Option<Resampler>,
-    effects: Effects,
-    chain: Option<Chain>,
+    front: Front,
     encoder: Encoder,
-    input: Option<Layout>,
-    output: Layout,
-    decoded: Vec<f32>,
-    resampled: Vec<f32>,
     frames: u64,
-    expansion: Option<Expansion>,
 }
 
 impl Transcoder {
@@ -84,7 +77,7 @@ impl Transcoder {
                 None => Way::Convert(Box::new(Conversion::new(input, output, options)?)),
             }
         };
-        Ok(Transcoder { way, output })
+        Ok(Transcoder { way, output, finished: false })
     }
 
     /// Whether the bytes pass untouched.
@@ -123,11 +116,14 @@ impl Transcoder {
         }
     }
 
-    /// The input is over: gives the rest.
+    /// The input is over: gives the rest, once.
     ///
     /// # Errors
     /// When the input ended too early, or held no sound.
     pub fn finish(&mut self) -> Result<Bytes, AudioError> {
+        if std::mem::replace(&mut self.finished, true) {
+            return Ok(Bytes::new());
+        }
         match &mut self.way {
             Way::Pass(meter) => meter.finish().map(|_| Bytes::new()),
             Way::Rewrap(_) => self.rewrap(&[], true),
@@ -165,64 +161,22 @@ impl Transcoder {
 
 impl Conversion {
     fn new(input: Format, output: Format, options: Options) -> Result<Self, AudioError> {
+        let layout = Layout { rate: output.rate, channels: output.channels };
         Ok(Conversion {
-            decoder: Decoder::new(input)?,
-            resampler: None,
-            effects: options.effects,
-            chain: None,
+            front: Front::new(input, layout, options.effects, options.any_length)?,
             encoder: Encoder::new(output, options.tags)?,
-            input: None,
-            output: Layout { rate: output.rate, channels: output.channels },
-            decoded: Vec::new(),
-            resampled: Vec::new(),
             frames: 0,
-            expansion: (!options.any_length).then(Expansion::default),
         })
-    }
-
-    /// The layout is known: what is to be done with the samples.
-    fn begin(&mut self, input: Layout) -> Result<(), AudioError> {
-        self.input = Some(input);
-        let remixed = Layout { channels: self.output.channels, ..input };
-        if input.rate != self.output.rate {
-            self.resampler = Some(Resampler::new(remixed, self.output.rate)?);
-        }
-        if !self.effects.is_none() {
-            self.chain = Some(Chain::new(&self.effects, remixed)?);
-        }
-        if self.resampler.is_some() || self.chain.is_some() || !self.decoder.fits_sixteen_bits() {
-            self.encoder.dither();
-        }
-        Ok(())
     }
 
     fn push(&mut self, bytes: &[u8], last: bool) -> Result<Bytes, AudioError> {
         let mut out = Vec::new();
-        self.decoded.clear();
-        self.decoder.push(bytes, last, &mut self.decoded)?;
-        if let (None, Some(layout)) = (self.input, self.decoder.layout()) {
-            self.begin(layout)?;
+        let computes = self.front.push(bytes, last)?;
+        let samples = self.front.samples();
+        self.frames += samples.len() as u64 / u64::from(self.front.output().channels);
+        if computes {
+            self.encoder.dither();
         }
-        let Some(input) = self.input else { return Ok(Bytes::new()) };
-        if let Some(expansion) = self.expansion.as_mut() {
-            expansion.check(bytes.len(), self.decoded.len(), input)?;
-        }
-        remix(&mut self.decoded, input.channels, self.output.channels);
-        if let Some(chain) = self.chain.as_mut() {
-            chain.run(&mut self.decoded, last)?;
-        }
-        let samples = match self.resampler.as_mut() {
-            None => &self.decoded,
-            Some(resampler) => {
-                self.resampled.clear();
-                resampler.push(&self.decoded, &mut self.resampled)?;
-                if last {
-                    resampler.finish(&mut self.resampled)?;
-                }
-                &self.resampled
-            }
-        };
-        self.frames += samples.len() as u64 / u64::from(self.output.channels);
         self.encoder.encode(samples, &mut out)?;
         if last {
             if self.frames == 0 {

@@ -2,7 +2,10 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Codec, Effects, Format, Layout, LoudnessMeter, Options, Transcoder};
+use dispatcher_audio::{
+    AudioError, Codec, Effects, Format, Joiner, Layout, LoudnessMeter, Options, Tags, Transcoder, decode_all,
+    encode_all,
+};
 
 const RATE: u32 = 24_000;
 
@@ -159,4 +162,69 @@ fn loudness_is_that_of_the_recommendation() {
     let mut short = LoudnessMeter::new(Layout { rate: 48_000, channels: 1 }).unwrap();
     short.push(&sine[..9_600]).unwrap();
     assert!((short.finish().unwrap().integrated + 26.7).abs() < 0.2, "a short clip by its level");
+}
+
+#[test]
+fn fades_and_silence_are_as_long_as_they_are_asked() {
+    let sound = vec![0.5f32; RATE as usize];
+    let effects = Effects {
+        fade_in: Some(0.1),
+        fade_out: Some(0.25),
+        pad_start: Some(0.5),
+        pad_end: Some(0.125),
+        ..Effects::default()
+    };
+    for piece in [77, 5_000, 100_000] {
+        let made = run(&sound, 1, effects, piece);
+        assert_eq!(made.len(), 12_000 + 24_000 + 3_000);
+        assert!(made[..12_000].iter().chain(&made[36_000..]).all(|sample| *sample == 0.0), "silence is silent");
+        let body = &made[12_000..36_000];
+        assert!((body[1_200] - 0.25).abs() < 1e-3, "half way up: {}", body[1_200]);
+        assert!((body[24_000 - 3_000] - 0.25).abs() < 1e-3, "half way down: {}", body[21_000]);
+        assert!(body[2_400..18_000].iter().all(|sample| (sample - 0.5).abs() < 1e-4), "between them as it was");
+        assert!(body[0] < 1e-3 && body[23_999] < 1e-3, "the edges are silent");
+    }
+    let error = Effects { fade_in: Some(61.0), ..Effects::default() }.check().unwrap_err();
+    assert_eq!(error.to_string(), "fade-in 61 is outside 0 to 60");
+}
+
+#[test]
+fn pieces_of_any_format_join_to_the_sample_and_at_one_loudness() {
+    let output = Format::new(Codec::Pcm, RATE);
+    let mut joiner = Joiner::new(output, Tags::default()).unwrap();
+    let mut out = Vec::new();
+    let mut expected = 0;
+    for (index, codec) in [Codec::Wav, Codec::Mp3, Codec::OggOpus, Codec::Flac, Codec::Mulaw].into_iter().enumerate() {
+        let rate = if codec == Codec::Mulaw { 8_000 } else { RATE };
+        let level = 0.05 * (index + 1) as f32;
+        let piece: Vec<f32> = (0..rate + 17).map(|n| level * (n as f32 * 0.3).sin()).collect();
+        let format = Format::new(codec, rate);
+        let audio = Bytes::from(encode_all(&piece, format).unwrap());
+        let (decoded, layout) = decode_all(&audio, format).unwrap();
+        let mut meter = LoudnessMeter::new(layout).unwrap();
+        meter.push(&decoded).unwrap();
+        let gain = Some(meter.finish().unwrap().gain_to(-24.0));
+        joiner.begin(format, Effects { gain, ..Effects::default() }).unwrap();
+        let before = out.len();
+        out.extend(joiner.push(&audio).unwrap());
+        out.extend(joiner.end().unwrap());
+        // Opus decodes at 48 kHz, the telephone at 8.
+        let frames = (decoded.len() as u64 * u64::from(RATE)).div_ceil(u64::from(layout.rate)) as usize;
+        assert_eq!(out.len() - before, frames * 2, "{codec}");
+        let samples: Vec<f32> = out[before..]
+            .chunks_exact(2)
+            .map(|pair| f32::from(i16::from_le_bytes([pair[0], pair[1]])) / 32_768.0)
+            .collect();
+        let mut meter = LoudnessMeter::new(Layout { rate: RATE, channels: 1 }).unwrap();
+        meter.push(&samples).unwrap();
+        let loudness = meter.finish().unwrap().integrated;
+        assert!((loudness + 24.0).abs() < 0.3, "{codec}: {loudness} LUFS");
+        out.extend(joiner.silence(0.2501).unwrap());
+        expected += frames + 6_002;
+    }
+    out.extend(joiner.finish().unwrap());
+    assert_eq!(out.len(), expected * 2);
+    assert_eq!(joiner.length().frames as usize, expected);
+    joiner.begin(output, Effects::default()).unwrap();
+    assert_eq!(joiner.end(), Err(AudioError::Empty), "an empty piece is not passed over in silence");
 }

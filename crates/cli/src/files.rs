@@ -10,7 +10,7 @@ pub(crate) fn mend(path: &Path) -> std::io::Result<()> {
     let mut file = std::fs::OpenOptions::new().read(true).write(true).open(path)?;
     let length = file.metadata()?.len();
     let mut start = Vec::new();
-    (&mut file).take(58).read_to_end(&mut start)?;
+    (&mut file).take(dispatcher_audio::WAV_START as u64).read_to_end(&mut start)?;
     if dispatcher_audio::mend_wav_lengths(&mut start, length) {
         file.rewind()?;
         file.write_all(&start)?;

@@ -3,14 +3,14 @@
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use dispatcher_audio::Format;
+use dispatcher_audio::{Format, Tags};
 use dispatcher_core::Cause;
 use dispatcher_engines::{AudioStream, EngineError, Speak};
 use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
 use crate::deliver::Converter;
-use crate::{FailedAttempt, Gateway, Planned};
+use crate::{FailedAttempt, Gateway, Planned, clock};
 
 /// An engine that speaks: its first audio in the asked format, and the rest.
 pub(crate) struct Speaking {
@@ -32,6 +32,30 @@ impl FailedAttempt {
             detail: error.detail,
             retry_after: error.retry_after,
         }
+    }
+}
+
+/// So much of the text is its title.
+const TITLE: usize = 80;
+
+/// What the audio says of itself. The day and not the moment, so that equal
+/// requests of a day give equal bytes.
+fn tags(planned: &Planned, text: &str, language: Option<&str>) -> Tags {
+    let words = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let title = match words.char_indices().nth(TITLE) {
+        None => words,
+        Some((end, _)) => {
+            let cut = words[..end].rfind(' ').unwrap_or(end);
+            format!("{}…", &words[..cut])
+        }
+    };
+    Tags {
+        title: Some(title),
+        language: language.map(str::to_owned),
+        engine: Some(planned.engine_name().to_owned()),
+        voice: planned.voice_id(),
+        date: Some(clock::day_of(clock::now_micros())),
+        synthetic: true,
     }
 }
 
@@ -87,7 +111,8 @@ impl Gateway {
         }
         let mut stream = called?;
         let mut converter =
-            Converter::new(planned.format.format, format, self.inner.codecs.clone()).map_err(|e| broken(&e))?;
+            Converter::new(planned.format.format, format, tags(planned, text, language), self.inner.codecs.clone())
+                .map_err(|e| broken(&e))?;
         let mut first = Vec::new();
         loop {
             match stream.next().await {

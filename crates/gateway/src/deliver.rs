@@ -1,9 +1,9 @@
 //! Deliver: engine audio becomes the asked format, streamed.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Format, Length, Transcoder};
+use dispatcher_audio::{AudioError, Format, Length, Options, Tags, Transcoder};
 use tokio::sync::{Semaphore, mpsc};
 
 use crate::FailedAttempt;
@@ -21,7 +21,12 @@ pub struct BodyError(pub FailedAttempt);
 pub struct AudioBody {
     pub(crate) receiver: mpsc::Receiver<Result<Bytes, BodyError>>,
     pub(crate) first: Option<Bytes>,
+    pub(crate) start: Start,
 }
+
+/// The first bytes of audio as they would have been, had its length been
+/// known; there once it is.
+pub(crate) type Start = Arc<OnceLock<Bytes>>;
 
 impl AudioBody {
     /// The next piece; `None` once the audio is whole and settled.
@@ -29,6 +34,18 @@ impl AudioBody {
         match self.first.take() {
             Some(first) => Some(Ok(first)),
             None => self.receiver.recv().await,
+        }
+    }
+
+    /// Writes into whole audio, collected to its end, what a stream could not
+    /// tell at its beginning: how long it is.
+    pub fn mend(&self, audio: &mut [u8]) {
+        let start = self.start.get().filter(|start| start.len() <= audio.len());
+        if let Some(start) = start {
+            audio[..start.len()].copy_from_slice(start);
+        } else {
+            let length = audio.len() as u64;
+            dispatcher_audio::mend_wav_lengths(audio, length);
         }
     }
 }
@@ -41,8 +58,14 @@ pub(crate) struct Converter {
 }
 
 impl Converter {
-    pub(crate) fn new(from: Format, to: Format, codecs: Arc<Semaphore>) -> Result<Self, AudioError> {
-        Ok(Converter { transcoder: Some(Transcoder::new(from, to)?), codecs })
+    pub(crate) fn new(from: Format, to: Format, tags: Tags, codecs: Arc<Semaphore>) -> Result<Self, AudioError> {
+        let options = Options { tags, ..Options::default() };
+        Ok(Converter { transcoder: Some(Transcoder::with(from, to, options)?), codecs })
+    }
+
+    /// As [`Transcoder::start`].
+    pub(crate) fn start(&self) -> Option<Bytes> {
+        self.transcoder.as_ref().and_then(Transcoder::start)
     }
 
     pub(crate) fn length(&self) -> Length {
@@ -62,8 +85,8 @@ impl Converter {
         work: impl FnOnce(&mut Transcoder) -> Result<Bytes, AudioError> + Send + 'static,
     ) -> Result<Bytes, AudioError> {
         let mut transcoder = self.transcoder.take().ok_or(AudioError::Empty)?;
-        // Passing bytes through is cheaper than handing them to a thread.
-        if transcoder.passes_through() {
+        // Moving coded sound is cheaper than handing it to a thread.
+        if !transcoder.decodes() {
             let result = work(&mut transcoder);
             self.transcoder = Some(transcoder);
             return result;

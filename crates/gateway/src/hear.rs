@@ -379,11 +379,15 @@ fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<A
     }
     file.write_all(&transcoder.finish().map_err(unusable)?).map_err(io)?;
     // A file can say its true length, which some programs insist on.
-    let length = file.as_file().metadata().map_err(io)?.len();
-    let mut start = Vec::new();
-    file.rewind().map_err(io)?;
-    file.as_file().take(58).read_to_end(&mut start).map_err(io)?;
-    if dispatcher_audio::mend_wav_lengths(&mut start, length) {
+    let mut start = transcoder.start().map(Vec::from);
+    if start.is_none() {
+        let length = file.as_file().metadata().map_err(io)?.len();
+        let mut given = Vec::new();
+        file.rewind().map_err(io)?;
+        file.as_file().take(dispatcher_audio::WAV_START as u64).read_to_end(&mut given).map_err(io)?;
+        start = dispatcher_audio::mend_wav_lengths(&mut given, length).then_some(given);
+    }
+    if let Some(start) = start {
         file.rewind().map_err(io)?;
         file.write_all(&start).map_err(io)?;
     }

@@ -1,6 +1,6 @@
 //! Rehearsal: the same checks and answers in form, one soft tone a word.
 
-use dispatcher_audio::{Codec, Format, encode_all};
+use dispatcher_audio::{Codec, Format, Options, Tags, Transcoder, encode_all};
 use dispatcher_core::{Transcript, Word};
 
 use crate::settle::micros;
@@ -52,12 +52,13 @@ impl Run {
 fn render(samples: &[f32], format: Format) -> Result<Vec<u8>, dispatcher_audio::AudioError> {
     let source = Format::new(Codec::Pcm, RATE);
     let pcm = encode_all(samples, source)?;
-    let mut transcoder = dispatcher_audio::Transcoder::new(source, format)?;
+    let tags = Tags { title: Some("Rehearsal".into()), synthetic: true, ..Tags::default() };
+    let options = Options { tags, ..Options::default() };
+    let mut transcoder = Transcoder::with(source, format, options)?;
     let mut out = transcoder.push(&pcm.into())?.to_vec();
     out.extend_from_slice(&transcoder.finish()?);
-    if format.codec.is_wav() {
-        let length = out.len() as u64;
-        dispatcher_audio::mend_wav_lengths(&mut out, length);
+    if let Some(start) = transcoder.start() {
+        out[..start.len()].copy_from_slice(&start);
     }
     Ok(out)
 }

@@ -8,7 +8,7 @@ use futures::StreamExt as _;
 use tokio::sync::{mpsc, oneshot};
 
 use crate::attempt::{Speaking, broken};
-use crate::deliver::WAITING;
+use crate::deliver::{Start, WAITING};
 use crate::plan::{plan_synthesis, wanted};
 use crate::recall::sound_key;
 use crate::settle::{Docket, Ending, Entry, Opening, micros};
@@ -97,7 +97,16 @@ impl Gateway {
         let (audio, receiver) = mpsc::channel(WAITING);
         let (opened, open) = oneshot::channel();
         let text = script.plain_text();
-        let run = Run { docket, plan, text: text.clone(), language: language.clone(), format: request.format, audio };
+        let start = Start::default();
+        let run = Run {
+            docket,
+            plan,
+            text: text.clone(),
+            language: language.clone(),
+            format: request.format,
+            audio,
+            start: start.clone(),
+        };
         let work = if rehearsal { Manner::Rehearsal } else { Manner::Real };
         // The records must be written whatever becomes of the caller.
         self.inner.running.spawn(async move {
@@ -108,7 +117,8 @@ impl Gateway {
         });
         let opened =
             open.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))??;
-        Ok(self.utterance(dispatch, opened, receiver, &script, &text, language.as_deref(), request.format, rehearsal))
+        let body = AudioBody { receiver, first: Some(opened.first.clone()), start };
+        Ok(self.utterance(dispatch, opened, body, &script, &text, language.as_deref(), request.format, rehearsal))
     }
 
     #[expect(clippy::too_many_arguments, reason = "puts together what the stages have made")]
@@ -116,7 +126,7 @@ impl Gateway {
         &self,
         dispatch: String,
         opened: Opened,
-        receiver: mpsc::Receiver<Result<Bytes, BodyError>>,
+        body: AudioBody,
         script: &Script,
         text: &str,
         language: Option<&str>,
@@ -145,7 +155,7 @@ impl Gateway {
             rehearsal,
             first_us: opened.first_us,
             fallbacks: opened.fallbacks,
-            body: AudioBody { receiver, first: Some(opened.first) },
+            body,
         }
     }
 }
@@ -163,6 +173,7 @@ pub(crate) struct Run {
     pub(crate) language: Option<String>,
     pub(crate) format: Format,
     pub(crate) audio: mpsc::Sender<Result<Bytes, BodyError>>,
+    pub(crate) start: Start,
 }
 
 pub(crate) type Opener = oneshot::Sender<Result<Opened, GatewayError>>;
@@ -268,7 +279,11 @@ impl Run {
     }
 
     async fn finish(&self, speaking: &mut Speaking) -> Result<(), Option<dispatcher_engines::EngineError>> {
-        match speaking.converter.finish().await {
+        let rest = speaking.converter.finish().await;
+        if let Some(start) = speaking.converter.start() {
+            let _ = self.start.set(start);
+        }
+        match rest {
             Ok(rest) if !rest.is_empty() => self.audio.send(Ok(rest)).await.map_err(|_| None),
             Ok(_) => Ok(()),
             Err(error) => Err(Some(broken(&error))),

@@ -243,10 +243,7 @@ async fn whole(gateway: &Gateway, mut utterance: Utterance) -> Result<UtteranceA
         }
         audio.extend_from_slice(&piece);
     }
-    if utterance.format.codec.is_wav() {
-        let length = audio.len() as u64;
-        dispatcher_audio::mend_wav_lengths(&mut audio, length);
-    }
+    utterance.body.mend(&mut audio);
     let length = measure(&audio, Some(utterance.format)).map_or(Length::default(), |(_, length)| length);
     let (row, ..) = gateway.store().dispatch(utterance.dispatch.clone()).await?;
     let base64 = STANDARD.encode(&audio);

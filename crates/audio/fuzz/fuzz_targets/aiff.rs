@@ -1,0 +1,3 @@
+#![no_main]
+
+libfuzzer_sys::fuzz_target!(|data: &[u8]| dispatcher_audio_fuzz::read(dispatcher_audio::Codec::Aiff, data));

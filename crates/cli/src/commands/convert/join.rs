@@ -1,0 +1,68 @@
+//! Several files, one behind the other, as one.
+
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use dispatcher_audio::{Format, Joiner};
+use indicatif::ProgressBar;
+use serde_json::json;
+
+use super::look::{self, Looked};
+use super::{Done, asked, each_chunk, levelled, made, open, progress, tags, unreadable, wanted, write_aside};
+use crate::args::ConvertArgs;
+use crate::error::CliError;
+use crate::output;
+
+pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, json: bool) -> Result<(), CliError> {
+    let bar = progress(inputs)?;
+    let looked = inputs
+        .iter()
+        .map(|input| {
+            let looked = look::look(input, &mut open(input)?, args.kind.as_deref(), args.any_length)?;
+            bar.suspend(|| look::warn(input, &looked));
+            Ok(looked)
+        })
+        .collect::<Result<Vec<_>, CliError>>()?;
+    let piped = last.as_os_str() == "-";
+    let to = wanted(args, (!piped).then_some(last), &looked[0])?;
+    if piped {
+        let mut out = std::io::stdout().lock();
+        join(args, inputs, &looked, to, &bar, &mut |bytes| Ok(out.write_all(bytes)?))?;
+        out.flush()?;
+        return Ok(());
+    }
+    let length = write_aside(last, args.force, |take| join(args, inputs, &looked, to, &bar, take))?;
+    bar.finish_and_clear();
+    let (made, value) = made(last, to, length);
+    if json {
+        return output::print_json(&json!({"items": [value]}));
+    }
+    eprintln!("{made}");
+    Ok(())
+}
+
+/// What is asked to be done is done to each piece.
+fn join(
+    args: &ConvertArgs,
+    inputs: &[PathBuf],
+    looked: &[Looked],
+    to: Format,
+    bar: &ProgressBar,
+    take: &mut dyn FnMut(&[u8]) -> Result<(), CliError>,
+) -> Result<Done, CliError> {
+    let failed = |error: dispatcher_audio::AudioError| CliError::Failed(error.to_string());
+    let mut joiner = Joiner::new(to, tags(args, &looked[0])).map_err(failed)?;
+    for (index, (input, looked)) in inputs.iter().zip(looked).enumerate() {
+        bar.set_message(input.display().to_string());
+        if index > 0 {
+            take(&joiner.silence(args.gap.unwrap_or(0.0)).map_err(failed)?)?;
+        }
+        let mut file = open(input)?;
+        let effects = levelled(args.loudness, asked(args)?, &mut file, input, looked)?;
+        joiner.begin(looked.format, effects).map_err(unreadable(input))?;
+        each_chunk(&mut file, input, bar, |chunk| take(&joiner.push(chunk).map_err(unreadable(input))?))?;
+        take(&joiner.end().map_err(unreadable(input))?)?;
+    }
+    take(&joiner.finish().map_err(failed)?)?;
+    Ok(Done { length: joiner.length(), start: joiner.start() })
+}

@@ -1,0 +1,164 @@
+//! Looking at files: what they are, how long, and what they say of themselves.
+
+use std::fs::File;
+use std::io::{Read as _, Seek as _};
+use std::path::Path;
+
+use dispatcher_audio::{AudioError, Codec, Effects, Format, Layout, Length, Meter, Peaks, Tags, sniff};
+use serde_json::{Value, json};
+
+use super::{CHUNK, named, open, samples_of, unreadable};
+use crate::args::ConvertArgs;
+use crate::error::CliError;
+use crate::output;
+
+/// So many first bytes tell what a file is.
+const START: usize = 4 << 10;
+
+/// Audio that was looked at: what it is, and how long.
+pub(super) struct Looked {
+    pub(super) format: Format,
+    pub(super) layout: Layout,
+    pub(super) length: Length,
+    pub(super) tags: Tags,
+    /// One stream follows another in it.
+    pub(super) chained: bool,
+    bytes: u64,
+    mislabelled: bool,
+}
+
+pub(super) fn look(path: &Path, file: &mut File, told: Option<&str>, any_length: bool) -> Result<Looked, CliError> {
+    let failed = named(path);
+    let mut start = Vec::new();
+    file.take(START as u64).read_to_end(&mut start).map_err(&failed)?;
+    file.rewind().map_err(&failed)?;
+    let told = match told {
+        Some(told) => Some(Format::parse(told).map_err(unreadable(path))?),
+        None => path
+            .extension()
+            .and_then(|extension| Codec::from_extension(extension.to_str()?))
+            .map(|codec| Format::named(codec.extension()).unwrap_or_else(|_| Format::new(codec, 24_000))),
+    };
+    let found = sniff(&start);
+    let format = match (found, told) {
+        (Some(codec), _) => Format::new(codec, 24_000),
+        (None, Some(told)) if !told.codec.describes_itself() => told,
+        _ => {
+            let error = dispatcher_audio::measure(&start, None).err().unwrap_or(AudioError::Empty);
+            return Err(CliError::Failed(format!(
+                "{}: {error}; raw samples need --type, such as --type 'audio/pcm;rate=16000'",
+                path.display()
+            )));
+        }
+    };
+    let mut meter = Meter::new(format).map_err(unreadable(path))?;
+    if any_length {
+        meter = meter.any_length();
+    }
+    let mut chunk = vec![0; CHUNK];
+    loop {
+        match file.read(&mut chunk).map_err(&failed)? {
+            0 => break,
+            count => meter.push(&chunk[..count]).map_err(unreadable(path))?,
+        }
+    }
+    let length = meter.finish().map_err(unreadable(path))?;
+    let layout = meter.layout().ok_or_else(|| unreadable(path)(AudioError::Empty))?;
+    let bytes = file.metadata().map_err(&failed)?.len();
+    file.rewind().map_err(&failed)?;
+    let by_name = told.filter(|told| found.is_some_and(|found| found != told.codec));
+    let mislabelled =
+        by_name.is_some_and(|told| told.codec.extension() != format.codec.extension() && !in_ogg(told, format));
+    let format = Format { rate: layout.rate, channels: layout.channels, ..format };
+    Ok(Looked { format, layout, length, tags: meter.tags(), chained: meter.is_chained(), bytes, mislabelled })
+}
+
+/// Files in Ogg go by one name whatever is in them.
+fn in_ogg(told: Format, found: Format) -> bool {
+    told.codec == Codec::OggOpus && matches!(found.codec, Codec::OggVorbis | Codec::OggFlac)
+}
+
+/// What a file is, for people and for programs.
+fn describe(path: &Path, looked: &Looked) -> (Vec<String>, Value) {
+    let seconds = looked.length.seconds();
+    let bits = if seconds > 0.0 { (looked.bytes as f64 * 8.0 / seconds).round() as u64 } else { 0 };
+    let channels = match looked.layout.channels {
+        1 => "mono".to_owned(),
+        2 => "stereo".to_owned(),
+        count => format!("{count} channels"),
+    };
+    let row = vec![
+        path.display().to_string(),
+        looked.format.codec.to_string(),
+        format!("{} Hz", looked.layout.rate),
+        channels,
+        format!("{seconds:.3} s"),
+        format!("{bits} bit/s"),
+    ];
+    let value = json!({
+        "file": path.display().to_string(), "coding": looked.format.codec.to_string(), "type": looked.format.media_type(),
+        "rate": looked.layout.rate, "channels": looked.layout.channels, "length": (seconds * 1_000.0).round() / 1_000.0,
+        "frames": looked.length.frames, "bytes": looked.bytes, "bitrate": bits, "tags": looked.tags,
+    });
+    (row, value)
+}
+
+pub(super) fn show(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
+    let mut rows = Vec::new();
+    let mut values = Vec::new();
+    let mut notes = Vec::new();
+    for path in &args.paths {
+        let mut file = open(path)?;
+        let looked = look(path, &mut file, args.kind.as_deref(), args.any_length)?;
+        warn(path, &looked);
+        let (row, mut value) = describe(path, &looked);
+        if let Some(count) = args.peaks {
+            value["peaks"] = peaks(path, &mut file, &looked, count.into())?;
+        }
+        rows.push(row);
+        notes.extend(said(path, &looked.tags).filter(|_| !json));
+        values.push(value);
+    }
+    if json {
+        return output::print_json(&json!({"items": values}));
+    }
+    let head = ["file", "coding", "rate", "channels", "length", "bit rate"];
+    let table = output::table(&head, rows, &[2, 4, 5]);
+    output::print(&[vec![table], notes].concat().join("\n\n"))
+}
+
+/// What a file says of itself, for people; nothing where it says nothing.
+fn said(path: &Path, tags: &Tags) -> Option<String> {
+    let synthetic = tags.synthetic.then_some("synthetic: nobody spoke this".to_owned());
+    let named = [
+        ("title", &tags.title),
+        ("language", &tags.language),
+        ("engine", &tags.engine),
+        ("voice", &tags.voice),
+        ("date", &tags.date),
+    ];
+    let lines = named.into_iter().filter_map(|(name, value)| Some(format!("{name}: {}", value.as_ref()?)));
+    let lines: Vec<String> = lines.chain(synthetic).map(|line| format!("  {line}")).collect();
+    (!lines.is_empty()).then(|| format!("{} says\n{}", path.display(), lines.join("\n")))
+}
+
+/// The outline of the sound: the lowest and highest sample of each part.
+fn peaks(path: &Path, file: &mut File, looked: &Looked, count: usize) -> Result<Value, CliError> {
+    let mut peaks = Peaks::new(looked.layout.channels.min(2), count);
+    file.rewind().map_err(named(path))?;
+    samples_of(file, path, looked, Effects::default(), |samples| {
+        peaks.push(samples);
+        Ok(())
+    })?;
+    let (parts, frames) = peaks.finish();
+    let rounded = |sample: f32| (f64::from(sample) * 10_000.0).round() / 10_000.0;
+    let parts: Vec<[f64; 2]> = parts.into_iter().map(|part| part.map(rounded)).collect();
+    Ok(json!({"frames_each": frames, "parts": parts}))
+}
+
+pub(super) fn warn(path: &Path, looked: &Looked) {
+    if looked.mislabelled {
+        let note = format!("{} is {} in spite of its name", path.display(), looked.format.codec);
+        eprintln!("{} {note}", output::paint("warning:", output::Colour::Warn));
+    }
+}
