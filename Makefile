@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/reference.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare screenshots clean
+.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -53,6 +53,9 @@ test-packages: ## The same, with what tests need
 
 bench: build ## Measure memory, start time and first audio against direct
 	cargo run --release --locked -p dispatcher-benches
+
+bench-streams: build ## Measure the memory of transcoders, and of a thousand streams at once
+	cargo run --release --locked -p dispatcher-benches --bin streams
 
 bench-compare: test-packages ## Measure codecs against the formats' own commands
 	cargo run --release --locked -p dispatcher-benches --bin compare

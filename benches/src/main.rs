@@ -4,74 +4,15 @@
 #![allow(clippy::unwrap_used, reason = "a measurement that cannot be set up is no measurement")]
 #![allow(clippy::print_stdout, reason = "the table is what this program is for")]
 
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use dispatcher_benches::{Service, TOKEN, add_heron, binary, operator_key};
 use dispatcher_standins::start_heron;
 use serde_json::{Value, json};
 
-const TOKEN: &str = "bench-token";
 /// Pairs of calls, after as many to warm up.
 const ROUNDS: usize = 200;
 const STARTS: usize = 9;
-
-struct Service {
-    child: Child,
-    url: String,
-    started: Duration,
-}
-
-impl Service {
-    async fn start(binary: &Path, folder: &Path, heron: &str, http: &reqwest::Client) -> Service {
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let sheets = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo/sheets");
-        let url = format!("http://127.0.0.1:{port}");
-        let begun = Instant::now();
-        let child = Command::new(binary)
-            .args(["serve", "--log-level", "error", "--port", &port.to_string(), "--data"])
-            .arg(folder)
-            .arg("--sheets")
-            .arg(sheets)
-            .env("DISPATCHER_ENGINES__HERON__ENDPOINT", heron)
-            .current_dir(folder.parent().unwrap())
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        loop {
-            let answer = http.get(format!("{url}/health")).send().await;
-            if answer.is_ok_and(|answer| answer.status().is_success()) {
-                break;
-            }
-            assert!(begun.elapsed() < Duration::from_secs(20), "the service does not start");
-            tokio::time::sleep(Duration::from_millis(1)).await;
-        }
-        Service { child, url, started: begun.elapsed() }
-    }
-
-    /// Resident memory in KiB.
-    fn memory(&self) -> u64 {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
-        let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
-        line.split_whitespace().nth(1).unwrap().parse().unwrap()
-    }
-}
-
-impl Drop for Service {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
-fn binary() -> PathBuf {
-    let target = std::env::current_exe().unwrap();
-    let binary = target.with_file_name("dispatcher");
-    assert!(binary.exists(), "{} is not there; run: make bench", binary.display());
-    binary
-}
 
 /// Milliseconds to the first byte of the body.
 async fn first_byte(request: reqwest::RequestBuilder) -> f64 {
@@ -90,10 +31,6 @@ fn quantile(values: &mut [f64], share: f64) -> f64 {
     values[((values.len() - 1) as f64 * share).round() as usize]
 }
 
-async fn operator_key(folder: &Path) -> String {
-    std::fs::read_to_string(folder.join("operator.key")).unwrap().trim().to_owned()
-}
-
 #[tokio::main]
 async fn main() {
     let http = reqwest::Client::builder().no_proxy().build().unwrap();
@@ -110,10 +47,7 @@ async fn main() {
     tokio::time::sleep(Duration::from_secs(2)).await;
     let memory = service.memory();
     let key = operator_key(&data).await;
-    let body = json!({"engine": "heron", "parts": {"token": TOKEN}});
-    let added =
-        http.post(format!("{}/api/v1/credentials", service.url)).bearer_auth(&key).json(&body).send().await.unwrap();
-    assert!(added.status().is_success());
+    add_heron(&service, &key, &http).await;
 
     let text = "The 06:15 to Gullsay is delayed by twenty minutes.";
     let through = || {

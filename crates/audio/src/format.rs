@@ -310,6 +310,17 @@ impl Format {
         Some(self.bitrate.unwrap_or(default * u32::from(self.channels)))
     }
 
+    /// What a second takes, containers apart; `None` where that depends on
+    /// the sound.
+    pub fn bytes_per_second(&self) -> Option<u32> {
+        let samples = self.rate * u32::from(self.channels);
+        match self.codec {
+            Codec::Wav | Codec::Pcm | Codec::L16 => Some(samples * 2),
+            Codec::Mulaw | Codec::Alaw | Codec::WavMulaw | Codec::WavAlaw => Some(samples),
+            _ => self.effective_bitrate().map(|bits| bits / 8),
+        }
+    }
+
     /// The media type, with the parameters that the type defines.
     pub fn media_type(&self) -> String {
         match self.codec {

@@ -49,6 +49,9 @@ pub(crate) enum Command {
     /// List and add apps, and make keys for them
     #[command(subcommand)]
     App(AppCommand),
+    /// List, keep and retire named audio formats
+    #[command(subcommand)]
+    Profile(ProfileCommand),
     /// Show what was used and what it cost
     Usage(UsageArgs),
     /// List requests, or show one with its attempts
@@ -391,6 +394,42 @@ pub(crate) enum RouteCommand {
 }
 
 #[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher profile list
+  dispatcher profile set gate-screen --type mp3 --sample-rate 16000 --bitrate 32000 --purpose 'screens at the gates'
+  dispatcher speak \"Gate 4 is closing.\" --format gate-screen -o gate.mp3
+  dispatcher profile retire gate-screen")]
+pub(crate) enum ProfileCommand {
+    /// List named audio formats: those that are built in and your own
+    List,
+    /// Keep a named audio format, or replace one
+    Set {
+        /// 1 to 40 small letters, digits and hyphens
+        name: String,
+        /// A media type or a file extension
+        #[arg(long = "type", value_name = "TYPE")]
+        kind: String,
+        /// Hertz
+        #[arg(long, value_name = "HERTZ")]
+        sample_rate: Option<u32>,
+        /// 1 or 2
+        #[arg(long, value_name = "COUNT")]
+        channels: Option<u8>,
+        /// Bits a second, for MP3 and Opus
+        #[arg(long, value_name = "BITS")]
+        bitrate: Option<u32>,
+        /// A variable bit rate, for MP3
+        #[arg(long, conflicts_with = "bitrate")]
+        vbr: bool,
+        /// What it is for, in a line
+        #[arg(long, value_name = "TEXT", default_value = "")]
+        purpose: String,
+    },
+    /// Retire a named audio format of your own
+    Retire { name: String },
+}
+
+#[derive(Subcommand)]
 pub(crate) enum AppCommand {
     /// List apps
     List,
@@ -406,6 +445,9 @@ pub(crate) enum AppCommand {
         /// The engine or route of recognitions that name none
         #[arg(long, value_name = "NAME")]
         default_recognition: Option<String>,
+        /// The audio of requests that name none: a profile, an extension or a media type
+        #[arg(long, value_name = "FORMAT")]
+        default_format: Option<String>,
         /// Same calls and checks, no engine called, nothing charged
         #[arg(long)]
         rehearsal: bool,

@@ -70,6 +70,10 @@ impl Client {
         json(self.send(request).await?).await
     }
 
+    pub(crate) async fn put(&self, path: &str, body: &Value) -> Result<Value, CliError> {
+        json(self.send(self.request(Method::PUT, path).json(body)).await?).await
+    }
+
     pub(crate) async fn delete(&self, path: &str) -> Result<(), CliError> {
         self.send(self.request(Method::DELETE, path)).await.map(drop)
     }

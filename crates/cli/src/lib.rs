@@ -58,6 +58,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Voices(args) => commands::voices::run(&client()?, args, json).await,
         Command::Engine(command) => commands::engine::run(&client()?, command, json).await,
         Command::Credential(command) => commands::credential::run(&client()?, command, json).await,
+        Command::Profile(command) => commands::profile::run(&client()?, command, json).await,
         Command::Route(command) => commands::route::run(&client()?, command, json).await,
         Command::App(command) => commands::app::run(&client()?, command, json).await,
         Command::Usage(args) => commands::usage::run(&client()?, args, json).await,

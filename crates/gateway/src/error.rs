@@ -29,6 +29,8 @@ pub enum GatewayError {
     Markup(#[from] MarkupError),
     #[error(transparent)]
     Plan(#[from] PlanError),
+    #[error("'{name}' is a format already; give the {what} another name")]
+    NameTaken { what: &'static str, name: String },
     #[error("the text has {given} {unit}, and {engine} takes at most {limit} at once")]
     TooLong { engine: String, given: u64, limit: u64, unit: &'static str },
     #[error("{0}")]

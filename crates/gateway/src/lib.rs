@@ -17,6 +17,7 @@ mod hear;
 mod metrics;
 mod parse;
 mod plan;
+mod profiles;
 mod recall;
 mod registry;
 mod rehearse;
@@ -35,6 +36,7 @@ pub use hear::{GivenAudio, Recognised, RecognitionRequest};
 pub use metrics::Metrics;
 pub use parse::TextInput;
 pub use plan::{Planned, Unsupported};
+pub use profiles::{OwnProfile, Profiles};
 pub use registry::{EngineState, Registry};
 pub use speak::{SynthesisRequest, Utterance};
 
@@ -86,6 +88,7 @@ impl Gateway {
             }),
         };
         gateway.load_routes().await?;
+        gateway.load_profiles().await?;
         Ok(gateway)
     }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use dispatcher_core::{Planner, Route, Sheet, nearest};
 use dispatcher_engines::Engine;
 
-use crate::{Gateway, GatewayError, now_micros};
+use crate::{Gateway, GatewayError, Profiles, now_micros};
 
 /// Whether an engine can be called.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,6 +43,7 @@ pub struct Registry {
     engines: BTreeMap<String, Arc<Engine>>,
     sheets: BTreeMap<String, Arc<Sheet>>,
     routes: BTreeMap<String, Route>,
+    pub(crate) profiles: Profiles,
 }
 
 impl Registry {
@@ -72,6 +73,11 @@ impl Registry {
     /// All routes by name.
     pub fn routes(&self) -> &BTreeMap<String, Route> {
         &self.routes
+    }
+
+    /// All named audio formats.
+    pub fn profiles(&self) -> &Profiles {
+        &self.profiles
     }
 
     /// What planning looks at.

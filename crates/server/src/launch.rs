@@ -147,6 +147,7 @@ async fn first_start(store: &Store, data: &Path) -> Result<(), ServeError> {
         default_voice: None,
         default_recognition: None,
         created_at: now,
+        default_format: None,
     };
     store.add_app(console, "host".into()).await?;
     let path = data.join("operator.key");

@@ -5,7 +5,9 @@ use rocket::{State, get};
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use crate::api::{apps, catalogue, credentials, estimates, records, service, session, transcripts, utterances};
+use crate::api::{
+    apps, catalogue, credentials, estimates, profiles, records, service, session, transcripts, utterances,
+};
 use crate::launch::PublicUrl;
 
 #[derive(OpenApi)]
@@ -33,6 +35,10 @@ use crate::launch::PublicUrl;
         records::usage,
         records::audit,
         records::overview,
+        profiles::list,
+        profiles::read,
+        profiles::put_profile,
+        profiles::retire,
         apps::list,
         apps::add,
         apps::read,

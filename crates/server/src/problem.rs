@@ -211,9 +211,10 @@ impl From<GatewayError> for Problem {
             GatewayError::TooLong { .. } => Problem::new("audio-too-long", text),
             GatewayError::NotAudio(_) => Problem::new("not-audio", text),
             GatewayError::Format(_) => Problem::new("not-acceptable", text),
-            GatewayError::NothingWanted(_) | GatewayError::Credential(_) | GatewayError::Route(_) => {
-                Problem::new("invalid", text)
-            }
+            GatewayError::NameTaken { .. }
+            | GatewayError::NothingWanted(_)
+            | GatewayError::Credential(_)
+            | GatewayError::Route(_) => Problem::new("invalid", text),
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),
             GatewayError::Store(StoreError::Missing { .. }) => Problem::new("no-such-record", text),

@@ -9,6 +9,7 @@ mod ledger;
 mod models;
 mod people;
 mod pool;
+mod profiles;
 mod records;
 mod schema;
 mod work;
@@ -16,7 +17,9 @@ mod writer;
 
 pub use error::StoreError;
 pub use ledger::{GroupBy, UsageRow};
-pub use models::{AccessKey, App, AttemptRow, AuditRow, CredentialRow, DispatchRow, LedgerRow, RouteRow, SheetRow};
+pub use models::{
+    AccessKey, App, AttemptRow, AuditRow, CredentialRow, DispatchRow, LedgerRow, ProfileRow, RouteRow, SheetRow,
+};
 pub use people::Grant;
 pub use pool::Store;
 pub use work::{AttemptEnd, DispatchEnd, DispatchFilter};

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{access_keys, apps, attempts, audit, credentials, dispatches, ledger, routes, sheets};
+use crate::schema::{access_keys, apps, attempts, audit, credentials, dispatches, ledger, profiles, routes, sheets};
 
 /// One version of an engine's sheet.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -19,6 +19,18 @@ pub struct SheetRow {
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = routes)]
 pub struct RouteRow {
+    pub name: String,
+    pub version: i64,
+    pub document: String,
+    pub created_by: String,
+    pub created_at: i64,
+    pub retired_at: Option<i64>,
+}
+
+/// One version of an audio profile, as JSON.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = profiles)]
+pub struct ProfileRow {
     pub name: String,
     pub version: i64,
     pub document: String,
@@ -66,6 +78,8 @@ pub struct App {
     /// The engine or route of a recognition that names none.
     pub default_recognition: Option<String>,
     pub created_at: i64,
+    /// The audio format of a request that names none: a profile or a type.
+    pub default_format: Option<String>,
 }
 
 /// An app key or operator key, without the key.

@@ -51,6 +51,7 @@ impl Store {
                     apps::rehearsal.eq(app.rehearsal),
                     apps::default_voice.eq(&app.default_voice),
                     apps::default_recognition.eq(&app.default_recognition),
+                    apps::default_format.eq(&app.default_format),
                 ))
                 .execute(c)?;
             if changed == 0 {

@@ -12,6 +12,12 @@ table! {
     }
 }
 table! {
+    profiles (name, version) {
+        name -> Text, version -> BigInt, document -> Text, created_by -> Text, created_at -> BigInt,
+        retired_at -> Nullable<BigInt>,
+    }
+}
+table! {
     credentials (name, version) {
         name -> Text, version -> BigInt, engine -> Text, state -> Text, cause -> Nullable<Text>, part_names -> Text,
         hosts -> Text, wrapped_key -> Binary, ciphertext -> Binary, created_by -> Text, created_at -> BigInt,
@@ -21,7 +27,7 @@ table! {
 table! {
     apps (name) {
         name -> Text, title -> Text, rehearsal -> BigInt, default_voice -> Nullable<Text>,
-        default_recognition -> Nullable<Text>, created_at -> BigInt,
+        default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
     }
 }
 table! {

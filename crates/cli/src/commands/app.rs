@@ -13,10 +13,11 @@ pub(crate) async fn run(client: &Client, command: AppCommand, json: bool) -> Res
             let list = client.get("/api/v1/apps", &[]).await?;
             if json { output::print_json(&list) } else { output::print(&render(&list)) }
         }
-        AppCommand::Add { name, title, default_voice, default_recognition, rehearsal } => {
+        AppCommand::Add { name, title, default_voice, default_recognition, default_format, rehearsal } => {
             let body = json!({
                 "name": name, "title": title, "rehearsal": rehearsal,
                 "default_voice": default_voice, "default_recognition": default_recognition,
+                "default_format": default_format,
             });
             let app = client.post("/api/v1/apps", &body).await?;
             if json {
@@ -52,10 +53,11 @@ fn render(list: &Value) -> String {
             output::text(&app, "title"),
             output::text(&app, "default_voice"),
             output::text(&app, "default_recognition"),
+            output::text(&app, "default_format"),
             if app["rehearsal"] == true { "rehearsal".into() } else { String::new() },
         ]
     });
-    output::table(&["app", "title", "voice", "recognition", ""], rows.collect(), &[])
+    output::table(&["app", "title", "voice", "recognition", "format", ""], rows.collect(), &[])
 }
 
 fn render_keys(list: &Value) -> String {

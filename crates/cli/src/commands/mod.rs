@@ -6,6 +6,7 @@ pub(crate) mod credential;
 pub(crate) mod dispatches;
 pub(crate) mod engine;
 pub(crate) mod estimate;
+pub(crate) mod profile;
 pub(crate) mod route;
 pub(crate) mod serve;
 pub(crate) mod speak;

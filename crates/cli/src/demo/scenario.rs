@@ -2,8 +2,9 @@
 
 use std::path::Path;
 
+use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Conditions, Criteria, Leg, Route, Work};
-use dispatcher_gateway::{Gateway, GatewayError, now_micros};
+use dispatcher_gateway::{Gateway, GatewayError, OwnProfile, now_micros};
 use dispatcher_store::{AccessKey, App, StoreError};
 use dispatcher_vault::{KeyKind, new_key, random_token};
 use secrecy::SecretString;
@@ -91,12 +92,25 @@ fn apps() -> [App; 3] {
         default_voice: voice.map(str::to_owned),
         default_recognition: recognition.map(str::to_owned),
         created_at: now_micros(),
+        default_format: None,
     };
     [
         app("quay-announcer", "Announcements on the quays", Some("quayside"), Some("captions")),
-        app("helpline", "The ferry helpline", Some("harbour-phone"), Some("captions")),
+        App {
+            default_format: Some("phone".into()),
+            ..app("helpline", "The ferry helpline", Some("harbour-phone"), Some("captions"))
+        },
         app("drill-captions", "Subtitles of safety drills", None, Some("captions")),
     ]
+}
+
+/// What the screens at the gates play.
+fn gate_screen() -> OwnProfile {
+    OwnProfile {
+        name: "gate-screen".into(),
+        format: Format { bitrate: Some(32_000), ..Format::new(Codec::Mp3, 16_000) },
+        purpose: "screens at the gates: small enough for the pier's radio link".into(),
+    }
 }
 
 /// Fills the records with the scenario; what is there already stays.
@@ -107,6 +121,7 @@ pub(super) async fn fill(gateway: &Gateway, tokens: [(&str, &String); 2]) -> Res
             Err(error) => return Err(error.into()),
         }
     }
+    gateway.put_profile(gate_screen(), "demo").await?;
     let mut console = gateway.store().app("console".into()).await?;
     if console.default_voice.is_none() {
         console.default_voice = Some("quayside".into());

@@ -43,6 +43,7 @@ pub fn app(name: &str) -> App {
         default_voice: None,
         default_recognition: None,
         created_at: 1,
+        default_format: None,
     }
 }
 

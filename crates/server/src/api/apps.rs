@@ -13,7 +13,7 @@ use crate::problem::Problem;
 use crate::spool::read_json;
 use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
 
-fn good_name(name: &str) -> bool {
+pub(super) fn good_name(name: &str) -> bool {
     let fits = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
     (1..=40).contains(&name.len()) && name.bytes().all(fits)
 }
@@ -25,8 +25,16 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
         rehearsal: i64::from(request.rehearsal),
         default_voice: request.default_voice,
         default_recognition: request.default_recognition,
+        default_format: request.default_format,
         created_at,
     }
+}
+
+/// Refuses a default format that nothing could be made in.
+fn check_format(gateway: &Gateway, request: &AppRequest) -> Result<(), Problem> {
+    let Some(name) = &request.default_format else { return Ok(()) };
+    let format = gateway.registry().profiles().format(name).and_then(|format| format.check_output());
+    format.map_err(|error| Problem::at("invalid", "/default_format", error.to_string()))
 }
 
 /// List apps
@@ -63,6 +71,7 @@ pub(crate) async fn add(
     let name = request.name.clone().filter(|name| good_name(name));
     let name =
         name.ok_or_else(|| Problem::at("invalid", "/name", "a name is 1 to 40 small letters, digits and hyphens"))?;
+    check_format(gateway, &request)?;
     let app = gateway.store().add_app(app_of(name, request, now_micros()), allowed.0.who).await?;
     Ok((Status::Created, Json(app.into())))
 }
@@ -99,6 +108,7 @@ pub(crate) async fn change(
     if request.name.as_ref().is_some_and(|given| given != name) {
         return Err(Problem::at("invalid", "/name", "an app keeps its name"));
     }
+    check_format(gateway, &request)?;
     let before = gateway.store().app(name.into()).await?;
     let changed = app_of(before.name, request, before.created_at);
     let app = gateway.store().change_app(changed, allowed.0.who, now_micros()).await?;

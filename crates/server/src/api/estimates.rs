@@ -4,7 +4,7 @@ use dispatcher_gateway::{Estimate, Gateway, GivenAudio};
 use rocket::serde::json::Json;
 use rocket::{Data, State, post};
 
-use super::speech_request::{self, SpeechRequest};
+use super::speech_request::{self, Formats, SpeechRequest};
 use super::transcripts;
 use crate::access::Allowed;
 use crate::headers::Meta;
@@ -40,13 +40,17 @@ pub(crate) async fn estimate(
 ) -> Result<Json<EstimateAnswer>, Problem> {
     let estimate = match meta.essence.as_str() {
         "text/plain" | "application/ssml+xml" => {
-            of_speech(gateway, &allowed, speech_request::read(&meta, data).await?)?
+            of_speech(gateway, &allowed, speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?)?
         }
         // JSON that carries audio is a recognition, any other a synthesis.
         "application/json" | "" => {
             let (rest, audio) = transcripts::split_json(data, spool).await?;
             match audio {
-                None => of_speech(gateway, &allowed, speech_request::of_body(&meta, rest)?)?,
+                None => of_speech(
+                    gateway,
+                    &allowed,
+                    speech_request::of_body(&meta, rest, &Formats::of(gateway, &allowed.0))?,
+                )?,
                 Some(audio) => {
                     let (audio, wish) = transcripts::of_split(&rest, Some(audio))?;
                     transcripts::check(&wish)?;

@@ -4,6 +4,7 @@ pub(crate) mod apps;
 pub(crate) mod catalogue;
 pub(crate) mod credentials;
 pub(crate) mod estimates;
+pub(crate) mod profiles;
 pub(crate) mod records;
 pub(crate) mod service;
 pub(crate) mod session;
@@ -36,6 +37,10 @@ pub(crate) fn routes() -> Vec<Route> {
         records::usage,
         records::audit,
         records::overview,
+        profiles::list,
+        profiles::read,
+        profiles::put_profile,
+        profiles::retire,
         apps::list,
         apps::add,
         apps::read,

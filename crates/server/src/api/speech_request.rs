@@ -1,8 +1,8 @@
 //! A synthesis request out of JSON, plain text or SSML.
 
-use dispatcher_audio::{Format, Preference, negotiate, parse_accept};
+use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
 use dispatcher_core::{Criteria, Gender, Wanted, is_language_tag};
-use dispatcher_gateway::{SynthesisRequest, TextInput, Unsupported};
+use dispatcher_gateway::{Caller, Gateway, Profiles, SynthesisRequest, TextInput, Unsupported};
 use rocket::Data;
 
 use super::SMALL_BODY;
@@ -10,6 +10,25 @@ use crate::headers::{Meta, query_pairs};
 use crate::problem::Problem;
 use crate::spool::read_small;
 use crate::wire::{AudioWish, UtteranceRequest};
+
+/// What a name of audio means to a caller, and what it gets that names none.
+pub(super) struct Formats {
+    profiles: Profiles,
+    default: Format,
+}
+
+impl Formats {
+    pub(super) fn of(gateway: &Gateway, caller: &Caller) -> Formats {
+        let profiles = gateway.registry().profiles().clone();
+        // A default whose profile was retired since falls back to the usual one.
+        let default = caller.app.default_format.as_deref().and_then(|name| profiles.format(name).ok());
+        Formats { profiles, default: default.unwrap_or_default() }
+    }
+
+    fn named(&self, name: &str) -> Result<Format, AudioError> {
+        self.profiles.format(name)
+    }
+}
 
 /// A request, how to answer it, and its body for comparison.
 pub(super) struct SpeechRequest {
@@ -22,12 +41,12 @@ pub(super) struct SpeechRequest {
 }
 
 /// Reads the body by its media type.
-pub(super) async fn read(meta: &Meta, data: Data<'_>) -> Result<SpeechRequest, Problem> {
-    of_body(meta, read_small(data, SMALL_BODY).await?)
+pub(super) async fn read(meta: &Meta, data: Data<'_>, formats: &Formats) -> Result<SpeechRequest, Problem> {
+    of_body(meta, read_small(data, SMALL_BODY).await?, formats)
 }
 
 /// Reads a body that is there already.
-pub(super) fn of_body(meta: &Meta, body: Vec<u8>) -> Result<SpeechRequest, Problem> {
+pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<SpeechRequest, Problem> {
     let text = || String::from_utf8(body.clone()).map_err(|_| Problem::new("bad-request", "the text is not UTF-8"));
     let wish = match meta.essence.as_str() {
         "application/json" | "" => {
@@ -46,7 +65,7 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>) -> Result<SpeechRequest, Probl
             return Err(Problem::new("bad-request", detail));
         }
     };
-    let (format, json) = answer_format(&meta.accept, wish.audio.as_ref())?;
+    let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
     let left_out = left_out(&wish);
     let request = request_of(wish, format, meta)?;
     if request.unsupported == Unsupported::Refuse && !left_out.is_empty() {
@@ -114,14 +133,14 @@ fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<Syn
 }
 
 /// The format of the answer, and whether it travels inside JSON.
-fn answer_format(accept: &str, wish: Option<&AudioWish>) -> Result<(Format, bool), Problem> {
+fn answer_format(accept: &str, wish: Option<&AudioWish>, formats: &Formats) -> Result<(Format, bool), Problem> {
     let json = parse_accept(accept).into_iter().next() == Some(Preference::Json);
-    let wished = wish.map(wished_format).transpose()?.flatten();
+    let wished = wish.map(|wish| wished_format(wish, formats)).transpose()?.flatten();
     let plain = |error: dispatcher_audio::AudioError| Problem::new("not-acceptable", error.to_string());
     let format = match wished {
         Some(format) => format,
-        None if json => Format::default(),
-        None => negotiate(accept, Format::default()).map_err(plain)?.unwrap_or_default(),
+        None if json => formats.default,
+        None => negotiate(accept, formats.default).map_err(plain)?.unwrap_or(formats.default),
     };
     // A rate or bit rate without a type changes the negotiated format.
     let format = match wish.filter(|wish| wish.kind.is_none()) {
@@ -131,10 +150,10 @@ fn answer_format(accept: &str, wish: Option<&AudioWish>) -> Result<(Format, bool
     Ok((format, json))
 }
 
-fn wished_format(wish: &AudioWish) -> Result<Option<Format>, Problem> {
+fn wished_format(wish: &AudioWish, formats: &Formats) -> Result<Option<Format>, Problem> {
     let Some(kind) = &wish.kind else { return Ok(None) };
     let format =
-        Format::named(kind).map_err(|error| Problem::at("not-acceptable", "/audio/type", error.to_string()))?;
+        formats.named(kind).map_err(|error| Problem::at("not-acceptable", "/audio/type", error.to_string()))?;
     with_numbers(format, wish).map(Some)
 }
 
@@ -142,7 +161,8 @@ fn with_numbers(format: Format, wish: &AudioWish) -> Result<Format, Problem> {
     let format = Format {
         rate: wish.rate.unwrap_or(format.rate),
         channels: wish.channels.unwrap_or(format.channels),
-        bitrate: wish.bitrate.or(format.bitrate),
+        bitrate: if wish.vbr { wish.bitrate } else { wish.bitrate.or(format.bitrate) },
+        vbr: wish.vbr || format.vbr && wish.bitrate.is_none(),
         ..format
     };
     format.check_output().map_err(|error| Problem::at("not-acceptable", "/audio", error.to_string()))?;
@@ -169,9 +189,13 @@ fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
             "type" => audio.kind = Some(value),
             "rate" => audio.rate = Some(number()?),
             "bitrate" => audio.bitrate = Some(number()?),
+            "vbr" => {
+                let flag = |_| Problem::new("invalid", format!("vbr takes true or false, not '{value}'"));
+                audio.vbr = value.parse().map_err(flag)?;
+            }
             "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
             _ => {
-                let known = "voice, languages, gender, style, name, model, language, unsupported, type, rate, bitrate, channels";
+                let known = "voice, languages, gender, style, name, model, language, unsupported, type, rate, bitrate, vbr, channels";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }
@@ -200,6 +224,28 @@ mod tests {
 
     fn wish(json: &str) -> AudioWish {
         serde_json::from_str(json).expect("a wish")
+    }
+
+    fn usual() -> Formats {
+        Formats { profiles: Profiles::default(), default: Format::default() }
+    }
+
+    #[test]
+    fn an_app_that_has_a_format_of_its_own_gets_it_unless_it_asks() {
+        let phone = Formats { default: Format::new(Codec::Mulaw, 8_000), ..usual() };
+        for (accept, asked, codec, rate) in [
+            ("", None, Codec::Mulaw, 8_000),
+            ("*/*", None, Codec::Mulaw, 8_000),
+            ("application/json", None, Codec::Mulaw, 8_000),
+            ("audio/mpeg", None, Codec::Mp3, 8_000),
+            ("", Some(r#"{"type":"web"}"#), Codec::Mp3, 24_000),
+            ("", Some(r#"{"rate":16000}"#), Codec::Mulaw, 16_000),
+        ] {
+            let (made, _) = answer_format(accept, asked.map(wish).as_ref(), &phone).expect(accept);
+            assert_eq!((made.codec, made.rate), (codec, rate), "{accept} {asked:?}");
+        }
+        let (made, _) = answer_format("", Some(&wish(r#"{"type":"web","vbr":true}"#)), &usual()).expect("variable");
+        assert!(made.vbr && made.bitrate.is_none(), "{made:?}");
     }
 
     fn refused<T>(result: Result<T, Problem>) -> Problem {
@@ -236,7 +282,7 @@ mod tests {
             ("audio/ogg;codecs=opus;q=0.2, audio/mpeg", None, mp3, false),
         ] {
             let asked = asked.map(wish);
-            let (made, inside) = answer_format(accept, asked.as_ref()).expect(accept);
+            let (made, inside) = answer_format(accept, asked.as_ref(), &usual()).expect(accept);
             assert_eq!((made, inside), (format, json), "{accept} {asked:?}");
         }
     }
@@ -253,7 +299,7 @@ mod tests {
             ("", Some(r#"{"type":"audio/ogg","rate":22050}"#), Some("/audio")),
             ("", Some(r#"{"channels":9}"#), Some("/audio")),
         ] {
-            let made = answer_format(accept, asked.map(wish).as_ref());
+            let made = answer_format(accept, asked.map(wish).as_ref(), &usual());
             assert!(made.is_err(), "{accept} {asked:?} makes {:?}", made.ok());
             let problem = refused(made);
             let told = serde_json::to_value(&problem).expect("JSON");

@@ -17,7 +17,7 @@ use rocket::{Data, State, post};
 use tokio::io::AsyncWriteExt as _;
 use tokio_util::io::StreamReader;
 
-use super::speech_request::{self, SpeechRequest};
+use super::speech_request::{self, Formats, SpeechRequest};
 use crate::access::Allowed;
 use crate::connection::Connection;
 use crate::drain::{Drain, Leaving};
@@ -83,7 +83,8 @@ pub(crate) async fn speak(
     drain: &State<Drain>,
 ) -> Result<Spoken, Problem> {
     let leaving = drain.enter();
-    let SpeechRequest { request, json, body, left_out } = speech_request::read(&meta, data).await?;
+    let SpeechRequest { request, json, body, left_out } =
+        speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
     let app = &allowed.0.app.name;
     let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
     let claim = match idempotency.begin(app, meta.idempotency_key.as_deref(), &told)? {

@@ -3,6 +3,7 @@
 
 mod engines;
 mod people;
+mod profiles;
 mod records;
 mod speech;
 
@@ -14,6 +15,7 @@ use utoipa::ToSchema;
 
 pub(crate) use engines::*;
 pub(crate) use people::*;
+pub(crate) use profiles::*;
 pub(crate) use records::*;
 pub(crate) use speech::*;
 

@@ -14,6 +14,7 @@ pub(crate) struct AppAnswer {
     pub(crate) rehearsal: bool,
     pub(crate) default_voice: Option<String>,
     pub(crate) default_recognition: Option<String>,
+    pub(crate) default_format: Option<String>,
     pub(crate) created: String,
 }
 
@@ -25,6 +26,7 @@ impl From<App> for AppAnswer {
             rehearsal: app.rehearsal == 1,
             default_voice: app.default_voice,
             default_recognition: app.default_recognition,
+            default_format: app.default_format,
             created: rfc3339(app.created_at),
         }
     }
@@ -44,6 +46,9 @@ pub(crate) struct AppRequest {
     pub(crate) default_voice: Option<String>,
     /// The engine or route of recognitions that name none.
     pub(crate) default_recognition: Option<String>,
+    /// The audio of requests that name none: a profile, an extension or a
+    /// media type; WAV at 24 kHz without one.
+    pub(crate) default_format: Option<String>,
 }
 
 /// A key, without its secret.

@@ -55,7 +55,7 @@ pub(crate) struct UtteranceRequest {
 #[serde(deny_unknown_fields)]
 pub(crate) struct AudioWish {
     /// A media type, a file extension, or a profile: `web`, `phone`, `editor`,
-    /// `device`, `assistive`.
+    /// `device`, `assistive` or the operator's own.
     #[serde(rename = "type")]
     #[schema(example = "audio/mpeg")]
     pub(crate) kind: Option<String>,
@@ -65,6 +65,9 @@ pub(crate) struct AudioWish {
     pub(crate) bitrate: Option<u32>,
     /// 1 or 2.
     pub(crate) channels: Option<u8>,
+    /// A variable bit rate, for MP3.
+    #[serde(default)]
+    pub(crate) vbr: bool,
 }
 
 /// The JSON answer of a synthesis.

@@ -1,0 +1,2 @@
+ALTER TABLE apps DROP COLUMN default_format;
+DROP TABLE profiles;
