@@ -32,3 +32,9 @@ export function ago(time: string, now = Date.now()): string {
 
 /** The exact time. */
 export const exact = (time: string): string => new Date(time).toLocaleString()
+
+/** Bytes as people read them. */
+export function kilobytes(bytes: number): string {
+  if (bytes >= 1_000_000) return `${(bytes / 1_000_000).toFixed(1)} MB`
+  return bytes >= 10_000 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1000).toFixed(1)} kB`
+}

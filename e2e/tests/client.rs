@@ -48,8 +48,14 @@ async fn speak_writes_files_folders_and_streams() {
         "{names:?}"
     );
     let wav = file(&format!("out/{}", names[0]));
-    let declared = u32::from_le_bytes([wav[40], wav[41], wav[42], wav[43]]) as usize;
-    assert_eq!(declared, wav.len() - 44, "a file says its true length");
+    // Tags stand between the head and the samples.
+    let data = wav.windows(4).position(|id| id == b"data").unwrap() + 4;
+    let declared = u32::from_le_bytes([wav[data], wav[data + 1], wav[data + 2], wav[data + 3]]) as usize;
+    assert_eq!(declared, wav.len() - data - 4, "a file says its true length");
+    let (shown, _) = good(&demo.client(&["convert", "--show", "--json", &format!("out/{}", names[0])]));
+    let told: Value = serde_json::from_str(&shown).unwrap();
+    assert_eq!(told["items"][0]["tags"]["title"], "Mind the gap.", "{told}");
+    assert_eq!(told["items"][0]["tags"]["synthetic"], true, "{told}");
 
     let mut child = demo
         .client_command(&["speak", "--format", "opus", "-o", "-"])

@@ -5,19 +5,38 @@ import { useRoute } from 'vue-router'
 import { api, ask, fetchRaw, type Dispatch, type Schemas, type Voice } from '@/api/client'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
-import { milliseconds, money, seconds } from '@/format'
+import { kilobytes, milliseconds, money, seconds } from '@/format'
 
-/** What each is for; bytes a second at 24 kHz, or at its only rate. */
-const formats = [
-  { title: 'MP3: web pages, mail', value: 'audio/mpeg', extension: '.mp3', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 6000 },
-  { title: 'WAV: editors', value: 'audio/wav', extension: '.wav', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 48000 },
-  { title: 'FLAC: archives, lossless', value: 'audio/flac', extension: '.flac', rates: [8000, 16000, 22050, 24000, 44100, 48000], bytes: 28000 },
-  { title: 'Ogg Opus: live and small', value: 'audio/ogg;codecs=opus', extension: '.opus', rates: [8000, 16000, 24000, 48000], bytes: 3000 },
-  { title: 'WebM Opus: browsers', value: 'audio/webm;codecs=opus', extension: '.webm', rates: [8000, 16000, 24000, 48000], bytes: 3000 },
-  { title: 'µ-law: telephone lines', value: 'audio/basic', extension: '.ulaw', rates: [8000], bytes: 8000 },
-  { title: 'A-law: telephone lines', value: 'audio/PCMA', extension: '.alaw', rates: [8000], bytes: 8000 },
-  { title: 'µ-law in WAV: telephone editors', value: 'audio/vnd.wave;codec=7', extension: '.wav', rates: [8000], bytes: 8000 },
-  { title: 'L16: raw, big-endian', value: 'audio/L16', extension: '.l16', rates: [8000, 16000, 24000, 48000], bytes: 48000 },
+/** A format or a profile: what it is for, and what a second of it takes. */
+interface Choice {
+  title: string
+  value: string
+  extension: string
+  /** Hertz to choose from; a profile has its own. */
+  rates: number[]
+  /** Bytes a second at a rate; none where that depends on the sound. */
+  bytes: (rate: number) => number | null
+  lossless: boolean
+  /** Takes its rate from the name. */
+  profile: boolean
+}
+
+const all = [8000, 11025, 16000, 22050, 24000, 32000, 44100, 48000]
+const opus = [8000, 12000, 16000, 24000, 48000]
+const mp3 = (rate: number) => (rate <= 12000 ? 3000 : rate <= 16000 ? 5000 : rate <= 24000 ? 6000 : 8000)
+const described = (title: string, value: string, extension: string, rates: number[], bytes: Choice['bytes'], lossless: boolean): Choice => ({
+  title, value, extension, rates, bytes, lossless, profile: false,
+})
+const formats: Choice[] = [
+  described('MP3: web pages, mail', 'audio/mpeg', '.mp3', all, mp3, false),
+  described('WAV: editors', 'audio/wav', '.wav', all, (rate) => rate * 2, true),
+  described('FLAC: archives', 'audio/flac', '.flac', all, () => null, true),
+  described('Ogg Opus: live and small', 'audio/ogg;codecs=opus', '.opus', opus, () => 3000, false),
+  described('WebM Opus: browsers', 'audio/webm;codecs=opus', '.webm', opus, () => 3000, false),
+  described('µ-law: telephone lines', 'audio/basic', '.ulaw', [8000], (rate) => rate, false),
+  described('A-law: telephone lines', 'audio/PCMA', '.alaw', [8000], (rate) => rate, false),
+  described('µ-law in WAV: telephone editors', 'audio/vnd.wave;codec=7', '.wav', [8000], (rate) => rate, false),
+  described('L16: raw, big-endian', 'audio/L16', '.l16', all, (rate) => rate * 2, true),
 ]
 
 const query = useRoute().query
@@ -38,7 +57,37 @@ const name = ref('')
 const dispatch = ref<Dispatch>()
 const copied = ref('')
 
-const chosen = computed(() => formats.find((one) => one.value === format.value) ?? formats[0]!)
+const profiles = ref<Choice[]>([])
+const offered = computed(() => [...formats, ...profiles.value])
+const chosen = computed(() => offered.value.find((one) => one.value === format.value) ?? formats[0]!)
+
+function choiceOf(profile: Schemas['ProfileAnswer']): Choice {
+  const extension = formats.find((one) => profile.type.startsWith(one.value.split(';')[0]!) && (!one.value.includes(';') || profile.type === one.value))?.extension
+  return {
+    title: `${profile.name}: ${profile.purpose || profile.type}`,
+    value: profile.name,
+    extension: extension ?? '.audio',
+    rates: [profile.rate],
+    bytes: () => profile.bytes_per_second ?? null,
+    lossless: profile.lossless,
+    profile: true,
+  }
+}
+
+/** What a second takes, and what it costs the sound. */
+function weight(choice: Choice, rate: number) {
+  const bytes = choice.bytes(choice.rates.includes(rate) ? rate : choice.rates[0]!)
+  const size = bytes === null ? 'size by the sound, about half of WAV' : `${kilobytes(bytes)} a second`
+  return `${size}, ${choice.lossless ? 'nothing left out' : 'what is hardly heard is left out'}`
+}
+
+/** About as many characters are spoken in a second. */
+const CHARACTERS_A_SECOND = 15
+const foreseen = computed(() => {
+  const length = Math.max(1, text.value.trim().length / CHARACTERS_A_SECOND)
+  const bytes = chosen.value.bytes(rate.value) ?? rate.value
+  return `about ${Math.round(length)} s and ${kilobytes(bytes * length)}`
+})
 const languages = computed(() => [...new Set(voices.value.flatMap((one) => one.languages))].sort())
 const fitting = computed(() =>
   voices.value.filter((one) => (!language.value || one.languages.includes(language.value)) && (!gender.value || one.gender === gender.value)),
@@ -61,7 +110,7 @@ const body = computed(() => ({
   ...(voice.value ? { voice: voice.value } : {}),
   ...(model.value ? { model: model.value } : {}),
   ...(language.value ? { language: language.value } : {}),
-  audio: { type: format.value, rate: rate.value },
+  audio: chosen.value.profile ? { type: format.value } : { type: format.value, rate: rate.value },
 }))
 
 const quote = (value: string) => `'${value.replaceAll("'", `'\\''`)}'`
@@ -76,7 +125,7 @@ const asCommand = computed(() => {
     model.value && `--model ${model.value}`,
     language.value && `--language ${language.value}`,
     `--format ${quote(format.value)}`,
-    `--sample-rate ${rate.value}`,
+    !chosen.value.profile && `--sample-rate ${rate.value}`,
   ]
   return `dispatcher speak ${quote(text.value)} ${options.filter(Boolean).join(' ')} -o out${extension.value}`
 })
@@ -137,12 +186,14 @@ async function speak() {
 
 onMounted(async () => {
   try {
-    const [list, plans, own] = await Promise.all([
+    const [list, plans, own, named] = await Promise.all([
       ask(api.GET('/api/v1/voices', { params: { query: { limit: 1000 } } })),
       ask(api.GET('/api/v1/routes')),
       // The console speaks for the app of its name.
       ask(api.GET('/api/v1/apps/{name}', { params: { path: { name: 'console' } } })),
+      ask(api.GET('/api/v1/profiles')),
     ])
+    profiles.value = named.items.map(choiceOf)
     voices.value = list.items
     routes.value = plans.items.filter((one) => one.work === 'synthesis')
     if (!voice.value) voice.value = own.default_voice ?? routes.value[0]?.name ?? voices.value.find((one) => one.availability === 'ready')?.id ?? ''
@@ -162,13 +213,14 @@ onMounted(async () => {
       <v-select v-model="model" :items="models" label="Model" clearable placeholder="the engine's first" persistent-placeholder />
       <v-autocomplete v-model="language" :items="languages" label="Language" clearable placeholder="any" persistent-placeholder />
       <v-select v-model="gender" :items="['female', 'male', 'neutral']" label="Gender" clearable placeholder="any" persistent-placeholder />
-      <v-select v-model="rate" :items="chosen.rates" label="Rate, Hz" />
-      <v-select v-model="format" :items="formats" label="Format" data-test="format" class="two" />
+      <v-select v-model="rate" :items="chosen.rates" :disabled="chosen.profile" label="Rate, Hz" />
+      <v-select v-model="format" :items="offered" :item-props="(item: Choice) => ({ subtitle: weight(item, rate) })" :hint="weight(chosen, rate)" persistent-hint label="Format or profile" data-test="format" class="two" />
     </div>
     <div class="go mt-4">
       <v-btn color="primary" variant="flat" size="x-large" :prepend-icon="mdiBullhorn" :loading="busy" :disabled="!text.trim()" data-test="speak" @click="speak">Speak</v-btn>
       <div v-if="estimate" class="quiet" data-test="estimate">
         {{ estimate.exact ? 'Will cost' : 'Will cost at most' }} <strong>{{ money(estimate.cost) }}</strong> by {{ estimate.plan[0]?.voice ?? estimate.plan[0]?.engine }}<template v-if="estimate.plan.length > 1">, else {{ estimate.plan.slice(1).map((one) => one.engine).join(', ') }}</template>
+        <div data-test="foreseen">Will be {{ foreseen }}.</div>
         <div v-for="warning in estimate.warnings" :key="warning" class="text-warning">▲ {{ warning }}</div>
       </div>
     </div>

@@ -1,7 +1,7 @@
 //! What may be done to sound between decoding and encoding, streamed.
 
 use crate::fade::{Fade, Pad};
-use crate::resample::Resampler;
+use crate::pitch::PitchShift;
 use crate::silence::Trim;
 use crate::stretch::Stretch;
 use crate::{AudioError, Layout};
@@ -23,6 +23,9 @@ pub struct Effects {
     pub speed: Option<f64>,
     /// Semitones up or down without change of tempo: −12 to 12.
     pub pitch: Option<f64>,
+    /// Keep the colour of the voice where its pitch is moved: for speech, and
+    /// not for tones.
+    pub keep_formants: bool,
     /// Decibels: −60 to 60.
     pub gain: Option<f64>,
     /// Seconds over which the sound rises at its beginning.
@@ -71,7 +74,7 @@ enum Stage {
     Cut(Cut),
     Trim(Trim),
     Stretch(Box<Stretch>),
-    Resample(Box<Resampler>),
+    Pitch(Box<PitchShift>),
     Gain(f32),
     Fade(Fade),
     Pad(Pad),
@@ -95,17 +98,12 @@ impl Chain {
         if effects.trim {
             stages.push(Stage::Trim(Trim::new(rate, channels)));
         }
-        // A higher pitch is the same sound played faster: it is made slower before.
-        let factor = effects.pitch.map_or(1.0, |semitones| (semitones / 12.0).exp2());
-        let speed = effects.speed.unwrap_or(1.0) / factor;
-        // Beyond its range one stretch becomes two.
-        let steps = if (0.5..=2.0).contains(&speed) { 1 } else { 2 };
-        if (speed - 1.0).abs() > 1e-9 {
-            let each = speed.powf(1.0 / f64::from(steps));
-            stages.extend((0..steps).map(|_| Stage::Stretch(Box::new(Stretch::new(rate, channels, each)))));
+        if let Some(speed) = effects.speed.filter(|speed| (speed - 1.0).abs() > 1e-9) {
+            stages.push(Stage::Stretch(Box::new(Stretch::new(rate, channels, speed))));
         }
-        if (factor - 1.0).abs() > 1e-9 {
-            stages.push(Stage::Resample(Box::new(Resampler::by_factor(channels, 1.0 / factor)?)));
+        if let Some(semitones) = effects.pitch.filter(|semitones| semitones.abs() > 1e-9) {
+            let shift = PitchShift::new(rate, channels, semitones, effects.keep_formants)?;
+            stages.push(Stage::Pitch(Box::new(shift)));
         }
         if let Some(decibels) = effects.gain {
             stages.push(Stage::Gain(10f64.powf(decibels / 20.0) as f32));
@@ -164,12 +162,7 @@ impl Stage {
                     stretch.finish(out);
                 }
             }
-            Stage::Resample(resampler) => {
-                resampler.push(samples, out)?;
-                if last {
-                    resampler.finish(out)?;
-                }
-            }
+            Stage::Pitch(shift) => shift.push(samples, last, out)?,
         }
         Ok(())
     }

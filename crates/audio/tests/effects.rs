@@ -228,3 +228,95 @@ fn pieces_of_any_format_join_to_the_sample_and_at_one_loudness() {
     joiner.begin(output, Effects::default()).unwrap();
     assert_eq!(joiner.end(), Err(AudioError::Empty), "an empty piece is not passed over in silence");
 }
+
+/// A vowel: pulses at a pitch through resonances.
+fn vowel(pitch: f64, formants: &[f64], seconds: f64) -> Vec<f32> {
+    let frames = (f64::from(RATE) * seconds) as usize;
+    let period = f64::from(RATE) / pitch;
+    let mut sound = vec![0.0f64; frames];
+    let mut next = 0.0;
+    while (next as usize) < frames {
+        sound[next as usize] = 1.0;
+        next += period;
+    }
+    for hertz in formants {
+        let radius = (-std::f64::consts::PI * 90.0 / f64::from(RATE)).exp();
+        let (a, b) = (2.0 * radius * (std::f64::consts::TAU * hertz / f64::from(RATE)).cos(), -radius * radius);
+        for n in 2..frames {
+            sound[n] += a * sound[n - 1] + b * sound[n - 2];
+        }
+    }
+    let most = sound.iter().fold(0.0f64, |most, sample| most.max(sample.abs()));
+    sound.iter().map(|sample| (0.3 * sample / most) as f32).collect()
+}
+
+/// Decibels of each harmonic of a pitch.
+fn harmonics(sound: &[f32], pitch: f64) -> Vec<(f64, f64)> {
+    let middle = &sound[sound.len() / 4..sound.len() * 3 / 4];
+    let window = |n: usize| 0.5 - 0.5 * (std::f64::consts::TAU * n as f64 / middle.len() as f64).cos();
+    (1..)
+        .map(|k| f64::from(k) * pitch)
+        .take_while(|hertz| *hertz < 3_600.0)
+        .map(|hertz| {
+            let turn = std::f64::consts::TAU * hertz / f64::from(RATE);
+            let (mut re, mut im) = (0.0, 0.0);
+            for (n, sample) in middle.iter().enumerate() {
+                let sample = f64::from(*sample) * window(n);
+                re += sample * (turn * n as f64).cos();
+                im += sample * (turn * n as f64).sin();
+            }
+            (hertz, 10.0 * (re * re + im * im).log10())
+        })
+        .collect()
+}
+
+/// Where the envelope of harmonics has its peak between two frequencies, by
+/// the centre of gravity of the strongest.
+fn formant(sound: &[f32], pitch: f64, low: f64, high: f64) -> f64 {
+    let inside: Vec<(f64, f64)> =
+        harmonics(sound, pitch).into_iter().filter(|(hertz, _)| (low..high).contains(hertz)).collect();
+    let weight = |level: f64| 10f64.powf(level / 10.0);
+    let all: f64 = inside.iter().map(|(_, level)| weight(*level)).sum();
+    inside.iter().map(|(hertz, level)| hertz * weight(*level)).sum::<f64>() / all
+}
+
+#[test]
+fn a_moved_pitch_keeps_the_formants_where_that_is_asked() {
+    let sound = vowel(110.0, &[650.0, 1_750.0, 2_900.0], 1.5);
+    let bands = [(300.0, 1_100.0), (1_250.0, 2_250.0), (2_400.0, 3_500.0)];
+    for semitones in [-5.0, -2.0, 3.0, 6.0] {
+        let factor = (semitones / 12.0f64).exp2();
+        let kept = run(&sound, 1, Effects { pitch: Some(semitones), keep_formants: true, ..Effects::default() }, 1_000);
+        assert_eq!(kept.len(), sound.len(), "{semitones} st");
+        // The pitch: harmonics stand out against what lies between them.
+        let on = harmonics(&kept, 110.0 * factor)[3].1;
+        let between = harmonics(&kept, 110.0 * factor * 0.875)[3].1;
+        assert!(on > between + 12.0, "{semitones} st: {on} dB on the harmonic, {between} dB beside it");
+        let plain = run(&sound, 1, Effects { pitch: Some(semitones), ..Effects::default() }, 1_000);
+        for (low, high) in bands {
+            let was = formant(&sound, 110.0, low, high);
+            let is = formant(&kept, 110.0 * factor, low, high);
+            assert!((is / was - 1.0).abs() < 0.06, "{semitones} st: a formant at {was} Hz went to {is} Hz");
+        }
+        let first = formant(&plain, 110.0 * factor, 300.0 * factor, 1_100.0 * factor);
+        let wanted = formant(&sound, 110.0, 300.0, 1_100.0) * factor;
+        assert!((first / wanted - 1.0).abs() < 0.06, "{semitones} st: moved along to {first} Hz, not {wanted}");
+        let level = |sound: &[f32]| 10.0 * (sound.iter().map(|s| s * s).sum::<f32>()).log10();
+        let change = level(&kept) - level(&sound);
+        assert!(change.abs() < 1.0, "{semitones} st: louder by {change} dB");
+    }
+}
+
+#[test]
+fn a_changed_tempo_leaves_pitch_and_formants_alone() {
+    let sound = vowel(110.0, &[650.0, 1_750.0, 2_900.0], 2.0);
+    for speed in [0.5, 0.7, 1.4, 2.0] {
+        let made = run(&sound, 1, Effects { speed: Some(speed), ..Effects::default() }, 1_000);
+        for (low, high) in [(300.0, 1_100.0), (1_250.0, 2_250.0), (2_400.0, 3_500.0)] {
+            let (was, is) = (formant(&sound, 110.0, low, high), formant(&made, 110.0, low, high));
+            assert!((is / was - 1.0).abs() < 0.03, "{speed}: a formant at {was} Hz went to {is} Hz");
+        }
+        let (on, beside) = (harmonics(&made, 110.0)[5].1, harmonics(&made, 112.0)[5].1);
+        assert!(on > beside + 6.0, "{speed}: the pitch is within a hundredth: {on} and {beside} dB");
+    }
+}

@@ -365,3 +365,16 @@ fn mp3_of_every_rate_is_gapless_for_other_players_too() {
         }
     }
 }
+
+#[test]
+fn aac_in_matroska_is_read() {
+    for bench in [Bench::new(16_000, 1), Bench::new(44_100, 2)] {
+        bench.run("ffmpeg -v error -y -i in.wav -c:a aac -b:a 128k in.mkv");
+        let (samples, layout) = decode(&bench.path("in.mkv"), Codec::WebmOpus);
+        let (surplus, ratio, shift) = bench.compare(&samples, layout, 1_100);
+        // The encoder's delay of 1,024 frames stays, and its last frame is whole.
+        assert!((0..=3 * 1_024).contains(&surplus), "{surplus} frames too many");
+        assert_eq!(shift, 1_024);
+        assert!(ratio > 20.0, "{ratio} dB");
+    }
+}

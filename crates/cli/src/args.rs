@@ -244,6 +244,9 @@ pub(crate) struct ConvertArgs {
     /// Higher or lower at the same tempo, in semitones: -12 to 12
     #[arg(long, value_name = "SEMITONES", allow_negative_numbers = true, conflicts_with = "show")]
     pub(crate) pitch: Option<f64>,
+    /// With --pitch: keep the colour of the voice
+    #[arg(long, requires = "pitch")]
+    pub(crate) keep_formants: bool,
     /// Bring to this loudness by EBU R 128 (-18 LUFS unless given), no peak above -1 dBTP
     #[arg(long, value_name = "LUFS", num_args = 0..=1, require_equals = true, default_missing_value = "-18", allow_negative_numbers = true, conflicts_with = "show")]
     pub(crate) loudness: Option<f64>,

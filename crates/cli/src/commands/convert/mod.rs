@@ -80,6 +80,7 @@ fn asked(args: &ConvertArgs) -> Result<Effects, CliError> {
         trim: args.trim,
         speed: args.speed,
         pitch: args.pitch,
+        keep_formants: args.keep_formants,
         gain: args.gain,
         fade_in: args.fade_in,
         fade_out: args.fade_out,
