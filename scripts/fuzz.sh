@@ -37,8 +37,8 @@ for reader in "${readers[@]}"; do
   spent=0
   while [ "$spent" -lt $((minutes * 60)) ]; do
     used=$( { TIMEFORMAT='%U'; time nice -n 19 "$(find . -path '*/release/*' -name "$reader" -type f -perm -u+x | head -1)" \
-      "corpus/$reader" -artifact_prefix="artifacts/$reader-" -max_total_time=60 -max_len=65536 -timeout=20 -rss_limit_mb=1024 \
-      > "artifacts/$reader.log" 2>&1 || { echo "$reader failed: artifacts/$reader.log" >&2; exit 1; }; } 2>&1 | tail -1)
+      "corpus/$reader" -artifact_prefix="artifacts/$reader-" -max_total_time=60 -max_len=65536 -timeout=120 -rss_limit_mb=1024 \
+      > "artifacts/$reader.log" 2>&1 || { echo "$reader failed: artifacts/$reader.log" >&2; exit 1; }; } 2>&1 | tail -1 || true)
     case $used in *failed*) echo "$used" >&2; exit 1 ;; esac
     spent=$((spent + ${used%.*}))
   done

@@ -54,7 +54,7 @@ async fn speak_writes_files_folders_and_streams() {
     assert_eq!(declared, wav.len() - data - 4, "a file says its true length");
     let (shown, _) = good(&demo.client(&["convert", "--show", "--json", &format!("out/{}", names[0])]));
     let told: Value = serde_json::from_str(&shown).unwrap();
-    assert_eq!(told["items"][0]["tags"]["title"], "Mind the gap.", "{told}");
+    assert_eq!(told["items"][0]["tags"]["title"], TEXT, "{told}");
     assert_eq!(told["items"][0]["tags"]["synthetic"], true, "{told}");
 
     let mut child = demo

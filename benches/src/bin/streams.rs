@@ -39,6 +39,25 @@ fn transcoders(from: Format, to: Format) -> f64 {
     each
 }
 
+/// KiB by which memory grows between the first minute and the sixtieth.
+fn hour(from: Format, to: Format) -> u64 {
+    let sound: Vec<f32> = (0..from.rate * 60).map(|n| 0.3 * (n as f32 * 0.1).sin()).collect();
+    let minute = Bytes::from(encode_all(&sound, Format::new(Codec::Pcm, from.rate)).unwrap());
+    let raw = Format::new(Codec::Pcm, from.rate);
+    let (mut coder, mut decoder) = (Transcoder::new(raw, from).unwrap(), Transcoder::new(from, to).unwrap());
+    let mut after_a_minute = 0;
+    for index in 0..60 {
+        for at in (0..minute.len()).step_by(4_096) {
+            let coded = coder.push(&minute.slice(at..minute.len().min(at + 4_096))).unwrap();
+            decoder.push(&coded).unwrap();
+        }
+        if index == 0 {
+            after_a_minute = own_memory();
+        }
+    }
+    own_memory().saturating_sub(after_a_minute)
+}
+
 /// KiB of the service for each stream, its threads before and under load, and
 /// how many streams were running when it was looked at.
 async fn streams(format: &str) -> (f64, u64, u64, usize) {
@@ -93,6 +112,19 @@ async fn main() {
             from.codec, from.rate, to.codec, to.rate
         );
         report.push(json!({"from": from, "to": to, "kib": each}));
+    }
+    for (from, to) in [
+        (Format::new(Codec::Mp3, 24_000), Format::new(Codec::OggOpus, 16_000)),
+        (Format::new(Codec::OggOpus, 24_000), Format::new(Codec::Flac, 24_000)),
+        (Format::new(Codec::Flac, 24_000), Format::new(Codec::WebmOpus, 24_000)),
+        (Format::new(Codec::WebmOpus, 24_000), Format::new(Codec::Mp3, 24_000)),
+    ] {
+        let grown = tokio::task::spawn_blocking(move || hour(from, to)).await.unwrap();
+        println!(
+            "an hour of {:>9} to {:>9}                   {grown:8} KiB more than after a minute",
+            from.codec, to.codec
+        );
+        report.push(json!({"hour": true, "from": from, "to": to, "grown_kib": grown}));
     }
     let mut loads: Vec<Value> = Vec::new();
     for format in ["audio/ogg;codecs=opus", "audio/mpeg;rate=16000", "audio/basic"] {

@@ -59,7 +59,7 @@ pub use format::{Codec, Format, STANDARD_RATES};
 pub use joiner::Joiner;
 pub use loudness::{Loudness, LoudnessMeter, PEAK_LIMIT, TARGET_LOUDNESS};
 pub use meter::{Length, Meter, measure};
-pub use negotiate::{Preference, negotiate, parse_accept};
+pub use negotiate::{Preference, by_weight, negotiate, parse_accept};
 pub use pcm::{alaw_decode, alaw_encode, mulaw_decode, mulaw_encode};
 pub use peaks::Peaks;
 pub use profile::{PROFILES, Profile};

@@ -68,7 +68,7 @@ pub(crate) struct FrameSplitter {
     /// Bytes of an ID3v2 tag still to pass over, and what has passed of it.
     skip: usize,
     tag: Vec<u8>,
-    in_step: Option<FrameHeader>,
+    in_step: bool,
     garbage: usize,
     /// Pieces that came so far.
     pieces: u64,
@@ -96,16 +96,17 @@ impl FrameSplitter {
             if self.skip > 0 || self.pending.len() < 4 {
                 return Ok(None);
             }
-            if self.in_step.is_none() && self.pending.starts_with(b"ID3") {
+            if !self.in_step && self.pending.starts_with(b"ID3") {
                 let Some(length) = id3::length(&self.pending) else { return Ok(None) };
                 self.skip = length;
                 self.tag.clear();
                 continue;
             }
             let header = FrameHeader::parse(&self.pending);
-            match header.filter(|h| self.in_step.is_none_or(|before| before.goes_with(h))) {
+            // One stream has one rate: what claims another is no frame of it.
+            match header.filter(|h| self.layout.is_none_or(|layout| layout.rate == h.layout.rate)) {
                 Some(header) if self.pending.len() < header.bytes => return Ok(None),
-                Some(header) if self.in_step.is_some() => return Ok(Some(self.take(header))),
+                Some(header) if self.in_step => return Ok(Some(self.take(header))),
                 // Out of step a header alone proves little: another must follow.
                 Some(header) => match self.pending.get(header.bytes..header.bytes + 4) {
                     Some(next) if FrameHeader::parse(next).is_some_and(|next| header.goes_with(&next)) => {
@@ -121,7 +122,7 @@ impl FrameSplitter {
                     None => return Ok(None),
                 },
                 None => {
-                    self.in_step = None;
+                    self.in_step = false;
                     self.step_over_garbage()?;
                 }
             }
@@ -139,7 +140,7 @@ impl FrameSplitter {
     }
 
     fn take(&mut self, header: FrameHeader) -> (FrameHeader, Vec<u8>) {
-        self.in_step = Some(header);
+        self.in_step = true;
         self.layout = Some(header.layout);
         self.garbage = 0;
         (header, self.pending.split_to(header.bytes).to_vec())
@@ -163,7 +164,7 @@ impl FrameSplitter {
 
     /// Whether a frame was begun and never completed.
     pub(crate) fn torn(&self) -> bool {
-        self.in_step.is_some() && FrameHeader::parse(&self.pending).is_some_and(|h| self.pending.len() < h.bytes)
+        self.in_step && FrameHeader::parse(&self.pending).is_some_and(|h| self.pending.len() < h.bytes)
     }
 }
 
@@ -264,6 +265,24 @@ mod tests {
         assert_eq!(FrameHeader::parse(&[0xFF, 0xFB, 0xF2, 0x64]), None, "bit rate 15 is reserved");
         assert_eq!(FrameHeader::parse(&[0xFF, 0xFD, 0x92, 0x64]), None, "layer II");
         assert_eq!(FrameHeader::parse(&[0xFF, 0xFB, 0x92]), None, "too short");
+    }
+
+    #[test]
+    fn a_stream_has_one_rate_whatever_stands_between_its_frames() {
+        let frame = |header: [u8; 4]| {
+            let mut frame = header.to_vec();
+            frame.resize(FrameHeader::parse(&header).expect("valid").bytes, 0);
+            frame
+        };
+        let (ours, other) = (frame([0xFF, 0xF3, 0x64, 0xC4]), frame([0xFF, 0xFB, 0x92, 0x64]));
+        let stream = [&ours[..], &ours, b"xyz", &other, &other, &ours, &ours].concat();
+        let mut splitter = FrameSplitter::default();
+        splitter.push(&stream);
+        let mut rates = Vec::new();
+        while let Some((header, _)) = splitter.next(true).expect("no fault") {
+            rates.push(header.layout.rate);
+        }
+        assert_eq!(rates, [24_000; 4]);
     }
 
     #[test]

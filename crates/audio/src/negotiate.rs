@@ -13,18 +13,16 @@ pub enum Preference {
     Any,
 }
 
-/// Reads an `Accept` field into its acceptable ranges, best first.
-///
-/// Ranges with `q=0` and types that are not known are left out; equal weights
-/// keep their order.
-pub fn parse_accept(field: &str) -> Vec<Preference> {
-    let mut ranges: Vec<(u16, Preference)> = field.split(',').filter_map(parse_range).collect();
+/// The ranges of an `Accept` field of any kind, best first and without their
+/// weights. Those of weight 0 are left out; equal weights keep their order.
+pub fn by_weight(field: &str) -> Vec<String> {
+    let mut ranges: Vec<(u16, String)> = field.split(',').filter_map(weighed).collect();
     ranges.sort_by_key(|(weight, _)| std::cmp::Reverse(*weight));
-    ranges.into_iter().map(|(_, preference)| preference).collect()
+    ranges.into_iter().map(|(_, range)| range).collect()
 }
 
-/// Weight in thousandths, and the range; `None` for what is not acceptable.
-fn parse_range(range: &str) -> Option<(u16, Preference)> {
+/// A range's weight in thousandths, and the range without it.
+fn weighed(range: &str) -> Option<(u16, String)> {
     let mut weight = 1_000;
     let mut kept = Vec::new();
     for (index, part) in range.split(';').map(str::trim).enumerate() {
@@ -36,20 +34,26 @@ fn parse_range(range: &str) -> Option<(u16, Preference)> {
             _ => kept.push(part),
         }
     }
-    if weight == 0 {
-        return None;
-    }
-    let essence = kept.first()?.to_ascii_lowercase();
-    let preference = match essence.as_str() {
+    (weight > 0).then(|| (weight, kept.join(";")))
+}
+
+/// Reads an `Accept` field into its acceptable ranges, best first; types that
+/// are not known are left out.
+pub fn parse_accept(field: &str) -> Vec<Preference> {
+    by_weight(field).iter().filter_map(|range| preference(range)).collect()
+}
+
+fn preference(range: &str) -> Option<Preference> {
+    let essence = range.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    Some(match essence.as_str() {
         "*/*" | "audio/*" => Preference::Any,
         "application/json" => Preference::Json,
         _ => {
-            let (format, rate_named) = Format::parse_partial(&kept.join(";")).ok()?;
+            let (format, rate_named) = Format::parse_partial(range).ok()?;
             // What is only read cannot be given.
             format.codec.is_written().then_some(Preference::Audio { format, rate_named })?
         }
-    };
-    Some((weight, preference))
+    })
 }
 
 /// The format to answer with: the best acceptable one, `default` for `*/*` or

@@ -1,6 +1,6 @@
 //! `POST /transcripts`: audio to text.
 
-use dispatcher_audio::Format;
+use dispatcher_audio::{Format, by_weight};
 use dispatcher_core::is_language_tag;
 use dispatcher_engines::{AudioSource, AudioSplitter, ScanError};
 use dispatcher_gateway::{Gateway, GatewayError, GivenAudio, Recognised, RecognitionRequest};
@@ -106,12 +106,15 @@ enum Form {
     Srt,
 }
 
-/// The first acceptable form; JSON where anything will do.
+/// The form that is liked best; JSON where anything will do.
 fn form_of(accept: &str) -> Result<Form, Problem> {
-    let ranges = accept.split(',').map(|range| range.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
-    for range in ranges {
-        match range.as_str() {
-            "" | "*/*" | "application/*" | "application/json" => return Ok(Form::Json),
+    if accept.trim().is_empty() {
+        return Ok(Form::Json);
+    }
+    for range in by_weight(accept) {
+        let essence = range.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+        match essence.as_str() {
+            "*/*" | "application/*" | "application/json" => return Ok(Form::Json),
             "text/plain" | "text/*" => return Ok(Form::Text),
             "text/vtt" => return Ok(Form::Vtt),
             "application/x-subrip" => return Ok(Form::Srt),
@@ -328,4 +331,30 @@ async fn digest(audio: &GivenAudio) -> Result<String, Problem> {
     });
     let result = work.await.map_err(|error| Problem::new("internal", error.to_string()))?;
     result.map_err(|error| Problem::new("internal", error.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn weights_decide_which_form_a_transcript_has() {
+        for (accept, form) in [
+            ("", "Json"),
+            ("*/*", "Json"),
+            ("text/vtt;q=0.5, application/x-subrip", "Srt"),
+            ("application/json;q=0.1, text/plain", "Text"),
+            ("application/json;q=0, text/*;q=0.2", "Text"),
+            ("image/png, Text/VTT", "Vtt"),
+        ] {
+            let made = form_of(accept).ok().map(|form| match form {
+                Form::Json => "Json",
+                Form::Text => "Text",
+                Form::Vtt => "Vtt",
+                Form::Srt => "Srt",
+            });
+            assert_eq!(made, Some(form), "{accept}");
+        }
+        assert!(form_of("image/png, application/json;q=0").is_err(), "nothing that can be made is liked");
+    }
 }
