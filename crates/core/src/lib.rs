@@ -23,9 +23,10 @@ pub use nearest::nearest;
 pub use plan::{Candidate, PlanError, Planner, Wanted};
 pub use route::{Conditions, Leg, Route, RouteError, Work};
 pub use sheet::{
-    Access, Answer, ArgumentText, Body, CallTemplate, Driver, ErrorRule, FormatSpec, Guide, Limits, LineWords,
-    LocalAudio, Model, Network, PlainAnswer, ProcessSpec, Recognition, Scheme, Sheet, SheetError, Site, Synthesis,
-    TimeUnit, TranscriptPaths,
+    Access, Answer, ArgumentText, AssertionAlgorithm, AssertionSpec, AssertionUse, Body, CallTemplate, ClientShown,
+    Driver, ErrorRule, FormatSpec, Guide, Limits, LineWords, LocalAudio, Model, Network, PlainAnswer, ProcessSpec,
+    Recognition, Scheme, Sheet, SheetError, SignatureAlgorithm, SignatureSpec, Site, Synthesis, TimeUnit, TokenSpec,
+    TranscriptPaths,
 };
 pub use tariff::{Measure, Tariff, Usage};
 pub use transcript::{Alternative, Transcript, Word};

@@ -108,10 +108,19 @@ impl Engine {
         }
     }
 
-    /// The host that credentials are bound to; empty for local programs.
+    /// The hosts that see a credential, to which it is bound: the endpoint's
+    /// and, where tokens are had elsewhere, that one's. Empty for local programs.
     pub fn host(&self) -> String {
-        let endpoint = self.sheet.endpoint.as_deref().and_then(|endpoint| reqwest::Url::parse(endpoint).ok());
-        endpoint.map(|url| url.host_str().unwrap_or_default().to_owned()).unwrap_or_default()
+        let token = self.sheet.access.token.as_ref().and_then(|token| token.call.split_once(' '));
+        let elsewhere = token.map(|(_, target)| target).filter(|target| !target.starts_with('/'));
+        let addresses = [self.sheet.endpoint.as_deref(), elsewhere];
+        let mut hosts: Vec<String> = addresses
+            .into_iter()
+            .flatten()
+            .filter_map(|address| reqwest::Url::parse(address).ok()?.host_str().map(str::to_owned))
+            .collect();
+        hosts.dedup();
+        hosts.join(" ")
     }
 
     /// The format to ask the engine for, so that `wanted` costs least work

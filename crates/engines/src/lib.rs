@@ -3,12 +3,14 @@
 //!
 //! What does not live here: routes, fallback, metering, records.
 
+mod access;
 mod base64_json;
 mod engine;
 mod error;
 mod fetch;
 mod http;
 mod process;
+mod request;
 mod template;
 mod transcript;
 

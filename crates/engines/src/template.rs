@@ -35,6 +35,7 @@ impl Template {
         environment.set_fuel(Some(FUEL));
         environment.set_auto_escape_callback(|_| AutoEscape::None);
         environment.add_filter("json", to_json);
+        environment.add_filter("xml", to_xml);
         match place {
             Place::Plain => {}
             Place::Path => environment.set_formatter(|out, _, value| {
@@ -91,6 +92,22 @@ fn to_json(value: &Value) -> Result<Value, Error> {
     Ok(Value::from_safe_string(text))
 }
 
+/// Text as it stands in XML, in an element or between quotes.
+fn to_xml(value: &Value) -> Value {
+    let escape = |c: char| match c {
+        '&' => "&amp;".to_owned(),
+        '<' => "&lt;".to_owned(),
+        '>' => "&gt;".to_owned(),
+        '"' => "&quot;".to_owned(),
+        '\'' => "&apos;".to_owned(),
+        // What XML 1.0 has no place for, section 2.2.
+        '\t' | '\n' | '\r' => c.to_string(),
+        c if c < ' ' => " ".to_owned(),
+        c => c.to_string(),
+    };
+    Value::from_safe_string(value.to_string().chars().map(escape).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use minijinja::context;
@@ -108,6 +125,12 @@ mod tests {
         let parsed: serde_json::Value = serde_json::from_str(&body).expect("JSON");
         assert_eq!(parsed["say"], "say \"no\" & <go>\n");
         assert_eq!(parsed["again"], parsed["say"]);
+    }
+
+    #[test]
+    fn text_cannot_break_out_of_its_element() {
+        let made = render("<speak>{{ text|xml }}</speak>", Place::Plain).expect("renders");
+        assert_eq!(made, "<speak>say &quot;no&quot; &amp; &lt;go&gt;\n</speak>");
     }
 
     #[test]

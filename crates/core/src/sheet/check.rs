@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Driver, FormatSpec, Scheme, Sheet};
+use super::{Driver, FormatSpec, Sheet};
 use crate::Cause;
 
 /// The version of the sheet language that is read here.
@@ -46,15 +46,10 @@ impl Sheet {
     }
 
     fn check_access(&self) -> Result<(), Fault> {
-        let access = &self.access;
-        let message = match access.scheme {
-            Scheme::None if !access.parts.is_empty() => "scheme \"none\" takes no parts",
-            Scheme::Bearer if access.parts.len() != 1 => "scheme \"bearer\" takes exactly one part",
-            Scheme::Headers if access.headers.is_empty() => "scheme \"headers\" needs [access.headers]",
-            Scheme::Query if access.query.is_empty() => "scheme \"query\" needs [access.query]",
-            _ => return Ok(()),
-        };
-        Err((vec!["access", "scheme"], message.into()))
+        match self.access.fault() {
+            Some((key, message)) => Err((vec!["access", key], message)),
+            None => Ok(()),
+        }
     }
 
     fn check_driver(&self) -> Result<(), Fault> {

@@ -3,10 +3,12 @@
 //! This module holds the shape of a sheet and its checks. Templates and paths
 //! are kept as text; the engines crate compiles them.
 
+mod access;
 mod check;
 mod place;
 mod shape;
 
+pub use access::*;
 pub use place::SheetError;
 pub use shape::*;
 

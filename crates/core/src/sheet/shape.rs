@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::Access;
 use crate::{Cause, Tariff, Voice};
 
 /// Where an engine runs.
@@ -39,35 +40,6 @@ pub enum Driver {
 pub struct Guide {
     #[serde(default)]
     pub steps: Vec<String>,
-}
-
-/// How a call is authorised.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Scheme {
-    #[default]
-    None,
-    /// `Authorization: Bearer` with the first part (RFC 6750).
-    Bearer,
-    /// Header fields by template.
-    Headers,
-    /// Query parameters by template.
-    Query,
-}
-
-/// `[access]`.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Access {
-    #[serde(default)]
-    pub scheme: Scheme,
-    /// Names of the parts of the credential.
-    #[serde(default)]
-    pub parts: Vec<String>,
-    #[serde(default)]
-    pub headers: BTreeMap<String, String>,
-    #[serde(default)]
-    pub query: BTreeMap<String, String>,
 }
 
 /// `[process]`: a local program. Never a shell.
@@ -189,7 +161,10 @@ pub struct CallTemplate<'a> {
 pub enum Body<'a> {
     Empty,
     Json(&'a str),
-    Text(&'a str),
+    Text {
+        text: &'a str,
+        content_type: Option<&'a str>,
+    },
     Form(&'a BTreeMap<String, String>),
     /// Parts by template; `audio` names the part that carries the audio.
     Multipart {
@@ -217,6 +192,9 @@ macro_rules! call_members {
             pub json: Option<String>,
             #[serde(default)]
             pub text: Option<String>,
+            /// The media type of `text`; plain text unless said.
+            #[serde(default)]
+            pub content_type: Option<String>,
             #[serde(default)]
             pub form: Option<BTreeMap<String, String>>,
             #[serde(default)]
@@ -244,7 +222,7 @@ macro_rules! call_members {
             fn written_body(&self) -> Body<'_> {
                 match (&self.json, &self.text, &self.form) {
                     (Some(json), ..) => Body::Json(json),
-                    (_, Some(text), _) => Body::Text(text),
+                    (_, Some(text), _) => Body::Text { text, content_type: self.content_type.as_deref() },
                     (.., Some(form)) => Body::Form(form),
                     _ => Body::Empty,
                 }

@@ -1,0 +1,270 @@
+//! `[access]`: how a call is authorised.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+/// How a call is authorised.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Scheme {
+    #[default]
+    None,
+    /// `Authorization: Bearer` with the first part (RFC 6750).
+    Bearer,
+    /// Header fields by template.
+    Headers,
+    /// Query parameters by template.
+    Query,
+    /// `Authorization: Basic` with two parts (RFC 7617).
+    Basic,
+    /// A token from `[access.token]`, asked for with two parts (RFC 6749,
+    /// section 4.4), sent as bearer and kept until it ends.
+    ClientCredentials,
+    /// A signed statement (RFC 7519), sent itself as bearer or exchanged for
+    /// a token (RFC 7523).
+    Assertion,
+    /// A signature over the message (RFC 9421).
+    Signature,
+}
+
+/// `[access]`.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Access {
+    #[serde(default)]
+    pub scheme: Scheme,
+    /// Names of the parts of the credential.
+    #[serde(default)]
+    pub parts: Vec<String>,
+    /// Parts that are no secret: every template may name them, as
+    /// `{{ access.region }}`, and they are not taken out of error texts.
+    #[serde(default)]
+    pub open: Vec<String>,
+    #[serde(default)]
+    pub headers: BTreeMap<String, String>,
+    #[serde(default)]
+    pub query: BTreeMap<String, String>,
+    #[serde(default)]
+    pub token: Option<TokenSpec>,
+    #[serde(default)]
+    pub assertion: Option<AssertionSpec>,
+    #[serde(default)]
+    pub signature: Option<SignatureSpec>,
+}
+
+/// How a client shows itself to a token endpoint (RFC 6749, section 2.3.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ClientShown {
+    /// In `Authorization: Basic`, both form-encoded before.
+    #[default]
+    Basic,
+    /// As `client_id` and `client_secret` in the form.
+    Form,
+}
+
+/// `[access.token]`: where a token is had.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TokenSpec {
+    /// `POST /path` at the endpoint, or `POST https://elsewhere/path`.
+    pub call: String,
+    #[serde(default)]
+    pub client: ClientShown,
+    #[serde(default)]
+    pub scope: Option<String>,
+    /// More fields of the form, by template over `credential` and `access`.
+    #[serde(default)]
+    pub form: BTreeMap<String, String>,
+    /// Where the token lies in the answer (JSONPath).
+    #[serde(default = "access_token")]
+    pub token: String,
+    /// Where its lifetime in seconds lies.
+    #[serde(default = "expires_in")]
+    pub lifetime: String,
+    /// Its lifetime where the answer tells none.
+    #[serde(default = "five_minutes")]
+    pub seconds: u64,
+}
+
+fn access_token() -> String {
+    "$.access_token".into()
+}
+
+fn expires_in() -> String {
+    "$.expires_in".into()
+}
+
+fn five_minutes() -> u64 {
+    300
+}
+
+/// How an assertion is signed (RFC 7518, section 3.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum AssertionAlgorithm {
+    RS256,
+    ES256,
+}
+
+/// What an assertion is good for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum AssertionUse {
+    /// Exchanged at `[access.token]` (RFC 7523, section 2.1).
+    #[default]
+    Token,
+    /// Sent as bearer.
+    Bearer,
+}
+
+/// `[access.assertion]`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AssertionSpec {
+    pub algorithm: AssertionAlgorithm,
+    /// The part that is the private key, in PEM.
+    pub key: String,
+    /// The part that names the key, for the header `kid`.
+    #[serde(default)]
+    pub key_id: Option<String>,
+    /// Claims as JSON, by template over `credential` and `access`; `iat`,
+    /// `exp` and `jti` are put in.
+    pub claims: String,
+    /// Seconds for which it holds.
+    #[serde(default = "five_minutes")]
+    pub seconds: u64,
+    #[serde(default, rename = "use")]
+    pub used_as: AssertionUse,
+}
+
+/// How a message is signed (RFC 9421, section 3.3).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum SignatureAlgorithm {
+    #[serde(rename = "hmac-sha256")]
+    HmacSha256,
+    #[serde(rename = "ed25519")]
+    Ed25519,
+    #[serde(rename = "ecdsa-p256-sha256")]
+    EcdsaP256Sha256,
+    #[serde(rename = "rsa-v1_5-sha256")]
+    RsaV15Sha256,
+    #[serde(rename = "rsa-pss-sha512")]
+    RsaPssSha512,
+}
+
+impl SignatureAlgorithm {
+    /// Its name in the registry of RFC 9421, section 6.2.
+    pub fn name(self) -> &'static str {
+        match self {
+            SignatureAlgorithm::HmacSha256 => "hmac-sha256",
+            SignatureAlgorithm::Ed25519 => "ed25519",
+            SignatureAlgorithm::EcdsaP256Sha256 => "ecdsa-p256-sha256",
+            SignatureAlgorithm::RsaV15Sha256 => "rsa-v1_5-sha256",
+            SignatureAlgorithm::RsaPssSha512 => "rsa-pss-sha512",
+        }
+    }
+}
+
+/// `[access.signature]`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SignatureSpec {
+    pub algorithm: SignatureAlgorithm,
+    /// The part that is the key: PEM (PKCS #8), or base64 for `hmac-sha256`.
+    pub key: String,
+    /// The part that names the key.
+    pub key_id: String,
+    /// Components that are covered: `@method`, `@target-uri`, `@authority`,
+    /// `@scheme`, `@path`, `@query`, and header fields in small letters.
+    #[serde(default = "usual_components")]
+    pub covers: Vec<String>,
+    #[serde(default = "usual_label")]
+    pub label: String,
+    /// Write the algorithm's name beside the signature.
+    #[serde(default)]
+    pub name_algorithm: bool,
+}
+
+fn usual_components() -> Vec<String> {
+    ["@method", "@target-uri", "content-digest"].map(str::to_owned).to_vec()
+}
+
+fn usual_label() -> String {
+    "sig1".into()
+}
+
+impl Access {
+    /// What types alone cannot say; the key at fault and why.
+    pub(super) fn fault(&self) -> Option<(&'static str, String)> {
+        let count = self.parts.len();
+        let known = |part: &str| self.parts.iter().any(|known| known == part);
+        let message = match self.scheme {
+            Scheme::None if count > 0 => "scheme \"none\" takes no parts",
+            Scheme::Bearer if count != 1 => "scheme \"bearer\" takes exactly one part",
+            Scheme::Headers if self.headers.is_empty() => "scheme \"headers\" needs [access.headers]",
+            Scheme::Query if self.query.is_empty() => "scheme \"query\" needs [access.query]",
+            Scheme::Basic if count - self.opened() != 2 => {
+                "scheme \"basic\" takes two parts that are not open: the name and the password"
+            }
+            Scheme::ClientCredentials if count - self.opened() != 2 => {
+                "scheme \"client-credentials\" takes two parts that are not open: the id and the secret"
+            }
+            Scheme::ClientCredentials if self.token.is_none() => "scheme \"client-credentials\" needs [access.token]",
+            Scheme::Assertion if self.assertion.is_none() => "scheme \"assertion\" needs [access.assertion]",
+            Scheme::Signature if self.signature.is_none() => "scheme \"signature\" needs [access.signature]",
+            _ => "",
+        };
+        if !message.is_empty() {
+            return Some(("scheme", message.into()));
+        }
+        if let Some(stranger) = self.open.iter().find(|part| !known(part)) {
+            return Some(("open", format!("'{stranger}' is not among the parts")));
+        }
+        if let Some(assertion) = &self.assertion {
+            let named = [Some(&assertion.key), assertion.key_id.as_ref()];
+            if let Some(stranger) = named.into_iter().flatten().find(|part| !known(part)) {
+                return Some(("assertion", format!("'{stranger}' is not among the parts")));
+            }
+            if assertion.used_as == AssertionUse::Token && self.token.is_none() {
+                return Some(("assertion", "use = \"token\" needs [access.token]".into()));
+            }
+        }
+        if let Some(signature) = &self.signature {
+            if let Some(stranger) = [&signature.key, &signature.key_id].into_iter().find(|part| !known(part)) {
+                return Some(("signature", format!("'{stranger}' is not among the parts")));
+            }
+            let derived = ["@method", "@target-uri", "@authority", "@scheme", "@path", "@query"];
+            let strange = |name: &&String| {
+                (name.starts_with('@') && !derived.contains(&name.as_str()))
+                    || name.bytes().any(|b| b.is_ascii_uppercase())
+            };
+            if let Some(name) = signature.covers.iter().find(strange) {
+                return Some((
+                    "signature",
+                    format!("'{name}' cannot be covered; header fields stand in small letters"),
+                ));
+            }
+        }
+        let call = self.token.as_ref().map(|token| token.call.split_once(' '));
+        match call {
+            Some(None) => Some(("token", "a call is a method, a space, and a path or address".into())),
+            Some(Some(("POST", target)))
+                if target.starts_with('/') || target.starts_with("https://") || target.starts_with("http://") =>
+            {
+                None
+            }
+            Some(_) => Some(("token", "a token is asked for with POST and a path or address".into())),
+            None => None,
+        }
+    }
+
+    fn opened(&self) -> usize {
+        self.parts.iter().filter(|part| self.open.contains(part)).count()
+    }
+
+    /// The parts that are secret, in order.
+    pub fn secret_parts(&self) -> impl Iterator<Item = &String> {
+        self.parts.iter().filter(|part| !self.open.contains(part))
+    }
+}
