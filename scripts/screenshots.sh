@@ -41,7 +41,7 @@ dispatcher demo --data "$work/data" --port 0 >"$work/told" 2>/dev/null &
 until [ -f "$work/data/demo.env" ]; do sleep 0.2; done
 sleep 0.5
 . "$work/data/demo.env"
-heron=$(grep -o 'http[^ ]*/weather' "$work/told")
+heron=$(grep 'heron  ' "$work/told" | grep -o 'http[^ ]*/weather')
 say() { DISPATCHER_KEY=$DISPATCHER_APP_KEY dispatcher speak "$@" -o "$work/out/" >/dev/null 2>&1 || true; }
 say "The 06:15 to Gullsay is delayed by twenty minutes." --voice quayside
 say "The 07:40 to Marram Point leaves from berth two." --voice heron/marin --model fine

@@ -23,6 +23,7 @@ pub struct Demo {
     pub operator: String,
     pub app: String,
     pub heron: String,
+    told: String,
     pub sign_in: String,
     pub http: reqwest::Client,
     binary: PathBuf,
@@ -74,7 +75,8 @@ impl Demo {
             url: value("DISPATCHER_URL"),
             operator: value("DISPATCHER_KEY"),
             app: value("DISPATCHER_APP_KEY"),
-            heron: word("/weather").trim_end_matches("/weather").to_owned(),
+            heron: word("heron  ").trim_end_matches("/weather").to_owned(),
+            told: text.clone(),
             sign_in: word("/sign-in/"),
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
             binary: binary.into(),
@@ -129,6 +131,14 @@ impl Demo {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
         panic!("the dispatch {id} stays open");
+    }
+
+    /// The weather of any stand-in; clear where it is null.
+    pub async fn weather_of(&self, name: &str, forecast: Value) {
+        let line = self.told.lines().find(|line| line.contains(&format!("{name} ")) && line.contains("/weather"));
+        let url = line.and_then(|line| line.split_whitespace().find(|word| word.starts_with("http"))).unwrap();
+        let request = if forecast.is_null() { self.http.delete(url) } else { self.http.put(url).json(&forecast) };
+        assert!(request.send().await.unwrap().status().is_success());
     }
 
     /// Heron's weather; clear where it is null.

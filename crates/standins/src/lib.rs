@@ -5,12 +5,18 @@
 //! hear tone speech ([`tone`]), so that what went through can be proved by
 //! content.
 
+mod bittern;
+mod godwit;
 mod heron;
 mod serve;
+mod spoken;
 pub mod tone;
+mod trouble;
 mod turnstone;
 mod weather;
 
+pub use bittern::start as start_bittern;
+pub use godwit::start as start_godwit;
 pub use heron::{VOICES as HERON_VOICES, start as start_heron};
 pub use serve::StandIn;
 pub use turnstone::start as start_turnstone;

@@ -21,6 +21,8 @@ pub(crate) enum Weather {
     Drip,
     /// Bytes that are no audio, under an audio type.
     Garbage,
+    /// Base64 with a letter that is none.
+    BadBase64,
     /// A page of markup in place of audio.
     WrongType,
     /// No answer at all for a long time.

@@ -3,15 +3,14 @@
 
 mod once;
 mod scenario;
+mod standins;
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use dispatcher_server::{Config, EngineOverride, Running, Service, init_logging};
-use dispatcher_standins::{StandIn, start_heron, start_turnstone};
-use dispatcher_vault::random_token;
+use dispatcher_server::{Config, Running, Service, init_logging};
 use secrecy::{ExposeSecret as _, SecretString};
 
+use self::standins::{StandInSecrets, StandIns};
 use crate::args::DemoArgs;
 use crate::client::Client;
 use crate::error::CliError;
@@ -20,8 +19,7 @@ use crate::output;
 /// A demo that runs: the service, the stand-ins, and the keys to call it with.
 struct Demo {
     service: Running,
-    heron: StandIn,
-    _turnstone: StandIn,
+    standins: StandIns,
     operator_key: SecretString,
     app_key: SecretString,
 }
@@ -39,7 +37,7 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
          Console   {url}\n\
          Sign in   {}   (works once)\n\
          Data      {}\n\
-         Stand-in  heron, its weather at {}/weather\n\n\
+         Weather   {}\n\n\
          Three commands to try, in another terminal:\n\n\
          \x20 . {}\n\
          \x20 dispatcher speak \"The 06:15 to Gullsay is delayed by twenty minutes.\" --voice quayside -o late.mp3\n\
@@ -48,11 +46,11 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
          Ctrl-C ends it.",
         demo.service.sign_in_link(),
         data.display(),
-        demo.heron.url(),
+        demo.standins.weathers(),
         environment.display(),
     ))?;
     // The stand-ins live as long as the service.
-    let Demo { service, heron: _heron, _turnstone, .. } = demo;
+    let Demo { service, standins: _standins, .. } = demo;
     Ok(service.until_signalled().await?)
 }
 
@@ -66,7 +64,7 @@ async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
     let example = once::Example {
         app: Client::to(url.clone(), Some(demo.app_key.clone()))?,
         operator: Client::to(url, Some(demo.operator_key.clone()))?,
-        heron: demo.heron.url(),
+        heron: demo.standins.heron.url(),
         out,
     };
     let outcome = example.run(json).await;
@@ -80,31 +78,26 @@ fn absolute(path: &Path) -> PathBuf {
 }
 
 async fn start(data: &Path, port: u16, log_level: &str) -> Result<Demo, CliError> {
-    let tokens = (random_token(&mut rand::rng()), random_token(&mut rand::rng()));
-    let heron = start_heron(0, &tokens.0).await?;
-    let turnstone = start_turnstone(0, &tokens.1).await?;
+    let secrets = StandInSecrets::new();
+    let standins = StandIns::start(&secrets).await?;
     let sheets = data.join("sheets");
     scenario::write_sheets(&sheets)?;
-    let endpoint = |standin: &StandIn| EngineOverride { endpoint: Some(standin.url()) };
     let config = Config {
         data: data.to_owned(),
         port,
         sheets: vec![sheets],
         log_level: log_level.into(),
-        engines: BTreeMap::from([
-            ("heron".to_owned(), endpoint(&heron)),
-            ("turnstone".to_owned(), endpoint(&turnstone)),
-        ]),
+        engines: standins.endpoints(),
         ..Config::default()
     };
     init_logging(&config);
     let service = Service::new(&config).await?.start();
     service.ready().await;
     let gateway = service.gateway();
-    scenario::fill(gateway, [("heron", &tokens.0), ("turnstone", &tokens.1)]).await.map_err(failed)?;
+    scenario::fill(gateway, secrets.credentials()).await.map_err(failed)?;
     let operator_key = scenario::new_access_key(gateway, "console").await.map_err(failed)?;
     let app_key = scenario::new_access_key(gateway, "quay-announcer").await.map_err(failed)?;
-    Ok(Demo { service, heron, _turnstone: turnstone, operator_key, app_key })
+    Ok(Demo { service, standins, operator_key, app_key })
 }
 
 fn failed(error: dispatcher_gateway::GatewayError) -> CliError {

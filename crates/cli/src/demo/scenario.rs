@@ -6,13 +6,15 @@ use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Conditions, Criteria, Leg, Route, Work};
 use dispatcher_gateway::{Gateway, GatewayError, OwnProfile, now_micros};
 use dispatcher_store::{AccessKey, App, StoreError};
-use dispatcher_vault::{KeyKind, new_key, random_token};
+use dispatcher_vault::{KeyKind, Parts, new_key, random_token};
 use secrecy::SecretString;
 use serde::Deserialize;
 
 use crate::error::CliError;
 
-const SHEETS: [(&str, &str); 2] = [
+const SHEETS: [(&str, &str); 4] = [
+    ("bittern.toml", include_str!("../../../../demo/sheets/bittern.toml")),
+    ("godwit.toml", include_str!("../../../../demo/sheets/godwit.toml")),
     ("heron.toml", include_str!("../../../../demo/sheets/heron.toml")),
     ("turnstone.toml", include_str!("../../../../demo/sheets/turnstone.toml")),
 ];
@@ -114,14 +116,16 @@ fn gate_screen() -> OwnProfile {
 }
 
 /// Fills the records with the scenario; what is there already stays.
-pub(super) async fn fill(gateway: &Gateway, tokens: [(&str, &String); 2]) -> Result<(), GatewayError> {
+pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> Result<(), GatewayError> {
     for app in apps() {
         match gateway.store().add_app(app, "demo".into()).await {
             Ok(_) | Err(StoreError::Taken { .. }) => {}
             Err(error) => return Err(error.into()),
         }
     }
-    gateway.put_profile(gate_screen(), "demo").await?;
+    if gateway.registry().profiles().all().iter().all(|(profile, _)| profile.name != gate_screen().name) {
+        gateway.put_profile(gate_screen(), "demo").await?;
+    }
     let mut console = gateway.store().app("console".into()).await?;
     if console.default_voice.is_none() {
         console.default_voice = Some("quayside".into());
@@ -133,8 +137,7 @@ pub(super) async fn fill(gateway: &Gateway, tokens: [(&str, &String); 2]) -> Res
             gateway.put_route(route, "demo").await?;
         }
     }
-    for (engine, token) in tokens {
-        let parts = [("token".to_owned(), SecretString::from(token.clone()))].into();
+    for (engine, parts) in credentials {
         gateway.add_credential(engine, None, parts, "demo").await?;
     }
     Ok(())

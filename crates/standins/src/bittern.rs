@@ -1,0 +1,180 @@
+//! Bittern: synthesis. Basic access; SSML in, base64 inside JSON out.
+//!
+//! `POST /{shore}/boom?bird={voice}&reel={mp3|wav}`, the shore being `north`
+//! or `south`, takes a document of at most 7,200 bytes, tags included, and
+//! answers `{"boom": {"sound": …, "bytes": …}}`. Errors are
+//! `{"wrong": {"number": …, "because": …}}`.
+
+use std::sync::Arc;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format, encode_all};
+use futures::SinkExt as _;
+use hyper::body::{Frame, Incoming};
+use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
+use hyper::{Method, Request, Response, StatusCode};
+use serde_json::json;
+
+use crate::serve::{Answer, Body, Service, StandIn, collect, json as in_json, serve, streamed};
+use crate::spoken::spoken;
+use crate::tone::{Manner, speak};
+use crate::trouble::{Trouble, foul};
+use crate::weather::{Sky, Weather};
+
+/// Voices: id and pitch factor.
+const VOICES: [(&str, f64); 4] = [("rushes", 0.90), ("reed", 1.04), ("estuario", 0.93), ("ashibe", 1.08)];
+const RATE: u32 = 24_000;
+const MAX_BYTES: usize = 7_200;
+const ELEMENTS: [&str; 8] = ["speak", "p", "s", "break", "prosody", "emphasis", "sub", "lang"];
+
+struct Bittern {
+    user: String,
+    password: String,
+    shore: String,
+    sky: Arc<Sky>,
+}
+
+/// Starts bittern on a port of loopback (0: a free one); it knows this user,
+/// at one of its shores.
+///
+/// # Errors
+/// When the port cannot be had.
+pub async fn start(port: u16, user: &str, password: &str, shore: &str) -> std::io::Result<StandIn> {
+    let bittern = Bittern { user: user.into(), password: password.into(), shore: shore.into(), sky: Arc::default() };
+    serve(bittern, port).await
+}
+
+fn fault(status: StatusCode, number: u16, because: &str) -> Answer {
+    let mut answer = in_json(status, &json!({"wrong": {"number": number, "because": because}}))?;
+    if status == StatusCode::TOO_MANY_REQUESTS {
+        answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
+    }
+    Ok(answer)
+}
+
+fn tell(trouble: Trouble, given: &str) -> Answer {
+    let (number, because) = match trouble {
+        Trouble::Crowded => (21, "the reeds are full".to_owned()),
+        Trouble::Away => (22, "bittern is on the nest".to_owned()),
+        Trouble::Expired => (31, "the password has lapsed".to_owned()),
+        Trouble::NotActiveYet => (32, "this bird is not fledged yet".to_owned()),
+        Trouble::WrongRegion => (33, "this bird belongs to the other shore".to_owned()),
+        Trouble::MissingRole => (34, "this bird may not boom".to_owned()),
+        Trouble::Unpaid => (35, "the account has no balance".to_owned()),
+        Trouble::Echo => (41, format!("you came with {given}")),
+    };
+    fault(trouble.status(), number, &because)
+}
+
+/// One parameter of the address.
+fn parameter(query: &str, name: &str) -> Option<String> {
+    let found = query.split('&').find_map(|pair| pair.strip_prefix(name)?.strip_prefix('='));
+    found.map(str::to_owned)
+}
+
+impl Service for Bittern {
+    fn sky(&self) -> &Sky {
+        &self.sky
+    }
+
+    async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {
+        let path = request.uri().path().to_owned();
+        let query = request.uri().query().unwrap_or_default().to_owned();
+        let shore = path.strip_prefix('/').and_then(|path| path.strip_suffix("/boom"));
+        let (Some(shore @ ("north" | "south")), &Method::POST) = (shore, request.method()) else {
+            return fault(StatusCode::NOT_FOUND, 11, "bittern answers POST /north/boom and POST /south/boom");
+        };
+        let given = request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok());
+        let given = given.unwrap_or_default().to_owned();
+        let forecast = self.sky.next();
+        if let Some(answer) = foul(forecast.as_ref(), |trouble| tell(trouble, &given)).await {
+            self.sky.count(|delivered| delivered.refused += 1);
+            return answer;
+        }
+        let known = format!("Basic {}", STANDARD.encode(format!("{}:{}", self.user, self.password)));
+        if given != known {
+            self.sky.count(|delivered| delivered.refused += 1);
+            return fault(StatusCode::UNAUTHORIZED, 30, "no such bird, or another password");
+        }
+        if shore != self.shore {
+            self.sky.count(|delivered| delivered.refused += 1);
+            return tell(Trouble::WrongRegion, "");
+        }
+        self.sky.count(|delivered| delivered.calls += 1);
+        let body = collect(request.into_body(), 1 << 20).await?;
+        match check(&query, &body) {
+            Ok((text, pitch, codec)) => self.boom(&text, pitch, codec, forecast.map(|forecast| forecast.weather)),
+            Err((number, because)) => {
+                self.sky.count(|delivered| delivered.refused += 1);
+                let status = if number == 52 { StatusCode::PAYLOAD_TOO_LARGE } else { StatusCode::BAD_REQUEST };
+                fault(status, number, &because)
+            }
+        }
+    }
+}
+
+/// Text, pitch and coding of a good request; else the number of the fault.
+fn check(query: &str, body: &[u8]) -> Result<(String, f64, Codec), (u16, String)> {
+    let bird = parameter(query, "bird").unwrap_or_default();
+    let pitch = VOICES.iter().find(|(id, _)| *id == bird).map(|(_, pitch)| *pitch);
+    let pitch = pitch.ok_or_else(|| (51, format!("no bird '{bird}' in these reeds")))?;
+    let codec = match parameter(query, "reel").as_deref() {
+        Some("mp3") => Codec::Mp3,
+        Some("wav") => Codec::Wav,
+        other => return Err((53, format!("reel is mp3 or wav, not {other:?}"))),
+    };
+    if body.len() > MAX_BYTES {
+        return Err((52, format!("{} bytes, {MAX_BYTES} at most, tags included", body.len())));
+    }
+    let document = std::str::from_utf8(body).map_err(|_| (54, "the document is not UTF-8".to_owned()))?;
+    let text = spoken(document, &ELEMENTS).map_err(|because| (54, because))?;
+    if text.is_empty() { Err((55, "there is nothing to boom".into())) } else { Ok((text, pitch, codec)) }
+}
+
+impl Bittern {
+    fn boom(&self, text: &str, pitch: f64, codec: Codec, weather: Option<Weather>) -> Answer {
+        let samples = speak(text, Manner { pitch, rate: 1.5 }, RATE);
+        let audio = match weather {
+            Some(Weather::Garbage) => (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect(),
+            _ => encode_all(&samples, Format::new(codec, RATE))?,
+        };
+        let mut sound = STANDARD.encode(&audio);
+        if weather == Some(Weather::BadBase64) {
+            sound.insert(sound.len() / 2, '!');
+        }
+        let answer = json!({"boom": {"bytes": audio.len(), "sound": sound}}).to_string();
+        let characters = text.chars().count() as u64;
+        let bytes = audio.len() as u64;
+        self.sky.count(|delivered| delivered.audio_bytes += bytes);
+        let (mut sender, body) = streamed();
+        let sky = self.sky.clone();
+        let half = weather == Some(Weather::Half);
+        tokio::spawn(async move {
+            let answer = Bytes::from(answer);
+            let end = if half { answer.len() / 2 } else { answer.len() };
+            for at in (0..end).step_by(4_096) {
+                if sender.send(Ok(Frame::data(answer.slice(at..end.min(at + 4_096))))).await.is_err() {
+                    return sky.count(|delivered| delivered.left += 1);
+                }
+            }
+            if half {
+                let _ = sender.send(Err("half".into())).await;
+                return;
+            }
+            sky.count(|delivered| {
+                delivered.whole += 1;
+                delivered.characters += characters;
+            });
+        });
+        Ok(page(body, weather == Some(Weather::WrongType)))
+    }
+}
+
+fn page(body: Body, wrong: bool) -> Response<Body> {
+    let mut response = Response::new(body);
+    let kind = if wrong { "text/html" } else { "application/json" };
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
+    response
+}
