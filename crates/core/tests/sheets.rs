@@ -5,10 +5,12 @@ use dispatcher_core::{
     ArgumentText, Body, Cause, Driver, LocalAudio, Measure, Network, Scheme, Sheet, SheetError, Site, TimeUnit, Work,
 };
 
-const SHIPPED: [(&str, &str); 5] = [
+const SHIPPED: [(&str, &str); 7] = [
     ("espeak-ng", include_str!("../../../sheets/espeak-ng.toml")),
     ("flite", include_str!("../../../sheets/flite.toml")),
     ("pocketsphinx", include_str!("../../../sheets/pocketsphinx.toml")),
+    ("bittern", include_str!("../../../demo/sheets/bittern.toml")),
+    ("godwit", include_str!("../../../demo/sheets/godwit.toml")),
     ("heron", include_str!("../../../demo/sheets/heron.toml")),
     ("turnstone", include_str!("../../../demo/sheets/turnstone.toml")),
 ];
@@ -36,7 +38,15 @@ fn every_sheet_that_ships_is_read_and_tells_how_one_gets_access() {
             }
             Driver::Http => {
                 assert_eq!((sheet.site, sheet.network), (Site::Cloud, Network::Private), "{name} is on loopback");
-                assert_eq!((sheet.access.scheme, sheet.access.parts), (Scheme::Bearer, vec!["token".to_owned()]));
+                let (scheme, parts): (Scheme, &[&str]) = match name {
+                    "bittern" => (Scheme::Basic, &["user", "password", "shore"]),
+                    "godwit" => (Scheme::ClientCredentials, &["client_id", "client_secret"]),
+                    _ => (Scheme::Bearer, &["token"]),
+                };
+                assert_eq!(
+                    (sheet.access.scheme, &sheet.access.parts[..]),
+                    (scheme, &parts.iter().map(|p| (*p).to_owned()).collect::<Vec<_>>()[..])
+                );
             }
         }
         let voices = sheet.synthesis.map(|synthesis| synthesis.voices).unwrap_or_default();
@@ -88,6 +98,9 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         assert!(source.contains(from), "{from}");
         source.replacen(from, to, 1)
     };
+    let access = |scheme: &str, parts: &str, more: &str| {
+        base(&format!("[access]\nscheme = \"{scheme}\"\nparts = [{parts}]\n{more}"))
+    };
     for (source, key, says) in [
         (replace("POST /hear", "DELETE /hear"), "recognition.call", "GET, POST or PUT"),
         (replace("call = \"POST /hear\"\n", ""), "recognition", "call is missing"),
@@ -108,6 +121,64 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         (base("[access]\nscheme = \"headers\"\nparts = [\"key\"]\n"), "access.scheme", "[access.headers]"),
         (base("[access]\nscheme = \"query\"\nparts = [\"key\"]\n"), "access.scheme", "[access.query]"),
         (base("[access]\nparts = [\"key\"]\n"), "access.scheme", "takes no parts"),
+        (access("basic", "\"user\"", ""), "access.scheme", "two parts"),
+        (access("basic", "\"user\", \"password\", \"region\"", ""), "access.scheme", "not open"),
+        (access("bearer", "\"key\"", "open = [\"region\"]\n"), "access.open", "'region' is not among the parts"),
+        (access("client-credentials", "\"id\", \"secret\"", ""), "access.scheme", "[access.token]"),
+        (
+            access("client-credentials", "\"id\", \"secret\"", "token = { call = \"GET /door\" }\n"),
+            "access.token",
+            "POST",
+        ),
+        (
+            access("client-credentials", "\"id\", \"secret\"", "token = { call = \"POST door\" }\n"),
+            "access.token",
+            "POST and a path",
+        ),
+        (access("assertion", "\"key\"", ""), "access.scheme", "[access.assertion]"),
+        (
+            access("assertion", "\"key\"", "assertion = { algorithm = \"RS256\", key = \"keys\", claims = '{}' }\n"),
+            "access.assertion",
+            "'keys' is not",
+        ),
+        (
+            access("assertion", "\"key\"", "assertion = { algorithm = \"ES256\", key = \"key\", claims = '{}' }\n"),
+            "access.assertion",
+            "[access.token]",
+        ),
+        (access("signature", "\"key\"", ""), "access.scheme", "[access.signature]"),
+        (
+            access(
+                "signature",
+                "\"k\", \"n\"",
+                "signature = { algorithm = \"ed25519\", key = \"k\", key_id = \"x\" }\n",
+            ),
+            "access.signature",
+            "'x' is not",
+        ),
+        (
+            access(
+                "signature",
+                "\"k\", \"n\"",
+                "signature = { algorithm = \"ed25519\", key = \"k\", key_id = \"n\", covers = [\"@status\"] }\n",
+            ),
+            "access.signature",
+            "'@status' cannot be covered",
+        ),
+        (
+            access(
+                "signature",
+                "\"k\", \"n\"",
+                "signature = { algorithm = \"ed25519\", key = \"k\", key_id = \"n\", covers = [\"Date\"] }\n",
+            ),
+            "access.signature",
+            "small letters",
+        ),
+        (
+            access("signature", "\"k\", \"n\"", "signature = { algorithm = \"rot13\", key = \"k\", key_id = \"n\" }\n"),
+            "access.signature",
+            "rot13",
+        ),
         (base("[tariff]\nper = \"second\"\nprice = \"0.1\"\nstep = 0\n"), "tariff", "step"),
         (base("[tariff]\nper = \"byte\"\nprice = \"0.1\"\nmodels = { fine = \"dear\" }\n"), "tariff", "dear"),
         (base("[[errors]]\nmeans = \"quota\"\n"), "errors", "status, contains, or both"),
