@@ -7,10 +7,10 @@ use serde_json::{Value, json};
 
 const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
-const TEXTS: [(&str, [&str; 2]); 3] = [
-    ("Tea & \"toast\" for <2 at 06:15?", ["bittern/rushes", "godwit/maren"]),
-    ("A partida das 6h15 está atrasada vinte minutos.", ["bittern/estuario", "godwit/telmo"]),
-    ("六時十五分の便は二十分遅れています", ["bittern/ashibe", "godwit/sora"]),
+const TEXTS: [(&str, [&str; 3]); 3] = [
+    ("Tea & \"toast\" for <2 at 06:15?", ["bittern/rushes", "godwit/maren", "phalarope/grey"]),
+    ("A partida das 6h15 está atrasada vinte minutos.", ["bittern/estuario", "godwit/telmo", "phalarope/rosa"]),
+    ("六時十五分の便は二十分遅れています", ["bittern/ashibe", "godwit/sora", "phalarope/kaze"]),
 ];
 
 #[tokio::test]
@@ -32,7 +32,7 @@ async fn each_stand_in_says_exactly_what_it_is_given() {
 }
 
 /// What is to come of each weather in each phase of a call: `None` for sound.
-const OUTCOMES: [(&str, &str, Option<&str>); 20] = [
+const OUTCOMES: [(&str, &str, Option<&str>); 30] = [
     ("bittern", "throttled", Some("throttled")),
     ("bittern", "down", Some("unavailable")),
     ("bittern", "reset", Some("unavailable")),
@@ -53,6 +53,16 @@ const OUTCOMES: [(&str, &str, Option<&str>); 20] = [
     ("godwit", "unpaid", Some("unpaid")),
     ("godwit", "wrong-type", Some("broken")),
     ("godwit", "drip", None),
+    ("phalarope", "throttled", Some("throttled")),
+    ("phalarope", "down", Some("unavailable")),
+    ("phalarope", "reset", Some("unavailable")),
+    ("phalarope", "expired", Some("unauthorized")),
+    ("phalarope", "not-active-yet", Some("not-active-yet")),
+    ("phalarope", "wrong-region", Some("wrong-region")),
+    ("phalarope", "missing-role", Some("missing-role")),
+    ("phalarope", "unpaid", Some("unpaid")),
+    ("phalarope", "wrong-type", Some("broken")),
+    ("phalarope", "drip", None),
 ];
 
 #[tokio::test]
@@ -61,7 +71,11 @@ async fn each_weather_has_its_one_outcome() {
     for (engine, weather, cause) in OUTCOMES {
         let case = format!("{engine} {weather}");
         demo.weather_of(engine, json!({"weather": weather, "pause": 5})).await;
-        let voice = if engine == "bittern" { "bittern/rushes" } else { "godwit/maren" };
+        let voice = match engine {
+            "bittern" => "bittern/rushes",
+            "godwit" => "godwit/maren",
+            _ => "phalarope/grey",
+        };
         let response = demo.speak(json!({"text": "Mind the gap", "voice": voice}), "audio/mpeg").await;
         let id = header(&response, "dispatch-id");
         match cause {
@@ -104,7 +118,7 @@ async fn a_token_that_has_sunk_is_replaced_unseen_and_half_a_sound_is_never_whol
     let problem: Value = say().await.json().await.unwrap();
     let dispatch = demo.settled(problem["dispatch"].as_str().unwrap()).await;
     assert_eq!(dispatch["attempts"][0]["cause"], "unauthorized", "{dispatch}");
-    for (engine, voice) in [("godwit", "godwit/maren"), ("bittern", "bittern/reed")] {
+    for (engine, voice) in [("godwit", "godwit/maren"), ("bittern", "bittern/reed"), ("phalarope", "phalarope/grey")] {
         demo.weather_of(engine, json!({"weather": "half"})).await;
         let text = "Half of this is never heard as if it were all of it. ".repeat(6);
         let response = demo.speak(json!({"text": text, "voice": voice}), "audio/flac").await;

@@ -25,8 +25,8 @@ pub use route::{Conditions, Leg, Route, RouteError, Work};
 pub use sheet::{
     Access, Answer, ArgumentText, AssertionAlgorithm, AssertionSpec, AssertionUse, Body, CallTemplate, ClientShown,
     Driver, ErrorRule, FormatSpec, Guide, Limits, LineWords, LocalAudio, Model, Network, PlainAnswer, ProcessSpec,
-    Recognition, Scheme, Sheet, SheetError, SignatureAlgorithm, SignatureSpec, Site, Synthesis, TimeUnit, TokenSpec,
-    TranscriptPaths,
+    Recognition, Scalar, Scheme, Sheet, SheetError, SignatureAlgorithm, SignatureSpec, Site, Synthesis, TimeUnit,
+    TokenSpec, TranscriptPaths,
 };
 pub use tariff::{Measure, Tariff, Usage};
 pub use transcript::{Alternative, Transcript, Word};

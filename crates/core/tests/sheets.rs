@@ -5,12 +5,13 @@ use dispatcher_core::{
     ArgumentText, Body, Cause, Driver, LocalAudio, Measure, Network, Scheme, Sheet, SheetError, Site, TimeUnit, Work,
 };
 
-const SHIPPED: [(&str, &str); 7] = [
+const SHIPPED: [(&str, &str); 8] = [
     ("espeak-ng", include_str!("../../../sheets/espeak-ng.toml")),
     ("flite", include_str!("../../../sheets/flite.toml")),
     ("pocketsphinx", include_str!("../../../sheets/pocketsphinx.toml")),
     ("bittern", include_str!("../../../demo/sheets/bittern.toml")),
     ("godwit", include_str!("../../../demo/sheets/godwit.toml")),
+    ("phalarope", include_str!("../../../demo/sheets/phalarope.toml")),
     ("heron", include_str!("../../../demo/sheets/heron.toml")),
     ("turnstone", include_str!("../../../demo/sheets/turnstone.toml")),
 ];
@@ -41,6 +42,7 @@ fn every_sheet_that_ships_is_read_and_tells_how_one_gets_access() {
                 let (scheme, parts): (Scheme, &[&str]) = match name {
                     "bittern" => (Scheme::Basic, &["user", "password", "shore"]),
                     "godwit" => (Scheme::ClientCredentials, &["client_id", "client_secret"]),
+                    "phalarope" => (Scheme::Query, &["key"]),
                     _ => (Scheme::Bearer, &["token"]),
                 };
                 assert_eq!(
@@ -181,7 +183,8 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         ),
         (base("[tariff]\nper = \"second\"\nprice = \"0.1\"\nstep = 0\n"), "tariff", "step"),
         (base("[tariff]\nper = \"byte\"\nprice = \"0.1\"\nmodels = { fine = \"dear\" }\n"), "tariff", "dear"),
-        (base("[[errors]]\nmeans = \"quota\"\n"), "errors", "status, contains, or both"),
+        (base("[[errors]]\nmeans = \"quota\"\n"), "errors", "status, contains or at"),
+        (base("[[errors]]\nstatus = 200\nequals = 7\nmeans = \"quota\"\n"), "errors", "equals needs at"),
         (base("[[errors]]\nstatus = 500\nmeans = \"timed-out\"\n"), "errors", "gateway alone"),
     ] {
         let error = fault(&source);

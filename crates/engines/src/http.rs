@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_core::{Answer, Cause, ErrorRule, Network, Sheet, SheetError, Transcript};
+use dispatcher_core::{Answer, Cause, Network, Sheet, SheetError, Transcript};
 use dispatcher_vault::{Parts, Redactor};
 use futures::{Stream, StreamExt as _, TryStreamExt as _};
 use minijinja::context;
@@ -15,6 +15,7 @@ use secrecy::ExposeSecret as _;
 use crate::access::{CompiledAccess, Outgoing, Reach};
 use crate::base64_json::{Path, Scanner};
 use crate::engine::{AudioStream, Hear, Speak};
+use crate::errors::Errors;
 use crate::request::{Call, Source, connection_error, read_start, read_up_to};
 use crate::transcript::Paths;
 use crate::{EngineError, Fetcher};
@@ -34,7 +35,7 @@ pub(crate) struct HttpDriver {
     access: CompiledAccess,
     speak: Option<(Call, Sound)>,
     hear: Option<(Call, Paths)>,
-    errors: Vec<ErrorRule>,
+    errors: Errors,
     fetcher: Fetcher,
 }
 
@@ -70,7 +71,7 @@ impl HttpDriver {
             access: CompiledAccess::compile(&sheet.access, source)?,
             speak,
             hear,
-            errors: sheet.errors.clone(),
+            errors: Errors::compile(&sheet.errors, source)?,
             fetcher,
         })
     }
@@ -142,16 +143,8 @@ impl HttpDriver {
             .map(|seconds: u64| Duration::from_secs(seconds.min(3_600)));
         let body = read_start(response).await;
         let text = String::from_utf8_lossy(&body);
-        let cause = self.cause_of(status, &text).unwrap_or_else(|| Cause::of_status(status));
+        let cause = self.errors.cause_of(status, &text).unwrap_or_else(|| Cause::of_status(status));
         EngineError { retry_after, ..EngineError::new(cause, redactor.redact(&format!("status {status}: {text}"))) }
-    }
-
-    fn cause_of(&self, status: u16, text: &str) -> Option<Cause> {
-        let fits = |rule: &&ErrorRule| {
-            rule.status.is_none_or(|wanted| wanted == status)
-                && rule.contains.as_ref().is_none_or(|part| text.contains(part.as_str()))
-        };
-        self.errors.iter().find(fits).map(|rule| rule.means)
     }
 
     /// Text where audio was promised is an error in disguise.
@@ -170,11 +163,7 @@ impl HttpDriver {
         let status = response.status().as_u16();
         let body = read_start(response).await;
         let body = String::from_utf8_lossy(&body);
-        let cause = self.errors.iter().find(|rule| {
-            rule.contains.as_ref().is_some_and(|part| body.contains(part.as_str()))
-                && rule.status.is_none_or(|wanted| wanted == status)
-        });
-        let cause = cause.map_or(Cause::Broken, |rule| rule.means);
+        let cause = self.errors.named(status, &body).unwrap_or(Cause::Broken);
         Err(EngineError::new(cause, redactor.redact(&format!("{told} in place of audio: {body}"))))
     }
 }

@@ -7,6 +7,7 @@ mod access;
 mod base64_json;
 mod engine;
 mod error;
+mod errors;
 mod fetch;
 mod http;
 mod process;

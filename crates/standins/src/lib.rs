@@ -8,6 +8,7 @@
 mod bittern;
 mod godwit;
 mod heron;
+mod phalarope;
 mod serve;
 mod spoken;
 pub mod tone;
@@ -18,5 +19,6 @@ mod weather;
 pub use bittern::start as start_bittern;
 pub use godwit::start as start_godwit;
 pub use heron::{VOICES as HERON_VOICES, start as start_heron};
+pub use phalarope::start as start_phalarope;
 pub use serve::StandIn;
 pub use turnstone::start as start_turnstone;

@@ -12,7 +12,8 @@ use serde::Deserialize;
 
 use crate::error::CliError;
 
-const SHEETS: [(&str, &str); 4] = [
+const SHEETS: [(&str, &str); 5] = [
+    ("phalarope.toml", include_str!("../../../../demo/sheets/phalarope.toml")),
     ("bittern.toml", include_str!("../../../../demo/sheets/bittern.toml")),
     ("godwit.toml", include_str!("../../../../demo/sheets/godwit.toml")),
     ("heron.toml", include_str!("../../../../demo/sheets/heron.toml")),

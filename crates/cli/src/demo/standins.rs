@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use dispatcher_server::EngineOverride;
-use dispatcher_standins::{StandIn, start_bittern, start_godwit, start_heron, start_turnstone};
+use dispatcher_standins::{StandIn, start_bittern, start_godwit, start_heron, start_phalarope, start_turnstone};
 use dispatcher_vault::{Parts, random_token};
 use secrecy::SecretString;
 
@@ -16,6 +16,7 @@ pub(super) struct StandInSecrets {
     turnstone: String,
     bittern: String,
     godwit: String,
+    phalarope: String,
 }
 
 /// The stand-ins, running.
@@ -24,6 +25,7 @@ pub(super) struct StandIns {
     turnstone: StandIn,
     bittern: StandIn,
     godwit: StandIn,
+    phalarope: StandIn,
 }
 
 fn parts(parts: &[(&str, &str)]) -> Parts {
@@ -33,7 +35,7 @@ fn parts(parts: &[(&str, &str)]) -> Parts {
 impl StandInSecrets {
     pub(super) fn new() -> Self {
         let token = || random_token(&mut rand::rng());
-        StandInSecrets { heron: token(), turnstone: token(), bittern: token(), godwit: token() }
+        StandInSecrets { heron: token(), turnstone: token(), bittern: token(), godwit: token(), phalarope: token() }
     }
 
     /// As credentials, by engine.
@@ -42,6 +44,7 @@ impl StandInSecrets {
             ("heron", parts(&[("token", &self.heron)])),
             ("turnstone", parts(&[("token", &self.turnstone)])),
             ("bittern", parts(&[("user", "saltmarsh"), ("password", &self.bittern), ("shore", SHORE)])),
+            ("phalarope", parts(&[("key", &self.phalarope)])),
             ("godwit", parts(&[("client_id", "saltmarsh"), ("client_secret", &self.godwit)])),
         ]
     }
@@ -54,11 +57,18 @@ impl StandIns {
             turnstone: start_turnstone(0, &secrets.turnstone).await?,
             bittern: start_bittern(0, "saltmarsh", &secrets.bittern, SHORE).await?,
             godwit: start_godwit(0, "saltmarsh", &secrets.godwit).await?,
+            phalarope: start_phalarope(0, &secrets.phalarope).await?,
         })
     }
 
-    fn all(&self) -> [(&'static str, &StandIn); 4] {
-        [("bittern", &self.bittern), ("godwit", &self.godwit), ("heron", &self.heron), ("turnstone", &self.turnstone)]
+    fn all(&self) -> [(&'static str, &StandIn); 5] {
+        [
+            ("bittern", &self.bittern),
+            ("godwit", &self.godwit),
+            ("heron", &self.heron),
+            ("phalarope", &self.phalarope),
+            ("turnstone", &self.turnstone),
+        ]
     }
 
     /// Where each is, in place of what its sheet says.

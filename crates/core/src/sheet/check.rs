@@ -35,8 +35,11 @@ impl Sheet {
             if !Cause::IN_SHEETS.contains(&rule.means) {
                 return wrong(&["errors"], format!("'{}' is seen by the gateway alone", rule.means));
             }
-            if rule.status.is_none() && rule.contains.is_none() {
-                return wrong(&["errors"], "a rule needs status, contains, or both".into());
+            if rule.status.is_none() && rule.contains.is_none() && rule.at.is_none() {
+                return wrong(&["errors"], "a rule needs status, contains or at".into());
+            }
+            if rule.equals.is_some() && rule.at.is_none() {
+                return wrong(&["errors"], "equals needs at, the place in the answer to look at".into());
             }
         }
         self.check_access()?;

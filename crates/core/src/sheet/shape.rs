@@ -368,7 +368,35 @@ pub struct ErrorRule {
     /// Text that the answer must contain.
     #[serde(default)]
     pub contains: Option<String>,
+    /// A place in an answer of JSON (RFC 9535) …
+    #[serde(default)]
+    pub at: Option<String>,
+    /// … and what must stand there; anything at all where this is missing.
+    #[serde(default)]
+    pub equals: Option<Scalar>,
     pub means: Cause,
+}
+
+/// A text, a number or a truth value.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Scalar {
+    Truth(bool),
+    Number(i64),
+    Text(String),
+}
+
+impl Scalar {
+    /// Whether JSON says the same; a number may also stand as text.
+    pub fn is(&self, value: &serde_json::Value) -> bool {
+        match self {
+            Scalar::Truth(truth) => value.as_bool() == Some(*truth),
+            Scalar::Number(number) => {
+                value.as_i64() == Some(*number) || value.as_str() == Some(number.to_string().as_str())
+            }
+            Scalar::Text(text) => value.as_str() == Some(text),
+        }
+    }
 }
 
 /// An engine, described.
