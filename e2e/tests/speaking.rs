@@ -64,7 +64,9 @@ async fn what_is_asked_decides_the_format_before_what_is_accepted() {
         (header(&plain, "content-type"), header(&plain, "dispatch-model")),
         ("audio/mpeg".into(), "fine".into())
     );
-    let criteria = demo.speak(json!({"text": "a", "voice": {"languages": "pt", "gender": "female"}}), "*/*").await;
+    let criteria = demo
+        .speak(json!({"text": "a", "voice": {"languages": "pt", "gender": "female", "name": "Beatriz"}}), "*/*")
+        .await;
     assert_eq!(header(&criteria, "dispatch-voice"), "heron/beatriz");
     let ssml = demo.post("/api/v1/utterances?voice=heron/marin").header("Content-Type", "application/ssml+xml");
     let ssml = ssml

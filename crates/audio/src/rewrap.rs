@@ -40,6 +40,8 @@ pub(crate) struct Rewrap {
     /// Of plain samples.
     bytes: u64,
     length: Length,
+    /// Frames of MP3 that are not heard, which counts at the end.
+    trimmed: u64,
 }
 
 /// Beyond it a header is not worth keeping for a second reading.
@@ -71,7 +73,7 @@ impl Rewrap {
             _ => return None,
         };
         let length = Length { frames: 0, rate: to.rate };
-        Some(Rewrap { source, to, tags: tags.clone(), sink: None, seen: Vec::new(), bytes: 0, length })
+        Some(Rewrap { source, to, tags: tags.clone(), sink: None, seen: Vec::new(), bytes: 0, length, trimmed: 0 })
     }
 
     /// How much sound has passed.
@@ -145,9 +147,11 @@ impl Rewrap {
                 self.sink = Some(Sink::Mp3);
             }
             // The tag frame goes along, and is no sound.
-            if !std::mem::take(first) || mp3_tag::read(&frame).is_none() {
-                self.length.frames += u64::from(header.samples);
+            match mp3_tag::read(&frame).filter(|_| *first) {
+                Some(trim) => self.trimmed = trim.start + trim.end,
+                None => self.length.frames += u64::from(header.samples),
             }
+            *first = false;
             out.extend_from_slice(&frame);
         }
         if last && splitter.torn() {
@@ -218,6 +222,7 @@ impl Rewrap {
     }
 
     fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
+        self.length.frames = self.length.frames.saturating_sub(self.trimmed);
         if self.length.frames == 0 {
             return Err(AudioError::Empty);
         }

@@ -36,7 +36,8 @@ fn run(audio: &[u8], from: Format, to: Format, options: Options) -> (Vec<u8>, bo
     let mut meter = Meter::new(to).unwrap();
     meter.push(&out).unwrap();
     let measured = meter.finish().unwrap();
-    assert!((measured.seconds() - length.seconds()).abs() < 0.1, "{} and {}", measured.seconds(), length.seconds());
+    let off = (measured.seconds() - length.seconds()).abs();
+    assert!(off < 1e-4, "{from:?} to {to:?}: {} and {}", measured.seconds(), length.seconds());
     (out, transcoder.decodes())
 }
 

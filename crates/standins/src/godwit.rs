@@ -11,15 +11,15 @@ use std::time::{Duration, Instant};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use futures::SinkExt as _;
-use hyper::body::{Frame, Incoming};
+use hyper::body::Incoming;
 use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
 use serde_json::json;
 
-use crate::serve::{Answer, Service, StandIn, collect, full, json as in_json, serve, streamed};
+use crate::pour::pour;
+use crate::serve::{Answer, Service, StandIn, collect, full, json as in_json, serve};
 use crate::spoken::spoken;
-use crate::tone::{Manner, Speaker};
+use crate::tone::Manner;
 use crate::trouble::{Trouble, foul};
 use crate::weather::{Forecast, Sky, Weather};
 
@@ -162,31 +162,7 @@ impl Godwit {
     fn probe(&self, text: String, pitch: f64, forecast: Option<Forecast>) -> Response<crate::serve::Body> {
         let weather = forecast.map(|forecast| forecast.weather);
         let kind = if weather == Some(Weather::WrongType) { "text/html" } else { "audio/x-godwit-raw" };
-        let (mut sender, body) = streamed();
-        let sky = self.sky.clone();
-        tokio::spawn(async move {
-            let half = (text.len() + 4) / 2;
-            let characters = text.chars().count() as u64;
-            for (number, samples) in Speaker::new(&text, Manner { pitch, rate: 1.5 }, RATE).enumerate() {
-                if weather == Some(Weather::Half) && number > half {
-                    let _ = sender.send(Err("half".into())).await;
-                    return;
-                }
-                if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
-                    tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
-                }
-                let pcm: Vec<u8> = samples.iter().flat_map(|s| ((s * 32_767.0) as i16).to_le_bytes()).collect();
-                sky.count(|delivered| delivered.audio_bytes += pcm.len() as u64);
-                if sender.send(Ok(Frame::data(pcm.into()))).await.is_err() {
-                    return sky.count(|delivered| delivered.left += 1);
-                }
-                tokio::task::yield_now().await;
-            }
-            sky.count(|delivered| {
-                delivered.whole += 1;
-                delivered.characters += characters;
-            });
-        });
+        let body = pour(text, Manner { pitch, rate: 1.5 }, RATE, Vec::new(), forecast, self.sky.clone());
         let mut response = Response::new(body);
         response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
         response

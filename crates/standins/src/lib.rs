@@ -9,6 +9,7 @@ mod bittern;
 mod godwit;
 mod heron;
 mod phalarope;
+mod pour;
 mod serve;
 mod spoken;
 pub mod tone;

@@ -6,17 +6,16 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::Duration;
 
 use dispatcher_audio::{Layout, wav_header};
-use futures::SinkExt as _;
-use hyper::body::{Frame, Incoming};
+use hyper::body::Incoming;
 use hyper::header::{CONTENT_TYPE, HeaderValue};
 use hyper::{Method, Request, Response, StatusCode};
 use percent_encoding::percent_decode_str;
 
-use crate::serve::{Answer, Body, Service, StandIn, full, serve, streamed};
-use crate::tone::{Manner, Speaker};
+use crate::pour::pour;
+use crate::serve::{Answer, Body, Service, StandIn, full, serve};
+use crate::tone::Manner;
 use crate::trouble::{Trouble, foul};
 use crate::weather::{Forecast, Sky, Weather};
 
@@ -107,35 +106,8 @@ impl Phalarope {
         if weather == Some(Weather::WrongType) {
             return page(full("<p>Phalarope is moulting.</p>"), "text/html");
         }
-        let (mut sender, body) = streamed();
-        let sky = self.sky.clone();
-        tokio::spawn(async move {
-            let half = (text.len() + 4) / 2;
-            let characters = text.chars().count() as u64;
-            let header = wav_header(Layout { rate: RATE, channels: 1 }, None);
-            if sender.send(Ok(Frame::data(header.into()))).await.is_err() {
-                return sky.count(|delivered| delivered.left += 1);
-            }
-            for (number, samples) in Speaker::new(&text, Manner { pitch, rate: 1.5 }, RATE).enumerate() {
-                if weather == Some(Weather::Half) && number > half {
-                    let _ = sender.send(Err("half".into())).await;
-                    return;
-                }
-                if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
-                    tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
-                }
-                let pcm: Vec<u8> = samples.iter().flat_map(|s| ((s * 32_767.0) as i16).to_le_bytes()).collect();
-                sky.count(|delivered| delivered.audio_bytes += pcm.len() as u64);
-                if sender.send(Ok(Frame::data(pcm.into()))).await.is_err() {
-                    return sky.count(|delivered| delivered.left += 1);
-                }
-                tokio::task::yield_now().await;
-            }
-            sky.count(|delivered| {
-                delivered.whole += 1;
-                delivered.characters += characters;
-            });
-        });
+        let header = wav_header(Layout { rate: RATE, channels: 1 }, None);
+        let body = pour(text, Manner { pitch, rate: 1.5 }, RATE, header, forecast, self.sky.clone());
         page(body, "audio/wav")
     }
 }

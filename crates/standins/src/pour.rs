@@ -1,0 +1,52 @@
+//! Raw samples of tone speech, piece by piece, as the weather lets them.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures::SinkExt as _;
+use hyper::body::Frame;
+
+use crate::serve::{Body, streamed};
+use crate::tone::{Manner, Speaker};
+use crate::weather::{Forecast, Sky, Weather};
+
+/// A body that says the text as 16-bit samples, little-endian, behind a head
+/// (none where it is empty), and is counted.
+pub(crate) fn pour(
+    text: String,
+    manner: Manner,
+    rate: u32,
+    head: Vec<u8>,
+    forecast: Option<Forecast>,
+    sky: Arc<Sky>,
+) -> Body {
+    let weather = forecast.map(|forecast| forecast.weather);
+    let (mut sender, body) = streamed();
+    tokio::spawn(async move {
+        let half = (text.len() + 4) / 2;
+        let characters = text.chars().count() as u64;
+        let mut piece = head;
+        for (number, samples) in Speaker::new(&text, manner, rate).enumerate() {
+            if weather == Some(Weather::Half) && number > half {
+                let _ = sender.send(Err("half".into())).await;
+                return;
+            }
+            if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
+                tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
+            }
+            piece.extend(samples.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()));
+            let ready = std::mem::take(&mut piece);
+            sky.count(|delivered| delivered.audio_bytes += ready.len() as u64);
+            if sender.send(Ok(Frame::data(ready.into()))).await.is_err() {
+                return sky.count(|delivered| delivered.left += 1);
+            }
+            // Speaking is quick work here; others must get their turn.
+            tokio::task::yield_now().await;
+        }
+        sky.count(|delivered| {
+            delivered.whole += 1;
+            delivered.characters += characters;
+        });
+    });
+    body
+}
