@@ -70,6 +70,13 @@ async fn take_the_pictures() {
     browser.until("the transcript", "return document.querySelector('[data-test=transcript]') !== null").await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     shot("sound-check.png").await;
+    browser.find("format").await.click().await.unwrap();
+    browser
+        .until("the formats", "return document.querySelectorAll('.v-overlay--active .v-list-item').length > 9")
+        .await;
+    browser.run("document.querySelector('.v-overlay--active .v-list').scrollTop = 400").await;
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    shot("sound-check-formats.png").await;
     browser.go(&format!("{}/voices", demo.url)).await;
     browser.until("the voices", "return document.querySelectorAll('[data-test=voice-row]').length > 9").await;
     shot("voices.png").await;

@@ -93,38 +93,51 @@ async fn streams(format: &str) -> (f64, u64, u64, usize) {
     (each, threads, under_load.1, running.len())
 }
 
-#[tokio::main]
-async fn main() {
-    let mut report = Vec::new();
+/// Ways that are looked at one by one, each in a process of its own, since
+/// memory that one has freed would serve the next.
+fn ways() -> Vec<(Format, Format)> {
     let raw = Format::new(Codec::Pcm, 24_000);
-    for (from, to) in [
+    let opus = Format::new(Codec::OggOpus, 24_000);
+    vec![
         (raw, Format::new(Codec::Mulaw, 8_000)),
-        (raw, Format::new(Codec::OggOpus, 24_000)),
+        (raw, opus),
         (raw, Format::new(Codec::Mp3, 24_000)),
+        (raw, Format::new(Codec::Mp3, 44_100)),
         (raw, Format::new(Codec::Flac, 24_000)),
         (Format::new(Codec::Mp3, 24_000), Format::new(Codec::OggOpus, 16_000)),
-        (Format::new(Codec::OggOpus, 24_000), Format::new(Codec::Mp3, 44_100)),
-    ] {
-        // On a thread of its own, since the workers of this one are few.
-        let each = tokio::task::spawn_blocking(move || transcoders(from, to)).await.unwrap();
-        println!(
-            "one transcoder, {:>9} {} Hz to {:>9} {} Hz  {each:8.1} KiB",
-            from.codec, from.rate, to.codec, to.rate
-        );
-        report.push(json!({"from": from, "to": to, "kib": each}));
-    }
-    for (from, to) in [
-        (Format::new(Codec::Mp3, 24_000), Format::new(Codec::OggOpus, 16_000)),
-        (Format::new(Codec::OggOpus, 24_000), Format::new(Codec::Flac, 24_000)),
+        (opus, Format::new(Codec::Pcm, 44_100)),
+        (opus, Format::new(Codec::Mp3, 24_000)),
         (Format::new(Codec::Flac, 24_000), Format::new(Codec::WebmOpus, 24_000)),
-        (Format::new(Codec::WebmOpus, 24_000), Format::new(Codec::Mp3, 24_000)),
-    ] {
-        let grown = tokio::task::spawn_blocking(move || hour(from, to)).await.unwrap();
+    ]
+}
+
+/// What this program measures of one way when it is run with its number.
+fn alone(number: usize) -> Value {
+    let told = std::process::Command::new(std::env::current_exe().unwrap()).arg(number.to_string()).output().unwrap();
+    serde_json::from_slice(&told.stdout).unwrap()
+}
+
+#[tokio::main]
+async fn main() {
+    if let Some(number) = std::env::args().nth(1).and_then(|number| number.parse::<usize>().ok()) {
+        let (from, to) = ways()[number];
+        let each = transcoders(from, to);
+        println!("{}", json!({"from": from, "to": to, "kib": each, "hour_kib": hour(from, to)}));
+        return;
+    }
+    let mut report = Vec::new();
+    for (number, (from, to)) in ways().into_iter().enumerate() {
+        let told = alone(number);
         println!(
-            "an hour of {:>9} to {:>9}                   {grown:8} KiB more than after a minute",
-            from.codec, to.codec
+            "{:>9} {:5} Hz to {:>10} {:5} Hz  {:6.1} KiB each, {} KiB more after an hour than after a minute",
+            from.codec,
+            from.rate,
+            to.codec,
+            to.rate,
+            told["kib"].as_f64().unwrap(),
+            told["hour_kib"]
         );
-        report.push(json!({"hour": true, "from": from, "to": to, "grown_kib": grown}));
+        report.push(told);
     }
     let mut loads: Vec<Value> = Vec::new();
     for format in ["audio/ogg;codecs=opus", "audio/mpeg;rate=16000", "audio/basic"] {

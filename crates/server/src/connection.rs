@@ -14,9 +14,13 @@ use rustix::net::{Shutdown, SocketAddrAny, getpeername, getsockname, shutdown};
 use rustix::process::{PidfdFlags, PidfdGetfdFlags, getpid, pidfd_getfd, pidfd_open};
 use tokio::io::Interest;
 use tokio::net::TcpStream;
+use tokio::sync::Semaphore;
 
 /// Looking for the socket costs a scan; short waits go without.
 const PATIENCE: Duration = Duration::from_millis(250);
+/// So many scans at once: among many callers each is longer, and a thousand
+/// that wait for their turn shall hold no threads.
+static SCANS: Semaphore = Semaphore::const_new(2);
 
 /// The connection of one request.
 #[derive(Debug, Clone, Copy)]
@@ -35,7 +39,9 @@ impl Connection {
     /// socket cannot be found.
     pub(crate) async fn gone(self) {
         tokio::time::sleep(PATIENCE).await;
+        let Ok(turn) = SCANS.acquire().await else { return std::future::pending().await };
         let found = tokio::task::spawn_blocking(move || self.find()).await;
+        drop(turn);
         let Ok(Some(socket)) = found else { return std::future::pending().await };
         // The duplicate shares the non-blocking mode of Rocket's own.
         let Ok(socket) = TcpStream::from_std(socket.into()) else { return std::future::pending().await };

@@ -1,12 +1,14 @@
 //! Opening the database: migrations, the writer, and the readers' pool.
 
 use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 
 use diesel::connection::SimpleConnection as _;
 use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, CustomizeConnection, Pool, PooledConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
+use tokio::sync::Semaphore;
 
 use crate::StoreError;
 use crate::writer::Writer;
@@ -21,6 +23,8 @@ pub(crate) type Reader = PooledConnection<ConnectionManager<SqliteConnection>>;
 pub struct Store {
     pub(crate) writer: Writer,
     readers: Pool<ConnectionManager<SqliteConnection>>,
+    /// One for each reader: who waits for one holds no thread.
+    turns: Arc<Semaphore>,
 }
 
 #[derive(Debug)]
@@ -65,7 +69,7 @@ impl Store {
             .connection_customizer(Box::new(ReaderSettings))
             .build(ConnectionManager::new(path.to_string_lossy()))
             .map_err(|error| StoreError::Open { path: path.into(), source: error.into() })?;
-        Ok(Store { writer, readers })
+        Ok(Store { writer, readers, turns: Arc::new(Semaphore::new(READERS as usize)) })
     }
 
     /// Runs a query on a reader, off the async threads.
@@ -73,8 +77,10 @@ impl Store {
         &self,
         query: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
+        let turn = self.turns.clone().acquire_owned().await.map_err(|_| StoreError::Stopped)?;
         let readers = self.readers.clone();
         let run = move || {
+            let _turn = turn;
             let mut connection: Reader = readers.get().map_err(|_| StoreError::Busy)?;
             query(&mut connection)
         };
