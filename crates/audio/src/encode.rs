@@ -48,10 +48,9 @@ impl PlainEncoder {
             out.extend(wav::header(*coding, *layout, tags, None));
         }
         let before = out.len();
-        let sixteen = samples.iter().map(|sample| quantiser.quantise(*sample));
         match self.coding {
-            Plain::LittleEndian => out.extend(sixteen.flat_map(i16::to_le_bytes)),
-            Plain::BigEndian => out.extend(sixteen.flat_map(i16::to_be_bytes)),
+            Plain::LittleEndian => quantiser.bytes(samples, i16::to_le_bytes, out),
+            Plain::BigEndian => quantiser.bytes(samples, i16::to_be_bytes, out),
             Plain::Mulaw => out.extend(samples.iter().map(|sample| mulaw_encode_sample(*sample))),
             Plain::Alaw => out.extend(samples.iter().map(|sample| alaw_encode(to_i16(*sample)))),
         }

@@ -77,7 +77,13 @@ fn from_i16(sample: i16) -> f32 {
 }
 
 pub(crate) fn to_i16(sample: f32) -> i16 {
-    (sample * 32_768.0).round().clamp(-32_768.0, 32_767.0) as i16
+    nearest(sample * 32_768.0)
+}
+
+/// The nearest 16-bit value; what is beyond is clipped by the cast.
+pub(crate) fn nearest(value: f32) -> i16 {
+    // Without a call: `round` is one on processors of the basic kind.
+    (value + 0.5f32.copysign(value)) as i16
 }
 
 /// Encodes a 16-bit sample as µ-law (ITU-T G.711, table 2a).
