@@ -41,7 +41,7 @@ enum Kind {
         bytes: u64,
     },
     File {
-        file: SoundFile,
+        file: Box<SoundFile>,
         bytes: u64,
     },
     Mp3 {
@@ -67,7 +67,7 @@ impl Meter {
             Codec::Mulaw | Codec::Alaw => raw(1),
             Codec::Mp3 => Kind::Mp3 { splitter: FrameSplitter::default(), first: true, trimmed: 0 },
             codec => match Header::of(codec) {
-                Some(header) => Kind::File { file: SoundFile::new(header), bytes: 0 },
+                Some(header) => Kind::File { file: Box::new(SoundFile::new(header)), bytes: 0 },
                 None => Kind::Decoded { decoder: Box::new(Decoder::new(format)?), samples: Vec::new() },
             },
         };

@@ -17,7 +17,7 @@ pub(crate) enum Rewrapped {
 }
 
 enum Source {
-    File(SoundFile),
+    File(Box<SoundFile>),
     Mp3 { splitter: FrameSplitter, first: bool },
     Packets { demuxer: Box<dyn Demuxer>, found: Vec<Found> },
 }
@@ -63,7 +63,7 @@ impl Rewrap {
                 if from.is_wav()
                     && (to.codec.is_wav() || matches!(to.codec, Codec::Pcm | Codec::Mulaw | Codec::Alaw)) =>
             {
-                Source::File(SoundFile::new(Header::of(from)?))
+                Source::File(Box::new(SoundFile::new(Header::of(from)?)))
             }
             (Codec::Mp3, Codec::Mp3) => Source::Mp3 { splitter: FrameSplitter::default(), first: true },
             (Codec::OggOpus | Codec::WebmOpus, Codec::OggOpus | Codec::WebmOpus)

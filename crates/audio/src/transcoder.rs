@@ -37,7 +37,7 @@ pub struct Transcoder {
 }
 
 enum Way {
-    Pass(Meter),
+    Pass(Box<Meter>),
     /// And what to do where the sound turns out to need it.
     Rewrap(Box<(Rewrap, Format, Options)>),
     Convert(Box<Conversion>),
@@ -69,7 +69,7 @@ impl Transcoder {
         let untouched = options.effects.is_none() && !options.decode;
         let tags = if output.codec.carries_tags() { options.tags.clone() } else { Tags::default() };
         let way = if untouched && tags.is_empty() && input.satisfies(&output) {
-            Way::Pass(Meter::new(input)?)
+            Way::Pass(Box::new(Meter::new(input)?))
         } else {
             output.check_output()?;
             match Rewrap::between(input, output, &tags).filter(|_| untouched) {

@@ -17,7 +17,7 @@ fn tone(hertz: f32, seconds: f32, level: f32) -> Vec<f32> {
 fn run(samples: &[f32], channels: u8, effects: Effects, piece: usize) -> Vec<f32> {
     let format = Format { channels, ..Format::new(Codec::Pcm, RATE) };
     let bytes: Vec<u8> = samples.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()).collect();
-    let mut transcoder = Transcoder::with(format, format, Options { effects: effects, ..Options::default() }).unwrap();
+    let mut transcoder = Transcoder::with(format, format, Options { effects, ..Options::default() }).unwrap();
     let mut out = Vec::new();
     for piece in bytes.chunks(piece) {
         out.extend(transcoder.push(&Bytes::copy_from_slice(piece)).unwrap());
@@ -134,7 +134,7 @@ fn what_is_out_of_range_is_refused_with_the_range() {
         (Effects { gain: Some(f64::NAN), ..Effects::default() }, "gain NaN is outside -60 to 60"),
         (Effects { start: Some(2.0), end: Some(1.0), ..Effects::default() }, "end 1 is outside 2"),
     ] {
-        let error = Transcoder::with(format, format, Options { effects: effects, ..Options::default() }).err().unwrap();
+        let error = Transcoder::with(format, format, Options { effects, ..Options::default() }).err().unwrap();
         assert!(error.to_string().starts_with(said), "{error}");
     }
 }

@@ -12,7 +12,7 @@ fn after(effects: Effects) -> Vec<Heard> {
     let format = Format::new(Codec::Pcm, RATE);
     let samples = speak(TEXT, Manner { pitch: 1.0, rate: 1.0 }, RATE);
     let bytes: Vec<u8> = samples.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()).collect();
-    let mut transcoder = Transcoder::with(format, format, Options { effects: effects, ..Options::default() }).unwrap();
+    let mut transcoder = Transcoder::with(format, format, Options { effects, ..Options::default() }).unwrap();
     let mut out = Vec::new();
     for piece in bytes.chunks(3_000) {
         out.extend(transcoder.push(&Bytes::copy_from_slice(piece)).unwrap());
