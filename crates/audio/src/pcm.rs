@@ -67,9 +67,13 @@ fn from_i32(sample: i32) -> f32 {
     sample as f32 / 2_147_483_648.0
 }
 
-/// NaN and infinities would spread through filters; they become silence.
+/// Beyond it a sample is no sound: it would overflow in filters.
+const LARGEST: f32 = 65_536.0;
+
+/// NaN and infinities would spread through filters; they become silence, and
+/// absurd values the largest that is let through.
 fn finite(sample: f32) -> f32 {
-    if sample.is_finite() { sample } else { 0.0 }
+    if sample.is_finite() { sample.clamp(-LARGEST, LARGEST) } else { 0.0 }
 }
 
 fn from_i16(sample: i16) -> f32 {

@@ -205,3 +205,20 @@ fn opus_comes_back_to_the_frame_and_its_level_is_kept() {
         assert!((20.0 * (after / before).log10()).abs() < 0.5, "{rate}: {before} became {after}");
     }
 }
+
+#[test]
+fn absurd_floats_are_survived_by_every_filter() {
+    let mut wav = b"RIFF\xFF\xFF\xFF\xFFWAVEfmt \x10\0\0\0\x03\0\x01\0".to_vec();
+    wav.extend_from_slice(&16_000u32.to_le_bytes());
+    wav.extend_from_slice(&64_000u32.to_le_bytes());
+    wav.extend_from_slice(b"\x04\0\x20\0data\xFF\xFF\xFF\xFF");
+    let absurd = [f32::MAX, f32::MIN, f32::NAN, f32::INFINITY, 1e30, -1e30, 0.5];
+    wav.extend(absurd.iter().cycle().take(16_000).flat_map(|sample| sample.to_le_bytes()));
+    for to in [Format::new(Codec::Pcm, 24_000), Format::new(Codec::Mp3, 16_000), Format::new(Codec::OggOpus, 48_000)] {
+        let mut transcoder = Transcoder::new(Format::new(Codec::Wav, 16_000), to).unwrap();
+        let first = transcoder.push(&bytes::Bytes::from(wav.clone())).unwrap();
+        let rest = transcoder.finish().unwrap();
+        assert!(first.len() + rest.len() > 1_000, "{to:?}");
+        assert!((transcoder.length().seconds() - 1.0).abs() < 1e-3, "{to:?}");
+    }
+}
