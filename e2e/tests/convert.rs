@@ -253,3 +253,26 @@ fn edges_variable_rates_and_outlines_are_as_asked() {
     assert_eq!(parts[0], serde_json::json!([0.0, 0.0]), "it begins with silence");
     assert!(parts.iter().any(|part| part[1].as_f64().unwrap() > 0.1), "and goes on with sound");
 }
+
+#[test]
+fn a_stream_that_passes_untouched_is_mended_and_any_length_holds_for_joins_too() {
+    let folder = folder();
+    let path = |file: &str| folder.path().join(file);
+    let mut stream = std::fs::read(path("in.wav")).unwrap();
+    stream[4..8].fill(0xFF);
+    stream[40..44].fill(0xFF);
+    std::fs::write(path("stream.wav"), &stream).unwrap();
+    assert!(run(folder.path(), &["convert", "stream.wav", "file.wav"]).status.success());
+    assert_eq!(std::fs::read(path("file.wav")).unwrap(), std::fs::read(path("in.wav")).unwrap(), "true lengths");
+    let sox = "-D -n -r 8000 -b 16 silence.flac trim 0 1500".split(' ');
+    assert!(Command::new("sox").args(sox).current_dir(folder.path()).status().unwrap().success());
+    let join = ["convert", "in.wav", "silence.flac", "both.wav", "--join"];
+    let refused = run(folder.path(), &join);
+    assert!(!refused.status.success() && error_of(&refused).contains("--any-length"), "{}", error_of(&refused));
+    assert!(!path("both.wav").exists(), "no half file is left");
+    let output = run(folder.path(), &[&join[..], &["--any-length"]].concat());
+    assert!(output.status.success(), "{}", error_of(&output));
+    let frames = measure(&std::fs::read(path("both.wav")).unwrap(), None).unwrap().1.frames;
+    let first = measure(&std::fs::read(path("in.wav")).unwrap(), None).unwrap().1.frames;
+    assert_eq!(frames, first + 1_500 * 24_000);
+}

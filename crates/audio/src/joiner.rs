@@ -32,14 +32,15 @@ impl Joiner {
         Length { frames: self.frames, rate: self.output.rate }
     }
 
-    /// A piece begins; its bytes follow.
+    /// A piece begins; its bytes follow. With `any_length` few bytes may
+    /// become any length of sound.
     ///
     /// # Errors
     /// [`Effects::check`], or an input that is not read.
-    pub fn begin(&mut self, input: Format, effects: Effects) -> Result<(), AudioError> {
+    pub fn begin(&mut self, input: Format, effects: Effects, any_length: bool) -> Result<(), AudioError> {
         effects.check()?;
         let layout = Layout { rate: self.output.rate, channels: self.output.channels };
-        self.piece = Some(Front::new(input, layout, effects, false)?);
+        self.piece = Some(Front::new(input, layout, effects, any_length)?);
         self.before = self.frames;
         Ok(())
     }

@@ -18,8 +18,7 @@ use dispatcher_audio::Format;
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError, Fetcher, Speak};
 use dispatcher_vault::Parts;
-use futures::StreamExt as _;
-use listener::{Listener, Seen, answer};
+use listener::{Listener, Seen, answer, collect};
 use serde_json::{Value, json};
 
 fn sheet(access: &str, call: &str) -> String {
@@ -44,12 +43,7 @@ async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineErr
         language: None,
         format: engine.speaking_format(Format::default()).unwrap(),
     };
-    let mut stream = engine.speak(call, credential).await?;
-    let mut audio = Vec::new();
-    while let Some(chunk) = stream.next().await {
-        audio.extend_from_slice(&chunk?);
-    }
-    Ok(audio)
+    collect(engine.speak(call, credential).await?).await
 }
 
 fn parts(parts: &[(&str, &str)]) -> Parts {

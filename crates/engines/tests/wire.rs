@@ -13,8 +13,7 @@ use dispatcher_audio::{Codec, Format};
 use dispatcher_core::Cause;
 use dispatcher_engines::{AudioSource, Engine, EngineError, Fetcher, Hear, Speak};
 use dispatcher_vault::Parts;
-use futures::StreamExt as _;
-use listener::{Listener, answer};
+use listener::{Listener, answer, collect};
 
 const ODD: &str = "50 % \"off\" & <more>\n日本/é?";
 const SECRET: &str = "s3cret+/=&value";
@@ -55,12 +54,7 @@ async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineErr
         language: None,
         format: engine.speaking_format(Format::default()).unwrap(),
     };
-    let mut stream = engine.speak(call, credential).await?;
-    let mut audio = Vec::new();
-    while let Some(chunk) = stream.next().await {
-        audio.extend_from_slice(&chunk?);
-    }
-    Ok(audio)
+    collect(engine.speak(call, credential).await?).await
 }
 
 async fn hear(engine: &Engine, audio: AudioSource) -> Result<dispatcher_core::Transcript, EngineError> {

@@ -4,7 +4,7 @@ use diesel::dsl::max;
 use diesel::prelude::*;
 
 use crate::models::ProfileRow;
-use crate::records::note;
+use crate::records::{in_force, note};
 use crate::schema::profiles;
 use crate::{Durability, Store, StoreError};
 
@@ -31,14 +31,7 @@ impl Store {
                 .order((profiles::name.asc(), profiles::version.desc()))
                 .select(ProfileRow::as_select())
                 .load(c)?;
-            let mut newest: Vec<ProfileRow> = Vec::new();
-            for row in rows {
-                if newest.last().is_none_or(|last| last.name != row.name) {
-                    newest.push(row);
-                }
-            }
-            newest.retain(|row| row.retired_at.is_none());
-            Ok(newest)
+            Ok(in_force(rows, |row| (&row.name, row.retired_at)))
         })
         .await
     }

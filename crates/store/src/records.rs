@@ -19,6 +19,19 @@ pub(crate) fn note(
     Ok(())
 }
 
+/// Of rows by name, each name's newest version first: the newest of each that
+/// is not retired. `told` gives a row's name and when it was retired.
+pub(crate) fn in_force<T>(rows: Vec<T>, told: impl Fn(&T) -> (&str, Option<i64>)) -> Vec<T> {
+    let mut newest: Vec<T> = Vec::new();
+    for row in rows {
+        if newest.last().is_none_or(|last| told(last).0 != told(&row).0) {
+            newest.push(row);
+        }
+    }
+    newest.retain(|row| told(row).1.is_none());
+    newest
+}
+
 impl Store {
     /// Keeps the document as a new version where it differs from the newest;
     /// gives the version that is now in force.
@@ -73,14 +86,7 @@ impl Store {
                 .order((routes::name.asc(), routes::version.desc()))
                 .select(RouteRow::as_select())
                 .load(c)?;
-            let mut newest: Vec<RouteRow> = Vec::new();
-            for row in rows {
-                if newest.last().is_none_or(|last| last.name != row.name) {
-                    newest.push(row);
-                }
-            }
-            newest.retain(|row| row.retired_at.is_none());
-            Ok(newest)
+            Ok(in_force(rows, |row| (&row.name, row.retired_at)))
         })
         .await
     }

@@ -59,7 +59,7 @@ fn join(
         }
         let mut file = open(input)?;
         let effects = levelled(args.loudness, asked(args)?, &mut file, input, looked)?;
-        joiner.begin(looked.format, effects).map_err(unreadable(input))?;
+        joiner.begin(looked.format, effects, args.any_length).map_err(unreadable(input))?;
         each_chunk(&mut file, input, bar, |chunk| take(&joiner.push(chunk).map_err(unreadable(input))?))?;
         take(&joiner.end().map_err(unreadable(input))?)?;
     }

@@ -13,13 +13,13 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::{Value, json};
 
 use self::look::Looked;
-
 use crate::args::ConvertArgs;
 use crate::error::CliError;
 use crate::{files, output};
 
 /// Bytes read at once.
 const CHUNK: usize = 64 << 10;
+
 fn unreadable(path: &Path) -> impl FnOnce(AudioError) -> CliError {
     let path = path.to_owned();
     move |error| {
@@ -306,9 +306,13 @@ fn write_aside(
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut aside = tempfile::NamedTempFile::new_in(folder).map_err(named(path))?;
     let done = make(&mut |bytes| aside.as_file_mut().write_all(bytes).map_err(named(path)))?;
-    if let Some(start) = done.start {
-        aside.as_file_mut().rewind().map_err(named(path))?;
-        aside.as_file_mut().write_all(&start).map_err(named(path))?;
+    match done.start {
+        Some(start) => {
+            aside.as_file_mut().rewind().map_err(named(path))?;
+            aside.as_file_mut().write_all(&start).map_err(named(path))?;
+        }
+        // What passed untouched may have been a stream.
+        None => files::mend(aside.path()).map_err(named(path))?,
     }
     files::persist(aside, path, force)?;
     Ok(done.length)
