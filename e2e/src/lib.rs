@@ -105,12 +105,16 @@ impl Demo {
 
     /// Recognises with the app's key; JSON.
     pub async fn hear(&self, audio: Vec<u8>, kind: &str, query: &str) -> Value {
-        let request = self.post(&format!("/api/v1/transcripts{query}")).header(CONTENT_TYPE, kind).body(audio);
-        let response = request.send().await.unwrap();
-        let status = response.status();
-        let answer: Value = response.json().await.unwrap();
+        let (status, answer) = self.try_to_hear(audio, kind, query).await;
         assert!(status.is_success(), "{answer}");
         answer
+    }
+
+    /// As [`Demo::hear`], where it may be refused.
+    pub async fn try_to_hear(&self, audio: Vec<u8>, kind: &str, query: &str) -> (reqwest::StatusCode, Value) {
+        let request = self.post(&format!("/api/v1/transcripts{query}")).header(CONTENT_TYPE, kind).body(audio);
+        let response = request.send().await.unwrap();
+        (response.status(), response.json().await.unwrap())
     }
 
     /// Reads with the operator's key.

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Who may still make the request succeed.
@@ -17,7 +18,7 @@ pub enum Remedy {
 
 /// The cause of a failed attempt. The first eleven are what a sheet's
 /// `[[errors]]` may name; the rest are seen by the gateway itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
     /// The engine will not do this for us.

@@ -10,6 +10,7 @@ mod money;
 mod nearest;
 mod plan;
 mod route;
+mod shaping;
 mod sheet;
 mod tariff;
 mod transcript;
@@ -22,13 +23,9 @@ pub use money::{Currency, Money, MoneyError};
 pub use nearest::nearest;
 pub use plan::{Candidate, PlanError, Planner, Wanted};
 pub use route::{Conditions, Leg, Route, RouteError, Work};
-pub use sheet::{
-    Access, Answer, ArgumentText, AssertionAlgorithm, AssertionSpec, AssertionUse, Body, CallTemplate, ClientShown,
-    Driver, ErrorRule, FormatSpec, Guide, Limits, LineWords, LocalAudio, Model, Network, PlainAnswer, ProcessSpec,
-    Recognition, Scalar, Scheme, Sheet, SheetError, SignatureAlgorithm, SignatureSpec, Site, Synthesis, TimeUnit,
-    TokenSpec, TranscriptPaths,
-};
+pub use shaping::{Adjustment, Done, HearingWish, MadeGood, Shaped, Shaping, Style};
+pub use sheet::*;
 pub use tariff::{Measure, Tariff, Usage};
 pub use transcript::{Alternative, Transcript, Word};
-pub use voice::{Criteria, Gender, Voice, VoiceId};
+pub use voice::{Criteria, Gender, Origin, Voice, VoiceId};
 pub use wer::{WordErrors, normalise_words, word_errors};

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::money::{parse_nanos, scale};
 use crate::{Currency, Money, MoneyError};
 
 /// What is counted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Measure {
     /// Unicode characters of the text that is sent.
@@ -33,10 +34,11 @@ pub struct Usage {
 }
 
 /// A price list: so much for each unit, by steps, times the model's factor.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Tariff {
     #[serde(default = "euro")]
+    #[schemars(with = "String")]
     pub currency: Currency,
     pub per: Measure,
     /// Price of one unit, a decimal in the currency's unit.

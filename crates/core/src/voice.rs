@@ -3,6 +3,7 @@
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::extended_filter;
@@ -34,7 +35,7 @@ impl FromStr for VoiceId {
 }
 
 /// As SSML 1.1 has it (section 3.2.1).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Gender {
     Female,
@@ -53,8 +54,25 @@ impl Gender {
     }
 }
 
+/// Whether a voice is everybody's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Origin {
+    /// Every customer of the engine has it.
+    #[default]
+    Stock,
+    /// Made for this account; for apps that are granted it by name.
+    Custom,
+}
+
+impl Origin {
+    fn is_stock(&self) -> bool {
+        *self == Origin::Stock
+    }
+}
+
 /// One speaking voice of one engine.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Voice {
     /// The engine's own id for it.
@@ -66,6 +84,17 @@ pub struct Voice {
     pub gender: Option<Gender>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub styles: Vec<String>,
+    /// In years, about.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub age: Option<u8>,
+    /// What it was made for: `announcements`, `telephone`, `reading` …
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub uses: Vec<String>,
+    #[serde(default, skip_serializing_if = "Origin::is_stock")]
+    pub origin: Origin,
+    /// Why it cannot be used just now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unavailable: Option<String>,
     /// Models it can be used with; empty: all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub models: Vec<String>,
@@ -142,8 +171,7 @@ mod tests {
             languages: languages.iter().map(|tag| (*tag).to_owned()).collect(),
             gender: Some(gender),
             styles: vec!["calm".into()],
-            models: Vec::new(),
-            character: String::new(),
+            ..Voice::default()
         }
     }
 

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_core::{Cause, Driver, FormatSpec, Sheet, SheetError, Transcript, Voice};
+use dispatcher_core::{Cause, Driver, FormatSpec, Shaped, Sheet, SheetError, Transcript, Voice, Word};
 use dispatcher_vault::Parts;
 use futures::Stream;
 use minijinja::context;
@@ -19,6 +19,15 @@ use crate::{EngineError, Fetcher};
 
 /// Audio as the engine sends it. Dropping it ends the engine's call.
 pub type AudioStream = Pin<Box<dyn Stream<Item = Result<Bytes, EngineError>> + Send>>;
+
+/// Words that an engine times while it speaks; whole once its audio is.
+pub type Words = Arc<Mutex<Vec<Word>>>;
+
+/// An engine that speaks.
+pub struct Spoken {
+    pub audio: AudioStream,
+    pub words: Words,
+}
 
 /// A format of an engine, chosen.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,6 +47,8 @@ pub struct Speak {
     pub model: Option<String>,
     pub language: Option<String>,
     pub format: EngineFormat,
+    /// What is asked for beyond the text.
+    pub shaped: Shaped,
 }
 
 /// Audio to recognise: in memory where it is small, otherwise a file.
@@ -56,6 +67,14 @@ pub struct Hear {
     pub language: Option<String>,
     pub context: Option<String>,
     pub variation: Option<f64>,
+    /// Words that are likely.
+    pub hints: Vec<String>,
+    /// Tell who speaks.
+    pub speakers: bool,
+    /// So many other readings.
+    pub alternatives: Option<u64>,
+    /// How long the audio is.
+    pub seconds: f64,
 }
 
 enum Way {
@@ -88,6 +107,12 @@ impl Engine {
                     .map_err(|message| SheetError::at_key(source, file, &[section, "formats", key], message))?;
             }
         }
+        if !sheet.endpoint.as_deref().unwrap_or_default().contains("{{")
+            && let Some(endpoint) = &sheet.endpoint
+            && reqwest::Url::parse(endpoint).is_err()
+        {
+            return Err(SheetError::at_key(source, file, &["endpoint"], "this is no address"));
+        }
         let way = match sheet.driver {
             Driver::Http => Way::Http(Box::new(HttpDriver::compile(&sheet, (source, file), fetcher.clone())?)),
             Driver::Process => Way::Process(ProcessDriver::compile(&sheet, (source, file))?),
@@ -114,11 +139,12 @@ impl Engine {
         let token = self.sheet.access.token.as_ref().and_then(|token| token.call.split_once(' '));
         let elsewhere = token.map(|(_, target)| target).filter(|target| !target.starts_with('/'));
         let addresses = [self.sheet.endpoint.as_deref(), elsewhere];
-        let mut hosts: Vec<String> = addresses
-            .into_iter()
-            .flatten()
-            .filter_map(|address| reqwest::Url::parse(address).ok()?.host_str().map(str::to_owned))
-            .collect();
+        let host = |address: &str| match reqwest::Url::parse(address) {
+            Ok(url) => url.host_str().map(str::to_owned),
+            // An endpoint with parts of the credential in it.
+            Err(_) => Some(address.to_owned()),
+        };
+        let mut hosts: Vec<String> = addresses.into_iter().flatten().filter_map(host).collect();
         hosts.dedup();
         hosts.join(" ")
     }
@@ -161,10 +187,13 @@ impl Engine {
     ///
     /// # Errors
     /// Free of secrets; faults after the first byte come in the stream.
-    pub async fn speak(&self, call: Speak, credential: &Parts) -> Result<AudioStream, EngineError> {
+    pub async fn speak(&self, call: Speak, credential: &Parts) -> Result<Spoken, EngineError> {
         match &self.way {
             Way::Http(http) => http.speak(call, credential).await,
-            Way::Process(process) => process.speak(call).await,
+            Way::Process(process) => {
+                let audio = process.speak(call).await?;
+                Ok(Spoken { audio, words: Words::default() })
+            }
         }
     }
 
@@ -176,6 +205,18 @@ impl Engine {
         match &self.way {
             Way::Http(http) => http.hear(call, credential).await,
             Way::Process(process) => process.hear(call).await,
+        }
+    }
+
+    /// Asks the engine for its voices; nothing where its sheet has no
+    /// `[catalogue]`.
+    ///
+    /// # Errors
+    /// Free of secrets.
+    pub async fn voices(&self, credential: &Parts) -> Option<Result<Vec<Voice>, EngineError>> {
+        match &self.way {
+            Way::Http(http) => http.voices(credential).await,
+            Way::Process(process) => process.voices().await,
         }
     }
 }
@@ -206,6 +247,7 @@ impl Speak {
             model => self.model.as_deref().unwrap_or_default(),
             language => self.language.as_ref().or(self.voice.languages.first()),
             format => self.format.context(),
+            controls => controls(&self.shaped),
         }
     }
 
@@ -214,11 +256,30 @@ impl Speak {
         let synthesis = sheet.synthesis.as_ref()?;
         Some(Speak {
             text: "probe".into(),
-            voice: synthesis.voices.first()?.clone(),
+            voice: synthesis.voices.first().cloned().unwrap_or_else(probe_voice),
             model: synthesis.models.first().map(|model| model.name.clone()),
             language: Some("en".into()),
             format: all_formats(&synthesis.formats).next()?,
+            shaped: Shaped::default(),
         })
+    }
+}
+
+fn probe_voice() -> Voice {
+    Voice { id: "probe".into(), name: "Probe".into(), languages: vec!["en".into()], ..Voice::default() }
+}
+
+/// What is asked for, as templates see it: a missing one is `none`.
+fn controls(shaped: &Shaped) -> Value {
+    context! {
+        rate => shaped.rate,
+        pitch => shaped.pitch,
+        volume => shaped.volume,
+        style => shaped.style.as_ref().map(|style| &style.name),
+        degree => shaped.style.as_ref().and_then(|style| style.degree),
+        direction => shaped.direction.as_deref(),
+        variation => shaped.variation,
+        seed => shaped.seed.map(|seed| seed as i64),
     }
 }
 
@@ -231,6 +292,10 @@ impl Hear {
             format => self.format.context(),
             context => self.context.as_deref(),
             variation => self.variation,
+            hints => &self.hints,
+            speakers => self.speakers,
+            alternatives => self.alternatives,
+            seconds => self.seconds,
         }
     }
 
@@ -243,6 +308,10 @@ impl Hear {
             language: Some("en".into()),
             context: Some("before".into()),
             variation: Some(0.0),
+            hints: vec!["probe".into()],
+            speakers: true,
+            alternatives: Some(2),
+            seconds: 1.0,
         })
     }
 }

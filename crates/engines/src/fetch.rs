@@ -3,14 +3,20 @@
 //! Redirects are never followed, nothing is taken from the environment, and
 //! private addresses are reached only where a sheet says so.
 
+use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use dispatcher_core::{Cause, Network};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
-use reqwest::{Client, Url};
+use reqwest::{Client, ClientBuilder, Url};
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::{ClientConfig, RootCertStore};
+use secrecy::{ExposeSecret as _, SecretString};
+use tokio::net::TcpStream;
 
 use crate::EngineError;
 
@@ -21,52 +27,152 @@ const IDLE: Duration = Duration::from_secs(60);
 /// Engines close idle connections; ours go first.
 const POOL_IDLE: Duration = Duration::from_secs(4);
 
+/// Clients with a certificate that are kept at once.
+const MOST_IDENTITIES: usize = 64;
+
+/// A certificate that is shown to an engine (RFC 8446, section 4.4.2).
+pub(crate) struct Identity {
+    /// Equal for equal credentials.
+    pub(crate) mark: String,
+    /// PEM, the chain with the client's own first.
+    pub(crate) certificate: SecretString,
+    pub(crate) key: SecretString,
+    /// PEM of the authority behind the engine's own certificate.
+    pub(crate) authority: Option<String>,
+}
+
 /// Opens connections by the rules of a network.
 #[derive(Clone)]
 pub struct Fetcher {
     public: Client,
     private: Client,
+    /// Clients that show a certificate, by its mark and network.
+    shown: Arc<Mutex<HashMap<(String, Network), Client>>>,
+}
+
+fn builder(network: Network) -> ClientBuilder {
+    let builder = Client::builder()
+        .redirect(Policy::none())
+        .referer(false)
+        .no_proxy()
+        .connect_timeout(CONNECT)
+        .read_timeout(IDLE)
+        .pool_idle_timeout(POOL_IDLE)
+        .tcp_nodelay(true)
+        .user_agent("Dispatcher");
+    match network {
+        Network::Public => builder.dns_resolver(Arc::new(PublicOnly)),
+        Network::Private => builder,
+    }
 }
 
 impl Fetcher {
     /// # Errors
     /// When the TLS library cannot be set up.
     pub fn new() -> Result<Self, EngineError> {
-        let builder = || {
-            Client::builder()
-                .redirect(Policy::none())
-                .referer(false)
-                .no_proxy()
-                .connect_timeout(CONNECT)
-                .read_timeout(IDLE)
-                .pool_idle_timeout(POOL_IDLE)
-                .tcp_nodelay(true)
-                .user_agent("Dispatcher")
+        let made = |network| {
+            let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.to_string());
+            builder(network).build().map_err(failed)
         };
-        let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.to_string());
-        Ok(Fetcher {
-            public: builder().dns_resolver(Arc::new(PublicOnly)).build().map_err(failed)?,
-            private: builder().build().map_err(failed)?,
-        })
+        Ok(Fetcher { public: made(Network::Public)?, private: made(Network::Private)?, shown: Arc::default() })
     }
 
     /// The client for an address of a network.
     ///
     /// # Errors
-    /// When the address is private and the network is not.
-    pub(crate) fn client(&self, network: Network, url: &Url) -> Result<&Client, EngineError> {
-        match network {
-            Network::Private => Ok(&self.private),
-            Network::Public => {
-                // Literal addresses never reach the resolver.
-                let literal = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok());
-                if literal.is_some_and(|address| !is_public(address)) {
-                    let detail = "a private address; the sheet must say network = \"private\"";
-                    return Err(EngineError::new(Cause::Refused, detail));
+    /// When the address is private and the network is not, or the certificate
+    /// cannot be read.
+    pub(crate) fn client(
+        &self,
+        network: Network,
+        url: &Url,
+        identity: Option<&Identity>,
+    ) -> Result<Client, EngineError> {
+        if network == Network::Public {
+            refuse_private(url)?;
+        }
+        let Some(identity) = identity else {
+            return Ok(if network == Network::Private { self.private.clone() } else { self.public.clone() });
+        };
+        let key = (identity.mark.clone(), network);
+        let mut shown = self.shown.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(client) = shown.get(&key) {
+            return Ok(client.clone());
+        }
+        let config = (*self.tls(Some(identity))?).clone();
+        let client = builder(network)
+            .tls_backend_preconfigured(config)
+            .build()
+            .map_err(|error| EngineError::new(Cause::Unauthorized, error.to_string()))?;
+        if shown.len() >= MOST_IDENTITIES {
+            shown.clear();
+        }
+        shown.insert(key, client.clone());
+        Ok(client)
+    }
+
+    /// TLS as for a client of this module.
+    pub(crate) fn tls(&self, identity: Option<&Identity>) -> Result<Arc<ClientConfig>, EngineError> {
+        let unusable = |what: String| EngineError::new(Cause::Unauthorized, what);
+        let mut roots = RootCertStore::empty();
+        match identity.and_then(|identity| identity.authority.as_deref()) {
+            Some(authority) => {
+                for certificate in CertificateDer::pem_slice_iter(authority.as_bytes()) {
+                    let certificate =
+                        certificate.map_err(|_| unusable("the authority is no PEM certificate".into()))?;
+                    roots.add(certificate).map_err(|error| unusable(format!("the authority: {error}")))?;
                 }
-                Ok(&self.public)
+            }
+            None => {
+                roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
             }
         }
+        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+        let config = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(|error| EngineError::new(Cause::Unavailable, error.to_string()))?
+            .with_root_certificates(roots);
+        let Some(identity) = identity else { return Ok(Arc::new(config.with_no_client_auth())) };
+        let chain = CertificateDer::pem_slice_iter(identity.certificate.expose_secret().as_bytes());
+        let chain: Vec<_> =
+            chain.collect::<Result<_, _>>().map_err(|_| unusable("the certificate is no PEM certificate".into()))?;
+        let key = PrivateKeyDer::from_pem_slice(identity.key.expose_secret().as_bytes())
+            .map_err(|_| unusable("the certificate's key is no PEM private key".into()))?;
+        let config = config.with_client_auth_cert(chain, key);
+        Ok(Arc::new(config.map_err(|error| unusable(format!("the certificate and its key: {error}")))?))
+    }
+
+    /// A connection for a WebSocket, by the same rules.
+    pub(crate) async fn connect(&self, network: Network, url: &Url) -> Result<TcpStream, EngineError> {
+        let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
+        let port = url.port_or_known_default().unwrap_or(443);
+        let failed = |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("no connection: {error}"));
+        if network == Network::Public {
+            refuse_private(url)?;
+        }
+        let open = async {
+            let mut found: Vec<SocketAddr> = tokio::net::lookup_host((host, port)).await?.collect();
+            found.retain(|address| network == Network::Private || is_public(address.ip()));
+            TcpStream::connect(&found[..]).await
+        };
+        let stream = match tokio::time::timeout(CONNECT, open).await {
+            Ok(stream) => stream.map_err(failed)?,
+            Err(_) => return Err(EngineError::new(Cause::TimedOut, "no connection in time")),
+        };
+        stream.set_nodelay(true).map_err(failed)?;
+        Ok(stream)
+    }
+}
+
+/// Literal addresses never reach the resolver.
+fn refuse_private(url: &Url) -> Result<(), EngineError> {
+    let literal = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok());
+    match literal.is_some_and(|address| !is_public(address)) {
+        true => {
+            let detail = "a private address; the sheet must say network = \"private\"";
+            Err(EngineError::new(Cause::Refused, detail))
+        }
+        false => Ok(()),
     }
 }
 
@@ -142,17 +248,17 @@ mod tests {
             "http://0.0.0.0/",
         ] {
             let parsed = Url::parse(url).expect("a url");
-            assert!(fetcher.client(Network::Public, &parsed).is_err(), "{url} was let through");
-            assert!(fetcher.client(Network::Private, &parsed).is_ok());
+            assert!(fetcher.client(Network::Public, &parsed, None).is_err(), "{url} was let through");
+            assert!(fetcher.client(Network::Private, &parsed, None).is_ok());
         }
-        assert!(fetcher.client(Network::Public, &Url::parse("https://8.8.8.8/").expect("a url")).is_ok());
+        assert!(fetcher.client(Network::Public, &Url::parse("https://8.8.8.8/").expect("a url"), None).is_ok());
     }
 
     #[tokio::test]
     async fn a_name_that_leads_home_is_refused() {
         let fetcher = Fetcher::new().expect("client");
         let url = Url::parse("http://localhost:9/").expect("a url");
-        let client = fetcher.client(Network::Public, &url).expect("a name");
+        let client = fetcher.client(Network::Public, &url, None).expect("a name");
         let error = client.get(url).send().await.expect_err("resolved to loopback");
         assert!(error.is_connect(), "{error:?}");
     }

@@ -1,171 +1,197 @@
-//! The http driver: one call, its answer streamed.
+//! The http driver: calls, and WebSockets that begin as one.
 
-use std::time::Duration;
+use std::sync::Arc;
 
 use bytes::Bytes;
-use dispatcher_core::{Answer, Cause, Network, Sheet, SheetError, Transcript};
+use dispatcher_core::{Answer, Cause, Request, Sheet, SheetError, Transcript, Voice};
 use dispatcher_vault::{Parts, Redactor};
 use futures::{Stream, StreamExt as _, TryStreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
-use reqwest::header::{CONTENT_TYPE, RETRY_AFTER};
-use reqwest::{Response, StatusCode};
-use secrecy::ExposeSecret as _;
+use reqwest::Response;
+use reqwest::header::CONTENT_TYPE;
 
-use crate::access::{CompiledAccess, Outgoing, Reach};
+use crate::access::CompiledAccess;
 use crate::base64_json::{Path, Scanner};
-use crate::engine::{AudioStream, Hear, Speak};
-use crate::errors::Errors;
-use crate::request::{Call, Source, connection_error, read_start, read_up_to};
+use crate::catalogue::Listing;
+use crate::engine::{AudioStream, Hear, Speak, Spoken, Words};
+use crate::flow::{Flow, FlowParts, Job, Last, parse};
+use crate::request::{Source, connection_error, read_start};
+use crate::socket::{HearingLine, SpeakingLine};
+use crate::sound::Sound;
 use crate::transcript::Paths;
+use crate::wire::Wire;
 use crate::{EngineError, Fetcher};
 
-/// A transcript is read so far: hours of words.
-const MAX_TRANSCRIPT: usize = 32 << 20;
-
 /// Where the audio lies in the answer.
-enum Sound {
+enum Answered {
     Body,
     Base64(Path),
+    Socket(Arc<SpeakingLine>),
+}
+
+struct Listener {
+    flow: Flow,
+    paths: Paths,
+    line: Option<HearingLine>,
 }
 
 pub(crate) struct HttpDriver {
-    endpoint: String,
-    network: Network,
-    access: CompiledAccess,
-    speak: Option<(Call, Sound)>,
-    hear: Option<(Call, Paths)>,
-    errors: Errors,
-    fetcher: Fetcher,
+    wire: Arc<Wire>,
+    speak: Option<(Flow, Answered)>,
+    hear: Option<Listener>,
+    listing: Option<Listing>,
 }
 
 impl HttpDriver {
     pub(crate) fn compile(sheet: &Sheet, source: Source<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
-        let fault = |path: &[&str], message: &str| SheetError::at_key(source.0, source.1, path, message);
-        let speak = match (&sheet.synthesis, Speak::probe(sheet)) {
-            (Some(synthesis), Some(probe)) => {
-                let probe = context! { access => CompiledAccess::probe(&sheet.access), ..probe.context() };
-                let sound = match &synthesis.answer {
-                    Some(Answer::Base64 { base64 }) => Sound::Base64(Path::parse(base64).ok_or_else(|| {
-                        fault(&["synthesis", "answer"], "the path must name one place, like $.sound or $.a[0].b")
-                    })?),
-                    _ => Sound::Body,
-                };
-                Some((Call::compile(&synthesis.call_template(), &probe, source, "synthesis")?, sound))
-            }
-            _ => None,
-        };
-        let hear = match (&sheet.recognition, Hear::probe(sheet)) {
-            (Some(recognition), Some(probe)) => {
-                let probe = context! { access => CompiledAccess::probe(&sheet.access), ..probe.context() };
-                let call = Call::compile(&recognition.call_template(), &probe, source, "recognition")?;
-                let paths = recognition.transcript.as_ref();
-                let paths = paths.ok_or_else(|| fault(&["recognition"], "[recognition.transcript] is missing"))?;
-                Some((call, Paths::compile(paths, source)?))
-            }
-            _ => None,
-        };
+        let open = context! { access => CompiledAccess::probe(&sheet.access) };
+        let listing = sheet.catalogue.as_ref().map(|spec| Listing::compile_call(spec, &open, source)).transpose()?;
         Ok(HttpDriver {
-            endpoint: sheet.endpoint.clone().unwrap_or_default().trim_end_matches('/').to_owned(),
-            network: sheet.network,
-            access: CompiledAccess::compile(&sheet.access, source)?,
-            speak,
-            hear,
-            errors: Errors::compile(&sheet.errors, source)?,
-            fetcher,
+            wire: Arc::new(Wire::compile(sheet, source, fetcher)?),
+            speak: compile_speak(sheet, &open, source)?,
+            hear: compile_hear(sheet, &open, source)?,
+            listing,
         })
     }
 
-    pub(crate) async fn speak(&self, job: Speak, credential: &Parts) -> Result<AudioStream, EngineError> {
+    pub(crate) async fn speak(&self, call: Speak, credential: &Parts) -> Result<Spoken, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine does not speak");
-        let (call, sound) = self.speak.as_ref().ok_or_else(unable)?;
-        let (response, redactor) = self.send(call, &job.context(), None, credential).await?;
-        let response = self.refuse_text(response, sound, &redactor).await?;
+        let (flow, answered) = self.speak.as_ref().ok_or_else(unable)?;
+        let job = Job { context: call.context(), sound: None, credential, voice: &call.voice.id };
+        let words = Words::default();
+        if let Answered::Socket(line) = answered {
+            let audio = line.clone().speak(flow, &self.wire, &job, words.clone()).await?;
+            return Ok(Spoken { audio, words });
+        }
+        let (last, redactor) = flow.run(&self.wire, &job).await?;
+        let response = match last {
+            Last::Response(response) => response,
+            Last::Read(body) => return Ok(Spoken { audio: read_audio(&body, answered)?, words }),
+        };
+        let response = self.refuse_text(response, answered, &redactor).await?;
         let declared = response.content_length();
         let body = response.bytes_stream().map_err(move |error| connection_error(&error, &redactor));
-        Ok(match sound {
-            Sound::Body => Box::pin(guard_length(body, declared)),
-            Sound::Base64(path) => Box::pin(decode_base64(body, Scanner::new(path.clone()))),
-        })
+        let audio: AudioStream = match answered {
+            Answered::Base64(path) => Box::pin(decode_base64(body, Scanner::new(path.clone()))),
+            _ => Box::pin(guard_length(body, declared)),
+        };
+        Ok(Spoken { audio, words })
     }
 
-    pub(crate) async fn hear(&self, job: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
+    pub(crate) async fn hear(&self, call: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen");
-        let (call, paths) = self.hear.as_ref().ok_or_else(unable)?;
-        let (response, redactor) = self.send(call, &job.context(), Some(&job), credential).await?;
-        let body = read_up_to(response, MAX_TRANSCRIPT, &redactor).await?;
-        let answer: serde_json::Value = serde_json::from_slice(&body).map_err(|_| {
-            let start = String::from_utf8_lossy(&body[..body.len().min(200)]).into_owned();
-            EngineError::new(Cause::Broken, redactor.redact(&format!("the answer is not JSON: {start}")))
-        })?;
-        paths.read(&answer)
-    }
-
-    /// Sends a call. A token that the engine no longer takes is forgotten,
-    /// and the call made once more with a fresh one.
-    async fn send(
-        &self,
-        call: &Call,
-        job: &Value,
-        hear: Option<&Hear>,
-        credential: &Parts,
-    ) -> Result<(Response, Redactor), EngineError> {
-        let context = context! { access => self.access.context(credential), ..job.clone() };
-        let reach = Reach { fetcher: &self.fetcher, network: self.network, endpoint: &self.endpoint };
-        let mut again = true;
-        loop {
-            let token = self.access.token(credential, &reach).await?;
-            let secrets = self.access.secrets(credential).chain(token.iter().map(|token| token.expose_secret()));
-            let redactor = Redactor::new(secrets);
-            let (mut outgoing, payload) = call.request(&self.endpoint, &context, hear).await?;
-            self.access.apply(credential, token.as_ref(), &mut outgoing)?;
-            let Outgoing { method, url, headers, .. } = outgoing;
-            let request = self.fetcher.client(self.network, &url)?.request(method, url).headers(headers);
-            let response = payload.put(request).send().await.map_err(|error| connection_error(&error, &redactor))?;
-            if response.status().is_success() {
-                return Ok((response, redactor));
-            }
-            let refused = response.status() == StatusCode::UNAUTHORIZED;
-            if refused && std::mem::take(&mut again) && self.access.forget(credential).await {
-                continue;
-            }
-            return Err(self.failure(response, &redactor).await);
+        let Listener { flow, paths, line } = self.hear.as_ref().ok_or_else(unable)?;
+        let sound = Sound::whole(&call.audio, &call.format).await?;
+        let context = context! { audio => sound.context(), ..call.context() };
+        let job = Job { context, sound: Some(&sound), credential, voice: "" };
+        if let Some(line) = line {
+            return line.hear(flow, &self.wire, &job, &sound, call.seconds, paths).await;
         }
+        let (last, redactor) = flow.run(&self.wire, &job).await?;
+        let body = last.read(&self.wire, &redactor).await?;
+        paths.read(&parse(&body, &redactor)?)
     }
 
-    /// Turns an answer that is no success into a cause.
-    async fn failure(&self, response: Response, redactor: &Redactor) -> EngineError {
-        let status = response.status().as_u16();
-        let retry_after = response
-            .headers()
-            .get(RETRY_AFTER)
-            .and_then(|value| value.to_str().ok()?.trim().parse().ok())
-            .map(|seconds: u64| Duration::from_secs(seconds.min(3_600)));
-        let body = read_start(response).await;
-        let text = String::from_utf8_lossy(&body);
-        let cause = self.errors.cause_of(status, &text).unwrap_or_else(|| Cause::of_status(status));
-        EngineError { retry_after, ..EngineError::new(cause, redactor.redact(&format!("status {status}: {text}"))) }
+    /// The engine's list of voices; nothing where the sheet names no list.
+    pub(crate) async fn voices(&self, credential: &Parts) -> Option<Result<Vec<Voice>, EngineError>> {
+        Some(self.listing.as_ref()?.read(&self.wire, credential).await)
     }
 
     /// Text where audio was promised is an error in disguise.
     async fn refuse_text(
         &self,
         response: Response,
-        sound: &Sound,
+        answered: &Answered,
         redactor: &Redactor,
     ) -> Result<Response, EngineError> {
         let told = response.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
         let told = told.to_ascii_lowercase();
-        let text = told.starts_with("text/") || (told.starts_with("application/json") && matches!(sound, Sound::Body));
-        if !text {
+        let json = told.starts_with("application/json") && matches!(answered, Answered::Body);
+        if !told.starts_with("text/") && !json {
             return Ok(response);
         }
         let status = response.status().as_u16();
         let body = read_start(response).await;
         let body = String::from_utf8_lossy(&body);
-        let cause = self.errors.named(status, &body).unwrap_or(Cause::Broken);
+        let cause = self.wire.errors.named(status, &body).unwrap_or(Cause::Broken);
         Err(EngineError::new(cause, redactor.redact(&format!("{told} in place of audio: {body}"))))
     }
+}
+
+fn compile_speak(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Option<(Flow, Answered)>, SheetError> {
+    let (Some(synthesis), Some(probe)) = (&sheet.synthesis, Speak::probe(sheet)) else { return Ok(None) };
+    let probe = context! { access => open.get_attr("access").unwrap_or_default(), ..probe.context() };
+    let flow = Flow::compile(
+        &FlowParts {
+            section: "synthesis",
+            main: synthesis as &dyn Request,
+            before: &synthesis.before,
+            keep: &synthesis.keep,
+            pieces: None,
+            poll: synthesis.poll.as_ref(),
+            fetch: synthesis.fetch.as_ref(),
+            answer: synthesis.answer.as_ref(),
+        },
+        &probe,
+        source,
+    )?;
+    let answered = match (&synthesis.socket, &synthesis.answer) {
+        (Some(socket), _) => {
+            let kept = synthesis.before.iter().flat_map(|step| step.keep.keys()).map(|name| (name.clone(), "probe"));
+            let probe = context! { kept => Value::from_pairs(kept), ..probe };
+            Answered::Socket(Arc::new(SpeakingLine::compile(socket, &probe, source)?))
+        }
+        (None, Some(Answer::Base64 { base64 })) => Answered::Base64(Path::parse(base64).ok_or_else(|| {
+            let message = "the path must name one place, like $.sound or $.a[0].b";
+            SheetError::at_key(source.0, source.1, &["synthesis", "answer"], message)
+        })?),
+        _ => Answered::Body,
+    };
+    Ok(Some((flow, answered)))
+}
+
+fn compile_hear(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Option<Listener>, SheetError> {
+    let (Some(recognition), Some(probe)) = (&sheet.recognition, Hear::probe(sheet)) else { return Ok(None) };
+    let audio = context! { base64 => Value::from_safe_string("cHJvYmU=".into()), bytes => 5 };
+    let probe = context! {
+        access => open.get_attr("access").unwrap_or_default(),
+        audio => audio,
+        piece => context! { number => 1 },
+        ..probe.context()
+    };
+    let flow = Flow::compile(
+        &FlowParts {
+            section: "recognition",
+            main: recognition as &dyn Request,
+            before: &recognition.before,
+            keep: &recognition.keep,
+            pieces: recognition.pieces.as_ref(),
+            poll: recognition.poll.as_ref(),
+            fetch: recognition.fetch.as_ref(),
+            answer: recognition.answer.as_ref(),
+        },
+        &probe,
+        source,
+    )?;
+    let fault = || SheetError::at_key(source.0, source.1, &["recognition"], "[recognition.transcript] is missing");
+    let paths = Paths::compile(recognition.transcript.as_ref().ok_or_else(fault)?, source)?;
+    let kept = recognition.before.iter().flat_map(|step| step.keep.keys()).map(|name| (name.clone(), "probe"));
+    let probe = context! { kept => Value::from_pairs(kept), ..probe };
+    let line = recognition.socket.as_ref().map(|socket| HearingLine::compile(socket, &probe, source)).transpose()?;
+    Ok(Some(Listener { flow, paths, line }))
+}
+
+/// Audio out of an answer that was read as a whole.
+fn read_audio(body: &[u8], answered: &Answered) -> Result<AudioStream, EngineError> {
+    let Answered::Base64(path) = answered else {
+        return Err(EngineError::new(Cause::Broken, "the last answer is no audio; the sheet needs fetch or a link"));
+    };
+    let broken = |error| EngineError::new(Cause::Broken, format!("the answer cannot be read: {error}"));
+    let mut scanner = Scanner::new(path.clone());
+    let audio = Bytes::from(scanner.push(body).map_err(broken)?);
+    scanner.finish().map_err(broken)?;
+    Ok(Box::pin(futures::stream::once(async move { Ok(audio) })))
 }
 
 /// A body shorter than it was declared ends in an error.

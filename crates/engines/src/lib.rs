@@ -5,17 +5,22 @@
 
 mod access;
 mod base64_json;
+mod catalogue;
 mod engine;
 mod error;
 mod errors;
 mod fetch;
+mod flow;
 mod http;
 mod process;
 mod request;
+mod socket;
+mod sound;
 mod template;
 mod transcript;
+mod wire;
 
 pub use base64_json::{AudioSplitter, ScanError};
-pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak};
+pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, Spoken, Words};
 pub use error::EngineError;
 pub use fetch::Fetcher;

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_core::{ArgumentText, Cause, LineWords, LocalAudio, ProcessSpec, Sheet, SheetError, Transcript};
+use dispatcher_core::{ArgumentText, Cause, LineWords, LocalAudio, ProcessSpec, Sheet, SheetError, Transcript, Voice};
 use futures::StreamExt as _;
 use minijinja::context;
 use minijinja::value::Value;
@@ -20,6 +20,7 @@ use tokio::process::{Child, ChildStdout, Command};
 use tokio::sync::mpsc;
 
 use crate::EngineError;
+use crate::catalogue::Listing;
 use crate::engine::{AudioStream, Hear, Speak, find_program};
 use crate::template::{Place, Template};
 
@@ -38,6 +39,7 @@ pub(crate) struct ProcessDriver {
     limiter: Option<PathBuf>,
     speak: Option<(Vec<Template>, ArgumentText, LocalAudio)>,
     hear: Option<(Vec<Template>, LocalAudio, LineWords)>,
+    listing: Option<(Vec<Template>, Listing)>,
 }
 
 impl ProcessDriver {
@@ -66,7 +68,14 @@ impl ProcessDriver {
             _ => None,
         };
         let program = find_program(&spec.program);
-        Ok(ProcessDriver { spec, program, limiter: find_program(LIMITER), speak, hear })
+        let listing = match &sheet.catalogue {
+            Some(spec) => {
+                let arguments = compile(&spec.arguments, &context! {}, "catalogue")?;
+                Some((arguments, Listing::compile_lines(spec, source)?))
+            }
+            None => None,
+        };
+        Ok(ProcessDriver { spec, program, limiter: find_program(LIMITER), speak, hear, listing })
     }
 
     pub(crate) fn absent(&self) -> Option<String> {
@@ -130,7 +139,20 @@ impl ProcessDriver {
                 Some(Bytes::from(read.map_err(|error| EngineError::new(Cause::Unavailable, error.to_string()))?))
             }
         };
-        let running = self.start(&render(templates, &context)?, stdin)?;
+        let text = self.output(&render(templates, &context)?, stdin).await?;
+        Ok(crate::transcript::read_lines(&text, lines))
+    }
+
+    /// The program's list of voices; nothing where the sheet names no list.
+    pub(crate) async fn voices(&self) -> Option<Result<Vec<Voice>, EngineError>> {
+        let (templates, listing) = self.listing.as_ref()?;
+        let list = async { listing.of_lines(&self.output(&render(templates, &context! {})?, None).await?) };
+        Some(list.await)
+    }
+
+    /// All that the program prints.
+    async fn output(&self, arguments: &[String], stdin: Option<Bytes>) -> Result<String, EngineError> {
+        let running = self.start(arguments, stdin)?;
         let mut output = running.stream(Duration::from_secs(self.spec.seconds));
         let mut text = Vec::new();
         while let Some(chunk) = output.next().await {
@@ -139,7 +161,7 @@ impl ProcessDriver {
                 return Err(EngineError::new(Cause::Broken, "the program prints without end"));
             }
         }
-        Ok(crate::transcript::read_lines(&String::from_utf8_lossy(&text), lines))
+        Ok(String::from_utf8_lossy(&text).into_owned())
     }
 
     fn start(&self, arguments: &[String], stdin: Option<Bytes>) -> Result<Running, EngineError> {

@@ -1,9 +1,7 @@
 //! A call of a sheet, compiled, and the request that it becomes.
 
-use std::collections::BTreeMap;
-
 use bytes::Bytes;
-use dispatcher_core::{Body, CallTemplate, Cause, SheetError};
+use dispatcher_core::{Body, Cause, Request, SheetError, Templates};
 use dispatcher_vault::Redactor;
 use futures::StreamExt as _;
 use minijinja::value::Value;
@@ -13,7 +11,7 @@ use reqwest::{Method, RequestBuilder, Response, Url};
 
 use crate::EngineError;
 use crate::access::Outgoing;
-use crate::engine::{AudioSource, Hear};
+use crate::sound::Sound;
 use crate::template::{Place, Template, UNRESERVED};
 
 /// An error text is read so far.
@@ -43,7 +41,7 @@ enum Compiled {
 }
 
 pub(crate) fn compile_named(
-    templates: &BTreeMap<String, String>,
+    templates: &Templates,
     probe: &Value,
     sheet: Source<'_>,
     key: &[&str],
@@ -56,16 +54,19 @@ pub(crate) fn compile_named(
 }
 
 impl Call {
+    /// Compiles a request of the sheet; `key` is the path to its table.
     pub(crate) fn compile(
-        template: &CallTemplate<'_>,
+        request: &dyn Request,
         probe: &Value,
         sheet: Source<'_>,
-        section: &str,
+        key: &[&str],
     ) -> Result<Call, SheetError> {
+        let template = request.call_template();
         let (method, path) = template.call.split_once(' ').unwrap_or(("POST", template.call));
         let method = Method::from_bytes(method.as_bytes()).unwrap_or(Method::POST);
-        let named = |templates, key| compile_named(templates, probe, sheet, &[section, key]);
-        let one = |source, place, key| Template::checked(source, place, probe, sheet, &[section, key]);
+        let under = |last| key.iter().copied().chain([last]).collect::<Vec<&str>>();
+        let named = |templates, last| compile_named(templates, probe, sheet, &under(last));
+        let one = |source, place, last| Template::checked(source, place, probe, sheet, &under(last));
         let body = match &template.body {
             Body::Empty => Compiled::Empty,
             Body::Json(json) => Compiled::Json(one(json, Place::Json, "json")?),
@@ -93,22 +94,33 @@ impl Call {
         &self,
         endpoint: &str,
         context: &Value,
-        hear: Option<&Hear>,
+        sound: Option<&Sound>,
     ) -> Result<(Outgoing, Payload), EngineError> {
-        let address = format!("{endpoint}{}", render(&self.path, context)?);
+        let path = render(&self.path, context)?;
+        // An engine may give whole addresses; whether they are allowed is
+        // looked at where they are called.
+        let whole = path.starts_with("http://") || path.starts_with("https://");
+        let address = if whole { path } else { format!("{endpoint}{path}") };
         let mut url =
             Url::parse(&address).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is no address"))?;
         for (name, template) in &self.query {
-            url.query_pairs_mut().append_pair(name, &render(template, context)?);
+            let value = render(template, context)?;
+            if !value.is_empty() {
+                url.query_pairs_mut().append_pair(name, &value);
+            }
         }
         let mut headers = HeaderMap::new();
         for (name, template) in &self.headers {
-            let value = HeaderValue::from_str(&render(template, context)?).map_err(|_| {
+            let value = render(template, context)?;
+            if value.is_empty() {
+                continue;
+            }
+            let value = HeaderValue::from_str(&value).map_err(|_| {
                 EngineError::new(Cause::Malformed, format!("the value of the header {name} is not ASCII"))
             })?;
-            headers.insert(header_name(name)?, value);
+            headers.append(header_name(name)?, value);
         }
-        let payload = payload(&self.body, context, hear).await?;
+        let payload = payload(&self.body, context, sound).await?;
         if let Some(kind) = payload.content_type() {
             headers.entry(CONTENT_TYPE).or_insert(kind);
         }
@@ -153,17 +165,26 @@ impl Payload {
     }
 }
 
-async fn payload(body: &Compiled, context: &Value, hear: Option<&Hear>) -> Result<Payload, EngineError> {
+async fn payload(body: &Compiled, context: &Value, sound: Option<&Sound>) -> Result<Payload, EngineError> {
     let written = |kind: &str, text: String| Payload::Bytes { kind: kind.to_owned(), bytes: text.into() };
     Ok(match body {
         Compiled::Empty => Payload::Empty,
-        Compiled::Json(template) => written("application/json", render(template, context)?),
+        Compiled::Json(template) => {
+            let json = render(template, context)?;
+            match sound {
+                Some(sound) => sound.spliced("application/json", json).await?,
+                None => written("application/json", json),
+            }
+        }
         Compiled::Text { template, content_type } => written(content_type, render(template, context)?),
         Compiled::Form(fields) => {
             let mut pairs = Vec::new();
             for (name, template) in fields {
                 let encode = |text: &str| percent_encoding::utf8_percent_encode(text, UNRESERVED).to_string();
-                pairs.push(format!("{}={}", encode(name), encode(&render(template, context)?)));
+                let value = render(template, context)?;
+                if !value.is_empty() {
+                    pairs.push(format!("{}={}", encode(name), encode(&value)));
+                }
             }
             written("application/x-www-form-urlencoded", pairs.join("&"))
         }
@@ -172,26 +193,20 @@ async fn payload(body: &Compiled, context: &Value, hear: Option<&Hear>) -> Resul
             for (name, template) in parts {
                 form = form.text(name.clone(), render(template, context)?);
             }
-            if let (Some(name), Some(hear)) = (audio, hear) {
-                let (body, length) = audio_body(&hear.audio).await?;
-                let file = format!("audio.{}", hear.format.format.codec.extension());
+            if let (Some(name), Some(sound)) = (audio, sound) {
+                let (body, length) = sound.body().await?;
+                let file = format!("audio.{}", sound.format.format.codec.extension());
                 let part = Part::stream_with_length(body, length)
                     .file_name(file)
-                    .mime_str(&hear.format.format.media_type())
+                    .mime_str(&sound.format.format.media_type())
                     .map_err(|error| EngineError::new(Cause::Malformed, error.to_string()))?;
                 form = form.part(name.clone(), part);
             }
             Payload::Multipart(form)
         }
-        Compiled::Audio => match hear {
+        Compiled::Audio => match sound {
             None => Payload::Empty,
-            Some(Hear { audio: AudioSource::Memory(bytes), format, .. }) => {
-                Payload::Bytes { kind: format.format.media_type(), bytes: bytes.clone() }
-            }
-            Some(hear) => {
-                let (body, length) = audio_body(&hear.audio).await?;
-                Payload::Stream { kind: hear.format.format.media_type(), length, body }
-            }
+            Some(sound) => sound.payload().await?,
         },
     })
 }
@@ -251,17 +266,4 @@ pub(crate) async fn read_up_to(response: Response, limit: usize, redactor: &Reda
         body.extend_from_slice(&chunk);
     }
     Ok(body)
-}
-
-async fn audio_body(audio: &AudioSource) -> Result<(reqwest::Body, u64), EngineError> {
-    match audio {
-        AudioSource::Memory(bytes) => Ok((bytes.clone().into(), bytes.len() as u64)),
-        AudioSource::File(path) => {
-            let failed =
-                |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("the spooled audio: {error}"));
-            let file = tokio::fs::File::open(&***path).await.map_err(failed)?;
-            let length = file.metadata().await.map_err(failed)?.len();
-            Ok((file.into(), length))
-        }
-    }
 }

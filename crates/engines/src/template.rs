@@ -35,11 +35,14 @@ impl Template {
         environment.set_fuel(Some(FUEL));
         environment.set_auto_escape_callback(|_| AutoEscape::None);
         environment.add_filter("json", to_json);
+        environment.add_filter("json_ascii", to_ascii_json);
         environment.add_filter("xml", to_xml);
         match place {
             Place::Plain => {}
-            Place::Path => environment.set_formatter(|out, _, value| {
-                Ok(write!(out, "{}", utf8_percent_encode(&value.to_string(), UNRESERVED))?)
+            Place::Path => environment.set_formatter(|out, _, value| match value.is_safe() {
+                // An address or path that the engine itself gave.
+                true => Ok(write!(out, "{value}")?),
+                false => Ok(write!(out, "{}", utf8_percent_encode(&value.to_string(), UNRESERVED))?),
             }),
             Place::Json => environment.set_formatter(|out, _, value| {
                 Ok(out.write_str(
@@ -90,6 +93,15 @@ fn to_json(value: &Value) -> Result<Value, Error> {
     let text =
         serde_json::to_string(value).map_err(|error| Error::new(ErrorKind::BadSerialization, error.to_string()))?;
     Ok(Value::from_safe_string(text))
+}
+
+/// As [`to_json`], with everything beyond ASCII escaped: for header fields.
+fn to_ascii_json(value: &Value) -> Result<Value, Error> {
+    let escape = |c: char| match c.is_ascii() {
+        true => c.to_string(),
+        false => c.encode_utf16(&mut [0; 2]).iter().map(|unit| format!("\\u{unit:04x}")).collect(),
+    };
+    Ok(Value::from_safe_string(to_json(value)?.to_string().chars().map(escape).collect()))
 }
 
 /// Text as it stands in XML, in an element or between quotes.

@@ -1,74 +1,162 @@
-//! Transcripts out of engines' answers.
+//! Transcripts and timed words out of engines' answers.
 
-use dispatcher_core::{Cause, LineWords, SheetError, Transcript, TranscriptPaths, Word};
+use std::collections::HashMap;
+
+use dispatcher_core::{Alternative, Cause, LineWords, SheetError, Transcript, TranscriptPaths, Word, WordPaths};
 use serde_json::Value;
 use serde_json_path::JsonPath;
 
 use crate::EngineError;
+
+fn compile(path: &str, sheet: (&str, &str), key: &[&str]) -> Result<JsonPath, SheetError> {
+    JsonPath::parse(path).map_err(|error| SheetError::at_key(sheet.0, sheet.1, key, format!("not a JSONPath: {error}")))
+}
+
+fn number(path: Option<&JsonPath>, node: &Value) -> Option<f64> {
+    let value = path?.query(node).first()?.clone();
+    value.as_f64().or_else(|| value.as_str()?.trim().trim_end_matches('s').parse().ok()).filter(|n: &f64| n.is_finite())
+}
+
+/// A text, or a number as one.
+fn text(path: Option<&JsonPath>, node: &Value) -> Option<String> {
+    match path?.query(node).first()? {
+        Value::String(text) => Some(text.clone()),
+        Value::Number(number) => Some(number.to_string()),
+        _ => None,
+    }
+}
+
+/// Where timed words lie, compiled.
+pub(crate) struct WordList {
+    words: JsonPath,
+    word: JsonPath,
+    start: Option<JsonPath>,
+    end: Option<JsonPath>,
+    duration: Option<JsonPath>,
+    unit: f64,
+}
+
+impl WordList {
+    pub(crate) fn compile(spec: &WordPaths, sheet: (&str, &str), key: &[&str]) -> Result<WordList, SheetError> {
+        let optional = |path: &Option<String>| path.as_deref().map(|path| compile(path, sheet, key)).transpose();
+        Ok(WordList {
+            words: compile(&spec.words, sheet, key)?,
+            word: compile(&spec.word, sheet, key)?,
+            start: optional(&spec.start)?,
+            end: optional(&spec.end)?,
+            duration: optional(&spec.duration)?,
+            unit: spec.unit.seconds(),
+        })
+    }
+
+    /// Each word, with its node.
+    fn nodes<'a>(&self, message: &'a Value) -> Vec<(&'a Value, Word)> {
+        let one = |node: &'a Value| {
+            let text = text(Some(&self.word), node)?;
+            let time = |path: &Option<JsonPath>| number(path.as_ref(), node).map(|n| n * self.unit);
+            let start = time(&self.start);
+            let end = time(&self.end).or_else(|| Some(start? + time(&self.duration)?));
+            Some((node, Word { text, start, end, confidence: None, speaker: None }))
+        };
+        self.words.query(message).all().into_iter().filter_map(one).collect()
+    }
+
+    pub(crate) fn read(&self, message: &Value) -> Vec<Word> {
+        self.nodes(message).into_iter().map(|(_, word)| word).collect()
+    }
+}
 
 /// Paths of a sheet, compiled.
 pub(crate) struct Paths {
     spec: TranscriptPaths,
     text: JsonPath,
     language: Option<JsonPath>,
-    words: Option<JsonPath>,
-    word: Option<JsonPath>,
-    start: Option<JsonPath>,
-    end: Option<JsonPath>,
+    segments: Option<JsonPath>,
+    segment_speaker: Option<JsonPath>,
+    words: Option<WordList>,
     confidence: Option<JsonPath>,
+    speaker: Option<JsonPath>,
+    alternatives: Option<JsonPath>,
+    alternative: Option<JsonPath>,
+    alternative_confidence: Option<JsonPath>,
 }
 
 impl Paths {
     pub(crate) fn compile(spec: &TranscriptPaths, sheet: (&str, &str)) -> Result<Paths, SheetError> {
-        let path = |key: &str, text: &str| {
-            JsonPath::parse(text).map_err(|error| {
-                SheetError::at_key(
-                    sheet.0,
-                    sheet.1,
-                    &["recognition", "transcript", key],
-                    format!("not a JSONPath: {error}"),
-                )
-            })
+        let key = |key| ["recognition", "transcript", key];
+        let optional = |name: &'static str, path: &Option<String>| {
+            path.as_deref().map(|path| compile(path, sheet, &key(name))).transpose()
         };
-        let optional = |key: &str, text: &Option<String>| text.as_ref().map(|text| path(key, text)).transpose();
+        let words = spec.words.as_ref().zip(spec.word.as_ref()).map(|(words, word)| WordPaths {
+            words: words.clone(),
+            word: word.clone(),
+            start: spec.start.clone(),
+            end: spec.end.clone(),
+            duration: spec.duration.clone(),
+            unit: spec.unit,
+        });
         Ok(Paths {
-            text: path("text", &spec.text)?,
+            text: compile(&spec.text, sheet, &key("text"))?,
             language: optional("language", &spec.language)?,
-            words: optional("words", &spec.words)?,
-            word: optional("word", &spec.word)?,
-            start: optional("start", &spec.start)?,
-            end: optional("end", &spec.end)?,
+            segments: optional("segments", &spec.segments)?,
+            segment_speaker: optional("segment_speaker", &spec.segment_speaker)?,
+            words: words.map(|words| WordList::compile(&words, sheet, &key("words"))).transpose()?,
             confidence: optional("confidence", &spec.confidence)?,
+            speaker: optional("speaker", &spec.speaker)?,
+            alternatives: optional("alternatives", &spec.alternatives)?,
+            alternative: optional("alternative", &spec.alternative)?,
+            alternative_confidence: optional("alternative_confidence", &spec.alternative_confidence)?,
             spec: spec.clone(),
         })
     }
 
-    pub(crate) fn read(&self, answer: &Value) -> Result<Transcript, EngineError> {
-        let first = |path: &JsonPath, node: &Value| path.query(node).first().cloned();
-        let text = first(&self.text, answer)
-            .and_then(|value| value.as_str().map(str::to_owned))
-            .ok_or_else(|| EngineError::new(Cause::Broken, format!("there is no text at {}", self.spec.text)))?;
-        let at = |path: &Option<JsonPath>, node: &Value| path.as_ref().and_then(|path| first(path, node));
-        let number = |path: &Option<JsonPath>, node: &Value, factor: f64| {
-            at(path, node).and_then(|value| value.as_f64().or_else(|| value.as_str()?.parse().ok())).map(|n| n * factor)
-        };
-        let unit = self.spec.unit.seconds();
+    fn share(&self, value: Option<f64>) -> Option<f64> {
         let share = if self.spec.percent { 0.01 } else { 1.0 };
-        let nodes = self.words.as_ref().map(|path| path.query(answer).all()).unwrap_or_default();
-        let words = nodes
-            .into_iter()
-            .filter_map(|node| {
-                Some(Word {
-                    text: at(&self.word, node)?.as_str()?.to_owned(),
-                    start: number(&self.start, node, unit),
-                    end: number(&self.end, node, unit),
-                    confidence: number(&self.confidence, node, share).map(|c| c.clamp(0.0, 1.0)),
-                    speaker: None,
-                })
-            })
-            .collect();
-        let language = at(&self.language, answer).and_then(|value| value.as_str().map(str::to_owned));
-        Ok(Transcript { text, language: language.filter(|tag| tag != "und"), words, alternatives: Vec::new() })
+        value.map(|value| (value * share).clamp(0.0, 1.0))
+    }
+
+    pub(crate) fn read(&self, answer: &Value) -> Result<Transcript, EngineError> {
+        let found = self.text.query(answer).all();
+        if found.is_empty() || !found.iter().all(|value| value.is_string()) {
+            return Err(EngineError::new(Cause::Broken, format!("there is no text at {}", self.spec.text)));
+        }
+        let whole = found.iter().filter_map(|value| value.as_str()).collect::<Vec<_>>().join(&self.spec.join);
+        let segments = match &self.segments {
+            Some(path) => path.query(answer).all(),
+            None => vec![answer],
+        };
+        let mut speakers = Speakers::default();
+        let mut words = Vec::new();
+        for segment in segments {
+            let told = text(self.segment_speaker.as_ref(), segment);
+            for (node, mut word) in self.words.iter().flat_map(|list| list.nodes(segment)) {
+                word.confidence = self.share(number(self.confidence.as_ref(), node));
+                word.speaker = text(self.speaker.as_ref(), node).or_else(|| told.clone()).map(|it| speakers.name(it));
+                words.push(word);
+            }
+        }
+        let other = |node: &Value| {
+            let text = match &self.alternative {
+                Some(path) => text(Some(path), node)?,
+                None => node.as_str()?.to_owned(),
+            };
+            Some(Alternative { text, confidence: self.share(number(self.alternative_confidence.as_ref(), node)) })
+        };
+        let others = self.alternatives.as_ref().map(|path| path.query(answer).all()).unwrap_or_default();
+        let language = text(self.language.as_ref(), answer).filter(|tag| tag != "und");
+        Ok(Transcript { text: whole, language, words, alternatives: others.into_iter().filter_map(other).collect() })
+    }
+}
+
+/// Engines name speakers as they like; here they are `s1`, `s2` … by first
+/// appearance.
+#[derive(Default)]
+struct Speakers(HashMap<String, usize>);
+
+impl Speakers {
+    fn name(&mut self, told: String) -> String {
+        let next = self.0.len() + 1;
+        format!("s{}", self.0.entry(told).or_insert(next))
     }
 }
 

@@ -42,8 +42,9 @@ async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineErr
         model: None,
         language: None,
         format: engine.speaking_format(Format::default()).unwrap(),
+        shaped: Default::default(),
     };
-    collect(engine.speak(call, credential).await?).await
+    collect(engine.speak(call, credential).await?.audio).await
 }
 
 fn parts(parts: &[(&str, &str)]) -> Parts {

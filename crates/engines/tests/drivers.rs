@@ -37,11 +37,12 @@ fn call(engine: &Engine, format: Format) -> Speak {
         model: Some("quick".into()),
         language: None,
         format: engine.speaking_format(format).unwrap(),
+        shaped: Default::default(),
     }
 }
 
 async fn collect(engine: &Engine, call: Speak, parts: &Parts) -> Result<Vec<u8>, EngineError> {
-    let mut stream = engine.speak(call, parts).await?;
+    let mut stream = engine.speak(call, parts).await?.audio;
     let mut audio = Vec::new();
     while let Some(chunk) = stream.next().await {
         audio.extend_from_slice(&chunk?);
@@ -70,7 +71,7 @@ async fn heron_speaks_the_exact_text_in_both_its_formats() {
         let call = call(&engine, wanted);
         let made = call.format.format;
         assert_eq!(made.codec, if wanted.codec == Codec::Mp3 { Codec::Mp3 } else { Codec::Pcm }, "the least work");
-        let audio = collect(&engine, call, &ascii()).await.unwrap();
+        let audio = collect(&engine, call, &ascii()).await.unwrap().audio;
         assert_eq!(words(&audio, made), TEXT);
     }
 }
@@ -116,7 +117,7 @@ async fn the_first_sound_comes_while_the_engine_still_speaks_and_leaving_stops_i
     let (standin, engine) = heron().await;
     weather(&standin, r#"{"weather":"drip","pause":40}"#).await;
     let begun = Instant::now();
-    let mut stream = engine.speak(call(&engine, Format::new(Codec::Mp3, 24_000)), &ascii()).await.unwrap();
+    let mut stream = engine.speak(call(&engine, Format::new(Codec::Mp3, 24_000)), &ascii()).await.unwrap().audio;
     assert!(!stream.next().await.unwrap().unwrap().is_empty());
     assert!(begun.elapsed() < Duration::from_millis(1_000), "{:?} of at least 2 s", begun.elapsed());
     drop(stream);
@@ -134,7 +135,7 @@ async fn turnstone_hears_what_heron_said_with_word_times() {
     let (_standin, heron) = heron().await;
     let call = call(&heron, Format::new(Codec::Mp3, 24_000));
     let format = call.format.format;
-    let audio = collect(&heron, call, &ascii()).await.unwrap();
+    let audio = collect(&heron, call, &ascii()).await.unwrap().audio;
     let standin = start_turnstone(0, "tkn/7Qx+canary").await.unwrap();
     for sheet in
         [TURNSTONE.to_owned(), TURNSTONE.replace("raw   = true", "audio = \"sound\"\nmultipart = { slate = '{}' }")]
@@ -147,9 +148,13 @@ async fn turnstone_hears_what_heron_said_with_word_times() {
             language: Some("en-GB".into()),
             context: None,
             variation: None,
+            hints: Vec::new(),
+            speakers: false,
+            alternatives: None,
+            seconds: 1.0,
         };
         assert_eq!(hear.format.format.codec, Codec::Mp3, "it is handed over as it is");
-        let transcript = engine.hear(hear, &ascii()).await.unwrap();
+        let transcript = engine.hear(hear, &ascii()).await.unwrap().audio;
         assert_eq!(transcript.text, TEXT);
         assert_eq!(transcript.words.len(), 9);
         assert!(transcript.words.windows(2).all(|pair| pair[0].end <= pair[1].start), "times go forward");
@@ -236,7 +241,7 @@ async fn leaving_kills_the_program_and_its_children() {
         .unwrap();
     std::fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     let engine = local(&process_sheet(&script.to_string_lossy(), "[]", "").replace("seconds = 3", "seconds = 60"));
-    let mut stream = engine.speak(call(&engine, Format::default()), &Parts::new()).await.unwrap();
+    let mut stream = engine.speak(call(&engine, Format::default()), &Parts::new()).await.unwrap().audio;
     stream.next().await.unwrap().unwrap();
     let child = loop {
         match std::fs::read_to_string(folder.path().join("child")) {

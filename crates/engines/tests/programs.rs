@@ -36,11 +36,12 @@ fn call(engine: &Engine, text: &str) -> Speak {
         model: None,
         language: None,
         format: engine.speaking_format(Format::default()).unwrap(),
+        shaped: Default::default(),
     }
 }
 
 async fn speak(engine: &Engine, text: &str) -> Result<String, EngineError> {
-    let mut stream = engine.speak(call(engine, text), &Parts::new()).await?;
+    let mut stream = engine.speak(call(engine, text), &Parts::new()).await?.audio;
     let mut audio = Vec::new();
     while let Some(chunk) = stream.next().await {
         audio.extend_from_slice(&chunk?);
@@ -54,7 +55,7 @@ async fn what_a_program_writes_slowly_arrives_as_it_is_written() {
     let program = script(folder.path(), "printf first; sleep 1.5; printf second");
     let engine = speaker(&program, "arguments = []");
     let begun = Instant::now();
-    let mut stream = engine.speak(call(&engine, "x"), &Parts::new()).await.unwrap();
+    let mut stream = engine.speak(call(&engine, "x"), &Parts::new()).await.unwrap().audio;
     assert_eq!(stream.next().await.unwrap().unwrap(), "first");
     assert!(begun.elapsed() < Duration::from_millis(1_200), "{:?}", begun.elapsed());
     assert_eq!(stream.next().await.unwrap().unwrap(), "second");
@@ -133,6 +134,10 @@ async fn a_recogniser_gets_its_audio_as_a_file_or_a_stream_and_endless_words_are
                 language: None,
                 context: None,
                 variation: None,
+                hints: Vec::new(),
+                speakers: false,
+                alternatives: None,
+                seconds: 1.0,
             };
             engine.hear(call, &Parts::new()).await
         }

@@ -53,8 +53,9 @@ async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineErr
         model: Some("plain".into()),
         language: None,
         format: engine.speaking_format(Format::default()).unwrap(),
+        shaped: Default::default(),
     };
-    collect(engine.speak(call, credential).await?).await
+    collect(engine.speak(call, credential).await?.audio).await
 }
 
 async fn hear(engine: &Engine, audio: AudioSource) -> Result<dispatcher_core::Transcript, EngineError> {
@@ -65,6 +66,10 @@ async fn hear(engine: &Engine, audio: AudioSource) -> Result<dispatcher_core::Tr
         language: Some("pt-PT".into()),
         context: None,
         variation: None,
+        hints: Vec::new(),
+        speakers: false,
+        alternatives: None,
+        seconds: 1.0,
     };
     engine.hear(call, &Parts::new()).await
 }

@@ -3,13 +3,14 @@
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use dispatcher_audio::{Format, Tags};
-use dispatcher_core::Cause;
-use dispatcher_engines::{AudioStream, EngineError, Speak};
+use dispatcher_audio::{Effects, Format, Options, Tags};
+use dispatcher_core::{Cause, MadeGood};
+use dispatcher_engines::{AudioStream, EngineError, Speak, Spoken, Words};
 use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
 use crate::deliver::Converter;
+use crate::gate::Permit;
 use crate::{FailedAttempt, Gateway, Planned, clock};
 
 /// An engine that speaks: its first audio in the asked format, and the rest.
@@ -17,6 +18,9 @@ pub(crate) struct Speaking {
     pub(crate) first: Bytes,
     pub(crate) stream: AudioStream,
     pub(crate) converter: Converter,
+    pub(crate) words: Words,
+    /// The call is in work as long as this is held.
+    _permit: Option<Permit>,
     pub(crate) first_us: i64,
 }
 
@@ -59,18 +63,36 @@ fn tags(planned: &Planned, text: &str, language: Option<&str>) -> Tags {
     }
 }
 
+/// What the engine leaves to us.
+fn made_good(rest: MadeGood) -> Effects {
+    let some = |value: f64, neutral: f64| ((value - neutral).abs() > 1e-9).then_some(value);
+    Effects {
+        speed: some(rest.rate, 1.0),
+        pitch: some(rest.pitch, 0.0),
+        gain: some(rest.volume, 0.0),
+        ..Effects::default()
+    }
+}
+
 impl Gateway {
+    /// Waits until an engine may be called; nothing where it has no limits.
+    pub(crate) async fn turn(&self, planned: &Planned, app: &str) -> Option<Permit> {
+        let gate = self.inner.gates.of(planned.engine_name(), &planned.candidate.sheet.limits)?;
+        Some(gate.enter(app).await)
+    }
+
     /// Calls the engine and waits for its first audio, a bare header not
     /// counted, until the candidate's deadline.
     pub(crate) async fn attempt_speech(
         &self,
         planned: &Planned,
+        app: &str,
         text: &str,
         language: Option<&str>,
         format: Format,
     ) -> Result<Speaking, EngineError> {
         let deadline = Duration::from_millis(planned.candidate.deadline);
-        let call = self.call_until_sound(planned, text, language, format);
+        let call = self.call_until_sound(planned, app, text, language, format);
         match tokio::time::timeout(deadline, call).await {
             Ok(result) => result,
             Err(_) => Err(EngineError {
@@ -84,6 +106,7 @@ impl Gateway {
     async fn call_until_sound(
         &self,
         planned: &Planned,
+        app: &str,
         text: &str,
         language: Option<&str>,
         format: Format,
@@ -95,6 +118,7 @@ impl Gateway {
             return Err(EngineError { cause: Cause::Unsupported, detail: "no voice".into(), retry_after: None });
         };
         let credential = self.credential_for(&planned.engine).await?;
+        let permit = self.turn(planned, app).await;
         let none = Parts::new();
         let call = Speak {
             text: text.to_owned(),
@@ -102,6 +126,7 @@ impl Gateway {
             model: planned.candidate.model.clone(),
             language: language.map(str::to_owned),
             format: planned.format.clone(),
+            shaped: planned.shaped.clone(),
         };
         let begun = Instant::now();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
@@ -109,10 +134,14 @@ impl Gateway {
         if let Some(opened) = &credential {
             self.note_use(opened, called.as_ref().map(drop).map_err(|error| error.cause));
         }
-        let mut stream = called?;
-        let mut converter =
-            Converter::new(planned.format.format, format, tags(planned, text, language), self.inner.codecs.clone())
-                .map_err(|e| broken(&e))?;
+        let Spoken { audio: mut stream, words } = called?;
+        let options = Options {
+            tags: tags(planned, text, language),
+            effects: made_good(planned.shaped.made_good),
+            ..Options::default()
+        };
+        let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())
+            .map_err(|e| broken(&e))?;
         let mut first = Vec::new();
         loop {
             match stream.next().await {
@@ -130,6 +159,6 @@ impl Gateway {
         }
         let first_us = i64::try_from(begun.elapsed().as_micros()).unwrap_or(i64::MAX);
         self.inner.metrics.first_audio(planned.engine_name(), begun.elapsed());
-        Ok(Speaking { first: first.into(), stream, converter, first_us })
+        Ok(Speaking { first: first.into(), stream, converter, words, _permit: permit, first_us })
     }
 }

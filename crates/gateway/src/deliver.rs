@@ -3,7 +3,7 @@
 use std::sync::{Arc, OnceLock};
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Format, Length, Options, Tags, Transcoder};
+use dispatcher_audio::{AudioError, Format, Length, Options, Transcoder};
 use tokio::sync::{Semaphore, mpsc};
 
 use crate::FailedAttempt;
@@ -58,8 +58,7 @@ pub(crate) struct Converter {
 }
 
 impl Converter {
-    pub(crate) fn new(from: Format, to: Format, tags: Tags, codecs: Arc<Semaphore>) -> Result<Self, AudioError> {
-        let options = Options { tags, ..Options::default() };
+    pub(crate) fn new(from: Format, to: Format, options: Options, codecs: Arc<Semaphore>) -> Result<Self, AudioError> {
         Ok(Converter { transcoder: Some(Transcoder::with(from, to, options)?), codecs })
     }
 

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use dispatcher_audio::AudioError;
-use dispatcher_core::{Cause, MoneyError, PlanError};
+use dispatcher_core::{Adjustment, Cause, MoneyError, PlanError};
 use dispatcher_markup::{Fidelity, MarkupError};
 use dispatcher_store::StoreError;
 use dispatcher_vault::VaultError;
@@ -39,6 +39,8 @@ pub enum GatewayError {
     Format(AudioError),
     #[error("no engine here can do all that the markup asks for")]
     Unsupported(Vec<Fidelity>),
+    #[error("{engine} cannot do all that is asked for")]
+    Uncontrolled { engine: String, adjustments: Vec<Adjustment> },
     #[error("nothing is said of who should speak, and the app '{0}' has no default voice")]
     NothingWanted(String),
     #[error("no engine could do it")]

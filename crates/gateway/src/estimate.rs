@@ -41,7 +41,7 @@ impl Gateway {
             sound: Some(sound_key(head, &script.plain_text(), request.format)),
             length: None,
             warnings: self.warnings(head, language),
-            fidelity: script.fidelity,
+            fidelity: head.fidelity(&script),
             plan,
         })
     }

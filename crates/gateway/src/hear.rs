@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Length, Meter, Transcoder, sniff};
-use dispatcher_core::{Candidate, Cause, Money, Transcript, Usage, Work};
+use dispatcher_core::{Adjustment, Candidate, Cause, Done, HearingWish, Money, Shaped, Transcript, Usage, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
@@ -14,7 +14,7 @@ use tokio::sync::oneshot;
 use crate::attempt::broken;
 use crate::settle::{Docket, Ending, Opening, micros};
 use crate::speak::{ending_of, summary};
-use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned};
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, Unsupported};
 
 /// Audio that was sent: spooled, and what its sender said it is.
 #[derive(Debug, Clone)]
@@ -31,8 +31,8 @@ pub struct RecognitionRequest {
     pub wanted: Option<String>,
     pub model: Option<String>,
     pub language: Option<String>,
-    pub context: Option<String>,
-    pub variation: Option<f64>,
+    pub wish: HearingWish,
+    pub unsupported: Unsupported,
     pub trace: Option<String>,
 }
 
@@ -153,11 +153,32 @@ impl Gateway {
                 .hearing_format(probed.format)
                 .ok_or_else(|| GatewayError::Internal(format!("{} takes no format", candidate.sheet.name)))?;
             let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
-            planned.push(Planned { candidate, engine, format, usage, estimate });
+            planned.push(Planned { candidate, engine, format, usage, estimate, shaped: Shaped::default() });
         }
         match (planned.is_empty(), too_long) {
             (true, Some(error)) => Err(error),
             _ => Ok((wanted, planned)),
+        }
+    }
+
+    /// The candidates that do what is asked for, where nothing less will do.
+    fn controllable(&self, plan: Vec<Planned>, request: &RecognitionRequest) -> Result<Vec<Planned>, GatewayError> {
+        if request.unsupported != Unsupported::Refuse {
+            return Ok(plan);
+        }
+        let mut first = None;
+        let mut able = Vec::new();
+        for planned in plan {
+            let (_, adjustments) = controlled(&request.wish, &planned.candidate);
+            if adjustments.iter().all(|it| it.done == Done::Native) {
+                able.push(planned);
+            } else if first.is_none() {
+                first = Some(GatewayError::Uncontrolled { engine: planned.engine_name().into(), adjustments });
+            }
+        }
+        match (able.is_empty(), first) {
+            (true, Some(error)) => Err(error),
+            _ => Ok(able),
         }
     }
 
@@ -175,6 +196,7 @@ impl Gateway {
             request.language.as_deref(),
             &probed,
         )?;
+        let plan = self.controllable(plan, &request)?;
         let rehearsal = caller.app.rehearsal == 1;
         let opening = Opening {
             wanted: &wanted,
@@ -193,6 +215,14 @@ impl Gateway {
             if rehearsal { run.rehearse(answer).await } else { run.hear(answer).await }
         });
         outcome.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))?
+    }
+}
+
+/// What the candidate is given of what is asked for, and what is done with it.
+fn controlled(wish: &HearingWish, candidate: &Candidate) -> (HearingWish, Vec<Adjustment>) {
+    match &candidate.sheet.recognition {
+        Some(recognition) => wish.with(&recognition.controls, candidate.model.as_deref()),
+        None => Default::default(),
     }
 }
 
@@ -290,6 +320,8 @@ impl Listening {
             .map(|failed| format!("{} was passed over: {} ({})", failed.engine, failed.cause, failed.detail))
             .collect();
         warnings.extend(self.request.audio.mislabelled(self.probed.format));
+        let (_, adjustments) = controlled(&self.request.wish, &planned.candidate);
+        warnings.extend(adjustments.iter().filter_map(Adjustment::told));
         if rehearsal {
             warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
         }
@@ -324,13 +356,19 @@ impl Listening {
         let credential = self.gateway.credential_for(&planned.engine).await?;
         let audio = self.fit(&planned.engine, &planned.format).await?;
         let none = Parts::new();
+        let _permit = self.gateway.turn(planned, &self.docket.app).await;
+        let (wish, _) = controlled(&self.request.wish, &planned.candidate);
         let call = Hear {
             audio,
             format: planned.format.clone(),
             model: planned.candidate.model.clone(),
             language: self.request.language.clone(),
-            context: self.request.context.clone(),
-            variation: self.request.variation,
+            context: wish.context,
+            variation: wish.variation,
+            hints: wish.hints,
+            speakers: wish.speakers,
+            alternatives: wish.alternatives,
+            seconds: self.probed.length.seconds(),
         };
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
         let heard = planned.engine.hear(call, parts).await;

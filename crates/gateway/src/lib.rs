@@ -13,6 +13,7 @@ mod credentials;
 mod deliver;
 mod error;
 mod estimate;
+mod gate;
 mod hear;
 mod metrics;
 mod parse;
@@ -56,6 +57,7 @@ pub(crate) struct Inner {
     pub(crate) grants: admit::GrantCache,
     pub(crate) credentials: credentials::Cache,
     pub(crate) metrics: Metrics,
+    pub(crate) gates: gate::Gates,
     /// Codec work at once: as many as there are cores.
     pub(crate) codecs: Arc<tokio::sync::Semaphore>,
     /// Requests in work, so that a shutdown can wait for them.
@@ -83,6 +85,7 @@ impl Gateway {
                 grants: admit::GrantCache::default(),
                 credentials: credentials::Cache::default(),
                 metrics: Metrics::default(),
+                gates: gate::Gates::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
                 running: tokio_util::task::TaskTracker::new(),
             }),

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use dispatcher_audio::Format;
-use dispatcher_core::{Candidate, Criteria, Money, Usage, Wanted};
+use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Usage, Wanted};
 use dispatcher_engines::{Engine, EngineFormat};
-use dispatcher_markup::Script;
+use dispatcher_markup::{Fidelity, Outcome, Script};
 
 use crate::{Caller, Gateway, GatewayError, Registry, SynthesisRequest};
 
@@ -32,12 +32,35 @@ pub struct Planned {
     pub usage: Usage,
     /// The top of what it may cost.
     pub estimate: Money,
+    /// What becomes of what was asked for beyond the text.
+    pub shaped: Shaped,
 }
 
 impl Planned {
     /// The voice as `engine/voice`.
     pub fn voice_id(&self) -> Option<String> {
         self.candidate.voice.as_ref().map(|voice| format!("{}/{}", self.candidate.sheet.name, voice.id))
+    }
+
+    /// What becomes of each element of the script and each wish beside it.
+    pub fn fidelity(&self, script: &Script) -> Vec<Fidelity> {
+        let wish = |it: &dispatcher_core::Adjustment| Fidelity {
+            element: it.control.into(),
+            line: 0,
+            column: 0,
+            outcome: match it.done {
+                Done::Native => Outcome::Native,
+                Done::Rewritten => Outcome::Rewritten,
+                Done::MadeGood => Outcome::MadeGood,
+                Done::Omitted => Outcome::Omitted,
+            },
+        };
+        script.fidelity.iter().cloned().chain(self.shaped.adjustments.iter().map(wish)).collect()
+    }
+
+    /// The worst of it.
+    pub fn worst(&self, script: &Script) -> Outcome {
+        self.fidelity(script).iter().map(|item| item.outcome).max().unwrap_or(Outcome::Native)
     }
 
     /// The engine's name.
@@ -75,7 +98,13 @@ pub(crate) fn plan_synthesis(
             too_long = too_long.or(Some(error));
             continue;
         }
-        planned.push(plan_one(registry, candidate, request.format, usage)?);
+        let shaped = shape(&candidate, request);
+        if request.unsupported == Unsupported::Refuse && shaped.adjustments.iter().any(|it| it.done != Done::Native) {
+            let engine = candidate.sheet.name.clone();
+            too_long = too_long.or(Some(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments }));
+            continue;
+        }
+        planned.push(plan_one(registry, candidate, request.format, usage, shaped)?);
     }
     match (planned.is_empty(), too_long) {
         (true, Some(error)) => Err(error),
@@ -83,13 +112,30 @@ pub(crate) fn plan_synthesis(
     }
 }
 
-fn plan_one(registry: &Registry, candidate: Candidate, wanted: Format, usage: Usage) -> Result<Planned, GatewayError> {
+/// What becomes of what is asked for beyond the text.
+fn shape(candidate: &Candidate, request: &SynthesisRequest) -> Shaped {
+    match (&candidate.sheet.synthesis, &candidate.voice) {
+        (Some(synthesis), Some(voice)) => {
+            let make_good = request.unsupported == Unsupported::Adapt;
+            request.shaping.with(&synthesis.controls, candidate.model.as_deref(), voice, make_good)
+        }
+        _ => Shaped::default(),
+    }
+}
+
+fn plan_one(
+    registry: &Registry,
+    candidate: Candidate,
+    wanted: Format,
+    usage: Usage,
+    shaped: Shaped,
+) -> Result<Planned, GatewayError> {
     let engine = registry.engine(&candidate.sheet.name)?.clone();
     let format = engine
         .speaking_format(wanted)
         .ok_or_else(|| GatewayError::Internal(format!("{} has no format", candidate.sheet.name)))?;
     let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
-    Ok(Planned { candidate, engine, format, usage, estimate })
+    Ok(Planned { candidate, engine, format, usage, estimate, shaped })
 }
 
 pub(crate) fn usage_of(text: &str) -> Usage {
@@ -110,11 +156,10 @@ impl Gateway {
     /// Warnings about a plan that will work but may disappoint.
     pub(crate) fn warnings(&self, planned: &Planned, language: Option<&str>) -> Vec<String> {
         let mismatch = language.zip(planned.candidate.voice.as_ref()).filter(|(tag, voice)| !voice.speaks(tag));
-        mismatch
-            .map(|(tag, voice)| {
-                format!("the voice {} speaks {}, and the text is {tag}", voice.name, voice.languages.join(", "))
-            })
-            .into_iter()
-            .collect()
+        let mismatch = mismatch.map(|(tag, voice)| {
+            format!("the voice {} speaks {}, and the text is {tag}", voice.name, voice.languages.join(", "))
+        });
+        let changed = planned.shaped.adjustments.iter().filter_map(dispatcher_core::Adjustment::told);
+        mismatch.into_iter().chain(changed).collect()
     }
 }

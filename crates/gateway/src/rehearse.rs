@@ -41,7 +41,9 @@ impl Run {
         let settled = self.docket.settle(None, "done", milliseconds, Some(first_us), None).await;
         let planned = self.plan.into_iter().next();
         let answer = match (settled, planned) {
-            (Ok(_), Some(planned)) => Ok(Opened { planned, first: audio.into(), first_us, fallbacks: Vec::new() }),
+            (Ok(_), Some(planned)) => {
+                Ok(Opened { planned, first: audio.into(), first_us, fallbacks: Vec::new(), words: Default::default() })
+            }
             (Err(error), _) => Err(error),
             _ => Err(crate::GatewayError::Internal("an empty plan".into())),
         };

@@ -2,7 +2,8 @@
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_core::{Cause, Money, Usage, Wanted, Work};
+use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Word, Work};
+use dispatcher_engines::Words;
 use dispatcher_markup::{Fidelity, Outcome, Script};
 use futures::StreamExt as _;
 use tokio::sync::{mpsc, oneshot};
@@ -23,6 +24,8 @@ pub struct SynthesisRequest {
     /// Of the text.
     pub language: Option<String>,
     pub unsupported: Unsupported,
+    /// What is asked for beyond the text.
+    pub shaping: Shaping,
     pub format: Format,
     /// `traceparent` of the caller (W3C Trace Context).
     pub trace: Option<String>,
@@ -48,6 +51,19 @@ pub struct Utterance {
     /// Attempts that failed before this one.
     pub fallbacks: Vec<FailedAttempt>,
     pub body: AudioBody,
+    words: Words,
+    /// How much faster the audio was made than the engine spoke it.
+    tempo: f64,
+}
+
+impl Utterance {
+    /// Words and their times, as far as the engine tells them; whole once the
+    /// body has ended.
+    pub fn words(&self) -> Vec<Word> {
+        let words = self.words.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let moved = |time: Option<f64>| time.map(|time| time / self.tempo);
+        words.iter().map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() }).collect()
+    }
 }
 
 /// What the running dispatch tells its caller once there is audio.
@@ -56,6 +72,7 @@ pub(crate) struct Opened {
     pub(crate) first: Bytes,
     pub(crate) first_us: i64,
     pub(crate) fallbacks: Vec<FailedAttempt>,
+    pub(crate) words: Words,
 }
 
 /// A text of what was wanted, for the record.
@@ -148,14 +165,16 @@ impl Gateway {
             model: opened.planned.candidate.model.clone(),
             format,
             estimate,
-            fidelity: script.fidelity.clone(),
-            worst: script.worst(),
+            fidelity: opened.planned.fidelity(script),
+            worst: opened.planned.worst(script),
             sound: sound_key(&opened.planned, text, format),
             warnings,
             rehearsal,
             first_us: opened.first_us,
             fallbacks: opened.fallbacks,
             body,
+            tempo: opened.planned.shaped.made_good.rate,
+            words: opened.words,
         }
     }
 }
@@ -187,8 +206,13 @@ impl Run {
                 Ok(entry) => entry,
                 Err(error) => return drop(opener.send(Err(error))),
             };
-            let attempt =
-                self.docket.gateway.attempt_speech(planned, &self.text, self.language.as_deref(), self.format);
+            let attempt = self.docket.gateway.attempt_speech(
+                planned,
+                &self.docket.app,
+                &self.text,
+                self.language.as_deref(),
+                self.format,
+            );
             let outcome = tokio::select! {
                 outcome = attempt => outcome,
                 () = opener.closed() => return self.abandon(&entry, planned, None, 0).await,
@@ -201,6 +225,7 @@ impl Run {
                         first: speaking.first.clone(),
                         first_us,
                         fallbacks: failures,
+                        words: speaking.words.clone(),
                     };
                     if opener.send(Ok(opened)).is_err() {
                         return self

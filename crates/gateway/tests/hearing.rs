@@ -42,8 +42,8 @@ fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
         wanted: Some(wanted.into()),
         model: None,
         language: Some("en-GB".into()),
-        context: None,
-        variation: None,
+        wish: HearingWish::default(),
+        unsupported: Unsupported::Adapt,
         trace: None,
     }
 }

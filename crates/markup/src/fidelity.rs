@@ -35,9 +35,16 @@ impl Outcome {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Fidelity {
     pub element: String,
-    /// From 1.
+    /// From 1; 0 for a member of the request that is no element.
+    #[serde(skip_serializing_if = "is_zero")]
     pub line: usize,
     /// From 1, in characters.
+    #[serde(skip_serializing_if = "is_zero")]
     pub column: usize,
     pub outcome: Outcome,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_zero(value: &usize) -> bool {
+    *value == 0
 }

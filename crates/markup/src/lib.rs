@@ -8,6 +8,7 @@
 //! checked for form and reported, its text spoken plainly.
 
 mod fidelity;
+pub mod prosody;
 mod script;
 mod ssml;
 mod text;

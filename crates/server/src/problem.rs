@@ -179,6 +179,14 @@ fn of_attempts(dispatch: String, attempts: &[FailedAttempt]) -> Problem {
     problem
 }
 
+/// The member of a request that asks for a control.
+fn pointer_of(control: &str) -> String {
+    match control {
+        "rate" | "pitch" | "volume" => format!("/prosody/{control}"),
+        _ => format!("/{control}"),
+    }
+}
+
 impl From<GatewayError> for Problem {
     fn from(error: GatewayError) -> Problem {
         let text = error.to_string();
@@ -193,6 +201,14 @@ impl From<GatewayError> for Problem {
             GatewayError::Unsupported(items) => {
                 let mut problem = Problem::new("unsupported", text);
                 problem.errors = items.iter().filter_map(|item| serde_json::to_value(item).ok()).collect();
+                problem
+            }
+            GatewayError::Uncontrolled { adjustments, .. } => {
+                let mut problem = Problem::new("unsupported", text);
+                let lost = adjustments.iter().filter(|it| it.done != dispatcher_core::Done::Native);
+                problem.errors = lost
+                    .map(|it| json!({"pointer": pointer_of(it.control), "detail": format!("{}: {}", it.control, it.note)}))
+                    .collect();
                 problem
             }
             GatewayError::Plan(plan) => {

@@ -2,29 +2,31 @@
 //!
 //! `POST /{shore}/boom?bird={voice}&reel={mp3|wav}`, the shore being `north`
 //! or `south`, takes a document of at most 7,200 bytes, tags included, and
-//! answers `{"boom": {"sound": …, "bytes": …}}`. Errors are
-//! `{"wrong": {"number": …, "because": …}}`.
+//! answers `{"boom": {"sound": …, "bytes": …}}`. `GET /{shore}/birds?from={mark}`
+//! lists its voices, two a page: `{"birds": [{"ring", "called", "tongues": [{"code"}],
+//! "kind": "hen"|"cock", "years", "moods", "jobs"}], "more": mark or null}`.
+//! Errors are `{"wrong": {"number": …, "because": …}}`.
 
 use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, encode_all};
-use futures::SinkExt as _;
-use hyper::body::{Frame, Incoming};
+use hyper::body::Incoming;
 use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
 use serde_json::json;
 
-use crate::serve::{Answer, Body, Service, StandIn, collect, json as in_json, serve, streamed};
+use crate::pour::send;
+use crate::serve::{Answer, Body, Service, StandIn, admit, collect, full, header, json as in_json, serve};
 use crate::spoken::spoken;
 use crate::tone::{Manner, speak};
-use crate::trouble::{Trouble, foul};
-use crate::weather::{Sky, Weather};
+use crate::trouble::Trouble;
+use crate::weather::{Forecast, Phase, Sky, Weather};
 
 /// Voices: id and pitch factor.
-const VOICES: [(&str, f64); 4] = [("rushes", 0.90), ("reed", 1.04), ("estuario", 0.93), ("ashibe", 1.08)];
+const VOICES: [(&str, f64); 5] =
+    [("rushes", 0.90), ("reed", 1.04), ("estuario", 0.93), ("ashibe", 1.08), ("sedge", 1.11)];
 const RATE: u32 = 24_000;
 const MAX_BYTES: usize = 7_200;
 const ELEMENTS: [&str; 8] = ["speak", "p", "s", "break", "prosody", "emphasis", "sub", "lang"];
@@ -75,37 +77,46 @@ fn parameter(query: &str, name: &str) -> Option<String> {
 }
 
 impl Service for Bittern {
-    fn sky(&self) -> &Sky {
+    fn sky(&self) -> &Arc<Sky> {
         &self.sky
+    }
+
+    fn tell(&self, trouble: Trouble, given: &str) -> Answer {
+        tell(trouble, given)
+    }
+
+    fn counts(&self, method: &Method, _: &str) -> bool {
+        method == Method::POST
     }
 
     async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {
         let path = request.uri().path().to_owned();
         let query = request.uri().query().unwrap_or_default().to_owned();
-        let shore = path.strip_prefix('/').and_then(|path| path.strip_suffix("/boom"));
-        let (Some(shore @ ("north" | "south")), &Method::POST) = (shore, request.method()) else {
-            return fault(StatusCode::NOT_FOUND, 11, "bittern answers POST /north/boom and POST /south/boom");
+        let (phase, shore) = match (request.method(), path[1..].split_once('/')) {
+            (&Method::POST, Some((shore @ ("north" | "south"), "boom"))) => (Phase::Call, shore),
+            (&Method::GET, Some((shore @ ("north" | "south"), "birds"))) => (Phase::Catalogue, shore),
+            _ => {
+                let because = "bittern answers POST /{shore}/boom and GET /{shore}/birds at the shores north and south";
+                return fault(StatusCode::NOT_FOUND, 11, because);
+            }
         };
-        let given = request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok());
-        let given = given.unwrap_or_default().to_owned();
-        let forecast = self.sky.next();
-        if let Some(answer) = foul(forecast.as_ref(), |trouble| tell(trouble, &given)).await {
-            self.sky.count(|delivered| delivered.refused += 1);
-            return answer;
-        }
+        let given = header(&request, AUTHORIZATION.as_str());
         let known = format!("Basic {}", STANDARD.encode(format!("{}:{}", self.user, self.password)));
-        if given != known {
-            self.sky.count(|delivered| delivered.refused += 1);
-            return fault(StatusCode::UNAUTHORIZED, 30, "no such bird, or another password");
-        }
+        let forecast = match admit(&*self, phase, given == known, &given).await {
+            Ok(forecast) => forecast,
+            Err(answer) => return answer,
+        };
         if shore != self.shore {
             self.sky.count(|delivered| delivered.refused += 1);
             return tell(Trouble::WrongRegion, "");
         }
-        self.sky.count(|delivered| delivered.calls += 1);
+        if phase == Phase::Catalogue {
+            let from = parameter(&query, "from").and_then(|from| from.parse().ok()).unwrap_or(0);
+            return birds(from, forecast.map(|forecast| forecast.weather));
+        }
         let body = collect(request.into_body(), 1 << 20).await?;
         match check(&query, &body) {
-            Ok((text, pitch, codec)) => self.boom(&text, pitch, codec, forecast.map(|forecast| forecast.weather)),
+            Ok((text, pitch, codec)) => self.boom(&text, pitch, codec, forecast),
             Err((number, because)) => {
                 self.sky.count(|delivered| delivered.refused += 1);
                 let status = if number == 52 { StatusCode::PAYLOAD_TOO_LARGE } else { StatusCode::BAD_REQUEST };
@@ -113,6 +124,37 @@ impl Service for Bittern {
             }
         }
     }
+}
+
+/// A page of the list of voices.
+fn birds(from: usize, weather: Option<Weather>) -> Answer {
+    let mut birds = vec![
+        json!({"ring": "rushes", "called": "Rushes", "tongues": [{"code": "en_GB"}], "kind": "cock", "years": 51,
+            "moods": [], "jobs": ["announcements"]}),
+        json!({"ring": "reed", "called": "Reed", "tongues": [{"code": "en_GB"}, {"code": "en_US"}], "kind": "hen",
+            "years": 34, "moods": ["hushed"], "jobs": ["telephone", "reading"]}),
+        json!({"ring": "estuario", "called": "Estuário", "tongues": [{"code": "pt_PT"}], "kind": "cock", "years": 40,
+            "moods": [], "jobs": []}),
+        json!({"ring": "ashibe", "called": "Ashibe", "tongues": [{"code": "ja_JP"}], "kind": "hen", "years": 29,
+            "moods": [], "jobs": []}),
+    ];
+    match weather {
+        Some(Weather::NewCatalogue) => {
+            birds.remove(3);
+            birds[0]["jobs"] = json!(["announcements", "fog"]);
+            birds.push(json!({"ring": "sedge", "called": "Sedge", "tongues": [{"code": "fr_FR"}], "kind": "hen",
+                "years": 25, "moods": [], "jobs": []}));
+        }
+        Some(Weather::WrongType | Weather::Garbage) => {
+            let mut response = Response::new(full("<p>The reeds are closed.</p>"));
+            response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("text/html"));
+            return Ok(response);
+        }
+        _ => {}
+    }
+    let more = if from + 2 < birds.len() { json!((from + 2).to_string()) } else { json!(null) };
+    let page: Vec<_> = birds.into_iter().skip(from).take(2).collect();
+    in_json(StatusCode::OK, &json!({"birds": page, "more": more}))
 }
 
 /// Text, pitch and coding of a good request; else the number of the fault.
@@ -134,7 +176,8 @@ fn check(query: &str, body: &[u8]) -> Result<(String, f64, Codec), (u16, String)
 }
 
 impl Bittern {
-    fn boom(&self, text: &str, pitch: f64, codec: Codec, weather: Option<Weather>) -> Answer {
+    fn boom(&self, text: &str, pitch: f64, codec: Codec, forecast: Option<Forecast>) -> Answer {
+        let weather = forecast.map(|forecast| forecast.weather);
         let samples = speak(text, Manner { pitch, rate: 1.5 }, RATE);
         let audio = match weather {
             Some(Weather::Garbage) => (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect(),
@@ -145,29 +188,7 @@ impl Bittern {
             sound.insert(sound.len() / 2, '!');
         }
         let answer = json!({"boom": {"bytes": audio.len(), "sound": sound}}).to_string();
-        let characters = text.chars().count() as u64;
-        let bytes = audio.len() as u64;
-        self.sky.count(|delivered| delivered.audio_bytes += bytes);
-        let (mut sender, body) = streamed();
-        let sky = self.sky.clone();
-        let half = weather == Some(Weather::Half);
-        tokio::spawn(async move {
-            let answer = Bytes::from(answer);
-            let end = if half { answer.len() / 2 } else { answer.len() };
-            for at in (0..end).step_by(4_096) {
-                if sender.send(Ok(Frame::data(answer.slice(at..end.min(at + 4_096))))).await.is_err() {
-                    return sky.count(|delivered| delivered.left += 1);
-                }
-            }
-            if half {
-                let _ = sender.send(Err("half".into())).await;
-                return;
-            }
-            sky.count(|delivered| {
-                delivered.whole += 1;
-                delivered.characters += characters;
-            });
-        });
+        let body = send(answer.into_bytes(), audio.len(), text.chars().count(), forecast, self.sky.clone());
         Ok(page(body, weather == Some(Weather::WrongType)))
     }
 }

@@ -17,11 +17,11 @@ use hyper::{Method, Request, Response, StatusCode};
 use serde_json::json;
 
 use crate::pour::pour;
-use crate::serve::{Answer, Service, StandIn, collect, full, json as in_json, serve};
+use crate::serve::{Answer, Service, StandIn, admit, collect, full, json as in_json, serve};
 use crate::spoken::spoken;
 use crate::tone::Manner;
-use crate::trouble::{Trouble, foul};
-use crate::weather::{Forecast, Sky, Weather};
+use crate::trouble::Trouble;
+use crate::weather::{Forecast, Phase, Sky, Weather};
 
 /// Voices: id and pitch factor.
 const VOICES: [(&str, f64); 4] = [("maren", 1.02), ("telmo", 0.87), ("ines", 1.07), ("sora", 0.96)];
@@ -72,8 +72,16 @@ fn tell(trouble: Trouble, given: &str) -> Answer {
 }
 
 impl Service for Godwit {
-    fn sky(&self) -> &Sky {
+    fn sky(&self) -> &Arc<Sky> {
         &self.sky
+    }
+
+    fn tell(&self, trouble: Trouble, given: &str) -> Answer {
+        tell(trouble, given)
+    }
+
+    fn counts(&self, _: &Method, path: &str) -> bool {
+        path != "/burrow"
     }
 
     async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {
@@ -81,22 +89,19 @@ impl Service for Godwit {
         let given = request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok());
         let given = given.unwrap_or_default().to_owned();
         if (request.method(), path.as_str()) == (&Method::POST, "/burrow") {
+            if let Err(answer) = admit(&*self, Phase::Token, true, &given).await {
+                return answer;
+            }
             let body = collect(request.into_body(), 8_192).await?;
             return self.token(&given, &String::from_utf8_lossy(&body));
         }
         let (Some(voice), &Method::POST) = (path.strip_prefix("/probe/"), request.method()) else {
             return fault(StatusCode::NOT_FOUND, "nowhere", "godwit answers POST /burrow and POST /probe/{voice}");
         };
-        let forecast = self.sky.next();
-        if let Some(answer) = foul(forecast.as_ref(), |trouble| tell(trouble, &given)).await {
-            self.sky.count(|delivered| delivered.refused += 1);
-            return answer;
-        }
-        if !self.knows(&given) {
-            self.sky.count(|delivered| delivered.refused += 1);
-            return tell(Trouble::Expired, "");
-        }
-        self.sky.count(|delivered| delivered.calls += 1);
+        let forecast = match admit(&*self, Phase::Call, self.knows(&given), &given).await {
+            Ok(forecast) => forecast,
+            Err(answer) => return answer,
+        };
         let kind = request.headers().get(CONTENT_TYPE).cloned();
         let body = collect(request.into_body(), 1 << 20).await?;
         let checked = check(voice, kind.as_ref(), &body);

@@ -1,9 +1,13 @@
 //! Heron: synthesis. Bearer token; JSON in, audio streamed out.
 //!
-//! `POST /talk/{voice}` with `{"say", "grade", "as", "pace"?, "manner"?}`.
+//! `POST /talk/{voice}` with `{"say", "grade", "as", "pace"?, "lean"?, "manner"?}`.
 //! Grades quick, fine, bright and directed; at most 3,600 characters; `as` is
 //! `mp3` (24 kHz, 48 kbit/s) or `pcm` (24 kHz, 16 bits, little-endian).
 //! Errors are `{"fault": code, "reason": text}`.
+//!
+//! Told to (`PUT /broken`), it breaks what its sheet claims: `mp3` (comes at
+//! 16 kHz), `fine` (the grade is refused), `pace` (has no effect), `manner`
+//! (refused), `limit` (half of it), `door` (a strange token breaks it).
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -17,9 +21,10 @@ use hyper::{Method, Request, Response, StatusCode};
 use serde::Deserialize;
 use serde_json::json;
 
-use crate::serve::{Answer, Body, Service, StandIn, collect, json, serve, streamed};
+use crate::serve::{Answer, Body, Service, StandIn, admit, collect, json, serve, streamed};
 use crate::tone::{Manner, Speaker};
-use crate::weather::{Forecast, Sky, Weather};
+use crate::trouble::Trouble;
+use crate::weather::{Forecast, Phase, Sky, Weather};
 
 /// Voices: id and pitch factor, 3 % apart.
 pub const VOICES: [(&str, f64); 9] = [
@@ -62,6 +67,9 @@ struct Talk {
     /// Factor on the rate, 0.5 to 2.
     #[serde(default)]
     pace: Option<f64>,
+    /// Semitones up or down, -3 to 3.
+    #[serde(default)]
+    lean: Option<f64>,
     /// Only the grade directed takes one.
     #[serde(default)]
     manner: Option<String>,
@@ -72,8 +80,25 @@ fn fault(status: StatusCode, code: &str, reason: &str) -> Answer {
 }
 
 impl Service for Heron {
-    fn sky(&self) -> &Sky {
+    fn sky(&self) -> &Arc<Sky> {
         &self.sky
+    }
+
+    fn tell(&self, trouble: Trouble, given: &str) -> Answer {
+        match trouble {
+            Trouble::Crowded => {
+                let mut answer = fault(StatusCode::TOO_MANY_REQUESTS, "crowded", "too many birds on this post")?;
+                answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
+                Ok(answer)
+            }
+            Trouble::Away => fault(StatusCode::SERVICE_UNAVAILABLE, "away", "heron is out fishing"),
+            Trouble::Expired => fault(StatusCode::UNAUTHORIZED, "stale", "this token has expired"),
+            Trouble::NotActiveYet => fault(StatusCode::FORBIDDEN, "unhatched", "this token is not live yet"),
+            Trouble::WrongRegion => fault(StatusCode::FORBIDDEN, "elsewhere", "this token belongs to another shore"),
+            Trouble::MissingRole => fault(StatusCode::FORBIDDEN, "not-allowed", "this token may not speak"),
+            Trouble::Unpaid => fault(StatusCode::PAYMENT_REQUIRED, "unpaid", "the account has no balance"),
+            Trouble::Echo => fault(StatusCode::BAD_REQUEST, "echo", &format!("you came with {given} and that is odd")),
+        }
     }
 
     async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {
@@ -83,18 +108,16 @@ impl Service for Heron {
         };
         let given =
             request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
-        let forecast = self.sky.next();
-        if let Some(answer) = foul(forecast.as_ref(), &given).await {
-            self.sky.count(|delivered| delivered.refused += 1);
-            return answer;
+        let known = given == format!("Bearer {}", self.token);
+        if !known && self.sky.breaks("door") {
+            return fault(StatusCode::INTERNAL_SERVER_ERROR, "stuck", "the door is stuck");
         }
-        if given != format!("Bearer {}", self.token) {
-            self.sky.count(|delivered| delivered.refused += 1);
-            return fault(StatusCode::UNAUTHORIZED, "stranger", "this token is not known here");
-        }
-        self.sky.count(|delivered| delivered.calls += 1);
+        let forecast = match admit(&*self, Phase::Call, known, &given).await {
+            Ok(forecast) => forecast,
+            Err(answer) => return answer,
+        };
         let body = collect(request.into_body(), 1 << 20).await?;
-        match check(&voice, &body) {
+        match check(&voice, &body, &self.sky) {
             Ok((talk, pitch)) => self.talk(talk, pitch, forecast).await,
             Err((status, code, reason)) => {
                 self.sky.count(|delivered| delivered.refused += 1);
@@ -104,34 +127,9 @@ impl Service for Heron {
     }
 }
 
-/// The weathers that end a call before it is looked at.
-async fn foul(forecast: Option<&Forecast>, given: &str) -> Option<Answer> {
-    Some(match forecast?.weather {
-        Weather::Throttled => {
-            fault(StatusCode::TOO_MANY_REQUESTS, "crowded", "too many birds on this post").map(|mut answer| {
-                answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
-                answer
-            })
-        }
-        Weather::Down => fault(StatusCode::SERVICE_UNAVAILABLE, "away", "heron is out fishing"),
-        Weather::Reset => Err("reset".into()),
-        Weather::Becalmed => {
-            tokio::time::sleep(Duration::from_secs(120)).await;
-            Err("becalmed".into())
-        }
-        Weather::Expired => fault(StatusCode::UNAUTHORIZED, "stale", "this token has expired"),
-        Weather::NotActiveYet => fault(StatusCode::FORBIDDEN, "unhatched", "this token is not live yet"),
-        Weather::WrongRegion => fault(StatusCode::FORBIDDEN, "elsewhere", "this token belongs to another shore"),
-        Weather::MissingRole => fault(StatusCode::FORBIDDEN, "not-allowed", "this token may not speak"),
-        Weather::Unpaid => fault(StatusCode::PAYMENT_REQUIRED, "unpaid", "the account has no balance"),
-        Weather::Echo => fault(StatusCode::BAD_REQUEST, "echo", &format!("you came with {given} and that is odd")),
-        _ => return None,
-    })
-}
-
 type Refusal = (StatusCode, &'static str, String);
 
-fn check(voice: &str, body: &[u8]) -> Result<(Talk, f64), Refusal> {
+fn check(voice: &str, body: &[u8], sky: &Sky) -> Result<(Talk, f64), Refusal> {
     let Some((_, pitch)) = VOICES.iter().find(|(id, _)| *id == voice) else {
         return Err((StatusCode::NOT_FOUND, "no-such-voice", format!("no voice '{voice}' nests here")));
     };
@@ -140,6 +138,12 @@ fn check(voice: &str, body: &[u8]) -> Result<(Talk, f64), Refusal> {
     let malformed = |reason: &str| Err((StatusCode::BAD_REQUEST, "unreadable", reason.to_owned()));
     if !["quick", "fine", "bright", "directed"].contains(&talk.grade.as_str()) {
         return malformed("grade is quick, fine, bright or directed");
+    }
+    if talk.grade == "fine" && sky.breaks("fine") {
+        return malformed("fine is no grade");
+    }
+    if talk.manner.is_some() && sky.breaks("manner") {
+        return malformed("what is a manner?");
     }
     if talk.manner.is_some() && talk.grade != "directed" {
         return malformed("only the grade directed takes a manner");
@@ -153,8 +157,12 @@ fn check(voice: &str, body: &[u8]) -> Result<(Talk, f64), Refusal> {
     if talk.say.trim().is_empty() {
         return malformed("there is nothing to say");
     }
-    if talk.say.chars().count() > MAX_CHARACTERS {
-        return Err((StatusCode::PAYLOAD_TOO_LARGE, "too-long", format!("more than {MAX_CHARACTERS} characters")));
+    if talk.lean.is_some_and(|lean| !(-3.0..=3.0).contains(&lean)) {
+        return malformed("lean lies between -3 and 3");
+    }
+    let most = if sky.breaks("limit") { MAX_CHARACTERS / 2 } else { MAX_CHARACTERS };
+    if talk.say.chars().count() > most {
+        return Err((StatusCode::PAYLOAD_TOO_LARGE, "too-long", format!("more than {most} characters")));
     }
     Ok((talk, *pitch))
 }
@@ -197,8 +205,12 @@ impl Heron {
         }
         let (sender, body) = streamed();
         let tally = Tally { sky: self.sky.clone(), characters: talk.say.chars().count() as u64, whole: false };
-        let manner = Manner { pitch, rate: 1.5 * talk.pace.unwrap_or(1.0) };
-        tokio::spawn(send(sender, talk.say, manner, codec, forecast, tally));
+        let pace = talk.pace.filter(|_| !self.sky.breaks("pace")).unwrap_or(1.0);
+        let pitch = pitch * (talk.lean.unwrap_or(0.0) / 12.0).exp2();
+        let manner = Manner { pitch, rate: 1.5 * pace };
+        let rate = if codec == Codec::Mp3 && self.sky.breaks("mp3") { 16_000 } else { RATE };
+        let made = Format { bitrate: (codec == Codec::Mp3).then_some(48_000), ..Format::new(codec, rate) };
+        tokio::spawn(send(sender, talk.say, manner, made, forecast, tally));
         page(media_type, body)
     }
 }
@@ -213,17 +225,12 @@ async fn send(
     mut sender: futures::channel::mpsc::Sender<Result<Frame<Bytes>, Box<dyn std::error::Error + Send + Sync>>>,
     text: String,
     manner: Manner,
-    codec: Codec,
+    made: Format,
     forecast: Option<Forecast>,
     mut tally: Tally,
 ) {
     let weather = forecast.map(|forecast| forecast.weather);
-    let raw = Format::new(Codec::Pcm, RATE);
-    let Ok(mut coder) =
-        Transcoder::new(raw, Format { bitrate: (codec == Codec::Mp3).then_some(48_000), ..Format::new(codec, RATE) })
-    else {
-        return;
-    };
+    let Ok(mut coder) = Transcoder::new(Format::new(Codec::Pcm, RATE), made) else { return };
     let speaker = Speaker::new(&text, manner, RATE);
     let half = (text.len() + 4) / 2;
     for (number, samples) in speaker.enumerate() {

@@ -63,8 +63,12 @@ fn parameters(query: &str) -> HashMap<String, String> {
 }
 
 impl Service for Phalarope {
-    fn sky(&self) -> &Sky {
+    fn sky(&self) -> &Arc<Sky> {
         &self.sky
+    }
+
+    fn tell(&self, trouble: Trouble, given: &str) -> Answer {
+        tell(trouble, given)
     }
 
     async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {

@@ -50,3 +50,32 @@ pub(crate) fn pour(
     });
     body
 }
+
+/// A body of bytes that are there already, as the weather lets them go;
+/// counted as `audio` bytes of audio.
+pub(crate) fn send(bytes: Vec<u8>, audio: usize, characters: usize, forecast: Option<Forecast>, sky: Arc<Sky>) -> Body {
+    let weather = forecast.map(|forecast| forecast.weather);
+    let (mut sender, body) = streamed();
+    tokio::spawn(async move {
+        let bytes = bytes::Bytes::from(bytes);
+        let end = if weather == Some(Weather::Half) { bytes.len() / 2 } else { bytes.len() };
+        for at in (0..end).step_by(4_096) {
+            if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
+                tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
+            }
+            if sender.send(Ok(Frame::data(bytes.slice(at..end.min(at + 4_096))))).await.is_err() {
+                return sky.count(|delivered| delivered.left += 1);
+            }
+        }
+        sky.count(|delivered| delivered.audio_bytes += (audio * end / bytes.len().max(1)) as u64);
+        if end < bytes.len() {
+            let _ = sender.send(Err("half".into())).await;
+            return;
+        }
+        sky.count(|delivered| {
+            delivered.whole += 1;
+            delivered.characters += characters as u64;
+        });
+    });
+    body
+}

@@ -14,7 +14,8 @@ use hyper::{Method, Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpListener;
 
-use crate::weather::{Forecast, Sky};
+use crate::trouble::{Trouble, foul};
+use crate::weather::{Forecast, Limits, Phase, Sky};
 
 type BoxError = Box<dyn std::error::Error + Send + Sync>;
 pub(crate) type Body = http_body_util::combinators::BoxBody<Bytes, BoxError>;
@@ -42,7 +43,13 @@ impl Drop for StandIn {
 
 /// One simulated engine.
 pub(crate) trait Service: Send + Sync + 'static {
-    fn sky(&self) -> &Sky;
+    fn sky(&self) -> &Arc<Sky>;
+    /// Tells of a trouble in its own form; `given` is what the caller came with.
+    fn tell(&self, trouble: Trouble, given: &str) -> Answer;
+    /// Whether a call is one that its limits count.
+    fn counts(&self, _method: &Method, _path: &str) -> bool {
+        true
+    }
     fn call(self: Arc<Self>, request: Request<Incoming>) -> impl Future<Output = Answer> + Send;
 }
 
@@ -59,8 +66,8 @@ pub(crate) async fn serve<S: Service>(service: S, port: u16) -> std::io::Result<
             tokio::spawn(async move {
                 let handler = service_fn(move |request| route(service.clone(), request));
                 // A broken answer is meant to break the connection.
-                let _ =
-                    hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), handler).await;
+                let served = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), handler);
+                let _ = served.with_upgrades().await;
             });
         }
     });
@@ -86,8 +93,76 @@ async fn route<S: Service>(service: Arc<S>, request: Request<Incoming>) -> Answe
             }
         }
         (&Method::GET, "/delivered") => json(StatusCode::OK, &service.sky().delivered()),
+        (&Method::PUT, "/limits") => {
+            match serde_json::from_slice::<Limits>(&collect(request.into_body(), 4_096).await?) {
+                Ok(limits) => {
+                    service.sky().limit(limits);
+                    json(StatusCode::OK, &limits)
+                }
+                Err(error) => json(StatusCode::BAD_REQUEST, &error.to_string()),
+            }
+        }
+        (&Method::PUT, "/broken") => {
+            match serde_json::from_slice::<Vec<String>>(&collect(request.into_body(), 4_096).await?) {
+                Ok(claims) => {
+                    service.sky().set_broken(claims.clone());
+                    json(StatusCode::OK, &claims)
+                }
+                Err(error) => json(StatusCode::BAD_REQUEST, &error.to_string()),
+            }
+        }
+        (method, path) if service.counts(method, path) => match service.sky().enter() {
+            None => {
+                service.sky().count(|delivered| delivered.refused += 1);
+                service.tell(Trouble::Crowded, "")
+            }
+            Some(presence) => {
+                let answer = service.call(request).await?;
+                // The call is in work until its answer has gone out.
+                Ok(answer.map(|body| {
+                    let held = body.map_frame(move |frame| {
+                        let _ = &presence;
+                        frame
+                    });
+                    held.boxed()
+                }))
+            }
+        },
         _ => service.call(request).await,
     }
+}
+
+/// Whether what the caller came with is known, and the weather is fair.
+pub(crate) async fn admit<S: Service>(
+    service: &S,
+    phase: Phase,
+    known: bool,
+    given: &str,
+) -> Result<Option<Forecast>, Answer> {
+    let sky = service.sky();
+    let forecast = sky.next_in(phase);
+    let refused = match foul(forecast.as_ref(), |trouble| service.tell(trouble, given)).await {
+        Some(answer) => Some(answer),
+        None if !known => Some(service.tell(Trouble::Expired, "")),
+        None => None,
+    };
+    match refused {
+        Some(answer) => {
+            sky.count(|delivered| delivered.refused += 1);
+            Err(answer)
+        }
+        None => {
+            if phase == Phase::Call {
+                sky.count(|delivered| delivered.calls += 1);
+            }
+            Ok(forecast)
+        }
+    }
+}
+
+/// A header of a request as text.
+pub(crate) fn header(request: &Request<Incoming>, name: &str) -> String {
+    request.headers().get(name).map(HeaderValue::as_bytes).map(String::from_utf8_lossy).unwrap_or_default().into_owned()
 }
 
 pub(crate) async fn collect(body: Incoming, limit: usize) -> Result<Bytes, BoxError> {

@@ -10,15 +10,15 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use dispatcher_audio::{AudioError, decode_all, measure};
 use hyper::body::Incoming;
 use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, StatusCode};
 use serde::Deserialize;
 use serde_json::json;
 
-use crate::serve::{Answer, Service, StandIn, collect, full, json, serve};
-use crate::tone::hear;
+use crate::listen::{Listened, line, listen};
+use crate::serve::{Answer, Service, StandIn, collect, full, header, json, serve};
+use crate::trouble::Trouble;
 use crate::weather::{Forecast, Sky, Weather};
 
 const MAX_BYTES: usize = 18_000_000;
@@ -54,8 +54,12 @@ fn trouble(status: StatusCode, kind: &str, say: &str) -> Answer {
 }
 
 impl Service for Turnstone {
-    fn sky(&self) -> &Sky {
+    fn sky(&self) -> &Arc<Sky> {
         &self.sky
+    }
+
+    fn tell(&self, _: Trouble, _: &str) -> Answer {
+        trouble(StatusCode::TOO_MANY_REQUESTS, "flock", "the beach is full")
     }
 
     async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {
@@ -126,14 +130,14 @@ impl Turnstone {
             return trouble(StatusCode::BAD_REQUEST, "slate", "wander lies between 0 and 1");
         }
         self.sky.count(|delivered| delivered.audio_bytes += sound.len() as u64);
-        let heard = tokio::task::spawn_blocking(move || listen(&sound)).await?;
+        let heard = tokio::task::spawn_blocking(move || listen(&sound, None)).await?;
         match heard {
             Err(error) => trouble(StatusCode::UNSUPPORTED_MEDIA_TYPE, "sound", &error.to_string()),
-            Ok((utterances, _)) if utterances.is_empty() => {
+            Ok(Listened { utterances, .. }) if utterances.is_empty() => {
                 trouble(StatusCode::UNPROCESSABLE_ENTITY, "mute", "there is nothing in it that turnstone understands")
             }
-            Ok((utterances, span)) => {
-                let line: Vec<&str> = utterances.iter().map(|heard| heard.text.as_str()).collect();
+            Ok(Listened { utterances, seconds, .. }) => {
+                let line = line(&utterances);
                 let parts: Vec<_> = utterances
                     .iter()
                     .flat_map(|heard| &heard.words)
@@ -143,18 +147,12 @@ impl Turnstone {
                     })
                     .collect();
                 let tongue = slate.tongue.unwrap_or_else(|| "und".into());
-                self.sky.count(|delivered| {
-                    delivered.characters += line.iter().map(|l| l.chars().count() as u64).sum::<u64>()
-                });
-                let heard = json!({"line": line.join(" "), "tongue": tongue, "parts": parts});
-                json(StatusCode::OK, &json!({"heard": heard, "span": (span * 1_000.0).round()}))
+                self.sky.count(|delivered| delivered.characters += line.chars().count() as u64);
+                let heard = json!({"line": line, "tongue": tongue, "parts": parts});
+                json(StatusCode::OK, &json!({"heard": heard, "span": (seconds * 1_000.0).round()}))
             }
         }
     }
-}
-
-fn header(request: &Request<Incoming>, name: &str) -> String {
-    request.headers().get(name).map(HeaderValue::as_bytes).map(String::from_utf8_lossy).unwrap_or_default().into_owned()
 }
 
 async fn form(body: bytes::Bytes, boundary: String) -> Result<(bytes::Bytes, String), multer::Error> {
@@ -169,14 +167,4 @@ async fn form(body: bytes::Bytes, boundary: String) -> Result<(bytes::Bytes, Str
         }
     }
     Ok((sound, slate))
-}
-
-fn listen(sound: &[u8]) -> Result<(Vec<crate::tone::Heard>, f64), AudioError> {
-    let (format, length) = measure(sound, None)?;
-    let (samples, layout) = decode_all(sound, format)?;
-    let mono: Vec<f32> = samples
-        .chunks_exact(usize::from(layout.channels))
-        .map(|frame| frame.iter().sum::<f32>() / f32::from(layout.channels))
-        .collect();
-    Ok((hear(&mono, layout.rate), length.seconds()))
 }

@@ -34,12 +34,29 @@ pub(crate) enum Weather {
     Unpaid,
     /// An error that repeats the credential it was sent.
     Echo,
+    /// One voice more, one less, one with another character.
+    NewCatalogue,
+}
+
+/// Which of its calls it strikes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Phase {
+    Token,
+    Catalogue,
+    /// The one that has the work done.
+    #[default]
+    Call,
+    Poll,
+    Link,
 }
 
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Forecast {
     pub(crate) weather: Weather,
+    #[serde(default)]
+    pub(crate) phase: Phase,
     /// For so many calls; until cleared where it is missing.
     #[serde(default)]
     pub(crate) calls: Option<u32>,
@@ -74,6 +91,35 @@ pub(crate) struct Delivered {
 pub(crate) struct Sky {
     forecast: Mutex<Option<Forecast>>,
     delivered: Mutex<Delivered>,
+    limits: Mutex<Limits>,
+    broken: Mutex<Vec<String>>,
+    pace: Mutex<Pace>,
+}
+
+/// How much a stand-in takes; without limit unless it is told one.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Limits {
+    /// Calls a minute, counted second by second.
+    #[serde(default)]
+    pub(crate) per_minute: Option<u32>,
+    #[serde(default)]
+    pub(crate) at_once: Option<u32>,
+}
+
+#[derive(Debug, Default)]
+struct Pace {
+    running: u32,
+    begun: std::collections::VecDeque<std::time::Instant>,
+}
+
+/// A call that is in work; it counts until this is dropped.
+pub(crate) struct Presence(std::sync::Arc<Sky>);
+
+impl Drop for Presence {
+    fn drop(&mut self) {
+        lock(&self.0.pace).running -= 1;
+    }
 }
 
 impl Sky {
@@ -85,17 +131,54 @@ impl Sky {
         *lock(&self.forecast)
     }
 
+    pub(crate) fn limit(&self, limits: Limits) {
+        *lock(&self.limits) = limits;
+    }
+
+    /// Lets a call in, where the limits allow it.
+    pub(crate) fn enter(self: &std::sync::Arc<Self>) -> Option<Presence> {
+        let limits = *lock(&self.limits);
+        let mut pace = lock(&self.pace);
+        let now = std::time::Instant::now();
+        let second = std::time::Duration::from_secs(1);
+        while pace.begun.front().is_some_and(|begun| now.duration_since(*begun) >= second) {
+            pace.begun.pop_front();
+        }
+        let many = limits.per_minute.is_some_and(|most| pace.begun.len() as u32 >= most.div_ceil(60));
+        let full = limits.at_once.is_some_and(|most| pace.running >= most);
+        if many || full {
+            return None;
+        }
+        pace.begun.push_back(now);
+        pace.running += 1;
+        Some(Presence(self.clone()))
+    }
+
+    /// Claims of its sheet that it breaks from now on.
+    pub(crate) fn set_broken(&self, claims: Vec<String>) {
+        *lock(&self.broken) = claims;
+    }
+
+    pub(crate) fn breaks(&self, claim: &str) -> bool {
+        lock(&self.broken).iter().any(|broken| broken == claim)
+    }
+
     /// The weather of the call that has just come in.
     pub(crate) fn next(&self) -> Option<Forecast> {
+        self.next_in(Phase::Call)
+    }
+
+    /// The weather of a call of another kind.
+    pub(crate) fn next_in(&self, phase: Phase) -> Option<Forecast> {
         let mut forecast = lock(&self.forecast);
-        let now = *forecast;
+        let now = forecast.filter(|forecast| forecast.phase == phase)?;
         if let Some(Forecast { calls: Some(calls), .. }) = forecast.as_mut() {
             *calls -= 1;
             if *calls == 0 {
                 *forecast = None;
             }
         }
-        now
+        Some(now)
     }
 
     pub(crate) fn count(&self, change: impl FnOnce(&mut Delivered)) {

@@ -64,7 +64,7 @@ async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
     let example = once::Example {
         app: Client::to(url.clone(), Some(demo.app_key.clone()))?,
         operator: Client::to(url, Some(demo.operator_key.clone()))?,
-        heron: demo.standins.heron.url(),
+        heron: demo.standins.url("heron"),
         out,
     };
     let outcome = example.run(json).await;
@@ -78,7 +78,7 @@ fn absolute(path: &Path) -> PathBuf {
 }
 
 async fn start(data: &Path, port: u16, log_level: &str) -> Result<Demo, CliError> {
-    let secrets = StandInSecrets::new();
+    let secrets = StandInSecrets::new()?;
     let standins = StandIns::start(&secrets).await?;
     let sheets = data.join("sheets");
     scenario::write_sheets(&sheets)?;

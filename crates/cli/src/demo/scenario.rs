@@ -12,7 +12,13 @@ use serde::Deserialize;
 
 use crate::error::CliError;
 
-const SHEETS: [(&str, &str); 5] = [
+const SHEETS: [(&str, &str); 11] = [
+    ("avocet.toml", include_str!("../../../../demo/sheets/avocet.toml")),
+    ("curlew.toml", include_str!("../../../../demo/sheets/curlew.toml")),
+    ("dotterel.toml", include_str!("../../../../demo/sheets/dotterel.toml")),
+    ("redshank.toml", include_str!("../../../../demo/sheets/redshank.toml")),
+    ("sanderling.toml", include_str!("../../../../demo/sheets/sanderling.toml")),
+    ("whimbrel.toml", include_str!("../../../../demo/sheets/whimbrel.toml")),
     ("phalarope.toml", include_str!("../../../../demo/sheets/phalarope.toml")),
     ("bittern.toml", include_str!("../../../../demo/sheets/bittern.toml")),
     ("godwit.toml", include_str!("../../../../demo/sheets/godwit.toml")),

@@ -1,11 +1,13 @@
 //! `[access]`: how a call is authorised.
 
-use std::collections::BTreeMap;
-
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::Templates;
+use super::call::request;
+
 /// How a call is authorised.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Scheme {
     #[default]
@@ -26,10 +28,12 @@ pub enum Scheme {
     Assertion,
     /// A signature over the message (RFC 9421).
     Signature,
+    /// The client's certificate alone, from `[access.identity]`.
+    Certificate,
 }
 
 /// `[access]`.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Access {
     #[serde(default)]
@@ -42,19 +46,54 @@ pub struct Access {
     #[serde(default)]
     pub open: Vec<String>,
     #[serde(default)]
-    pub headers: BTreeMap<String, String>,
+    pub headers: Templates,
     #[serde(default)]
-    pub query: BTreeMap<String, String>,
+    pub query: Templates,
     #[serde(default)]
     pub token: Option<TokenSpec>,
     #[serde(default)]
     pub assertion: Option<AssertionSpec>,
     #[serde(default)]
     pub signature: Option<SignatureSpec>,
+    /// Where the parts lie in a key file of JSON (JSONPath), by part.
+    #[serde(default)]
+    pub file: Templates,
+    #[serde(default)]
+    pub check: Option<CheckSpec>,
+    /// A certificate to show when the connection is made, with any scheme.
+    #[serde(default)]
+    pub identity: Option<IdentitySpec>,
+}
+
+request! {
+    /// `[access.check]`: a call that tells whether a credential is good, and
+    /// what it may do, at no cost.
+    pub struct CheckSpec {
+        /// Where the roles of the credential lie in the answer (JSONPath).
+        #[serde(default)]
+        pub roles: Option<String>,
+        /// Roles that are enough: fewer do not do, more are more than it needs.
+        #[serde(default)]
+        pub needs: Vec<String>,
+    }
+}
+
+/// `[access.identity]`: mutual TLS (RFC 8446, section 4.4.2).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct IdentitySpec {
+    /// The part that is the certificate chain, in PEM.
+    pub certificate: String,
+    /// The part that is its private key, in PEM.
+    pub key: String,
+    /// The part that is the authority which has signed the engine's own
+    /// certificate, in PEM, where that is not a public one.
+    #[serde(default)]
+    pub authority: Option<String>,
 }
 
 /// How a client shows itself to a token endpoint (RFC 6749, section 2.3.1).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ClientShown {
     /// In `Authorization: Basic`, both form-encoded before.
@@ -65,7 +104,7 @@ pub enum ClientShown {
 }
 
 /// `[access.token]`: where a token is had.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TokenSpec {
     /// `POST /path` at the endpoint, or `POST https://elsewhere/path`.
@@ -76,7 +115,7 @@ pub struct TokenSpec {
     pub scope: Option<String>,
     /// More fields of the form, by template over `credential` and `access`.
     #[serde(default)]
-    pub form: BTreeMap<String, String>,
+    pub form: Templates,
     /// Where the token lies in the answer (JSONPath).
     #[serde(default = "access_token")]
     pub token: String,
@@ -101,14 +140,14 @@ fn five_minutes() -> u64 {
 }
 
 /// How an assertion is signed (RFC 7518, section 3.1).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum AssertionAlgorithm {
     RS256,
     ES256,
 }
 
 /// What an assertion is good for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum AssertionUse {
     /// Exchanged at `[access.token]` (RFC 7523, section 2.1).
@@ -119,7 +158,7 @@ pub enum AssertionUse {
 }
 
 /// `[access.assertion]`.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AssertionSpec {
     pub algorithm: AssertionAlgorithm,
@@ -139,7 +178,7 @@ pub struct AssertionSpec {
 }
 
 /// How a message is signed (RFC 9421, section 3.3).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum SignatureAlgorithm {
     #[serde(rename = "hmac-sha256")]
     HmacSha256,
@@ -167,7 +206,7 @@ impl SignatureAlgorithm {
 }
 
 /// `[access.signature]`.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SignatureSpec {
     pub algorithm: SignatureAlgorithm,
@@ -201,18 +240,21 @@ impl Access {
         let known = |part: &str| self.parts.iter().any(|known| known == part);
         let message = match self.scheme {
             Scheme::None if count > 0 => "scheme \"none\" takes no parts",
-            Scheme::Bearer if count != 1 => "scheme \"bearer\" takes exactly one part",
+            Scheme::Bearer if count - self.opened() - self.identifying() != 1 => {
+                "scheme \"bearer\" takes exactly one part that is not open"
+            }
             Scheme::Headers if self.headers.is_empty() => "scheme \"headers\" needs [access.headers]",
             Scheme::Query if self.query.is_empty() => "scheme \"query\" needs [access.query]",
-            Scheme::Basic if count - self.opened() != 2 => {
+            Scheme::Basic if count - self.opened() - self.identifying() != 2 => {
                 "scheme \"basic\" takes two parts that are not open: the name and the password"
             }
-            Scheme::ClientCredentials if count - self.opened() != 2 => {
+            Scheme::ClientCredentials if count - self.opened() - self.identifying() != 2 => {
                 "scheme \"client-credentials\" takes two parts that are not open: the id and the secret"
             }
             Scheme::ClientCredentials if self.token.is_none() => "scheme \"client-credentials\" needs [access.token]",
             Scheme::Assertion if self.assertion.is_none() => "scheme \"assertion\" needs [access.assertion]",
             Scheme::Signature if self.signature.is_none() => "scheme \"signature\" needs [access.signature]",
+            Scheme::Certificate if self.identity.is_none() => "scheme \"certificate\" needs [access.identity]",
             _ => "",
         };
         if !message.is_empty() {
@@ -246,6 +288,15 @@ impl Access {
                 ));
             }
         }
+        if let Some(identity) = &self.identity {
+            let named = [Some(&identity.certificate), Some(&identity.key), identity.authority.as_ref()];
+            if let Some(stranger) = named.into_iter().flatten().find(|part| !known(part)) {
+                return Some(("identity", format!("'{stranger}' is not among the parts")));
+            }
+        }
+        if let Some(stranger) = self.file.keys().find(|part| !known(part)) {
+            return Some(("file", format!("'{stranger}' is not among the parts")));
+        }
         let call = self.token.as_ref().map(|token| token.call.split_once(' '));
         match call {
             Some(None) => Some(("token", "a call is a method, a space, and a path or address".into())),
@@ -263,8 +314,20 @@ impl Access {
         self.parts.iter().filter(|part| self.open.contains(part)).count()
     }
 
-    /// The parts that are secret, in order.
+    /// Parts that make a certificate.
+    fn identifying(&self) -> usize {
+        self.parts.iter().filter(|part| !self.open.contains(part) && self.is_identity(part)).count()
+    }
+
+    fn is_identity(&self, part: &String) -> bool {
+        self.identity
+            .as_ref()
+            .is_some_and(|it| it.certificate == *part || it.key == *part || it.authority.as_ref() == Some(part))
+    }
+
+    /// The parts that a scheme takes as its own, in order: neither open nor
+    /// of a certificate.
     pub fn secret_parts(&self) -> impl Iterator<Item = &String> {
-        self.parts.iter().filter(|part| !self.open.contains(part))
+        self.parts.iter().filter(|part| !self.open.contains(part) && !self.is_identity(part))
     }
 }

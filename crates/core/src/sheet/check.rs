@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Driver, FormatSpec, Sheet};
+use super::{Answer, Driver, FormatSpec, Pace, Poll, RangeControl, Request, Sheet, Step};
 use crate::Cause;
 
 /// The version of the sheet language that is read here.
@@ -45,7 +45,9 @@ impl Sheet {
         self.check_access()?;
         self.check_driver()?;
         self.check_synthesis()?;
-        self.check_recognition()
+        self.check_recognition()?;
+        self.check_catalogue()?;
+        self.check_pace()
     }
 
     fn check_access(&self) -> Result<(), Fault> {
@@ -59,6 +61,7 @@ impl Sheet {
         match self.driver {
             Driver::Http => match self.endpoint.as_deref() {
                 None => Err((vec!["name"], "the http driver needs an endpoint".into())),
+                Some(url) if url.starts_with("{{") => Ok(()),
                 Some(url) if !url.starts_with("http://") && !url.starts_with("https://") => {
                     Err((vec!["endpoint"], "an endpoint begins with http:// or https://".into()))
                 }
@@ -73,28 +76,39 @@ impl Sheet {
 
     fn check_synthesis(&self) -> Result<(), Fault> {
         let Some(synthesis) = &self.synthesis else { return Ok(()) };
+        let wrong = |key: &'static str, message: String| Err((vec!["synthesis", key], message));
         if self.driver == Driver::Http {
-            check_call("synthesis", synthesis.call.as_deref(), synthesis.bodies())?;
-            if synthesis.answer.is_none() {
-                return Err((vec!["synthesis"], "answer is missing: \"audio\" or { base64 = \"$.path\" }".into()));
+            check_call("synthesis", synthesis)?;
+            if synthesis.raw || synthesis.audio.is_some() {
+                return wrong("call", "raw and audio hand audio over; an engine that speaks is given text".into());
             }
+            if synthesis.answer.is_none() && synthesis.socket.is_none() {
+                return Err((
+                    vec!["synthesis"],
+                    "answer is missing: \"audio\", { base64 = \"$.path\" } or { link = \"$.path\" }".into(),
+                ));
+            }
+            check_around("synthesis", &synthesis.before, synthesis.poll.as_ref(), synthesis.fetch.as_ref())?;
         }
         if synthesis.formats.is_empty() {
             return Err((vec!["synthesis"], "[synthesis.formats] is missing: name at least one format".into()));
         }
         check_rates("synthesis", &synthesis.formats)?;
-        if synthesis.voices.is_empty() {
-            return Err((vec!["synthesis", "voices"], "an engine that speaks has at least one voice".into()));
+        let controls = &synthesis.controls;
+        let ranges = [&controls.rate, &controls.pitch, &controls.volume, &controls.variation, &controls.seed];
+        check_ranges("synthesis", &ranges)?;
+        if controls.rate.as_ref().is_some_and(|rate| rate.least <= 0.0) {
+            return wrong("controls", "a rate is a factor above 0".into());
+        }
+        if synthesis.voices.is_empty() && self.catalogue.is_none() {
+            return wrong("voices", "an engine that speaks has at least one voice, or a [catalogue]".into());
         }
         for voice in &synthesis.voices {
             if let Some(tag) = voice.languages.iter().find(|tag| !crate::is_language_tag(tag)) {
-                return Err((
-                    vec!["synthesis", "voices"],
-                    format!("'{tag}' of voice '{}' is not a BCP 47 tag", voice.id),
-                ));
+                return wrong("voices", format!("'{tag}' of voice '{}' is not a BCP 47 tag", voice.id));
             }
             if voice.languages.is_empty() {
-                return Err((vec!["synthesis", "voices"], format!("voice '{}' has no language", voice.id)));
+                return wrong("voices", format!("voice '{}' has no language", voice.id));
             }
         }
         Ok(())
@@ -102,45 +116,131 @@ impl Sheet {
 
     fn check_recognition(&self) -> Result<(), Fault> {
         let Some(recognition) = &self.recognition else { return Ok(()) };
+        let wrong = |message: &str| Err((vec!["recognition"], message.to_owned()));
         match self.driver {
             Driver::Http => {
-                check_call(
-                    "recognition",
-                    recognition.call.as_deref(),
-                    recognition.bodies() + usize::from(recognition.raw),
-                )?;
+                check_call("recognition", recognition)?;
                 if recognition.transcript.is_none() {
-                    return Err((
-                        vec!["recognition"],
-                        "[recognition.transcript] is missing: where the text lies".into(),
-                    ));
+                    return wrong("[recognition.transcript] is missing: where the text lies");
+                }
+                if !matches!(recognition.answer, None | Some(Answer::Link { .. })) {
+                    return wrong(
+                        "answer is { link = \"$.path\" } here, or missing where the last answer is the result",
+                    );
+                }
+                if recognition.pieces.as_ref().is_some_and(|pieces| pieces.bytes < 1_024) {
+                    return wrong("pieces.bytes is at least 1024");
+                }
+                check_around(
+                    "recognition",
+                    &recognition.before,
+                    recognition.poll.as_ref(),
+                    recognition.fetch.as_ref(),
+                )?;
+                if let Some(pieces) = &recognition.pieces {
+                    check_step("recognition", "pieces", pieces)?;
                 }
             }
             Driver::Process if recognition.lines.is_none() => {
-                return Err((vec!["recognition"], "[recognition.lines] is missing: how words are printed".into()));
+                return wrong("[recognition.lines] is missing: how words are printed");
             }
             Driver::Process => {}
         }
         if recognition.formats.is_empty() {
-            return Err((vec!["recognition"], "[recognition.formats] is missing: name at least one format".into()));
+            return wrong("[recognition.formats] is missing: name at least one format");
         }
+        check_ranges("recognition", &[&recognition.controls.variation])?;
         check_rates("recognition", &recognition.formats)
+    }
+
+    fn check_catalogue(&self) -> Result<(), Fault> {
+        let Some(catalogue) = &self.catalogue else { return Ok(()) };
+        let wrong = |message: &str| Err((vec!["catalogue"], message.to_owned()));
+        if self.synthesis.is_none() {
+            return wrong("a catalogue lists voices, and this engine does not speak");
+        }
+        match self.driver {
+            Driver::Http => {
+                check_call("catalogue", catalogue)?;
+                if catalogue.voices.is_none() {
+                    return wrong("voices is missing: the path to the list, like \"$.voices[*]\"");
+                }
+                if catalogue.voice.id.is_none() {
+                    return wrong("[catalogue.voice] needs id");
+                }
+                match &catalogue.each {
+                    Some(each) => check_step("catalogue", "each", each),
+                    None => Ok(()),
+                }
+            }
+            Driver::Process if catalogue.line.is_none() => {
+                wrong("line is missing: a regular expression with the group `id`")
+            }
+            Driver::Process => Ok(()),
+        }
+    }
+
+    fn check_pace(&self) -> Result<(), Fault> {
+        let Pace { per_minute, burst, at_once } = &self.limits;
+        match [per_minute, burst, at_once].into_iter().any(|limit| *limit == Some(0)) {
+            true => Err((vec!["limits"], "a limit is at least 1".into())),
+            false => Ok(()),
+        }
     }
 }
 
-fn check_call(section: &'static str, call: Option<&str>, bodies: usize) -> Result<(), Fault> {
-    let Some(call) = call else {
+fn check_call(section: &'static str, request: &dyn Request) -> Result<(), Fault> {
+    let call = request.call_template().call;
+    if call.is_empty() {
         return Err((vec![section], "call is missing, for example \"POST /speak\"".into()));
-    };
-    let method = call.split_once(' ').map(|(method, _)| method);
-    match method {
-        Some("GET" | "POST" | "PUT") => {}
-        _ => return Err((vec![section, "call"], "a call is GET, POST or PUT, a space, and a path".into())),
     }
-    if bodies > 1 {
+    match call.split_once(' ').map(|(method, _)| method) {
+        Some("GET" | "POST" | "PUT" | "PATCH" | "DELETE") => {}
+        _ => {
+            let message = "a call is GET, POST, PUT, PATCH or DELETE, a space, and a path";
+            return Err((vec![section, "call"], message.into()));
+        }
+    }
+    if request.bodies() > 1 {
         return Err((vec![section], "a call has one body: json, text, form, multipart or raw".into()));
     }
     Ok(())
+}
+
+/// As [`check_call`], of a table inside a section.
+fn check_step(section: &'static str, table: &'static str, request: &dyn Request) -> Result<(), Fault> {
+    check_call(section, request).map_err(|(_, message)| (vec![section, table], format!("{table}: {message}")))
+}
+
+fn check_around(
+    section: &'static str,
+    before: &[Step],
+    poll: Option<&Poll>,
+    fetch: Option<&Step>,
+) -> Result<(), Fault> {
+    before.iter().try_for_each(|step| check_step(section, "before", step))?;
+    if let Some(poll) = poll {
+        check_step(section, "poll", poll)?;
+        let waits = [poll.first, poll.longest];
+        if waits.iter().any(|wait| !(0.01..=600.0).contains(wait)) {
+            return Err((vec![section, "poll"], "first and longest lie between 0.01 and 600 seconds".into()));
+        }
+        if poll.state.is_some() && poll.done.is_empty() {
+            return Err((vec![section, "poll"], "done is missing: the states that are good ends".into()));
+        }
+    }
+    fetch.map_or(Ok(()), |fetch| check_step(section, "fetch", fetch))
+}
+
+fn check_ranges(section: &'static str, ranges: &[&Option<RangeControl>]) -> Result<(), Fault> {
+    let strange = |range: &&RangeControl| {
+        let inside = |value: f64| (range.least..=range.most).contains(&value);
+        range.least > range.most || range.neutral.is_some_and(|neutral| !inside(neutral))
+    };
+    match ranges.iter().filter_map(|range| range.as_ref()).any(|range| strange(&range)) {
+        true => Err((vec![section, "controls"], "least, neutral and most are in this order".into())),
+        false => Ok(()),
+    }
 }
 
 fn check_rates(section: &'static str, formats: &BTreeMap<String, FormatSpec>) -> Result<(), Fault> {

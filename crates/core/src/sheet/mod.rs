@@ -4,11 +4,20 @@
 //! are kept as text; the engines crate compiles them.
 
 mod access;
+mod call;
+mod catalogue;
 mod check;
+mod control;
+mod hearing;
 mod place;
 mod shape;
 
 pub use access::*;
+pub use call::*;
+pub use catalogue::*;
+pub(crate) use control::takes;
+pub use control::*;
+pub use hearing::*;
 pub use place::SheetError;
 pub use shape::*;
 

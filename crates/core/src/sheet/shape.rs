@@ -2,13 +2,18 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::Access;
+use super::call::request;
+use super::{
+    Access, Answer, Catalogue, HearingControls, HearingSocket, LineWords, Pieces, Poll, SpeakingControls,
+    SpeakingSocket, Step, Templates, TranscriptPaths,
+};
 use crate::{Cause, Tariff, Voice};
 
 /// Where an engine runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Site {
     Cloud,
@@ -16,7 +21,7 @@ pub enum Site {
 }
 
 /// Which addresses it may be called at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Network {
     /// Private and loopback addresses are refused.
@@ -26,7 +31,7 @@ pub enum Network {
 }
 
 /// How it is reached.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Driver {
     #[default]
@@ -35,7 +40,7 @@ pub enum Driver {
 }
 
 /// How one gets access, for people.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Guide {
     #[serde(default)]
@@ -43,7 +48,7 @@ pub struct Guide {
 }
 
 /// `[process]`: a local program. Never a shell.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ProcessSpec {
     /// A name looked up in `PATH`, or an absolute path.
@@ -68,7 +73,7 @@ fn half_gigabyte() -> u64 {
 }
 
 /// A format that an engine makes or takes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FormatSpec {
     /// The media type, without `rate`.
@@ -85,7 +90,7 @@ pub struct FormatSpec {
 }
 
 /// What an engine accepts at once.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
     #[serde(default)]
@@ -96,10 +101,14 @@ pub struct Limits {
     pub seconds: Option<u64>,
     #[serde(default)]
     pub megabytes: Option<u64>,
+    /// Characters and bytes are counted of the whole document that is sent,
+    /// its markup included, and not of its text alone.
+    #[serde(default)]
+    pub tags: bool,
 }
 
 /// A model of an engine.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Model {
     pub name: String,
@@ -108,25 +117,8 @@ pub struct Model {
     pub note: String,
 }
 
-/// Where the audio lies in the answer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(untagged)]
-pub enum Answer {
-    /// `"audio"`: the body is the audio, streamed.
-    Plain(PlainAnswer),
-    /// `{ base64 = "$.path" }`: text in JSON, decoded as it streams in.
-    Base64 { base64: String },
-}
-
-/// The one plain form of an answer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum PlainAnswer {
-    Audio,
-}
-
 /// How a program is given its text.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ArgumentText {
     #[default]
@@ -136,7 +128,7 @@ pub enum ArgumentText {
 }
 
 /// How a program hands over or takes audio.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum LocalAudio {
     /// Standard output (synthesis) or input (recognition).
@@ -146,118 +138,84 @@ pub enum LocalAudio {
     File,
 }
 
-/// The request of one call, as templates.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CallTemplate<'a> {
-    /// `METHOD /path`.
-    pub call: &'a str,
-    pub headers: &'a BTreeMap<String, String>,
-    pub query: &'a BTreeMap<String, String>,
-    pub body: Body<'a>,
-}
-
-/// The body of a call.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Body<'a> {
-    Empty,
-    Json(&'a str),
-    Text {
-        text: &'a str,
-        content_type: Option<&'a str>,
-    },
-    Form(&'a BTreeMap<String, String>),
-    /// Parts by template; `audio` names the part that carries the audio.
-    Multipart {
-        parts: &'a BTreeMap<String, String>,
-        audio: Option<&'a str>,
-    },
-    /// The audio itself.
-    Audio,
-}
-
-macro_rules! call_members {
-    ($(#[$meta:meta])* pub struct $name:ident { $($rest:tt)* }) => {
-        $(#[$meta])*
-        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-        #[serde(deny_unknown_fields)]
-        pub struct $name {
-            /// `METHOD /path` by template (http driver).
-            #[serde(default)]
-            pub call: Option<String>,
-            #[serde(default)]
-            pub headers: BTreeMap<String, String>,
-            #[serde(default)]
-            pub query: BTreeMap<String, String>,
-            #[serde(default)]
-            pub json: Option<String>,
-            #[serde(default)]
-            pub text: Option<String>,
-            /// The media type of `text`; plain text unless said.
-            #[serde(default)]
-            pub content_type: Option<String>,
-            #[serde(default)]
-            pub form: Option<BTreeMap<String, String>>,
-            #[serde(default)]
-            pub multipart: Option<BTreeMap<String, String>>,
-            /// Arguments by template (process driver).
-            #[serde(default)]
-            pub arguments: Vec<String>,
-            #[serde(default)]
-            pub limit: Limits,
-            #[serde(default)]
-            pub models: Vec<Model>,
-            #[serde(default)]
-            pub formats: BTreeMap<String, FormatSpec>,
-            $($rest)*
-        }
-
-        impl $name {
-            pub(super) fn bodies(&self) -> usize {
-                [self.json.is_some(), self.text.is_some(), self.form.is_some(), self.multipart.is_some()]
-                    .into_iter()
-                    .filter(|present| *present)
-                    .count()
-            }
-
-            fn written_body(&self) -> Body<'_> {
-                match (&self.json, &self.text, &self.form) {
-                    (Some(json), ..) => Body::Json(json),
-                    (_, Some(text), _) => Body::Text { text, content_type: self.content_type.as_deref() },
-                    (.., Some(form)) => Body::Form(form),
-                    _ => Body::Empty,
-                }
-            }
-        }
-    };
-}
-
-call_members! {
+request! {
     /// `[synthesis]`.
     pub struct Synthesis {
+        /// Calls made before, in order.
+        #[serde(default)]
+        pub before: Vec<Step>,
+        /// As in a step: what the answer of the call leaves behind.
+        #[serde(default)]
+        pub keep: Templates,
+        /// A call that is repeated until the audio is made.
+        #[serde(default)]
+        pub poll: Option<Poll>,
+        /// A last call, whose answer is the result.
+        #[serde(default)]
+        pub fetch: Option<Step>,
+        #[serde(default)]
+        pub socket: Option<SpeakingSocket>,
         #[serde(default)]
         pub answer: Option<Answer>,
+        /// Arguments by template (process driver).
+        #[serde(default)]
+        pub arguments: Vec<String>,
         /// How a program is given its text.
         #[serde(default)]
         pub input: ArgumentText,
         /// How a program hands over its audio.
         #[serde(default)]
         pub output: LocalAudio,
+        #[serde(default)]
+        pub limit: Limits,
+        #[serde(default)]
+        pub controls: SpeakingControls,
+        #[serde(default)]
+        pub models: Vec<Model>,
+        #[serde(default)]
+        pub formats: BTreeMap<String, FormatSpec>,
+        #[serde(default)]
         pub voices: Vec<Voice>,
     }
 }
 
-call_members! {
+request! {
     /// `[recognition]`.
     pub struct Recognition {
-        /// The body is the audio itself.
+        /// Calls made before, in order.
         #[serde(default)]
-        pub raw: bool,
-        /// The multipart part that carries the audio.
+        pub before: Vec<Step>,
+        /// As in a step: what the answer of the call leaves behind.
         #[serde(default)]
-        pub audio: Option<String>,
+        pub keep: Templates,
+        /// The audio in numbered parts, between `before` and the call.
+        #[serde(default)]
+        pub pieces: Option<Pieces>,
+        /// A call that is repeated until the transcript is made.
+        #[serde(default)]
+        pub poll: Option<Poll>,
+        /// A last call, whose answer is the result.
+        #[serde(default)]
+        pub fetch: Option<Step>,
+        #[serde(default)]
+        pub socket: Option<HearingSocket>,
+        /// Where the transcript is to be had from, if not the last answer itself.
+        #[serde(default)]
+        pub answer: Option<Answer>,
+        /// Arguments by template (process driver).
+        #[serde(default)]
+        pub arguments: Vec<String>,
         /// How a program is given the audio.
         #[serde(default)]
         pub input: LocalAudio,
+        #[serde(default)]
+        pub limit: Limits,
+        #[serde(default)]
+        pub controls: HearingControls,
+        #[serde(default)]
+        pub models: Vec<Model>,
+        #[serde(default)]
+        pub formats: BTreeMap<String, FormatSpec>,
         /// Tags it understands; empty: any.
         #[serde(default)]
         pub languages: Vec<String>,
@@ -268,99 +226,8 @@ call_members! {
     }
 }
 
-impl Synthesis {
-    /// The request of the http driver.
-    pub fn call_template(&self) -> CallTemplate<'_> {
-        let body = match &self.multipart {
-            Some(parts) => Body::Multipart { parts, audio: None },
-            None => self.written_body(),
-        };
-        CallTemplate {
-            call: self.call.as_deref().unwrap_or_default(),
-            headers: &self.headers,
-            query: &self.query,
-            body,
-        }
-    }
-}
-
-impl Recognition {
-    /// The request of the http driver.
-    pub fn call_template(&self) -> CallTemplate<'_> {
-        let body = match &self.multipart {
-            _ if self.raw => Body::Audio,
-            Some(parts) => Body::Multipart { parts, audio: self.audio.as_deref() },
-            None => self.written_body(),
-        };
-        CallTemplate {
-            call: self.call.as_deref().unwrap_or_default(),
-            headers: &self.headers,
-            query: &self.query,
-            body,
-        }
-    }
-}
-
-/// The unit of word times.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum TimeUnit {
-    #[default]
-    Seconds,
-    Milliseconds,
-}
-
-impl TimeUnit {
-    /// Seconds in one unit.
-    pub fn seconds(self) -> f64 {
-        match self {
-            TimeUnit::Seconds => 1.0,
-            TimeUnit::Milliseconds => 0.001,
-        }
-    }
-}
-
-/// Where a transcript lies in a JSON answer (JSONPath, RFC 9535). The word
-/// members are relative to each node that `words` finds.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct TranscriptPaths {
-    pub text: String,
-    #[serde(default)]
-    pub language: Option<String>,
-    #[serde(default)]
-    pub words: Option<String>,
-    #[serde(default)]
-    pub word: Option<String>,
-    #[serde(default)]
-    pub start: Option<String>,
-    #[serde(default)]
-    pub end: Option<String>,
-    #[serde(default)]
-    pub confidence: Option<String>,
-    #[serde(default)]
-    pub unit: TimeUnit,
-    /// Confidences run to 100 rather than to 1.
-    #[serde(default)]
-    pub percent: bool,
-}
-
-/// A program that prints a line for each word: `text start end confidence`.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct LineWords {
-    /// Words that stand for silence and noise.
-    #[serde(default)]
-    pub ignore: Vec<String>,
-    /// `that(2)` is a way of saying `that`.
-    #[serde(default)]
-    pub variants: bool,
-    #[serde(default)]
-    pub unit: TimeUnit,
-}
-
 /// One rule that turns an engine's error into a cause.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ErrorRule {
     #[serde(default)]
@@ -378,7 +245,7 @@ pub struct ErrorRule {
 }
 
 /// A text, a number or a truth value.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Scalar {
     Truth(bool),
@@ -399,8 +266,24 @@ impl Scalar {
     }
 }
 
+/// How often an engine may be called; kept here, so that its own limit is not
+/// run into.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Pace {
+    /// Calls a minute, spread evenly.
+    #[serde(default)]
+    pub per_minute: Option<u32>,
+    /// Calls that may come at once after a pause; 1 unless said.
+    #[serde(default)]
+    pub burst: Option<u32>,
+    /// Calls in work at the same time.
+    #[serde(default)]
+    pub at_once: Option<u32>,
+}
+
 /// An engine, described.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sheet {
     pub sheet: u32,
@@ -412,6 +295,9 @@ pub struct Sheet {
     pub network: Network,
     #[serde(default)]
     pub endpoint: Option<String>,
+    /// Further hosts that addresses in its answers may lead to.
+    #[serde(default)]
+    pub hosts: Vec<String>,
     #[serde(default)]
     pub driver: Driver,
     #[serde(default)]
@@ -421,9 +307,13 @@ pub struct Sheet {
     #[serde(default)]
     pub process: Option<ProcessSpec>,
     #[serde(default)]
+    pub limits: Pace,
+    #[serde(default)]
     pub synthesis: Option<Synthesis>,
     #[serde(default)]
     pub recognition: Option<Recognition>,
+    #[serde(default)]
+    pub catalogue: Option<Catalogue>,
     #[serde(default = "Tariff::free")]
     pub tariff: Tariff,
     #[serde(default)]

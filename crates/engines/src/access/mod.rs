@@ -7,8 +7,10 @@ mod assertion;
 mod signature;
 mod token;
 
+pub(crate) use token::mark;
+
 use bytes::Bytes;
-use dispatcher_core::{Access, Cause, Network, Scheme, SheetError};
+use dispatcher_core::{Access, Cause, IdentitySpec, Network, Scheme, SheetError};
 use dispatcher_vault::Parts;
 use minijinja::context;
 use minijinja::value::Value;
@@ -19,6 +21,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 use self::assertion::Assertion;
 use self::signature::Signature;
 use self::token::Tokens;
+use crate::fetch::Identity;
 use crate::request::{Named, Source, compile_named, header_name, render};
 use crate::{EngineError, Fetcher};
 
@@ -31,17 +34,28 @@ pub(crate) struct Outgoing {
     pub(crate) body: Option<Bytes>,
 }
 
+impl Outgoing {
+    /// A request without headers or body.
+    pub(crate) fn bare(method: Method, url: Url) -> Self {
+        Outgoing { method, url, headers: HeaderMap::new(), body: Some(Bytes::new()) }
+    }
+}
+
 /// Where tokens are asked for.
 pub(crate) struct Reach<'a> {
     pub(crate) fetcher: &'a Fetcher,
     pub(crate) network: Network,
     pub(crate) endpoint: &'a str,
+    pub(crate) identity: Option<&'a Identity>,
 }
 
 /// The access of an engine, compiled.
 pub(crate) struct CompiledAccess {
     parts: Vec<String>,
     open: Vec<String>,
+    /// Parts that the scheme takes as its own, in order.
+    own: Vec<String>,
+    identity: Option<IdentitySpec>,
     way: Way,
 }
 
@@ -95,7 +109,7 @@ impl CompiledAccess {
             None => Ok(None),
         };
         let way = match access.scheme {
-            Scheme::None => Way::None,
+            Scheme::None | Scheme::Certificate => Way::None,
             Scheme::Bearer => Way::Bearer,
             Scheme::Basic => Way::Basic,
             Scheme::Headers => Way::Headers(named(&access.headers, "headers")?),
@@ -109,7 +123,29 @@ impl CompiledAccess {
                 access.signature.as_ref().map_or(Way::None, |spec| Way::Signature(Box::new(Signature::new(spec))))
             }
         };
-        Ok(CompiledAccess { parts: access.parts.clone(), open: access.open.clone(), way })
+        Ok(CompiledAccess {
+            parts: access.parts.clone(),
+            open: access.open.clone(),
+            own: access.secret_parts().cloned().collect(),
+            identity: access.identity.clone(),
+            way,
+        })
+    }
+
+    /// The certificate to show when a connection is made.
+    pub(crate) fn identity(&self, credential: &Parts) -> Result<Option<Identity>, EngineError> {
+        let Some(spec) = &self.identity else { return Ok(None) };
+        let part = |name: &String| {
+            let part = credential.get(name).map(|part| part.expose_secret().to_owned());
+            part.ok_or_else(|| useless(format!("the credential has no part '{name}'")))
+        };
+        let authority = spec.authority.as_ref().map(part).transpose()?;
+        Ok(Some(Identity {
+            mark: mark(credential),
+            certificate: part(&spec.certificate)?.into(),
+            key: part(&spec.key)?.into(),
+            authority,
+        }))
     }
 
     /// The open parts, for every template of the sheet.
@@ -130,8 +166,7 @@ impl CompiledAccess {
 
     /// The secret parts in the order of the sheet.
     fn secret<'a>(&self, credential: &'a Parts, index: usize) -> &'a str {
-        let mut secret = self.parts.iter().filter(|part| !self.open.contains(part));
-        let part = secret.nth(index).and_then(|name| credential.get(name));
+        let part = self.own.get(index).and_then(|name| credential.get(name));
         part.map(|part| part.expose_secret()).unwrap_or_default()
     }
 

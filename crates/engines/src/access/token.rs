@@ -45,7 +45,7 @@ pub(super) struct Tokens {
 }
 
 /// What makes a token of one credential another's stranger.
-fn mark(credential: &Parts) -> String {
+pub(crate) fn mark(credential: &Parts) -> String {
     let mut mark = String::new();
     for (name, part) in credential {
         mark.push_str(&format!("{}:{name}={}:", name.len(), part.expose_secret().len()));
@@ -151,7 +151,7 @@ impl Tokens {
             .map_err(|_| EngineError::new(Cause::Malformed, "the token endpoint is no address"))?;
         let request = reach
             .fetcher
-            .client(reach.network, &url)?
+            .client(reach.network, &url, reach.identity)?
             .post(url)
             .headers(headers)
             .header(CONTENT_TYPE, "application/x-www-form-urlencoded")

@@ -161,6 +161,7 @@ pub fn say(text: &str, wanted: &str) -> SynthesisRequest {
         model: None,
         language: None,
         unsupported: Unsupported::Adapt,
+        shaping: Default::default(),
         format: Format::new(Codec::Pcm, 24_000),
         trace: None,
     }

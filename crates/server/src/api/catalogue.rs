@@ -276,6 +276,7 @@ pub(crate) async fn check_engine(
                 model,
                 language: None,
                 unsupported: Unsupported::Adapt,
+                shaping: dispatcher_core::Shaping::default(),
                 format: dispatcher_audio::Format::default(),
                 trace: None,
             };

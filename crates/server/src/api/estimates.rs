@@ -67,9 +67,7 @@ pub(crate) async fn estimate(
 }
 
 fn of_speech(gateway: &Gateway, allowed: &Allowed, read: SpeechRequest) -> Result<Estimate, Problem> {
-    let mut estimate = gateway.estimate_speech(&allowed.0, &read.request)?;
-    estimate.warnings.extend(read.left_out.iter().map(|member| format!("{member} would be left out")));
-    Ok(estimate)
+    Ok(gateway.estimate_speech(&allowed.0, &read.request)?)
 }
 
 async fn of_hearing(

@@ -1,15 +1,16 @@
 //! A synthesis request out of JSON, plain text or SSML.
 
 use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
-use dispatcher_core::{Criteria, Gender, Wanted, is_language_tag};
+use dispatcher_core::{Criteria, Gender, Shaping, Style, Wanted, is_language_tag};
 use dispatcher_gateway::{Caller, Gateway, Profiles, SynthesisRequest, TextInput, Unsupported};
+use dispatcher_markup::prosody::{self, ProsodyError};
 use rocket::Data;
 
 use super::SMALL_BODY;
 use crate::headers::{Meta, query_pairs};
 use crate::problem::Problem;
 use crate::spool::read_small;
-use crate::wire::{AudioWish, UtteranceRequest};
+use crate::wire::{AudioWish, Form, Prosody, StyleWish, UtteranceRequest};
 
 /// What a name of audio means to a caller, and what it gets that names none.
 pub(super) struct Formats {
@@ -36,8 +37,6 @@ pub(super) struct SpeechRequest {
     /// The answer carries the audio inside JSON.
     pub(super) json: bool,
     pub(super) body: Vec<u8>,
-    /// What was asked for and is not carried out yet.
-    pub(super) left_out: Vec<String>,
 }
 
 /// Reads the body by its media type.
@@ -66,31 +65,8 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
         }
     };
     let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
-    let left_out = left_out(&wish);
     let request = request_of(wish, format, meta)?;
-    if request.unsupported == Unsupported::Refuse && !left_out.is_empty() {
-        let mut problem = Problem::new("unsupported", "some of what is asked for cannot be done");
-        problem.errors = left_out
-            .iter()
-            .map(|member| serde_json::json!({"pointer": format!("/{member}"), "detail": format!("{member} is not carried out by this version")}))
-            .collect();
-        return Err(problem);
-    }
-    Ok(SpeechRequest { request, json, body, left_out })
-}
-
-fn left_out(wish: &UtteranceRequest) -> Vec<String> {
-    [
-        ("prosody", wish.prosody.is_some()),
-        ("style", wish.style.is_some()),
-        ("direction", wish.direction.is_some()),
-        ("variation", wish.variation.is_some()),
-        ("seed", wish.seed.is_some()),
-    ]
-    .into_iter()
-    .filter(|(_, given)| *given)
-    .map(|(name, _)| name.to_owned())
-    .collect()
+    Ok(SpeechRequest { request, json, body })
 }
 
 fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<SynthesisRequest, Problem> {
@@ -103,15 +79,7 @@ fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<Syn
     if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
         return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
     }
-    let unsupported = match wish.unsupported.as_deref() {
-        None if meta.strict => Unsupported::Refuse,
-        None | Some("adapt") => Unsupported::Adapt,
-        Some("refuse") => Unsupported::Refuse,
-        Some("omit") => Unsupported::Omit,
-        Some(other) => {
-            return Err(Problem::at("invalid", "/unsupported", format!("'{other}' is not refuse, adapt or omit")));
-        }
-    };
+    let unsupported = unsupported(wish.unsupported.as_deref(), meta)?;
     let wanted = match wish.voice {
         None => None,
         Some(serde_json::Value::String(name)) => Some(Wanted::Named(name)),
@@ -121,7 +89,9 @@ fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<Syn
             (!read.is_empty()).then_some(Wanted::Like(read))
         }
     };
+    let shaping = shaping(wish.prosody, wish.style, wish.direction, wish.variation, wish.seed)?;
     Ok(SynthesisRequest {
+        shaping,
         text,
         wanted,
         model: wish.model,
@@ -130,6 +100,76 @@ fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<Syn
         format,
         trace: meta.trace.clone(),
     })
+}
+
+/// What to do with what an engine cannot.
+pub(super) fn unsupported(told: Option<&str>, meta: &Meta) -> Result<Unsupported, Problem> {
+    match told {
+        None if meta.strict => Ok(Unsupported::Refuse),
+        None | Some("adapt") => Ok(Unsupported::Adapt),
+        Some("refuse") => Ok(Unsupported::Refuse),
+        Some("omit") => Ok(Unsupported::Omit),
+        Some(other) => Err(Problem::at("invalid", "/unsupported", format!("'{other}' is not refuse, adapt or omit"))),
+    }
+}
+
+/// A direction is a sentence or two.
+const MAX_DIRECTION: usize = 4_000;
+/// Seeds are exact as JSON numbers, below 2^53.
+const MAX_SEED: u64 = 1 << 53;
+
+fn shaping(
+    prosody: Option<Prosody>,
+    style: Option<StyleWish>,
+    direction: Option<String>,
+    variation: Option<f64>,
+    seed: Option<u64>,
+) -> Result<Shaping, Problem> {
+    let wrong = |pointer: &str, detail: String| Err(Problem::at("invalid", pointer, detail));
+    let read = |value: Option<Form>, pointer: &str, parse: fn(&str) -> Result<f64, ProsodyError>, range: (f64, f64)| {
+        let Some(value) = value else { return Ok(None) };
+        let text = value.text();
+        let number = parse(&text).map_err(|error| Problem::at("invalid", pointer, error.to_string()))?;
+        match (range.0 - 1e-9..=range.1 + 1e-9).contains(&number) {
+            true => Ok(Some(number)),
+            false => Err(Problem::at("invalid", pointer, format!("'{text}' is outside of {}", range_of(pointer)))),
+        }
+    };
+    let prosody = prosody.unwrap_or_default();
+    if let Some(style) = &style {
+        if style.name.trim().is_empty() {
+            return wrong("/style/name", "a style has a name".into());
+        }
+        if style.degree.is_some_and(|degree| !(0.0..=1.0).contains(&degree)) {
+            return wrong("/style/degree", "a degree lies between 0 and 1".into());
+        }
+    }
+    if direction.as_ref().is_some_and(|direction| direction.len() > MAX_DIRECTION) {
+        return wrong("/direction", format!("a direction has at most {MAX_DIRECTION} bytes"));
+    }
+    if variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
+        return wrong("/variation", "variation lies between 0 and 1".into());
+    }
+    if seed.is_some_and(|seed| seed >= MAX_SEED) {
+        return wrong("/seed", "a seed lies below 2^53".into());
+    }
+    Ok(Shaping {
+        rate: read(prosody.rate, "/prosody/rate", prosody::rate, (0.25, 4.0))?,
+        pitch: read(prosody.pitch, "/prosody/pitch", prosody::pitch, (-12.0, 12.0))?,
+        volume: read(prosody.volume, "/prosody/volume", prosody::volume, (-40.0, 12.0))?,
+        style: style.map(|style| Style { name: style.name, degree: style.degree }),
+        direction,
+        variation,
+        seed,
+    })
+}
+
+fn range_of(pointer: &str) -> &'static str {
+    match pointer {
+        "/prosody/rate" => "25% to 400%",
+        "/prosody/pitch" => "-12st to +12st",
+        _ => "-40dB to +12dB",
+    }
 }
 
 /// The format of the answer, and whether it travels inside JSON.
@@ -174,8 +214,11 @@ fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
     let mut wish = UtteranceRequest::default();
     let mut audio = AudioWish::default();
     let mut criteria = Criteria::default();
+    let mut prosody = Prosody::default();
     for (name, value) in query_pairs(query) {
         let number =
+            || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
+        let real =
             || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
         match name.as_str() {
             "voice" => wish.voice = Some(serde_json::Value::String(value)),
@@ -186,6 +229,12 @@ fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
             "style" => criteria.style = Some(value),
             "name" => criteria.name = Some(value),
             "gender" => criteria.gender = Some(gender(&value)?),
+            "speed" => prosody.rate = Some(Form::Text(value)),
+            "pitch" => prosody.pitch = Some(Form::Text(value)),
+            "volume" => prosody.volume = Some(Form::Text(value)),
+            "direction" => wish.direction = Some(value),
+            "variation" => wish.variation = Some(real()?),
+            "seed" => wish.seed = Some(u64::from(number()?)),
             "type" => audio.kind = Some(value),
             "rate" => audio.rate = Some(number()?),
             "bitrate" => audio.bitrate = Some(number()?),
@@ -195,7 +244,7 @@ fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
             }
             "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
             _ => {
-                let known = "voice, languages, gender, style, name, model, language, unsupported, type, rate, bitrate, vbr, channels";
+                let known = "voice, languages, gender, style, name, model, language, speed, pitch, volume, direction, variation, seed, unsupported, type, rate, bitrate, vbr, channels";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }
@@ -204,6 +253,7 @@ fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
         wish.voice = serde_json::to_value(criteria).ok();
     }
     wish.audio = Some(audio);
+    wish.prosody = Some(prosody);
     Ok(wish)
 }
 

@@ -1,7 +1,7 @@
 //! `POST /transcripts`: audio to text.
 
 use dispatcher_audio::{Format, by_weight};
-use dispatcher_core::is_language_tag;
+use dispatcher_core::{HearingWish, is_language_tag};
 use dispatcher_engines::{AudioSource, AudioSplitter, ScanError};
 use dispatcher_gateway::{Gateway, GatewayError, GivenAudio, Recognised, RecognitionRequest};
 use rocket::http::Header;
@@ -11,6 +11,7 @@ use rocket::{Data, State, post};
 use tokio::io::AsyncReadExt as _;
 use tokio_util::io::ReaderStream;
 
+use super::speech_request::unsupported;
 use super::utterances::keep;
 use crate::access::Allowed;
 use crate::headers::{Meta, query_pairs};
@@ -21,6 +22,8 @@ use crate::wire::{TranscriptAnswer, TranscriptRequest};
 
 /// What a JSON request may hold beside its audio, and a little more.
 const MAX_BESIDE: u64 = 2 << 20;
+const MAX_HINTS: usize = 1_000;
+const MAX_HINT: usize = 200;
 /// A text part of a form.
 const MAX_PART: usize = 64 << 10;
 
@@ -48,6 +51,10 @@ const MAX_PART: usize = 64 << 10;
         ("model" = Option<String>, Query, description = "A model of the engine"),
         ("context" = Option<String>, Query, description = "Earlier lines"),
         ("variation" = Option<f64>, Query, description = "0 to 1"),
+        ("hints" = Option<String>, Query, description = "Likely words, separated by commas"),
+        ("speakers" = Option<bool>, Query, description = "Tell who speaks"),
+        ("alternatives" = Option<u64>, Query, description = "So many other readings"),
+        ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine cannot"),
         ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt or application/x-subrip"),
         ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
     ),
@@ -82,8 +89,14 @@ pub(crate) async fn recognise(
         wanted: wish.route.or(wish.engine),
         model: wish.model,
         language: wish.language,
-        context: wish.context,
-        variation: wish.variation,
+        unsupported: unsupported(wish.unsupported.as_deref(), &meta)?,
+        wish: HearingWish {
+            hints: wish.hints,
+            context: wish.context,
+            variation: wish.variation,
+            speakers: wish.speakers,
+            alternatives: wish.alternatives,
+        },
         trace: meta.trace.clone(),
     };
     let heard = tokio::select! {
@@ -213,6 +226,10 @@ pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
     if wish.variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
         return Err(Problem::at("invalid", "/variation", "variation lies between 0 and 1"));
     }
+    if wish.hints.len() > MAX_HINTS || wish.hints.iter().any(|hint| hint.len() > MAX_HINT) {
+        let detail = format!("at most {MAX_HINTS} hints of {MAX_HINT} bytes each");
+        return Err(Problem::at("invalid", "/hints", detail));
+    }
     Ok(())
 }
 
@@ -313,8 +330,22 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
                     number.map_err(|_| Problem::new("invalid", format!("variation takes a number, not '{value}'")))?,
                 );
             }
+            "hints" => {
+                let hints = value.split(',').map(str::trim).filter(|hint| !hint.is_empty());
+                wish.hints = hints.map(str::to_owned).collect();
+            }
+            "speakers" => {
+                let flag = |_| Problem::new("invalid", format!("speakers takes true or false, not '{value}'"));
+                wish.speakers = value.parse().map_err(flag)?;
+            }
+            "alternatives" => {
+                let number = |_| Problem::new("invalid", format!("alternatives takes a number, not '{value}'"));
+                wish.alternatives = Some(value.parse().map_err(number)?);
+            }
+            "unsupported" => wish.unsupported = Some(value),
             _ => {
-                let known = "engine, route, language, model, context, variation";
+                let known =
+                    "engine, route, language, model, context, variation, hints, speakers, alternatives, unsupported";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }

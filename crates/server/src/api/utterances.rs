@@ -83,7 +83,7 @@ pub(crate) async fn speak(
     drain: &State<Drain>,
 ) -> Result<Spoken, Problem> {
     let leaving = drain.enter();
-    let SpeechRequest { request, json, body, left_out } =
+    let SpeechRequest { request, json, body } =
         speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
     let app = &allowed.0.app.name;
     let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
@@ -92,13 +92,10 @@ pub(crate) async fn speak(
         Verdict::Do(claim) => claim,
     };
     let title = file_title(&request.text);
-    let mut utterance = tokio::select! {
+    let utterance = tokio::select! {
         outcome = gateway.speak(&allowed.0, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
-    utterance
-        .warnings
-        .extend(left_out.iter().map(|member| format!("{member} was left out: this version does not carry it out")));
     let headers = headers_of(&utterance, &title);
     if json {
         let answer = tokio::select! {
@@ -256,7 +253,7 @@ async fn whole(gateway: &Gateway, mut utterance: Utterance) -> Result<UtteranceA
             kind,
             duration: (length.seconds() * 1_000.0).round() / 1_000.0,
         },
-        words: Vec::new(),
+        words: utterance.words().iter().filter_map(|word| serde_json::to_value(word).ok()).collect(),
         marks: Vec::new(),
         engine: utterance.engine,
         voice: utterance.voice,

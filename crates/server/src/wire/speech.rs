@@ -40,14 +40,49 @@ pub(crate) struct UtteranceRequest {
     pub(crate) audio: Option<AudioWish>,
     /// `rate`, `pitch`, `volume` in SSML 1.1's value forms.
     #[schema(value_type = Option<Object>)]
-    pub(crate) prosody: Option<serde_json::Value>,
+    pub(crate) prosody: Option<Prosody>,
     /// `name` and `degree`.
     #[schema(value_type = Option<Object>)]
-    pub(crate) style: Option<serde_json::Value>,
+    pub(crate) style: Option<StyleWish>,
     /// A free-text instruction on how to speak.
     pub(crate) direction: Option<String>,
     pub(crate) variation: Option<f64>,
     pub(crate) seed: Option<u64>,
+}
+
+/// How it is spoken, in SSML 1.1's value forms.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Prosody {
+    pub(crate) rate: Option<Form>,
+    pub(crate) pitch: Option<Form>,
+    pub(crate) volume: Option<Form>,
+}
+
+/// A value as text, or a bare factor as a number.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(untagged)]
+pub(crate) enum Form {
+    Number(f64),
+    Text(String),
+}
+
+impl Form {
+    pub(crate) fn text(self) -> String {
+        match self {
+            Form::Number(number) => number.to_string(),
+            Form::Text(text) => text,
+        }
+    }
+}
+
+/// A manner of speaking.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct StyleWish {
+    pub(crate) name: String,
+    /// 0 to 1.
+    pub(crate) degree: Option<f64>,
 }
 
 /// The audio that is asked for.
@@ -115,6 +150,16 @@ pub(crate) struct TranscriptRequest {
     pub(crate) context: Option<String>,
     /// 0 to 1.
     pub(crate) variation: Option<f64>,
+    /// Words that are likely.
+    #[serde(default)]
+    pub(crate) hints: Vec<String>,
+    /// Tell who speaks.
+    #[serde(default)]
+    pub(crate) speakers: bool,
+    /// So many other readings of the whole.
+    pub(crate) alternatives: Option<u64>,
+    /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
+    pub(crate) unsupported: Option<String>,
 }
 
 /// Audio as base64.

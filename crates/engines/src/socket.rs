@@ -1,0 +1,491 @@
+//! WebSocket calls (RFC 6455): text in and audio out, audio in and text out.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_core::{Cause, HearingSocket, SheetError, Sign, SocketAudio, SpeakingSocket, Transcript, Word};
+use dispatcher_vault::Redactor;
+use futures::stream::{SplitSink, SplitStream};
+use futures::{SinkExt as _, StreamExt as _};
+use minijinja::context;
+use minijinja::value::Value;
+use reqwest::header::{HeaderValue, SEC_WEBSOCKET_PROTOCOL};
+use serde_json_path::JsonPath;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio_tungstenite::WebSocketStream;
+use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
+use tokio_tungstenite::tungstenite::protocol::{CloseFrame, WebSocketConfig};
+use tokio_tungstenite::tungstenite::{Error, Message};
+
+use crate::EngineError;
+use crate::engine::{AudioStream, Words};
+use crate::flow::{Flow, Job, parse};
+use crate::request::{Source, render};
+use crate::sound::Sound;
+use crate::template::{Place, Template};
+use crate::transcript::{Paths, WordList};
+use crate::wire::{Shown, Wire};
+
+/// Silence on an open call after which it counts as broken.
+const IDLE: Duration = Duration::from_secs(60);
+/// Longer messages are refused.
+const MAX_MESSAGE: usize = 16 << 20;
+const READ_BUFFER: usize = 8 << 10;
+
+trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
+impl<T: AsyncRead + AsyncWrite + Send + Unpin> Duplex for T {}
+
+type Open = WebSocketStream<Box<dyn Duplex>>;
+type Answers = SplitStream<Open>;
+type Questions = SplitSink<Open, Message>;
+
+/// A [`Sign`], compiled.
+struct Seen {
+    path: JsonPath,
+    sign: Sign,
+}
+
+impl Seen {
+    fn compile(sign: &Sign, sheet: Source<'_>, key: &[&str]) -> Result<Seen, SheetError> {
+        let path = JsonPath::parse(&sign.at)
+            .map_err(|error| SheetError::at_key(sheet.0, sheet.1, key, format!("not a JSONPath: {error}")))?;
+        Ok(Seen { path, sign: sign.clone() })
+    }
+
+    fn in_message(&self, message: &serde_json::Value) -> bool {
+        let found = self.path.query(message).all();
+        found.iter().any(|value| self.sign.equals.as_ref().is_none_or(|wanted| wanted.is(value)))
+    }
+}
+
+fn messages(texts: &[String], probe: &Value, sheet: Source<'_>, key: &[&str]) -> Result<Vec<Template>, SheetError> {
+    texts.iter().map(|text| Template::checked(text, Place::Json, probe, sheet, key)).collect()
+}
+
+/// What both directions have.
+struct Common {
+    protocol: Option<String>,
+    open: Vec<Template>,
+    ready: Option<Seen>,
+    done: Option<Seen>,
+}
+
+/// An open call, and what its errors are read with.
+struct Line<'a> {
+    wire: &'a Wire,
+    redactor: Arc<Redactor>,
+}
+
+/// What a message is to the one who waits for it.
+enum Heard {
+    Json(serde_json::Value),
+    Binary(Bytes),
+    /// The engine has closed, and all was well with it.
+    Closed,
+}
+
+impl Line<'_> {
+    fn broken(&self, what: impl std::fmt::Display) -> EngineError {
+        EngineError::new(Cause::Broken, self.redactor.redact(&what.to_string()))
+    }
+
+    fn closed(&self, frame: Option<CloseFrame>) -> Result<Heard, EngineError> {
+        let Some(frame) = frame else { return Ok(Heard::Closed) };
+        let code = u16::from(frame.code);
+        if matches!(code, 1000 | 1001 | 1005) {
+            return Ok(Heard::Closed);
+        }
+        let cause = self.wire.errors.cause_of(code, &frame.reason).unwrap_or(Cause::Broken);
+        let detail = format!("the engine closed with {code}: {}", frame.reason);
+        Err(EngineError::new(cause, self.redactor.redact(&detail)))
+    }
+
+    /// The next message that says something.
+    async fn next(&self, answers: &mut Answers) -> Result<Heard, EngineError> {
+        loop {
+            let message = match tokio::time::timeout(IDLE, answers.next()).await {
+                Err(_) => return Err(EngineError::new(Cause::TimedOut, "the engine fell silent")),
+                Ok(None) => return Err(self.broken("the connection broke off")),
+                Ok(Some(Err(error))) => return Err(self.broken(format!("the connection broke off: {error}"))),
+                Ok(Some(Ok(message))) => message,
+            };
+            match message {
+                Message::Text(text) => {
+                    // 101 is the status with which the call was opened.
+                    if let Some(cause) = self.wire.errors.named(101, &text) {
+                        return Err(EngineError::new(cause, self.redactor.redact(&text)));
+                    }
+                    return Ok(Heard::Json(parse(text.as_bytes(), &self.redactor)?));
+                }
+                Message::Binary(bytes) => return Ok(Heard::Binary(bytes)),
+                Message::Close(frame) => return self.closed(frame),
+                Message::Ping(_) | Message::Pong(_) | Message::Frame(_) => {}
+            }
+        }
+    }
+
+    /// Waits for a message; audio before it is out of place.
+    async fn wait_for(&self, sign: &Seen, answers: &mut Answers) -> Result<(), EngineError> {
+        loop {
+            match self.next(answers).await? {
+                Heard::Json(message) if sign.in_message(&message) => return Ok(()),
+                Heard::Json(_) => {}
+                Heard::Binary(_) => return Err(self.broken("audio before the engine said that it was ready")),
+                Heard::Closed => return Err(self.broken("the engine closed before it was ready")),
+            }
+        }
+    }
+
+    async fn say(&self, questions: &mut Questions, message: Message) -> Result<(), EngineError> {
+        match tokio::time::timeout(IDLE, questions.send(message)).await {
+            Err(_) => Err(EngineError::new(Cause::TimedOut, "the engine takes no more")),
+            Ok(Err(error)) => Err(self.broken(format!("the connection broke off: {error}"))),
+            Ok(Ok(())) => Ok(()),
+        }
+    }
+
+    async fn say_all(
+        &self,
+        questions: &mut Questions,
+        templates: &[Template],
+        context: &Value,
+    ) -> Result<(), EngineError> {
+        for template in templates {
+            self.say(questions, Message::text(render(template, context)?)).await?;
+        }
+        Ok(())
+    }
+}
+
+impl Common {
+    /// Opens the call, says what is said first and waits until it is ready.
+    async fn open<'a>(
+        &self,
+        flow: &Flow,
+        wire: &'a Wire,
+        job: &Job<'_>,
+    ) -> Result<(Line<'a>, Questions, Answers, Value), EngineError> {
+        let (call, context) = flow.opened(wire, job).await?;
+        let mut again = true;
+        let (socket, redactor) = loop {
+            let shown = wire.show(call, &context, job.sound, job.credential).await?;
+            match self.connect(wire, shown).await {
+                Err((error, status)) => {
+                    if status == 401 && std::mem::take(&mut again) && wire.access.forget(job.credential).await {
+                        continue;
+                    }
+                    return Err(error);
+                }
+                Ok(open) => break open,
+            }
+        };
+        let (mut questions, mut answers) = socket.split();
+        let line = Line { wire, redactor: Arc::new(redactor) };
+        line.say_all(&mut questions, &self.open, &context).await?;
+        if let Some(ready) = &self.ready {
+            line.wait_for(ready, &mut answers).await?;
+        }
+        Ok((line, questions, answers, context))
+    }
+
+    async fn connect(&self, wire: &Wire, shown: Shown) -> Result<(Open, Redactor), (EngineError, u16)> {
+        let Shown { outgoing, redactor, identity, .. } = shown;
+        let plain = |error: EngineError| (error, 0);
+        let (tcp, tls) = wire.connect(&outgoing.url, identity.as_ref()).await.map_err(plain)?;
+        let mut address = outgoing.url.clone();
+        let scheme = if address.scheme() == "https" { "wss" } else { "ws" };
+        let unusable = || (EngineError::new(Cause::Malformed, "the endpoint is no address"), 0);
+        address.set_scheme(scheme).map_err(|()| unusable())?;
+        let mut request = address.as_str().into_client_request().map_err(|_| unusable())?;
+        request.headers_mut().extend(outgoing.headers);
+        if let Some(protocol) = self.protocol.as_deref().and_then(|name| HeaderValue::from_str(name).ok()) {
+            request.headers_mut().insert(SEC_WEBSOCKET_PROTOCOL, protocol);
+        }
+        let stream: Box<dyn Duplex> = match tls {
+            None => Box::new(tcp),
+            Some(config) => {
+                let host = outgoing.url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+                let name = host.try_into().map_err(|_| unusable())?;
+                let secured = tokio_rustls::TlsConnector::from(config).connect(name, tcp).await;
+                let failed = |error: std::io::Error| {
+                    plain(EngineError::new(Cause::Unavailable, redactor.redact(&format!("no connection: {error}"))))
+                };
+                Box::new(secured.map_err(failed)?)
+            }
+        };
+        let config = WebSocketConfig::default()
+            .read_buffer_size(READ_BUFFER)
+            .max_message_size(Some(MAX_MESSAGE))
+            .max_frame_size(Some(MAX_MESSAGE));
+        let opening = tokio_tungstenite::client_async_with_config(request, stream, Some(config));
+        match tokio::time::timeout(IDLE, opening).await {
+            Err(_) => Err(plain(EngineError::new(Cause::TimedOut, "no answer in time"))),
+            Ok(Ok((socket, _))) => Ok((socket, redactor)),
+            Ok(Err(Error::Http(answer))) => {
+                let status = answer.status().as_u16();
+                let text = answer.body().as_deref().map(String::from_utf8_lossy).unwrap_or_default();
+                Err((wire.told(status, &text, &redactor), status))
+            }
+            Ok(Err(error)) => {
+                let detail = redactor.redact(&format!("no connection: {error}"));
+                Err(plain(EngineError::new(Cause::Unavailable, detail)))
+            }
+        }
+    }
+}
+
+enum Sent {
+    Binary,
+    Base64(JsonPath),
+}
+
+/// `[synthesis.socket]`, compiled.
+pub(crate) struct SpeakingLine {
+    common: Common,
+    send: Vec<Template>,
+    audio: Sent,
+    words: Option<WordList>,
+}
+
+impl SpeakingLine {
+    pub(crate) fn compile(spec: &SpeakingSocket, probe: &Value, sheet: Source<'_>) -> Result<Self, SheetError> {
+        let key = ["synthesis", "socket"];
+        let sign = |sign: &Option<Sign>| sign.as_ref().map(|sign| Seen::compile(sign, sheet, &key)).transpose();
+        let audio = match &spec.audio {
+            SocketAudio::Plain(_) => Sent::Binary,
+            SocketAudio::Base64 { base64 } => Sent::Base64(JsonPath::parse(base64).map_err(|error| {
+                SheetError::at_key(sheet.0, sheet.1, &key, format!("audio: not a JSONPath: {error}"))
+            })?),
+        };
+        Ok(SpeakingLine {
+            common: Common {
+                protocol: spec.protocol.clone(),
+                open: messages(&spec.open, probe, sheet, &key)?,
+                ready: sign(&spec.ready)?,
+                done: sign(&spec.done)?,
+            },
+            send: messages(&spec.send, probe, sheet, &key)?,
+            audio,
+            words: spec.words.as_ref().map(|words| WordList::compile(words, sheet, &key)).transpose()?,
+        })
+    }
+
+    pub(crate) async fn speak(
+        self: Arc<Self>,
+        flow: &Flow,
+        wire: &Arc<Wire>,
+        job: &Job<'_>,
+        words: Words,
+    ) -> Result<AudioStream, EngineError> {
+        let (line, mut questions, answers, context) = self.common.open(flow, wire, job).await?;
+        line.say_all(&mut questions, &self.send, &context).await?;
+        let redactor = line.redactor;
+        let state = (self, wire.clone(), redactor, questions, answers, words, false);
+        Ok(Box::pin(futures::stream::try_unfold(state, |mut state| async move {
+            let (this, wire, redactor, questions, answers, words, over) = &mut state;
+            if *over {
+                return Ok(None);
+            }
+            let line = Line { wire, redactor: redactor.clone() };
+            let (audio, last) = this.step(&line, answers, words).await?;
+            if last {
+                *over = true;
+                let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
+            }
+            Ok(Some((audio, state)))
+        })))
+    }
+
+    /// The audio of the next message, and whether it was the last one.
+    async fn step(&self, line: &Line<'_>, answers: &mut Answers, words: &Words) -> Result<(Bytes, bool), EngineError> {
+        use base64::Engine as _;
+        match line.next(answers).await? {
+            Heard::Binary(bytes) => match self.audio {
+                Sent::Binary => Ok((bytes, false)),
+                Sent::Base64(_) => Err(line.broken("a binary message where audio comes in text")),
+            },
+            Heard::Json(message) => {
+                if let Some(list) = &self.words {
+                    let found = list.read(&message);
+                    lock(words).extend(found);
+                }
+                let audio = match &self.audio {
+                    Sent::Base64(path) => path.query(&message).first().and_then(|node| node.as_str()),
+                    Sent::Binary => None,
+                };
+                let audio = audio
+                    .map(|text| base64::engine::general_purpose::STANDARD.decode(text))
+                    .transpose()
+                    .map_err(|error| line.broken(format!("the audio is no base64: {error}")))?;
+                let last = self.common.done.as_ref().is_some_and(|done| done.in_message(&message));
+                Ok((audio.unwrap_or_default().into(), last))
+            }
+            Heard::Closed if self.common.done.is_none() => Ok((Bytes::new(), true)),
+            Heard::Closed => Err(line.broken("the engine closed before it was done")),
+        }
+    }
+}
+
+fn lock(words: &Mutex<Vec<Word>>) -> std::sync::MutexGuard<'_, Vec<Word>> {
+    words.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+/// `[recognition.socket]`, compiled.
+pub(crate) struct HearingLine {
+    spec: HearingSocket,
+    common: Common,
+    piece: Option<Template>,
+    close: Vec<Template>,
+    result: Seen,
+    settled: Option<Seen>,
+    line: Option<JsonPath>,
+}
+
+/// What has been heard so far: one entry for each stretch of speech.
+#[derive(Default)]
+struct Results(VecDeque<(Option<serde_json::Value>, Transcript, bool)>);
+
+impl Results {
+    fn put(&mut self, line: Option<serde_json::Value>, transcript: Transcript, settled: bool) {
+        let same = |entry: &&mut (Option<serde_json::Value>, Transcript, bool)| match &line {
+            Some(_) => entry.0 == line,
+            // Without a name, an open result is the one that changes.
+            None => !entry.2,
+        };
+        match self.0.iter_mut().rev().find(same) {
+            // What is settled does not change again.
+            Some(entry) if entry.2 && !settled => {}
+            Some(entry) => *entry = (line, transcript, settled),
+            None => self.0.push_back((line, transcript, settled)),
+        }
+    }
+
+    fn finish(self) -> Transcript {
+        let mut whole = Transcript::default();
+        let texts: Vec<String> = self.0.iter().map(|(_, transcript, _)| transcript.text.clone()).collect();
+        whole.text = texts.iter().filter(|text| !text.is_empty()).map(String::as_str).collect::<Vec<_>>().join(" ");
+        for (_, transcript, _) in self.0 {
+            whole.language = whole.language.or(transcript.language);
+            whole.words.extend(transcript.words);
+            if texts.len() == 1 {
+                whole.alternatives = transcript.alternatives;
+            }
+        }
+        whole
+    }
+}
+
+impl HearingLine {
+    pub(crate) fn compile(spec: &HearingSocket, probe: &Value, sheet: Source<'_>) -> Result<Self, SheetError> {
+        let key = ["recognition", "socket"];
+        let sign = |sign: &Option<Sign>| sign.as_ref().map(|sign| Seen::compile(sign, sheet, &key)).transpose();
+        let piece = spec.piece.as_deref().map(|text| Template::checked(text, Place::Json, probe, sheet, &key));
+        let line = spec.line.as_deref().map(JsonPath::parse).transpose();
+        Ok(HearingLine {
+            common: Common {
+                protocol: spec.protocol.clone(),
+                open: messages(&spec.open, probe, sheet, &key)?,
+                ready: sign(&spec.ready)?,
+                done: sign(&spec.done)?,
+            },
+            piece: piece.transpose()?,
+            close: messages(&spec.close, probe, sheet, &key)?,
+            result: Seen::compile(&spec.result, sheet, &key)?,
+            settled: sign(&spec.settled)?,
+            line: line.map_err(|error| {
+                SheetError::at_key(sheet.0, sheet.1, &key, format!("line: not a JSONPath: {error}"))
+            })?,
+            spec: spec.clone(),
+        })
+    }
+
+    pub(crate) async fn hear(
+        &self,
+        flow: &Flow,
+        wire: &Wire,
+        job: &Job<'_>,
+        sound: &Sound,
+        seconds: f64,
+        paths: &Paths,
+    ) -> Result<Transcript, EngineError> {
+        let (line, mut questions, mut answers, context) = self.common.open(flow, wire, job).await?;
+        let outcome = {
+            let send = self.send(&line, &mut questions, &context, sound, seconds);
+            let listen = self.listen(&line, &mut answers, paths);
+            tokio::pin!(send, listen);
+            // The engine may end, or refuse, before everything was sent.
+            tokio::select! {
+                outcome = &mut listen => outcome,
+                sent = &mut send => match sent {
+                    Ok(()) => listen.await,
+                    // What it closed with says more than that it takes no more.
+                    Err(error) => match tokio::time::timeout(Duration::from_secs(1), listen).await {
+                        Ok(Err(told)) if told.cause != Cause::Broken => Err(told),
+                        _ => Err(error),
+                    },
+                },
+            }
+        };
+        let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
+        outcome
+    }
+
+    async fn send(
+        &self,
+        line: &Line<'_>,
+        questions: &mut Questions,
+        context: &Value,
+        sound: &Sound,
+        seconds: f64,
+    ) -> Result<(), EngineError> {
+        let size = usize::try_from(self.spec.bytes).unwrap_or(4 << 10).clamp(64, 1 << 20);
+        #[expect(clippy::cast_precision_loss, reason = "a share of the audio, to a hair")]
+        let pause = self.spec.pace.map(|pace| {
+            let share = (size as f64 / sound.length().max(1) as f64).min(1.0);
+            Duration::from_secs_f64((seconds * share / pace.max(0.1)).clamp(0.0, 60.0))
+        });
+        let mut blocks = std::pin::pin!(sound.blocks(size).await?);
+        let mut next = tokio::time::Instant::now();
+        let mut number = 0u64;
+        while let Some(block) = blocks.next().await {
+            let block = block.map_err(|error| EngineError::new(Cause::Unavailable, error.to_string()))?;
+            number += 1;
+            let message = match &self.piece {
+                None => Message::binary(block),
+                Some(template) => {
+                    let piece = context! { piece => context! { number => number }, ..context.clone() };
+                    Message::text(sound.message(&render(template, &piece)?, &block))
+                }
+            };
+            if let Some(pause) = pause {
+                tokio::time::sleep_until(next).await;
+                next += pause;
+            }
+            line.say(questions, message).await?;
+        }
+        line.say_all(questions, &self.close, context).await
+    }
+
+    async fn listen(&self, line: &Line<'_>, answers: &mut Answers, paths: &Paths) -> Result<Transcript, EngineError> {
+        let mut results = Results::default();
+        loop {
+            match line.next(answers).await? {
+                Heard::Binary(_) => {}
+                Heard::Json(message) => {
+                    if self.result.in_message(&message) {
+                        let settled = self.settled.as_ref().is_none_or(|settled| settled.in_message(&message));
+                        let key = self.line.as_ref().and_then(|path| path.query(&message).first().cloned());
+                        results.put(key, paths.read(&message)?, settled);
+                    }
+                    if self.common.done.as_ref().is_some_and(|done| done.in_message(&message)) {
+                        return Ok(results.finish());
+                    }
+                }
+                Heard::Closed if self.common.done.is_none() => return Ok(results.finish()),
+                Heard::Closed => return Err(line.broken("the engine closed before it was done")),
+            }
+        }
+    }
+}

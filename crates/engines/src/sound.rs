@@ -1,0 +1,153 @@
+//! Audio on its way to an engine: whole, in numbered parts, or as base64 in
+//! the middle of JSON.
+
+use std::hash::{BuildHasher as _, Hasher as _, RandomState};
+use std::ops::Range;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
+use dispatcher_core::Cause;
+use minijinja::context;
+use minijinja::value::Value;
+use tokio::io::{AsyncReadExt as _, AsyncSeekExt as _};
+
+use crate::EngineError;
+use crate::engine::{AudioSource, EngineFormat};
+use crate::request::Payload;
+
+/// Bytes that are read at once; a multiple of three, for base64.
+const BLOCK: usize = 48 << 10;
+
+/// Audio, or a part of it, to be put into a request.
+pub(crate) struct Sound {
+    source: AudioSource,
+    range: Range<u64>,
+    pub(crate) format: EngineFormat,
+    /// Stands in the rendered body where the audio belongs. A new one each
+    /// time, so that no text can hold it.
+    marker: String,
+}
+
+fn failed(error: &std::io::Error) -> EngineError {
+    EngineError::new(Cause::Unavailable, format!("the spooled audio: {error}"))
+}
+
+impl Sound {
+    pub(crate) async fn whole(source: &AudioSource, format: &EngineFormat) -> Result<Sound, EngineError> {
+        let length = match source {
+            AudioSource::Memory(bytes) => bytes.len() as u64,
+            AudioSource::File(path) => tokio::fs::metadata(&***path).await.map_err(|error| failed(&error))?.len(),
+        };
+        let random = || RandomState::new().build_hasher().finish();
+        let marker = format!("audio{:016x}{:016x}", random(), random());
+        Ok(Sound { source: source.clone(), range: 0..length, format: format.clone(), marker })
+    }
+
+    /// Numbered parts of so many bytes, from 1; one where there is nothing.
+    pub(crate) fn parts(&self, bytes: u64) -> impl Iterator<Item = (u64, Sound)> + '_ {
+        let count = self.range.end.div_ceil(bytes).max(1);
+        (0..count).map(move |index| {
+            let range = index * bytes..((index + 1) * bytes).min(self.range.end);
+            let part =
+                Sound { source: self.source.clone(), range, format: self.format.clone(), marker: self.marker.clone() };
+            (index + 1, part)
+        })
+    }
+
+    pub(crate) fn length(&self) -> u64 {
+        self.range.end - self.range.start
+    }
+
+    /// What templates can name as `audio`.
+    pub(crate) fn context(&self) -> Value {
+        context! { base64 => Value::from_safe_string(self.marker.clone()), bytes => self.length() }
+    }
+
+    fn in_memory(&self) -> Option<Bytes> {
+        let place = |at: u64| usize::try_from(at).unwrap_or(usize::MAX);
+        match &self.source {
+            AudioSource::Memory(bytes) => Some(bytes.slice(place(self.range.start)..place(self.range.end))),
+            AudioSource::File(_) => None,
+        }
+    }
+
+    async fn reader(&self) -> Result<Box<dyn tokio::io::AsyncRead + Send + Sync + Unpin>, EngineError> {
+        match &self.source {
+            AudioSource::Memory(_) => Ok(Box::new(std::io::Cursor::new(self.in_memory().unwrap_or_default()))),
+            AudioSource::File(path) => {
+                let mut file = tokio::fs::File::open(&***path).await.map_err(|error| failed(&error))?;
+                file.seek(std::io::SeekFrom::Start(self.range.start)).await.map_err(|error| failed(&error))?;
+                Ok(Box::new(file.take(self.length())))
+            }
+        }
+    }
+
+    /// The audio in blocks of a size.
+    pub(crate) async fn blocks(
+        &self,
+        size: usize,
+    ) -> Result<impl futures::Stream<Item = Result<Bytes, std::io::Error>> + Send + Sync + use<>, EngineError> {
+        let reader = self.reader().await?;
+        Ok(futures::stream::try_unfold(reader, move |mut reader| async move {
+            let mut block = vec![0; size];
+            let mut filled = 0;
+            while filled < size {
+                match reader.read(&mut block[filled..]).await? {
+                    0 => break,
+                    count => filled += count,
+                }
+            }
+            block.truncate(filled);
+            Ok((filled > 0).then(|| (Bytes::from(block), reader)))
+        }))
+    }
+
+    /// The audio as the body of a request, and its length.
+    pub(crate) async fn body(&self) -> Result<(reqwest::Body, u64), EngineError> {
+        let body = match self.in_memory() {
+            Some(bytes) => bytes.into(),
+            None => reqwest::Body::wrap_stream(self.blocks(BLOCK).await?),
+        };
+        Ok((body, self.length()))
+    }
+
+    pub(crate) async fn payload(&self) -> Result<Payload, EngineError> {
+        let kind = self.format.format.media_type();
+        Ok(match self.in_memory() {
+            Some(bytes) => Payload::Bytes { kind, bytes },
+            None => {
+                let (body, length) = self.body().await?;
+                Payload::Stream { kind, length, body }
+            }
+        })
+    }
+
+    /// A text that holds this audio as base64 where templates said so.
+    pub(crate) async fn spliced(&self, kind: &str, text: String) -> Result<Payload, EngineError> {
+        use futures::StreamExt as _;
+        let kind = kind.to_owned();
+        let Some((before, after)) = text.split_once(&self.marker) else {
+            return Ok(Payload::Bytes { kind, bytes: text.into() });
+        };
+        if after.contains(&self.marker) {
+            return Err(EngineError::new(Cause::Malformed, "the sheet names audio.base64 twice in one body"));
+        }
+        if let Some(bytes) = self.in_memory() {
+            return Ok(Payload::Bytes { kind, bytes: format!("{before}{}{after}", STANDARD.encode(bytes)).into() });
+        }
+        let length = before.len() as u64 + self.length().div_ceil(3) * 4 + after.len() as u64;
+        let piece = |text: &str| {
+            let text = Bytes::copy_from_slice(text.as_bytes());
+            futures::stream::once(futures::future::ready(Ok::<_, std::io::Error>(text)))
+        };
+        let coded = self.blocks(BLOCK).await?.map(|block| block.map(|block| Bytes::from(STANDARD.encode(block))));
+        let body = piece(before).chain(coded).chain(piece(after));
+        Ok(Payload::Stream { kind, length, body: reqwest::Body::wrap_stream(body) })
+    }
+
+    /// One part as base64, for a message.
+    pub(crate) fn message(&self, text: &str, block: &[u8]) -> String {
+        text.replacen(&self.marker, &STANDARD.encode(block), 1)
+    }
+}

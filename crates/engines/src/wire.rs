@@ -1,0 +1,229 @@
+//! One call on the wire: sent with its access, its failure turned into a cause.
+
+use std::time::Duration;
+
+use dispatcher_core::{Cause, Network, Sheet, SheetError};
+use dispatcher_vault::{Parts, Redactor};
+use minijinja::context;
+use minijinja::value::Value;
+use reqwest::header::RETRY_AFTER;
+use reqwest::{Method, Response, StatusCode, Url};
+use secrecy::ExposeSecret as _;
+
+use crate::access::{CompiledAccess, Outgoing, Reach};
+use crate::errors::Errors;
+use crate::fetch::Identity;
+use crate::request::{Call, Payload, Source, connection_error, read_start};
+use crate::sound::Sound;
+use crate::template::{Place, Template};
+use crate::{EngineError, Fetcher};
+
+/// Links lead on so often at the most.
+const MOST_REDIRECTS: usize = 3;
+
+/// How the calls of one engine are sent.
+pub(crate) struct Wire {
+    endpoint: Endpoint,
+    network: Network,
+    hosts: Vec<String>,
+    pub(crate) access: CompiledAccess,
+    pub(crate) errors: Errors,
+    pub(crate) fetcher: Fetcher,
+}
+
+enum Endpoint {
+    Fixed(String),
+    /// With open parts of the credential in it.
+    Made(Template),
+}
+
+/// What a request is sent with.
+pub(crate) struct Shown {
+    pub(crate) outgoing: Outgoing,
+    pub(crate) payload: Payload,
+    pub(crate) redactor: Redactor,
+    pub(crate) identity: Option<Identity>,
+}
+
+impl Wire {
+    pub(crate) fn compile(sheet: &Sheet, source: Source<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
+        let endpoint = sheet.endpoint.clone().unwrap_or_default().trim_end_matches('/').to_owned();
+        let endpoint = match endpoint.contains("{{") {
+            false => Endpoint::Fixed(endpoint),
+            true => {
+                let probe = context! { access => CompiledAccess::probe(&sheet.access) };
+                Endpoint::Made(Template::checked(&endpoint, Place::Plain, &probe, source, &["endpoint"])?)
+            }
+        };
+        Ok(Wire {
+            endpoint,
+            network: sheet.network,
+            hosts: sheet.hosts.clone(),
+            access: CompiledAccess::compile(&sheet.access, source)?,
+            errors: Errors::compile(&sheet.errors, source)?,
+            fetcher,
+        })
+    }
+
+    /// Where this credential's calls go.
+    fn endpoint(&self, access: &Value) -> Result<String, EngineError> {
+        match &self.endpoint {
+            Endpoint::Fixed(endpoint) => Ok(endpoint.clone()),
+            Endpoint::Made(template) => {
+                let made = crate::request::render(template, &context! { access => access })?;
+                let made = made.trim().trim_end_matches('/').to_owned();
+                match Url::parse(&made).ok().filter(|url| matches!(url.scheme(), "http" | "https")) {
+                    Some(url) if url.username().is_empty() && url.password().is_none() => Ok(made),
+                    _ => Err(EngineError::new(Cause::Malformed, format!("the endpoint '{made}' is no address"))),
+                }
+            }
+        }
+    }
+
+    /// Whether an address that an engine gave may be called.
+    fn allows(&self, endpoint: &str, url: &Url) -> Result<(), EngineError> {
+        let own = Url::parse(endpoint).ok();
+        let host = url.host_str().unwrap_or_default();
+        let web = matches!(url.scheme(), "http" | "https");
+        let secure = url.scheme() == "https" || own.as_ref().is_some_and(|own| own.scheme() == "http");
+        let known =
+            own.as_ref().is_some_and(|own| own.origin() == url.origin()) || self.hosts.iter().any(|h| h == host);
+        let clean = url.username().is_empty() && url.password().is_none();
+        if web && secure && known && clean {
+            return Ok(());
+        }
+        let detail = format!("the engine's answer leads to {host}, which the sheet does not name under hosts");
+        Err(EngineError::new(Cause::Refused, detail))
+    }
+
+    /// A call with all that it is sent with.
+    pub(crate) async fn show(
+        &self,
+        call: &Call,
+        job: &Value,
+        sound: Option<&Sound>,
+        credential: &Parts,
+    ) -> Result<Shown, EngineError> {
+        let open = self.access.context(credential);
+        let endpoint = self.endpoint(&open)?;
+        let identity = self.access.identity(credential)?;
+        let reach =
+            Reach { fetcher: &self.fetcher, network: self.network, endpoint: &endpoint, identity: identity.as_ref() };
+        let token = self.access.token(credential, &reach).await?;
+        let secrets = self.access.secrets(credential).chain(token.iter().map(|token| token.expose_secret()));
+        let redactor = Redactor::new(secrets);
+        let context = context! { access => open, ..job.clone() };
+        let (mut outgoing, payload) = call.request(&endpoint, &context, sound).await?;
+        self.allows(&endpoint, &outgoing.url)?;
+        if Url::parse(&endpoint).is_ok_and(|own| own.origin() == outgoing.url.origin()) {
+            self.access.apply(credential, token.as_ref(), &mut outgoing)?;
+        }
+        Ok(Shown { outgoing, payload, redactor, identity })
+    }
+
+    /// Sends a call. A token that the engine no longer takes is forgotten,
+    /// and the call made once more with a fresh one.
+    pub(crate) async fn send(
+        &self,
+        call: &Call,
+        job: &Value,
+        sound: Option<&Sound>,
+        credential: &Parts,
+    ) -> Result<(Response, Redactor), EngineError> {
+        let mut again = true;
+        loop {
+            let Shown { outgoing, payload, redactor, identity } = self.show(call, job, sound, credential).await?;
+            let Outgoing { method, url, headers, .. } = outgoing;
+            let client = self.fetcher.client(self.network, &url, identity.as_ref())?;
+            let request = client.request(method, url).headers(headers);
+            let response = payload.put(request).send().await.map_err(|error| connection_error(&error, &redactor))?;
+            if response.status().is_success() {
+                return Ok((response, redactor));
+            }
+            let refused = response.status() == StatusCode::UNAUTHORIZED;
+            if refused && std::mem::take(&mut again) && self.access.forget(credential).await {
+                continue;
+            }
+            return Err(self.failure(response, &redactor).await);
+        }
+    }
+
+    /// Opens the connection of a WebSocket call.
+    pub(crate) async fn connect(
+        &self,
+        url: &Url,
+        identity: Option<&Identity>,
+    ) -> Result<(tokio::net::TcpStream, Option<std::sync::Arc<rustls::ClientConfig>>), EngineError> {
+        let stream = self.fetcher.connect(self.network, url).await?;
+        let tls = if url.scheme() == "https" { Some(self.fetcher.tls(identity)?) } else { None };
+        Ok((stream, tls))
+    }
+
+    /// Downloads what a link leads to: by default without the credential, and
+    /// never with it elsewhere than at the endpoint.
+    pub(crate) async fn download(
+        &self,
+        link: &str,
+        access: bool,
+        credential: &Parts,
+        redactor: &Redactor,
+    ) -> Result<Response, EngineError> {
+        let open = self.access.context(credential);
+        let endpoint = self.endpoint(&open)?;
+        let base =
+            Url::parse(&endpoint).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is no address"))?;
+        let mut url = base
+            .join(link)
+            .map_err(|_| EngineError::new(Cause::Broken, redactor.redact(&format!("no address: {link}"))))?;
+        let identity = self.access.identity(credential)?;
+        for _ in 0..=MOST_REDIRECTS {
+            self.allows(&endpoint, &url)?;
+            let mut outgoing = Outgoing::bare(Method::GET, url.clone());
+            let own = base.origin() == url.origin();
+            if access && own {
+                let reach = Reach {
+                    fetcher: &self.fetcher,
+                    network: self.network,
+                    endpoint: &endpoint,
+                    identity: identity.as_ref(),
+                };
+                let token = self.access.token(credential, &reach).await?;
+                self.access.apply(credential, token.as_ref(), &mut outgoing)?;
+            }
+            // Only the engine itself is shown the certificate.
+            let client = self.fetcher.client(self.network, &outgoing.url, identity.as_ref().filter(|_| own))?;
+            let request = client.request(outgoing.method, outgoing.url).headers(outgoing.headers);
+            let response = request.send().await.map_err(|error| connection_error(&error, redactor))?;
+            if response.status().is_success() {
+                return Ok(response);
+            }
+            let next = response.headers().get(reqwest::header::LOCATION).and_then(|value| value.to_str().ok());
+            match next.filter(|_| response.status().is_redirection()).and_then(|next| url.join(next).ok()) {
+                Some(next) => url = next,
+                None => return Err(self.failure(response, redactor).await),
+            }
+        }
+        Err(EngineError::new(Cause::Broken, "the link leads from one address to the next"))
+    }
+
+    /// Turns an answer that is no success into a cause.
+    pub(crate) async fn failure(&self, response: Response, redactor: &Redactor) -> EngineError {
+        let status = response.status().as_u16();
+        let retry_after = retry_after(&response);
+        let body = read_start(response).await;
+        let text = String::from_utf8_lossy(&body);
+        EngineError { retry_after, ..self.told(status, &text, redactor) }
+    }
+
+    /// The failure that a status and a text tell of.
+    pub(crate) fn told(&self, status: u16, text: &str, redactor: &Redactor) -> EngineError {
+        let cause = self.errors.cause_of(status, text).unwrap_or_else(|| Cause::of_status(status));
+        EngineError::new(cause, redactor.redact(&format!("status {status}: {text}")))
+    }
+}
+
+/// When an engine asks to be left alone until, at most an hour.
+pub(crate) fn retry_after(response: &Response) -> Option<Duration> {
+    let value = response.headers().get(RETRY_AFTER)?.to_str().ok()?.trim().parse::<u64>().ok()?;
+    Some(Duration::from_secs(value.min(3_600)))
+}
