@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::{Criteria, Leg, Route, Sheet, Voice, VoiceId, Work, nearest};
+use crate::{Criteria, Leg, Origin, Route, Sheet, Voice, VoiceId, Work, nearest};
 
 /// Deadline of a candidate that no route gave one: 30 s.
 const DEFAULT_DEADLINE: u64 = 30_000;
@@ -41,6 +41,8 @@ pub enum PlanError {
     NoSuchModel { engine: String, model: String, models: Vec<String> },
     #[error("the route '{route}' is for {}, not for {}", .has.name(), .wanted.name())]
     OtherWork { route: String, has: Work, wanted: Work },
+    #[error("the voice '{voice}' cannot be used just now: {why}")]
+    Unavailable { voice: String, why: String },
     #[error("no leg of the route '{route}' may be used for {language}")]
     NoLeg { route: String, language: String },
 }
@@ -54,6 +56,9 @@ fn hint(names: &[String]) -> String {
 pub struct Planner<'a> {
     pub sheets: &'a BTreeMap<String, Arc<Sheet>>,
     pub routes: &'a BTreeMap<String, Route>,
+    /// The voices made for the account that may be used, as `engine/voice`;
+    /// all of them where this is missing.
+    pub granted: Option<&'a [String]>,
 }
 
 impl Planner<'_> {
@@ -102,14 +107,26 @@ impl Planner<'_> {
 
     /// Every voice, with its engine.
     pub fn voices(&self) -> impl Iterator<Item = (&Arc<Sheet>, &Voice)> {
-        self.sheets.values().flat_map(|sheet| {
-            sheet.synthesis.iter().flat_map(move |synthesis| synthesis.voices.iter().map(move |voice| (sheet, voice)))
+        self.sheets.values().flat_map(move |sheet| {
+            let voices = sheet.synthesis.iter().flat_map(|synthesis| &synthesis.voices);
+            voices.filter(|voice| self.open(sheet, voice)).map(move |voice| (sheet, voice))
         })
     }
 
+    /// Whether a voice may be used at all.
+    fn open(&self, sheet: &Sheet, voice: &Voice) -> bool {
+        let granted = |granted: &[String]| granted.contains(&format!("{}/{}", sheet.name, voice.id));
+        voice.origin == Origin::Stock || self.granted.is_none_or(granted)
+    }
+
     fn by_voice(&self, id: &VoiceId, name: &str, model: Option<&str>) -> Result<Candidate, PlanError> {
-        let found = self.voices().find(|(sheet, voice)| sheet.name == id.engine && voice.id == id.voice);
-        match found {
+        let sheet = self.sheets.get(&id.engine);
+        let voices = sheet.into_iter().flat_map(|sheet| sheet.synthesis.iter().map(move |it| (sheet, it)));
+        let mut found = voices.flat_map(|(sheet, it)| it.voices.iter().map(move |voice| (sheet, voice)));
+        match found.find(|(sheet, voice)| voice.id == id.voice && self.open(sheet, voice)) {
+            Some((_, Voice { unavailable: Some(why), .. })) => {
+                Err(PlanError::Unavailable { voice: name.into(), why: why.clone() })
+            }
             Some((sheet, voice)) => candidate(sheet, Some(voice), model, Work::Synthesis, None),
             None => Err(self.no_such_voice(name)),
         }
@@ -125,6 +142,7 @@ impl Planner<'_> {
     fn by_criteria(&self, criteria: &Criteria, model: Option<&str>) -> Result<Vec<Candidate>, PlanError> {
         let mut ranked: Vec<_> = self
             .voices()
+            .filter(|(_, voice)| voice.unavailable.is_none())
             .filter(|(sheet, voice)| model.is_none_or(|model| takes_model(sheet, voice, model)))
             .filter_map(|(sheet, voice)| Some((criteria.rank(voice)?, sheet, voice)))
             .collect();
@@ -195,7 +213,8 @@ impl Planner<'_> {
             None => {
                 let languages = language.map(str::to_owned).or_else(|| leg.criteria.languages.clone());
                 let criteria = Criteria { languages, ..leg.criteria.clone() };
-                voices.iter().filter_map(|v| Some((criteria.rank(v)?, v))).min_by_key(|(rank, _)| *rank).map(|(_, v)| v)
+                let able = voices.iter().filter(|v| v.unavailable.is_none() && self.open(sheet, v));
+                able.filter_map(|v| Some((criteria.rank(v)?, v))).min_by_key(|(rank, _)| *rank).map(|(_, v)| v)
             }
         };
         match voice {
@@ -274,7 +293,7 @@ mod tests {
 
     fn plan(wanted: Wanted, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
         let (sheets, routes) = house();
-        let planner = Planner { sheets: &sheets, routes: &routes };
+        let planner = Planner { sheets: &sheets, routes: &routes, granted: None };
         let name = |candidate: Candidate| {
             let voice = candidate.voice.expect("a voice").id;
             format!("{}/{voice} {}", candidate.sheet.name, candidate.model.as_deref().unwrap_or("-"))

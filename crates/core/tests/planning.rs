@@ -73,7 +73,7 @@ fn house() -> House {
 
 impl House {
     fn planner(&self) -> Planner<'_> {
-        Planner { sheets: &self.sheets, routes: &self.routes }
+        Planner { sheets: &self.sheets, routes: &self.routes, granted: None }
     }
 
     fn speak(&self, wanted: &str, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {

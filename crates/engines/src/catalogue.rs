@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use dispatcher_core::{Catalogue, Cause, Gender, Origin, SheetError, Voice, VoicePaths, is_language_tag};
 use dispatcher_vault::Parts;
-use futures::{StreamExt as _, TryStreamExt as _};
+use futures::{FutureExt as _, StreamExt as _, TryStreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
 use regex::Regex;
@@ -189,16 +189,10 @@ impl Listing {
         wire: &Wire,
         credential: &Parts,
     ) -> Result<Vec<Found>, EngineError> {
-        let one = |mut voice: Found| async move {
-            let first = |name| voice.get(name).and_then(|values: &Vec<String>| values.first().cloned());
-            let named = context! { id => first("id"), name => first("name") };
-            let context = context! { voice => named, page => () };
-            let (response, redactor) = wire.send(call, &context, None, credential).await?;
-            let answer = parse(&Last::Response(response).read(wire, &redactor).await?, &redactor)?;
-            members.read(&answer, &mut voice);
-            Ok(voice)
-        };
-        futures::stream::iter(found).map(one).buffered(AT_ONCE).try_collect().await
+        let calls = found.into_iter().map(|voice| add(voice, call, members, wire, credential).boxed());
+        // Collected first: the compiler cannot see that lazily made futures may be sent.
+        let calls: Vec<_> = calls.collect();
+        futures::stream::iter(calls).buffered(AT_ONCE).try_collect().await
     }
 
     /// What was found, in the normal form; voices without an id are none.
@@ -226,6 +220,10 @@ impl Listing {
         let id = found.get("id")?.first()?.clone();
         let mut languages: Vec<String> =
             values("languages").iter().map(|tag| tag.replace('_', "-")).filter(|tag| is_language_tag(tag)).collect();
+        if languages.is_empty() && matches!(self.way, Way::Lines { .. }) && is_language_tag(&id) {
+            // Programs often name a voice by its language.
+            languages.push(id.clone());
+        }
         if languages.is_empty() {
             languages.push("und".into());
         }
@@ -251,6 +249,23 @@ impl Listing {
             id,
         })
     }
+}
+
+/// A voice with what the call for it adds.
+async fn add(
+    mut voice: Found,
+    call: &Call,
+    members: &Members,
+    wire: &Wire,
+    credential: &Parts,
+) -> Result<Found, EngineError> {
+    let first = |name| voice.get(name).and_then(|values: &Vec<String>| values.first().cloned());
+    let named = context! { id => first("id"), name => first("name") };
+    let context = context! { voice => named, page => () };
+    let (response, redactor) = wire.send(call, &context, None, credential).await?;
+    let answer = parse(&Last::Response(response).read(wire, &redactor).await?, &redactor)?;
+    members.read(&answer, &mut voice);
+    Ok(voice)
 }
 
 #[cfg(test)]

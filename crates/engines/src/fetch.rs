@@ -16,7 +16,6 @@ use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::{ClientConfig, RootCertStore};
 use secrecy::{ExposeSecret as _, SecretString};
-use tokio::net::TcpStream;
 
 use crate::EngineError;
 
@@ -140,27 +139,6 @@ impl Fetcher {
             .map_err(|_| unusable("the certificate's key is no PEM private key".into()))?;
         let config = config.with_client_auth_cert(chain, key);
         Ok(Arc::new(config.map_err(|error| unusable(format!("the certificate and its key: {error}")))?))
-    }
-
-    /// A connection for a WebSocket, by the same rules.
-    pub(crate) async fn connect(&self, network: Network, url: &Url) -> Result<TcpStream, EngineError> {
-        let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
-        let port = url.port_or_known_default().unwrap_or(443);
-        let failed = |error: std::io::Error| EngineError::new(Cause::Unavailable, format!("no connection: {error}"));
-        if network == Network::Public {
-            refuse_private(url)?;
-        }
-        let open = async {
-            let mut found: Vec<SocketAddr> = tokio::net::lookup_host((host, port)).await?.collect();
-            found.retain(|address| network == Network::Private || is_public(address.ip()));
-            TcpStream::connect(&found[..]).await
-        };
-        let stream = match tokio::time::timeout(CONNECT, open).await {
-            Ok(stream) => stream.map_err(failed)?,
-            Err(_) => return Err(EngineError::new(Cause::TimedOut, "no connection in time")),
-        };
-        stream.set_nodelay(true).map_err(failed)?;
-        Ok(stream)
     }
 }
 

@@ -11,18 +11,22 @@ use futures::stream::{SplitSink, SplitStream};
 use futures::{SinkExt as _, StreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
-use reqwest::header::{HeaderValue, SEC_WEBSOCKET_PROTOCOL};
+use reqwest::header::{
+    CONNECTION, HeaderName, HeaderValue, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, SEC_WEBSOCKET_PROTOCOL,
+    SEC_WEBSOCKET_VERSION, UPGRADE,
+};
+use reqwest::{Response, StatusCode, Upgraded};
 use serde_json_path::JsonPath;
-use tokio::io::{AsyncRead, AsyncWrite};
 use tokio_tungstenite::WebSocketStream;
-use tokio_tungstenite::tungstenite::client::IntoClientRequest as _;
-use tokio_tungstenite::tungstenite::protocol::{CloseFrame, WebSocketConfig};
-use tokio_tungstenite::tungstenite::{Error, Message};
+use tokio_tungstenite::tungstenite::handshake::client::generate_key;
+use tokio_tungstenite::tungstenite::handshake::derive_accept_key;
+use tokio_tungstenite::tungstenite::protocol::{CloseFrame, Role, WebSocketConfig};
+use tokio_tungstenite::tungstenite::Message;
 
 use crate::EngineError;
 use crate::engine::{AudioStream, Words};
 use crate::flow::{Flow, Job, parse};
-use crate::request::{Source, render};
+use crate::request::{Payload, Source, connection_error, render};
 use crate::sound::Sound;
 use crate::template::{Place, Template};
 use crate::transcript::{Paths, WordList};
@@ -34,10 +38,7 @@ const IDLE: Duration = Duration::from_secs(60);
 const MAX_MESSAGE: usize = 16 << 20;
 const READ_BUFFER: usize = 8 << 10;
 
-trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
-impl<T: AsyncRead + AsyncWrite + Send + Unpin> Duplex for T {}
-
-type Open = WebSocketStream<Box<dyn Duplex>>;
+type Open = WebSocketStream<Upgraded>;
 type Answers = SplitStream<Open>;
 type Questions = SplitSink<Open, Message>;
 
@@ -171,14 +172,15 @@ impl Common {
         let mut again = true;
         let (socket, redactor) = loop {
             let shown = wire.show(call, &context, job.sound, job.credential).await?;
-            match self.connect(wire, shown).await {
-                Err((error, status)) => {
-                    if status == 401 && std::mem::take(&mut again) && wire.access.forget(job.credential).await {
+            match self.connect(wire, shown).await? {
+                Ok(open) => break open,
+                Err((response, redactor)) => {
+                    let refused = response.status() == StatusCode::UNAUTHORIZED;
+                    if refused && std::mem::take(&mut again) && wire.access.forget(job.credential).await {
                         continue;
                     }
-                    return Err(error);
+                    return Err(wire.failure(response, &redactor).await);
                 }
-                Ok(open) => break open,
             }
         };
         let (mut questions, mut answers) = socket.split();
@@ -190,49 +192,41 @@ impl Common {
         Ok((line, questions, answers, context))
     }
 
-    async fn connect(&self, wire: &Wire, shown: Shown) -> Result<(Open, Redactor), (EngineError, u16)> {
-        let Shown { outgoing, redactor, identity, .. } = shown;
-        let plain = |error: EngineError| (error, 0);
-        let (tcp, tls) = wire.connect(&outgoing.url, identity.as_ref()).await.map_err(plain)?;
-        let mut address = outgoing.url.clone();
-        let scheme = if address.scheme() == "https" { "wss" } else { "ws" };
-        let unusable = || (EngineError::new(Cause::Malformed, "the endpoint is no address"), 0);
-        address.set_scheme(scheme).map_err(|()| unusable())?;
-        let mut request = address.as_str().into_client_request().map_err(|_| unusable())?;
-        request.headers_mut().extend(outgoing.headers);
-        if let Some(protocol) = self.protocol.as_deref().and_then(|name| HeaderValue::from_str(name).ok()) {
-            request.headers_mut().insert(SEC_WEBSOCKET_PROTOCOL, protocol);
-        }
-        let stream: Box<dyn Duplex> = match tls {
-            None => Box::new(tcp),
-            Some(config) => {
-                let host = outgoing.url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
-                let name = host.try_into().map_err(|_| unusable())?;
-                let secured = tokio_rustls::TlsConnector::from(config).connect(name, tcp).await;
-                let failed = |error: std::io::Error| {
-                    plain(EngineError::new(Cause::Unavailable, redactor.redact(&format!("no connection: {error}"))))
-                };
-                Box::new(secured.map_err(failed)?)
+    /// Opens the socket by the opening handshake (RFC 6455, section 4.1); an
+    /// answer that is none is given back.
+    async fn connect(
+        &self,
+        wire: &Wire,
+        shown: Shown,
+    ) -> Result<Result<(Open, Redactor), (Response, Redactor)>, EngineError> {
+        let Shown { mut outgoing, redactor, identity, .. } = shown;
+        let key = generate_key();
+        let mut put = |name: HeaderName, value: &str| {
+            if let Ok(value) = HeaderValue::from_str(value) {
+                outgoing.headers.insert(name, value);
             }
         };
+        put(CONNECTION, "Upgrade");
+        put(UPGRADE, "websocket");
+        put(SEC_WEBSOCKET_VERSION, "13");
+        put(SEC_WEBSOCKET_KEY, &key);
+        if let Some(protocol) = &self.protocol {
+            put(SEC_WEBSOCKET_PROTOCOL, protocol);
+        }
+        let response = wire.dispatch(outgoing, Payload::Empty, identity.as_ref(), &redactor).await?;
+        if response.status() != StatusCode::SWITCHING_PROTOCOLS {
+            return Ok(Err((response, redactor)));
+        }
+        let accept = response.headers().get(SEC_WEBSOCKET_ACCEPT).map(HeaderValue::as_bytes);
+        if accept != Some(derive_accept_key(key.as_bytes()).as_bytes()) {
+            return Err(EngineError::new(Cause::Broken, "the engine's answer opens no WebSocket of ours"));
+        }
+        let upgraded = response.upgrade().await.map_err(|error| connection_error(&error, &redactor))?;
         let config = WebSocketConfig::default()
             .read_buffer_size(READ_BUFFER)
             .max_message_size(Some(MAX_MESSAGE))
             .max_frame_size(Some(MAX_MESSAGE));
-        let opening = tokio_tungstenite::client_async_with_config(request, stream, Some(config));
-        match tokio::time::timeout(IDLE, opening).await {
-            Err(_) => Err(plain(EngineError::new(Cause::TimedOut, "no answer in time"))),
-            Ok(Ok((socket, _))) => Ok((socket, redactor)),
-            Ok(Err(Error::Http(answer))) => {
-                let status = answer.status().as_u16();
-                let text = answer.body().as_deref().map(String::from_utf8_lossy).unwrap_or_default();
-                Err((wire.told(status, &text, &redactor), status))
-            }
-            Ok(Err(error)) => {
-                let detail = redactor.redact(&format!("no connection: {error}"));
-                Err(plain(EngineError::new(Cause::Unavailable, detail)))
-            }
-        }
+        Ok(Ok((WebSocketStream::from_raw_socket(upgraded, Role::Client, Some(config)).await, redactor)))
     }
 }
 

@@ -133,10 +133,7 @@ impl Wire {
         let mut again = true;
         loop {
             let Shown { outgoing, payload, redactor, identity } = self.show(call, job, sound, credential).await?;
-            let Outgoing { method, url, headers, .. } = outgoing;
-            let client = self.fetcher.client(self.network, &url, identity.as_ref())?;
-            let request = client.request(method, url).headers(headers);
-            let response = payload.put(request).send().await.map_err(|error| connection_error(&error, &redactor))?;
+            let response = self.dispatch(outgoing, payload, identity.as_ref(), &redactor).await?;
             if response.status().is_success() {
                 return Ok((response, redactor));
             }
@@ -148,15 +145,17 @@ impl Wire {
         }
     }
 
-    /// Opens the connection of a WebSocket call.
-    pub(crate) async fn connect(
+    /// Sends a request that has its access.
+    pub(crate) async fn dispatch(
         &self,
-        url: &Url,
+        outgoing: Outgoing,
+        payload: Payload,
         identity: Option<&Identity>,
-    ) -> Result<(tokio::net::TcpStream, Option<std::sync::Arc<rustls::ClientConfig>>), EngineError> {
-        let stream = self.fetcher.connect(self.network, url).await?;
-        let tls = if url.scheme() == "https" { Some(self.fetcher.tls(identity)?) } else { None };
-        Ok((stream, tls))
+        redactor: &Redactor,
+    ) -> Result<Response, EngineError> {
+        let Outgoing { method, url, headers, .. } = outgoing;
+        let request = self.fetcher.client(self.network, &url, identity)?.request(method, url).headers(headers);
+        payload.put(request).send().await.map_err(|error| connection_error(&error, redactor))
     }
 
     /// Downloads what a link leads to: by default without the credential, and
@@ -191,9 +190,8 @@ impl Wire {
                 self.access.apply(credential, token.as_ref(), &mut outgoing)?;
             }
             // Only the engine itself is shown the certificate.
-            let client = self.fetcher.client(self.network, &outgoing.url, identity.as_ref().filter(|_| own))?;
-            let request = client.request(outgoing.method, outgoing.url).headers(outgoing.headers);
-            let response = request.send().await.map_err(|error| connection_error(&error, redactor))?;
+            let shown = identity.as_ref().filter(|_| own);
+            let response = self.dispatch(outgoing, Payload::Empty, shown, redactor).await?;
             if response.status().is_success() {
                 return Ok(response);
             }

@@ -24,6 +24,15 @@ pub struct Caller {
     pub who: String,
 }
 
+impl Caller {
+    /// The voices made for this account that it may use; all of them where
+    /// nothing is given.
+    pub fn granted(&self) -> Option<Vec<String>> {
+        let voices = self.app.custom_voices.as_deref().unwrap_or_default();
+        (!self.operator).then(|| voices.lines().map(str::to_owned).collect())
+    }
+}
+
 #[derive(Default)]
 pub(crate) struct GrantCache(Mutex<HashMap<String, (Instant, Grant)>>);
 

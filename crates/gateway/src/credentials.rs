@@ -136,6 +136,11 @@ impl Gateway {
         Ok(view(&row))
     }
 
+    /// Forgets what was opened, after something changed that it depends on.
+    pub(crate) fn forget_credentials(&self) {
+        self.inner.credentials.clear();
+    }
+
     /// All credentials, newest version of each name first; never a secret.
     ///
     /// # Errors

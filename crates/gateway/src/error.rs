@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use dispatcher_audio::AudioError;
-use dispatcher_core::{Adjustment, Cause, MoneyError, PlanError};
+use dispatcher_core::{Adjustment, Cause, MoneyError, PlanError, SheetError};
 use dispatcher_markup::{Fidelity, MarkupError};
 use dispatcher_store::StoreError;
 use dispatcher_vault::VaultError;
@@ -45,6 +45,14 @@ pub enum GatewayError {
     NothingWanted(String),
     #[error("no engine could do it")]
     AllFailed { dispatch: String, attempts: Vec<FailedAttempt> },
+    #[error(transparent)]
+    Sheet(#[from] SheetError),
+    #[error("the {what} {name} is used by {by}; change that first")]
+    InUse { what: &'static str, name: String, by: String },
+    #[error("{0} lists its voices nowhere: its sheet has no [catalogue]")]
+    NoCatalogue(String),
+    #[error("{engine} did not list its voices ({cause}: {detail}); the last good list stays")]
+    CatalogueUnread { engine: String, cause: Cause, detail: String },
     #[error("there is no engine '{wanted}'")]
     NoSuchEngine { wanted: String, nearest: Vec<String> },
     #[error("{0}")]

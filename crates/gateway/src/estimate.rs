@@ -33,7 +33,7 @@ impl Gateway {
         let script = request.text.parse(request.unsupported)?;
         let language = request.language.as_deref().or(script.language.as_deref());
         let wish = wanted(caller, request.wanted.as_ref(), language)?;
-        let plan = plan_synthesis(&self.registry(), request, &wish, &script)?;
+        let plan = plan_synthesis(&self.registry(), caller, request, &wish, &script)?;
         let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
         Ok(Estimate {
             cost: head.estimate,

@@ -143,7 +143,7 @@ impl Gateway {
         let usage = probed.usage();
         let mut planned = Vec::new();
         let mut too_long = None;
-        for candidate in registry.planner().recognition(&wanted, model, language)? {
+        for candidate in registry.planner(None).recognition(&wanted, model, language)? {
             if let Some(error) = over_limit(&candidate, probed) {
                 too_long = too_long.or(Some(error));
                 continue;

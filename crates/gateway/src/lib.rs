@@ -8,6 +8,8 @@
 
 mod admit;
 mod attempt;
+mod catalogue;
+mod clips;
 mod clock;
 mod credentials;
 mod deliver;
@@ -24,10 +26,13 @@ mod registry;
 mod rehearse;
 mod settle;
 mod speak;
+mod workshop;
 
 use std::sync::Arc;
 
 pub use admit::Caller;
+pub use catalogue::{CatalogueState, Changes};
+pub use clips::Clip;
 pub use clock::{day_of, now_micros};
 pub use credentials::CredentialView;
 pub use deliver::{AudioBody, BodyError};
@@ -40,6 +45,7 @@ pub use plan::{Planned, Unsupported};
 pub use profiles::{OwnProfile, Profiles};
 pub use registry::{EngineState, Registry};
 pub use speak::{SynthesisRequest, Utterance};
+pub use workshop::Host;
 
 use dispatcher_store::Store;
 use dispatcher_vault::RootKey;
@@ -53,6 +59,7 @@ pub struct Gateway {
 pub(crate) struct Inner {
     pub(crate) store: Store,
     pub(crate) root: RootKey,
+    pub(crate) host: Host,
     pub(crate) registry: std::sync::RwLock<Arc<Registry>>,
     pub(crate) grants: admit::GrantCache,
     pub(crate) credentials: credentials::Cache,
@@ -70,7 +77,7 @@ impl Gateway {
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub async fn start(store: Store, root: RootKey, registry: Registry) -> Result<Gateway, GatewayError> {
+    pub async fn start(store: Store, root: RootKey, registry: Registry, host: Host) -> Result<Gateway, GatewayError> {
         let now = now_micros();
         let uncertain = store.mark_uncertain(now, day_of(now)).await?;
         if uncertain > 0 {
@@ -81,6 +88,7 @@ impl Gateway {
             inner: Arc::new(Inner {
                 store,
                 root,
+                host,
                 registry: std::sync::RwLock::new(Arc::new(registry)),
                 grants: admit::GrantCache::default(),
                 credentials: credentials::Cache::default(),
@@ -90,8 +98,11 @@ impl Gateway {
                 running: tokio_util::task::TaskTracker::new(),
             }),
         };
+        gateway.load_sheets().await?;
+        gateway.load_catalogues().await?;
         gateway.load_routes().await?;
         gateway.load_profiles().await?;
+        gateway.keep_catalogues();
         Ok(gateway)
     }
 

@@ -83,12 +83,14 @@ pub(crate) fn wanted(caller: &Caller, wanted: Option<&Wanted>, language: Option<
 
 pub(crate) fn plan_synthesis(
     registry: &Registry,
+    caller: &Caller,
     request: &SynthesisRequest,
     wanted: &Wanted,
     script: &Script,
 ) -> Result<Vec<Planned>, GatewayError> {
     let language = request.language.as_deref().or(script.language.as_deref());
-    let candidates = registry.planner().synthesis(wanted, request.model.as_deref(), language)?;
+    let granted = caller.granted();
+    let candidates = registry.planner(granted.as_deref()).synthesis(wanted, request.model.as_deref(), language)?;
     let text = script.plain_text();
     let usage = usage_of(&text);
     let mut planned = Vec::new();

@@ -1,9 +1,9 @@
 //! The engines and routes in force.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
-use dispatcher_core::{Planner, Route, Sheet, nearest};
+use dispatcher_core::{Planner, Route, Sheet, Voice, VoiceIndex, nearest};
 use dispatcher_engines::Engine;
 
 use crate::{Gateway, GatewayError, Profiles, now_micros};
@@ -41,7 +41,10 @@ impl EngineState {
 #[derive(Default, Clone)]
 pub struct Registry {
     engines: BTreeMap<String, Arc<Engine>>,
+    /// As the engines' sheets, with the voices that the engines list.
     sheets: BTreeMap<String, Arc<Sheet>>,
+    /// Made when it is first looked for something.
+    index: Arc<OnceLock<VoiceIndex>>,
     routes: BTreeMap<String, Route>,
     pub(crate) profiles: Profiles,
 }
@@ -52,6 +55,35 @@ impl Registry {
         let sheet = engine.sheet().clone();
         self.engines.insert(sheet.name.clone(), Arc::new(engine));
         self.sheets.insert(sheet.name.clone(), sheet);
+        self.index = Arc::default();
+    }
+
+    /// Lets go of an engine.
+    pub fn remove(&mut self, name: &str) {
+        self.engines.remove(name);
+        self.sheets.remove(name);
+        self.index = Arc::default();
+    }
+
+    /// Takes up the voices that an engine lists, in place of those of its sheet.
+    pub fn list(&mut self, name: &str, voices: Vec<Voice>) {
+        let Some(engine) = self.engines.get(name) else { return };
+        let mut sheet = (**engine.sheet()).clone();
+        if let Some(synthesis) = &mut sheet.synthesis {
+            synthesis.voices = voices;
+        }
+        self.sheets.insert(name.to_owned(), Arc::new(sheet));
+        self.index = Arc::default();
+    }
+
+    /// A sheet with the voices in force.
+    pub fn sheet(&self, name: &str) -> Option<&Arc<Sheet>> {
+        self.sheets.get(name)
+    }
+
+    /// All voices, indexed.
+    pub fn voices(&self) -> &VoiceIndex {
+        self.index.get_or_init(|| VoiceIndex::new(self.sheets.values()))
     }
 
     /// One engine.
@@ -80,9 +112,9 @@ impl Registry {
         &self.profiles
     }
 
-    /// What planning looks at.
-    pub fn planner(&self) -> Planner<'_> {
-        Planner { sheets: &self.sheets, routes: &self.routes }
+    /// What planning looks at; `granted` as in [`Planner`].
+    pub fn planner<'a>(&'a self, granted: Option<&'a [String]>) -> Planner<'a> {
+        Planner { sheets: &self.sheets, routes: &self.routes, granted }
     }
 }
 

@@ -94,7 +94,7 @@ impl Gateway {
         let script = request.text.parse(request.unsupported)?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
         let registry = self.registry();
-        let plan = plan_synthesis(&registry, &request, &wish, &script)?;
+        let plan = plan_synthesis(&registry, caller, &request, &wish, &script)?;
         let Some(head) = plan.first().cloned() else {
             return Err(GatewayError::Internal("an empty plan".into()));
         };

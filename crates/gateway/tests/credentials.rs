@@ -110,7 +110,7 @@ async fn restarted(house: &House, heron: &str, root: RootKey) -> House {
     house.gateway.finish().await;
     let store = Store::open(&folder.join("records.db")).unwrap();
     let engines = registry(folder, heron, &house.turnstone.url());
-    let gateway = Gateway::start(store, root, engines).await.unwrap();
+    let gateway = Gateway::start(store, root, engines, support::host()).await.unwrap();
     assert!(gateway.registry().routes().contains_key("pier"), "routes come back from the records");
     House {
         folder: tempfile::tempdir().unwrap(),

@@ -4,7 +4,7 @@ use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 
 use dispatcher_engines::{Engine, EngineError, Fetcher};
-use dispatcher_gateway::{Gateway, GatewayError, Registry, now_micros};
+use dispatcher_gateway::{Gateway, GatewayError, Host, Registry, now_micros};
 use dispatcher_store::{AccessKey, App, Store, StoreError};
 use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
@@ -90,13 +90,10 @@ pub fn init_logging(config: &Config) {
     }
 }
 
-fn load_engines(config: &Config, fetcher: &Fetcher) -> Result<Vec<(Engine, String, String)>, ServeError> {
+fn load_engines(config: &Config, host: &Host) -> Result<Vec<(Engine, String, String)>, ServeError> {
     let mut engines = Vec::new();
     let mut load = |source: &str, file: &str| -> Result<(), ServeError> {
-        // The name decides which override applies, so that it is read first.
-        let name = dispatcher_core::Sheet::parse(source, file)?.name;
-        let endpoint = config.engines.get(&name).and_then(|engine| engine.endpoint.as_deref());
-        engines.push((Engine::load(source, file, endpoint, fetcher)?, source.to_owned(), file.to_owned()));
+        engines.push((host.engine(source, file)?, source.to_owned(), file.to_owned()));
         Ok(())
     };
     for (file, source) in SHIPPED {
@@ -148,6 +145,7 @@ async fn first_start(store: &Store, data: &Path) -> Result<(), ServeError> {
         default_recognition: None,
         created_at: now,
         default_format: None,
+        custom_voices: None,
     };
     store.add_app(console, "host".into()).await?;
     let path = data.join("operator.key");
@@ -211,13 +209,18 @@ impl Service {
         let root = RootKey::load_or_create(&key_file, &mut rand::rng())?;
         let store = Store::open(&config.data.join("records.db"))?;
         first_start(&store, &config.data).await?;
-        let fetcher = Fetcher::new()?;
+        let endpoints = config.engines.iter();
+        let host = Host {
+            fetcher: Fetcher::new()?,
+            endpoints: endpoints.filter_map(|(name, it)| Some((name.clone(), it.endpoint.clone()?))).collect(),
+            clips: Some(config.data.join("clips")),
+        };
         let mut registry = Registry::default();
-        for (engine, source, file) in load_engines(config, &fetcher)? {
+        for (engine, source, file) in load_engines(config, &host)? {
             store.put_sheet(engine.sheet().name.clone(), source, file, now_micros()).await?;
             registry.add(engine);
         }
-        let gateway = Gateway::start(store, root, registry).await?;
+        let gateway = Gateway::start(store, root, registry, host).await?;
         let port = settle_port(config)?;
         let url =
             config.public_url.clone().unwrap_or_else(|| format!("http://{}", SocketAddr::new(config.address, port)));

@@ -4,6 +4,7 @@
 //! Diesel's types and errors stay inside; callers see rows as plain structs
 //! and [`StoreError`].
 
+mod catalogue;
 mod error;
 mod ledger;
 mod models;
@@ -18,7 +19,8 @@ mod writer;
 pub use error::StoreError;
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
-    AccessKey, App, AttemptRow, AuditRow, CredentialRow, DispatchRow, LedgerRow, ProfileRow, RouteRow, SheetRow,
+    AccessKey, App, AttemptRow, AuditRow, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow, FavouriteRow,
+    LedgerRow, ProfileRow, RouteRow, SheetRow,
 };
 pub use people::Grant;
 pub use pool::Store;

@@ -2,7 +2,10 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{access_keys, apps, attempts, audit, credentials, dispatches, ledger, profiles, routes, sheets};
+use crate::schema::{
+    access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites, ledger,
+    profiles, routes, sheets,
+};
 
 /// One version of an engine's sheet.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -11,8 +14,58 @@ pub struct SheetRow {
     pub engine: String,
     pub version: i64,
     pub document: String,
+    /// A file, or `by NAME` where a person put it in.
     pub origin: String,
     pub created_at: i64,
+    pub retired_at: Option<i64>,
+}
+
+/// The last good list of an engine's voices, as JSON.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = catalogues, treat_none_as_null = true)]
+pub struct CatalogueRow {
+    pub engine: String,
+    /// Empty where none was read yet.
+    pub document: String,
+    pub read_at: Option<i64>,
+    pub tried_at: i64,
+    /// Why the last look failed.
+    pub problem: Option<String>,
+}
+
+/// One change of an engine's list.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = catalogue_changes)]
+pub struct ChangeRow {
+    pub engine: String,
+    pub at: i64,
+    pub voice: String,
+    /// `added`, `changed` or `removed`.
+    pub kind: String,
+    pub detail: String,
+}
+
+/// A voice that people marked.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = favourites)]
+pub struct FavouriteRow {
+    pub voice: String,
+    pub by: String,
+    pub at: i64,
+}
+
+/// Kept sound: what it is the sound of, and its content's hash.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = clips)]
+pub struct ClipRow {
+    pub sound: String,
+    pub content: String,
+    pub media_type: String,
+    pub bytes: i64,
+    pub engine: String,
+    pub voice: String,
+    pub made_at: i64,
+    pub used_at: i64,
 }
 
 /// One version of a route, as JSON.
@@ -80,6 +133,8 @@ pub struct App {
     pub created_at: i64,
     /// The audio format of a request that names none: a profile or a type.
     pub default_format: Option<String>,
+    /// Voices made for this account that it may use, one a line.
+    pub custom_voices: Option<String>,
 }
 
 /// An app key or operator key, without the key.

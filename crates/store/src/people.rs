@@ -52,6 +52,7 @@ impl Store {
                     apps::default_voice.eq(&app.default_voice),
                     apps::default_recognition.eq(&app.default_recognition),
                     apps::default_format.eq(&app.default_format),
+                    apps::custom_voices.eq(&app.custom_voices),
                 ))
                 .execute(c)?;
             if changed == 0 {

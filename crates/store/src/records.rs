@@ -33,8 +33,9 @@ pub(crate) fn in_force<T>(rows: Vec<T>, told: impl Fn(&T) -> (&str, Option<i64>)
 }
 
 impl Store {
-    /// Keeps the document as a new version where it differs from the newest;
-    /// gives the version that is now in force.
+    /// Keeps the document as a new version where it differs from the newest
+    /// that came from there; gives the version that is now in force. So a file
+    /// that did not change does not undo what a person put in since.
     pub async fn put_sheet(
         &self,
         engine: String,
@@ -43,23 +44,60 @@ impl Store {
         at: i64,
     ) -> Result<i64, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let newest: Option<SheetRow> = sheets::table
+            let rows: Vec<SheetRow> = sheets::table
                 .filter(sheets::engine.eq(&engine))
                 .order(sheets::version.desc())
                 .select(SheetRow::as_select())
-                .first(c)
-                .optional()?;
-            if let Some(row) = newest.as_ref().filter(|row| row.document == document) {
-                return Ok(row.version);
+                .load(c)?;
+            let newest = rows.first().map_or(0, |row| row.version);
+            let known = rows.iter().find(|row| row.origin == origin);
+            if known.is_some_and(|row| row.document == document) {
+                return Ok(newest);
             }
-            let version = newest.map_or(1, |row| row.version + 1);
+            let version = newest + 1;
             let who = origin.clone();
             let subject = format!("{engine} version {version}");
             diesel::insert_into(sheets::table)
-                .values(SheetRow { engine, version, document, origin, created_at: at })
+                .values(SheetRow { engine, version, document, origin, created_at: at, retired_at: None })
                 .execute(c)?;
             note(c, at, &who, "sheet.put", &subject)?;
             Ok(version)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// The newest version of each sheet that is not retired.
+    pub async fn sheets(&self) -> Result<Vec<SheetRow>, StoreError> {
+        self.read(|c| {
+            let rows: Vec<SheetRow> = sheets::table
+                .order((sheets::engine.asc(), sheets::version.desc()))
+                .select(SheetRow::as_select())
+                .load(c)?;
+            Ok(in_force(rows, |row| (&row.engine, row.retired_at)))
+        })
+        .await
+    }
+
+    /// All versions of one sheet, the newest first.
+    pub async fn sheet_versions(&self, engine: String) -> Result<Vec<SheetRow>, StoreError> {
+        self.read(move |c| {
+            Ok(sheets::table
+                .filter(sheets::engine.eq(engine))
+                .order(sheets::version.desc())
+                .select(SheetRow::as_select())
+                .load(c)?)
+        })
+        .await
+    }
+
+    /// Takes an engine out of use; its sheet stays on record.
+    pub async fn retire_sheet(&self, engine: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let newest: Option<i64> =
+                sheets::table.filter(sheets::engine.eq(&engine)).select(max(sheets::version)).first(c)?;
+            let Some(newest) = newest else { return Err(StoreError::Missing { what: "engine", name: engine }) };
+            diesel::update(sheets::table.find((&engine, newest))).set(sheets::retired_at.eq(at)).execute(c)?;
+            note(c, at, &by, "sheet.retire", &engine)
         };
         self.writer.submit(Durability::Disk, write).await
     }

@@ -3,7 +3,10 @@
 use diesel::{allow_tables_to_appear_in_same_query, table};
 
 table! {
-    sheets (engine, version) { engine -> Text, version -> BigInt, document -> Text, origin -> Text, created_at -> BigInt, }
+    sheets (engine, version) {
+        engine -> Text, version -> BigInt, document -> Text, origin -> Text, created_at -> BigInt,
+        retired_at -> Nullable<BigInt>,
+    }
 }
 table! {
     routes (name, version) {
@@ -28,6 +31,7 @@ table! {
     apps (name) {
         name -> Text, title -> Text, rehearsal -> BigInt, default_voice -> Nullable<Text>,
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
+        custom_voices -> Nullable<Text>,
     }
 }
 table! {
@@ -67,6 +71,26 @@ table! {
 }
 table! {
     audit (id) { id -> BigInt, at -> BigInt, who -> Text, action -> Text, subject -> Text, }
+}
+
+table! {
+    catalogues (engine) {
+        engine -> Text, document -> Text, read_at -> Nullable<BigInt>, tried_at -> BigInt, problem -> Nullable<Text>,
+    }
+}
+table! {
+    catalogue_changes (id) {
+        id -> BigInt, engine -> Text, at -> BigInt, voice -> Text, kind -> Text, detail -> Text,
+    }
+}
+table! {
+    favourites (voice) { voice -> Text, by -> Text, at -> BigInt, }
+}
+table! {
+    clips (sound) {
+        sound -> Text, content -> Text, media_type -> Text, bytes -> BigInt, engine -> Text, voice -> Text,
+        made_at -> BigInt, used_at -> BigInt,
+    }
 }
 
 allow_tables_to_appear_in_same_query!(apps, access_keys);

@@ -21,6 +21,7 @@ fn app(name: &str) -> App {
         default_recognition: None,
         created_at: 1,
         default_format: None,
+        custom_voices: None,
     }
 }
 

@@ -102,6 +102,7 @@ fn apps() -> [App; 3] {
         default_recognition: recognition.map(str::to_owned),
         created_at: now_micros(),
         default_format: None,
+        custom_voices: None,
     };
     [
         app("quay-announcer", "Announcements on the quays", Some("quayside"), Some("captions")),

@@ -71,6 +71,9 @@ request! {
         /// like the members of `voice` (process driver).
         #[serde(default)]
         pub line: Option<String>,
+        /// The sheet's own voices stay beside those that are listed.
+        #[serde(default)]
+        pub extends: bool,
         /// Hours after which the list is read again; 0: only when asked to.
         #[serde(default = "day")]
         pub hours: u64,

@@ -44,6 +44,7 @@ pub fn app(name: &str) -> App {
         default_recognition: None,
         created_at: 1,
         default_format: None,
+        custom_voices: None,
     }
 }
 
@@ -96,6 +97,11 @@ pub fn registry(folder: &Path, heron: &str, turnstone: &str) -> Registry {
     registry
 }
 
+/// A host that keeps no sound and moves no engine.
+pub fn host() -> Host {
+    Host { fetcher: Fetcher::new().unwrap(), endpoints: Default::default(), clips: None }
+}
+
 impl House {
     /// A house with credentials bound and two routes: `pier` speaks, `ear` hears.
     pub async fn open() -> House {
@@ -114,7 +120,7 @@ impl House {
         let store = Store::open(&folder.path().join("records.db")).unwrap();
         store.add_app(app("quay"), "test".into()).await.unwrap();
         let root = RootKey::load_or_create(&folder.path().join("root.key"), &mut rand::rng()).unwrap();
-        let gateway = Gateway::start(store, root, registry).await.unwrap();
+        let gateway = Gateway::start(store, root, registry, host()).await.unwrap();
         for engine in ["heron", "turnstone"] {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
         }

@@ -26,6 +26,7 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
         default_voice: request.default_voice,
         default_recognition: request.default_recognition,
         default_format: request.default_format,
+        custom_voices: (!request.custom_voices.is_empty()).then(|| request.custom_voices.join("\n")),
         created_at,
     }
 }

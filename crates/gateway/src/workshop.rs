@@ -1,0 +1,121 @@
+//! Sheets that are put in while the service runs, and engines out of them.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use dispatcher_core::{Driver, Sheet, SheetError};
+use dispatcher_engines::{Engine, Fetcher};
+use dispatcher_store::SheetRow;
+
+use crate::{Gateway, GatewayError, now_micros};
+
+/// What the host gives: connections, where engines are on this network, and
+/// a folder for kept sound.
+pub struct Host {
+    pub fetcher: Fetcher,
+    /// Endpoints in place of those of sheets, by engine.
+    pub endpoints: BTreeMap<String, String>,
+    /// Kept sound lies here; none is kept where this is missing.
+    pub clips: Option<PathBuf>,
+}
+
+impl Host {
+    /// An engine out of a sheet.
+    ///
+    /// # Errors
+    /// The first fault, at its place.
+    pub fn engine(&self, source: &str, file: &str) -> Result<Engine, SheetError> {
+        // The name decides which endpoint applies, so that it is read first.
+        let name = Sheet::parse(source, file)?.name;
+        let endpoint = self.endpoints.get(&name).map(String::as_str);
+        Engine::load(source, file, endpoint, &self.fetcher)
+    }
+}
+
+/// Marks a sheet that a person put in.
+const BY: &str = "by ";
+
+impl Gateway {
+    /// Checks a sheet as it would be put in, and changes nothing.
+    ///
+    /// # Errors
+    /// The first fault, at its line.
+    pub fn try_sheet(&self, source: &str) -> Result<std::sync::Arc<Sheet>, GatewayError> {
+        let engine = self.inner.host.engine(source, "sheet")?;
+        if engine.sheet().driver == Driver::Process {
+            let message = "a sheet with the process driver is taken only from a folder of the host's configuration";
+            return Err(SheetError::at_key(source, "sheet", &["driver"], message).into());
+        }
+        Ok(engine.sheet().clone())
+    }
+
+    /// Puts a sheet into force as the next version of its engine.
+    ///
+    /// # Errors
+    /// The first fault, at its line; nothing is changed then.
+    pub async fn put_sheet(&self, source: &str, by: &str) -> Result<i64, GatewayError> {
+        let sheet = self.try_sheet(source)?;
+        let origin = format!("{BY}{by}");
+        let version = self.inner.store.put_sheet(sheet.name.clone(), source.into(), origin, now_micros()).await?;
+        let engine = self.inner.host.engine(source, "sheet")?;
+        let mut registry = (*self.registry()).clone();
+        registry.add(engine);
+        self.replace_registry(registry);
+        self.load_catalogues().await?;
+        self.forget_credentials();
+        Ok(version)
+    }
+
+    /// Takes an engine out of use.
+    ///
+    /// # Errors
+    /// When there is none of the name, or a route leads to it.
+    pub async fn retire_engine(&self, name: &str, by: &str) -> Result<(), GatewayError> {
+        let registry = self.registry();
+        registry.engine(name)?;
+        let leads = |route: &&dispatcher_core::Route| route.legs.iter().any(|leg| leg.engine == name);
+        if let Some(route) = registry.routes().values().find(leads) {
+            return Err(GatewayError::InUse { what: "engine", name: name.into(), by: format!("the route {}", route.name) });
+        }
+        self.inner.store.retire_sheet(name.into(), by.into(), now_micros()).await?;
+        let mut registry = (*registry).clone();
+        registry.remove(name);
+        self.replace_registry(registry);
+        Ok(())
+    }
+
+    /// All versions of an engine's sheet, the newest first.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn sheet_versions(&self, engine: &str) -> Result<Vec<SheetRow>, GatewayError> {
+        self.registry().engine(engine)?;
+        Ok(self.inner.store.sheet_versions(engine.into()).await?)
+    }
+
+    /// Takes up the sheets that people put in during earlier runs, and lets go
+    /// of engines that were retired.
+    pub(crate) async fn load_sheets(&self) -> Result<(), GatewayError> {
+        let rows = self.inner.store.sheets().await?;
+        let mut registry = (*self.registry()).clone();
+        let retired: Vec<String> = registry
+            .engines()
+            .map(|engine| engine.sheet().name.clone())
+            .filter(|name| !rows.iter().any(|row| row.engine == *name))
+            .collect();
+        // An engine whose sheet is on no record at all is one of a test.
+        for name in retired {
+            if !self.inner.store.sheet_versions(name.clone()).await?.is_empty() {
+                registry.remove(&name);
+            }
+        }
+        for row in rows.iter().filter(|row| row.origin.starts_with(BY)) {
+            match self.inner.host.engine(&row.document, &row.origin) {
+                Ok(engine) => registry.add(engine),
+                Err(error) => tracing::error!(%error, engine = row.engine, "a sheet on record is no longer understood"),
+            }
+        }
+        self.replace_registry(registry);
+        Ok(())
+    }
+}

@@ -1,0 +1,148 @@
+//! Voices as engines list them, favourites, and kept sound.
+
+use diesel::prelude::*;
+
+use crate::models::{CatalogueRow, ChangeRow, ClipRow, FavouriteRow};
+use crate::records::note;
+use crate::schema::{catalogue_changes, catalogues, clips, favourites};
+use crate::{Durability, Store, StoreError};
+
+/// Changes of an engine that are kept; older ones go.
+const MOST_CHANGES: i64 = 2_000;
+
+impl Store {
+    /// The last good list of each engine.
+    pub async fn catalogues(&self) -> Result<Vec<CatalogueRow>, StoreError> {
+        self.read(|c| Ok(catalogues::table.order(catalogues::engine).select(CatalogueRow::as_select()).load(c)?)).await
+    }
+
+    /// Keeps a list, and what changed from the one before.
+    pub async fn put_catalogue(&self, row: CatalogueRow, changes: Vec<ChangeRow>) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            diesel::insert_into(catalogues::table)
+                .values(&row)
+                .on_conflict(catalogues::engine)
+                .do_update()
+                .set(&row)
+                .execute(c)?;
+            for change in &changes {
+                diesel::insert_into(catalogue_changes::table)
+                    .values((
+                        catalogue_changes::engine.eq(&change.engine),
+                        catalogue_changes::at.eq(change.at),
+                        catalogue_changes::voice.eq(&change.voice),
+                        catalogue_changes::kind.eq(&change.kind),
+                        catalogue_changes::detail.eq(&change.detail),
+                    ))
+                    .execute(c)?;
+            }
+            let newest: Option<i64> = catalogue_changes::table
+                .filter(catalogue_changes::engine.eq(&row.engine))
+                .order(catalogue_changes::id.desc())
+                .offset(MOST_CHANGES)
+                .select(catalogue_changes::id)
+                .first(c)
+                .optional()?;
+            if let Some(last) = newest {
+                let old = catalogue_changes::table
+                    .filter(catalogue_changes::engine.eq(&row.engine))
+                    .filter(catalogue_changes::id.le(last));
+                diesel::delete(old).execute(c)?;
+            }
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Notes that a list could not be read; the last good one stays.
+    pub async fn note_catalogue_problem(&self, engine: String, problem: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let row = CatalogueRow {
+                engine,
+                document: String::new(),
+                read_at: None,
+                tried_at: at,
+                problem: Some(problem.clone()),
+            };
+            diesel::insert_into(catalogues::table)
+                .values(&row)
+                .on_conflict(catalogues::engine)
+                .do_update()
+                .set((catalogues::tried_at.eq(at), catalogues::problem.eq(problem)))
+                .execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// What changed in an engine's list, the newest first.
+    pub async fn catalogue_changes(&self, engine: String, limit: i64) -> Result<Vec<ChangeRow>, StoreError> {
+        self.read(move |c| {
+            Ok(catalogue_changes::table
+                .filter(catalogue_changes::engine.eq(engine))
+                .order(catalogue_changes::id.desc())
+                .limit(limit)
+                .select(ChangeRow::as_select())
+                .load(c)?)
+        })
+        .await
+    }
+
+    /// Voices that people marked, by id.
+    pub async fn favourites(&self) -> Result<Vec<FavouriteRow>, StoreError> {
+        self.read(|c| Ok(favourites::table.order(favourites::voice).select(FavouriteRow::as_select()).load(c)?)).await
+    }
+
+    /// Marks a voice, or takes the mark away.
+    pub async fn set_favourite(&self, voice: String, by: String, liked: bool, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            match liked {
+                true => diesel::insert_or_ignore_into(favourites::table)
+                    .values(FavouriteRow { voice: voice.clone(), by: by.clone(), at })
+                    .execute(c)?,
+                false => diesel::delete(favourites::table.find(&voice)).execute(c)?,
+            };
+            note(c, at, &by, if liked { "favourite.add" } else { "favourite.remove" }, &voice)
+        };
+        self.writer.submit(Durability::Process, write).await
+    }
+
+    /// Kept sound by its key; looking it up counts as a use.
+    pub async fn clip(&self, sound: String, at: i64) -> Result<Option<ClipRow>, StoreError> {
+        let key = sound.clone();
+        let found: Option<ClipRow> =
+            self.read(move |c| Ok(clips::table.find(key).select(ClipRow::as_select()).first(c).optional()?)).await?;
+        if found.is_some() {
+            let write = move |c: &mut SqliteConnection| {
+                diesel::update(clips::table.find(&sound)).set(clips::used_at.eq(at)).execute(c)?;
+                Ok(())
+            };
+            self.writer.submit(Durability::Process, write).await?;
+        }
+        Ok(found)
+    }
+
+    /// Keeps sound; gives the contents that no clip needs any more, the least
+    /// recently used having gone until the rest fits into so many bytes.
+    pub async fn put_clip(&self, row: ClipRow, budget: i64) -> Result<Vec<String>, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            diesel::insert_into(clips::table).values(&row).on_conflict(clips::sound).do_update().set(&row).execute(c)?;
+            let all: Vec<ClipRow> = clips::table.order(clips::used_at.desc()).select(ClipRow::as_select()).load(c)?;
+            let mut sum = 0;
+            let mut kept = std::collections::HashSet::new();
+            let mut gone = Vec::new();
+            for clip in all {
+                sum += clip.bytes;
+                if sum <= budget || clip.sound == row.sound {
+                    kept.insert(clip.content);
+                } else {
+                    diesel::delete(clips::table.find(&clip.sound)).execute(c)?;
+                    gone.push(clip.content);
+                }
+            }
+            gone.retain(|content| !kept.contains(content));
+            Ok(gone)
+        };
+        self.writer.submit(Durability::Process, write).await
+    }
+}
