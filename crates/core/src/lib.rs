@@ -5,6 +5,7 @@
 //! Everything here is pure: no clock, no randomness, no files, no network.
 
 mod cause;
+mod draft;
 mod language;
 mod money;
 mod nearest;
@@ -20,6 +21,7 @@ mod voice;
 mod wer;
 
 pub use cause::{Cause, Remedy};
+pub use draft::{Draft, DraftError, Files, NoFiles, draft};
 pub use language::{extended_filter, is_language_tag, primary_language};
 pub use money::{Currency, Money, MoneyError};
 pub use nearest::nearest;

@@ -181,6 +181,14 @@ impl Listing {
         self.listed(found)
     }
 
+    /// Asks for the first page alone, to see that one is let in.
+    pub(crate) async fn first_page(&self, wire: &Wire, credential: &Parts) -> Result<(), EngineError> {
+        let Way::Call { call, .. } = &self.way else { return Ok(()) };
+        let context = context! { page => (), voice => () };
+        let (response, redactor) = wire.send(call, &context, None, credential).await?;
+        Last::Response(response).read(wire, &redactor).await.map(drop)
+    }
+
     async fn each(
         &self,
         found: Vec<Found>,

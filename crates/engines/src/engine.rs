@@ -183,6 +183,24 @@ impl Engine {
         all_formats(formats).min_by_key(cost)
     }
 
+    /// Every format that it speaks in.
+    pub fn speaking_formats(&self) -> Vec<EngineFormat> {
+        self.sheet.synthesis.as_ref().map(|it| all_formats(&it.formats).collect()).unwrap_or_default()
+    }
+
+    /// Every format that it listens to.
+    pub fn hearing_formats(&self) -> Vec<EngineFormat> {
+        self.sheet.recognition.as_ref().map(|it| all_formats(&it.formats).collect()).unwrap_or_default()
+    }
+
+    /// The request that a call becomes, without its access, for people.
+    pub fn preview(&self, call: &Speak) -> String {
+        match &self.way {
+            Way::Http(http) => http.preview(call),
+            Way::Process(process) => process.preview(call),
+        }
+    }
+
     /// Has the engine speak. The answer streams as the engine streams.
     ///
     /// # Errors
@@ -205,6 +223,18 @@ impl Engine {
         match &self.way {
             Way::Http(http) => http.hear(call, credential).await,
             Way::Process(process) => process.hear(call).await,
+        }
+    }
+
+    /// Whether a credential is taken, and the roles it has, by a call that
+    /// costs nothing; nothing where the sheet knows of none.
+    ///
+    /// # Errors
+    /// Free of secrets.
+    pub async fn try_credential(&self, credential: &Parts) -> Option<Result<Vec<String>, EngineError>> {
+        match &self.way {
+            Way::Http(http) => http.try_credential(credential).await,
+            Way::Process(_) => None,
         }
     }
 

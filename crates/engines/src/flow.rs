@@ -164,6 +164,14 @@ impl Flow {
         Ok(Flow { before, pieces, main, keep, poll, fetch, link, remembered: Mutex::default() })
     }
 
+    /// The main call as text, without its access.
+    pub(crate) fn preview(&self, context: &Value) -> String {
+        let steps = self.before.iter().flat_map(|step| &step.keep);
+        let kept: Kept = steps.map(|(name, _)| (name.clone(), Value::from(format!("[{name}]")))).collect();
+        let open = context! { access => context! {}, kept => kept, ..context.clone() };
+        self.main.preview(&open)
+    }
+
     /// The main call alone, for a WebSocket: what was kept before it is in
     /// the context that comes back.
     pub(crate) async fn opened(&self, wire: &Wire, job: &Job<'_>) -> Result<(&Call, Value), EngineError> {

@@ -10,13 +10,14 @@ use minijinja::context;
 use minijinja::value::Value;
 use reqwest::Response;
 use reqwest::header::CONTENT_TYPE;
+use serde_json_path::JsonPath;
 
 use crate::access::CompiledAccess;
 use crate::base64_json::{Path, Scanner};
 use crate::catalogue::Listing;
 use crate::engine::{AudioStream, Hear, Speak, Spoken, Words};
 use crate::flow::{Flow, FlowParts, Job, Last, parse};
-use crate::request::{Source, connection_error, read_start};
+use crate::request::{Call, Source, connection_error, read_start};
 use crate::socket::{HearingLine, SpeakingLine};
 use crate::sound::Sound;
 use crate::transcript::Paths;
@@ -41,17 +42,22 @@ pub(crate) struct HttpDriver {
     speak: Option<(Flow, Answered)>,
     hear: Option<Listener>,
     listing: Option<Listing>,
+    check: Option<(Call, Option<JsonPath>)>,
 }
 
 impl HttpDriver {
     pub(crate) fn compile(sheet: &Sheet, source: Source<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
-        let open = context! { access => CompiledAccess::probe(&sheet.access) };
+        let open = context! {
+            access => CompiledAccess::probe(&sheet.access),
+            credential => CompiledAccess::probe_named(&sheet.access),
+        };
         let listing = sheet.catalogue.as_ref().map(|spec| Listing::compile_call(spec, &open, source)).transpose()?;
         Ok(HttpDriver {
             wire: Arc::new(Wire::compile(sheet, source, fetcher)?),
             speak: compile_speak(sheet, &open, source)?,
             hear: compile_hear(sheet, &open, source)?,
             listing,
+            check: compile_check(sheet, &open, source)?,
         })
     }
 
@@ -79,6 +85,12 @@ impl HttpDriver {
         Ok(Spoken { audio, words })
     }
 
+    /// The main request of a call; what earlier calls would have left stands
+    /// in it by name.
+    pub(crate) fn preview(&self, call: &Speak) -> String {
+        self.speak.as_ref().map(|(flow, _)| flow.preview(&call.context())).unwrap_or_default()
+    }
+
     pub(crate) async fn hear(&self, call: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen");
         let Listener { flow, paths, line } = self.hear.as_ref().ok_or_else(unable)?;
@@ -91,6 +103,31 @@ impl HttpDriver {
         let (last, redactor) = flow.run(&self.wire, &job).await?;
         let body = last.read(&self.wire, &redactor).await?;
         paths.read(&parse(&body, &redactor)?)
+    }
+
+    /// Asks what a credential may do: by `[access.check]`, else by having a
+    /// token, else by the list of voices.
+    pub(crate) async fn try_credential(&self, credential: &Parts) -> Option<Result<Vec<String>, EngineError>> {
+        if let Some((call, roles)) = &self.check {
+            return Some(self.roles(call, roles.as_ref(), credential).await);
+        }
+        if self.wire.access.has_tokens() {
+            return Some(self.wire.fresh_token(credential).await.map(|()| Vec::new()));
+        }
+        Some(self.listing.as_ref()?.first_page(&self.wire, credential).await.map(|()| Vec::new()))
+    }
+
+    async fn roles(
+        &self,
+        call: &Call,
+        roles: Option<&JsonPath>,
+        credential: &Parts,
+    ) -> Result<Vec<String>, EngineError> {
+        let (response, redactor) = self.wire.send(call, &context! {}, None, credential).await?;
+        let body = Last::Response(response).read(&self.wire, &redactor).await?;
+        let Some(roles) = roles else { return Ok(Vec::new()) };
+        let answer = parse(&body, &redactor)?;
+        Ok(roles.query(&answer).all().into_iter().filter_map(|role| role.as_str().map(str::to_owned)).collect())
     }
 
     /// The engine's list of voices; nothing where the sheet names no list.
@@ -119,9 +156,21 @@ impl HttpDriver {
     }
 }
 
+fn compile_check(
+    sheet: &Sheet,
+    open: &Value,
+    source: Source<'_>,
+) -> Result<Option<(Call, Option<JsonPath>)>, SheetError> {
+    let Some(spec) = &sheet.access.check else { return Ok(None) };
+    let key = ["access", "check"];
+    let roles = spec.roles.as_deref().map(JsonPath::parse).transpose();
+    let roles = roles.map_err(|error| SheetError::at_key(source.0, source.1, &key, format!("roles: {error}")))?;
+    Ok(Some((Call::compile(spec, open, source, &key)?, roles)))
+}
+
 fn compile_speak(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Option<(Flow, Answered)>, SheetError> {
     let (Some(synthesis), Some(probe)) = (&sheet.synthesis, Speak::probe(sheet)) else { return Ok(None) };
-    let probe = context! { access => open.get_attr("access").unwrap_or_default(), ..probe.context() };
+    let probe = context! { ..open.clone(), ..probe.context() };
     let flow = Flow::compile(
         &FlowParts {
             section: "synthesis",
@@ -155,10 +204,9 @@ fn compile_hear(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Optio
     let (Some(recognition), Some(probe)) = (&sheet.recognition, Hear::probe(sheet)) else { return Ok(None) };
     let audio = context! { base64 => Value::from_safe_string("cHJvYmU=".into()), bytes => 5 };
     let probe = context! {
-        access => open.get_attr("access").unwrap_or_default(),
         audio => audio,
         piece => context! { number => 1 },
-        ..probe.context()
+        ..context! { ..open.clone(), ..probe.context() }
     };
     let flow = Flow::compile(
         &FlowParts {

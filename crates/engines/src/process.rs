@@ -89,6 +89,13 @@ impl ProcessDriver {
         Some(format!("the program {} is not installed on this host{hint}", self.spec.program))
     }
 
+    /// The command line of a call.
+    pub(crate) fn preview(&self, call: &Speak) -> String {
+        let Some((templates, ..)) = &self.speak else { return String::new() };
+        let arguments = render(templates, &with_file(&call.context(), "FILE")).unwrap_or_default();
+        format!("{} {}", self.spec.program, arguments.join(" "))
+    }
+
     pub(crate) async fn speak(&self, job: Speak) -> Result<AudioStream, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine does not speak");
         let (templates, input, output) = self.speak.as_ref().ok_or_else(unable)?;

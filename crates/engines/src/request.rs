@@ -14,6 +14,8 @@ use crate::access::Outgoing;
 use crate::sound::Sound;
 use crate::template::{Place, Template, UNRESERVED};
 
+/// So much of a body is shown.
+const MAX_PREVIEW: usize = 600;
 /// An error text is read so far.
 const MAX_ERROR_BODY: usize = 64 << 10;
 
@@ -126,6 +128,30 @@ impl Call {
         }
         let body = payload.bytes();
         Ok((Outgoing { method: self.method.clone(), url, headers, body }, payload))
+    }
+}
+
+impl Call {
+    /// The request as text: what cannot be rendered stands as dots.
+    pub(crate) fn preview(&self, context: &Value) -> String {
+        let shown = |template: &Template| template.render(context).unwrap_or_else(|_| "…".into());
+        let mut text = format!("{} {}", self.method, shown(&self.path));
+        let query: Vec<String> = self.query.iter().map(|(name, it)| format!("{name}={}", shown(it))).collect();
+        if !query.is_empty() {
+            text.push_str(&format!("?{}", query.join("&")));
+        }
+        for (name, template) in &self.headers {
+            text.push_str(&format!("\n{name}: {}", shown(template)));
+        }
+        let body = match &self.body {
+            Compiled::Json(template) | Compiled::Text { template, .. } => shown(template),
+            Compiled::Form(fields) | Compiled::Multipart { parts: fields, .. } => {
+                fields.iter().map(|(name, it)| format!("{name}: {}", shown(it))).collect::<Vec<_>>().join("\n")
+            }
+            Compiled::Empty | Compiled::Audio => String::new(),
+        };
+        let body: String = body.chars().take(MAX_PREVIEW).collect();
+        if body.is_empty() { text } else { format!("{text}\n\n{body}") }
     }
 }
 

@@ -169,6 +169,7 @@ impl Common {
         job: &Job<'_>,
     ) -> Result<(Line<'a>, Questions, Answers, Value), EngineError> {
         let (call, context) = flow.opened(wire, job).await?;
+        let context = context! { credential => wire.access.named(job.credential), ..context };
         let mut again = true;
         let (socket, redactor) = loop {
             let shown = wire.show(call, &context, job.sound, job.credential).await?;

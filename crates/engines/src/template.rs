@@ -37,6 +37,10 @@ impl Template {
         environment.add_filter("json", to_json);
         environment.add_filter("json_ascii", to_ascii_json);
         environment.add_filter("xml", to_xml);
+        environment.add_filter("form", |value: &Value| to_form(value));
+        environment.add_filter("form_plus", |value: &Value| {
+            Value::from_safe_string(to_form(value).to_string().replace("%20", "+"))
+        });
         match place {
             Place::Plain => {}
             Place::Path => environment.set_formatter(|out, _, value| match value.is_safe() {
@@ -50,7 +54,9 @@ impl Template {
                 )?)
             }),
         }
-        environment.add_template_owned("it", source.to_owned())?;
+        // The last line end is cut off by the library; bodies are sent as written.
+        let end = if source.ends_with('\n') { "\n" } else { "" };
+        environment.add_template_owned("it", format!("{source}{end}"))?;
         Ok(Template { environment, place })
     }
 
@@ -102,6 +108,11 @@ fn to_ascii_json(value: &Value) -> Result<Value, Error> {
         false => c.encode_utf16(&mut [0; 2]).iter().map(|unit| format!("\\u{unit:04x}")).collect(),
     };
     Ok(Value::from_safe_string(to_json(value)?.to_string().chars().map(escape).collect()))
+}
+
+/// A value as it stands in a form (RFC 3986, section 2.3).
+fn to_form(value: &Value) -> Value {
+    Value::from_safe_string(utf8_percent_encode(&value.to_string(), UNRESERVED).to_string())
 }
 
 /// Text as it stands in XML, in an element or between quotes.

@@ -112,7 +112,8 @@ impl Wire {
         let token = self.access.token(credential, &reach).await?;
         let secrets = self.access.secrets(credential).chain(token.iter().map(|token| token.expose_secret()));
         let redactor = Redactor::new(secrets);
-        let context = context! { access => open, ..job.clone() };
+        let named = self.access.named(credential);
+        let context = context! { access => open, credential => named, ..job.clone() };
         let (mut outgoing, payload) = call.request(&endpoint, &context, sound).await?;
         self.allows(&endpoint, &outgoing.url)?;
         if Url::parse(&endpoint).is_ok_and(|own| own.origin() == outgoing.url.origin()) {
@@ -143,6 +144,16 @@ impl Wire {
             }
             return Err(self.failure(response, &redactor).await);
         }
+    }
+
+    /// Has a new token, so that the credential is seen to be good.
+    pub(crate) async fn fresh_token(&self, credential: &Parts) -> Result<(), EngineError> {
+        let endpoint = self.endpoint(&self.access.context(credential))?;
+        let identity = self.access.identity(credential)?;
+        let reach =
+            Reach { fetcher: &self.fetcher, network: self.network, endpoint: &endpoint, identity: identity.as_ref() };
+        self.access.forget(credential).await;
+        self.access.token(credential, &reach).await.map(drop)
     }
 
     /// Sends a request that has its access.

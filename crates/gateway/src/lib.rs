@@ -9,6 +9,7 @@
 mod admit;
 mod attempt;
 mod catalogue;
+mod check;
 mod clips;
 mod clock;
 mod credentials;
@@ -32,9 +33,10 @@ use std::sync::Arc;
 
 pub use admit::Caller;
 pub use catalogue::{CatalogueState, Changes};
+pub use check::{Claim, Matrix, Verdict};
 pub use clips::Clip;
 pub use clock::{day_of, now_micros};
-pub use credentials::CredentialView;
+pub use credentials::{CredentialView, RootPlace, Roots, Trial};
 pub use deliver::{AudioBody, BodyError};
 pub use error::{FailedAttempt, GatewayError};
 pub use estimate::Estimate;
@@ -48,7 +50,6 @@ pub use speak::{SynthesisRequest, Utterance};
 pub use workshop::Host;
 
 use dispatcher_store::Store;
-use dispatcher_vault::RootKey;
 
 /// The gateway. Cheap to clone.
 #[derive(Clone)]
@@ -58,7 +59,7 @@ pub struct Gateway {
 
 pub(crate) struct Inner {
     pub(crate) store: Store,
-    pub(crate) root: RootKey,
+    pub(crate) roots: Roots,
     pub(crate) host: Host,
     pub(crate) registry: std::sync::RwLock<Arc<Registry>>,
     pub(crate) grants: admit::GrantCache,
@@ -77,7 +78,7 @@ impl Gateway {
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub async fn start(store: Store, root: RootKey, registry: Registry, host: Host) -> Result<Gateway, GatewayError> {
+    pub async fn start(store: Store, roots: Roots, registry: Registry, host: Host) -> Result<Gateway, GatewayError> {
         let now = now_micros();
         let uncertain = store.mark_uncertain(now, day_of(now)).await?;
         if uncertain > 0 {
@@ -87,7 +88,7 @@ impl Gateway {
         let gateway = Gateway {
             inner: Arc::new(Inner {
                 store,
-                root,
+                roots,
                 host,
                 registry: std::sync::RwLock::new(Arc::new(registry)),
                 grants: admit::GrantCache::default(),
@@ -98,11 +99,13 @@ impl Gateway {
                 running: tokio_util::task::TaskTracker::new(),
             }),
         };
+        gateway.finish_root_change("host").await?;
         gateway.load_sheets().await?;
         gateway.load_catalogues().await?;
         gateway.load_routes().await?;
         gateway.load_profiles().await?;
         gateway.keep_catalogues();
+        gateway.resume_trials().await?;
         Ok(gateway)
     }
 

@@ -42,6 +42,13 @@ pub struct Config {
     pub sheets: Vec<PathBuf>,
     /// The file of the root key; `root.key` in the data folder unless set.
     pub root_key: Option<PathBuf>,
+    /// The environment variable that holds the root key (32 bytes in base64),
+    /// in place of the file. While a variable of the same name with `_NEXT`
+    /// is there too, the start changes to that one.
+    pub root_key_variable: Option<String>,
+    /// The environment variable that holds a passphrase, in place of the file;
+    /// its salt is `root.salt` in the data folder.
+    pub root_passphrase_variable: Option<String>,
     pub log: LogFormat,
     /// A tracing filter, such as `info` or `dispatcher_gateway=debug`.
     pub log_level: String,
@@ -61,6 +68,8 @@ impl Default for Config {
             public_url: None,
             sheets: Vec::new(),
             root_key: None,
+            root_key_variable: None,
+            root_passphrase_variable: None,
             log: LogFormat::Human,
             log_level: "info".into(),
             body_megabytes: 100,

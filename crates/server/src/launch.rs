@@ -4,7 +4,7 @@ use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 
 use dispatcher_engines::{Engine, EngineError, Fetcher};
-use dispatcher_gateway::{Gateway, GatewayError, Host, Registry, now_micros};
+use dispatcher_gateway::{Gateway, GatewayError, Host, Registry, Roots, now_micros};
 use dispatcher_store::{AccessKey, App, Store, StoreError};
 use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
@@ -130,6 +130,27 @@ fn prepare_data(folder: &Path) -> Result<Spool, ServeError> {
     Ok(Spool { folder: spool, limit: 0 })
 }
 
+/// The root key from where the host keeps it.
+fn roots(config: &Config) -> Result<Roots, ServeError> {
+    let given = |name: &str| std::env::var(name).ok().filter(|text| !text.is_empty()).map(SecretString::from);
+    let needed = |name: &str| given(name).ok_or_else(|| ServeError::Variable(name.to_owned()));
+    let made = |text: SecretString, salt: &str| match config.root_passphrase_variable {
+        Some(_) => RootKey::from_passphrase(text.expose_secret(), &config.data.join(salt), &mut rand::rng()),
+        None => RootKey::from_text(text.expose_secret()),
+    };
+    match config.root_passphrase_variable.as_ref().or(config.root_key_variable.as_ref()) {
+        Some(name) => {
+            let current = made(needed(name)?, "root.salt")?;
+            let next = given(&format!("{name}_NEXT")).map(|text| made(text, "root.salt")).transpose()?;
+            Ok(Roots::given(current, next))
+        }
+        None => {
+            let file = config.root_key.clone().unwrap_or_else(|| config.data.join("root.key"));
+            Ok(Roots::of_file(&file)?)
+        }
+    }
+}
+
 /// At the first start: the app that pays for the console, and an operator key
 /// in a file of mode 0600.
 async fn first_start(store: &Store, data: &Path) -> Result<(), ServeError> {
@@ -205,8 +226,7 @@ impl Service {
     pub async fn new(config: &Config) -> Result<Service, ServeError> {
         raise_file_limit();
         let spool = Spool { limit: config.body_megabytes * 1_000_000, ..prepare_data(&config.data)? };
-        let key_file = config.root_key.clone().unwrap_or_else(|| config.data.join("root.key"));
-        let root = RootKey::load_or_create(&key_file, &mut rand::rng())?;
+        let roots = roots(config)?;
         let store = Store::open(&config.data.join("records.db"))?;
         first_start(&store, &config.data).await?;
         let endpoints = config.engines.iter();
@@ -220,7 +240,7 @@ impl Service {
             store.put_sheet(engine.sheet().name.clone(), source, file, now_micros()).await?;
             registry.add(engine);
         }
-        let gateway = Gateway::start(store, root, registry, host).await?;
+        let gateway = Gateway::start(store, roots, registry, host).await?;
         let port = settle_port(config)?;
         let url =
             config.public_url.clone().unwrap_or_else(|| format!("http://{}", SocketAddr::new(config.address, port)));

@@ -99,7 +99,7 @@ pub struct CredentialRow {
     pub name: String,
     pub version: i64,
     pub engine: String,
-    /// `active`, `refused` or `revoked`.
+    /// `pending`, `active`, `refused`, `superseded` or `revoked`.
     pub state: String,
     pub cause: Option<String>,
     /// Names of the parts, comma-separated.

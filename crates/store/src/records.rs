@@ -129,8 +129,8 @@ impl Store {
         .await
     }
 
-    /// Keeps a sealed credential as the next version; earlier versions that
-    /// were active are superseded. `seal` is given the version.
+    /// Keeps a sealed credential as the next version; earlier versions stay as
+    /// they are. `seal` is given the version.
     pub async fn put_credential(
         &self,
         name: String,
@@ -142,14 +142,77 @@ impl Store {
             let newest: Option<i64> =
                 credentials::table.filter(credentials::name.eq(&name)).select(max(credentials::version)).first(c)?;
             let row = seal(newest.unwrap_or(0) + 1)?;
-            let earlier =
-                credentials::table.filter(credentials::name.eq(&name)).filter(credentials::state.ne("revoked"));
-            diesel::update(earlier).set(credentials::state.eq("superseded")).execute(c)?;
             diesel::insert_into(credentials::table).values(&row).execute(c)?;
             note(c, at, &by, "credential.add", &format!("{name} version {}", row.version))?;
             Ok(row)
         };
         self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Puts a version of a credential into force; the others are superseded.
+    pub async fn activate_credential(
+        &self,
+        name: String,
+        version: i64,
+        by: String,
+        at: i64,
+    ) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let others = credentials::table
+                .filter(credentials::name.eq(&name))
+                .filter(credentials::version.ne(version))
+                .filter(credentials::state.ne("revoked"));
+            diesel::update(others).set(credentials::state.eq("superseded")).execute(c)?;
+            let this = credentials::table.find((&name, version)).filter(credentials::state.ne("revoked"));
+            let none: Option<String> = None;
+            diesel::update(this).set((credentials::state.eq("active"), credentials::cause.eq(none))).execute(c)?;
+            note(c, at, &by, "credential.activate", &format!("{name} version {version}"))
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Says of a version that it is `pending` or `refused`, and why.
+    pub async fn hold_credential(
+        &self,
+        name: String,
+        version: i64,
+        state: String,
+        cause: Option<String>,
+        at: i64,
+    ) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let this = credentials::table.find((&name, version)).filter(credentials::state.ne("revoked"));
+            diesel::update(this).set((credentials::state.eq(&state), credentials::cause.eq(&cause))).execute(c)?;
+            let told = format!("{name} version {version}: {state}, {}", cause.as_deref().unwrap_or_default());
+            note(c, at, "gateway", "credential.hold", &told)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Binds all versions of a credential to other hosts.
+    pub async fn bind_credential(&self, name: String, hosts: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let all = credentials::table.filter(credentials::name.eq(&name));
+            diesel::update(all).set(credentials::hosts.eq(&hosts)).execute(c)?;
+            note(c, at, &by, "credential.confirm", &format!("{name} for {hosts}"))
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Keeps the data key of a version, wrapped anew.
+    pub async fn rewrap_credential(&self, name: String, version: i64, wrapped_key: Vec<u8>) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let this = credentials::table.find((&name, version)).filter(credentials::state.ne("revoked"));
+            diesel::update(this).set(credentials::wrapped_key.eq(wrapped_key)).execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Adds an entry to the audit log.
+    pub async fn note(&self, action: &'static str, subject: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| note(c, at, &by, action, &subject);
+        self.writer.submit(Durability::Process, write).await
     }
 
     /// All versions of all credentials, sealed.

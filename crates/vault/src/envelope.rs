@@ -27,6 +27,10 @@ pub enum VaultError {
     KeyFile { path: PathBuf, source: std::io::Error },
     #[error("the key file {path} can be read by others (mode {mode:o}); run: chmod 600 {path}")]
     KeyFileMode { path: PathBuf, mode: u32 },
+    #[error("the root key is not 32 bytes in base64")]
+    NotAKeyText,
+    #[error("the passphrase has less than {0} characters")]
+    ShortPassphrase(usize),
     #[error("{0} is not a key file: it must hold 32 bytes in base64")]
     NotAKey(PathBuf),
     #[error(
@@ -107,9 +111,40 @@ pub fn open(root: &RootKey, name: &str, version: u32, sealed: &Sealed) -> Result
     opened().ok_or_else(|| VaultError::CannotOpen { name: name.into(), version })
 }
 
+/// Wraps the data key of what [`seal`] made anew, under another root key. What
+/// it seals stays as it is.
+///
+/// # Errors
+/// [`VaultError::CannotOpen`] where it was not wrapped under the first key.
+pub fn rewrap(
+    from: &RootKey,
+    to: &RootKey,
+    name: &str,
+    version: u32,
+    sealed: &Sealed,
+    rng: &mut impl CryptoRng,
+) -> Result<Sealed, VaultError> {
+    let aad = associated(name, version);
+    let key = decrypt(&from.0, &sealed.wrapped_key, &aad);
+    let key = key.ok_or_else(|| VaultError::CannotOpen { name: name.into(), version })?;
+    Ok(Sealed { wrapped_key: encrypt(&to.0, &key, &aad, rng)?, ciphertext: sealed.ciphertext.clone() })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_rewrapped_credential_opens_under_the_new_root_alone() {
+        let mut rng = rand::rng();
+        let (old, new) = (RootKey::generate(&mut rng), RootKey::generate(&mut rng));
+        let sealed = seal(&old, "heron", 2, &parts(), &mut rng).expect("sealed");
+        let moved = rewrap(&old, &new, "heron", 2, &sealed, &mut rng).expect("moved");
+        assert_eq!(moved.ciphertext, sealed.ciphertext);
+        assert_eq!(open(&new, "heron", 2, &moved).expect("opens")["token"].expose_secret(), "canary-4711-ω");
+        assert!(open(&old, "heron", 2, &moved).is_err());
+        assert!(rewrap(&old, &new, "heron", 2, &moved, &mut rng).is_err(), "it is wrapped under the new one already");
+    }
 
     fn parts() -> Parts {
         BTreeMap::from([("token".to_owned(), SecretString::from("canary-4711-ω"))])

@@ -11,7 +11,7 @@ mod password;
 mod redact;
 mod root;
 
-pub use envelope::{Parts, Sealed, VaultError, open, seal};
+pub use envelope::{Parts, Sealed, VaultError, open, rewrap, seal};
 pub use keys::{KeyKind, NewKey, hash_bytes, hash_file, hash_key, key_kind, new_key, random_token};
 pub use password::{hash_password, verify_password};
 pub use redact::{REDACTED, Redactor};

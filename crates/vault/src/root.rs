@@ -12,6 +12,9 @@ use zeroize::Zeroizing;
 
 use crate::VaultError;
 
+/// A passphrase has so many characters at least.
+const SHORTEST: usize = 16;
+
 /// The key that wraps all data keys: 32 bytes.
 pub struct RootKey(pub(crate) Zeroizing<[u8; 32]>);
 
@@ -36,20 +39,74 @@ impl RootKey {
                     return Err(VaultError::KeyFileMode { path: path.into(), mode });
                 }
                 let text = Zeroizing::new(fs::read_to_string(path).map_err(named)?);
-                let bytes = Zeroizing::new(STANDARD.decode(text.trim()).unwrap_or_default());
-                let key = bytes.as_slice().try_into().map_err(|_| VaultError::NotAKey(path.into()))?;
-                Ok(RootKey(Zeroizing::new(key)))
+                RootKey::from_text(&text).map_err(|_| VaultError::NotAKey(path.into()))
             }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
                 let key = RootKey::generate(rng);
                 let text = Zeroizing::new(STANDARD.encode(key.0.as_slice()));
-                let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(named)?;
-                file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(named)?;
+                write_new(path, &text).map_err(named)?;
                 Ok(key)
             }
             Err(error) => Err(named(error)),
         }
     }
+}
+
+/// Salt of a passphrase: 16 random bytes.
+const SALT: usize = 16;
+
+impl RootKey {
+    /// A key that is given as 32 bytes in base64, such as by an environment
+    /// variable.
+    ///
+    /// # Errors
+    /// When it is none.
+    pub fn from_text(text: &str) -> Result<Self, VaultError> {
+        let bytes = Zeroizing::new(STANDARD.decode(text.trim()).unwrap_or_default());
+        let key = bytes.as_slice().try_into().map_err(|_| VaultError::NotAKeyText)?;
+        Ok(RootKey(Zeroizing::new(key)))
+    }
+
+    /// A key out of a passphrase (Argon2id, RFC 9106, with its second
+    /// recommended option: 64 MiB, three passes, four lanes) and a salt that
+    /// is kept in a file and made where there is none.
+    ///
+    /// # Errors
+    /// When the passphrase is short or the salt cannot be kept.
+    pub fn from_passphrase(passphrase: &str, salt: &Path, rng: &mut impl CryptoRng) -> Result<Self, VaultError> {
+        if passphrase.chars().count() < SHORTEST {
+            return Err(VaultError::ShortPassphrase(SHORTEST));
+        }
+        let named = |source| VaultError::KeyFile { path: salt.into(), source };
+        let bytes = match fs::read_to_string(salt) {
+            Ok(text) => STANDARD.decode(text.trim()).ok().filter(|bytes| bytes.len() == SALT),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                let mut bytes = vec![0; SALT];
+                rng.fill_bytes(&mut bytes);
+                write_new(salt, &STANDARD.encode(&bytes)).map_err(named)?;
+                Some(bytes)
+            }
+            Err(error) => return Err(named(error)),
+        };
+        let bytes = bytes.ok_or_else(|| VaultError::NotAKey(salt.into()))?;
+        let mut key = Zeroizing::new([0; 32]);
+        let params = argon2::Params::new(64 << 10, 3, 4, Some(32)).map_err(|_| VaultError::Password)?;
+        argon2::Argon2::new(argon2::Algorithm::Argon2id, argon2::Version::V0x13, params)
+            .hash_password_into(passphrase.as_bytes(), &bytes, key.as_mut())
+            .map_err(|_| VaultError::Password)?;
+        Ok(RootKey(key))
+    }
+
+    /// Whether two keys are the same.
+    pub fn is(&self, other: &RootKey) -> bool {
+        use subtle::ConstantTimeEq as _;
+        self.0.ct_eq(other.0.as_slice()).into()
+    }
+}
+
+fn write_new(path: &Path, text: &str) -> std::io::Result<()> {
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+    file.write_all(text.as_bytes()).and_then(|()| file.sync_all())
 }
 
 impl std::fmt::Debug for RootKey {
@@ -75,6 +132,20 @@ mod tests {
         fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).expect("chmod");
         let error = RootKey::load_or_create(&path, &mut rand::rng()).expect_err("readable by the group");
         assert!(error.to_string().contains("chmod 600"), "{error}");
+    }
+
+    #[test]
+    fn a_passphrase_gives_the_same_key_with_the_same_salt_alone() {
+        let folder = tempfile::tempdir().expect("folder");
+        let key = |passphrase: &str, salt: &str| {
+            RootKey::from_passphrase(passphrase, &folder.path().join(salt), &mut rand::rng())
+        };
+        let first = key("four ferries at the quay", "a").expect("a key");
+        assert!(first.is(&key("four ferries at the quay", "a").expect("again")));
+        assert!(!first.is(&key("four ferries at the quay", "b").expect("another salt")));
+        assert!(!first.is(&key("five ferries at the quay", "a").expect("another passphrase")));
+        assert!(key("short", "a").expect_err("short").to_string().contains("16 characters"));
+        assert!(RootKey::from_text("c2hvcnQ=").is_err());
     }
 
     #[test]

@@ -28,6 +28,9 @@ pub enum Scheme {
     Assertion,
     /// A signature over the message (RFC 9421).
     Signature,
+    /// The parts stand where templates of the requests name them, as
+    /// `{{ credential.PART }}`.
+    Templates,
     /// The client's certificate alone, from `[access.identity]`.
     Certificate,
 }

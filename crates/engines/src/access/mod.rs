@@ -56,6 +56,7 @@ pub(crate) struct CompiledAccess {
     /// Parts that the scheme takes as its own, in order.
     own: Vec<String>,
     identity: Option<IdentitySpec>,
+    templates: bool,
     way: Way,
 }
 
@@ -109,7 +110,7 @@ impl CompiledAccess {
             None => Ok(None),
         };
         let way = match access.scheme {
-            Scheme::None | Scheme::Certificate => Way::None,
+            Scheme::None | Scheme::Certificate | Scheme::Templates => Way::None,
             Scheme::Bearer => Way::Bearer,
             Scheme::Basic => Way::Basic,
             Scheme::Headers => Way::Headers(named(&access.headers, "headers")?),
@@ -128,6 +129,7 @@ impl CompiledAccess {
             open: access.open.clone(),
             own: access.secret_parts().cloned().collect(),
             identity: access.identity.clone(),
+            templates: access.scheme == Scheme::Templates,
             way,
         })
     }
@@ -152,6 +154,23 @@ impl CompiledAccess {
     pub(crate) fn context(&self, credential: &Parts) -> Value {
         let shown = |name: &String| Some((name.clone(), credential.get(name)?.expose_secret().to_owned()));
         Value::from_pairs(self.open.iter().filter_map(shown))
+    }
+
+    /// All parts, for the templates of requests, where the scheme is that
+    /// they stand there.
+    pub(crate) fn named(&self, credential: &Parts) -> Value {
+        match self.templates {
+            true => self.all(credential).get_attr("credential").unwrap_or_default(),
+            false => Value::UNDEFINED,
+        }
+    }
+
+    /// What [`CompiledAccess::named`] gives, for templates that are tried.
+    pub(crate) fn probe_named(access: &Access) -> Value {
+        match access.scheme {
+            Scheme::Templates => Value::from_pairs(access.parts.iter().map(|name| (name.clone(), "probe"))),
+            _ => Value::UNDEFINED,
+        }
     }
 
     /// Open parts for a template that is tried when a sheet is loaded.
@@ -193,6 +212,11 @@ impl CompiledAccess {
             }
             _ => Ok(None),
         }
+    }
+
+    /// Whether the scheme asks for tokens.
+    pub(crate) fn has_tokens(&self) -> bool {
+        matches!(self.way, Way::Tokens(_) | Way::Assertion(_, Some(_)))
     }
 
     /// The engine did not take the token: the next call asks for another.

@@ -119,7 +119,7 @@ impl House {
         let registry = registry(folder.path(), &heron.url(), &turnstone.url());
         let store = Store::open(&folder.path().join("records.db")).unwrap();
         store.add_app(app("quay"), "test".into()).await.unwrap();
-        let root = RootKey::load_or_create(&folder.path().join("root.key"), &mut rand::rng()).unwrap();
+        let root = Roots::of_file(&folder.path().join("root.key")).unwrap();
         let gateway = Gateway::start(store, root, registry, host()).await.unwrap();
         for engine in ["heron", "turnstone"] {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();

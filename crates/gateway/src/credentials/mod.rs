@@ -1,5 +1,11 @@
 //! Credentials: sealed on the way in, opened only for a call.
 
+mod roots;
+mod trial;
+
+pub use roots::{RootPlace, Roots};
+pub use trial::Trial;
+
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -7,7 +13,7 @@ use std::time::{Duration, Instant};
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError};
 use dispatcher_store::{CredentialRow, StoreError};
-use dispatcher_vault::{Parts, Sealed, open, seal};
+use dispatcher_vault::{Parts, Sealed, VaultError};
 use secrecy::ExposeSecret as _;
 
 use crate::{EngineState, Gateway, GatewayError, now_micros};
@@ -73,7 +79,9 @@ fn view(row: &CredentialRow) -> CredentialView {
 }
 
 impl Gateway {
-    /// Seals a credential for an engine as the next version of its name.
+    /// Seals a credential for an engine as the next version of its name. It
+    /// comes into force once the engine takes it, or at once where that cannot
+    /// be known without cost.
     ///
     /// # Errors
     /// When the parts are not those that the engine's sheet names.
@@ -108,19 +116,19 @@ impl Gateway {
         let part_names = wanted.join(",");
         let now = now_micros();
         let inner = self.inner.clone();
-        let (row_name, created_by) = (name.clone(), by.clone());
+        let (row_name, created_by, who) = (name.clone(), by.clone(), by.clone());
+        let sealing = parts.clone();
         let row = self
             .inner
             .store
             .put_credential(name, by, now, move |version| {
-                let sealed =
-                    seal(&inner.root, &row_name, version.try_into().unwrap_or(u32::MAX), &parts, &mut rand::rng())
-                        .map_err(|error| StoreError::Document(error.to_string()))?;
+                let sealed = inner.roots.seal(&row_name, version, &sealing);
+                let sealed = sealed.map_err(|error| StoreError::Document(error.to_string()))?;
                 Ok(CredentialRow {
                     name: row_name,
                     version,
                     engine,
-                    state: "active".into(),
+                    state: "pending".into(),
                     cause: None,
                     part_names,
                     hosts,
@@ -132,7 +140,7 @@ impl Gateway {
                 })
             })
             .await?;
-        self.inner.credentials.clear();
+        let row = self.try_new(row, &parts, &who).await?;
         Ok(view(&row))
     }
 
@@ -159,6 +167,11 @@ impl Gateway {
         Ok(())
     }
 
+    fn open_row(&self, row: &CredentialRow) -> Result<Parts, VaultError> {
+        let sealed = Sealed { wrapped_key: row.wrapped_key.clone(), ciphertext: row.ciphertext.clone() };
+        self.inner.roots.open(&row.name, row.version, &sealed)
+    }
+
     /// What to call the engine with; nothing where it needs no credential.
     pub(crate) async fn credential_for(&self, engine: &Engine) -> Result<Option<Arc<Opened>>, EngineError> {
         let sheet = engine.sheet();
@@ -170,22 +183,23 @@ impl Gateway {
         }
         let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
         let rows = self.inner.store.credentials().await.map_err(|error| absent(error.to_string()))?;
-        let usable =
-            |row: &&CredentialRow| row.engine == sheet.name && matches!(row.state.as_str(), "active" | "refused");
-        let Some(row) = rows.iter().find(usable) else {
+        let of = |state: &str| rows.iter().find(|row| row.engine == sheet.name && row.state == state);
+        if let (None, None, Some(pending)) = (of("active"), of("refused"), of("pending")) {
+            let cause = pending.cause.as_deref().unwrap_or("not tried yet");
+            return Err(absent(format!("its credential is pending ({cause}); it is tried again and again")));
+        }
+        let Some(row) = of("active").or(of("refused")) else {
             return Err(absent(format!("no credential; run: dispatcher credential add {}", sheet.name)));
         };
         if row.hosts != engine.host() {
             return Err(absent(format!(
-                "its credential is bound to {}, not to {}; run: dispatcher credential add {}",
+                "its credential is bound to {}, not to {}; if that is right: dispatcher credential confirm {}",
                 row.hosts,
                 engine.host(),
-                sheet.name
+                row.name
             )));
         }
-        let sealed = Sealed { wrapped_key: row.wrapped_key.clone(), ciphertext: row.ciphertext.clone() };
-        let parts = open(&self.inner.root, &row.name, row.version.try_into().unwrap_or(u32::MAX), &sealed)
-            .map_err(|error| absent(error.to_string()))?;
+        let parts = self.open_row(row).map_err(|error| absent(error.to_string()))?;
         let opened = Arc::new(Opened { name: row.name.clone(), version: row.version, parts, noted: Mutex::new(None) });
         self.inner.credentials.put(&sheet.name, opened.clone());
         Ok(Some(opened))

@@ -1,0 +1,273 @@
+//! Whether credentials are taken: checked before they come into force, kept
+//! trying while they are not live yet, and told in plain words.
+
+use std::sync::Weak;
+use std::time::Duration;
+
+use dispatcher_core::Cause;
+use dispatcher_engines::{Engine, EngineError};
+use dispatcher_store::CredentialRow;
+use dispatcher_vault::Parts;
+
+use super::CredentialView;
+use crate::{Gateway, GatewayError, Inner, now_micros};
+
+/// Keys can take minutes to become live; it is tried so far apart.
+const FIRST: Duration = Duration::from_secs(1);
+const LONGEST: Duration = Duration::from_secs(60);
+/// After a day it is given up.
+const GIVEN_UP_MICROS: i64 = 24 * 3_600 * 1_000_000;
+
+/// What a check of a credential found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trial {
+    pub credential: CredentialView,
+    /// `None` where the sheet names no call that would tell at no cost.
+    pub works: Option<bool>,
+    pub cause: Option<Cause>,
+    /// For people: what is so, and what to do.
+    pub told: String,
+    /// What it may do, where the engine tells.
+    pub roles: Vec<String>,
+    /// Of these, what it does not need.
+    pub more: Vec<String>,
+    /// What it needs and has not.
+    pub missing: Vec<String>,
+}
+
+/// How a fresh credential was taken.
+enum Verdict {
+    Good,
+    /// It may yet become so.
+    Wait(Cause),
+    Refused(Cause),
+}
+
+fn verdict(outcome: &Result<Vec<String>, EngineError>) -> Verdict {
+    match outcome.as_ref().map_err(|error| error.cause) {
+        Ok(_) => Verdict::Good,
+        Err(
+            cause @ (Cause::NotActiveYet
+            | Cause::Unavailable
+            | Cause::TimedOut
+            | Cause::Throttled
+            | Cause::Broken
+            | Cause::Quota),
+        ) => Verdict::Wait(cause),
+        Err(cause) => Verdict::Refused(cause),
+    }
+}
+
+/// A cause in plain words, with the next step.
+fn words(cause: Cause, engine: &str) -> String {
+    let text = match cause {
+        Cause::Unauthorized => "the engine does not know it: it is mistyped, has ended, or was taken back there",
+        Cause::NotActiveYet => "the engine knows it, and it is not live yet; keys can take some minutes",
+        Cause::WrongRegion => "it belongs to another region than the one that is called",
+        Cause::MissingRole => "the engine knows it, and it lacks a role that this needs",
+        Cause::Unpaid => "the engine knows it, and its account is not paid for",
+        Cause::Quota => "the engine knows it, and its account's limit is used up",
+        Cause::Throttled => "the engine takes no more calls just now; try again in a while",
+        Cause::Unavailable | Cause::TimedOut => "the engine cannot be reached, so that nothing is known of it",
+        Cause::Refused => "the engine refuses to serve it",
+        _ => "the engine answered in a way that tells nothing of it",
+    };
+    match cause {
+        Cause::Unauthorized | Cause::WrongRegion => format!("{text}; bind another: dispatcher credential add {engine}"),
+        Cause::MissingRole | Cause::Unpaid => format!("{text}; see to it at the engine, then check again"),
+        _ => text.into(),
+    }
+}
+
+impl Gateway {
+    /// Tries a version that was just added, and puts it into force where the
+    /// engine takes it. What was in force stays until then.
+    pub(super) async fn try_new(&self, row: CredentialRow, parts: &Parts, by: &str) -> Result<CredentialRow, GatewayError> {
+        let registry = self.registry();
+        let engine = registry.engine(&row.engine)?;
+        let Some(outcome) = engine.try_credential(parts).await else {
+            return self.activate(row, by).await;
+        };
+        match verdict(&outcome) {
+            Verdict::Good => self.activate(row, by).await,
+            Verdict::Wait(cause) => {
+                let row = self.hold(row, "pending", cause).await?;
+                self.keep_trying(row.name.clone(), row.version);
+                Ok(row)
+            }
+            Verdict::Refused(cause) => self.hold(row, "refused", cause).await,
+        }
+    }
+
+    async fn activate(&self, row: CredentialRow, by: &str) -> Result<CredentialRow, GatewayError> {
+        self.inner.store.activate_credential(row.name.clone(), row.version, by.into(), now_micros()).await?;
+        self.forget_credentials();
+        Ok(CredentialRow { state: "active".into(), cause: None, ..row })
+    }
+
+    async fn hold(&self, row: CredentialRow, state: &str, cause: Cause) -> Result<CredentialRow, GatewayError> {
+        let cause = Some(cause.name().to_owned());
+        let (name, version) = (row.name.clone(), row.version);
+        self.inner.store.hold_credential(name, version, state.into(), cause.clone(), now_micros()).await?;
+        self.forget_credentials();
+        Ok(CredentialRow { state: state.into(), cause, ..row })
+    }
+
+    /// Tries the versions that an earlier run left pending.
+    pub(crate) async fn resume_trials(&self) -> Result<(), GatewayError> {
+        for row in self.inner.store.credentials().await?.into_iter().filter(|row| row.state == "pending") {
+            self.keep_trying(row.name, row.version);
+        }
+        Ok(())
+    }
+
+    fn keep_trying(&self, name: String, version: i64) {
+        let inner: Weak<Inner> = std::sync::Arc::downgrade(&self.inner);
+        tokio::spawn(async move {
+            let mut pause = FIRST;
+            loop {
+                tokio::time::sleep(pause).await;
+                pause = (pause * 2).min(LONGEST);
+                let Some(inner) = inner.upgrade() else { return };
+                match (Gateway { inner }).try_again(&name, version).await {
+                    Ok(true) => {}
+                    Ok(false) => return,
+                    Err(error) => tracing::warn!(credential = name, %error, "a pending credential was not tried"),
+                }
+            }
+        });
+    }
+
+    /// Whether it is to be tried once more.
+    async fn try_again(&self, name: &str, version: i64) -> Result<bool, GatewayError> {
+        let rows = self.inner.store.credentials().await?;
+        let pending = rows.into_iter().find(|row| row.name == name && row.version == version && row.state == "pending");
+        let Some(row) = pending else { return Ok(false) };
+        let registry = self.registry();
+        let engine = registry.engine(&row.engine)?;
+        let parts = self.open_row(&row)?;
+        let Some(outcome) = engine.try_credential(&parts).await else {
+            self.activate(row, "gateway").await?;
+            return Ok(false);
+        };
+        let old = now_micros() - row.created_at > GIVEN_UP_MICROS;
+        match verdict(&outcome) {
+            Verdict::Good => {
+                tracing::info!(credential = name, version, "a pending credential is live");
+                self.activate(row, "gateway").await?;
+                Ok(false)
+            }
+            Verdict::Wait(cause) if !old => {
+                if row.cause.as_deref() != Some(cause.name()) {
+                    self.hold(row, "pending", cause).await?;
+                }
+                Ok(true)
+            }
+            Verdict::Wait(cause) | Verdict::Refused(cause) => {
+                self.hold(row, "refused", cause).await?;
+                Ok(false)
+            }
+        }
+    }
+
+    /// Checks the newest version of a credential that is not revoked.
+    ///
+    /// # Errors
+    /// When there is none of the name.
+    pub async fn check_credential(&self, name: &str, by: &str) -> Result<Trial, GatewayError> {
+        let rows = self.inner.store.credentials().await?;
+        let known = |row: &&CredentialRow| row.name == name && !matches!(row.state.as_str(), "revoked" | "superseded");
+        let Some(row) = rows.iter().find(known).cloned() else {
+            return Err(dispatcher_store::StoreError::Missing { what: "credential", name: name.into() }.into());
+        };
+        let registry = self.registry();
+        let engine = registry.engine(&row.engine)?.clone();
+        if row.hosts != engine.host() {
+            let told = format!(
+                "it is bound to {}, and the engine is called at {} now; if that is right: dispatcher credential confirm {name}",
+                row.hosts,
+                engine.host()
+            );
+            return Ok(Trial { told, works: Some(false), ..Trial::of(super::view(&row)) });
+        }
+        let parts = self.open_row(&row)?;
+        let outcome = engine.try_credential(&parts).await;
+        self.inner.store.note("credential.check", format!("{name} version {}", row.version), by.into(), now_micros()).await?;
+        let Some(outcome) = outcome else {
+            let told = "its sheet names no call that tells without cost; speak a word with it: dispatcher engine check";
+            return Ok(Trial { told: format!("{told} {}", row.engine), ..Trial::of(super::view(&row)) });
+        };
+        self.judged(row, &engine, outcome, by).await
+    }
+
+    async fn judged(
+        &self,
+        row: CredentialRow,
+        engine: &Engine,
+        outcome: Result<Vec<String>, EngineError>,
+        by: &str,
+    ) -> Result<Trial, GatewayError> {
+        match &outcome {
+            Err(error) => {
+                let told = words(error.cause, &row.engine);
+                let row = match verdict(&outcome) {
+                    Verdict::Refused(cause) => self.hold(row, "refused", cause).await?,
+                    _ => row,
+                };
+                let told = format!("{told} ({})", error.detail);
+                Ok(Trial { told, works: Some(false), cause: Some(error.cause), ..Trial::of(super::view(&row)) })
+            }
+            Ok(roles) => {
+                let row = if row.state == "active" { row } else { self.activate(row, by).await? };
+                let needs = engine.sheet().access.check.as_ref().map(|check| check.needs.clone()).unwrap_or_default();
+                let more: Vec<String> = match needs.is_empty() {
+                    true => Vec::new(),
+                    false => roles.iter().filter(|role| !needs.contains(role)).cloned().collect(),
+                };
+                let missing: Vec<String> = match roles.is_empty() {
+                    true => Vec::new(),
+                    false => needs.iter().filter(|need| !roles.contains(need)).cloned().collect(),
+                };
+                let mut told = "the engine takes it".to_owned();
+                if !missing.is_empty() {
+                    told = format!("the engine takes it, and it lacks {}", missing.join(", "));
+                } else if !more.is_empty() {
+                    told = format!("{told}; it may do more than it needs: {}; a narrower one is safer", more.join(", "));
+                }
+                let works = Some(missing.is_empty());
+                let cause = (!missing.is_empty()).then_some(Cause::MissingRole);
+                Ok(Trial { told, works, cause, roles: roles.clone(), more, missing, credential: super::view(&row) })
+            }
+        }
+    }
+
+    /// Binds a credential to where its engine is called now.
+    ///
+    /// # Errors
+    /// When there is none of the name.
+    pub async fn confirm_credential(&self, name: &str, by: &str) -> Result<CredentialView, GatewayError> {
+        let rows = self.inner.store.credentials().await?;
+        let known = |row: &&CredentialRow| row.name == name && row.state != "revoked";
+        let Some(row) = rows.iter().find(known).cloned() else {
+            return Err(dispatcher_store::StoreError::Missing { what: "credential", name: name.into() }.into());
+        };
+        let hosts = self.registry().engine(&row.engine)?.host();
+        self.inner.store.bind_credential(name.into(), hosts.clone(), by.into(), now_micros()).await?;
+        self.forget_credentials();
+        Ok(super::view(&CredentialRow { hosts, ..row }))
+    }
+}
+
+impl Trial {
+    fn of(credential: CredentialView) -> Trial {
+        Trial {
+            credential,
+            works: None,
+            cause: None,
+            told: String::new(),
+            roles: Vec::new(),
+            more: Vec::new(),
+            missing: Vec::new(),
+        }
+    }
+}
