@@ -145,7 +145,21 @@ const OUTCOMES: &[(&str, &str, &[(&str, &str)])] = &[
     ("godwit", "call", CALLS),
     ("godwit", "call", &[("half", "broken"), ("wrong-type", "broken"), ("drip", "-")]),
     // Its errors are text: what no rule knows is no audio.
-    ("phalarope", "call", &[("throttled", "throttled"), ("down", "unavailable"), ("reset", "unavailable"), ("expired", "unauthorized"), ("not-active-yet", "not-active-yet"), ("wrong-region", "wrong-region"), ("missing-role", "missing-role"), ("unpaid", "unpaid"), ("echo", "broken")]),
+    (
+        "phalarope",
+        "call",
+        &[
+            ("throttled", "throttled"),
+            ("down", "unavailable"),
+            ("reset", "unavailable"),
+            ("expired", "unauthorized"),
+            ("not-active-yet", "not-active-yet"),
+            ("wrong-region", "wrong-region"),
+            ("missing-role", "missing-role"),
+            ("unpaid", "unpaid"),
+            ("echo", "broken"),
+        ],
+    ),
     ("phalarope", "call", &[("half", "broken"), ("wrong-type", "broken"), ("drip", "-")]),
     ("redshank", "call", CALLS),
     ("redshank", "call", &[("wrong-type", "broken"), ("garbage", "broken")]),

@@ -16,7 +16,7 @@ use std::process::ExitCode;
 
 use clap::Parser as _;
 
-use crate::args::{Cli, Command};
+use crate::args::{Cli, Command, EngineCommand};
 use crate::error::CliError;
 
 /// Parses the arguments, runs the command, and says what went wrong.
@@ -56,6 +56,9 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Convert(args) => commands::convert::run(&args, json),
         Command::Estimate(args) => commands::estimate::run(&client()?, *args, json).await,
         Command::Voices(args) => commands::voices::run(&client()?, args, json).await,
+        Command::Engine(EngineCommand::Draft { command, name }) => {
+            commands::draft::run(command.as_deref(), name.as_deref(), json)
+        }
         Command::Engine(command) => commands::engine::run(&client()?, command, json).await,
         Command::Credential(command) => commands::credential::run(&client()?, command, json).await,
         Command::Profile(command) => commands::profile::run(&client()?, command, json).await,

@@ -382,11 +382,8 @@ impl VoiceIndex {
 
 fn facts_of(entry: &Entry) -> Vec<Fact> {
     let (sheet, voice) = (&entry.sheet, entry.voice());
-    let mut facts = vec![
-        Fact::Engine(sheet.name.clone()),
-        Fact::Site(sheet.site == Site::Local),
-        Fact::Origin(voice.origin),
-    ];
+    let mut facts =
+        vec![Fact::Engine(sheet.name.clone()), Fact::Site(sheet.site == Site::Local), Fact::Origin(voice.origin)];
     facts.extend(voice.gender.map(Fact::Gender));
     facts.extend(voice.styles.iter().map(|style| Fact::Style(style.to_lowercase())));
     facts.extend(voice.uses.iter().map(|purpose| Fact::Purpose(purpose.to_lowercase())));
@@ -450,7 +447,11 @@ mod tests {
                     ("Ivo", "pt", "male", "origin = \"custom\""),
                 ],
             ),
-            sheet("tern", "0.00001", &[("Zoe", "en-GB pt-PT", "female", "character = \"Harbour pilot\""), ("Max", "de", "male", "")]),
+            sheet(
+                "tern",
+                "0.00001",
+                &[("Zoe", "en-GB pt-PT", "female", "character = \"Harbour pilot\""), ("Max", "de", "male", "")],
+            ),
         ])
     }
 
@@ -492,7 +493,12 @@ mod tests {
 
     #[test]
     fn pages_join_without_gap_or_repetition_in_every_order() {
-        for (sort, first) in [(Sort::Best, "gull/Ana"), (Sort::Name, "gull/Ana"), (Sort::Language, "tern/Max"), (Sort::Price, "tern/Max")] {
+        for (sort, first) in [
+            (Sort::Best, "gull/Ana"),
+            (Sort::Name, "gull/Ana"),
+            (Sort::Language, "tern/Max"),
+            (Sort::Price, "tern/Max"),
+        ] {
             let mut all = Vec::new();
             for offset in 0..5 {
                 all.extend(ids(VoiceQuery { sort, offset, limit: 1, ..VoiceQuery::default() }));
@@ -503,7 +509,10 @@ mod tests {
         }
         // A page across two ranks.
         let paged = |offset| ids(VoiceQuery { offset, limit: 2, ..languages("pt") });
-        assert_eq!((paged(0), paged(2)), (vec!["gull/Ivo".to_owned(), "gull/Ana".into()], vec!["gull/Rui".to_owned(), "tern/Zoe".into()]));
+        assert_eq!(
+            (paged(0), paged(2)),
+            (vec!["gull/Ivo".to_owned(), "gull/Ana".into()], vec!["gull/Rui".to_owned(), "tern/Zoe".into()])
+        );
     }
 
     #[test]

@@ -2,10 +2,16 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_core::{
-    ArgumentText, Body, Cause, Driver, LocalAudio, Measure, Network, Scheme, Sheet, SheetError, Site, TimeUnit, Work,
+    ArgumentText, Body, Cause, Driver, LocalAudio, Measure, Network, Request as _, Scheme, Sheet, SheetError, Site, TimeUnit, Work,
 };
 
-const SHIPPED: [(&str, &str); 8] = [
+const SHIPPED: [(&str, &str); 14] = [
+    ("avocet", include_str!("../../../demo/sheets/avocet.toml")),
+    ("curlew", include_str!("../../../demo/sheets/curlew.toml")),
+    ("dotterel", include_str!("../../../demo/sheets/dotterel.toml")),
+    ("redshank", include_str!("../../../demo/sheets/redshank.toml")),
+    ("sanderling", include_str!("../../../demo/sheets/sanderling.toml")),
+    ("whimbrel", include_str!("../../../demo/sheets/whimbrel.toml")),
     ("espeak-ng", include_str!("../../../sheets/espeak-ng.toml")),
     ("flite", include_str!("../../../sheets/flite.toml")),
     ("pocketsphinx", include_str!("../../../sheets/pocketsphinx.toml")),
@@ -40,6 +46,11 @@ fn every_sheet_that_ships_is_read_and_tells_how_one_gets_access() {
             Driver::Http => {
                 assert_eq!((sheet.site, sheet.network), (Site::Cloud, Network::Private), "{name} is on loopback");
                 let (scheme, parts): (Scheme, &[&str]) = match name {
+                    "avocet" => (Scheme::Assertion, &["account", "key"]),
+                    "curlew" => (Scheme::Headers, &["colony", "call"]),
+                    "dotterel" => (Scheme::Signature, &["name", "key"]),
+                    "redshank" => (Scheme::Headers, &["pass"]),
+                    "sanderling" => (Scheme::Headers, &["key"]),
                     "bittern" => (Scheme::Basic, &["user", "password", "shore"]),
                     "godwit" => (Scheme::ClientCredentials, &["client_id", "client_secret"]),
                     "phalarope" => (Scheme::Query, &["key"]),
@@ -104,7 +115,7 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         base(&format!("[access]\nscheme = \"{scheme}\"\nparts = [{parts}]\n{more}"))
     };
     for (source, key, says) in [
-        (replace("POST /hear", "DELETE /hear"), "recognition.call", "GET, POST or PUT"),
+        (replace("POST /hear", "HEAD /hear"), "recognition.call", "GET, POST, PUT"),
         (replace("call = \"POST /hear\"\n", ""), "recognition", "call is missing"),
         (
             replace("[recognition.transcript]\ntext = \"$.text\"\n", ""),

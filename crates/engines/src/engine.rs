@@ -226,6 +226,29 @@ impl Engine {
         }
     }
 
+    /// The parts of a credential out of a key file of JSON: where `[access.file]`
+    /// says, else in members of their names.
+    ///
+    /// # Errors
+    /// For people, without anything of the file.
+    pub fn parts_of_file(&self, text: &str) -> Result<Parts, String> {
+        let document: serde_json::Value =
+            serde_json::from_str(text).map_err(|error| format!("the key file is no JSON (line {})", error.line()))?;
+        let access = &self.sheet.access;
+        let part = |name: &String| {
+            let path = access.file.get(name).cloned().unwrap_or_else(|| format!("$['{name}']"));
+            let found =
+                serde_json_path::JsonPath::parse(&path).ok().and_then(|it| it.query(&document).first().cloned());
+            let text = match found {
+                Some(serde_json::Value::String(text)) => text,
+                Some(serde_json::Value::Number(number)) => number.to_string(),
+                _ => return Err(format!("the key file has no '{name}' at {path}")),
+            };
+            Ok((name.clone(), text.into()))
+        };
+        access.parts.iter().map(part).collect()
+    }
+
     /// Whether a credential is taken, and the roles it has, by a call that
     /// costs nothing; nothing where the sheet knows of none.
     ///

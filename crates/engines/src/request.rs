@@ -216,17 +216,19 @@ async fn payload(body: &Compiled, context: &Value, sound: Option<&Sound>) -> Res
         }
         Compiled::Multipart { parts, audio } => {
             let mut form = Form::new();
+            let mut placed = false;
             for (name, template) in parts {
-                form = form.text(name.clone(), render(template, context)?);
+                // Where the audio's own name stands among the parts, it stands there.
+                form = match (audio.as_ref() == Some(name), sound) {
+                    (true, Some(sound)) => {
+                        placed = true;
+                        form.part(name.clone(), audio_part(sound).await?)
+                    }
+                    _ => form.text(name.clone(), render(template, context)?),
+                };
             }
-            if let (Some(name), Some(sound)) = (audio, sound) {
-                let (body, length) = sound.body().await?;
-                let file = format!("audio.{}", sound.format.format.codec.extension());
-                let part = Part::stream_with_length(body, length)
-                    .file_name(file)
-                    .mime_str(&sound.format.format.media_type())
-                    .map_err(|error| EngineError::new(Cause::Malformed, error.to_string()))?;
-                form = form.part(name.clone(), part);
+            if let (Some(name), Some(sound), false) = (audio, sound, placed) {
+                form = form.part(name.clone(), audio_part(sound).await?);
             }
             Payload::Multipart(form)
         }
@@ -235,6 +237,15 @@ async fn payload(body: &Compiled, context: &Value, sound: Option<&Sound>) -> Res
             Some(sound) => sound.payload().await?,
         },
     })
+}
+
+async fn audio_part(sound: &Sound) -> Result<Part, EngineError> {
+    let (body, length) = sound.body().await?;
+    let format = sound.format.format;
+    Part::stream_with_length(body, length)
+        .file_name(format!("audio.{}", format.codec.extension()))
+        .mime_str(&format.media_type())
+        .map_err(|error| EngineError::new(Cause::Malformed, error.to_string()))
 }
 
 pub(crate) fn header_name(name: &str) -> Result<HeaderName, EngineError> {

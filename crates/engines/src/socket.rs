@@ -18,10 +18,10 @@ use reqwest::header::{
 use reqwest::{Response, StatusCode, Upgraded};
 use serde_json_path::JsonPath;
 use tokio_tungstenite::WebSocketStream;
+use tokio_tungstenite::tungstenite::Message;
 use tokio_tungstenite::tungstenite::handshake::client::generate_key;
 use tokio_tungstenite::tungstenite::handshake::derive_accept_key;
 use tokio_tungstenite::tungstenite::protocol::{CloseFrame, Role, WebSocketConfig};
-use tokio_tungstenite::tungstenite::Message;
 
 use crate::EngineError;
 use crate::engine::{AudioStream, Words};

@@ -37,6 +37,10 @@ impl Template {
         environment.add_filter("json", to_json);
         environment.add_filter("json_ascii", to_ascii_json);
         environment.add_filter("xml", to_xml);
+        environment.add_filter("base64", |value: &Value| {
+            use base64::Engine as _;
+            base64::engine::general_purpose::STANDARD.encode(value.to_string())
+        });
         environment.add_filter("form", |value: &Value| to_form(value));
         environment.add_filter("form_plus", |value: &Value| {
             Value::from_safe_string(to_form(value).to_string().replace("%20", "+"))

@@ -80,6 +80,10 @@ impl Wire {
         }
     }
 
+    fn reach<'a>(&'a self, endpoint: &'a str, identity: Option<&'a Identity>) -> Reach<'a> {
+        Reach { fetcher: &self.fetcher, network: self.network, endpoint, identity, errors: &self.errors }
+    }
+
     /// Whether an address that an engine gave may be called.
     fn allows(&self, endpoint: &str, url: &Url) -> Result<(), EngineError> {
         let own = Url::parse(endpoint).ok();
@@ -107,8 +111,7 @@ impl Wire {
         let open = self.access.context(credential);
         let endpoint = self.endpoint(&open)?;
         let identity = self.access.identity(credential)?;
-        let reach =
-            Reach { fetcher: &self.fetcher, network: self.network, endpoint: &endpoint, identity: identity.as_ref() };
+        let reach = self.reach(&endpoint, identity.as_ref());
         let token = self.access.token(credential, &reach).await?;
         let secrets = self.access.secrets(credential).chain(token.iter().map(|token| token.expose_secret()));
         let redactor = Redactor::new(secrets);
@@ -150,8 +153,7 @@ impl Wire {
     pub(crate) async fn fresh_token(&self, credential: &Parts) -> Result<(), EngineError> {
         let endpoint = self.endpoint(&self.access.context(credential))?;
         let identity = self.access.identity(credential)?;
-        let reach =
-            Reach { fetcher: &self.fetcher, network: self.network, endpoint: &endpoint, identity: identity.as_ref() };
+        let reach = self.reach(&endpoint, identity.as_ref());
         self.access.forget(credential).await;
         self.access.token(credential, &reach).await.map(drop)
     }
@@ -191,12 +193,7 @@ impl Wire {
             let mut outgoing = Outgoing::bare(Method::GET, url.clone());
             let own = base.origin() == url.origin();
             if access && own {
-                let reach = Reach {
-                    fetcher: &self.fetcher,
-                    network: self.network,
-                    endpoint: &endpoint,
-                    identity: identity.as_ref(),
-                };
+                let reach = self.reach(&endpoint, identity.as_ref());
                 let token = self.access.token(credential, &reach).await?;
                 self.access.apply(credential, token.as_ref(), &mut outgoing)?;
             }

@@ -71,7 +71,7 @@ async fn heron_speaks_the_exact_text_in_both_its_formats() {
         let call = call(&engine, wanted);
         let made = call.format.format;
         assert_eq!(made.codec, if wanted.codec == Codec::Mp3 { Codec::Mp3 } else { Codec::Pcm }, "the least work");
-        let audio = collect(&engine, call, &ascii()).await.unwrap().audio;
+        let audio = collect(&engine, call, &ascii()).await.unwrap();
         assert_eq!(words(&audio, made), TEXT);
     }
 }
@@ -135,7 +135,7 @@ async fn turnstone_hears_what_heron_said_with_word_times() {
     let (_standin, heron) = heron().await;
     let call = call(&heron, Format::new(Codec::Mp3, 24_000));
     let format = call.format.format;
-    let audio = collect(&heron, call, &ascii()).await.unwrap().audio;
+    let audio = collect(&heron, call, &ascii()).await.unwrap();
     let standin = start_turnstone(0, "tkn/7Qx+canary").await.unwrap();
     for sheet in
         [TURNSTONE.to_owned(), TURNSTONE.replace("raw   = true", "audio = \"sound\"\nmultipart = { slate = '{}' }")]
@@ -154,7 +154,7 @@ async fn turnstone_hears_what_heron_said_with_word_times() {
             seconds: 1.0,
         };
         assert_eq!(hear.format.format.codec, Codec::Mp3, "it is handed over as it is");
-        let transcript = engine.hear(hear, &ascii()).await.unwrap().audio;
+        let transcript = engine.hear(hear, &ascii()).await.unwrap();
         assert_eq!(transcript.text, TEXT);
         assert_eq!(transcript.words.len(), 9);
         assert!(transcript.words.windows(2).all(|pair| pair[0].end <= pair[1].start), "times go forward");

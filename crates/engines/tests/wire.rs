@@ -107,7 +107,7 @@ async fn each_body_carries_any_text_unharmed() {
         .query_pairs()
         .map(|(name, value)| (name.into_owned(), value.into_owned()))
         .collect();
-    assert_eq!(fields, [("lang".into(), "en-GB".into()), ("say".into(), ODD.to_owned())]);
+    assert_eq!(fields, [("say".into(), ODD.to_owned()), ("lang".into(), "en-GB".into())], "in the order of the sheet");
 
     let text = engine(&speaking("", "call = \"PUT /v\"\ntext = \"{{ text }}\""), &listener.url);
     speak(&text, &Parts::new()).await.unwrap();

@@ -138,20 +138,18 @@ impl Gateway {
             Err(error) => {
                 let problem = format!("{}: {}", error.cause, error.detail);
                 self.inner.store.note_catalogue_problem(engine.into(), problem, now).await?;
-                return Err(GatewayError::CatalogueUnread { engine: engine.into(), cause: error.cause, detail: error.detail });
+                return Err(GatewayError::CatalogueUnread {
+                    engine: engine.into(),
+                    cause: error.cause,
+                    detail: error.detail,
+                });
             }
         };
         let voices = merged(listed, &own, &spec);
         let before = registry.sheet(engine).and_then(|sheet| sheet.synthesis.as_ref().map(|it| it.voices.clone()));
         let changes = Changes::between(&before.unwrap_or_default(), &voices);
         let document = serde_json::to_string(&voices).map_err(|error| GatewayError::Internal(error.to_string()))?;
-        let row = CatalogueRow {
-            engine: engine.into(),
-            document,
-            read_at: Some(now),
-            tried_at: now,
-            problem: None,
-        };
+        let row = CatalogueRow { engine: engine.into(), document, read_at: Some(now), tried_at: now, problem: None };
         self.inner.store.put_catalogue(row, changes.rows(engine, now)).await?;
         let mut registry = (*self.registry()).clone();
         registry.list(engine, voices);

@@ -75,7 +75,11 @@ impl Gateway {
         registry.engine(name)?;
         let leads = |route: &&dispatcher_core::Route| route.legs.iter().any(|leg| leg.engine == name);
         if let Some(route) = registry.routes().values().find(leads) {
-            return Err(GatewayError::InUse { what: "engine", name: name.into(), by: format!("the route {}", route.name) });
+            return Err(GatewayError::InUse {
+                what: "engine",
+                name: name.into(),
+                by: format!("the route {}", route.name),
+            });
         }
         self.inner.store.retire_sheet(name.into(), by.into(), now_micros()).await?;
         let mut registry = (*registry).clone();

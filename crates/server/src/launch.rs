@@ -34,6 +34,8 @@ pub enum ServeError {
     Data { path: PathBuf, source: std::io::Error },
     #[error("the address {address} cannot be listened on: {source}; choose another with --port")]
     Listen { address: SocketAddr, source: std::io::Error },
+    #[error("the environment variable {0}, which holds the root key or its passphrase, is not set")]
+    Variable(String),
     #[error("the sheet folder {path} cannot be read")]
     Sheets { path: PathBuf, source: std::io::Error },
     #[error(transparent)]

@@ -6,7 +6,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    apps, catalogue, credentials, estimates, profiles, records, service, session, transcripts, utterances,
+    apps, credentials, engines, estimates, profiles, records, service, session, transcripts, utterances, voices,
 };
 use crate::launch::PublicUrl;
 
@@ -21,12 +21,14 @@ use crate::launch::PublicUrl;
         utterances::speak,
         transcripts::recognise,
         estimates::estimate,
-        catalogue::voices,
-        catalogue::voice,
-        catalogue::voice_by_id,
-        catalogue::engines,
-        catalogue::engine,
-        catalogue::check_engine,
+        voices::voices,
+        voices::voice,
+        voices::voice_by_id,
+        engines::engines,
+        engines::engine,
+        engines::check_engine, engines::put_engine, engines::retire_engine, engines::sheet, engines::put_sheet,
+        engines::draft_engine, engines::catalogue, engines::refresh, engines::schema, voices::mark, voices::unmark,
+        voices::sample,
         records::routes,
         records::route,
         records::put_route,
@@ -48,7 +50,7 @@ use crate::launch::PublicUrl;
         apps::revoke_key,
         credentials::list,
         credentials::add,
-        credentials::revoke,
+        credentials::revoke, credentials::check, credentials::confirm, credentials::change_root,
         session::sign_in,
         session::read,
         session::sign_out,

@@ -11,7 +11,7 @@ use serde_json::json;
 use utoipa::ToSchema;
 
 /// The kinds of problem: slug, status, title, and what to do about it.
-pub(crate) const KINDS: [(&str, u16, &str, &str); 25] = [
+pub(crate) const KINDS: [(&str, u16, &str, &str); 27] = [
     ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
     (
         "unknown-member",
@@ -55,6 +55,8 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 25] = [
         "The same request is still being worked on",
         "Wait for the first one to end, then send it again.",
     ),
+    ("in-use", 409, "Something depends on it", "Change what the detail names first."),
+    ("sheet", 422, "The sheet has a fault", "Correct it at the line and column that the errors name."),
     ("taken", 409, "The name is taken", "Choose another name, or change the record that has it."),
     ("too-large", 413, "The body is too large", "Send a smaller body, or raise body_megabytes in dispatcher.toml."),
     (
@@ -222,6 +224,16 @@ impl From<GatewayError> for Problem {
                 };
                 Problem { nearest, ..Problem::new(slug, text) }
             }
+            GatewayError::Sheet(fault) => {
+                let mut problem = Problem::new("sheet", text);
+                problem.errors.push(
+                    json!({"line": fault.line, "column": fault.column, "key": fault.key, "detail": fault.message}),
+                );
+                problem
+            }
+            GatewayError::InUse { .. } => Problem::new("in-use", text),
+            GatewayError::NoCatalogue(_) => Problem::new("invalid", text),
+            GatewayError::CatalogueUnread { .. } => Problem::new("engines-failed", text),
             GatewayError::NoSuchEngine { nearest, .. } => Problem { nearest, ..Problem::new("no-such-engine", text) },
             GatewayError::TooLong { unit: "characters" | "bytes", .. } => Problem::new("text-too-long", text),
             GatewayError::TooLong { .. } => Problem::new("audio-too-long", text),

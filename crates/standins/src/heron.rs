@@ -5,11 +5,13 @@
 //! `mp3` (24 kHz, 48 kbit/s) or `pcm` (24 kHz, 16 bits, little-endian).
 //! Errors are `{"fault": code, "reason": text}`.
 //!
+//! `PUT /tokens` takes the list of tokens that are known from then on.
+//!
 //! Told to (`PUT /broken`), it breaks what its sheet claims: `mp3` (comes at
 //! 16 kHz), `fine` (the grade is refused), `pace` (has no effect), `manner`
 //! (refused), `limit` (half of it), `door` (a strange token breaks it).
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -45,7 +47,8 @@ const MAX_CHARACTERS: usize = 3_600;
 const THINKING: Duration = Duration::from_millis(20);
 
 struct Heron {
-    token: String,
+    /// More than one is known while one takes the place of another.
+    tokens: Mutex<Vec<String>>,
     sky: Arc<Sky>,
 }
 
@@ -54,7 +57,7 @@ struct Heron {
 /// # Errors
 /// When the port cannot be had.
 pub async fn start(port: u16, token: &str) -> std::io::Result<StandIn> {
-    serve(Heron { token: token.into(), sky: Arc::default() }, port).await
+    serve(Heron { tokens: Mutex::new(vec![token.into()]), sky: Arc::default() }, port).await
 }
 
 #[derive(Deserialize)]
@@ -102,13 +105,18 @@ impl Service for Heron {
     }
 
     async fn call(self: Arc<Self>, request: Request<Incoming>) -> Answer {
+        if request.uri().path() == "/tokens" && request.method() == Method::PUT {
+            let body = collect(request.into_body(), 8_192).await?;
+            *self.tokens() = serde_json::from_slice(&body)?;
+            return json(StatusCode::OK, &self.tokens().len());
+        }
         let voice = request.uri().path().strip_prefix("/talk/").map(str::to_owned);
         let (Some(voice), &Method::POST) = (voice, request.method()) else {
             return fault(StatusCode::NOT_FOUND, "no-such-place", "heron answers POST /talk/{voice}");
         };
         let given =
             request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
-        let known = given == format!("Bearer {}", self.token);
+        let known = given.strip_prefix("Bearer ").is_some_and(|token| self.tokens().iter().any(|known| known == token));
         if !known && self.sky.breaks("door") {
             return fault(StatusCode::INTERNAL_SERVER_ERROR, "stuck", "the door is stuck");
         }
@@ -188,6 +196,10 @@ impl Drop for Tally {
 }
 
 impl Heron {
+    fn tokens(&self) -> MutexGuard<'_, Vec<String>> {
+        self.tokens.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     async fn talk(&self, talk: Talk, pitch: f64, forecast: Option<Forecast>) -> Answer {
         tokio::time::sleep(THINKING).await;
         let (codec, media_type) =

@@ -126,7 +126,12 @@ impl Store {
     /// recently used having gone until the rest fits into so many bytes.
     pub async fn put_clip(&self, row: ClipRow, budget: i64) -> Result<Vec<String>, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            diesel::insert_into(clips::table).values(&row).on_conflict(clips::sound).do_update().set(&row).execute(c)?;
+            diesel::insert_into(clips::table)
+                .values(&row)
+                .on_conflict(clips::sound)
+                .do_update()
+                .set(&row)
+                .execute(c)?;
             let all: Vec<ClipRow> = clips::table.order(clips::used_at.desc()).select(ClipRow::as_select()).load(c)?;
             let mut sum = 0;
             let mut kept = std::collections::HashSet::new();

@@ -3,8 +3,8 @@
 use diesel::prelude::*;
 
 use crate::schema::{
-    access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites, ledger,
-    profiles, routes, sheets,
+    access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
+    ledger, profiles, routes, sheets,
 };
 
 /// One version of an engine's sheet.

@@ -150,13 +150,7 @@ impl Store {
     }
 
     /// Puts a version of a credential into force; the others are superseded.
-    pub async fn activate_credential(
-        &self,
-        name: String,
-        version: i64,
-        by: String,
-        at: i64,
-    ) -> Result<(), StoreError> {
+    pub async fn activate_credential(&self, name: String, version: i64, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let others = credentials::table
                 .filter(credentials::name.eq(&name))

@@ -1,7 +1,7 @@
 //! `dispatcher credential`. A secret is never an argument.
 
 use std::io::{IsTerminal as _, Read as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use reqwest::Method;
 use secrecy::zeroize::Zeroizing;
@@ -24,6 +24,186 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
             Ok(())
         }
         CredentialCommand::Add { engine, name, file } => add(client, engine, name, file.as_deref(), json).await,
+        CredentialCommand::Import { engine, name, file, dotenv, env, map } => {
+            let from = match (file, dotenv, env) {
+                (Some(file), ..) => Source::KeyFile(file),
+                (None, Some(file), _) => Source::Dotenv(file),
+                (None, None, true) => Source::Environment,
+                _ => return Err(CliError::Usage("say where from: --file, --dotenv or --env".into())),
+            };
+            import(client, engine, name, from, &map, json).await
+        }
+        CredentialCommand::Check { name } => {
+            let trial = client.post(&format!("/api/v1/credentials/{}/check", segment(&name)), &json!({})).await?;
+            if json {
+                output::print_json(&trial)?;
+            } else {
+                output::print(&render_trial(&name, &trial))?;
+            }
+            match trial["works"] == false {
+                true => Err(CliError::Failed(format!("{name} does not work"))),
+                false => Ok(()),
+            }
+        }
+        CredentialCommand::Rotate { name, file } => {
+            let list = client.get("/api/v1/credentials", &[]).await?;
+            let known = output::items(&list).into_iter().find(|it| it["name"] == name.as_str());
+            let known = known.ok_or_else(|| CliError::Usage(format!("there is no credential '{name}'")))?;
+            add(client, output::text(&known, "engine"), Some(name), file.as_deref(), json).await
+        }
+        CredentialCommand::Confirm { name } => {
+            let kept = client.post(&format!("/api/v1/credentials/{}/confirm", segment(&name)), &json!({})).await?;
+            eprintln!("{name} is bound to {}", output::text(&kept, "host"));
+            Ok(())
+        }
+        CredentialCommand::Rekey => {
+            let done = client.post("/api/v1/root-key", &json!({})).await?;
+            eprintln!("the root key is changed; {} credentials were wrapped anew", done["credentials"]);
+            Ok(())
+        }
+    }
+}
+
+enum Source {
+    KeyFile(PathBuf),
+    Dotenv(PathBuf),
+    Environment,
+}
+
+async fn import(
+    client: &Client,
+    engine: String,
+    name: Option<String>,
+    from: Source,
+    map: &[String],
+    json: bool,
+) -> Result<(), CliError> {
+    let read = |path: &Path| {
+        let text = std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source })?;
+        Ok::<_, CliError>(Zeroizing::new(text))
+    };
+    let body = match from {
+        Source::KeyFile(path) => {
+            let text = read(&path)?;
+            json!({"engine": engine, "name": name, "key_file": text.as_str()})
+        }
+        Source::Dotenv(path) => {
+            let lines = dotenv(&read(&path)?);
+            let parts = named_parts(client, &engine, map, |name| lines.get(name).cloned()).await?;
+            json!({"engine": engine, "name": name, "parts": parts})
+        }
+        Source::Environment => {
+            let parts = named_parts(client, &engine, map, |name| std::env::var(name).ok()).await?;
+            json!({"engine": engine, "name": name, "parts": parts})
+        }
+    };
+    send(client, &engine, &body, json).await
+}
+
+/// The parts of an engine's credential by the names of variables.
+async fn named_parts(
+    client: &Client,
+    engine: &str,
+    map: &[String],
+    find: impl Fn(&str) -> Option<String>,
+) -> Result<Value, CliError> {
+    let (_, wanted) = wanted(client, engine).await?;
+    let mut named = std::collections::HashMap::new();
+    for pair in map {
+        let (part, name) =
+            pair.split_once('=').ok_or_else(|| CliError::Usage(format!("--map takes PART=NAME, not '{pair}'")))?;
+        named.insert(part, name.to_owned());
+    }
+    let mut parts = serde_json::Map::new();
+    for part in &wanted {
+        let usual = format!("{engine}_{part}").to_uppercase().replace('-', "_");
+        let name = named.remove(part.as_str()).unwrap_or(usual);
+        let value = find(&name).filter(|value| !value.is_empty());
+        let value = value.ok_or_else(|| {
+            CliError::Usage(format!("there is no {name} for the part '{part}'; name another: --map {part}=NAME"))
+        })?;
+        parts.insert(part.clone(), value.into());
+    }
+    match named.keys().next() {
+        Some(stranger) => {
+            Err(CliError::Usage(format!("{engine} has no part '{stranger}'; it has {}", wanted.join(", "))))
+        }
+        None => Ok(Value::Object(parts)),
+    }
+}
+
+/// NAME=value lines, with or without `export`, quotes and comments.
+fn dotenv(text: &str) -> std::collections::HashMap<String, String> {
+    let line = |line: &str| {
+        let line = line.trim();
+        let line = line.strip_prefix("export ").unwrap_or(line);
+        let (name, value) = line.split_once('=').filter(|_| !line.starts_with('#'))?;
+        let value = value.trim();
+        let quoted = |quote: char| value.strip_prefix(quote)?.split_once(quote).map(|(inside, _)| inside);
+        let value = match (quoted('\''), quoted('"')) {
+            (Some(plain), _) => plain.to_owned(),
+            (None, Some(text)) => text.replace("\\n", "\n").replace("\\\"", "\""),
+            _ => value.split(" #").next().unwrap_or_default().trim().to_owned(),
+        };
+        Some((name.trim().to_owned(), value))
+    };
+    text.lines().filter_map(line).collect()
+}
+
+fn render_trial(name: &str, trial: &Value) -> String {
+    let word = match trial["works"].as_bool() {
+        Some(true) => "works",
+        Some(false) => "does not work",
+        None => "is not known to work",
+    };
+    let credential = &trial["credential"];
+    let mut lines = vec![format!("{name} version {} {word}: {}", credential["version"], output::text(trial, "told"))];
+    for (member, told) in [("roles", "it may"), ("more", "more than it needs"), ("missing", "it lacks")] {
+        let roles = output::text(trial, member);
+        if !roles.is_empty() {
+            lines.push(format!("  {told}: {roles}"));
+        }
+    }
+    lines.join("\n")
+}
+
+/// An engine, and the parts of its credential.
+async fn wanted(client: &Client, engine: &str) -> Result<(Value, Vec<String>), CliError> {
+    let sheet = client.get(&format!("/api/v1/engines/{}", segment(engine)), &[]).await?;
+    let wanted: Vec<String> =
+        sheet["parts"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect();
+    match wanted.is_empty() {
+        true => Err(CliError::Usage(format!("{engine} needs no credential"))),
+        false => Ok((sheet, wanted)),
+    }
+}
+
+async fn send(client: &Client, engine: &str, body: &Value, json: bool) -> Result<(), CliError> {
+    let body = Zeroizing::new(serde_json::to_vec(body).unwrap_or_default());
+    let request = client
+        .request(Method::POST, "/api/v1/credentials")
+        .header("Content-Type", "application/json")
+        .body(body.to_vec());
+    let kept = read_json(client.send(request).await?).await?;
+    let (name, version) = (output::text(&kept, "name"), output::text(&kept, "version"));
+    let (state, cause) = (output::text(&kept, "state"), output::text(&kept, "cause"));
+    if json {
+        output::print_json(&kept)?;
+    } else {
+        match state.as_str() {
+            "active" => eprintln!("{name} version {version} is in force for {engine}"),
+            "pending" => eprintln!(
+                "{name} version {version} is kept for {engine} and pending ({cause}): it is tried again and again; \
+                 see: dispatcher credential list"
+            ),
+            _ => {}
+        }
+    }
+    match state.as_str() {
+        "refused" => Err(CliError::Failed(format!(
+            "{engine} does not take {name} version {version} ({cause}); an earlier version stays in force"
+        ))),
+        _ => Ok(()),
     }
 }
 
@@ -34,29 +214,12 @@ async fn add(
     file: Option<&Path>,
     json: bool,
 ) -> Result<(), CliError> {
-    let sheet = client.get(&format!("/api/v1/engines/{}", segment(&engine)), &[]).await?;
-    let wanted: Vec<String> =
-        sheet["parts"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect();
-    if wanted.is_empty() {
-        return Err(CliError::Usage(format!("{engine} needs no credential")));
-    }
+    let (sheet, wanted) = wanted(client, &engine).await?;
     let parts = match read_secret(file)? {
         Some(text) => parts_of(&text, &wanted)?,
         None => ask(&sheet, &wanted)?,
     };
-    let body = Zeroizing::new(
-        serde_json::to_vec(&json!({"engine": engine, "name": name, "parts": parts})).unwrap_or_default(),
-    );
-    let request = client
-        .request(Method::POST, "/api/v1/credentials")
-        .header("Content-Type", "application/json")
-        .body(body.to_vec());
-    let kept = read_json(client.send(request).await?).await?;
-    if json {
-        return output::print_json(&kept);
-    }
-    eprintln!("{} version {} is kept for {engine}", output::text(&kept, "name"), output::text(&kept, "version"));
-    Ok(())
+    send(client, &engine, &json!({"engine": engine, "name": name, "parts": parts}), json).await
 }
 
 /// The secret of a file or of standard input; nothing where it is to be asked.
@@ -135,5 +298,15 @@ mod tests {
         assert_eq!(parts_of("{\"token\": \"x\"}", &one).expect("object"), json!({"token": "x"}));
         assert!(parts_of("\n", &one).is_err());
         assert!(parts_of("abc", &["id".to_owned(), "secret".to_owned()]).is_err());
+    }
+
+    #[test]
+    fn dotenv_files_are_read_as_they_are_written() {
+        let lines =
+            dotenv("# a comment\nexport A=plain # told\nB='single # not'\nC=\"two\\nlines\"\n\nD=\nnot a line\n");
+        assert_eq!(lines["A"], "plain");
+        assert_eq!(lines["B"], "single # not");
+        assert_eq!(lines["C"], "two\nlines");
+        assert_eq!((lines["D"].as_str(), lines.len()), ("", 4));
     }
 }

@@ -1,9 +1,12 @@
 //! `dispatcher engine`.
 
+use std::path::Path;
+
+use reqwest::Method;
 use serde_json::{Value, json};
 
 use crate::args::EngineCommand;
-use crate::client::{Client, segment};
+use crate::client::{Client, json as read_json, segment};
 use crate::error::CliError;
 use crate::output;
 
@@ -13,12 +16,35 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             let list = client.get("/api/v1/engines", &[]).await?;
             if json { output::print_json(&list) } else { output::print(&render_list(&list)) }
         }
-        EngineCommand::Show { name } => {
+        EngineCommand::Show { name, sheet: true } => {
+            let sheet = client.get(&format!("/api/v1/engines/{}/sheet", segment(&name)), &[]).await?;
+            if json { output::print_json(&sheet) } else { output::print(output::text(&sheet, "document").trim_end()) }
+        }
+        EngineCommand::Show { name, sheet: false } => {
             let engine = client.get(&format!("/api/v1/engines/{}", segment(&name)), &[]).await?;
             if json { output::print_json(&engine) } else { output::print(&render_one(&engine)) }
         }
-        EngineCommand::Check { name } => {
-            let check = client.post(&format!("/api/v1/engines/{}/check", segment(&name)), &json!({})).await?;
+        EngineCommand::Add { sheet, only_try } => add(client, &sheet, only_try, json).await,
+        EngineCommand::Refresh { name } => {
+            let path = format!("/api/v1/engines/{}/catalogue", segment(&name));
+            let changes = client.post(&path, &json!({})).await?;
+            if json { output::print_json(&changes) } else { output::print(&render_changes(&changes)) }
+        }
+        EngineCommand::Retire { name } => {
+            client.delete(&format!("/api/v1/engines/{}", segment(&name))).await?;
+            eprintln!("{name} is retired");
+            Ok(())
+        }
+        EngineCommand::Schema => output::print(&dispatcher_core::sheet_schema()),
+        // Drafts need no service and are made before there is a client.
+        EngineCommand::Draft { command, name } => super::draft::run(command.as_deref(), name.as_deref(), json),
+        EngineCommand::Check { name, quick, voice } => {
+            let query = [("quick", quick.then_some("true")), ("voice", voice.as_deref())];
+            let query: Vec<String> =
+                query.iter().filter_map(|(name, value)| Some(format!("{name}={}", segment((*value)?)))).collect();
+            let path = format!("/api/v1/engines/{}/check?{}", segment(&name), query.join("&"));
+            eprintln!("checking {name}: real calls, charged to the app of the key");
+            let check = client.post(path.trim_end_matches('?'), &json!({})).await?;
             if json {
                 output::print_json(&check)?;
             } else {
@@ -31,6 +57,44 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             }
         }
     }
+}
+
+async fn add(client: &Client, sheet: &Path, only_try: bool, json: bool) -> Result<(), CliError> {
+    let source = match sheet.as_os_str() == "-" {
+        true => std::io::read_to_string(std::io::stdin())?,
+        false => std::fs::read_to_string(sheet).map_err(|source| CliError::File { path: sheet.into(), source })?,
+    };
+    let path = if only_try { "/api/v1/engines?try=true" } else { "/api/v1/engines" };
+    let request = client.request(Method::POST, path).header("Content-Type", "application/toml").body(source);
+    let engine = read_json(client.send(request).await?).await?;
+    if json {
+        return output::print_json(&engine);
+    }
+    let name = output::text(&engine, "name");
+    if only_try {
+        eprintln!("the sheet of {name} has no fault; nothing was changed");
+        return Ok(());
+    }
+    eprintln!("{name} is put in: {}", output::text(&engine, "state"));
+    let parts = engine["parts"].as_array().map_or(0, Vec::len);
+    if engine["state"] != "ready" && parts > 0 {
+        eprintln!("next: dispatcher credential add {name}, then: dispatcher engine check {name}");
+    }
+    Ok(())
+}
+
+fn render_changes(changes: &Value) -> String {
+    let mut lines = vec![format!("{} voices", changes["voices"])];
+    let names = |member: &str| changes[member].as_array().cloned().unwrap_or_default();
+    lines.extend(names("added").iter().filter_map(Value::as_str).map(|voice| format!("  + {voice}")));
+    for voice in names("changed") {
+        lines.push(format!("  ~ {} ({})", output::text(&voice, "voice"), output::text(&voice, "members")));
+    }
+    lines.extend(names("removed").iter().filter_map(Value::as_str).map(|voice| format!("  - {voice}")));
+    if lines.len() == 1 {
+        lines.push("  nothing changed".into());
+    }
+    lines.join("\n")
 }
 
 fn work(engine: &Value) -> String {
@@ -70,6 +134,20 @@ fn render_one(engine: &Value) -> String {
     add("models", output::text(engine, "models"));
     add("formats", output::text(engine, "formats"));
     add("price", output::text(engine, "price"));
+    add("access", output::text(engine, "access"));
+    let limits: Vec<String> = [("per_minute", "calls a minute"), ("at_once", "at once")]
+        .iter()
+        .filter_map(|(member, unit)| Some(format!("{} {unit}", engine["limits"][member].as_u64()?)))
+        .collect();
+    add("limits", limits.join(", "));
+    let catalogue = &engine["catalogue"];
+    if catalogue.is_object() {
+        let read = output::text(catalogue, "read");
+        let problem = output::text(catalogue, "problem");
+        let read = if read.is_empty() { "the sheet's own list".into() } else { format!("read {read}") };
+        add("voices", format!("{}, {read}", catalogue["voices"]));
+        add("", if problem.is_empty() { problem } else { format!("stale: {problem}") });
+    }
     add("credential", output::text(engine, "parts"));
     let steps = engine["guide"].as_array().into_iter().flatten().filter_map(Value::as_str);
     for (number, step) in steps.enumerate() {
@@ -79,10 +157,28 @@ fn render_one(engine: &Value) -> String {
 }
 
 fn render_check(check: &Value) -> String {
-    let rows = check["steps"].as_array().into_iter().flatten().map(|step| {
-        let good = step["good"] == true;
-        let word = if good { "good" } else { "bad" };
-        vec![output::text(step, "step"), word.to_owned(), output::text(step, "detail")]
+    let claims = check["claims"].as_array().cloned().unwrap_or_default();
+    let rows = claims.iter().map(|claim| {
+        vec![
+            output::text(claim, "kind"),
+            output::text(claim, "subject"),
+            output::text(claim, "claimed"),
+            output::text(claim, "seen"),
+            output::text(claim, "verdict"),
+        ]
     });
-    output::table(&["step", "", "seen"], rows.collect(), &[])
+    let mut text = output::table(&["claim", "of", "sheet says", "seen", ""], rows.collect(), &[]);
+    for claim in claims.iter().filter(|claim| claim["verdict"] == "differs") {
+        text.push_str(&format!("\n\n{} {}", output::text(claim, "kind"), output::text(claim, "subject")));
+        for (name, member) in [("sent", "request"), ("came back", "answer")] {
+            let told = output::text(claim, member);
+            if !told.is_empty() {
+                text.push_str(&format!("\n  {name}: {}", told.replace('\n', "\n    ")));
+            }
+        }
+    }
+    let count = |verdict: &str| claims.iter().filter(|claim| claim["verdict"] == verdict).count();
+    let (holds, differs, open) = (count("holds"), count("differs"), count("open"));
+    text.push_str(&format!("\n\n{holds} hold, {differs} differ, {open} open; {}", output::money(&check["cost"])));
+    text
 }

@@ -4,6 +4,7 @@ pub(crate) mod app;
 pub(crate) mod convert;
 pub(crate) mod credential;
 pub(crate) mod dispatches;
+pub(crate) mod draft;
 pub(crate) mod engine;
 pub(crate) mod estimate;
 pub(crate) mod profile;

@@ -42,6 +42,9 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
     body[if ssml { "ssml" } else { "text" }] = if ssml { text.into() } else { text.trim_end_matches('\n').into() };
     if let Some(name) = &voice.voice {
         body["voice"] = name.as_str().into();
+        if let Some(style) = &voice.style {
+            body["style"] = json!({ "name": style });
+        }
     } else if voice.languages.is_some() || voice.gender.is_some() || voice.style.is_some() {
         let criteria = [("languages", &voice.languages), ("gender", &voice.gender), ("style", &voice.style)];
         body["voice"] = criteria
@@ -53,6 +56,24 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
         if let Some(value) = value {
             body[name] = value.as_str().into();
         }
+    }
+    if let Some(degree) = voice.degree {
+        let name = body["style"]["name"].as_str().or(voice.style.as_deref()).unwrap_or_default().to_owned();
+        body["style"] = json!({ "name": name, "degree": degree });
+    }
+    for (name, value) in [("rate", &voice.speed), ("pitch", &voice.pitch), ("volume", &voice.volume)] {
+        if let Some(value) = value {
+            body["prosody"][name] = value.as_str().into();
+        }
+    }
+    if let Some(direction) = &voice.direction {
+        body["direction"] = direction.as_str().into();
+    }
+    if let Some(variation) = voice.variation {
+        body["variation"] = variation.into();
+    }
+    if let Some(seed) = voice.seed {
+        body["seed"] = seed.into();
     }
     let mut audio = json!({});
     if let Some(format) = voice.format.as_deref().or(format) {

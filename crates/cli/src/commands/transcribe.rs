@@ -32,7 +32,13 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Re
         TranscriptFormat::Vtt => "text/vtt",
         TranscriptFormat::Srt => "application/x-subrip",
     };
+    let alternatives = args.alternatives.map(|count| count.to_string());
     let query = [
+        ("hints", args.hints.as_deref()),
+        ("context", args.context.as_deref()),
+        ("speakers", args.speakers.then_some("true")),
+        ("alternatives", alternatives.as_deref()),
+        ("unsupported", args.strict.then_some("refuse")),
         ("route", args.route.as_deref()),
         ("engine", args.engine.as_deref()),
         ("model", args.model.as_deref()),

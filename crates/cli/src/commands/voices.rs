@@ -1,12 +1,31 @@
 //! `dispatcher voices`.
 
+use std::path::Path;
+
+use reqwest::Method;
+
 use crate::args::VoicesArgs;
-use crate::client::Client;
+use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output;
 
 pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result<(), CliError> {
+    if let Some(voice) = args.mark.as_ref().or(args.forget.as_ref()) {
+        let path = format!("/api/v1/voices/{}/favourite", path_of(voice)?);
+        let method = if args.mark.is_some() { Method::PUT } else { Method::DELETE };
+        client.send(client.request(method, &path)).await?;
+        eprintln!("{voice} is {}", if args.mark.is_some() { "marked" } else { "no longer marked" });
+        return Ok(());
+    }
+    if let (Some(voice), Some(output)) = (&args.hear, &args.output) {
+        return hear(client, voice, args.text.as_deref(), output, args.force).await;
+    }
     let query = [
+        ("use", args.purpose.as_deref()),
+        ("format", args.format.as_deref()),
+        ("price", args.price.as_deref()),
+        ("sort", args.sort.as_deref()),
+        ("favourite", args.favourites.then_some("true")),
         ("search", args.search.as_deref()),
         ("languages", args.languages.as_deref()),
         ("gender", args.gender.as_deref()),
@@ -25,14 +44,17 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result
         eprintln!("No voice fits. Leave out a filter, or see `dispatcher engine list` for engines that are absent.");
         return Ok(());
     }
+    if let Some(total) = list["total"].as_u64().filter(|total| *total > voices.len() as u64) {
+        eprintln!("the first {} of {total}; narrow them down with a filter", voices.len());
+    }
     let rows = voices.iter().map(|voice| {
         vec![
             output::text(voice, "id"),
             output::text(voice, "languages"),
             output::text(voice, "gender"),
             output::money(&voice["price"]),
-            output::text(voice, "availability"),
-            output::text(voice, "character"),
+            format!("{}{}", output::text(voice, "availability"), if voice["stale"] == true { " (stale)" } else { "" }),
+            format!("{}{}", if voice["favourite"] == true { "★ " } else { "" }, output::text(voice, "character")),
         ]
     });
     output::print(&output::table(
@@ -40,4 +62,36 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result
         rows.collect(),
         &[3],
     ))
+}
+
+/// `engine/voice` as it stands in a path.
+fn path_of(voice: &str) -> Result<String, CliError> {
+    match voice.split_once('/') {
+        Some((engine, voice)) => Ok(format!("{}/{}", segment(engine), segment(voice))),
+        None => {
+            Err(CliError::Usage(format!("'{voice}' is no voice; write engine/voice, as dispatcher voices lists them")))
+        }
+    }
+}
+
+async fn hear(client: &Client, voice: &str, text: Option<&str>, output: &Path, force: bool) -> Result<(), CliError> {
+    let plain = output.as_os_str() == "-";
+    if !plain && output.exists() && !force {
+        return Err(CliError::Exists(output.into()));
+    }
+    let path = format!("/api/v1/voices/{}/sample", path_of(voice)?);
+    let request = client.request(Method::GET, &path);
+    let request = match text {
+        Some(text) => request.query(&[("text", text)]),
+        None => request,
+    };
+    let response = client.send(request).await?;
+    let kept = response.headers().get("cache-status").is_some_and(|it| it.to_str().is_ok_and(|it| it.contains("hit")));
+    let audio = response.bytes().await.map_err(CliError::Broken)?;
+    match plain {
+        true => std::io::Write::write_all(&mut std::io::stdout(), &audio)?,
+        false => std::fs::write(output, &audio).map_err(|source| CliError::File { path: output.into(), source })?,
+    }
+    eprintln!("{voice}  {}", if kept { "kept: nothing was charged" } else { "spoken, and kept" });
+    Ok(())
 }

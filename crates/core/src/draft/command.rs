@@ -74,15 +74,57 @@ fn join(mut left: Value, between: &str, right: Value) -> Value {
 
 /// Options that take a value and say nothing of the request.
 const ASIDE: [&str; 24] = [
-    "-o", "--output", "-m", "--max-time", "--connect-timeout", "-w", "--write-out", "-c", "--cookie-jar", "--retry",
-    "--retry-delay", "--retry-max-time", "--limit-rate", "-D", "--dump-header", "--trace", "--trace-ascii", "--stderr",
-    "-x", "--proxy", "--cacert", "--capath", "--resolve", "-K",
+    "-o",
+    "--output",
+    "-m",
+    "--max-time",
+    "--connect-timeout",
+    "-w",
+    "--write-out",
+    "-c",
+    "--cookie-jar",
+    "--retry",
+    "--retry-delay",
+    "--retry-max-time",
+    "--limit-rate",
+    "-D",
+    "--dump-header",
+    "--trace",
+    "--trace-ascii",
+    "--stderr",
+    "-x",
+    "--proxy",
+    "--cacert",
+    "--capath",
+    "--resolve",
+    "-K",
 ];
 /// Switches that say nothing of the request.
 const SWITCHES: [&str; 24] = [
-    "-s", "--silent", "-S", "--show-error", "-L", "--location", "-i", "--include", "-v", "--verbose", "-f", "--fail",
-    "--fail-with-body", "-N", "--no-buffer", "-O", "--remote-name", "--http1.1", "--http2", "-#", "--progress-bar",
-    "--globoff", "-g", "-J",
+    "-s",
+    "--silent",
+    "-S",
+    "--show-error",
+    "-L",
+    "--location",
+    "-i",
+    "--include",
+    "-v",
+    "--verbose",
+    "-f",
+    "--fail",
+    "--fail-with-body",
+    "-N",
+    "--no-buffer",
+    "-O",
+    "--remote-name",
+    "--http1.1",
+    "--http2",
+    "-#",
+    "--progress-bar",
+    "--globoff",
+    "-g",
+    "-J",
 ];
 
 struct Options<'a> {
@@ -103,8 +145,15 @@ pub(super) fn read(command: &str, files: &dyn Files) -> Result<Pasted, DraftErro
         Some(name) if name == "curl" || name.ends_with("/curl") => {}
         _ => return Err(DraftError::NoCommand),
     }
-    let mut options =
-        Options { pasted: Pasted::default(), files, method: None, data: Vec::new(), get: false, json: false, url: None };
+    let mut options = Options {
+        pasted: Pasted::default(),
+        files,
+        method: None,
+        data: Vec::new(),
+        get: false,
+        json: false,
+        url: None,
+    };
     let mut words = words.collect::<Vec<Word>>().into_iter();
     while let Some(word) = words.next() {
         options.take(word, &mut words)?;
@@ -172,7 +221,9 @@ impl Options<'_> {
             "-b" | "--cookie" => self.pasted.headers.push(("Cookie".into(), value()?)),
             "--compressed" => self.pasted.remarks.push("--compressed: audio is not compressed again; left out".into()),
             "-k" | "--insecure" => {
-                self.pasted.remarks.push("-k: certificates are always checked; name an authority with [access.identity]".into());
+                self.pasted
+                    .remarks
+                    .push("-k: certificates are always checked; name an authority with [access.identity]".into());
             }
             "-u" | "--user" => {
                 let word = value()?;
@@ -255,7 +306,9 @@ impl Options<'_> {
             }
             None => {
                 self.pasted.raw = true;
-                self.pasted.remarks.push(format!("the body is the file {path}, which is not here: taken for the audio"));
+                self.pasted
+                    .remarks
+                    .push(format!("the body is the file {path}, which is not here: taken for the audio"));
             }
         }
         Ok(())
@@ -286,7 +339,11 @@ impl Options<'_> {
         let part = match given.chars().next().filter(|_| !literal) {
             Some('@') => {
                 let kind = given.split(';').find_map(|part| part.trim().strip_prefix("type=")).map(str::to_owned);
-                Part { name: text(&name), value: plain(given[1..].split(';').next().unwrap_or_default()), file: Some(kind) }
+                Part {
+                    name: text(&name),
+                    value: plain(given[1..].split(';').next().unwrap_or_default()),
+                    file: Some(kind),
+                }
             }
             Some('<') => {
                 let path = given[1..].split(';').next().unwrap_or_default().to_owned();
@@ -353,10 +410,16 @@ fn with_scheme(mut url: Value) -> Value {
     url
 }
 
-/// Percent-encoding of all but the unreserved characters (RFC 3986, section 2.3).
+/// Percent-encoding of all but the unreserved characters (RFC 3986, section
+/// 2.3), spaces as `+`, as the command does it for forms.
 fn encode(text: &str) -> String {
     let keep = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~');
-    text.bytes().map(|byte| if keep(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
+    let one = |byte: u8| match byte {
+        b' ' => "+".to_owned(),
+        byte if keep(byte) => char::from(byte).to_string(),
+        byte => format!("%{byte:02X}"),
+    };
+    text.bytes().map(one).collect()
 }
 
 /// The name and password of `Authorization: Basic`.

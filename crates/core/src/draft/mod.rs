@@ -85,6 +85,8 @@ struct Shape {
     path: String,
     door: Door,
     parts: Vec<(String, Option<secrecy::SecretString>)>,
+    /// Header fields with secrets in them, as templates.
+    templates: Vec<(String, String)>,
 }
 
 /// Whether a name is one that secrets have.
@@ -92,9 +94,20 @@ fn secret_name(name: &str) -> bool {
     let name = name.to_lowercase().replace(['-', '_'], "");
     let exact = ["key", "auth", "token", "secret", "password", "sig", "signature", "code"];
     exact.contains(&name.as_str())
-        || ["apikey", "accesskey", "token", "secret", "password", "authorization", "subscriptionkey", "authkey", "credential"]
-            .iter()
-            .any(|part| name.contains(part))
+        || name.ends_with("key")
+        || [
+            "apikey",
+            "accesskey",
+            "token",
+            "secret",
+            "password",
+            "authorization",
+            "subscriptionkey",
+            "authkey",
+            "credential",
+        ]
+        .iter()
+        .any(|part| name.contains(part))
 }
 
 /// A name for a part of the credential: small letters, digits, underscores.
@@ -145,7 +158,7 @@ impl Shape {
         }
         let endpoint = format!("{scheme}://{host}");
         let path = path.to_owned();
-        let mut shape = Shape { pasted, endpoint, path, door: Door::None, parts: Vec::new() };
+        let mut shape = Shape { pasted, endpoint, path, door: Door::None, parts: Vec::new(), templates: Vec::new() };
         shape.find_access();
         Ok(shape)
     }
@@ -216,32 +229,36 @@ impl Shape {
         if self.door == Door::None {
             self.door = Door::Headers(shown);
         } else {
-            self.pasted.remarks.push(
-                "the command shows more than one kind of secret: the header fields below name theirs by template".into(),
-            );
-            self.extra(shown);
+            self.by_templates();
+            self.templates.extend(shown);
         }
     }
 
-    /// Header fields with secrets beside another way in: all of it goes by
-    /// templates then.
-    fn extra(&mut self, shown: Vec<(String, String)>) {
-        let before = match &self.door {
-            Door::Bearer => Some(("Authorization".to_owned(), format!("Bearer {}", named(&self.parts[0].0)))),
-            Door::Headers(_) | Door::None | Door::Templates | Door::Basic => None,
-        };
-        if self.door == Door::Basic {
-            self.pasted.remarks.push("a name and a password, and a key in a header: this needs a closer look".into());
-            return;
+    /// More than one kind of secret, or one outside of the header: each stands
+    /// as a template where it stood.
+    fn by_templates(&mut self) {
+        let (first, second) = (self.parts.first(), self.parts.get(1));
+        match std::mem::replace(&mut self.door, Door::Templates) {
+            Door::Bearer => {
+                let token = first.map(|(name, _)| named(name)).unwrap_or_default();
+                self.templates.push(("Authorization".into(), format!("Bearer {token}")));
+            }
+            Door::Basic => {
+                let part = |part: Option<&(String, _)>| part.map(|(name, _)| format!("credential.{name}")).unwrap_or_default();
+                let both = format!("{{{{ ({} ~ ':' ~ {})|base64 }}}}", part(first), part(second));
+                self.templates.push(("Authorization".into(), format!("Basic {both}")));
+            }
+            Door::Headers(headers) => self.templates.extend(headers),
+            Door::None | Door::Templates => {}
         }
-        self.door = Door::Headers(before.into_iter().chain(shown).collect());
     }
 
     /// A header's value as a template: what comes before a space stays, such
     /// as the name of a scheme.
     fn shown(&mut self, name: &str, value: &Value) -> String {
         let text = text_of(value);
-        let head = text.split_once(' ').filter(|(head, _)| head.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-'));
+        let head =
+            text.split_once(' ').filter(|(head, _)| head.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-'));
         match head {
             Some((head, _)) if name.eq_ignore_ascii_case("authorization") => {
                 let rest = trimmed(value, head.len() + 1);
@@ -281,15 +298,7 @@ impl Shape {
         }
         let joined: Vec<String> = made.iter().map(|piece| text_of(&vec![piece.clone()])).collect();
         self.pasted.query = vec![Piece::Text(joined.join("&"))];
-        if self.door == Door::None {
-            self.door = Door::Templates;
-        } else {
-            self.pasted.remarks.push("a secret in the address beside another: its template stands in the call".into());
-            if self.door == Door::Bearer {
-                let token = named(&self.parts[0].0);
-                self.door = Door::Headers(vec![("Authorization".into(), format!("Bearer {token}"))]);
-            }
-        }
+        self.by_templates();
     }
 }
 

@@ -32,7 +32,22 @@ fn role(name: &str) -> Option<Role> {
     let plain = name.to_lowercase().replace(['-', '_'], "");
     let is = |names: &[&str]| names.contains(&plain.as_str());
     let has = |parts: &[&str]| parts.iter().any(|part| plain.contains(part));
-    if is(&["text", "input", "say", "words", "content", "prompt", "message", "sentence", "utterance", "transcript", "q", "ssml", "script", "tts"]) {
+    if is(&[
+        "text",
+        "input",
+        "say",
+        "words",
+        "content",
+        "prompt",
+        "message",
+        "sentence",
+        "utterance",
+        "transcript",
+        "q",
+        "ssml",
+        "script",
+        "tts",
+    ]) {
         Some(Role::Text)
     } else if has(&["voice", "speaker"]) || is(&["who"]) {
         Some(Role::Voice)
@@ -42,7 +57,9 @@ fn role(name: &str) -> Option<Role> {
         Some(Role::Language)
     } else if has(&["samplerate", "samplingrate", "hertz"]) || is(&["rate", "hz"]) {
         Some(Role::Rate)
-    } else if has(&["format", "codec", "encoding", "container", "mimetype", "filetype"]) || is(&["as", "type", "output", "audio"]) {
+    } else if has(&["format", "codec", "encoding", "container", "mimetype", "filetype"])
+        || is(&["as", "type", "output", "audio"])
+    {
         Some(Role::Format)
     } else {
         None
@@ -110,7 +127,9 @@ fn literal(text: &str) -> String {
 /// A string as TOML.
 fn quoted(text: &str) -> String {
     let simple = !text.contains('\'') && !text.contains(|c: char| c.is_control());
-    let block = !text.contains("'''") && !text.ends_with('\'') && !text.contains(|c: char| c.is_control() && c != '\n' && c != '\t');
+    let block = !text.contains("'''")
+        && !text.ends_with('\'')
+        && !text.contains(|c: char| c.is_control() && c != '\n' && c != '\t');
     match (simple, block) {
         (true, _) => format!("'{text}'"),
         (_, true) => format!("'''\n{text}'''"),
@@ -198,9 +217,9 @@ impl Writer {
             .filter_map(|leaf| leaf.value.as_str().filter(|text| text.contains(' ')).map(|text| (text.len(), leaf)))
             .max_by_key(|(length, _)| *length)
             .map(|(_, leaf)| leaf.clone());
-        let by_name = all.iter().any(|leaf| {
-            leaf.value.is_string() && leaf.path.last().is_some_and(|name| role(name) == Some(Role::Text))
-        });
+        let by_name = all
+            .iter()
+            .any(|leaf| leaf.value.is_string() && leaf.path.last().is_some_and(|name| role(name) == Some(Role::Text)));
         for leaf in &all {
             // A member of `voice` is of the voice, whatever its name.
             let names = leaf.path.iter().rev();
@@ -219,9 +238,7 @@ impl Writer {
                 (_, Some(text)) if leaf.path.last().is_some_and(|name| secret_name(name)) => {
                     let given = (!text.starts_with('$')).then(|| secrecy::SecretString::from(text.to_owned()));
                     let part = self.shape.add_part(leaf.path.last().map_or("secret", String::as_str), given);
-                    if self.shape.door == Door::None {
-                        self.shape.door = Door::Templates;
-                    }
+                    self.shape.by_templates();
                     Some(format!("{{{{ credential.{part}|json }}}}"))
                 }
                 (_, Some(text)) if text_by_length => {
@@ -234,9 +251,7 @@ impl Writer {
                     }
                     _ => None,
                 },
-                (Some(role), Some(text)) => {
-                    self.found.name(role, text).map(|name| format!("{{{{ {name}|json }}}}"))
-                }
+                (Some(role), Some(text)) => self.found.name(role, text).map(|name| format!("{{{{ {name}|json }}}}")),
                 _ => None,
             };
             let Some(template) = template else { continue };
@@ -259,9 +274,7 @@ impl Writer {
             if secret_name(name) && !value.is_empty() {
                 let given = (!value.starts_with('$')).then(|| secrecy::SecretString::from(plain));
                 let part = self.shape.add_part(name, given);
-                if self.shape.door == Door::None {
-                    self.shape.door = Door::Templates;
-                }
+                self.shape.by_templates();
                 return format!("{}={{{{ credential.{part}|form }}}}", literal(name));
             }
             let made = match role(name) {
@@ -310,14 +323,14 @@ impl Writer {
                 }
                 let ending = text.rsplit('.').next().unwrap_or_default().to_owned();
                 self.found.format = kind.as_deref().and_then(media_type).or(media_type(&ending)).map(str::to_owned);
+                // It stands where it stood.
+                parts.push((part.name.clone(), String::new()));
                 audio = Some(part.name);
                 continue;
             }
             if secret_name(&part.name) {
                 let name = self.shape.part(&part.name, &part.value);
-                if self.shape.door == Door::None {
-                    self.shape.door = Door::Templates;
-                }
+                self.shape.by_templates();
                 parts.push((part.name, named(&name)));
                 continue;
             }
@@ -344,7 +357,7 @@ impl Writer {
                 path.push_str("{{ voice.id }}");
             } else if is_secret && segment.len() > 8 {
                 let part = self.shape.add_part("key", Some(decode(segment).into()));
-                self.shape.door = Door::Templates;
+                self.shape.by_templates();
                 path.push_str(&named(&part));
             } else {
                 path.push_str(&literal(segment));
@@ -386,7 +399,11 @@ impl Writer {
         self.put(format!("[{section}]"));
         self.put(format!("call   = {}", quoted(call)));
         self.request(&body);
-        if self.found.audio { self.recognition() } else { self.synthesis() }
+        if self.found.audio {
+            self.recognition()
+        } else {
+            self.synthesis()
+        }
         self.put("");
         self.put("[tariff]");
         self.put("per   = \"character\"  # ? character, byte, second, minute or request");
@@ -444,8 +461,9 @@ impl Writer {
             }
         }
         let headers = std::mem::take(&mut self.shape.pasted.headers);
-        let headers: Vec<(String, String)> =
+        let mut headers: Vec<(String, String)> =
             headers.into_iter().map(|(name, value)| (name, literal(&text_of(&value)))).collect();
+        headers.append(&mut self.shape.templates);
         if self.found.format.is_none() {
             let accept = headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("accept"));
             self.found.format = accept.and_then(|(_, value)| media_type(value)).map(str::to_owned);
@@ -462,7 +480,8 @@ impl Writer {
         let kind = tag.as_deref().and_then(media_type);
         let rate = self.found.rate.or(tag.as_deref().and_then(rate_in)).unwrap_or(24_000);
         let rate = if kind == Some("audio/basic") { 8_000 } else { rate };
-        let short = kind.unwrap_or("audio/mpeg").trim_start_matches("audio/").split(';').next().unwrap_or("mpeg").to_owned();
+        let short =
+            kind.unwrap_or("audio/mpeg").trim_start_matches("audio/").split(';').next().unwrap_or("mpeg").to_owned();
         let named = tag.as_ref().filter(|tag| **tag != short && !tag.starts_with("audio/"));
         let tag = named.map(|tag| format!(", tag = {}", quoted(tag))).unwrap_or_default();
         let guess = if kind.is_some() && self.found.rate.is_some() { "" } else { "  # ? type and rate of the audio" };

@@ -45,6 +45,11 @@ impl Sheet {
     }
 }
 
+/// The shape of sheets as JSON Schema (2020-12), for editors.
+pub fn sheet_schema() -> String {
+    serde_json::to_string_pretty(&schemars::schema_for!(Sheet)).unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -115,7 +120,7 @@ means  = "quota"
             ("name     = \"heron\"", "name     = \"He ron\"", 3, "name", "small letters"),
             ("endpoint = \"http:", "endpoint = \"ftp:", 6, "endpoint", "http://"),
             ("parts  = [\"token\"]", "parts  = []", 9, "access.scheme", "exactly one part"),
-            ("call   = \"POST", "call   = \"FETCH", 13, "synthesis.call", "GET, POST or PUT"),
+            ("call   = \"POST", "call   = \"FETCH", 13, "synthesis.call", "GET, POST, PUT, PATCH or DELETE"),
             ("languages = [\"en-GB\"]", "languages = [\"en_GB\"]", 22, "synthesis.voices", "en_GB"),
             ("price = \"0.000016\"", "price = \"cheap\"", 29, "tariff.price", "cheap"),
             ("means  = \"quota\"", "means  = \"abandoned\"", 31, "errors", "gateway alone"),

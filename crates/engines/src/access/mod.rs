@@ -21,6 +21,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 use self::assertion::Assertion;
 use self::signature::Signature;
 use self::token::Tokens;
+use crate::errors::Errors;
 use crate::fetch::Identity;
 use crate::request::{Named, Source, compile_named, header_name, render};
 use crate::{EngineError, Fetcher};
@@ -47,6 +48,8 @@ pub(crate) struct Reach<'a> {
     pub(crate) network: Network,
     pub(crate) endpoint: &'a str,
     pub(crate) identity: Option<&'a Identity>,
+    /// What the engine's errors mean.
+    pub(crate) errors: &'a Errors,
 }
 
 /// The access of an engine, compiled.

@@ -165,10 +165,10 @@ impl Tokens {
         };
         if !(200..300).contains(&status) {
             // A refused client is told with 400 or 401 (RFC 6749, section 5.2).
-            let cause = match status {
+            let cause = reach.errors.cause_of(status, &String::from_utf8_lossy(&answer)).unwrap_or(match status {
                 400 | 401 => Cause::Unauthorized,
                 other => Cause::of_status(other),
-            };
+            });
             return Err(told(cause, "no token"));
         }
         let parsed: serde_json::Value =

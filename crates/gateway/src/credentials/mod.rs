@@ -144,6 +144,15 @@ impl Gateway {
         Ok(view(&row))
     }
 
+    /// The parts of an engine's credential out of a key file of JSON.
+    ///
+    /// # Errors
+    /// When the file is none, or a part is not where the sheet says.
+    pub fn parts_of_file(&self, engine: &str, text: &str) -> Result<Parts, GatewayError> {
+        let registry = self.registry();
+        registry.engine(engine)?.parts_of_file(text).map_err(GatewayError::Credential)
+    }
+
     /// Forgets what was opened, after something changed that it depends on.
     pub(crate) fn forget_credentials(&self) {
         self.inner.credentials.clear();
@@ -172,17 +181,10 @@ impl Gateway {
         self.inner.roots.open(&row.name, row.version, &sealed)
     }
 
-    /// What to call the engine with; nothing where it needs no credential.
-    pub(crate) async fn credential_for(&self, engine: &Engine) -> Result<Option<Arc<Opened>>, EngineError> {
+    /// The version that is in force for an engine.
+    fn usable<'a>(&self, engine: &Engine, rows: &'a [CredentialRow]) -> Result<&'a CredentialRow, EngineError> {
         let sheet = engine.sheet();
-        if sheet.access.parts.is_empty() {
-            return Ok(None);
-        }
-        if let Some(opened) = self.inner.credentials.get(&sheet.name) {
-            return Ok(Some(opened));
-        }
         let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
-        let rows = self.inner.store.credentials().await.map_err(|error| absent(error.to_string()))?;
         let of = |state: &str| rows.iter().find(|row| row.engine == sheet.name && row.state == state);
         if let (None, None, Some(pending)) = (of("active"), of("refused"), of("pending")) {
             let cause = pending.cause.as_deref().unwrap_or("not tried yet");
@@ -199,6 +201,21 @@ impl Gateway {
                 row.name
             )));
         }
+        Ok(row)
+    }
+
+    /// What to call the engine with; nothing where it needs no credential.
+    pub(crate) async fn credential_for(&self, engine: &Engine) -> Result<Option<Arc<Opened>>, EngineError> {
+        let sheet = engine.sheet();
+        if sheet.access.parts.is_empty() {
+            return Ok(None);
+        }
+        if let Some(opened) = self.inner.credentials.get(&sheet.name) {
+            return Ok(Some(opened));
+        }
+        let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
+        let rows = self.inner.store.credentials().await.map_err(|error| absent(error.to_string()))?;
+        let row = self.usable(engine, &rows)?;
         let parts = self.open_row(row).map_err(|error| absent(error.to_string()))?;
         let opened = Arc::new(Opened { name: row.name.clone(), version: row.version, parts, noted: Mutex::new(None) });
         self.inner.credentials.put(&sheet.name, opened.clone());
@@ -236,24 +253,34 @@ impl Gateway {
     /// # Errors
     /// When the records cannot be read.
     pub async fn engine_state(&self, engine: &Engine) -> Result<EngineState, GatewayError> {
+        Ok(self.state_of(engine, &self.inner.store.credentials().await?))
+    }
+
+    /// As [`Gateway::engine_state`], of every engine by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn engine_states(&self) -> Result<HashMap<String, EngineState>, GatewayError> {
+        let rows = self.inner.store.credentials().await?;
+        let registry = self.registry();
+        Ok(registry.engines().map(|engine| (engine.sheet().name.clone(), self.state_of(engine, &rows))).collect())
+    }
+
+    fn state_of(&self, engine: &Engine, rows: &[CredentialRow]) -> EngineState {
+        let name = &engine.sheet().name;
         if let Some(reason) = engine.absent() {
-            return Ok(EngineState::Absent(reason));
+            return EngineState::Absent(reason);
         }
-        match self.credential_for(engine).await {
-            Err(error) => Ok(EngineState::Absent(error.detail)),
-            Ok(None) => Ok(EngineState::Ready),
-            Ok(Some(opened)) => {
-                let rows = self.inner.store.credentials().await?;
-                let row = rows.iter().find(|row| row.name == opened.name && row.version == opened.version);
-                Ok(match row.filter(|row| row.state == "refused") {
-                    Some(row) => EngineState::Refused(format!(
-                        "its credential is not accepted ({}); check it, then: dispatcher credential add {}",
-                        row.cause.as_deref().unwrap_or("refused"),
-                        engine.sheet().name
-                    )),
-                    None => EngineState::Ready,
-                })
-            }
+        if engine.sheet().access.parts.is_empty() {
+            return EngineState::Ready;
+        }
+        match self.usable(engine, rows) {
+            Err(error) => EngineState::Absent(error.detail),
+            Ok(row) if row.state == "refused" => EngineState::Refused(format!(
+                "its credential is not accepted ({}); check it, then: dispatcher credential add {name}",
+                row.cause.as_deref().unwrap_or("refused"),
+            )),
+            Ok(_) => EngineState::Ready,
         }
     }
 }

@@ -82,7 +82,12 @@ fn words(cause: Cause, engine: &str) -> String {
 impl Gateway {
     /// Tries a version that was just added, and puts it into force where the
     /// engine takes it. What was in force stays until then.
-    pub(super) async fn try_new(&self, row: CredentialRow, parts: &Parts, by: &str) -> Result<CredentialRow, GatewayError> {
+    pub(super) async fn try_new(
+        &self,
+        row: CredentialRow,
+        parts: &Parts,
+        by: &str,
+    ) -> Result<CredentialRow, GatewayError> {
         let registry = self.registry();
         let engine = registry.engine(&row.engine)?;
         let Some(outcome) = engine.try_credential(parts).await else {
@@ -192,7 +197,10 @@ impl Gateway {
         }
         let parts = self.open_row(&row)?;
         let outcome = engine.try_credential(&parts).await;
-        self.inner.store.note("credential.check", format!("{name} version {}", row.version), by.into(), now_micros()).await?;
+        self.inner
+            .store
+            .note("credential.check", format!("{name} version {}", row.version), by.into(), now_micros())
+            .await?;
         let Some(outcome) = outcome else {
             let told = "its sheet names no call that tells without cost; speak a word with it: dispatcher engine check";
             return Ok(Trial { told: format!("{told} {}", row.engine), ..Trial::of(super::view(&row)) });
@@ -232,7 +240,8 @@ impl Gateway {
                 if !missing.is_empty() {
                     told = format!("the engine takes it, and it lacks {}", missing.join(", "));
                 } else if !more.is_empty() {
-                    told = format!("{told}; it may do more than it needs: {}; a narrower one is safer", more.join(", "));
+                    told =
+                        format!("{told}; it may do more than it needs: {}; a narrower one is safer", more.join(", "));
                 }
                 let works = Some(missing.is_empty());
                 let cause = (!missing.is_empty()).then_some(Cause::MissingRole);

@@ -3,11 +3,12 @@
 use dispatcher_gateway::Gateway;
 use rocket::serde::json::Json;
 use rocket::{Data, State, delete, get, http::Status, post};
+use secrecy::ExposeSecret as _;
 
 use crate::access::Allowed;
 use crate::problem::Problem;
 use crate::spool::read_small;
-use crate::wire::{CredentialAnswer, CredentialRequest, List};
+use crate::wire::{CredentialAnswer, CredentialRequest, List, RootAnswer, TrialAnswer};
 
 /// Key files are a few KiB.
 const MAX_BODY: u64 = 256 << 10;
@@ -48,7 +49,12 @@ pub(crate) async fn add(
         problem.errors.push(serde_json::json!({"line": error.line(), "column": error.column()}));
         problem
     })?;
-    let view = gateway.add_credential(&request.engine, request.name.as_deref(), request.parts, &allowed.0.who).await?;
+    let parts = match (request.parts, request.key_file) {
+        (Some(parts), None) => parts,
+        (None, Some(file)) => gateway.parts_of_file(&request.engine, file.expose_secret())?,
+        _ => return Err(Problem::new("invalid", "send either parts or key_file")),
+    };
+    let view = gateway.add_credential(&request.engine, request.name.as_deref(), parts, &allowed.0.who).await?;
     Ok((Status::Created, Json(view.into())))
 }
 
@@ -65,4 +71,57 @@ pub(crate) async fn add(
 pub(crate) async fn revoke(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
     gateway.revoke_credential(name, &allowed.0.who).await?;
     Ok(Status::NoContent)
+}
+
+/// Check a credential
+///
+/// Whether the engine takes it, and what it may do, told in plain words; by a
+/// call that costs nothing, where the sheet knows of one.
+#[utoipa::path(
+    operation_id = "checkCredential",
+    context_path = "/api/v1", tag = "credentials",
+    responses((status = 200, description = "What was found", body = TrialAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/credentials/<name>/check")]
+pub(crate) async fn check(
+    allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<TrialAnswer>, Problem> {
+    Ok(Json(gateway.check_credential(name, &allowed.0.who).await?.into()))
+}
+
+/// Confirm where a credential is sent
+///
+/// A credential is bound to hosts: where its engine's endpoint has changed, it
+/// is not sent until this was called.
+#[utoipa::path(
+    operation_id = "confirmCredential",
+    context_path = "/api/v1", tag = "credentials",
+    responses((status = 200, description = "The credential", body = CredentialAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/credentials/<name>/confirm")]
+pub(crate) async fn confirm(
+    allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<CredentialAnswer>, Problem> {
+    Ok(Json(gateway.confirm_credential(name, &allowed.0.who).await?.into()))
+}
+
+/// Change the root key
+///
+/// A new key is made, and every data key wrapped anew under it, while calls go
+/// on. What a crash leaves half done is finished at the next start.
+#[utoipa::path(
+    operation_id = "changeRootKey",
+    context_path = "/api/v1", tag = "credentials",
+    responses((status = 200, description = "It is changed", body = RootAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/root-key")]
+pub(crate) async fn change_root(allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<RootAnswer>, Problem> {
+    Ok(Json(RootAnswer { credentials: gateway.change_root_key(&allowed.0.who).await? }))
 }

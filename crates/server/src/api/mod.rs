@@ -1,8 +1,8 @@
 //! The calls below `/api/v1`, a module for each kind of thing.
 
 pub(crate) mod apps;
-pub(crate) mod catalogue;
 pub(crate) mod credentials;
+pub(crate) mod engines;
 pub(crate) mod estimates;
 pub(crate) mod profiles;
 pub(crate) mod records;
@@ -11,6 +11,7 @@ pub(crate) mod session;
 mod speech_request;
 pub(crate) mod transcripts;
 pub(crate) mod utterances;
+pub(crate) mod voices;
 
 use rocket::Route;
 
@@ -23,12 +24,23 @@ pub(crate) fn routes() -> Vec<Route> {
         utterances::speak,
         transcripts::recognise,
         estimates::estimate,
-        catalogue::voices,
-        catalogue::voice,
-        catalogue::voice_by_id,
-        catalogue::engines,
-        catalogue::engine,
-        catalogue::check_engine,
+        voices::voices,
+        voices::voice,
+        voices::voice_by_id,
+        voices::mark,
+        voices::unmark,
+        voices::sample,
+        engines::engines,
+        engines::engine,
+        engines::put_engine,
+        engines::retire_engine,
+        engines::check_engine,
+        engines::sheet,
+        engines::put_sheet,
+        engines::draft_engine,
+        engines::catalogue,
+        engines::refresh,
+        engines::schema,
         records::routes,
         records::route,
         records::put_route,
@@ -51,6 +63,9 @@ pub(crate) fn routes() -> Vec<Route> {
         credentials::list,
         credentials::add,
         credentials::revoke,
+        credentials::check,
+        credentials::confirm,
+        credentials::change_root,
         session::sign_in,
         session::read,
         session::sign_out,

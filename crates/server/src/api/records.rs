@@ -7,7 +7,7 @@ use rocket::serde::json::Json;
 use rocket::{Data, State, get, put};
 
 use super::SMALL_BODY;
-use super::catalogue::all_engines;
+use super::engines::all_engines;
 use crate::access::Allowed;
 use crate::headers::{Meta, known_pairs, number};
 use crate::problem::Problem;

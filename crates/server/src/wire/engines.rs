@@ -1,5 +1,6 @@
 //! Engines, voices, routes and credentials.
 
+use dispatcher_core::{Entry, Work};
 use dispatcher_gateway::{CredentialView, EngineState};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -59,14 +60,82 @@ pub(crate) struct VoiceAnswer {
     pub(crate) site: String,
     pub(crate) languages: Vec<String>,
     pub(crate) gender: Option<String>,
+    /// In years, about.
+    pub(crate) age: Option<u8>,
     pub(crate) styles: Vec<String>,
+    /// What it was made for.
+    pub(crate) uses: Vec<String>,
     pub(crate) models: Vec<String>,
     pub(crate) character: String,
+    /// Formats that the engine makes itself, with their rates in hertz.
+    pub(crate) formats: Vec<FormatAnswer>,
+    /// `none`, or `ssml` where its engine is sent a document.
+    pub(crate) markup: String,
     /// List price of a thousand characters with the ordinary model.
     pub(crate) price: Amount,
-    /// `ready`, `absent` or `refused`.
+    /// `stock` or `custom`.
+    pub(crate) origin: String,
+    /// `ready`, `absent`, `refused` or `unavailable`.
     pub(crate) availability: String,
     pub(crate) reason: Option<String>,
+    pub(crate) favourite: bool,
+    /// The engine did not answer when it was last asked for its voices.
+    pub(crate) stale: bool,
+}
+
+/// A format of an engine.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct FormatAnswer {
+    #[serde(rename = "type")]
+    pub(crate) kind: String,
+    pub(crate) rates: Vec<u32>,
+    pub(crate) bitrate: Option<u32>,
+}
+
+fn word(value: &dyn std::fmt::Debug) -> String {
+    format!("{value:?}").to_lowercase()
+}
+
+impl VoiceAnswer {
+    pub(crate) fn new(entry: &Entry, state: Option<&EngineState>, favourite: bool, stale: bool) -> Self {
+        let (sheet, voice) = (&entry.sheet, entry.voice());
+        let models = match voice.models.is_empty() {
+            true => sheet.model_names(Work::Synthesis).into_iter().map(str::to_owned).collect(),
+            false => voice.models.clone(),
+        };
+        let price = dispatcher_core::Money { nanos: entry.nanos, currency: sheet.tariff.currency };
+        let (availability, reason) = match (&voice.unavailable, state) {
+            (Some(why), _) => ("unavailable", Some(why.clone())),
+            (None, Some(state)) => (state.name(), state.reason().map(str::to_owned)),
+            (None, None) => ("absent", None),
+        };
+        let synthesis = sheet.synthesis.as_ref();
+        let formats = synthesis.into_iter().flat_map(|it| it.formats.values());
+        let ssml = synthesis.and_then(|it| it.content_type.as_deref()).is_some_and(|kind| kind.contains("ssml"));
+        VoiceAnswer {
+            id: entry.id(),
+            name: voice.name.clone(),
+            engine: sheet.name.clone(),
+            site: word(&sheet.site),
+            languages: voice.languages.clone(),
+            gender: voice.gender.map(|gender| gender.name().to_owned()),
+            age: voice.age,
+            styles: voice.styles.clone(),
+            uses: voice.uses.clone(),
+            models,
+            character: voice.character.clone(),
+            formats: formats
+                .map(|it| FormatAnswer { kind: it.media_type.clone(), rates: it.rates.clone(), bitrate: it.bitrate })
+                .collect(),
+            markup: if ssml { "ssml" } else { "none" }.into(),
+            price: price.into(),
+            origin: word(&voice.origin),
+            availability: availability.into(),
+            reason,
+            favourite,
+            stale,
+        }
+    }
 }
 
 /// An engine, as its sheet and its state have it.
@@ -89,11 +158,237 @@ pub(crate) struct EngineAnswer {
     pub(crate) parts: Vec<String>,
     pub(crate) guide: Vec<String>,
     pub(crate) price: String,
+    /// How it is called: `bearer`, `basic` and so on.
+    pub(crate) access: String,
+    /// Calls a minute and at once that are kept to.
+    pub(crate) limits: LimitsAnswer,
+    /// Where its voices come from a list of its own.
+    pub(crate) catalogue: Option<CatalogueState>,
+}
+
+/// Limits that the gateway keeps.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LimitsAnswer {
+    pub(crate) per_minute: Option<u32>,
+    pub(crate) at_once: Option<u32>,
+}
+
+/// How an engine's list of voices stands.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct CatalogueState {
+    pub(crate) voices: usize,
+    /// When the last good list was read; null: the sheet's own is used.
+    pub(crate) read: Option<String>,
+    pub(crate) tried: Option<String>,
+    /// Why the last look failed: the list is stale then.
+    pub(crate) problem: Option<String>,
+}
+
+impl From<&dispatcher_gateway::CatalogueState> for CatalogueState {
+    fn from(state: &dispatcher_gateway::CatalogueState) -> Self {
+        CatalogueState {
+            voices: state.voices,
+            read: state.read_at.map(rfc3339),
+            tried: state.tried_at.map(rfc3339),
+            problem: state.problem.clone(),
+        }
+    }
+}
+
+/// How a list stands, and what changed in it.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct CatalogueAnswer {
+    pub(crate) engine: String,
+    pub(crate) state: Option<CatalogueState>,
+    /// The newest first.
+    pub(crate) changes: Vec<ChangeAnswer>,
+}
+
+/// One change of a list.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ChangeAnswer {
+    pub(crate) at: String,
+    pub(crate) voice: String,
+    /// `added`, `changed` or `removed`.
+    pub(crate) kind: String,
+    /// The members that changed.
+    pub(crate) detail: String,
+}
+
+impl CatalogueAnswer {
+    pub(crate) fn new(
+        engine: &str,
+        state: Option<&dispatcher_gateway::CatalogueState>,
+        changes: Vec<dispatcher_store::ChangeRow>,
+    ) -> Self {
+        let change = |row: dispatcher_store::ChangeRow| ChangeAnswer {
+            at: rfc3339(row.at),
+            voice: row.voice,
+            kind: row.kind,
+            detail: row.detail,
+        };
+        let changes = changes.into_iter().map(change).collect();
+        CatalogueAnswer { engine: engine.into(), state: state.map(CatalogueState::from), changes }
+    }
+}
+
+/// What a look at a list found to be different.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct RefreshAnswer {
+    pub(crate) voices: usize,
+    pub(crate) added: Vec<String>,
+    pub(crate) changed: Vec<ChangedVoice>,
+    pub(crate) removed: Vec<String>,
+}
+
+/// A voice that changed.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ChangedVoice {
+    pub(crate) voice: String,
+    pub(crate) members: String,
+}
+
+impl From<dispatcher_gateway::Changes> for RefreshAnswer {
+    fn from(changes: dispatcher_gateway::Changes) -> Self {
+        let changed = changes.changed.into_iter().map(|(voice, members)| ChangedVoice { voice, members }).collect();
+        RefreshAnswer { voices: changes.voices, added: changes.added, changed, removed: changes.removed }
+    }
+}
+
+/// A sheet and its versions.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SheetAnswer {
+    pub(crate) engine: String,
+    pub(crate) version: i64,
+    /// TOML.
+    pub(crate) document: String,
+    /// The newest first.
+    pub(crate) versions: Vec<SheetVersion>,
+}
+
+/// Who put in a version of a sheet.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SheetVersion {
+    pub(crate) version: i64,
+    /// A file, or `by NAME`.
+    pub(crate) origin: String,
+    pub(crate) created: String,
+}
+
+impl From<&dispatcher_store::SheetRow> for SheetVersion {
+    fn from(row: &dispatcher_store::SheetRow) -> Self {
+        SheetVersion { version: row.version, origin: row.origin.clone(), created: rfc3339(row.created_at) }
+    }
+}
+
+/// A pasted command.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct DraftRequest {
+    /// A call of the curl command, of one or several lines.
+    #[schema(value_type = String)]
+    pub(crate) command: secrecy::SecretString,
+    /// The name of the engine; from the address unless given.
+    pub(crate) name: Option<String>,
+}
+
+/// A drafted sheet.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct DraftAnswer {
+    /// TOML, with comments.
+    pub(crate) sheet: String,
+    /// Parts of the credential that took the place of secrets.
+    pub(crate) parts: Vec<String>,
+    pub(crate) remarks: Vec<String>,
+}
+
+/// The conformance matrix of an engine.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct CheckAnswer {
+    pub(crate) engine: String,
+    /// Whether nothing differs.
+    pub(crate) good: bool,
+    pub(crate) claims: Vec<ClaimAnswer>,
+    pub(crate) cost: Amount,
+}
+
+/// One claim of a sheet.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ClaimAnswer {
+    /// `access`, `voice`, `model`, `format`, `control`, `limit`, `error`,
+    /// `catalogue` or `transcript`.
+    pub(crate) kind: String,
+    pub(crate) subject: String,
+    pub(crate) claimed: String,
+    pub(crate) seen: String,
+    /// `holds`, `differs` or `open`.
+    pub(crate) verdict: String,
+    /// What was sent, without the credential; of a claim that differs.
+    pub(crate) request: Option<String>,
+    /// What came back.
+    pub(crate) answer: Option<String>,
+}
+
+impl From<dispatcher_gateway::Matrix> for CheckAnswer {
+    fn from(matrix: dispatcher_gateway::Matrix) -> Self {
+        let good = matrix.good();
+        let claim = |claim: dispatcher_gateway::Claim| ClaimAnswer {
+            kind: claim.kind.into(),
+            subject: claim.subject,
+            claimed: claim.claimed,
+            seen: claim.seen,
+            verdict: claim.verdict.name().into(),
+            request: claim.request,
+            answer: claim.answer,
+        };
+        let claims = matrix.claims.into_iter().map(claim).collect();
+        CheckAnswer { engine: matrix.engine, good, claims, cost: matrix.cost.into() }
+    }
+}
+
+/// What a check of a credential found.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct TrialAnswer {
+    pub(crate) credential: CredentialAnswer,
+    /// Null where it cannot be known without cost.
+    pub(crate) works: Option<bool>,
+    pub(crate) cause: Option<String>,
+    /// In plain words, with the next step.
+    pub(crate) told: String,
+    pub(crate) roles: Vec<String>,
+    /// Roles that it does not need.
+    pub(crate) more: Vec<String>,
+    /// Roles that it needs and has not.
+    pub(crate) missing: Vec<String>,
+}
+
+impl From<dispatcher_gateway::Trial> for TrialAnswer {
+    fn from(trial: dispatcher_gateway::Trial) -> Self {
+        TrialAnswer {
+            credential: trial.credential.into(),
+            works: trial.works,
+            cause: trial.cause.map(|cause| cause.name().to_owned()),
+            told: trial.told,
+            roles: trial.roles,
+            more: trial.more,
+            missing: trial.missing,
+        }
+    }
+}
+
+/// A change of the root key.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct RootAnswer {
+    /// How many were wrapped anew.
+    pub(crate) credentials: usize,
 }
 
 impl EngineAnswer {
-    pub(crate) fn new(sheet: &dispatcher_core::Sheet, state: &EngineState) -> Self {
-        let word = |value: &dyn std::fmt::Debug| format!("{value:?}").to_lowercase();
+    pub(crate) fn new(
+        sheet: &dispatcher_core::Sheet,
+        state: &EngineState,
+        catalogue: Option<&dispatcher_gateway::CatalogueState>,
+    ) -> Self {
         let formats = |map: &std::collections::BTreeMap<String, dispatcher_core::FormatSpec>| -> Vec<String> {
             map.values().map(|format| format.media_type.clone()).collect()
         };
@@ -122,6 +417,12 @@ impl EngineAnswer {
                 .collect(),
             parts: sheet.access.parts.clone(),
             guide: sheet.guide.steps.clone(),
+            access: serde_json::to_value(sheet.access.scheme)
+                .ok()
+                .and_then(|scheme| scheme.as_str().map(str::to_owned))
+                .unwrap_or_default(),
+            limits: LimitsAnswer { per_minute: sheet.limits.per_minute, at_once: sheet.limits.at_once },
+            catalogue: catalogue.map(CatalogueState::from),
             price: format!("{} {} per {}", sheet.tariff.price, sheet.tariff.currency, word(&sheet.tariff.per)),
         }
     }
@@ -135,8 +436,12 @@ pub(crate) struct CredentialRequest {
     /// The engine's name unless given.
     pub(crate) name: Option<String>,
     /// The parts that the engine's sheet names.
-    #[schema(value_type = Object)]
-    pub(crate) parts: dispatcher_vault::Parts,
+    #[schema(value_type = Option<Object>)]
+    pub(crate) parts: Option<dispatcher_vault::Parts>,
+    /// In place of the parts: the text of a key file of JSON, in which they
+    /// lie where the sheet says.
+    #[schema(value_type = Option<String>)]
+    pub(crate) key_file: Option<secrecy::SecretString>,
 }
 
 /// A credential; never a secret.

@@ -15,6 +15,8 @@ pub(crate) struct AppAnswer {
     pub(crate) default_voice: Option<String>,
     pub(crate) default_recognition: Option<String>,
     pub(crate) default_format: Option<String>,
+    /// Voices made for the account that it may use, as `engine/voice`.
+    pub(crate) custom_voices: Vec<String>,
     pub(crate) created: String,
 }
 
@@ -26,6 +28,7 @@ impl From<App> for AppAnswer {
             rehearsal: app.rehearsal == 1,
             default_voice: app.default_voice,
             default_recognition: app.default_recognition,
+            custom_voices: app.custom_voices.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
             default_format: app.default_format,
             created: rfc3339(app.created_at),
         }
@@ -49,6 +52,9 @@ pub(crate) struct AppRequest {
     /// The audio of requests that name none: a profile, an extension or a
     /// media type; WAV at 24 kHz without one.
     pub(crate) default_format: Option<String>,
+    /// Voices made for the account that it may use, as `engine/voice`.
+    #[serde(default)]
+    pub(crate) custom_voices: Vec<String>,
 }
 
 /// A key, without its secret.

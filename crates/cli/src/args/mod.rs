@@ -1,5 +1,9 @@
 //! Commands and their options.
 
+mod catalogue;
+
+pub(crate) use catalogue::*;
+
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -119,7 +123,7 @@ pub(crate) struct DemoArgs {
 #[derive(Args)]
 pub(crate) struct VoiceArgs {
     /// A route, or a voice as engine/voice
-    #[arg(long, value_name = "VOICE", conflicts_with_all = ["languages", "gender", "style"])]
+    #[arg(long, value_name = "VOICE", conflicts_with_all = ["languages", "gender"])]
     pub(crate) voice: Option<String>,
     /// Any voice that speaks these languages, such as pt-PT or "pt en"
     #[arg(long, value_name = "RANGES")]
@@ -127,9 +131,30 @@ pub(crate) struct VoiceArgs {
     /// Any voice of this gender
     #[arg(long, value_parser = ["female", "male", "neutral"])]
     pub(crate) gender: Option<String>,
-    /// Any voice with this style
+    /// Any voice with this style; with --voice: speak in this style
     #[arg(long)]
     pub(crate) style: Option<String>,
+    /// How much of the style, 0 to 1
+    #[arg(long, value_name = "DEGREE", requires = "style")]
+    pub(crate) degree: Option<f64>,
+    /// How fast: 90%, +10%, slow, fast
+    #[arg(long, value_name = "RATE")]
+    pub(crate) speed: Option<String>,
+    /// How high: +2st, -10%, low, high
+    #[arg(long, value_name = "PITCH", allow_hyphen_values = true)]
+    pub(crate) pitch: Option<String>,
+    /// How loud: -3dB, soft, loud
+    #[arg(long, value_name = "VOLUME", allow_hyphen_values = true)]
+    pub(crate) volume: Option<String>,
+    /// An instruction on how to speak, for models that take one
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) direction: Option<String>,
+    /// How much one take differs from another, 0 to 1
+    #[arg(long)]
+    pub(crate) variation: Option<f64>,
+    /// The same seed gives the same take, where an engine takes one
+    #[arg(long)]
+    pub(crate) seed: Option<u64>,
     /// A model of the engine
     #[arg(long)]
     pub(crate) model: Option<String>,
@@ -194,6 +219,21 @@ pub(crate) struct TranscribeArgs {
     /// What is spoken, such as en-GB
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
+    /// Words that are likely, separated by commas
+    #[arg(long, value_name = "WORDS")]
+    pub(crate) hints: Option<String>,
+    /// What was said before
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) context: Option<String>,
+    /// Tell who speaks
+    #[arg(long)]
+    pub(crate) speakers: bool,
+    /// So many other readings (with --format json)
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) alternatives: Option<u64>,
+    /// Refuse what an engine cannot do rather than leave it out
+    #[arg(long)]
+    pub(crate) strict: bool,
     /// What the audio is, where it does not tell: audio/pcm;rate=16000
     #[arg(long = "type", value_name = "TYPE")]
     pub(crate) kind: Option<String>,
@@ -328,64 +368,6 @@ pub(crate) struct EstimateArgs {
     /// With --audio: an engine or a route
     #[arg(long, value_name = "NAME", requires = "audio")]
     pub(crate) route: Option<String>,
-}
-
-#[derive(Args)]
-#[command(after_help = "Examples:
-  dispatcher voices --languages pt
-  dispatcher voices --engine heron --gender female")]
-pub(crate) struct VoicesArgs {
-    /// Words in the id, name, character or languages
-    pub(crate) search: Option<String>,
-    /// Language ranges; pt finds pt-PT and pt-BR
-    #[arg(long, value_name = "RANGES")]
-    pub(crate) languages: Option<String>,
-    #[arg(long, value_parser = ["female", "male", "neutral"])]
-    pub(crate) gender: Option<String>,
-    #[arg(long)]
-    pub(crate) style: Option<String>,
-    #[arg(long)]
-    pub(crate) engine: Option<String>,
-    #[arg(long)]
-    pub(crate) model: Option<String>,
-    /// cloud or local
-    #[arg(long, value_parser = ["cloud", "local"])]
-    pub(crate) site: Option<String>,
-}
-
-#[derive(Subcommand)]
-pub(crate) enum EngineCommand {
-    /// List engines with their state
-    List,
-    /// Show one engine: endpoint, voices, formats, price, how to get access
-    Show { name: String },
-    /// Call an engine and tell whether it works (a few characters are charged)
-    Check { name: String },
-}
-
-#[derive(Subcommand)]
-pub(crate) enum CredentialCommand {
-    /// Add a credential; the secret is asked for, or read from a file or standard input
-    ///
-    /// One secret, or a JSON object whose members are the parts that the
-    /// engine's sheet names. Examples:
-    ///   dispatcher credential add heron
-    ///   dispatcher credential add heron --file token.txt
-    ///   pass show heron | dispatcher credential add heron
-    #[command(verbatim_doc_comment)]
-    Add {
-        engine: String,
-        /// The credential's name (default: the engine's)
-        #[arg(long)]
-        name: Option<String>,
-        /// Read the secret from this file, - for standard input
-        #[arg(long, value_name = "FILE")]
-        file: Option<PathBuf>,
-    },
-    /// List credentials; never a secret
-    List,
-    /// Revoke a credential and overwrite what was kept
-    Revoke { name: String },
 }
 
 #[derive(Subcommand)]

@@ -1,0 +1,279 @@
+//! Engines: their state, their sheets, their lists of voices, their check.
+
+use dispatcher_core::{Files, NoFiles, draft};
+use dispatcher_gateway::Gateway;
+use rocket::http::{ContentType, Status};
+use rocket::serde::json::Json;
+use rocket::{Data, State, delete, get, post, put};
+use secrecy::ExposeSecret as _;
+
+use super::SMALL_BODY;
+use crate::access::Allowed;
+use crate::headers::{Meta, known_pairs};
+use crate::problem::Problem;
+use crate::spool::read_small;
+use crate::wire::{
+    CatalogueAnswer, CheckAnswer, DraftAnswer, DraftRequest, EngineAnswer, List, RefreshAnswer, SheetAnswer,
+    SheetVersion,
+};
+
+/// Changes of a catalogue that are told.
+const CHANGES: i64 = 200;
+
+/// List engines
+#[utoipa::path(
+    operation_id = "listEngines",
+    context_path = "/api/v1",
+    tag = "catalogue",
+    responses((status = 200, description = "Engines with their state", body = List<EngineAnswer>)),
+    security(("key" = []))
+)]
+#[get("/engines")]
+pub(crate) async fn engines(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<EngineAnswer>>, Problem> {
+    Ok(Json(List::whole(all_engines(gateway).await?)))
+}
+
+pub(super) async fn all_engines(gateway: &Gateway) -> Result<Vec<EngineAnswer>, Problem> {
+    let registry = gateway.registry();
+    let states = gateway.engine_states().await?;
+    let catalogues = gateway.catalogue_states().await?;
+    let answer = |engine: &std::sync::Arc<dispatcher_engines::Engine>| {
+        let name = &engine.sheet().name;
+        let sheet = registry.sheet(name).unwrap_or(engine.sheet());
+        Some(EngineAnswer::new(sheet, states.get(name)?, catalogues.get(name)))
+    };
+    Ok(registry.engines().filter_map(answer).collect())
+}
+
+async fn one_engine(gateway: &Gateway, name: &str) -> Result<EngineAnswer, Problem> {
+    gateway.registry().engine(name)?;
+    let all = all_engines(gateway).await?;
+    all.into_iter().find(|engine| engine.name == name).ok_or_else(|| Problem::new("no-such-engine", name.to_owned()))
+}
+
+/// Read an engine
+#[utoipa::path(
+    operation_id = "readEngine",
+    context_path = "/api/v1",
+    tag = "catalogue",
+    responses(
+        (status = 200, description = "The engine", body = EngineAnswer),
+        (status = 404, description = "No such engine; the nearest are named", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[get("/engines/<name>")]
+pub(crate) async fn engine(
+    _allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<EngineAnswer>, Problem> {
+    Ok(Json(one_engine(gateway, name).await?))
+}
+
+/// Check an engine
+///
+/// The conformance matrix: what the sheet claims against what is seen. Real
+/// calls, charged to the caller's app. `quick=true` leaves out limits; `voice`
+/// speaks what a recogniser is to hear.
+#[utoipa::path(
+    operation_id = "checkEngine",
+    context_path = "/api/v1",
+    tag = "catalogue",
+    params(("quick" = Option<bool>, Query), ("voice" = Option<String>, Query)),
+    responses(
+        (status = 200, description = "What was found", body = CheckAnswer),
+        (status = 404, description = "No such engine", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[post("/engines/<name>/check")]
+pub(crate) async fn check_engine(
+    allowed: Allowed,
+    name: &str,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Json<CheckAnswer>, Problem> {
+    let given = known_pairs(&meta.query, &["quick", "voice"])?;
+    let quick = given.get("quick").is_some_and(|told| told == "true");
+    let voice = given.get("voice").map(String::as_str);
+    Ok(Json(gateway.check_engine(&allowed.0, name, quick, voice).await?.into()))
+}
+
+async fn source(data: Data<'_>) -> Result<String, Problem> {
+    let body = read_small(data, SMALL_BODY).await?;
+    String::from_utf8(body).map_err(|_| Problem::new("bad-request", "the sheet is not UTF-8"))
+}
+
+/// Put in an engine
+///
+/// The body is a sheet in TOML: checked, and put into force as the next
+/// version of its engine. With `try=true` it is only checked. Faults come with
+/// line and column. Sheets with the process driver are taken only from the
+/// folders of the host's configuration.
+#[utoipa::path(
+    operation_id = "putEngine", context_path = "/api/v1", tag = "catalogue",
+    params(("try" = Option<bool>, Query)),
+    request_body(content((String = "application/toml"))),
+    responses(
+        (status = 200, description = "The engine", body = EngineAnswer),
+        (status = 422, description = "A fault of the sheet", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[post("/engines", data = "<data>")]
+pub(crate) async fn put_engine(
+    allowed: Allowed,
+    meta: Meta,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<EngineAnswer>, Problem> {
+    let given = known_pairs(&meta.query, &["try"])?;
+    let source = source(data).await?;
+    let sheet = gateway.try_sheet(&source)?;
+    if given.get("try").is_some_and(|told| told == "true") {
+        let state = dispatcher_gateway::EngineState::Ready;
+        return Ok(Json(EngineAnswer::new(&sheet, &state, None)));
+    }
+    gateway.put_sheet(&source, &allowed.0.who).await?;
+    Ok(Json(one_engine(gateway, &sheet.name).await?))
+}
+
+/// Retire an engine
+///
+/// Its sheet stays on record; it is no longer called.
+#[utoipa::path(
+    operation_id = "retireEngine", context_path = "/api/v1", tag = "catalogue",
+    responses(
+        (status = 204, description = "It is retired"),
+        (status = 409, description = "A route leads to it", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[delete("/engines/<name>")]
+pub(crate) async fn retire_engine(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.retire_engine(name, &allowed.0.who).await?;
+    Ok(Status::NoContent)
+}
+
+/// Read an engine's sheet
+///
+/// The newest version in TOML, and who put in each.
+#[utoipa::path(
+    operation_id = "readSheet", context_path = "/api/v1", tag = "catalogue",
+    responses((status = 200, description = "The sheet", body = SheetAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/engines/<name>/sheet")]
+pub(crate) async fn sheet(
+    _allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<SheetAnswer>, Problem> {
+    let versions = gateway.sheet_versions(name).await?;
+    let newest =
+        versions.first().ok_or_else(|| Problem::new("no-such-record", format!("{name} has no sheet on record")))?;
+    let (engine, version, document) = (newest.engine.clone(), newest.version, newest.document.clone());
+    let versions = versions.iter().map(SheetVersion::from).collect();
+    Ok(Json(SheetAnswer { engine, version, document, versions }))
+}
+
+/// Replace an engine's sheet
+///
+/// As putting one in; the name in the sheet must be that of the path.
+#[utoipa::path(
+    operation_id = "putSheet", context_path = "/api/v1", tag = "catalogue",
+    request_body(content((String = "application/toml"))),
+    responses(
+        (status = 200, description = "The engine", body = EngineAnswer),
+        (status = 422, description = "A fault of the sheet", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[put("/engines/<name>/sheet", data = "<data>")]
+pub(crate) async fn put_sheet(
+    allowed: Allowed,
+    name: &str,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<EngineAnswer>, Problem> {
+    gateway.registry().engine(name)?;
+    let source = source(data).await?;
+    let sheet = gateway.try_sheet(&source)?;
+    if sheet.name != name {
+        let detail = format!("the sheet is of '{}', and the path of '{name}'", sheet.name);
+        return Err(Problem::new("invalid", detail));
+    }
+    gateway.put_sheet(&source, &allowed.0.who).await?;
+    Ok(Json(one_engine(gateway, name).await?))
+}
+
+/// Draft a sheet
+///
+/// Out of a pasted call of the curl command. The secrets that stood in it are
+/// not in the answer: bind them with a credential.
+#[utoipa::path(
+    operation_id = "draftSheet", context_path = "/api/v1", tag = "catalogue",
+    request_body = DraftRequest,
+    responses((status = 200, description = "The draft", body = DraftAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/engines/draft", data = "<data>")]
+pub(crate) async fn draft_engine(_allowed: Allowed, data: Data<'_>) -> Result<Json<DraftAnswer>, Problem> {
+    let body = secrecy::zeroize::Zeroizing::new(read_small(data, SMALL_BODY).await?);
+    let request: DraftRequest = serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?;
+    // Files of a command lie at its author's, and not here.
+    let files: &dyn Files = &NoFiles;
+    let made = draft(request.command.expose_secret(), request.name.as_deref(), files)
+        .map_err(|error| Problem::at("invalid", "/command", error.to_string()))?;
+    let parts = made.parts.into_iter().map(|(name, _)| name).collect();
+    Ok(Json(DraftAnswer { sheet: made.sheet, parts, remarks: made.remarks }))
+}
+
+/// Read how an engine's list of voices stands
+#[utoipa::path(
+    operation_id = "readCatalogue", context_path = "/api/v1", tag = "catalogue",
+    responses((status = 200, description = "When it was read, and what changed", body = CatalogueAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/engines/<name>/catalogue")]
+pub(crate) async fn catalogue(
+    _allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<CatalogueAnswer>, Problem> {
+    gateway.registry().engine(name)?;
+    let states = gateway.catalogue_states().await?;
+    let changes = gateway.store().catalogue_changes(name.into(), CHANGES).await?;
+    Ok(Json(CatalogueAnswer::new(name, states.get(name), changes)))
+}
+
+/// Ask an engine for its voices
+///
+/// The last good list stays where it does not answer.
+#[utoipa::path(
+    operation_id = "refreshCatalogue", context_path = "/api/v1", tag = "catalogue",
+    responses((status = 200, description = "What changed", body = RefreshAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json"), (status = 502, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/engines/<name>/catalogue")]
+pub(crate) async fn refresh(
+    _allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<RefreshAnswer>, Problem> {
+    Ok(Json(gateway.refresh_catalogue(name).await?.into()))
+}
+
+/// The schema of sheets
+///
+/// JSON Schema for editors.
+#[utoipa::path(
+    operation_id = "readSheetSchema", context_path = "/api/v1", tag = "catalogue",
+    responses((status = 200, description = "JSON Schema, 2020-12", body = Object)),
+    security(("key" = []))
+)]
+#[get("/engines/schema")]
+pub(crate) fn schema(_allowed: Allowed) -> (ContentType, String) {
+    (ContentType::JSON, dispatcher_core::sheet_schema())
+}

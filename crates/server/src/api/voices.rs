@@ -1,0 +1,385 @@
+//! Voices: searched, read, marked, heard.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use dispatcher_core::{Gender, Origin, Site, Sort, VoiceId, VoiceQuery, Wanted, nearest, sample_sentence};
+use dispatcher_gateway::{Caller, Clip, EngineState, Gateway, SynthesisRequest, TextInput, Unsupported, now_micros};
+use rocket::http::{ContentType, Header, Status};
+use rocket::response::{self, Responder, Response};
+use rocket::serde::json::Json;
+use rocket::{Request, State, delete, get, put};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use crate::access::Allowed;
+use crate::headers::{Meta, known_pairs, number};
+use crate::problem::Problem;
+use crate::wire::VoiceAnswer;
+
+/// Voices in one page unless asked otherwise.
+const PAGE: usize = 100;
+const MAX_PAGE: usize = 1_000;
+/// An audition is a sentence or two.
+const MAX_SAMPLE: usize = 500;
+
+const FILTERS: [&str; 18] = [
+    "languages",
+    "gender",
+    "style",
+    "use",
+    "engine",
+    "model",
+    "site",
+    "format",
+    "origin",
+    "price",
+    "favourite",
+    "search",
+    "sort",
+    "limit",
+    "cursor",
+    "facets",
+    "available",
+    "id",
+];
+
+/// A page of voices.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct VoiceList {
+    pub(crate) items: Vec<VoiceAnswer>,
+    /// To be sent as `cursor`; null at the end.
+    pub(crate) next: Option<String>,
+    /// All that fit.
+    pub(crate) total: usize,
+    /// How many of what fits have each value; where `facets=true` asked for it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) facets: Option<FacetCounts>,
+}
+
+/// How many of what fits have each value.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct FacetCounts {
+    pub(crate) languages: BTreeMap<String, usize>,
+    pub(crate) genders: BTreeMap<String, usize>,
+    pub(crate) engines: BTreeMap<String, usize>,
+    pub(crate) styles: BTreeMap<String, usize>,
+}
+
+/// What is known of engines when voices are listed.
+struct Around {
+    states: HashMap<String, EngineState>,
+    stale: HashSet<String>,
+    favourites: HashSet<String>,
+}
+
+impl Around {
+    async fn of(gateway: &Gateway) -> Result<Around, Problem> {
+        let favourites = gateway.store().favourites().await?.into_iter().map(|row| row.voice).collect();
+        let stale = gateway.catalogue_states().await?.into_values();
+        let stale = stale.filter(|state| state.problem.is_some()).map(|state| state.engine).collect();
+        Ok(Around { states: gateway.engine_states().await?, stale, favourites })
+    }
+
+    fn answer(&self, entry: &dispatcher_core::Entry) -> VoiceAnswer {
+        let state = self.states.get(&entry.sheet.name);
+        let favourite = self.favourites.contains(&entry.id());
+        VoiceAnswer::new(entry, state, favourite, self.stale.contains(&entry.sheet.name))
+    }
+}
+
+fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<VoiceQuery, Problem> {
+    let wrong = |what: &str| Problem::new("invalid", what.to_owned());
+    let gender = given.remove("gender").map(|name| {
+        let genders = [Gender::Female, Gender::Male, Gender::Neutral];
+        genders.into_iter().find(|gender| gender.name() == name).ok_or(wrong("gender is female, male or neutral"))
+    });
+    let site = given.remove("site").map(|site| match site.as_str() {
+        "cloud" => Ok(Site::Cloud),
+        "local" => Ok(Site::Local),
+        _ => Err(wrong("site is cloud or local")),
+    });
+    let origin = given.remove("origin").map(|origin| match origin.as_str() {
+        "stock" => Ok(Origin::Stock),
+        "custom" => Ok(Origin::Custom),
+        _ => Err(wrong("origin is stock or custom")),
+    });
+    let sort = match given.remove("sort").as_deref() {
+        None | Some("best") => Sort::Best,
+        Some("name") => Sort::Name,
+        Some("language") => Sort::Language,
+        Some("price") => Sort::Price,
+        Some(_) => return Err(wrong("sort is best, name, language or price")),
+    };
+    let most_nanos = given.remove("price").map(|price| {
+        let price: f64 = number("price", &price)?;
+        Ok::<_, Problem>((price * 1e9).clamp(0.0, 9e18) as i64)
+    });
+    let limit = given.remove("limit").map(|limit| number("limit", &limit)).transpose()?;
+    let offset = given.remove("cursor").map(|cursor| number("cursor", &cursor)).transpose()?;
+    let ids = given.remove("id").map(|ids| ids.split(',').map(|id| id.trim().to_owned()).collect());
+    // Apps see what was made for the account only where it is granted to them.
+    let origin = origin.transpose()?;
+    let origin = match (caller.granted(), origin) {
+        (Some(granted), _) if granted.is_empty() => Some(Origin::Stock),
+        (_, origin) => origin,
+    };
+    Ok(VoiceQuery {
+        text: given.remove("search"),
+        languages: given.remove("languages"),
+        gender: gender.transpose()?,
+        style: given.remove("style"),
+        purpose: given.remove("use"),
+        engine: given.remove("engine"),
+        model: given.remove("model"),
+        format: given.remove("format"),
+        site: site.transpose()?,
+        origin,
+        most_nanos: most_nanos.transpose()?,
+        among: ids,
+        sort,
+        offset: offset.unwrap_or(0),
+        limit: limit.unwrap_or(PAGE).clamp(1, MAX_PAGE),
+    })
+}
+
+/// List voices
+///
+/// Filters: `languages` (RFC 4647 ranges: `pt` finds pt-PT and pt-BR, an exact
+/// region first), `gender`, `style`, `use`, `engine`, `model`, `site`, `format`
+/// (a media type), `origin`, `price` (the most that a thousand characters may
+/// cost), `favourite=true`, and `search` over the beginnings of words in names,
+/// ids, characters, styles and uses. `sort` is best, name, language or price.
+#[utoipa::path(
+    operation_id = "listVoices",
+    context_path = "/api/v1",
+    tag = "catalogue",
+    params(
+        ("languages" = Option<String>, Query), ("gender" = Option<String>, Query), ("style" = Option<String>, Query),
+        ("use" = Option<String>, Query), ("engine" = Option<String>, Query), ("model" = Option<String>, Query),
+        ("site" = Option<String>, Query), ("format" = Option<String>, Query), ("origin" = Option<String>, Query),
+        ("price" = Option<f64>, Query), ("favourite" = Option<bool>, Query), ("search" = Option<String>, Query),
+        ("id" = Option<String>, Query, description = "Only these, separated by commas"),
+        ("sort" = Option<String>, Query), ("facets" = Option<bool>, Query),
+        ("limit" = Option<usize>, Query), ("cursor" = Option<String>, Query),
+    ),
+    responses(
+        (status = 200, description = "Voices", body = VoiceList),
+        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[get("/voices")]
+pub(crate) async fn voices(allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Result<Json<VoiceList>, Problem> {
+    let mut given = known_pairs(&meta.query, &FILTERS)?;
+    let facets = given.remove("facets").is_some_and(|told| told == "true");
+    let favourite = given.remove("favourite").is_some_and(|told| told == "true");
+    let around = Around::of(gateway).await?;
+    let mut query = query_of(&mut given, &allowed.0)?;
+    if favourite {
+        query.among = Some(around.favourites.iter().cloned().collect());
+    }
+    let registry = gateway.registry();
+    let index = registry.voices();
+    let found = index.find(&query);
+    let granted = allowed.0.granted();
+    let open = |entry: &&dispatcher_core::Entry| {
+        entry.voice().origin == Origin::Stock || granted.as_ref().is_none_or(|granted| granted.contains(&entry.id()))
+    };
+    let items = found.page.iter().map(|at| index.entry(*at)).filter(open).map(|entry| around.answer(entry)).collect();
+    let end = query.offset + query.limit;
+    let facets = facets.then(|| {
+        let dispatcher_core::Facets { languages, genders, engines, styles } = index.facets(&query);
+        FacetCounts { languages, genders, engines, styles }
+    });
+    let next = (end < found.total).then(|| end.to_string());
+    Ok(Json(VoiceList { items, next, total: found.total, facets }))
+}
+
+/// Read a voice
+#[utoipa::path(
+    operation_id = "readVoice",
+    context_path = "/api/v1",
+    tag = "catalogue",
+    responses(
+        (status = 200, description = "The voice", body = VoiceAnswer),
+        (status = 404, description = "No such voice; the nearest are named", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[get("/voices/<engine>/<voice>")]
+pub(crate) async fn voice(
+    allowed: Allowed,
+    engine: &str,
+    voice: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<VoiceAnswer>, Problem> {
+    find_voice(gateway, &allowed.0, &format!("{engine}/{voice}")).await
+}
+
+/// Read a voice by its id in one segment
+#[utoipa::path(
+    operation_id = "readVoiceById",
+    context_path = "/api/v1",
+    tag = "catalogue",
+    responses(
+        (status = 200, description = "The voice", body = VoiceAnswer),
+        (status = 404, description = "No such voice; the nearest are named", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[get("/voices/<id>")]
+pub(crate) async fn voice_by_id(
+    allowed: Allowed,
+    id: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<VoiceAnswer>, Problem> {
+    find_voice(gateway, &allowed.0, id).await
+}
+
+async fn find_voice(gateway: &Gateway, caller: &Caller, id: &str) -> Result<Json<VoiceAnswer>, Problem> {
+    let registry = gateway.registry();
+    let index = registry.voices();
+    let found = index.find(&VoiceQuery { among: Some(vec![id.to_owned()]), limit: 1, ..VoiceQuery::default() });
+    let granted = caller.granted();
+    let open = |at: &&usize| {
+        let stock = index.entry(**at).voice().origin == Origin::Stock;
+        stock || granted.as_ref().is_none_or(|granted| granted.iter().any(|voice| voice == id))
+    };
+    match found.page.iter().find(open) {
+        Some(at) => Ok(Json(Around::of(gateway).await?.answer(index.entry(*at)))),
+        None => {
+            let mut problem = Problem::new("no-such-voice", format!("there is no voice '{id}'"));
+            let ids: Vec<String> = (0..index.len()).map(|at| index.entry(at).id()).collect();
+            problem.nearest = nearest(id, ids.iter().map(String::as_str), 3);
+            Err(problem)
+        }
+    }
+}
+
+/// Mark a voice
+///
+/// Marked voices are found by `favourite=true`.
+#[utoipa::path(
+    operation_id = "markVoice", context_path = "/api/v1", tag = "catalogue",
+    responses((status = 204, description = "It is marked"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[put("/voices/<engine>/<voice>/favourite")]
+pub(crate) async fn mark(
+    allowed: Allowed,
+    engine: &str,
+    voice: &str,
+    gateway: &State<Gateway>,
+) -> Result<Status, Problem> {
+    let id = format!("{engine}/{voice}");
+    find_voice(gateway, &allowed.0, &id).await?;
+    gateway.store().set_favourite(id, allowed.0.who, true, now_micros()).await?;
+    Ok(Status::NoContent)
+}
+
+/// Take a mark from a voice
+#[utoipa::path(
+    operation_id = "unmarkVoice", context_path = "/api/v1", tag = "catalogue",
+    responses((status = 204, description = "It is not marked")),
+    security(("key" = []))
+)]
+#[delete("/voices/<engine>/<voice>/favourite")]
+pub(crate) async fn unmark(
+    allowed: Allowed,
+    engine: &str,
+    voice: &str,
+    gateway: &State<Gateway>,
+) -> Result<Status, Problem> {
+    let id = format!("{engine}/{voice}");
+    gateway.store().set_favourite(id, allowed.0.who, false, now_micros()).await?;
+    Ok(Status::NoContent)
+}
+
+/// An audition.
+pub(crate) struct Audition {
+    clip: Clip,
+    /// It was kept, and nothing was bought.
+    kept: bool,
+    sound: String,
+}
+
+impl<'r> Responder<'r, 'static> for Audition {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let kind = self.clip.media_type.parse().unwrap_or(ContentType::Binary);
+        let status = if self.kept { "dispatcher; hit" } else { "dispatcher; fwd=miss; stored" };
+        Response::build()
+            .header(kind)
+            .header(Header::new("Cache-Status", status))
+            .header(Header::new("Dispatch-Sound", self.sound))
+            .header(Header::new("Dispatch-Synthetic", "?1"))
+            .header(Header::new("Cache-Control", "private, max-age=86400"))
+            .sized_body(self.clip.audio.len(), std::io::Cursor::new(self.clip.audio))
+            .ok()
+    }
+}
+
+/// Hear a voice
+///
+/// A sentence in the voice's own language, or `text`; kept, so that hearing
+/// it again costs nothing. MP3, charged to the caller's app the first time.
+#[utoipa::path(
+    operation_id = "hearVoice", context_path = "/api/v1", tag = "catalogue",
+    params(("text" = Option<String>, Query, description = "At most 500 characters")),
+    responses(
+        (status = 200, description = "The audio", content((Vec<u8> = "audio/mpeg")), headers(
+            ("Cache-Status" = String, description = "Whether it was kept (RFC 9211)"),
+            ("Dispatch-Sound" = String, description = "Equal for equal requested sound"),
+        )),
+        (status = "4XX", body = Problem, content_type = "application/problem+json"),
+        (status = "5XX", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[get("/voices/<engine>/<voice>/sample")]
+pub(crate) async fn sample(
+    allowed: Allowed,
+    engine: &str,
+    voice: &str,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Audition, Problem> {
+    let mut given = known_pairs(&meta.query, &["text"])?;
+    let id = format!("{engine}/{voice}");
+    let answer = find_voice(gateway, &allowed.0, &id).await?;
+    let text = given.remove("text").filter(|text| !text.trim().is_empty());
+    if text.as_ref().is_some_and(|text| text.chars().count() > MAX_SAMPLE) {
+        return Err(Problem::new("invalid", format!("an audition has at most {MAX_SAMPLE} characters")));
+    }
+    let text = text.unwrap_or_else(|| sample_sentence(&answer.languages).to_owned());
+    let format = dispatcher_audio::Format::new(dispatcher_audio::Codec::Mp3, 24_000);
+    let request = SynthesisRequest {
+        text: TextInput::Plain(text),
+        wanted: Some(Wanted::Named(id.parse::<VoiceId>().map_or(id.clone(), |id| id.to_string()))),
+        model: None,
+        language: None,
+        unsupported: Unsupported::Adapt,
+        shaping: dispatcher_core::Shaping::default(),
+        format,
+        trace: meta.trace.clone(),
+    };
+    let rehearsal = allowed.0.app.rehearsal == 1;
+    let sound = gateway.estimate_speech(&allowed.0, &request)?.sound.unwrap_or_default();
+    if let Some(clip) = gateway.recall_clip(&sound).await.filter(|_| !rehearsal) {
+        return Ok(Audition { clip, kept: true, sound });
+    }
+    let mut utterance = gateway.speak(&allowed.0, request).await?;
+    let mut audio = Vec::new();
+    while let Some(piece) = utterance.body.next().await {
+        let piece = piece.map_err(|error| {
+            let (dispatch, attempts) = (utterance.dispatch.clone(), vec![error.0]);
+            Problem::from(dispatcher_gateway::GatewayError::AllFailed { dispatch, attempts })
+        })?;
+        audio.extend_from_slice(&piece);
+    }
+    utterance.body.mend(&mut audio);
+    let clip = Clip { media_type: format.media_type(), audio: audio.into() };
+    if !rehearsal {
+        gateway.keep_clip(&sound, &id, &clip).await?;
+    }
+    Ok(Audition { clip, kept: false, sound })
+}

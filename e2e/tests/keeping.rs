@@ -1,0 +1,362 @@
+//! What keeps engines in order: limits, credentials that change, lists of
+//! voices, and the matrix of claims.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+use dispatcher_audio::{Codec, Format};
+use dispatcher_e2e::{Demo, words_of};
+use serde_json::{Value, json};
+
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
+const HERON: &str = include_str!("../../demo/sheets/heron.toml");
+
+async fn put(demo: &Demo, url: &str, body: Value) {
+    let response = demo.http.put(url).json(&body).send().await.unwrap();
+    assert!(response.status().is_success(), "{url}: {}", response.text().await.unwrap());
+}
+
+async fn operate(demo: &Demo, path: &str, body: Value) -> (u16, Value) {
+    let request = demo.http.post(format!("{}{path}", demo.url)).bearer_auth(&demo.operator).json(&body);
+    let response = request.send().await.unwrap();
+    (response.status().as_u16(), response.json().await.unwrap_or_default())
+}
+
+async fn put_sheet(demo: &Demo, sheet: String) {
+    let request = demo.http.put(format!("{}/api/v1/engines/heron/sheet", demo.url)).bearer_auth(&demo.operator);
+    let response = request.header("content-type", "application/toml").body(sheet).send().await.unwrap();
+    assert!(response.status().is_success(), "{}", response.text().await.unwrap());
+}
+
+/// Fifty callers speak without a pause until they are told to stop; gives how
+/// many were served, and what went wrong.
+async fn fifty(demo: &Arc<Demo>, stop: Arc<AtomicBool>) -> (usize, Vec<String>) {
+    let served = Arc::new(AtomicUsize::new(0));
+    let callers: Vec<_> = (0..50)
+        .map(|_| {
+            let (demo, stop, served) = (demo.clone(), stop.clone(), served.clone());
+            tokio::spawn(async move {
+                let mut wrong = Vec::new();
+                while !stop.load(Ordering::Relaxed) {
+                    let response = demo.speak(json!({"text": "Go", "voice": "heron/marin"}), "audio/mpeg").await;
+                    match response.status().is_success() {
+                        true if response.bytes().await.is_ok() => drop(served.fetch_add(1, Ordering::Relaxed)),
+                        true => wrong.push("broke off".to_owned()),
+                        false => wrong.push(response.text().await.unwrap()),
+                    }
+                }
+                wrong
+            })
+        })
+        .collect();
+    let mut wrong = Vec::new();
+    for caller in callers {
+        wrong.extend(caller.await.unwrap());
+    }
+    (served.load(Ordering::Relaxed), wrong)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engine_s_limit_is_used_up_and_never_run_into() {
+    let demo = Arc::new(Demo::start(BINARY).await);
+    // The engine refuses what is beyond it; the sheet says so.
+    put(&demo, &format!("{}/limits", demo.heron), json!({"per_minute": 1_200, "at_once": 8})).await;
+    put_sheet(&demo, format!("{HERON}\n[limits]\nper_minute = 1200\nat_once = 8\n")).await;
+    let (stop, begun) = (Arc::new(AtomicBool::new(false)), Instant::now());
+    let running = tokio::spawn({
+        let (demo, stop) = (demo.clone(), stop.clone());
+        async move { fifty(&demo, stop).await }
+    });
+    tokio::time::sleep(Duration::from_secs(6)).await;
+    let delivered = demo.delivered().await;
+    let seconds = begun.elapsed().as_secs_f64();
+    stop.store(true, Ordering::Relaxed);
+    let (_, wrong) = running.await.unwrap();
+    assert!(wrong.is_empty(), "{wrong:?}");
+    let rate = delivered["calls"].as_f64().unwrap() / seconds;
+    assert_eq!(demo.delivered().await["refused"], 0, "the engine's own limit was run into");
+    assert!(rate >= 0.9 * 20.0, "{rate:.1} of 20 calls a second were used");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_credential_is_rotated_under_load_and_no_request_fails() {
+    let demo = Arc::new(Demo::start(BINARY).await);
+    let secret = "second-canary-0815-abcdef";
+    put(&demo, &format!("{}/tokens", demo.heron), json!(["first-canary-4711-xyz", secret])).await;
+    let (status, _) = operate(&demo, "/api/v1/credentials", json!({"engine": "heron", "parts": {"token": "first-canary-4711-xyz"}})).await;
+    assert_eq!(status, 201);
+    let stop = Arc::new(AtomicBool::new(false));
+    let running = tokio::spawn({
+        let (demo, stop) = (demo.clone(), stop.clone());
+        async move { fifty(&demo, stop).await }
+    });
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    let (status, kept) = operate(&demo, "/api/v1/credentials", json!({"engine": "heron", "parts": {"token": secret}})).await;
+    assert_eq!((status, kept["state"].as_str()), (201, Some("active")), "{kept}");
+    // In the middle of it the root key changes too.
+    let (status, changed) = operate(&demo, "/api/v1/root-key", json!({})).await;
+    assert_eq!(status, 200, "{changed}");
+    assert!(changed["credentials"].as_u64().unwrap() >= 11, "{changed}");
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    put(&demo, &format!("{}/tokens", demo.heron), json!([secret])).await;
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    stop.store(true, Ordering::Relaxed);
+    let (served, wrong) = running.await.unwrap();
+    assert!(wrong.is_empty(), "{wrong:?}");
+    assert!(served > 50, "{served}");
+    let audit = demo.get("/api/v1/audit").await.to_string();
+    for action in ["credential.add", "credential.activate", "credential.use", "root-key.change"] {
+        assert!(audit.contains(action), "{action} is not in {audit}");
+    }
+    // The secrets are nowhere, whole or encoded.
+    let demo = Arc::try_unwrap(demo).ok().unwrap();
+    let folder = demo.kill();
+    let coded = {
+        use base64::Engine as _;
+        base64::engine::general_purpose::STANDARD.encode(secret)
+    };
+    for file in dispatcher_e2e::files_below(folder.path()) {
+        let bytes = std::fs::read(&file).unwrap();
+        for needle in [secret, "first-canary-4711-xyz", &coded[..24]] {
+            assert!(!bytes.windows(needle.len()).any(|w| w == needle.as_bytes()), "{needle} is in {}", file.display());
+        }
+    }
+    // After a restart everything opens under the new root key.
+    let demo = Demo::start_in(BINARY, folder).await;
+    let states = demo.get("/api/v1/engines").await;
+    let absent: Vec<&Value> = states["items"].as_array().unwrap().iter().filter(|it| it["state"] != "ready").collect();
+    assert!(absent.is_empty(), "{absent:?}");
+}
+
+#[tokio::test]
+async fn a_fresh_key_is_pending_until_the_engine_takes_it_and_the_old_one_serves() {
+    let demo = Demo::start(BINARY).await;
+    let says = async || {
+        let response = demo.speak(json!({"text": "Mind the gap", "voice": "bittern/reed"}), "audio/mpeg").await;
+        let audio = response.bytes().await.unwrap();
+        words_of(&audio, Format::new(Codec::Mp3, 24_000))
+    };
+    let parts = |password: &str| json!({"engine": "bittern", "parts": {"user": "saltmarsh", "password": password, "shore": "north"}});
+    demo.weather_of("bittern", json!({"weather": "not-active-yet", "phase": "catalogue", "calls": 2})).await;
+    let (status, kept) = operate(&demo, "/api/v1/credentials", parts("soon-there")).await;
+    assert_eq!((status, kept["state"].as_str(), kept["cause"].as_str()), (201, Some("pending"), Some("not-active-yet")));
+    assert_eq!(says().await, "Mind the gap", "the version that was in force serves on");
+    // It is tried again and again: by now the engine looks at it, and refuses it.
+    let state = async || {
+        let list = demo.get("/api/v1/credentials").await;
+        let row = list["items"].as_array().unwrap().iter().find(|it| it["name"] == "bittern" && it["version"] == kept["version"]);
+        row.unwrap()["state"].as_str().unwrap().to_owned()
+    };
+    let begun = Instant::now();
+    while state().await == "pending" {
+        assert!(begun.elapsed() < Duration::from_secs(20), "it stays pending");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert_eq!(state().await, "refused");
+    assert_eq!(says().await, "Mind the gap");
+    let checked = demo.client(&["credential", "check", "avocet"]);
+    let told = String::from_utf8_lossy(&checked.stdout).into_owned();
+    assert!(checked.status.success() && told.contains("more than it needs: manage"), "{told}");
+}
+
+#[tokio::test]
+async fn a_credential_is_imported_from_where_it_is_kept() {
+    let demo = Demo::start(BINARY).await;
+    let write = |name: &str, text: &str| std::fs::write(demo.folder.path().join(name), text).unwrap();
+    write("key.json", r#"{"holder": {"name": "saltmarsh"}}"#);
+    let lacking = demo.client(&["credential", "import", "avocet", "--file", "key.json"]);
+    let said = String::from_utf8_lossy(&lacking.stderr).into_owned();
+    assert!(!lacking.status.success() && said.contains("no 'key' at $.holder.secret_key"), "{said}");
+    put(&demo, &format!("{}/tokens", demo.heron), json!(["from-dotenv", "from-env"])).await;
+    write(".env", "# keys\nexport HERON_TOKEN='from-dotenv'\n");
+    let imported = demo.client(&["credential", "import", "heron", "--dotenv", ".env"]);
+    assert!(imported.status.success(), "{}", String::from_utf8_lossy(&imported.stderr));
+    let mut command = demo.client_command(&["credential", "import", "heron", "--env", "--map", "token=FERRY_TOKEN"]);
+    let imported = command.env("FERRY_TOKEN", "from-env").output().unwrap();
+    assert!(imported.status.success(), "{}", String::from_utf8_lossy(&imported.stderr));
+    assert_eq!(demo.speak(json!({"text": "Go", "voice": "heron/marin"}), "audio/mpeg").await.status(), 200);
+    let missing = demo.client(&["credential", "import", "heron", "--env"]);
+    let said = String::from_utf8_lossy(&missing.stderr).into_owned();
+    assert!(said.contains("HERON_TOKEN") && said.contains("--map token=NAME"), "{said}");
+}
+
+#[tokio::test]
+async fn the_list_of_voices_is_read_anew_and_the_last_good_one_stays() {
+    let demo = Demo::start(BINARY).await;
+    demo.weather_of("bittern", json!({"weather": "new-catalogue", "phase": "catalogue"})).await;
+    let refreshed = demo.client(&["engine", "refresh", "bittern"]);
+    let told = String::from_utf8_lossy(&refreshed.stdout).into_owned();
+    assert_eq!(told.trim(), "4 voices\n  + sedge\n  ~ rushes (uses)\n  - ashibe", "{told}");
+    let said = demo.speak(json!({"text": "Bonjour", "voice": "bittern/sedge"}), "audio/mpeg").await;
+    assert_eq!(words_of(&said.bytes().await.unwrap(), Format::new(Codec::Mp3, 24_000)), "Bonjour");
+    let gone = demo.speak(json!({"text": "x", "voice": "bittern/ashibe"}), "audio/mpeg").await;
+    assert_eq!(gone.status(), 404);
+    for weather in ["down", "wrong-type", "reset"] {
+        demo.weather_of("bittern", json!({"weather": weather, "phase": "catalogue"})).await;
+        assert!(!demo.client(&["engine", "refresh", "bittern"]).status.success(), "{weather}");
+        let voices = demo.get("/api/v1/voices?engine=bittern").await;
+        assert_eq!(voices["total"], 4, "{weather}");
+        assert!(voices["items"].as_array().unwrap().iter().all(|voice| voice["stale"] == true), "{voices}");
+    }
+    demo.weather_of("bittern", Value::Null).await;
+    assert!(demo.client(&["engine", "refresh", "bittern"]).status.success());
+    assert_eq!(demo.get("/api/v1/voices?engine=bittern&search=ashibe").await["items"][0]["stale"], false);
+    let many = demo.client(&["engine", "refresh", "espeak-ng"]);
+    let told = String::from_utf8_lossy(&many.stdout).into_owned();
+    let count: usize = told.split_whitespace().next().unwrap().parse().unwrap();
+    assert!(count > 100, "{told}");
+}
+
+#[tokio::test]
+async fn voices_are_found_marked_and_heard_a_second_time_for_nothing() {
+    let demo = Demo::start(BINARY).await;
+    let found = demo.get("/api/v1/voices?languages=pt&site=cloud&sort=best&facets=true").await;
+    let ids: Vec<&str> = found["items"].as_array().unwrap().iter().map(|it| it["id"].as_str().unwrap()).collect();
+    assert!(ids.contains(&"heron/davi") && ids.contains(&"heron/beatriz") && !ids.contains(&"heron/marin"), "{ids:?}");
+    assert_eq!(found["facets"]["languages"]["pt-BR"], 1, "{}", found["facets"]);
+    let first = demo.get("/api/v1/voices?languages=pt-BR%20pt&site=cloud").await;
+    assert_eq!(first["items"][0]["id"], "heron/davi", "an exact region comes first");
+    assert!(demo.client(&["voices", "--mark", "heron/davi"]).status.success());
+    let marked = demo.get("/api/v1/voices?favourite=true").await;
+    assert_eq!((marked["total"].as_u64(), marked["items"][0]["id"].as_str()), (Some(1), Some("heron/davi")));
+    let hear = async || {
+        let request = demo.http.get(format!("{}/api/v1/voices/heron/davi/sample", demo.url)).bearer_auth(&demo.app);
+        let response = request.send().await.unwrap();
+        let kept = dispatcher_e2e::header(&response, "cache-status").contains("hit");
+        (kept, words_of(&response.bytes().await.unwrap(), Format::new(Codec::Mp3, 24_000)))
+    };
+    let before = demo.delivered().await["calls"].clone();
+    let sentence = "O barco parte do cais às seis e um quarto.".to_owned();
+    assert_eq!(hear().await, (false, sentence.clone()));
+    assert_eq!(hear().await, (true, sentence));
+    assert_eq!(demo.delivered().await["calls"].as_u64().unwrap(), before.as_u64().unwrap() + 1);
+}
+
+#[tokio::test]
+async fn a_check_tells_exactly_what_differs() {
+    let demo = Demo::start(BINARY).await;
+    let differing = |answer: &Value| -> Vec<String> {
+        let claims = answer["claims"].as_array().unwrap();
+        let wrong = claims.iter().filter(|claim| claim["verdict"] == "differs");
+        wrong.map(|claim| format!("{} {}", claim["kind"].as_str().unwrap(), claim["subject"].as_str().unwrap())).collect()
+    };
+    for engine in ["heron", "bittern", "dotterel", "redshank", "whimbrel", "avocet"] {
+        let (_, good) = operate(&demo, &format!("/api/v1/engines/{engine}/check"), json!({})).await;
+        assert_eq!((differing(&good), good["good"].as_bool()), (Vec::new(), Some(true)), "{engine}: {good}");
+        assert!(good["claims"].as_array().unwrap().len() >= 5, "{engine}: {good}");
+    }
+    put(&demo, &format!("{}/broken", demo.heron), json!(["mp3", "fine", "pace", "manner", "door"])).await;
+    let (_, bad) = operate(&demo, "/api/v1/engines/heron/check", json!({})).await;
+    let wanted = ["access stranger", "format mp3 24000 Hz", "model fine", "control rate", "control direction"];
+    assert_eq!(differing(&bad), wanted, "{bad}");
+    let model = bad["claims"].as_array().unwrap().iter().find(|claim| claim["subject"] == "fine").unwrap();
+    assert!(model["request"].as_str().unwrap().starts_with("POST /talk/marin"), "{model}");
+    assert!(model["answer"].as_str().unwrap().contains("fine is no grade"), "{model}");
+    put(&demo, &format!("{}/broken", demo.heron), json!(["limit"])).await;
+    let checked = demo.client(&["engine", "check", "heron", "--json"]);
+    assert!(!checked.status.success(), "a check that finds something fails");
+    assert_eq!(differing(&serde_json::from_slice(&checked.stdout).unwrap()), ["limit characters"]);
+}
+
+#[tokio::test]
+async fn an_engine_is_put_in_by_its_sheet_alone() {
+    let demo = Demo::start(BINARY).await;
+    let write = |text: String| std::fs::write(demo.folder.path().join("egret.toml"), text).unwrap();
+    let sheet = HERON.replace("name     = \"heron\"", "name     = \"egret\"").replace("http://127.0.0.1:7801", &demo.heron);
+    write(sheet.replace("answer = \"audio\"", "answr = \"audio\""));
+    let faulty = demo.client(&["engine", "add", "egret.toml"]);
+    let said = String::from_utf8_lossy(&faulty.stderr).into_owned();
+    assert!(!faulty.status.success() && said.contains("answr"), "{said}");
+    write(sheet.replace("site     = \"cloud\"", "site = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"id\""));
+    let process = demo.client(&["engine", "add", "egret.toml"]);
+    assert!(String::from_utf8_lossy(&process.stderr).contains("folder of the host"), "programs are the host's alone");
+    write(sheet);
+    assert!(demo.client(&["engine", "add", "egret.toml"]).status.success());
+    put(&demo, &format!("{}/tokens", demo.heron), json!(["egret-token"])).await;
+    std::fs::write(demo.folder.path().join("token"), "egret-token").unwrap();
+    assert!(demo.client(&["credential", "add", "egret", "--file", "token"]).status.success());
+    let said = demo.speak(json!({"text": "Mind the gap", "voice": "egret/marin"}), "audio/mpeg").await;
+    assert_eq!(words_of(&said.bytes().await.unwrap(), Format::new(Codec::Mp3, 24_000)), "Mind the gap");
+    let folder = demo.kill();
+    let demo = Demo::start_in(BINARY, folder).await;
+    assert_eq!(demo.get("/api/v1/engines/egret").await["state"], "ready", "it is there after a restart");
+    assert!(demo.client(&["engine", "retire", "egret"]).status.success());
+    let used = demo.client(&["engine", "retire", "heron"]);
+    assert!(String::from_utf8_lossy(&used.stderr).contains("route"), "an engine of a route is not retired");
+    assert_eq!(demo.speak(json!({"text": "x", "voice": "egret/marin"}), "audio/mpeg").await.status(), 404);
+}
+
+#[tokio::test]
+async fn controls_are_taken_made_good_or_refused() {
+    let demo = Demo::start(BINARY).await;
+    let heard = async |body: Value| {
+        let response = demo.speak(body, "audio/wav").await;
+        assert_eq!(response.status(), 200, "{}", response.text().await.unwrap());
+        let fidelity = dispatcher_e2e::header(&response, "dispatch-fidelity");
+        let (samples, layout) = dispatcher_audio::decode_all(&response.bytes().await.unwrap(), Format::default()).unwrap();
+        let heard = dispatcher_standins::tone::hear(&samples, layout.rate).remove(0);
+        assert_eq!(heard.text, "Mind the gap by the quay");
+        (fidelity, samples.len() as f64 / f64::from(layout.rate), heard.pitch)
+    };
+    let say = |voice: &str, prosody: Value| json!({"text": "Mind the gap by the quay", "voice": voice, "prosody": prosody});
+    let near = |a: f64, b: f64, share: f64| (a / b - 1.0).abs() < share;
+    // Heron takes a rate itself; phalarope does not, and it is made here.
+    for (voice, fidelity) in [("heron/marin", "native"), ("phalarope/grey", "made-good")] {
+        let (_, plain, pitch) = heard(say(voice, json!({}))).await;
+        let (told, slow, same) = heard(say(voice, json!({"rate": "80%"}))).await;
+        assert_eq!(told, fidelity, "{voice}");
+        assert!(near(slow, plain / 0.8, 0.03) && near(same, pitch, 0.01), "{voice}: {plain} {slow}, {pitch} {same}");
+        let (told, long, high) = heard(say(voice, json!({"pitch": "+2st"}))).await;
+        assert_eq!(told, fidelity, "{voice}");
+        assert!(near(high, pitch * 2f64.powf(2.0 / 12.0), 0.01) && near(long, plain, 0.03), "{voice}: {pitch} {high}");
+    }
+    for (body, pointer) in [
+        (json!({"voice": "phalarope/grey", "prosody": {"rate": "80%"}}), "/prosody/rate"),
+        (json!({"voice": "heron/marin", "direction": "like a pilot"}), "/direction"),
+        (json!({"voice": "curlew/moor", "style": {"name": "angry"}}), "/style"),
+        (json!({"voice": "heron/marin", "seed": 7}), "/seed"),
+    ] {
+        let mut body = body;
+        body["text"] = "Mind the gap".into();
+        body["unsupported"] = "refuse".into();
+        let response = demo.speak(body.clone(), "audio/wav").await;
+        assert_eq!(response.status(), 422, "{body}");
+        let problem: Value = response.json().await.unwrap();
+        assert_eq!(problem["errors"][0]["pointer"], pointer, "{problem}");
+    }
+    let directed = json!({"text": "Mind the gap", "voice": "heron/marin", "model": "directed", "direction": "like a pilot", "unsupported": "refuse"});
+    assert_eq!(demo.speak(directed, "audio/wav").await.status(), 200);
+    let wrong = demo.speak(json!({"text": "x", "voice": "heron/marin", "prosody": {"rate": "quick"}}), "audio/wav").await;
+    assert_eq!(wrong.status(), 422);
+    assert!(wrong.text().await.unwrap().contains("write 90%"));
+}
+
+#[tokio::test]
+async fn marks_speakers_and_alternatives_come_through() {
+    let demo = Demo::start(BINARY).await;
+    let said = demo.speak(json!({"text": "Mind the gap", "voice": "dotterel/cairn"}), "application/json").await;
+    let said: Value = said.json().await.unwrap();
+    let words: Vec<&str> = said["words"].as_array().unwrap().iter().map(|word| word["text"].as_str().unwrap()).collect();
+    assert_eq!(words, ["Mind", "the", "gap"], "{said}");
+    let starts: Vec<f64> = said["words"].as_array().unwrap().iter().map(|word| word["start"].as_f64().unwrap()).collect();
+    assert!(starts.is_sorted() && starts[0] > 0.1 && starts[2] < said["audio"]["duration"].as_f64().unwrap(), "{starts:?}");
+    // Two voices in one recording.
+    let mut samples = Vec::new();
+    for (voice, text) in [("heron/marin", "Is it late"), ("heron/corwen", "It is on time"), ("heron/marin", "Good")] {
+        let response = demo.speak(json!({"text": text, "voice": voice}), "audio/wav").await;
+        samples.extend(dispatcher_audio::decode_all(&response.bytes().await.unwrap(), Format::default()).unwrap().0);
+        samples.extend(vec![0.0; 12_000]);
+    }
+    let audio = dispatcher_audio::encode_all(&samples, Format::default()).unwrap();
+    let heard = demo.hear(audio.clone(), "audio/wav", "?engine=redshank&speakers=true&alternatives=2").await;
+    assert_eq!(heard["text"], "Is it late It is on time Good");
+    let speakers: Vec<&str> = heard["words"].as_array().unwrap().iter().map(|word| word["speaker"].as_str().unwrap()).collect();
+    assert_eq!(speakers, ["s1", "s1", "s1", "s2", "s2", "s2", "s2", "s1"], "{heard}");
+    assert_eq!(heard["alternatives"][0], json!({"text": "is it late it is on time good", "confidence": 0.615}));
+    let plain = demo.hear(audio.clone(), "audio/wav", "?engine=turnstone&speakers=true").await;
+    assert!(plain["warnings"].to_string().contains("speakers was left out"), "{plain}");
+    let (status, refused) = demo.try_to_hear(audio, "audio/wav", "?engine=turnstone&hints=Gullsay&unsupported=refuse").await;
+    assert_eq!(status.as_u16(), 422, "{refused}");
+}
