@@ -3,7 +3,10 @@ import {
   mdiAccountVoice,
   mdiApi,
   mdiChartBar,
+  mdiDotsHorizontal,
+  mdiEngineOutline,
   mdiFormatListBulleted,
+  mdiKeyOutline,
   mdiLogout,
   mdiTuneVariant,
   mdiViewDashboardOutline,
@@ -39,7 +42,18 @@ const groups = [
       { to: '/usage', title: 'Usage', icon: mdiChartBar },
     ],
   },
+  {
+    name: 'Set up',
+    pages: [
+      { to: '/engines', title: 'Engines', icon: mdiEngineOutline },
+      { to: '/credentials', title: 'Credentials', icon: mdiKeyOutline },
+    ],
+  },
 ]
+const pages = groups.flatMap((group) => group.pages)
+// On a narrow window the four most used, and the rest behind More.
+const near = pages.filter((page) => ['/', '/voices', '/overview', '/dispatches'].includes(page.to))
+const far = pages.filter((page) => !near.includes(page))
 
 const dark = computed(() => theme.global.current.value.dark)
 
@@ -114,10 +128,19 @@ onUnmounted(() => window.removeEventListener('keydown', key))
         </template>
       </v-navigation-drawer>
       <v-bottom-navigation v-else grow color="primary" aria-label="Pages">
-        <v-btn v-for="page in groups.flatMap((group) => group.pages)" :key="page.to" :to="page.to" :exact="page.to === '/'" class="px-0">
+        <v-btn v-for="page in near" :key="page.to" :to="page.to" :exact="page.to === '/'" class="px-0">
           <v-icon :icon="page.icon" />
           <span class="small">{{ page.title }}</span>
         </v-btn>
+        <v-menu location="top">
+          <template #activator="{ props }">
+            <v-btn v-bind="props" class="px-0"><v-icon :icon="mdiDotsHorizontal" /><span class="small">More</span></v-btn>
+          </template>
+          <v-list density="compact">
+            <v-list-item v-for="page in far" :key="page.to" :to="page.to" :prepend-icon="page.icon" :title="page.title" />
+            <v-list-item tag="button" :prepend-icon="mdiLogout" title="Sign out" @click="leave" />
+          </v-list>
+        </v-menu>
       </v-bottom-navigation>
     </template>
     <v-main>

@@ -41,10 +41,12 @@ async fn fifty(demo: &Arc<Demo>, stop: Arc<AtomicBool>) -> (usize, Vec<String>) 
                 let mut wrong = Vec::new();
                 while !stop.load(Ordering::Relaxed) {
                     let response = demo.speak(json!({"text": "Go", "voice": "heron/marin"}), "audio/mpeg").await;
-                    match response.status().is_success() {
-                        true if response.bytes().await.is_ok() => drop(served.fetch_add(1, Ordering::Relaxed)),
-                        true => wrong.push("broke off".to_owned()),
-                        false => wrong.push(response.text().await.unwrap()),
+                    if !response.status().is_success() {
+                        wrong.push(response.text().await.unwrap());
+                    } else if response.bytes().await.is_ok() {
+                        served.fetch_add(1, Ordering::Relaxed);
+                    } else {
+                        wrong.push("broke off".to_owned());
                     }
                 }
                 wrong
@@ -85,7 +87,9 @@ async fn a_credential_is_rotated_under_load_and_no_request_fails() {
     let demo = Arc::new(Demo::start(BINARY).await);
     let secret = "second-canary-0815-abcdef";
     put(&demo, &format!("{}/tokens", demo.heron), json!(["first-canary-4711-xyz", secret])).await;
-    let (status, _) = operate(&demo, "/api/v1/credentials", json!({"engine": "heron", "parts": {"token": "first-canary-4711-xyz"}})).await;
+    let (status, _) =
+        operate(&demo, "/api/v1/credentials", json!({"engine": "heron", "parts": {"token": "first-canary-4711-xyz"}}))
+            .await;
     assert_eq!(status, 201);
     let stop = Arc::new(AtomicBool::new(false));
     let running = tokio::spawn({
@@ -93,7 +97,8 @@ async fn a_credential_is_rotated_under_load_and_no_request_fails() {
         async move { fifty(&demo, stop).await }
     });
     tokio::time::sleep(Duration::from_millis(700)).await;
-    let (status, kept) = operate(&demo, "/api/v1/credentials", json!({"engine": "heron", "parts": {"token": secret}})).await;
+    let (status, kept) =
+        operate(&demo, "/api/v1/credentials", json!({"engine": "heron", "parts": {"token": secret}})).await;
     assert_eq!((status, kept["state"].as_str()), (201, Some("active")), "{kept}");
     // In the middle of it the root key changes too.
     let (status, changed) = operate(&demo, "/api/v1/root-key", json!({})).await;
@@ -141,12 +146,19 @@ async fn a_fresh_key_is_pending_until_the_engine_takes_it_and_the_old_one_serves
     let parts = |password: &str| json!({"engine": "bittern", "parts": {"user": "saltmarsh", "password": password, "shore": "north"}});
     demo.weather_of("bittern", json!({"weather": "not-active-yet", "phase": "catalogue", "calls": 2})).await;
     let (status, kept) = operate(&demo, "/api/v1/credentials", parts("soon-there")).await;
-    assert_eq!((status, kept["state"].as_str(), kept["cause"].as_str()), (201, Some("pending"), Some("not-active-yet")));
+    assert_eq!(
+        (status, kept["state"].as_str(), kept["cause"].as_str()),
+        (201, Some("pending"), Some("not-active-yet"))
+    );
     assert_eq!(says().await, "Mind the gap", "the version that was in force serves on");
     // It is tried again and again: by now the engine looks at it, and refuses it.
     let state = async || {
         let list = demo.get("/api/v1/credentials").await;
-        let row = list["items"].as_array().unwrap().iter().find(|it| it["name"] == "bittern" && it["version"] == kept["version"]);
+        let row = list["items"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|it| it["name"] == "bittern" && it["version"] == kept["version"]);
         row.unwrap()["state"].as_str().unwrap().to_owned()
     };
     let begun = Instant::now();
@@ -185,6 +197,7 @@ async fn a_credential_is_imported_from_where_it_is_kept() {
 #[tokio::test]
 async fn the_list_of_voices_is_read_anew_and_the_last_good_one_stays() {
     let demo = Demo::start(BINARY).await;
+    assert!(demo.client(&["engine", "refresh", "bittern"]).status.success());
     demo.weather_of("bittern", json!({"weather": "new-catalogue", "phase": "catalogue"})).await;
     let refreshed = demo.client(&["engine", "refresh", "bittern"]);
     let told = String::from_utf8_lossy(&refreshed.stdout).into_owned();
@@ -215,9 +228,13 @@ async fn voices_are_found_marked_and_heard_a_second_time_for_nothing() {
     let found = demo.get("/api/v1/voices?languages=pt&site=cloud&sort=best&facets=true").await;
     let ids: Vec<&str> = found["items"].as_array().unwrap().iter().map(|it| it["id"].as_str().unwrap()).collect();
     assert!(ids.contains(&"heron/davi") && ids.contains(&"heron/beatriz") && !ids.contains(&"heron/marin"), "{ids:?}");
-    assert_eq!(found["facets"]["languages"]["pt-BR"], 1, "{}", found["facets"]);
+    let brazil =
+        found["items"].as_array().unwrap().iter().filter(|it| it["languages"].to_string().contains("pt-BR")).count();
+    assert_eq!(found["facets"]["languages"]["pt-BR"], brazil, "{}", found["facets"]);
     let first = demo.get("/api/v1/voices?languages=pt-BR%20pt&site=cloud").await;
-    assert_eq!(first["items"][0]["id"], "heron/davi", "an exact region comes first");
+    let (exact, rest) = first["items"].as_array().unwrap().split_at(brazil);
+    let brazilian = |voice: &Value| voice["languages"].to_string().contains("pt-BR");
+    assert!(exact.iter().all(brazilian) && !rest.iter().any(brazilian), "an exact region comes first: {first}");
     assert!(demo.client(&["voices", "--mark", "heron/davi"]).status.success());
     let marked = demo.get("/api/v1/voices?favourite=true").await;
     assert_eq!((marked["total"].as_u64(), marked["items"][0]["id"].as_str()), (Some(1), Some("heron/davi")));
@@ -240,7 +257,9 @@ async fn a_check_tells_exactly_what_differs() {
     let differing = |answer: &Value| -> Vec<String> {
         let claims = answer["claims"].as_array().unwrap();
         let wrong = claims.iter().filter(|claim| claim["verdict"] == "differs");
-        wrong.map(|claim| format!("{} {}", claim["kind"].as_str().unwrap(), claim["subject"].as_str().unwrap())).collect()
+        wrong
+            .map(|claim| format!("{} {}", claim["kind"].as_str().unwrap(), claim["subject"].as_str().unwrap()))
+            .collect()
     };
     for engine in ["heron", "bittern", "dotterel", "redshank", "whimbrel", "avocet"] {
         let (_, good) = operate(&demo, &format!("/api/v1/engines/{engine}/check"), json!({})).await;
@@ -263,13 +282,15 @@ async fn a_check_tells_exactly_what_differs() {
 #[tokio::test]
 async fn an_engine_is_put_in_by_its_sheet_alone() {
     let demo = Demo::start(BINARY).await;
-    let write = |text: String| std::fs::write(demo.folder.path().join("egret.toml"), text).unwrap();
-    let sheet = HERON.replace("name     = \"heron\"", "name     = \"egret\"").replace("http://127.0.0.1:7801", &demo.heron);
+    let file = demo.folder.path().join("egret.toml");
+    let write = |text: String| std::fs::write(&file, text).unwrap();
+    let sheet =
+        HERON.replace("name     = \"heron\"", "name     = \"egret\"").replace("http://127.0.0.1:7801", &demo.heron);
     write(sheet.replace("answer = \"audio\"", "answr = \"audio\""));
     let faulty = demo.client(&["engine", "add", "egret.toml"]);
     let said = String::from_utf8_lossy(&faulty.stderr).into_owned();
     assert!(!faulty.status.success() && said.contains("answr"), "{said}");
-    write(sheet.replace("site     = \"cloud\"", "site = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"id\""));
+    write("sheet = 1\nname = \"egret\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"id\"\n[synthesis.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n[[synthesis.voices]]\nid = \"a\"\nname = \"A\"\nlanguages = [\"en\"]\n".into());
     let process = demo.client(&["engine", "add", "egret.toml"]);
     assert!(String::from_utf8_lossy(&process.stderr).contains("folder of the host"), "programs are the host's alone");
     write(sheet);
@@ -292,15 +313,17 @@ async fn an_engine_is_put_in_by_its_sheet_alone() {
 async fn controls_are_taken_made_good_or_refused() {
     let demo = Demo::start(BINARY).await;
     let heard = async |body: Value| {
-        let response = demo.speak(body, "audio/wav").await;
-        assert_eq!(response.status(), 200, "{}", response.text().await.unwrap());
+        let response = demo.speak(body.clone(), "audio/wav").await;
+        assert_eq!(response.status(), 200, "{body}");
         let fidelity = dispatcher_e2e::header(&response, "dispatch-fidelity");
-        let (samples, layout) = dispatcher_audio::decode_all(&response.bytes().await.unwrap(), Format::default()).unwrap();
+        let (samples, layout) =
+            dispatcher_audio::decode_all(&response.bytes().await.unwrap(), Format::default()).unwrap();
         let heard = dispatcher_standins::tone::hear(&samples, layout.rate).remove(0);
         assert_eq!(heard.text, "Mind the gap by the quay");
         (fidelity, samples.len() as f64 / f64::from(layout.rate), heard.pitch)
     };
-    let say = |voice: &str, prosody: Value| json!({"text": "Mind the gap by the quay", "voice": voice, "prosody": prosody});
+    let say =
+        |voice: &str, prosody: Value| json!({"text": "Mind the gap by the quay", "voice": voice, "prosody": prosody});
     let near = |a: f64, b: f64, share: f64| (a / b - 1.0).abs() < share;
     // Heron takes a rate itself; phalarope does not, and it is made here.
     for (voice, fidelity) in [("heron/marin", "native"), ("phalarope/grey", "made-good")] {
@@ -328,7 +351,8 @@ async fn controls_are_taken_made_good_or_refused() {
     }
     let directed = json!({"text": "Mind the gap", "voice": "heron/marin", "model": "directed", "direction": "like a pilot", "unsupported": "refuse"});
     assert_eq!(demo.speak(directed, "audio/wav").await.status(), 200);
-    let wrong = demo.speak(json!({"text": "x", "voice": "heron/marin", "prosody": {"rate": "quick"}}), "audio/wav").await;
+    let wrong =
+        demo.speak(json!({"text": "x", "voice": "heron/marin", "prosody": {"rate": "quick"}}), "audio/wav").await;
     assert_eq!(wrong.status(), 422);
     assert!(wrong.text().await.unwrap().contains("write 90%"));
 }
@@ -338,10 +362,15 @@ async fn marks_speakers_and_alternatives_come_through() {
     let demo = Demo::start(BINARY).await;
     let said = demo.speak(json!({"text": "Mind the gap", "voice": "dotterel/cairn"}), "application/json").await;
     let said: Value = said.json().await.unwrap();
-    let words: Vec<&str> = said["words"].as_array().unwrap().iter().map(|word| word["text"].as_str().unwrap()).collect();
+    let words: Vec<&str> =
+        said["words"].as_array().unwrap().iter().map(|word| word["text"].as_str().unwrap()).collect();
     assert_eq!(words, ["Mind", "the", "gap"], "{said}");
-    let starts: Vec<f64> = said["words"].as_array().unwrap().iter().map(|word| word["start"].as_f64().unwrap()).collect();
-    assert!(starts.is_sorted() && starts[0] > 0.1 && starts[2] < said["audio"]["duration"].as_f64().unwrap(), "{starts:?}");
+    let starts: Vec<f64> =
+        said["words"].as_array().unwrap().iter().map(|word| word["start"].as_f64().unwrap()).collect();
+    assert!(
+        starts.is_sorted() && starts[0] > 0.1 && starts[2] < said["audio"]["duration"].as_f64().unwrap(),
+        "{starts:?}"
+    );
     // Two voices in one recording.
     let mut samples = Vec::new();
     for (voice, text) in [("heron/marin", "Is it late"), ("heron/corwen", "It is on time"), ("heron/marin", "Good")] {
@@ -352,11 +381,13 @@ async fn marks_speakers_and_alternatives_come_through() {
     let audio = dispatcher_audio::encode_all(&samples, Format::default()).unwrap();
     let heard = demo.hear(audio.clone(), "audio/wav", "?engine=redshank&speakers=true&alternatives=2").await;
     assert_eq!(heard["text"], "Is it late It is on time Good");
-    let speakers: Vec<&str> = heard["words"].as_array().unwrap().iter().map(|word| word["speaker"].as_str().unwrap()).collect();
+    let speakers: Vec<&str> =
+        heard["words"].as_array().unwrap().iter().map(|word| word["speaker"].as_str().unwrap()).collect();
     assert_eq!(speakers, ["s1", "s1", "s1", "s2", "s2", "s2", "s2", "s1"], "{heard}");
     assert_eq!(heard["alternatives"][0], json!({"text": "is it late it is on time good", "confidence": 0.615}));
     let plain = demo.hear(audio.clone(), "audio/wav", "?engine=turnstone&speakers=true").await;
     assert!(plain["warnings"].to_string().contains("speakers was left out"), "{plain}");
-    let (status, refused) = demo.try_to_hear(audio, "audio/wav", "?engine=turnstone&hints=Gullsay&unsupported=refuse").await;
+    let (status, refused) =
+        demo.try_to_hear(audio, "audio/wav", "?engine=turnstone&hints=Gullsay&unsupported=refuse").await;
     assert_eq!(status.as_u16(), 422, "{refused}");
 }

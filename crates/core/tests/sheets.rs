@@ -2,7 +2,8 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_core::{
-    ArgumentText, Body, Cause, Driver, LocalAudio, Measure, Network, Request as _, Scheme, Sheet, SheetError, Site, TimeUnit, Work,
+    ArgumentText, Body, Cause, Driver, LocalAudio, Measure, Network, Request as _, Scheme, Sheet, SheetError, Site,
+    TimeUnit, Work,
 };
 
 const SHIPPED: [(&str, &str); 14] = [

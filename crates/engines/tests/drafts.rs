@@ -147,11 +147,14 @@ fn compare(command: &str, made: &Draft, theirs: &Seen, ours: &Seen) {
 async fn a_drafted_engine_that_speaks_sends_what_the_command_sends() {
     let folder = tempfile::tempdir().unwrap();
     write_files(folder.path());
-    let listener = Listener::answering(answer("200 OK", "content-type: audio/mpeg\r\ncontent-length: 4\r\n", b"\x01\x02\x03\x04")).await;
+    let listener =
+        Listener::answering(answer("200 OK", "content-type: audio/mpeg\r\ncontent-length: 4\r\n", b"\x01\x02\x03\x04"))
+            .await;
     for command in SPEAKING {
         let theirs = pasted(command, &listener, folder.path()).await;
         let text = command.replace("@URL@", &listener.url);
-        let made = draft(&text, Some("gull"), &Folder(folder.path())).unwrap_or_else(|error| panic!("{command}: {error}"));
+        let made =
+            draft(&text, Some("gull"), &Folder(folder.path())).unwrap_or_else(|error| panic!("{command}: {error}"));
         let engine = engine(&made, command);
         let synthesis = engine.sheet().synthesis.clone().unwrap_or_else(|| panic!("{command} speaks:\n{}", made.sheet));
         let call = Speak {
@@ -166,7 +169,11 @@ async fn a_drafted_engine_that_speaks_sends_what_the_command_sends() {
         for (name, secret) in &parts {
             use secrecy::ExposeSecret as _;
             let secret = secret.expose_secret();
-            assert!(secret.len() < 4 || !made.sheet.contains(secret), "{command}: the part {name} is in the sheet:\n{}", made.sheet);
+            assert!(
+                secret.len() < 4 || !made.sheet.contains(secret),
+                "{command}: the part {name} is in the sheet:\n{}",
+                made.sheet
+            );
         }
         engine.speak(call, &parts).await.unwrap_or_else(|error| panic!("{command}\n{}\n{error}", made.sheet));
         compare(command, &made, &theirs, &listener.last());
@@ -177,7 +184,12 @@ async fn a_drafted_engine_that_speaks_sends_what_the_command_sends() {
 async fn a_drafted_engine_that_listens_sends_what_the_command_sends() {
     let folder = tempfile::tempdir().unwrap();
     write_files(folder.path());
-    let listener = Listener::answering(answer("200 OK", "content-type: application/json\r\ncontent-length: 12\r\n", b"{\"text\":\"x\"}")).await;
+    let listener = Listener::answering(answer(
+        "200 OK",
+        "content-type: application/json\r\ncontent-length: 12\r\n",
+        b"{\"text\":\"x\"}",
+    ))
+    .await;
     for command in HEARING {
         let theirs = pasted(command, &listener, folder.path()).await;
         let text = command.replace("@URL@", &listener.url);
@@ -199,7 +211,10 @@ async fn a_drafted_engine_that_listens_sends_what_the_command_sends() {
             alternatives: None,
             seconds: 0.1,
         };
-        let heard = engine.hear(call, &credential(&made)).await.unwrap_or_else(|error| panic!("{command}\n{}\n{error}", made.sheet));
+        let heard = engine
+            .hear(call, &credential(&made))
+            .await
+            .unwrap_or_else(|error| panic!("{command}\n{}\n{error}", made.sheet));
         assert_eq!(heard.text, "x");
         let ours = listener.last();
         assert_eq!(ours.line, theirs.line, "{command}\n{}", made.sheet);
@@ -219,7 +234,8 @@ async fn commands_that_cannot_be_drafted_are_refused_with_the_reason() {
         ("curl http://x.example http://y.example", "one call at a time"),
         ("curl -I http://x.example", "makes no sound"),
     ] {
-        let error = draft(command, None, &dispatcher_core::NoFiles).err().unwrap_or_else(|| panic!("{command} was taken"));
+        let error =
+            draft(command, None, &dispatcher_core::NoFiles).err().unwrap_or_else(|| panic!("{command} was taken"));
         assert!(error.to_string().contains(said), "{command}: {error}");
     }
 }

@@ -10,7 +10,9 @@ use tokio::sync::oneshot;
 
 /// Calls are spread a little wider than the limit allows, since the network
 /// may bring two of them closer together.
-const SPREAD: f64 = 1.03;
+const SPREAD: f64 = 1.06;
+/// An engine counts a call a moment longer than its caller sees it.
+const AFTERGLOW: Duration = Duration::from_millis(5);
 /// A timer that rings late is made up for by as much.
 const LATE: Duration = Duration::from_millis(5);
 
@@ -152,9 +154,18 @@ impl State {
 
 impl Drop for Permit {
     fn drop(&mut self) {
-        if let Some(gate) = self.0.take() {
+        let Some(gate) = self.0.take() else { return };
+        let leave = move || {
             gate.lock().running -= 1;
             gate.pump();
+        };
+        match tokio::runtime::Handle::try_current() {
+            Ok(runtime) => drop(runtime.spawn(async move {
+                tokio::time::sleep(AFTERGLOW).await;
+                leave();
+            })),
+            // The service is ending.
+            Err(_) => leave(),
         }
     }
 }
@@ -176,10 +187,10 @@ mod tests {
             drop(gate.enter("a").await);
             times.push(begun.elapsed());
         }
-        // 100 calls a second: the fortieth after 39 intervals of 10.3 ms.
+        // 100 calls a second: the fortieth after 39 intervals of 10.6 ms.
         let last = times[39].as_secs_f64();
-        assert!((0.385..0.480).contains(&last), "{last}");
-        assert!(times.windows(11).all(|w| (w[10] - w[0]).as_secs_f64() > 0.094), "{times:?}");
+        assert!((0.395..0.490).contains(&last), "{last}");
+        assert!(times.windows(11).all(|w| (w[10] - w[0]).as_secs_f64() > 0.097), "{times:?}");
     }
 
     #[tokio::test]

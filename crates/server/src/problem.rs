@@ -129,7 +129,7 @@ pub(crate) struct Problem {
 impl Problem {
     /// A problem of a kind in [`KINDS`].
     pub(crate) fn new(slug: &str, detail: impl Into<String>) -> Problem {
-        let (slug, status, title, help) = KINDS.iter().find(|kind| kind.0 == slug).unwrap_or(&KINDS[23]);
+        let (slug, status, title, help) = KINDS.iter().find(|kind| kind.0 == slug).unwrap_or(&KINDS[25]);
         Problem {
             kind: (*slug).into(),
             title: (*title).into(),

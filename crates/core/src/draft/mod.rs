@@ -244,7 +244,8 @@ impl Shape {
                 self.templates.push(("Authorization".into(), format!("Bearer {token}")));
             }
             Door::Basic => {
-                let part = |part: Option<&(String, _)>| part.map(|(name, _)| format!("credential.{name}")).unwrap_or_default();
+                let part =
+                    |part: Option<&(String, _)>| part.map(|(name, _)| format!("credential.{name}")).unwrap_or_default();
                 let both = format!("{{{{ ({} ~ ':' ~ {})|base64 }}}}", part(first), part(second));
                 self.templates.push(("Authorization".into(), format!("Basic {both}")));
             }

@@ -436,7 +436,7 @@ pub(crate) struct CredentialRequest {
     /// The engine's name unless given.
     pub(crate) name: Option<String>,
     /// The parts that the engine's sheet names.
-    #[schema(value_type = Option<Object>)]
+    #[schema(value_type = Option<std::collections::BTreeMap<String, String>>)]
     pub(crate) parts: Option<dispatcher_vault::Parts>,
     /// In place of the parts: the text of a key file of JSON, in which they
     /// lie where the sheet says.

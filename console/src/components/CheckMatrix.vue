@@ -1,0 +1,61 @@
+<script setup lang="ts">
+// The conformance matrix: claimed against seen, what differs first told whole.
+import { computed } from 'vue'
+import type { Check } from '@/api/client'
+import { money } from '@/format'
+
+const props = defineProps<{ check: Check }>()
+const count = (verdict: string) => props.check.claims.filter((claim) => claim.verdict === verdict).length
+const summary = computed(() => `${count('holds')} hold, ${count('differs')} differ, ${count('open')} open`)
+const looks: Record<string, [string, string]> = { holds: ['●', 'success'], differs: ['▲', 'error'], open: ['○', 'info'] }
+</script>
+
+<template>
+  <section aria-label="Matrix">
+    <p role="status" data-test="summary"><strong>{{ summary }}</strong> <span class="quiet">· {{ money(check.cost) }}</span></p>
+    <v-table density="compact" class="table mt-2">
+      <thead><tr><th scope="col">Claim</th><th scope="col">Of</th><th scope="col">The sheet says</th><th scope="col">Seen</th><th scope="col">Verdict</th></tr></thead>
+      <tbody>
+        <template v-for="(claim, at) in check.claims" :key="at">
+          <tr data-test="claim">
+            <td>{{ claim.kind }}</td>
+            <td>{{ claim.subject }}</td>
+            <td>{{ claim.claimed }}</td>
+            <td>{{ claim.seen }}</td>
+            <td class="verdict" :class="`text-${looks[claim.verdict]?.[1]}`"><span aria-hidden="true">{{ looks[claim.verdict]?.[0] }}</span> {{ claim.verdict }}</td>
+          </tr>
+          <tr v-if="claim.verdict === 'differs' && (claim.request || claim.answer)">
+            <td colspan="5" class="exchange">
+              <template v-if="claim.request"><div class="quiet">sent, without the credential</div><pre tabindex="0">{{ claim.request }}</pre></template>
+              <template v-if="claim.answer"><div class="quiet">came back</div><pre tabindex="0">{{ claim.answer }}</pre></template>
+            </td>
+          </tr>
+        </template>
+      </tbody>
+    </v-table>
+  </section>
+</template>
+
+<style scoped>
+.table {
+  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
+  border-radius: 6px;
+}
+
+.verdict {
+  font-weight: 700;
+  white-space: nowrap;
+}
+
+.exchange {
+  padding: 8px 16px 12px !important;
+}
+
+pre {
+  max-height: 180px;
+  overflow: auto;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  font: 12px/18px var(--mono);
+}
+</style>

@@ -1,0 +1,208 @@
+<script setup lang="ts">
+// A sheet, with its errors at the line; or a pasted command, drafted.
+import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import { api, ask, CallError, fetchRaw } from '@/api/client'
+import ProblemNote from '@/components/ProblemNote.vue'
+
+const props = defineProps<{ engine?: string }>()
+const emit = defineEmits<{ saved: [name: string] }>()
+
+const source = ref('')
+const command = ref('')
+const tab = ref(props.engine ? 'sheet' : 'command')
+const remarks = ref<string[]>([])
+const parts = ref<string[]>([])
+const fault = ref<{ line: number; column: number; key: string; detail: string }>()
+const error = ref<unknown>()
+const good = ref(false)
+const busy = ref(false)
+const version = ref<{ version: number; origin: string; created: string }>()
+const area = ref<HTMLTextAreaElement>()
+const gutter = ref<HTMLElement>()
+let timer: ReturnType<typeof setTimeout> | undefined
+let turn = 0
+
+const lines = computed(() => source.value.split('\n').length)
+
+async function send(path: string, method: string) {
+  const response = await fetchRaw(path, { method, headers: { 'Content-Type': 'application/toml' }, body: source.value })
+  return (await response.json()) as { name: string }
+}
+
+// A fault of the sheet is shown at its line, anything else as a problem.
+function take(caught: unknown) {
+  const told = caught instanceof CallError ? (caught.problem.errors?.[0] as typeof fault.value) : undefined
+  if (told?.line) fault.value = told
+  else error.value = caught
+}
+
+async function check() {
+  const mine = ++turn
+  if (!source.value.trim()) return
+  try {
+    await send('/api/v1/engines?try=true', 'POST')
+    if (mine !== turn) return
+    good.value = true
+    fault.value = undefined
+    error.value = undefined
+  } catch (caught) {
+    if (mine !== turn) return
+    good.value = false
+    fault.value = undefined
+    take(caught)
+  }
+}
+
+watch(source, () => {
+  good.value = false
+  clearTimeout(timer)
+  timer = setTimeout(check, 350)
+})
+
+async function save() {
+  busy.value = true
+  error.value = undefined
+  try {
+    const path = props.engine ? `/api/v1/engines/${props.engine}/sheet` : '/api/v1/engines'
+    const engine = await send(path, props.engine ? 'PUT' : 'POST')
+    emit('saved', engine.name)
+    await load()
+  } catch (caught) {
+    take(caught)
+  } finally {
+    busy.value = false
+  }
+}
+
+async function draft() {
+  busy.value = true
+  error.value = undefined
+  try {
+    const made = await ask(api.POST('/api/v1/engines/draft', { body: { command: command.value } }))
+    source.value = made.sheet
+    remarks.value = made.remarks
+    parts.value = made.parts
+    command.value = ''
+    tab.value = 'sheet'
+  } catch (caught) {
+    error.value = caught
+  } finally {
+    busy.value = false
+  }
+}
+
+async function goTo(line: number) {
+  await nextTick()
+  const field = area.value
+  if (!field) return
+  const before = source.value.split('\n').slice(0, line - 1).join('\n').length + (line > 1 ? 1 : 0)
+  field.focus()
+  field.setSelectionRange(before, before + (source.value.split('\n')[line - 1]?.length ?? 0))
+  field.scrollTop = Math.max(0, (line - 8) * 20)
+}
+
+function scroll() {
+  if (gutter.value && area.value) gutter.value.scrollTop = area.value.scrollTop
+}
+
+async function load() {
+  if (!props.engine) return
+  try {
+    const sheet = await ask(api.GET('/api/v1/engines/{name}/sheet', { params: { path: { name: props.engine } } }))
+    source.value = sheet.document
+    version.value = sheet.versions[0]
+  } catch (caught) {
+    error.value = caught
+  }
+}
+
+onMounted(load)
+</script>
+
+<template>
+  <div>
+    <v-tabs v-if="!engine" v-model="tab" density="compact" class="mb-3">
+      <v-tab value="command">From a pasted command</v-tab>
+      <v-tab value="sheet">The sheet</v-tab>
+    </v-tabs>
+    <div v-if="tab === 'command'">
+      <p class="quiet mb-3">Paste a call of curl that works, as the engine's own pages show it. Its secrets become parts of a credential and are not kept.</p>
+      <v-textarea v-model="command" label="Command" rows="8" class="mono" data-test="command" spellcheck="false" />
+      <v-btn color="primary" :loading="busy" :disabled="!command.trim()" data-test="draft" @click="draft">Draft a sheet</v-btn>
+    </div>
+    <div v-else>
+      <ul v-if="remarks.length" class="remarks mb-3"><li v-for="remark in remarks" :key="remark">{{ remark }}</li></ul>
+      <p v-if="parts.length" class="mb-3">Once it is saved, bind a credential with: <span class="code">{{ parts.join(', ') }}</span>. Lines with <span class="code"># ?</span> are guesses.</p>
+      <div class="editor" :class="{ faulty: fault }">
+        <div ref="gutter" class="gutter" aria-hidden="true"><div v-for="line in lines" :key="line" :class="{ here: fault?.line === line }">{{ line }}</div></div>
+        <textarea ref="area" v-model="source" aria-label="Sheet, TOML" spellcheck="false" wrap="off" data-test="sheet" @scroll="scroll" />
+      </div>
+      <p class="told" role="status">
+        <button v-if="fault" type="button" class="text-error fault" data-test="fault" @click="goTo(fault.line)">▲ line {{ fault.line }}, column {{ fault.column }}: <span class="code">{{ fault.key }}</span> {{ fault.detail }}</button>
+        <span v-else-if="good" class="text-success">● no fault</span>
+        <span v-else class="quiet">{{ source.trim() ? 'checking…' : 'A sheet is TOML; the reference is docs/engine-sheets.md.' }}</span>
+        <span v-if="version" class="quiet">version {{ version.version }}, {{ version.origin }}</span>
+      </p>
+      <v-btn color="primary" :loading="busy" :disabled="!good" data-test="save-sheet" @click="save">{{ engine ? 'Put this version into force' : 'Put in this engine' }}</v-btn>
+    </div>
+    <ProblemNote :error="error" />
+  </div>
+</template>
+
+<style scoped>
+.editor {
+  display: grid;
+  grid-template-columns: 44px 1fr;
+  height: 420px;
+  border: 1px solid rgba(var(--v-border-color), 0.4);
+  border-radius: 6px;
+  overflow: hidden;
+  font: 13px/20px var(--mono);
+}
+
+.editor.faulty {
+  border-color: rgb(var(--v-theme-error));
+}
+
+.gutter {
+  overflow: hidden;
+  padding: 8px 6px 8px 0;
+  text-align: right;
+  opacity: 0.75;
+  border-right: 1px solid rgba(var(--v-border-color), 0.25);
+}
+
+.gutter .here {
+  color: rgb(var(--v-theme-error));
+  font-weight: 700;
+}
+
+textarea {
+  padding: 8px 10px;
+  resize: none;
+  white-space: pre;
+  overflow: auto;
+  color: inherit;
+  background: transparent;
+  font: inherit;
+}
+
+.told {
+  display: flex;
+  justify-content: space-between;
+  gap: 16px;
+  margin: 8px 0 12px;
+}
+
+.fault {
+  text-align: left;
+}
+
+.remarks {
+  padding-left: 20px;
+}
+
+.mono :deep(textarea) {
+  font: 13px/20px var(--mono);
+}
+</style>

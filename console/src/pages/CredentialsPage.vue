@@ -1,0 +1,226 @@
+<script setup lang="ts">
+// Credentials: names, versions, states, last use; never a secret.
+import { mdiPlus } from '@mdi/js'
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, type Credential, type Engine, type Schemas } from '@/api/client'
+import ProblemNote from '@/components/ProblemNote.vue'
+import StateMark from '@/components/StateMark.vue'
+import TimeAgo from '@/components/TimeAgo.vue'
+
+const route = useRoute()
+const router = useRouter()
+const rows = ref<Credential[]>([])
+const engines = ref<Engine[]>([])
+const trial = ref<Schemas['TrialAnswer']>()
+const loading = ref(true)
+const error = ref<unknown>()
+const told = ref('')
+const busy = ref('')
+const old = ref(false)
+const adding = ref(false)
+const chosen = ref('')
+const name = ref('')
+const parts = ref<Record<string, string>>({})
+const file = ref<File | null>(null)
+const revoking = ref('')
+const rekeying = ref(false)
+let timer: ReturnType<typeof setInterval> | undefined
+
+const past = ['superseded', 'revoked']
+const shown = computed(() => rows.value.filter((row) => old.value || !past.includes(row.state)))
+const needing = computed(() => engines.value.filter((engine) => engine.parts.length))
+const engine = computed(() => engines.value.find((one) => one.name === chosen.value))
+const moved = (row: Credential) => engines.value.some((one) => one.name === row.engine && one.reason?.includes('bound to'))
+const whole = computed(() => Boolean(file.value) || (engine.value?.parts.every((part) => parts.value[part]) ?? false))
+
+watch(chosen, () => (parts.value = {}))
+
+async function load() {
+  try {
+    rows.value = (await ask(api.GET('/api/v1/credentials'))).items
+    engines.value = (await ask(api.GET('/api/v1/engines'))).items
+    error.value = undefined
+  } catch (caught) {
+    error.value = caught
+  } finally {
+    loading.value = false
+  }
+}
+
+async function doing(what: string, work: () => Promise<void>) {
+  busy.value = what
+  error.value = undefined
+  told.value = ''
+  try {
+    await work()
+  } catch (caught) {
+    error.value = caught
+  } finally {
+    busy.value = ''
+    await load()
+  }
+}
+
+function open(engineName: string, credential = '') {
+  chosen.value = engineName
+  name.value = credential
+  file.value = null
+  parts.value = {}
+  adding.value = true
+}
+
+const add = () =>
+  doing('add', async () => {
+    const from = file.value ? { key_file: await file.value.text() } : { parts: parts.value }
+    const kept = await ask(api.POST('/api/v1/credentials', { body: { engine: chosen.value, name: name.value || null, ...from } }))
+    // What was typed leaves the page.
+    parts.value = {}
+    file.value = null
+    adding.value = false
+    const because = kept.cause ? ` (${kept.cause})` : ''
+    told.value =
+      kept.state === 'active'
+        ? `${kept.name} version ${kept.version} is in force.`
+        : kept.state === 'pending'
+          ? `${kept.name} version ${kept.version} is pending${because}: it is tried again and again, and what was in force stays until then.`
+          : `${kept.engine} does not take ${kept.name} version ${kept.version}${because}; what was in force stays.`
+    await router.replace({ query: {} })
+  })
+
+const check = (row: Credential) =>
+  doing(`check ${row.name}`, async () => {
+    trial.value = await ask(api.POST('/api/v1/credentials/{name}/check', { params: { path: { name: row.name } } }))
+  })
+
+const confirm = (row: Credential) =>
+  doing(`confirm ${row.name}`, async () => {
+    const kept = await ask(api.POST('/api/v1/credentials/{name}/confirm', { params: { path: { name: row.name } } }))
+    told.value = `${kept.name} is bound to ${kept.host}.`
+  })
+
+const revoke = () =>
+  doing('revoke', async () => {
+    const gone = revoking.value
+    revoking.value = ''
+    const { error: problem, response } = await api.DELETE('/api/v1/credentials/{name}', { params: { path: { name: gone } } })
+    if (!response.ok) throw new Error(problem ? JSON.stringify(problem) : response.statusText)
+    told.value = `${gone} is revoked, and what was kept is overwritten.`
+  })
+
+const rekey = () =>
+  doing('rekey', async () => {
+    rekeying.value = false
+    const changed = await ask(api.POST('/api/v1/root-key'))
+    told.value = `The root key is changed; ${changed.credentials} versions were wrapped anew.`
+  })
+
+onMounted(async () => {
+  await load()
+  if (typeof route.query.add === 'string') open(route.query.add)
+  // A pending one becomes live by itself.
+  timer = setInterval(() => {
+    if (!document.hidden && rows.value.some((row) => row.state === 'pending')) void load()
+  }, 3000)
+})
+onUnmounted(() => clearInterval(timer))
+</script>
+
+<template>
+  <div class="page">
+    <h1>Credentials</h1>
+    <p class="lead quiet">What engines ask for, sealed. Nothing that was put in is ever shown again.</p>
+    <div class="top">
+      <v-btn color="primary" :prepend-icon="mdiPlus" data-test="add-credential" @click="open('')">Bind a credential</v-btn>
+      <v-btn variant="text" @click="rekeying = true">Change the root key</v-btn>
+      <v-checkbox v-model="old" label="Show past versions" density="compact" hide-details />
+    </div>
+    <ProblemNote :error="error" />
+    <p v-if="told" role="status" class="my-3" data-test="told">{{ told }}</p>
+    <v-alert v-if="trial" :type="trial.works ? 'success' : trial.works === false ? 'error' : 'info'" variant="tonal" border="start" closable class="my-3" data-test="trial" @click:close="trial = undefined">
+      <strong>{{ trial.credential.name }} version {{ trial.credential.version }} {{ trial.works ? 'works' : trial.works === false ? 'does not work' : 'is not known to work' }}</strong>
+      <div>{{ trial.told }}</div>
+      <div v-if="trial.roles.length" class="small">It may: {{ trial.roles.join(', ') }}</div>
+    </v-alert>
+    <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading credentials" />
+    <v-table v-if="shown.length" class="table mt-4">
+      <thead><tr><th scope="col">Credential</th><th scope="col">State</th><th scope="col">Parts</th><th scope="col">Bound to</th><th scope="col">Last used</th><th scope="col"><span class="d-sr-only">Do</span></th></tr></thead>
+      <tbody>
+        <tr v-for="row in shown" :key="`${row.name} ${row.version}`" data-test="credential-row">
+          <td><strong>{{ row.name }}</strong> <span class="quiet">version {{ row.version }}</span><div class="quiet small">for <router-link :to="`/engines/${row.engine}`">{{ row.engine }}</router-link>, by {{ row.created_by }} <TimeAgo :time="row.created" /></div></td>
+          <td><StateMark :state="row.state" /><div v-if="row.cause" class="quiet small">{{ row.cause }}</div></td>
+          <td class="small">{{ row.parts.join(', ') }}</td>
+          <td class="small code">{{ row.host }}<div v-if="moved(row)"><v-btn size="x-small" variant="tonal" color="warning" @click="confirm(row)">Confirm the new address</v-btn></div></td>
+          <td><TimeAgo v-if="row.last_used" :time="row.last_used" /><span v-else class="quiet">never</span></td>
+          <td class="do">
+            <template v-if="!past.includes(row.state)">
+              <v-btn size="small" variant="text" :loading="busy === `check ${row.name}`" :aria-label="`Check ${row.name}`" @click="check(row)">Check</v-btn>
+              <v-btn size="small" variant="text" :aria-label="`Rotate ${row.name}`" @click="open(row.engine, row.name)">Rotate</v-btn>
+              <v-btn size="small" variant="text" color="error" :aria-label="`Revoke ${row.name}`" @click="revoking = row.name">Revoke</v-btn>
+            </template>
+          </td>
+        </tr>
+      </tbody>
+    </v-table>
+    <p v-else-if="!loading && !error" class="mt-6">No credential yet. Bind one for an engine that asks for it; local engines need none.</p>
+
+    <v-dialog v-model="adding" max-width="620">
+      <v-card :title="name ? `The next version of ${name}` : 'Bind a credential'">
+        <v-card-text>
+          <v-select v-model="chosen" :items="needing.map((one) => one.name)" label="Engine" :disabled="Boolean(name)" data-test="credential-engine" />
+          <ol v-if="engine?.guide.length" class="steps quiet mb-3"><li v-for="step in engine.guide" :key="step">{{ step }}</li></ol>
+          <template v-if="engine">
+            <v-text-field v-for="part in engine.parts" :key="part" v-model="parts[part]" :label="part" type="password" autocomplete="off" :disabled="Boolean(file)" :data-test="`part-${part}`" />
+            <v-file-input v-model="file" label="or a key file (JSON)" accept="application/json,.json" density="compact" />
+          </template>
+          <p class="quiet small">It comes into force once the engine takes it. What was in force serves until then, and no running call is broken.</p>
+          <ProblemNote :error="error" />
+        </v-card-text>
+        <v-card-actions>
+          <v-spacer />
+          <v-btn @click="adding = false">Cancel</v-btn>
+          <v-btn color="primary" :loading="busy === 'add'" :disabled="!whole" data-test="keep-credential" @click="add">Keep it</v-btn>
+        </v-card-actions>
+      </v-card>
+    </v-dialog>
+    <v-dialog :model-value="Boolean(revoking)" max-width="460" @update:model-value="revoking = ''">
+      <v-card :title="`Revoke ${revoking}?`">
+        <v-card-text>All its versions are overwritten, and {{ rows.find((row) => row.name === revoking)?.engine }} can no longer be called. The key itself stays good at the engine: take it back there too.</v-card-text>
+        <v-card-actions><v-spacer /><v-btn @click="revoking = ''">Keep it</v-btn><v-btn color="error" @click="revoke">Revoke {{ revoking }}</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
+    <v-dialog v-model="rekeying" max-width="460">
+      <v-card title="Change the root key?">
+        <v-card-text>A new key is made on the host, and every credential is wrapped anew under it while calls go on. Backups of the records that were made before need the old key: keep it with them.</v-card-text>
+        <v-card-actions><v-spacer /><v-btn @click="rekeying = false">Not now</v-btn><v-btn color="primary" @click="rekey">Change the root key</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
+  </div>
+</template>
+
+<style scoped>
+.top {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 12px;
+  align-items: center;
+}
+
+.small {
+  font-size: 0.86rem;
+}
+
+.do {
+  white-space: nowrap;
+  text-align: right;
+}
+
+.steps {
+  padding-left: 22px;
+}
+
+.table {
+  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
+  border-radius: 6px;
+}
+</style>

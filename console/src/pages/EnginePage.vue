@@ -1,0 +1,154 @@
+<script setup lang="ts">
+// One engine: its state and the next step, its check, its sheet, its voices.
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, type Check, type Dispatch, type Engine, type Schemas } from '@/api/client'
+import CheckMatrix from '@/components/CheckMatrix.vue'
+import DispatchTable from '@/components/DispatchTable.vue'
+import ProblemNote from '@/components/ProblemNote.vue'
+import SheetEditor from '@/components/SheetEditor.vue'
+import StateMark from '@/components/StateMark.vue'
+import TimeAgo from '@/components/TimeAgo.vue'
+
+const route = useRoute()
+const router = useRouter()
+const name = computed(() => String(route.params.name))
+const engine = ref<Engine>()
+const catalogue = ref<Schemas['CatalogueAnswer']>()
+const failed = ref<Dispatch[]>([])
+const matrix = ref<Check>()
+const error = ref<unknown>()
+const busy = ref('')
+const told = ref('')
+const tab = computed({
+  get: () => (typeof route.query.tab === 'string' ? route.query.tab : 'access'),
+  set: (tab) => void router.replace({ query: { tab } }),
+})
+const path = () => ({ params: { path: { name: name.value } } })
+
+async function load() {
+  error.value = undefined
+  try {
+    engine.value = await ask(api.GET('/api/v1/engines/{name}', path()))
+    catalogue.value = await ask(api.GET('/api/v1/engines/{name}/catalogue', path()))
+    const list = await ask(api.GET('/api/v1/dispatches', { params: { query: { state: 'failed', limit: 50 } } }))
+    failed.value = list.items.filter((row) => row.engine === name.value).slice(0, 5)
+  } catch (caught) {
+    error.value = caught
+  }
+}
+
+async function doing(what: string, work: () => Promise<void>) {
+  busy.value = what
+  error.value = undefined
+  told.value = ''
+  try {
+    await work()
+  } catch (caught) {
+    error.value = caught
+  } finally {
+    busy.value = ''
+  }
+}
+
+const check = (quick: boolean) =>
+  doing('check', async () => {
+    matrix.value = await ask(api.POST('/api/v1/engines/{name}/check', { params: { ...path().params, query: { quick } } }))
+  })
+
+const refresh = () =>
+  doing('refresh', async () => {
+    const changes = await ask(api.POST('/api/v1/engines/{name}/catalogue', path()))
+    told.value = `${changes.voices} voices: ${changes.added.length} added, ${changes.changed.length} changed, ${changes.removed.length} removed`
+    await load()
+  })
+
+onMounted(load)
+watch(name, load)
+</script>
+
+<template>
+  <div class="page">
+    <p class="quiet small mb-1"><router-link to="/engines">Engines</router-link></p>
+    <template v-if="engine">
+      <h1>{{ engine.title }}</h1>
+      <p class="lead"><StateMark :state="engine.state" /><span v-if="engine.reason" class="quiet"> · {{ engine.reason }}</span></p>
+    </template>
+    <ProblemNote :error="error" />
+    <v-tabs v-if="engine" v-model="tab" density="compact" class="mb-4">
+      <v-tab value="access">Access</v-tab>
+      <v-tab value="check">Check</v-tab>
+      <v-tab value="sheet">Sheet</v-tab>
+      <v-tab v-if="engine.catalogue" value="voices">List of voices</v-tab>
+    </v-tabs>
+    <template v-if="engine && tab === 'access'">
+      <dl class="facts">
+        <div><dt>Called at</dt><dd class="code">{{ engine.endpoint ?? 'a program on this host' }}</dd></div>
+        <div><dt>Access</dt><dd>{{ engine.access }}<span v-if="engine.parts.length" class="quiet"> · {{ engine.parts.join(', ') }}</span></dd></div>
+        <div><dt>Models</dt><dd>{{ engine.models.join(', ') || '–' }}</dd></div>
+        <div><dt>Formats</dt><dd>{{ [...new Set(engine.formats)].join(', ') }}</dd></div>
+        <div><dt>List price</dt><dd>{{ engine.price }}</dd></div>
+        <div><dt>Limits kept</dt><dd>{{ engine.limits.per_minute ? `${engine.limits.per_minute} calls a minute` : 'no rate' }}, {{ engine.limits.at_once ? `${engine.limits.at_once} at once` : 'any number at once' }}</dd></div>
+      </dl>
+      <h2>How one gets access</h2>
+      <ol v-if="engine.guide.length" class="steps"><li v-for="step in engine.guide" :key="step">{{ step }}</li></ol>
+      <p v-else class="quiet">The sheet does not say. Add <span class="code">[guide] steps</span> to it.</p>
+      <v-btn v-if="engine.parts.length" color="primary" class="mt-3" :to="{ path: '/credentials', query: { add: engine.name } }">Bind a credential</v-btn>
+      <h2>Last errors</h2>
+      <DispatchTable v-if="failed.length" :rows="failed" />
+      <p v-else class="quiet">None among the last failed requests.</p>
+    </template>
+    <template v-if="engine && tab === 'check'">
+      <p class="quiet mb-3">What the sheet claims against what is seen. The calls are real, and charged to the console.</p>
+      <v-btn color="primary" :loading="busy === 'check'" data-test="check" @click="check(false)">Check everything</v-btn>
+      <v-btn class="ml-2" variant="text" :disabled="busy === 'check'" @click="check(true)">Leave out limits</v-btn>
+      <p v-if="busy === 'check'" class="quiet mt-3" role="status">Calling {{ engine.title }}; this can take a minute.</p>
+      <CheckMatrix v-if="matrix" :check="matrix" class="mt-4" />
+    </template>
+    <SheetEditor v-if="engine && tab === 'sheet'" :key="engine.name" :engine="engine.name" @saved="load" />
+    <template v-if="engine && tab === 'voices' && engine.catalogue">
+      <p class="mb-3">{{ engine.catalogue.voices }} voices, <template v-if="engine.catalogue.read">read <TimeAgo :time="engine.catalogue.read" /></template><template v-else>from the sheet</template>. <router-link :to="{ path: '/voices', query: { engine: engine.name } }">Hear them</router-link></p>
+      <p v-if="engine.catalogue.problem" class="text-warning mb-3">▲ The last good list is shown: {{ engine.catalogue.problem }}</p>
+      <v-btn color="primary" :loading="busy === 'refresh'" data-test="refresh" @click="refresh">Ask for the list now</v-btn>
+      <span v-if="told" class="ml-3" role="status">{{ told }}</span>
+      <h2>Changes</h2>
+      <v-table v-if="catalogue?.changes.length" density="compact" class="table">
+        <thead><tr><th scope="col">When</th><th scope="col">Voice</th><th scope="col">What</th></tr></thead>
+        <tbody>
+          <tr v-for="(change, at) in catalogue.changes" :key="at"><td><TimeAgo :time="change.at" /></td><td class="code">{{ change.voice }}</td><td>{{ change.kind }}<span v-if="change.detail" class="quiet">: {{ change.detail }}</span></td></tr>
+        </tbody>
+      </v-table>
+      <p v-else class="quiet">Nothing has changed since it was first read.</p>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.facts {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(260px, 1fr));
+  gap: 14px 28px;
+}
+
+.facts dt {
+  font-size: 0.82rem;
+  opacity: 0.78;
+}
+
+.facts dd {
+  overflow-wrap: anywhere;
+}
+
+.steps {
+  padding-left: 22px;
+}
+
+.small {
+  font-size: 0.86rem;
+}
+
+.table {
+  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
+  border-radius: 6px;
+}
+</style>
