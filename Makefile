@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/reference.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams screenshots clean
+.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams bench-voices screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -56,6 +56,10 @@ bench: build ## Measure memory, start time and first audio against direct
 
 bench-streams: build ## Measure the memory of transcoders, and of a thousand streams at once
 	cargo run --release --locked -p dispatcher-benches --bin streams
+
+bench-voices: build ## Measure the search among 100,000 voices, in the core and through HTTP
+	cargo bench --locked -p dispatcher-benches --bench search
+	cargo run --release --locked -p dispatcher-benches --bin voices
 
 bench-compare: test-packages ## Measure codecs against the formats' own commands
 	cargo run --release --locked -p dispatcher-benches --bin compare

@@ -1,6 +1,8 @@
 //! What the measurements share: the release binary, started and watched.
 #![allow(clippy::unwrap_used, reason = "a measurement that cannot be set up is no measurement")]
 
+pub mod catalogue;
+
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};

@@ -318,10 +318,11 @@ async fn a_credential_of_several_parts_is_added_and_checked() {
     let wrong = r#"{"user": "saltmarsh", "password": "not-the-password", "shore": "north"}"#;
     std::fs::write(demo.folder.path().join("parts.json"), wrong).unwrap();
     let added = demo.client(&["credential", "add", "bittern", "--file", "parts.json"]);
-    assert!(added.status.success(), "{}", String::from_utf8_lossy(&added.stderr));
-    let refused = demo.speak(json!({"text": "Mind the gap", "voice": "bittern/reed"}), "audio/mpeg").await;
-    let text = refused.text().await.unwrap();
-    assert!(text.contains("unauthorized") && !text.contains("not-the-password"), "{text}");
+    let said = String::from_utf8_lossy(&added.stderr).into_owned();
+    assert!(!added.status.success() && said.contains("unauthorized"), "it is tried before it comes into force: {said}");
+    assert!(!said.contains("not-the-password"), "{said}");
+    let served = demo.speak(json!({"text": "Mind the gap", "voice": "bittern/reed"}), "audio/mpeg").await;
+    assert_eq!(served.status(), 200, "the version that was in force stays");
     std::fs::write(demo.folder.path().join("parts.json"), r#"{"user": "saltmarsh"}"#).unwrap();
     let lacking = demo.client(&["credential", "add", "bittern", "--file", "parts.json"]);
     let said = String::from_utf8_lossy(&lacking.stderr).into_owned();

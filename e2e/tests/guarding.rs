@@ -207,7 +207,7 @@ async fn errors_of_the_server_itself_are_problems_too() {
         (Some("3.1.0"), Some(demo.url.as_str()))
     );
     let health = demo.get("/health").await;
-    assert_eq!((health["status"].as_str(), health["engines"].as_u64()), (Some("ready"), Some(8)));
+    assert_eq!((health["status"].as_str(), health["engines"].as_u64()), (Some("ready"), Some(14)));
     let metrics = demo.http.get(format!("{}/metrics", demo.url)).send().await.unwrap();
     assert!(header(&metrics, "content-type").starts_with("application/openmetrics-text"));
     assert!(metrics.text().await.unwrap().ends_with("# EOF\n"));

@@ -89,6 +89,34 @@ async fn take_the_pictures() {
     browser.go(&format!("{}/usage", demo.url)).await;
     browser.until("the table", "return document.querySelectorAll('[data-test=usage-row]').length > 2").await;
     shot("usage.png").await;
+    browser.driver.find(By::Css("body")).await.unwrap();
+    demo.http.put(format!("{}/broken", demo.heron)).json(&json!(["fine", "pace"])).send().await.unwrap();
+    std::fs::write(
+        demo.folder.path().join("parts.json"),
+        r#"{"user": "saltmarsh", "password": "mistyped", "shore": "north"}"#,
+    )
+    .unwrap();
+    demo.client(&["credential", "add", "bittern", "--file", "parts.json"]);
+    demo.client(&["credential", "revoke", "curlew"]);
+    demo.weather_of("sanderling", json!({"weather": "unpaid", "calls": 1})).await;
+    demo.speak(json!({"text": texts[0], "voice": "sanderling/sand"}), "audio/mpeg").await.bytes().await.unwrap();
+    browser.go(&format!("{}/engines", demo.url)).await;
+    browser.until("the engines", "return document.querySelectorAll('[data-test=engine-row]').length === 14").await;
+    shot("engines.png").await;
+    browser.go(&format!("{}/engines/heron?tab=check", demo.url)).await;
+    browser.find("check").await.click().await.unwrap();
+    browser.until("the matrix", "return document.querySelector('[data-test=summary]') !== null").await;
+    shot("engine-check.png").await;
+    browser.go(&format!("{}/engines/heron?tab=sheet", demo.url)).await;
+    browser.until("no fault", "return document.body.innerText.includes('no fault')").await;
+    browser.run("const t = document.querySelector('[data-test=sheet]'); t.value = t.value.replace('limit  = { characters', 'limits = { characters'); t.dispatchEvent(new Event('input')); t.scrollTop = 220").await;
+    browser.until("the fault", "return document.querySelector('[data-test=fault]') !== null").await;
+    shot("engine-sheet.png").await;
+    browser.go(&format!("{}/credentials", demo.url)).await;
+    browser.until("the credentials", "return document.querySelectorAll('[data-test=credential-row]').length > 9").await;
+    browser.driver.find(By::Css("[aria-label='Check avocet']")).await.unwrap().click().await.unwrap();
+    browser.until("the trial", "return document.querySelector('[data-test=trial]') !== null").await;
+    shot("credentials.png").await;
     browser.go(&format!("{}/overview", demo.url)).await;
     browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
     shot("overview.png").await;

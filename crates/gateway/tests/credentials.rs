@@ -6,9 +6,9 @@ mod support;
 use std::collections::BTreeMap;
 
 use dispatcher_core::Cause;
-use dispatcher_gateway::{EngineState, Gateway, GatewayError};
+use dispatcher_gateway::{EngineState, Gateway, GatewayError, Roots};
 use dispatcher_store::{AccessKey, Store};
-use dispatcher_vault::{KeyKind, RootKey, new_key};
+use dispatcher_vault::{KeyKind, RootKey, Sealed, new_key, rewrap};
 use secrecy::ExposeSecret as _;
 use support::{House, TEXT, TOKEN, collect, registry, say, token, weather};
 
@@ -105,7 +105,7 @@ async fn after_revoking_nothing_is_sent_any_more() {
 }
 
 /// A second gateway over the same records, as after a restart with other settings.
-async fn restarted(house: &House, heron: &str, root: RootKey) -> House {
+async fn restarted(house: &House, heron: &str, root: Roots) -> House {
     let folder = house.folder.path();
     house.gateway.finish().await;
     let store = Store::open(&folder.join("records.db")).unwrap();
@@ -121,8 +121,8 @@ async fn restarted(house: &House, heron: &str, root: RootKey) -> House {
     }
 }
 
-fn root(house: &House) -> RootKey {
-    RootKey::load_or_create(&house.folder.path().join("root.key"), &mut rand::rng()).unwrap()
+fn root(house: &House) -> Roots {
+    Roots::of_file(&house.folder.path().join("root.key")).unwrap()
 }
 
 #[tokio::test]
@@ -134,15 +134,46 @@ async fn a_credential_is_not_sent_to_another_host() {
     assert_eq!(cause, Cause::Absent);
     assert!(detail.contains("bound to 127.0.0.1, not to localhost"), "{detail}");
     assert_eq!(support::delivered(&house.heron).await["calls"], 0);
-    moved.gateway.add_credential("heron", None, token(TOKEN), "test").await.unwrap();
+    assert!(detail.contains("dispatcher credential confirm heron"), "it says what to do: {detail}");
+    let trial = moved.gateway.check_credential("heron", "test").await.unwrap();
+    assert!(trial.works == Some(false) && trial.told.contains("bound to 127.0.0.1"), "{trial:?}");
+    moved.gateway.confirm_credential("heron", "test").await.unwrap();
     assert!(speaks(&moved).await, "confirming it binds it anew");
+}
+
+#[tokio::test]
+async fn a_change_of_the_root_key_that_broke_off_is_finished_at_the_next_start() {
+    let house = House::open().await;
+    let (path, aside) = (house.folder.path().join("root.key"), house.folder.path().join("root.key.next"));
+    let current = RootKey::load_or_create(&path, &mut rand::rng()).unwrap();
+    let next = RootKey::load_or_create(&aside, &mut rand::rng()).unwrap();
+    // One record of two was wrapped anew when the lights went out.
+    let row = house.gateway.store().credentials().await.unwrap().into_iter().find(|row| row.engine == "heron").unwrap();
+    let sealed = Sealed { wrapped_key: row.wrapped_key, ciphertext: row.ciphertext };
+    let moved = rewrap(&current, &next, &row.name, row.version.try_into().unwrap(), &sealed, &mut rand::rng()).unwrap();
+    house.gateway.store().rewrap_credential(row.name, row.version, moved.wrapped_key).await.unwrap();
+    let url = house.heron.url();
+    let after = restarted(&house, &url, root(&house)).await;
+    assert!(speaks(&after).await);
+    assert!(!aside.exists(), "the new key has taken the place of the old one");
+    assert!(RootKey::load_or_create(&path, &mut rand::rng()).unwrap().is(&next));
+    for row in after.gateway.store().credentials().await.unwrap() {
+        let sealed = Sealed { wrapped_key: row.wrapped_key, ciphertext: row.ciphertext };
+        assert!(
+            dispatcher_vault::open(&next, &row.name, row.version.try_into().unwrap(), &sealed).is_ok(),
+            "{}",
+            row.name
+        );
+    }
+    assert!(after.gateway.change_root_key("test").await.unwrap() >= 2, "and it can be changed again");
+    assert!(speaks(&after).await);
 }
 
 #[tokio::test]
 async fn another_root_key_opens_nothing_and_says_so() {
     let house = House::open().await;
     let url = house.heron.url();
-    let other = restarted(&house, &url, RootKey::generate(&mut rand::rng())).await;
+    let other = restarted(&house, &url, Roots::given(RootKey::generate(&mut rand::rng()), None)).await;
     let (cause, detail) = cause_of(&other).await;
     assert_eq!(cause, Cause::Absent);
     assert!(!detail.contains(TOKEN) && !detail.is_empty(), "{detail}");

@@ -9,9 +9,9 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, encode_all};
-use dispatcher_core::{Cause, Work};
+use dispatcher_core::{Cause, HearingWish, Work};
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{GatewayError, GivenAudio, RecognitionRequest};
+use dispatcher_gateway::{GatewayError, GivenAudio, RecognitionRequest, Unsupported};
 use dispatcher_standins::tone::{Manner, speak};
 use support::{House, TEXT, delivered, leg, lines, route, weather};
 

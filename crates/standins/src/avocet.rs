@@ -142,6 +142,10 @@ fn text(form: &HashMap<String, Bytes>, name: &str) -> String {
 
 impl Avocet {
     fn knows(&self, given: &str) -> bool {
+        // Foul weather over the token's house makes every token void.
+        if self.sky.forecast().is_some_and(|forecast| forecast.phase == Phase::Token) {
+            return false;
+        }
         let token = given.strip_prefix("Bearer ").unwrap_or_default();
         let tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
         tokens.get(token).is_some_and(|until| *until > Instant::now())

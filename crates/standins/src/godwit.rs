@@ -160,6 +160,10 @@ impl Godwit {
     }
 
     fn knows(&self, given: &str) -> bool {
+        // Foul weather over the token's house makes every token void.
+        if self.sky.forecast().is_some_and(|forecast| forecast.phase == Phase::Token) {
+            return false;
+        }
         let tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
         given.strip_prefix("Bearer ").and_then(|token| tokens.get(token)).is_some_and(|until| *until > Instant::now())
     }

@@ -10,11 +10,11 @@ use dispatcher_audio::{Codec, Format, decode_all, encode_all};
 use dispatcher_core::{Conditions, Criteria, Leg, Route, Wanted, Work};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_gateway::{
-    AudioBody, BodyError, Caller, Gateway, Registry, SynthesisRequest, TextInput, Unsupported, Utterance,
+    AudioBody, BodyError, Caller, Gateway, Host, Registry, Roots, SynthesisRequest, TextInput, Unsupported, Utterance,
 };
 use dispatcher_standins::{StandIn, start_heron, start_turnstone, tone};
 use dispatcher_store::{App, AttemptRow, DispatchRow, LedgerRow, Store};
-use dispatcher_vault::{Parts, RootKey};
+use dispatcher_vault::Parts;
 
 pub const TOKEN: &str = "tkn/7Qx+canary";
 /// 50 characters.
