@@ -41,7 +41,7 @@ async fn an_engine_is_checked_and_its_sheet_mended_where_the_fault_is() {
     browser.run(spoil).await;
     browser.until("the fault", "return document.querySelector('[data-test=fault]') !== null").await;
     let fault = browser.find("fault").await.text().await.unwrap();
-    assert!(fault.contains("answr") && fault.contains("line 25"), "{fault}");
+    assert!(fault.contains("answr") && fault.contains("line 27"), "{fault}");
     let disabled = browser.run("return document.querySelector('[data-test=save-sheet]').disabled").await;
     assert_eq!(disabled, json!(true));
     let mend = "const t = document.querySelector('[data-test=sheet]'); t.value = t.value.replace('answr', 'answer').replace('Heron (stand-in)', 'Heron of the marsh'); t.dispatchEvent(new Event('input'))";
@@ -113,6 +113,8 @@ async fn credentials_are_bound_checked_and_revoked_and_never_shown() {
     browser.quit().await;
 }
 
+const TAGS: [&str; 3] = ["en-GB", "pt-PT", "ja"];
+
 /// An engine that lists so many voices, five thousand a page.
 async fn lister(voices: usize) -> String {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
@@ -126,7 +128,7 @@ async fn lister(voices: usize) -> String {
                 rest.chars().take_while(char::is_ascii_digit).collect::<String>().parse().unwrap_or(0)
             });
             let end = (from + 5_000).min(voices);
-            let one = |n: usize| json!({"id": format!("v{n:06}"), "name": format!("Voice {n}"), "l": ["en-GB", "pt-PT", "ja"][n % 3]});
+            let one = |n: usize| json!({"id": format!("v{n:06}"), "name": format!("Voice {n}"), "l": TAGS[n % 3]});
             let next = (end < voices).then_some(end);
             let body = json!({"voices": (from..end).map(one).collect::<Vec<_>>(), "next": next}).to_string();
             let head = format!(
