@@ -391,3 +391,74 @@ async fn marks_speakers_and_alternatives_come_through() {
         demo.try_to_hear(audio, "audio/wav", "?engine=turnstone&hints=Gullsay&unsupported=refuse").await;
     assert_eq!(status.as_u16(), 422, "{refused}");
 }
+
+#[tokio::test]
+async fn a_secret_of_every_kind_is_found_nowhere() {
+    let demo = Demo::start(BINARY).await;
+    let canary = |engine: &str| format!("canary-{engine}-Zx9/+Qw7");
+    let kinds: [(&str, &str, Value); 10] = [
+        ("bearer", "heron", json!({"token": canary("heron")})),
+        ("basic", "bittern", json!({"user": "saltmarsh", "password": canary("bittern"), "shore": "north"})),
+        ("headers", "curlew", json!({"colony": "saltmarsh", "call": canary("curlew")})),
+        ("client credentials", "godwit", json!({"client_id": "saltmarsh", "client_secret": canary("godwit")})),
+        ("assertion", "avocet", json!({"account": "saltmarsh", "key": canary("avocet")})),
+        ("signature", "dotterel", json!({"name": "saltmarsh", "key": canary("dotterel")})),
+        ("query", "phalarope", json!({"key": canary("phalarope")})),
+        ("a job", "sanderling", json!({"key": canary("sanderling")})),
+        ("parts", "redshank", json!({"pass": canary("redshank")})),
+        ("a socket", "whimbrel", json!({"token": canary("whimbrel")})),
+    ];
+    let mut seen = String::new();
+    for (kind, engine, parts) in &kinds {
+        // Without an earlier version the new one is what is called.
+        let gone = demo.http.delete(format!("{}/api/v1/credentials/{engine}", demo.url)).bearer_auth(&demo.operator);
+        assert!(gone.send().await.unwrap().status().is_success());
+        let (status, kept) = operate(&demo, "/api/v1/credentials", json!({"engine": engine, "parts": parts})).await;
+        assert_eq!(status, 201, "{kind}: {kept}");
+        seen.push_str(&kept.to_string());
+        demo.weather_of(engine, json!({"weather": "echo"})).await;
+        let voices = demo.get(&format!("/api/v1/voices?engine={engine}")).await;
+        match voices["items"][0]["id"].as_str() {
+            Some(voice) => {
+                let response = demo.speak(json!({"text": "Go", "voice": voice}), "audio/mpeg").await;
+                assert!(!response.status().is_success(), "{kind}");
+                seen.push_str(&response.text().await.unwrap());
+            }
+            None => {
+                let (_, problem) =
+                    demo.try_to_hear(vec![0; 64_000], "audio/pcm;rate=16000", &format!("?engine={engine}")).await;
+                seen.push_str(&problem.to_string());
+            }
+        }
+        let (_, trial) = operate(&demo, &format!("/api/v1/credentials/{engine}/check"), json!({})).await;
+        seen.push_str(&trial.to_string());
+        let (_, matrix) = operate(&demo, &format!("/api/v1/engines/{engine}/check?quick=true"), json!({})).await;
+        seen.push_str(&matrix.to_string());
+    }
+    for path in ["credentials", "audit", "dispatches?limit=100", "engines", "overview"] {
+        seen.push_str(&demo.get(&format!("/api/v1/{path}")).await.to_string());
+    }
+    for dispatch in demo.get("/api/v1/dispatches?limit=100").await["items"].as_array().unwrap() {
+        seen.push_str(&demo.get(&format!("/api/v1/dispatches/{}", dispatch["id"].as_str().unwrap())).await.to_string());
+    }
+    seen.push_str(&demo.log());
+    assert!(seen.contains("[redacted]"), "some engine repeated what it was shown");
+    let folder = demo.kill();
+    let files: Vec<(String, Vec<u8>)> = dispatcher_e2e::files_below(folder.path())
+        .into_iter()
+        .map(|path| (path.display().to_string(), std::fs::read(path).unwrap()))
+        .chain([("what was answered".to_owned(), seen.into_bytes())])
+        .collect();
+    for (kind, engine, _) in &kinds {
+        use base64::Engine as _;
+        let plain = canary(engine);
+        let coded = base64::engine::general_purpose::STANDARD.encode(&plain);
+        let percent = plain.replace('/', "%2F").replace('+', "%2B");
+        let hex: String = plain.bytes().map(|byte| format!("{byte:02x}")).collect();
+        for needle in [&plain, &coded[..20].to_owned(), &percent, &hex] {
+            for (place, bytes) in &files {
+                assert!(!bytes.windows(needle.len()).any(|w| w == needle.as_bytes()), "{kind}: {needle} is in {place}");
+            }
+        }
+    }
+}

@@ -327,7 +327,12 @@ async fn faults_of_a_request_are_told_before_anything_is_called() {
         (json!({}), 422, "invalid", "no text"),
         (json!({"ssml": "<speak version='1.1'><p>x</speak>"}), 422, "markup", "line 1"),
         (json!({"text": "a", "audio": {"type": "audio/mpeg", "rate": 12345}}), 406, "not-acceptable", "12345 Hz"),
-        (json!({"text": "a", "unsupported": "refuse", "voice": "phalarope/grey", "prosody": {"rate": "90%"}}), 422, "unsupported", "prosody"),
+        (
+            json!({"text": "a", "unsupported": "refuse", "voice": "phalarope/grey", "prosody": {"rate": "90%"}}),
+            422,
+            "unsupported",
+            "prosody",
+        ),
     ] {
         let response = demo.speak(body.clone(), "*/*").await;
         let found = response.status().as_u16();

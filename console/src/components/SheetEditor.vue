@@ -141,7 +141,7 @@ onMounted(load)
         <button v-if="fault" type="button" class="text-error fault" data-test="fault" @click="goTo(fault.line)">▲ line {{ fault.line }}, column {{ fault.column }}: <span class="code">{{ fault.key }}</span> {{ fault.detail }}</button>
         <span v-else-if="good" class="text-success">● no fault</span>
         <span v-else class="quiet">{{ source.trim() ? 'checking…' : 'A sheet is TOML; the reference is docs/engine-sheets.md.' }}</span>
-        <span v-if="version" class="quiet">version {{ version.version }}, {{ version.origin }}</span>
+        <span v-if="version" class="quiet">version {{ version.version }}, {{ version.origin.split('/').pop() }}</span>
       </p>
       <v-btn color="primary" :loading="busy" :disabled="!good" data-test="save-sheet" @click="save">{{ engine ? 'Put this version into force' : 'Put in this engine' }}</v-btn>
     </div>
@@ -195,6 +195,8 @@ textarea {
 }
 
 .fault {
+  border: 0;
+  padding: 0;
   text-align: left;
 }
 

@@ -210,6 +210,10 @@ onUnmounted(() => clearInterval(timer))
   font-size: 0.86rem;
 }
 
+.table td {
+  padding-block: 7px !important;
+}
+
 .do {
   white-space: nowrap;
   text-align: right;

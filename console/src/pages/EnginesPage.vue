@@ -81,12 +81,12 @@ onMounted(load)
       </thead>
       <tbody>
         <tr v-for="engine in shown" :key="engine.name" data-test="engine-row">
-          <td><router-link :to="`/engines/${engine.name}`"><strong>{{ engine.title }}</strong></router-link><div class="quiet small"><span class="code">{{ engine.name }}</span> · {{ engine.site }}</div></td>
+          <td class="name"><router-link :to="`/engines/${engine.name}`"><strong>{{ engine.title }}</strong></router-link><div class="quiet small"><span class="code">{{ engine.name }}</span> · {{ engine.site }}</div></td>
           <td><StateMark :state="engine.state" /><div v-if="engine.reason" class="quiet small reason">{{ engine.reason }}</div><div v-if="engine.catalogue?.problem" class="small reason text-warning">▲ its list of voices is stale: {{ engine.catalogue.problem }}</div></td>
           <td>{{ does(engine) }}</td>
           <td class="number">{{ engine.speaks ? engine.voices : '–' }}</td>
           <td>{{ limits(engine) }}</td>
-          <td class="small">{{ engine.price }}</td>
+          <td class="small price">{{ engine.price.startsWith('0 ') ? 'free' : engine.price }}</td>
         </tr>
       </tbody>
     </v-table>
@@ -113,6 +113,15 @@ onMounted(load)
 
 .reason {
   max-width: 46ch;
+}
+
+.table td {
+  padding-block: 7px !important;
+}
+
+.name,
+.price {
+  white-space: nowrap;
 }
 
 .table {

@@ -163,7 +163,7 @@ onMounted(again)
               <span role="cell"><v-btn size="small" variant="text" :icon="playing === voice.id ? mdiStop : mdiPlay" :aria-label="`${playing === voice.id ? 'Stop' : 'Play'} ${voice.name}`" :disabled="voice.availability !== 'ready'" color="primary" @click="audition(voice)" /></span>
               <span role="cell" class="cut"><strong>{{ voice.name }}</strong><span class="quiet small cut"><span class="code">{{ voice.id }}</span><template v-if="voice.character"> · {{ voice.character }}</template></span></span>
               <span role="cell" class="cut">{{ voice.languages.join(', ') }}<span v-if="voice.uses.length || voice.styles.length" class="quiet small cut">{{ [...voice.styles, ...voice.uses].join(', ') }}</span></span>
-              <span role="cell" class="wide">{{ voice.gender ?? '–' }}<span v-if="voice.age" class="quiet small"> {{ voice.age }}</span></span>
+              <span role="cell" class="wide">{{ [voice.gender, voice.age].filter(Boolean).join(', ') || '–' }}</span>
               <span role="cell" class="number wide">{{ money(voice.price) }}</span>
               <span role="cell" class="cut" :title="voice.reason ?? undefined"><StateMark :state="voice.availability" /><span v-if="voice.reason || voice.stale" class="quiet small cut">{{ voice.reason ?? 'its list is stale' }}</span></span>
               <span role="cell" class="do"><v-btn size="small" variant="text" :icon="voice.favourite ? mdiStar : mdiStarOutline" :aria-label="`${voice.favourite ? 'Unmark' : 'Mark'} ${voice.name}`" :aria-pressed="voice.favourite" @click="mark(voice)" /><v-btn size="small" variant="text" :icon="mdiContentCopy" :aria-label="`Use ${voice.name}`" :to="{ path: '/', query: { voice: voice.id } }" /></span>
@@ -197,7 +197,7 @@ onMounted(again)
 
 .line {
   display: grid;
-  grid-template-columns: 44px minmax(0, 2.2fr) minmax(0, 1.2fr) 96px 130px minmax(0, 1.2fr) 88px;
+  grid-template-columns: 44px minmax(0, 2.2fr) minmax(0, 1.2fr) 104px 150px minmax(0, 1.1fr) 88px;
   gap: 12px;
   align-items: center;
   height: 64px;
@@ -207,6 +207,8 @@ onMounted(again)
 
 .head {
   height: 40px;
+  /* As wide as the scroll bar below. */
+  padding-right: 26px;
   font-size: 0.86rem;
   font-weight: 700;
 }
@@ -227,9 +229,18 @@ onMounted(again)
 }
 
 .table {
+  background: rgb(var(--v-theme-surface));
   border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
   border-radius: 6px;
   overflow: hidden;
+}
+
+.table :deep(.v-virtual-scroll) {
+  scrollbar-gutter: stable;
+}
+
+.number {
+  padding-right: 18px;
 }
 
 @media (max-width: 900px) {

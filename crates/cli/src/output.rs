@@ -36,9 +36,11 @@ pub(crate) fn paint(text: &str, colour: Colour) -> String {
 
 fn colour_of(state: &str) -> Option<Colour> {
     Some(match state {
-        "ready" | "done" | "active" | "good" => Colour::Good,
-        "absent" | "abandoned" | "uncertain" | "superseded" | "open" | "rehearsal" => Colour::Warn,
-        "failed" | "refused" | "revoked" | "bad" => Colour::Bad,
+        "ready" | "done" | "active" | "holds" => Colour::Good,
+        "absent" | "abandoned" | "uncertain" | "superseded" | "open" | "rehearsal" | "pending" | "unavailable" => {
+            Colour::Warn
+        }
+        "failed" | "refused" | "revoked" | "differs" => Colour::Bad,
         _ => return None,
     })
 }

@@ -201,6 +201,14 @@ impl Engine {
         }
     }
 
+    /// The document that a call sends: what limits with `tags` count.
+    pub fn document(&self, call: &Speak) -> String {
+        match &self.way {
+            Way::Http(http) => http.document(call),
+            Way::Process(_) => call.text.clone(),
+        }
+    }
+
     /// Has the engine speak. The answer streams as the engine streams.
     ///
     /// # Errors

@@ -11,7 +11,7 @@ use std::time::Duration;
 use dispatcher_core::{Cause, Network};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
-use reqwest::{Client, ClientBuilder, Url};
+use reqwest::{Client, ClientBuilder, Proxy, Url};
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::{ClientConfig, RootCertStore};
@@ -69,9 +69,22 @@ impl Fetcher {
     /// # Errors
     /// When the TLS library cannot be set up.
     pub fn new() -> Result<Self, EngineError> {
+        Fetcher::through(None)
+    }
+
+    /// As [`Fetcher::new`], with a proxy for addresses of the public network:
+    /// it then resolves their names, and must itself refuse private ones.
+    ///
+    /// # Errors
+    /// When the TLS library cannot be set up, or the proxy is no address.
+    pub fn through(proxy: Option<&str>) -> Result<Self, EngineError> {
         let made = |network| {
             let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.to_string());
-            builder(network).build().map_err(failed)
+            let builder = match proxy.filter(|_| network == Network::Public) {
+                Some(proxy) => builder(network).proxy(Proxy::all(proxy).map_err(failed)?),
+                None => builder(network),
+            };
+            builder.build().map_err(failed)
         };
         Ok(Fetcher { public: made(Network::Public)?, private: made(Network::Private)?, shown: Arc::default() })
     }

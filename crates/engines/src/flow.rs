@@ -166,10 +166,19 @@ impl Flow {
 
     /// The main call as text, without its access.
     pub(crate) fn preview(&self, context: &Value) -> String {
+        self.main.preview(&self.imagined(context))
+    }
+
+    /// The body of the main call as text.
+    pub(crate) fn document(&self, context: &Value) -> String {
+        self.main.document(&self.imagined(context))
+    }
+
+    /// A context in which what earlier calls would have left stands by name.
+    fn imagined(&self, context: &Value) -> Value {
         let steps = self.before.iter().flat_map(|step| &step.keep);
         let kept: Kept = steps.map(|(name, _)| (name.clone(), Value::from(format!("[{name}]")))).collect();
-        let open = context! { access => context! {}, kept => kept, ..context.clone() };
-        self.main.preview(&open)
+        context! { access => context! {}, kept => kept, ..context.clone() }
     }
 
     /// The main call alone, for a WebSocket: what was kept before it is in

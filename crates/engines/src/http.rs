@@ -91,6 +91,10 @@ impl HttpDriver {
         self.speak.as_ref().map(|(flow, _)| flow.preview(&call.context())).unwrap_or_default()
     }
 
+    pub(crate) fn document(&self, call: &Speak) -> String {
+        self.speak.as_ref().map(|(flow, _)| flow.document(&call.context())).unwrap_or_default()
+    }
+
     pub(crate) async fn hear(&self, call: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen");
         let Listener { flow, paths, line } = self.hear.as_ref().ok_or_else(unable)?;

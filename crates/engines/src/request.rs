@@ -143,15 +143,21 @@ impl Call {
         for (name, template) in &self.headers {
             text.push_str(&format!("\n{name}: {}", shown(template)));
         }
-        let body = match &self.body {
+        let body = self.document(context);
+        let body: String = body.chars().take(MAX_PREVIEW).collect();
+        if body.is_empty() { text } else { format!("{text}\n\n{body}") }
+    }
+
+    /// The body as text.
+    pub(crate) fn document(&self, context: &Value) -> String {
+        let shown = |template: &Template| template.render(context).unwrap_or_else(|_| "…".into());
+        match &self.body {
             Compiled::Json(template) | Compiled::Text { template, .. } => shown(template),
             Compiled::Form(fields) | Compiled::Multipart { parts: fields, .. } => {
                 fields.iter().map(|(name, it)| format!("{name}: {}", shown(it))).collect::<Vec<_>>().join("\n")
             }
             Compiled::Empty | Compiled::Audio => String::new(),
-        };
-        let body: String = body.chars().take(MAX_PREVIEW).collect();
-        if body.is_empty() { text } else { format!("{text}\n\n{body}") }
+        }
     }
 }
 

@@ -214,10 +214,11 @@ impl Wire {
 
     /// Turns an answer that is no success into a cause.
     pub(crate) async fn failure(&self, response: Response, redactor: &Redactor) -> EngineError {
-        let status = response.status().as_u16();
-        let retry_after = retry_after(&response);
+        let (status, headers) = (response.status().as_u16(), response.headers().clone());
+        let asked = retry_after(&response);
         let body = read_start(response).await;
         let text = String::from_utf8_lossy(&body);
+        let retry_after = self.errors.retry_of(status, &text, &headers).or(asked);
         EngineError { retry_after, ..self.told(status, &text, redactor) }
     }
 

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Format, Options, Tags};
 use dispatcher_core::{Cause, MadeGood};
-use dispatcher_engines::{AudioStream, EngineError, Speak, Spoken, Words};
+use dispatcher_engines::{AudioStream, EngineError, Spoken, Words};
 use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
@@ -114,20 +114,13 @@ impl Gateway {
         if let Some(reason) = planned.engine.absent() {
             return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
         }
-        let Some(voice) = planned.candidate.voice.clone() else {
+        if planned.candidate.voice.is_none() {
             return Err(EngineError { cause: Cause::Unsupported, detail: "no voice".into(), retry_after: None });
-        };
+        }
         let credential = self.credential_for(&planned.engine).await?;
         let permit = self.turn(planned, app).await;
         let none = Parts::new();
-        let call = Speak {
-            text: text.to_owned(),
-            voice,
-            model: planned.candidate.model.clone(),
-            language: language.map(str::to_owned),
-            format: planned.format.clone(),
-            shaped: planned.shaped.clone(),
-        };
+        let call = planned.call(text, language);
         let begun = Instant::now();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
         let called = planned.engine.speak(call, parts).await;

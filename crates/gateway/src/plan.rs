@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use dispatcher_audio::Format;
 use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Usage, Wanted};
-use dispatcher_engines::{Engine, EngineFormat};
+use dispatcher_engines::{Engine, EngineFormat, Speak};
 use dispatcher_markup::{Fidelity, Outcome, Script};
 
 use crate::{Caller, Gateway, GatewayError, Registry, SynthesisRequest};
@@ -63,6 +63,18 @@ impl Planned {
         self.fidelity(script).iter().map(|item| item.outcome).max().unwrap_or(Outcome::Native)
     }
 
+    /// The call of the engine that this becomes.
+    pub(crate) fn call(&self, text: &str, language: Option<&str>) -> Speak {
+        Speak {
+            text: text.to_owned(),
+            voice: self.candidate.voice.clone().unwrap_or_default(),
+            model: self.candidate.model.clone(),
+            language: language.map(str::to_owned),
+            format: self.format.clone(),
+            shaped: self.shaped.clone(),
+        }
+    }
+
     /// The engine's name.
     pub fn engine_name(&self) -> &str {
         &self.candidate.sheet.name
@@ -96,17 +108,18 @@ pub(crate) fn plan_synthesis(
     let mut planned = Vec::new();
     let mut too_long = None;
     for candidate in candidates {
-        if let Some(error) = over_limit(&candidate, usage) {
-            too_long = too_long.or(Some(error));
-            continue;
-        }
         let shaped = shape(&candidate, request);
         if request.unsupported == Unsupported::Refuse && shaped.adjustments.iter().any(|it| it.done != Done::Native) {
             let engine = candidate.sheet.name.clone();
             too_long = too_long.or(Some(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments }));
             continue;
         }
-        planned.push(plan_one(registry, candidate, request.format, usage, shaped)?);
+        let one = plan_one(registry, candidate, request.format, usage, shaped)?;
+        if let Some(error) = over_limit(&one, &text, language) {
+            too_long = too_long.or(Some(error));
+            continue;
+        }
+        planned.push(one);
     }
     match (planned.is_empty(), too_long) {
         (true, Some(error)) => Err(error),
@@ -145,11 +158,16 @@ pub(crate) fn usage_of(text: &str) -> Usage {
     Usage { characters, bytes: text.len() as u64, milliseconds: characters * MILLISECONDS_A_CHARACTER }
 }
 
-fn over_limit(candidate: &Candidate, usage: Usage) -> Option<GatewayError> {
-    let limit = &candidate.sheet.synthesis.as_ref()?.limit;
+fn over_limit(planned: &Planned, text: &str, language: Option<&str>) -> Option<GatewayError> {
+    let limit = &planned.candidate.sheet.synthesis.as_ref()?.limit;
     let over = |limit: Option<u64>, given: u64, unit: &'static str| {
         let limit = limit.filter(|limit| given > *limit)?;
-        Some(GatewayError::TooLong { engine: candidate.sheet.name.clone(), given, limit, unit })
+        Some(GatewayError::TooLong { engine: planned.engine_name().to_owned(), given, limit, unit })
+    };
+    // Some engines count the whole document, its markup included.
+    let usage = match limit.tags {
+        false => planned.usage,
+        true => usage_of(&planned.engine.document(&planned.call(text, language))),
     };
     over(limit.characters, usage.characters, "characters").or_else(|| over(limit.bytes, usage.bytes, "bytes"))
 }

@@ -138,6 +138,7 @@ impl Docket {
             offset_us: micros(self.begun),
             first_us: None,
             total_us: None,
+            credential: self.gateway.credential_name(&planned.engine).await,
         };
         let hold = self.line(&entry, "hold", usage, hold.nanos);
         self.gateway.inner.store.begin_attempt(self.unwritten(), row, hold).await?;

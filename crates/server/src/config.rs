@@ -49,6 +49,9 @@ pub struct Config {
     /// The environment variable that holds a passphrase, in place of the file;
     /// its salt is `root.salt` in the data folder.
     pub root_passphrase_variable: Option<String>,
+    /// A proxy for engines on the public network; none is taken from the
+    /// environment.
+    pub proxy: Option<String>,
     pub log: LogFormat,
     /// A tracing filter, such as `info` or `dispatcher_gateway=debug`.
     pub log_level: String,
@@ -70,6 +73,7 @@ impl Default for Config {
             root_key: None,
             root_key_variable: None,
             root_passphrase_variable: None,
+            proxy: None,
             log: LogFormat::Human,
             log_level: "info".into(),
             body_megabytes: 100,

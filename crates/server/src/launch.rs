@@ -233,7 +233,7 @@ impl Service {
         first_start(&store, &config.data).await?;
         let endpoints = config.engines.iter();
         let host = Host {
-            fetcher: Fetcher::new()?,
+            fetcher: Fetcher::through(config.proxy.as_deref())?,
             endpoints: endpoints.filter_map(|(name, it)| Some((name.clone(), it.endpoint.clone()?))).collect(),
             clips: Some(config.data.join("clips")),
         };

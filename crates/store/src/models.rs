@@ -198,6 +198,8 @@ pub struct AttemptRow {
     pub offset_us: i64,
     pub first_us: Option<i64>,
     pub total_us: Option<i64>,
+    /// Its name and version.
+    pub credential: Option<String>,
 }
 
 /// One entry of the ledger; entries are only ever added.

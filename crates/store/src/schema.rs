@@ -59,7 +59,7 @@ table! {
     attempts (dispatch, number) {
         dispatch -> Text, number -> BigInt, engine -> Text, voice -> Nullable<Text>, model -> Nullable<Text>,
         state -> Text, cause -> Nullable<Text>, detail -> Nullable<Text>, offset_us -> BigInt,
-        first_us -> Nullable<BigInt>, total_us -> Nullable<BigInt>,
+        first_us -> Nullable<BigInt>, total_us -> Nullable<BigInt>, credential -> Nullable<Text>,
     }
 }
 table! {

@@ -42,6 +42,7 @@ fn dispatch(id: &str, app: &str) -> DispatchRow {
         audio_ms: 0,
         first_us: None,
         total_us: None,
+        credential: None,
         cost_nanos: 0,
         currency: "EUR".into(),
         problem: None,
@@ -63,6 +64,7 @@ fn attempt(dispatch: &str) -> AttemptRow {
         offset_us: 0,
         first_us: None,
         total_us: None,
+        credential: None,
     }
 }
 

@@ -242,6 +242,19 @@ pub struct ErrorRule {
     #[serde(default)]
     pub equals: Option<Scalar>,
     pub means: Cause,
+    /// When to come again: seconds, where in an answer of JSON they lie
+    /// (JSONPath), or `header:NAME`. `Retry-After` is heeded without it.
+    #[serde(default)]
+    pub retry: Option<RetryHint>,
+}
+
+/// Where it is told when to come again.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum RetryHint {
+    Seconds(u64),
+    /// A JSONPath, or `header:NAME`.
+    Place(String),
 }
 
 /// A text, a number or a truth value.

@@ -56,14 +56,7 @@ impl Checking<'_> {
     }
 
     pub(super) fn call(&self, planned: &Planned, text: &str) -> Speak {
-        Speak {
-            text: text.to_owned(),
-            voice: planned.candidate.voice.clone().unwrap_or_default(),
-            model: planned.candidate.model.clone(),
-            language: None,
-            format: planned.format.clone(),
-            shaped: planned.shaped.clone(),
-        }
+        planned.call(text, None)
     }
 
     /// Speaks, as a dispatch of the caller's.
@@ -256,11 +249,11 @@ impl Checking<'_> {
             let (told, good) = match rate {
                 Some(rate) => {
                     let got = before.seconds() / made.seconds().max(1e-3);
-                    (format!("{got:.2} for {rate}"), (got / rate - 1.0).abs() <= TOLERANCE)
+                    (format!("{got:.2} times as fast for {rate}"), (got / rate - 1.0).abs() <= TOLERANCE)
                 }
                 None if heard => {
                     let same = before.samples == made.samples;
-                    (if same { "no difference" } else { "a difference" }.into(), !same)
+                    (if same { "nothing changes" } else { "it is heard" }.into(), !same)
                 }
                 None => (seconds(&made), true),
             };

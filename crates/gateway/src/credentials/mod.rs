@@ -222,6 +222,13 @@ impl Gateway {
         Ok(Some(opened))
     }
 
+    /// The credential in force for an engine, for the records: each attempt
+    /// tells which version it was made with.
+    pub(crate) async fn credential_name(&self, engine: &Engine) -> Option<String> {
+        let opened = self.credential_for(engine).await.ok()??;
+        Some(format!("{} version {}", opened.name, opened.version))
+    }
+
     /// Notes how an engine took the credential; a change at once, otherwise
     /// now and then.
     pub(crate) fn note_use(&self, opened: &Opened, outcome: Result<(), Cause>) {

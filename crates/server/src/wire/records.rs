@@ -81,6 +81,8 @@ pub(crate) struct AttemptAnswer {
     pub(crate) offset: f64,
     pub(crate) first_audio: Option<f64>,
     pub(crate) total: Option<f64>,
+    /// The credential it was made with, and its version.
+    pub(crate) credential: Option<String>,
 }
 
 impl From<AttemptRow> for AttemptAnswer {
@@ -96,6 +98,7 @@ impl From<AttemptRow> for AttemptAnswer {
             offset: milliseconds(row.offset_us),
             first_audio: row.first_us.map(milliseconds),
             total: row.total_us.map(milliseconds),
+            credential: row.credential,
         }
     }
 }

@@ -39,5 +39,8 @@ CREATE TABLE clips (
 
 ALTER TABLE sheets ADD COLUMN retired_at INTEGER;
 
+-- Which credential an attempt was made with, and which version of it.
+ALTER TABLE attempts ADD COLUMN credential TEXT;
+
 -- Voices made for this account that the app may use, one a line.
 ALTER TABLE apps ADD COLUMN custom_voices TEXT;
