@@ -87,8 +87,17 @@ pub(crate) struct Listing {
 }
 
 enum Way {
-    Call { call: Call, voices: JsonPath, next: Option<JsonPath>, members: Members, each: Option<(Call, Members)> },
+    Call(Box<Pages>),
     Lines { line: Regex },
+}
+
+/// A catalogue that calls list.
+struct Pages {
+    call: Call,
+    voices: JsonPath,
+    next: Option<JsonPath>,
+    members: Members,
+    each: Option<(Call, Members)>,
 }
 
 impl Listing {
@@ -106,13 +115,13 @@ impl Listing {
                 Members::compile(&each.voice, sheet, &["catalogue", "each", "voice"])?,
             )),
         };
-        let way = Way::Call {
+        let way = Way::Call(Box::new(Pages {
             call: Call::compile(spec, &probe, sheet, &["catalogue"])?,
             voices: path("voices", spec.voices.as_deref().unwrap_or("$[*]"))?,
             next: spec.next.as_deref().map(|next| path("next", next)).transpose()?,
             members: Members::compile(&spec.voice, sheet, &["catalogue", "voice"])?,
             each,
-        };
+        }));
         Ok(Listing { spec: spec.clone(), way })
     }
 
@@ -146,7 +155,8 @@ impl Listing {
 
     /// The voices that calls list, page by page.
     pub(crate) async fn read(&self, wire: &Wire, credential: &Parts) -> Result<Vec<Voice>, EngineError> {
-        let Way::Call { call, voices, next, members, each } = &self.way else { return Ok(Vec::new()) };
+        let Way::Call(pages) = &self.way else { return Ok(Vec::new()) };
+        let Pages { call, voices, next, members, each } = pages.as_ref();
         let mut found = Vec::new();
         let mut page: Option<String> = None;
         let mut seen = HashSet::new();
@@ -183,9 +193,9 @@ impl Listing {
 
     /// Asks for the first page alone, to see that one is let in.
     pub(crate) async fn first_page(&self, wire: &Wire, credential: &Parts) -> Result<(), EngineError> {
-        let Way::Call { call, .. } = &self.way else { return Ok(()) };
+        let Way::Call(pages) = &self.way else { return Ok(()) };
         let context = context! { page => (), voice => () };
-        let (response, redactor) = wire.send(call, &context, None, credential).await?;
+        let (response, redactor) = wire.send(&pages.call, &context, None, credential).await?;
         Last::Response(response).read(wire, &redactor).await.map(drop)
     }
 
@@ -315,7 +325,8 @@ mod tests {
             "call = \"GET /v\"\nvoices = \"$[*]\"\n[voice]\nid = \"$.k\"\nlanguages = \"$.l[*].tag\"\ngender = \"$.g\"\nunavailable = \"$.gone\"\n\
              origin = \"$.own\"\n[map.gender]\nwoman = \"female\"\n[map.origin]\ntrue = \"custom\"\n",
         );
-        let Way::Call { members, .. } = &listing.way else { panic!("a call") };
+        let Way::Call(pages) = &listing.way else { panic!("a call") };
+        let members = &pages.members;
         let node = serde_json::json!({"k": 7, "l": [{"tag": "pt_PT"}, {"tag": "not a tag"}], "g": "woman", "own": true, "gone": false});
         let mut found = Found::new();
         members.read(&node, &mut found);

@@ -79,7 +79,7 @@ pub struct Hear {
 
 enum Way {
     Http(Box<HttpDriver>),
-    Process(ProcessDriver),
+    Process(Box<ProcessDriver>),
 }
 
 /// A sheet, compiled.
@@ -115,7 +115,7 @@ impl Engine {
         }
         let way = match sheet.driver {
             Driver::Http => Way::Http(Box::new(HttpDriver::compile(&sheet, (source, file), fetcher.clone())?)),
-            Driver::Process => Way::Process(ProcessDriver::compile(&sheet, (source, file))?),
+            Driver::Process => Way::Process(Box::new(ProcessDriver::compile(&sheet, (source, file))?)),
         };
         Ok(Engine { sheet: Arc::new(sheet), way })
     }

@@ -34,7 +34,7 @@ pub(crate) struct Wire {
 enum Endpoint {
     Fixed(String),
     /// With open parts of the credential in it.
-    Made(Template),
+    Made(Box<Template>),
 }
 
 /// What a request is sent with.
@@ -52,7 +52,7 @@ impl Wire {
             false => Endpoint::Fixed(endpoint),
             true => {
                 let probe = context! { access => CompiledAccess::probe(&sheet.access) };
-                Endpoint::Made(Template::checked(&endpoint, Place::Plain, &probe, source, &["endpoint"])?)
+                Endpoint::Made(Box::new(Template::checked(&endpoint, Place::Plain, &probe, source, &["endpoint"])?))
             }
         };
         Ok(Wire {

@@ -42,7 +42,6 @@ fn dispatch(id: &str, app: &str) -> DispatchRow {
         audio_ms: 0,
         first_us: None,
         total_us: None,
-        credential: None,
         cost_nanos: 0,
         currency: "EUR".into(),
         problem: None,
