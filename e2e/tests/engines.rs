@@ -97,10 +97,13 @@ fn voice_of(engine: &str) -> Option<&'static str> {
     TEXTS[0].1.iter().copied().find(|voice| voice.starts_with(engine))
 }
 
+/// Engine, phase, and each weather with what comes of it.
+type Row = (&'static str, &'static str, &'static [(&'static str, &'static str)]);
+
 /// What is to come of each weather in each phase of a call: `-` for sound or a
 /// whole transcript. One line an engine and phase; tokens and handles come
 /// first, since they are remembered once there are any.
-const OUTCOMES: &[(&str, &str, &[(&str, &str)])] = &[
+const OUTCOMES: &[Row] = &[
     (
         "avocet",
         "token",

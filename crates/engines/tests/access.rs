@@ -1,6 +1,7 @@
 //! What each access scheme shows of a credential, and to whom.
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+mod collect;
 mod listener;
 
 use std::sync::Arc;
@@ -14,11 +15,12 @@ use aws_lc_rs::signature::{
 };
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use collect::collect;
 use dispatcher_audio::Format;
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError, Fetcher, Speak};
 use dispatcher_vault::Parts;
-use listener::{Listener, Seen, answer, collect};
+use listener::{Listener, Seen, answer};
 use serde_json::{Value, json};
 
 fn sheet(access: &str, call: &str) -> String {

@@ -2,6 +2,7 @@
 //! certificates; each by a sheet alone.
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+mod collect;
 mod listener;
 
 use std::sync::Arc;
@@ -9,12 +10,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use collect::collect;
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_core::{Cause, Shaped};
 use dispatcher_engines::{AudioSource, Engine, EngineError, Fetcher, Hear, Speak};
 use dispatcher_vault::Parts;
 use futures::{SinkExt as _, StreamExt as _};
-use listener::{Listener, answer, collect};
+use listener::{Listener, answer};
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
 

@@ -3,8 +3,6 @@
 
 use std::sync::{Arc, Mutex};
 
-use dispatcher_engines::{AudioStream, EngineError};
-use futures::StreamExt as _;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
 
@@ -80,15 +78,6 @@ impl Drop for Listener {
     fn drop(&mut self) {
         self.task.abort();
     }
-}
-
-/// All of an engine's audio, or why it broke off.
-pub async fn collect(mut stream: AudioStream) -> Result<Vec<u8>, EngineError> {
-    let mut audio = Vec::new();
-    while let Some(chunk) = stream.next().await {
-        audio.extend_from_slice(&chunk?);
-    }
-    Ok(audio)
 }
 
 /// An answer with these header lines (each ended by CRLF) and this body.
