@@ -19,6 +19,8 @@ pub struct Effects {
     pub end: Option<f64>,
     /// Take silence off both ends.
     pub trim: bool,
+    /// Take silence off both ends to the last, for sound that is joined to other.
+    pub close: bool,
     /// Tempo without change of pitch: 0.5 to 2.
     pub speed: Option<f64>,
     /// Semitones up or down without change of tempo: −12 to 12.
@@ -95,8 +97,8 @@ impl Chain {
         if effects.start.is_some() || effects.end.is_some() {
             stages.push(Stage::Cut(Cut::new(effects, layout)));
         }
-        if effects.trim {
-            stages.push(Stage::Trim(Trim::new(rate, channels)));
+        if effects.trim || effects.close {
+            stages.push(Stage::Trim(Trim::new(rate, channels, effects.close)));
         }
         if let Some(speed) = effects.speed.filter(|speed| (speed - 1.0).abs() > 1e-9) {
             stages.push(Stage::Stretch(Box::new(Stretch::new(rate, channels, speed))));

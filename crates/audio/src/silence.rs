@@ -12,6 +12,8 @@ const MAX_HELD: usize = 6_000;
 /// Takes silence off the beginning and the end; 50 ms stay.
 pub(crate) struct Trim {
     block: usize,
+    /// Silence that stays at each end, in blocks.
+    margin: usize,
     pending: Vec<f32>,
     /// Silent blocks that may be the last.
     held: Vec<f32>,
@@ -19,9 +21,10 @@ pub(crate) struct Trim {
 }
 
 impl Trim {
-    pub(crate) fn new(rate: u32, channels: u8) -> Self {
+    /// With `close` nothing of the silence stays.
+    pub(crate) fn new(rate: u32, channels: u8, close: bool) -> Self {
         let block = ((f64::from(rate) * BLOCK) as usize).max(1) * usize::from(channels);
-        Trim { block, pending: Vec::new(), held: Vec::new(), begun: false }
+        Trim { block, margin: if close { 0 } else { MARGIN }, pending: Vec::new(), held: Vec::new(), begun: false }
     }
 
     pub(crate) fn push(&mut self, samples: &[f32], out: &mut Vec<f32>) {
@@ -40,7 +43,7 @@ impl Trim {
             return;
         }
         self.held.extend_from_slice(block);
-        let most = if self.begun { MAX_HELD } else { MARGIN };
+        let most = if self.begun { MAX_HELD } else { self.margin };
         let surplus = self.held.len().saturating_sub(most * self.block);
         let dropped = self.held.drain(..surplus);
         if self.begun {
@@ -54,7 +57,7 @@ impl Trim {
             self.judge(&rest, out);
         }
         if self.begun {
-            self.held.truncate(MARGIN * self.block);
+            self.held.truncate(self.margin * self.block);
             out.append(&mut self.held);
         }
     }

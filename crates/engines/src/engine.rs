@@ -15,6 +15,7 @@ use minijinja::value::Value;
 
 use crate::http::HttpDriver;
 use crate::process::ProcessDriver;
+use crate::template::to_xml;
 use crate::{EngineError, Fetcher};
 
 /// Audio as the engine sends it. Dropping it ends the engine's call.
@@ -43,6 +44,9 @@ pub struct EngineFormat {
 #[derive(Debug, Clone)]
 pub struct Speak {
     pub text: String,
+    /// The text with the markup that the engine takes, as the inside of an
+    /// XML element; the text alone, escaped, where this is missing.
+    pub markup: Option<String>,
     pub voice: Voice,
     pub model: Option<String>,
     pub language: Option<String>,
@@ -304,6 +308,7 @@ impl Speak {
     pub(crate) fn context(&self) -> Value {
         context! {
             text => &self.text,
+            markup => self.markup.clone().map_or_else(|| to_xml(&Value::from(self.text.as_str())), Value::from_safe_string),
             voice => context! { id => &self.voice.id, name => &self.voice.name, language => self.voice.languages.first() },
             model => self.model.as_deref().unwrap_or_default(),
             language => self.language.as_ref().or(self.voice.languages.first()),
@@ -317,6 +322,7 @@ impl Speak {
         let synthesis = sheet.synthesis.as_ref()?;
         Some(Speak {
             text: "probe".into(),
+            markup: None,
             voice: synthesis.voices.first().cloned().unwrap_or_else(probe_voice),
             model: synthesis.models.first().map(|model| model.name.clone()),
             language: Some("en".into()),

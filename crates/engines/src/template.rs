@@ -120,7 +120,7 @@ fn to_form(value: &Value) -> Value {
 }
 
 /// Text as it stands in XML, in an element or between quotes.
-fn to_xml(value: &Value) -> Value {
+pub(crate) fn to_xml(value: &Value) -> Value {
     let escape = |c: char| match c {
         '&' => "&amp;".to_owned(),
         '<' => "&lt;".to_owned(),

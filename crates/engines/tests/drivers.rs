@@ -33,6 +33,7 @@ async fn heron() -> (StandIn, Engine) {
 fn call(engine: &Engine, format: Format) -> Speak {
     Speak {
         text: TEXT.into(),
+        markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: Some("quick".into()),
         language: None,

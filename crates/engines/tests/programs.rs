@@ -32,6 +32,7 @@ fn speaker(program: &Path, synthesis: &str) -> Engine {
 fn call(engine: &Engine, text: &str) -> Speak {
     Speak {
         text: text.into(),
+        markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: None,
         language: None,

@@ -5,12 +5,13 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Format, Options, Tags};
 use dispatcher_core::{Cause, MadeGood};
-use dispatcher_engines::{AudioStream, EngineError, Spoken, Words};
+use dispatcher_engines::{AudioStream, EngineError, Speak, Spoken, Words};
 use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
 use crate::deliver::Converter;
 use crate::gate::Permit;
+use crate::settle::micros;
 use crate::{FailedAttempt, Gateway, Planned, clock};
 
 /// An engine that speaks: its first audio in the asked format, and the rest.
@@ -22,6 +23,15 @@ pub(crate) struct Speaking {
     /// The call is in work as long as this is held.
     _permit: Option<Permit>,
     pub(crate) first_us: i64,
+}
+
+/// An engine that has been called and answers.
+pub(crate) struct Called {
+    pub(crate) stream: AudioStream,
+    pub(crate) words: Words,
+    pub(crate) begun: Instant,
+    /// The call is in work as long as this is held.
+    _permit: Option<Permit>,
 }
 
 pub(crate) fn broken(error: &dyn std::fmt::Display) -> EngineError {
@@ -44,7 +54,7 @@ const TITLE: usize = 80;
 
 /// What the audio says of itself. The day and not the moment, so that equal
 /// requests of a day give equal bytes.
-fn tags(planned: &Planned, text: &str, language: Option<&str>) -> Tags {
+pub(crate) fn tags(planned: &Planned, text: &str, language: Option<&str>) -> Tags {
     let words = text.split_whitespace().collect::<Vec<_>>().join(" ");
     let title = match words.char_indices().nth(TITLE) {
         None => words,
@@ -64,7 +74,7 @@ fn tags(planned: &Planned, text: &str, language: Option<&str>) -> Tags {
 }
 
 /// What the engine leaves to us.
-fn made_good(rest: MadeGood) -> Effects {
+pub(crate) fn made_good(rest: MadeGood) -> Effects {
     let some = |value: f64, neutral: f64| ((value - neutral).abs() > 1e-9).then_some(value);
     Effects {
         speed: some(rest.rate, 1.0),
@@ -81,36 +91,25 @@ impl Gateway {
         Some(gate.enter(app).await)
     }
 
+    /// Calls the engine, until the candidate's deadline.
+    pub(crate) async fn open_call(&self, planned: &Planned, app: &str, call: Speak) -> Result<Called, EngineError> {
+        within(planned, self.begin_call(planned, app, call)).await
+    }
+
     /// Calls the engine and waits for its first audio, a bare header not
     /// counted, until the candidate's deadline.
     pub(crate) async fn attempt_speech(
         &self,
         planned: &Planned,
         app: &str,
-        text: &str,
-        language: Option<&str>,
+        call: Speak,
         format: Format,
+        tags: Tags,
     ) -> Result<Speaking, EngineError> {
-        let deadline = Duration::from_millis(planned.candidate.deadline);
-        let call = self.call_until_sound(planned, app, text, language, format);
-        match tokio::time::timeout(deadline, call).await {
-            Ok(result) => result,
-            Err(_) => Err(EngineError {
-                cause: Cause::TimedOut,
-                detail: format!("no audio within {} ms", planned.candidate.deadline),
-                retry_after: None,
-            }),
-        }
+        within(planned, self.call_until_sound(planned, app, call, format, tags)).await
     }
 
-    async fn call_until_sound(
-        &self,
-        planned: &Planned,
-        app: &str,
-        text: &str,
-        language: Option<&str>,
-        format: Format,
-    ) -> Result<Speaking, EngineError> {
+    async fn begin_call(&self, planned: &Planned, app: &str, call: Speak) -> Result<Called, EngineError> {
         if let Some(reason) = planned.engine.absent() {
             return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
         }
@@ -120,19 +119,27 @@ impl Gateway {
         let credential = self.credential_for(&planned.engine).await?;
         let permit = self.turn(planned, app).await;
         let none = Parts::new();
-        let call = planned.call(text, language);
         let begun = Instant::now();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
         let called = planned.engine.speak(call, parts).await;
         if let Some(opened) = &credential {
             self.note_use(opened, called.as_ref().map(drop).map_err(|error| error.cause));
         }
-        let Spoken { audio: mut stream, words } = called?;
-        let options = Options {
-            tags: tags(planned, text, language),
-            effects: made_good(planned.shaped.made_good),
-            ..Options::default()
-        };
+        let Spoken { audio, words } = called?;
+        Ok(Called { stream: audio, words, begun, _permit: permit })
+    }
+
+    async fn call_until_sound(
+        &self,
+        planned: &Planned,
+        app: &str,
+        call: Speak,
+        format: Format,
+        tags: Tags,
+    ) -> Result<Speaking, EngineError> {
+        let effects = made_good(call.shaped.made_good);
+        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, app, call).await?;
+        let options = Options { tags, effects, ..Options::default() };
         let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())
             .map_err(|e| broken(&e))?;
         let mut first = Vec::new();
@@ -150,8 +157,20 @@ impl Gateway {
                 break;
             }
         }
-        let first_us = i64::try_from(begun.elapsed().as_micros()).unwrap_or(i64::MAX);
+        let first_us = micros(begun);
         self.inner.metrics.first_audio(planned.engine_name(), begun.elapsed());
         Ok(Speaking { first: first.into(), stream, converter, words, _permit: permit, first_us })
+    }
+}
+
+/// Work for a candidate, until its deadline.
+async fn within<T>(planned: &Planned, work: impl Future<Output = Result<T, EngineError>>) -> Result<T, EngineError> {
+    match tokio::time::timeout(Duration::from_millis(planned.candidate.deadline), work).await {
+        Ok(result) => result,
+        Err(_) => Err(EngineError {
+            cause: Cause::TimedOut,
+            detail: format!("no audio within {} ms", planned.candidate.deadline),
+            retry_after: None,
+        }),
     }
 }

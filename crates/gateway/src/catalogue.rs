@@ -173,7 +173,7 @@ impl Gateway {
     /// # Errors
     /// When the records cannot be read.
     pub async fn catalogue_states(&self) -> Result<HashMap<String, CatalogueState>, GatewayError> {
-        let rows = self.inner.store.catalogues().await?;
+        let rows = self.inner.store.catalogue_ages().await?;
         let registry = self.registry();
         let state = |engine: &std::sync::Arc<dispatcher_engines::Engine>| {
             let name = engine.sheet().name.clone();

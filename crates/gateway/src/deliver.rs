@@ -50,25 +50,59 @@ impl AudioBody {
     }
 }
 
-/// A transcoder whose work is done off the async threads, by at most as many
+/// Something whose work is done off the async threads, by at most as many
 /// threads as there are cores.
-pub(crate) struct Converter {
-    transcoder: Option<Transcoder>,
+pub(crate) struct Offload<T> {
+    worker: Option<T>,
     codecs: Arc<Semaphore>,
 }
 
+impl<T: Send + 'static> Offload<T> {
+    pub(crate) fn new(worker: T, codecs: Arc<Semaphore>) -> Self {
+        Offload { worker: Some(worker), codecs }
+    }
+
+    pub(crate) fn get(&self) -> Option<&T> {
+        self.worker.as_ref()
+    }
+
+    /// Does the work here and now.
+    pub(crate) fn here<R>(&mut self, work: impl FnOnce(&mut T) -> Result<R, AudioError>) -> Result<R, AudioError> {
+        work(self.worker.as_mut().ok_or(AudioError::Empty)?)
+    }
+
+    pub(crate) async fn run<R: Send + 'static>(
+        &mut self,
+        work: impl FnOnce(&mut T) -> Result<R, AudioError> + Send + 'static,
+    ) -> Result<R, AudioError> {
+        let permit = self.codecs.clone().acquire_owned().await.map_err(|_| AudioError::Empty)?;
+        let mut worker = self.worker.take().ok_or(AudioError::Empty)?;
+        let done = tokio::task::spawn_blocking(move || {
+            let result = work(&mut worker);
+            drop(permit);
+            (worker, result)
+        });
+        let (worker, result) = done.await.map_err(|_| AudioError::Empty)?;
+        self.worker = Some(worker);
+        result
+    }
+}
+
+/// A transcoder, off the async threads where it has work to do.
+pub(crate) struct Converter(Offload<Transcoder>);
+
 impl Converter {
     pub(crate) fn new(from: Format, to: Format, options: Options, codecs: Arc<Semaphore>) -> Result<Self, AudioError> {
-        Ok(Converter { transcoder: Some(Transcoder::with(from, to, options)?), codecs })
+        Ok(Converter(Offload::new(Transcoder::with(from, to, options)?, codecs)))
     }
 
     /// As [`Transcoder::start`].
     pub(crate) fn start(&self) -> Option<Bytes> {
-        self.transcoder.as_ref().and_then(Transcoder::start)
+        self.0.get().and_then(Transcoder::start)
     }
 
     pub(crate) fn length(&self) -> Length {
-        self.transcoder.as_ref().map(Transcoder::length).unwrap_or_default()
+        self.0.get().map(Transcoder::length).unwrap_or_default()
     }
 
     pub(crate) async fn push(&mut self, bytes: Bytes) -> Result<Bytes, AudioError> {
@@ -83,21 +117,8 @@ impl Converter {
         &mut self,
         work: impl FnOnce(&mut Transcoder) -> Result<Bytes, AudioError> + Send + 'static,
     ) -> Result<Bytes, AudioError> {
-        let mut transcoder = self.transcoder.take().ok_or(AudioError::Empty)?;
         // Moving coded sound is cheaper than handing it to a thread.
-        if !transcoder.decodes() {
-            let result = work(&mut transcoder);
-            self.transcoder = Some(transcoder);
-            return result;
-        }
-        let permit = self.codecs.clone().acquire_owned().await.map_err(|_| AudioError::Empty)?;
-        let done = tokio::task::spawn_blocking(move || {
-            let result = work(&mut transcoder);
-            drop(permit);
-            (transcoder, result)
-        });
-        let (transcoder, result) = done.await.map_err(|_| AudioError::Empty)?;
-        self.transcoder = Some(transcoder);
-        result
+        let moves = self.0.get().is_some_and(|transcoder| !transcoder.decodes());
+        if moves { self.0.here(work) } else { self.0.run(work).await }
     }
 }

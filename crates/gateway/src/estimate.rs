@@ -30,7 +30,7 @@ impl Gateway {
     /// As the synthesis itself, before anything is called.
     pub fn estimate_speech(&self, caller: &Caller, request: &SynthesisRequest) -> Result<Estimate, GatewayError> {
         request.format.check_output().map_err(GatewayError::Format)?;
-        let script = request.text.parse(request.unsupported)?;
+        let script = request.text.parse()?;
         let language = request.language.as_deref().or(script.language.as_deref());
         let wish = wanted(caller, request.wanted.as_ref(), language)?;
         let plan = plan_synthesis(&self.registry(), caller, request, &wish, &script)?;
@@ -38,10 +38,10 @@ impl Gateway {
         Ok(Estimate {
             cost: head.estimate,
             exact: head.candidate.sheet.tariff.charges_text(),
-            sound: Some(sound_key(head, &script.plain_text(), request.format)),
+            sound: Some(sound_key(head, request.text.source(), request.format)),
             length: None,
-            warnings: self.warnings(head, language),
-            fidelity: head.fidelity(&script),
+            warnings: self.warnings(head, language).into_iter().chain(script.notes.iter().cloned()).collect(),
+            fidelity: head.fidelity(),
             plan,
         })
     }

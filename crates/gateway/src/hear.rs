@@ -153,7 +153,15 @@ impl Gateway {
                 .hearing_format(probed.format)
                 .ok_or_else(|| GatewayError::Internal(format!("{} takes no format", candidate.sheet.name)))?;
             let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
-            planned.push(Planned { candidate, engine, format, usage, estimate, shaped: Shaped::default() });
+            planned.push(Planned {
+                candidate,
+                engine,
+                format,
+                usage,
+                estimate,
+                shaped: Shaped::default(),
+                score: Arc::default(),
+            });
         }
         match (planned.is_empty(), too_long) {
             (true, Some(error)) => Err(error),
@@ -292,7 +300,7 @@ impl Listening {
                     let ending = ending_of(&failed, None);
                     failures.push(failed);
                     if index + 1 < self.plan.len() {
-                        if let Err(error) = self.docket.fail(&entry, ending).await {
+                        if let Err(error) = self.docket.end(&entry, ending).await {
                             return drop(answer.send(Err(error)));
                         }
                         continue;

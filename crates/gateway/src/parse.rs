@@ -1,8 +1,6 @@
 //! Parse: what was sent becomes a script.
 
-use dispatcher_markup::{MarkupError, Outcome, Script, read_ssml, read_text};
-
-use crate::{GatewayError, Unsupported};
+use dispatcher_markup::{MarkupError, Script, read_ssml, read_text};
 
 /// The text of a synthesis request.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -12,19 +10,17 @@ pub enum TextInput {
 }
 
 impl TextInput {
-    pub(crate) fn parse(&self, unsupported: Unsupported) -> Result<Script, GatewayError> {
-        let script = self.read()?;
-        let lost: Vec<_> = script.fidelity.iter().filter(|item| item.outcome > Outcome::MadeGood).cloned().collect();
-        if unsupported == Unsupported::Refuse && !lost.is_empty() {
-            return Err(GatewayError::Unsupported(lost));
-        }
-        Ok(script)
-    }
-
-    fn read(&self) -> Result<Script, MarkupError> {
+    pub(crate) fn parse(&self) -> Result<Script, MarkupError> {
         match self {
             TextInput::Plain(text) => read_text(text),
             TextInput::Ssml(document) => read_ssml(document),
+        }
+    }
+
+    /// The source, as it was sent.
+    pub(crate) fn source(&self) -> &str {
+        match self {
+            TextInput::Plain(text) | TextInput::Ssml(text) => text,
         }
     }
 }

@@ -3,10 +3,11 @@
 use std::sync::Arc;
 
 use dispatcher_audio::Format;
-use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Usage, Wanted};
+use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Shaping, Usage, Wanted};
 use dispatcher_engines::{Engine, EngineFormat, Speak};
 use dispatcher_markup::{Fidelity, Outcome, Script};
 
+use crate::score::{Casting, Score};
 use crate::{Caller, Gateway, GatewayError, Registry, SynthesisRequest};
 
 /// What to do with what an engine cannot.
@@ -34,6 +35,8 @@ pub struct Planned {
     pub estimate: Money,
     /// What becomes of what was asked for beyond the text.
     pub shaped: Shaped,
+    /// The script as this candidate performs it.
+    pub score: Arc<Score>,
 }
 
 impl Planned {
@@ -43,7 +46,7 @@ impl Planned {
     }
 
     /// What becomes of each element of the script and each wish beside it.
-    pub fn fidelity(&self, script: &Script) -> Vec<Fidelity> {
+    pub fn fidelity(&self) -> Vec<Fidelity> {
         let wish = |it: &dispatcher_core::Adjustment| Fidelity {
             element: it.control.into(),
             line: 0,
@@ -54,19 +57,21 @@ impl Planned {
                 Done::MadeGood => Outcome::MadeGood,
                 Done::Omitted => Outcome::Omitted,
             },
+            note: Some(it.note.clone()).filter(|note| !note.is_empty()),
         };
-        script.fidelity.iter().cloned().chain(self.shaped.adjustments.iter().map(wish)).collect()
+        self.score.fidelity.iter().cloned().chain(self.shaped.adjustments.iter().map(wish)).collect()
     }
 
     /// The worst of it.
-    pub fn worst(&self, script: &Script) -> Outcome {
-        self.fidelity(script).iter().map(|item| item.outcome).max().unwrap_or(Outcome::Native)
+    pub fn worst(&self) -> Outcome {
+        self.fidelity().iter().map(|item| item.outcome).max().unwrap_or(Outcome::Native)
     }
 
-    /// The call of the engine that this becomes.
+    /// The call of the engine that a text becomes.
     pub(crate) fn call(&self, text: &str, language: Option<&str>) -> Speak {
         Speak {
             text: text.to_owned(),
+            markup: None,
             voice: self.candidate.voice.clone().unwrap_or_default(),
             model: self.candidate.model.clone(),
             language: language.map(str::to_owned),
@@ -103,73 +108,62 @@ pub(crate) fn plan_synthesis(
     let language = request.language.as_deref().or(script.language.as_deref());
     let granted = caller.granted();
     let candidates = registry.planner(granted.as_deref()).synthesis(wanted, request.model.as_deref(), language)?;
-    let text = script.plain_text();
-    let usage = usage_of(&text);
     let mut planned = Vec::new();
-    let mut too_long = None;
+    let mut unfit = None;
     for candidate in candidates {
         let shaped = shape(&candidate, request);
         if request.unsupported == Unsupported::Refuse && shaped.adjustments.iter().any(|it| it.done != Done::Native) {
             let engine = candidate.sheet.name.clone();
-            too_long = too_long.or(Some(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments }));
+            unfit = unfit.or(Some(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments }));
             continue;
         }
-        let one = plan_one(registry, candidate, request.format, usage, shaped)?;
-        if let Some(error) = over_limit(&one, &text, language) {
-            too_long = too_long.or(Some(error));
-            continue;
+        let bare = plan_one(registry, candidate, request.format, shaped)?;
+        match (Casting { registry, request, granted: granted.as_deref(), language }).perform(bare, script) {
+            Ok(one) => planned.push(one),
+            Err(error) => unfit = unfit.or(Some(error)),
         }
-        planned.push(one);
     }
-    match (planned.is_empty(), too_long) {
+    match (planned.is_empty(), unfit) {
         (true, Some(error)) => Err(error),
         _ => Ok(planned),
     }
 }
 
 /// What becomes of what is asked for beyond the text.
-fn shape(candidate: &Candidate, request: &SynthesisRequest) -> Shaped {
+pub(crate) fn shape(candidate: &Candidate, request: &SynthesisRequest) -> Shaped {
+    shaped_by(candidate, request, &request.shaping)
+}
+
+/// The same for wishes of a part of the script.
+pub(crate) fn shaped_by(candidate: &Candidate, request: &SynthesisRequest, wishes: &Shaping) -> Shaped {
     match (&candidate.sheet.synthesis, &candidate.voice) {
         (Some(synthesis), Some(voice)) => {
             let make_good = request.unsupported == Unsupported::Adapt;
-            request.shaping.with(&synthesis.controls, candidate.model.as_deref(), voice, make_good)
+            wishes.with(&synthesis.controls, candidate.model.as_deref(), voice, make_good)
         }
         _ => Shaped::default(),
     }
 }
 
-fn plan_one(
+/// A candidate without its score.
+pub(crate) fn plan_one(
     registry: &Registry,
     candidate: Candidate,
     wanted: Format,
-    usage: Usage,
     shaped: Shaped,
 ) -> Result<Planned, GatewayError> {
     let engine = registry.engine(&candidate.sheet.name)?.clone();
     let format = engine
         .speaking_format(wanted)
         .ok_or_else(|| GatewayError::Internal(format!("{} has no format", candidate.sheet.name)))?;
-    let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
-    Ok(Planned { candidate, engine, format, usage, estimate, shaped })
+    let estimate = Money::zero(candidate.sheet.tariff.currency);
+    let (usage, score) = (Usage::default(), Arc::default());
+    Ok(Planned { candidate, engine, format, usage, estimate, shaped, score })
 }
 
 pub(crate) fn usage_of(text: &str) -> Usage {
     let characters = text.chars().count() as u64;
     Usage { characters, bytes: text.len() as u64, milliseconds: characters * MILLISECONDS_A_CHARACTER }
-}
-
-fn over_limit(planned: &Planned, text: &str, language: Option<&str>) -> Option<GatewayError> {
-    let limit = &planned.candidate.sheet.synthesis.as_ref()?.limit;
-    let over = |limit: Option<u64>, given: u64, unit: &'static str| {
-        let limit = limit.filter(|limit| given > *limit)?;
-        Some(GatewayError::TooLong { engine: planned.engine_name().to_owned(), given, limit, unit })
-    };
-    // Some engines count the whole document, its markup included.
-    let usage = match limit.tags {
-        false => planned.usage,
-        true => usage_of(&planned.engine.document(&planned.call(text, language))),
-    };
-    over(limit.characters, usage.characters, "characters").or_else(|| over(limit.bytes, usage.bytes, "bytes"))
 }
 
 impl Gateway {

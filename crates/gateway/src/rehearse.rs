@@ -41,9 +41,14 @@ impl Run {
         let settled = self.docket.settle(None, "done", milliseconds, Some(first_us), None).await;
         let planned = self.plan.into_iter().next();
         let answer = match (settled, planned) {
-            (Ok(_), Some(planned)) => {
-                Ok(Opened { planned, first: audio.into(), first_us, fallbacks: Vec::new(), words: Default::default() })
-            }
+            (Ok(_), Some(planned)) => Ok(Opened {
+                planned,
+                first: audio.into(),
+                first_us,
+                fallbacks: Vec::new(),
+                words: Default::default(),
+                tempo: 1.0,
+            }),
             (Err(error), _) => Err(error),
             _ => Err(crate::GatewayError::Internal("an empty plan".into())),
         };

@@ -50,7 +50,15 @@ pub(crate) struct Entry {
     usage: Usage,
 }
 
+impl Entry {
+    /// What it was to use.
+    pub(crate) fn usage(&self) -> Usage {
+        self.usage
+    }
+}
+
 /// How an attempt ended.
+#[derive(Clone)]
 pub(crate) struct Ending {
     pub(crate) state: &'static str,
     pub(crate) cause: Option<Cause>,
@@ -189,8 +197,8 @@ impl Docket {
         Ok((end, lines))
     }
 
-    /// Writes an attempt that failed while others may still be made.
-    pub(crate) async fn fail(&self, entry: &Entry, ending: Ending) -> Result<(), GatewayError> {
+    /// Writes an attempt that is over while others may still be made.
+    pub(crate) async fn end(&self, entry: &Entry, ending: Ending) -> Result<(), GatewayError> {
         let (end, lines) = self.close(entry, &ending)?;
         Ok(self.gateway.inner.store.end_attempt(end, lines).await?)
     }

@@ -1,5 +1,7 @@
 //! One synthesis, from the request to its settled record.
 
+use std::sync::{Arc, Mutex};
+
 use bytes::Bytes;
 use dispatcher_audio::Format;
 use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Word, Work};
@@ -8,7 +10,8 @@ use dispatcher_markup::{Fidelity, Outcome, Script};
 use futures::StreamExt as _;
 use tokio::sync::{mpsc, oneshot};
 
-use crate::attempt::{Speaking, broken};
+use crate::attempt::{Speaking, broken, tags};
+use crate::compose::Composed;
 use crate::deliver::{Start, WAITING};
 use crate::plan::{plan_synthesis, wanted};
 use crate::recall::sound_key;
@@ -54,9 +57,16 @@ pub struct Utterance {
     words: Words,
     /// How much faster the audio was made than the engine spoke it.
     tempo: f64,
+    marks: Marks,
 }
 
 impl Utterance {
+    /// Marks of the script and the seconds at which they come; whole once the
+    /// body has ended.
+    pub fn marks(&self) -> Vec<(String, f64)> {
+        self.marks.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+    }
+
     /// Words and their times, as far as the engine tells them; whole once the
     /// body has ended.
     pub fn words(&self) -> Vec<Word> {
@@ -73,7 +83,12 @@ pub(crate) struct Opened {
     pub(crate) first_us: i64,
     pub(crate) fallbacks: Vec<FailedAttempt>,
     pub(crate) words: Words,
+    /// How much faster the audio was made than the engine told the words.
+    pub(crate) tempo: f64,
 }
+
+/// Marks of a script, with the seconds at which they come.
+pub(crate) type Marks = Arc<Mutex<Vec<(String, f64)>>>;
 
 /// A text of what was wanted, for the record.
 pub(crate) fn describe(wanted: &Wanted) -> String {
@@ -91,7 +106,7 @@ impl Gateway {
     /// tried and why it failed.
     pub async fn speak(&self, caller: &Caller, request: SynthesisRequest) -> Result<Utterance, GatewayError> {
         request.format.check_output().map_err(GatewayError::Format)?;
-        let script = request.text.parse(request.unsupported)?;
+        let script = request.text.parse()?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
         let registry = self.registry();
         let plan = plan_synthesis(&registry, caller, &request, &wish, &script)?;
@@ -115,11 +130,13 @@ impl Gateway {
         let (opened, open) = oneshot::channel();
         let text = script.plain_text();
         let start = Start::default();
+        let marks = Marks::default();
         let run = Run {
             docket,
             plan,
             text: text.clone(),
             language: language.clone(),
+            marks: marks.clone(),
             format: request.format,
             audio,
             start: start.clone(),
@@ -135,7 +152,17 @@ impl Gateway {
         let opened =
             open.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))??;
         let body = AudioBody { receiver, first: Some(opened.first.clone()), start };
-        Ok(self.utterance(dispatch, opened, body, &script, &text, language.as_deref(), request.format, rehearsal))
+        Ok(self.utterance(
+            dispatch,
+            opened,
+            body,
+            &script,
+            request.text.source(),
+            marks,
+            language.as_deref(),
+            request.format,
+            rehearsal,
+        ))
     }
 
     #[expect(clippy::too_many_arguments, reason = "puts together what the stages have made")]
@@ -145,12 +172,14 @@ impl Gateway {
         opened: Opened,
         body: AudioBody,
         script: &Script,
-        text: &str,
+        source: &str,
+        marks: Marks,
         language: Option<&str>,
         format: Format,
         rehearsal: bool,
     ) -> Utterance {
         let mut warnings = self.warnings(&opened.planned, language);
+        warnings.extend(script.notes.iter().cloned());
         for failed in &opened.fallbacks {
             warnings.push(format!("{} was passed over: {} ({})", failed.engine, failed.cause, failed.detail));
         }
@@ -165,15 +194,16 @@ impl Gateway {
             model: opened.planned.candidate.model.clone(),
             format,
             estimate,
-            fidelity: opened.planned.fidelity(script),
-            worst: opened.planned.worst(script),
-            sound: sound_key(&opened.planned, text, format),
+            fidelity: opened.planned.fidelity(),
+            worst: opened.planned.worst(),
+            sound: sound_key(&opened.planned, source, format),
             warnings,
             rehearsal,
             first_us: opened.first_us,
             fallbacks: opened.fallbacks,
             body,
-            tempo: opened.planned.shaped.made_good.rate,
+            tempo: opened.tempo,
+            marks,
             words: opened.words,
         }
     }
@@ -190,6 +220,8 @@ pub(crate) struct Run {
     pub(crate) plan: Vec<Planned>,
     pub(crate) text: String,
     pub(crate) language: Option<String>,
+    /// Marks of the script and when they come, as they are reached.
+    pub(crate) marks: Marks,
     pub(crate) format: Format,
     pub(crate) audio: mpsc::Sender<Result<Bytes, BodyError>>,
     pub(crate) start: Start,
@@ -202,6 +234,13 @@ impl Run {
     async fn speak(self, mut opener: Opener) {
         let mut failures: Vec<FailedAttempt> = Vec::new();
         for (index, planned) in self.plan.iter().enumerate() {
+            let Some(part) = planned.score.single() else {
+                match self.compose(opener, planned, failures, index + 1 == self.plan.len()).await {
+                    Composed::Over => return,
+                    Composed::Next(again, failed) => (opener, failures) = (again, failed),
+                }
+                continue;
+            };
             let entry = match self.docket.begin(planned, planned.usage, planned.estimate).await {
                 Ok(entry) => entry,
                 Err(error) => return drop(opener.send(Err(error))),
@@ -209,9 +248,9 @@ impl Run {
             let attempt = self.docket.gateway.attempt_speech(
                 planned,
                 &self.docket.app,
-                &self.text,
-                self.language.as_deref(),
+                part.call.clone(),
                 self.format,
+                tags(planned, &self.text, self.language.as_deref()),
             );
             let outcome = tokio::select! {
                 outcome = attempt => outcome,
@@ -226,6 +265,7 @@ impl Run {
                         first_us,
                         fallbacks: failures,
                         words: speaking.words.clone(),
+                        tempo: part.call.shaped.made_good.rate,
                     };
                     if opener.send(Ok(opened)).is_err() {
                         return self
@@ -245,7 +285,7 @@ impl Run {
                     let ending = ending_of(&failed, None);
                     failures.push(failed);
                     if index + 1 < self.plan.len() {
-                        if let Err(error) = self.docket.fail(&entry, ending).await {
+                        if let Err(error) = self.docket.end(&entry, ending).await {
                             return drop(opener.send(Err(error)));
                         }
                         continue;
@@ -316,7 +356,7 @@ impl Run {
     }
 
     /// `first` is the time to the first audio, of the attempt and of the dispatch.
-    async fn settle_whole(&self, entry: &Entry, planned: &Planned, first: (i64, i64), milliseconds: u64) {
+    pub(crate) async fn settle_whole(&self, entry: &Entry, planned: &Planned, first: (i64, i64), milliseconds: u64) {
         let usage = Usage { milliseconds, ..planned.usage };
         let ending = Ending { state: "done", cause: None, detail: None, first_us: Some(first.0), charged: Some(usage) };
         let settled = self.docket.settle(Some((entry, ending)), "done", milliseconds, Some(first.1), None).await;

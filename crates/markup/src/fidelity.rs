@@ -42,6 +42,9 @@ pub struct Fidelity {
     #[serde(skip_serializing_if = "is_zero")]
     pub column: usize,
     pub outcome: Outcome,
+    /// Why, where that is not plain.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]

@@ -1,19 +1,29 @@
-//! Scripts: the parsed text of a synthesis request, whatever it came from.
+//! Scripts: the parsed text of a synthesis request, whatever it came from,
+//! and what each engine's dialect makes of it.
 //!
-//! What lives here: the [`Script`], its readers (plain text, SSML 1.1) and the
-//! [`Fidelity`] report. Nothing here calls an engine or makes a sound.
-//!
-//! So far engines are given plain text. Of SSML the structure (`speak`, `p`,
-//! `s`, `token`, `w`) and `sub` are carried out; every other element is read,
-//! checked for form and reported, its text spoken plainly.
+//! What lives here: the [`Script`] and its readers (plain text, SSML 1.1 with
+//! EmotionML), the [`Dialect`] that an engine takes, lowering to it
+//! ([`lower`]) with a [`Fidelity`] report, cutting to an engine's limit
+//! ([`pack`]), and say-as in words. Nothing here calls an engine, makes a
+//! sound or fetches anything.
 
+mod cut;
+mod dialect;
 mod fidelity;
+mod lower;
+mod place;
 pub mod prosody;
+mod reader;
+mod say_as;
 mod script;
-mod ssml;
 mod text;
 
+pub use cut::{Room, pack};
+pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
 pub use fidelity::{Fidelity, Outcome};
-pub use script::Script;
-pub use ssml::{MarkupError, read_ssml};
-pub use text::read_text;
+pub use lower::{Atom, Choices, Lowered, Piece, Policy, Sound, Treatment, VoiceWish, lower};
+pub use place::MarkupError;
+pub use reader::read_ssml;
+pub use reader::values::time as read_time;
+pub use script::{Element, Item, Kind, Script, Tag};
+pub use text::{looks_like_markup, read_text};

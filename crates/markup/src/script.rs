@@ -1,26 +1,119 @@
-//! The script: paragraphs of text, and what became of the markup.
+//! The script: what is to be said, as a tree of spans in document order.
 
-use crate::{Fidelity, Outcome};
+use std::ops::Range;
+
+use crate::place::Lines;
+
+/// The elements of SSML 1.1, and what may stand among them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Tag {
+    Speak,
+    Paragraph,
+    Sentence,
+    /// `token`, or `w`.
+    Token,
+    Voice,
+    Prosody,
+    Emphasis,
+    Break,
+    SayAs,
+    Phoneme,
+    Sub,
+    Lang,
+    Lexicon,
+    Lookup,
+    Audio,
+    Mark,
+    Desc,
+    Meta,
+    Metadata,
+    /// `emotion` of EmotionML 1.0.
+    Emotion,
+    /// An element of another namespace, with all that is in it.
+    Foreign,
+}
+
+/// An element as it was written, its values checked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Element {
+    pub tag: Tag,
+    /// As it was written.
+    pub name: String,
+    /// Byte position of its start tag in the source.
+    pub at: usize,
+    /// Attributes of SSML, `xml:lang` and the like among them; references resolved.
+    pub attributes: Vec<(String, String)>,
+    /// Index of its end among the items.
+    pub end: usize,
+}
+
+impl Element {
+    /// The value of an attribute.
+    pub fn get(&self, name: &str) -> Option<&str> {
+        self.attributes.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str())
+    }
+}
+
+/// One step of the walk over a script.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Item {
+    Open(Box<Element>),
+    Close,
+    /// Text of the source.
+    Text(Range<usize>),
+    /// Text that is not as in the source: a reference, resolved.
+    Said(String),
+}
+
+/// What the source was taken for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Text, to the character.
+    Text,
+    /// SSML, where white space is layout.
+    Markup,
+}
 
 /// The parsed text of a synthesis request.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Script {
-    /// Never empty; none is blank.
-    pub paragraphs: Vec<String>,
+    pub(crate) source: String,
+    pub(crate) items: Vec<Item>,
+    pub(crate) kind: Kind,
     /// The language that the document names for itself.
     pub language: Option<String>,
-    pub fidelity: Vec<Fidelity>,
+    /// What is odd about the source and no fault.
+    pub notes: Vec<String>,
 }
 
 impl Script {
-    /// The text that an engine without markup is given: paragraphs apart by
-    /// an empty line.
-    pub fn plain_text(&self) -> String {
-        self.paragraphs.join("\n\n")
+    /// The walk over the script.
+    pub fn items(&self) -> &[Item] {
+        &self.items
     }
 
-    /// The worst that became of anything.
-    pub fn worst(&self) -> Outcome {
-        self.fidelity.iter().map(|item| item.outcome).max().unwrap_or(Outcome::Native)
+    /// What the source was taken for.
+    pub fn kind(&self) -> Kind {
+        self.kind
+    }
+
+    /// Where in the source, from 1; columns in characters.
+    pub(crate) fn places(&self) -> impl FnMut(usize) -> (usize, usize) {
+        let mut lines = Lines::default();
+        move |at| lines.place(&self.source, at)
+    }
+
+    /// Every element, in document order.
+    pub fn elements(&self) -> impl Iterator<Item = &Element> {
+        self.items.iter().filter_map(|item| match item {
+            Item::Open(element) => Some(element.as_ref()),
+            _ => None,
+        })
+    }
+
+    /// The text that is spoken where nothing else is done: paragraphs apart
+    /// by an empty line.
+    pub fn plain_text(&self) -> String {
+        crate::lower::plain_text(self)
     }
 }

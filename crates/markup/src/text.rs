@@ -1,9 +1,10 @@
 //! Plain text to a script.
 
-use crate::{MarkupError, Script};
+use crate::script::{Item, Kind, Script};
+use crate::{MarkupError, read_ssml};
 
-/// Reads plain text as one script. A single line or paragraph is kept as it
-/// is, to the character; only empty lines at the ends are dropped.
+/// Reads plain text as one script. It is kept as it is, to the character;
+/// only empty lines at the ends are dropped.
 ///
 /// # Errors
 /// When there is nothing to say, or control characters stand in the text.
@@ -16,7 +17,21 @@ pub fn read_text(text: &str) -> Result<Script, MarkupError> {
     if trimmed.trim().is_empty() {
         return Err(MarkupError::at(text, 0, "there is no text to speak"));
     }
-    Ok(Script { paragraphs: vec![trimmed.to_owned()], language: None, fidelity: Vec::new() })
+    let source = trimmed.to_owned();
+    let items = vec![Item::Text(0..source.len())];
+    let mut notes = Vec::new();
+    if looks_like_markup(trimmed) {
+        let fault = read_ssml(trimmed).err().map(|fault| format!(", and as SSML it has a fault ({fault})"));
+        let fault = fault.unwrap_or_else(|| ", though it is sound SSML".into());
+        notes.push(format!("the text looks like markup{fault}; it is spoken as text, since it was sent as text"));
+    }
+    Ok(Script { source, items, kind: Kind::Text, language: None, notes })
+}
+
+/// Whether a text begins as a document of SSML would.
+pub fn looks_like_markup(text: &str) -> bool {
+    let text = text.trim_start_matches('\u{feff}').trim_start();
+    text.starts_with("<?xml") || text.starts_with("<speak")
 }
 
 #[cfg(test)]
@@ -36,5 +51,14 @@ mod tests {
         let error = read_text("first line\nsecond\u{7} line").expect_err("a bell");
         assert_eq!((error.line, error.column), (2, 7));
         assert!(read_text(" \n\t ").is_err() && read_text("").is_err());
+    }
+
+    #[test]
+    fn text_that_looks_like_markup_is_text_and_said_so() {
+        let script = read_text("<speak version=\"1.1\">Mind the gap</speak>").expect("text");
+        assert_eq!(script.plain_text(), "<speak version=\"1.1\">Mind the gap</speak>");
+        assert!(script.notes[0].contains("sound SSML"), "{:?}", script.notes);
+        assert!(read_text("<speak>a</b>").expect("text").notes[0].contains("line 1"));
+        assert!(read_text("a < b and b > c").expect("text").notes.is_empty());
     }
 }

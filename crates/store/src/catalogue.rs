@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::models::{CatalogueRow, ChangeRow, ClipRow, FavouriteRow};
+use crate::models::{CatalogueAge, CatalogueRow, ChangeRow, ClipRow, FavouriteRow};
 use crate::records::note;
 use crate::schema::{catalogue_changes, catalogues, clips, favourites};
 use crate::{Durability, Store, StoreError};
@@ -14,6 +14,14 @@ impl Store {
     /// The last good list of each engine.
     pub async fn catalogues(&self) -> Result<Vec<CatalogueRow>, StoreError> {
         self.read(|c| Ok(catalogues::table.order(catalogues::engine).select(CatalogueRow::as_select()).load(c)?)).await
+    }
+
+    /// When each list was read; the lists themselves may be large.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn catalogue_ages(&self) -> Result<Vec<CatalogueAge>, StoreError> {
+        self.read(|c| Ok(catalogues::table.select(CatalogueAge::as_select()).load(c)?)).await
     }
 
     /// Keeps a list, and what changed from the one before.

@@ -19,8 +19,8 @@ mod writer;
 pub use error::StoreError;
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
-    AccessKey, App, AttemptRow, AuditRow, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow, FavouriteRow,
-    LedgerRow, ProfileRow, RouteRow, SheetRow,
+    AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
+    FavouriteRow, LedgerRow, ProfileRow, RouteRow, SheetRow,
 };
 pub use people::Grant;
 pub use pool::Store;

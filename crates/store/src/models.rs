@@ -33,6 +33,16 @@ pub struct CatalogueRow {
     pub problem: Option<String>,
 }
 
+/// When an engine's list was read, without the list.
+#[derive(Debug, Clone, Queryable, Selectable)]
+#[diesel(table_name = catalogues)]
+pub struct CatalogueAge {
+    pub engine: String,
+    pub read_at: Option<i64>,
+    pub tried_at: i64,
+    pub problem: Option<String>,
+}
+
 /// One change of an engine's list.
 #[derive(Debug, Clone, Queryable, Selectable)]
 #[diesel(table_name = catalogue_changes)]

@@ -94,6 +94,9 @@ impl Sheet {
             return Err((vec!["synthesis"], "[synthesis.formats] is missing: name at least one format".into()));
         }
         check_rates("synthesis", &synthesis.formats)?;
+        if let Some(Err((path, message))) = synthesis.markup.as_ref().map(dispatcher_markup::Dialect::check) {
+            return wrong("markup", format!("elements.{}: {message}", path.join(".")));
+        }
         let controls = &synthesis.controls;
         let ranges = [&controls.rate, &controls.pitch, &controls.volume, &controls.variation, &controls.seed];
         check_ranges("synthesis", &ranges)?;

@@ -1,5 +1,7 @@
 //! What a request may ask of an engine beyond text and voice, model by model.
 
+use std::collections::BTreeMap;
+
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -31,6 +33,10 @@ pub struct StyleControl {
     /// A degree can be told.
     #[serde(default)]
     pub graded: bool,
+    /// Emotions (EmotionML 1.0) and the style that says each: a category, or a
+    /// dimension with its direction, as `valence+` or `arousal-`.
+    #[serde(default)]
+    pub emotions: BTreeMap<String, String>,
     #[serde(default)]
     pub models: Vec<String>,
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use dispatcher_markup::Dialect;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -168,6 +169,9 @@ request! {
         pub output: LocalAudio,
         #[serde(default)]
         pub limit: Limits,
+        /// The markup it takes; plain text alone where this is missing.
+        #[serde(default)]
+        pub markup: Option<Dialect>,
         #[serde(default)]
         pub controls: SpeakingControls,
         #[serde(default)]

@@ -1,5 +1,7 @@
 //! What a sheet claims of listening.
 
+use std::sync::Arc;
+
 use dispatcher_audio::{AudioError, Format, decode_all};
 use dispatcher_core::{Candidate, Cause, Shaped, Shaping, Transcript, Usage, Work, sample_sentence};
 use dispatcher_engines::{AudioSource, EngineError, EngineFormat, Hear};
@@ -150,7 +152,15 @@ impl Checking<'_> {
         let estimate = self.sheet.tariff.cost(usage, model.as_deref())?;
         let candidate = Candidate { sheet: self.sheet.clone(), voice: None, model: model.clone(), deadline: 120_000 };
         let engine = self.engine.clone();
-        let planned = Planned { candidate, engine, format: format.clone(), usage, estimate, shaped: Shaped::default() };
+        let planned = Planned {
+            candidate,
+            engine,
+            format: format.clone(),
+            usage,
+            estimate,
+            shaped: Shaped::default(),
+            score: Arc::default(),
+        };
         let opening = Opening {
             wanted: "check",
             media_type: to.media_type(),

@@ -1,5 +1,7 @@
 //! What a sheet claims of speaking.
 
+use std::sync::Arc;
+
 use dispatcher_audio::{AudioError, Format, decode_all, measure};
 use dispatcher_core::{
     Candidate, Cause, Done, Money, RangeControl, Shaping, Style, Usage, Voice, Work, sample_sentence,
@@ -52,6 +54,7 @@ impl Checking<'_> {
             usage: Usage::default(),
             estimate: Money::zero(currency),
             shaped,
+            score: Arc::default(),
         })
     }
 

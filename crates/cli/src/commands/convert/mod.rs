@@ -75,6 +75,7 @@ struct Job<'a> {
 /// What is asked to be done to the sound, but for its loudness.
 fn asked(args: &ConvertArgs) -> Result<Effects, CliError> {
     let effects = Effects {
+        close: false,
         start: args.start,
         end: args.end,
         trim: args.trim,

@@ -1,0 +1,100 @@
+use proptest::prelude::*;
+
+use super::*;
+use crate::{Choices, Dialect, Policy, VoiceWish, lower, read_ssml, read_text};
+
+struct Nobody;
+
+impl Choices for Nobody {
+    fn voice(&self, _: &VoiceWish) -> Option<String> {
+        None
+    }
+    fn speaks(&self, _: Option<&str>, _: &str) -> bool {
+        true
+    }
+    fn sound(&self, _: &str) -> bool {
+        false
+    }
+    fn controls(&self, _: &crate::Treatment) -> bool {
+        false
+    }
+
+    fn style(&self, _: &str) -> Option<String> {
+        None
+    }
+}
+
+fn room(most: usize) -> Room {
+    Room { most, bytes: false, tags: false, around: 0 }
+}
+
+fn cut(text: &str, room: Room, soon: bool) -> Vec<String> {
+    let lowered = lower(&read_text(text).expect(text), None, Policy::Adapt, &Nobody);
+    pack(&lowered.pieces[0], room, false, soon).iter().map(|piece| piece.body_text(false)).collect()
+}
+
+#[test]
+fn pieces_end_at_sentences_then_clauses_then_words() {
+    assert_eq!(cut("One. Two. Three.", room(100), false), ["One. Two. Three."]);
+    assert_eq!(cut("One two. Three four. Five.", room(21), false), ["One two. Three four.", "Five."]);
+    assert_eq!(
+        cut("One two. Three four. Five.", room(100), true),
+        ["One two. Three four. Five."],
+        "what fits stays whole"
+    );
+    assert_eq!(cut("One two. Three. Five six seven.", room(25), true), ["One two.", "Three. Five six seven."]);
+    assert_eq!(cut("Mind the gap, please, and wait", room(22), false), ["Mind the gap, please,", "and wait"]);
+    assert_eq!(cut("all aboard the ferry", room(12), false), ["all aboard", "the ferry"]);
+    assert_eq!(cut("Saltmarshferries", room(6), false), ["Saltma", "rshfer", "ries"]);
+    assert_eq!(cut("船は遅れます。お待ちください。", room(8), false), ["船は遅れます。", "お待ちください。"]);
+    assert_eq!(
+        cut("Life jackets\n\nAre there. Take one.", room(26), false),
+        ["Life jackets\n\nAre there.", "Take one."]
+    );
+}
+
+#[test]
+fn bytes_and_tags_are_counted_where_the_engine_counts_them() {
+    let bytes = Room { most: 22, bytes: true, tags: false, around: 0 };
+    assert_eq!(cut("ção ção. Ação. Três.", bytes, false), ["ção ção. Ação.", "Três."]);
+    let dialect: Dialect =
+        serde_json::from_str(r#"{"elements":{"p":{},"emphasis":{"level":"text"}}}"#).expect("a dialect");
+    let document =
+        "<speak version=\"1.1\"><p>One &amp; <emphasis level=\"strong\">two. Three</emphasis> four.</p></speak>";
+    let lowered = lower(&read_ssml(document).expect("valid"), Some(&dialect), Policy::Adapt, &Nobody);
+    let tight = Room { most: 70, bytes: true, tags: true, around: 10 };
+    let bodies: Vec<String> = pack(&lowered.pieces[0], tight, true, false).iter().map(|p| p.body_text(true)).collect();
+    assert_eq!(
+        bodies,
+        [
+            "<p>One &amp; <emphasis level=\"strong\">two.</emphasis></p>",
+            "<p><emphasis level=\"strong\">Three</emphasis> four.</p>"
+        ]
+    );
+    assert!(bodies.iter().all(|body| body.len() <= 60), "{bodies:?}");
+}
+
+#[test]
+fn what_is_one_thing_is_never_cut() {
+    let dialect: Dialect =
+        serde_json::from_str(r#"{"elements":{"say-as":{"interpret-as":"text"}}}"#).expect("a dialect");
+    let document = "<speak version=\"1.1\">ring <say-as interpret-as=\"telephone\">912 000 111</say-as> now</speak>";
+    let lowered = lower(&read_ssml(document).expect("valid"), Some(&dialect), Policy::Adapt, &Nobody);
+    let bodies: Vec<String> =
+        pack(&lowered.pieces[0], room(12), true, false).iter().map(|p| p.body_text(true)).collect();
+    assert_eq!(bodies, ["ring", "<say-as interpret-as=\"telephone\">912 000 111</say-as>", "now"]);
+}
+
+proptest! {
+    /// Whatever the text and the limit: nothing is lost, and every part fits.
+    #[test]
+    fn parts_fit_and_hold_the_whole_text(text in "[a-zA-Z.,!? \u{e7}\u{3002}\u{8239}\n]{1,300}", most in 4usize..80) {
+        prop_assume!(!text.trim().is_empty());
+        let parts = cut(&text, room(most), true);
+        for part in &parts {
+            prop_assert!(part.chars().count() <= most, "{part:?} of {most}");
+        }
+        let squeeze = |text: &str| text.chars().filter(|c| !c.is_whitespace()).collect::<String>();
+        prop_assert_eq!(squeeze(&parts.concat()), squeeze(&text));
+    }
+}

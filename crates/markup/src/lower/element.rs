@@ -1,0 +1,516 @@
+//! What becomes of each element.
+
+use super::voice::{wish_for_language, wish_of};
+use super::{Atom, Closing, Element, Lowering, Sound, Tag};
+use crate::Outcome;
+use crate::dialect::{Meant, meant};
+use crate::reader::values::{number, signed, time};
+
+/// Milliseconds of a break by its strength. The recommendation leaves them to
+/// the processor; these are this project's choice.
+fn pause(strength: &str) -> f64 {
+    match strength {
+        "none" => 0.0,
+        "x-weak" => 100.0,
+        "weak" => 200.0,
+        "strong" => 700.0,
+        "x-strong" => 1_200.0,
+        _ => 400.0,
+    }
+}
+
+/// Attributes that say nothing of the sound.
+const SILENT: [&str; 4] = ["xml:id", "xml:base", "onlangfailure", "xml:space"];
+
+/// A start tag with these attributes.
+fn tag_of(name: &str, attributes: &[(&str, String)], empty: bool) -> String {
+    let mut tag = format!("<{name}");
+    for (key, value) in attributes {
+        let mut escaped = String::new();
+        super::escape(value, &mut escaped);
+        tag.push_str(&format!(" {key}=\"{}\"", escaped.replace('"', "&quot;")));
+    }
+    tag.push_str(if empty { "/>" } else { ">" });
+    tag
+}
+
+/// A prosody attribute as what is made good: how the treatment changes.
+#[derive(Clone, Copy)]
+enum Change {
+    Rate(f64),
+    Pitch(f64),
+    Volume(f64),
+    Duration(f64),
+}
+
+impl Lowering<'_> {
+    /// Takes an element in; gives what became of it.
+    pub(super) fn element(&mut self, element: &Element, at: usize) -> Outcome {
+        let based = element.get("xml:base").map(|base| join(self.state.base.as_deref(), base));
+        if based.is_some() {
+            self.state.base = based;
+        }
+        if !self.heard() && element.tag != Tag::Mark {
+            return Outcome::Native;
+        }
+        match element.tag {
+            Tag::Speak => self.language(element, at, Outcome::Native),
+            Tag::Paragraph | Tag::Sentence | Tag::Token => self.structure(element, at),
+            Tag::Lang => {
+                let outcome = self.whole(element).unwrap_or(Outcome::Rewritten);
+                self.language(element, at, outcome)
+            }
+            Tag::Voice => self.voice(element, at),
+            Tag::Prosody => self.prosody(element, at),
+            Tag::Emphasis => self.emphasis(element),
+            Tag::Break => self.pause(element),
+            Tag::SayAs => self.say_as(element, at),
+            Tag::Phoneme => self.phoneme(element),
+            Tag::Sub => self.alias(element),
+            Tag::Audio => self.audio(element, at),
+            Tag::Mark => self.mark(element),
+            // They are about the document and have no sound.
+            Tag::Desc | Tag::Meta | Tag::Metadata => {
+                self.state.silent = true;
+                Outcome::Native
+            }
+            Tag::Lexicon => self.whole(element).unwrap_or(Outcome::Omitted),
+            Tag::Lookup => self.whole(element).unwrap_or(Outcome::SpokenPlainly),
+            Tag::Emotion => self.emotion(element, at),
+            Tag::Foreign => {
+                self.state.silent = true;
+                Outcome::Omitted
+            }
+        }
+    }
+
+    /// The attributes as the dialect takes them; `None` where it does not take
+    /// the element or one of them.
+    fn accepted(&self, element: &Element, name: &'static str) -> Option<(Vec<(&'static str, String)>, bool)> {
+        let accepts = self.dialect?.element(name)?;
+        let mut written = Vec::new();
+        let mut same = true;
+        for (key, value) in element.attributes.iter().filter(|(key, _)| !SILENT.contains(&key.as_str())) {
+            let (known, accepts) = accepts.get_key_value(key)?;
+            let meant = (element.tag == Tag::Prosody || key == "time").then(|| meant(known, value)).flatten();
+            let text = accepts.write(value, meant)?;
+            same &= text == *value;
+            let rule = element.tag.attributes(crate::reader::values::Version::OneOne).iter().find(|r| r.name == known);
+            written.push((rule?.name, text));
+        }
+        Some((written, same))
+    }
+
+    /// The name by which the dialect may know an element.
+    fn name(&self, element: &Element) -> &'static str {
+        let local = element.name.rsplit(':').next().unwrap_or_default();
+        if element.tag == Tag::Token && local == "w" { "w" } else { element.tag.name() }
+    }
+
+    /// Writes the element for the engine, where it takes it whole.
+    fn whole(&mut self, element: &Element) -> Option<Outcome> {
+        let name = self.name(element);
+        let (attributes, same) = self.accepted(element, name)?;
+        self.open_native(tag_of(name, &attributes, false), name);
+        Some(if same { Outcome::Native } else { Outcome::Rewritten })
+    }
+
+    fn emphasis(&mut self, element: &Element) -> Outcome {
+        // Without a level it is a moderate one, whether or not the engine takes that.
+        let levels = self.dialect.and_then(|dialect| dialect.element("emphasis")).and_then(|takes| takes.get("level"));
+        let fits = levels.is_none_or(|levels| levels.write(element.get("level").unwrap_or("moderate"), None).is_some());
+        let spoken = if element.get("level") == Some("none") { Outcome::Rewritten } else { Outcome::SpokenPlainly };
+        if fits { self.whole(element).unwrap_or(spoken) } else { spoken }
+    }
+
+    fn structure(&mut self, element: &Element, at: usize) -> Outcome {
+        let gap = match element.tag {
+            Tag::Paragraph => Some(Atom::Paragraph),
+            Tag::Sentence => Some(Atom::Sentence),
+            _ => None,
+        };
+        // A language is said by voice or tag of its own, and not by attribute.
+        let bare = Element {
+            attributes: element.attributes.iter().filter(|(key, _)| key != "xml:lang").cloned().collect(),
+            ..element.clone()
+        };
+        let tagged = self.accepted(&bare, self.name(element)).is_some();
+        if let Some(gap) = gap.filter(|_| !tagged) {
+            self.gap(gap.clone());
+            self.on_close(Closing::Gap(gap));
+        }
+        let spoken = match element.get("role") {
+            Some(_) => Outcome::SpokenPlainly,
+            None => Outcome::Rewritten,
+        };
+        let outcome = self.whole(&bare).unwrap_or(spoken);
+        self.language(element, at, outcome)
+    }
+
+    /// A change of language, if there is one.
+    fn language(&mut self, element: &Element, at: usize, outcome: Outcome) -> Outcome {
+        let Some(tag) = element.get("xml:lang").filter(|tag| !tag.is_empty()) else { return outcome };
+        let native = outcome == Outcome::Native && element.tag == Tag::Lang;
+        if native || self.choices.speaks(self.state.voice.as_deref(), tag) {
+            if element.tag != Tag::Speak && !native {
+                let other = self.state.language.as_deref().or(self.script.language.as_deref()) != Some(tag);
+                if other {
+                    self.turn(|state| state.language = Some(tag.to_owned()));
+                }
+            }
+            return outcome;
+        }
+        if element.tag == Tag::Speak {
+            return outcome;
+        }
+        let failure = element.get("onlangfailure").unwrap_or("processorchoice");
+        match self.choices.voice(&wish_for_language(tag)).filter(|_| self.adapts() && failure != "ignorelang") {
+            _ if failure == "ignoretext" => {
+                self.state.silent = true;
+                self.note(at, format!("no {tag} here, and the text asks to be left out then"));
+                Outcome::Omitted
+            }
+            Some(voice) => {
+                self.note(at, format!("spoken by {voice}"));
+                self.turn(|state| {
+                    state.voice = Some(voice);
+                    state.language = Some(tag.to_owned());
+                });
+                Outcome::MadeGood
+            }
+            None => {
+                self.note(at, format!("the voice does not speak {tag}"));
+                Outcome::SpokenPlainly
+            }
+        }
+    }
+
+    fn voice(&mut self, element: &Element, at: usize) -> Outcome {
+        if let Some(outcome) = self.whole(element) {
+            return outcome;
+        }
+        let wish = wish_of(element);
+        match self.choices.voice(&wish).filter(|_| self.adapts()) {
+            Some(voice) => {
+                self.note(at, format!("spoken by {voice}"));
+                let language = element.get("xml:lang").map(str::to_owned);
+                let language = language.or_else(|| wish.languages.first().map(|(tag, _)| tag.clone()));
+                self.turn(|state| {
+                    state.voice = Some(voice);
+                    state.language = language.or(state.language.take());
+                });
+                Outcome::MadeGood
+            }
+            None => {
+                self.note(at, "no other voice meets this; the voice stays");
+                Outcome::SpokenPlainly
+            }
+        }
+    }
+
+    /// Attribute by attribute: the engine's, or ours, or nobody's.
+    fn prosody(&mut self, element: &Element, at: usize) -> Outcome {
+        let accepts = self.dialect.and_then(|dialect| dialect.element("prosody"));
+        let mut native: Vec<(&'static str, String)> = Vec::new();
+        let mut changes = Vec::new();
+        let mut worst = Outcome::Native;
+        for (key, value) in &element.attributes {
+            if SILENT.contains(&key.as_str()) {
+                continue;
+            }
+            let means = self.meant(key, value);
+            let written = accepts.and_then(|accepts| accepts.get_key_value(key.as_str()));
+            let written = written.and_then(|(_, accepts)| accepts.write(value, means));
+            let rule = Tag::Prosody.attributes(crate::reader::values::Version::OneOne).iter().find(|r| r.name == key);
+            let outcome = match (written, rule, self.change(key, means)) {
+                (Some(text), Some(rule), _) => {
+                    let outcome = if text == *value { Outcome::Native } else { Outcome::Rewritten };
+                    native.push((rule.name, text));
+                    outcome
+                }
+                (_, _, Some(change)) if self.adapts() => {
+                    changes.push(change);
+                    Outcome::MadeGood
+                }
+                _ => {
+                    self.note(at, format!("{key}=\"{value}\" is beyond this engine and the gateway"));
+                    Outcome::SpokenPlainly
+                }
+            };
+            worst = worst.max(outcome);
+        }
+        let duration = changes.iter().find_map(|change| match change {
+            Change::Duration(milliseconds) => Some(*milliseconds),
+            _ => None,
+        });
+        self.turn(|state| {
+            for change in &changes {
+                match change {
+                    Change::Rate(factor) => state.treatment.rate = *factor,
+                    Change::Pitch(semitones) => state.treatment.pitch += semitones,
+                    Change::Volume(decibels) => state.treatment.volume += decibels,
+                    Change::Duration(_) => {}
+                }
+            }
+        });
+        if worst == Outcome::MadeGood && duration.is_none() && self.choices.controls(&self.state.treatment) {
+            worst = Outcome::Rewritten;
+        }
+        if let Some(milliseconds) = duration {
+            self.flush();
+            self.on_close(Closing::Duration(at, self.pieces.len(), milliseconds));
+        }
+        if !native.is_empty() {
+            self.open_native(tag_of("prosody", &native, false), "prosody");
+        }
+        worst
+    }
+
+    /// What a prosody value comes to, from the ordinary of the voice.
+    fn meant(&self, key: &str, value: &str) -> Option<Meant> {
+        match key {
+            // 1.0: a loudness from 0 to 100, 100 the ordinary; a change adds to it.
+            "volume" if number(value).is_some() => {
+                number(value).map(|loudness| Meant::Volume(20.0 * (loudness / 100.0).max(0.01).log10()))
+            }
+            "volume" if signed(value.trim_end_matches('%')).is_some() => {
+                let share = signed(value.trim_end_matches('%')).unwrap_or(0.0) / 100.0;
+                Some(Meant::Volume(20.0 * (1.0 + share).max(0.01).log10()))
+            }
+            _ => meant(key, value),
+        }
+    }
+
+    /// What of a prosody attribute can be made good.
+    fn change(&self, key: &str, meant: Option<Meant>) -> Option<Change> {
+        match meant? {
+            Meant::Rate(factor) => (0.5..=2.0).contains(&factor).then_some(Change::Rate(factor)),
+            Meant::Pitch(by) => {
+                let whole = self.state.treatment.pitch + by;
+                (-12.0..=12.0).contains(&whole).then_some(Change::Pitch(by))
+            }
+            Meant::Volume(by) => {
+                let whole = self.state.treatment.volume + by;
+                (-60.0..=40.0).contains(&whole).then_some(Change::Volume(by))
+            }
+            Meant::Time(milliseconds) => {
+                (key == "duration" && milliseconds > 0.0).then_some(Change::Duration(milliseconds))
+            }
+        }
+    }
+
+    fn pause(&mut self, element: &Element) -> Outcome {
+        if let Some((attributes, same)) = self.accepted(element, "break") {
+            self.tag(Atom::Empty(tag_of("break", &attributes, true)));
+            return if same { Outcome::Native } else { Outcome::Rewritten };
+        }
+        let strength = element.get("strength").unwrap_or("medium");
+        let milliseconds = element.get("time").and_then(time).unwrap_or_else(|| pause(strength));
+        // The same break as a time, where the engine takes times.
+        let timed = Element { attributes: vec![("time".into(), format!("{milliseconds}ms"))], ..element.clone() };
+        if let Some((attributes, _)) = self.accepted(&timed, "break") {
+            self.tag(Atom::Empty(tag_of("break", &attributes, true)));
+            return Outcome::Rewritten;
+        }
+        if !self.adapts() {
+            return Outcome::Omitted;
+        }
+        if milliseconds > 0.0 {
+            self.silence(milliseconds);
+        }
+        Outcome::MadeGood
+    }
+
+    fn say_as(&mut self, element: &Element, at: usize) -> Outcome {
+        if let Some(outcome) = self.whole(element) {
+            return outcome;
+        }
+        let text = self.text_of(element);
+        let kind = element.get("interpret-as").unwrap_or_default().to_owned();
+        let format = element.get("format").map(str::to_owned);
+        let detail = element.get("detail").map(str::to_owned);
+        let language = self.state.language.clone().or_else(|| self.script.language.clone());
+        let spoken =
+            crate::say_as::spoken(text.trim(), &kind, format.as_deref(), detail.as_deref(), language.as_deref());
+        match spoken {
+            Some(_) => {
+                self.state.say_as = Some((kind, format, detail));
+                Outcome::Rewritten
+            }
+            None => {
+                let language = language.unwrap_or_else(|| "a language that is not named".into());
+                self.note(at, format!("'{}' as {kind} is not put into words of {language}", text.trim()));
+                Outcome::SpokenPlainly
+            }
+        }
+    }
+
+    fn phoneme(&mut self, element: &Element) -> Outcome {
+        let bare = Element {
+            attributes: element.attributes.iter().filter(|(key, _)| key != "type").cloned().collect(),
+            ..element.clone()
+        };
+        self.whole(&bare).unwrap_or(Outcome::SpokenPlainly)
+    }
+
+    fn alias(&mut self, element: &Element) -> Outcome {
+        if let Some(outcome) = self.whole(element) {
+            return outcome;
+        }
+        let alias = element.get("alias").unwrap_or_default();
+        self.write(alias);
+        self.state.silent = true;
+        Outcome::Rewritten
+    }
+
+    fn audio(&mut self, element: &Element, at: usize) -> Outcome {
+        if let Some(outcome) = self.whole(element) {
+            return outcome;
+        }
+        let src = element.get("src").map(|src| join(self.state.base.as_deref(), src));
+        if let Some(src) = src.filter(|src| self.adapts() && self.choices.sound(src)) {
+            self.flush();
+            let speed = element.get("speed").and_then(|speed| number(speed.trim_end_matches('%'))).unwrap_or(100.0);
+            let level = element.get("soundLevel").and_then(|level| signed(level.trim_end_matches("dB"))).unwrap_or(0.0);
+            let seconds = |key: &str| element.get(key).and_then(time).map(|milliseconds| milliseconds / 1_000.0);
+            self.current.sound = Some(Sound {
+                src,
+                begin: seconds("clipBegin"),
+                end: seconds("clipEnd"),
+                count: element.get("repeatCount").and_then(number).unwrap_or(1.0),
+                duration: seconds("repeatDur"),
+                level,
+                speed: speed / 100.0,
+            });
+            let sound = std::mem::take(&mut self.current);
+            self.pieces.push(sound);
+            self.flush();
+            self.state.silent = true;
+            return Outcome::MadeGood;
+        }
+        if self.text_of(element).trim().is_empty() {
+            self.note(at, "the sound cannot be had, and there is no text in its place");
+            Outcome::Omitted
+        } else {
+            self.note(at, "the text in its place is spoken");
+            Outcome::SpokenPlainly
+        }
+    }
+
+    fn mark(&mut self, element: &Element) -> Outcome {
+        let name = element.get("name").unwrap_or_default();
+        let root = self.script.elements().next();
+        let is = |key: &str| root.and_then(|speak| speak.get(key)) == Some(name);
+        if is("startmark") {
+            self.started = true;
+        }
+        if is("endmark") {
+            self.ended = true;
+        }
+        if !self.heard() {
+            return Outcome::Native;
+        }
+        if let Some((attributes, _)) = self.accepted(element, "mark") {
+            self.tag(Atom::Empty(tag_of("mark", &attributes, true)));
+            return Outcome::Native;
+        }
+        if !self.adapts() {
+            return Outcome::Omitted;
+        }
+        self.flush();
+        self.current.marks.push(name.to_owned());
+        Outcome::MadeGood
+    }
+
+    fn emotion(&mut self, element: &Element, at: usize) -> Outcome {
+        self.state.silent = true;
+        let dimension = |name: &str| element.get(&format!("dimension:{name}")).and_then(number);
+        let signed = |name: &str| {
+            let value = dimension(name)?;
+            Some((format!("{name}{}", if value < 0.5 { '-' } else { '+' }), (value - 0.5).abs() * 2.0))
+        };
+        let category = element.get("category").map(|name| (name.to_owned(), element.get("degree").and_then(number)));
+        let meant: Vec<(String, Option<f64>)> = category
+            .into_iter()
+            .chain(
+                ["valence", "arousal", "dominance"].iter().filter_map(|name| signed(name)).map(|(n, d)| (n, Some(d))),
+            )
+            .collect();
+        let style = meant.iter().find_map(|(name, degree)| Some((self.choices.style(name)?, *degree)));
+        match style.filter(|_| self.adapts()) {
+            Some(style) => {
+                self.note(at, format!("spoken {}", style.0));
+                // It colours what stands around it, from here to its parent's end.
+                let depth = self.saved.len().saturating_sub(1);
+                if let Some((outer, _)) = self.saved.get_mut(depth) {
+                    outer.style = Some(style.clone());
+                }
+                let silent = self.state.silent;
+                self.turn(|state| state.style = Some(style));
+                self.state.silent = silent;
+                Outcome::Rewritten
+            }
+            None => {
+                let names: Vec<&str> = meant.iter().map(|(name, _)| name.as_str()).collect();
+                self.note(at, format!("this voice has no way of speaking for {}", names.join(", ")));
+                Outcome::Omitted
+            }
+        }
+    }
+
+    /// The text within the element that the walk has just come to.
+    fn text_of(&self, element: &Element) -> String {
+        let mut text = String::new();
+        let mut index = self.next;
+        while index < element.end {
+            match &self.script.items[index] {
+                super::Item::Open(inner) if matches!(inner.tag, Tag::Desc | Tag::Metadata) => index = inner.end,
+                super::Item::Text(range) => text.push_str(&self.script.source[range.clone()]),
+                super::Item::Said(said) => text.push_str(said),
+                _ => {}
+            }
+            index += 1;
+        }
+        text
+    }
+}
+
+/// An address resolved against a base (RFC 3986, section 5.2, for the forms
+/// that documents use: absolute, from the root, relative).
+fn join(base: Option<&str>, address: &str) -> String {
+    let absolute = address.split_once(':').is_some_and(|(scheme, _)| {
+        scheme.starts_with(|c: char| c.is_ascii_alphabetic())
+            && scheme.bytes().all(|b| b.is_ascii_alphanumeric() || b"+-.".contains(&b))
+    });
+    let Some(base) = base.filter(|_| !absolute) else { return address.to_owned() };
+    let host_end = base.find("://").map(|at| base[at + 3..].find('/').map_or(base.len(), |slash| at + 3 + slash));
+    let scheme = base.split_once(':').map_or("", |(scheme, _)| scheme);
+    if address.starts_with("//") {
+        format!("{scheme}:{address}")
+    } else if address.starts_with('/') {
+        format!("{}{address}", &base[..host_end.unwrap_or(0)])
+    } else {
+        let host_end = host_end.unwrap_or(0);
+        let folder = base[host_end..].rfind('/').map_or(base.len(), |slash| host_end + slash);
+        format!("{}/{address}", &base[..folder])
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::join;
+
+    #[test]
+    fn addresses_are_resolved_against_their_base() {
+        for (base, address, whole) in [
+            (None, "gong.wav", "gong.wav"),
+            (Some("http://h.example/a/b.ssml"), "gong.wav", "http://h.example/a/gong.wav"),
+            (Some("http://h.example/a/"), "x/gong.wav", "http://h.example/a/x/gong.wav"),
+            (Some("http://h.example/a/b"), "/gong.wav", "http://h.example/gong.wav"),
+            (Some("http://h.example"), "gong.wav", "http://h.example/gong.wav"),
+            (Some("http://h.example/a/"), "https://o.example/g.wav", "https://o.example/g.wav"),
+        ] {
+            assert_eq!(join(base, address), whole);
+        }
+    }
+}

@@ -1,0 +1,392 @@
+//! Lowering: a script becomes the least changed pieces that one engine
+//! accepts, and a report of what became of each element.
+//!
+//! An element that the engine's dialect takes is written for it; what the
+//! dialect does not take is said in other words, or left to the gateway's own
+//! audio code, which ends a piece and begins another, or spoken plainly.
+
+mod element;
+mod piece;
+mod voice;
+
+use crate::dialect::Dialect;
+use crate::script::{Element, Item, Kind, Script, Tag};
+use crate::{Fidelity, Outcome};
+
+pub(crate) use piece::escape;
+pub use piece::{Atom, Lowered, Piece, Sound, Treatment, VoiceWish};
+
+/// What to do with what an engine cannot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Policy {
+    /// Make it good.
+    #[default]
+    Adapt,
+    /// Leave it.
+    Omit,
+}
+
+/// What only the gateway knows.
+pub trait Choices {
+    /// A voice that meets the wish, by a name that the piece carries; `None`
+    /// where there is none.
+    fn voice(&self, wish: &VoiceWish) -> Option<String>;
+
+    /// Whether a voice (`None`: the utterance's own) speaks a language.
+    fn speaks(&self, voice: Option<&str>, language: &str) -> bool;
+
+    /// Whether a sound at an address can be had.
+    fn sound(&self, src: &str) -> bool;
+
+    /// Whether the engine itself changes rate, pitch and volume so far beside
+    /// the text, so that nothing is left to be made good.
+    fn controls(&self, treatment: &Treatment) -> bool;
+
+    /// The engine's own name for a way of speaking, where it has it: of an
+    /// emotion's category, or a dimension as `valence+` or `arousal-`.
+    fn style(&self, emotion: &str) -> Option<String>;
+}
+
+/// Lowers a script to a dialect; without one, to plain text.
+pub fn lower(script: &Script, dialect: Option<&Dialect>, policy: Policy, choices: &dyn Choices) -> Lowered {
+    let mut lowering = Lowering::new(script, dialect, policy, choices);
+    lowering.run();
+    lowering.finish()
+}
+
+/// The text that is spoken where nothing else is done.
+pub(crate) fn plain_text(script: &Script) -> String {
+    struct Nothing;
+    impl Choices for Nothing {
+        fn voice(&self, _: &VoiceWish) -> Option<String> {
+            None
+        }
+        fn speaks(&self, _: Option<&str>, _: &str) -> bool {
+            true
+        }
+        fn sound(&self, _: &str) -> bool {
+            false
+        }
+        fn controls(&self, _: &Treatment) -> bool {
+            false
+        }
+        fn style(&self, _: &str) -> Option<String> {
+            None
+        }
+    }
+    let lowered = lower(script, None, Policy::Omit, &Nothing);
+    lowered.pieces.iter().map(Piece::plain).filter(|text| !text.is_empty()).collect::<Vec<_>>().join(" ")
+}
+
+/// What holds where the walk stands.
+#[derive(Debug, Clone, Default, PartialEq)]
+struct State {
+    treatment: Treatment,
+    voice: Option<String>,
+    language: Option<String>,
+    style: Option<(String, Option<f64>)>,
+    base: Option<String>,
+    /// Nothing is said here.
+    silent: bool,
+    /// The words of the text are said one way or another, as this asks.
+    say_as: Option<(String, Option<String>, Option<String>)>,
+}
+
+/// What an end tag brings.
+enum Closing {
+    /// The state as it was.
+    Restore,
+    /// A native element ends.
+    Native(&'static str),
+    /// A paragraph or a sentence without a tag of its own ends.
+    Gap(Atom),
+    /// A prosody ends whose length is asked for: the place of its report, and
+    /// how many pieces there were before it.
+    Duration(usize, usize, f64),
+}
+
+struct Lowering<'s> {
+    script: &'s Script,
+    dialect: Option<&'s Dialect>,
+    policy: Policy,
+    choices: &'s dyn Choices,
+    /// The item that the walk comes to next.
+    next: usize,
+    pieces: Vec<Piece>,
+    current: Piece,
+    /// White space that is written before what follows, if anything does.
+    space: bool,
+    /// The last that was written ends in white space, or nothing was.
+    at_start: bool,
+    /// Native elements that are open, with their start tags.
+    open: Vec<(String, &'static str)>,
+    state: State,
+    saved: Vec<(State, Vec<Closing>)>,
+    fidelity: Vec<Fidelity>,
+    /// What stands before `startmark` or behind `endmark` is not rendered.
+    started: bool,
+    ended: bool,
+}
+
+impl<'s> Lowering<'s> {
+    fn new(script: &'s Script, dialect: Option<&'s Dialect>, policy: Policy, choices: &'s dyn Choices) -> Self {
+        let root = script.elements().next();
+        Lowering {
+            script,
+            dialect,
+            policy,
+            choices,
+            next: 0,
+            pieces: Vec::new(),
+            current: Piece::default(),
+            space: false,
+            at_start: true,
+            open: Vec::new(),
+            state: State::default(),
+            saved: Vec::new(),
+            fidelity: Vec::new(),
+            started: root.is_none_or(|speak| speak.get("startmark").is_none()),
+            ended: false,
+        }
+    }
+
+    fn run(&mut self) {
+        let script = self.script;
+        let mut place = script.places();
+        while let Some(item) = script.items.get(self.next) {
+            self.next += 1;
+            match item {
+                Item::Text(range) => self.text(&script.source[range.clone()]),
+                Item::Said(said) => self.text(said),
+                Item::Close => self.close(),
+                Item::Open(element) => {
+                    let (line, column) = place(element.at);
+                    let name = element.name.rsplit(':').next().unwrap_or_default().to_owned();
+                    let at = self.fidelity.len();
+                    self.fidelity.push(Fidelity { element: name, line, column, outcome: Outcome::Native, note: None });
+                    self.saved.push((self.state.clone(), vec![Closing::Restore]));
+                    let outcome = self.element(element, at);
+                    self.fidelity[at].outcome = outcome;
+                }
+            }
+        }
+    }
+
+    fn note(&mut self, at: usize, note: impl Into<String>) {
+        if let Some(entry) = self.fidelity.get_mut(at) {
+            entry.note.get_or_insert(note.into());
+        }
+    }
+
+    fn on_close(&mut self, closing: Closing) {
+        if let Some((_, closings)) = self.saved.last_mut() {
+            closings.push(closing);
+        }
+    }
+
+    fn adapts(&self) -> bool {
+        self.policy == Policy::Adapt
+    }
+
+    /// Whether what stands here is to be heard.
+    fn heard(&self) -> bool {
+        !self.state.silent && self.started && !self.ended
+    }
+
+    fn text(&mut self, text: &str) {
+        if !self.heard() {
+            return;
+        }
+        if let Some((kind, format, detail)) = self.state.say_as.clone() {
+            let language = self.state.language.clone().or_else(|| self.script.language.clone());
+            let spoken =
+                crate::say_as::spoken(text.trim(), &kind, format.as_deref(), detail.as_deref(), language.as_deref());
+            if let Some(spoken) = spoken {
+                return self.write(&spoken);
+            }
+        }
+        self.write(text);
+    }
+
+    /// Text, its white space laid out as the kind of script asks.
+    fn write(&mut self, text: &str) {
+        if self.script.kind == Kind::Text {
+            return self.push(text.to_owned());
+        }
+        let mut out = String::new();
+        for (index, word) in text.split_ascii_whitespace().enumerate() {
+            if (index > 0 || self.space || text.starts_with(|c: char| c.is_ascii_whitespace()))
+                && !(self.at_start && out.is_empty())
+            {
+                out.push(' ');
+            }
+            out.push_str(word);
+            self.space = false;
+        }
+        if out.is_empty() {
+            self.space |= !text.is_empty();
+            return;
+        }
+        self.space = text.ends_with(|c: char| c.is_ascii_whitespace());
+        self.push(out);
+    }
+
+    fn push(&mut self, text: String) {
+        if text.is_empty() {
+            return;
+        }
+        self.at_start = text.ends_with(|c: char| c.is_ascii_whitespace()) && self.script.kind == Kind::Markup;
+        match self.current.body.last_mut() {
+            Some(Atom::Text(last)) => last.push_str(&text),
+            _ => self.current.body.push(Atom::Text(text)),
+        }
+    }
+
+    /// A tag of the engine's: white space that waits goes before it.
+    fn tag(&mut self, atom: Atom) {
+        if self.space && !self.at_start && !matches!(atom, Atom::Close(_)) {
+            self.push(" ".into());
+            self.space = false;
+            self.at_start = matches!(atom, Atom::Open(..));
+        }
+        self.current.body.push(atom);
+    }
+
+    fn open_native(&mut self, tag: String, name: &'static str) {
+        if matches!(name, "p" | "s") {
+            self.space = false;
+            self.at_start = true;
+        }
+        self.tag(Atom::Open(tag.clone(), name));
+        self.open.push((tag, name));
+        self.on_close(Closing::Native(name));
+    }
+
+    fn gap(&mut self, gap: Atom) {
+        let speaks = self.current.speaks();
+        match (self.current.body.last_mut(), &gap) {
+            (None | Some(Atom::Paragraph), _) | (Some(Atom::Sentence), Atom::Sentence) => {}
+            (Some(last @ Atom::Sentence), Atom::Paragraph) => *last = Atom::Paragraph,
+            _ if speaks => self.current.body.push(gap),
+            _ => {}
+        }
+        self.space = false;
+        self.at_start = true;
+    }
+
+    /// The piece at hand is over; what follows is another, with the same
+    /// native elements open.
+    fn flush(&mut self) {
+        let fresh = Piece { body: self.reopened(), ..Piece::default() };
+        if self.current.speaks() {
+            for (_, name) in self.open.iter().rev() {
+                self.current.body.push(Atom::Close(name));
+            }
+            self.drop_idle_pairs();
+            let piece = std::mem::replace(&mut self.current, fresh);
+            self.pieces.push(piece);
+        } else {
+            self.current.body = fresh.body;
+        }
+        self.current.treatment = self.state.treatment;
+        self.current.voice.clone_from(&self.state.voice);
+        self.current.language.clone_from(&self.state.language);
+        self.current.style.clone_from(&self.state.style);
+        self.space = false;
+        self.at_start = true;
+    }
+
+    /// Elements reopened at a cut that then held nothing.
+    fn drop_idle_pairs(&mut self) {
+        let body = &mut self.current.body;
+        let mut index = 0;
+        while index + 1 < body.len() {
+            let idle = matches!((&body[index], &body[index + 1]),
+                (Atom::Open(_, opened), Atom::Close(closed)) if opened == closed && !matches!(*opened, "phoneme" | "sub"));
+            if idle {
+                body.drain(index..index + 2);
+                index = index.saturating_sub(1);
+            } else {
+                index += 1;
+            }
+        }
+    }
+
+    fn reopened(&self) -> Vec<Atom> {
+        self.open.iter().map(|(tag, name)| Atom::Open(tag.clone(), name)).collect()
+    }
+
+    /// The state changes in a way that only another piece can carry.
+    fn turn(&mut self, change: impl FnOnce(&mut State)) {
+        let before = self.state.clone();
+        change(&mut self.state);
+        if self.state != before {
+            self.flush();
+        }
+    }
+
+    fn silence(&mut self, milliseconds: f64) {
+        self.flush();
+        self.current.silence += milliseconds;
+    }
+
+    fn close(&mut self) {
+        let Some((state, closings)) = self.saved.pop() else { return };
+        for closing in closings.into_iter().rev() {
+            match closing {
+                Closing::Native(name) => {
+                    self.open.pop();
+                    self.current.body.push(Atom::Close(name));
+                    if matches!(name, "p" | "s") {
+                        self.space = false;
+                        self.at_start = true;
+                    }
+                }
+                Closing::Gap(gap) => self.gap(gap),
+                Closing::Duration(report, before, milliseconds) => {
+                    self.flush();
+                    self.stretch(report, before, milliseconds);
+                }
+                Closing::Restore => {
+                    let carried = |state: &State| {
+                        (state.treatment, state.voice.clone(), state.language.clone(), state.style.clone())
+                    };
+                    let differs = carried(&self.state) != carried(&state);
+                    self.state = state.clone();
+                    if differs {
+                        self.flush();
+                    }
+                }
+            }
+        }
+    }
+
+    /// A stretch of speech gets the length that is asked for, where it became
+    /// one piece.
+    fn stretch(&mut self, report: usize, before: usize, milliseconds: f64) {
+        match self.pieces.get_mut(before..) {
+            Some([piece]) if piece.sound.is_none() => piece.treatment.duration = Some(milliseconds),
+            _ => {
+                self.fidelity[report].outcome = Outcome::SpokenPlainly;
+                self.note(report, "its length is not kept: it is more than one piece");
+            }
+        }
+    }
+
+    fn finish(mut self) -> Lowered {
+        let tail = if self.current.speaks() {
+            None
+        } else {
+            Some((self.current.silence, std::mem::take(&mut self.current.marks)))
+        };
+        if let Some(Atom::Paragraph | Atom::Sentence) = self.current.body.last() {
+            self.current.body.pop();
+        }
+        self.flush();
+        let (silence, marks) = tail.unwrap_or_default();
+        Lowered { pieces: self.pieces, fidelity: self.fidelity, silence, marks }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,167 @@
+//! What lowering makes: pieces, each one call of an engine or one inserted
+//! sound, and the silence before it.
+
+use crate::Fidelity;
+
+/// A step of a piece's body.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Atom {
+    /// Text, as it is said.
+    Text(String),
+    /// A start tag, whole, and the element's name.
+    Open(String, &'static str),
+    Close(&'static str),
+    /// An empty element, whole.
+    Empty(String),
+    /// The end of a paragraph.
+    Paragraph,
+    /// The end of a sentence that the document marks.
+    Sentence,
+}
+
+/// A wish for another voice, by SSML 1.1's selection (section 3.2.1).
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct VoiceWish {
+    /// Language and perhaps accent, the best first.
+    pub languages: Vec<(String, Option<String>)>,
+    pub gender: Option<String>,
+    pub age: Option<u32>,
+    /// From 1.
+    pub variant: Option<u32>,
+    /// The best first.
+    pub names: Vec<String>,
+    /// What must be met.
+    pub required: Vec<String>,
+}
+
+/// A sound to be put in place of text.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sound {
+    /// Resolved against `xml:base`.
+    pub src: String,
+    /// Seconds into it.
+    pub begin: Option<f64>,
+    pub end: Option<f64>,
+    /// How often, parts of a time included; 1 where nothing is said.
+    pub count: f64,
+    /// Seconds of it in all.
+    pub duration: Option<f64>,
+    /// Decibels.
+    pub level: f64,
+    /// Times its ordinary speed.
+    pub speed: f64,
+}
+
+/// What is made good with the sound of a piece.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Treatment {
+    /// Times the ordinary rate.
+    pub rate: f64,
+    /// Semitones.
+    pub pitch: f64,
+    /// Decibels.
+    pub volume: f64,
+    /// Milliseconds that the piece is to take, whatever its rate.
+    pub duration: Option<f64>,
+}
+
+impl Default for Treatment {
+    fn default() -> Self {
+        Treatment { rate: 1.0, pitch: 0.0, volume: 0.0, duration: None }
+    }
+}
+
+/// One call of an engine, or one inserted sound.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Piece {
+    /// Milliseconds of silence before it.
+    pub silence: f64,
+    /// Marks that lie at its beginning, behind the silence.
+    pub marks: Vec<String>,
+    pub body: Vec<Atom>,
+    /// In place of text.
+    pub sound: Option<Sound>,
+    pub treatment: Treatment,
+    /// The voice that speaks it, where that is not the utterance's own; as
+    /// [`Choices::voice`](super::Choices::voice) names it.
+    pub voice: Option<String>,
+    /// The language of it, where that is not the script's own.
+    pub language: Option<String>,
+    /// A way of speaking, and how much of it from 0 to 1.
+    pub style: Option<(String, Option<f64>)>,
+}
+
+impl Piece {
+    /// Whether an engine has something to say in it.
+    pub fn speaks(&self) -> bool {
+        self.body.iter().any(|atom| match atom {
+            Atom::Text(text) => !text.trim().is_empty(),
+            // A phoneme or an alias may be all there is.
+            Atom::Open(_, name) => matches!(*name, "phoneme" | "sub"),
+            _ => false,
+        })
+    }
+
+    /// Its body as the engine is sent it: text, or markup with its text escaped.
+    pub fn body_text(&self, markup: bool) -> String {
+        render(&self.body, markup)
+    }
+
+    /// What is said, without markup.
+    pub fn plain(&self) -> String {
+        let text: Vec<Atom> = self
+            .body
+            .iter()
+            .filter(|a| matches!(a, Atom::Text(_) | Atom::Paragraph | Atom::Sentence))
+            .cloned()
+            .collect();
+        render(&text, false)
+    }
+}
+
+/// A script, lowered for one engine.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Lowered {
+    /// In order; never empty where the script speaks.
+    pub pieces: Vec<Piece>,
+    /// One entry an element, in document order.
+    pub fidelity: Vec<Fidelity>,
+    /// Milliseconds of silence behind the last piece.
+    pub silence: f64,
+    /// Marks behind the last piece.
+    pub marks: Vec<String>,
+}
+
+pub(crate) fn escape(text: &str, out: &mut String) {
+    let mut rest = text;
+    while let Some(at) = rest.find(['&', '<', '>']) {
+        out.push_str(&rest[..at]);
+        out.push_str(match rest.as_bytes()[at] {
+            b'&' => "&amp;",
+            b'<' => "&lt;",
+            _ => "&gt;",
+        });
+        rest = &rest[at + 1..];
+    }
+    out.push_str(rest);
+}
+
+pub(crate) fn render(atoms: &[Atom], markup: bool) -> String {
+    let mut out = String::new();
+    for (index, atom) in atoms.iter().enumerate() {
+        match atom {
+            Atom::Text(text) if markup => escape(text, &mut out),
+            Atom::Text(text) => out.push_str(text),
+            Atom::Open(tag, _) | Atom::Empty(tag) => out.push_str(tag),
+            Atom::Close(name) => {
+                out.push_str("</");
+                out.push_str(name);
+                out.push('>');
+            }
+            Atom::Paragraph | Atom::Sentence if index + 1 == atoms.len() || out.is_empty() => {}
+            Atom::Paragraph => out.push_str("\n\n"),
+            Atom::Sentence => out.push(' '),
+        }
+    }
+    out
+}
