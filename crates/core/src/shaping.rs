@@ -315,6 +315,8 @@ impl Adjustment {
 mod tests {
     use crate::SwitchControl;
 
+    use std::collections::BTreeMap;
+
     use super::*;
 
     fn range(least: f64, most: f64, models: &[&str]) -> Option<RangeControl> {
@@ -359,7 +361,13 @@ mod tests {
 
     #[test]
     fn degrees_of_style_go_to_the_nearest_there_is() {
-        let style = Some(StyleControl { names: vec![], degrees: vec![0.25, 0.5, 0.75], graded: false, models: vec![] });
+        let style = Some(StyleControl {
+            names: vec![],
+            degrees: vec![0.25, 0.5, 0.75],
+            graded: false,
+            models: vec![],
+            emotions: BTreeMap::new(),
+        });
         let controls = SpeakingControls { style, ..Default::default() };
         let wish =
             |name: &str, degree| Shaping { style: Some(Style { name: name.into(), degree }), ..Shaping::default() };

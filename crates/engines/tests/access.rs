@@ -40,6 +40,7 @@ fn engine(access: &str, url: &str) -> Engine {
 async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineError> {
     let call = Speak {
         text: "Mind the gap".into(),
+        markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: None,
         language: None,

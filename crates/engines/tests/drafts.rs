@@ -159,6 +159,7 @@ async fn a_drafted_engine_that_speaks_sends_what_the_command_sends() {
         let synthesis = engine.sheet().synthesis.clone().unwrap_or_else(|| panic!("{command} speaks:\n{}", made.sheet));
         let call = Speak {
             text: TEXT.into(),
+            markup: None,
             voice: synthesis.voices[0].clone(),
             model: synthesis.models.first().map(|model| model.name.clone()),
             language: None,

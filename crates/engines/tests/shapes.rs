@@ -35,6 +35,7 @@ const LISTENS: &str = "\n[recognition.formats]\nwav = { type = \"audio/wav\", ra
 async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineError> {
     let call = Speak {
         text: "Mind the gap".into(),
+        markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: None,
         language: None,
@@ -301,6 +302,7 @@ async fn a_socket_speaks_in_base64_and_tells_its_words() {
     let engine = engine(&sheet, &url);
     let call = Speak {
         text: "Mind the gap".into(),
+        markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: None,
         language: None,

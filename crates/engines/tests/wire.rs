@@ -51,6 +51,7 @@ fn engine(sheet: &str, url: &str) -> Engine {
 async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineError> {
     let call = Speak {
         text: ODD.into(),
+        markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: Some("plain".into()),
         language: None,

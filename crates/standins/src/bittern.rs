@@ -19,7 +19,7 @@ use serde_json::json;
 
 use crate::pour::send;
 use crate::serve::{Answer, Body, Service, StandIn, admit, collect, full, header, json as in_json, serve};
-use crate::spoken::spoken;
+use crate::spoken::{Stretch, spoken, text_of};
 use crate::tone::{Manner, speak};
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
@@ -158,7 +158,7 @@ fn birds(from: usize, weather: Option<Weather>) -> Answer {
 }
 
 /// Text, pitch and coding of a good request; else the number of the fault.
-fn check(query: &str, body: &[u8]) -> Result<(String, f64, Codec), (u16, String)> {
+fn check(query: &str, body: &[u8]) -> Result<(Vec<Stretch>, f64, Codec), (u16, String)> {
     let bird = parameter(query, "bird").unwrap_or_default();
     let pitch = VOICES.iter().find(|(id, _)| *id == bird).map(|(_, pitch)| *pitch);
     let pitch = pitch.ok_or_else(|| (51, format!("no bird '{bird}' in these reeds")))?;
@@ -176,9 +176,16 @@ fn check(query: &str, body: &[u8]) -> Result<(String, f64, Codec), (u16, String)
 }
 
 impl Bittern {
-    fn boom(&self, text: &str, pitch: f64, codec: Codec, forecast: Option<Forecast>) -> Answer {
+    fn boom(&self, text: &[Stretch], pitch: f64, codec: Codec, forecast: Option<Forecast>) -> Answer {
         let weather = forecast.map(|forecast| forecast.weather);
-        let samples = speak(text, Manner { pitch, rate: 1.5 }, RATE);
+        let samples: Vec<f32> = text
+            .iter()
+            .flat_map(|stretch| {
+                let manner = Manner { pitch: pitch * stretch.pitch, rate: 1.5 * stretch.rate };
+                let silence = (stretch.silence * f64::from(RATE) / 1_000.0).round() as usize;
+                std::iter::repeat_n(0.0, silence).chain(speak(&stretch.text, manner, RATE))
+            })
+            .collect();
         let audio = match weather {
             Some(Weather::Garbage) => (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect(),
             _ => encode_all(&samples, Format::new(codec, RATE))?,
@@ -188,7 +195,7 @@ impl Bittern {
             sound.insert(sound.len() / 2, '!');
         }
         let answer = json!({"boom": {"bytes": audio.len(), "sound": sound}}).to_string();
-        let body = send(answer.into_bytes(), audio.len(), text.chars().count(), forecast, self.sky.clone());
+        let body = send(answer.into_bytes(), audio.len(), text_of(text).chars().count(), forecast, self.sky.clone());
         Ok(page(body, weather == Some(Weather::WrongType)))
     }
 }

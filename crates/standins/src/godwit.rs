@@ -16,9 +16,9 @@ use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
 use serde_json::json;
 
-use crate::pour::pour;
+use crate::pour::pour_stretches;
 use crate::serve::{Answer, Service, StandIn, admit, collect, full, json as in_json, serve};
-use crate::spoken::spoken;
+use crate::spoken::{Stretch, spoken, text_of};
 use crate::tone::Manner;
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
@@ -116,7 +116,7 @@ impl Service for Godwit {
 }
 
 /// The text and the pitch of a good request; else the kind of fault.
-fn check(voice: &str, kind: Option<&HeaderValue>, body: &[u8]) -> Result<(String, f64), (&'static str, String)> {
+fn check(voice: &str, kind: Option<&HeaderValue>, body: &[u8]) -> Result<(Vec<Stretch>, f64), (&'static str, String)> {
     let pitch = VOICES.iter().find(|(id, _)| *id == voice).map(|(_, pitch)| *pitch);
     let pitch = pitch.ok_or_else(|| ("no-voice", format!("'{voice}' does not wade here")))?;
     let kind = kind.and_then(|kind| kind.to_str().ok()).unwrap_or_default();
@@ -125,7 +125,7 @@ fn check(voice: &str, kind: Option<&HeaderValue>, body: &[u8]) -> Result<(String
     }
     let document = std::str::from_utf8(body).map_err(|_| ("form", "the document is not UTF-8".to_owned()))?;
     let text = spoken(document, &ELEMENTS).map_err(|said| ("markup", said))?;
-    match text.chars().count() {
+    match text_of(&text).chars().count() {
         0 => Err(("form", "there is nothing to say".into())),
         count if count > MAX_CHARACTERS => Err(("too-long", format!("{count} characters, {MAX_CHARACTERS} at most"))),
         _ => Ok((text, pitch)),
@@ -168,10 +168,10 @@ impl Godwit {
         given.strip_prefix("Bearer ").and_then(|token| tokens.get(token)).is_some_and(|until| *until > Instant::now())
     }
 
-    fn probe(&self, text: String, pitch: f64, forecast: Option<Forecast>) -> Response<crate::serve::Body> {
+    fn probe(&self, text: Vec<Stretch>, pitch: f64, forecast: Option<Forecast>) -> Response<crate::serve::Body> {
         let weather = forecast.map(|forecast| forecast.weather);
         let kind = if weather == Some(Weather::WrongType) { "text/html" } else { "audio/x-godwit-raw" };
-        let body = pour(text, Manner { pitch, rate: 1.5 }, RATE, Vec::new(), forecast, self.sky.clone());
+        let body = pour_stretches(text, Manner { pitch, rate: 1.5 }, RATE, Vec::new(), forecast, self.sky.clone());
         let mut response = Response::new(body);
         response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
         response

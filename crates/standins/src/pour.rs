@@ -7,6 +7,7 @@ use futures::SinkExt as _;
 use hyper::body::Frame;
 
 use crate::serve::{Body, streamed};
+use crate::spoken::{Stretch, text_of};
 use crate::tone::{Manner, Speaker};
 use crate::weather::{Forecast, Sky, Weather};
 
@@ -20,13 +21,31 @@ pub(crate) fn pour(
     forecast: Option<Forecast>,
     sky: Arc<Sky>,
 ) -> Body {
+    pour_stretches(vec![Stretch { text, silence: 0.0, rate: 1.0, pitch: 1.0 }], manner, rate, head, forecast, sky)
+}
+
+/// The same for what is said in several ways, with silence between.
+pub(crate) fn pour_stretches(
+    stretches: Vec<Stretch>,
+    manner: Manner,
+    rate: u32,
+    head: Vec<u8>,
+    forecast: Option<Forecast>,
+    sky: Arc<Sky>,
+) -> Body {
     let weather = forecast.map(|forecast| forecast.weather);
     let (mut sender, body) = streamed();
     tokio::spawn(async move {
+        let text = text_of(&stretches);
         let half = (text.len() + 4) / 2;
         let characters = text.chars().count() as u64;
         let mut piece = head;
-        for (number, samples) in Speaker::new(&text, manner, rate).enumerate() {
+        let sound = stretches.iter().flat_map(|stretch| {
+            let silence = vec![0.0; (stretch.silence * f64::from(rate) / 1_000.0).round() as usize];
+            let manner = Manner { pitch: manner.pitch * stretch.pitch, rate: manner.rate * stretch.rate };
+            std::iter::once(silence).chain(Speaker::new(&stretch.text, manner, rate))
+        });
+        for (number, samples) in sound.enumerate() {
             if weather == Some(Weather::Half) && number > half {
                 let _ = sender.send(Err("half".into())).await;
                 return;
