@@ -2,7 +2,7 @@
 
 use crate::fade::{Fade, Pad};
 use crate::pitch::PitchShift;
-use crate::silence::Trim;
+use crate::silence::{Edge, Trim};
 use crate::stretch::Stretch;
 use crate::{AudioError, Layout};
 
@@ -17,10 +17,8 @@ pub struct Effects {
     pub start: Option<f64>,
     /// Seconds of the input at which to end.
     pub end: Option<f64>,
-    /// Take silence off both ends.
-    pub trim: bool,
-    /// Take silence off both ends to the last, for sound that is joined to other.
-    pub close: bool,
+    /// What becomes of silence at the beginning and at the end.
+    pub edges: (Edge, Edge),
     /// Tempo without change of pitch: 0.5 to 2.
     pub speed: Option<f64>,
     /// Semitones up or down without change of tempo: −12 to 12.
@@ -97,8 +95,9 @@ impl Chain {
         if effects.start.is_some() || effects.end.is_some() {
             stages.push(Stage::Cut(Cut::new(effects, layout)));
         }
-        if effects.trim || effects.close {
-            stages.push(Stage::Trim(Trim::new(rate, channels, effects.close)));
+        let (first, last) = effects.edges;
+        if first != Edge::Keep || last != Edge::Keep {
+            stages.push(Stage::Trim(Trim::new(rate, channels, first, last)));
         }
         if let Some(speed) = effects.speed.filter(|speed| (speed - 1.0).abs() > 1e-9) {
             stages.push(Stage::Stretch(Box::new(Stretch::new(rate, channels, speed))));

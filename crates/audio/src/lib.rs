@@ -63,6 +63,7 @@ pub use negotiate::{Preference, by_weight, negotiate, parse_accept};
 pub use pcm::{alaw_decode, alaw_encode, mulaw_decode, mulaw_encode};
 pub use peaks::Peaks;
 pub use profile::{PROFILES, Profile};
+pub use silence::Edge;
 pub use sniff::{MIN_SNIFF, sniff};
 pub use tags::Tags;
 pub use transcoder::{Options, Transcoder, decode_all, encode_all};

@@ -9,11 +9,34 @@ const MARGIN: usize = 5;
 /// Silence that is held at the most until sound follows, in blocks: a minute.
 const MAX_HELD: usize = 6_000;
 
+/// What is done with the silence at an end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Edge {
+    /// It stays.
+    #[default]
+    Keep,
+    /// 50 ms of it stay.
+    Trim,
+    /// Nothing of it stays.
+    Close,
+}
+
+impl Edge {
+    fn margin(self) -> Option<usize> {
+        match self {
+            Edge::Keep => None,
+            Edge::Trim => Some(MARGIN),
+            Edge::Close => Some(0),
+        }
+    }
+}
+
 /// Takes silence off the beginning and the end; 50 ms stay.
 pub(crate) struct Trim {
     block: usize,
-    /// Silence that stays at each end, in blocks.
-    margin: usize,
+    /// Silence that stays at the beginning and at the end, in blocks; all of
+    /// it where this is missing.
+    margins: (Option<usize>, Option<usize>),
     pending: Vec<f32>,
     /// Silent blocks that may be the last.
     held: Vec<f32>,
@@ -21,10 +44,9 @@ pub(crate) struct Trim {
 }
 
 impl Trim {
-    /// With `close` nothing of the silence stays.
-    pub(crate) fn new(rate: u32, channels: u8, close: bool) -> Self {
+    pub(crate) fn new(rate: u32, channels: u8, start: Edge, end: Edge) -> Self {
         let block = ((f64::from(rate) * BLOCK) as usize).max(1) * usize::from(channels);
-        Trim { block, margin: if close { 0 } else { MARGIN }, pending: Vec::new(), held: Vec::new(), begun: false }
+        Trim { block, margins: (start.margin(), end.margin()), pending: Vec::new(), held: Vec::new(), begun: false }
     }
 
     pub(crate) fn push(&mut self, samples: &[f32], out: &mut Vec<f32>) {
@@ -43,10 +65,10 @@ impl Trim {
             return;
         }
         self.held.extend_from_slice(block);
-        let most = if self.begun { MAX_HELD } else { self.margin };
+        let most = if self.begun { MAX_HELD } else { self.margins.0.unwrap_or(MAX_HELD) };
         let surplus = self.held.len().saturating_sub(most * self.block);
         let dropped = self.held.drain(..surplus);
-        if self.begun {
+        if self.begun || self.margins.0.is_none() {
             out.extend(dropped);
         }
     }
@@ -57,7 +79,9 @@ impl Trim {
             self.judge(&rest, out);
         }
         if self.begun {
-            self.held.truncate(self.margin * self.block);
+            if let Some(margin) = self.margins.1 {
+                self.held.truncate(margin * self.block);
+            }
             out.append(&mut self.held);
         }
     }

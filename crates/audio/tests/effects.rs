@@ -3,7 +3,7 @@
 
 use bytes::Bytes;
 use dispatcher_audio::{
-    AudioError, Codec, Effects, Format, Joiner, Layout, LoudnessMeter, Options, Tags, Transcoder, decode_all,
+    AudioError, Codec, Edge, Effects, Format, Joiner, Layout, LoudnessMeter, Options, Tags, Transcoder, decode_all,
     encode_all,
 };
 
@@ -107,7 +107,7 @@ fn a_cut_keeps_its_frames_and_does_not_click() {
 fn silence_goes_from_both_ends_and_stays_in_the_middle() {
     let quiet = vec![0.0; RATE as usize];
     let sound = [quiet.clone(), tone(300.0, 0.5, 0.3), quiet.clone(), tone(300.0, 0.5, 0.3), quiet].concat();
-    let made = run(&sound, 1, Effects { trim: true, ..Effects::default() }, 777);
+    let made = run(&sound, 1, Effects { edges: (Edge::Trim, Edge::Trim), ..Effects::default() }, 777);
     // Two seconds of sound and pause, and 50 ms on either side.
     let wanted = RATE as usize * 2 + RATE as usize / 10;
     assert!(made.len().abs_diff(wanted) <= RATE as usize / 50, "{} frames, not {wanted}", made.len());

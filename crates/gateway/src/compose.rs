@@ -8,6 +8,7 @@ use bytes::Bytes;
 use dispatcher_audio::{AudioError, Effects, Joiner, decode_all};
 use dispatcher_core::{Usage, Word};
 use dispatcher_engines::{EngineError, Words};
+use dispatcher_markup::MarkAt;
 use futures::StreamExt as _;
 use futures::future::{BoxFuture, FutureExt as _};
 
@@ -110,12 +111,11 @@ impl<'r> Performance<'r> {
                 self.calling = self.ahead.take();
             }
             self.ahead = self.call(index + 1).await?;
-            self.silence(part.piece.silence).await?;
-            self.mark(&part.piece.marks);
+            self.rest(self.planned.score.gap(index)).await?;
+            self.silence(part.piece.silence, &part.piece.marks).await?;
             self.part(index, part).await?;
         }
-        self.silence(self.planned.score.silence).await?;
-        self.mark(&self.planned.score.marks);
+        self.silence(self.planned.score.silence, &self.planned.score.marks).await?;
         let rest = self.joiner.run(Joiner::finish).await.map_err(|error| self.broken(&error))?;
         self.give(rest).await?;
         self.open().await
@@ -148,7 +148,7 @@ impl<'r> Performance<'r> {
         let mut speaker = own;
         let mut others = self.run.plan.iter().filter(|other| other.voice_id() != own.voice_id());
         loop {
-            match self.sound(speaker, part).await {
+            match self.sound(speaker, index, part).await {
                 Ok(()) => return Ok(()),
                 Err((Stop::Failed(failed), false)) if index > 0 => {
                     let next = others.next();
@@ -175,13 +175,14 @@ impl<'r> Performance<'r> {
     }
 
     /// The sound of a part; with the error, whether some of it was given.
-    async fn sound(&mut self, speaker: &'r Planned, part: &'r Part) -> Result<(), (Stop, bool)> {
+    async fn sound(&mut self, speaker: &'r Planned, index: usize, part: &'r Part) -> Result<(), (Stop, bool)> {
         let failed = |error: EngineError| Stop::Failed(FailedAttempt::of(speaker, error));
         let called = self.called().await.map_err(|stop| (stop, false))?;
         let Called { mut stream, words, begun, .. } = called.map_err(|error| (failed(error), false))?;
         let first_us = micros(begun);
         let before = self.seconds();
-        let mut effects = Effects { close: self.parts().len() > 1, ..made_good(part.call.shaped.made_good) };
+        let edges = self.planned.score.edges(index);
+        let mut effects = Effects { edges, ..made_good(part.call.shaped.made_good) };
         let format = speaker.format.format;
         if let Some(milliseconds) = part.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
@@ -255,7 +256,19 @@ impl<'r> Performance<'r> {
         Ok(held.into())
     }
 
-    async fn silence(&mut self, milliseconds: f64) -> Result<(), Stop> {
+    /// Silence, and the marks that lie in it.
+    async fn silence(&mut self, milliseconds: f64, marks: &[MarkAt]) -> Result<(), Stop> {
+        let mut so_far = 0.0;
+        for mark in marks {
+            self.rest(mark.behind - so_far).await?;
+            so_far = so_far.max(mark.behind);
+            let at = self.seconds();
+            self.run.marks.lock().unwrap_or_else(PoisonError::into_inner).push((mark.name.clone(), at));
+        }
+        self.rest(milliseconds - so_far).await
+    }
+
+    async fn rest(&mut self, milliseconds: f64) -> Result<(), Stop> {
         if milliseconds <= 0.0 {
             return Ok(());
         }
@@ -270,12 +283,6 @@ impl<'r> Performance<'r> {
 
     fn seconds(&self) -> f64 {
         self.joiner.get().map_or(0.0, |joiner| joiner.length().seconds())
-    }
-
-    fn mark(&self, names: &[String]) {
-        let at = self.seconds();
-        let mut marks = self.run.marks.lock().unwrap_or_else(PoisonError::into_inner);
-        marks.extend(names.iter().map(|name| (name.clone(), at)));
     }
 
     fn keep_words(&self, words: &Words, before: f64, speed: f64) {

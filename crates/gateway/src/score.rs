@@ -3,12 +3,20 @@
 
 use std::sync::Arc;
 
+use dispatcher_audio::Edge;
 use dispatcher_core::{Candidate, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
-use dispatcher_markup::{Choices, Fidelity, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack};
+use dispatcher_markup::{
+    Choices, Fidelity, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack,
+};
 
 use crate::plan::{plan_one, shaped_by, usage_of};
 use crate::{GatewayError, Planned, Registry, SynthesisRequest, Unsupported};
+
+/// Milliseconds between words and between sentences, where a script is parted
+/// there and asks for no break.
+const WORD_GAP: f64 = 60.0;
+const SENTENCE_GAP: f64 = 250.0;
 
 /// A script as one candidate performs it.
 #[derive(Clone, Default)]
@@ -17,7 +25,7 @@ pub struct Score {
     /// Milliseconds of silence behind the last part.
     pub(crate) silence: f64,
     /// Marks behind the last part.
-    pub(crate) marks: Vec<String>,
+    pub(crate) marks: Vec<MarkAt>,
     pub(crate) fidelity: Vec<Fidelity>,
 }
 
@@ -45,6 +53,32 @@ impl Part {
 }
 
 impl Score {
+    /// What becomes of silence that an engine puts around a part: between
+    /// parts all of it goes, since engines differ in it; what lies there is
+    /// the break that is asked for, or [`Score::gap`].
+    pub(crate) fn edges(&self, index: usize) -> (Edge, Edge) {
+        let own = self.parts.get(index).map_or(0.0, |part| part.piece.silence);
+        let start = if index > 0 || own > 0.0 { Edge::Close } else { Edge::Keep };
+        let end = if index + 1 < self.parts.len() || self.silence > 0.0 { Edge::Close } else { Edge::Keep };
+        (start, end)
+    }
+
+    /// Milliseconds between a part and the one before it where no break is
+    /// asked for.
+    pub(crate) fn gap(&self, index: usize) -> f64 {
+        let before = index.checked_sub(1).and_then(|before| self.parts.get(before));
+        match (before, self.parts.get(index)) {
+            (Some(before), Some(own)) if own.piece.silence == 0.0 => {
+                if ends_sentence(&before.piece) {
+                    SENTENCE_GAP
+                } else {
+                    WORD_GAP
+                }
+            }
+            _ => 0.0,
+        }
+    }
+
     /// The call of a script that is one call, its sound as the engine makes it.
     pub(crate) fn single(&self) -> Option<&Part> {
         match self.parts.as_slice() {
@@ -61,6 +95,10 @@ impl Score {
             _ => None,
         }
     }
+}
+
+fn ends_sentence(piece: &Piece) -> bool {
+    piece.plain().trim_end().ends_with(['.', '!', '?', '…', '。', '！', '？', '؟', '۔', '”', '»', '"'])
 }
 
 /// What a script is cast with.

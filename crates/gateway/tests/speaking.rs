@@ -181,21 +181,28 @@ async fn leaving_before_the_first_audio_is_an_abandoned_dispatch_too() {
 }
 
 #[tokio::test]
-async fn a_text_beyond_one_engines_limit_goes_to_the_next_and_beyond_all_is_refused() {
+async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_sent() {
     let house = House::open().await;
-    let long = "a ".repeat(1_801);
+    let sentence = "The 06:15 to Gullsay is delayed by twenty minutes. ";
+    let long = sentence.repeat(150).trim_end().to_owned();
+    let estimate = house.gateway.estimate_speech(&house.caller, &say(&long, "pier")).unwrap();
     let utterance = house.speak(say(&long, "pier")).await;
-    assert_eq!((utterance.engine.as_str(), utterance.fallbacks.len()), ("tape", 0), "heron is not even tried");
-    collect(utterance.body).await.unwrap();
-    let count = house.count().await;
-    match house.gateway.speak(&house.caller, say(&long, "heron/marin")).await.err().unwrap() {
-        GatewayError::TooLong { engine, given, limit, unit } => {
-            assert_eq!((engine.as_str(), given, limit, unit), ("heron", 3_602, 3_600, "characters"));
-        }
-        other => panic!("{other}"),
-    }
-    assert_eq!(house.count().await, count, "a refused request leaves no dispatch");
-    assert_eq!(delivered(&house.heron).await["calls"], 0);
+    assert_eq!((utterance.engine.as_str(), utterance.fallbacks.len()), ("heron", 0));
+    let id = utterance.dispatch.clone();
+    let format = utterance.format;
+    let audio = collect(utterance.body).await.unwrap();
+    let (samples, layout) = dispatcher_audio::decode_all(&audio, format).unwrap();
+    let heard = dispatcher_standins::tone::hear(&samples, layout.rate);
+    let texts: Vec<&str> = heard.iter().map(|utterance| utterance.text.as_str()).collect();
+    assert!(heard.iter().all(|utterance| utterance.complete));
+    assert_eq!(texts.join(" "), long, "not a letter is lost or doubled");
+    assert_eq!(texts[0], sentence.trim_end(), "the first call is one sentence, so that it is heard early");
+    assert!(texts.len() <= 4 && texts.iter().all(|text| text.len() <= 3_600 && text.ends_with("minutes.")));
+    let (row, attempts, ledger) = house.dispatch(&id).await;
+    assert_eq!((row.state.as_str(), attempts.len()), ("done", texts.len()));
+    let characters: i64 = texts.iter().map(|text| text.len() as i64).sum();
+    assert_eq!((row.cost_nanos, estimate.cost.nanos), (characters * CHARACTER, characters * CHARACTER));
+    assert_eq!(ledger.iter().filter(|line| line.kind == "settle").map(|line| line.characters).sum::<i64>(), characters);
 }
 
 #[tokio::test]

@@ -21,7 +21,7 @@ mod text;
 pub use cut::{Room, pack};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
 pub use fidelity::{Fidelity, Outcome};
-pub use lower::{Atom, Choices, Lowered, Piece, Policy, Sound, Treatment, VoiceWish, lower};
+pub use lower::{Atom, Choices, Lowered, MarkAt, Piece, Policy, Sound, Treatment, VoiceWish, lower};
 pub use place::MarkupError;
 pub use reader::read_ssml;
 pub use reader::values::time as read_time;

@@ -20,7 +20,7 @@ pub const TOKEN: &str = "tkn/7Qx+canary";
 /// 50 characters.
 pub const TEXT: &str = "The 06:15 to Gullsay is delayed by twenty minutes.";
 pub const ON_TAPE: &str = "The crossing is suspended.";
-const HERON: &str = include_str!("../../../../demo/sheets/heron.toml");
+pub const HERON: &str = include_str!("../../../../demo/sheets/heron.toml");
 const TURNSTONE: &str = include_str!("../../../../demo/sheets/turnstone.toml");
 
 pub struct House {
@@ -105,6 +105,11 @@ pub fn host() -> Host {
 impl House {
     /// A house with credentials bound and two routes: `pier` speaks, `ear` hears.
     pub async fn open() -> House {
+        House::open_with(|_, _| {}).await
+    }
+
+    /// The same with other engines besides, which are told heron's address.
+    pub async fn open_with(more: impl FnOnce(&mut Registry, &str)) -> House {
         let folder = tempfile::tempdir().unwrap();
         let samples = tone::speak(ON_TAPE, tone::Manner { pitch: 1.0, rate: 1.5 }, 16_000);
         let wav = encode_all(&samples, Format::new(Codec::Wav, 16_000)).unwrap();
@@ -116,12 +121,19 @@ impl House {
         .unwrap();
         let heron = start_heron(0, TOKEN).await.unwrap();
         let turnstone = start_turnstone(0, TOKEN).await.unwrap();
-        let registry = registry(folder.path(), &heron.url(), &turnstone.url());
+        let mut registry = registry(folder.path(), &heron.url(), &turnstone.url());
+        more(&mut registry, &heron.url());
+        let keyed: Vec<String> = registry
+            .engines()
+            .map(|engine| engine.sheet())
+            .filter(|sheet| !sheet.access.parts.is_empty())
+            .map(|sheet| sheet.name.clone())
+            .collect();
         let store = Store::open(&folder.path().join("records.db")).unwrap();
         store.add_app(app("quay"), "test".into()).await.unwrap();
         let root = Roots::of_file(&folder.path().join("root.key")).unwrap();
         let gateway = Gateway::start(store, root, registry, host()).await.unwrap();
-        for engine in ["heron", "turnstone"] {
+        for engine in &keyed {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
         }
         let pier = route("pier", Work::Synthesis, vec![leg("heron", Some("marin")), leg("tape", None)]);

@@ -1,7 +1,7 @@
 //! What becomes of each element.
 
 use super::voice::{wish_for_language, wish_of};
-use super::{Atom, Closing, Element, Lowering, Sound, Tag};
+use super::{Atom, Closing, Element, Lowering, MarkAt, Sound, Tag};
 use crate::Outcome;
 use crate::dialect::{Meant, meant};
 use crate::reader::values::{number, signed, time};
@@ -418,7 +418,8 @@ impl Lowering<'_> {
             return Outcome::Omitted;
         }
         self.flush();
-        self.current.marks.push(name.to_owned());
+        let behind = self.current.silence;
+        self.current.marks.push(MarkAt { name: name.to_owned(), behind });
         Outcome::MadeGood
     }
 

@@ -14,7 +14,7 @@ use crate::script::{Element, Item, Kind, Script, Tag};
 use crate::{Fidelity, Outcome};
 
 pub(crate) use piece::escape;
-pub use piece::{Atom, Lowered, Piece, Sound, Treatment, VoiceWish};
+pub use piece::{Atom, Lowered, MarkAt, Piece, Sound, Treatment, VoiceWish};
 
 /// What to do with what an engine cannot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

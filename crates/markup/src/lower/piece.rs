@@ -71,13 +71,20 @@ impl Default for Treatment {
     }
 }
 
+/// A mark, and the milliseconds of a piece's silence that lie before it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MarkAt {
+    pub name: String,
+    pub behind: f64,
+}
+
 /// One call of an engine, or one inserted sound.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Piece {
     /// Milliseconds of silence before it.
     pub silence: f64,
-    /// Marks that lie at its beginning, behind the silence.
-    pub marks: Vec<String>,
+    /// Marks that lie before its sound.
+    pub marks: Vec<MarkAt>,
     pub body: Vec<Atom>,
     /// In place of text.
     pub sound: Option<Sound>,
@@ -129,7 +136,7 @@ pub struct Lowered {
     /// Milliseconds of silence behind the last piece.
     pub silence: f64,
     /// Marks behind the last piece.
-    pub marks: Vec<String>,
+    pub marks: Vec<MarkAt>,
 }
 
 pub(crate) fn escape(text: &str, out: &mut String) {

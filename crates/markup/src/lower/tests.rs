@@ -177,7 +177,7 @@ fn sounds_marks_and_fallbacks() {
     );
     let sound = lowered.pieces[1].sound.as_ref().expect("a sound");
     assert_eq!((sound.begin, sound.count, sound.level, sound.speed), (Some(1.0), 2.0, -3.0, 0.5));
-    assert_eq!(lowered.pieces[2].marks, vec!["here"]);
+    assert_eq!(lowered.pieces[2].marks, vec![MarkAt { name: "here".into(), behind: 0.0 }]);
     assert_eq!(lowered.pieces[2].plain(), "two");
     assert_eq!(outcomes(&lowered), vec![("audio", Outcome::MadeGood), ("mark", Outcome::MadeGood)]);
     let fallback =
@@ -186,7 +186,9 @@ fn sounds_marks_and_fallbacks() {
     assert_eq!(fallback.fidelity[1].outcome, Outcome::SpokenPlainly);
     assert_eq!(fallback.fidelity[3].outcome, Outcome::Omitted);
     let tail = adapted("x<mark name=\"end\"/>");
-    assert_eq!(tail.marks, vec!["end"]);
+    assert_eq!(tail.marks, vec![MarkAt { name: "end".into(), behind: 0.0 }]);
+    let between = adapted("x<break time=\"1s\"/><mark name=\"m\"/><break time=\"2s\"/>y");
+    assert_eq!((between.pieces[1].silence, between.pieces[1].marks[0].behind), (3_000.0, 1_000.0));
 }
 
 #[test]

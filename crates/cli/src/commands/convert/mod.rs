@@ -8,7 +8,9 @@ use std::io::{IsTerminal as _, Read as _, Seek as _, Write as _};
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Codec, Effects, Format, Layout, Length, LoudnessMeter, Options, Tags, Transcoder};
+use dispatcher_audio::{
+    AudioError, Codec, Edge, Effects, Format, Layout, Length, LoudnessMeter, Options, Tags, Transcoder,
+};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::{Value, json};
 
@@ -75,10 +77,9 @@ struct Job<'a> {
 /// What is asked to be done to the sound, but for its loudness.
 fn asked(args: &ConvertArgs) -> Result<Effects, CliError> {
     let effects = Effects {
-        close: false,
         start: args.start,
         end: args.end,
-        trim: args.trim,
+        edges: if args.trim { (Edge::Trim, Edge::Trim) } else { Default::default() },
         speed: args.speed,
         pitch: args.pitch,
         keep_formants: args.keep_formants,

@@ -1,0 +1,251 @@
+//! Scripts that are performed in parts: what is heard, by number.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod support;
+
+use dispatcher_audio::decode_all;
+use dispatcher_core::Cause;
+use dispatcher_gateway::{GatewayError, SynthesisRequest, TextInput, Unsupported, Utterance};
+use dispatcher_markup::Outcome;
+use dispatcher_standins::tone::{Heard, hear};
+use support::{HERON, House, collect, delivered, load, say, weather};
+
+/// heron without what it takes beside its text: all of it is made good.
+fn bare_heron() -> String {
+    let from = HERON.find("[synthesis.controls]").unwrap();
+    let to = HERON.find("[synthesis.formats]").unwrap();
+    format!("{}{}", &HERON[..from], &HERON[to..]).replacen("name     = \"heron\"", "name     = \"plain\"", 1)
+}
+
+async fn house() -> House {
+    House::open_with(|registry, heron| registry.add(load(&bare_heron(), "plain.toml", Some(heron)))).await
+}
+
+fn script(body: &str, voice: &str) -> SynthesisRequest {
+    let document = format!(
+        "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en-GB\">{body}</speak>"
+    );
+    SynthesisRequest { text: TextInput::Ssml(document), ..say("", voice) }
+}
+
+/// The samples of an utterance, at 24 kHz, and what is heard in them.
+async fn listen(utterance: Utterance) -> (Vec<f32>, Vec<Heard>) {
+    let format = utterance.format;
+    let audio = collect(utterance.body).await.unwrap();
+    let (samples, layout) = decode_all(&audio, format).unwrap();
+    let heard = hear(&samples, layout.rate);
+    (samples, heard)
+}
+
+fn texts(heard: &[Heard]) -> Vec<&str> {
+    assert!(heard.iter().all(|one| one.complete), "{heard:?}");
+    heard.iter().map(|one| one.text.as_str()).collect()
+}
+
+/// Milliseconds of each silence longer than what lies between two words.
+fn silences(samples: &[f32]) -> Vec<f64> {
+    let mut found = Vec::new();
+    let mut run = 0usize;
+    for sample in samples.iter().chain([&1.0]) {
+        if sample.abs() < 5e-4 {
+            run += 1;
+        } else {
+            if run > 3_600 {
+                found.push(run as f64 / 24.0);
+            }
+            run = 0;
+        }
+    }
+    found
+}
+
+/// Root mean square of what sounds between two times, silence left out.
+fn level(samples: &[f32], from: f64, to: f64) -> f64 {
+    let span = &samples[(from * 24_000.0) as usize..((to * 24_000.0) as usize).min(samples.len())];
+    let loud: Vec<f64> = span.iter().map(|s| f64::from(*s)).filter(|s| s.abs() > 1e-3).collect();
+    (loud.iter().map(|s| s * s).sum::<f64>() / loud.len() as f64).sqrt()
+}
+
+#[tokio::test]
+async fn breaks_are_right_to_five_milliseconds() {
+    let house = house().await;
+    let request = script(
+        "One.<break time=\"400ms\"/> Two.<break time=\"1.25s\"/>Three.<break strength=\"strong\"/>",
+        "plain/marin",
+    );
+    let utterance = house.speak(request).await;
+    assert_eq!(utterance.worst, Outcome::MadeGood);
+    let (samples, heard) = listen(utterance).await;
+    assert_eq!(texts(&heard), ["One.", "Two.", "Three."]);
+    let silences = silences(&samples);
+    for (found, asked) in silences.iter().zip([400.0, 1_250.0, 700.0]) {
+        assert!((found - asked).abs() < 5.0, "{silences:?}");
+    }
+    assert_eq!(silences.len(), 3, "{silences:?}");
+}
+
+#[tokio::test]
+async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
+    let house = house().await;
+    let body = "Plainer words here. <prosody pitch=\"+2st\">Highest words here.</prosody> \
+                <prosody rate=\"85%\">Slowest words here.</prosody> <prosody volume=\"-6dB\">Softest words here.</prosody> \
+                <voice name=\"Corwen\">Other words here.</voice> Plain words here.";
+    for engine in ["plain", "heron"] {
+        let utterance = house.speak(script(body, &format!("{engine}/marin"))).await;
+        let report: Vec<(String, Outcome)> =
+            utterance.fidelity.iter().map(|f| (f.element.clone(), f.outcome)).collect();
+        let ours = if engine == "plain" { Outcome::MadeGood } else { Outcome::Rewritten };
+        assert_eq!(
+            report[1..3],
+            [("prosody".into(), ours), ("prosody".into(), ours)],
+            "heron changes pitch and rate itself"
+        );
+        assert_eq!(report[3..], [("prosody".into(), Outcome::MadeGood), ("voice".into(), Outcome::MadeGood)]);
+        let (samples, heard) = listen(utterance).await;
+        assert_eq!(
+            texts(&heard),
+            [
+                "Plainer words here.",
+                "Highest words here.",
+                "Slowest words here.",
+                "Softest words here.",
+                "Other words here.",
+                "Plain words here."
+            ]
+        );
+        let (plain, higher, slower, softer, other) = (&heard[0], &heard[1], &heard[2], &heard[3], &heard[4]);
+        let near = |found: f64, asked: f64, share: f64| (found / asked - 1.0).abs() < share;
+        assert!(
+            near(higher.pitch / plain.pitch, 2f64.powf(2.0 / 12.0), 0.01),
+            "{engine}: {}",
+            higher.pitch / plain.pitch
+        );
+        // Speed by what the letters take, since all spans are built alike.
+        let pace = |one: &Heard| one.text.len() as f64 / (one.words.last().unwrap().end - one.words[0].start);
+        assert!(near(pace(higher), pace(plain), 0.03), "{engine}: {} for {}", pace(higher), pace(plain));
+        assert!(near(slower.pitch, plain.pitch, 0.01), "{engine}: {}", slower.pitch / plain.pitch);
+        assert!(near(pace(slower) / pace(plain), 0.85, 0.03), "{engine}: {}", pace(slower) / pace(plain));
+        let of = |one: &Heard| level(&samples, one.words[0].start, one.words.last().unwrap().end);
+        let decibels = 20.0 * (of(softer) / of(plain)).log10();
+        assert!((decibels + 6.0).abs() < 0.5, "{engine}: {decibels} dB");
+        let matched = 20.0 * (of(other) / of(plain)).log10();
+        assert!(matched.abs() < 0.5, "{engine}: the other voice is {matched} dB off");
+        assert!(!near(other.pitch, plain.pitch, 0.02), "another voice speaks there");
+        assert_eq!(heard[5].pitch.total_cmp(&0.0), std::cmp::Ordering::Greater);
+        let step = |samples: &[f32]| samples.windows(2).map(|w| (w[1] - w[0]).abs()).fold(0.0f32, f32::max);
+        let own =
+            step(&listen(house.speak(script("Plain words here. Higher words here.", "plain/marin")).await).await.0);
+        assert!(step(&samples) <= own * 1.2, "{engine}: a step of {} where speech has {own}", step(&samples));
+    }
+}
+
+#[tokio::test]
+async fn a_length_that_is_asked_for_is_kept() {
+    let house = house().await;
+    let whole =
+        listen(house.speak(script("Mind the gap, please.", "plain/marin")).await).await.0.len() as f64 / 24_000.0;
+    let asked = whole * 1.2;
+    let body = format!("<prosody duration=\"{:.0}ms\">Mind the gap, please.</prosody>", asked * 1_000.0);
+    let (samples, heard) = listen(house.speak(script(&body, "plain/marin")).await).await;
+    assert_eq!(texts(&heard), ["Mind the gap, please."]);
+    let found = samples.len() as f64 / 24_000.0;
+    assert!((found / asked - 1.0).abs() < 0.03, "{found} s for {asked} s");
+}
+
+#[tokio::test]
+async fn marks_tell_when_they_come() {
+    let house = house().await;
+    let request = script("One.<mark name=\"middle\"/><break time=\"500ms\"/>Two.<mark name=\"end\"/>", "plain/marin");
+    let mut utterance = house.speak(request).await;
+    let mut audio = Vec::new();
+    while let Some(chunk) = utterance.body.next().await {
+        audio.extend_from_slice(&chunk.unwrap());
+    }
+    let marks = utterance.marks();
+    let (samples, layout) = decode_all(&audio, utterance.format).unwrap();
+    let heard = hear(&samples, layout.rate);
+    let names: Vec<&str> = marks.iter().map(|(name, _)| name.as_str()).collect();
+    assert_eq!(names, ["middle", "end"]);
+    let two = heard[1].words[0].start;
+    assert!(marks[0].1 > heard[0].words[0].end && marks[0].1 < two - 0.5, "{marks:?}, Two at {two}");
+    assert!((marks[1].1 - samples.len() as f64 / 24_000.0).abs() < 0.05, "{marks:?}");
+}
+
+#[tokio::test]
+async fn what_may_not_be_lost_is_refused_before_anything_is_sent() {
+    let house = house().await;
+    let request = |body: &str| SynthesisRequest { unsupported: Unsupported::Refuse, ..script(body, "plain/marin") };
+    match house.gateway.speak(&house.caller, request("One.<break/> <emphasis>Two.</emphasis>")).await.err().unwrap() {
+        GatewayError::Unsupported(lost) => {
+            let names: Vec<&str> = lost.iter().map(|item| item.element.as_str()).collect();
+            assert_eq!(names, ["break", "emphasis"]);
+        }
+        other => panic!("{other}"),
+    }
+    assert_eq!(delivered(&house.heron).await["calls"], 0);
+    let omitted =
+        SynthesisRequest { unsupported: Unsupported::Omit, ..script("One.<break time=\"2s\"/> Two.", "plain/marin") };
+    let (samples, heard) = listen(house.speak(omitted).await).await;
+    assert_eq!(texts(&heard), ["One. Two."], "one call, and nothing made good");
+    assert!(silences(&samples).is_empty());
+}
+
+#[tokio::test]
+async fn a_part_that_fails_falls_back_alone() {
+    let house = house().await;
+    let request = script("One two three.<break time=\"300ms\"/>Four.<break time=\"300ms\"/>Five.", "pier");
+    // The second call is made while the first still speaks, and is one too many.
+    weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 1}").await;
+    let limits = reqwest::Client::new().put(format!("{}/limits", house.heron.url())).body("{\"at_once\": 1}");
+    assert!(limits.send().await.unwrap().status().is_success());
+    let utterance = house.speak(request.clone()).await;
+    let id = utterance.dispatch.clone();
+    let (_, heard) = listen(utterance).await;
+    assert_eq!(texts(&heard), ["One two three.", support::ON_TAPE, "Five."]);
+    let (row, attempts, _) = house.dispatch(&id).await;
+    assert_eq!(row.state, "done");
+    let ends: Vec<(&str, &str)> = attempts.iter().map(|a| (a.engine.as_str(), a.state.as_str())).collect();
+    assert_eq!(ends.iter().filter(|end| **end == ("heron", "done")).count(), 2, "{ends:?}");
+    assert_eq!(ends.iter().filter(|end| **end == ("heron", "failed")).count(), 1, "{ends:?}");
+    assert_eq!(ends.iter().filter(|end| **end == ("tape", "done")).count(), 1, "{ends:?}");
+    let free = reqwest::Client::new().put(format!("{}/limits", house.heron.url())).body("{}");
+    assert!(free.send().await.unwrap().status().is_success());
+    weather(&house.heron, "{\"weather\": \"down\", \"calls\": 1}").await;
+    let utterance = house.speak(request.clone()).await;
+    assert_eq!(
+        (utterance.engine.as_str(), utterance.fallbacks.len()),
+        ("tape", 1),
+        "before any sound the next leg takes it all"
+    );
+    let id = utterance.dispatch.clone();
+    listen(utterance).await;
+    let (row, attempts, ledger) = house.dispatch(&id).await;
+    assert_eq!(row.state, "done");
+    assert_eq!(attempts[0].cause.as_deref(), Some(Cause::Unavailable.name()));
+    assert!(attempts.iter().all(|attempt| attempt.state != "open"), "{attempts:?}");
+    let (held, released): (i64, i64) = ledger.iter().fold((0, 0), |(held, released), line| match line.kind.as_str() {
+        "hold" => (held + line.nanos, released),
+        "release" => (held, released - line.nanos),
+        _ => (held, released),
+    });
+    assert_eq!(held, released, "every hold is released: {ledger:?}");
+}
+
+#[tokio::test]
+async fn a_caller_who_leaves_ends_the_calls_and_every_attempt_is_closed() {
+    let house = house().await;
+    weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 10}").await;
+    let request = script(
+        "One two three four five six seven.<break time=\"300ms\"/>Eight nine ten.<break/>Eleven.",
+        "plain/marin",
+    );
+    let mut utterance = house.speak(request).await;
+    let id = utterance.dispatch.clone();
+    utterance.body.next().await.unwrap().unwrap();
+    drop(utterance);
+    let (row, attempts, ledger) = house.settled(&id).await;
+    assert_eq!(row.state, "abandoned");
+    assert!(attempts.len() <= 2, "the third part was never called: {attempts:?}");
+    assert!(attempts.iter().all(|attempt| attempt.state == "abandoned"), "{attempts:?}");
+    assert_eq!(ledger.iter().filter(|line| line.kind == "release").count(), attempts.len());
+}
