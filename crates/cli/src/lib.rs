@@ -53,6 +53,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Completions { shell } => commands::completions(shell),
         Command::Speak(args) => commands::speak::run(&client()?, *args, json).await,
         Command::Transcribe(args) => commands::transcribe::run(&client()?, args, json).await,
+        Command::Lint(args) => commands::lint::run(&args, json),
         Command::Convert(args) => commands::convert::run(&args, json),
         Command::Estimate(args) => commands::estimate::run(&client()?, *args, json).await,
         Command::Voices(args) => commands::voices::run(&client()?, args, json).await,

@@ -92,7 +92,20 @@ pub fn init_logging(config: &Config) {
     }
 }
 
-fn load_engines(config: &Config, host: &Host) -> Result<Vec<(Engine, String, String)>, ServeError> {
+/// The engines that ship and those of these folders, without any records.
+///
+/// # Errors
+/// When a folder cannot be read or a sheet has a fault.
+pub fn offline_registry(sheets: &[PathBuf]) -> Result<Registry, ServeError> {
+    let host = Host { fetcher: Fetcher::new()?, endpoints: Default::default(), clips: None };
+    let mut registry = Registry::default();
+    for (engine, ..) in load_engines(sheets, &host)? {
+        registry.add(engine);
+    }
+    Ok(registry)
+}
+
+fn load_engines(sheets: &[PathBuf], host: &Host) -> Result<Vec<(Engine, String, String)>, ServeError> {
     let mut engines = Vec::new();
     let mut load = |source: &str, file: &str| -> Result<(), ServeError> {
         engines.push((host.engine(source, file)?, source.to_owned(), file.to_owned()));
@@ -101,7 +114,7 @@ fn load_engines(config: &Config, host: &Host) -> Result<Vec<(Engine, String, Str
     for (file, source) in SHIPPED {
         load(source, file)?;
     }
-    for folder in &config.sheets {
+    for folder in sheets {
         let failed = |source| ServeError::Sheets { path: folder.clone(), source };
         let mut files: Vec<PathBuf> = std::fs::read_dir(folder)
             .map_err(failed)?
@@ -238,7 +251,7 @@ impl Service {
             clips: Some(config.data.join("clips")),
         };
         let mut registry = Registry::default();
-        for (engine, source, file) in load_engines(config, &host)? {
+        for (engine, source, file) in load_engines(&config.sheets, &host)? {
             store.put_sheet(engine.sheet().name.clone(), source, file, now_micros()).await?;
             registry.add(engine);
         }

@@ -20,5 +20,5 @@ mod spool;
 mod wire;
 
 pub use config::{Config, ConfigError, EngineOverride, LogFormat};
-pub use launch::{Running, ServeError, Service, init_logging, launch};
+pub use launch::{Running, ServeError, Service, init_logging, launch, offline_registry};
 pub use openapi::document as openapi_document;

@@ -39,6 +39,8 @@ pub(crate) enum Command {
     Convert(ConvertArgs),
     /// Show what a request would do and cost; nothing is sent to an engine
     Estimate(Box<EstimateArgs>),
+    /// Show what each engine would do with a script, without the service
+    Lint(LintArgs),
     /// List the voices of all engines
     Voices(VoicesArgs),
     /// List, show and check engines
@@ -368,6 +370,31 @@ pub(crate) struct EstimateArgs {
     /// With --audio: an engine or a route
     #[arg(long, value_name = "NAME", requires = "audio")]
     pub(crate) route: Option<String>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher lint safety.ssml
+  dispatcher lint safety.ssml --sheets /etc/dispatcher/sheets --engine heron --strict
+
+An element is native (the engine takes it), rewritten (said otherwise), made-good
+(done in the gateway's own audio code), spoken plainly, or omitted.")]
+pub(crate) struct LintArgs {
+    /// The script: SSML, or text; standard input where it is missing or -
+    #[arg(value_name = "FILE")]
+    pub(crate) file: Option<PathBuf>,
+    /// Look at the engine sheets of this folder too; may be given several times
+    #[arg(long, value_name = "DIR")]
+    pub(crate) sheets: Vec<PathBuf>,
+    /// Look at this engine alone; may be given several times
+    #[arg(long = "engine", value_name = "NAME")]
+    pub(crate) engines: Vec<String>,
+    /// The language of the text, as a BCP 47 tag
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
+    /// Fail when something is lost with any engine
+    #[arg(long)]
+    pub(crate) strict: bool,
 }
 
 #[derive(Subcommand)]

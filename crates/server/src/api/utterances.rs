@@ -254,7 +254,11 @@ async fn whole(gateway: &Gateway, mut utterance: Utterance) -> Result<UtteranceA
             duration: (length.seconds() * 1_000.0).round() / 1_000.0,
         },
         words: utterance.words().iter().filter_map(|word| serde_json::to_value(word).ok()).collect(),
-        marks: Vec::new(),
+        marks: utterance
+            .marks()
+            .iter()
+            .map(|(name, time)| serde_json::json!({"name": name, "time": (time * 1_000.0).round() / 1_000.0}))
+            .collect(),
         engine: utterance.engine,
         voice: utterance.voice,
         model: utterance.model,

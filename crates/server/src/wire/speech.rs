@@ -112,6 +112,7 @@ pub(crate) struct UtteranceAnswer {
     /// Words with their times, where the engine tells them.
     #[schema(value_type = Vec<Object>)]
     pub(crate) words: Vec<serde_json::Value>,
+    /// Marks of the script, with the seconds at which they come.
     #[schema(value_type = Vec<Object>)]
     pub(crate) marks: Vec<serde_json::Value>,
     pub(crate) engine: String,
