@@ -12,6 +12,7 @@ fn sound(rate: u32) -> Vec<f32> {
 fn tags() -> Tags {
     Tags {
         title: Some("A partida das 06:15 – Gullsay".into()),
+        track: Some("3/12".into()),
         language: Some("pt-PT".into()),
         engine: Some("heron".into()),
         voice: Some("heron/marisol".into()),

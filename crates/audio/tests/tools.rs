@@ -295,6 +295,7 @@ fn tags_are_read_by_others_and_theirs_by_us() {
     let bench = Bench::new(24_000, 1);
     let tags = Tags {
         title: Some("Partida às 06:15".into()),
+        track: Some("3/12".into()),
         language: Some("pt-PT".into()),
         engine: Some("heron".into()),
         voice: Some("heron/marisol".into()),

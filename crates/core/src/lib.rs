@@ -32,6 +32,6 @@ pub use search::{Entry, Facets, Found, Sort, VoiceIndex, VoiceQuery};
 pub use shaping::{Adjustment, Done, HearingWish, MadeGood, Shaped, Shaping, Style};
 pub use sheet::*;
 pub use tariff::{Measure, Tariff, Usage};
-pub use transcript::{Alternative, Transcript, Word};
+pub use transcript::{Alternative, Transcript, Word, vtt};
 pub use voice::{Criteria, Gender, Origin, Voice, VoiceId};
 pub use wer::{WordErrors, normalise_words, word_errors};

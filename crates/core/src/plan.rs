@@ -3,13 +3,16 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+
 use crate::{Criteria, Leg, Origin, Route, Sheet, Voice, VoiceId, Work, nearest};
 
 /// Deadline of a candidate that no route gave one: 30 s.
 const DEFAULT_DEADLINE: u64 = 30_000;
 
 /// What a request asks for.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Wanted {
     /// A route, a voice id `engine/voice`, or (recognition) an engine.
     Named(String),

@@ -1,13 +1,13 @@
 //! What a request asks of the speech beyond its text, and what becomes of it
 //! with an engine: taken by it, made good by the gateway, or left out.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::sheet::takes;
 use crate::{CountControl, HearingControls, RangeControl, SpeakingControls, StyleControl, TextControl, Voice};
 
 /// A manner of speaking, and how much of it.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Style {
     pub name: String,
     /// 0 to 1.
@@ -15,7 +15,7 @@ pub struct Style {
 }
 
 /// What is asked for. Nothing is asked for by default.
-#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Shaping {
     /// Factor of the ordinary speed, 0.25 to 4.
     pub rate: Option<f64>,
@@ -262,7 +262,7 @@ impl Work<'_> {
 }
 
 /// What a request asks of a recogniser beyond the text.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct HearingWish {
     pub hints: Vec<String>,
     pub context: Option<String>,

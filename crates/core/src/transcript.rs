@@ -43,16 +43,21 @@ pub struct Transcript {
 const CUE_SECONDS: f64 = 6.0;
 const CUE_CHARACTERS: usize = 72;
 
+/// WebVTT (W3C) of cues: seconds of start and end, and text.
+pub fn vtt(cues: impl IntoIterator<Item = (f64, f64, String)>) -> String {
+    let mut out = String::from("WEBVTT\n");
+    for (start, end, text) in cues {
+        // "&" and "<" would be read as markup in a cue.
+        let text = text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+        out += &format!("\n{} --> {}\n{text}\n", clock(start, '.'), clock(end, '.'));
+    }
+    out
+}
+
 impl Transcript {
     /// WebVTT (W3C). Without word times there is one cue of the whole length.
     pub fn to_vtt(&self, length: f64) -> String {
-        let mut out = String::from("WEBVTT\n");
-        for (start, end, text) in self.cues(length) {
-            // "&" and "<" would be read as markup in a cue.
-            let text = text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
-            out += &format!("\n{} --> {}\n{text}\n", clock(start, '.'), clock(end, '.'));
-        }
-        out
+        vtt(self.cues(length))
     }
 
     /// SubRip subtitles.

@@ -11,7 +11,7 @@ use futures::StreamExt as _;
 
 use crate::deliver::Converter;
 use crate::gate::Permit;
-use crate::settle::micros;
+use crate::settle::{Docket, micros};
 use crate::{FailedAttempt, Gateway, Planned, clock};
 
 /// An engine that speaks: its first audio in the asked format, and the rest.
@@ -31,7 +31,7 @@ pub(crate) struct Called {
     pub(crate) words: Words,
     pub(crate) begun: Instant,
     /// The call is in work as long as this is held.
-    _permit: Option<Permit>,
+    pub(crate) _permit: Option<Permit>,
 }
 
 pub(crate) fn broken(error: &dyn std::fmt::Display) -> EngineError {
@@ -65,6 +65,7 @@ pub(crate) fn tags(planned: &Planned, text: &str, language: Option<&str>) -> Tag
     };
     Tags {
         title: Some(title),
+        track: None,
         language: language.map(str::to_owned),
         engine: Some(planned.engine_name().to_owned()),
         voice: planned.voice_id(),
@@ -86,14 +87,19 @@ pub(crate) fn made_good(rest: MadeGood) -> Effects {
 
 impl Gateway {
     /// Waits until an engine may be called; nothing where it has no limits.
-    pub(crate) async fn turn(&self, planned: &Planned, app: &str) -> Option<Permit> {
+    pub(crate) async fn turn(&self, planned: &Planned, docket: &Docket) -> Option<Permit> {
         let gate = self.inner.gates.of(planned.engine_name(), &planned.candidate.sheet.limits)?;
-        Some(gate.enter(app).await)
+        Some(gate.enter(&docket.app, docket.priority).await)
     }
 
     /// Calls the engine, until the candidate's deadline.
-    pub(crate) async fn open_call(&self, planned: &Planned, app: &str, call: Speak) -> Result<Called, EngineError> {
-        within(planned, self.begin_call(planned, app, call)).await
+    pub(crate) async fn open_call(
+        &self,
+        planned: &Planned,
+        docket: &Docket,
+        call: Speak,
+    ) -> Result<Called, EngineError> {
+        within(planned, self.begin_call(planned, docket, call)).await
     }
 
     /// Calls the engine and waits for its first audio, a bare header not
@@ -101,15 +107,15 @@ impl Gateway {
     pub(crate) async fn attempt_speech(
         &self,
         planned: &Planned,
-        app: &str,
+        docket: &Docket,
         call: Speak,
         format: Format,
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
-        within(planned, self.call_until_sound(planned, app, call, format, tags)).await
+        within(planned, self.call_until_sound(planned, docket, call, format, tags)).await
     }
 
-    async fn begin_call(&self, planned: &Planned, app: &str, call: Speak) -> Result<Called, EngineError> {
+    async fn begin_call(&self, planned: &Planned, docket: &Docket, call: Speak) -> Result<Called, EngineError> {
         if let Some(reason) = planned.engine.absent() {
             return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
         }
@@ -117,7 +123,7 @@ impl Gateway {
             return Err(EngineError { cause: Cause::Unsupported, detail: "no voice".into(), retry_after: None });
         }
         let credential = self.credential_for(&planned.engine).await?;
-        let permit = self.turn(planned, app).await;
+        let permit = self.turn(planned, docket).await;
         let none = Parts::new();
         let begun = Instant::now();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
@@ -132,13 +138,13 @@ impl Gateway {
     async fn call_until_sound(
         &self,
         planned: &Planned,
-        app: &str,
+        docket: &Docket,
         call: Speak,
         format: Format,
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
         let effects = made_good(call.shaped.made_good);
-        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, app, call).await?;
+        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, docket, call).await?;
         let options = Options { tags, effects, ..Options::default() };
         let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())
             .map_err(|e| broken(&e))?;

@@ -6,17 +6,19 @@ use std::sync::PoisonError;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Effects, Joiner, decode_all};
-use dispatcher_core::{Usage, Word};
-use dispatcher_engines::{EngineError, Words};
+use dispatcher_core::{Cause, Usage, Word};
+use dispatcher_engines::{AudioStream, EngineError, Words};
 use dispatcher_markup::MarkAt;
 use futures::StreamExt as _;
 use futures::future::{BoxFuture, FutureExt as _};
 
 use crate::attempt::{Called, broken, made_good, tags};
 use crate::deliver::Offload;
+use crate::jobs::{Keeper, Kept};
+use crate::recall::part_key;
 use crate::score::Part;
 use crate::settle::{Ending, Entry, micros};
-use crate::speak::{Opened, Opener, Run, ending_of, summary};
+use crate::speak::{Cue, Opened, Opener, Run, ending_of, summary};
 use crate::{BodyError, FailedAttempt, GatewayError, Planned};
 
 /// The longest sound of a part that is held whole, to learn its length.
@@ -35,8 +37,17 @@ pub(crate) enum Composed {
 /// Why a performance stopped.
 enum Stop {
     Left,
+    /// The service ends; a job goes on later.
+    Paused,
     Failed(FailedAttempt),
     Records(GatewayError),
+}
+
+/// Where the sound of a part comes from.
+enum Source<'r> {
+    Call(Calling<'r>),
+    /// It was made in an earlier run of a job.
+    Kept(Kept),
 }
 
 /// A call under way.
@@ -58,10 +69,10 @@ struct Performance<'r> {
     words: Words,
     first_us: Option<i64>,
     /// The part that sounds, and the one behind it.
-    calling: Option<Calling<'r>>,
-    ahead: Option<Calling<'r>>,
-    /// The last attempt, not yet written.
-    last: Option<(Entry, Ending)>,
+    calling: Option<Source<'r>>,
+    ahead: Option<Source<'r>>,
+    /// The last attempt, and its ending where that is not yet written.
+    last: Option<(Entry, Option<Ending>)>,
 }
 
 impl Run {
@@ -73,7 +84,11 @@ impl Run {
         failures: Vec<FailedAttempt>,
         only: bool,
     ) -> Composed {
-        let tags = tags(planned, &self.text, self.language.as_deref());
+        let mut tags = tags(planned, &self.text, self.language.as_deref());
+        if let Some(keeper) = &self.keeper {
+            tags.title = keeper.tags.title.clone().or(tags.title);
+            tags.track = keeper.tags.track.clone();
+        }
         let joiner = match Joiner::new(self.format, tags) {
             Ok(joiner) => Offload::new(joiner, self.docket.gateway.inner.codecs.clone()),
             Err(error) => {
@@ -110,6 +125,9 @@ impl<'r> Performance<'r> {
             if index > 0 {
                 self.calling = self.ahead.take();
             }
+            if self.calling.is_none() {
+                return Err(Stop::Paused);
+            }
             self.ahead = self.call(index + 1).await?;
             self.rest(self.planned.score.gap(index)).await?;
             self.silence(part.piece.silence, &part.piece.marks).await?;
@@ -122,9 +140,18 @@ impl<'r> Performance<'r> {
     }
 
     /// Begins the call of a part; its intent is written first.
-    async fn call(&mut self, index: usize) -> Result<Option<Calling<'r>>, Stop> {
+    async fn call(&mut self, index: usize) -> Result<Option<Source<'r>>, Stop> {
         let Some(part) = self.parts().get(index) else { return Ok(None) };
-        self.call_with(part.speaker(self.planned), part, part.call.clone()).await.map(Some)
+        if let Some(keeper) = &self.run.keeper {
+            if let Some(kept) = keeper.kept(index, &part_key(self.planned, part)) {
+                return Ok(Some(Source::Kept(kept.clone())));
+            }
+            if keeper.pause.is_cancelled() {
+                return Ok(None);
+            }
+        }
+        let call = self.call_with(part.speaker(self.planned), part, part.call.clone()).await?;
+        Ok(Some(Source::Call(call)))
     }
 
     async fn call_with(
@@ -137,7 +164,7 @@ impl<'r> Performance<'r> {
         let estimate = speaker.candidate.sheet.tariff.cost(part.usage, speaker.candidate.model.as_deref());
         let estimate = estimate.unwrap_or(part.estimate);
         let entry = docket.begin(speaker, part.usage, estimate).await.map_err(Stop::Records)?;
-        let call = docket.gateway.open_call(speaker, &docket.app, call).boxed();
+        let call = docket.gateway.open_call(speaker, docket, call).boxed();
         Ok(Calling { entry, call, called: None })
     }
 
@@ -156,7 +183,7 @@ impl<'r> Performance<'r> {
                     self.close(ending_of(&failed, None)).await?;
                     self.failures.push(failed);
                     speaker = next;
-                    self.calling = Some(self.call_with(next, part, part.call_of(next)).await?);
+                    self.calling = Some(Source::Call(self.call_with(next, part, part.call_of(next)).await?));
                 }
                 Err((stop, _)) => return Err(stop),
             }
@@ -165,12 +192,37 @@ impl<'r> Performance<'r> {
 
     /// Writes the end of the attempt at hand.
     async fn close(&mut self, ending: Ending) -> Result<(), Stop> {
-        if let Some((entry, ending)) = self.last.take() {
-            self.run.docket.end(&entry, ending).await.map_err(Stop::Records)?;
+        self.write_last().await.map_err(Stop::Records)?;
+        if let Some(Source::Call(calling)) = self.calling.take() {
+            self.last = Some((calling.entry, Some(ending)));
         }
-        if let Some(calling) = self.calling.take() {
-            self.last = Some((calling.entry, ending));
+        Ok(())
+    }
+
+    /// Writes the end of the last attempt, where that was put off.
+    async fn write_last(&mut self) -> Result<(), GatewayError> {
+        match self.last.take() {
+            Some((entry, Some(ending))) => self.run.docket.end(&entry, ending).await,
+            _ => Ok(()),
         }
+    }
+
+    /// The end of an attempt, and of the piece of a job that it made; or of
+    /// a piece that was made before.
+    async fn close_part(&mut self, index: usize, part: &Part, engine: &str, ending: Ending) -> Result<(), Stop> {
+        let Some(keeper) = &self.run.keeper else { return self.close(ending).await };
+        let milliseconds = ending.charged.map_or(0, |usage| usage.milliseconds);
+        let row = keeper.row(index, &part_key(self.planned, part), engine, &self.run.docket.id, milliseconds);
+        self.write_last().await.map_err(Stop::Records)?;
+        match self.calling.take() {
+            Some(Source::Call(calling)) => {
+                self.run.docket.end_piece(Some((&calling.entry, &ending)), row).await.map_err(Stop::Records)?;
+                self.last = Some((calling.entry, None));
+            }
+            _ if keeper.is_recorded(index) => {}
+            _ => self.run.docket.end_piece(None, row).await.map_err(Stop::Records)?,
+        }
+        keeper.tell();
         Ok(())
     }
 
@@ -178,12 +230,29 @@ impl<'r> Performance<'r> {
     async fn sound(&mut self, speaker: &'r Planned, index: usize, part: &'r Part) -> Result<(), (Stop, bool)> {
         let failed = |error: EngineError| Stop::Failed(FailedAttempt::of(speaker, error));
         let called = self.called().await.map_err(|stop| (stop, false))?;
-        let Called { mut stream, words, begun, .. } = called.map_err(|error| (failed(error), false))?;
+        let Called { mut stream, words, begun, _permit } = called.map_err(|error| (failed(error), false))?;
         let first_us = micros(begun);
+        let mut format = speaker.format.format;
+        let mut engine = speaker.engine_name().to_owned();
+        let run: &'r Run = self.run;
+        let made_before = match &self.calling {
+            Some(Source::Kept(kept)) => Some((kept.format, kept.engine.clone())),
+            _ => None,
+        };
+        match (made_before, &run.keeper) {
+            (Some(made), _) => (format, engine) = made,
+            // A piece of a job is taken whole before it sounds, so that it
+            // can fall back and is never called for twice.
+            (None, Some(keeper)) => {
+                let meta = Kept::of(self.planned, speaker, index, part_key(self.planned, part));
+                let safe = self.keep(keeper, meta, &mut stream, &words).await;
+                stream = safe.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
+            }
+            (None, None) => {}
+        }
         let before = self.seconds();
         let edges = self.planned.score.edges(index);
         let mut effects = Effects { edges, ..made_good(part.call.shaped.made_good) };
-        let format = speaker.format.format;
         if let Some(milliseconds) = part.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             let decoded = held.clone();
@@ -208,33 +277,52 @@ impl<'r> Performance<'r> {
         let rest = self.joiner.run(Joiner::end).await.map_err(|error| (failed(broken(&error)), given))?;
         self.give(rest).await.map_err(|stop| (stop, true))?;
         self.keep_words(&words, before, effects.speed.unwrap_or(1.0));
+        self.keep_cue(before, part);
         let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
         let charged = Some(Usage { milliseconds, ..part.usage });
         let ending = Ending { state: "done", cause: None, detail: None, first_us: Some(first_us), charged };
-        self.close(ending).await.map_err(|stop| (stop, true))
+        self.close_part(index, part, &engine, ending).await.map_err(|stop| (stop, true))
     }
 
-    /// What the call at hand answers, while the next is already made.
+    /// A piece of a job, written to its file whole; gives what is in the file.
+    /// The inner error is the engine's.
+    async fn keep(
+        &mut self,
+        keeper: &'r Keeper,
+        meta: Kept,
+        stream: &mut AudioStream,
+        words: &Words,
+    ) -> Result<AudioStream, Result<Stop, EngineError>> {
+        let records = |error: std::io::Error| Ok(Stop::Records(keeper.failed(&error)));
+        let mut file = keeper.begin().await.map_err(records)?;
+        while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
+            file.write(&chunk.map_err(Err)?).await.map_err(records)?;
+        }
+        let words = words.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let kept = file.keep(meta.with(words)).await.map_err(records)?;
+        Ok(kept.open(keeper).await.map_err(records)?.stream)
+    }
+
+    /// What the call at hand answers. The next one is made only then: calls
+    /// keep their order, and nothing delays the first sound.
     async fn called(&mut self) -> Result<Result<Called, EngineError>, Stop> {
-        let Some(calling) = self.calling.as_mut() else {
-            return Err(Stop::Records(GatewayError::Internal("a part without a call".into())));
+        let calling = match (self.calling.as_mut(), &self.run.keeper) {
+            (Some(Source::Call(calling)), _) => calling,
+            (Some(Source::Kept(kept)), Some(keeper)) => {
+                return kept.open(keeper).await.map(Ok).map_err(|error| Stop::Records(keeper.failed(&error)));
+            }
+            _ => return Err(Stop::Records(GatewayError::Internal("a part without a call".into()))),
         };
         if let Some(called) = calling.called.take() {
             return Ok(called);
         }
-        loop {
-            tokio::select! {
-                called = &mut calling.call => return Ok(called),
-                () = next_call(&mut self.ahead) => {}
-                () = left(&self.run.audio, &mut self.opener) => return Err(Stop::Left),
-            }
+        tokio::select! {
+            called = &mut calling.call => Ok(called),
+            () = left(&self.run.audio, &mut self.opener) => Err(Stop::Left),
         }
     }
 
-    async fn chunk(
-        &mut self,
-        stream: &mut dispatcher_engines::AudioStream,
-    ) -> Result<Option<Result<Bytes, EngineError>>, Stop> {
+    async fn chunk(&mut self, stream: &mut AudioStream) -> Result<Option<Result<Bytes, EngineError>>, Stop> {
         loop {
             tokio::select! {
                 chunk = stream.next() => return Ok(chunk),
@@ -245,7 +333,7 @@ impl<'r> Performance<'r> {
     }
 
     /// All of a part's bytes; the inner error is the engine's.
-    async fn hold(&mut self, stream: &mut dispatcher_engines::AudioStream) -> Result<Bytes, Result<Stop, EngineError>> {
+    async fn hold(&mut self, stream: &mut AudioStream) -> Result<Bytes, Result<Stop, EngineError>> {
         let mut held = Vec::new();
         while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
             held.extend_from_slice(&chunk.map_err(Err)?);
@@ -292,6 +380,12 @@ impl<'r> Performance<'r> {
         self.words.lock().unwrap_or_else(PoisonError::into_inner).extend(moved);
     }
 
+    fn keep_cue(&self, start: f64, part: &Part) {
+        let text = part.piece.plain().split_whitespace().collect::<Vec<_>>().join(" ");
+        let cue = Cue { start, end: self.seconds(), text };
+        self.run.cues.lock().unwrap_or_else(PoisonError::into_inner).push(cue);
+    }
+
     /// Hands audio on; the first of it opens the answer.
     async fn give(&mut self, bytes: Bytes) -> Result<(), Stop> {
         if self.opener.is_some() {
@@ -324,7 +418,8 @@ impl<'r> Performance<'r> {
         let result = match outcome {
             Ok(()) => self.whole(made_ms).await,
             Err(Stop::Records(error)) => Err(error),
-            Err(Stop::Left) => self.abandoned(made_ms).await,
+            Err(Stop::Left) => self.abandoned(made_ms, "the caller left before the end").await,
+            Err(Stop::Paused) => self.paused(made_ms).await,
             Err(Stop::Failed(failed)) => {
                 if self.opener.is_some() && !only {
                     return self.give_way(failed).await;
@@ -350,46 +445,56 @@ impl<'r> Performance<'r> {
         if let Some(start) = self.joiner.get().and_then(Joiner::start) {
             let _ = self.run.start.set(start);
         }
+        self.settle("done", made_ms, None).await
+    }
+
+    async fn settle(&mut self, state: &'static str, made_ms: u64, problem: Option<String>) -> Result<(), GatewayError> {
         let last = self.last.take();
         let last = last.as_ref().map(|(entry, ending)| (entry, ending.clone()));
-        self.run.docket.settle(last, "done", made_ms, self.first_us, None).await.map(drop)
+        self.run.docket.settle(last, state, made_ms, self.first_us, problem).await.map(drop)
     }
 
     /// Attempts under way are over: their engines have the text.
     async fn drop_calls(&mut self) -> Result<(), GatewayError> {
         let calls = [self.calling.take(), self.ahead.take()];
         for calling in calls.into_iter().flatten() {
-            if let Some((entry, ending)) = self.last.take() {
-                self.run.docket.end(&entry, ending).await?;
-            }
+            let Source::Call(calling) = calling else { continue };
+            self.write_last().await?;
             let ending = Ending {
                 state: "abandoned",
-                cause: Some(dispatcher_core::Cause::Abandoned),
+                cause: Some(Cause::Abandoned),
                 detail: Some("the utterance ended before it".into()),
                 first_us: None,
                 charged: Some(calling.entry.usage()),
             };
-            self.last = Some((calling.entry, ending));
+            self.last = Some((calling.entry, Some(ending)));
         }
         Ok(())
     }
 
-    async fn abandoned(&mut self, made_ms: u64) -> Result<(), GatewayError> {
+    async fn abandoned(&mut self, made_ms: u64, why: &str) -> Result<(), GatewayError> {
         self.drop_calls().await?;
-        let last = self.last.take();
-        let last = last.as_ref().map(|(entry, ending)| (entry, ending.clone()));
-        let problem = Some("the caller left before the end".into());
-        self.run.docket.settle(last, "abandoned", made_ms, self.first_us, problem).await.map(drop)
+        self.settle("abandoned", made_ms, Some(why.to_owned())).await
+    }
+
+    /// What there is of the audio must not be taken for the whole.
+    async fn paused(&mut self, made_ms: u64) -> Result<(), GatewayError> {
+        self.abandoned(made_ms, "the service ended; the job goes on once it runs again").await?;
+        match self.opener.take() {
+            Some(opener) => drop(opener.send(Err(GatewayError::Abandoned))),
+            None => {
+                let detail = "the service ended".to_owned();
+                let error = EngineError { cause: Cause::Abandoned, detail, retry_after: None };
+                drop(self.run.audio.send(Err(BodyError(FailedAttempt::of(self.planned, error)))).await);
+            }
+        }
+        Ok(())
     }
 
     /// Nothing has sounded: another candidate tries.
     async fn give_way(mut self, failed: FailedAttempt) -> Composed {
         let closed = self.close(ending_of(&failed, None)).await.is_ok() && self.drop_calls().await.is_ok();
-        let last = self.last.take();
-        let written = match last {
-            Some((entry, ending)) => self.run.docket.end(&entry, ending).await.is_ok(),
-            None => true,
-        };
+        let written = self.write_last().await.is_ok();
         self.failures.push(failed);
         match self.opener.take() {
             Some(opener) if closed && written => Composed::Next(opener, self.failures),
@@ -403,14 +508,12 @@ impl<'r> Performance<'r> {
 
     async fn failed(mut self, failed: FailedAttempt, made_ms: u64) -> Composed {
         let ended = self.close(ending_of(&failed, None)).await.is_ok() && self.drop_calls().await.is_ok();
-        let last = self.last.take();
-        let last = last.as_ref().map(|(entry, ending)| (entry, ending.clone()));
         self.failures.push(failed.clone());
         let problem = match self.opener.is_some() {
             true => summary(&self.failures),
             false => format!("broke off after {made_ms} ms of audio: {}", failed.detail),
         };
-        let settled = self.run.docket.settle(last, "failed", made_ms, self.first_us, Some(problem)).await;
+        let settled = self.settle("failed", made_ms, Some(problem)).await;
         if settled.is_err() || !ended {
             tracing::error!(dispatch = %self.run.docket.id, "a broken dispatch was not settled");
         }
@@ -428,9 +531,9 @@ impl<'r> Performance<'r> {
 
 /// Drives the call of the part behind the present one; rests where there is
 /// none, or it has answered.
-async fn next_call(ahead: &mut Option<Calling<'_>>) {
+async fn next_call(ahead: &mut Option<Source<'_>>) {
     match ahead {
-        Some(calling) if calling.called.is_none() => calling.called = Some((&mut calling.call).await),
+        Some(Source::Call(calling)) if calling.called.is_none() => calling.called = Some((&mut calling.call).await),
         _ => std::future::pending().await,
     }
 }

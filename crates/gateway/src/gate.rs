@@ -1,5 +1,6 @@
 //! Limits: calls of an engine are spread so that its own limit is not run
-//! into, and those who wait take turns by app.
+//! into, and those who wait take turns by app. Pieces of jobs go behind calls
+//! that somebody waits for, and never take the last room there is.
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -26,20 +27,39 @@ pub(crate) struct Gate {
     state: Mutex<State>,
 }
 
+/// Who goes first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum Priority {
+    /// Somebody waits for it.
+    #[default]
+    Interactive,
+    /// A piece of a job.
+    Batch,
+}
+
 struct State {
     running: u32,
+    /// Of these, pieces of jobs.
+    batch: u32,
     /// When the next call is due, were calls to come without end.
     due: Instant,
-    /// Who waits, by app.
-    waiting: BTreeMap<String, VecDeque<oneshot::Sender<Permit>>>,
-    /// Whose turn it is next.
-    turns: VecDeque<String>,
+    interactive: Lane,
+    jobs: Lane,
     /// A timer is set that opens the gate again.
     timer: bool,
 }
 
+/// Those of one priority who wait.
+#[derive(Default)]
+struct Lane {
+    /// By app.
+    waiting: BTreeMap<String, VecDeque<oneshot::Sender<Permit>>>,
+    /// Whose turn it is next.
+    turns: VecDeque<String>,
+}
+
 /// A call that is let through; it counts as in work until this is dropped.
-pub(crate) struct Permit(Option<Arc<Gate>>);
+pub(crate) struct Permit(Option<Arc<Gate>>, Priority);
 
 impl Gates {
     /// The gate before an engine; nothing where it has no limits. A changed
@@ -60,8 +80,14 @@ impl Gates {
 
 impl Gate {
     fn new(pace: Pace) -> Self {
-        let state =
-            State { running: 0, due: Instant::now(), waiting: BTreeMap::new(), turns: VecDeque::new(), timer: false };
+        let state = State {
+            running: 0,
+            batch: 0,
+            due: Instant::now(),
+            interactive: Lane::default(),
+            jobs: Lane::default(),
+            timer: false,
+        };
         Gate { pace, state: Mutex::new(state) }
     }
 
@@ -75,39 +101,50 @@ impl Gate {
     }
 
     /// Waits for a turn. Whoever stops waiting loses it to the next.
-    pub(crate) async fn enter(self: &Arc<Self>, app: &str) -> Permit {
+    pub(crate) async fn enter(self: &Arc<Self>, app: &str, priority: Priority) -> Permit {
         let (turn, mine) = oneshot::channel();
-        {
-            let mut state = self.lock();
-            let queue = state.waiting.entry(app.to_owned()).or_default();
-            queue.push_back(turn);
-            if queue.len() == 1 {
-                state.turns.push_back(app.to_owned());
-            }
-        }
+        self.lock().lane(priority).push(app, turn);
         self.pump();
         // The gate outlives those who wait at it, so that a turn always comes.
-        mine.await.unwrap_or(Permit(None))
+        mine.await.unwrap_or(Permit(None, priority))
     }
 
     /// How many wait.
     #[cfg(test)]
     fn queue(&self) -> usize {
-        self.lock().waiting.values().map(VecDeque::len).sum()
+        let state = self.lock();
+        [&state.interactive, &state.jobs].iter().flat_map(|lane| lane.waiting.values()).map(VecDeque::len).sum()
+    }
+
+    /// Who may go next, were it time.
+    fn foremost(&self, state: &State) -> Option<Priority> {
+        if self.pace.at_once.is_some_and(|most| state.running >= most) {
+            return None;
+        }
+        if !state.interactive.turns.is_empty() {
+            return Some(Priority::Interactive);
+        }
+        // A call that comes meanwhile must not wait for a whole piece.
+        let room = self.pace.at_once.is_none_or(|most| state.batch < most.saturating_sub(1).max(1));
+        (room && !state.jobs.turns.is_empty()).then_some(Priority::Batch)
+    }
+
+    /// How much before its due time a call may go: a burst has that much
+    /// room, of which jobs leave the last.
+    fn early(&self, priority: Priority) -> Option<Duration> {
+        let burst = self.pace.burst.unwrap_or(1).max(1) - 1;
+        let burst = if priority == Priority::Batch { burst.saturating_sub(1) } else { burst };
+        self.interval().map(|interval| interval * burst)
     }
 
     /// Lets through who may go now, and sees to it that the next one will.
     fn pump(self: &Arc<Self>) {
         let mut state = self.lock();
-        let early = self.interval().map(|interval| interval * (self.pace.burst.unwrap_or(1).max(1) - 1));
-        loop {
-            if self.pace.at_once.is_some_and(|most| state.running >= most) {
-                return;
-            }
+        while let Some(priority) = self.foremost(&state) {
             let now = Instant::now();
-            let opens = early.map(|early| state.due.checked_sub(early).unwrap_or(state.due));
+            let opens = self.early(priority).map(|early| state.due.checked_sub(early).unwrap_or(state.due));
             if let Some(opens) = opens.filter(|opens| *opens > now) {
-                if !state.timer && !state.turns.is_empty() {
+                if !state.timer {
                     state.timer = true;
                     let gate = self.clone();
                     tokio::spawn(async move {
@@ -118,21 +155,45 @@ impl Gate {
                 }
                 return;
             }
-            let Some(turn) = state.next() else { return };
-            state.running += 1;
+            let Some(turn) = state.lane(priority).next() else { continue };
+            state.count(priority, 1);
             if let Some(interval) = self.interval() {
                 state.due = state.due.max(now.checked_sub(LATE.min(interval)).unwrap_or(now)) + interval;
             }
-            if let Err(mut unwanted) = turn.send(Permit(Some(self.clone()))) {
+            if let Err(mut unwanted) = turn.send(Permit(Some(self.clone()), priority)) {
                 // Who waited has left: nothing was called.
                 unwanted.0 = None;
-                state.running -= 1;
+                state.count(priority, -1);
             }
         }
     }
 }
 
 impl State {
+    fn lane(&mut self, priority: Priority) -> &mut Lane {
+        match priority {
+            Priority::Interactive => &mut self.interactive,
+            Priority::Batch => &mut self.jobs,
+        }
+    }
+
+    fn count(&mut self, priority: Priority, change: i32) {
+        self.running = self.running.saturating_add_signed(change);
+        if priority == Priority::Batch {
+            self.batch = self.batch.saturating_add_signed(change);
+        }
+    }
+}
+
+impl Lane {
+    fn push(&mut self, app: &str, turn: oneshot::Sender<Permit>) {
+        let queue = self.waiting.entry(app.to_owned()).or_default();
+        queue.push_back(turn);
+        if queue.len() == 1 {
+            self.turns.push_back(app.to_owned());
+        }
+    }
+
     /// The next who waits: one of each app after the other.
     fn next(&mut self) -> Option<oneshot::Sender<Permit>> {
         loop {
@@ -155,8 +216,9 @@ impl State {
 impl Drop for Permit {
     fn drop(&mut self) {
         let Some(gate) = self.0.take() else { return };
+        let priority = self.1;
         let leave = move || {
-            gate.lock().running -= 1;
+            gate.lock().count(priority, -1);
             gate.pump();
         };
         match tokio::runtime::Handle::try_current() {
@@ -184,7 +246,7 @@ mod tests {
         let begun = Instant::now();
         let mut times = Vec::new();
         for _ in 0..40 {
-            drop(gate.enter("a").await);
+            drop(gate.enter("a", Priority::Interactive).await);
             times.push(begun.elapsed());
         }
         // 100 calls a second: the fortieth after 39 intervals of 10.6 ms.
@@ -198,23 +260,23 @@ mod tests {
         let gate = gate(Some(600), Some(5), None);
         let begun = Instant::now();
         for _ in 0..5 {
-            drop(gate.enter("a").await);
+            drop(gate.enter("a", Priority::Interactive).await);
         }
         assert!(begun.elapsed() < Duration::from_millis(60), "{:?}", begun.elapsed());
-        drop(gate.enter("a").await);
+        drop(gate.enter("a", Priority::Interactive).await);
         assert!(begun.elapsed() > Duration::from_millis(90), "{:?}", begun.elapsed());
     }
 
     #[tokio::test]
     async fn no_more_at_once_than_the_limit_and_apps_take_turns() {
         let gate = gate(None, None, Some(1));
-        let first = gate.enter("greedy").await;
+        let first = gate.enter("greedy", Priority::Interactive).await;
         let order = Arc::new(Mutex::new(Vec::new()));
         let mut tasks = Vec::new();
         for (number, app) in ["greedy", "greedy", "greedy", "modest"].into_iter().enumerate() {
             let (waits, order) = (gate.clone(), order.clone());
             tasks.push(tokio::spawn(async move {
-                let _permit = waits.enter(app).await;
+                let _permit = waits.enter(app, Priority::Interactive).await;
                 order.lock().expect("order").push(app);
             }));
             while gate.queue() < number + 1 {
@@ -222,12 +284,52 @@ mod tests {
             }
         }
         // One who leaves takes nobody's turn.
-        let left = tokio::time::timeout(Duration::from_millis(5), gate.enter("left"));
+        let left = tokio::time::timeout(Duration::from_millis(5), gate.enter("left", Priority::Interactive));
         assert!(left.await.is_err());
         drop(first);
         for task in tasks {
             task.await.expect("a turn");
         }
         assert_eq!(*order.lock().expect("order"), ["greedy", "modest", "greedy", "greedy"]);
+    }
+
+    #[tokio::test]
+    async fn jobs_go_behind_calls_and_leave_them_room() {
+        let gate = gate(None, None, Some(3));
+        let first = gate.enter("book", Priority::Batch).await;
+        let second = gate.enter("book", Priority::Batch).await;
+        let third = tokio::time::timeout(Duration::from_millis(5), gate.enter("book", Priority::Batch));
+        assert!(third.await.is_err(), "the last room is for calls");
+        let call = tokio::time::timeout(Duration::from_millis(5), gate.enter("desk", Priority::Interactive));
+        let call = call.await.expect("a call goes in at once");
+        let order = Arc::new(Mutex::new(Vec::new()));
+        let mut tasks = Vec::new();
+        for (number, priority) in [Priority::Batch, Priority::Interactive].into_iter().enumerate() {
+            let (waits, order) = (gate.clone(), order.clone());
+            tasks.push(tokio::spawn(async move {
+                let _permit = waits.enter("a", priority).await;
+                order.lock().expect("order").push(priority);
+            }));
+            while gate.queue() < number + 1 {
+                tokio::task::yield_now().await;
+            }
+        }
+        drop((first, second, call));
+        for task in tasks {
+            task.await.expect("a turn");
+        }
+        assert_eq!(*order.lock().expect("order"), [Priority::Interactive, Priority::Batch]);
+    }
+
+    #[tokio::test]
+    async fn of_a_burst_jobs_leave_the_last_call() {
+        let gate = gate(Some(600), Some(3), None);
+        for _ in 0..2 {
+            drop(gate.enter("book", Priority::Batch).await);
+        }
+        let third = tokio::time::timeout(Duration::from_millis(30), gate.enter("book", Priority::Batch));
+        assert!(third.await.is_err());
+        let call = tokio::time::timeout(Duration::from_millis(30), gate.enter("desk", Priority::Interactive));
+        assert!(call.await.is_ok());
     }
 }

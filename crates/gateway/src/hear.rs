@@ -214,6 +214,7 @@ impl Gateway {
             audio_ms: probed.length.milliseconds(),
             trace: request.trace.clone(),
             rehearsal,
+            job: None,
         };
         let docket = Docket::open(self, caller, Work::Recognition, opening);
         let (answer, outcome) = oneshot::channel();
@@ -281,7 +282,7 @@ impl Listening {
                         charged: Some(planned.usage),
                     };
                     let problem = Some("the caller left before the end".into());
-                    let _ = self.docket.settle(Some((&entry, ending)), "abandoned", audio_ms, None, problem).await;
+                    let _ = self.docket.settle(Some((&entry, Some(ending))), "abandoned", audio_ms, None, problem).await;
                     return;
                 }
             };
@@ -291,7 +292,7 @@ impl Listening {
                     let ending =
                         Ending { state: "done", cause: None, detail: None, first_us, charged: Some(planned.usage) };
                     let first = Some(micros(self.docket.begun));
-                    let settled = self.docket.settle(Some((&entry, ending)), "done", audio_ms, first, None).await;
+                    let settled = self.docket.settle(Some((&entry, Some(ending))), "done", audio_ms, first, None).await;
                     let result = settled.map(|cost| self.recognised(planned, transcript, cost, &failures, false));
                     return drop(answer.send(result));
                 }
@@ -306,7 +307,8 @@ impl Listening {
                         continue;
                     }
                     let problem = Some(summary(&failures));
-                    let settled = self.docket.settle(Some((&entry, ending)), "failed", audio_ms, None, problem).await;
+                    let settled =
+                        self.docket.settle(Some((&entry, Some(ending))), "failed", audio_ms, None, problem).await;
                     let dispatch = self.docket.id.clone();
                     let error = settled.err().unwrap_or(GatewayError::AllFailed { dispatch, attempts: failures });
                     return drop(answer.send(Err(error)));
@@ -364,7 +366,7 @@ impl Listening {
         let credential = self.gateway.credential_for(&planned.engine).await?;
         let audio = self.fit(&planned.engine, &planned.format).await?;
         let none = Parts::new();
-        let _permit = self.gateway.turn(planned, &self.docket.app).await;
+        let _permit = self.gateway.turn(planned, &self.docket).await;
         let (wish, _) = controlled(&self.request.wish, &planned.candidate);
         let call = Hear {
             audio,

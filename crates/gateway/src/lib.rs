@@ -19,6 +19,7 @@ mod error;
 mod estimate;
 mod gate;
 mod hear;
+mod jobs;
 mod lint;
 mod metrics;
 mod parse;
@@ -44,6 +45,7 @@ pub use deliver::{AudioBody, BodyError};
 pub use error::{FailedAttempt, GatewayError};
 pub use estimate::Estimate;
 pub use hear::{GivenAudio, Recognised, RecognitionRequest};
+pub use jobs::{JobView, JobWork, JobsPlace, NewJob, Track};
 pub use lint::{Lint, lint};
 pub use metrics::Metrics;
 pub use parse::TextInput;
@@ -51,7 +53,7 @@ pub use plan::{Planned, Unsupported};
 pub use profiles::{OwnProfile, Profiles};
 pub use registry::{EngineState, Registry};
 pub use score::Score;
-pub use speak::{SynthesisRequest, Utterance};
+pub use speak::{Cue, SynthesisRequest, Utterance};
 pub use workshop::Host;
 
 use dispatcher_store::Store;
@@ -71,6 +73,7 @@ pub(crate) struct Inner {
     pub(crate) credentials: credentials::Cache,
     pub(crate) metrics: Metrics,
     pub(crate) gates: gate::Gates,
+    pub(crate) jobs: jobs::Jobs,
     /// Codec work at once: as many as there are cores.
     pub(crate) codecs: Arc<tokio::sync::Semaphore>,
     /// Requests in work, so that a shutdown can wait for them.
@@ -100,6 +103,7 @@ impl Gateway {
                 credentials: credentials::Cache::default(),
                 metrics: Metrics::default(),
                 gates: gate::Gates::default(),
+                jobs: jobs::Jobs::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
                 running: tokio_util::task::TaskTracker::new(),
             }),
@@ -111,6 +115,7 @@ impl Gateway {
         gateway.load_profiles().await?;
         gateway.keep_catalogues();
         gateway.resume_trials().await?;
+        gateway.resume_jobs().await?;
         Ok(gateway)
     }
 

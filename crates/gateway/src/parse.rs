@@ -1,9 +1,11 @@
 //! Parse: what was sent becomes a script.
 
 use dispatcher_markup::{MarkupError, Script, read_ssml, read_text};
+use serde::{Deserialize, Serialize};
 
 /// The text of a synthesis request.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum TextInput {
     Plain(String),
     Ssml(String),
@@ -15,6 +17,11 @@ impl TextInput {
             TextInput::Plain(text) => read_text(text),
             TextInput::Ssml(document) => read_ssml(document),
         }
+    }
+
+    /// What is said, without its markup; nothing where it has faults.
+    pub fn plain(&self) -> String {
+        self.parse().map(|script| script.plain_text()).unwrap_or_default()
     }
 
     /// The source, as it was sent.

@@ -6,12 +6,14 @@ use dispatcher_audio::Format;
 use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Shaping, Usage, Wanted};
 use dispatcher_engines::{Engine, EngineFormat, Speak};
 use dispatcher_markup::{Fidelity, Outcome, Script};
+use serde::{Deserialize, Serialize};
 
 use crate::score::{Casting, Score};
 use crate::{Caller, Gateway, GatewayError, Registry, SynthesisRequest};
 
 /// What to do with what an engine cannot.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Unsupported {
     Refuse,
     #[default]

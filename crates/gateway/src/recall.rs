@@ -8,6 +8,34 @@ use dispatcher_core::Shaped;
 use sha2::{Digest as _, Sha256};
 
 use crate::Planned;
+use crate::score::Part;
+
+/// Equal for equal calls: who speaks, with whom it is cast, and all that is sent.
+pub(crate) fn part_key(lead: &Planned, part: &Part) -> String {
+    let speaker = part.speaker(lead);
+    let mut hash = Sha256::new();
+    let call = &part.call;
+    let voices = [lead.voice_id().unwrap_or_default(), speaker.voice_id().unwrap_or_default()];
+    let model = call.model.clone().unwrap_or_default();
+    let markup = call.markup.clone().unwrap_or_default();
+    let language = call.language.clone().unwrap_or_default();
+    let shaped = format!("{:?}", call.shaped);
+    let [lead, voice] = &voices;
+    for part in [lead, voice, &model, &call.text, &markup, &language, &shaped, &call.format.format.media_type()] {
+        add(&mut hash, part);
+    }
+    short(hash)
+}
+
+/// Lengths keep neighbouring parts apart.
+fn add(hash: &mut Sha256, part: &str) {
+    hash.update((part.len() as u64).to_be_bytes());
+    hash.update(part.as_bytes());
+}
+
+fn short(hash: Sha256) -> String {
+    hash.finalize().iter().take(16).map(|byte| format!("{byte:02x}")).collect()
+}
 
 /// Equal for equal requested sound: engine, voice, model, text and format.
 ///
@@ -18,16 +46,13 @@ pub(crate) fn sound_key(planned: &Planned, text: &str, format: Format) -> String
     let model = planned.candidate.model.as_deref().unwrap_or_default();
     let bitrate = format.effective_bitrate().unwrap_or(0).to_string();
     for part in [voice.as_str(), model, text, &format.media_type(), &format.rate.to_string(), &bitrate] {
-        // Lengths keep neighbouring parts apart.
-        hash.update((part.len() as u64).to_be_bytes());
-        hash.update(part.as_bytes());
+        add(&mut hash, part);
     }
     let shaped = &planned.shaped;
     if !shaped.adjustments.is_empty() {
         let Shaped { rate, pitch, volume, style, direction, variation, seed, made_good, .. } = shaped;
         let told = format!("{:?}", (rate, pitch, volume, style, direction, variation, seed, made_good));
-        hash.update((told.len() as u64).to_be_bytes());
-        hash.update(told.as_bytes());
+        add(&mut hash, &told);
     }
-    hash.finalize().iter().take(16).map(|byte| format!("{byte:02x}")).collect()
+    short(hash)
 }

@@ -4,8 +4,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
 use dispatcher_core::{Cause, Money, Tariff, Usage, Work};
-use dispatcher_store::{AttemptEnd, AttemptRow, DispatchEnd, DispatchRow, LedgerRow};
+use dispatcher_store::{AttemptEnd, AttemptRow, DispatchEnd, DispatchRow, JobPieceRow, LedgerRow};
 
+use crate::gate::Priority;
 use crate::{Caller, Gateway, GatewayError, Planned, day_of, now_micros};
 
 /// A dispatch in work: its record, and the clock that all its times are of.
@@ -14,6 +15,8 @@ pub(crate) struct Docket {
     pub(crate) id: String,
     pub(crate) app: String,
     pub(crate) work: Work,
+    /// Before an engine that others want too.
+    pub(crate) priority: Priority,
     pub(crate) begun: Instant,
     number: AtomicU64,
     pub(crate) tail: std::sync::Mutex<Tail>,
@@ -36,6 +39,8 @@ pub(crate) struct Opening<'a> {
     pub(crate) audio_ms: u64,
     pub(crate) trace: Option<String>,
     pub(crate) rehearsal: bool,
+    /// The job that it is a part of.
+    pub(crate) job: Option<String>,
 }
 
 /// An attempt in work.
@@ -103,13 +108,16 @@ impl Docket {
             problem: None,
             trace: opening.trace,
             started_at: now_micros(),
+            job: opening.job,
         };
+        let priority = if row.job.is_some() { Priority::Batch } else { Priority::Interactive };
         gateway.inner.metrics.enter();
         Docket {
             gateway: gateway.clone(),
             id,
             app: caller.app.name.clone(),
             work,
+            priority,
             begun: Instant::now(),
             number: AtomicU64::new(0),
             tail: std::sync::Mutex::default(),
@@ -203,11 +211,22 @@ impl Docket {
         Ok(self.gateway.inner.store.end_attempt(end, lines).await?)
     }
 
-    /// Settles the dispatch with its last attempt, synced to the disk. Gives
-    /// what it cost in all.
+    /// Writes a piece of a job that is whole, and the attempt that made it.
+    pub(crate) async fn end_piece(
+        &self,
+        last: Option<(&Entry, &Ending)>,
+        piece: JobPieceRow,
+    ) -> Result<(), GatewayError> {
+        let attempt = last.map(|(entry, ending)| self.close(entry, ending)).transpose()?;
+        Ok(self.gateway.inner.store.end_piece(attempt, piece).await?)
+    }
+
+    /// Settles the dispatch with its last attempt, synced to the disk; the
+    /// attempt has no ending where that is written already. Gives what it
+    /// cost in all.
     pub(crate) async fn settle(
         &self,
-        last: Option<(&Entry, Ending)>,
+        last: Option<(&Entry, Option<Ending>)>,
         state: &'static str,
         audio_ms: u64,
         first_us: Option<i64>,
@@ -216,7 +235,8 @@ impl Docket {
         if let Some(row) = self.unwritten() {
             self.gateway.inner.store.begin_dispatch(row).await?;
         }
-        let attempt = last.as_ref().map(|(entry, ending)| self.close(entry, ending)).transpose()?;
+        let close = |(entry, ending): &(&Entry, Option<Ending>)| Some(self.close(entry, ending.as_ref()?));
+        let attempt = last.as_ref().and_then(close).transpose()?;
         let currency = last.as_ref().map_or(dispatcher_core::Currency::EUR, |(entry, _)| entry.hold.currency);
         let nanos = self.tail.lock().unwrap_or_else(std::sync::PoisonError::into_inner).cost_nanos;
         let entry = last.map(|(entry, _)| entry);

@@ -8,18 +8,20 @@ use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Word, Work};
 use dispatcher_engines::Words;
 use dispatcher_markup::{Fidelity, Outcome, Script};
 use futures::StreamExt as _;
+use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::attempt::{Speaking, broken, tags};
 use crate::compose::Composed;
 use crate::deliver::{Start, WAITING};
+use crate::jobs::Keeper;
 use crate::plan::{plan_synthesis, wanted};
 use crate::recall::sound_key;
 use crate::settle::{Docket, Ending, Entry, Opening, micros};
 use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, Planned, TextInput, Unsupported};
 
 /// What is asked for.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct SynthesisRequest {
     pub text: TextInput,
     pub wanted: Option<Wanted>,
@@ -58,9 +60,16 @@ pub struct Utterance {
     /// How much faster the audio was made than the engine spoke it.
     tempo: f64,
     marks: Marks,
+    cues: Cues,
 }
 
 impl Utterance {
+    /// What is said when, part by part, where it was made of parts; whole
+    /// once the body has ended.
+    pub fn cues(&self) -> Vec<Cue> {
+        self.cues.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+    }
+
     /// Marks of the script and the seconds at which they come; whole once the
     /// body has ended.
     pub fn marks(&self) -> Vec<(String, f64)> {
@@ -87,6 +96,16 @@ pub(crate) struct Opened {
     pub(crate) tempo: f64,
 }
 
+/// What is said from one second of an utterance to another.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Cue {
+    pub start: f64,
+    pub end: f64,
+    pub text: String,
+}
+
+pub(crate) type Cues = Arc<Mutex<Vec<Cue>>>;
+
 /// Marks of a script, with the seconds at which they come.
 pub(crate) type Marks = Arc<Mutex<Vec<(String, f64)>>>;
 
@@ -105,11 +124,26 @@ impl Gateway {
     /// Before anything was called: faults of the request. After: all that was
     /// tried and why it failed.
     pub async fn speak(&self, caller: &Caller, request: SynthesisRequest) -> Result<Utterance, GatewayError> {
+        self.speak_for(caller, request, None).await
+    }
+
+    /// The same, for a track of a job where there is a keeper: pieces that it
+    /// has are not called for again.
+    pub(crate) async fn speak_for(
+        &self,
+        caller: &Caller,
+        request: SynthesisRequest,
+        keeper: Option<Arc<Keeper>>,
+    ) -> Result<Utterance, GatewayError> {
         request.format.check_output().map_err(GatewayError::Format)?;
         let script = request.text.parse()?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
         let registry = self.registry();
-        let plan = plan_synthesis(&registry, caller, &request, &wish, &script)?;
+        let mut plan = plan_synthesis(&registry, caller, &request, &wish, &script)?;
+        if let Some(lead) = keeper.as_ref().and_then(|keeper| keeper.lead()) {
+            // Who has made pieces of it goes on with it.
+            plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
+        }
         let Some(head) = plan.first().cloned() else {
             return Err(GatewayError::Internal("an empty plan".into()));
         };
@@ -123,6 +157,7 @@ impl Gateway {
             audio_ms: 0,
             trace: request.trace.clone(),
             rehearsal,
+            job: keeper.as_ref().map(|keeper| keeper.job.clone()),
         };
         let docket = Docket::open(self, caller, Work::Synthesis, opening);
         let dispatch = docket.id.clone();
@@ -131,15 +166,18 @@ impl Gateway {
         let text = script.plain_text();
         let start = Start::default();
         let marks = Marks::default();
+        let cues = Cues::default();
         let run = Run {
             docket,
             plan,
             text: text.clone(),
             language: language.clone(),
             marks: marks.clone(),
+            cues: cues.clone(),
             format: request.format,
             audio,
             start: start.clone(),
+            keeper,
         };
         let work = if rehearsal { Manner::Rehearsal } else { Manner::Real };
         // The records must be written whatever becomes of the caller.
@@ -152,7 +190,7 @@ impl Gateway {
         let opened =
             open.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))??;
         let body = AudioBody { receiver, first: Some(opened.first.clone()), start };
-        Ok(self.utterance(
+        let utterance = self.utterance(
             dispatch,
             opened,
             body,
@@ -162,7 +200,8 @@ impl Gateway {
             language.as_deref(),
             request.format,
             rehearsal,
-        ))
+        );
+        Ok(Utterance { cues, ..utterance })
     }
 
     #[expect(clippy::too_many_arguments, reason = "puts together what the stages have made")]
@@ -204,6 +243,7 @@ impl Gateway {
             body,
             tempo: opened.tempo,
             marks,
+            cues: Cues::default(),
             words: opened.words,
         }
     }
@@ -222,9 +262,12 @@ pub(crate) struct Run {
     pub(crate) language: Option<String>,
     /// Marks of the script and when they come, as they are reached.
     pub(crate) marks: Marks,
+    pub(crate) cues: Cues,
     pub(crate) format: Format,
     pub(crate) audio: mpsc::Sender<Result<Bytes, BodyError>>,
     pub(crate) start: Start,
+    /// Keeps its pieces, where it is a track of a job.
+    pub(crate) keeper: Option<Arc<Keeper>>,
 }
 
 pub(crate) type Opener = oneshot::Sender<Result<Opened, GatewayError>>;
@@ -234,7 +277,9 @@ impl Run {
     async fn speak(self, mut opener: Opener) {
         let mut failures: Vec<FailedAttempt> = Vec::new();
         for (index, planned) in self.plan.iter().enumerate() {
-            let Some(part) = planned.score.single() else {
+            // Pieces of jobs are kept, which composing sees to.
+            let single = planned.score.single().filter(|_| self.keeper.is_none());
+            let Some(part) = single else {
                 match self.compose(opener, planned, failures, index + 1 == self.plan.len()).await {
                     Composed::Over => return,
                     Composed::Next(again, failed) => (opener, failures) = (again, failed),
@@ -247,7 +292,7 @@ impl Run {
             };
             let attempt = self.docket.gateway.attempt_speech(
                 planned,
-                &self.docket.app,
+                &self.docket,
                 part.call.clone(),
                 self.format,
                 tags(planned, &self.text, self.language.as_deref()),
@@ -291,7 +336,8 @@ impl Run {
                         continue;
                     }
                     let problem = summary(&failures);
-                    let settled = self.docket.settle(Some((&entry, ending)), "failed", 0, None, Some(problem)).await;
+                    let settled =
+                        self.docket.settle(Some((&entry, Some(ending))), "failed", 0, None, Some(problem)).await;
                     let dispatch = self.docket.id.clone();
                     let error = settled.err().unwrap_or(GatewayError::AllFailed { dispatch, attempts: failures });
                     return drop(opener.send(Err(error)));
@@ -333,8 +379,10 @@ impl Run {
                 let failed = FailedAttempt::of(planned, error);
                 let ending = ending_of(&failed, Some(speaking.first_us));
                 let problem = format!("broke off after {made_ms} ms of audio: {}", failed.detail);
-                let settled =
-                    self.docket.settle(Some((entry, ending)), "failed", made_ms, Some(first_us), Some(problem)).await;
+                let settled = self
+                    .docket
+                    .settle(Some((entry, Some(ending))), "failed", made_ms, Some(first_us), Some(problem))
+                    .await;
                 if let Err(error) = settled {
                     tracing::error!(dispatch = %self.docket.id, %error, "a broken dispatch was not settled");
                 }
@@ -359,7 +407,7 @@ impl Run {
     pub(crate) async fn settle_whole(&self, entry: &Entry, planned: &Planned, first: (i64, i64), milliseconds: u64) {
         let usage = Usage { milliseconds, ..planned.usage };
         let ending = Ending { state: "done", cause: None, detail: None, first_us: Some(first.0), charged: Some(usage) };
-        let settled = self.docket.settle(Some((entry, ending)), "done", milliseconds, Some(first.1), None).await;
+        let settled = self.docket.settle(Some((entry, Some(ending))), "done", milliseconds, Some(first.1), None).await;
         if let Err(error) = settled {
             tracing::error!(dispatch = %self.docket.id, %error, "a dispatch was not settled");
             let failed = FailedAttempt {
@@ -384,7 +432,9 @@ impl Run {
             charged: Some(usage),
         };
         let problem = Some("the caller left before the end".into());
-        if let Err(error) = self.docket.settle(Some((entry, ending)), "abandoned", made_ms, first_us, problem).await {
+        if let Err(error) =
+            self.docket.settle(Some((entry, Some(ending))), "abandoned", made_ms, first_us, problem).await
+        {
             tracing::error!(dispatch = %self.docket.id, %error, "an abandoned dispatch was not settled");
         }
     }

@@ -7,16 +7,18 @@ use dispatcher_core::{Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_store::SheetRow;
 
-use crate::{Gateway, GatewayError, now_micros};
+use crate::{Gateway, GatewayError, JobsPlace, now_micros};
 
 /// What the host gives: connections, where engines are on this network, and
-/// a folder for kept sound.
+/// folders for kept sound and for jobs.
 pub struct Host {
     pub fetcher: Fetcher,
     /// Endpoints in place of those of sheets, by engine.
     pub endpoints: BTreeMap<String, String>,
     /// Kept sound lies here; none is kept where this is missing.
     pub clips: Option<PathBuf>,
+    /// Jobs are kept here; none are taken where this is missing.
+    pub jobs: Option<JobsPlace>,
 }
 
 impl Host {

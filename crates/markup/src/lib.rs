@@ -18,7 +18,7 @@ mod say_as;
 mod script;
 mod text;
 
-pub use cut::{Room, pack};
+pub use cut::{Room, pack, sentences};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
 pub use fidelity::{Fidelity, Outcome};
 pub use lower::{Atom, Choices, Lowered, MarkAt, Piece, Policy, Sound, Treatment, VoiceWish, lower};

@@ -59,6 +59,8 @@ pub struct Config {
     pub body_megabytes: u64,
     /// Seconds that running requests get at a shutdown.
     pub grace: u32,
+    /// Days that the results of a job are kept.
+    pub keep_days: u32,
     pub engines: BTreeMap<String, EngineOverride>,
 }
 
@@ -78,6 +80,7 @@ impl Default for Config {
             log_level: "info".into(),
             body_megabytes: 100,
             grace: 20,
+            keep_days: 7,
             engines: BTreeMap::new(),
         }
     }

@@ -19,7 +19,10 @@ pub(crate) struct Meta {
     pub(crate) query: String,
     pub(crate) trace: Option<String>,
     pub(crate) idempotency_key: Option<String>,
+    /// `Prefer: handling=strict` (RFC 7240, section 4.4).
     pub(crate) strict: bool,
+    /// `Prefer: respond-async` (RFC 7240, section 4.1).
+    pub(crate) respond_async: bool,
     pub(crate) connection: Connection,
 }
 
@@ -39,10 +42,17 @@ impl<'r> FromRequest<'r> for Meta {
             query: request.uri().query().map(|query| query.as_str().to_owned()).unwrap_or_default(),
             trace: header("traceparent").filter(|value| is_traceparent(value)),
             idempotency_key: header("Idempotency-Key").map(|key| key.trim_matches('"').to_owned()),
-            strict: prefer.split(',').any(|part| part.trim().replace(' ', "") == "handling=strict"),
+            strict: prefers(&prefer, "handling=strict"),
+            respond_async: prefers(&prefer, "respond-async"),
             connection: Connection::new(request.remote(), request.rocket().config().port),
         })
     }
+}
+
+/// Whether a preference is among those of `Prefer`.
+fn prefers(prefer: &str, preference: &str) -> bool {
+    let given = prefer.split([',', ';']).map(|part| part.replace([' ', '"'], ""));
+    given.into_iter().any(|part| part.eq_ignore_ascii_case(preference))
 }
 
 /// `version-trace-parent-flags` in hexadecimal (W3C Trace Context, section 3.2).
@@ -118,6 +128,13 @@ mod tests {
         assert_eq!((problem.status, problem.detail.as_str()), (400, "unknown parameter 'form'; known: by, from"));
         assert_eq!(number::<u32>("limit", "12").expect("a number"), 12);
         assert_eq!(number::<u32>("limit", "-1").expect_err("no number").status, 422);
+    }
+
+    #[test]
+    fn preferences_are_found_among_others() {
+        assert!(prefers("wait=10, respond-async", "respond-async"));
+        assert!(prefers("handling = \"strict\"; x=1", "handling=strict"));
+        assert!(!prefers("respond-asynchronously, wait=5", "respond-async"));
     }
 
     #[test]

@@ -20,6 +20,7 @@ const MAX_KEY: usize = 255;
 /// An answer that was given.
 #[derive(Debug, Clone)]
 pub(crate) struct Kept {
+    pub(crate) status: u16,
     pub(crate) headers: Vec<(String, String)>,
     pub(crate) content_type: String,
     pub(crate) body: Arc<tempfile::TempPath>,

@@ -4,7 +4,7 @@ use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 
 use dispatcher_engines::{Engine, EngineError, Fetcher};
-use dispatcher_gateway::{Gateway, GatewayError, Host, Registry, Roots, now_micros};
+use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Roots, now_micros};
 use dispatcher_store::{AccessKey, App, Store, StoreError};
 use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
@@ -97,7 +97,7 @@ pub fn init_logging(config: &Config) {
 /// # Errors
 /// When a folder cannot be read or a sheet has a fault.
 pub fn offline_registry(sheets: &[PathBuf]) -> Result<Registry, ServeError> {
-    let host = Host { fetcher: Fetcher::new()?, endpoints: Default::default(), clips: None };
+    let host = Host { fetcher: Fetcher::new()?, endpoints: Default::default(), clips: None, jobs: None };
     let mut registry = Registry::default();
     for (engine, ..) in load_engines(sheets, &host)? {
         registry.add(engine);
@@ -249,6 +249,10 @@ impl Service {
             fetcher: Fetcher::through(config.proxy.as_deref())?,
             endpoints: endpoints.filter_map(|(name, it)| Some((name.clone(), it.endpoint.clone()?))).collect(),
             clips: Some(config.data.join("clips")),
+            jobs: Some(JobsPlace {
+                folder: config.data.join("jobs"),
+                keep: std::time::Duration::from_secs(u64::from(config.keep_days) * 86_400),
+            }),
         };
         let mut registry = Registry::default();
         for (engine, source, file) in load_engines(&config.sheets, &host)? {
@@ -306,6 +310,7 @@ impl Running {
     /// configured grace, and then ends the server.
     pub async fn stop(&self) {
         self.drain.begin();
+        self.gateway.pause_jobs();
         let begun = std::time::Instant::now();
         while !self.drain.is_idle() || self.gateway.is_busy() {
             if begun.elapsed() > self.grace {

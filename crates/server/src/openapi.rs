@@ -6,7 +6,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    apps, credentials, engines, estimates, profiles, records, service, session, transcripts, utterances, voices,
+    apps, credentials, engines, estimates, jobs, profiles, records, service, session, transcripts, utterances, voices,
 };
 use crate::launch::PublicUrl;
 
@@ -21,6 +21,7 @@ use crate::launch::PublicUrl;
         utterances::speak,
         transcripts::recognise,
         estimates::estimate,
+        jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::remove, jobs::file, jobs::archive,
         voices::voices,
         voices::voice,
         voices::voice_by_id,

@@ -10,8 +10,12 @@ use serde::Serialize;
 use serde_json::json;
 use utoipa::ToSchema;
 
+/// What is no fault of the caller.
+const INTERNAL: (&str, u16, &str, &str) =
+    ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it.");
+
 /// The kinds of problem: slug, status, title, and what to do about it.
-pub(crate) const KINDS: [(&str, u16, &str, &str); 27] = [
+pub(crate) const KINDS: [(&str, u16, &str, &str); 28] = [
     ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
     (
         "unknown-member",
@@ -58,6 +62,7 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 27] = [
     ("in-use", 409, "Something depends on it", "Change what the detail names first."),
     ("sheet", 422, "The sheet has a fault", "Correct it at the line and column that the errors name."),
     ("taken", 409, "The name is taken", "Choose another name, or change the record that has it."),
+    ("not-ready", 409, "The result is not there yet", "Follow the job, and ask again once it is done."),
     ("too-large", 413, "The body is too large", "Send a smaller body, or raise body_megabytes in dispatcher.toml."),
     (
         "text-too-long",
@@ -92,7 +97,7 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 27] = [
     ("invalid", 422, "The request makes no sense", "Correct what the detail names and send it again."),
     ("too-many-attempts", 429, "Too many attempts to sign in", "Wait as long as Retry-After says."),
     ("stopping", 503, "The service is ending", "Send the request again in a few seconds."),
-    ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it."),
+    INTERNAL,
     (
         "engines-failed",
         502,
@@ -129,7 +134,7 @@ pub(crate) struct Problem {
 impl Problem {
     /// A problem of a kind in [`KINDS`].
     pub(crate) fn new(slug: &str, detail: impl Into<String>) -> Problem {
-        let (slug, status, title, help) = KINDS.iter().find(|kind| kind.0 == slug).unwrap_or(&KINDS[25]);
+        let (slug, status, title, help) = KINDS.iter().find(|kind| kind.0 == slug).unwrap_or(&INTERNAL);
         Problem {
             kind: (*slug).into(),
             title: (*title).into(),

@@ -6,6 +6,7 @@
 
 mod catalogue;
 mod error;
+mod jobs;
 mod ledger;
 mod models;
 mod people;
@@ -17,10 +18,11 @@ mod work;
 mod writer;
 
 pub use error::StoreError;
+pub use jobs::{JobChange, JobFilter, JobProgress};
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
-    FavouriteRow, LedgerRow, ProfileRow, RouteRow, SheetRow,
+    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, ProfileRow, RouteRow, SheetRow,
 };
 pub use people::Grant;
 pub use pool::Store;

@@ -4,7 +4,7 @@ use diesel::prelude::*;
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    ledger, profiles, routes, sheets,
+    job_files, job_pieces, jobs, ledger, profiles, routes, sheets,
 };
 
 /// One version of an engine's sheet.
@@ -189,6 +189,65 @@ pub struct DispatchRow {
     pub problem: Option<String>,
     pub trace: Option<String>,
     pub started_at: i64,
+    /// The job that it is a part of.
+    pub job: Option<String>,
+}
+
+/// Long work that outlives its call.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
+#[diesel(table_name = jobs)]
+pub struct JobRow {
+    pub id: String,
+    pub app: String,
+    /// Who asked for it: a key's id, or a person.
+    pub by: String,
+    /// `synthesis` or `recognition`.
+    pub work: String,
+    pub title: String,
+    /// `queued`, `running`, `waiting`, `done`, `failed` or `cancelled`.
+    pub state: String,
+    /// Why it waits or failed.
+    pub reason: Option<String>,
+    /// What is to be done, as JSON.
+    pub request: String,
+    pub pieces: i64,
+    pub estimate_nanos: i64,
+    pub currency: String,
+    /// Who is told of its end.
+    pub webhook: Option<String>,
+    pub created_at: i64,
+    pub started_at: Option<i64>,
+    pub ended_at: Option<i64>,
+    /// When its results go.
+    pub expires_at: Option<i64>,
+}
+
+/// A piece of a job that is made and kept.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
+#[diesel(table_name = job_pieces)]
+pub struct JobPieceRow {
+    pub job: String,
+    pub track: i64,
+    pub piece: i64,
+    /// Equal for equal calls.
+    pub sound: String,
+    pub engine: String,
+    pub dispatch: String,
+    pub audio_ms: i64,
+    pub made_at: i64,
+}
+
+/// A result of a job.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
+#[diesel(table_name = job_files)]
+pub struct JobFileRow {
+    pub job: String,
+    pub number: i64,
+    pub name: String,
+    pub title: String,
+    pub media_type: String,
+    pub bytes: i64,
+    pub audio_ms: i64,
 }
 
 /// One call of one engine inside a dispatch.

@@ -52,7 +52,27 @@ table! {
         engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,
         language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
-        trace -> Nullable<Text>, started_at -> BigInt,
+        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>,
+    }
+}
+table! {
+    jobs (id) {
+        id -> Text, app -> Text, by -> Text, work -> Text, title -> Text, state -> Text, reason -> Nullable<Text>,
+        request -> Text, pieces -> BigInt, estimate_nanos -> BigInt, currency -> Text, webhook -> Nullable<Text>,
+        created_at -> BigInt, started_at -> Nullable<BigInt>, ended_at -> Nullable<BigInt>,
+        expires_at -> Nullable<BigInt>,
+    }
+}
+table! {
+    job_pieces (job, track, piece) {
+        job -> Text, track -> BigInt, piece -> BigInt, sound -> Text, engine -> Text, dispatch -> Text,
+        audio_ms -> BigInt, made_at -> BigInt,
+    }
+}
+table! {
+    job_files (job, number) {
+        job -> Text, number -> BigInt, name -> Text, title -> Text, media_type -> Text, bytes -> BigInt,
+        audio_ms -> BigInt,
     }
 }
 table! {
@@ -94,3 +114,4 @@ table! {
 }
 
 allow_tables_to_appear_in_same_query!(apps, access_keys);
+allow_tables_to_appear_in_same_query!(jobs, job_files);

@@ -2,8 +2,8 @@
 
 use diesel::prelude::*;
 
-use crate::models::{AttemptRow, DispatchRow, LedgerRow};
-use crate::schema::{attempts, dispatches, ledger};
+use crate::models::{AttemptRow, DispatchRow, JobPieceRow, LedgerRow};
+use crate::schema::{attempts, dispatches, job_pieces, ledger};
 use crate::{Durability, Store, StoreError};
 
 /// How an attempt ended.
@@ -41,6 +41,7 @@ pub struct DispatchFilter {
     pub engine: Option<String>,
     pub state: Option<String>,
     pub work: Option<String>,
+    pub job: Option<String>,
     /// Only those before this id.
     pub before: Option<String>,
     pub limit: i64,
@@ -78,6 +79,23 @@ impl Store {
     /// Writes how an attempt ended, and what it cost.
     pub async fn end_attempt(&self, end: AttemptEnd, entries: Vec<LedgerRow>) -> Result<(), StoreError> {
         self.writer.submit(Durability::Process, move |c| write_attempt(c, &end, entries)).await
+    }
+
+    /// Writes a piece of a job that is made, with the attempt that made it;
+    /// synced to the disk.
+    pub async fn end_piece(
+        &self,
+        attempt: Option<(AttemptEnd, Vec<LedgerRow>)>,
+        piece: JobPieceRow,
+    ) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            if let Some((end, entries)) = attempt {
+                write_attempt(c, &end, entries)?;
+            }
+            diesel::replace_into(job_pieces::table).values(&piece).execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
     }
 
     /// Settles a dispatch, with its last attempt; synced to the disk.
@@ -169,6 +187,9 @@ impl Store {
             }
             if let Some(work) = filter.work {
                 query = query.filter(dispatches::work.eq(work));
+            }
+            if let Some(job) = filter.job {
+                query = query.filter(dispatches::job.eq(job));
             }
             if let Some(before) = filter.before {
                 query = query.filter(dispatches::id.lt(before));

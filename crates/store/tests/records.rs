@@ -47,6 +47,7 @@ fn dispatch(id: &str, app: &str) -> DispatchRow {
         problem: None,
         trace: None,
         started_at: 5,
+        job: None,
     }
 }
 

@@ -71,6 +71,7 @@ pub(crate) fn write(tags: &Tags) -> Vec<u8> {
     for (field, value) in fields {
         match field {
             Field::Title => frame(&mut frames, b"TIT2", &value),
+            Field::Track => frame(&mut frames, b"TRCK", &value),
             Field::Date => frame(&mut frames, b"TDRC", &value),
             _ => frame(&mut frames, b"TXXX", &format!("{}\0{value}", field.name())),
         }
@@ -129,6 +130,7 @@ pub(crate) fn read(tag: &[u8]) -> Tags {
         let text = decode(*encoding, text);
         match id {
             b"TIT2" => tags.set(Field::Title, text.trim_end_matches('\0')),
+            b"TRCK" => tags.set(Field::Track, text.trim_end_matches('\0')),
             b"TDRC" | b"TYER" | b"TDRL" => tags.set(Field::Date, text.trim_end_matches('\0')),
             b"TXXX" => {
                 let (name, value) = text.split_once('\0').unwrap_or_default();

@@ -21,6 +21,9 @@ pub(crate) const MAX_TAG_BYTES: usize = 64 << 10;
 pub struct Tags {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
+    /// Its place among several files, such as `3/12`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub track: Option<String>,
     /// A language tag (RFC 5646).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub language: Option<String>,
@@ -42,6 +45,7 @@ pub struct Tags {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Field {
     Title,
+    Track,
     Language,
     Engine,
     Voice,
@@ -50,12 +54,13 @@ pub(crate) enum Field {
 }
 
 impl Field {
-    pub(crate) const ALL: [Field; 6] =
-        [Field::Title, Field::Language, Field::Engine, Field::Voice, Field::Date, Field::Synthetic];
+    pub(crate) const ALL: [Field; 7] =
+        [Field::Title, Field::Track, Field::Language, Field::Engine, Field::Voice, Field::Date, Field::Synthetic];
 
     pub(crate) fn name(self) -> &'static str {
         match self {
             Field::Title => "TITLE",
+            Field::Track => "TRACKNUMBER",
             Field::Language => "LANGUAGE",
             Field::Engine => "ENGINE",
             Field::Voice => "VOICE",
@@ -84,6 +89,7 @@ impl Tags {
     fn text(&mut self, field: Field) -> Option<&mut Option<String>> {
         match field {
             Field::Title => Some(&mut self.title),
+            Field::Track => Some(&mut self.track),
             Field::Language => Some(&mut self.language),
             Field::Engine => Some(&mut self.engine),
             Field::Voice => Some(&mut self.voice),
@@ -113,7 +119,7 @@ impl Tags {
     /// What is to be written, in the order of the members.
     pub(crate) fn fields(&self) -> Vec<(Field, String)> {
         let synthetic = self.synthetic.then(|| "1".to_owned());
-        let values = [&self.title, &self.language, &self.engine, &self.voice, &self.date, &synthetic];
+        let values = [&self.title, &self.track, &self.language, &self.engine, &self.voice, &self.date, &synthetic];
         let named = Field::ALL.into_iter().zip(values);
         named.filter_map(|(field, value)| Some((field, tidy(value.as_ref()?)))).filter(|(_, v)| !v.is_empty()).collect()
     }
@@ -123,6 +129,7 @@ impl Tags {
 pub(crate) fn sample() -> Tags {
     Tags {
         title: Some("Partida às 06:15 – ilha de Gullsay".into()),
+        track: Some("3/12".into()),
         language: Some("pt-PT".into()),
         engine: Some("heron".into()),
         voice: Some("heron/marisol".into()),

@@ -1,5 +1,5 @@
-//! The INFO list of RIFF WAVE: title, language and date have chunks of their
-//! own, the rest stands in the comment as `NAME=value` pairs.
+//! The INFO list of RIFF WAVE: title, track, language and date have chunks
+//! of their own, the rest stands in the comment as `NAME=value` pairs.
 
 use super::{Field, Tags, VENDOR};
 
@@ -29,6 +29,7 @@ pub(crate) fn write(tags: &Tags) -> Vec<u8> {
     for (field, value) in fields {
         match field {
             Field::Title => text(&mut list, b"INAM", &value),
+            Field::Track => text(&mut list, b"ITRK", &value),
             Field::Language => text(&mut list, b"ILNG", &value),
             Field::Date => text(&mut list, b"ICRD", &value),
             _ => comment.push(format!("{}={value}", field.name())),
@@ -53,6 +54,7 @@ pub(crate) fn read(body: &[u8]) -> Tags {
         let value = value.trim_end_matches('\0');
         match id {
             b"INAM" => tags.set(Field::Title, value),
+            b"ITRK" => tags.set(Field::Track, value),
             b"ILNG" => tags.set(Field::Language, value),
             b"ICRD" => tags.set(Field::Date, value),
             b"ICMT" => value.split("; ").filter_map(|pair| pair.split_once('=')).for_each(|(name, value)| {

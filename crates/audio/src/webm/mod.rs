@@ -146,7 +146,8 @@ fn read_tags(body: &[u8]) -> Tags {
             found.map(|(_, text)| String::from_utf8_lossy(text).into_owned()).unwrap_or_default()
         };
         let name = text(id::TAG_NAME);
-        let field = if name == DATE { Some(Field::Date) } else { Field::named(&name) };
+        let official = OFFICIAL.iter().find(|(_, official)| *official == name).map(|(field, _)| *field);
+        let field = official.or_else(|| Field::named(&name));
         if let Some(field) = field {
             tags.set(field, &text(id::TAG_TEXT));
         }
@@ -154,8 +155,8 @@ fn read_tags(body: &[u8]) -> Tags {
     tags
 }
 
-/// When it was made, by its name among the official tags.
-const DATE: &str = "DATE_ENCODED";
+/// Fields that have other names among the official tags.
+const OFFICIAL: [(Field, &str); 2] = [(Field::Date, "DATE_ENCODED"), (Field::Track, "PART_NUMBER")];
 
 /// The whole `Tags`; nothing where there is nothing to say.
 fn write_tags(out: &mut Vec<u8>, tags: &Tags) {
@@ -168,7 +169,8 @@ fn write_tags(out: &mut Vec<u8>, tags: &Tags) {
     put(&mut tag, id::TARGETS, &[]);
     for (field, value) in fields {
         let mut simple = Vec::new();
-        let name = if field == Field::Date { DATE } else { field.name() };
+        let official = OFFICIAL.iter().find(|(official, _)| *official == field).map(|(_, name)| *name);
+        let name = official.unwrap_or(field.name());
         put(&mut simple, id::TAG_NAME, name.as_bytes());
         put(&mut simple, id::TAG_TEXT, value.as_bytes());
         put(&mut tag, id::SIMPLE_TAG, &simple);

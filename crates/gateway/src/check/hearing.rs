@@ -169,6 +169,7 @@ impl Checking<'_> {
             audio_ms: milliseconds,
             trace: None,
             rehearsal: false,
+            job: None,
         };
         let docket = Docket::open(self.gateway, self.caller, Work::Recognition, opening);
         let entry = docket.begin(&planned, usage, estimate).await?;
@@ -184,7 +185,7 @@ impl Checking<'_> {
             alternatives: ask.alternatives,
             seconds: milliseconds as f64 / 1_000.0,
         };
-        let heard = self.listen(&planned, call).await;
+        let heard = self.listen(&planned, &docket, call).await;
         let (state, ending) = match &heard {
             Ok(_) => {
                 ("done", Ending { state: "done", cause: None, detail: None, first_us: None, charged: Some(usage) })
@@ -192,14 +193,14 @@ impl Checking<'_> {
             Err(error) => ("failed", ending_of(&FailedAttempt::of(&planned, error.clone()), None)),
         };
         let problem = heard.as_ref().err().map(|error| error.detail.clone());
-        let cost = docket.settle(Some((&entry, ending)), state, milliseconds, None, problem).await?;
+        let cost = docket.settle(Some((&entry, Some(ending))), state, milliseconds, None, problem).await?;
         self.cost = self.cost.plus(cost).unwrap_or(self.cost);
         let request = format!("{} of {} Hz, {} ms", to.media_type(), to.rate, milliseconds);
         Ok(heard.map_err(|error| Miss { cause: error.cause, detail: error.detail, request }))
     }
 
-    async fn listen(&self, planned: &Planned, call: Hear) -> Result<Transcript, EngineError> {
-        let _permit = self.gateway.turn(planned, &self.caller.app.name).await;
+    async fn listen(&self, planned: &Planned, docket: &Docket, call: Hear) -> Result<Transcript, EngineError> {
+        let _permit = self.gateway.turn(planned, docket).await;
         let credential = self.gateway.credential_for(&self.engine).await?;
         let none = Parts::new();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);

@@ -74,12 +74,13 @@ impl Checking<'_> {
             audio_ms: 0,
             trace: None,
             rehearsal: false,
+            job: None,
         };
         let docket = Docket::open(self.gateway, self.caller, Work::Synthesis, opening);
         let entry = docket.begin(planned, usage, estimate).await?;
         let call = self.call(planned, text);
         let request = self.engine.preview(&call);
-        let made = self.sound(planned, call).await;
+        let made = self.sound(planned, &docket, call).await;
         let milliseconds = made.as_ref().map_or(0, |made| made.length.milliseconds());
         let (state, ending) = match &made {
             Ok(_) => {
@@ -89,13 +90,13 @@ impl Checking<'_> {
             Err(error) => ("failed", ending_of(&FailedAttempt::of(planned, error.clone()), None)),
         };
         let problem = made.as_ref().err().map(|error| error.detail.clone());
-        let cost = docket.settle(Some((&entry, ending)), state, milliseconds, None, problem).await?;
+        let cost = docket.settle(Some((&entry, Some(ending))), state, milliseconds, None, problem).await?;
         self.cost = self.cost.plus(cost).unwrap_or(self.cost);
         Ok(made.map_err(|error| Miss { cause: error.cause, detail: error.detail, request }))
     }
 
-    async fn sound(&self, planned: &Planned, call: Speak) -> Result<Made, EngineError> {
-        let _permit = self.gateway.turn(planned, &self.caller.app.name).await;
+    async fn sound(&self, planned: &Planned, docket: &Docket, call: Speak) -> Result<Made, EngineError> {
+        let _permit = self.gateway.turn(planned, docket).await;
         let credential = self.gateway.credential_for(&self.engine).await?;
         let none = Parts::new();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);

@@ -10,7 +10,8 @@ use dispatcher_audio::{Codec, Format, decode_all, encode_all};
 use dispatcher_core::{Conditions, Criteria, Leg, Route, Wanted, Work};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_gateway::{
-    AudioBody, BodyError, Caller, Gateway, Host, Registry, Roots, SynthesisRequest, TextInput, Unsupported, Utterance,
+    AudioBody, BodyError, Caller, Gateway, Host, JobsPlace, Registry, Roots, SynthesisRequest, TextInput, Unsupported,
+    Utterance,
 };
 use dispatcher_standins::{StandIn, start_heron, start_turnstone, tone};
 use dispatcher_store::{App, AttemptRow, DispatchRow, LedgerRow, Store};
@@ -99,7 +100,13 @@ pub fn registry(folder: &Path, heron: &str, turnstone: &str) -> Registry {
 
 /// A host that keeps no sound and moves no engine.
 pub fn host() -> Host {
-    Host { fetcher: Fetcher::new().unwrap(), endpoints: Default::default(), clips: None }
+    Host { fetcher: Fetcher::new().unwrap(), endpoints: Default::default(), clips: None, jobs: None }
+}
+
+/// The same, which takes jobs.
+pub fn host_with_jobs(folder: &Path) -> Host {
+    let keep = std::time::Duration::from_secs(3_600);
+    Host { jobs: Some(JobsPlace { folder: folder.join("jobs"), keep }), ..host() }
 }
 
 impl House {
@@ -132,7 +139,7 @@ impl House {
         let store = Store::open(&folder.path().join("records.db")).unwrap();
         store.add_app(app("quay"), "test".into()).await.unwrap();
         let root = Roots::of_file(&folder.path().join("root.key")).unwrap();
-        let gateway = Gateway::start(store, root, registry, host()).await.unwrap();
+        let gateway = Gateway::start(store, root, registry, host_with_jobs(folder.path())).await.unwrap();
         for engine in &keyed {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
         }

@@ -59,6 +59,18 @@ struct Unit {
     rank: Option<Rank>,
 }
 
+/// The sentences of a text, each with the white space behind it.
+pub fn sentences(text: &str) -> Vec<&str> {
+    let mut start = 0;
+    let mut found = Vec::new();
+    for end in sentence_ends(text).into_iter().chain([text.len()]) {
+        found.push(&text[start..end]);
+        start = end;
+    }
+    found.retain(|sentence| !sentence.trim().is_empty());
+    found
+}
+
 /// Parts a piece to fit; a piece that fits stays whole. With `soon` the first
 /// part is one sentence, so that it is heard early.
 ///

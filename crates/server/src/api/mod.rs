@@ -4,6 +4,7 @@ pub(crate) mod apps;
 pub(crate) mod credentials;
 pub(crate) mod engines;
 pub(crate) mod estimates;
+pub(crate) mod jobs;
 pub(crate) mod profiles;
 pub(crate) mod records;
 pub(crate) mod service;
@@ -24,6 +25,13 @@ pub(crate) fn routes() -> Vec<Route> {
         utterances::speak,
         transcripts::recognise,
         estimates::estimate,
+        jobs::jobs,
+        jobs::job,
+        jobs::events,
+        jobs::cancel,
+        jobs::remove,
+        jobs::file,
+        jobs::archive,
         voices::voices,
         voices::voice,
         voices::voice_by_id,

@@ -85,7 +85,7 @@ pub(crate) async fn put_route(
     context_path = "/api/v1", tag = "records",
     params(
         ("app" = Option<String>, Query), ("engine" = Option<String>, Query), ("state" = Option<String>, Query),
-        ("work" = Option<String>, Query), ("limit" = Option<i64>, Query), ("cursor" = Option<String>, Query),
+        ("work" = Option<String>, Query), ("job" = Option<String>, Query), ("limit" = Option<i64>, Query), ("cursor" = Option<String>, Query),
     ),
     responses((status = 200, description = "Dispatches", body = List<DispatchAnswer>)),
     security(("key" = []))
@@ -96,7 +96,7 @@ pub(crate) async fn dispatches(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<DispatchAnswer>>, Problem> {
-    let mut given = known_pairs(&meta.query, &["app", "engine", "state", "work", "limit", "cursor"])?;
+    let mut given = known_pairs(&meta.query, &["app", "engine", "state", "work", "job", "limit", "cursor"])?;
     let limit = given.get("limit").map(|limit| number("limit", limit)).transpose()?;
     let limit: i64 = limit.unwrap_or(50).clamp(1, 500);
     let query = DispatchFilter {
@@ -104,6 +104,7 @@ pub(crate) async fn dispatches(
         engine: given.remove("engine"),
         state: given.remove("state"),
         work: given.remove("work"),
+        job: given.remove("job"),
         before: given.remove("cursor"),
         limit: limit + 1,
     };

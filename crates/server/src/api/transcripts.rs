@@ -105,7 +105,7 @@ pub(crate) async fn recognise(
     };
     let written = write(heard, form)?;
     if let Some(claim) = claim {
-        keep(claim, spool, &written.headers, written.content_type, &written.body).await;
+        keep(claim, spool, 200, &written.headers, written.content_type, &written.body).await;
     }
     Ok(written)
 }

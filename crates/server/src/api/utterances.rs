@@ -8,7 +8,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use dispatcher_audio::{Format, Length, measure};
-use dispatcher_gateway::{AudioBody, Gateway, GatewayError, Utterance};
+use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, Track, Utterance};
 use futures::Stream;
 use rocket::http::{ContentType, Header};
 use rocket::request::Request;
@@ -17,6 +17,7 @@ use rocket::{Data, State, post};
 use tokio::io::AsyncWriteExt as _;
 use tokio_util::io::StreamReader;
 
+use super::jobs::Accepted;
 use super::speech_request::{self, Formats, SpeechRequest};
 use crate::access::Allowed;
 use crate::connection::Connection;
@@ -25,7 +26,7 @@ use crate::headers::Meta;
 use crate::idempotency::{Claim, Idempotency, Kept, Verdict};
 use crate::problem::Problem;
 use crate::spool::Spool;
-use crate::wire::{AudioAnswer, UtteranceAnswer, UtteranceRequest};
+use crate::wire::{AudioAnswer, JobAnswer, UtteranceAnswer, UtteranceRequest};
 
 /// Audio that travels inside JSON is held whole: 32 MiB.
 const MAX_IN_JSON: usize = 32 << 20;
@@ -50,7 +51,7 @@ const CHUNK: usize = 64 << 10;
     params(
         ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/webm;codecs=opus, audio/flac, audio/wav, audio/vnd.wave;codec=7, audio/L16;rate=…, audio/basic, audio/PCMA;rate=…, audio/pcm;rate=…, or application/json"),
         ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
-        ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what cannot be done"),
+        ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what cannot be done; respond-async: answer 202 with a job"),
         ("traceparent" = Option<String>, Header, description = "W3C Trace Context; kept with the dispatch"),
     ),
     responses(
@@ -67,6 +68,7 @@ const CHUNK: usize = 64 << 10;
             ("Dispatch-Synthetic" = String, description = "?1"),
             ("Server-Timing" = String, description = "Until the first audio"),
         )),
+        (status = 202, description = "A job, where that was preferred", body = JobAnswer),
         (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
         (status = "5XX", description = "No engine could do it", body = Problem, content_type = "application/problem+json"),
     ),
@@ -92,6 +94,12 @@ pub(crate) async fn speak(
         Verdict::Do(claim) => claim,
     };
     let title = file_title(&request.text);
+    if meta.respond_async {
+        let told = spoken_title(&request.text);
+        let tracks = vec![Track { name: Some(title), title: told.clone(), request }];
+        let job = NewJob { title: told, work: JobWork::Speech { tracks }, webhook: None };
+        return accept(gateway, &allowed.0, job, claim, spool).await;
+    }
     let utterance = tokio::select! {
         outcome = gateway.speak(&allowed.0, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
@@ -104,7 +112,7 @@ pub(crate) async fn speak(
         };
         let text = serde_json::to_vec(&answer).map_err(|error| Problem::new("internal", error.to_string()))?;
         if let Some(claim) = claim {
-            keep(claim, spool, &headers, "application/json", &text).await;
+            keep(claim, spool, 200, &headers, "application/json", &text).await;
         }
         return Ok(Spoken::Json { headers, text });
     }
@@ -121,7 +129,25 @@ pub(crate) async fn speak(
 pub(crate) enum Spoken {
     Stream { headers: Vec<(String, String)>, format: Format, body: Box<Flow> },
     Json { headers: Vec<(String, String)>, text: Vec<u8> },
+    Job(Accepted),
     Kept(Kept),
+}
+
+/// Takes a job in hand, once for each Idempotency-Key.
+pub(super) async fn accept(
+    gateway: &Gateway,
+    caller: &Caller,
+    job: NewJob,
+    claim: Option<Claim>,
+    spool: &Spool,
+) -> Result<Spoken, Problem> {
+    let answer = JobAnswer::from(gateway.submit(caller, job).await?);
+    if let Some(claim) = claim {
+        let text = serde_json::to_vec(&answer).map_err(|error| Problem::new("internal", error.to_string()))?;
+        let headers = [("Location".to_owned(), format!("/api/v1/jobs/{}", answer.id))];
+        keep(claim, spool, 202, &headers, "application/json", &text).await;
+    }
+    Ok(Spoken::Job(Accepted(Box::new(answer))))
 }
 
 /// Audio on its way to a caller.
@@ -133,9 +159,10 @@ pub(crate) struct Flow {
 }
 
 impl<'r> Responder<'r, 'static> for Spoken {
-    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
         let mut response = Response::build();
         match self {
+            Spoken::Job(accepted) => return accepted.respond_to(request),
             Spoken::Stream { headers, format, body } => {
                 set(&mut response, &headers, &format.media_type());
                 response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(body.into_stream()));
@@ -145,6 +172,7 @@ impl<'r> Responder<'r, 'static> for Spoken {
                 response.sized_body(text.len(), io::Cursor::new(text));
             }
             Spoken::Kept(kept) => {
+                response.status(rocket::http::Status::new(kept.status));
                 set(&mut response, &kept.headers, &kept.content_type);
                 let file = std::fs::File::open(&**kept.body).map_err(|_| rocket::http::Status::InternalServerError)?;
                 response.max_chunk_size(CHUNK).sized_body(None, tokio::fs::File::from_std(file));
@@ -204,7 +232,8 @@ struct Tee {
 impl Tee {
     fn new(claim: Claim, spool: &Spool, headers: &[(String, String)], format: Format) -> Option<Tee> {
         let (file, path) = tempfile::NamedTempFile::new_in(&spool.folder).ok()?.into_parts();
-        let kept = Kept { headers: headers.to_vec(), content_type: format.media_type(), body: Arc::new(path) };
+        let kept =
+            Kept { status: 200, headers: headers.to_vec(), content_type: format.media_type(), body: Arc::new(path) };
         Some(Tee { claim, file: tokio::fs::File::from_std(file), kept, whole: true })
     }
 
@@ -220,11 +249,19 @@ impl Tee {
 }
 
 /// Keeps a whole answer for its Idempotency-Key.
-pub(super) async fn keep(claim: Claim, spool: &Spool, headers: &[(String, String)], content_type: &str, body: &[u8]) {
+pub(super) async fn keep(
+    claim: Claim,
+    spool: &Spool,
+    status: u16,
+    headers: &[(String, String)],
+    content_type: &str,
+    body: &[u8],
+) {
     let Ok(file) = tempfile::NamedTempFile::new_in(&spool.folder) else { return };
     let path = file.into_temp_path();
     if tokio::fs::write(&path, body).await.is_ok() {
-        claim.finish(Kept { headers: headers.to_vec(), content_type: content_type.into(), body: Arc::new(path) });
+        let (headers, content_type) = (headers.to_vec(), content_type.into());
+        claim.finish(Kept { status, headers, content_type, body: Arc::new(path) });
     }
 }
 
@@ -292,6 +329,17 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<(String, String)> {
         headers.push(("Dispatch-Model".into(), model.clone()));
     }
     headers
+}
+
+/// The first words of the text, for people.
+fn spoken_title(text: &dispatcher_gateway::TextInput) -> String {
+    const LONGEST: usize = 60;
+    let spoken = text.plain();
+    let words = spoken.split_whitespace().collect::<Vec<_>>().join(" ");
+    match words.char_indices().nth(LONGEST) {
+        None => words,
+        Some((end, _)) => format!("{}…", words[..end].rsplit_once(' ').map_or(&words[..end], |(whole, _)| whole)),
+    }
 }
 
 /// A few safe words of the text for a file name.

@@ -2,6 +2,7 @@
 //! parts of it share.
 
 mod engines;
+mod jobs;
 mod people;
 mod profiles;
 mod records;
@@ -14,6 +15,7 @@ use time::format_description::well_known::Rfc3339;
 use utoipa::ToSchema;
 
 pub(crate) use engines::*;
+pub(crate) use jobs::*;
 pub(crate) use people::*;
 pub(crate) use profiles::*;
 pub(crate) use records::*;

@@ -31,6 +31,9 @@ pub(crate) struct DispatchAnswer {
     pub(crate) started: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) trace: Option<String>,
+    /// The job that it is a part of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) job: Option<String>,
     /// Only for a single dispatch.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) attempts: Option<Vec<AttemptAnswer>>,
@@ -61,6 +64,7 @@ impl From<DispatchRow> for DispatchAnswer {
             problem: row.problem,
             started: rfc3339(row.started_at),
             trace: row.trace,
+            job: row.job,
             attempts: None,
             ledger: None,
         }

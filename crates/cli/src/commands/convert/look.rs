@@ -132,6 +132,7 @@ fn said(path: &Path, tags: &Tags) -> Option<String> {
     let synthetic = tags.synthetic.then_some("synthetic: nobody spoke this".to_owned());
     let named = [
         ("title", &tags.title),
+        ("track", &tags.track),
         ("language", &tags.language),
         ("engine", &tags.engine),
         ("voice", &tags.voice),

@@ -1,0 +1,231 @@
+//! Pieces of a job in files: written whole or not at all, and found again
+//! after whatever end of the service.
+//!
+//! A piece is a file of sound as its engine sent it, and beside it a note of
+//! what it is. The note comes last: what has one is whole.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Instant;
+
+use bytes::Bytes;
+use dispatcher_audio::Format;
+use dispatcher_core::Word;
+use dispatcher_engines::{AudioStream, EngineError};
+use dispatcher_store::JobPieceRow;
+use futures::StreamExt as _;
+use serde::{Deserialize, Serialize};
+use tokio::io::AsyncWriteExt as _;
+use tokio::sync::{broadcast, mpsc};
+use tokio_util::io::ReaderStream;
+use tokio_util::sync::CancellationToken;
+
+use crate::attempt::{Called, broken};
+use crate::{GatewayError, Planned, now_micros};
+
+/// Bytes read from a kept piece at once.
+const CHUNK: usize = 64 << 10;
+
+/// A piece that is made.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Kept {
+    piece: usize,
+    /// As [`crate::recall::part_key`] has it.
+    sound: String,
+    /// The candidate whose score it is a part of, as `engine/voice`.
+    lead: String,
+    /// Who made it.
+    pub(crate) engine: String,
+    pub(crate) format: Format,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) words: Vec<Word>,
+}
+
+/// Where the pieces of a track lie, and what its file says of itself.
+#[derive(Debug, Clone)]
+pub(super) struct Place {
+    pub(super) folder: PathBuf,
+    pub(super) job: String,
+    /// From 0.
+    pub(super) track: usize,
+    pub(super) tags: TrackTags,
+}
+
+/// What the file of a track says of itself.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct TrackTags {
+    pub(crate) title: Option<String>,
+    /// Its number among all, such as `3/12`.
+    pub(crate) track: Option<String>,
+}
+
+/// The pieces of one track of a job.
+pub(crate) struct Keeper {
+    pub(crate) job: String,
+    track: usize,
+    pub(crate) tags: TrackTags,
+    folder: PathBuf,
+    kept: HashMap<usize, Kept>,
+    recorded: HashSet<usize>,
+    /// No further piece is begun once this is set.
+    pub(crate) pause: CancellationToken,
+    changes: broadcast::Sender<String>,
+    /// Closed once nobody works with these pieces any more.
+    _at_work: mpsc::Sender<()>,
+}
+
+/// A piece on its way into its file.
+pub(crate) struct Keeping<'k> {
+    keeper: &'k Keeper,
+    file: tokio::fs::File,
+    path: tempfile::TempPath,
+}
+
+impl Kept {
+    pub(crate) fn of(lead: &Planned, speaker: &Planned, piece: usize, sound: String) -> Kept {
+        Kept {
+            piece,
+            sound,
+            lead: lead.voice_id().unwrap_or_default(),
+            engine: speaker.engine_name().to_owned(),
+            format: speaker.format.format,
+            words: Vec::new(),
+        }
+    }
+
+    /// With the times that its engine told.
+    pub(crate) fn with(self, words: Vec<Word>) -> Kept {
+        Kept { words, ..self }
+    }
+
+    /// Its sound, as if its engine gave it again.
+    pub(crate) async fn open(&self, keeper: &Keeper) -> std::io::Result<Called> {
+        let file = tokio::fs::File::open(keeper.path(self.piece, "sound")).await?;
+        let chunks = ReaderStream::with_capacity(file, CHUNK);
+        let stream: AudioStream =
+            Box::pin(chunks.map(|chunk| chunk.map_err(|error| -> EngineError { broken(&error) })));
+        let words = Arc::new(std::sync::Mutex::new(self.words.clone()));
+        Ok(Called { stream, words, begun: Instant::now(), _permit: None })
+    }
+}
+
+impl Keeper {
+    /// The pieces of a track that lie in a folder; `rows` are those that are
+    /// recorded. The receiver ends once nobody works with them any more.
+    pub(super) async fn open(
+        place: Place,
+        rows: &[JobPieceRow],
+        pause: CancellationToken,
+        changes: broadcast::Sender<String>,
+    ) -> std::io::Result<(Arc<Keeper>, mpsc::Receiver<()>)> {
+        let Place { folder, job, track, tags } = place;
+        tokio::fs::create_dir_all(&folder).await?;
+        let mut kept = HashMap::new();
+        let mut entries = tokio::fs::read_dir(&folder).await?;
+        let prefix = format!("{track}-");
+        while let Some(entry) = entries.next_entry().await? {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if !name.starts_with(&prefix) || !name.ends_with(".json") {
+                continue;
+            }
+            let note = tokio::fs::read(entry.path()).await?;
+            match serde_json::from_slice::<Kept>(&note) {
+                Ok(piece) => drop(kept.insert(piece.piece, piece)),
+                Err(error) => tracing::warn!(%job, %name, %error, "a kept piece cannot be read and is made again"),
+            }
+        }
+        let own = rows.iter().filter(|row| usize::try_from(row.track) == Ok(track));
+        let recorded = own.filter_map(|row| usize::try_from(row.piece).ok()).collect();
+        let (_at_work, released) = mpsc::channel(1);
+        let keeper = Keeper { job, track, tags, folder, kept, recorded, pause, changes, _at_work };
+        Ok((Arc::new(keeper), released))
+    }
+
+    fn path(&self, piece: usize, extension: &str) -> PathBuf {
+        self.folder.join(format!("{}-{piece}.{extension}", self.track))
+    }
+
+    /// The candidate that has made pieces before.
+    pub(crate) fn lead(&self) -> Option<&str> {
+        self.kept.values().map(|kept| kept.lead.as_str()).next()
+    }
+
+    /// A piece that is made already.
+    pub(crate) fn kept(&self, piece: usize, sound: &str) -> Option<&Kept> {
+        self.kept.get(&piece).filter(|kept| kept.sound == sound)
+    }
+
+    /// Whether the records know of it.
+    pub(crate) fn is_recorded(&self, piece: usize) -> bool {
+        self.recorded.contains(&piece)
+    }
+
+    pub(crate) fn row(&self, piece: usize, sound: &str, engine: &str, dispatch: &str, audio_ms: u64) -> JobPieceRow {
+        let number = |value: usize| i64::try_from(value).unwrap_or(i64::MAX);
+        JobPieceRow {
+            job: self.job.clone(),
+            track: number(self.track),
+            piece: number(piece),
+            sound: sound.to_owned(),
+            engine: engine.to_owned(),
+            dispatch: dispatch.to_owned(),
+            audio_ms: i64::try_from(audio_ms).unwrap_or(i64::MAX),
+            made_at: now_micros(),
+        }
+    }
+
+    /// Says that the job has come further.
+    pub(crate) fn tell(&self) {
+        let _ = self.changes.send(self.job.clone());
+    }
+
+    #[expect(clippy::unused_self, reason = "says whose failure it is")]
+    pub(crate) fn failed(&self, error: &std::io::Error) -> GatewayError {
+        GatewayError::Internal(format!("a piece of a job cannot be kept: {error}"))
+    }
+
+    pub(crate) async fn begin(&self) -> std::io::Result<Keeping<'_>> {
+        let (file, path) = tempfile::NamedTempFile::new_in(&self.folder)?.into_parts();
+        Ok(Keeping { keeper: self, file: tokio::fs::File::from_std(file), path })
+    }
+}
+
+impl Keeping<'_> {
+    pub(crate) async fn write(&mut self, bytes: &Bytes) -> std::io::Result<()> {
+        self.file.write_all(bytes).await
+    }
+
+    /// All of it is there: from now on it outlives the machine.
+    pub(crate) async fn keep(mut self, kept: Kept) -> std::io::Result<Kept> {
+        self.file.flush().await?;
+        self.file.sync_all().await?;
+        let sound = self.keeper.path(kept.piece, "sound");
+        let note = self.keeper.path(kept.piece, "json");
+        let text = serde_json::to_vec(&kept)?;
+        let path = self.path;
+        let folder = self.keeper.folder.clone();
+        let write = move || {
+            path.persist(sound).map_err(|error| error.error)?;
+            put(&folder, &note, &text)
+        };
+        tokio::task::spawn_blocking(write).await.map_err(std::io::Error::other)??;
+        Ok(kept)
+    }
+}
+
+/// The same off the async threads, for a name in a folder.
+pub(super) async fn put_aside(folder: PathBuf, name: String, bytes: Vec<u8>) -> std::io::Result<()> {
+    let write = move || put(&folder, &folder.join(name), &bytes);
+    tokio::task::spawn_blocking(write).await.map_err(std::io::Error::other)?
+}
+
+/// Writes a file aside, syncs it and gives it its name.
+fn put(folder: &Path, path: &Path, bytes: &[u8]) -> std::io::Result<()> {
+    use std::io::Write as _;
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    file.write_all(bytes)?;
+    file.as_file().sync_all()?;
+    file.persist(path).map_err(|error| error.error)?;
+    std::fs::File::open(folder)?.sync_all()
+}

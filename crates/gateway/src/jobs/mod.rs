@@ -1,0 +1,307 @@
+//! Jobs: long work that outlives its call. A job is a list of tracks, each
+//! spoken into a file of its own, piece by piece; or a recording that is
+//! heard piece by piece. What is made is kept ([`keep`]), so that no end of
+//! the service has a piece bought again.
+
+mod captions;
+mod keep;
+mod run;
+mod work;
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use dispatcher_core::{Currency, Money};
+use dispatcher_store::{JobChange, JobFileRow, JobFilter, JobProgress, JobRow, StoreError};
+use tokio::sync::{Semaphore, broadcast};
+use tokio_util::sync::CancellationToken;
+
+use crate::plan::{plan_synthesis, wanted};
+use crate::settle::{new_id, to_i64};
+use crate::{Caller, Gateway, GatewayError, now_micros};
+
+pub(crate) use keep::{Keeper, Kept};
+pub use work::{JobWork, NewJob, Track};
+
+/// Jobs that run at once; more wait their turn.
+const AT_ONCE: usize = 4;
+/// Changes that a slow listener may be behind.
+const UNHEARD: usize = 1_024;
+/// Results are looked through for old ones as often as this.
+const SWEEP: Duration = Duration::from_secs(600);
+
+/// What the host says of jobs.
+#[derive(Debug, Clone)]
+pub struct JobsPlace {
+    /// Pieces and results lie here, a folder for each job.
+    pub folder: PathBuf,
+    /// How long results are kept.
+    pub keep: Duration,
+}
+
+/// The jobs of a gateway.
+pub(crate) struct Jobs {
+    slots: Arc<Semaphore>,
+    /// Those that are not over, by id; cancelled by their token.
+    open: Mutex<HashMap<String, CancellationToken>>,
+    /// Ids of jobs that have changed.
+    changes: broadcast::Sender<String>,
+    /// The service ends: no further piece is begun.
+    pause: CancellationToken,
+}
+
+impl Default for Jobs {
+    fn default() -> Self {
+        Jobs {
+            slots: Arc::new(Semaphore::new(AT_ONCE)),
+            open: Mutex::default(),
+            changes: broadcast::channel(UNHEARD).0,
+            pause: CancellationToken::new(),
+        }
+    }
+}
+
+/// A job as it stands.
+#[derive(Debug, Clone)]
+pub struct JobView {
+    pub row: JobRow,
+    pub progress: JobProgress,
+    pub files: Vec<JobFileRow>,
+}
+
+impl JobView {
+    /// Whether it will not change any more.
+    pub fn is_over(&self) -> bool {
+        is_over(&self.row.state)
+    }
+}
+
+fn is_over(state: &str) -> bool {
+    matches!(state, "done" | "failed" | "cancelled")
+}
+
+/// What a job will take, as far as it can be told before.
+struct Forecast {
+    pieces: u64,
+    estimate: Money,
+}
+
+impl Gateway {
+    fn jobs_place(&self) -> Result<&JobsPlace, GatewayError> {
+        self.inner.host.jobs.as_ref().ok_or_else(|| GatewayError::Internal("this gateway keeps no jobs".into()))
+    }
+
+    fn job_folder(&self, id: &str) -> Result<PathBuf, GatewayError> {
+        Ok(self.jobs_place()?.folder.join(id))
+    }
+
+    /// Takes long work in hand.
+    ///
+    /// # Errors
+    /// The same as the work would have at once, before any engine is called.
+    pub async fn submit(&self, caller: &Caller, job: NewJob) -> Result<JobView, GatewayError> {
+        let forecast = self.forecast(caller, &job.work)?;
+        let id = new_id();
+        let folder = self.job_folder(&id)?;
+        let stored = work::Stored { operator: caller.operator, work: job.work };
+        stored.work.bring_in(&folder).await?;
+        let request = serde_json::to_string(&stored).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let row = JobRow {
+            id: id.clone(),
+            app: caller.app.name.clone(),
+            by: caller.who.clone(),
+            work: stored.work.name().into(),
+            title: job.title,
+            state: "queued".into(),
+            reason: None,
+            request,
+            pieces: to_i64(forecast.pieces),
+            estimate_nanos: forecast.estimate.nanos,
+            currency: forecast.estimate.currency.code().into(),
+            webhook: job.webhook,
+            created_at: now_micros(),
+            started_at: None,
+            ended_at: None,
+            expires_at: None,
+        };
+        self.inner.store.add_job(row).await?;
+        self.begin_job(id.clone());
+        self.job(&id).await
+    }
+
+    fn forecast(&self, caller: &Caller, work: &JobWork) -> Result<Forecast, GatewayError> {
+        let registry = self.registry();
+        let JobWork::Speech { tracks } = work;
+        let mut forecast = Forecast { pieces: 0, estimate: Money::zero(Currency::EUR) };
+        for (number, track) in tracks.iter().enumerate() {
+            let request = &track.request;
+            request.format.check_output().map_err(GatewayError::Format)?;
+            let script = request.text.parse()?;
+            let language = request.language.as_deref().or(script.language.as_deref());
+            let wish = wanted(caller, request.wanted.as_ref(), language)?;
+            let plan = plan_synthesis(&registry, caller, request, &wish, &script)?;
+            let Some(head) = plan.first() else { continue };
+            forecast.pieces += head.score.parts.len() as u64;
+            forecast.estimate = match number {
+                0 => head.estimate,
+                // Of several currencies the first is told; each dispatch has its own.
+                _ => forecast.estimate.plus(head.estimate).unwrap_or(forecast.estimate),
+            };
+        }
+        Ok(forecast)
+    }
+
+    /// A job as it stands.
+    ///
+    /// # Errors
+    /// When there is none of this id.
+    pub async fn job(&self, id: &str) -> Result<JobView, GatewayError> {
+        let store = &self.inner.store;
+        let row = store.job(id.to_owned()).await?;
+        let progress = store.job_progress(id.to_owned()).await?;
+        let files = store.job_files(id.to_owned()).await?;
+        Ok(JobView { row, progress, files })
+    }
+
+    /// Jobs, newest first.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn jobs(&self, filter: JobFilter) -> Result<Vec<JobView>, GatewayError> {
+        let mut views = Vec::new();
+        for row in self.inner.store.jobs(filter).await? {
+            let progress = self.inner.store.job_progress(row.id.clone()).await?;
+            let files = self.inner.store.job_files(row.id.clone()).await?;
+            views.push(JobView { row, progress, files });
+        }
+        Ok(views)
+    }
+
+    /// Ids of jobs, each time one has changed.
+    pub fn job_changes(&self) -> broadcast::Receiver<String> {
+        self.inner.jobs.changes.subscribe()
+    }
+
+    /// Where a result lies.
+    ///
+    /// # Errors
+    /// When the job has no such file.
+    pub async fn job_file(&self, id: &str, name: &str) -> Result<(JobFileRow, PathBuf), GatewayError> {
+        let files = self.inner.store.job_files(id.to_owned()).await?;
+        let missing = || GatewayError::Store(StoreError::Missing { what: "file", name: name.to_owned() });
+        let file = files.into_iter().find(|file| file.name == name).ok_or_else(missing)?;
+        let path = self.job_folder(id)?.join("files").join(&file.name);
+        Ok((file, path))
+    }
+
+    /// Ends a job before its time; what is made of it stays until it is removed.
+    /// Nothing happens to one that is over.
+    ///
+    /// # Errors
+    /// When there is none of this id.
+    pub async fn cancel_job(&self, id: &str) -> Result<JobView, GatewayError> {
+        let view = self.job(id).await?;
+        let token = self.inner.jobs.open.lock().unwrap_or_else(PoisonError::into_inner).get(id).cloned();
+        match token {
+            Some(token) => {
+                let mut changes = self.job_changes();
+                token.cancel();
+                // Its calls end first, and what they cost is settled.
+                while !self.job(id).await?.is_over() {
+                    let _ = tokio::time::timeout(Duration::from_millis(200), changes.recv()).await;
+                }
+            }
+            None if !view.is_over() => self.end_job(id, "cancelled", None).await?,
+            None => {}
+        }
+        self.job(id).await
+    }
+
+    /// Removes a job that is over, with its files.
+    ///
+    /// # Errors
+    /// When it is not over, or there is none.
+    pub async fn remove_job(&self, id: &str) -> Result<(), GatewayError> {
+        let view = self.job(id).await?;
+        if !view.is_over() || !self.inner.store.remove_job(id.to_owned()).await? {
+            let by = format!("work that is {}", view.row.state);
+            return Err(GatewayError::InUse { what: "job", name: id.to_owned(), by });
+        }
+        self.drop_job_files(id).await;
+        Ok(())
+    }
+
+    async fn drop_job_files(&self, id: &str) {
+        let Ok(folder) = self.job_folder(id) else { return };
+        match tokio::fs::remove_dir_all(&folder).await {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                tracing::warn!(job = %id, %error, "the files of a job cannot be removed");
+            }
+            _ => {}
+        }
+    }
+
+    async fn end_job(&self, id: &str, state: &'static str, reason: Option<String>) -> Result<(), GatewayError> {
+        let now = now_micros();
+        let keep = i64::try_from(self.jobs_place()?.keep.as_micros()).unwrap_or(i64::MAX);
+        let change = JobChange {
+            state: Some(state),
+            reason: Some(reason),
+            ended_at: Some(now),
+            expires_at: Some(now.saturating_add(keep)),
+            ..JobChange::default()
+        };
+        self.inner.store.change_job(id.to_owned(), change).await?;
+        let _ = self.inner.jobs.changes.send(id.to_owned());
+        Ok(())
+    }
+
+    fn begin_job(&self, id: String) {
+        let token = CancellationToken::new();
+        self.inner.jobs.open.lock().unwrap_or_else(PoisonError::into_inner).insert(id.clone(), token.clone());
+        let gateway = self.clone();
+        self.inner.running.spawn(async move {
+            run::run(&gateway, &id, &token).await;
+            gateway.inner.jobs.open.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+        });
+    }
+
+    /// Goes on with the jobs that an earlier run left, and lets old results go.
+    pub(crate) async fn resume_jobs(&self) -> Result<(), GatewayError> {
+        if self.inner.host.jobs.is_none() {
+            return Ok(());
+        }
+        for row in self.inner.store.jobs_at_work().await? {
+            tracing::info!(job = %row.id, title = %row.title, "goes on");
+            self.begin_job(row.id);
+        }
+        let (gateway, pause) = (self.clone(), self.inner.jobs.pause.clone());
+        tokio::spawn(async move {
+            while !pause.is_cancelled() {
+                gateway.forget_old_jobs().await;
+                tokio::select! {
+                    () = tokio::time::sleep(SWEEP) => {}
+                    () = pause.cancelled() => {}
+                }
+            }
+        });
+        Ok(())
+    }
+
+    async fn forget_old_jobs(&self) {
+        let expired = self.inner.store.expired_jobs(now_micros()).await.unwrap_or_default();
+        for id in expired {
+            self.drop_job_files(&id).await;
+            if let Err(error) = self.inner.store.forget_job_files(id.clone()).await {
+                tracing::warn!(job = %id, %error, "old results are still listed");
+            }
+        }
+    }
+
+    /// Lets jobs rest: pieces under way are finished, no further ones begun.
+    pub fn pause_jobs(&self) {
+        self.inner.jobs.pause.cancel();
+    }
+}

@@ -1,0 +1,255 @@
+//! The run of a job: its turn, its tracks, its waits, its end.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use dispatcher_core::{Cause, Remedy, vtt};
+use dispatcher_store::{JobChange, JobFileRow, JobRow};
+use tokio::io::{AsyncSeekExt as _, AsyncWriteExt as _};
+use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
+
+use super::work::Stored;
+use super::{JobWork, Keeper, Track, captions, keep};
+use crate::settle::to_i64;
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, Utterance, now_micros};
+
+/// A job that makes no headway gives up after so many waits.
+const MOST_WAITS: u32 = 40;
+/// The first wait, and the longest that a job sets itself.
+const FIRST_WAIT: Duration = Duration::from_secs(1);
+const LONGEST_WAIT: Duration = Duration::from_secs(60);
+
+/// Why work on a job stopped.
+enum Stop {
+    Cancelled,
+    /// The service ends.
+    Paused,
+    /// It may go better later.
+    Wait(String, Option<Duration>),
+    Failed(String),
+}
+
+impl From<GatewayError> for Stop {
+    fn from(error: GatewayError) -> Stop {
+        match error {
+            GatewayError::AllFailed { attempts, .. } => of_attempts(&attempts),
+            error => Stop::Failed(error.to_string()),
+        }
+    }
+}
+
+impl From<std::io::Error> for Stop {
+    fn from(error: std::io::Error) -> Stop {
+        Stop::Failed(format!("the files of the job: {error}"))
+    }
+}
+
+/// What several failures come to: waiting helps where it would help any of
+/// the engines.
+fn of_attempts(attempts: &[FailedAttempt]) -> Stop {
+    let told = |failed: &FailedAttempt| format!("{}: {} ({})", failed.engine, failed.cause, failed.detail);
+    let why = attempts.iter().map(told).collect::<Vec<_>>().join("; ");
+    let passes = |cause: Cause| {
+        cause.remedy() == Remedy::SameLeg || matches!(cause, Cause::TimedOut | Cause::Broken | Cause::Quota)
+    };
+    match attempts.iter().any(|failed| passes(failed.cause)) {
+        true => Stop::Wait(why, attempts.iter().filter_map(|failed| failed.retry_after).min()),
+        false => Stop::Failed(why),
+    }
+}
+
+/// One job in work.
+struct JobRun<'g> {
+    gateway: &'g Gateway,
+    row: JobRow,
+    folder: PathBuf,
+    caller: Caller,
+    cancel: &'g CancellationToken,
+}
+
+/// Carries a job out, from wherever it was left.
+pub(super) async fn run(gateway: &Gateway, id: &str, cancel: &CancellationToken) {
+    let ended = match waits(gateway, id, cancel).await {
+        Ok(()) => gateway.end_job(id, "done", None).await,
+        Err(Stop::Cancelled) => gateway.end_job(id, "cancelled", None).await,
+        Err(Stop::Failed(why) | Stop::Wait(why, _)) => gateway.end_job(id, "failed", Some(why)).await,
+        Err(Stop::Paused) => Ok(()),
+    };
+    if let Err(error) = ended {
+        tracing::error!(job = %id, %error, "the end of a job cannot be written");
+    }
+}
+
+/// Works on a job until it is over, with waits between tries.
+async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), Stop> {
+    let pause = &gateway.inner.jobs.pause;
+    let mut tries = 0;
+    let mut made = -1;
+    loop {
+        let slot = tokio::select! {
+            slot = gateway.inner.jobs.slots.clone().acquire_owned() => slot,
+            () = cancel.cancelled() => return Err(Stop::Cancelled),
+            () = pause.cancelled() => return Err(Stop::Paused),
+        };
+        let outcome = work(gateway, id, cancel).await;
+        drop(slot);
+        let Err(Stop::Wait(why, after)) = outcome else { return outcome };
+        let progress = gateway.inner.store.job_progress(id.to_owned()).await.map_err(GatewayError::from)?.pieces;
+        // Headway starts the count again.
+        tries = if progress > made { 1 } else { tries + 1 };
+        made = progress;
+        if tries > MOST_WAITS {
+            return Err(Stop::Failed(format!("after {MOST_WAITS} tries in vain: {why}")));
+        }
+        let own = FIRST_WAIT * 2_u32.pow((tries - 1).min(6));
+        let wait = after.unwrap_or_default().max(own.min(LONGEST_WAIT));
+        let reason = format!("{why}; the next try is in {} s", wait.as_secs_f64().ceil());
+        change(gateway, id, "waiting", Some(reason)).await?;
+        tokio::select! {
+            () = tokio::time::sleep(wait) => {}
+            () = cancel.cancelled() => return Err(Stop::Cancelled),
+            () = pause.cancelled() => return Err(Stop::Paused),
+        }
+    }
+}
+
+async fn change(gateway: &Gateway, id: &str, state: &'static str, reason: Option<String>) -> Result<(), GatewayError> {
+    let change = JobChange { state: Some(state), reason: Some(reason), ..JobChange::default() };
+    gateway.inner.store.change_job(id.to_owned(), change).await?;
+    let _ = gateway.inner.jobs.changes.send(id.to_owned());
+    Ok(())
+}
+
+/// One try.
+async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), Stop> {
+    let row = gateway.inner.store.job(id.to_owned()).await.map_err(GatewayError::from)?;
+    if super::is_over(&row.state) {
+        return Ok(());
+    }
+    if row.started_at.is_none() {
+        let begun = JobChange { started_at: Some(now_micros()), ..JobChange::default() };
+        gateway.inner.store.change_job(id.to_owned(), begun).await.map_err(GatewayError::from)?;
+    }
+    change(gateway, id, "running", None).await?;
+    let stored: Stored =
+        serde_json::from_str(&row.request).map_err(|error| Stop::Failed(format!("the job cannot be read: {error}")))?;
+    let app = gateway.inner.store.app(row.app.clone()).await.map_err(GatewayError::from)?;
+    let caller = Caller { app, operator: stored.operator, who: row.by.clone() };
+    let folder = gateway.job_folder(id)?;
+    let run = JobRun { gateway, row, folder, caller, cancel };
+    match &stored.work {
+        JobWork::Speech { tracks } => run.speech(tracks).await,
+    }
+}
+
+impl JobRun<'_> {
+    async fn speech(&self, tracks: &[Track]) -> Result<(), Stop> {
+        let store = &self.gateway.inner.store;
+        let made = store.job_files(self.row.id.clone()).await.map_err(GatewayError::from)?;
+        for (index, track) in tracks.iter().enumerate() {
+            // Each has two files: its sound, and the text that follows it.
+            if made.iter().filter(|file| usize::try_from(file.number / 2) == Ok(index)).count() < 2 {
+                self.track(index, tracks.len(), track).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn keeper(&self, track: usize, tags: keep::TrackTags) -> Result<(Arc<Keeper>, mpsc::Receiver<()>), Stop> {
+        let rows = self.gateway.inner.store.job_pieces(self.row.id.clone()).await.map_err(GatewayError::from)?;
+        let jobs = &self.gateway.inner.jobs;
+        let place = keep::Place { folder: self.folder.join("pieces"), job: self.row.id.clone(), track, tags };
+        Ok(Keeper::open(place, &rows, jobs.pause.clone(), jobs.changes.clone()).await?)
+    }
+
+    /// One track into its file.
+    async fn track(&self, index: usize, of: usize, track: &Track) -> Result<(), Stop> {
+        let place = (of > 1).then(|| format!("{}/{of}", index + 1));
+        let title = Some(track.title.clone()).filter(|title| !title.is_empty());
+        let (keeper, mut released) = self.keeper(index, keep::TrackTags { title, track: place }).await?;
+        let outcome = self.speak(index, of, track, keeper).await;
+        // Its calls end first, and what they cost is settled.
+        let _ = released.recv().await;
+        outcome
+    }
+
+    async fn speak(&self, index: usize, of: usize, track: &Track, keeper: Arc<Keeper>) -> Result<(), Stop> {
+        let spoken = tokio::select! {
+            spoken = self.gateway.speak_for(&self.caller, track.request.clone(), Some(keeper)) => spoken,
+            () = self.cancel.cancelled() => return Err(Stop::Cancelled),
+        };
+        let mut utterance = spoken.map_err(|error| self.paused(error.into()))?;
+        let files = self.folder.join("files");
+        let stem = track.stem(index + 1, of);
+        let name = format!("{stem}.{}", utterance.format.codec.extension());
+        let bytes = self.write(&mut utterance, &files, &name).await?;
+        let cues = captions::of_sentences(&utterance.cues(), &utterance.words());
+        let milliseconds = utterance.cues().last().map_or(0.0, |cue| cue.end * 1_000.0) as u64;
+        let title = if track.title.is_empty() { stem.clone() } else { track.title.clone() };
+        let media_type = utterance.format.media_type();
+        self.list(2 * index, &name, &title, &media_type, bytes, milliseconds).await?;
+        let (text, name) = (vtt(cues), format!("{stem}.vtt"));
+        keep::put_aside(files, name.clone(), text.clone().into_bytes()).await?;
+        self.list(2 * index + 1, &name, &title, "text/vtt", text.len() as u64, milliseconds).await
+    }
+
+    /// A failure that is only the end of the service.
+    fn paused(&self, stop: Stop) -> Stop {
+        if self.gateway.inner.jobs.pause.is_cancelled() { Stop::Paused } else { stop }
+    }
+
+    /// The audio into a file, which has its name once it is whole.
+    async fn write(&self, utterance: &mut Utterance, folder: &Path, name: &str) -> Result<u64, Stop> {
+        let (file, aside) = tempfile::NamedTempFile::new_in(folder)?.into_parts();
+        let mut file = tokio::fs::File::from_std(file);
+        loop {
+            let next = tokio::select! {
+                next = utterance.body.next() => next,
+                () = self.cancel.cancelled() => return Err(Stop::Cancelled),
+            };
+            match next {
+                None => break,
+                Some(Ok(bytes)) => file.write_all(&bytes).await?,
+                Some(Err(error)) => return Err(self.paused(of_attempts(&[error.0]))),
+            }
+        }
+        // A file can say its true length.
+        let length = file.stream_position().await?;
+        let start = utterance.body.start(length);
+        if let Some(start) = start {
+            file.rewind().await?;
+            file.write_all(&start).await?;
+        }
+        file.flush().await?;
+        file.sync_all().await?;
+        let path = folder.join(name);
+        let named = tokio::task::spawn_blocking(move || aside.persist(path)).await;
+        named.map_err(std::io::Error::other)?.map_err(|error| error.error)?;
+        Ok(length)
+    }
+
+    async fn list(
+        &self,
+        number: usize,
+        name: &str,
+        title: &str,
+        media_type: &str,
+        bytes: u64,
+        milliseconds: u64,
+    ) -> Result<(), Stop> {
+        let row = JobFileRow {
+            job: self.row.id.clone(),
+            number: i64::try_from(number).unwrap_or(i64::MAX),
+            name: name.to_owned(),
+            title: title.to_owned(),
+            media_type: media_type.to_owned(),
+            bytes: to_i64(bytes),
+            audio_ms: to_i64(milliseconds),
+        };
+        self.gateway.inner.store.put_job_file(row).await.map_err(GatewayError::from)?;
+        let _ = self.gateway.inner.jobs.changes.send(self.row.id.clone());
+        Ok(())
+    }
+}

@@ -1,0 +1,259 @@
+//! Jobs: long work, how far it is, and its results.
+
+use dispatcher_gateway::{Gateway, JobView};
+use dispatcher_store::JobFilter;
+use rocket::http::{Header, Status};
+use rocket::request::Request;
+use rocket::response::stream::{Event, EventStream};
+use rocket::response::{self, Responder, Response};
+use rocket::serde::json::Json;
+use rocket::{Shutdown, State, delete, get, post};
+use tokio::sync::broadcast::error::RecvError;
+
+use crate::access::Allowed;
+use crate::headers::{Meta, known_pairs, number};
+use crate::problem::Problem;
+use crate::spool::Spool;
+use crate::wire::{JobAnswer, List};
+
+/// A job, where the caller may see it: an app key sees its own app's alone.
+async fn seen(allowed: &Allowed, gateway: &Gateway, id: &str) -> Result<JobView, Problem> {
+    let view = gateway.job(id).await?;
+    if !allowed.0.operator && view.row.app != allowed.0.app.name {
+        return Err(Problem::new("no-such-record", format!("there is no job '{id}'")));
+    }
+    Ok(view)
+}
+
+/// A job that was taken in hand: 202 with where it is.
+pub(crate) struct Accepted(pub(super) Box<JobAnswer>);
+
+impl<'r> Responder<'r, 'static> for Accepted {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        let place = format!("/api/v1/jobs/{}", self.0.id);
+        Response::build_from(Json(*self.0).respond_to(request)?)
+            .status(Status::Accepted)
+            .header(Header::new("Location", place))
+            .header(Header::new("Preference-Applied", "respond-async"))
+            .header(Header::new("Vary", "Accept, Prefer"))
+            .ok()
+    }
+}
+
+/// List jobs
+///
+/// Newest first. An app key sees its own app's alone.
+#[utoipa::path(
+    operation_id = "listJobs",
+    context_path = "/api/v1", tag = "long work",
+    params(
+        ("app" = Option<String>, Query),
+        ("state" = Option<String>, Query, description = "queued, running, waiting, done, failed or cancelled"),
+        ("limit" = Option<i64>, Query), ("cursor" = Option<String>, Query),
+    ),
+    responses((status = 200, description = "Jobs", body = List<JobAnswer>)),
+    security(("key" = []))
+)]
+#[get("/jobs")]
+pub(crate) async fn jobs(
+    allowed: Allowed,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Json<List<JobAnswer>>, Problem> {
+    let mut given = known_pairs(&meta.query, &["app", "state", "limit", "cursor"])?;
+    let limit = given.get("limit").map(|limit| number("limit", limit)).transpose()?;
+    let limit: i64 = limit.unwrap_or(50).clamp(1, 500);
+    let query = JobFilter {
+        app: if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) },
+        state: given.remove("state"),
+        before: given.remove("cursor"),
+        limit: limit + 1,
+    };
+    let mut views = gateway.jobs(query).await?;
+    let more = views.len() > usize::try_from(limit).unwrap_or(0);
+    views.truncate(usize::try_from(limit).unwrap_or(0));
+    let next = views.last().filter(|_| more).map(|view| view.row.id.clone());
+    Ok(Json(List { items: views.into_iter().map(JobAnswer::from).collect(), next }))
+}
+
+/// Read a job
+#[utoipa::path(
+    operation_id = "readJob",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 200, description = "The job as it stands", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/jobs/<id>")]
+pub(crate) async fn job(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<JobAnswer>, Problem> {
+    Ok(Json(seen(&allowed, gateway, id).await?.into()))
+}
+
+/// Follow a job
+///
+/// Server-sent events: the job as it stands, each time it has come further;
+/// the stream ends with the job.
+#[utoipa::path(
+    operation_id = "followJob",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 200, description = "An event `job` for each change, its data a job", body = JobAnswer, content_type = "text/event-stream"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/jobs/<id>/events")]
+pub(crate) async fn events(
+    allowed: Allowed,
+    id: String,
+    gateway: &State<Gateway>,
+    mut end: Shutdown,
+) -> Result<EventStream![Event], Problem> {
+    let gateway = gateway.inner().clone();
+    let mut changes = gateway.job_changes();
+    seen(&allowed, &gateway, &id).await?;
+    Ok(EventStream! {
+        loop {
+            let Ok(view) = gateway.job(&id).await else { return };
+            let over = view.is_over();
+            yield Event::json(&JobAnswer::from(view)).event("job");
+            if over {
+                return;
+            }
+            loop {
+                let changed = tokio::select! {
+                    changed = changes.recv() => changed,
+                    () = &mut end => return,
+                };
+                match changed {
+                    Ok(job) if job == id => break,
+                    // Some changes were missed: ours may be among them.
+                    Err(RecvError::Lagged(_)) => break,
+                    Err(RecvError::Closed) => return,
+                    Ok(_) => {}
+                }
+            }
+            // Of several changes at once the last tells all.
+            while changes.try_recv().is_ok() {}
+        }
+    })
+}
+
+/// Cancel a job
+///
+/// Calls of engines end, and nothing further is charged. What is made stays
+/// until the job is removed. A job that is over stays as it is.
+#[utoipa::path(
+    operation_id = "cancelJob",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 200, description = "The job as it stands", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/jobs/<id>/cancel")]
+pub(crate) async fn cancel(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<JobAnswer>, Problem> {
+    seen(&allowed, gateway, id).await?;
+    Ok(Json(gateway.cancel_job(id).await?.into()))
+}
+
+/// Remove a job
+///
+/// With its files. A job that is not over is cancelled first.
+#[utoipa::path(
+    operation_id = "removeJob",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 204, description = "It is gone"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/jobs/<id>")]
+pub(crate) async fn remove(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    if !seen(&allowed, gateway, id).await?.is_over() {
+        gateway.cancel_job(id).await?;
+    }
+    gateway.remove_job(id).await?;
+    Ok(Status::NoContent)
+}
+
+/// A file on its way.
+pub(crate) struct Sent {
+    file: tokio::fs::File,
+    content_type: String,
+    name: String,
+}
+
+impl<'r> Responder<'r, 'static> for Sent {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let mut response = Response::build();
+        response.raw_header("Content-Type", self.content_type);
+        response.raw_header("Content-Disposition", format!("inline; filename=\"{}\"", self.name));
+        response.raw_header("Dispatch-Synthetic", "?1");
+        response.max_chunk_size(64 << 10).sized_body(None, self.file).ok()
+    }
+}
+
+/// Fetch a result
+///
+/// A file of the job, by the name that it lists.
+#[utoipa::path(
+    operation_id = "fetchJobFile",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 200, description = "The file", body = Vec<u8>, content_type = "application/octet-stream"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/jobs/<id>/files/<name>")]
+pub(crate) async fn file(allowed: Allowed, id: &str, name: &str, gateway: &State<Gateway>) -> Result<Sent, Problem> {
+    seen(&allowed, gateway, id).await?;
+    let (row, path) = gateway.job_file(id, name).await?;
+    let gone = |error: std::io::Error| {
+        tracing::error!(job = %id, %name, %error, "a result cannot be read");
+        Problem::new("no-such-record", format!("the file '{name}' is gone"))
+    };
+    let file = tokio::fs::File::open(path).await.map_err(gone)?;
+    Ok(Sent { file, content_type: row.media_type, name: row.name })
+}
+
+/// Fetch all results
+///
+/// The files of a job that is done, in a ZIP archive.
+#[utoipa::path(
+    operation_id = "fetchJobArchive",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 200, description = "The archive", body = Vec<u8>, content_type = "application/zip"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/jobs/<id>/archive")]
+pub(crate) async fn archive(
+    allowed: Allowed,
+    id: &str,
+    gateway: &State<Gateway>,
+    spool: &State<Spool>,
+) -> Result<Sent, Problem> {
+    let view = seen(&allowed, gateway, id).await?;
+    if view.row.state != "done" || view.files.is_empty() {
+        return Err(Problem::new("not-ready", format!("the job is {} and has no archive", view.row.state)));
+    }
+    let mut files = Vec::new();
+    for row in &view.files {
+        files.push((row.name.clone(), gateway.job_file(id, &row.name).await?.1));
+    }
+    let folder = spool.folder.clone();
+    let packed = tokio::task::spawn_blocking(move || pack(&files, &folder)).await;
+    let packed = packed.map_err(|error| error.to_string()).and_then(|packed| packed.map_err(|error| error.to_string()));
+    let file = packed.map_err(|error| Problem::new("internal", format!("the archive: {error}")))?;
+    let stem = view.files.first().and_then(|file| file.name.split('.').next()).unwrap_or("job");
+    let name = format!("{}.zip", stem.trim_start_matches(|c: char| c.is_ascii_digit() || c == '-'));
+    Ok(Sent { file: tokio::fs::File::from_std(file), content_type: "application/zip".into(), name })
+}
+
+/// Sound is packed already: files are stored as they are.
+fn pack(
+    files: &[(String, std::path::PathBuf)],
+    folder: &std::path::Path,
+) -> Result<std::fs::File, zip::result::ZipError> {
+    use std::io::Seek as _;
+    let file = tempfile::tempfile_in(folder)?;
+    let mut archive = zip::ZipWriter::new(std::io::BufWriter::new(file));
+    let options = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
+    for (name, path) in files {
+        archive.start_file(name.as_str(), options.large_file(path.metadata()?.len() > u64::from(u32::MAX)))?;
+        std::io::copy(&mut std::fs::File::open(path)?, &mut archive)?;
+    }
+    let mut file = archive.finish()?.into_inner().map_err(std::io::IntoInnerError::into_error)?;
+    file.rewind()?;
+    Ok(file)
+}

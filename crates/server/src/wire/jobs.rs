@@ -1,0 +1,94 @@
+//! Jobs as they are told.
+
+use dispatcher_gateway::JobView;
+use dispatcher_store::JobFileRow;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use super::{Amount, amount, rfc3339};
+
+/// Long work and how far it is.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct JobAnswer {
+    pub(crate) id: String,
+    pub(crate) app: String,
+    /// `synthesis` or `recognition`.
+    pub(crate) work: String,
+    pub(crate) title: String,
+    /// `queued`, `running`, `waiting`, `done`, `failed` or `cancelled`.
+    pub(crate) state: String,
+    /// Why it waits or failed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) reason: Option<String>,
+    pub(crate) pieces: Pieces,
+    /// Seconds of audio that are made, or heard.
+    pub(crate) audio: f64,
+    /// Charged so far.
+    pub(crate) cost: Amount,
+    /// What it was thought to cost before.
+    pub(crate) estimate: Amount,
+    pub(crate) files: Vec<JobFile>,
+    pub(crate) created: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) started: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) ended: Option<String>,
+    /// When its files go.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) expires: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) webhook: Option<String>,
+}
+
+/// Pieces, each of which is one call of an engine.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Pieces {
+    pub(crate) done: i64,
+    /// As it was planned; more or fewer where another engine had to go on.
+    pub(crate) all: i64,
+}
+
+/// A result.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct JobFile {
+    pub(crate) name: String,
+    pub(crate) title: String,
+    #[serde(rename = "type")]
+    pub(crate) kind: String,
+    pub(crate) bytes: i64,
+    /// Seconds of the audio that it is, or that it follows.
+    pub(crate) duration: f64,
+    pub(crate) url: String,
+}
+
+impl From<JobView> for JobAnswer {
+    fn from(view: JobView) -> Self {
+        let JobView { row, progress, files } = view;
+        let file = |file: JobFileRow| JobFile {
+            url: format!("/api/v1/jobs/{}/files/{}", row.id, file.name),
+            name: file.name,
+            title: file.title,
+            kind: file.media_type,
+            bytes: file.bytes,
+            duration: file.audio_ms as f64 / 1_000.0,
+        };
+        JobAnswer {
+            files: files.into_iter().map(file).collect(),
+            pieces: Pieces { done: progress.pieces, all: row.pieces.max(progress.pieces) },
+            audio: progress.audio_ms as f64 / 1_000.0,
+            cost: amount(progress.nanos, &row.currency),
+            estimate: amount(row.estimate_nanos, &row.currency),
+            created: rfc3339(row.created_at),
+            started: row.started_at.map(rfc3339),
+            ended: row.ended_at.map(rfc3339),
+            expires: row.expires_at.map(rfc3339),
+            id: row.id,
+            app: row.app,
+            work: row.work,
+            title: row.title,
+            state: row.state,
+            reason: row.reason,
+            webhook: row.webhook,
+        }
+    }
+}

@@ -1,0 +1,181 @@
+//! Jobs: long work, its pieces and its files.
+
+use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Text};
+
+use crate::models::{JobFileRow, JobPieceRow, JobRow};
+use crate::schema::{job_files, job_pieces, jobs};
+use crate::{Durability, Store, StoreError};
+
+/// States of jobs that are not over.
+const AT_WORK: [&str; 3] = ["queued", "running", "waiting"];
+
+/// Which jobs to list; newest first.
+#[derive(Debug, Clone, Default)]
+pub struct JobFilter {
+    pub app: Option<String>,
+    pub state: Option<String>,
+    /// Only those before this id.
+    pub before: Option<String>,
+    pub limit: i64,
+}
+
+/// How far a job is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, QueryableByName)]
+pub struct JobProgress {
+    /// Pieces that are made.
+    #[diesel(sql_type = BigInt)]
+    pub pieces: i64,
+    /// Of what is made, or heard.
+    #[diesel(sql_type = BigInt)]
+    pub audio_ms: i64,
+    /// Charged so far, in every attempt.
+    #[diesel(sql_type = BigInt)]
+    pub nanos: i64,
+}
+
+/// A change of a job; what is not given stays.
+#[derive(Debug, Clone, Default, AsChangeset)]
+#[diesel(table_name = jobs)]
+pub struct JobChange {
+    pub state: Option<&'static str>,
+    /// Why it waits or failed; the inner nothing takes it away.
+    pub reason: Option<Option<String>>,
+    pub pieces: Option<i64>,
+    pub estimate_nanos: Option<i64>,
+    pub currency: Option<String>,
+    pub started_at: Option<i64>,
+    pub ended_at: Option<i64>,
+    pub expires_at: Option<i64>,
+}
+
+impl Store {
+    /// Writes a new job.
+    ///
+    /// # Errors
+    /// When the records cannot be written; so with all of these.
+    pub async fn add_job(&self, row: JobRow) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            diesel::insert_into(jobs::table).values(&row).execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Changes a job that is not over. Gives whether there was one.
+    pub async fn change_job(&self, id: String, change: JobChange) -> Result<bool, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let open = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.eq_any(AT_WORK));
+            Ok(diesel::update(open).set(&change).execute(c)? > 0)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// One job.
+    pub async fn job(&self, id: String) -> Result<JobRow, StoreError> {
+        self.read(move |c| {
+            let found = jobs::table.find(&id).select(JobRow::as_select()).first(c).optional()?;
+            found.ok_or(StoreError::Missing { what: "job", name: id })
+        })
+        .await
+    }
+
+    /// Jobs, newest first.
+    pub async fn jobs(&self, filter: JobFilter) -> Result<Vec<JobRow>, StoreError> {
+        self.read(move |c| {
+            let mut query = jobs::table.order(jobs::id.desc()).limit(filter.limit).into_boxed();
+            if let Some(app) = filter.app {
+                query = query.filter(jobs::app.eq(app));
+            }
+            if let Some(state) = filter.state {
+                query = query.filter(jobs::state.eq(state));
+            }
+            if let Some(before) = filter.before {
+                query = query.filter(jobs::id.lt(before));
+            }
+            Ok(query.select(JobRow::as_select()).load(c)?)
+        })
+        .await
+    }
+
+    /// Jobs that are not over, oldest first.
+    pub async fn jobs_at_work(&self) -> Result<Vec<JobRow>, StoreError> {
+        self.read(|c| {
+            let open = jobs::table.filter(jobs::state.eq_any(AT_WORK)).order(jobs::id);
+            Ok(open.select(JobRow::as_select()).load(c)?)
+        })
+        .await
+    }
+
+    /// How far a job is, and what it has cost.
+    pub async fn job_progress(&self, id: String) -> Result<JobProgress, StoreError> {
+        self.read(move |c| {
+            let statement = "SELECT \
+                (SELECT count(*) FROM job_pieces WHERE job = ?) AS pieces, \
+                (SELECT coalesce(sum(audio_ms), 0) FROM job_pieces WHERE job = ?) AS audio_ms, \
+                (SELECT coalesce(sum(ledger.nanos), 0) FROM ledger JOIN dispatches ON dispatches.id = ledger.dispatch \
+                  WHERE dispatches.job = ? AND ledger.kind IN ('settle', 'adjust')) AS nanos";
+            let query = diesel::sql_query(statement);
+            Ok(query.bind::<Text, _>(&id).bind::<Text, _>(&id).bind::<Text, _>(&id).get_result(c)?)
+        })
+        .await
+    }
+
+    /// The pieces of a job that are made.
+    pub async fn job_pieces(&self, id: String) -> Result<Vec<JobPieceRow>, StoreError> {
+        self.read(move |c| {
+            let made = job_pieces::table.filter(job_pieces::job.eq(&id));
+            Ok(made.order((job_pieces::track, job_pieces::piece)).select(JobPieceRow::as_select()).load(c)?)
+        })
+        .await
+    }
+
+    /// Writes a file of a job; one of the same number gives way.
+    pub async fn put_job_file(&self, row: JobFileRow) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            diesel::replace_into(job_files::table).values(&row).execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// The files of a job, in their order.
+    pub async fn job_files(&self, id: String) -> Result<Vec<JobFileRow>, StoreError> {
+        self.read(move |c| {
+            let files = job_files::table.filter(job_files::job.eq(&id)).order(job_files::number);
+            Ok(files.select(JobFileRow::as_select()).load(c)?)
+        })
+        .await
+    }
+
+    /// Jobs whose results are kept no longer.
+    pub async fn expired_jobs(&self, now: i64) -> Result<Vec<String>, StoreError> {
+        self.read(move |c| {
+            let over = jobs::table.filter(jobs::expires_at.le(now)).filter(jobs::state.ne_all(AT_WORK));
+            let with_files = job_files::table.select(job_files::job);
+            let holding = over.filter(jobs::id.eq_any(with_files));
+            Ok(holding.select(jobs::id).load(c)?)
+        })
+        .await
+    }
+
+    /// Forgets the files and pieces of a job; its record stays.
+    pub async fn forget_job_files(&self, id: String) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            diesel::delete(job_files::table.filter(job_files::job.eq(&id))).execute(c)?;
+            diesel::delete(job_pieces::table.filter(job_pieces::job.eq(&id))).execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Removes a job that is over, with all that is of it. Gives whether
+    /// there was one.
+    pub async fn remove_job(&self, id: String) -> Result<bool, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let over = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.ne_all(AT_WORK));
+            Ok(diesel::delete(over).execute(c)? > 0)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+}

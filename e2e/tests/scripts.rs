@@ -1,0 +1,92 @@
+//! Scripts over the network: what `lint` foretells is what is done, and texts
+//! of any length are spoken whole.
+
+use dispatcher_audio::Format;
+use dispatcher_e2e::{Demo, header, words_of};
+use serde_json::{Value, json};
+
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
+
+fn demo_file(name: &str) -> String {
+    let path = format!("{}/../demo/{name}", env!("CARGO_MANIFEST_DIR"));
+    std::fs::read_to_string(&path).unwrap_or_else(|error| panic!("{path}: {error}"))
+}
+
+/// Everything of the demo that is one document to be spoken, and beside it
+/// scripts that have each element.
+fn documents() -> Vec<(&'static str, String)> {
+    let every = "<speak version=\"1.1\" xml:lang=\"en-GB\">\
+        <p><s>The <emphasis>last</emphasis> ferry leaves at <say-as interpret-as=\"time\" format=\"hms24\">18:40</say-as>.</s>\
+        <s><prosody rate=\"80%\" pitch=\"+2st\" volume=\"+3dB\">Stand clear of the <sub alias=\"lifeboat\">LB</sub>.</prosody></s></p>\
+        <break time=\"400ms\"/><mark name=\"call\"/>\
+        <voice gender=\"male\">All aboard.</voice> <lang xml:lang=\"fr-FR\">Bonjour.</lang>\
+        <phoneme alphabet=\"ipa\" ph=\"ˈɡʌlzeɪ\">Gullsay</phoneme> <w role=\"s:noun\" xmlns:s=\"urn:x\">quay</w>\
+        <audio src=\"https://sounds.saltmarsh.example/bell.wav\">A bell rings.</audio>\
+        <say-as interpret-as=\"ordinal\">3</say-as></speak>";
+    vec![
+        ("boarding.ssml", demo_file("scripts/boarding.ssml")),
+        ("drill.txt", demo_file("scripts/drill.txt")),
+        ("every element", every.to_owned()),
+    ]
+}
+
+fn cells(fidelity: &Value) -> Vec<(String, u64, u64, String)> {
+    let cell = |it: &Value| {
+        let number = |name: &str| it[name].as_u64().unwrap();
+        let text = |name: &str| it[name].as_str().unwrap().to_owned();
+        (text("element"), number("line"), number("column"), text("outcome"))
+    };
+    fidelity.as_array().unwrap().iter().map(cell).collect()
+}
+
+#[tokio::test]
+async fn each_cell_of_lint_is_what_the_engine_then_does() {
+    let demo = Demo::start(BINARY).await;
+    let sheets = format!("{}/../demo/sheets", env!("CARGO_MANIFEST_DIR"));
+    let mut compared = 0;
+    for (name, document) in documents() {
+        let file = demo.folder.path().join("script");
+        std::fs::write(&file, &document).unwrap();
+        let output = demo.client(&["lint", file.to_str().unwrap(), "--sheets", &sheets, "--json"]);
+        assert!(output.status.success(), "{name}: {output:?}");
+        let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+        assert_eq!(told["refused"], json!([]), "{name}");
+        for column in told["engines"].as_array().unwrap() {
+            let member = if document.contains("<speak") { "ssml" } else { "text" };
+            let mut request = json!({ "voice": column["voice"] });
+            request[member] = json!(document);
+            let response = demo.speak(request, "application/json").await;
+            let status = response.status();
+            let answer: Value = response.json().await.unwrap();
+            assert!(status.is_success(), "{name} with {}: {answer}", column["engine"]);
+            assert_eq!(cells(&answer["fidelity"]), cells(&column["fidelity"]), "{name} with {}", column["engine"]);
+            compared += cells(&column["fidelity"]).len();
+        }
+    }
+    assert!(compared > 100, "only {compared} cells");
+}
+
+#[tokio::test]
+async fn a_text_beyond_the_limit_of_the_engine_is_spoken_whole() {
+    let demo = Demo::start(BINARY).await;
+    let text: String = (1..=110)
+        .map(|row| format!("Row {row} of the life jackets hangs beside door {row}, at the height of the rail. "))
+        .collect();
+    assert!(text.len() > 2 * 3_600);
+    let response = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/wav").await;
+    assert_eq!(response.status(), 200);
+    let id = header(&response, "dispatch-id");
+    let audio = response.bytes().await.unwrap();
+    assert_eq!(
+        words_of(&audio, Format::default()).split_whitespace().collect::<Vec<_>>(),
+        text.split_whitespace().collect::<Vec<_>>()
+    );
+    let dispatch = demo.settled(&id).await;
+    assert_eq!(dispatch["state"], "done");
+    let calls = dispatch["attempts"].as_array().unwrap().len();
+    assert_eq!(demo.delivered().await["calls"], calls);
+    assert!((3..=4).contains(&calls), "{calls} calls for {} characters", text.len());
+    let cost = format!("0.{:06}", text.trim_end().len() * 16);
+    let paid = dispatch["cost"]["amount"].as_str().unwrap();
+    assert!(paid.starts_with(&cost[..5]), "{paid} for {cost}");
+}
