@@ -131,7 +131,7 @@ mod tests {
 
     fn kept() -> Kept {
         let body = Arc::new(tempfile::NamedTempFile::new().expect("file").into_temp_path());
-        Kept { headers: Vec::new(), content_type: "audio/wav".into(), body }
+        Kept { status: 200, headers: Vec::new(), content_type: "audio/wav".into(), body }
     }
 
     #[test]
