@@ -26,22 +26,17 @@ impl Service {
         for (name, text) in sheets {
             std::fs::write(sheet_folder.join(format!("{name}.toml")), text).unwrap();
         }
-        let log = folder.path().join("log");
-        let child = Command::new(binary)
-            .args(["serve", "--port", "0", "--data"])
-            .arg(folder.path().join("data"))
-            .arg("--sheets")
-            .arg(&sheet_folder)
-            .current_dir(folder.path())
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(std::fs::File::create(&log).unwrap())
-            .spawn()
-            .unwrap();
-        let url = wait_for_url(&log).await;
+        let (child, url) = launch(binary, folder.path()).await;
         let key = std::fs::read_to_string(folder.path().join("data/operator.key")).unwrap().trim().to_owned();
         let http = reqwest::Client::builder().no_proxy().build().unwrap();
         Service { child, folder, url, key, http }
+    }
+
+    /// Kills it without a word, and starts it again on what it left.
+    pub async fn kill_and_start(&mut self, binary: &str) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        (self.child, self.url) = launch(binary, self.folder.path()).await;
     }
 
     /// Speaks with the operator's key.
@@ -63,6 +58,23 @@ impl Service {
         let response = request.send().await.unwrap();
         (response.status().as_u16(), response.json().await.unwrap_or(Value::Null))
     }
+}
+
+async fn launch(binary: &str, folder: &Path) -> (Child, String) {
+    let log = folder.join("log");
+    let child = Command::new(binary)
+        .args(["serve", "--port", "0", "--data"])
+        .arg(folder.join("data"))
+        .arg("--sheets")
+        .arg(folder.join("sheets"))
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(std::fs::File::create(&log).unwrap())
+        .spawn()
+        .unwrap();
+    let url = wait_for_url(&log).await;
+    (child, url)
 }
 
 async fn wait_for_url(log: &Path) -> String {

@@ -1,8 +1,10 @@
 //! Commands and their options.
 
 mod catalogue;
+mod jobs;
 
 pub(crate) use catalogue::*;
+pub(crate) use jobs::*;
 
 use std::path::PathBuf;
 
@@ -58,6 +60,9 @@ pub(crate) enum Command {
     /// List, keep and retire named audio formats
     #[command(subcommand)]
     Profile(ProfileCommand),
+    /// Have long work done, follow it, fetch what it made
+    #[command(subcommand)]
+    Job(JobCommand),
     /// Show what was used and what it cost
     Usage(UsageArgs),
     /// List requests, or show one with its attempts

@@ -7,6 +7,7 @@ pub(crate) mod dispatches;
 pub(crate) mod draft;
 pub(crate) mod engine;
 pub(crate) mod estimate;
+pub(crate) mod job;
 pub(crate) mod lint;
 pub(crate) mod profile;
 pub(crate) mod route;

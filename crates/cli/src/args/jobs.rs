@@ -1,0 +1,98 @@
+//! Arguments of `job`.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+use super::VoiceArgs;
+
+#[derive(Subcommand)]
+pub(crate) enum JobCommand {
+    /// Have a document of any length spoken
+    ///
+    /// Plain text or SSML becomes one file; with a word on where to part it,
+    /// ordered files. The work goes on in the service, whatever becomes of
+    /// this command.
+    Add(Box<JobAddArgs>),
+    /// List jobs, newest first
+    List(JobListArgs),
+    /// Show one job
+    Show {
+        /// Its id, or the end of it
+        id: String,
+    },
+    /// Wait for a job, with its progress; exits with 1 where it fails
+    ///
+    /// Examples:
+    ///   dispatcher job wait 5d21c0 -o handbook/
+    #[command(verbatim_doc_comment)]
+    Wait {
+        /// Its id, or the end of it
+        id: String,
+        /// Then fetch its files into this folder
+        #[arg(short, long, value_name = "FOLDER")]
+        output: Option<PathBuf>,
+        /// Overwrite files that are there
+        #[arg(long, requires = "output")]
+        force: bool,
+    },
+    /// Fetch the files of a job
+    ///
+    /// Examples:
+    ///   dispatcher job fetch 5d21c0 -o handbook/
+    #[command(verbatim_doc_comment)]
+    Fetch {
+        /// Its id, or the end of it
+        id: String,
+        /// Into this folder
+        #[arg(short, long, value_name = "FOLDER")]
+        output: PathBuf,
+        /// Overwrite files that are there
+        #[arg(long)]
+        force: bool,
+    },
+    /// End a job; what is made of it stays
+    Cancel {
+        /// Its id, or the end of it
+        id: String,
+    },
+    /// Remove a job with its files
+    Remove {
+        /// Its id, or the end of it
+        id: String,
+    },
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher job add handbook.txt --voice quayside --format mp3
+  dispatcher job add handbook.txt --voice quayside --wait -o handbook/")]
+pub(crate) struct JobAddArgs {
+    /// The document, - for standard input
+    pub(crate) file: PathBuf,
+    #[command(flatten)]
+    pub(crate) voice: VoiceArgs,
+    /// Wait until it is over
+    #[arg(long)]
+    pub(crate) wait: bool,
+    /// With --wait: fetch its files into this folder
+    #[arg(short, long, value_name = "FOLDER", requires = "wait")]
+    pub(crate) output: Option<PathBuf>,
+    /// Overwrite files that are there
+    #[arg(long, requires = "output")]
+    pub(crate) force: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher job list
+  dispatcher job list --state running")]
+pub(crate) struct JobListArgs {
+    /// queued, running, waiting, done, failed or cancelled
+    #[arg(long)]
+    pub(crate) state: Option<String>,
+    #[arg(long)]
+    pub(crate) app: Option<String>,
+    #[arg(long, default_value_t = 20)]
+    pub(crate) limit: u32,
+}

@@ -1,0 +1,259 @@
+//! `dispatcher job`.
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use futures::StreamExt as _;
+use indicatif::{ProgressBar, ProgressStyle};
+use reqwest::Method;
+use serde_json::Value;
+use tokio::io::AsyncWriteExt as _;
+
+use super::speak::{read_text, request_body};
+use crate::args::{JobAddArgs, JobCommand};
+use crate::client::{self, Client, segment};
+use crate::error::CliError;
+use crate::{files, output};
+
+/// A service that is away is asked for again so often, a second apart.
+const MOST_TRIES: u32 = 60;
+
+pub(crate) async fn run(client: &Client, command: JobCommand, json: bool) -> Result<(), CliError> {
+    match command {
+        JobCommand::Add(args) => add(client, *args, json).await,
+        JobCommand::List(args) => {
+            let limit = args.limit.to_string();
+            let query = [("app", args.app.as_deref()), ("state", args.state.as_deref()), ("limit", Some(&*limit))];
+            let list = client.get("/api/v1/jobs", &query).await?;
+            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+        }
+        JobCommand::Show { id } => {
+            let id = whole_id(client, &id).await?;
+            show(&client.get(&path(&id, ""), &[]).await?, json)
+        }
+        JobCommand::Wait { id, output, force } => {
+            let id = whole_id(client, &id).await?;
+            wait_and_fetch(client, &id, output.as_deref(), force, json).await
+        }
+        JobCommand::Fetch { id, output, force } => {
+            let id = whole_id(client, &id).await?;
+            let job = client.get(&path(&id, ""), &[]).await?;
+            fetch(client, &job, &output, force, json).await
+        }
+        JobCommand::Cancel { id } => {
+            let id = whole_id(client, &id).await?;
+            show(&client.post(&path(&id, "/cancel"), &Value::Null).await?, json)
+        }
+        JobCommand::Remove { id } => {
+            let id = whole_id(client, &id).await?;
+            client.delete(&path(&id, "")).await?;
+            eprintln!("removed {id}");
+            Ok(())
+        }
+    }
+}
+
+fn path(id: &str, rest: &str) -> String {
+    format!("/api/v1/jobs/{}{rest}", segment(id))
+}
+
+/// Ids of these jobs are long; their ends tell them apart.
+const WHOLE_ID: usize = 32;
+
+/// The id of a job whose end is given.
+async fn whole_id(client: &Client, given: &str) -> Result<String, CliError> {
+    if given.len() >= WHOLE_ID || given.is_empty() {
+        return Ok(given.to_owned());
+    }
+    let list = client.get("/api/v1/jobs", &[("limit", Some("500"))]).await?;
+    let ids: Vec<String> = output::items(&list).iter().map(|job| output::text(job, "id")).collect();
+    let mut found = ids.into_iter().filter(|id| id.ends_with(given));
+    match (found.next(), found.next()) {
+        (Some(id), None) => Ok(id),
+        (Some(_), Some(_)) => Err(CliError::Usage(format!("several jobs end in '{given}'; give more of the id"))),
+        // The service says that there is none.
+        _ => Ok(given.to_owned()),
+    }
+}
+
+async fn add(client: &Client, args: JobAddArgs, json: bool) -> Result<(), CliError> {
+    let text = read_text(None, Some(&args.file))?;
+    let body = request_body(text, &args.voice, None);
+    let request = client.request(Method::POST, "/api/v1/utterances").header("Prefer", "respond-async").json(&body);
+    let job = client::json(client.send(request).await?).await?;
+    if !args.wait {
+        return show(&job, json);
+    }
+    wait_and_fetch(client, &output::text(&job, "id"), args.output.as_deref(), args.force, json).await
+}
+
+async fn wait_and_fetch(
+    client: &Client,
+    id: &str,
+    folder: Option<&Path>,
+    force: bool,
+    json: bool,
+) -> Result<(), CliError> {
+    let job = follow(client, id).await?;
+    let state = output::text(&job, "state");
+    if state != "done" {
+        show(&job, json)?;
+        return Err(CliError::Failed(format!("the job is {state}")));
+    }
+    match folder {
+        Some(folder) => fetch(client, &job, folder, force, json).await,
+        None => show(&job, json),
+    }
+}
+
+/// Follows a job to its end. A service that is away for a while is waited for.
+async fn follow(client: &Client, id: &str) -> Result<Value, CliError> {
+    let bar = ProgressBar::new(0);
+    if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos}/{len} pieces  {msg}") {
+        bar.set_style(style);
+    }
+    let mut tries = 0;
+    loop {
+        match follow_once(client, id, &bar).await {
+            Ok(Some(job)) => {
+                bar.finish_and_clear();
+                return Ok(job);
+            }
+            Ok(None) => tries = 0,
+            Err(error @ CliError::Problem(_)) => return Err(error),
+            Err(error) if tries >= MOST_TRIES => return Err(error),
+            Err(_) => bar.set_message("the service is away; waiting"),
+        }
+        tries += 1;
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
+}
+
+/// Follows as long as the connection holds; gives the job once it is over.
+async fn follow_once(client: &Client, id: &str, bar: &ProgressBar) -> Result<Option<Value>, CliError> {
+    let response = client.send(client.request(Method::GET, &path(id, "/events"))).await?;
+    let mut stream = response.bytes_stream();
+    let mut waiting = Vec::new();
+    while let Some(chunk) = stream.next().await {
+        waiting.extend_from_slice(&chunk.map_err(CliError::Broken)?);
+        while let Some(end) = waiting.windows(2).position(|pair| pair == b"\n\n") {
+            let event: Vec<u8> = waiting.drain(..end + 2).collect();
+            let event = String::from_utf8_lossy(&event);
+            let data = event.lines().filter_map(|line| line.strip_prefix("data:")).collect::<String>();
+            let Ok(job) = serde_json::from_str::<Value>(&data) else { continue };
+            bar.set_length(job["pieces"]["all"].as_u64().unwrap_or(0));
+            bar.set_position(job["pieces"]["done"].as_u64().unwrap_or(0));
+            let reason = output::text(&job, "reason");
+            let so_far = format!("{}  {}  {reason}", output::seconds(&job["audio"]), output::money(&job["cost"]));
+            bar.set_message(so_far.trim_end().to_owned());
+            if matches!(job["state"].as_str(), Some("done" | "failed" | "cancelled")) {
+                return Ok(Some(job));
+            }
+        }
+    }
+    Ok(None)
+}
+
+/// Fetches the files of a job into a folder.
+async fn fetch(client: &Client, job: &Value, folder: &Path, force: bool, json: bool) -> Result<(), CliError> {
+    let failed = |source| CliError::File { path: folder.into(), source };
+    std::fs::create_dir_all(folder).map_err(failed)?;
+    let listed: Vec<Value> = job["files"].as_array().cloned().unwrap_or_default();
+    if listed.is_empty() {
+        return Err(CliError::Failed(format!("the job is {} and has no files", output::text(job, "state"))));
+    }
+    let place = |file: &Value| folder.join(output::text(file, "name"));
+    if let Some(there) = listed.iter().map(place).find(|path| !force && path.exists()) {
+        return Err(CliError::Exists(there));
+    }
+    for file in &listed {
+        fetch_one(client, &output::text(file, "url"), &place(file), force).await?;
+    }
+    let places: Vec<PathBuf> = listed.iter().map(place).collect();
+    if json {
+        let mut answer = job.clone();
+        answer["fetched"] = places.iter().map(|path| path.display().to_string()).collect();
+        return output::print_json(&answer);
+    }
+    for path in places {
+        output::print(&path.display().to_string())?;
+    }
+    Ok(())
+}
+
+async fn fetch_one(client: &Client, url: &str, path: &Path, force: bool) -> Result<(), CliError> {
+    let failed = |source| CliError::File { path: path.into(), source };
+    let response = client.send(client.request(Method::GET, url)).await?;
+    let folder = path.parent().unwrap_or(Path::new("."));
+    let aside = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
+    let mut file = tokio::fs::File::from_std(aside.reopen().map_err(failed)?);
+    let mut stream = response.bytes_stream();
+    while let Some(chunk) = stream.next().await {
+        file.write_all(&chunk.map_err(CliError::Broken)?).await.map_err(failed)?;
+    }
+    file.flush().await.map_err(failed)?;
+    files::persist(aside, path, force)
+}
+
+fn show(job: &Value, json: bool) -> Result<(), CliError> {
+    if json { output::print_json(job) } else { output::print(&render_one(job)) }
+}
+
+fn progress(job: &Value) -> String {
+    format!("{}/{}", output::text(&job["pieces"], "done"), output::text(&job["pieces"], "all"))
+}
+
+/// The list as a table.
+fn render(list: &Value) -> String {
+    let rows = output::items(list);
+    if rows.is_empty() {
+        return "No jobs yet. Have a document spoken: dispatcher job add handbook.txt --voice quayside".into();
+    }
+    let rows = rows.iter().map(|job| {
+        vec![
+            output::text(job, "id"),
+            output::text(job, "app"),
+            output::text(job, "title"),
+            output::text(job, "state"),
+            progress(job),
+            output::seconds(&job["audio"]),
+            output::money(&job["cost"]),
+        ]
+    });
+    output::table(&["job", "app", "title", "state", "pieces", "audio", "cost"], rows.collect(), &[4, 5, 6])
+}
+
+/// One job with its files.
+fn render_one(job: &Value) -> String {
+    let id = output::text(job, "id");
+    let mut text = format!("{id} {}\n", output::text(job, "title"));
+    text += &format!(
+        "  {} of {}, {}; {} pieces, {} of audio, {} of {} thought\n",
+        output::text(job, "work"),
+        output::text(job, "app"),
+        output::state(&output::text(job, "state")),
+        progress(job),
+        output::seconds(&job["audio"]),
+        output::money(&job["cost"]),
+        output::money(&job["estimate"]),
+    );
+    let reason = output::text(job, "reason");
+    if !reason.is_empty() {
+        text += &format!("  {reason}\n");
+    }
+    let files: Vec<Vec<String>> = job["files"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|file| {
+            let length = output::seconds(&file["duration"]);
+            vec![output::text(file, "name"), output::text(file, "type"), length, output::text(file, "bytes")]
+        })
+        .collect();
+    if !files.is_empty() {
+        text += &format!("\n{}", output::table(&["file", "type", "audio", "bytes"], files, &[2, 3]));
+    } else if matches!(job["state"].as_str(), Some("queued" | "running" | "waiting")) {
+        text += &format!("\nFollow it: dispatcher job wait {}", &id[id.len().saturating_sub(6)..]);
+    }
+    text
+}
