@@ -6,8 +6,8 @@
 //! What lives here: formats and their media types ([`Format`]), content
 //! negotiation ([`negotiate`]), recognising a file by its first bytes
 //! ([`sniff`]), measuring length without decoding ([`Meter`]) and loudness
-//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`] and [`Tags`]. [`Joiner`] puts pieces behind each other, [`Peaks`] outlines sound to be
-//! drawn. What does not: files, sockets, threads, clocks.
+//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`] and [`Tags`]. [`Joiner`] puts pieces behind each other, [`Levels`] finds where a long
+//! recording is best cut, [`Peaks`] outlines sound to be drawn. What does not: files, sockets, threads, clocks.
 
 mod adts;
 mod aiff;
@@ -47,6 +47,7 @@ mod rewrap;
 mod run;
 mod silence;
 mod sniff;
+mod spans;
 mod stretch;
 mod tags;
 mod transcoder;
@@ -65,6 +66,7 @@ pub use peaks::Peaks;
 pub use profile::{PROFILES, Profile};
 pub use silence::Edge;
 pub use sniff::{MIN_SNIFF, sniff};
+pub use spans::{Levels, Span};
 pub use tags::Tags;
 pub use transcoder::{Options, Transcoder, decode_all, encode_all};
 pub use wav::{UNKNOWN_LENGTH, WAV_START, mend_wav_lengths, wav_header};

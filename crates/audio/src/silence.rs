@@ -3,7 +3,7 @@
 /// Blocks are judged by their level: so long, in seconds.
 const BLOCK: f64 = 0.010;
 /// Quieter than this is silence: −50 dB of full scale.
-const THRESHOLD: f32 = 0.003_162;
+pub(crate) const THRESHOLD: f32 = 0.003_162;
 /// What is left standing before and behind the sound, in blocks.
 const MARGIN: usize = 5;
 /// Silence that is held at the most until sound follows, in blocks: a minute.

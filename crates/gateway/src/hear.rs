@@ -12,6 +12,7 @@ use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
 
 use crate::attempt::broken;
+use crate::jobs::PartNote;
 use crate::settle::{Docket, Ending, Opening, micros};
 use crate::speak::{ending_of, summary};
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, Unsupported};
@@ -121,8 +122,17 @@ impl Probed {
     }
 }
 
+/// What an engine takes at once.
+pub(crate) struct Over {
+    pub(crate) seconds: Option<u64>,
+    pub(crate) megabytes: Option<u64>,
+}
+
+/// A candidate, and why it cannot take the audio whole.
+pub(crate) type Hearer = (Planned, Option<GatewayError>);
+
 impl Gateway {
-    /// Candidates for audio of a kind, with what each would cost.
+    /// Candidates that can take the audio whole, with what each would cost.
     pub(crate) fn plan_recognition(
         &self,
         caller: &Caller,
@@ -131,6 +141,30 @@ impl Gateway {
         language: Option<&str>,
         probed: &Probed,
     ) -> Result<(String, Vec<Planned>), GatewayError> {
+        let (wanted, hearers) = self.hearing_candidates(caller, wanted, model, language, probed)?;
+        let mut too_long = None;
+        let mut able = Vec::new();
+        for (planned, over) in hearers {
+            match over {
+                None => able.push(planned),
+                Some(error) => too_long = too_long.or(Some(error)),
+            }
+        }
+        match (able.is_empty(), too_long) {
+            (true, Some(error)) => Err(error),
+            _ => Ok((wanted, able)),
+        }
+    }
+
+    /// All candidates for audio of a kind.
+    pub(crate) fn hearing_candidates(
+        &self,
+        caller: &Caller,
+        wanted: Option<&str>,
+        model: Option<&str>,
+        language: Option<&str>,
+        probed: &Probed,
+    ) -> Result<(String, Vec<Hearer>), GatewayError> {
         let registry = self.registry();
         let wanted = match wanted.or(caller.app.default_recognition.as_deref()) {
             Some(wanted) => wanted.to_owned(),
@@ -141,32 +175,18 @@ impl Gateway {
                 .ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?,
         };
         let usage = probed.usage();
-        let mut planned = Vec::new();
-        let mut too_long = None;
+        let mut hearers = Vec::new();
         for candidate in registry.planner(None).recognition(&wanted, model, language)? {
-            if let Some(error) = over_limit(&candidate, probed) {
-                too_long = too_long.or(Some(error));
-                continue;
-            }
+            let over = over_limit(&candidate, probed);
             let engine = registry.engine(&candidate.sheet.name)?.clone();
             let format = engine
                 .hearing_format(probed.format)
                 .ok_or_else(|| GatewayError::Internal(format!("{} takes no format", candidate.sheet.name)))?;
             let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
-            planned.push(Planned {
-                candidate,
-                engine,
-                format,
-                usage,
-                estimate,
-                shaped: Shaped::default(),
-                score: Arc::default(),
-            });
+            let (shaped, score) = (Shaped::default(), Arc::default());
+            hearers.push((Planned { candidate, engine, format, usage, estimate, shaped, score }, over));
         }
-        match (planned.is_empty(), too_long) {
-            (true, Some(error)) => Err(error),
-            _ => Ok((wanted, planned)),
-        }
+        Ok((wanted, hearers))
     }
 
     /// The candidates that do what is asked for, where nothing less will do.
@@ -196,6 +216,16 @@ impl Gateway {
     /// Before anything was called: faults of the request. After: all that was
     /// tried and why it failed.
     pub async fn recognise(&self, caller: &Caller, request: RecognitionRequest) -> Result<Recognised, GatewayError> {
+        self.recognise_for(caller, request, None).await
+    }
+
+    /// The same, for a part of a job: what is heard is kept before it is paid for.
+    pub(crate) async fn recognise_for(
+        &self,
+        caller: &Caller,
+        request: RecognitionRequest,
+        note: Option<PartNote>,
+    ) -> Result<Recognised, GatewayError> {
         let probed = request.audio.probe().await?;
         let (wanted, plan) = self.plan_recognition(
             caller,
@@ -204,7 +234,11 @@ impl Gateway {
             request.language.as_deref(),
             &probed,
         )?;
-        let plan = self.controllable(plan, &request)?;
+        let mut plan = self.controllable(plan, &request)?;
+        if note.is_some() {
+            // Nobody waits for it, and what is long takes long.
+            plan.iter_mut().for_each(|planned| planned.candidate.deadline += probed.length.milliseconds());
+        }
         let rehearsal = caller.app.rehearsal == 1;
         let opening = Opening {
             wanted: &wanted,
@@ -214,13 +248,13 @@ impl Gateway {
             audio_ms: probed.length.milliseconds(),
             trace: request.trace.clone(),
             rehearsal,
-            job: None,
+            job: note.as_ref().map(|note| note.job.clone()),
         };
         let docket = Docket::open(self, caller, Work::Recognition, opening);
         let (answer, outcome) = oneshot::channel();
         let gateway = self.clone();
         self.inner.running.spawn(async move {
-            let run = Listening { gateway, docket, plan, request, probed };
+            let run = Listening { gateway, docket, plan, request, probed, note };
             if rehearsal { run.rehearse(answer).await } else { run.hear(answer).await }
         });
         outcome.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))?
@@ -235,8 +269,15 @@ fn controlled(wish: &HearingWish, candidate: &Candidate) -> (HearingWish, Vec<Ad
     }
 }
 
+impl Over {
+    pub(crate) fn of(candidate: &Candidate) -> Over {
+        let limit = candidate.sheet.recognition.as_ref().map(|recognition| &recognition.limit);
+        Over { seconds: limit.and_then(|it| it.seconds), megabytes: limit.and_then(|it| it.megabytes) }
+    }
+}
+
 fn over_limit(candidate: &Candidate, probed: &Probed) -> Option<GatewayError> {
-    let limit = &candidate.sheet.recognition.as_ref()?.limit;
+    let limit = Over::of(candidate);
     let over = |limit: Option<u64>, given: u64, unit: &'static str| {
         let limit = limit.filter(|limit| given > *limit)?;
         Some(GatewayError::TooLong { engine: candidate.sheet.name.clone(), given, limit, unit })
@@ -254,6 +295,7 @@ struct Listening {
     plan: Vec<Planned>,
     request: RecognitionRequest,
     probed: Probed,
+    note: Option<PartNote>,
 }
 
 impl Listening {
@@ -288,6 +330,11 @@ impl Listening {
             };
             match outcome {
                 Ok(transcript) => {
+                    if let Some(note) = &self.note
+                        && let Err(error) = note.keep(&entry.engine, &self.docket.id, &transcript).await
+                    {
+                        return drop(answer.send(Err(error)));
+                    }
                     let first_us = Some(micros(entry.begun));
                     let ending =
                         Ending { state: "done", cause: None, detail: None, first_us, charged: Some(planned.usage) };

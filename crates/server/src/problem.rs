@@ -74,7 +74,7 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 28] = [
         "audio-too-long",
         413,
         "The audio is longer than the engine takes at once",
-        "Cut the audio, or choose an engine with a higher limit.",
+        "Send it with Prefer: respond-async, as a job, which has no such limit; or choose another engine.",
     ),
     (
         "not-audio",

@@ -8,11 +8,9 @@ use super::VoiceArgs;
 
 #[derive(Subcommand)]
 pub(crate) enum JobCommand {
-    /// Have a document of any length spoken
+    /// Have a document of any length spoken, or a long recording written down
     ///
-    /// Plain text or SSML becomes one file; with a word on where to part it,
-    /// ordered files. The work goes on in the service, whatever becomes of
-    /// this command.
+    /// The work goes on in the service, whatever becomes of this command.
     Add(Box<JobAddArgs>),
     /// List jobs, newest first
     List(JobListArgs),
@@ -66,10 +64,20 @@ pub(crate) enum JobCommand {
 #[derive(Args)]
 #[command(after_help = "Examples:
   dispatcher job add handbook.txt --voice quayside --format mp3
-  dispatcher job add handbook.txt --voice quayside --wait -o handbook/")]
+  dispatcher job add handbook.txt --voice quayside --wait -o handbook/
+  dispatcher job add drill.mp3 --route captions --wait -o drill/")]
 pub(crate) struct JobAddArgs {
-    /// The document, - for standard input
+    /// The document or the recording, - for a text on standard input
     pub(crate) file: PathBuf,
+    /// Of a recording: use this route
+    #[arg(long, conflicts_with = "engine")]
+    pub(crate) route: Option<String>,
+    /// Of a recording: use this engine
+    #[arg(long)]
+    pub(crate) engine: Option<String>,
+    /// What the job is known by; the file's name unless given
+    #[arg(long)]
+    pub(crate) title: Option<String>,
     #[command(flatten)]
     pub(crate) voice: VoiceArgs,
     /// Wait until it is over

@@ -10,6 +10,7 @@ use serde_json::Value;
 use tokio::io::AsyncWriteExt as _;
 
 use super::speak::{read_text, request_body};
+use super::transcribe::media_type;
 use crate::args::{JobAddArgs, JobCommand};
 use crate::client::{self, Client, segment};
 use crate::error::CliError;
@@ -77,14 +78,42 @@ async fn whole_id(client: &Client, given: &str) -> Result<String, CliError> {
 }
 
 async fn add(client: &Client, args: JobAddArgs, json: bool) -> Result<(), CliError> {
-    let text = read_text(None, Some(&args.file))?;
-    let body = request_body(text, &args.voice, None);
-    let request = client.request(Method::POST, "/api/v1/utterances").header("Prefer", "respond-async").json(&body);
-    let job = client::json(client.send(request).await?).await?;
+    let job = if is_recording(&args.file) { dictate(client, &args).await? } else { speak(client, &args).await? };
     if !args.wait {
         return show(&job, json);
     }
     wait_and_fetch(client, &output::text(&job, "id"), args.output.as_deref(), args.force, json).await
+}
+
+/// Whether a file is sound, by its name.
+fn is_recording(path: &Path) -> bool {
+    let extension = path.extension().and_then(|extension| extension.to_str()).unwrap_or_default();
+    dispatcher_audio::Codec::from_extension(extension).is_some()
+}
+
+async fn speak(client: &Client, args: &JobAddArgs) -> Result<Value, CliError> {
+    let text = read_text(None, Some(&args.file))?;
+    let body = request_body(text, &args.voice, None);
+    let request = client.request(Method::POST, "/api/v1/utterances").header("Prefer", "respond-async").json(&body);
+    client::json(client.send(request).await?).await
+}
+
+async fn dictate(client: &Client, args: &JobAddArgs) -> Result<Value, CliError> {
+    let stem = args.file.file_stem().and_then(|stem| stem.to_str());
+    let query = [
+        ("title", args.title.as_deref().or(stem)),
+        ("route", args.route.as_deref()),
+        ("engine", args.engine.as_deref()),
+        ("model", args.voice.model.as_deref()),
+        ("language", args.voice.language.as_deref()),
+        ("unsupported", args.voice.strict.then_some("refuse")),
+    ];
+    let query: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
+    let failed = |source| CliError::File { path: args.file.clone(), source };
+    let file = tokio::fs::File::open(&args.file).await.map_err(failed)?;
+    let request = client.request(Method::POST, "/api/v1/transcripts").query(&query).header("Prefer", "respond-async");
+    let request = request.header(reqwest::header::CONTENT_TYPE, media_type(&args.file, None)).body(file);
+    client::json(client.send(request).await?).await
 }
 
 async fn wait_and_fetch(

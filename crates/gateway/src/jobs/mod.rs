@@ -4,6 +4,7 @@
 //! the service has a piece bought again.
 
 mod captions;
+mod dictation;
 mod keep;
 mod run;
 mod work;
@@ -14,14 +15,17 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use dispatcher_core::{Currency, Money};
+use dispatcher_engines::AudioSource;
 use dispatcher_store::{JobChange, JobFileRow, JobFilter, JobProgress, JobRow, StoreError};
 use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
 use crate::plan::{plan_synthesis, wanted};
 use crate::settle::{new_id, to_i64};
-use crate::{Caller, Gateway, GatewayError, now_micros};
+use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
 
+pub use dictation::Dictation;
+pub(crate) use dictation::PartNote;
 pub(crate) use keep::{Keeper, Kept};
 pub use work::{JobWork, NewJob, Track};
 
@@ -102,11 +106,11 @@ impl Gateway {
     /// # Errors
     /// The same as the work would have at once, before any engine is called.
     pub async fn submit(&self, caller: &Caller, job: NewJob) -> Result<JobView, GatewayError> {
-        let forecast = self.forecast(caller, &job.work)?;
+        let forecast = self.forecast(caller, &job).await?;
         let id = new_id();
         let folder = self.job_folder(&id)?;
         let stored = work::Stored { operator: caller.operator, work: job.work };
-        stored.work.bring_in(&folder).await?;
+        work::bring_in(job.audio.as_ref(), &folder).await?;
         let request = serde_json::to_string(&stored).map_err(|error| GatewayError::Internal(error.to_string()))?;
         let row = JobRow {
             id: id.clone(),
@@ -131,9 +135,32 @@ impl Gateway {
         self.job(&id).await
     }
 
-    fn forecast(&self, caller: &Caller, work: &JobWork) -> Result<Forecast, GatewayError> {
+    async fn forecast(&self, caller: &Caller, job: &NewJob) -> Result<Forecast, GatewayError> {
+        match &job.work {
+            JobWork::Speech { tracks } => self.forecast_speech(caller, tracks),
+            JobWork::Hearing(dictation) => self.forecast_hearing(caller, dictation, job.audio.clone()).await,
+        }
+    }
+
+    async fn forecast_hearing(
+        &self,
+        caller: &Caller,
+        dictation: &Dictation,
+        audio: Option<AudioSource>,
+    ) -> Result<Forecast, GatewayError> {
+        let source = audio.ok_or_else(|| GatewayError::Internal("a dictation without its recording".into()))?;
+        let probed = GivenAudio { source, told: dictation.told }.probe().await?;
+        let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
+        let (_, plan) =
+            self.hearing_candidates(caller, wanted.as_deref(), model.as_deref(), language.as_deref(), &probed)?;
+        let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
+        let (head, _) = head.ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?;
+        // How many parts there are is known once the recording is cut.
+        Ok(Forecast { pieces: 1, estimate: head.estimate })
+    }
+
+    fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<Forecast, GatewayError> {
         let registry = self.registry();
-        let JobWork::Speech { tracks } = work;
         let mut forecast = Forecast { pieces: 0, estimate: Money::zero(Currency::EUR) };
         for (number, track) in tracks.iter().enumerate() {
             let request = &track.request;

@@ -22,7 +22,7 @@ const FIRST_WAIT: Duration = Duration::from_secs(1);
 const LONGEST_WAIT: Duration = Duration::from_secs(60);
 
 /// Why work on a job stopped.
-enum Stop {
+pub(super) enum Stop {
     Cancelled,
     /// The service ends.
     Paused,
@@ -61,12 +61,12 @@ fn of_attempts(attempts: &[FailedAttempt]) -> Stop {
 }
 
 /// One job in work.
-struct JobRun<'g> {
-    gateway: &'g Gateway,
-    row: JobRow,
-    folder: PathBuf,
-    caller: Caller,
-    cancel: &'g CancellationToken,
+pub(super) struct JobRun<'g> {
+    pub(super) gateway: &'g Gateway,
+    pub(super) row: JobRow,
+    pub(super) folder: PathBuf,
+    pub(super) caller: Caller,
+    pub(super) cancel: &'g CancellationToken,
 }
 
 /// Carries a job out, from wherever it was left.
@@ -141,6 +141,7 @@ async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result
     let run = JobRun { gateway, row, folder, caller, cancel };
     match &stored.work {
         JobWork::Speech { tracks } => run.speech(tracks).await,
+        JobWork::Hearing(dictation) => run.dictation(dictation).await,
     }
 }
 
@@ -230,7 +231,7 @@ impl JobRun<'_> {
         Ok(length)
     }
 
-    async fn list(
+    pub(super) async fn list(
         &self,
         number: usize,
         name: &str,

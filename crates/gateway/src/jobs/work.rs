@@ -2,8 +2,10 @@
 
 use std::path::Path;
 
+use dispatcher_engines::AudioSource;
 use serde::{Deserialize, Serialize};
 
+use super::Dictation;
 use crate::{GatewayError, SynthesisRequest};
 
 /// Long work that is asked for.
@@ -12,6 +14,8 @@ pub struct NewJob {
     /// What people know it by.
     pub title: String,
     pub work: JobWork,
+    /// The recording, where there is one.
+    pub audio: Option<AudioSource>,
     /// Who is told of its end.
     pub webhook: Option<String>,
 }
@@ -21,6 +25,7 @@ pub struct NewJob {
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum JobWork {
     Speech { tracks: Vec<Track> },
+    Hearing(Dictation),
 }
 
 /// What becomes one file.
@@ -45,13 +50,24 @@ impl JobWork {
     pub(super) fn name(&self) -> &'static str {
         match self {
             JobWork::Speech { .. } => "synthesis",
+            JobWork::Hearing(_) => "recognition",
         }
     }
+}
 
-    /// Brings what the work needs into the job's folder.
-    pub(super) async fn bring_in(&self, folder: &Path) -> Result<(), GatewayError> {
-        let failed = |error: std::io::Error| GatewayError::Internal(format!("the folder of a job: {error}"));
-        tokio::fs::create_dir_all(folder.join("files")).await.map_err(failed)
+/// Brings what the work needs into the job's folder.
+pub(super) async fn bring_in(audio: Option<&AudioSource>, folder: &Path) -> Result<(), GatewayError> {
+    let failed = |error: std::io::Error| GatewayError::Internal(format!("the folder of a job: {error}"));
+    tokio::fs::create_dir_all(folder.join("files")).await.map_err(failed)?;
+    let place = folder.join("source");
+    match audio {
+        None => Ok(()),
+        Some(AudioSource::Memory(bytes)) => tokio::fs::write(place, bytes).await.map_err(failed),
+        // A second name where it can have one, a copy where it cannot.
+        Some(AudioSource::File(path)) => match tokio::fs::hard_link(&***path, &place).await {
+            Ok(()) => Ok(()),
+            Err(_) => tokio::fs::copy(&***path, &place).await.map(drop).map_err(failed),
+        },
     }
 }
 

@@ -3,7 +3,9 @@
 use dispatcher_audio::{Format, by_weight};
 use dispatcher_core::{HearingWish, is_language_tag};
 use dispatcher_engines::{AudioSource, AudioSplitter, ScanError};
-use dispatcher_gateway::{Gateway, GatewayError, GivenAudio, Recognised, RecognitionRequest};
+use dispatcher_gateway::{
+    Dictation, Gateway, GatewayError, GivenAudio, JobWork, NewJob, Recognised, RecognitionRequest,
+};
 use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
@@ -18,12 +20,13 @@ use crate::headers::{Meta, query_pairs};
 use crate::idempotency::{Idempotency, Kept, Verdict};
 use crate::problem::Problem;
 use crate::spool::{Sink, Spool};
-use crate::wire::{TranscriptAnswer, TranscriptRequest};
+use crate::wire::{JobAnswer, TranscriptAnswer, TranscriptRequest};
 
 /// What a JSON request may hold beside its audio, and a little more.
 const MAX_BESIDE: u64 = 2 << 20;
 const MAX_HINTS: usize = 1_000;
 const MAX_HINT: usize = 200;
+const MAX_TITLE: usize = 200;
 /// A text part of a form.
 const MAX_PART: usize = 64 << 10;
 
@@ -55,6 +58,8 @@ const MAX_PART: usize = 64 << 10;
         ("speakers" = Option<bool>, Query, description = "Tell who speaks"),
         ("alternatives" = Option<u64>, Query, description = "So many other readings"),
         ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine cannot"),
+        ("title" = Option<String>, Query, description = "What a job is known by"),
+        ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, which takes recordings of any length"),
         ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt or application/x-subrip"),
         ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
     ),
@@ -62,6 +67,7 @@ const MAX_PART: usize = 64 << 10;
         (status = 200, description = "The transcript", content(
             (TranscriptAnswer = "application/json"), (String = "text/plain"), (String = "text/vtt"), (String = "application/x-subrip"),
         )),
+        (status = 202, description = "A job, where that was preferred", body = JobAnswer),
         (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
         (status = "5XX", description = "No engine could do it", body = Problem, content_type = "application/problem+json"),
     ),
@@ -84,19 +90,22 @@ pub(crate) async fn recognise(
         Verdict::Answer(kept) => return Written::of_kept(&kept).await,
         Verdict::Do(claim) => claim,
     };
+    if meta.respond_async {
+        let job = dictation(audio, wish, &meta)?;
+        let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
+        let written = Written::of_job(&answer)?;
+        if let Some(claim) = claim {
+            keep(claim, spool, 202, &written.headers, written.content_type, &written.body).await;
+        }
+        return Ok(written);
+    }
     let request = RecognitionRequest {
         audio,
         wanted: wish.route.or(wish.engine),
         model: wish.model,
         language: wish.language,
         unsupported: unsupported(wish.unsupported.as_deref(), &meta)?,
-        wish: HearingWish {
-            hints: wish.hints,
-            context: wish.context,
-            variation: wish.variation,
-            speakers: wish.speakers,
-            alternatives: wish.alternatives,
-        },
+        wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
         trace: meta.trace.clone(),
     };
     let heard = tokio::select! {
@@ -108,6 +117,33 @@ pub(crate) async fn recognise(
         keep(claim, spool, 200, &written.headers, written.content_type, &written.body).await;
     }
     Ok(written)
+}
+
+fn hearing_wish(
+    hints: Vec<String>,
+    context: Option<String>,
+    variation: Option<f64>,
+    speakers: bool,
+    alternatives: Option<u64>,
+) -> HearingWish {
+    HearingWish { hints, context, variation, speakers, alternatives }
+}
+
+/// A recording as long work.
+fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<NewJob, Problem> {
+    let title = wish.title.map(|title| title.trim().to_owned()).filter(|title| !title.is_empty());
+    if title.as_ref().is_some_and(|title| title.chars().count() > MAX_TITLE) {
+        return Err(Problem::at("invalid", "/title", format!("a title has at most {MAX_TITLE} characters")));
+    }
+    let work = JobWork::Hearing(Dictation {
+        told: audio.told,
+        wanted: wish.route.or(wish.engine),
+        model: wish.model,
+        language: wish.language,
+        unsupported: unsupported(wish.unsupported.as_deref(), meta)?,
+        wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
+    });
+    Ok(NewJob { title: title.unwrap_or_else(|| "Recording".into()), work, audio: Some(audio.source), webhook: None })
 }
 
 /// What the answer is written as.
@@ -141,24 +177,36 @@ fn form_of(accept: &str) -> Result<Form, Problem> {
 
 /// An answer, written.
 pub(crate) struct Written {
+    status: u16,
     headers: Vec<(String, String)>,
     content_type: &'static str,
     body: Vec<u8>,
 }
 
 impl Written {
+    fn of_job(job: &JobAnswer) -> Result<Written, Problem> {
+        let body = serde_json::to_vec(job).map_err(|error| Problem::new("internal", error.to_string()))?;
+        let headers = vec![
+            ("Location".to_owned(), format!("/api/v1/jobs/{}", job.id)),
+            ("Preference-Applied".into(), "respond-async".into()),
+            ("Vary".into(), "Accept, Prefer".into()),
+        ];
+        Ok(Written { status: 202, headers, content_type: "application/json", body })
+    }
+
     async fn of_kept(kept: &Kept) -> Result<Written, Problem> {
         let body = tokio::fs::read(&**kept.body).await.map_err(|error| Problem::new("internal", error.to_string()))?;
         let known =
             ["application/json", "text/plain; charset=utf-8", "text/vtt; charset=utf-8", "application/x-subrip"];
         let content_type = known.into_iter().find(|known| *known == kept.content_type).unwrap_or(known[0]);
-        Ok(Written { headers: kept.headers.clone(), content_type, body })
+        Ok(Written { status: kept.status, headers: kept.headers.clone(), content_type, body })
     }
 }
 
 impl<'r> Responder<'r, 'static> for Written {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
         let mut response = Response::build();
+        response.status(rocket::http::Status::new(self.status));
         response.raw_header("Content-Type", self.content_type);
         for (name, value) in self.headers {
             response.header(Header::new(name, value));
@@ -183,7 +231,7 @@ fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
             ("application/json", answer.map_err(|error| Problem::new("internal", error.to_string()))?)
         }
     };
-    Ok(Written { headers, content_type, body })
+    Ok(Written { status: 200, headers, content_type, body })
 }
 
 /// Reads audio and wishes by the media type of the body.
@@ -343,9 +391,10 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
                 wish.alternatives = Some(value.parse().map_err(number)?);
             }
             "unsupported" => wish.unsupported = Some(value),
+            "title" => wish.title = Some(value),
             _ => {
-                let known =
-                    "engine, route, language, model, context, variation, hints, speakers, alternatives, unsupported";
+                let known = "engine, route, language, model, context, variation, hints, speakers, alternatives, \
+                             unsupported, title";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }

@@ -97,7 +97,7 @@ pub(crate) async fn speak(
     if meta.respond_async {
         let told = spoken_title(&request.text);
         let tracks = vec![Track { name: Some(title), title: told.clone(), request }];
-        let job = NewJob { title: told, work: JobWork::Speech { tracks }, webhook: None };
+        let job = NewJob { title: told, work: JobWork::Speech { tracks }, audio: None, webhook: None };
         return accept(gateway, &allowed.0, job, claim, spool).await;
     }
     let utterance = tokio::select! {

@@ -159,6 +159,8 @@ pub(crate) struct TranscriptRequest {
     pub(crate) speakers: bool,
     /// So many other readings of the whole.
     pub(crate) alternatives: Option<u64>,
+    /// What a job is known by.
+    pub(crate) title: Option<String>,
     /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
     pub(crate) unsupported: Option<String>,
 }

@@ -1,0 +1,398 @@
+//! Long recordings: cut where it is quiet, heard part by part, and put
+//! together again.
+
+use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use bytes::Bytes;
+use dispatcher_audio::{Codec, Format, Layout, Levels, Span, Transcoder, wav_header};
+use dispatcher_core::{HeardPart, HearingWish, Transcript, stitch};
+use dispatcher_engines::AudioSource;
+use dispatcher_store::JobPieceRow;
+use serde::{Deserialize, Serialize};
+
+use super::run::{JobRun, Stop};
+use super::{JobChange, keep};
+use crate::hear::{Over, Probed};
+use crate::settle::to_i64;
+use crate::{GatewayError, GivenAudio, Planned, Recognised, RecognitionRequest, Unsupported, now_micros};
+
+/// Seconds that parts share on either side of a cut within speech.
+const OVERLAP: f64 = 5.0;
+/// Sound between the words of two parts that neither of them has made out,
+/// in seconds, from which on the seam is heard again.
+const UNHEARD: f64 = 0.7;
+/// A seam is heard again with so much on either side, in seconds.
+const WIDER: [f64; 3] = [10.0, 20.0, 40.0];
+/// A part with less sound than this has nothing to be heard, in seconds.
+const SILENT: f64 = 0.1;
+/// What a part may be of an engine's size limit: its head counts too.
+const FILL: f64 = 0.98;
+/// Characters of what was said before, for engines that take it.
+const CONTEXT: usize = 400;
+/// Recordings are cut at this rate, where theirs is higher: what recognisers use.
+const RATE: u32 = 16_000;
+/// Numbers of parts that are heard again, beyond those of all others.
+const AGAIN: usize = 100_000;
+
+/// A recording to be heard, beside its audio.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Dictation {
+    /// What its sender said the audio is.
+    pub told: Option<Format>,
+    /// An engine or a route.
+    pub wanted: Option<String>,
+    pub model: Option<String>,
+    pub language: Option<String>,
+    pub wish: HearingWish,
+    pub unsupported: Unsupported,
+}
+
+/// What was heard in a part, as it is kept.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Note {
+    engine: String,
+    dispatch: String,
+    transcript: Transcript,
+}
+
+/// Where what is heard in a part is kept, before it is paid for.
+#[derive(Debug, Clone)]
+pub(crate) struct PartNote {
+    pub(crate) job: String,
+    folder: PathBuf,
+    name: String,
+}
+
+impl PartNote {
+    /// Keeps it: from now on it outlives the machine.
+    pub(crate) async fn keep(&self, engine: &str, dispatch: &str, transcript: &Transcript) -> Result<(), GatewayError> {
+        let (engine, dispatch) = (engine.to_owned(), dispatch.to_owned());
+        let note = serde_json::to_vec(&Note { engine, dispatch, transcript: transcript.clone() });
+        let note = note.map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let kept = keep::put_aside(self.folder.clone(), self.name.clone(), note).await;
+        kept.map_err(|error| GatewayError::Internal(format!("what was heard cannot be kept: {error}")))
+    }
+
+    async fn read(&self) -> Option<Note> {
+        let note = tokio::fs::read(self.folder.join(&self.name)).await.ok()?;
+        serde_json::from_slice(&note).ok()
+    }
+}
+
+/// A recording that is cut.
+#[derive(Debug, Serialize, Deserialize)]
+struct Cuts {
+    rate: u32,
+    spans: Vec<(f64, f64)>,
+    /// The longest part, in seconds.
+    most: f64,
+}
+
+/// A recording laid out for cutting.
+struct Laid {
+    path: PathBuf,
+    cuts: Cuts,
+    levels: Levels,
+}
+
+impl JobRun<'_> {
+    pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), Stop> {
+        let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
+        let probed = audio.probe().await?;
+        let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
+        let (_, plan) = self.gateway.hearing_candidates(
+            &self.caller,
+            wanted.as_deref(),
+            model.as_deref(),
+            language.as_deref(),
+            &probed,
+        )?;
+        let whole = plan.iter().any(|(_, over)| over.is_none());
+        let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
+        let Some((head, _)) = head else { return Err(Stop::Failed("no engine hears it".into())) };
+        let transcript = match whole {
+            true => {
+                let request = self.request(dictation, audio.clone(), None);
+                self.part("0.json", 0, probed.length.milliseconds(), request).await?
+            }
+            false => self.in_parts(dictation, head, &audio, probed).await?,
+        };
+        self.write_transcript(&transcript, probed.length.seconds()).await
+    }
+
+    async fn in_parts(
+        &self,
+        dictation: &Dictation,
+        head: &Planned,
+        audio: &GivenAudio,
+        probed: Probed,
+    ) -> Result<Transcript, Stop> {
+        let laid = self.lay_out(head, audio, probed).await?;
+        let spans = &laid.cuts.spans;
+        let planned = JobChange { pieces: Some(to_i64(spans.len() as u64)), ..JobChange::default() };
+        self.gateway.inner.store.change_job(self.row.id.clone(), planned).await.map_err(GatewayError::from)?;
+        let takes_context =
+            head.candidate.sheet.recognition.as_ref().and_then(|recognition| recognition.controls.context.as_ref());
+        let room =
+            takes_context.map_or(0, |control| usize::try_from(control.characters).unwrap_or(CONTEXT).min(CONTEXT));
+        let mut parts: Vec<HeardPart> = Vec::new();
+        for (index, (from, to)) in spans.iter().enumerate() {
+            let context = tail(&parts, room);
+            let part = self.hear_span(dictation, &laid, &format!("{index}.json"), index, (*from, *to), context).await?;
+            if let Some(before) = parts.last().cloned() {
+                parts.extend(self.seam(dictation, &laid, index, &before, &part).await?);
+            }
+            parts.push(part);
+        }
+        Ok(stitch(&parts))
+    }
+
+    /// What neither of two parts has made out is heard again in one piece.
+    async fn seam(
+        &self,
+        dictation: &Dictation,
+        laid: &Laid,
+        index: usize,
+        before: &HeardPart,
+        after: &HeardPart,
+    ) -> Result<Option<HeardPart>, Stop> {
+        if !has_gap(&laid.levels, before, after) {
+            return Ok(None);
+        }
+        let cut = f64::midpoint(before.to, after.from);
+        let mut found = None;
+        for (again, around) in WIDER.into_iter().enumerate() {
+            let around = around.min(laid.cuts.most / 2.0);
+            let span = ((cut - around).max(0.0), (cut + around).min(laid.levels.length()));
+            let number = AGAIN + index * WIDER.len() + again;
+            let bridge = self.hear_span(dictation, laid, &format!("{number}.json"), number, span, None).await?;
+            let open = has_gap(&laid.levels, before, &bridge) || has_gap(&laid.levels, &bridge, after);
+            found = Some(bridge);
+            if !open || around >= laid.cuts.most / 2.0 {
+                break;
+            }
+        }
+        Ok(found)
+    }
+
+    async fn hear_span(
+        &self,
+        dictation: &Dictation,
+        laid: &Laid,
+        note: &str,
+        piece: usize,
+        (from, to): (f64, f64),
+        context: Option<String>,
+    ) -> Result<HeardPart, Stop> {
+        // Silence says nothing, and engines differ in what they make of it.
+        if laid.levels.sounding(from, to) < SILENT {
+            return Ok(HeardPart { from, to, transcript: Transcript::default() });
+        }
+        let (path, rate) = (laid.path.clone(), laid.cuts.rate);
+        let cut = tokio::task::spawn_blocking(move || cut_out(&path, rate, from, to)).await;
+        let source = cut.map_err(std::io::Error::other)??;
+        let request = self.request(dictation, GivenAudio { source, told: None }, context);
+        let milliseconds = ((to - from) * 1_000.0) as u64;
+        let transcript = self.part(note, piece, milliseconds, request).await?;
+        Ok(HeardPart { from, to, transcript })
+    }
+
+    #[expect(clippy::unused_self, reason = "a request of this job")]
+    fn request(&self, dictation: &Dictation, audio: GivenAudio, context: Option<String>) -> RecognitionRequest {
+        let context = context.or_else(|| dictation.wish.context.clone());
+        RecognitionRequest {
+            audio,
+            wanted: dictation.wanted.clone(),
+            model: dictation.model.clone(),
+            language: dictation.language.clone(),
+            wish: HearingWish { context, ..dictation.wish.clone() },
+            unsupported: dictation.unsupported,
+            trace: None,
+        }
+    }
+
+    /// One part: as it was heard before, or heard now. Silence says nothing.
+    async fn part(
+        &self,
+        name: &str,
+        piece: usize,
+        milliseconds: u64,
+        request: RecognitionRequest,
+    ) -> Result<Transcript, Stop> {
+        let folder = self.folder.join("pieces");
+        tokio::fs::create_dir_all(&folder).await?;
+        let note = PartNote { job: self.row.id.clone(), folder, name: name.to_owned() };
+        let heard = match note.read().await {
+            Some(heard) => heard,
+            None if self.gateway.inner.jobs.pause.is_cancelled() => return Err(Stop::Paused),
+            None => {
+                let heard = tokio::select! {
+                    heard = self.gateway.recognise_for(&self.caller, request, Some(note)) => heard,
+                    () = self.cancel.cancelled() => return Err(Stop::Cancelled),
+                };
+                let Recognised { engine, dispatch, transcript, .. } = heard.map_err(Stop::from)?;
+                Note { engine, dispatch, transcript }
+            }
+        };
+        let row = JobPieceRow {
+            job: self.row.id.clone(),
+            track: 0,
+            piece: to_i64(piece as u64),
+            sound: name.to_owned(),
+            engine: heard.engine,
+            dispatch: heard.dispatch,
+            audio_ms: to_i64(milliseconds),
+            made_at: now_micros(),
+        };
+        self.gateway.inner.store.end_piece(None, row).await.map_err(GatewayError::from)?;
+        let _ = self.gateway.inner.jobs.changes.send(self.row.id.clone());
+        Ok(heard.transcript)
+    }
+
+    /// The recording as plain samples in a file, with where it is to be cut.
+    /// Cuts stay as they were once decided.
+    async fn lay_out(&self, head: &Planned, audio: &GivenAudio, probed: Probed) -> Result<Laid, Stop> {
+        let rate = probed.length.rate.min(RATE);
+        let cut = Format::new(Codec::Wav, rate);
+        let sent = head.engine.hearing_format(cut).map_or(cut, |format| format.format);
+        let Over { seconds, megabytes } = Over::of(&head.candidate);
+        let a_second = sent.effective_bitrate().map_or(f64::from(sent.rate) * 2.0, |bits| f64::from(bits) / 8.0);
+        let by_size = megabytes.map(|megabytes| megabytes as f64 * 1e6 * FILL / a_second);
+        let by_time = seconds.map(|seconds| seconds as f64 * FILL);
+        let most = by_size.into_iter().chain(by_time).fold(f64::INFINITY, f64::min).max(1.0);
+        let path = self.folder.join("samples");
+        let (source, place) = (audio.source.clone(), path.clone());
+        let codecs = self.gateway.inner.codecs.clone();
+        let permit = codecs.acquire_owned().await.map_err(|error| Stop::Failed(error.to_string()))?;
+        let lay = move || {
+            let _permit = permit;
+            lay_out(&source, probed.format, rate, &place)
+        };
+        let levels = tokio::task::spawn_blocking(lay).await.map_err(std::io::Error::other)?.map_err(Stop::Failed)?;
+        let kept = tokio::fs::read(self.folder.join("cuts.json")).await.ok();
+        let kept = kept.and_then(|cuts| serde_json::from_slice::<Cuts>(&cuts).ok());
+        if let Some(cuts) = kept.filter(|cuts| cuts.rate == rate) {
+            return Ok(Laid { path, cuts, levels });
+        }
+        let spans = levels.spans(most, OVERLAP);
+        let spans = spans.into_iter().map(|Span { from, to }| (from, to)).collect();
+        let cuts = Cuts { rate, spans, most };
+        let text = serde_json::to_vec(&cuts).map_err(|error| Stop::Failed(error.to_string()))?;
+        keep::put_aside(self.folder.clone(), "cuts.json".into(), text).await?;
+        Ok(Laid { path, cuts, levels })
+    }
+
+    async fn write_transcript(&self, transcript: &Transcript, length: f64) -> Result<(), Stop> {
+        let json = serde_json::to_string_pretty(transcript).map_err(|error| Stop::Failed(error.to_string()))?;
+        let stem = super::work::slug(&self.row.title);
+        let stem = if stem.is_empty() { "recording" } else { &stem };
+        let files = [
+            ("txt", "text/plain; charset=utf-8", format!("{}\n", transcript.text)),
+            ("vtt", "text/vtt; charset=utf-8", transcript.to_vtt(length)),
+            ("srt", "application/x-subrip", transcript.to_srt(length)),
+            ("json", "application/json", json),
+        ];
+        let milliseconds = (length * 1_000.0) as u64;
+        for (number, (extension, media_type, text)) in files.into_iter().enumerate() {
+            let name = format!("{stem}.{extension}");
+            let bytes = text.len() as u64;
+            keep::put_aside(self.folder.join("files"), name.clone(), text.into_bytes()).await?;
+            self.list(number, &name, &self.row.title, media_type, bytes, milliseconds).await?;
+        }
+        // It is large, and not needed any more.
+        let _ = tokio::fs::remove_file(self.folder.join("samples")).await;
+        Ok(())
+    }
+}
+
+/// Whether there is sound between the words of two parts.
+fn has_gap(levels: &Levels, before: &HeardPart, after: &HeardPart) -> bool {
+    let last = before.transcript.words.last().and_then(|word| word.end).map(|end| before.from + end);
+    let first = after.transcript.words.first().and_then(|word| word.start).map(|start| after.from + start);
+    match (last, first) {
+        (Some(last), Some(first)) => levels.sounding(last, first) > UNHEARD,
+        _ => false,
+    }
+}
+
+/// The end of what was heard so far, from the beginning of a word on.
+fn tail(parts: &[HeardPart], room: usize) -> Option<String> {
+    let text = parts.last()?.transcript.text.as_str();
+    let skip = text.chars().count().saturating_sub(room);
+    let cut: String = text.chars().skip(skip).collect();
+    let cut = if skip > 0 { cut.split_once(' ').map_or(cut.as_str(), |(_, rest)| rest) } else { &cut };
+    Some(cut.trim().to_owned()).filter(|text| room > 0 && !text.is_empty())
+}
+
+/// A file that stays when nobody reads it any more.
+fn lasting(path: PathBuf) -> std::io::Result<AudioSource> {
+    let mut path = tempfile::TempPath::try_from_path(path)?;
+    path.disable_cleanup(true);
+    Ok(AudioSource::File(Arc::new(path)))
+}
+
+/// Writes the samples of a recording into a file (mono, 16 bits,
+/// little-endian), and gives its levels.
+fn lay_out(source: &AudioSource, from: Format, rate: u32, path: &Path) -> Result<Levels, String> {
+    let io = |error: std::io::Error| format!("the samples of the recording: {error}");
+    let mut reader: Box<dyn std::io::Read> = match source {
+        AudioSource::Memory(bytes) => Box::new(std::io::Cursor::new(bytes.clone())),
+        AudioSource::File(path) => Box::new(std::fs::File::open(&***path).map_err(io)?),
+    };
+    let mut file = std::io::BufWriter::new(std::fs::File::create(path).map_err(io)?);
+    let mut transcoder = Transcoder::new(from, Format::new(Codec::Pcm, rate)).map_err(|error| error.to_string())?;
+    let mut levels = Levels::new(rate);
+    let mut odd = Vec::new();
+    let mut take = |made: &[u8]| -> Result<(), String> {
+        file.write_all(made).map_err(io)?;
+        odd.extend_from_slice(made);
+        let pairs = odd.as_chunks::<2>().0;
+        let samples: Vec<f32> = pairs.iter().map(|pair| f32::from(i16::from_le_bytes(*pair)) / 32_768.0).collect();
+        levels.push(&samples);
+        odd.drain(..samples.len() * 2);
+        Ok(())
+    };
+    let mut chunk = vec![0; 64 << 10];
+    loop {
+        let count = reader.read(&mut chunk).map_err(io)?;
+        if count == 0 {
+            break;
+        }
+        let made = transcoder.push(&Bytes::copy_from_slice(&chunk[..count])).map_err(|error| error.to_string())?;
+        take(&made)?;
+    }
+    take(&transcoder.finish().map_err(|error| error.to_string())?)?;
+    file.flush().map_err(io)?;
+    Ok(levels)
+}
+
+/// A part of the samples as a WAVE file.
+fn cut_out(path: &Path, rate: u32, from: f64, to: f64) -> std::io::Result<AudioSource> {
+    let at = |seconds: f64| (seconds * f64::from(rate)).round() as u64 * 2;
+    let mut samples = std::fs::File::open(path)?;
+    let length = samples.metadata()?.len();
+    let (start, end) = (at(from).min(length), at(to).min(length));
+    samples.seek(SeekFrom::Start(start))?;
+    let mut file = tempfile::Builder::new().suffix(".wav").tempfile_in(path.parent().unwrap_or(Path::new(".")))?;
+    let bytes = u32::try_from(end - start).map_err(std::io::Error::other)?;
+    file.write_all(&wav_header(Layout { rate, channels: 1 }, Some(bytes)))?;
+    std::io::copy(&mut samples.take(end - start), &mut file)?;
+    Ok(AudioSource::File(Arc::new(file.into_temp_path())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn context_is_the_end_of_what_was_said_and_begins_with_a_word() {
+        let transcript = Transcript { text: "Mind the gap at the last door.".into(), ..Transcript::default() };
+        let parts = [HeardPart { from: 0.0, to: 5.0, transcript }];
+        assert_eq!(tail(&parts, 12).as_deref(), Some("last door."));
+        assert_eq!(tail(&parts, 100).as_deref(), Some("Mind the gap at the last door."));
+        assert_eq!(tail(&parts, 0), None);
+        assert_eq!(tail(&[], 100), None);
+    }
+}
