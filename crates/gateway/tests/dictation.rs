@@ -37,7 +37,11 @@ fn recording(sentences: &[String], gap: impl Fn(usize) -> f64) -> (Vec<f32>, Vec
 
 fn sentences(count: usize) -> Vec<String> {
     let said = |n: usize| {
-        format!("Round {n}: the mate counts {} life jackets at door {} and signs for them.", n * 7 % 40 + 10, n % 12 + 1)
+        format!(
+            "Round {n}: the mate counts {} life jackets at door {} and signs for them.",
+            n * 7 % 40 + 10,
+            n % 12 + 1
+        )
     };
     (1..=count).map(said).collect()
 }

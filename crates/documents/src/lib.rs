@@ -1,0 +1,155 @@
+//! Documents to be read aloud: their text in reading order, with headings.
+//!
+//! What lives here: plain text, Markdown, HTML, EPUB 3 and PDF, each into one
+//! form ([`Document`]), and its parts by heading, line or length ([`split`]).
+//! What does not: SSML (`dispatcher-markup`), files, sockets, and anything
+//! that a document links to.
+
+mod epub;
+mod html;
+mod markdown;
+mod pdf;
+mod plain;
+mod split;
+
+pub use split::{Part, Split};
+
+/// The most text that a document may come to, in bytes.
+pub const MOST_TEXT: usize = 16 << 20;
+
+/// What a document is written in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    Text,
+    Markdown,
+    Html,
+    Epub,
+    Pdf,
+}
+
+/// Why a document cannot be read. The document is at fault: nobody can help
+/// but who made it.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DocumentError {
+    #[error("the text is not UTF-8 (at byte {0})")]
+    NotUtf8(usize),
+    #[error("the document has no text; pages that were scanned must go through text recognition first")]
+    NoText,
+    #[error("the document is encrypted; take the password off first")]
+    Encrypted,
+    #[error("the document cannot be read: {0}")]
+    Damaged(String),
+    #[error("the document is larger than {MOST_TEXT} bytes of text")]
+    TooLarge,
+}
+
+/// A piece of a document.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Block {
+    /// `level` from 1 (the highest) to 6.
+    Heading {
+        level: u8,
+        text: String,
+    },
+    Paragraph(String),
+}
+
+impl Block {
+    /// What is said.
+    pub fn text(&self) -> &str {
+        match self {
+            Block::Heading { text, .. } | Block::Paragraph(text) => text,
+        }
+    }
+}
+
+/// Text in reading order.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Document {
+    pub title: Option<String>,
+    /// BCP 47, as far as the document tells it.
+    pub language: Option<String>,
+    pub blocks: Vec<Block>,
+}
+
+impl Document {
+    /// All that is said, paragraphs apart.
+    pub fn text(&self) -> String {
+        self.blocks.iter().map(Block::text).collect::<Vec<_>>().join("\n\n")
+    }
+}
+
+impl Kind {
+    /// The kind of a media type or of a file's name; nothing where neither
+    /// is known.
+    pub fn of(media_type: Option<&str>, name: Option<&str>) -> Option<Kind> {
+        let essence = media_type.map(|given| given.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
+        let by_type = match essence.as_deref() {
+            Some("text/plain") => Some(Kind::Text),
+            Some("text/markdown") => Some(Kind::Markdown),
+            Some("text/html" | "application/xhtml+xml") => Some(Kind::Html),
+            Some("application/epub+zip") => Some(Kind::Epub),
+            Some("application/pdf") => Some(Kind::Pdf),
+            _ => None,
+        };
+        let extension =
+            name.and_then(|name| name.rsplit_once('.')).map(|(_, extension)| extension.to_ascii_lowercase());
+        by_type.or(match extension.as_deref() {
+            Some("txt" | "text") => Some(Kind::Text),
+            Some("md" | "markdown") => Some(Kind::Markdown),
+            Some("html" | "htm" | "xhtml") => Some(Kind::Html),
+            Some("epub") => Some(Kind::Epub),
+            Some("pdf") => Some(Kind::Pdf),
+            _ => None,
+        })
+    }
+
+    /// Its media type.
+    pub fn media_type(self) -> &'static str {
+        match self {
+            Kind::Text => "text/plain",
+            Kind::Markdown => "text/markdown",
+            Kind::Html => "text/html",
+            Kind::Epub => "application/epub+zip",
+            Kind::Pdf => "application/pdf",
+        }
+    }
+}
+
+/// Reads a document.
+///
+/// # Errors
+/// When it is not what it is said to be, is damaged, or has no text.
+pub fn read(bytes: &[u8], kind: Kind) -> Result<Document, DocumentError> {
+    // What a file begins with is the truth about these two.
+    let kind = match bytes {
+        [b'%', b'P', b'D', b'F', ..] => Kind::Pdf,
+        [b'P', b'K', 3, 4, ..] => Kind::Epub,
+        _ => kind,
+    };
+    let document = match kind {
+        Kind::Text => plain::read(utf8(bytes)?),
+        Kind::Markdown => markdown::read(utf8(bytes)?),
+        Kind::Html => html::read(&html::decode(bytes)?),
+        Kind::Epub => epub::read(bytes)?,
+        Kind::Pdf => pdf::read(bytes)?,
+    };
+    let length: usize = document.blocks.iter().map(|block| block.text().len()).sum();
+    match length {
+        0 => Err(DocumentError::NoText),
+        _ if length > MOST_TEXT => Err(DocumentError::TooLarge),
+        _ => Ok(document),
+    }
+}
+
+fn utf8(bytes: &[u8]) -> Result<&str, DocumentError> {
+    let text = std::str::from_utf8(bytes).map_err(|error| DocumentError::NotUtf8(error.valid_up_to()))?;
+    Ok(text.strip_prefix('\u{feff}').unwrap_or(text))
+}
+
+/// One line with single spaces.
+pub(crate) fn tidy(text: &str) -> String {
+    let visible = text.chars().filter(|c| !matches!(c, '\u{ad}' | '\u{200b}' | '\u{2060}' | '\u{feff}'));
+    let text: String = visible.collect();
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
+}

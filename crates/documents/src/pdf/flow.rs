@@ -1,0 +1,334 @@
+//! Lines in reading order into headings and paragraphs: running heads and
+//! page numbers are taken out, words that a line end parted are joined.
+
+use std::collections::{HashMap, HashSet};
+
+use super::layout::Laid;
+use super::lines::{Line, middle};
+use crate::Block;
+
+/// Larger than the text by so much is a heading.
+const HEADING: f64 = 1.12;
+/// Heads and feet stand in the outer parts of a page, of its height.
+const MARGIN: f64 = 0.14;
+/// A first line is drawn in by this, in font heights.
+const INDENT: f64 = 0.7;
+/// More than the usual distance of lines parts paragraphs.
+const APART: f64 = 1.35;
+/// A line that ends so far before the others ends its paragraph, in font heights.
+const SHORT: f64 = 1.5;
+
+/// Words that stand before a hyphen more often than they are parts of a word.
+const COMPOUNDING: &[&str] = &[
+    "well", "self", "half", "ill", "all", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten",
+    "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "eighty", "ninety", "high", "low", "long", "short",
+    "full", "open", "old", "left", "right", "cross", "first", "second", "third", "non", "ex",
+];
+
+pub(super) fn blocks(mut pages: Vec<Laid>) -> Vec<Block> {
+    take_out_heads(&mut pages);
+    let all = || pages.iter().flat_map(|page| page.columns.iter().flatten());
+    let body = weighted_middle(all());
+    let known = vocabulary(all());
+    let levels = levels(all(), body);
+    // Who sets type with a hyphen of its own for line ends keeps the other.
+    let told = all().any(|line| line.text.ends_with(['\u{ad}', '\u{2010}']));
+    let mut flow = Flow { body, known: &known, levels: &levels, told, blocks: Vec::new(), open: None };
+    for page in &pages {
+        for column in &page.columns {
+            flow.column(column);
+        }
+    }
+    flow.end();
+    flow.blocks
+}
+
+/// The size of most letters.
+fn weighted_middle<'l>(lines: impl Iterator<Item = &'l Line>) -> f64 {
+    middle(lines.flat_map(|line| std::iter::repeat_n(line.size, line.text.chars().count())))
+}
+
+/// A line without what changes from page to page.
+fn pattern(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.chars() {
+        match c {
+            c if c.is_numeric() => {
+                if !out.ends_with('#') {
+                    out.push('#');
+                }
+            }
+            c if c.is_whitespace() => {}
+            c => out.extend(c.to_lowercase()),
+        }
+    }
+    out
+}
+
+/// Whether a line is a page number alone.
+fn is_number(text: &str) -> bool {
+    let bare = text.trim_matches(|c: char| c.is_whitespace() || "-–—·|[]().".contains(c));
+    let bare = bare.strip_prefix("Page ").or(bare.strip_prefix("page ")).unwrap_or(bare);
+    let bare = bare.split(" of ").next().unwrap_or(bare).split('/').next().unwrap_or(bare).trim();
+    let roman = !bare.is_empty() && bare.len() <= 6 && bare.chars().all(|c| "ivxlc".contains(c));
+    roman || !bare.is_empty() && bare.len() <= 4 && bare.chars().all(|c| c.is_ascii_digit())
+}
+
+/// Where a line stands on its page, and how large it is, coarsely.
+fn place(line: &Line) -> (i64, i64) {
+    ((line.y / 4.0).round() as i64, (line.size * 2.0).round() as i64)
+}
+
+/// Whether a line stands where heads and feet do.
+fn outer(page: &Laid, line: &Line) -> bool {
+    let height = page.top - page.bottom;
+    line.y > page.top - MARGIN * height || line.y < page.bottom + MARGIN * height
+}
+
+/// Takes out what stands at the same place of other pages too, and page numbers.
+fn take_out_heads(pages: &mut [Laid]) {
+    // Only what has no text beyond it can be a head or a foot.
+    let edges = |page: &Laid| -> Vec<(i64, String)> {
+        let ys: Vec<f64> = page.columns.iter().flatten().map(|line| line.y).collect();
+        let (low, high) =
+            (ys.iter().copied().fold(f64::INFINITY, f64::min), ys.iter().copied().fold(f64::NEG_INFINITY, f64::max));
+        let near = |line: &Line| line.y > high - 2.5 * line.size || line.y < low + 2.5 * line.size;
+        let lines = page.columns.iter().flatten().filter(|line| outer(page, line) && near(line));
+        lines.map(|line| ((line.y / 4.0).round() as i64, pattern(&line.text))).collect()
+    };
+    let mut counts: HashMap<String, (usize, HashSet<i64>)> = HashMap::new();
+    for page in pages.iter() {
+        let of_page: HashSet<(i64, String)> = edges(page).into_iter().collect();
+        for (y, pattern) in of_page {
+            let known = counts.entry(pattern).or_default();
+            known.0 += 1;
+            known.1.insert(y);
+        }
+    }
+    let several = pages.len() > 1;
+    // What stands where heads stand on other pages is one too, though it may
+    // be the only one of its wording.
+    let mut places: HashSet<(i64, i64)> = HashSet::new();
+    for page in pages.iter() {
+        for line in page.columns.iter().flatten() {
+            let repeated =
+                counts.get(&pattern(&line.text)).is_some_and(|(count, places)| *count > 1 && places.len() <= 3);
+            if repeated && outer(page, line) {
+                places.insert(place(line));
+            }
+        }
+    }
+    for page in pages {
+        let at_edge: HashSet<(i64, String)> = edges(page).into_iter().collect();
+        let is_head = |line: &Line| {
+            let pattern = pattern(&line.text);
+            if !at_edge.contains(&((line.y / 4.0).round() as i64, pattern.clone())) {
+                return false;
+            }
+            let repeated = counts.get(&pattern).is_some_and(|(count, places)| *count > 1 && places.len() <= 3);
+            is_number(&line.text) || several && (repeated || places.contains(&place(line)))
+        };
+        for column in &mut page.columns {
+            column.retain(|line| !is_head(line));
+        }
+        page.columns.retain(|column| !column.is_empty());
+    }
+}
+
+/// The words of the document that no line end parts, in small letters.
+fn vocabulary<'l>(lines: impl Iterator<Item = &'l Line>) -> HashSet<String> {
+    let mut known = HashSet::new();
+    for line in lines {
+        let words: Vec<&str> = line.text.split_whitespace().collect();
+        let last = words.len().saturating_sub(usize::from(line.text.ends_with(['-', '\u{ad}', '\u{2010}'])));
+        for word in &words[..last] {
+            known.insert(bare(word));
+        }
+    }
+    known
+}
+
+fn bare(word: &str) -> String {
+    word.trim_matches(|c: char| !c.is_alphanumeric()).to_lowercase()
+}
+
+/// Sizes of headings, the largest first.
+fn levels<'l>(lines: impl Iterator<Item = &'l Line>, body: f64) -> Vec<i64> {
+    let mut sizes: Vec<i64> =
+        lines.filter(|line| line.size > HEADING * body).map(|line| (line.size * 2.0).round() as i64).collect();
+    sizes.sort_unstable_by(|a, b| b.cmp(a));
+    sizes.dedup();
+    sizes
+}
+
+struct Open {
+    level: Option<u8>,
+    text: String,
+    /// The last line of it ended before the edge of its column.
+    short: bool,
+}
+
+struct Flow<'f> {
+    body: f64,
+    known: &'f HashSet<String>,
+    levels: &'f [i64],
+    /// Hyphens of line ends are told from those of compounds.
+    told: bool,
+    blocks: Vec<Block>,
+    open: Option<Open>,
+}
+
+impl Flow<'_> {
+    fn level(&self, line: &Line) -> Option<u8> {
+        let size = (line.size * 2.0).round() as i64;
+        let at = self.levels.iter().position(|known| *known == size)?;
+        Some(u8::try_from(at + 1).unwrap_or(6).min(6))
+    }
+
+    fn end(&mut self) {
+        if let Some(Open { level, text, .. }) = self.open.take() {
+            self.blocks.push(match level {
+                Some(level) => Block::Heading { level, text },
+                None => Block::Paragraph(text),
+            });
+        }
+    }
+
+    fn column(&mut self, lines: &[Line]) {
+        let own = |line: &&Line| (line.size / self.body - 1.0).abs() < 0.1;
+        let left = lines.iter().filter(own).map(|line| line.x).fold(f64::INFINITY, f64::min);
+        let edge = lines.iter().filter(own).map(|line| line.right).fold(f64::NEG_INFINITY, f64::max);
+        let distance = usual_distance(lines);
+        let mut above: Option<&Line> = None;
+        for line in lines {
+            let level = self.level(line);
+            let indented = line.x > left + INDENT * line.size && line.x < left + 6.0 * line.size;
+            let far = above.is_some_and(|above| above.y - line.y > APART * distance.max(line.size));
+            let hanging =
+                above.is_some_and(|above| above.x > line.x + INDENT * line.size && above.x > left + INDENT * line.size);
+            let begins = match &self.open {
+                None => true,
+                Some(open) if open.level != level => true,
+                Some(open) if level.is_some() => far || open.text.is_empty(),
+                // At the head of a column or page a sentence goes on.
+                Some(open) => match above {
+                    None => ends_sentence(&open.text) && (indented || open.short),
+                    Some(above) => {
+                        let drawn_in = indented && above.x <= left + INDENT * line.size;
+                        far || drawn_in || open.short && ends_sentence(&open.text) && !hanging
+                    }
+                },
+            };
+            if begins {
+                self.end();
+                self.open = Some(Open { level, text: String::new(), short: false });
+            }
+            let short = line.right < edge - SHORT * line.size - 0.1 * (edge - left).max(0.0);
+            let text = self.open.as_ref().map(|open| self.joined(&open.text, &line.text)).unwrap_or_default();
+            self.open = Some(Open { level, text, short });
+            above = Some(line);
+        }
+    }
+
+    /// A line behind what stands before it.
+    fn joined(&self, text: &str, line: &str) -> String {
+        if text.is_empty() {
+            return line.to_owned();
+        }
+        let Some(stem) = text.strip_suffix(['-', '\u{ad}', '\u{2010}']) else { return format!("{text} {line}") };
+        let before = stem.rsplit(|c: char| c.is_whitespace()).next().unwrap_or_default();
+        let after = line.split_whitespace().next().unwrap_or_default();
+        let parts = (bare(before), bare(after));
+        let goes_on = after.chars().next().is_some_and(char::is_lowercase);
+        if !before.chars().last().is_some_and(char::is_alphabetic) || !goes_on {
+            return format!("{text}{line}");
+        }
+        if text.ends_with('-') && self.is_compound(&parts.0, &parts.1) {
+            return format!("{text}{line}");
+        }
+        format!("{stem}{line}")
+    }
+
+    /// Whether two words that a hyphen joins are written so within a line too.
+    fn is_compound(&self, before: &str, after: &str) -> bool {
+        let (whole, compound) = (format!("{before}{after}"), format!("{before}-{after}"));
+        let known = |word: &str| self.known.contains(word);
+        if known(&whole) || known(&compound) {
+            return known(&compound) && !known(&whole);
+        }
+        let last = before.rsplit('-').next().unwrap_or(before);
+        self.told || before.contains('-') || COMPOUNDING.contains(&last) && after.chars().count() > 3
+    }
+}
+
+fn ends_sentence(text: &str) -> bool {
+    let closed = text.trim_end_matches(['"', '”', '»', ')', '’', '\'']);
+    closed.ends_with(['.', '!', '?', ':', '…', '。', '！', '？', '؟'])
+}
+
+/// The distance between base lines that most lines have.
+fn usual_distance(lines: &[Line]) -> f64 {
+    let pairs = lines.windows(2).map(|pair| pair[0].y - pair[1].y).filter(|distance| *distance > 0.5);
+    let mut distances: Vec<f64> = pairs.collect();
+    distances.sort_by(f64::total_cmp);
+    distances.get(distances.len() / 3).copied().unwrap_or(0.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn page(number: usize, texts: &[(&str, f64)]) -> Laid {
+        let line = |text: &str, y: f64, x: f64, size: f64, right: f64| Line { text: text.into(), x, right, y, size };
+        let mut column = vec![line(&format!("Saltmarsh Ferries {number}"), 800.0, 50.0, 9.0, 150.0)];
+        for (row, (text, right)) in texts.iter().enumerate() {
+            let y = 740.0 - row as f64 * 12.0;
+            let (text, x, size) = match text.strip_prefix("# ") {
+                Some(text) => (text, 50.0, 14.0),
+                None if text.starts_with(' ') => (text.trim_start(), 60.0, 10.0),
+                None => (*text, 50.0, 10.0),
+            };
+            column.push(line(text, y, x, size, *right));
+        }
+        column.push(line(&format!("– {number} –"), 40.0, 250.0, 9.0, 270.0));
+        Laid { columns: vec![column], bottom: 0.0, top: 842.0 }
+    }
+
+    #[test]
+    fn heads_go_hyphens_close_and_paragraphs_run_over_pages() {
+        let first = page(
+            1,
+            &[
+                ("# Safety", 120.0),
+                ("The mate counts the life jack-", 300.0),
+                ("ets and the well-known doors. Life jackets", 300.0),
+                ("are counted twice.", 140.0),
+                (" A new paragraph begins, and the well-", 300.0),
+            ],
+        );
+        let second =
+            page(2, &[("known deck hand reads it at 10-", 300.0), ("20 metres.", 100.0), (" The end.", 100.0)]);
+        let found = blocks(vec![first, second]);
+        let texts: Vec<&str> = found.iter().map(Block::text).collect();
+        assert_eq!(
+            texts,
+            [
+                "Safety",
+                "The mate counts the life jackets and the well-known doors. Life jackets are counted twice.",
+                "A new paragraph begins, and the well-known deck hand reads it at 10-20 metres.",
+                "The end."
+            ]
+        );
+        assert_eq!(found[0], Block::Heading { level: 1, text: "Safety".into() });
+    }
+
+    #[test]
+    fn page_numbers_of_any_dress_are_known() {
+        for text in ["7", "– 12 –", "Page 3 of 9", "3/9", "xii", "[4]"] {
+            assert!(is_number(text), "{text}");
+        }
+        for text in ["1984 was", "door 4", "20,000", "mixture"] {
+            assert!(!is_number(text), "{text}");
+        }
+    }
+}

@@ -1,0 +1,169 @@
+//! PDF (ISO 32000): letters with their places become lines, lines columns,
+//! columns paragraphs. Running heads, page numbers and the hyphens of line
+//! ends are taken out.
+
+mod flow;
+mod layout;
+mod lines;
+
+use std::collections::HashSet;
+
+use pdf_extract::{Document as File, MediaBox, Object, ObjectId, OutputDev, OutputError, Transform, output_doc};
+
+use crate::{Document, DocumentError};
+
+/// Letters that a file may have: a shelf of books.
+const MOST_GLYPHS: usize = 8_000_000;
+/// Forms within forms.
+const DEEPEST: usize = 16;
+
+/// A letter, or several that are one sign.
+#[derive(Debug, Clone, PartialEq)]
+struct Glyph {
+    text: String,
+    /// Left edge, right edge and base line, in points from the lower left.
+    x: f64,
+    right: f64,
+    y: f64,
+    /// Height of its font in points.
+    size: f64,
+}
+
+/// The letters of a page in the order of the file.
+#[derive(Debug, Default)]
+struct Page {
+    glyphs: Vec<Glyph>,
+    bottom: f64,
+    top: f64,
+}
+
+#[derive(Default)]
+struct Taker {
+    pages: Vec<Page>,
+    count: usize,
+}
+
+impl OutputDev for Taker {
+    fn begin_page(&mut self, _: u32, media: &MediaBox, _: Option<(f64, f64, f64, f64)>) -> Result<(), OutputError> {
+        self.pages.push(Page { glyphs: Vec::new(), bottom: media.lly, top: media.ury });
+        Ok(())
+    }
+
+    fn end_page(&mut self) -> Result<(), OutputError> {
+        Ok(())
+    }
+
+    fn output_character(
+        &mut self,
+        place: &Transform,
+        width: f64,
+        _spacing: f64,
+        font_size: f64,
+        text: &str,
+    ) -> Result<(), OutputError> {
+        self.count += 1;
+        let Some(page) = self.pages.last_mut().filter(|_| self.count <= MOST_GLYPHS) else { return Ok(()) };
+        let (across, up) = ((place.m11, place.m12), (place.m21, place.m22));
+        let size = font_size * (up.0.hypot(up.1));
+        // What stands upright is no part of the text: marks in the margin.
+        let turned = across.1.abs() > 0.1 * across.0.abs() || across.0 <= 0.0;
+        if turned || !size.is_finite() || size <= 0.5 {
+            return Ok(());
+        }
+        let right = place.m31 + width * font_size * across.0;
+        page.glyphs.push(Glyph { text: text.to_owned(), x: place.m31, right, y: place.m32, size });
+        Ok(())
+    }
+
+    fn begin_word(&mut self) -> Result<(), OutputError> {
+        Ok(())
+    }
+
+    fn end_word(&mut self) -> Result<(), OutputError> {
+        Ok(())
+    }
+
+    fn end_line(&mut self) -> Result<(), OutputError> {
+        Ok(())
+    }
+}
+
+/// Forms that are drawn within themselves would be drawn for ever.
+fn check_forms(file: &File) -> Result<(), DocumentError> {
+    fn walk(file: &File, holder: &Object, path: &mut Vec<ObjectId>, seen: &mut HashSet<ObjectId>) -> bool {
+        let dictionary = match holder {
+            Object::Dictionary(dictionary) => dictionary,
+            Object::Stream(stream) => &stream.dict,
+            _ => return true,
+        };
+        let resolved = |object: &Object| file.dereference(object).map(|(_, object)| object.clone()).ok();
+        let resources = dictionary.get(b"Resources").ok().and_then(resolved);
+        let Some(Object::Dictionary(resources)) = resources else { return true };
+        let forms = resources.get(b"XObject").ok().and_then(resolved);
+        let Some(Object::Dictionary(forms)) = forms else { return true };
+        for (_, form) in &forms {
+            let Object::Reference(id) = form else { continue };
+            if path.contains(id) || path.len() > DEEPEST {
+                return false;
+            }
+            if !seen.insert(*id) {
+                continue;
+            }
+            let Ok(inner) = file.get_object(*id) else { continue };
+            path.push(*id);
+            let sound = walk(file, inner, path, seen);
+            path.pop();
+            if !sound {
+                return false;
+            }
+        }
+        true
+    }
+    for id in file.page_iter() {
+        let Ok(page) = file.get_object(id) else { continue };
+        if !walk(file, page, &mut Vec::new(), &mut HashSet::new()) {
+            return Err(DocumentError::Damaged("a form is drawn within itself".into()));
+        }
+    }
+    Ok(())
+}
+
+pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
+    // The parser gives up on some damaged files by panicking.
+    let read = std::panic::catch_unwind(|| {
+        let file = File::load_mem(bytes).map_err(|error| DocumentError::Damaged(error.to_string()))?;
+        if file.is_encrypted() {
+            return Err(DocumentError::Encrypted);
+        }
+        check_forms(&file)?;
+        let title = title(&file);
+        let mut taker = Taker::default();
+        output_doc(&file, &mut taker).map_err(|error| DocumentError::Damaged(error.to_string()))?;
+        match taker.count {
+            count if count > MOST_GLYPHS => Err(DocumentError::TooLarge),
+            _ => Ok((title, taker.pages)),
+        }
+    });
+    let (title, pages) =
+        read.unwrap_or_else(|_| Err(DocumentError::Damaged("it does not follow the standard".into())))?;
+    Ok(Document { title, language: None, blocks: flow::blocks(layout::lay_out(&pages)) })
+}
+
+/// The title that the file gives itself.
+fn title(file: &File) -> Option<String> {
+    let info = file.trailer.get(b"Info").ok()?;
+    let (_, info) = file.dereference(info).ok()?;
+    let title = info.as_dict().ok()?.get(b"Title").ok()?;
+    let (_, title) = file.dereference(title).ok()?;
+    let bytes = title.as_str().ok()?;
+    let text = match bytes {
+        [0xFE, 0xFF, rest @ ..] => {
+            let units: Vec<u16> = rest.as_chunks::<2>().0.iter().map(|pair| u16::from_be_bytes(*pair)).collect();
+            String::from_utf16_lossy(&units)
+        }
+        bytes => {
+            std::str::from_utf8(bytes).map_or_else(|_| bytes.iter().map(|b| char::from(*b)).collect(), str::to_owned)
+        }
+    };
+    Some(crate::tidy(&text)).filter(|title| !title.is_empty())
+}

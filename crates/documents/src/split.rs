@@ -1,0 +1,172 @@
+//! Parts of a document, each to become a file.
+
+use crate::{Block, Document};
+
+/// Where a document is parted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Split {
+    /// Nowhere.
+    None,
+    /// Before each heading of this level or above; 1 to 6.
+    Heading(u8),
+    /// Behind each line: dialogue, lists of announcements.
+    Line,
+    /// At a paragraph, after so many characters.
+    Length(usize),
+}
+
+/// A part with what it is called.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    pub title: String,
+    pub text: String,
+}
+
+/// Letters of a title that is made of a text.
+const TITLE: usize = 60;
+
+/// The first words of a text.
+fn first_words(text: &str) -> String {
+    let words = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    match words.char_indices().nth(TITLE) {
+        None => words,
+        Some((end, _)) => {
+            let cut = words[..end].rfind(' ').unwrap_or(end);
+            format!("{}…", &words[..cut])
+        }
+    }
+}
+
+impl Document {
+    /// The highest level of heading that there is more than one of; nothing
+    /// where there is none.
+    pub fn chapter_level(&self) -> Option<u8> {
+        let levels = self.blocks.iter().filter_map(|block| match block {
+            Block::Heading { level, .. } => Some(*level),
+            Block::Paragraph(_) => None,
+        });
+        let levels: Vec<u8> = levels.collect();
+        let several = (1..=6).find(|level| levels.iter().filter(|at| *at == level).count() > 1);
+        several.or_else(|| levels.iter().min().copied())
+    }
+
+    /// The parts in their order; none is empty.
+    pub fn parts(&self, split: Split) -> Vec<Part> {
+        let mut parts: Vec<Part> = match split {
+            Split::None => {
+                let text = self.text();
+                let title = self.title.clone().unwrap_or_else(|| first_words(&text));
+                vec![Part { title, text }]
+            }
+            Split::Heading(level) => self.by_heading(level),
+            Split::Line => {
+                let lines = self.blocks.iter().flat_map(|block| block.text().lines());
+                lines.map(|line| Part { title: first_words(line), text: line.to_owned() }).collect()
+            }
+            Split::Length(most) => self.by_length(most.max(1)),
+        };
+        parts.retain(|part| !part.text.trim().is_empty());
+        parts
+    }
+
+    fn by_heading(&self, most: u8) -> Vec<Part> {
+        let title = self.title.clone();
+        let mut parts = vec![Part { title: String::new(), text: String::new() }];
+        for block in &self.blocks {
+            if let Block::Heading { level, text } = block
+                && *level <= most
+            {
+                parts.push(Part { title: text.clone(), text: String::new() });
+            }
+            if let Some(part) = parts.last_mut() {
+                add(&mut part.text, block.text());
+            }
+        }
+        // What stands before the first heading is called as the document.
+        parts[0].title = title.unwrap_or_else(|| first_words(&parts[0].text));
+        // A heading with nothing below it goes with what follows it.
+        let mut joined: Vec<Part> = Vec::new();
+        let mut bare: Option<Part> = None;
+        for part in parts {
+            let alone = part.text.trim() == part.title.trim();
+            let part = match bare.take() {
+                Some(above) => Part { title: part.title, text: format!("{}\n\n{}", above.text, part.text) },
+                None => part,
+            };
+            if alone { bare = Some(part) } else { joined.push(part) }
+        }
+        joined.extend(bare);
+        joined
+    }
+
+    fn by_length(&self, most: usize) -> Vec<Part> {
+        let mut parts: Vec<Part> = Vec::new();
+        let mut length = 0;
+        for block in &self.blocks {
+            let own = block.text().chars().count();
+            if parts.is_empty() || length > 0 && length + own > most {
+                parts.push(Part { title: first_words(block.text()), text: String::new() });
+                length = 0;
+            }
+            if let Some(part) = parts.last_mut() {
+                add(&mut part.text, block.text());
+            }
+            length += own;
+        }
+        parts
+    }
+}
+
+fn add(text: &mut String, more: &str) {
+    if !text.is_empty() {
+        text.push_str("\n\n");
+    }
+    text.push_str(more);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn heading(level: u8, text: &str) -> Block {
+        Block::Heading { level, text: text.into() }
+    }
+
+    fn book() -> Document {
+        let text = |text: &str| Block::Paragraph(text.into());
+        Document {
+            title: Some("Handbook".into()),
+            language: None,
+            blocks: vec![
+                heading(1, "Handbook"),
+                heading(2, "Safety on board"),
+                text("Count twice."),
+                heading(3, "Doors"),
+                text("Close them."),
+                heading(2, "Arrival"),
+                text("Stand clear.\nMind the gap."),
+            ],
+        }
+    }
+
+    #[test]
+    fn parts_by_heading_keep_smaller_headings_and_a_bare_one_goes_with_the_next() {
+        let parts = book().parts(Split::Heading(2));
+        let titles: Vec<&str> = parts.iter().map(|part| part.title.as_str()).collect();
+        assert_eq!(titles, ["Safety on board", "Arrival"]);
+        assert_eq!(parts[0].text, "Handbook\n\nSafety on board\n\nCount twice.\n\nDoors\n\nClose them.");
+        assert_eq!(parts[1].text, "Arrival\n\nStand clear.\nMind the gap.");
+        assert_eq!(book().chapter_level(), Some(2));
+    }
+
+    #[test]
+    fn parts_by_line_and_by_length() {
+        let lines = book().parts(Split::Line);
+        assert_eq!(lines.len(), 8);
+        assert_eq!(lines[7].text, "Mind the gap.");
+        let short = book().parts(Split::Length(40));
+        assert!(short.iter().all(|part| part.text.chars().count() <= 50), "{short:?}");
+        assert_eq!(short.iter().map(|part| part.text.as_str()).collect::<Vec<_>>().join("\n\n"), book().text());
+        assert_eq!(book().parts(Split::None).len(), 1);
+    }
+}
