@@ -158,6 +158,85 @@ async fn the_client_follows_a_job_and_fetches_what_it_made() {
     assert!(!demo.client(&["job", "show", &id]).status.success());
 }
 
+/// What each audio file of a folder says, by name.
+fn spoken(folder: &std::path::Path) -> Vec<(String, String)> {
+    let mut names: Vec<_> = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    names.sort();
+    let files = names.into_iter().filter(|path| path.extension().is_some_and(|extension| extension == "flac"));
+    let said = |path: std::path::PathBuf| {
+        let audio = std::fs::read(&path).unwrap();
+        let name = path.file_name().unwrap().to_string_lossy().into_owned();
+        (name, squeezed(&words_of(&audio, Format::new(Codec::Flac, 24_000))))
+    };
+    files.map(said).collect()
+}
+
+#[tokio::test]
+async fn a_document_becomes_files_by_its_headings() {
+    let demo = Demo::start(BINARY).await;
+    let page = "<h1>Rounds</h1><p>Every day.</p><h2>Upper deck</h2><p>Count twice<sup><a href='#n'>1</a></sup>.</p>\
+                <h2>Lower deck</h2><p>Mind the gap.</p>";
+    std::fs::write(demo.folder.path().join("rounds.html"), page).unwrap();
+    let arguments = ["job", "add", "rounds.html", "--voice", "heron/marin", "--format", "flac"];
+    let output = demo.client(&[&arguments[..], &["--split", "heading", "--wait", "-o", "made"]].concat());
+    assert!(output.status.success(), "{output:?}");
+    let made = spoken(&demo.folder.path().join("made"));
+    let wanted = [
+        ("001-rounds.flac", "Rounds Every day."),
+        ("002-upper-deck.flac", "Upper deck Count twice."),
+        ("003-lower-deck.flac", "Lower deck Mind the gap."),
+    ];
+    assert_eq!(made, wanted.map(|(name, text)| (name.to_owned(), squeezed(text))));
+    let captions = std::fs::read_to_string(demo.folder.path().join("made/002-upper-deck.vtt")).unwrap();
+    assert!(captions.contains("\nUpper deck\n") && captions.contains("\nCount twice.\n"), "{captions}");
+    for (body, kind, query, status, says) in [
+        ("\u{89}PNG", "image/png", "", 415, "image/png"),
+        (" ", "text/plain", "?voice=heron/marin", 415, "no text"),
+        ("One.", "text/plain", "?voice=heron/marin&split=chapter", 422, "heading:6"),
+        ("One.", "text/plain", "?voice=heron/marin&split=heading", 422, "no headings"),
+        ("One.", "text/plain", "?voice=heron/marinn", 404, "heron/marin"),
+        ("One.", "text/plain", "?vioce=heron/marin", 400, "vioce"),
+    ] {
+        let request = demo.post(&format!("/api/v1/jobs{query}")).header("Content-Type", kind).body(body);
+        let response = request.send().await.unwrap();
+        assert_eq!(response.status(), status, "{kind} {query}");
+        let problem = response.text().await.unwrap();
+        assert!(problem.contains(says), "{says} in {problem}");
+    }
+}
+
+#[tokio::test]
+async fn a_recording_is_uploaded_in_parts_after_a_break_and_written_down() {
+    let demo = Demo::start(BINARY).await;
+    let text = "All aboard for Gullsay. Mind the gap at the last door.";
+    let spoken = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/wav").await.bytes().await.unwrap();
+    let begun = demo.post("/api/v1/uploads?name=call.wav&type=audio/wav").header("Upload-Complete", "?0");
+    let begun = begun.body(spoken[..10_000].to_vec()).send().await.unwrap();
+    assert_eq!((begun.status().as_u16(), begun.headers()["upload-offset"].to_str().unwrap()), (201, "10000"));
+    let place = begun.headers()["location"].to_str().unwrap().to_owned();
+    let part = async |offset: usize, to: usize, last: &str| {
+        let request = demo.http.patch(format!("{}{place}", demo.url)).bearer_auth(&demo.app);
+        let request = request.header("Upload-Offset", offset).header("Upload-Complete", last);
+        request.body(spoken[offset..to].to_vec()).send().await.unwrap()
+    };
+    assert_eq!(part(20_000, 30_000, "?0").await.status(), 409, "a gap");
+    let head = demo.http.head(format!("{}{place}", demo.url)).bearer_auth(&demo.app).send().await.unwrap();
+    assert_eq!((head.status().as_u16(), head.headers()["upload-offset"].to_str().unwrap()), (204, "10000"));
+    let id = place.rsplit('/').next().unwrap();
+    let early = demo.post(&format!("/api/v1/transcripts?upload={id}&engine=turnstone")).send().await.unwrap();
+    assert_eq!(early.status(), 409, "it is not complete");
+    assert_eq!(part(10_000, spoken.len(), "?1").await.status(), 204);
+    let request = demo.post(&format!("/api/v1/transcripts?upload={id}&engine=turnstone&title=Call"));
+    let job: Value = request.header("Prefer", "respond-async").send().await.unwrap().json().await.unwrap();
+    let id = job["id"].as_str().unwrap();
+    let output = demo.client(&["job", "wait", id, "-o", "made"]);
+    assert!(output.status.success(), "{output:?}");
+    let said = std::fs::read_to_string(demo.folder.path().join("made/call.txt")).unwrap();
+    assert_eq!(said.trim(), text);
+    let captions = std::fs::read_to_string(demo.folder.path().join("made/call.vtt")).unwrap();
+    assert!(captions.contains("All aboard for Gullsay."), "{captions}");
+}
+
 #[tokio::test]
 async fn an_app_sees_its_own_jobs_alone() {
     let demo = Demo::start(BINARY).await;

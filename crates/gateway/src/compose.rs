@@ -381,8 +381,7 @@ impl<'r> Performance<'r> {
     }
 
     fn keep_cue(&self, start: f64, part: &Part) {
-        let text = part.piece.plain().split_whitespace().collect::<Vec<_>>().join(" ");
-        let cue = Cue { start, end: self.seconds(), text };
+        let cue = Cue { start, end: self.seconds(), text: part.piece.plain() };
         self.run.cues.lock().unwrap_or_else(PoisonError::into_inner).push(cue);
     }
 

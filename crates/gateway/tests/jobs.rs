@@ -61,7 +61,9 @@ async fn each_track_becomes_a_file_with_the_text_beside_it() {
     let view = until(&house.gateway, &id, JobView::is_over).await;
     assert_eq!((view.row.state.as_str(), view.row.reason.clone()), ("done", None));
     let names: Vec<&str> = view.files.iter().map(|file| file.name.as_str()).collect();
-    assert_eq!(names, ["001-upper-deck.flac", "001-upper-deck.vtt", "002-lower-deck.flac", "002-lower-deck.vtt"]);
+    let sounds = ["001-upper-deck.flac", "001-upper-deck.vtt", "002-lower-deck.flac", "002-lower-deck.vtt"];
+    assert_eq!(names[..4], sounds);
+    assert_eq!(names[4], "playlist.m3u8");
     let spoken = heard(&house, &view, names[0]);
     assert_eq!(spoken.replace(' ', ""), first.replace(' ', ""));
     assert_eq!(heard(&house, &view, names[2]).replace(' ', ""), second.replace(' ', ""));
@@ -75,6 +77,11 @@ async fn each_track_becomes_a_file_with_the_text_beside_it() {
     let cues: Vec<&str> = text.split("\n\n").skip(1).collect();
     assert_eq!(cues.len(), 4, "{text}");
     assert!(cues[3].ends_with("Door 4 opens to the left and leads to the car deck below.\n"), "{text}");
+    let playlist = house.folder.path().join("jobs").join(&id).join("files/playlist.m3u8");
+    let playlist = std::fs::read_to_string(playlist).unwrap();
+    let lines: Vec<&str> = playlist.lines().collect();
+    assert_eq!((lines[0], lines[2], lines[4]), ("#EXTM3U", "001-upper-deck.flac", "002-lower-deck.flac"));
+    assert!(lines[1].starts_with("#EXTINF:") && lines[1].ends_with(",Upper deck"), "{playlist}");
     let filter = DispatchFilter { job: Some(id), limit: 10, ..Default::default() };
     assert_eq!(house.gateway.store().dispatches(filter).await.unwrap().len(), 2, "one for each track");
 }

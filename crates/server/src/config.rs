@@ -57,6 +57,8 @@ pub struct Config {
     pub log_level: String,
     /// The largest body, in megabytes.
     pub body_megabytes: u64,
+    /// The largest upload in parts, in megabytes.
+    pub upload_megabytes: u64,
     /// Seconds that running requests get at a shutdown.
     pub grace: u32,
     /// Days that the results of a job are kept.
@@ -79,6 +81,7 @@ impl Default for Config {
             log: LogFormat::Human,
             log_level: "info".into(),
             body_megabytes: 100,
+            upload_megabytes: 2_000,
             grace: 20,
             keep_days: 7,
             engines: BTreeMap::new(),

@@ -15,6 +15,7 @@ use crate::drain::Drain;
 use crate::idempotency::Idempotency;
 use crate::sign_in::SignIn;
 use crate::spool::Spool;
+use crate::uploads::Uploads;
 use crate::{Config, LogFormat, api, catchers, console, headers, openapi};
 
 /// The sheets that are part of the product.
@@ -392,6 +393,7 @@ fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) 
         .manage(PublicUrl(url.to_owned()))
         .manage(Idempotency::default())
         .manage(spool)
+        .manage(Uploads { folder: config.data.join("uploads"), limit: config.upload_megabytes * 1_000_000 })
         .attach(headers::fairing())
         .register("/", catchers::all())
         .mount("/api/v1", api::routes())

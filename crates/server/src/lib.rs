@@ -17,6 +17,7 @@ mod openapi;
 mod problem;
 mod sign_in;
 mod spool;
+mod uploads;
 mod wire;
 
 pub use config::{Config, ConfigError, EngineOverride, LogFormat};

@@ -6,7 +6,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    apps, credentials, engines, estimates, jobs, profiles, records, service, session, transcripts, utterances, voices,
+    apps, credentials, document_job, engines, estimates, jobs, profiles, records, service, session, transcripts,
+    uploads, utterances, voices,
 };
 use crate::launch::PublicUrl;
 
@@ -22,6 +23,7 @@ use crate::launch::PublicUrl;
         transcripts::recognise,
         estimates::estimate,
         jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::remove, jobs::file, jobs::archive,
+        document_job::speak_document, uploads::begin, uploads::read, uploads::append, uploads::remove,
         voices::voices,
         voices::voice,
         voices::voice_by_id,

@@ -15,7 +15,7 @@ const INTERNAL: (&str, u16, &str, &str) =
     ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it.");
 
 /// The kinds of problem: slug, status, title, and what to do about it.
-pub(crate) const KINDS: [(&str, u16, &str, &str); 28] = [
+pub(crate) const KINDS: [(&str, u16, &str, &str); 29] = [
     ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
     (
         "unknown-member",
@@ -81,6 +81,12 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 28] = [
         415,
         "The audio cannot be read",
         "Send WAV, AIFF, AU, FLAC, MP3, AAC, MP4, Ogg or WebM; raw PCM with its media type and rate.",
+    ),
+    (
+        "not-a-document",
+        415,
+        "The document cannot be read",
+        "Send plain text, Markdown, SSML, HTML, EPUB or PDF with text in it, under its media type.",
     ),
     (
         "unsupported",

@@ -63,11 +63,12 @@ pub(crate) enum JobCommand {
 
 #[derive(Args)]
 #[command(after_help = "Examples:
-  dispatcher job add handbook.txt --voice quayside --format mp3
-  dispatcher job add handbook.txt --voice quayside --wait -o handbook/
+  dispatcher job add handbook.md --split heading --voice quayside --format mp3
+  dispatcher job add timetable.pdf --voice quayside --wait -o timetable/
   dispatcher job add drill.mp3 --route captions --wait -o drill/")]
 pub(crate) struct JobAddArgs {
-    /// The document or the recording, - for a text on standard input
+    /// The document (text, Markdown, SSML, HTML, EPUB, PDF) or the recording, -
+    /// for a text on standard input
     pub(crate) file: PathBuf,
     /// Of a recording: use this route
     #[arg(long, conflicts_with = "engine")]
@@ -75,7 +76,14 @@ pub(crate) struct JobAddArgs {
     /// Of a recording: use this engine
     #[arg(long)]
     pub(crate) engine: Option<String>,
-    /// What the job is known by; the file's name unless given
+    /// Where a document is parted into files: none, heading, heading:1 to
+    /// heading:6, line, or minutes:COUNT
+    #[arg(long, value_name = "WHERE")]
+    pub(crate) split: Option<String>,
+    /// An address that is told of the end; the service must allow its host
+    #[arg(long, value_name = "URL")]
+    pub(crate) webhook: Option<String>,
+    /// What the job is known by; the document's title or the file's name unless given
     #[arg(long)]
     pub(crate) title: Option<String>,
     #[command(flatten)]

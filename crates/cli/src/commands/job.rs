@@ -3,19 +3,24 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use dispatcher_documents::Kind;
 use futures::StreamExt as _;
 use indicatif::{ProgressBar, ProgressStyle};
 use reqwest::Method;
+use reqwest::header::CONTENT_TYPE;
 use serde_json::Value;
 use tokio::io::AsyncWriteExt as _;
 
-use super::speak::{read_text, request_body};
+use super::speak::{query_of, read_text};
 use super::transcribe::media_type;
+use super::upload;
 use crate::args::{JobAddArgs, JobCommand};
 use crate::client::{self, Client, segment};
 use crate::error::CliError;
 use crate::{files, output};
 
+/// Larger files go in parts.
+const LARGEST_BODY: u64 = 90_000_000;
 /// A service that is away is asked for again so often, a second apart.
 const MOST_TRIES: u32 = 60;
 
@@ -91,11 +96,53 @@ fn is_recording(path: &Path) -> bool {
     dispatcher_audio::Codec::from_extension(extension).is_some()
 }
 
+/// The media type of a document by its name; text where it has none.
+fn document_type(path: &Path) -> Result<&'static str, CliError> {
+    let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+    if path.as_os_str() == "-" {
+        return Ok("text/plain");
+    }
+    if name.to_ascii_lowercase().ends_with(".ssml") {
+        return Ok("application/ssml+xml");
+    }
+    Kind::of(None, Some(name)).map(Kind::media_type).ok_or_else(|| {
+        let kinds = ".txt, .md, .ssml, .html, .epub or .pdf, or a recording";
+        CliError::Usage(format!("'{name}' is no document by its name; give {kinds}"))
+    })
+}
+
 async fn speak(client: &Client, args: &JobAddArgs) -> Result<Value, CliError> {
-    let text = read_text(None, Some(&args.file))?;
-    let body = request_body(text, &args.voice, None);
-    let request = client.request(Method::POST, "/api/v1/utterances").header("Prefer", "respond-async").json(&body);
-    client::json(client.send(request).await?).await
+    let kind = document_type(&args.file)?;
+    let name = args.file.file_name().and_then(|name| name.to_str()).filter(|name| *name != "-");
+    let mut query = query_of(&args.voice);
+    let more = [("title", &args.title), ("split", &args.split), ("webhook", &args.webhook)];
+    query.extend(more.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value.clone()?))));
+    query.extend(name.map(|name| ("filename".to_owned(), name.to_owned())));
+    send(client, "/api/v1/jobs", query, args, kind).await
+}
+
+/// Sends a file as a body, or in parts where it is too large for one.
+async fn send(
+    client: &Client,
+    path: &str,
+    mut query: Vec<(String, String)>,
+    args: &JobAddArgs,
+    kind: &str,
+) -> Result<Value, CliError> {
+    let failed = |source| CliError::File { path: args.file.clone(), source };
+    let request = |query: &[(String, String)]| {
+        client.request(Method::POST, path).query(query).header("Prefer", "respond-async").header(CONTENT_TYPE, kind)
+    };
+    if args.file.as_os_str() == "-" {
+        let text = read_text(None, Some(&args.file))?;
+        return client::json(client.send(request(&query).body(text)).await?).await;
+    }
+    let file = tokio::fs::File::open(&args.file).await.map_err(failed)?;
+    if file.metadata().await.map_err(failed)?.len() > LARGEST_BODY {
+        query.push(("upload".into(), upload::in_parts(client, &args.file, kind).await?));
+        return client::json(client.send(request(&query)).await?).await;
+    }
+    client::json(client.send(request(&query).body(file)).await?).await
 }
 
 async fn dictate(client: &Client, args: &JobAddArgs) -> Result<Value, CliError> {
@@ -108,12 +155,8 @@ async fn dictate(client: &Client, args: &JobAddArgs) -> Result<Value, CliError> 
         ("language", args.voice.language.as_deref()),
         ("unsupported", args.voice.strict.then_some("refuse")),
     ];
-    let query: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
-    let failed = |source| CliError::File { path: args.file.clone(), source };
-    let file = tokio::fs::File::open(&args.file).await.map_err(failed)?;
-    let request = client.request(Method::POST, "/api/v1/transcripts").query(&query).header("Prefer", "respond-async");
-    let request = request.header(reqwest::header::CONTENT_TYPE, media_type(&args.file, None)).body(file);
-    client::json(client.send(request).await?).await
+    let query = query.iter().filter_map(|(name, value)| Some(((*name).to_owned(), (*value)?.to_owned()))).collect();
+    send(client, "/api/v1/transcripts", query, args, &media_type(&args.file, None)).await
 }
 
 async fn wait_and_fetch(

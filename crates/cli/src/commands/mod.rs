@@ -14,6 +14,7 @@ pub(crate) mod route;
 pub(crate) mod serve;
 pub(crate) mod speak;
 pub(crate) mod transcribe;
+mod upload;
 pub(crate) mod usage;
 pub(crate) mod voices;
 

@@ -91,6 +91,29 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
     body
 }
 
+/// The same wishes as query parameters, for bodies that are the text itself.
+pub(super) fn query_of(voice: &VoiceArgs) -> Vec<(String, String)> {
+    let number = |value: Option<f64>| value.map(|value| value.to_string());
+    let given = [
+        ("voice", voice.voice.clone()),
+        ("languages", voice.languages.clone()),
+        ("gender", voice.gender.clone()),
+        ("style", voice.style.clone()),
+        ("model", voice.model.clone()),
+        ("language", voice.language.clone()),
+        ("speed", voice.speed.clone()),
+        ("pitch", voice.pitch.clone()),
+        ("volume", voice.volume.clone()),
+        ("direction", voice.direction.clone()),
+        ("variation", number(voice.variation)),
+        ("seed", voice.seed.map(|seed| seed.to_string())),
+        ("type", voice.format.clone()),
+        ("rate", voice.sample_rate.map(|rate| rate.to_string())),
+        ("unsupported", voice.strict.then(|| "refuse".to_owned())),
+    ];
+    given.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))).collect()
+}
+
 /// Where the audio goes.
 enum Target {
     Stdout,

@@ -31,9 +31,13 @@ fn by_words(parts: &[&str], timed: &[(f64, f64)], cues: &mut Vec<(f64, f64, Stri
     for part in parts {
         let count = part.split_whitespace().count();
         let (Some(first), Some(last)) = (timed.get(at), timed.get((at + count).saturating_sub(1))) else { return };
-        cues.push((first.0, last.1, part.trim().to_owned()));
+        cues.push((first.0, last.1, one_line(part)));
         at += count;
     }
+}
+
+fn one_line(text: &str) -> String {
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 fn by_length(parts: &[&str], piece: &Cue, cues: &mut Vec<(f64, f64, String)>) {
@@ -43,7 +47,7 @@ fn by_length(parts: &[&str], piece: &Cue, cues: &mut Vec<(f64, f64, String)>) {
     for part in parts {
         let at = |share: f64| piece.start + (piece.end - piece.start) * share / whole.max(1.0);
         let (start, end) = (at(so_far), at(so_far + length(part)));
-        cues.push((start, end, part.trim().to_owned()));
+        cues.push((start, end, one_line(part)));
         so_far += length(part);
     }
 }

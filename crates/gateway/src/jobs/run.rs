@@ -155,7 +155,22 @@ impl JobRun<'_> {
                 self.track(index, tracks.len(), track).await?;
             }
         }
-        Ok(())
+        if tracks.len() > 1 { self.playlist(2 * tracks.len()).await } else { Ok(()) }
+    }
+
+    /// A list that players take, of several files.
+    async fn playlist(&self, number: usize) -> Result<(), Stop> {
+        let made = self.gateway.inner.store.job_files(self.row.id.clone()).await.map_err(GatewayError::from)?;
+        let sounds: Vec<&JobFileRow> = made.iter().filter(|file| file.number % 2 == 0).collect();
+        let mut text = String::from("#EXTM3U\n");
+        for file in &sounds {
+            let seconds = (file.audio_ms as f64 / 1_000.0).round();
+            text += &format!("#EXTINF:{seconds},{}\n{}\n", file.title.replace(['\r', '\n'], " "), file.name);
+        }
+        let length = sounds.iter().map(|file| file.audio_ms).sum::<i64>();
+        let (name, bytes) = ("playlist.m3u8", text.len() as u64);
+        keep::put_aside(self.folder.join("files"), name.to_owned(), text.into_bytes()).await?;
+        self.list(number, name, &self.row.title, "audio/x-mpegurl", bytes, u64::try_from(length).unwrap_or(0)).await
     }
 
     async fn keeper(&self, track: usize, tags: keep::TrackTags) -> Result<(Arc<Keeper>, mpsc::Receiver<()>), Stop> {

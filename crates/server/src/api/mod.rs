@@ -2,6 +2,7 @@
 
 pub(crate) mod apps;
 pub(crate) mod credentials;
+pub(crate) mod document_job;
 pub(crate) mod engines;
 pub(crate) mod estimates;
 pub(crate) mod jobs;
@@ -11,6 +12,7 @@ pub(crate) mod service;
 pub(crate) mod session;
 mod speech_request;
 pub(crate) mod transcripts;
+pub(crate) mod uploads;
 pub(crate) mod utterances;
 pub(crate) mod voices;
 
@@ -32,6 +34,11 @@ pub(crate) fn routes() -> Vec<Route> {
         jobs::remove,
         jobs::file,
         jobs::archive,
+        document_job::speak_document,
+        uploads::begin,
+        uploads::read,
+        uploads::append,
+        uploads::remove,
         voices::voices,
         voices::voice,
         voices::voice_by_id,

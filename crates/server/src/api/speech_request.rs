@@ -211,11 +211,27 @@ fn with_numbers(format: Format, wish: &AudioWish) -> Result<Format, Problem> {
 
 /// The query parameters of bodies that are text.
 fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
+    from_pairs(query_pairs(query))
+}
+
+/// A request of query parameters alone; its text is put in later.
+pub(super) fn of_query(
+    pairs: Vec<(String, String)>,
+    meta: &Meta,
+    formats: &Formats,
+) -> Result<SynthesisRequest, Problem> {
+    let wish = from_pairs(pairs)?;
+    // What a job answers with is JSON, and says nothing of its files.
+    let (format, _) = answer_format("*/*", wish.audio.as_ref(), formats)?;
+    request_of(UtteranceRequest { text: Some(String::new()), ..wish }, format, meta)
+}
+
+fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem> {
     let mut wish = UtteranceRequest::default();
     let mut audio = AudioWish::default();
     let mut criteria = Criteria::default();
     let mut prosody = Prosody::default();
-    for (name, value) in query_pairs(query) {
+    for (name, value) in pairs {
         let number =
             || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
         let real =

@@ -20,6 +20,7 @@ use crate::headers::{Meta, query_pairs};
 use crate::idempotency::{Idempotency, Kept, Verdict};
 use crate::problem::Problem;
 use crate::spool::{Sink, Spool};
+use crate::uploads::Uploads;
 use crate::wire::{JobAnswer, TranscriptAnswer, TranscriptRequest};
 
 /// What a JSON request may hold beside its audio, and a little more.
@@ -59,6 +60,7 @@ const MAX_PART: usize = 64 << 10;
         ("alternatives" = Option<u64>, Query, description = "So many other readings"),
         ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine cannot"),
         ("title" = Option<String>, Query, description = "What a job is known by"),
+        ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
         ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, which takes recordings of any length"),
         ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt or application/x-subrip"),
         ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
@@ -81,9 +83,13 @@ pub(crate) async fn recognise(
     gateway: &State<Gateway>,
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
+    uploads: &State<Uploads>,
 ) -> Result<Written, Problem> {
     let form = form_of(&meta.accept)?;
-    let (audio, wish) = read(&meta, data, spool).await?;
+    let (audio, wish) = match uploaded(&meta.query) {
+        None => read(&meta, data, spool).await?,
+        Some(id) => from_upload(&meta, &id, &allowed.0.app.name, uploads).await?,
+    };
     let digest = digest(&audio).await?;
     let told: [&[u8]; 4] = [b"transcripts", meta.query.as_bytes(), meta.accept.as_bytes(), digest.as_bytes()];
     let claim = match idempotency.begin(&allowed.0.app.name, meta.idempotency_key.as_deref(), &told)? {
@@ -232,6 +238,24 @@ fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
         }
     };
     Ok(Written { status: 200, headers, content_type, body })
+}
+
+/// The upload that the audio is, where one is named.
+fn uploaded(query: &str) -> Option<String> {
+    query_pairs(query).into_iter().find(|(name, _)| name == "upload").map(|(_, id)| id)
+}
+
+async fn from_upload(
+    meta: &Meta,
+    id: &str,
+    app: &str,
+    uploads: &Uploads,
+) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+    let pairs = query_pairs(&meta.query).into_iter().filter(|(name, _)| name != "upload").collect();
+    let wish = from_pairs(pairs)?;
+    check(&wish)?;
+    let (upload, source) = uploads.take(id, app).await?;
+    Ok((GivenAudio { source, told: told(&upload.media_type) }, wish))
 }
 
 /// Reads audio and wishes by the media type of the body.

@@ -332,7 +332,7 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<(String, String)> {
 }
 
 /// The first words of the text, for people.
-fn spoken_title(text: &dispatcher_gateway::TextInput) -> String {
+pub(super) fn spoken_title(text: &dispatcher_gateway::TextInput) -> String {
     const LONGEST: usize = 60;
     let spoken = text.plain();
     let words = spoken.split_whitespace().collect::<Vec<_>>().join(" ");

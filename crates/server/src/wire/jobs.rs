@@ -92,3 +92,12 @@ impl From<JobView> for JobAnswer {
         }
     }
 }
+
+/// An upload that was begun.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct UploadAnswer {
+    pub(crate) id: String,
+    pub(crate) url: String,
+    /// The most bytes that it may come to.
+    pub(crate) limit: u64,
+}

@@ -1,0 +1,191 @@
+//! `POST /jobs`: a document of any length, spoken into one file or several.
+
+use dispatcher_documents::{Block, Document, DocumentError, Kind, Split};
+use dispatcher_engines::AudioSource;
+use dispatcher_gateway::{Gateway, JobWork, NewJob, TextInput, Track};
+use rocket::{Data, State, post};
+
+use super::jobs::Accepted;
+use super::speech_request::{self, Formats};
+use crate::access::Allowed;
+use crate::headers::{Meta, query_pairs};
+use crate::problem::Problem;
+use crate::spool::Spool;
+use crate::uploads::{Uploads, bytes_of};
+use crate::wire::JobAnswer;
+
+/// The largest file of a document.
+const LARGEST: u64 = 200 << 20;
+/// Files that one document may become.
+const MOST_FILES: usize = 5_000;
+const MAX_TITLE: usize = 200;
+/// Characters of speech in a minute, for parts by their length.
+const CHARACTERS_A_MINUTE: usize = 900;
+
+/// What the query says of the job; the rest is of the speech.
+#[derive(Default)]
+struct Wish {
+    title: Option<String>,
+    split: Option<String>,
+    upload: Option<String>,
+    name: Option<String>,
+    webhook: Option<String>,
+    rest: Vec<(String, String)>,
+}
+
+impl Wish {
+    fn of(query: &str) -> Wish {
+        let mut wish = Wish::default();
+        for (name, value) in query_pairs(query) {
+            match name.as_str() {
+                "title" => wish.title = Some(value),
+                "split" => wish.split = Some(value),
+                "upload" => wish.upload = Some(value),
+                "filename" => wish.name = Some(value),
+                "webhook" => wish.webhook = Some(value),
+                _ => wish.rest.push((name, value)),
+            }
+        }
+        wish
+    }
+}
+
+/// Have a document spoken
+///
+/// The body is the document: plain text, Markdown, SSML, HTML, EPUB or PDF;
+/// or `upload` names one that was sent in parts. `split` says where it is
+/// parted into files. The rest are the query parameters of `POST /utterances`.
+#[utoipa::path(
+    operation_id = "speakDocument",
+    context_path = "/api/v1", tag = "long work",
+    request_body(content(
+        (String = "text/plain"), (String = "text/markdown"), (String = "text/html"), (String = "application/ssml+xml"),
+        (Vec<u8> = "application/epub+zip"), (Vec<u8> = "application/pdf"),
+    )),
+    params(
+        ("split" = Option<String>, Query, description = "none (the default), heading, heading:1 to heading:6, line, or minutes:COUNT"),
+        ("title" = Option<String>, Query, description = "What the job is known by; the document's title unless given"),
+        ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
+        ("filename" = Option<String>, Query, description = "The document's file name, where the media type does not tell what it is"),
+        ("webhook" = Option<String>, Query, description = "An address that is told of the end; its host must be allowed"),
+        ("voice" = Option<String>, Query, description = "As with POST /utterances, and so are the others"),
+        ("type" = Option<String>, Query, description = "A media type, an extension or a profile"),
+    ),
+    responses(
+        (status = 202, description = "The job", body = JobAnswer),
+        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[post("/jobs", data = "<data>")]
+pub(crate) async fn speak_document(
+    allowed: Allowed,
+    meta: Meta,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+    spool: &State<Spool>,
+    uploads: &State<Uploads>,
+) -> Result<Accepted, Problem> {
+    let wish = Wish::of(&meta.query);
+    let (source, media_type, name) = match &wish.upload {
+        None => (spool.take(data).await?, meta.content_type.clone(), wish.name.clone()),
+        Some(id) => {
+            let (upload, source) = uploads.take(id, &allowed.0.app.name).await?;
+            (source, upload.media_type, wish.name.clone().or(upload.name))
+        }
+    };
+    let formats = Formats::of(gateway, &allowed.0);
+    let (title, texts) = texts(&source, &media_type, name.as_deref(), wish.split.as_deref()).await?;
+    let template = speech_request::of_query(wish.rest, &meta, &formats)?;
+    let title = wish.title.filter(|title| !title.trim().is_empty()).unwrap_or(title);
+    if title.chars().count() > MAX_TITLE {
+        return Err(Problem::at("invalid", "/title", format!("a title has at most {MAX_TITLE} characters")));
+    }
+    let single = texts.len() == 1;
+    let track = |(own, text): (String, TextInput)| Track {
+        name: None,
+        title: if single { title.clone() } else { own },
+        request: dispatcher_gateway::SynthesisRequest { text, ..template.clone() },
+    };
+    let tracks = texts.into_iter().map(track).collect();
+    let job = NewJob { title: title.clone(), work: JobWork::Speech { tracks }, audio: None, webhook: wish.webhook };
+    Ok(Accepted(Box::new(JobAnswer::from(gateway.submit(&allowed.0, job).await?))))
+}
+
+/// The document's title, and its parts with theirs.
+async fn texts(
+    source: &AudioSource,
+    media_type: &str,
+    name: Option<&str>,
+    split: Option<&str>,
+) -> Result<(String, Vec<(String, TextInput)>), Problem> {
+    let bytes = bytes_of(source, LARGEST).await?;
+    let essence = media_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    let by_name = name.is_some_and(|name| name.to_ascii_lowercase().ends_with(".ssml"));
+    let stem = name.and_then(|name| name.rsplit(['/', '\\']).next()).and_then(|name| name.rsplit_once('.'));
+    let stem = stem.map(|(stem, _)| stem.to_owned());
+    if essence == "application/ssml+xml" || by_name {
+        let text = String::from_utf8(bytes).map_err(|_| Problem::new("bad-request", "the document is not UTF-8"))?;
+        if split.is_some_and(|split| split != "none") {
+            return Err(Problem::new("invalid", "SSML is spoken into one file; leave out split"));
+        }
+        let text = TextInput::Ssml(text);
+        let title = stem.unwrap_or_else(|| super::utterances::spoken_title(&text));
+        return Ok((title.clone(), vec![(title, text)]));
+    }
+    let kind = Kind::of(Some(media_type), name).ok_or_else(|| {
+        let detail = format!(
+            "'{media_type}' is no document; send text/plain, text/markdown, application/ssml+xml, text/html, \
+             application/epub+zip or application/pdf"
+        );
+        Problem::new("not-a-document", detail)
+    })?;
+    // A thread of its own: reading may take a while, and nests deeply.
+    let read = move || dispatcher_documents::read(&bytes, kind);
+    let read = tokio::task::spawn_blocking(read).await.map_err(|error| Problem::new("internal", error.to_string()))?;
+    let document = read.map_err(|error| of_document(&error))?;
+    let parts = document.parts(split_of(split, &document)?);
+    if parts.len() > MOST_FILES {
+        let detail = format!("the document comes to {} files; at most {MOST_FILES} are made", parts.len());
+        return Err(Problem::new("invalid", detail));
+    }
+    let first = parts.first().map(|part| part.title.clone()).unwrap_or_default();
+    let heading = document.blocks.iter().find_map(|block| match block {
+        Block::Heading { text, .. } => Some(text.clone()),
+        Block::Paragraph(_) => None,
+    });
+    let title = document.title.clone().or(heading).or(stem).unwrap_or(first);
+    Ok((title, parts.into_iter().map(|part| (part.title, TextInput::Plain(part.text))).collect()))
+}
+
+fn of_document(error: &DocumentError) -> Problem {
+    let kind = if *error == DocumentError::TooLarge { "too-large" } else { "not-a-document" };
+    Problem::new(kind, error.to_string())
+}
+
+fn split_of(told: Option<&str>, document: &Document) -> Result<Split, Problem> {
+    let wrong = || {
+        let told = told.unwrap_or_default();
+        let detail = format!("'{told}' is not none, heading, heading:1 to heading:6, line or minutes:COUNT");
+        Problem::at("invalid", "/split", detail)
+    };
+    match told {
+        None | Some("none") => Ok(Split::None),
+        Some("line") => Ok(Split::Line),
+        Some("heading") => match document.chapter_level() {
+            Some(level) => Ok(Split::Heading(level)),
+            None => Err(Problem::at("invalid", "/split", "the document has no headings; part it by line or minutes")),
+        },
+        Some(told) => match told.split_once(':') {
+            Some(("heading", level)) => {
+                let level = level.parse::<u8>().ok().filter(|level| (1..=6).contains(level));
+                Ok(Split::Heading(level.ok_or_else(wrong)?))
+            }
+            Some(("minutes", count)) => {
+                let count = count.parse::<usize>().ok().filter(|count| (1..=600).contains(count)).ok_or_else(wrong)?;
+                Ok(Split::Length(CHARACTERS_A_MINUTE * count))
+            }
+            _ => Err(wrong()),
+        },
+    }
+}
