@@ -8,6 +8,7 @@ import {
   mdiFormatListBulleted,
   mdiKeyOutline,
   mdiLogout,
+  mdiProgressClock,
   mdiTuneVariant,
   mdiViewDashboardOutline,
   mdiWeatherNight,
@@ -32,6 +33,7 @@ const groups = [
     pages: [
       { to: '/', title: 'Sound check', icon: mdiTuneVariant },
       { to: '/voices', title: 'Voices', icon: mdiAccountVoice },
+      { to: '/jobs', title: 'Jobs', icon: mdiProgressClock },
     ],
   },
   {

@@ -2,8 +2,9 @@
 import { mdiBullhorn, mdiContentCopy } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, fetchRaw, type Dispatch, type Schemas, type Voice } from '@/api/client'
+import { api, ask, CallError, fetchRaw, type Dispatch, type Schemas, type Voice } from '@/api/client'
 import ProblemNote from '@/components/ProblemNote.vue'
+import ScriptEditor from '@/components/ScriptEditor.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import { kilobytes, milliseconds, money, seconds } from '@/format'
 
@@ -41,6 +42,18 @@ const formats: Choice[] = [
 
 const query = useRoute().query
 const text = ref('The 06:15 to Gullsay is delayed by twenty minutes.')
+/** Plain text, or a script in SSML. */
+const mode = ref(query['mode'] === 'script' ? 'script' : 'text')
+const script = ref(`<speak version="1.1" xmlns="http://www.w3.org/2001/10/synthesis" xml:lang="en-GB">
+  <p>
+    <s>The <say-as interpret-as="time" format="hms24">06:15</say-as> to Gullsay is delayed.</s>
+    <break time="400ms"/>
+    <s><prosody rate="90%">Please stand clear of the <emphasis>ramp</emphasis>.</prosody></s>
+  </p>
+  <lang xml:lang="fr-FR">Merci.</lang>
+</speak>`)
+const fault = ref<{ line: number; column: number; detail: string }>()
+const said = computed(() => (mode.value === 'script' ? script.value : text.value))
 const voice = ref(typeof query['voice'] === 'string' ? query['voice'] : '')
 const model = ref<string | null>(null)
 const language = ref<string | null>(null)
@@ -84,7 +97,8 @@ function weight(choice: Choice, rate: number) {
 /** About as many characters are spoken in a second. */
 const CHARACTERS_A_SECOND = 15
 const foreseen = computed(() => {
-  const length = Math.max(1, text.value.trim().length / CHARACTERS_A_SECOND)
+  const plain = mode.value === 'script' ? script.value.replace(/<[^>]*>/g, ' ').replace(/\s+/g, ' ') : text.value
+  const length = Math.max(1, plain.trim().length / CHARACTERS_A_SECOND)
   const bytes = chosen.value.bytes(rate.value) ?? rate.value
   return `about ${Math.round(length)} s and ${kilobytes(bytes * length)}`
 })
@@ -106,7 +120,7 @@ const models = computed(() => {
 })
 
 const body = computed(() => ({
-  text: text.value,
+  ...(mode.value === 'script' ? { ssml: script.value } : { text: text.value }),
   ...(voice.value ? { voice: voice.value } : {}),
   ...(model.value ? { model: model.value } : {}),
   ...(language.value ? { language: language.value } : {}),
@@ -127,7 +141,7 @@ const asCommand = computed(() => {
     `--format ${quote(format.value)}`,
     !chosen.value.profile && `--sample-rate ${rate.value}`,
   ]
-  return `dispatcher speak ${quote(text.value)} ${options.filter(Boolean).join(' ')} -o out${extension.value}`
+  return `dispatcher speak ${quote(said.value)} ${options.filter(Boolean).join(' ')} -o out${extension.value}`
 })
 
 async function copy(what: string, value: string) {
@@ -153,13 +167,17 @@ watch(models, (now) => {
 })
 
 async function foresee() {
-  estimate.value = undefined
-  if (!text.value.trim()) return
+  if (!said.value.trim()) return void (estimate.value = undefined)
   try {
     estimate.value = await ask(api.POST('/api/v1/estimates', { body: body.value }))
     error.value = undefined
+    fault.value = undefined
   } catch (caught) {
-    error.value = caught
+    estimate.value = undefined
+    // A fault of the script is shown at its line, anything else as a problem.
+    const told = caught instanceof CallError ? (caught.problem.errors?.[0] as typeof fault.value) : undefined
+    fault.value = mode.value === 'script' && told?.line ? told : undefined
+    error.value = fault.value ? undefined : caught
   }
 }
 
@@ -206,8 +224,15 @@ onMounted(async () => {
 
 <template>
   <v-card class="pa-5" tag="section" aria-labelledby="speak-title">
-    <h2 id="speak-title">Speak</h2>
-    <v-textarea v-model="text" label="Text" rows="2" auto-grow data-test="text" @keydown.ctrl.enter="speak" />
+    <div class="head">
+      <h2 id="speak-title">Speak</h2>
+      <v-btn-toggle v-model="mode" mandatory density="compact" variant="outlined" aria-label="What is spoken">
+        <v-btn value="text" size="small" data-test="mode-text">Text</v-btn>
+        <v-btn value="script" size="small" data-test="mode-script">Script</v-btn>
+      </v-btn-toggle>
+    </div>
+    <ScriptEditor v-if="mode === 'script'" v-model="script" :fault="fault" :fidelity="estimate?.fidelity ?? []" :engine="estimate?.plan[0]?.engine" />
+    <v-textarea v-else v-model="text" label="Text" rows="2" auto-grow data-test="text" @keydown.ctrl.enter="speak" />
     <div class="grid mt-4">
       <v-autocomplete v-model="voice" :items="choices" label="Route or voice" data-test="voice" class="two" :item-props="(item: { subtitle: string }) => ({ subtitle: item.subtitle })" />
       <v-select v-model="model" :items="models" label="Model" clearable placeholder="the engine's first" persistent-placeholder />
@@ -217,7 +242,7 @@ onMounted(async () => {
       <v-select v-model="format" :items="offered" :item-props="(item: Choice) => ({ subtitle: weight(item, rate) })" :hint="weight(chosen, rate)" persistent-hint label="Format or profile" data-test="format" class="two" />
     </div>
     <div class="go mt-4">
-      <v-btn color="primary" variant="flat" size="x-large" :prepend-icon="mdiBullhorn" :loading="busy" :disabled="!text.trim()" data-test="speak" @click="speak">Speak</v-btn>
+      <v-btn color="primary" variant="flat" size="x-large" :prepend-icon="mdiBullhorn" :loading="busy" :disabled="!said.trim() || !!fault" data-test="speak" @click="speak">Speak</v-btn>
       <div v-if="estimate" class="quiet" data-test="estimate">
         {{ estimate.exact ? 'Will cost' : 'Will cost at most' }} <strong>{{ money(estimate.cost) }}</strong> by {{ estimate.plan[0]?.voice ?? estimate.plan[0]?.engine }}<template v-if="estimate.plan.length > 1">, else {{ estimate.plan.slice(1).map((one) => one.engine).join(', ') }}</template>
         <div data-test="foreseen">Will be {{ foreseen }}.</div>
@@ -253,6 +278,13 @@ onMounted(async () => {
 
 .two {
   grid-column: span 2;
+}
+
+.head {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  margin-bottom: 12px;
 }
 
 .go,

@@ -11,6 +11,7 @@ const from = (name: string) => (typeof route.query[name] === 'string' ? (route.q
 const state = ref(from('state'))
 const app = ref(from('app'))
 const work = ref(from('work'))
+const job = ref(from('job'))
 const apps = ref<string[]>([])
 const rows = ref<Dispatch[]>([])
 const next = ref<string | null>(null)
@@ -22,6 +23,7 @@ const filter = () => ({
   ...(state.value ? { state: state.value } : {}),
   ...(app.value ? { app: app.value } : {}),
   ...(work.value ? { work: work.value } : {}),
+  ...(job.value ? { job: job.value } : {}),
 })
 
 async function load(cursor?: string) {
@@ -38,7 +40,7 @@ async function load(cursor?: string) {
   }
 }
 
-watch([state, app, work], () => {
+watch([state, app, work, job], () => {
   void router.replace({ query: filter() })
   void load()
 })
@@ -63,6 +65,7 @@ onUnmounted(() => clearInterval(timer))
       <v-select v-model="state" :items="['done', 'failed', 'abandoned', 'open', 'uncertain']" label="State" clearable />
       <v-select v-model="work" :items="[{ title: 'speak', value: 'synthesis' }, { title: 'listen', value: 'recognition' }]" label="Work" clearable />
     </div>
+    <v-chip v-if="job" closable class="mb-4" @click:close="job = null">Of one job</v-chip>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading dispatches" />
     <DispatchTable v-if="rows.length" :rows="rows" />

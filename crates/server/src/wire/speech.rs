@@ -120,10 +120,25 @@ pub(crate) struct UtteranceAnswer {
     pub(crate) model: Option<String>,
     pub(crate) cost: Amount,
     /// What became of each element of the markup.
-    #[schema(value_type = Vec<Object>)]
+    #[schema(value_type = Vec<FidelitySchema>)]
     pub(crate) fidelity: Vec<dispatcher_markup::Fidelity>,
     pub(crate) warnings: Vec<String>,
     pub(crate) dispatch: String,
+}
+
+/// What becomes of an element of the script, or of a wish beside it.
+#[derive(ToSchema)]
+#[expect(dead_code, reason = "for the API document alone")]
+pub(crate) struct FidelitySchema {
+    element: String,
+    /// From 1; missing for a wish beside the script.
+    line: Option<usize>,
+    /// From 1, in characters.
+    column: Option<usize>,
+    /// `native`, `rewritten`, `made-good`, `spoken-plainly` or `omitted`.
+    outcome: String,
+    /// Why, where that is not plain.
+    note: Option<String>,
 }
 
 /// Audio inside JSON.
@@ -240,7 +255,7 @@ pub(crate) struct EstimateAnswer {
     /// What the first of the plan costs, or its top where `exact` is false.
     pub(crate) cost: Amount,
     pub(crate) exact: bool,
-    #[schema(value_type = Vec<Object>)]
+    #[schema(value_type = Vec<FidelitySchema>)]
     pub(crate) fidelity: Vec<dispatcher_markup::Fidelity>,
     /// Equal for equal requested sound.
     pub(crate) sound: Option<String>,

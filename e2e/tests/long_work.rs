@@ -1,0 +1,83 @@
+//! The console's script editor and Jobs pages, in headless Chromium.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod browser;
+
+use browser::Browser;
+use dispatcher_e2e::Demo;
+use serde_json::json;
+
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
+
+/// Puts text into the script editor, as typing does.
+fn typed(text: &str) -> String {
+    let text = json!(text);
+    format!(
+        "const t = document.querySelector('[data-test=script]'); t.value = {text}; t.dispatchEvent(new Event('input'));"
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_script_shows_its_faults_and_what_becomes_of_it_before_it_is_sent() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.find("mode-script").await.click().await.unwrap();
+    let told = |text: &str| {
+        format!("return document.querySelector('[data-test=script-told]')?.innerText.includes('{text}') ?? false")
+    };
+    browser.until("the check", &told("Valid.")).await;
+    let beside =
+        |text: &str| format!("return document.querySelector('[data-test=beside]').innerText.includes('{text}')");
+    browser.until("what becomes of the break", &beside("break made-good")).await;
+    browser.run(&typed("<speak version='1.1' xml:lang='en-GB'>\n  Mind <emphasis>the</emphsis> gap.\n</speak>")).await;
+    browser.until("the fault", &told("Line 2, column 21:")).await;
+    let enabled = browser.run("return document.querySelector('[data-test=speak]').disabled").await;
+    assert_eq!(enabled, json!(true), "what has a fault is not sent");
+    browser.run(&typed("<speak version='1.1' xml:lang='en-GB'>\n  Mind the gap.\n</speak>")).await;
+    browser.until("no fault", &told("Valid.")).await;
+    browser.run("const t = document.querySelector('[data-test=script]'); t.focus(); t.setSelectionRange(44, 47)").await;
+    browser.find("put-Emphasis").await.click().await.unwrap();
+    let value = browser.run("return document.querySelector('[data-test=script]').value").await;
+    assert_eq!(value, json!("<speak version='1.1' xml:lang='en-GB'>\n  Min<emphasis>d t</emphasis>he gap.\n</speak>"));
+    browser.until("what becomes of it", &beside("emphasis")).await;
+    browser.find("speak").await.click().await.unwrap();
+    browser.find("facts").await;
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_document_is_dropped_followed_and_heard_with_its_text() {
+    let demo = Demo::start(BINARY).await;
+    let document = demo.folder.path().join("rounds.md");
+    let chapters: String =
+        (1..=3).map(|n| format!("\n## Deck {n}\n\nDoor {n} opens. Mind the gap at door {n}.\n")).collect();
+    std::fs::write(&document, format!("# Rounds\n{chapters}")).unwrap();
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.go(&format!("{}/jobs", demo.url)).await;
+    browser.until("the empty list", "return document.body.innerText.includes('No jobs yet')").await;
+    demo.weather(json!({"weather": "drip", "pause": 60})).await;
+    browser.find("file").await.send_keys(document.to_str().unwrap()).await.unwrap();
+    browser.find("begin").await.click().await.unwrap();
+    browser
+        .until("the job", "return document.querySelector('[data-test=now]')?.innerText.includes('running') ?? false")
+        .await;
+    demo.weather(serde_json::Value::Null).await;
+    browser
+        .until("its end", "return document.querySelector('[data-test=now]')?.innerText.includes('done') ?? false")
+        .await;
+    let now = browser.find("now").await.text().await.unwrap();
+    assert!(now.contains("3 of 3"), "{now}");
+    browser.find("play").await.click().await.unwrap();
+    browser
+        .until("the text that follows", "return document.querySelectorAll('[data-test=said] button').length === 4")
+        .await;
+    let said = "[...document.querySelectorAll('[data-test=said] button')]";
+    browser.until("the second sentence", &format!("return {said}[1].className === 'here'")).await;
+    let texts = browser.run(&format!("return {said}.map(b => b.innerText)")).await;
+    assert_eq!(texts, json!(["Rounds", "Deck 1", "Door 1 opens.", "Mind the gap at door 1."]));
+    browser.go(&format!("{}/jobs", demo.url)).await;
+    browser.until("the list", "return document.querySelectorAll('[data-test=job]').length === 1").await;
+    browser.quit().await;
+}
