@@ -34,8 +34,11 @@ ln -s "$binary" "$bin/dispatcher"
 export PATH=$bin:$PATH
 cd "$work"
 ln -s "$OLDPWD/docs" docs
+ln -s "$OLDPWD/demo" demo
 
 terminal terminal-demo-once 12 'echo "\$ dispatcher demo --once --out ferries"; dispatcher demo --once --out ferries'
+
+terminal terminal-lint 6 'echo "\$ dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets"; dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets'
 
 dispatcher demo --data "$work/data" --port 0 >"$work/told" 2>/dev/null &
 until [ -f "$work/data/demo.env" ]; do sleep 0.2; done

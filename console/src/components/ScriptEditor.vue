@@ -144,7 +144,7 @@ function scroll() {
 
 .script {
   display: grid;
-  grid-template-columns: 44px minmax(0, 1fr) minmax(180px, 300px);
+  grid-template-columns: 44px minmax(0, 1fr) minmax(160px, 310px);
   border: 1px solid rgb(var(--v-theme-on-surface), 0.4);
   border-radius: 6px;
   overflow: hidden;

@@ -40,6 +40,7 @@ const formats: Choice[] = [
   described('L16: raw, big-endian', 'audio/L16', '.l16', all, (rate) => rate * 2, true),
 ]
 
+const emit = defineEmits<{ mode: [mode: string] }>()
 const query = useRoute().query
 const text = ref('The 06:15 to Gullsay is delayed by twenty minutes.')
 /** Plain text, or a script in SSML. */
@@ -162,6 +163,7 @@ watch(
 watch(format, () => {
   if (!chosen.value.rates.includes(rate.value)) rate.value = chosen.value.rates.at(-1)!
 })
+watch(mode, (now) => emit('mode', now), { immediate: true })
 watch(models, (now) => {
   if (model.value && !now.includes(model.value)) model.value = null
 })

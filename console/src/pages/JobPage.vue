@@ -207,7 +207,12 @@ onUnmounted(() => {
   width: 100%;
   text-align: left;
   padding: 4px 8px;
+  border: 0;
   border-radius: 4px;
+  background: none;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
 }
 
 .said .here {

@@ -1,14 +1,18 @@
 <script setup lang="ts">
+import { ref } from 'vue'
 import SpeakPanel from '@/components/SpeakPanel.vue'
 import TranscribePanel from '@/components/TranscribePanel.vue'
+
+// A script needs the width of the page.
+const mode = ref('text')
 </script>
 
 <template>
   <div class="page wide">
     <h1>Sound check</h1>
     <p class="lead quiet">Hear a sentence in any voice, and read what an engine hears in a recording.</p>
-    <div class="panels">
-      <SpeakPanel />
+    <div class="panels" :class="mode">
+      <SpeakPanel @mode="mode = $event" />
       <TranscribePanel />
     </div>
   </div>
@@ -20,6 +24,10 @@ import TranscribePanel from '@/components/TranscribePanel.vue'
   grid-template-columns: minmax(0, 7fr) minmax(0, 5fr);
   gap: 20px;
   align-items: start;
+}
+
+.panels.script {
+  grid-template-columns: minmax(0, 1fr);
 }
 
 @media (max-width: 959px) {
