@@ -1,4 +1,5 @@
 //! Long work over the network: kills, events, files, live calls beside it.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::time::{Duration, Instant};
 

@@ -1,5 +1,6 @@
 //! Scripts over the network: what `lint` foretells is what is done, and texts
 //! of any length are spoken whole.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_audio::Format;
 use dispatcher_e2e::{Demo, header, words_of};

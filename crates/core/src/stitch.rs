@@ -92,11 +92,15 @@ fn by_times(parts: &[&HeardPart], language: Option<String>) -> Transcript {
 fn end_part(all: &mut [Said], next: &Said) {
     if let Some(last) = all.last_mut() {
         let spaced = last.text.ends_with(char::is_whitespace) || next.text.starts_with(char::is_whitespace);
-        let dense = |c: Option<char>| c.is_some_and(is_dense);
-        if !spaced && !(dense(last.text.chars().last()) && dense(next.text.chars().next())) {
+        if !spaced && !meet_dense(&last.text, &next.text) {
             last.text.push(' ');
         }
     }
+}
+
+/// Whether two texts meet in writing that has no spaces.
+fn meet_dense(first: &str, second: &str) -> bool {
+    first.chars().last().is_some_and(is_dense) && second.chars().next().is_some_and(is_dense)
 }
 
 /// Writing without spaces between words: Japanese and Chinese.
@@ -160,8 +164,7 @@ fn by_words(parts: &[&HeardPart], language: Option<String>) -> Transcript {
         let (keep, from) = text_seam(&text, next);
         text.truncate(keep);
         let next = next[from..].trim_start();
-        let dense = |c: Option<char>| c.is_some_and(is_dense);
-        if !text.is_empty() && !next.is_empty() && !(dense(text.chars().last()) && dense(next.chars().next())) {
+        if !text.is_empty() && !next.is_empty() && !meet_dense(&text, next) {
             text.push(' ');
         }
         text += next;

@@ -20,15 +20,15 @@ pub struct Lint {
     pub worst: Outcome,
 }
 
+/// An engine, and what it would do or why it would refuse.
+pub type Column = (String, Result<Lint, GatewayError>);
+
 /// What each engine that speaks would do with a request; of those with a
 /// voice, the first that speaks the document's language is asked.
 ///
 /// # Errors
 /// What is wrong with the document, at its place.
-pub fn lint(
-    registry: &Registry,
-    request: &SynthesisRequest,
-) -> Result<Vec<(String, Result<Lint, GatewayError>)>, MarkupError> {
+pub fn lint(registry: &Registry, request: &SynthesisRequest) -> Result<Vec<Column>, MarkupError> {
     let script = request.text.parse()?;
     let language = request.language.as_deref().or(script.language.as_deref());
     let caller = Caller::nobody();

@@ -280,7 +280,9 @@ impl Run {
             // Pieces of jobs are kept, which composing sees to.
             let single = planned.score.single().filter(|_| self.keeper.is_none());
             let Some(part) = single else {
-                match self.compose(opener, planned, failures, index + 1 == self.plan.len()).await {
+                let last = index + 1 == self.plan.len();
+                // On the heap: scripts of one part do without it.
+                match Box::pin(self.compose(opener, planned, failures, last)).await {
                     Composed::Over => return,
                     Composed::Next(again, failed) => (opener, failures) = (again, failed),
                 }
@@ -290,13 +292,13 @@ impl Run {
                 Ok(entry) => entry,
                 Err(error) => return drop(opener.send(Err(error))),
             };
-            let attempt = self.docket.gateway.attempt_speech(
+            let attempt = Box::pin(self.docket.gateway.attempt_speech(
                 planned,
                 &self.docket,
                 part.call.clone(),
                 self.format,
                 tags(planned, &self.text, self.language.as_deref()),
-            );
+            ));
             let outcome = tokio::select! {
                 outcome = attempt => outcome,
                 () = opener.closed() => return self.abandon(&entry, planned, None, 0).await,

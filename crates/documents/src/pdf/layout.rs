@@ -122,7 +122,8 @@ fn gutter(lines: &[Line], hints: &[f64]) -> Option<f64> {
         if rows(&left) < fewest || rows(&right) < fewest || beside * 2 < right.len().min(left.len()) {
             continue;
         }
-        if crossing * 3 > left.len() + right.len() || !hinted && !(wide(&left) && wide(&right)) {
+        let believable = hinted || wide(&left) && wide(&right);
+        if crossing * 3 > left.len() + right.len() || !believable {
             continue;
         }
         let inner = left.iter().map(|line| line.right).fold(f64::NEG_INFINITY, f64::max);

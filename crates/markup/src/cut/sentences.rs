@@ -134,7 +134,7 @@ pub(crate) fn places(text: &str) -> Vec<(usize, Rank)> {
         }
         let before = text[..at].trim_end();
         let spaced = word.chars().all(char::is_whitespace) && !follows.chars().all(char::is_whitespace);
-        let wide = before.ends_with(|c: char| matches!(c, '、' | '，' | '；' | '：'));
+        let wide = before.ends_with(['、', '，', '；', '：']);
         // Scripts without spaces part between words.
         let unspaced = !follows.is_empty()
             && text[start..at].chars().all(char::is_alphanumeric)

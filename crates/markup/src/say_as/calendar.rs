@@ -94,10 +94,8 @@ fn day_in_words(day: u64, tongue: Tongue) -> Option<String> {
 /// A date, its parts in the order of the format: `d`, `m`, `y` (W3C note,
 /// section 3.1). Without one: ISO 8601, or as the language writes dates.
 pub(super) fn date(text: &str, format: Option<&str>, tongue: Tongue) -> Option<String> {
-    let parts: Vec<&str> = text
-        .split(|c: char| matches!(c, '-' | '/' | '.' | ' ' | ','))
-        .filter(|part| !part.is_empty() && *part != "de")
-        .collect();
+    let parts: Vec<&str> =
+        text.split(['-', '/', '.', ' ', ',']).filter(|part| !part.is_empty() && *part != "de").collect();
     let iso = parts.first().is_some_and(|first| first.len() == 4 && first.bytes().all(|b| b.is_ascii_digit()));
     let guess = match (parts.len(), iso, tongue) {
         (3, true, _) => "ymd",

@@ -95,7 +95,7 @@ fn english(number: u64, tongue: Tongue) -> String {
         _ => {
             let (size, name) = match number {
                 ..1_000_000 => (1_000, "thousand"),
-                ..1_000_000_000 => (1_000_000, "million"),
+                1_000_000..1_000_000_000 => (1_000_000, "million"),
                 _ => (1_000_000_000, "billion"),
             };
             let head = format!("{} {name}", english(number / size, tongue));
@@ -124,7 +124,7 @@ fn portuguese(number: u64) -> String {
         _ => {
             let (size, one, many) = match number {
                 ..1_000_000 => (1_000, "mil", "mil"),
-                ..1_000_000_000 => (1_000_000, "um milhão", "milhões"),
+                1_000_000..1_000_000_000 => (1_000_000, "um milhão", "milhões"),
                 _ => (1_000_000_000, "mil milhões", "mil milhões"),
             };
             let head = match number / size {
@@ -169,7 +169,7 @@ fn french(number: u64, last: bool) -> String {
         _ => {
             let (size, name) = match number {
                 ..1_000_000 => (1_000, "mille"),
-                ..1_000_000_000 => (1_000_000, "million"),
+                1_000_000..1_000_000_000 => (1_000_000, "million"),
                 _ => (1_000_000_000, "milliard"),
             };
             let count = number / size;

@@ -97,7 +97,8 @@ pub(crate) async fn check_engine(
     let given = known_pairs(&meta.query, &["quick", "voice"])?;
     let quick = given.get("quick").is_some_and(|told| told == "true");
     let voice = given.get("voice").map(String::as_str);
-    Ok(Json(gateway.check_engine(&allowed.0, name, quick, voice).await?.into()))
+    let checked = Box::pin(gateway.check_engine(&allowed.0, name, quick, voice)).await?;
+    Ok(Json(checked.into()))
 }
 
 async fn source(data: Data<'_>) -> Result<String, Problem> {
