@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/reference.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams bench-voices screenshots clean
+.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams bench-voices bench-markup bench-long screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -60,6 +60,12 @@ bench-streams: build ## Measure the memory of transcoders, and of a thousand str
 bench-voices: build ## Measure the search among 100,000 voices, in the core and through HTTP
 	cargo bench --locked -p dispatcher-benches --bench search
 	cargo run --release --locked -p dispatcher-benches --bin voices
+
+bench-markup: ## Measure reading and lowering a script of a megabyte against bare XML events
+	cargo bench --locked -p dispatcher-benches --bench markup
+
+bench-long: build ## Measure first audio of long texts, and of live calls beside queued jobs
+	cargo run --release --locked -p dispatcher-benches --bin long
 
 bench-compare: test-packages ## Measure codecs against the formats' own commands
 	cargo run --release --locked -p dispatcher-benches --bin compare

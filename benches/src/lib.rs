@@ -56,6 +56,11 @@ impl Service {
         self.status("VmRSS:")
     }
 
+    /// The most resident memory so far, in KiB.
+    pub fn peak_memory(&self) -> u64 {
+        self.status("VmHWM:")
+    }
+
     /// Threads.
     pub fn threads(&self) -> u64 {
         self.status("Threads:")
