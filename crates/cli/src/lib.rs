@@ -66,6 +66,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Route(command) => commands::route::run(&client()?, command, json).await,
         Command::App(command) => commands::app::run(&client()?, command, json).await,
         Command::Job(command) => commands::job::run(&client()?, command, json).await,
+        Command::Prompts(command) => commands::prompts::run(&client()?, command, json).await,
         Command::Usage(args) => commands::usage::run(&client()?, args, json).await,
         Command::Dispatches(args) => commands::dispatches::run(&client()?, args, json).await,
     }

@@ -2,9 +2,11 @@
 
 mod catalogue;
 mod jobs;
+mod prompts;
 
 pub(crate) use catalogue::*;
 pub(crate) use jobs::*;
+pub(crate) use prompts::*;
 
 use std::path::PathBuf;
 
@@ -63,6 +65,9 @@ pub(crate) enum Command {
     /// Have long work done, follow it, fetch what it made
     #[command(subcommand)]
     Job(JobCommand),
+    /// Keep a table of prompts in step with their audio files
+    #[command(subcommand)]
+    Prompts(PromptsCommand),
     /// Show what was used and what it cost
     Usage(UsageArgs),
     /// List requests, or show one with its attempts

@@ -10,6 +10,7 @@ pub(crate) mod estimate;
 pub(crate) mod job;
 pub(crate) mod lint;
 pub(crate) mod profile;
+pub(crate) mod prompts;
 pub(crate) mod route;
 pub(crate) mod serve;
 pub(crate) mod speak;

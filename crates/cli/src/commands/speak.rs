@@ -238,7 +238,7 @@ fn free_name(folder: &Path, name: &str) -> PathBuf {
 }
 
 /// Writes aside and renames, so that half an answer leaves no file behind.
-async fn to_file(response: reqwest::Response, path: &Path, force: bool) -> Result<PathBuf, CliError> {
+pub(super) async fn to_file(response: reqwest::Response, path: &Path, force: bool) -> Result<PathBuf, CliError> {
     let failed = |source| CliError::File { path: path.into(), source };
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let aside = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;

@@ -1,0 +1,175 @@
+//! The table of prompts: TOML or CSV.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+use crate::error::CliError;
+
+/// One prompt, to be made in one or several formats.
+#[derive(Debug, Clone, Default, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Prompt {
+    #[serde(default)]
+    pub(super) id: String,
+    pub(super) text: Option<String>,
+    pub(super) ssml: Option<String>,
+    pub(super) voice: Option<String>,
+    pub(super) model: Option<String>,
+    pub(super) language: Option<String>,
+    /// Profiles, extensions or media types.
+    #[serde(default)]
+    pub(super) formats: Vec<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Table {
+    #[serde(default)]
+    defaults: Prompt,
+    #[serde(default)]
+    prompt: Vec<Prompt>,
+}
+
+/// What rows that name no format become.
+const USUAL: &str = "wav";
+/// Letters of an id.
+const LONGEST: usize = 80;
+
+/// Reads a table by its name: `.csv`, or TOML.
+///
+/// # Errors
+/// With the line, or the row by its id.
+pub(super) fn read(path: &Path) -> Result<Vec<Prompt>, CliError> {
+    let text = std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source })?;
+    let is_csv = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("csv"));
+    let rows = if is_csv { of_csv(&text) } else { of_toml(&text) };
+    let rows = rows.and_then(checked);
+    rows.map_err(|fault| CliError::Failed(format!("{}: {fault}", path.display())))
+}
+
+fn of_toml(text: &str) -> Result<Vec<Prompt>, String> {
+    let table: Table = toml::from_str(text).map_err(|error| error.to_string())?;
+    let usual = table.defaults;
+    let filled = |row: Prompt| Prompt {
+        voice: row.voice.or_else(|| usual.voice.clone()),
+        model: row.model.or_else(|| usual.model.clone()),
+        language: row.language.or_else(|| usual.language.clone()),
+        formats: if row.formats.is_empty() { usual.formats.clone() } else { row.formats },
+        ..row
+    };
+    Ok(table.prompt.into_iter().map(filled).collect())
+}
+
+fn of_csv(text: &str) -> Result<Vec<Prompt>, String> {
+    let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::Headers).from_reader(text.as_bytes());
+    let names = reader.headers().map_err(|error| error.to_string())?.clone();
+    let mut rows = Vec::new();
+    for record in reader.records() {
+        let record = record.map_err(|error| error.to_string())?;
+        let mut row = Prompt::default();
+        for (name, value) in names.iter().zip(record.iter()) {
+            let given = Some(value.to_owned()).filter(|value| !value.trim().is_empty());
+            match name {
+                "id" => row.id = value.trim().to_owned(),
+                "text" => row.text = given,
+                "ssml" => row.ssml = given,
+                "voice" => row.voice = given,
+                "model" => row.model = given,
+                "language" => row.language = given,
+                "formats" | "format" | "profile" => row.formats = value.split_whitespace().map(str::to_owned).collect(),
+                other => {
+                    let known = "id, text, ssml, voice, model, language, formats";
+                    return Err(format!("unknown column '{other}'; known: {known}"));
+                }
+            }
+        }
+        rows.push(row);
+    }
+    Ok(rows)
+}
+
+fn checked(rows: Vec<Prompt>) -> Result<Vec<Prompt>, String> {
+    let mut seen = BTreeSet::new();
+    let mut good = Vec::new();
+    for (number, mut row) in rows.into_iter().enumerate() {
+        let id = row.id.clone();
+        let safe = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+        if id.is_empty() || id.len() > LONGEST || !id.chars().all(safe) || id.starts_with('.') {
+            let rule = "an id names a file: letters, figures, - _ . and not a point first";
+            return Err(format!("row {}: '{id}' is no id; {rule}", number + 1));
+        }
+        if !seen.insert(id.to_lowercase()) {
+            return Err(format!("the id '{id}' is there twice"));
+        }
+        match (&row.text, &row.ssml) {
+            (None, None) => return Err(format!("'{id}' has neither text nor ssml")),
+            (Some(_), Some(_)) => return Err(format!("'{id}' has text and ssml; give one")),
+            _ => {}
+        }
+        if row.formats.is_empty() {
+            row.formats.push(USUAL.to_owned());
+        }
+        good.push(row);
+    }
+    if good.is_empty() {
+        return Err("there are no prompts in it".into());
+    }
+    Ok(good)
+}
+
+impl Prompt {
+    /// The request that a row is, in one of its formats.
+    pub(super) fn request(&self, format: &str) -> Value {
+        let mut body = json!({ "audio": { "type": format } });
+        let members = [
+            ("text", &self.text),
+            ("ssml", &self.ssml),
+            ("voice", &self.voice),
+            ("model", &self.model),
+            ("language", &self.language),
+        ];
+        for (name, value) in members {
+            if let Some(value) = value {
+                body[name] = value.as_str().into();
+            }
+        }
+        body
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rows_take_what_they_do_not_say_from_the_defaults() {
+        let table = "[defaults]\nvoice = \"quayside\"\nformats = [\"phone\", \"web\"]\n\
+                     [[prompt]]\nid = \"welcome\"\ntext = \"Welcome.\"\n\
+                     [[prompt]]\nid = \"bom-dia\"\ntext = \"Bom dia.\"\nlanguage = \"pt-PT\"\nformats = [\"wav\"]\n";
+        let rows = of_toml(table).and_then(checked).expect("a table");
+        assert_eq!(rows[0].formats, ["phone", "web"]);
+        assert_eq!(rows[1].request("wav")["language"], "pt-PT");
+        let csv = "id,text,voice,profile\nwelcome,\"Welcome, all.\",quayside,phone web\nend,Goodbye.,,\n";
+        let rows = of_csv(csv).and_then(checked).expect("a table");
+        assert_eq!((rows[0].text.as_deref(), rows[0].formats.len()), (Some("Welcome, all."), 2));
+        assert_eq!((rows[1].voice.as_deref(), rows[1].formats[0].as_str()), (None, "wav"));
+    }
+
+    #[test]
+    fn faults_are_told_by_their_row() {
+        for (csv, says) in [
+            ("id,text\n../x,a\n", "row 1: '../x' is no id"),
+            ("id,text\na,x\nA,y\n", "'A' is there twice"),
+            ("id,text\na,\n", "'a' has neither text nor ssml"),
+            ("id,text,ssml\na,x,y\n", "give one"),
+            ("id,words\na,x\n", "unknown column 'words'"),
+            ("id,text\n", "no prompts"),
+        ] {
+            let fault = of_csv(csv).and_then(checked).expect_err(csv);
+            assert!(fault.contains(says), "{says} in {fault}");
+        }
+    }
+}
