@@ -64,7 +64,7 @@ async fn what_was_not_found_good_by_ear_is_not_packed() {
     assert!(pack().status.success());
     let archive = std::fs::File::open(demo.folder.path().join("all.zip")).unwrap();
     let archive = zip::ZipArchive::new(archive).unwrap();
-    let names: Vec<&str> = archive.file_names().collect();
+    let names: Vec<_> = archive.file_names().map(|name| name.unwrap().into_owned()).collect();
     assert_eq!(names, ["welcome.flac", "gap.phone.ulaw", "gap.web.mp3"]);
     let wrong = demo.client(&["prompts", "make", "p.toml", "-o", "made", "--only", "nobody"]);
     assert_eq!(wrong.status.code(), Some(2));

@@ -1,5 +1,7 @@
 //! What became of each element of a script.
 
+use std::borrow::Cow;
+
 use serde::Serialize;
 
 /// What was done with an element.
@@ -34,7 +36,7 @@ impl Outcome {
 /// One element, its place in the source, and what became of it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Fidelity {
-    pub element: String,
+    pub element: Cow<'static, str>,
     /// From 1; 0 for a member of the request that is no element.
     #[serde(skip_serializing_if = "is_zero")]
     pub line: usize,

@@ -1,5 +1,6 @@
 //! The script: what is to be said, as a tree of spans in document order.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use crate::place::Lines;
@@ -38,11 +39,11 @@ pub enum Tag {
 pub struct Element {
     pub tag: Tag,
     /// As it was written.
-    pub name: String,
+    pub name: Cow<'static, str>,
     /// Byte position of its start tag in the source.
     pub at: usize,
     /// Attributes of SSML, `xml:lang` and the like among them; references resolved.
-    pub attributes: Vec<(String, String)>,
+    pub attributes: Vec<(Cow<'static, str>, String)>,
     /// Index of its end among the items.
     pub end: usize,
 }

@@ -102,7 +102,7 @@ fn render(source: &str, engines: &[Lint], refused: &[(String, String)]) -> Strin
     head.extend(engines.iter().map(|linted| linted.engine.as_str()));
     let mut rows: Vec<Vec<String>> = Vec::new();
     for (index, element) in elements.iter().enumerate() {
-        let mut row = vec![format!("{}:{}", element.line, element.column), element.element.clone()];
+        let mut row = vec![format!("{}:{}", element.line, element.column), element.element.to_string()];
         row.extend(engines.iter().map(|it| it.fidelity.get(index).map_or("", |item| word(item.outcome)).to_owned()));
         rows.push(row);
     }

@@ -90,8 +90,8 @@ impl Lowering<'_> {
         let accepts = self.dialect?.element(name)?;
         let mut written = Vec::new();
         let mut same = true;
-        for (key, value) in element.attributes.iter().filter(|(key, _)| !SILENT.contains(&key.as_str())) {
-            let (known, accepts) = accepts.get_key_value(key)?;
+        for (key, value) in element.attributes.iter().filter(|(key, _)| !SILENT.contains(&&**key)) {
+            let (known, accepts) = accepts.get_key_value(&**key)?;
             let meant = (element.tag == Tag::Prosody || key == "time").then(|| meant(known, value)).flatten();
             let text = accepts.write(value, meant)?;
             same &= text == *value;
@@ -215,11 +215,11 @@ impl Lowering<'_> {
         let mut changes = Vec::new();
         let mut worst = Outcome::Native;
         for (key, value) in &element.attributes {
-            if SILENT.contains(&key.as_str()) {
+            if SILENT.contains(&&**key) {
                 continue;
             }
             let means = self.meant(key, value);
-            let written = accepts.and_then(|accepts| accepts.get_key_value(key.as_str()));
+            let written = accepts.and_then(|accepts| accepts.get_key_value(&**key));
             let written = written.and_then(|(_, accepts)| accepts.write(value, means));
             let rule = Tag::Prosody.attributes(crate::reader::values::Version::OneOne).iter().find(|r| r.name == key);
             let outcome = match (written, rule, self.change(key, means)) {

@@ -9,6 +9,8 @@ mod element;
 mod piece;
 mod voice;
 
+use std::borrow::Cow;
+
 use crate::dialect::Dialect;
 use crate::script::{Element, Item, Kind, Script, Tag};
 use crate::{Fidelity, Outcome};
@@ -94,8 +96,6 @@ struct State {
 
 /// What an end tag brings.
 enum Closing {
-    /// The state as it was.
-    Restore,
     /// A native element ends.
     Native(&'static str),
     /// A paragraph or a sentence without a tag of its own ends.
@@ -121,7 +121,10 @@ struct Lowering<'s> {
     /// Native elements that are open, with their start tags.
     open: Vec<(String, &'static str)>,
     state: State,
-    saved: Vec<(State, Vec<Closing>)>,
+    /// What holds outside of each element that is open, and how many closings
+    /// there were before it.
+    saved: Vec<(State, usize)>,
+    closings: Vec<Closing>,
     fidelity: Vec<Fidelity>,
     /// What stands before `startmark` or behind `endmark` is not rendered.
     started: bool,
@@ -144,6 +147,7 @@ impl<'s> Lowering<'s> {
             open: Vec::new(),
             state: State::default(),
             saved: Vec::new(),
+            closings: Vec::new(),
             fidelity: Vec::new(),
             started: root.is_none_or(|speak| speak.get("startmark").is_none()),
             ended: false,
@@ -161,10 +165,13 @@ impl<'s> Lowering<'s> {
                 Item::Close => self.close(),
                 Item::Open(element) => {
                     let (line, column) = place(element.at);
-                    let name = element.name.rsplit(':').next().unwrap_or_default().to_owned();
+                    let name = match &element.name {
+                        Cow::Borrowed(name) => Cow::Borrowed(*name),
+                        Cow::Owned(name) => Cow::Owned(name.rsplit(':').next().unwrap_or_default().to_owned()),
+                    };
                     let at = self.fidelity.len();
                     self.fidelity.push(Fidelity { element: name, line, column, outcome: Outcome::Native, note: None });
-                    self.saved.push((self.state.clone(), vec![Closing::Restore]));
+                    self.saved.push((self.state.clone(), self.closings.len()));
                     let outcome = self.element(element, at);
                     self.fidelity[at].outcome = outcome;
                 }
@@ -179,9 +186,7 @@ impl<'s> Lowering<'s> {
     }
 
     fn on_close(&mut self, closing: Closing) {
-        if let Some((_, closings)) = self.saved.last_mut() {
-            closings.push(closing);
-        }
+        self.closings.push(closing);
     }
 
     fn adapts(&self) -> bool {
@@ -197,10 +202,9 @@ impl<'s> Lowering<'s> {
         if !self.heard() {
             return;
         }
-        if let Some((kind, format, detail)) = self.state.say_as.clone() {
-            let language = self.state.language.clone().or_else(|| self.script.language.clone());
-            let spoken =
-                crate::say_as::spoken(text.trim(), &kind, format.as_deref(), detail.as_deref(), language.as_deref());
+        if let Some((kind, format, detail)) = &self.state.say_as {
+            let language = self.state.language.as_deref().or(self.script.language.as_deref());
+            let spoken = crate::say_as::spoken(text.trim(), kind, format.as_deref(), detail.as_deref(), language);
             if let Some(spoken) = spoken {
                 return self.write(&spoken);
             }
@@ -213,22 +217,34 @@ impl<'s> Lowering<'s> {
         if self.script.kind == Kind::Text {
             return self.push(text.to_owned());
         }
-        let mut out = String::new();
-        for (index, word) in text.split_ascii_whitespace().enumerate() {
-            if (index > 0 || self.space || text.starts_with(|c: char| c.is_ascii_whitespace()))
-                && !(self.at_start && out.is_empty())
-            {
-                out.push(' ');
-            }
-            out.push_str(word);
-            self.space = false;
-        }
-        if out.is_empty() {
+        let blank = |c: char| c.is_ascii_whitespace();
+        let leading = text.starts_with(blank);
+        let mut words = text.split_ascii_whitespace().peekable();
+        if words.peek().is_none() {
             self.space |= !text.is_empty();
             return;
         }
-        self.space = text.ends_with(|c: char| c.is_ascii_whitespace());
-        self.push(out);
+        let spaced = (self.space || leading) && !self.at_start;
+        // What is written goes behind the text that is there.
+        let mut out = match self.current.body.pop() {
+            Some(Atom::Text(text)) => text,
+            other => {
+                self.current.body.extend(other);
+                String::new()
+            }
+        };
+        if spaced {
+            out.push(' ');
+        }
+        for (index, word) in words.enumerate() {
+            if index > 0 {
+                out.push(' ');
+            }
+            out.push_str(word);
+        }
+        self.current.body.push(Atom::Text(out));
+        self.space = text.ends_with(blank);
+        self.at_start = false;
     }
 
     fn push(&mut self, text: String) {
@@ -331,8 +347,9 @@ impl<'s> Lowering<'s> {
     }
 
     fn close(&mut self) {
-        let Some((state, closings)) = self.saved.pop() else { return };
-        for closing in closings.into_iter().rev() {
+        let Some((state, before)) = self.saved.pop() else { return };
+        while self.closings.len() > before {
+            let Some(closing) = self.closings.pop() else { break };
             match closing {
                 Closing::Native(name) => {
                     self.open.pop();
@@ -347,17 +364,19 @@ impl<'s> Lowering<'s> {
                     self.flush();
                     self.stretch(report, before, milliseconds);
                 }
-                Closing::Restore => {
-                    let carried = |state: &State| {
-                        (state.treatment, state.voice.clone(), state.language.clone(), state.style.clone())
-                    };
-                    let differs = carried(&self.state) != carried(&state);
-                    self.state = state.clone();
-                    if differs {
-                        self.flush();
-                    }
-                }
             }
+        }
+        let carried = |state: &State| {
+            let State { treatment, voice, language, style, .. } = state;
+            *treatment == self.state.treatment
+                && *voice == self.state.voice
+                && *language == self.state.language
+                && *style == self.state.style
+        };
+        let same = carried(&state);
+        self.state = state;
+        if !same {
+            self.flush();
         }
     }
 

@@ -40,7 +40,7 @@ fn adapted(body: &str) -> Lowered {
 }
 
 fn outcomes(lowered: &Lowered) -> Vec<(&str, Outcome)> {
-    lowered.fidelity.iter().skip(1).map(|item| (item.element.as_str(), item.outcome)).collect()
+    lowered.fidelity.iter().skip(1).map(|item| (&*item.element, item.outcome)).collect()
 }
 
 fn texts(lowered: &Lowered) -> Vec<(String, f64)> {
@@ -218,5 +218,5 @@ fn the_report_names_element_place_and_outcome() {
         &Quay,
     );
     let last = lowered.fidelity.last().expect("an entry");
-    assert_eq!((last.element.as_str(), last.line, last.column, last.outcome), ("break", 2, 6, Outcome::MadeGood));
+    assert_eq!((&*last.element, last.line, last.column, last.outcome), ("break", 2, 6, Outcome::MadeGood));
 }

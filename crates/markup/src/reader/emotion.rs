@@ -1,6 +1,8 @@
 //! EmotionML 1.0 (W3C Recommendation of 22 May 2014) inside SSML: `emotion`
 //! says how what stands around it is spoken.
 
+use std::borrow::Cow;
+
 use super::values::number;
 use super::xml::Given;
 
@@ -11,12 +13,12 @@ pub(super) struct Emotion {
     parts: Vec<(String, String)>,
 }
 
-fn get<'g>(given: &'g [Given], name: &str) -> Option<&'g str> {
-    given.iter().find(|one| one.name == name).map(|one| one.value.as_str())
+fn get<'g>(given: &'g [Given<'_>], name: &str) -> Option<&'g str> {
+    given.iter().find(|one| one.name == name).map(|one| &*one.value)
 }
 
 /// A value from 0 to 1.
-fn share(given: &[Given], of: &str) -> Result<Option<String>, String> {
+fn share(given: &[Given<'_>], of: &str) -> Result<Option<String>, String> {
     match get(given, "value") {
         None => Ok(None),
         Some(value) if number(value).is_some_and(|value| value <= 1.0) => Ok(Some(value.to_owned())),
@@ -25,7 +27,7 @@ fn share(given: &[Given], of: &str) -> Result<Option<String>, String> {
 }
 
 impl Emotion {
-    pub(super) fn begin(given: &[Given]) -> Result<Emotion, String> {
+    pub(super) fn begin(given: &[Given<'_>]) -> Result<Emotion, String> {
         if let Some(version) = get(given, "version").filter(|version| *version != "1.0") {
             return Err(format!("version '{version}' of EmotionML is not known; 1.0 is"));
         }
@@ -37,7 +39,7 @@ impl Emotion {
     }
 
     /// A child.
-    pub(super) fn part(&mut self, local: &str, given: &[Given]) -> Result<(), String> {
+    pub(super) fn part(&mut self, local: &str, given: &[Given<'_>]) -> Result<(), String> {
         let named = || get(given, "name").ok_or_else(|| format!("<{local}> needs name"));
         match local {
             "category" => {
@@ -66,7 +68,7 @@ impl Emotion {
 
     /// What was found, as attributes of the element: `category`, `degree`,
     /// `dimension:NAME`.
-    pub(super) fn attributes(self) -> Vec<(String, String)> {
-        self.parts
+    pub(super) fn attributes(self) -> impl Iterator<Item = (Cow<'static, str>, String)> {
+        self.parts.into_iter().map(|(name, value)| (Cow::Owned(name), value))
     }
 }

@@ -24,6 +24,8 @@ use rules::{COMMON, Content};
 use values::{Form, Version};
 use xml::{Given, Namespaces};
 
+use std::borrow::Cow;
+
 /// Elements within elements.
 const MAX_DEPTH: usize = 64;
 /// 2 MiB of markup: hours of speech.
@@ -35,9 +37,9 @@ pub(crate) const SSML: &str = "http://www.w3.org/2001/10/synthesis";
 pub(crate) const EMOTION: &str = "http://www.w3.org/2009/10/emotionml";
 
 /// An element that is open.
-struct Open {
+struct Open<'s> {
     tag: Tag,
-    name: String,
+    name: &'s str,
     /// Its item; none where it is passed over.
     item: Option<usize>,
     /// Namespaces declared before it.
@@ -48,7 +50,7 @@ struct Builder<'s> {
     source: &'s str,
     version: Version,
     items: Vec<Item>,
-    open: Vec<Open>,
+    open: Vec<Open<'s>>,
     namespaces: Namespaces,
     /// How many elements deep it is passed over what stands there.
     skipped: usize,
@@ -65,6 +67,26 @@ struct Builder<'s> {
     language: Option<String>,
     notes: Vec<String>,
     spoken: bool,
+}
+
+/// What a namespace is to us.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Space {
+    Ssml,
+    Emotion,
+    None,
+    Other,
+}
+
+impl Space {
+    fn of(namespace: &str) -> Space {
+        match namespace {
+            "" => Space::None,
+            SSML => Space::Ssml,
+            EMOTION => Space::Emotion,
+            _ => Space::Other,
+        }
+    }
 }
 
 /// Reads an SSML document.
@@ -115,7 +137,7 @@ impl<'s> Builder<'s> {
         Builder {
             source,
             version: Version::OneOne,
-            items: Vec::new(),
+            items: Vec::with_capacity(source.len() / 16),
             open: Vec::new(),
             namespaces: Namespaces::default(),
             skipped: 0,
@@ -156,7 +178,7 @@ impl<'s> Builder<'s> {
         if self.closed {
             return self.fault(at, format!("<{qualified}> stands behind the end of the document; there is one root"));
         }
-        if !qualified.split(':').all(values::is_name) || qualified.matches(':').count() > 1 {
+        if Tag::named(qualified, self.version).is_none() && !values::is_qualified_name(qualified) {
             return self.fault(at, format!("'{qualified}' is not a name"));
         }
         self.elements += 1;
@@ -168,17 +190,22 @@ impl<'s> Builder<'s> {
         let Some(namespace) = self.namespaces.of_element(qualified) else {
             return self.fault(at, format!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
         };
+        let space = Space::of(namespace);
+        let namespace = if self.open.is_empty() { namespace.to_owned() } else { String::new() };
         for given in &attributes {
-            if !self.namespaces.knows_prefix(&given.name) {
+            if !self.namespaces.knows_prefix(given.name) {
                 return self.fault(at, format!("the prefix of the attribute {} is not declared", given.name));
             }
         }
-        let local = qualified.rsplit(':').next().unwrap_or(qualified).to_owned();
+        let local = qualified.rsplit_once(':').map_or(qualified, |(_, local)| local);
         let item = if self.skipped > 0 {
-            self.within(&local, &namespace, &attributes, at)?;
+            self.within(local, space, &attributes, at)?;
             None
         } else {
-            Some(self.element(&local, qualified, &namespace, attributes, at)?)
+            if self.open.is_empty() {
+                self.root(local, &namespace, &attributes, at)?;
+            }
+            Some(self.element(local, qualified, space, attributes, at)?)
         };
         let tag = match item.and_then(|item| self.items.get(item)) {
             Some(Item::Open(element)) => element.tag,
@@ -186,7 +213,7 @@ impl<'s> Builder<'s> {
         };
         let passed_over = self.skipped > 0 || matches!(tag.content(), Content::Any);
         self.skipped += usize::from(passed_over);
-        self.open.push(Open { tag, name: qualified.to_owned(), item, bindings });
+        self.open.push(Open { tag, name: &self.source[at + 1..at + 1 + qualified.len()], item, bindings });
         if empty {
             self.end();
         }
@@ -194,8 +221,8 @@ impl<'s> Builder<'s> {
     }
 
     /// Something inside what is passed over.
-    fn within(&mut self, local: &str, namespace: &str, given: &[Given], at: usize) -> Result<(), MarkupError> {
-        match self.emotion.as_mut().filter(|_| namespace == EMOTION) {
+    fn within(&mut self, local: &str, space: Space, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
+        match self.emotion.as_mut().filter(|_| space == Space::Emotion) {
             Some(emotion) => emotion.part(local, given).map_err(|fault| MarkupError::at(self.source, at, fault)),
             None => Ok(()),
         }
@@ -206,17 +233,14 @@ impl<'s> Builder<'s> {
         &mut self,
         local: &str,
         qualified: &str,
-        namespace: &str,
-        given: Vec<Given>,
+        space: Space,
+        given: Vec<Given<'_>>,
         at: usize,
     ) -> Result<usize, MarkupError> {
         let root = self.open.is_empty();
-        if root {
-            self.root(local, namespace, &given, at)?;
-        }
         // A document without any namespace is taken for SSML.
-        let ours = namespace == SSML || (namespace.is_empty() && !qualified.contains(':'));
-        let tag = match (ours, namespace == EMOTION && local == "emotion") {
+        let ours = space == Space::Ssml || (space == Space::None && !qualified.contains(':'));
+        let tag = match (ours, space == Space::Emotion && local == "emotion") {
             (true, _) => Tag::named(local, self.version),
             (false, true) => Some(Tag::Emotion),
             (false, false) => Some(Tag::Foreign),
@@ -237,13 +261,14 @@ impl<'s> Builder<'s> {
             Tag::Foreign => Vec::new(),
             _ => self.checked(tag, qualified, given, at)?,
         };
-        let element = Element { tag, name: qualified.to_owned(), at, attributes, end: 0 };
+        let name = if qualified == tag.name() { Cow::Borrowed(tag.name()) } else { Cow::Owned(qualified.to_owned()) };
+        let element = Element { tag, name, at, attributes, end: 0 };
         self.meant(&element)?;
         self.items.push(Item::Open(Box::new(element)));
         Ok(self.items.len() - 1)
     }
 
-    fn root(&mut self, local: &str, namespace: &str, given: &[Given], at: usize) -> Result<(), MarkupError> {
+    fn root(&mut self, local: &str, namespace: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
         if local != "speak" {
             return self.fault(at, format!("the root of SSML is <speak>, not <{local}>"));
         }
@@ -252,7 +277,7 @@ impl<'s> Builder<'s> {
         } else if namespace != SSML {
             return self.fault(at, format!("the namespace of <speak> is {SSML}, not {namespace}"));
         }
-        let get = |name: &str| given.iter().find(|one| one.name == name).map(|one| one.value.as_str());
+        let get = |name: &str| given.iter().find(|one| one.name == name).map(|one| &*one.value);
         self.version = match get("version") {
             Some("1.1") => Version::OneOne,
             Some("1.0") => Version::One,
@@ -308,9 +333,9 @@ impl<'s> Builder<'s> {
         &self,
         tag: Tag,
         qualified: &str,
-        given: Vec<Given>,
+        given: Vec<Given<'_>>,
         at: usize,
-    ) -> Result<Vec<(String, String)>, MarkupError> {
+    ) -> Result<Vec<(Cow<'static, str>, String)>, MarkupError> {
         let rules = tag.attributes(self.version);
         let mut attributes = Vec::with_capacity(given.len());
         for one in given {
@@ -332,7 +357,7 @@ impl<'s> Builder<'s> {
             if rule.form == Form::Roles && one.value.split_ascii_whitespace().any(prefixed) {
                 return self.fault(one.at, format!("{}=\"{}\": the prefix is not declared", one.name, one.value));
             }
-            attributes.push((one.name, one.value));
+            attributes.push((Cow::Borrowed(rule.name), one.value.into_owned()));
         }
         let missing = rules.iter().find(|rule| rule.required && !attributes.iter().any(|(name, _)| name == rule.name));
         match missing {
@@ -414,7 +439,9 @@ impl<'s> Builder<'s> {
     /// Text as it stands in the source.
     fn text(&mut self, length: usize, at: usize) -> Result<(), MarkupError> {
         let text = &self.source[at..at + length];
-        if let Some(offset) = text.find("]]>") {
+        // Few texts have a bracket, and looking for one is cheap.
+        let bracket = text.as_bytes().contains(&b']');
+        if let Some(offset) = bracket.then(|| text.find("]]>")).flatten() {
             return self.fault(at + offset, "']]>' is not allowed in text");
         }
         self.raw(at, length)

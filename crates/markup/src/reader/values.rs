@@ -92,6 +92,14 @@ pub(crate) fn is_name(text: &str) -> bool {
     text.starts_with(start) && text.chars().all(|c| start(c) || c.is_numeric() || matches!(c, '-' | '.' | '\u{b7}'))
 }
 
+/// A name with at most one prefix (Namespaces in XML 1.0, section 4).
+pub(super) fn is_qualified_name(name: &str) -> bool {
+    match name.split_once(':') {
+        None => is_name(name),
+        Some((prefix, local)) => is_name(prefix) && is_name(local),
+    }
+}
+
 const PITCH_WORDS: &[&str] = &["x-low", "low", "medium", "high", "x-high", "default"];
 const RATE_WORDS: &[&str] = &["x-slow", "slow", "medium", "fast", "x-fast", "default"];
 const VOLUME_WORDS: &[&str] = &["silent", "x-soft", "soft", "medium", "loud", "x-loud", "default"];
