@@ -134,7 +134,10 @@ async fn events_tell_each_step_and_end_with_the_job() {
     let mut archive = zip::ZipArchive::new(std::io::Cursor::new(bytes)).unwrap();
     for (at, file) in last["files"].as_array().unwrap().iter().enumerate() {
         let packed = archive.by_index(at).unwrap();
-        assert_eq!((&*packed.name().unwrap(), Some(packed.size())), (file["name"].as_str().unwrap(), file["bytes"].as_u64()));
+        assert_eq!(
+            (&*packed.name().unwrap(), Some(packed.size())),
+            (file["name"].as_str().unwrap(), file["bytes"].as_u64())
+        );
     }
 }
 

@@ -5,7 +5,7 @@
 mod sentences;
 
 use crate::lower::{Atom, Piece, escape};
-use sentences::{Rank, places, sentence_ends};
+use sentences::{Rank, ends_paragraph, places, sentence_ends};
 use unicode_segmentation::UnicodeSegmentation as _;
 
 /// How much an engine takes at once.
@@ -96,7 +96,7 @@ fn speaks(atoms: &[Atom]) -> bool {
     atoms.iter().any(|atom| matches!(atom, Atom::Text(text) if !text.trim().is_empty()))
 }
 
-/// The body as units, each text parted at every place where it may be.
+/// The body as units, each text parted where sentences end.
 fn units(body: &[Atom]) -> Vec<Unit> {
     let mut units = Vec::new();
     // Sentences run on through elements: they are found in the text as a whole.
@@ -115,12 +115,9 @@ fn units(body: &[Atom]) -> Vec<Unit> {
         match &body[index] {
             Atom::Text(text) => {
                 let mut start = 0;
-                for (end, rank) in places(text) {
-                    // A sentence's end is told by the whole.
-                    let rank = match rank {
-                        Rank::Sentence if ends.binary_search(&(at + end)).is_err() => Rank::Word,
-                        rank => rank,
-                    };
+                let from = ends.partition_point(|end| *end <= at);
+                for end in ends[from..].iter().map(|end| end - at).take_while(|end| *end < text.len()) {
+                    let rank = if ends_paragraph(&text[..end]) { Rank::Paragraph } else { Rank::Sentence };
                     units.push(Unit { atoms: vec![Atom::Text(text[start..end].to_owned())], rank: Some(rank) });
                     start = end;
                 }
@@ -209,8 +206,21 @@ impl Packer {
         self.current.extend(atoms);
     }
 
-    /// What no part has room for: a word is parted between its letters.
+    /// What no part has room for: a sentence is parted at its clauses and
+    /// words, a word between its letters.
     fn force(&mut self, unit: Unit) {
+        if let [Atom::Text(text)] = unit.atoms.as_slice()
+            && let places = places(text)
+            && !places.is_empty()
+        {
+            let mut start = 0;
+            for (end, rank) in places.into_iter().map(|(end, rank)| (end, Some(rank))).chain([(text.len(), unit.rank)])
+            {
+                self.take(Unit { atoms: vec![Atom::Text(text[start..end].to_owned())], rank });
+                start = end;
+            }
+            return;
+        }
         let [Atom::Text(text)] = unit.atoms.as_slice() else {
             let cost = unit.atoms.iter().map(|atom| self.room.atom(atom, self.markup)).sum();
             return self.put(unit.atoms, cost);

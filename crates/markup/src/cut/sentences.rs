@@ -30,7 +30,7 @@ fn last_word(text: &str) -> Option<&str> {
 }
 
 /// Whether an empty line ends a text.
-fn ends_paragraph(text: &str) -> bool {
+pub(super) fn ends_paragraph(text: &str) -> bool {
     let space = &text[text.trim_end().len()..];
     space.bytes().filter(|byte| *byte == b'\n').count() > 1
 }
@@ -110,11 +110,9 @@ fn is_clause(c: char) -> bool {
     matches!(c, ',' | ';' | ':' | '–' | '—' | '、' | '，' | '；' | '：' | '،' | '؛')
 }
 
-/// Every place where a text may be cut, in order, with its rank; behind white
-/// space, where there is some.
+/// Every place where a sentence may be cut, in order, with its rank; behind
+/// white space, where there is some.
 pub(crate) fn places(text: &str) -> Vec<(usize, Rank)> {
-    let sentences = sentence_ends(text);
-    let mut next = sentences.iter().peekable();
     let mut places = Vec::new();
     let mut at = 0;
     let mut words = text.split_word_bounds().peekable();
@@ -123,14 +121,8 @@ pub(crate) fn places(text: &str) -> Vec<(usize, Rank)> {
         at += word.len();
         // Trailing white space and marks stay with the word before them.
         let follows = words.peek().copied().unwrap_or_default();
-        let sentence = next.next_if(|end| **end <= at).is_some();
         if at == text.len() {
             break;
-        }
-        if sentence {
-            let rank = if ends_paragraph(&text[..at]) { Rank::Paragraph } else { Rank::Sentence };
-            places.push((at, rank));
-            continue;
         }
         let before = text[..at].trim_end();
         let spaced = word.chars().all(char::is_whitespace) && !follows.chars().all(char::is_whitespace);
@@ -192,19 +184,11 @@ mod tests {
     }
 
     #[test]
-    fn places_rank_from_paragraphs_to_words() {
-        let text = "Mind the gap, please. Now\n\nGo.";
+    fn within_a_sentence_clauses_rank_above_words() {
+        let text = "Mind the gap, please.";
         let found: Vec<(&str, Rank)> = places(text).into_iter().map(|(at, rank)| (&text[..at], rank)).collect();
-        assert_eq!(
-            found,
-            vec![
-                ("Mind ", Rank::Word),
-                ("Mind the ", Rank::Word),
-                ("Mind the gap, ", Rank::Clause),
-                ("Mind the gap, please. ", Rank::Sentence),
-                ("Mind the gap, please. Now\n\n", Rank::Paragraph),
-            ]
-        );
+        assert_eq!(found, vec![("Mind ", Rank::Word), ("Mind the ", Rank::Word), ("Mind the gap, ", Rank::Clause),]);
+        assert!(ends_paragraph("Now\n\n") && !ends_paragraph("Now\n"));
         assert!(places("船は遅れます、少し").iter().any(|(_, rank)| *rank == Rank::Clause));
     }
 }
