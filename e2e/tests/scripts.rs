@@ -91,3 +91,50 @@ async fn a_text_beyond_the_limit_of_the_engine_is_spoken_whole() {
     let paid = dispatch["cost"]["amount"].as_str().unwrap();
     assert!(paid.starts_with(&cost[..5]), "{paid} for {cost}");
 }
+
+#[tokio::test]
+async fn a_dialogue_is_spoken_by_its_voices_with_its_gaps() {
+    let demo = Demo::start(BINARY).await;
+    let lines = json!([
+        {"text": "Is this the boat to Gullsay?"},
+        {"text": "It is. Mind the gap.", "voice": "heron/corwen", "gap": "800ms"},
+    ]);
+    let body = json!({"lines": lines, "voice": "heron/marin", "language": "en-GB"});
+    let answer = demo.speak(body, "audio/wav").await;
+    assert_eq!(answer.status(), 200);
+    let audio = answer.bytes().await.unwrap();
+    let (samples, layout) = dispatcher_audio::decode_all(&audio, Format::default()).unwrap();
+    let heard = dispatcher_standins::tone::hear(&samples, layout.rate);
+    let texts: Vec<&str> = heard.iter().map(|one| one.text.as_str()).collect();
+    assert_eq!(texts, ["Is this the boat to Gullsay?", "It is. Mind the gap."]);
+    assert!((heard[0].pitch - heard[1].pitch).abs() > 0.02, "two voices: {} and {}", heard[0].pitch, heard[1].pitch);
+    for (lines, pointer) in [
+        (json!([]), "/lines"),
+        (json!([{"text": "a"}, {"text": " "}]), "/lines/1"),
+        (json!([{"text": "a", "gap": "-1s"}]), "/lines/0"),
+    ] {
+        let refused = demo.speak(json!({"lines": lines, "voice": "heron/marin"}), "audio/wav").await;
+        assert_eq!(refused.status(), 422);
+        let problem: Value = refused.json().await.unwrap();
+        assert_eq!(problem["errors"][0]["pointer"], pointer, "{problem}");
+    }
+}
+
+#[tokio::test]
+async fn the_language_of_a_text_is_found_out_and_told() {
+    let demo = Demo::start(BINARY).await;
+    let speak = async |text: &str| -> Value {
+        let body = json!({"text": text, "language": "auto"});
+        let response = demo.speak(body, "application/json").await;
+        assert_eq!(response.status(), 200);
+        response.json().await.unwrap()
+    };
+    let portuguese = "O barco para Gullsay parte do cais dois, e a porta fecha cinco minutos antes da partida.";
+    let answer = speak(portuguese).await;
+    let warned = |answer: &Value, says: &str| answer["warnings"].to_string().contains(says);
+    assert!(warned(&answer, "taken for pt"), "{}", answer["warnings"]);
+    let english = "The boat to Gullsay leaves from berth two, and the gate closes five minutes before.";
+    let mixed = speak(&format!("{english}\n\n{portuguese}")).await;
+    assert!(warned(&mixed, "other languages"), "{}", mixed["warnings"]);
+    assert!(warned(&speak("12:30").await, "(und)"));
+}

@@ -40,7 +40,11 @@ impl Gateway {
             exact: head.candidate.sheet.tariff.charges_text(),
             sound: Some(sound_key(head, request.text.source(), request.format)),
             length: None,
-            warnings: self.warnings(head, language).into_iter().chain(script.notes.iter().cloned()).collect(),
+            warnings: [&request.notes, &self.warnings(head, language), &script.notes]
+                .into_iter()
+                .flatten()
+                .cloned()
+                .collect(),
             fidelity: head.fidelity(),
             plan,
         })

@@ -1,7 +1,9 @@
 //! Parse: what was sent becomes a script.
 
-use dispatcher_markup::{MarkupError, Script, read_ssml, read_text};
+use dispatcher_markup::{MarkupError, Script, by_paragraph, detect, read_ssml, read_text};
 use serde::{Deserialize, Serialize};
+
+use crate::{Registry, SynthesisRequest};
 
 /// The text of a synthesis request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -9,6 +11,9 @@ use serde::{Deserialize, Serialize};
 pub enum TextInput {
     Plain(String),
     Ssml(String),
+    /// A document that was made of something else: of lines, or of a text in
+    /// several languages.
+    Made(String),
 }
 
 impl TextInput {
@@ -16,6 +21,12 @@ impl TextInput {
         match self {
             TextInput::Plain(text) => read_text(text),
             TextInput::Ssml(document) => read_ssml(document),
+            // What is odd about it is none of its sender's doing.
+            TextInput::Made(document) => {
+                let mut script = read_ssml(document)?;
+                script.notes.clear();
+                Ok(script)
+            }
         }
     }
 
@@ -25,9 +36,42 @@ impl TextInput {
     }
 
     /// The source, as it was sent.
-    pub(crate) fn source(&self) -> &str {
+    pub fn source(&self) -> &str {
         match self {
-            TextInput::Plain(text) | TextInput::Ssml(text) => text,
+            TextInput::Plain(text) | TextInput::Ssml(text) | TextInput::Made(text) => text,
+        }
+    }
+}
+
+/// The language that asks for the text's own to be found out.
+const AUTO: &str = "auto";
+/// No language that one could name (ISO 639-2).
+const UNKNOWN: &str = "und";
+
+impl SynthesisRequest {
+    /// Where the language is `auto`: finds out which it is among those that
+    /// voices here speak, for each paragraph of a plain text, and says so.
+    pub fn find_language(&mut self, registry: &Registry) {
+        if self.language.as_deref() != Some(AUTO) {
+            return;
+        }
+        let mut among: Vec<String> =
+            registry.planner(None).voices().flat_map(|(_, voice)| voice.languages.iter().cloned()).collect();
+        among.sort();
+        among.dedup();
+        let Some(found) = detect(&self.text.plain(), &among) else {
+            self.language = None;
+            self.notes.push(format!("the language of the text was not found out ({UNKNOWN})"));
+            return;
+        };
+        let doubt = if found.reliable { "" } else { ", with some doubt" };
+        self.notes.push(format!("the text is taken for {} ({:.2}{doubt})", found.tag, found.confidence));
+        self.language = Some(found.tag.to_owned());
+        if let TextInput::Plain(text) = &self.text
+            && let Some(document) = by_paragraph(text, found.tag, &among)
+        {
+            self.notes.push("paragraphs in other languages are spoken as such".into());
+            self.text = TextInput::Made(document);
         }
     }
 }

@@ -34,6 +34,9 @@ pub struct SynthesisRequest {
     pub format: Format,
     /// `traceparent` of the caller (W3C Trace Context).
     pub trace: Option<String>,
+    /// What was assumed about it, to be told with the answer.
+    #[serde(default)]
+    pub notes: Vec<String>,
 }
 
 /// An utterance whose first audio is there.
@@ -201,7 +204,8 @@ impl Gateway {
             request.format,
             rehearsal,
         );
-        Ok(Utterance { cues, ..utterance })
+        let warnings = request.notes.into_iter().chain(utterance.warnings).collect();
+        Ok(Utterance { cues, warnings, ..utterance })
     }
 
     #[expect(clippy::too_many_arguments, reason = "puts together what the stages have made")]

@@ -9,7 +9,9 @@
 
 mod cut;
 mod dialect;
+mod dialogue;
 mod fidelity;
+mod language;
 mod lower;
 mod place;
 pub mod prosody;
@@ -20,7 +22,9 @@ mod text;
 
 pub use cut::{Room, pack, sentences};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
+pub use dialogue::{Line, LineFault, dialogue};
 pub use fidelity::{Fidelity, Outcome};
+pub use language::{Detected, by_paragraph, detect};
 pub use lower::{Atom, Choices, Lowered, MarkAt, Piece, Policy, Sound, Treatment, VoiceWish, lower};
 pub use place::MarkupError;
 pub use reader::read_ssml;

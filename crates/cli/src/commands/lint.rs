@@ -26,6 +26,7 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
         shaping: Default::default(),
         format: Format::new(Codec::Wav, 24_000),
         trace: None,
+        notes: Vec::new(),
     };
     let columns = lint(&registry, &request).map_err(|fault| {
         let name = args.file.as_deref().unwrap_or(Path::new("-"));

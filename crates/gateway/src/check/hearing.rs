@@ -227,6 +227,7 @@ impl Gateway {
             shaping: Shaping::default(),
             format,
             trace: None,
+            notes: Vec::new(),
         };
         let mut utterance = self.speak(caller, request).await?;
         let mut audio = Vec::new();

@@ -189,6 +189,7 @@ pub fn say(text: &str, wanted: &str) -> SynthesisRequest {
         shaping: Default::default(),
         format: Format::new(Codec::Pcm, 24_000),
         trace: None,
+        notes: Vec::new(),
     }
 }
 

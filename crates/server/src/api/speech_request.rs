@@ -1,9 +1,12 @@
 //! A synthesis request out of JSON, plain text or SSML.
 
+use std::sync::Arc;
+
 use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
 use dispatcher_core::{Criteria, Gender, Shaping, Style, Wanted, is_language_tag};
-use dispatcher_gateway::{Caller, Gateway, Profiles, SynthesisRequest, TextInput, Unsupported};
+use dispatcher_gateway::{Caller, Gateway, Profiles, Registry, SynthesisRequest, TextInput, Unsupported};
 use dispatcher_markup::prosody::{self, ProsodyError};
+use dispatcher_markup::{Line, dialogue};
 use rocket::Data;
 
 use super::SMALL_BODY;
@@ -16,6 +19,8 @@ use crate::wire::{AudioWish, Form, Prosody, StyleWish, UtteranceRequest};
 pub(super) struct Formats {
     profiles: Profiles,
     default: Format,
+    /// The engines and voices that there are.
+    registry: Arc<Registry>,
 }
 
 impl Formats {
@@ -23,7 +28,7 @@ impl Formats {
         let profiles = gateway.registry().profiles().clone();
         // A default whose profile was retired since falls back to the usual one.
         let default = caller.app.default_format.as_deref().and_then(|name| profiles.format(name).ok());
-        Formats { profiles, default: default.unwrap_or_default() }
+        Formats { profiles, default: default.unwrap_or_default(), registry: gateway.registry() }
     }
 
     fn named(&self, name: &str) -> Result<Format, AudioError> {
@@ -65,17 +70,37 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
         }
     };
     let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
-    let request = request_of(wish, format, meta)?;
+    let request = request_of(wish, format, meta, formats)?;
     Ok(SpeechRequest { request, json, body })
 }
 
-fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<SynthesisRequest, Problem> {
-    let text = match (wish.text, wish.ssml) {
-        (Some(text), None) => TextInput::Plain(text),
-        (None, Some(document)) => TextInput::Ssml(document),
-        (None, None) => return Err(Problem::at("invalid", "/text", "there is no text; send text or ssml")),
-        (Some(_), Some(_)) => return Err(Problem::at("invalid", "/ssml", "text and ssml are both there; send one")),
-    };
+/// The text of a request, which is there in one of three forms.
+fn text_of(wish: &mut UtteranceRequest) -> Result<TextInput, Problem> {
+    let two = |pointer: &str| Err(Problem::at("invalid", pointer, "text, ssml and lines: send one of them"));
+    match (wish.text.take(), wish.ssml.take(), wish.lines.take()) {
+        (Some(text), None, None) => Ok(TextInput::Plain(text)),
+        (None, Some(document), None) => Ok(TextInput::Ssml(document)),
+        (None, None, Some(lines)) if lines.is_empty() => Err(Problem::at("invalid", "/lines", "there are no lines")),
+        (None, None, Some(lines)) => {
+            let lines: Vec<Line> = lines.into_iter().map(Line::from).collect();
+            let language = wish.language.as_deref().filter(|tag| *tag != "auto");
+            let made = dialogue(&lines, language);
+            made.map(TextInput::Made)
+                .map_err(|fault| Problem::at("invalid", &format!("/lines/{}", fault.at), fault.what))
+        }
+        (None, None, None) => Err(Problem::at("invalid", "/text", "there is no text; send text, ssml or lines")),
+        (_, Some(_), _) => two("/ssml"),
+        _ => two("/lines"),
+    }
+}
+
+fn request_of(
+    mut wish: UtteranceRequest,
+    format: Format,
+    meta: &Meta,
+    formats: &Formats,
+) -> Result<SynthesisRequest, Problem> {
+    let text = text_of(&mut wish)?;
     if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
         return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
     }
@@ -90,7 +115,7 @@ fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<Syn
         }
     };
     let shaping = shaping(wish.prosody, wish.style, wish.direction, wish.variation, wish.seed)?;
-    Ok(SynthesisRequest {
+    let mut request = SynthesisRequest {
         shaping,
         text,
         wanted,
@@ -99,7 +124,10 @@ fn request_of(wish: UtteranceRequest, format: Format, meta: &Meta) -> Result<Syn
         unsupported,
         format,
         trace: meta.trace.clone(),
-    })
+        notes: Vec::new(),
+    };
+    request.find_language(&formats.registry);
+    Ok(request)
 }
 
 /// What to do with what an engine cannot.
@@ -223,7 +251,7 @@ pub(super) fn of_query(
     let wish = from_pairs(pairs)?;
     // What a job answers with is JSON, and says nothing of its files.
     let (format, _) = answer_format("*/*", wish.audio.as_ref(), formats)?;
-    request_of(UtteranceRequest { text: Some(String::new()), ..wish }, format, meta)
+    request_of(UtteranceRequest { text: Some(String::new()), ..wish }, format, meta, formats)
 }
 
 fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem> {
@@ -293,7 +321,7 @@ mod tests {
     }
 
     fn usual() -> Formats {
-        Formats { profiles: Profiles::default(), default: Format::default() }
+        Formats { profiles: Profiles::default(), default: Format::default(), registry: Arc::default() }
     }
 
     #[test]

@@ -344,7 +344,7 @@ pub(super) fn spoken_title(text: &dispatcher_gateway::TextInput) -> String {
 
 /// A few safe words of the text for a file name.
 fn file_title(text: &dispatcher_gateway::TextInput) -> String {
-    let (dispatcher_gateway::TextInput::Plain(text) | dispatcher_gateway::TextInput::Ssml(text)) = text;
+    let text = text.source();
     let mut inside = false;
     let spoken = text.chars().filter(|c| {
         inside = (inside || *c == '<') && *c != '>';

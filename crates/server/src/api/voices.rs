@@ -361,6 +361,7 @@ pub(crate) async fn sample(
         shaping: dispatcher_core::Shaping::default(),
         format,
         trace: meta.trace.clone(),
+        notes: Vec::new(),
     };
     let rehearsal = allowed.0.app.rehearsal == 1;
     let sound = gateway.estimate_speech(&allowed.0, &request)?.sound.unwrap_or_default();

@@ -26,13 +26,15 @@ pub(crate) struct UtteranceRequest {
     pub(crate) text: Option<String>,
     /// A document of SSML 1.1.
     pub(crate) ssml: Option<String>,
+    /// A dialogue, in place of `text`.
+    pub(crate) lines: Option<Vec<LineWish>>,
     /// A route, a voice id `engine/voice`, or criteria
     /// (`{"languages", "gender", "style", "name"}`).
     #[schema(value_type = Option<VoiceSchema>, example = "quayside")]
     pub(crate) voice: Option<serde_json::Value>,
     /// A model of the engine; the engine's first unless given.
     pub(crate) model: Option<String>,
-    /// BCP 47 tag of the text.
+    /// BCP 47 tag of the text, or `auto`: it is found out, and told.
     #[schema(example = "en-GB")]
     pub(crate) language: Option<String>,
     /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
@@ -48,6 +50,29 @@ pub(crate) struct UtteranceRequest {
     pub(crate) direction: Option<String>,
     pub(crate) variation: Option<f64>,
     pub(crate) seed: Option<u64>,
+}
+
+/// What one voice says in a dialogue.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct LineWish {
+    #[schema(example = "All aboard.")]
+    pub(crate) text: String,
+    /// A voice id; that of the request unless given.
+    #[schema(example = "heron/marin")]
+    pub(crate) voice: Option<String>,
+    /// BCP 47 tag of the line.
+    pub(crate) language: Option<String>,
+    /// Silence before it, such as `300ms` or `1.5s`.
+    #[schema(example = "300ms")]
+    pub(crate) gap: Option<String>,
+}
+
+impl From<LineWish> for dispatcher_markup::Line {
+    fn from(wish: LineWish) -> Self {
+        let LineWish { text, voice, language, gap } = wish;
+        dispatcher_markup::Line { text, voice, language, gap }
+    }
 }
 
 /// How it is spoken, in SSML 1.1's value forms.

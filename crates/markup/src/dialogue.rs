@@ -1,0 +1,91 @@
+//! Lines of a dialogue, as a script.
+
+use crate::lower::escape;
+use crate::read_time;
+
+/// What one voice says.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Line {
+    pub text: String,
+    /// A voice; that of the script unless given.
+    pub voice: Option<String>,
+    pub language: Option<String>,
+    /// Silence before it, as SSML writes times.
+    pub gap: Option<String>,
+}
+
+/// Which line cannot be, from 0, and why.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {}: {what}", .at + 1)]
+pub struct LineFault {
+    pub at: usize,
+    pub what: String,
+}
+
+/// A document of lines, each in a line of its own.
+///
+/// # Errors
+/// The first line without text, or whose gap is no time.
+pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFault> {
+    let attribute = |text: &str| {
+        let mut escaped = String::new();
+        escape(text, &mut escaped);
+        escaped.replace('"', "&quot;")
+    };
+    let tongue =
+        |language: Option<&str>| language.map(|tag| format!(" xml:lang=\"{}\"", attribute(tag))).unwrap_or_default();
+    let mut document = format!("<speak version=\"1.1\" xmlns=\"{}\"{}>", crate::reader::SSML, tongue(language));
+    for (at, line) in lines.iter().enumerate() {
+        let fault = |what: String| LineFault { at, what };
+        if line.text.trim().is_empty() {
+            return Err(fault("there is no text".into()));
+        }
+        document.push('\n');
+        if let Some(gap) = &line.gap {
+            if gap.trim_start().starts_with('-') {
+                return Err(fault(format!("the gap '{gap}' is less than nothing: lines do not overlap here")));
+            }
+            if read_time(gap).is_none() {
+                return Err(fault(format!("the gap '{gap}' is no time, such as 300ms or 1.5s")));
+            }
+            document += &format!("<break time=\"{}\"/>", attribute(gap.trim()));
+        }
+        let (open, close) = match (&line.voice, &line.language) {
+            (Some(voice), _) => {
+                let name = attribute(voice);
+                let open = format!("<voice name=\"{name}\" required=\"name\"{}>", tongue(line.language.as_deref()));
+                (open, "</voice>")
+            }
+            (None, Some(_)) => (format!("<lang{}>", tongue(line.language.as_deref())), "</lang>"),
+            (None, None) => ("<s>".to_owned(), "</s>"),
+        };
+        document += &open;
+        escape(&line.text, &mut document);
+        document += close;
+    }
+    Ok(document + "\n</speak>")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_become_a_script_that_is_sound() {
+        let line = |text: &str, voice: Option<&str>, gap: Option<&str>| Line {
+            text: text.into(),
+            voice: voice.map(str::to_owned),
+            language: None,
+            gap: gap.map(str::to_owned),
+        };
+        let lines = [line("All aboard & welcome.", Some("heron/marin"), None), line("Thank you.", None, Some("300ms"))];
+        let document = dialogue(&lines, Some("en-GB")).expect("a document");
+        let script = crate::read_ssml(&document).expect("sound");
+        assert_eq!(script.plain_text(), "All aboard & welcome. Thank you.");
+        assert_eq!(script.language.as_deref(), Some("en-GB"));
+        assert_eq!(dialogue(&[line(" ", None, None)], None).expect_err("empty").at, 0);
+        for gap in ["soon", "-200ms", "300"] {
+            assert!(dialogue(&[line("a", None, Some(gap))], None).is_err(), "{gap}");
+        }
+    }
+}
