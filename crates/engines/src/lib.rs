@@ -20,6 +20,7 @@ mod template;
 mod transcript;
 mod wire;
 
+pub use access::Herald;
 pub use base64_json::{AudioSplitter, ScanError};
 pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, Spoken, Words};
 pub use error::EngineError;

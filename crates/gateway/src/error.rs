@@ -58,6 +58,8 @@ pub enum GatewayError {
     #[error("{0}")]
     Credential(String),
     #[error("{0}")]
+    Webhook(String),
+    #[error("{0}")]
     Route(#[from] dispatcher_core::RouteError),
     #[error(transparent)]
     Store(#[from] StoreError),

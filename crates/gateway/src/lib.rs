@@ -45,7 +45,7 @@ pub use deliver::{AudioBody, BodyError};
 pub use error::{FailedAttempt, GatewayError};
 pub use estimate::Estimate;
 pub use hear::{GivenAudio, Recognised, RecognitionRequest};
-pub use jobs::{Dictation, JobView, JobWork, JobsPlace, NewJob, Track};
+pub use jobs::{Dictation, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
 pub use lint::{Lint, lint};
 pub use metrics::Metrics;
 pub use parse::TextInput;

@@ -7,7 +7,7 @@ use dispatcher_core::{Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_store::SheetRow;
 
-use crate::{Gateway, GatewayError, JobsPlace, now_micros};
+use crate::{Gateway, GatewayError, JobsPlace, Webhooks, now_micros};
 
 /// What the host gives: connections, where engines are on this network, and
 /// folders for kept sound and for jobs.
@@ -19,6 +19,8 @@ pub struct Host {
     pub clips: Option<PathBuf>,
     /// Jobs are kept here; none are taken where this is missing.
     pub jobs: Option<JobsPlace>,
+    /// Who may be told of the end of a job; nobody where this is missing.
+    pub webhooks: Option<Webhooks>,
 }
 
 impl Host {

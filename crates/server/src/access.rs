@@ -30,6 +30,7 @@ pub(crate) const TABLE: &[(Method, &str, Need)] = &[
     (Method::Post, "/api/v1/estimates", Need::Key),
     (Method::Get, "/api/v1/jobs", Need::Key),
     (Method::Post, "/api/v1/jobs", Need::Key),
+    (Method::Get, "/api/v1/webhook-key", Need::Key),
     (Method::Post, "/api/v1/uploads", Need::Key),
     (Method::Head, "/api/v1/uploads/<id>", Need::Key),
     (Method::Patch, "/api/v1/uploads/<id>", Need::Key),

@@ -63,6 +63,9 @@ pub struct Config {
     pub grace: u32,
     /// Days that the results of a job are kept.
     pub keep_days: u32,
+    /// Hosts that may be told of the end of a job, each with its port where
+    /// that is not the usual one; none unless set.
+    pub webhook_hosts: Vec<String>,
     pub engines: BTreeMap<String, EngineOverride>,
 }
 
@@ -84,6 +87,7 @@ impl Default for Config {
             upload_megabytes: 2_000,
             grace: 20,
             keep_days: 7,
+            webhook_hosts: Vec::new(),
             engines: BTreeMap::new(),
         }
     }

@@ -3,8 +3,8 @@
 use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 
-use dispatcher_engines::{Engine, EngineError, Fetcher};
-use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Roots, now_micros};
+use dispatcher_engines::{Engine, EngineError, Fetcher, Herald};
+use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Roots, Webhooks, now_micros};
 use dispatcher_store::{AccessKey, App, Store, StoreError};
 use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
@@ -98,7 +98,8 @@ pub fn init_logging(config: &Config) {
 /// # Errors
 /// When a folder cannot be read or a sheet has a fault.
 pub fn offline_registry(sheets: &[PathBuf]) -> Result<Registry, ServeError> {
-    let host = Host { fetcher: Fetcher::new()?, endpoints: Default::default(), clips: None, jobs: None };
+    let host =
+        Host { fetcher: Fetcher::new()?, endpoints: Default::default(), clips: None, jobs: None, webhooks: None };
     let mut registry = Registry::default();
     for (engine, ..) in load_engines(sheets, &host)? {
         registry.add(engine);
@@ -165,6 +166,17 @@ fn roots(config: &Config) -> Result<Roots, ServeError> {
             Ok(Roots::of_file(&file)?)
         }
     }
+}
+
+/// Who may be told of the end of a job; the key is made at the first start.
+fn webhooks(config: &Config) -> Result<Webhooks, ServeError> {
+    let path = config.data.join("webhook.key");
+    let failed = |source| ServeError::Data { path: path.clone(), source };
+    if !path.exists() {
+        write_private(&path, Herald::new_key()?.expose_secret().trim()).map_err(failed)?;
+    }
+    let key = SecretString::from(std::fs::read_to_string(&path).map_err(failed)?);
+    Ok(Webhooks { herald: Herald::new(key)?, hosts: config.webhook_hosts.clone() })
 }
 
 /// At the first start: the app that pays for the console, and an operator key
@@ -254,6 +266,7 @@ impl Service {
                 folder: config.data.join("jobs"),
                 keep: std::time::Duration::from_secs(u64::from(config.keep_days) * 86_400),
             }),
+            webhooks: Some(webhooks(config)?),
         };
         let mut registry = Registry::default();
         for (engine, source, file) in load_engines(&config.sheets, &host)? {

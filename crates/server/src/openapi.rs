@@ -22,7 +22,7 @@ use crate::launch::PublicUrl;
         utterances::speak,
         transcripts::recognise,
         estimates::estimate,
-        jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::remove, jobs::file, jobs::archive,
+        jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::remove, jobs::file, jobs::archive, jobs::webhook_key,
         document_job::speak_document, uploads::begin, uploads::read, uploads::append, uploads::remove,
         voices::voices,
         voices::voice,

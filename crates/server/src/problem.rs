@@ -253,6 +253,7 @@ impl From<GatewayError> for Problem {
             GatewayError::NameTaken { .. }
             | GatewayError::NothingWanted(_)
             | GatewayError::Credential(_)
+            | GatewayError::Webhook(_)
             | GatewayError::Route(_) => Problem::new("invalid", text),
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),

@@ -107,6 +107,24 @@ impl Store {
         .await
     }
 
+    /// Jobs that are over and whose webhook was not told.
+    pub async fn jobs_untold(&self) -> Result<Vec<String>, StoreError> {
+        self.read(|c| {
+            let over = jobs::table.filter(jobs::state.ne_all(AT_WORK)).filter(jobs::webhook.is_not_null());
+            Ok(over.filter(jobs::told_at.is_null()).order(jobs::id).select(jobs::id).load(c)?)
+        })
+        .await
+    }
+
+    /// Writes when the webhook of a job was told, or given up.
+    pub async fn note_told(&self, id: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            diesel::update(jobs::table.find(&id)).set(jobs::told_at.eq(at)).execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
     /// How far a job is, and what it has cost.
     pub async fn job_progress(&self, id: String) -> Result<JobProgress, StoreError> {
         self.read(move |c| {

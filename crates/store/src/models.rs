@@ -215,6 +215,8 @@ pub struct JobRow {
     pub currency: String,
     /// Who is told of its end.
     pub webhook: Option<String>,
+    /// When they were.
+    pub told_at: Option<i64>,
     pub created_at: i64,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,

@@ -59,6 +59,7 @@ table! {
     jobs (id) {
         id -> Text, app -> Text, by -> Text, work -> Text, title -> Text, state -> Text, reason -> Nullable<Text>,
         request -> Text, pieces -> BigInt, estimate_nanos -> BigInt, currency -> Text, webhook -> Nullable<Text>,
+        told_at -> Nullable<BigInt>,
         created_at -> BigInt, started_at -> Nullable<BigInt>, ended_at -> Nullable<BigInt>,
         expires_at -> Nullable<BigInt>,
     }

@@ -4,9 +4,11 @@
 //! does not: where credentials are kept, and opening connections.
 
 mod assertion;
+mod herald;
 mod signature;
 mod token;
 
+pub use herald::Herald;
 pub(crate) use token::mark;
 
 use bytes::Bytes;

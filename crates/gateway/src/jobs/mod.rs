@@ -7,6 +7,7 @@ mod captions;
 mod dictation;
 mod keep;
 mod run;
+mod tell;
 mod work;
 
 use std::collections::HashMap;
@@ -27,6 +28,7 @@ use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
 pub use dictation::Dictation;
 pub(crate) use dictation::PartNote;
 pub(crate) use keep::{Keeper, Kept};
+pub use tell::Webhooks;
 pub use work::{JobWork, NewJob, Track};
 
 /// Jobs that run at once; more wait their turn.
@@ -106,6 +108,9 @@ impl Gateway {
     /// # Errors
     /// The same as the work would have at once, before any engine is called.
     pub async fn submit(&self, caller: &Caller, job: NewJob) -> Result<JobView, GatewayError> {
+        if let Some(address) = &job.webhook {
+            self.check_webhook(address)?;
+        }
         let forecast = self.forecast(caller, &job).await?;
         let id = new_id();
         let folder = self.job_folder(&id)?;
@@ -125,6 +130,7 @@ impl Gateway {
             estimate_nanos: forecast.estimate.nanos,
             currency: forecast.estimate.currency.code().into(),
             webhook: job.webhook,
+            told_at: None,
             created_at: now_micros(),
             started_at: None,
             ended_at: None,
@@ -280,8 +286,11 @@ impl Gateway {
             expires_at: Some(now.saturating_add(keep)),
             ..JobChange::default()
         };
-        self.inner.store.change_job(id.to_owned(), change).await?;
+        let ended = self.inner.store.change_job(id.to_owned(), change).await?;
         let _ = self.inner.jobs.changes.send(id.to_owned());
+        if ended {
+            self.tell_end(id.to_owned());
+        }
         Ok(())
     }
 
@@ -303,6 +312,9 @@ impl Gateway {
         for row in self.inner.store.jobs_at_work().await? {
             tracing::info!(job = %row.id, title = %row.title, "goes on");
             self.begin_job(row.id);
+        }
+        for id in self.inner.store.jobs_untold().await? {
+            self.tell_end(id);
         }
         let (gateway, pause) = (self.clone(), self.inner.jobs.pause.clone());
         tokio::spawn(async move {

@@ -100,7 +100,7 @@ pub fn registry(folder: &Path, heron: &str, turnstone: &str) -> Registry {
 
 /// A host that keeps no sound and moves no engine.
 pub fn host() -> Host {
-    Host { fetcher: Fetcher::new().unwrap(), endpoints: Default::default(), clips: None, jobs: None }
+    Host { fetcher: Fetcher::new().unwrap(), endpoints: Default::default(), clips: None, jobs: None, webhooks: None }
 }
 
 /// The same, which takes jobs.

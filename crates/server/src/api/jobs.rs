@@ -14,7 +14,7 @@ use crate::access::Allowed;
 use crate::headers::{Meta, known_pairs, number};
 use crate::problem::Problem;
 use crate::spool::Spool;
-use crate::wire::{JobAnswer, List};
+use crate::wire::{JobAnswer, List, WebhookKey};
 
 /// A job, where the caller may see it: an app key sees its own app's alone.
 async fn seen(allowed: &Allowed, gateway: &Gateway, id: &str) -> Result<JobView, Problem> {
@@ -86,6 +86,23 @@ pub(crate) async fn jobs(
 #[get("/jobs/<id>")]
 pub(crate) async fn job(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<JobAnswer>, Problem> {
     Ok(Json(seen(&allowed, gateway, id).await?.into()))
+}
+
+/// The key of webhooks
+///
+/// Who is told of the end of a job checks the signature (RFC 9421, label
+/// `dispatcher`) with it: a JSON Web Key of Ed25519 (RFC 8037).
+#[utoipa::path(
+    operation_id = "readWebhookKey",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 200, description = "The public key", body = WebhookKey)),
+    security(("key" = []))
+)]
+#[get("/webhook-key")]
+pub(crate) fn webhook_key(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<WebhookKey>, Problem> {
+    let missing = || Problem::new("no-such-record", "this gateway tells nobody");
+    let (x, kid) = gateway.webhook_key().ok_or_else(missing)?;
+    Ok(Json(WebhookKey { kty: "OKP", crv: "Ed25519", x: x.to_owned(), kid: kid.to_owned() }))
 }
 
 /// Follow a job

@@ -34,6 +34,7 @@ pub(crate) fn routes() -> Vec<Route> {
         jobs::remove,
         jobs::file,
         jobs::archive,
+        jobs::webhook_key,
         document_job::speak_document,
         uploads::begin,
         uploads::read,

@@ -101,3 +101,12 @@ pub(crate) struct UploadAnswer {
     /// The most bytes that it may come to.
     pub(crate) limit: u64,
 }
+
+/// A public key (RFC 7517, RFC 8037).
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct WebhookKey {
+    pub(crate) kty: &'static str,
+    pub(crate) crv: &'static str,
+    pub(crate) x: String,
+    pub(crate) kid: String,
+}

@@ -13,6 +13,7 @@ CREATE TABLE jobs (
     estimate_nanos INTEGER NOT NULL,
     currency       TEXT    NOT NULL,
     webhook        TEXT,
+    told_at        INTEGER,
     created_at     INTEGER NOT NULL,
     started_at     INTEGER,
     ended_at       INTEGER,

@@ -1,0 +1,81 @@
+//! Webhooks: who asked to be told of the end of a job is told, signed, and
+//! again where they do not answer.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_engines::Herald;
+use serde_json::json;
+
+use crate::{Gateway, GatewayError, now_micros};
+
+/// Waits between tries, in seconds.
+const WAITS: [u64; 6] = [1, 5, 30, 120, 600, 1_800];
+
+/// Who may be told, and the key that it is signed with.
+pub struct Webhooks {
+    pub herald: Herald,
+    /// Hosts that the operator allows, each with its port where that is not
+    /// the usual one.
+    pub hosts: Vec<String>,
+}
+
+impl Gateway {
+    /// The public key of webhooks, and its name; nothing where none are told.
+    pub fn webhook_key(&self) -> Option<(&str, &str)> {
+        self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.herald.public_key())
+    }
+
+    /// Whether an address may be told.
+    pub(super) fn check_webhook(&self, address: &str) -> Result<(), GatewayError> {
+        let refused = |why: String| Err(GatewayError::Webhook(why));
+        let Some((scheme, rest)) = address.split_once("://") else {
+            return refused(format!("'{address}' is no address of http or https"));
+        };
+        let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
+        if !matches!(scheme, "http" | "https") || host.is_empty() || host.contains('@') {
+            return refused(format!("'{address}' is no address of http or https"));
+        }
+        let hosts = self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.hosts.as_slice()).unwrap_or_default();
+        match hosts.iter().any(|allowed| allowed.eq_ignore_ascii_case(host)) {
+            true => Ok(()),
+            false => refused(format!("'{host}' may not be told here; add it to webhook_hosts in dispatcher.toml")),
+        }
+    }
+
+    /// Tells the end of a job, in a task of its own.
+    pub(super) fn tell_end(&self, id: String) {
+        let gateway = self.clone();
+        tokio::spawn(async move {
+            if let Err(error) = gateway.tell_until_heard(&id).await {
+                tracing::warn!(job = %id, %error, "the end of a job was not told");
+            }
+        });
+    }
+
+    async fn tell_until_heard(&self, id: &str) -> Result<(), GatewayError> {
+        let row = self.job(id).await?.row;
+        let (Some(address), Some(webhooks)) = (&row.webhook, &self.inner.host.webhooks) else { return Ok(()) };
+        let told = json!({
+            "event": "job", "id": row.id, "app": row.app, "title": row.title, "work": row.work, "state": row.state,
+            "reason": row.reason, "job": format!("/api/v1/jobs/{}", row.id),
+        });
+        let body = Bytes::from(told.to_string());
+        for wait in WAITS.into_iter().map(Some).chain([None]) {
+            let Err(error) = webhooks.herald.tell(&self.inner.host.fetcher, address, body.clone()).await else {
+                self.inner.store.note_told(id.to_owned(), now_micros()).await?;
+                return Ok(());
+            };
+            let Some(wait) = wait else {
+                tracing::warn!(job = %id, %error, "the webhook of a job does not answer and is given up");
+                break;
+            };
+            tokio::select! {
+                () = tokio::time::sleep(Duration::from_secs(wait)) => {}
+                // The next start begins anew.
+                () = self.inner.jobs.pause.cancelled() => return Ok(()),
+            }
+        }
+        Ok(self.inner.store.note_told(id.to_owned(), now_micros()).await?)
+    }
+}
