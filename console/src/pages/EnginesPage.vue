@@ -34,7 +34,12 @@ const counts = computed(() =>
 )
 const does = (engine: Engine) => [engine.speaks && 'speaks', engine.listens && 'listens'].filter(Boolean).join(', ')
 const limits = (engine: Engine) =>
-  [engine.limits.per_minute && `${engine.limits.per_minute} a minute`, engine.limits.at_once && `${engine.limits.at_once} at once`]
+  [
+    engine.limits.per_minute && `${engine.limits.per_minute} a minute`,
+    engine.limits.at_once && `${engine.limits.at_once} at once`,
+    typeof engine.limits.left === 'number' && `${engine.limits.left} left now`,
+    engine.limits.waiting && `${engine.limits.waiting} waiting`,
+  ]
     .filter(Boolean)
     .join(', ') || '–'
 

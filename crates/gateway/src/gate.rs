@@ -78,7 +78,40 @@ impl Gates {
     }
 }
 
+/// How busy an engine with limits is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Load {
+    /// Calls in work.
+    pub running: u32,
+    /// Calls that wait for their turn.
+    pub waiting: u32,
+    /// Calls that could go at once.
+    pub left: u32,
+}
+
+impl Gates {
+    /// How busy an engine is; nothing where it has no limits, or was not
+    /// called yet.
+    pub(crate) fn load(&self, engine: &str, pace: &Pace) -> Option<Load> {
+        let gates = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = gates.get(engine).filter(|gate| gate.pace == *pace).map(|gate| gate.load());
+        known.or_else(|| (*pace != Pace::default()).then(|| Gate::new(pace.clone()).load()))
+    }
+}
+
 impl Gate {
+    fn load(&self) -> Load {
+        let state = self.lock();
+        let waiting = u32::try_from(state.waiting()).unwrap_or(u32::MAX);
+        let room = self.pace.at_once.map(|most| most.saturating_sub(state.running));
+        let by_rate = self.interval().map(|interval| {
+            let ahead = state.due.saturating_duration_since(Instant::now()).as_secs_f64() / interval.as_secs_f64();
+            (f64::from(self.pace.burst.unwrap_or(1).max(1)) - ahead).max(0.0).floor() as u32
+        });
+        let left = room.into_iter().chain(by_rate).min().unwrap_or(u32::MAX);
+        Load { running: state.running, waiting, left }
+    }
+
     fn new(pace: Pace) -> Self {
         let state = State {
             running: 0,
@@ -112,8 +145,7 @@ impl Gate {
     /// How many wait.
     #[cfg(test)]
     fn queue(&self) -> usize {
-        let state = self.lock();
-        [&state.interactive, &state.jobs].iter().flat_map(|lane| lane.waiting.values()).map(VecDeque::len).sum()
+        self.lock().waiting()
     }
 
     /// Who may go next, were it time.
@@ -175,6 +207,12 @@ impl State {
             Priority::Interactive => &mut self.interactive,
             Priority::Batch => &mut self.jobs,
         }
+    }
+
+    /// How many wait, of either priority.
+    fn waiting(&self) -> usize {
+        let lanes = [&self.interactive, &self.jobs].into_iter();
+        lanes.flat_map(|lane| lane.waiting.values()).map(VecDeque::len).sum()
     }
 
     fn count(&mut self, priority: Priority, change: i32) {
@@ -265,6 +303,19 @@ mod tests {
         assert!(begun.elapsed() < Duration::from_millis(60), "{:?}", begun.elapsed());
         drop(gate.enter("a", Priority::Interactive).await);
         assert!(begun.elapsed() > Duration::from_millis(90), "{:?}", begun.elapsed());
+    }
+
+    #[tokio::test]
+    async fn what_is_left_is_told() {
+        let gate = gate(Some(600), Some(5), Some(4));
+        assert_eq!(gate.load(), Load { running: 0, waiting: 0, left: 4 });
+        let held = gate.enter("a", Priority::Interactive).await;
+        drop(gate.enter("a", Priority::Interactive).await);
+        tokio::time::sleep(AFTERGLOW * 3).await;
+        assert_eq!(gate.load(), Load { running: 1, waiting: 0, left: 3 }, "three of the room, and of the burst");
+        drop(gate.enter("a", Priority::Interactive).await);
+        assert!(gate.load().left <= 2, "the burst is nearly used up: {:?}", gate.load());
+        drop(held);
     }
 
     #[tokio::test]

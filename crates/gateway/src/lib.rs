@@ -44,6 +44,7 @@ pub use credentials::{CredentialView, RootPlace, Roots, Trial};
 pub use deliver::{AudioBody, BodyError};
 pub use error::{FailedAttempt, GatewayError};
 pub use estimate::Estimate;
+pub use gate::Load;
 pub use hear::{GivenAudio, Recognised, RecognitionRequest};
 pub use jobs::{Dictation, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
 pub use lint::{Lint, lint};
@@ -122,6 +123,11 @@ impl Gateway {
     /// The records.
     pub fn store(&self) -> &Store {
         &self.inner.store
+    }
+
+    /// How busy an engine with limits is; nothing where it has none.
+    pub fn load(&self, sheet: &dispatcher_core::Sheet) -> Option<Load> {
+        self.inner.gates.load(&sheet.name, &sheet.limits)
     }
 
     /// What has been counted.

@@ -40,7 +40,7 @@ pub(super) async fn all_engines(gateway: &Gateway) -> Result<Vec<EngineAnswer>, 
     let answer = |engine: &std::sync::Arc<dispatcher_engines::Engine>| {
         let name = &engine.sheet().name;
         let sheet = registry.sheet(name).unwrap_or(engine.sheet());
-        Some(EngineAnswer::new(sheet, states.get(name)?, catalogues.get(name)))
+        Some(EngineAnswer::new(sheet, states.get(name)?, catalogues.get(name), gateway.load(sheet)))
     };
     Ok(registry.engines().filter_map(answer).collect())
 }
@@ -134,7 +134,7 @@ pub(crate) async fn put_engine(
     let sheet = gateway.try_sheet(&source)?;
     if given.get("try").is_some_and(|told| told == "true") {
         let state = dispatcher_gateway::EngineState::Ready;
-        return Ok(Json(EngineAnswer::new(&sheet, &state, None)));
+        return Ok(Json(EngineAnswer::new(&sheet, &state, None, None)));
     }
     gateway.put_sheet(&source, &allowed.0.who).await?;
     Ok(Json(one_engine(gateway, &sheet.name).await?))

@@ -171,6 +171,11 @@ pub(crate) struct EngineAnswer {
 pub(crate) struct LimitsAnswer {
     pub(crate) per_minute: Option<u32>,
     pub(crate) at_once: Option<u32>,
+    /// Calls that could go at once now.
+    pub(crate) left: Option<u32>,
+    /// Calls in work, and calls that wait for their turn.
+    pub(crate) running: Option<u32>,
+    pub(crate) waiting: Option<u32>,
 }
 
 /// How an engine's list of voices stands.
@@ -388,6 +393,7 @@ impl EngineAnswer {
         sheet: &dispatcher_core::Sheet,
         state: &EngineState,
         catalogue: Option<&dispatcher_gateway::CatalogueState>,
+        load: Option<dispatcher_gateway::Load>,
     ) -> Self {
         let formats = |map: &std::collections::BTreeMap<String, dispatcher_core::FormatSpec>| -> Vec<String> {
             map.values().map(|format| format.media_type.clone()).collect()
@@ -421,7 +427,13 @@ impl EngineAnswer {
                 .ok()
                 .and_then(|scheme| scheme.as_str().map(str::to_owned))
                 .unwrap_or_default(),
-            limits: LimitsAnswer { per_minute: sheet.limits.per_minute, at_once: sheet.limits.at_once },
+            limits: LimitsAnswer {
+                per_minute: sheet.limits.per_minute,
+                at_once: sheet.limits.at_once,
+                left: load.map(|load| load.left),
+                running: load.map(|load| load.running),
+                waiting: load.map(|load| load.waiting),
+            },
             catalogue: catalogue.map(CatalogueState::from),
             price: format!("{} {} per {}", sheet.tariff.price, sheet.tariff.currency, word(&sheet.tariff.per)),
         }
