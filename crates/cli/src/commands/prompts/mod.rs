@@ -83,9 +83,9 @@ async fn lines<'p>(
     let mut lines = Vec::new();
     for prompt in prompts {
         for format in &prompt.formats {
-            let estimate = client.post("/api/v1/estimates", &prompt.request(format)).await.map_err(|error| {
+            let estimate = client.post("/api/v1/estimates", &prompt.request(format)).await;
+            let estimate = estimate.inspect_err(|_| {
                 eprintln!("{} in '{}' as {format}:", output::paint("error", output::Colour::Bad), prompt.id);
-                error
             })?;
             let sound = output::text(&estimate, "sound");
             let known = lock.get(&prompt.id, format);
@@ -168,9 +168,7 @@ async fn make(
     std::fs::create_dir_all(folder).map_err(|source| CliError::File { path: folder.into(), source })?;
     let mut lock = Lock::open(folder)?;
     let lines = lines(client, &prompts, &lock, folder).await?;
-    let wanted = |line: &&Line<'_>| {
-        line.state != State::Made && (only.is_empty() || only.iter().any(|id| *id == line.prompt.id))
-    };
+    let wanted = |line: &&Line<'_>| line.state != State::Made && (only.is_empty() || only.contains(&line.prompt.id));
     let open: Vec<&Line<'_>> = lines.iter().filter(wanted).collect();
     let bar = ProgressBar::new(open.len() as u64);
     if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos}/{len} files  {msg}") {
