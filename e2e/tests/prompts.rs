@@ -20,7 +20,7 @@ fn states(demo: &Demo, table: &str) -> Vec<(String, String, String)> {
     rows.map(|row| (text(row, "id"), text(row, "format"), text(row, "state"))).collect()
 }
 
-fn each<'a>(states: &'a [(String, String, String)]) -> Vec<&'a str> {
+fn each(states: &[(String, String, String)]) -> Vec<&str> {
     states.iter().map(|(.., state)| state.as_str()).collect()
 }
 
