@@ -1,0 +1,213 @@
+//! Jobs as the gateway keeps them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use dispatcher_store::{
+    App, AttemptEnd, AttemptRow, DispatchRow, JobChange, JobFileRow, JobFilter, JobPieceRow, JobProgress, JobRow,
+    LedgerRow, Store, StoreError,
+};
+
+async fn store() -> (tempfile::TempDir, Store) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("records.db")).unwrap();
+    let app = App {
+        name: "quay".into(),
+        title: "Quay".into(),
+        rehearsal: 0,
+        default_voice: None,
+        default_recognition: None,
+        created_at: 1,
+        default_format: None,
+        custom_voices: None,
+    };
+    store.add_app(app, "test".into()).await.unwrap();
+    (folder, store)
+}
+
+fn job(id: &str, state: &str) -> JobRow {
+    JobRow {
+        id: id.into(),
+        app: "quay".into(),
+        by: "test".into(),
+        work: "synthesis".into(),
+        title: "Handbook".into(),
+        state: state.into(),
+        reason: None,
+        request: "{}".into(),
+        pieces: 3,
+        estimate_nanos: 9,
+        currency: "EUR".into(),
+        webhook: None,
+        told_at: None,
+        created_at: 1,
+        started_at: None,
+        ended_at: None,
+        expires_at: None,
+    }
+}
+
+fn piece(job: &str, piece: i64, audio_ms: i64) -> JobPieceRow {
+    JobPieceRow {
+        job: job.into(),
+        track: 0,
+        piece,
+        sound: format!("sound-{piece}"),
+        engine: "heron".into(),
+        dispatch: "d1".into(),
+        audio_ms,
+        made_at: 2,
+    }
+}
+
+fn state(state: &'static str) -> JobChange {
+    JobChange { state: Some(state), ..JobChange::default() }
+}
+
+#[tokio::test]
+async fn a_job_that_is_over_stays_as_it_is() {
+    let (_folder, store) = store().await;
+    store.add_job(job("a", "queued")).await.unwrap();
+    let waiting =
+        JobChange { state: Some("waiting"), reason: Some(Some("heron: down".into())), ..JobChange::default() };
+    assert!(store.change_job("a".into(), waiting).await.unwrap());
+    assert_eq!(store.job("a".into()).await.unwrap().reason.as_deref(), Some("heron: down"));
+    let running = JobChange { state: Some("running"), reason: Some(None), ..JobChange::default() };
+    assert!(store.change_job("a".into(), running).await.unwrap());
+    assert_eq!(store.job("a".into()).await.unwrap().reason, None, "the reason went with the wait");
+    assert_eq!(store.jobs_at_work().await.unwrap().len(), 1);
+    assert!(store.change_job("a".into(), state("cancelled")).await.unwrap());
+    assert!(!store.change_job("a".into(), state("done")).await.unwrap(), "it was cancelled first");
+    assert_eq!(store.job("a".into()).await.unwrap().state, "cancelled");
+    assert!(store.jobs_at_work().await.unwrap().is_empty());
+    assert!(matches!(store.job("b".into()).await, Err(StoreError::Missing { what: "job", .. })));
+}
+
+#[tokio::test]
+async fn progress_adds_up_pieces_and_what_every_attempt_cost() {
+    let (_folder, store) = store().await;
+    store.add_job(job("a", "running")).await.unwrap();
+    let dispatch = DispatchRow {
+        id: "d1".into(),
+        app: "quay".into(),
+        work: "synthesis".into(),
+        wanted: "quayside".into(),
+        rehearsal: 0,
+        state: "open".into(),
+        engine: None,
+        voice: None,
+        model: None,
+        media_type: "audio/mpeg".into(),
+        language: None,
+        characters: 50,
+        audio_ms: 0,
+        first_us: None,
+        total_us: None,
+        cost_nanos: 0,
+        currency: "EUR".into(),
+        problem: None,
+        trace: None,
+        started_at: 1,
+        job: Some("a".into()),
+    };
+    let attempt = AttemptRow {
+        dispatch: "d1".into(),
+        number: 1,
+        engine: "heron".into(),
+        voice: None,
+        model: None,
+        state: "open".into(),
+        cause: None,
+        detail: None,
+        offset_us: 0,
+        first_us: None,
+        total_us: None,
+        credential: None,
+    };
+    let line = |kind: &str, nanos: i64| LedgerRow {
+        id: None,
+        dispatch: "d1".into(),
+        attempt: 1,
+        kind: kind.into(),
+        app: "quay".into(),
+        engine: "heron".into(),
+        model: None,
+        work: "synthesis".into(),
+        day: "2026-11-25".into(),
+        characters: 50,
+        audio_ms: 0,
+        nanos,
+        currency: "EUR".into(),
+        at: 1,
+    };
+    store.begin_attempt(Some(dispatch), attempt, line("hold", 800)).await.unwrap();
+    assert_eq!(store.job_progress("a".into()).await.unwrap(), JobProgress::default(), "a hold is no cost");
+    let end = AttemptEnd {
+        dispatch: "d1".into(),
+        number: 1,
+        state: "done",
+        cause: None,
+        detail: None,
+        first_us: None,
+        total_us: 7,
+    };
+    let lines = vec![line("release", -800), line("settle", 700)];
+    store.end_piece(Some((end, lines)), piece("a", 0, 1_500)).await.unwrap();
+    store.end_piece(None, piece("a", 1, 500)).await.unwrap();
+    // The same piece again, as after a restart, counts once.
+    store.end_piece(None, piece("a", 1, 500)).await.unwrap();
+    let progress = store.job_progress("a".into()).await.unwrap();
+    assert_eq!(progress, JobProgress { pieces: 2, audio_ms: 2_000, nanos: 700 });
+    let (row, attempts, _) = store.dispatch("d1".into()).await.unwrap();
+    assert_eq!((row.job.as_deref(), attempts[0].state.as_str()), (Some("a"), "done"));
+}
+
+#[tokio::test]
+async fn old_results_go_and_a_removed_job_takes_all_with_it() {
+    let (_folder, store) = store().await;
+    let file = |job: &str| JobFileRow {
+        job: job.into(),
+        number: 0,
+        name: "a.mp3".into(),
+        title: "A".into(),
+        media_type: "audio/mpeg".into(),
+        bytes: 10,
+        audio_ms: 20,
+    };
+    for (id, over) in [("a", "done"), ("b", "running")] {
+        store.add_job(JobRow { expires_at: Some(100), ..job(id, over) }).await.unwrap();
+        store.put_job_file(file(id)).await.unwrap();
+        store.end_piece(None, piece(id, 0, 1)).await.unwrap();
+    }
+    assert!(store.expired_jobs(99).await.unwrap().is_empty());
+    assert_eq!(store.expired_jobs(100).await.unwrap(), ["a"], "what still runs keeps its files");
+    store.forget_job_files("a".into()).await.unwrap();
+    assert!(store.expired_jobs(100).await.unwrap().is_empty() && store.job_files("a".into()).await.unwrap().is_empty());
+    assert_eq!(store.job("a".into()).await.unwrap().state, "done", "its record stays");
+    assert!(!store.remove_job("b".into()).await.unwrap(), "it still runs");
+    assert!(store.change_job("b".into(), state("failed")).await.unwrap());
+    assert!(store.remove_job("b".into()).await.unwrap());
+    assert!(store.job_pieces("b".into()).await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn lists_are_by_app_and_state_newest_first_and_untold_ends_are_found() {
+    let (_folder, store) = store().await;
+    for (id, app, over, webhook) in [
+        ("a", "quay", "done", Some("http://h/x")),
+        ("b", "other", "done", None),
+        ("c", "quay", "queued", Some("http://h/x")),
+    ] {
+        let row = JobRow { app: app.into(), webhook: webhook.map(str::to_owned), ..job(id, over) };
+        store.add_job(row).await.unwrap();
+    }
+    let ids = async |filter: JobFilter| -> Vec<String> {
+        store.jobs(filter).await.unwrap().into_iter().map(|row| row.id).collect()
+    };
+    let all = JobFilter { limit: 10, ..JobFilter::default() };
+    assert_eq!(ids(all.clone()).await, ["c", "b", "a"]);
+    assert_eq!(ids(JobFilter { app: Some("quay".into()), ..all.clone() }).await, ["c", "a"]);
+    assert_eq!(ids(JobFilter { state: Some("done".into()), ..all.clone() }).await, ["b", "a"]);
+    assert_eq!(ids(JobFilter { before: Some("b".into()), ..all }).await, ["a"]);
+    assert_eq!(store.jobs_untold().await.unwrap(), ["a"]);
+    store.note_told("a".into(), 5).await.unwrap();
+    assert!(store.jobs_untold().await.unwrap().is_empty());
+}
