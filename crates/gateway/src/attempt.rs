@@ -10,7 +10,7 @@ use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
 use crate::deliver::Converter;
-use crate::gate::Permit;
+use crate::gate::{Permit, Priority};
 use crate::settle::{Docket, micros};
 use crate::{FailedAttempt, Gateway, Planned, clock};
 
@@ -92,14 +92,19 @@ impl Gateway {
         Some(gate.enter(&docket.app, docket.priority).await)
     }
 
-    /// Calls the engine, until the candidate's deadline.
+    /// Calls the engine, until the candidate's deadline. For a piece of a job
+    /// it begins with its turn: nobody waits for it, and the queue may be long.
     pub(crate) async fn open_call(
         &self,
         planned: &Planned,
         docket: &Docket,
         call: Speak,
     ) -> Result<Called, EngineError> {
-        within(planned, self.begin_call(planned, docket, call)).await
+        let permit = match docket.priority {
+            Priority::Batch => self.turn(planned, docket).await,
+            Priority::Interactive => None,
+        };
+        within(planned, self.begin_call(planned, docket, call, permit)).await
     }
 
     /// Calls the engine and waits for its first audio, a bare header not
@@ -115,7 +120,14 @@ impl Gateway {
         within(planned, self.call_until_sound(planned, docket, call, format, tags)).await
     }
 
-    async fn begin_call(&self, planned: &Planned, docket: &Docket, call: Speak) -> Result<Called, EngineError> {
+    /// Calls the engine; waits for its turn where it has none yet.
+    async fn begin_call(
+        &self,
+        planned: &Planned,
+        docket: &Docket,
+        call: Speak,
+        permit: Option<Permit>,
+    ) -> Result<Called, EngineError> {
         if let Some(reason) = planned.engine.absent() {
             return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
         }
@@ -123,7 +135,10 @@ impl Gateway {
             return Err(EngineError { cause: Cause::Unsupported, detail: "no voice".into(), retry_after: None });
         }
         let credential = self.credential_for(&planned.engine).await?;
-        let permit = self.turn(planned, docket).await;
+        let permit = match permit {
+            Some(permit) => Some(permit),
+            None => self.turn(planned, docket).await,
+        };
         let none = Parts::new();
         let begun = Instant::now();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
@@ -144,7 +159,7 @@ impl Gateway {
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
         let effects = made_good(call.shaped.made_good);
-        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, docket, call).await?;
+        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, docket, call, None).await?;
         let options = Options { tags, effects, ..Options::default() };
         let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())
             .map_err(|e| broken(&e))?;
