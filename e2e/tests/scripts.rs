@@ -138,3 +138,19 @@ async fn the_language_of_a_text_is_found_out_and_told() {
     assert!(warned(&mixed, "other languages"), "{}", mixed["warnings"]);
     assert!(warned(&speak("12:30").await, "(und)"));
 }
+
+#[tokio::test]
+async fn the_client_takes_a_script_for_one_whatever_stands_before_its_root() {
+    let demo = Demo::start(BINARY).await;
+    for (name, before) in
+        [("a.ssml", ""), ("b.txt", "<?xml version=\"1.0\"?>\n<!-- the gate -->\n"), ("c", "\u{feff}\n")]
+    {
+        let script =
+            format!("{before}<speak version=\"1.1\" xml:lang=\"en-GB\">Mind <sub alias=\"the gap\">G</sub>.</speak>");
+        std::fs::write(demo.folder.path().join(name), script).unwrap();
+        let output = demo.client(&["speak", "--file", name, "--voice", "heron/marin", "-o", "said.wav", "--force"]);
+        assert!(output.status.success(), "{name}: {output:?}");
+        let audio = std::fs::read(demo.folder.path().join("said.wav")).unwrap();
+        assert_eq!(words_of(&audio, Format::default()), "Mind the gap.", "{name}");
+    }
+}

@@ -38,7 +38,7 @@ pub(super) fn read_text(text: Option<String>, file: Option<&Path>) -> Result<Str
 /// The JSON of a synthesis request.
 pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>) -> Value {
     let mut body = json!({});
-    let ssml = voice.ssml || text.trim_start().starts_with("<speak");
+    let ssml = voice.ssml || dispatcher_markup::looks_like_markup(&text);
     body[if ssml { "ssml" } else { "text" }] = if ssml { text.into() } else { text.trim_end_matches('\n').into() };
     if let Some(name) = &voice.voice {
         body["voice"] = name.as_str().into();
