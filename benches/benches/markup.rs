@@ -3,34 +3,14 @@
 #![allow(missing_docs, reason = "made by a macro")]
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use dispatcher_markup::{Choices, Policy, Treatment, VoiceWish, lower, read_ssml};
+use dispatcher_markup::{Choices, Policy, lower, read_ssml};
 use quick_xml::Reader;
 use quick_xml::events::Event;
 
 /// An engine that takes no markup and has one voice.
 struct Plain;
 
-impl Choices for Plain {
-    fn voice(&self, _: &VoiceWish) -> Option<String> {
-        None
-    }
-
-    fn speaks(&self, _: Option<&str>, _: &str) -> bool {
-        true
-    }
-
-    fn sound(&self, _: &str) -> bool {
-        false
-    }
-
-    fn controls(&self, _: &Treatment) -> bool {
-        false
-    }
-
-    fn style(&self, _: &str) -> Option<String> {
-        None
-    }
-}
+impl Choices for Plain {}
 
 fn script() -> String {
     let mut script = String::from("<speak version=\"1.1\" xml:lang=\"en-GB\">\n");

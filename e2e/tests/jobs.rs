@@ -4,7 +4,7 @@
 use std::time::{Duration, Instant};
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_e2e::{Demo, Service, words_of};
+use dispatcher_e2e::{Demo, Service, header, words_of};
 use dispatcher_standins::{StandIn, start_heron};
 use futures::StreamExt as _;
 use reqwest::Method;
@@ -130,6 +130,7 @@ async fn events_tell_each_step_and_end_with_the_job() {
     let archive = service.http.get(format!("{}/api/v1/jobs/{id}/archive", service.url)).bearer_auth(&service.key);
     let archive = archive.send().await.unwrap();
     assert_eq!(archive.headers()["content-type"], "application/zip");
+    assert_eq!(archive.headers()["dispatch-synthetic"], "?1");
     let bytes = archive.bytes().await.unwrap();
     let mut archive = zip::ZipArchive::new(std::io::Cursor::new(bytes)).unwrap();
     for (at, file) in last["files"].as_array().unwrap().iter().enumerate() {
@@ -241,6 +242,15 @@ async fn a_recording_is_uploaded_in_parts_after_a_break_and_written_down() {
     assert_eq!(said.trim(), text);
     let captions = std::fs::read_to_string(demo.folder.path().join("made/call.vtt")).unwrap();
     assert!(captions.contains("All aboard for Gullsay."), "{captions}");
+    for path in ["files/call.txt", "archive"] {
+        let request = demo.http.get(format!("{}/api/v1/jobs/{id}/{path}", demo.url)).bearer_auth(&demo.app);
+        let fetched = request.send().await.unwrap();
+        assert_eq!(
+            (fetched.status().as_u16(), header(&fetched, "dispatch-synthetic")),
+            (200, String::new()),
+            "a person said {path}"
+        );
+    }
 }
 
 #[tokio::test]

@@ -82,6 +82,11 @@ impl JobView {
     pub fn is_over(&self) -> bool {
         is_over(&self.row.state)
     }
+
+    /// Whether its files tell what an engine said, not what a person did.
+    pub fn is_synthetic(&self) -> bool {
+        self.row.work == "synthesis"
+    }
 }
 
 fn is_over(state: &str) -> bool {

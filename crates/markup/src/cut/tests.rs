@@ -1,28 +1,11 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::{Choices, Dialect, Policy, VoiceWish, lower, read_ssml, read_text};
+use crate::{Choices, Dialect, Policy, lower, read_ssml, read_text};
 
 struct Nobody;
 
-impl Choices for Nobody {
-    fn voice(&self, _: &VoiceWish) -> Option<String> {
-        None
-    }
-    fn speaks(&self, _: Option<&str>, _: &str) -> bool {
-        true
-    }
-    fn sound(&self, _: &str) -> bool {
-        false
-    }
-    fn controls(&self, _: &crate::Treatment) -> bool {
-        false
-    }
-
-    fn style(&self, _: &str) -> Option<String> {
-        None
-    }
-}
+impl Choices for Nobody {}
 
 fn room(most: usize) -> Room {
     Room { most, bytes: false, tags: false, around: 0 }

@@ -28,25 +28,36 @@ pub enum Policy {
     Omit,
 }
 
-/// What only the gateway knows.
+/// What only the gateway knows. Where it says nothing, the engine has one
+/// voice, which speaks every language, and nothing beside.
 pub trait Choices {
     /// A voice that meets the wish, by a name that the piece carries; `None`
     /// where there is none.
-    fn voice(&self, wish: &VoiceWish) -> Option<String>;
+    fn voice(&self, _wish: &VoiceWish) -> Option<String> {
+        None
+    }
 
     /// Whether a voice (`None`: the utterance's own) speaks a language.
-    fn speaks(&self, voice: Option<&str>, language: &str) -> bool;
+    fn speaks(&self, _voice: Option<&str>, _language: &str) -> bool {
+        true
+    }
 
     /// Whether a sound at an address can be had.
-    fn sound(&self, src: &str) -> bool;
+    fn sound(&self, _src: &str) -> bool {
+        false
+    }
 
     /// Whether the engine itself changes rate, pitch and volume so far beside
     /// the text, so that nothing is left to be made good.
-    fn controls(&self, treatment: &Treatment) -> bool;
+    fn controls(&self, _treatment: &Treatment) -> bool {
+        false
+    }
 
     /// The engine's own name for a way of speaking, where it has it: of an
     /// emotion's category, or a dimension as `valence+` or `arousal-`.
-    fn style(&self, emotion: &str) -> Option<String>;
+    fn style(&self, _emotion: &str) -> Option<String> {
+        None
+    }
 }
 
 /// Lowers a script to a dialect; without one, to plain text.
@@ -59,23 +70,7 @@ pub fn lower(script: &Script, dialect: Option<&Dialect>, policy: Policy, choices
 /// The text that is spoken where nothing else is done.
 pub(crate) fn plain_text(script: &Script) -> String {
     struct Nothing;
-    impl Choices for Nothing {
-        fn voice(&self, _: &VoiceWish) -> Option<String> {
-            None
-        }
-        fn speaks(&self, _: Option<&str>, _: &str) -> bool {
-            true
-        }
-        fn sound(&self, _: &str) -> bool {
-            false
-        }
-        fn controls(&self, _: &Treatment) -> bool {
-            false
-        }
-        fn style(&self, _: &str) -> Option<String> {
-            None
-        }
-    }
+    impl Choices for Nothing {}
     let lowered = lower(script, None, Policy::Omit, &Nothing);
     lowered.pieces.iter().map(Piece::plain).filter(|text| !text.is_empty()).collect::<Vec<_>>().join(" ")
 }

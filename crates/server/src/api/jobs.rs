@@ -191,6 +191,8 @@ pub(crate) struct Sent {
     file: tokio::fs::File,
     content_type: String,
     name: String,
+    /// Whether an engine made what it says: not so of what a person said.
+    synthetic: bool,
 }
 
 impl<'r> Responder<'r, 'static> for Sent {
@@ -198,7 +200,9 @@ impl<'r> Responder<'r, 'static> for Sent {
         let mut response = Response::build();
         response.raw_header("Content-Type", self.content_type);
         response.raw_header("Content-Disposition", format!("inline; filename=\"{}\"", self.name));
-        response.raw_header("Dispatch-Synthetic", "?1");
+        if self.synthetic {
+            response.raw_header("Dispatch-Synthetic", "?1");
+        }
         response.max_chunk_size(64 << 10).sized_body(None, self.file).ok()
     }
 }
@@ -214,14 +218,14 @@ impl<'r> Responder<'r, 'static> for Sent {
 )]
 #[get("/jobs/<id>/files/<name>")]
 pub(crate) async fn file(allowed: Allowed, id: &str, name: &str, gateway: &State<Gateway>) -> Result<Sent, Problem> {
-    seen(&allowed, gateway, id).await?;
+    let view = seen(&allowed, gateway, id).await?;
     let (row, path) = gateway.job_file(id, name).await?;
     let gone = |error: std::io::Error| {
         tracing::error!(job = %id, %name, %error, "a result cannot be read");
         Problem::new("no-such-record", format!("the file '{name}' is gone"))
     };
     let file = tokio::fs::File::open(path).await.map_err(gone)?;
-    Ok(Sent { file, content_type: row.media_type, name: row.name })
+    Ok(Sent { file, content_type: row.media_type, name: row.name, synthetic: view.is_synthetic() })
 }
 
 /// Fetch all results
@@ -254,7 +258,8 @@ pub(crate) async fn archive(
     let file = packed.map_err(|error| Problem::new("internal", format!("the archive: {error}")))?;
     let stem = view.files.first().and_then(|file| file.name.split('.').next()).unwrap_or("job");
     let name = format!("{}.zip", stem.trim_start_matches(|c: char| c.is_ascii_digit() || c == '-'));
-    Ok(Sent { file: tokio::fs::File::from_std(file), content_type: "application/zip".into(), name })
+    let file = tokio::fs::File::from_std(file);
+    Ok(Sent { file, content_type: "application/zip".into(), name, synthetic: view.is_synthetic() })
 }
 
 /// Sound is packed already: files are stored as they are.
