@@ -4,44 +4,96 @@ use bytes::Bytes;
 
 use crate::encode::Encoder;
 use crate::front::Front;
+use crate::level::Leveller;
 use crate::{AudioError, Effects, Format, Layout, Length, Tags};
+
+/// How a piece joins those before it and behind it; on its own unless said.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Joint {
+    pub effects: Effects,
+    /// Few bytes may become any length of sound.
+    pub any_length: bool,
+    /// Seconds by which it begins before the piece ahead of it ends; as that
+    /// one's `hold`.
+    pub overlap: f64,
+    /// Seconds by which the piece behind it will overlap: so much of its end
+    /// is held.
+    pub hold: f64,
+    /// Who speaks: each is brought to the loudness of the first. Sound that is
+    /// of nobody stays as it is.
+    pub speaker: Option<usize>,
+    /// Decibels of the piece that are asked for, and no part of how loud its
+    /// speaker is.
+    pub asked: f64,
+}
 
 /// Joins pieces of whatever formats, to the sample: each is as long in the
 /// whole as it is alone. Memory is bounded whatever the lengths.
-///
-/// Levels are the caller's: measure a piece with
-/// [`LoudnessMeter`](crate::LoudnessMeter) and give its gain among the effects.
 pub struct Joiner {
     output: Format,
     encoder: Encoder,
     piece: Option<Front>,
-    frames: u64,
-    /// Frames before the piece at hand.
-    before: u64,
+    leveller: Leveller,
+    levelled: Vec<f32>,
+    /// The end of the piece before the one at hand, which it overlaps.
+    over: Vec<f32>,
+    /// How much of it is mixed in.
+    mixed: usize,
+    /// The end of the piece at hand, as long as `hold`.
+    held: Vec<f32>,
+    /// Samples that are held back.
+    hold: usize,
+    /// Samples that went to the encoder.
+    encoded: u64,
+    /// Samples of the piece at hand.
+    own: u64,
 }
 
 impl Joiner {
     /// # Errors
     /// As [`Format::check_output`].
     pub fn new(output: Format, tags: Tags) -> Result<Self, AudioError> {
-        Ok(Joiner { output, encoder: Encoder::new(output, tags)?, piece: None, frames: 0, before: 0 })
+        let layout = Layout { rate: output.rate, channels: output.channels };
+        Ok(Joiner {
+            output,
+            encoder: Encoder::new(output, tags)?,
+            piece: None,
+            leveller: Leveller::new(layout),
+            levelled: Vec::new(),
+            over: Vec::new(),
+            mixed: 0,
+            held: Vec::new(),
+            hold: 0,
+            encoded: 0,
+            own: 0,
+        })
     }
 
-    /// How much sound there is so far.
+    /// How much sound there is so far, what is held included.
     pub fn length(&self) -> Length {
-        Length { frames: self.frames, rate: self.output.rate }
+        let held = (self.held.len() + self.over.len() - self.mixed) as u64;
+        Length { frames: (self.encoded + held) / u64::from(self.output.channels), rate: self.output.rate }
     }
 
-    /// A piece begins; its bytes follow. With `any_length` few bytes may
-    /// become any length of sound.
+    fn samples_in(&self, seconds: f64) -> usize {
+        (seconds.max(0.0) * f64::from(self.output.rate)).round() as usize * usize::from(self.output.channels)
+    }
+
+    /// A piece begins; its bytes follow.
     ///
     /// # Errors
     /// [`Effects::check`], or an input that is not read.
-    pub fn begin(&mut self, input: Format, effects: Effects, any_length: bool) -> Result<(), AudioError> {
-        effects.check()?;
+    pub fn begin(&mut self, input: Format, joint: Joint) -> Result<(), AudioError> {
+        joint.effects.check()?;
         let layout = Layout { rate: self.output.rate, channels: self.output.channels };
-        self.piece = Some(Front::new(input, layout, effects, any_length)?);
-        self.before = self.frames;
+        self.piece = Some(Front::new(input, layout, joint.effects, joint.any_length)?);
+        self.leveller.begin(joint.speaker, joint.asked);
+        // Of a piece that turned out shorter there is less to overlap.
+        let overlap = self.samples_in(joint.overlap).min(self.held.len());
+        self.over = self.held.split_off(self.held.len() - overlap);
+        self.mixed = 0;
+        self.hold = self.samples_in(joint.hold);
+        self.own = 0;
         Ok(())
     }
 
@@ -50,7 +102,9 @@ impl Joiner {
     /// # Errors
     /// When they are not of its format.
     pub fn push(&mut self, bytes: &Bytes) -> Result<Bytes, AudioError> {
-        self.run(bytes, false)
+        let mut out = Vec::new();
+        self.run(bytes, false, &mut out)?;
+        Ok(out.into())
     }
 
     /// The piece is whole.
@@ -58,21 +112,55 @@ impl Joiner {
     /// # Errors
     /// When it is torn or holds no sound.
     pub fn end(&mut self) -> Result<Bytes, AudioError> {
-        let out = self.run(&[], true)?;
+        let mut out = Vec::new();
+        self.run(&[], true, &mut out)?;
         self.piece = None;
-        if self.frames == self.before { Err(AudioError::Empty) } else { Ok(out) }
+        // The piece before it may last longer than this one.
+        let rest = self.over.split_off(self.mixed.min(self.over.len()));
+        self.over.clear();
+        self.mixed = 0;
+        self.hold_back(&rest, &mut out)?;
+        if self.own == 0 { Err(AudioError::Empty) } else { Ok(out.into()) }
     }
 
-    fn run(&mut self, bytes: &[u8], last: bool) -> Result<Bytes, AudioError> {
-        let Some(piece) = self.piece.as_mut() else { return Ok(Bytes::new()) };
+    fn run(&mut self, bytes: &[u8], last: bool, out: &mut Vec<u8>) -> Result<(), AudioError> {
+        let Some(piece) = self.piece.as_mut() else { return Ok(()) };
         if piece.push(bytes, last)? {
             self.encoder.dither();
         }
-        let samples = piece.samples();
-        self.frames += samples.len() as u64 / u64::from(self.output.channels);
-        let mut out = Vec::new();
-        self.encoder.encode(samples, &mut out)?;
-        Ok(out.into())
+        let mut levelled = std::mem::take(&mut self.levelled);
+        levelled.clear();
+        self.leveller.push(piece.samples(), last, &mut levelled)?;
+        self.own += levelled.len() as u64;
+        for (sample, over) in levelled.iter_mut().zip(&self.over[self.mixed..]) {
+            *sample = (*sample + over).clamp(-1.0, 1.0);
+        }
+        self.mixed = self.over.len().min(self.mixed + levelled.len());
+        let held = self.hold_back(&levelled, out);
+        self.levelled = levelled;
+        held
+    }
+
+    /// Encodes samples, but for as many as are held back.
+    fn hold_back(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
+        if self.hold == 0 && self.held.is_empty() {
+            self.encoded += samples.len() as u64;
+            return self.encoder.encode(samples, out);
+        }
+        self.held.extend_from_slice(samples);
+        let ready = self.held.len().saturating_sub(self.hold);
+        self.encoder.encode(&self.held[..ready], out)?;
+        self.encoded += ready as u64;
+        self.held.drain(..ready);
+        Ok(())
+    }
+
+    /// Nothing overlaps what is held.
+    fn release(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
+        self.hold = 0;
+        let held = std::mem::take(&mut self.held);
+        self.encoded += held.len() as u64;
+        self.encoder.encode(&held, out)
     }
 
     /// Silence between pieces, to the nearest frame.
@@ -80,16 +168,16 @@ impl Joiner {
     /// # Errors
     /// When the encoder fails.
     pub fn silence(&mut self, seconds: f64) -> Result<Bytes, AudioError> {
-        let frames = (seconds.max(0.0) * f64::from(self.output.rate)).round() as u64;
         let mut out = Vec::new();
+        self.release(&mut out)?;
+        let mut left = self.samples_in(seconds);
+        self.encoded += left as u64;
         let second = vec![0.0; self.output.rate as usize * usize::from(self.output.channels)];
-        let mut left = frames as usize * usize::from(self.output.channels);
         while left > 0 {
             let some = left.min(second.len());
             self.encoder.encode(&second[..some], &mut out)?;
             left -= some;
         }
-        self.frames += frames;
         Ok(out.into())
     }
 
@@ -98,10 +186,11 @@ impl Joiner {
     /// # Errors
     /// When there was no sound at all.
     pub fn finish(&mut self) -> Result<Bytes, AudioError> {
-        if self.frames == 0 {
+        let mut out = Vec::new();
+        self.release(&mut out)?;
+        if self.encoded == 0 {
             return Err(AudioError::Empty);
         }
-        let mut out = Vec::new();
         self.encoder.finish(&mut out)?;
         Ok(out.into())
     }

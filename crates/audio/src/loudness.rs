@@ -35,15 +35,25 @@ pub struct LoudnessMeter {
     layout: Layout,
     frames: u64,
     squares: f64,
+    peaks: bool,
 }
 
 impl LoudnessMeter {
     /// # Errors
     /// Where rate or channels cannot be measured.
     pub fn new(layout: Layout) -> Result<Self, AudioError> {
-        let inner = EbuR128::new(layout.channels.into(), layout.rate, Mode::I | Mode::TRUE_PEAK);
-        let inner = inner.map_err(|error| failed(&error))?;
-        Ok(LoudnessMeter { inner, layout, frames: 0, squares: 0.0 })
+        Self::in_mode(layout, true)
+    }
+
+    /// A meter that looks at no peaks, which is most of the work.
+    pub(crate) fn without_peaks(layout: Layout) -> Result<Self, AudioError> {
+        Self::in_mode(layout, false)
+    }
+
+    fn in_mode(layout: Layout, peaks: bool) -> Result<Self, AudioError> {
+        let mode = if peaks { Mode::I | Mode::TRUE_PEAK } else { Mode::I };
+        let inner = EbuR128::new(layout.channels.into(), layout.rate, mode).map_err(|error| failed(&error))?;
+        Ok(LoudnessMeter { inner, layout, frames: 0, squares: 0.0, peaks })
     }
 
     /// Takes interleaved samples.
@@ -69,7 +79,7 @@ impl LoudnessMeter {
             self.inner.loudness_global().map_err(|error| failed(&error))?
         };
         let mut peak = 0.0f64;
-        for channel in 0..u32::from(self.layout.channels) {
+        for channel in 0..u32::from(self.layout.channels) * u32::from(self.peaks) {
             peak = peak.max(self.inner.true_peak(channel).map_err(|error| failed(&error))?);
         }
         Ok(Loudness { integrated, peak: 20.0 * peak.log10() })

@@ -3,7 +3,7 @@
 
 use bytes::Bytes;
 use dispatcher_audio::{
-    AudioError, Codec, Edge, Effects, Format, Joiner, Layout, LoudnessMeter, Options, Tags, Transcoder, decode_all,
+    AudioError, Codec, Edge, Effects, Format, Joiner, Joint, Layout, LoudnessMeter, Options, Tags, Transcoder, decode_all,
     encode_all,
 };
 
@@ -204,7 +204,8 @@ fn pieces_of_any_format_join_to_the_sample_and_at_one_loudness() {
         let mut meter = LoudnessMeter::new(layout).unwrap();
         meter.push(&decoded).unwrap();
         let gain = Some(meter.finish().unwrap().gain_to(-24.0));
-        joiner.begin(format, Effects { gain, ..Effects::default() }, false).unwrap();
+        let effects = Effects { gain, ..Effects::default() };
+        joiner.begin(format, Joint { effects, ..Joint::default() }).unwrap();
         let before = out.len();
         out.extend(joiner.push(&audio).unwrap());
         out.extend(joiner.end().unwrap());
@@ -225,7 +226,7 @@ fn pieces_of_any_format_join_to_the_sample_and_at_one_loudness() {
     out.extend(joiner.finish().unwrap());
     assert_eq!(out.len(), expected * 2);
     assert_eq!(joiner.length().frames as usize, expected);
-    joiner.begin(output, Effects::default(), false).unwrap();
+    joiner.begin(output, Joint::default()).unwrap();
     assert_eq!(joiner.end(), Err(AudioError::Empty), "an empty piece is not passed over in silence");
 }
 

@@ -63,6 +63,8 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Engine(command) => commands::engine::run(&client()?, command, json).await,
         Command::Credential(command) => commands::credential::run(&client()?, command, json).await,
         Command::Profile(command) => commands::profile::run(&client()?, command, json).await,
+        Command::Lexicon(command) => commands::lexicon::run(&client()?, command, json).await,
+        Command::Clip(command) => commands::clip::run(&client()?, command, json).await,
         Command::Route(command) => commands::route::run(&client()?, command, json).await,
         Command::App(command) => commands::app::run(&client()?, command, json).await,
         Command::Job(command) => commands::job::run(&client()?, command, json).await,

@@ -8,6 +8,7 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use bytes::Bytes;
 use dispatcher_core::{Cause, Network};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
@@ -121,6 +122,34 @@ impl Fetcher {
         }
         shown.insert(key, client.clone());
         Ok(client)
+    }
+
+    /// What stands at an address, up to so many bytes. Whoever calls has made
+    /// sure that the operator allows the host, wherever it is.
+    ///
+    /// # Errors
+    /// When it cannot be reached in time, does not answer with success, or is
+    /// larger.
+    pub async fn get(&self, address: &str, most: usize, within: Duration) -> Result<Bytes, EngineError> {
+        let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.without_url().to_string());
+        let url: Url = address.parse().map_err(|_| EngineError::new(Cause::Malformed, "it is no address"))?;
+        let client = self.client(Network::Private, &url, None)?;
+        let mut response = client.get(url).timeout(within).send().await.map_err(failed)?;
+        if !response.status().is_success() {
+            return Err(EngineError::new(Cause::Refused, format!("it answered {}", response.status())));
+        }
+        let too_large = || EngineError::new(Cause::Refused, format!("it is larger than {most} bytes"));
+        if response.content_length().is_some_and(|length| length > most as u64) {
+            return Err(too_large());
+        }
+        let mut body = Vec::new();
+        while let Some(chunk) = response.chunk().await.map_err(failed)? {
+            if body.len() + chunk.len() > most {
+                return Err(too_large());
+            }
+            body.extend_from_slice(&chunk);
+        }
+        Ok(body.into())
     }
 
     /// TLS as for a client of this module.

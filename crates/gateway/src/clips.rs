@@ -1,6 +1,8 @@
 //! Kept sound: files named by their content, found again by what they are the
 //! sound of.
 
+use std::path::PathBuf;
+
 use bytes::Bytes;
 use dispatcher_store::ClipRow;
 
@@ -16,6 +18,23 @@ const LONGEST: usize = 8 << 20;
 pub struct Clip {
     pub media_type: String,
     pub audio: Bytes,
+}
+
+/// Writes a file of a folder: aside and then renamed, so that no half file
+/// has the name.
+pub(crate) async fn write_named(folder: PathBuf, name: String, bytes: Bytes) -> Result<(), GatewayError> {
+    let write = move || -> std::io::Result<()> {
+        use std::io::Write as _;
+        std::fs::create_dir_all(&folder)?;
+        let mut file = tempfile::NamedTempFile::new_in(&folder)?;
+        file.write_all(&bytes)?;
+        file.persist(folder.join(name)).map_err(|error| error.error)?;
+        Ok(())
+    };
+    tokio::task::spawn_blocking(write)
+        .await
+        .map_err(|error| GatewayError::Internal(error.to_string()))?
+        .map_err(|error| GatewayError::Internal(format!("kept sound: {error}")))
 }
 
 impl Gateway {
@@ -38,22 +57,8 @@ impl Gateway {
         if clip.audio.len() > LONGEST {
             return Ok(());
         }
-        let failed = |error: std::io::Error| GatewayError::Internal(format!("kept sound: {error}"));
         let content = dispatcher_vault::hash_bytes(&clip.audio);
-        let (audio, path, place) = (clip.audio.clone(), folder.join(&content), folder.clone());
-        // Written aside and then renamed, so that no half file has the name.
-        let write = move || {
-            use std::io::Write as _;
-            std::fs::create_dir_all(&place)?;
-            let mut file = tempfile::NamedTempFile::new_in(&place)?;
-            file.write_all(&audio)?;
-            file.persist(path).map_err(|error| error.error)?;
-            Ok(())
-        };
-        tokio::task::spawn_blocking(write)
-            .await
-            .map_err(|error| GatewayError::Internal(error.to_string()))?
-            .map_err(failed)?;
+        write_named(folder.clone(), content.clone(), clip.audio.clone()).await?;
         let now = now_micros();
         let row = ClipRow {
             sound: sound.into(),

@@ -5,7 +5,7 @@
 use std::sync::PoisonError;
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Effects, Joiner, decode_all};
+use dispatcher_audio::{AudioError, Effects, Joiner, Joint, decode_all};
 use dispatcher_core::{Cause, Usage, Word};
 use dispatcher_engines::{AudioStream, EngineError, Words};
 use dispatcher_markup::MarkAt;
@@ -14,6 +14,7 @@ use futures::future::{BoxFuture, FutureExt as _};
 
 use crate::attempt::{Called, broken, made_good, tags};
 use crate::deliver::Offload;
+use crate::insert::Insert;
 use crate::jobs::{Keeper, Kept};
 use crate::recall::part_key;
 use crate::score::Part;
@@ -48,6 +49,8 @@ enum Source<'r> {
     Call(Calling<'r>),
     /// It was made in an earlier run of a job.
     Kept(Kept),
+    /// It is the script's own.
+    Given,
 }
 
 /// A call under way.
@@ -73,6 +76,8 @@ struct Performance<'r> {
     ahead: Option<Source<'r>>,
     /// The last attempt, and its ending where that is not yet written.
     last: Option<(Entry, Option<Ending>)>,
+    /// Engines that were heard, in order.
+    heard: Vec<String>,
 }
 
 impl Run {
@@ -108,9 +113,10 @@ impl Run {
             calling: None,
             ahead: None,
             last: None,
+            heard: Vec::new(),
         };
         let outcome = performance.play().await;
-        performance.end(outcome, only).await
+        Box::pin(performance.end(outcome, only)).await
     }
 }
 
@@ -142,6 +148,9 @@ impl<'r> Performance<'r> {
     /// Begins the call of a part; its intent is written first.
     async fn call(&mut self, index: usize) -> Result<Option<Source<'r>>, Stop> {
         let Some(part) = self.parts().get(index) else { return Ok(None) };
+        if part.sound.is_some() {
+            return Ok(Some(Source::Given));
+        }
         if let Some(keeper) = &self.run.keeper {
             if let Some(kept) = keeper.kept(index, &part_key(self.planned, part)) {
                 return Ok(Some(Source::Kept(kept.clone())));
@@ -171,6 +180,9 @@ impl<'r> Performance<'r> {
     /// One part, to its end; by another candidate where its own fails before
     /// it has sounded.
     async fn part(&mut self, index: usize, part: &'r Part) -> Result<(), Stop> {
+        if part.sound.is_some() {
+            return self.insert(index, part).await;
+        }
         let own = part.speaker(self.planned);
         let mut speaker = own;
         let mut others = self.run.plan.iter().filter(|other| other.voice_id() != own.voice_id());
@@ -188,6 +200,48 @@ impl<'r> Performance<'r> {
                 Err((stop, _)) => return Err(stop),
             }
         }
+    }
+
+    /// How a part joins its neighbours; `speaker` is its engine, or nobody.
+    fn joint(&mut self, index: usize, part: &Part, effects: Effects, speaker: Option<&str>) -> Joint {
+        let speaker = speaker.map(|engine| match self.heard.iter().position(|heard| heard == engine) {
+            Some(known) => known,
+            None => {
+                self.heard.push(engine.to_owned());
+                self.heard.len() - 1
+            }
+        });
+        let behind = self.parts().get(index + 1).map_or(0.0, |part| part.piece.overlap);
+        let (overlap, hold) = (part.piece.overlap / 1_000.0, behind / 1_000.0);
+        Joint { effects, overlap, hold, speaker, asked: part.piece.treatment.volume, any_length: false }
+    }
+
+    /// A sound of the script's own.
+    async fn insert(&mut self, index: usize, part: &'r Part) -> Result<(), Stop> {
+        let wish = part.piece.sound.clone().zip(part.sound.clone());
+        let made = tokio::task::spawn_blocking(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
+        let made = made.await.map_err(|error| Stop::Records(GatewayError::Internal(error.to_string())))?;
+        let before = self.seconds();
+        if let Some(insert) = made.map_err(|error| self.broken(&error))?.flatten() {
+            let (format, joint) = (insert.format, self.joint(index, part, insert.effects, None));
+            let begun = self.joiner.run(move |joiner| joiner.begin(format, joint)).await;
+            begun.map_err(|error| self.broken(&error))?;
+            for chunk in insert.chunks() {
+                let made = self.joiner.run(move |joiner| joiner.push(&chunk)).await;
+                let made = made.map_err(|error| self.broken(&error))?;
+                self.give(made).await?;
+            }
+            let rest = self.joiner.run(Joiner::end).await.map_err(|error| self.broken(&error))?;
+            self.give(rest).await?;
+        }
+        self.calling = None;
+        let Some(keeper) = self.run.keeper.as_ref().filter(|keeper| !keeper.is_recorded(index)) else { return Ok(()) };
+        let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
+        let row = keeper.row(index, &part_key(self.planned, part), "", &self.run.docket.id, milliseconds);
+        self.write_last().await.map_err(Stop::Records)?;
+        self.run.docket.end_piece(None, row).await.map_err(Stop::Records)?;
+        keeper.tell();
+        Ok(())
     }
 
     /// Writes the end of the attempt at hand.
@@ -264,7 +318,9 @@ impl<'r> Performance<'r> {
             }
             stream = Box::pin(futures::stream::once(async move { Ok(held) }));
         }
-        let begin = move |joiner: &mut Joiner| joiner.begin(format, effects, false);
+        let joint = self.joint(index, part, effects, Some(&engine));
+        let before = before - joint.overlap.min(before);
+        let begin = move |joiner: &mut Joiner| joiner.begin(format, joint);
         self.joiner.run(begin).await.map_err(|error| (failed(broken(&error)), false))?;
         let mut given = false;
         while let Some(chunk) = self.chunk(&mut stream).await.map_err(|stop| (stop, given))? {

@@ -60,6 +60,10 @@ pub enum GatewayError {
     #[error("{0}")]
     Webhook(String),
     #[error("{0}")]
+    Lexicon(MarkupError),
+    #[error("the sound cannot be kept: {0}")]
+    Sound(String),
+    #[error("{0}")]
     Route(#[from] dispatcher_core::RouteError),
     #[error(transparent)]
     Store(#[from] StoreError),

@@ -28,19 +28,20 @@ impl Gateway {
     ///
     /// # Errors
     /// As the synthesis itself, before anything is called.
-    pub fn estimate_speech(&self, caller: &Caller, request: &SynthesisRequest) -> Result<Estimate, GatewayError> {
+    pub async fn estimate_speech(&self, caller: &Caller, request: &SynthesisRequest) -> Result<Estimate, GatewayError> {
         request.format.check_output().map_err(GatewayError::Format)?;
         let script = request.text.parse()?;
         let language = request.language.as_deref().or(script.language.as_deref());
         let wish = wanted(caller, request.wanted.as_ref(), language)?;
-        let plan = plan_synthesis(&self.registry(), caller, request, &wish, &script)?;
+        let resources = self.resources(caller, &script).await;
+        let plan = plan_synthesis(&self.registry(), caller, request, &wish, &script, &resources)?;
         let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
         Ok(Estimate {
             cost: head.estimate,
             exact: head.candidate.sheet.tariff.charges_text(),
             sound: Some(sound_key(head, request.text.source(), request.format)),
             length: None,
-            warnings: [&request.notes, &self.warnings(head, language), &script.notes]
+            warnings: [&request.notes, &resources.missing, &self.warnings(head, language), &script.notes]
                 .into_iter()
                 .flatten()
                 .cloned()

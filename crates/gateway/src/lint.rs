@@ -5,7 +5,7 @@ use dispatcher_core::Wanted;
 use dispatcher_markup::{Fidelity, MarkupError, Outcome};
 
 use crate::plan::plan_synthesis;
-use crate::{Caller, GatewayError, Registry, SynthesisRequest};
+use crate::{Caller, GatewayError, Registry, Resources, SynthesisRequest};
 
 /// What one engine would do.
 pub struct Lint {
@@ -28,7 +28,7 @@ pub type Column = (String, Result<Lint, GatewayError>);
 ///
 /// # Errors
 /// What is wrong with the document, at its place.
-pub fn lint(registry: &Registry, request: &SynthesisRequest) -> Result<Vec<Column>, MarkupError> {
+pub fn lint(registry: &Registry, request: &SynthesisRequest, resources: &Resources) -> Result<Vec<Column>, MarkupError> {
     let script = request.text.parse()?;
     let language = request.language.as_deref().or(script.language.as_deref());
     let caller = Caller::nobody();
@@ -40,7 +40,7 @@ pub fn lint(registry: &Registry, request: &SynthesisRequest) -> Result<Vec<Colum
         let speaking = usable().find(|voice| language.is_none_or(|language| voice.speaks(language)));
         let Some(voice) = speaking.or_else(|| usable().next()) else { continue };
         let id = format!("{}/{}", sheet.name, voice.id);
-        let plan = plan_synthesis(registry, &caller, request, &Wanted::Named(id.clone()), &script);
+        let plan = plan_synthesis(registry, &caller, request, &Wanted::Named(id.clone()), &script, resources);
         let linted = plan.and_then(|plan| {
             let planned = plan.into_iter().next().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
             Ok(Lint {

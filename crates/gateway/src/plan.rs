@@ -9,7 +9,7 @@ use dispatcher_markup::{Fidelity, Outcome, Script};
 use serde::{Deserialize, Serialize};
 
 use crate::score::{Casting, Score};
-use crate::{Caller, Gateway, GatewayError, Registry, SynthesisRequest};
+use crate::{Caller, Gateway, GatewayError, Registry, Resources, SynthesisRequest};
 
 /// What to do with what an engine cannot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -106,6 +106,7 @@ pub(crate) fn plan_synthesis(
     request: &SynthesisRequest,
     wanted: &Wanted,
     script: &Script,
+    resources: &Resources,
 ) -> Result<Vec<Planned>, GatewayError> {
     let language = request.language.as_deref().or(script.language.as_deref());
     let granted = caller.granted();
@@ -120,7 +121,8 @@ pub(crate) fn plan_synthesis(
             continue;
         }
         let bare = plan_one(registry, candidate, request.format, shaped)?;
-        match (Casting { registry, request, granted: granted.as_deref(), language }).perform(bare, script) {
+        let casting = Casting { registry, request, granted: granted.as_deref(), language, resources };
+        match casting.perform(bare, script) {
             Ok(one) => planned.push(one),
             Err(error) => unfit = unfit.or(Some(error)),
         }

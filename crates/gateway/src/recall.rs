@@ -20,6 +20,10 @@ pub(crate) fn part_key(lead: &Planned, part: &Part) -> String {
     let markup = call.markup.clone().unwrap_or_default();
     let language = call.language.clone().unwrap_or_default();
     let shaped = format!("{:?}", call.shaped);
+    if let Some(sound) = &part.sound {
+        add(&mut hash, &sound.content);
+        add(&mut hash, &format!("{:?}", part.piece.sound));
+    }
     let [lead, voice] = &voices;
     for part in [lead, voice, &model, &call.text, &markup, &language, &shaped, &call.format.format.media_type()] {
         add(&mut hash, part);
@@ -47,6 +51,9 @@ pub(crate) fn sound_key(planned: &Planned, text: &str, format: Format) -> String
     let bitrate = format.effective_bitrate().unwrap_or(0).to_string();
     for part in [voice.as_str(), model, text, &format.media_type(), &format.rate.to_string(), &bitrate] {
         add(&mut hash, part);
+    }
+    if !planned.score.mark.is_empty() {
+        add(&mut hash, &planned.score.mark);
     }
     let shaped = &planned.shaped;
     if !shaped.adjustments.is_empty() {

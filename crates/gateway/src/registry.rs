@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 use dispatcher_core::{Planner, Route, Sheet, Voice, VoiceIndex, nearest};
 use dispatcher_engines::Engine;
 
-use crate::{Gateway, GatewayError, Profiles, now_micros};
+use crate::{Gateway, GatewayError, Lexicons, Profiles, now_micros};
 
 /// Whether an engine can be called.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -47,6 +47,7 @@ pub struct Registry {
     index: Arc<OnceLock<VoiceIndex>>,
     routes: BTreeMap<String, Route>,
     pub(crate) profiles: Profiles,
+    pub(crate) lexicons: Lexicons,
 }
 
 impl Registry {
@@ -110,6 +111,11 @@ impl Registry {
     /// All named audio formats.
     pub fn profiles(&self) -> &Profiles {
         &self.profiles
+    }
+
+    /// All lexicons on record.
+    pub fn lexicons(&self) -> &Lexicons {
+        &self.lexicons
     }
 
     /// What planning looks at; `granted` as in [`Planner`].

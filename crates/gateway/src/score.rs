@@ -7,11 +7,11 @@ use dispatcher_audio::Edge;
 use dispatcher_core::{Candidate, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
-    Choices, Fidelity, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack,
+    Choices, Fidelity, Lexicon, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack,
 };
 
 use crate::plan::{plan_one, shaped_by, usage_of};
-use crate::{GatewayError, Planned, Registry, SynthesisRequest, Unsupported};
+use crate::{GatewayError, InsertedSound, Planned, Registry, Resources, SynthesisRequest, Unsupported};
 
 /// Milliseconds between words and between sentences, where a script is parted
 /// there and asks for no break.
@@ -27,6 +27,8 @@ pub struct Score {
     /// Marks behind the last part.
     pub(crate) marks: Vec<MarkAt>,
     pub(crate) fidelity: Vec<Fidelity>,
+    /// Equal for equal sounds and words of lexicons; empty where there are none.
+    pub(crate) mark: String,
 }
 
 /// One call of an engine, with what is done around its sound.
@@ -35,6 +37,8 @@ pub(crate) struct Part {
     pub(crate) piece: Piece,
     /// Who speaks it, where that is not the candidate itself.
     pub(crate) cast: Option<Arc<Planned>>,
+    /// A sound in place of a call.
+    pub(crate) sound: Option<Arc<InsertedSound>>,
     pub(crate) call: Speak,
     pub(crate) usage: Usage,
     pub(crate) estimate: dispatcher_core::Money,
@@ -68,6 +72,7 @@ impl Score {
     pub(crate) fn gap(&self, index: usize) -> f64 {
         let before = index.checked_sub(1).and_then(|before| self.parts.get(before));
         match (before, self.parts.get(index)) {
+            (Some(_), Some(own)) if own.piece.overlap > 0.0 => 0.0,
             (Some(before), Some(own)) if own.piece.silence == 0.0 => {
                 if ends_sentence(&before.piece) {
                     SENTENCE_GAP
@@ -84,6 +89,7 @@ impl Score {
         match self.parts.as_slice() {
             [part]
                 if part.cast.is_none()
+                    && part.sound.is_none()
                     && part.piece.silence == 0.0
                     && self.silence == 0.0
                     && part.piece.marks.is_empty()
@@ -97,6 +103,18 @@ impl Score {
     }
 }
 
+/// What lexicons and sounds make of a score, beyond its document.
+fn mark_of(parts: &[Part], looked_up: usize) -> String {
+    if looked_up == 0 && parts.iter().all(|part| part.sound.is_none()) {
+        return String::new();
+    }
+    let told = |part: &Part| match &part.sound {
+        Some(sound) => format!("{:?}{}", part.piece.sound, sound.content),
+        None => part.piece.body_text(true),
+    };
+    dispatcher_vault::hash_bytes(parts.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
+}
+
 fn ends_sentence(piece: &Piece) -> bool {
     piece.plain().trim_end().ends_with(['.', '!', '?', '…', '。', '！', '？', '؟', '۔', '”', '»', '"'])
 }
@@ -108,6 +126,7 @@ pub(crate) struct Casting<'a> {
     pub(crate) granted: Option<&'a [String]>,
     /// Of the text.
     pub(crate) language: Option<&'a str>,
+    pub(crate) resources: &'a Resources,
 }
 
 /// The choices of one candidate.
@@ -145,12 +164,19 @@ impl Casting<'_> {
             usage.milliseconds += part.usage.milliseconds;
             estimate = estimate.plus(part.estimate)?;
         }
-        let score = Score { parts, silence: lowered.silence, marks: lowered.marks, fidelity: lowered.fidelity };
+        let mark = mark_of(&parts, lowered.looked_up);
+        let score = Score { parts, silence: lowered.silence, marks: lowered.marks, fidelity: lowered.fidelity, mark };
         Ok(Planned { usage, estimate, score: Arc::new(score), ..planned })
     }
 
     /// The parts that a piece becomes with who speaks it.
     fn cast(&self, planned: &Planned, piece: &Piece, parts: &mut Vec<Part>) -> Result<(), GatewayError> {
+        if let Some(sound) = piece.sound.as_ref().and_then(|sound| self.resources.sound(&sound.src)) {
+            let estimate = dispatcher_core::Money::zero(planned.candidate.sheet.tariff.currency);
+            let (call, usage) = (planned.call("", None), Usage::default());
+            parts.push(Part { piece: piece.clone(), cast: None, sound: Some(sound), call, usage, estimate });
+            return Ok(());
+        }
         let own = planned.voice_id();
         let cast = match &piece.voice {
             Some(voice) if Some(voice) != own.as_ref() => Some(Arc::new(self.other_voice(planned, voice)?)),
@@ -172,7 +198,7 @@ impl Casting<'_> {
             }
             let usage = usage_of(&call.text);
             let estimate = speaker.candidate.sheet.tariff.cost(usage, speaker.candidate.model.as_deref())?;
-            parts.push(Part { piece, cast: cast.clone(), call, usage, estimate });
+            parts.push(Part { piece, cast: cast.clone(), sound: None, call, usage, estimate });
         }
         Ok(())
     }
@@ -333,8 +359,16 @@ impl Choices for Cast<'_> {
         }
     }
 
-    fn sound(&self, _: &str) -> bool {
-        false
+    fn sound(&self, src: &str) -> bool {
+        self.casting.resources.sound(src).is_some()
+    }
+
+    fn lexicon(&self, uri: &str) -> Option<Arc<Lexicon>> {
+        self.casting.resources.lexicon(uri)
+    }
+
+    fn lexicons(&self) -> Vec<(String, Arc<Lexicon>)> {
+        self.casting.resources.always()
     }
 
     fn controls(&self, treatment: &Treatment) -> bool {

@@ -142,7 +142,8 @@ impl Gateway {
         let script = request.text.parse()?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
         let registry = self.registry();
-        let mut plan = plan_synthesis(&registry, caller, &request, &wish, &script)?;
+        let resources = self.resources(caller, &script).await;
+        let mut plan = plan_synthesis(&registry, caller, &request, &wish, &script, &resources)?;
         if let Some(lead) = keeper.as_ref().and_then(|keeper| keeper.lead()) {
             // Who has made pieces of it goes on with it.
             plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
@@ -204,7 +205,7 @@ impl Gateway {
             request.format,
             rehearsal,
         );
-        let warnings = request.notes.into_iter().chain(utterance.warnings).collect();
+        let warnings = request.notes.into_iter().chain(resources.missing).chain(utterance.warnings).collect();
         Ok(Utterance { cues, warnings, ..utterance })
     }
 

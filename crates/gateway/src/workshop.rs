@@ -19,11 +19,20 @@ pub struct Host {
     pub clips: Option<PathBuf>,
     /// Jobs are kept here; none are taken where this is missing.
     pub jobs: Option<JobsPlace>,
+    /// Hosts from which scripts may have sounds and lexicons, each with its
+    /// port where that is not the usual one.
+    pub fetch_hosts: Vec<String>,
     /// Who may be told of the end of a job; nobody where this is missing.
     pub webhooks: Option<Webhooks>,
 }
 
 impl Host {
+    /// A host that gives connections and nothing else.
+    pub fn alone(fetcher: Fetcher) -> Host {
+        let (endpoints, fetch_hosts) = (BTreeMap::new(), Vec::new());
+        Host { fetcher, endpoints, clips: None, jobs: None, fetch_hosts, webhooks: None }
+    }
+
     /// An engine out of a sheet.
     ///
     /// # Errors

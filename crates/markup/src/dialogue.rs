@@ -10,9 +10,13 @@ pub struct Line {
     /// A voice; that of the script unless given.
     pub voice: Option<String>,
     pub language: Option<String>,
-    /// Silence before it, as SSML writes times.
+    /// Silence before it, as SSML writes times; with a minus, how much earlier
+    /// it begins than the line before it ends.
     pub gap: Option<String>,
 }
+
+/// Milliseconds by which two lines may overlap.
+pub const MOST_OVERLAP: f64 = 5_000.0;
 
 /// Which line cannot be, from 0, and why.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -34,7 +38,10 @@ pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFa
     };
     let tongue =
         |language: Option<&str>| language.map(|tag| format!(" xml:lang=\"{}\"", attribute(tag))).unwrap_or_default();
-    let mut document = format!("<speak version=\"1.1\" xmlns=\"{}\"{}>", crate::reader::SSML, tongue(language));
+    let overlaps = lines.iter().any(|line| line.gap.as_ref().is_some_and(|gap| gap.trim().starts_with('-')));
+    let own = if overlaps { format!(" xmlns:d=\"{}\"", crate::reader::OWN) } else { String::new() };
+    let ssml = crate::reader::SSML;
+    let mut document = format!("<speak version=\"1.1\" xmlns=\"{ssml}\"{own}{}>", tongue(language));
     for (at, line) in lines.iter().enumerate() {
         let fault = |what: String| LineFault { at, what };
         if line.text.trim().is_empty() {
@@ -42,13 +49,18 @@ pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFa
         }
         document.push('\n');
         if let Some(gap) = &line.gap {
-            if gap.trim_start().starts_with('-') {
-                return Err(fault(format!("the gap '{gap}' is less than nothing: lines do not overlap here")));
+            let (element, time) = match gap.trim().strip_prefix('-') {
+                Some(time) => ("d:overlap", time),
+                None => ("break", gap.trim()),
+            };
+            let Some(milliseconds) = read_time(time).filter(|_| !time.starts_with('+')) else {
+                return Err(fault(format!("the gap '{gap}' is no time, such as 300ms, 1.5s or -200ms")));
+            };
+            if element != "break" && (at == 0 || milliseconds > MOST_OVERLAP) {
+                let most = MOST_OVERLAP / 1_000.0;
+                return Err(fault(format!("the gap '{gap}': lines overlap by {most} s at most, and the first by none")));
             }
-            if read_time(gap).is_none() {
-                return Err(fault(format!("the gap '{gap}' is no time, such as 300ms or 1.5s")));
-            }
-            document += &format!("<break time=\"{}\"/>", attribute(gap.trim()));
+            document += &format!("<{element} time=\"{}\"/>", attribute(time));
         }
         let (open, close) = match (&line.voice, &line.language) {
             (Some(voice), _) => {
@@ -70,6 +82,9 @@ pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFa
 mod tests {
     use super::*;
 
+    struct Nobody;
+    impl crate::Choices for Nobody {}
+
     #[test]
     fn lines_become_a_script_that_is_sound() {
         let line = |text: &str, voice: Option<&str>, gap: Option<&str>| Line {
@@ -84,8 +99,15 @@ mod tests {
         assert_eq!(script.plain_text(), "All aboard & welcome. Thank you.");
         assert_eq!(script.language.as_deref(), Some("en-GB"));
         assert_eq!(dialogue(&[line(" ", None, None)], None).expect_err("empty").at, 0);
-        for gap in ["soon", "-200ms", "300"] {
-            assert!(dialogue(&[line("a", None, Some(gap))], None).is_err(), "{gap}");
+        for gap in ["soon", "-200ms", "300", "--1s", "-6s"] {
+            let first = if gap == "-6s" { vec![line("b", None, None)] } else { Vec::new() };
+            let lines: Vec<Line> = first.into_iter().chain([line("a", None, Some(gap))]).collect();
+            assert!(dialogue(&lines, None).is_err(), "{gap}");
         }
+        let document = dialogue(&[line("One.", None, None), line("Two.", None, Some("-200ms"))], None).expect("lines");
+        let script = crate::read_ssml(&document).expect("sound");
+        let lowered = crate::lower(&script, None, crate::Policy::Adapt, &Nobody);
+        let told: Vec<_> = lowered.pieces.iter().map(|piece| (piece.plain(), piece.silence, piece.overlap)).collect();
+        assert_eq!(told, [("One.".to_owned(), 0.0, 0.0), ("Two.".to_owned(), 0.0, 200.0)]);
     }
 }

@@ -2,16 +2,18 @@
 //! and what each engine's dialect makes of it.
 //!
 //! What lives here: the [`Script`] and its readers (plain text, SSML 1.1 with
-//! EmotionML), the [`Dialect`] that an engine takes, lowering to it
+//! EmotionML), the [`Lexicon`] (PLS 1.0), the [`Dialect`] that an engine takes, lowering to it
 //! ([`lower`]) with a [`Fidelity`] report, cutting to an engine's limit
 //! ([`pack`]), and say-as in words. Nothing here calls an engine, makes a
 //! sound or fetches anything.
 
+mod address;
 mod cut;
 mod dialect;
 mod dialogue;
 mod fidelity;
 mod language;
+mod lexicon;
 mod lower;
 mod place;
 pub mod prosody;
@@ -20,14 +22,16 @@ mod say_as;
 mod script;
 mod text;
 
+pub use address::{Kind as ReferenceKind, Reference};
 pub use cut::{Room, pack, sentences};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
 pub use dialogue::{Line, LineFault, dialogue};
 pub use fidelity::{Fidelity, Outcome};
 pub use language::{Detected, by_paragraph, detect};
+pub use lexicon::{Lexeme, Lexicon, Pronunciation};
 pub use lower::{Atom, Choices, Lowered, MarkAt, Piece, Policy, Sound, Treatment, VoiceWish, lower};
 pub use place::MarkupError;
-pub use reader::read_ssml;
 pub use reader::values::time as read_time;
+pub use reader::{read_pls, read_ssml};
 pub use script::{Element, Item, Kind, Script, Tag};
 pub use text::{looks_like_markup, read_text};

@@ -30,6 +30,9 @@ pub enum Tag {
     Metadata,
     /// `emotion` of EmotionML 1.0.
     Emotion,
+    /// `overlap` of our own namespace: what follows begins so much before what
+    /// stands before it has ended.
+    Overlap,
     /// An element of another namespace, with all that is in it.
     Foreign,
 }

@@ -66,6 +66,9 @@ pub struct Config {
     /// Hosts that may be told of the end of a job, each with its port where
     /// that is not the usual one; none unless set.
     pub webhook_hosts: Vec<String>,
+    /// Hosts from which scripts may have sounds and lexicons fetched, each with
+    /// its port where that is not the usual one; none unless set.
+    pub fetch_hosts: Vec<String>,
     pub engines: BTreeMap<String, EngineOverride>,
 }
 
@@ -88,6 +91,7 @@ impl Default for Config {
             grace: 20,
             keep_days: 7,
             webhook_hosts: Vec::new(),
+            fetch_hosts: Vec::new(),
             engines: BTreeMap::new(),
         }
     }

@@ -98,8 +98,7 @@ pub fn init_logging(config: &Config) {
 /// # Errors
 /// When a folder cannot be read or a sheet has a fault.
 pub fn offline_registry(sheets: &[PathBuf]) -> Result<Registry, ServeError> {
-    let host =
-        Host { fetcher: Fetcher::new()?, endpoints: Default::default(), clips: None, jobs: None, webhooks: None };
+    let host = Host::alone(Fetcher::new()?);
     let mut registry = Registry::default();
     for (engine, ..) in load_engines(sheets, &host)? {
         registry.add(engine);
@@ -266,6 +265,7 @@ impl Service {
                 folder: config.data.join("jobs"),
                 keep: std::time::Duration::from_secs(u64::from(config.keep_days) * 86_400),
             }),
+            fetch_hosts: config.fetch_hosts.clone(),
             webhooks: Some(webhooks(config)?),
         };
         let mut registry = Registry::default();

@@ -15,6 +15,7 @@ mod idempotency;
 mod launch;
 mod openapi;
 mod problem;
+mod ranged;
 mod sign_in;
 mod spool;
 mod uploads;

@@ -6,7 +6,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    apps, credentials, document_job, engines, estimates, jobs, profiles, records, service, session, transcripts,
+    apps, credentials, document_job, engines, estimates, jobs, lexicons, profiles, records, service, session, transcripts,
     uploads, utterances, voices,
 };
 use crate::launch::PublicUrl;
@@ -40,6 +40,8 @@ use crate::launch::PublicUrl;
         records::usage,
         records::audit,
         records::overview,
+        lexicons::list, lexicons::read, lexicons::versions, lexicons::put_lexicon, lexicons::retire,
+        lexicons::clips, lexicons::keep_clip, lexicons::clip, lexicons::remove_clip,
         profiles::list,
         profiles::read,
         profiles::put_profile,

@@ -206,7 +206,7 @@ impl From<GatewayError> for Problem {
         match error {
             GatewayError::NoKey => Problem::new("no-key", text),
             GatewayError::BadKey(_) => Problem::new("bad-key", text),
-            GatewayError::Markup(fault) => {
+            GatewayError::Markup(fault) | GatewayError::Lexicon(fault) => {
                 let mut problem = Problem::new("markup", text);
                 problem.errors.push(json!({"line": fault.line, "column": fault.column, "detail": fault.message}));
                 problem
@@ -254,6 +254,7 @@ impl From<GatewayError> for Problem {
             | GatewayError::NothingWanted(_)
             | GatewayError::Credential(_)
             | GatewayError::Webhook(_)
+            | GatewayError::Sound(_)
             | GatewayError::Route(_) => Problem::new("invalid", text),
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),

@@ -8,6 +8,7 @@ mod catalogue;
 mod error;
 mod jobs;
 mod ledger;
+mod lexicons;
 mod models;
 mod people;
 mod pool;
@@ -22,7 +23,8 @@ pub use jobs::{JobChange, JobFilter, JobProgress};
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
-    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, ProfileRow, RouteRow, SheetRow,
+    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, ProfileRow, RouteRow,
+    SheetRow, SoundRow,
 };
 pub use people::Grant;
 pub use pool::Store;

@@ -2,10 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{
-    access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    job_files, job_pieces, jobs, ledger, profiles, routes, sheets,
-};
+use crate::schema::{access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites, job_files, job_pieces, jobs, ledger, lexicons, profiles, routes, sheets, sounds};
 
 /// One version of an engine's sheet.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -100,6 +97,37 @@ pub struct ProfileRow {
     pub created_by: String,
     pub created_at: i64,
     pub retired_at: Option<i64>,
+}
+
+/// One version of a lexicon, as PLS.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[diesel(table_name = lexicons)]
+pub struct LexiconRow {
+    pub name: String,
+    pub version: i64,
+    /// Whose it is; every app's where nothing is said.
+    pub app: Option<String>,
+    /// 1: it holds for all text in its language; 0: where it is asked for.
+    pub always: i64,
+    pub document: String,
+    pub created_by: String,
+    pub created_at: i64,
+    pub retired_at: Option<i64>,
+}
+
+/// A sound that scripts put in.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = sounds)]
+pub struct SoundRow {
+    /// The name of its file, by its content.
+    pub id: String,
+    pub app: String,
+    pub title: String,
+    pub media_type: String,
+    pub bytes: i64,
+    pub audio_ms: i64,
+    pub created_by: String,
+    pub created_at: i64,
 }
 
 /// One version of a credential, sealed.

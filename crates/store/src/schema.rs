@@ -113,6 +113,18 @@ table! {
         made_at -> BigInt, used_at -> BigInt,
     }
 }
+table! {
+    lexicons (name, version) {
+        name -> Text, version -> BigInt, app -> Nullable<Text>, always -> BigInt, document -> Text,
+        created_by -> Text, created_at -> BigInt, retired_at -> Nullable<BigInt>,
+    }
+}
+table! {
+    sounds (id) {
+        id -> Text, app -> Text, title -> Text, media_type -> Text, bytes -> BigInt, audio_ms -> BigInt,
+        created_by -> Text, created_at -> BigInt,
+    }
+}
 
 allow_tables_to_appear_in_same_query!(apps, access_keys);
 allow_tables_to_appear_in_same_query!(jobs, job_files);

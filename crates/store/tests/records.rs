@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_store::{
-    AccessKey, App, AttemptEnd, AttemptRow, DispatchEnd, DispatchFilter, DispatchRow, GroupBy, LedgerRow, Store,
-    StoreError,
+    AccessKey, App, AttemptEnd, AttemptRow, DispatchEnd, DispatchFilter, DispatchRow, GroupBy, LedgerRow, LexiconRow,
+    SoundRow, Store, StoreError,
 };
 
 fn store() -> (tempfile::TempDir, Store) {
@@ -207,4 +207,46 @@ async fn a_sheet_is_a_new_version_only_where_it_changed() {
     let put = async |text: &str| store.put_sheet("heron".into(), text.into(), "file".into(), 1).await.unwrap();
     assert_eq!((put("a").await, put("a").await, put("b").await), (1, 1, 2));
     assert_eq!(store.audit(10).await.unwrap().len(), 2);
+}
+
+#[tokio::test]
+async fn lexicons_have_versions_and_sounds_are_kept_once() {
+    let (_folder, store) = store();
+    let row = |document: &str, at| LexiconRow {
+        name: "harbour".into(),
+        version: 0,
+        app: Some("helpline".into()),
+        always: 1,
+        document: document.into(),
+        created_by: "tess".into(),
+        created_at: at,
+        retired_at: None,
+    };
+    assert_eq!(store.put_lexicon(row("one", 1)).await.unwrap(), 1);
+    assert_eq!(store.put_lexicon(row("two", 2)).await.unwrap(), 2);
+    let told = |rows: Vec<LexiconRow>| rows.into_iter().map(|row| (row.version, row.document)).collect::<Vec<_>>();
+    assert_eq!(told(store.lexicons().await.unwrap()), [(2, "two".to_owned())]);
+    let versions = told(store.lexicon_versions("harbour".into()).await.unwrap());
+    assert_eq!(versions, [(2, "two".to_owned()), (1, "one".to_owned())]);
+    store.retire_lexicon("harbour".into(), "tess".into(), 3).await.unwrap();
+    assert!(store.lexicons().await.unwrap().is_empty());
+    assert!(store.retire_lexicon("harbour".into(), "tess".into(), 4).await.is_err(), "it is retired already");
+    assert_eq!(store.put_lexicon(row("three", 5)).await.unwrap(), 3, "and goes on where it was");
+
+    let sound = |app: &str, title: &str| SoundRow {
+        id: "c0ffee".into(),
+        app: app.into(),
+        title: title.into(),
+        media_type: "audio/wav".into(),
+        bytes: 9,
+        audio_ms: 3,
+        created_by: "tess".into(),
+        created_at: 6,
+    };
+    store.put_sound(sound("helpline", "gong")).await.unwrap();
+    assert_eq!(store.put_sound(sound("console", "bell")).await.unwrap().title, "gong", "it is there already");
+    assert_eq!(store.sounds(Some("console".into())).await.unwrap(), []);
+    assert_eq!(store.sounds(None).await.unwrap(), [sound("helpline", "gong")]);
+    store.remove_sound("c0ffee".into(), "tess".into(), 7).await.unwrap();
+    assert_eq!(store.sound("c0ffee".into()).await.unwrap(), None);
 }

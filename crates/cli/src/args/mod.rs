@@ -1,9 +1,11 @@
 //! Commands and their options.
 
+mod beside;
 mod catalogue;
 mod jobs;
 mod prompts;
 
+pub(crate) use beside::*;
 pub(crate) use catalogue::*;
 pub(crate) use jobs::*;
 pub(crate) use prompts::*;
@@ -62,6 +64,12 @@ pub(crate) enum Command {
     /// List, keep and retire named audio formats
     #[command(subcommand)]
     Profile(ProfileCommand),
+    /// List, keep and retire lexicons: how words are pronounced
+    #[command(subcommand)]
+    Lexicon(LexiconCommand),
+    /// List, keep and remove sounds that scripts put in
+    #[command(subcommand)]
+    Clip(ClipCommand),
     /// Have long work done, follow it, fetch what it made
     #[command(subcommand)]
     Job(JobCommand),
@@ -388,7 +396,8 @@ pub(crate) struct EstimateArgs {
   dispatcher lint safety.ssml --sheets /etc/dispatcher/sheets --engine heron --strict
 
 An element is native (the engine takes it), rewritten (said otherwise), made-good
-(done in the gateway's own audio code), spoken plainly, or omitted.")]
+(done in the gateway's own audio code), spoken plainly, or omitted. Lexicons and sounds
+are looked for beside the file; a sound at an address of the network is taken to be there.")]
 pub(crate) struct LintArgs {
     /// The script: SSML, or text; standard input where it is missing or -
     #[arg(value_name = "FILE")]
@@ -402,6 +411,9 @@ pub(crate) struct LintArgs {
     /// The language of the text, as a BCP 47 tag
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
+    /// Take this lexicon to hold for all the text; may be given several times
+    #[arg(long = "lexicon", value_name = "FILE")]
+    pub(crate) lexicons: Vec<PathBuf>,
     /// Fail when something is lost with any engine
     #[arg(long)]
     pub(crate) strict: bool,

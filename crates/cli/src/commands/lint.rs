@@ -1,10 +1,13 @@
 //! `dispatcher lint`: what each engine would do with a document, offline.
 
 use std::path::Path;
+use std::sync::Arc;
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_gateway::{Lint, SynthesisRequest, TextInput, Unsupported, lint};
-use dispatcher_markup::{Fidelity, MarkupError, Outcome, looks_like_markup};
+use dispatcher_gateway::{Lint, Resources, SynthesisRequest, TextInput, Unsupported, lint};
+use dispatcher_markup::{
+    Fidelity, MarkupError, Outcome, Reference, ReferenceKind, Script, looks_like_markup, read_pls, read_ssml,
+};
 use serde_json::{Value, json};
 
 use super::speak::read_text;
@@ -28,10 +31,14 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
         trace: None,
         notes: Vec::new(),
     };
-    let columns = lint(&registry, &request).map_err(|fault| {
-        let name = args.file.as_deref().unwrap_or(Path::new("-"));
-        CliError::Failed(pointed(name, &source, &fault))
-    })?;
+    let name = args.file.as_deref().unwrap_or(Path::new("-"));
+    let faulty = |fault: MarkupError| CliError::Failed(pointed(name, &source, &fault));
+    let script = match &request.text {
+        TextInput::Ssml(document) => Some(read_ssml(document).map_err(faulty)?),
+        _ => None,
+    };
+    let resources = resources(args, script.as_ref())?;
+    let columns = lint(&registry, &request, &resources).map_err(faulty)?;
     let wanted = |engine: &str| args.engines.is_empty() || args.engines.iter().any(|name| name == engine);
     let mut engines = Vec::new();
     let mut refused = Vec::new();
@@ -49,6 +56,9 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
         output::print_json(&as_json(&engines, &refused))?;
     } else {
         output::print(&render(&source, &engines, &refused))?;
+        for missing in &resources.missing {
+            eprintln!("{} {missing}", output::paint("note:", Colour::Warn));
+        }
     }
     let lost = engines.iter().filter(|linted| linted.worst > Outcome::MadeGood).count() + refused.len();
     match args.strict && lost > 0 {
@@ -57,6 +67,36 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
         }
         false => Ok(()),
     }
+}
+
+/// What the script names, from beside it.
+fn resources(args: &LintArgs, script: Option<&Script>) -> Result<Resources, CliError> {
+    let mut found = Resources::default();
+    for path in &args.lexicons {
+        let document = read_text(None, Some(path))?;
+        let lexicon = read_pls(&document).map_err(|fault| CliError::Failed(pointed(path, &document, &fault)))?;
+        let name = path.file_stem().unwrap_or_default().to_string_lossy();
+        found.hold_always(&name, Arc::new(lexicon));
+    }
+    let folder = args.file.as_deref().and_then(Path::parent).unwrap_or(Path::new("."));
+    for Reference { kind, address, .. } in script.into_iter().flat_map(Script::references) {
+        let elsewhere = address.contains(':') || address.starts_with('/');
+        if elsewhere && kind == ReferenceKind::Sound {
+            found.suppose_sound(&address);
+            continue;
+        }
+        if elsewhere {
+            found.lack(&address, "it is not beside the script, and nothing is fetched here");
+            continue;
+        }
+        let place = folder.join(&address);
+        let place = if place.exists() { place } else { folder.join(format!("{address}.pls")) };
+        let read = std::fs::read(&place).map_err(|error| format!("{}: {error}", place.display()));
+        if let Err(why) = read.and_then(|bytes| found.add(kind, &address, bytes.into())) {
+            found.lack(&address, &why);
+        }
+    }
+    Ok(found)
 }
 
 /// A fault with its line, and a caret below its place.

@@ -1,6 +1,7 @@
 //! One module a command.
 
 pub(crate) mod app;
+pub(crate) mod clip;
 pub(crate) mod convert;
 pub(crate) mod credential;
 pub(crate) mod dispatches;
@@ -8,6 +9,7 @@ pub(crate) mod draft;
 pub(crate) mod engine;
 pub(crate) mod estimate;
 pub(crate) mod job;
+pub(crate) mod lexicon;
 pub(crate) mod lint;
 pub(crate) mod profile;
 pub(crate) mod prompts;

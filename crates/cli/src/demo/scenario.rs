@@ -4,7 +4,7 @@ use std::path::Path;
 
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Conditions, Criteria, Leg, Route, Work};
-use dispatcher_gateway::{Gateway, GatewayError, OwnProfile, now_micros};
+use dispatcher_gateway::{Caller, Gateway, GatewayError, NewLexicon, OwnProfile, now_micros};
 use dispatcher_store::{AccessKey, App, StoreError};
 use dispatcher_vault::{KeyKind, Parts, new_key, random_token};
 use secrecy::SecretString;
@@ -28,6 +28,10 @@ const SHEETS: [(&str, &str); 11] = [
 const ANNOUNCEMENTS: &str = include_str!("../../../../demo/scripts/announcements.toml");
 /// What is said at a safety drill.
 pub(super) const DRILL: &str = include_str!("../../../../demo/scripts/drill.txt");
+
+/// How the names of the scenario are said, and the sound before announcements.
+const NAMES: &str = include_str!("../../../../demo/scripts/saltmarsh.pls");
+const CHIME: &[u8] = include_bytes!("../../../../demo/scripts/chime.wav");
 
 /// What a quay announces.
 #[derive(Debug, Deserialize)]
@@ -134,12 +138,18 @@ pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> 
     if gateway.registry().profiles().all().iter().all(|(profile, _)| profile.name != gate_screen().name) {
         gateway.put_profile(gate_screen(), "demo").await?;
     }
+    if gateway.registry().lexicons().all().all(|lexicon| lexicon.name != "saltmarsh") {
+        let names = NewLexicon { name: "saltmarsh".into(), app: None, always: false, document: NAMES.into() };
+        gateway.put_lexicon(names, "demo").await?;
+    }
     let mut console = gateway.store().app("console".into()).await?;
     if console.default_voice.is_none() {
         console.default_voice = Some("quayside".into());
         console.default_recognition = Some("captions".into());
         gateway.store().change_app(console, "demo".into(), now_micros()).await?;
     }
+    let shared = Caller { app: gateway.store().app("console".into()).await?, operator: true, who: "demo".into() };
+    gateway.keep_sound(&shared, "chime.wav", CHIME.into()).await?;
     for route in routes() {
         if !gateway.registry().routes().contains_key(&route.name) {
             gateway.put_route(route, "demo").await?;

@@ -148,7 +148,7 @@ impl Gateway {
 
     async fn forecast(&self, caller: &Caller, job: &NewJob) -> Result<Forecast, GatewayError> {
         match &job.work {
-            JobWork::Speech { tracks } => self.forecast_speech(caller, tracks),
+            JobWork::Speech { tracks } => self.forecast_speech(caller, tracks).await,
             JobWork::Hearing(dictation) => self.forecast_hearing(caller, dictation, job.audio.clone()).await,
         }
     }
@@ -170,7 +170,7 @@ impl Gateway {
         Ok(Forecast { pieces: 1, estimate: head.estimate })
     }
 
-    fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<Forecast, GatewayError> {
+    async fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<Forecast, GatewayError> {
         let registry = self.registry();
         let mut forecast = Forecast { pieces: 0, estimate: Money::zero(Currency::EUR) };
         for (number, track) in tracks.iter().enumerate() {
@@ -179,7 +179,8 @@ impl Gateway {
             let script = request.text.parse()?;
             let language = request.language.as_deref().or(script.language.as_deref());
             let wish = wanted(caller, request.wanted.as_ref(), language)?;
-            let plan = plan_synthesis(&registry, caller, request, &wish, &script)?;
+            let resources = self.resources(caller, &script).await;
+            let plan = plan_synthesis(&registry, caller, request, &wish, &script, &resources)?;
             let Some(head) = plan.first() else { continue };
             forecast.pieces += head.score.parts.len() as u64;
             forecast.estimate = match number {

@@ -7,6 +7,7 @@ use bytes::Bytes;
 use dispatcher_engines::Herald;
 use serde_json::json;
 
+use crate::hosts::check_host;
 use crate::{Gateway, GatewayError, now_micros};
 
 /// Waits between tries, in seconds.
@@ -28,19 +29,8 @@ impl Gateway {
 
     /// Whether an address may be told.
     pub(super) fn check_webhook(&self, address: &str) -> Result<(), GatewayError> {
-        let refused = |why: String| Err(GatewayError::Webhook(why));
-        let Some((scheme, rest)) = address.split_once("://") else {
-            return refused(format!("'{address}' is no address of http or https"));
-        };
-        let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
-        if !matches!(scheme, "http" | "https") || host.is_empty() || host.contains('@') {
-            return refused(format!("'{address}' is no address of http or https"));
-        }
         let hosts = self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.hosts.as_slice()).unwrap_or_default();
-        match hosts.iter().any(|allowed| allowed.eq_ignore_ascii_case(host)) {
-            true => Ok(()),
-            false => refused(format!("'{host}' may not be told here; add it to webhook_hosts in dispatcher.toml")),
-        }
+        check_host(address, hosts, "webhook_hosts").map_err(GatewayError::Webhook)
     }
 
     /// Tells the end of a job, in a task of its own.

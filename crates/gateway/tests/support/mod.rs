@@ -50,7 +50,7 @@ pub fn app(name: &str) -> App {
 }
 
 /// A program that prints a file, as a synthesiser of what is on it.
-fn tape(file: &Path) -> String {
+pub fn tape(file: &Path) -> String {
     format!(
         "sheet = 1\nname = \"tape\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"cat\"\n\
          [synthesis]\narguments = [\"{}\"]\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", rates = [16000] }}\n\
@@ -100,13 +100,14 @@ pub fn registry(folder: &Path, heron: &str, turnstone: &str) -> Registry {
 
 /// A host that keeps no sound and moves no engine.
 pub fn host() -> Host {
-    Host { fetcher: Fetcher::new().unwrap(), endpoints: Default::default(), clips: None, jobs: None, webhooks: None }
+    Host::alone(Fetcher::new().unwrap())
 }
 
 /// The same, which takes jobs.
 pub fn host_with_jobs(folder: &Path) -> Host {
     let keep = std::time::Duration::from_secs(3_600);
-    Host { jobs: Some(JobsPlace { folder: folder.join("jobs"), keep }), ..host() }
+    let jobs = Some(JobsPlace { folder: folder.join("jobs"), keep });
+    Host { jobs, clips: Some(folder.join("clips")), ..host() }
 }
 
 impl House {
@@ -117,6 +118,11 @@ impl House {
 
     /// The same with other engines besides, which are told heron's address.
     pub async fn open_with(more: impl FnOnce(&mut Registry, &str)) -> House {
+        House::open_near(Vec::new(), more).await
+    }
+
+    /// The same on a host that fetches from others.
+    pub async fn open_near(fetch_hosts: Vec<String>, more: impl FnOnce(&mut Registry, &str)) -> House {
         let folder = tempfile::tempdir().unwrap();
         let samples = tone::speak(ON_TAPE, tone::Manner { pitch: 1.0, rate: 1.5 }, 16_000);
         let wav = encode_all(&samples, Format::new(Codec::Wav, 16_000)).unwrap();
@@ -139,7 +145,7 @@ impl House {
         let store = Store::open(&folder.path().join("records.db")).unwrap();
         store.add_app(app("quay"), "test".into()).await.unwrap();
         let root = Roots::of_file(&folder.path().join("root.key")).unwrap();
-        let gateway = Gateway::start(store, root, registry, host_with_jobs(folder.path())).await.unwrap();
+        let gateway = Gateway::start(store, root, registry, Host { fetch_hosts, ..host_with_jobs(folder.path()) }).await.unwrap();
         for engine in &keyed {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
         }

@@ -272,6 +272,7 @@ impl Packer {
             let first = pieces.is_empty();
             pieces.push(Piece {
                 silence: if first { piece.silence } else { 0.0 },
+                overlap: if first { piece.overlap } else { 0.0 },
                 marks: if first { piece.marks.clone() } else { Vec::new() },
                 body,
                 treatment: crate::Treatment { duration: None, ..piece.treatment },

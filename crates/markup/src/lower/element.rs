@@ -3,6 +3,7 @@
 use super::voice::{wish_for_language, wish_of};
 use super::{Atom, Closing, Element, Lowering, MarkAt, Sound, Tag};
 use crate::Outcome;
+use crate::address::join;
 use crate::dialect::{Meant, meant};
 use crate::reader::values::{number, signed, time};
 
@@ -23,7 +24,7 @@ fn pause(strength: &str) -> f64 {
 const SILENT: [&str; 4] = ["xml:id", "xml:base", "onlangfailure", "xml:space"];
 
 /// A start tag with these attributes.
-fn tag_of(name: &str, attributes: &[(&str, String)], empty: bool) -> String {
+pub(super) fn tag_of(name: &str, attributes: &[(&str, String)], empty: bool) -> String {
     let mut tag = format!("<{name}");
     for (key, value) in attributes {
         let mut escaped = String::new();
@@ -74,9 +75,10 @@ impl Lowering<'_> {
                 self.state.silent = true;
                 Outcome::Native
             }
-            Tag::Lexicon => self.whole(element).unwrap_or(Outcome::Omitted),
-            Tag::Lookup => self.whole(element).unwrap_or(Outcome::SpokenPlainly),
+            Tag::Lexicon => self.lexicon(element, at),
+            Tag::Lookup => self.lookup(element, at),
             Tag::Emotion => self.emotion(element, at),
+            Tag::Overlap => self.overlap(element),
             Tag::Foreign => {
                 self.state.silent = true;
                 Outcome::Omitted
@@ -86,7 +88,7 @@ impl Lowering<'_> {
 
     /// The attributes as the dialect takes them; `None` where it does not take
     /// the element or one of them.
-    fn accepted(&self, element: &Element, name: &'static str) -> Option<(Vec<(&'static str, String)>, bool)> {
+    pub(super) fn accepted(&self, element: &Element, name: &'static str) -> Option<(Vec<(&'static str, String)>, bool)> {
         let accepts = self.dialect?.element(name)?;
         let mut written = Vec::new();
         let mut same = true;
@@ -108,7 +110,7 @@ impl Lowering<'_> {
     }
 
     /// Writes the element for the engine, where it takes it whole.
-    fn whole(&mut self, element: &Element) -> Option<Outcome> {
+    pub(super) fn whole(&mut self, element: &Element) -> Option<Outcome> {
         let name = self.name(element);
         let (attributes, same) = self.accepted(element, name)?;
         self.open_native(tag_of(name, &attributes, false), name);
@@ -124,6 +126,9 @@ impl Lowering<'_> {
     }
 
     fn structure(&mut self, element: &Element, at: usize) -> Outcome {
+        if element.tag == Tag::Token {
+            self.state.role = element.get("role").map(str::to_owned);
+        }
         let gap = match element.tag {
             Tag::Paragraph => Some(Atom::Paragraph),
             Tag::Sentence => Some(Atom::Sentence),
@@ -321,6 +326,15 @@ impl Lowering<'_> {
         Outcome::MadeGood
     }
 
+    fn overlap(&mut self, element: &Element) -> Outcome {
+        if !self.adapts() {
+            return Outcome::Omitted;
+        }
+        self.flush();
+        self.current.overlap = element.get("time").and_then(time).unwrap_or(0.0);
+        Outcome::MadeGood
+    }
+
     fn say_as(&mut self, element: &Element, at: usize) -> Outcome {
         if let Some(outcome) = self.whole(element) {
             return outcome;
@@ -358,26 +372,29 @@ impl Lowering<'_> {
             return outcome;
         }
         let alias = element.get("alias").unwrap_or_default();
-        self.write(alias);
+        self.words(alias);
         self.state.silent = true;
         Outcome::Rewritten
     }
 
     fn audio(&mut self, element: &Element, at: usize) -> Outcome {
-        if let Some(outcome) = self.whole(element) {
+        let src = element.get("src").map(|src| join(self.state.base.as_deref(), src));
+        // What only the gateway can reach is no address to an engine.
+        let reachable = src.as_deref().is_none_or(|src| src.starts_with("http://") || src.starts_with("https://"));
+        if let Some(outcome) = if reachable { self.whole(element) } else { None } {
             return outcome;
         }
-        let src = element.get("src").map(|src| join(self.state.base.as_deref(), src));
         if let Some(src) = src.filter(|src| self.adapts() && self.choices.sound(src)) {
             self.flush();
             let speed = element.get("speed").and_then(|speed| number(speed.trim_end_matches('%'))).unwrap_or(100.0);
             let level = element.get("soundLevel").and_then(|level| signed(level.trim_end_matches("dB"))).unwrap_or(0.0);
             let seconds = |key: &str| element.get(key).and_then(time).map(|milliseconds| milliseconds / 1_000.0);
+            let once = if element.get("repeatDur").is_some() { f64::INFINITY } else { 1.0 };
             self.current.sound = Some(Sound {
                 src,
                 begin: seconds("clipBegin"),
                 end: seconds("clipEnd"),
-                count: element.get("repeatCount").and_then(number).unwrap_or(1.0),
+                count: element.get("repeatCount").and_then(number).unwrap_or(once),
                 duration: seconds("repeatDur"),
                 level,
                 speed: speed / 100.0,
@@ -473,45 +490,5 @@ impl Lowering<'_> {
             index += 1;
         }
         text
-    }
-}
-
-/// An address resolved against a base (RFC 3986, section 5.2, for the forms
-/// that documents use: absolute, from the root, relative).
-fn join(base: Option<&str>, address: &str) -> String {
-    let absolute = address.split_once(':').is_some_and(|(scheme, _)| {
-        scheme.starts_with(|c: char| c.is_ascii_alphabetic())
-            && scheme.bytes().all(|b| b.is_ascii_alphanumeric() || b"+-.".contains(&b))
-    });
-    let Some(base) = base.filter(|_| !absolute) else { return address.to_owned() };
-    let host_end = base.find("://").map(|at| base[at + 3..].find('/').map_or(base.len(), |slash| at + 3 + slash));
-    let scheme = base.split_once(':').map_or("", |(scheme, _)| scheme);
-    if address.starts_with("//") {
-        format!("{scheme}:{address}")
-    } else if address.starts_with('/') {
-        format!("{}{address}", &base[..host_end.unwrap_or(0)])
-    } else {
-        let host_end = host_end.unwrap_or(0);
-        let folder = base[host_end..].rfind('/').map_or(base.len(), |slash| host_end + slash);
-        format!("{}/{address}", &base[..folder])
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::join;
-
-    #[test]
-    fn addresses_are_resolved_against_their_base() {
-        for (base, address, whole) in [
-            (None, "gong.wav", "gong.wav"),
-            (Some("http://h.example/a/b.ssml"), "gong.wav", "http://h.example/a/gong.wav"),
-            (Some("http://h.example/a/"), "x/gong.wav", "http://h.example/a/x/gong.wav"),
-            (Some("http://h.example/a/b"), "/gong.wav", "http://h.example/gong.wav"),
-            (Some("http://h.example"), "gong.wav", "http://h.example/gong.wav"),
-            (Some("http://h.example/a/"), "https://o.example/g.wav", "https://o.example/g.wav"),
-        ] {
-            assert_eq!(join(base, address), whole);
-        }
     }
 }

@@ -8,12 +8,15 @@
 mod element;
 mod piece;
 mod voice;
+mod words;
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use crate::dialect::Dialect;
 use crate::script::{Element, Item, Kind, Script, Tag};
-use crate::{Fidelity, Outcome};
+use crate::{Fidelity, Lexicon, Outcome};
+use words::InUse;
 
 pub(crate) use piece::escape;
 pub use piece::{Atom, Lowered, MarkAt, Piece, Sound, Treatment, VoiceWish};
@@ -45,6 +48,17 @@ pub trait Choices {
     /// Whether a sound at an address can be had.
     fn sound(&self, _src: &str) -> bool {
         false
+    }
+
+    /// A lexicon by its address.
+    fn lexicon(&self, _uri: &str) -> Option<Arc<Lexicon>> {
+        None
+    }
+
+    /// Lexicons that hold for every text in their language, by name; an
+    /// earlier one goes before a later one.
+    fn lexicons(&self) -> Vec<(String, Arc<Lexicon>)> {
+        Vec::new()
     }
 
     /// Whether the engine itself changes rate, pitch and volume so far beside
@@ -85,6 +99,10 @@ struct State {
     base: Option<String>,
     /// Nothing is said here.
     silent: bool,
+    /// Lexicons that a word is looked up in, among those in use; the last first.
+    lookups: Vec<usize>,
+    /// What the word is in its sentence, as a qualified name.
+    role: Option<String>,
     /// The words of the text are said one way or another, as this asks.
     say_as: Option<(String, Option<String>, Option<String>)>,
 }
@@ -121,6 +139,7 @@ struct Lowering<'s> {
     saved: Vec<(State, usize)>,
     closings: Vec<Closing>,
     fidelity: Vec<Fidelity>,
+    lexicons: Vec<InUse>,
     /// What stands before `startmark` or behind `endmark` is not rendered.
     started: bool,
     ended: bool,
@@ -129,6 +148,8 @@ struct Lowering<'s> {
 impl<'s> Lowering<'s> {
     fn new(script: &'s Script, dialect: Option<&'s Dialect>, policy: Policy, choices: &'s dyn Choices) -> Self {
         let root = script.elements().next();
+        let lexicons: Vec<InUse> = choices.lexicons().into_iter().rev().map(InUse::of_all).collect();
+        let state = State { lookups: (0..lexicons.len()).collect(), ..State::default() };
         Lowering {
             script,
             dialect,
@@ -140,7 +161,8 @@ impl<'s> Lowering<'s> {
             space: false,
             at_start: true,
             open: Vec::new(),
-            state: State::default(),
+            state,
+            lexicons,
             saved: Vec::new(),
             closings: Vec::new(),
             fidelity: Vec::new(),
@@ -155,6 +177,10 @@ impl<'s> Lowering<'s> {
         while let Some(item) = script.items.get(self.next) {
             self.next += 1;
             match item {
+                Item::Text(_) | Item::Said(_) if !self.state.lookups.is_empty() => {
+                    let run = self.run_of_text();
+                    self.text(&run);
+                }
                 Item::Text(range) => self.text(&script.source[range.clone()]),
                 Item::Said(said) => self.text(said),
                 Item::Close => self.close(),
@@ -204,7 +230,7 @@ impl<'s> Lowering<'s> {
                 return self.write(&spoken);
             }
         }
-        self.write(text);
+        self.words(text);
     }
 
     /// Text, its white space laid out as the kind of script asks.
@@ -397,8 +423,9 @@ impl<'s> Lowering<'s> {
             self.current.body.pop();
         }
         self.flush();
+        let looked_up = self.report_lexicons();
         let (silence, marks) = tail.unwrap_or_default();
-        Lowered { pieces: self.pieces, fidelity: self.fidelity, silence, marks }
+        Lowered { pieces: self.pieces, fidelity: self.fidelity, silence, marks, looked_up }
     }
 }
 

@@ -42,7 +42,8 @@ pub struct Sound {
     /// Seconds into it.
     pub begin: Option<f64>,
     pub end: Option<f64>,
-    /// How often, parts of a time included; 1 where nothing is said.
+    /// How often, parts of a time included; without end where only a length is
+    /// given.
     pub count: f64,
     /// Seconds of it in all.
     pub duration: Option<f64>,
@@ -83,6 +84,8 @@ pub struct MarkAt {
 pub struct Piece {
     /// Milliseconds of silence before it.
     pub silence: f64,
+    /// Milliseconds by which it begins before the piece ahead of it has ended.
+    pub overlap: f64,
     /// Marks that lie before its sound.
     pub marks: Vec<MarkAt>,
     pub body: Vec<Atom>,
@@ -137,6 +140,8 @@ pub struct Lowered {
     pub silence: f64,
     /// Marks behind the last piece.
     pub marks: Vec<MarkAt>,
+    /// Words that lexicons changed.
+    pub looked_up: usize,
 }
 
 pub(crate) fn escape(text: &str, out: &mut String) {

@@ -8,6 +8,7 @@
 //! and number.
 
 mod emotion;
+mod pls;
 pub(crate) mod rules;
 pub(crate) mod values;
 mod xml;
@@ -20,6 +21,7 @@ use quick_xml::events::{BytesRef, BytesStart, Event};
 use crate::MarkupError;
 use crate::script::{Element, Item, Kind, Script, Tag};
 use emotion::Emotion;
+pub use pls::read_pls;
 use rules::{COMMON, Content};
 use values::{Form, Version};
 use xml::{Given, Namespaces};
@@ -34,6 +36,8 @@ const MAX_BYTES: usize = 2 << 20;
 const MAX_ELEMENTS: usize = 100_000;
 
 pub(crate) const SSML: &str = "http://www.w3.org/2001/10/synthesis";
+/// What lines of dialogue need and SSML has no element for.
+pub(crate) const OWN: &str = "urn:dispatcher:script";
 pub(crate) const EMOTION: &str = "http://www.w3.org/2009/10/emotionml";
 
 /// An element that is open.
@@ -74,6 +78,7 @@ struct Builder<'s> {
 enum Space {
     Ssml,
     Emotion,
+    Own,
     None,
     Other,
 }
@@ -84,6 +89,7 @@ impl Space {
             "" => Space::None,
             SSML => Space::Ssml,
             EMOTION => Space::Emotion,
+            OWN => Space::Own,
             _ => Space::Other,
         }
     }
@@ -243,6 +249,7 @@ impl<'s> Builder<'s> {
         let tag = match (ours, space == Space::Emotion && local == "emotion") {
             (true, _) => Tag::named(local, self.version),
             (false, true) => Some(Tag::Emotion),
+            (false, false) if space == Space::Own && local == "overlap" => Some(Tag::Overlap),
             (false, false) => Some(Tag::Foreign),
         };
         let Some(tag) = tag else {
@@ -294,7 +301,7 @@ impl<'s> Builder<'s> {
     /// Whether the element may stand where it stands.
     fn placed(&mut self, tag: Tag, qualified: &str, at: usize) -> Result<(), MarkupError> {
         let Some(parent) = self.open.last() else { return Ok(()) };
-        if matches!(tag, Tag::Foreign | Tag::Emotion) {
+        if matches!(tag, Tag::Foreign | Tag::Emotion | Tag::Overlap) {
             return match parent.tag.content() {
                 Content::Empty => {
                     self.fault(at, format!("<{}> is empty; <{qualified}> stands inside of it", parent.name))
@@ -476,10 +483,8 @@ impl<'s> Builder<'s> {
     }
 
     fn reference(&mut self, reference: &BytesRef<'_>, at: usize) -> Result<(), MarkupError> {
-        let name: &str = reference;
-        let said = quick_xml::escape::unescape(&format!("&{name};")).map(std::borrow::Cow::into_owned);
-        let said = said.ok().filter(|said| xml::illegal(said).is_none());
-        let Some(said) = said else {
+        let Some(said) = xml::resolved(reference) else {
+            let name: &str = reference;
             return self.fault(at, format!("the entity &{name}; is not known; &amp; &lt; &gt; &quot; &apos; are"));
         };
         let blank = said.trim_ascii().is_empty();

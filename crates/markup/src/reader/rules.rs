@@ -190,6 +190,7 @@ const AUDIO_HAS: &[Attribute] = &[
     may("speed", Form::Percent),
 ];
 const OLD_AUDIO_HAS: &[Attribute] = &[must("src", Form::Uri)];
+const OVERLAP_HAS: &[Attribute] = &[must("time", Form::Time)];
 const MARK_HAS: &[Attribute] = &[must("name", Form::Token)];
 const DESC_HAS: &[Attribute] = &[LANGUAGE];
 const META_HAS: &[Attribute] = &[may("name", Form::Text), may("http-equiv", Form::Text), must("content", Form::Text)];
@@ -244,6 +245,7 @@ impl Tag {
             Tag::Meta => "meta",
             Tag::Metadata => "metadata",
             Tag::Emotion => "emotion",
+            Tag::Overlap => "overlap",
             Tag::Foreign => "foreign",
         }
     }
@@ -271,6 +273,7 @@ impl Tag {
             Tag::Mark => MARK_HAS,
             Tag::Desc => DESC_HAS,
             Tag::Meta => META_HAS,
+            Tag::Overlap => OVERLAP_HAS,
             Tag::Metadata | Tag::Emotion | Tag::Foreign => &[],
         }
     }
@@ -284,7 +287,7 @@ impl Tag {
             Tag::Voice | Tag::Prosody | Tag::Lang | Tag::Lookup => Content::Mixed(STRUCTURE),
             Tag::Audio => Content::Mixed(AUDIO),
             Tag::SayAs | Tag::Phoneme | Tag::Sub | Tag::Desc => Content::Text,
-            Tag::Break | Tag::Lexicon | Tag::Mark | Tag::Meta => Content::Empty,
+            Tag::Break | Tag::Lexicon | Tag::Mark | Tag::Meta | Tag::Overlap => Content::Empty,
             Tag::Metadata | Tag::Emotion | Tag::Foreign => Content::Any,
         }
     }

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use quick_xml::events::BytesStart;
+use quick_xml::events::{BytesRef, BytesStart};
 
 use crate::MarkupError;
 
@@ -27,6 +27,14 @@ pub(super) fn illegal(text: &str) -> Option<usize> {
         return bytes.iter().position(control);
     }
     text.find('\u{ffff}').into_iter().chain(text.find('\u{fffe}')).min()
+}
+
+/// What a reference stands for: a character, or one of XML's own five entities.
+pub(super) fn resolved(reference: &BytesRef<'_>) -> Option<String> {
+    let name: &str = reference;
+    let written = format!("&{name};");
+    let said = quick_xml::escape::unescape(&written).ok()?;
+    illegal(&said).is_none().then(|| said.into_owned())
 }
 
 /// The tokenizer's errors in this project's words.

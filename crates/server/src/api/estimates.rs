@@ -40,17 +40,17 @@ pub(crate) async fn estimate(
 ) -> Result<Json<EstimateAnswer>, Problem> {
     let estimate = match meta.essence.as_str() {
         "text/plain" | "application/ssml+xml" => {
-            of_speech(gateway, &allowed, speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?)?
+            let read = speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
+            of_speech(gateway, &allowed, read).await?
         }
         // JSON that carries audio is a recognition, any other a synthesis.
         "application/json" | "" => {
             let (rest, audio) = transcripts::split_json(data, spool).await?;
             match audio {
-                None => of_speech(
-                    gateway,
-                    &allowed,
-                    speech_request::of_body(&meta, rest, &Formats::of(gateway, &allowed.0))?,
-                )?,
+                None => {
+                    let read = speech_request::of_body(&meta, rest, &Formats::of(gateway, &allowed.0))?;
+                    of_speech(gateway, &allowed, read).await?
+                }
                 Some(audio) => {
                     let (audio, wish) = transcripts::of_split(&rest, Some(audio))?;
                     transcripts::check(&wish)?;
@@ -66,8 +66,8 @@ pub(crate) async fn estimate(
     Ok(Json(answer(estimate)))
 }
 
-fn of_speech(gateway: &Gateway, allowed: &Allowed, read: SpeechRequest) -> Result<Estimate, Problem> {
-    Ok(gateway.estimate_speech(&allowed.0, &read.request)?)
+async fn of_speech(gateway: &Gateway, allowed: &Allowed, read: SpeechRequest) -> Result<Estimate, Problem> {
+    Ok(gateway.estimate_speech(&allowed.0, &read.request).await?)
 }
 
 async fn of_hearing(

@@ -6,6 +6,7 @@ pub(crate) mod document_job;
 pub(crate) mod engines;
 pub(crate) mod estimates;
 pub(crate) mod jobs;
+pub(crate) mod lexicons;
 pub(crate) mod profiles;
 pub(crate) mod records;
 pub(crate) mod service;
@@ -65,6 +66,15 @@ pub(crate) fn routes() -> Vec<Route> {
         records::usage,
         records::audit,
         records::overview,
+        lexicons::list,
+        lexicons::read,
+        lexicons::versions,
+        lexicons::put_lexicon,
+        lexicons::retire,
+        lexicons::clips,
+        lexicons::keep_clip,
+        lexicons::clip,
+        lexicons::remove_clip,
         profiles::list,
         profiles::read,
         profiles::put_profile,

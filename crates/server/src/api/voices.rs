@@ -364,7 +364,7 @@ pub(crate) async fn sample(
         notes: Vec::new(),
     };
     let rehearsal = allowed.0.app.rehearsal == 1;
-    let sound = gateway.estimate_speech(&allowed.0, &request)?.sound.unwrap_or_default();
+    let sound = gateway.estimate_speech(&allowed.0, &request).await?.sound.unwrap_or_default();
     if let Some(clip) = gateway.recall_clip(&sound).await.filter(|_| !rehearsal) {
         return Ok(Audition { clip, kept: true, sound });
     }

@@ -3,6 +3,7 @@
 
 mod engines;
 mod jobs;
+mod lexicons;
 mod people;
 mod profiles;
 mod records;
@@ -16,6 +17,7 @@ use utoipa::ToSchema;
 
 pub(crate) use engines::*;
 pub(crate) use jobs::*;
+pub(crate) use lexicons::*;
 pub(crate) use people::*;
 pub(crate) use profiles::*;
 pub(crate) use records::*;

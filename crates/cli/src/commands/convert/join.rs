@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
-use dispatcher_audio::{Format, Joiner};
+use dispatcher_audio::{Format, Joiner, Joint};
 use indicatif::ProgressBar;
 use serde_json::json;
 
@@ -59,7 +59,8 @@ fn join(
         }
         let mut file = open(input)?;
         let effects = levelled(args.loudness, asked(args)?, &mut file, input, looked)?;
-        joiner.begin(looked.format, effects, args.any_length).map_err(unreadable(input))?;
+        let joint = Joint { effects, any_length: args.any_length, ..Joint::default() };
+        joiner.begin(looked.format, joint).map_err(unreadable(input))?;
         each_chunk(&mut file, input, bar, |chunk| take(&joiner.push(chunk).map_err(unreadable(input))?))?;
         take(&joiner.end().map_err(unreadable(input))?)?;
     }

@@ -1,0 +1,82 @@
+//! `dispatcher clip`: sounds that scripts put in.
+
+use std::io::Write as _;
+
+use reqwest::Method;
+use serde_json::Value;
+
+use crate::args::ClipCommand;
+use crate::client::{self, Client, segment};
+use crate::error::CliError;
+use crate::{files, output};
+
+pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Result<(), CliError> {
+    match command {
+        ClipCommand::List => {
+            let list = client.get("/api/v1/clips", &[]).await?;
+            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+        }
+        ClipCommand::Add { file, title } => {
+            let name = file.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+            let query = [("title", Some(title.as_deref().unwrap_or(name)))];
+            let kind = "application/octet-stream";
+            let sent = client.post_file("/api/v1/clips", &query, &file, kind, "application/json").await?;
+            let kept = client::json(sent).await?;
+            if json {
+                return output::print_json(&kept);
+            }
+            output::print(&output::text(&kept, "src"))?;
+            eprintln!("{} s; a script puts it in: <audio src=\"{}\"/>", kept["length"], output::text(&kept, "src"));
+            Ok(())
+        }
+        ClipCommand::Fetch { id, output, force } => {
+            let id = found(client, &id).await?;
+            let request = client.request(Method::GET, &format!("/api/v1/clips/{}", segment(&id)));
+            let bytes = client.send(request).await?.bytes().await.map_err(CliError::Broken)?;
+            let Some(path) = output else {
+                let failed = |source| CliError::File { path: "standard output".into(), source };
+                return std::io::stdout().write_all(&bytes).map_err(failed);
+            };
+            let failed = |source| CliError::File { path: path.clone(), source };
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+            let mut aside = tempfile::NamedTempFile::new_in(folder.unwrap_or(".".as_ref())).map_err(failed)?;
+            aside.write_all(&bytes).map_err(failed)?;
+            files::persist(aside, &path, force)
+        }
+        ClipCommand::Remove { id } => {
+            let id = found(client, &id).await?;
+            client.delete(&format!("/api/v1/clips/{}", segment(&id))).await?;
+            eprintln!("{id} is removed; scripts that name it speak what stands in its place");
+            Ok(())
+        }
+    }
+}
+
+/// The id that begins so.
+async fn found(client: &Client, start: &str) -> Result<String, CliError> {
+    let start = start.strip_prefix("clip:").unwrap_or(start);
+    let list = client.get("/api/v1/clips", &[]).await?;
+    let ids: Vec<String> = output::items(&list).iter().map(|clip| output::text(clip, "id")).collect();
+    let fitting: Vec<&String> = ids.iter().filter(|id| !start.is_empty() && id.starts_with(start)).collect();
+    match fitting.as_slice() {
+        [id] => Ok((*id).clone()),
+        [] => Err(CliError::Failed(format!("there is no clip '{start}'; list them: dispatcher clip list"))),
+        _ => Err(CliError::Failed(format!("several clips begin with '{start}'"))),
+    }
+}
+
+fn render(list: &Value) -> String {
+    let rows: Vec<Vec<String>> = output::items(list)
+        .into_iter()
+        .map(|clip| {
+            let text = |member| output::text(&clip, member);
+            let size = format!("{:.1} kB", clip["bytes"].as_f64().unwrap_or_default() / 1_000.0);
+            let length = format!("{:.2} s", clip["length"].as_f64().unwrap_or_default());
+            vec![text("src"), text("title"), length, size, text("type"), text("app")]
+        })
+        .collect();
+    if rows.is_empty() {
+        return "There is no clip yet. Keep one: dispatcher clip add FILE".into();
+    }
+    output::table(&["clip", "title", "length", "size", "audio", "of"], rows, &[2, 3])
+}

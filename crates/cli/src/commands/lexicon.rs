@@ -1,0 +1,84 @@
+//! `dispatcher lexicon`.
+
+use reqwest::Method;
+use reqwest::header::CONTENT_TYPE;
+use serde_json::Value;
+
+use super::speak::read_text;
+use crate::args::LexiconCommand;
+use crate::client::{self, Client, segment};
+use crate::error::CliError;
+use crate::output;
+
+fn place(name: &str) -> String {
+    format!("/api/v1/lexicons/{}", segment(name))
+}
+
+pub(crate) async fn run(client: &Client, command: LexiconCommand, json: bool) -> Result<(), CliError> {
+    match command {
+        LexiconCommand::List => {
+            let list = client.get("/api/v1/lexicons", &[]).await?;
+            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+        }
+        LexiconCommand::Show { name } => {
+            let response = client.send(client.request(Method::GET, &place(&name))).await?;
+            output::print(&response.text().await.map_err(CliError::Broken)?)
+        }
+        LexiconCommand::Versions { name } => {
+            let list = client.get(&format!("{}/versions", place(&name)), &[]).await?;
+            if json { output::print_json(&list) } else { output::print(&render_versions(&list)) }
+        }
+        LexiconCommand::Put { name, file, app, on_request } => {
+            let document = read_text(None, file.as_deref())?;
+            let always = if on_request { "false" } else { "true" };
+            let mut query = vec![("always", always)];
+            query.extend(app.as_deref().map(|app| ("app", app)));
+            let request = client.request(Method::PUT, &place(&name)).query(&query);
+            let request = request.header(CONTENT_TYPE, "application/pls+xml").body(document);
+            let kept = client::json(client.send(request).await?).await?;
+            if json {
+                return output::print_json(&kept);
+            }
+            let whose = kept["app"].as_str().map_or("every app".to_owned(), str::to_owned);
+            let (version, lexemes) = (&kept["version"], &kept["lexemes"]);
+            let language = output::text(&kept, "language");
+            eprintln!("{name} is kept as version {version}: {lexemes} lexemes of {language}, for {whose}");
+            if on_request {
+                eprintln!("a script asks for it: <lexicon uri=\"{name}\" xml:id=\"x\"/> … <lookup ref=\"x\">");
+            }
+            Ok(())
+        }
+        LexiconCommand::Retire { name } => {
+            client.delete(&place(&name)).await?;
+            eprintln!("{name} is retired");
+            Ok(())
+        }
+    }
+}
+
+fn render(list: &Value) -> String {
+    let rows: Vec<Vec<String>> = output::items(list)
+        .into_iter()
+        .map(|lexicon| {
+            let holds = if lexicon["always"] == true { "always" } else { "on request" };
+            let app = lexicon["app"].as_str().unwrap_or("every app").to_owned();
+            let examples: Vec<&str> =
+                lexicon["examples"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+            let text = |member| output::text(&lexicon, member);
+            let (version, lexemes) = (lexicon["version"].to_string(), lexicon["lexemes"].to_string());
+            vec![text("name"), version, text("language"), lexemes, app, holds.into(), examples.join(", ")]
+        })
+        .collect();
+    if rows.is_empty() {
+        return "There is no lexicon yet. Keep one: dispatcher lexicon put NAME FILE.pls".into();
+    }
+    output::table(&["lexicon", "version", "language", "words", "for", "holds", "such as"], rows, &[1, 3])
+}
+
+fn render_versions(list: &Value) -> String {
+    let rows = output::items(list).into_iter().map(|one| {
+        let state = if one["retired"] == true { "retired" } else { "" };
+        vec![one["version"].to_string(), output::text(&one, "at"), output::text(&one, "by"), state.to_owned()]
+    });
+    output::table(&["version", "kept", "by", ""], rows.collect(), &[0])
+}

@@ -1,0 +1,127 @@
+//! Lexicons on record: of an app, or of all.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use dispatcher_markup::{Lexicon, read_pls};
+use dispatcher_store::LexiconRow;
+
+use crate::{Gateway, GatewayError, now_micros};
+
+/// A lexicon in force.
+#[derive(Debug, Clone)]
+pub struct StoredLexicon {
+    pub name: String,
+    pub version: i64,
+    /// Whose it is; every app's where nothing is said.
+    pub app: Option<String>,
+    /// It holds for all text in its language, and not only where it is asked for.
+    pub always: bool,
+    /// PLS 1.0.
+    pub document: String,
+    pub lexicon: Arc<Lexicon>,
+    pub by: String,
+    pub at: i64,
+}
+
+impl StoredLexicon {
+    fn of(row: LexiconRow) -> Result<StoredLexicon, GatewayError> {
+        let lexicon = read_pls(&row.document).map_err(GatewayError::Lexicon)?;
+        Ok(StoredLexicon {
+            name: row.name,
+            version: row.version,
+            app: row.app,
+            always: row.always == 1,
+            document: row.document,
+            lexicon: Arc::new(lexicon),
+            by: row.created_by,
+            at: row.created_at,
+        })
+    }
+
+    /// Whether an app may use it.
+    pub fn is_for(&self, app: &str) -> bool {
+        self.app.as_deref().is_none_or(|own| own == app)
+    }
+}
+
+/// Every lexicon in force.
+#[derive(Debug, Clone, Default)]
+pub struct Lexicons {
+    by_name: BTreeMap<String, StoredLexicon>,
+}
+
+impl Lexicons {
+    /// By name.
+    pub fn all(&self) -> impl Iterator<Item = &StoredLexicon> {
+        self.by_name.values()
+    }
+
+    /// Those that an app may use: its own first.
+    pub fn of<'l>(&'l self, app: &'l str) -> impl Iterator<Item = &'l StoredLexicon> {
+        let own = self.all().filter(move |lexicon| lexicon.app.as_deref() == Some(app));
+        own.chain(self.all().filter(|lexicon| lexicon.app.is_none()))
+    }
+}
+
+/// A lexicon to be kept.
+#[derive(Debug, Clone)]
+pub struct NewLexicon {
+    pub name: String,
+    pub app: Option<String>,
+    pub always: bool,
+    pub document: String,
+}
+
+impl Gateway {
+    /// Reads the lexicons from the records.
+    pub(crate) async fn load_lexicons(&self) -> Result<(), GatewayError> {
+        let mut by_name = BTreeMap::new();
+        for row in self.inner.store.lexicons().await? {
+            let name = row.name.clone();
+            match StoredLexicon::of(row) {
+                Ok(lexicon) => drop(by_name.insert(name, lexicon)),
+                Err(error) => tracing::error!(%error, lexicon = name, "a lexicon on record is no longer understood"),
+            }
+        }
+        let mut registry = (*self.registry()).clone();
+        registry.lexicons = Lexicons { by_name };
+        self.replace_registry(registry);
+        Ok(())
+    }
+
+    /// Keeps a lexicon as its next version.
+    ///
+    /// # Errors
+    /// The document's first fault, at its place; or an app that is not there.
+    pub async fn put_lexicon(&self, new: NewLexicon, by: &str) -> Result<StoredLexicon, GatewayError> {
+        let row = LexiconRow {
+            name: new.name,
+            version: 0,
+            app: new.app,
+            always: i64::from(new.always),
+            document: new.document,
+            created_by: by.to_owned(),
+            created_at: now_micros(),
+            retired_at: None,
+        };
+        let kept = StoredLexicon::of(row.clone())?;
+        if let Some(app) = &row.app
+            && !self.inner.store.apps().await?.iter().any(|known| known.name == *app)
+        {
+            return Err(dispatcher_store::StoreError::Missing { what: "app", name: app.clone() }.into());
+        }
+        let version = self.inner.store.put_lexicon(row).await?;
+        self.load_lexicons().await?;
+        Ok(StoredLexicon { version, ..kept })
+    }
+
+    /// Retires a lexicon.
+    ///
+    /// # Errors
+    /// Where there is none of the name.
+    pub async fn retire_lexicon(&self, name: &str, by: &str) -> Result<(), GatewayError> {
+        self.inner.store.retire_lexicon(name.into(), by.into(), now_micros()).await?;
+        self.load_lexicons().await
+    }
+}

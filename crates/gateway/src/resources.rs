@@ -1,0 +1,235 @@
+//! What a script names beside its text, brought here before it is planned:
+//! lexicons and sounds. All that is asked for is asked for at once.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
+use dispatcher_audio::{Format, measure};
+use dispatcher_markup::{Lexicon, Reference, ReferenceKind, Script, read_pls};
+use futures::future::join_all;
+
+use crate::hosts::check_host;
+use crate::{Caller, Gateway, Registry};
+
+/// Bytes of one sound, and of one lexicon.
+pub const MOST_SOUND: usize = 8 << 20;
+const MOST_LEXICON: usize = 2 << 20;
+/// Things that one script may name.
+const MOST_NAMED: usize = 64;
+/// Time to fetch one, where the script asks for nothing else; it may ask for less.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Sound that a script puts in.
+#[derive(Debug, Clone, PartialEq)]
+pub struct InsertedSound {
+    pub format: Format,
+    pub seconds: f64,
+    pub audio: Bytes,
+    /// Equal for equal bytes.
+    pub content: String,
+}
+
+impl InsertedSound {
+    /// # Errors
+    /// When it is no audio that is read here, or holds no sound.
+    pub fn new(audio: Bytes) -> Result<InsertedSound, String> {
+        if audio.len() > MOST_SOUND {
+            return Err(format!("it is larger than {MOST_SOUND} bytes"));
+        }
+        let (format, length) = measure(&audio, None).map_err(|error| error.to_string())?;
+        let content = dispatcher_vault::hash_bytes(&audio);
+        Ok(InsertedSound { format, seconds: length.seconds(), audio, content })
+    }
+}
+
+/// Lexicons and sounds for one script, by their addresses.
+#[derive(Debug, Clone, Default)]
+pub struct Resources {
+    /// Lexicons that hold for all the text, by name.
+    always: Vec<(String, Arc<Lexicon>)>,
+    lexicons: BTreeMap<String, Arc<Lexicon>>,
+    sounds: BTreeMap<String, Arc<InsertedSound>>,
+    /// What cannot be had, and why.
+    pub missing: Vec<String>,
+}
+
+impl Resources {
+    /// Adds a lexicon that holds for all the text.
+    pub fn hold_always(&mut self, name: &str, lexicon: Arc<Lexicon>) {
+        self.always.push((name.to_owned(), lexicon));
+    }
+
+    /// Adds a lexicon at an address.
+    pub fn add_lexicon(&mut self, address: &str, lexicon: Arc<Lexicon>) {
+        self.lexicons.insert(address.to_owned(), lexicon);
+    }
+
+    /// Adds a sound at an address.
+    pub fn add_sound(&mut self, address: &str, sound: Arc<InsertedSound>) {
+        self.sounds.insert(address.to_owned(), sound);
+    }
+
+    /// Takes a sound to be at an address where nothing is fetched.
+    pub fn suppose_sound(&mut self, address: &str) {
+        let format = Format::new(dispatcher_audio::Codec::Pcm, 24_000);
+        let sound = InsertedSound { format, seconds: 0.0, audio: Bytes::new(), content: String::new() };
+        self.add_sound(address, Arc::new(sound));
+    }
+
+    /// Says that something cannot be had.
+    pub fn lack(&mut self, address: &str, why: &str) {
+        self.missing.push(format!("{} cannot be had: {why}", short(address)));
+    }
+
+    /// Takes up what stands at an address.
+    ///
+    /// # Errors
+    /// When the bytes are no such thing.
+    pub fn add(&mut self, kind: ReferenceKind, address: &str, bytes: Bytes) -> Result<(), String> {
+        match kind {
+            ReferenceKind::Sound => self.add_sound(address, Arc::new(InsertedSound::new(bytes)?)),
+            ReferenceKind::Lexicon => {
+                let document = std::str::from_utf8(&bytes).map_err(|_| "it is no text in UTF-8")?;
+                let lexicon = read_pls(document).map_err(|fault| fault.to_string())?;
+                self.add_lexicon(address, Arc::new(lexicon));
+            }
+        }
+        Ok(())
+    }
+
+    pub(crate) fn always(&self) -> Vec<(String, Arc<Lexicon>)> {
+        self.always.clone()
+    }
+
+    pub(crate) fn lexicon(&self, address: &str) -> Option<Arc<Lexicon>> {
+        self.lexicons.get(address).cloned()
+    }
+
+    pub(crate) fn sound(&self, address: &str) -> Option<Arc<InsertedSound>> {
+        self.sounds.get(address).cloned()
+    }
+}
+
+/// An address as people are told of it.
+fn short(address: &str) -> String {
+    match address.char_indices().nth(80) {
+        Some((at, _)) => format!("{}…", &address[..at]),
+        None => address.to_owned(),
+    }
+}
+
+/// The bytes of a `data:` address (RFC 2397).
+fn data_of(rest: &str) -> Result<Bytes, String> {
+    let (head, body) = rest.split_once(',').ok_or("a data: address has a comma before its data")?;
+    if head.ends_with(";base64") {
+        let packed: String = body.chars().filter(|c| !c.is_ascii_whitespace()).collect();
+        return STANDARD.decode(packed).map(Bytes::from).map_err(|error| format!("its base64 cannot be read: {error}"));
+    }
+    let mut out = Vec::with_capacity(body.len());
+    let mut bytes = body.bytes();
+    while let Some(byte) = bytes.next() {
+        let escaped = (byte == b'%').then(|| {
+            let digits = [bytes.next()?, bytes.next()?];
+            u8::from_str_radix(std::str::from_utf8(&digits).ok()?, 16).ok()
+        });
+        match escaped {
+            None => out.push(byte),
+            Some(Some(byte)) => out.push(byte),
+            Some(None) => return Err("a % in it has no two digits behind it".into()),
+        }
+    }
+    Ok(out.into())
+}
+
+impl Registry {
+    /// The name of a lexicon on record that an address means: `name`,
+    /// `name.pls`, or where the service has it.
+    fn lexicon_named(address: &str) -> &str {
+        let address = address.strip_prefix("/api/v1/lexicons/").unwrap_or(address);
+        address.strip_suffix(".pls").unwrap_or(address)
+    }
+}
+
+impl Gateway {
+    /// Brings here what a script names, for a caller; what cannot be had is
+    /// told among what is missing.
+    pub(crate) async fn resources(&self, caller: &Caller, script: &Script) -> Resources {
+        let registry = self.registry();
+        let mut found = Resources::default();
+        for lexicon in registry.lexicons().of(&caller.app.name).filter(|lexicon| lexicon.always) {
+            found.hold_always(&lexicon.name, lexicon.lexicon.clone());
+        }
+        let references = script.references();
+        let brought = join_all(references.iter().take(MOST_NAMED).map(|it| self.bring(caller, &registry, it)));
+        let brought: Vec<_> = references.iter().cloned().zip(brought.await).collect();
+        if !brought.is_empty() {
+            let mut so_far = found.clone();
+            let take = move || {
+                for (Reference { kind, address, .. }, brought) in brought {
+                    if let Err(why) = brought.and_then(|bytes| so_far.add(kind, &address, bytes)) {
+                        so_far.lack(&address, &why);
+                    }
+                }
+                so_far
+            };
+            // Sounds are decoded to learn their lengths.
+            match tokio::task::spawn_blocking(take).await {
+                Ok(taken) => found = taken,
+                Err(error) => tracing::error!(%error, "what a script names could not be read"),
+            }
+        }
+        for reference in references.iter().skip(MOST_NAMED) {
+            found.lack(&reference.address, &format!("a script names {MOST_NAMED} things beside its text at most"));
+        }
+        found
+    }
+
+    async fn bring(&self, caller: &Caller, registry: &Registry, reference: &Reference) -> Result<Bytes, String> {
+        let address = reference.address.as_str();
+        if let Some(rest) = address.strip_prefix("data:") {
+            return data_of(rest);
+        }
+        if address.contains("://") {
+            check_host(address, &self.inner.host.fetch_hosts, "fetch_hosts")?;
+            let asked = reference.timeout.map(|milliseconds| Duration::from_secs_f64(milliseconds / 1_000.0));
+            let patience = asked.map_or(PATIENCE, |asked| asked.min(PATIENCE));
+            let most = if reference.kind == ReferenceKind::Sound { MOST_SOUND } else { MOST_LEXICON };
+            let fetched = self.inner.host.fetcher.get(address, most, patience).await;
+            return fetched.map_err(|error| error.detail);
+        }
+        match reference.kind {
+            ReferenceKind::Lexicon => {
+                let name = Registry::lexicon_named(address);
+                let lexicon = registry.lexicons().of(&caller.app.name).find(|lexicon| lexicon.name == name);
+                let none = || format!("there is no lexicon '{name}' for {}", caller.app.name);
+                Ok(lexicon.ok_or_else(none)?.document.clone().into())
+            }
+            ReferenceKind::Sound => {
+                let id = address.strip_prefix("clip:").or_else(|| address.strip_prefix("/api/v1/clips/"));
+                let sound = match id {
+                    Some(id) => self.sound(caller, id).await,
+                    None => self.sound_titled(caller, address).await,
+                };
+                sound.map(|(_, audio)| audio).map_err(|error| error.to_string())
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn data_addresses_are_read_in_both_forms() {
+        assert_eq!(data_of("text/plain;base64,R29u\nZw==").expect("base64"), "Gong");
+        assert_eq!(data_of(",a%20b%C3%A9").expect("escaped"), "a bé");
+        for bad in ["text/plain", ";base64,!", ",a%2"] {
+            assert!(data_of(bad).is_err(), "{bad}");
+        }
+    }
+}

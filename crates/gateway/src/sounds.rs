@@ -1,0 +1,96 @@
+//! Sounds that scripts put in: kept as files named by their content.
+
+use std::path::PathBuf;
+
+use bytes::Bytes;
+use dispatcher_store::{SoundRow, StoreError};
+
+use crate::clips::write_named;
+use crate::resources::InsertedSound;
+use crate::{Caller, Gateway, GatewayError, now_micros};
+
+/// The app whose sounds every app may use.
+const SHARED: &str = "console";
+/// Letters of the content's hash that are a sound's id.
+const ID: usize = 24;
+
+impl Gateway {
+    fn sounds_folder(&self) -> Result<PathBuf, GatewayError> {
+        let folder = self.inner.host.clips.as_ref().map(|clips| clips.join("given"));
+        folder.ok_or_else(|| GatewayError::Internal("no sound is kept here".into()))
+    }
+
+    /// Keeps a sound of an app.
+    ///
+    /// # Errors
+    /// When it is no audio, too large, or cannot be written.
+    pub async fn keep_sound(&self, caller: &Caller, title: &str, audio: Bytes) -> Result<SoundRow, GatewayError> {
+        let checked = audio.clone();
+        let sound = tokio::task::spawn_blocking(move || InsertedSound::new(checked))
+            .await
+            .map_err(|error| GatewayError::Internal(error.to_string()))?
+            .map_err(GatewayError::Sound)?;
+        let id = sound.content[..ID.min(sound.content.len())].to_owned();
+        write_named(self.sounds_folder()?, id.clone(), audio).await?;
+        let row = SoundRow {
+            id,
+            app: caller.app.name.clone(),
+            title: title.chars().take(120).collect(),
+            media_type: sound.format.media_type(),
+            bytes: i64::try_from(sound.audio.len()).unwrap_or(i64::MAX),
+            audio_ms: (sound.seconds * 1_000.0).ceil() as i64,
+            created_by: caller.who.clone(),
+            created_at: now_micros(),
+        };
+        Ok(self.inner.store.put_sound(row).await?)
+    }
+
+    /// The sounds that a caller may use, the newest first.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn sounds(&self, caller: &Caller) -> Result<Vec<SoundRow>, GatewayError> {
+        let all = self.inner.store.sounds(None).await?;
+        Ok(all.into_iter().filter(|row| usable(caller, row)).collect())
+    }
+
+    /// A sound and what it is.
+    ///
+    /// # Errors
+    /// Where the caller has none of this id.
+    pub async fn sound(&self, caller: &Caller, id: &str) -> Result<(SoundRow, Bytes), GatewayError> {
+        let missing = || StoreError::Missing { what: "clip", name: id.chars().take(ID).collect() };
+        let row = self.inner.store.sound(id.to_owned()).await?.filter(|row| usable(caller, row)).ok_or_else(missing)?;
+        let audio = tokio::fs::read(self.sounds_folder()?.join(&row.id)).await.map_err(|_| missing())?;
+        Ok((row, audio.into()))
+    }
+
+    /// The same by its title: the caller's own before a shared one, the newest
+    /// of several.
+    pub(crate) async fn sound_titled(&self, caller: &Caller, title: &str) -> Result<(SoundRow, Bytes), GatewayError> {
+        let mut usable = self.sounds(caller).await?;
+        usable.sort_by_key(|row| row.app != caller.app.name);
+        match usable.into_iter().find(|row| row.title == title) {
+            Some(row) => self.sound(caller, &row.id).await,
+            None => Err(StoreError::Missing { what: "clip", name: title.to_owned() }.into()),
+        }
+    }
+
+    /// Removes a sound; scripts that name it speak what stands in its place.
+    ///
+    /// # Errors
+    /// Where the caller has none of this id of its own.
+    pub async fn remove_sound(&self, caller: &Caller, id: &str) -> Result<(), GatewayError> {
+        let (row, _) = self.sound(caller, id).await?;
+        if row.app != caller.app.name && !caller.operator {
+            return Err(StoreError::Missing { what: "clip", name: row.id }.into());
+        }
+        self.inner.store.remove_sound(row.id.clone(), caller.who.clone(), now_micros()).await?;
+        let _ = tokio::fs::remove_file(self.sounds_folder()?.join(row.id)).await;
+        Ok(())
+    }
+}
+
+fn usable(caller: &Caller, row: &SoundRow) -> bool {
+    caller.operator || row.app == caller.app.name || row.app == SHARED
+}

@@ -1,0 +1,207 @@
+//! Lexicons, and the sounds that scripts put in.
+
+use dispatcher_gateway::{Gateway, MOST_SOUND, NewLexicon, StoredLexicon};
+use rocket::http::Status;
+use rocket::serde::json::Json;
+use rocket::{Data, State, delete, get, post, put};
+
+use super::SMALL_BODY;
+use super::apps::good_name;
+use crate::access::Allowed;
+use crate::headers::{Meta, known_pairs};
+use crate::problem::Problem;
+use crate::ranged::Kept;
+use crate::spool::read_small;
+use crate::wire::{ClipAnswer, LexiconAnswer, List, Version};
+
+/// List lexicons
+///
+/// Those that the caller may use: an operator sees all.
+#[utoipa::path(
+    operation_id = "listLexicons",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    responses((status = 200, description = "By name", body = List<LexiconAnswer>)),
+    security(("key" = []))
+)]
+#[get("/lexicons")]
+pub(crate) fn list(allowed: Allowed, gateway: &State<Gateway>) -> Json<List<LexiconAnswer>> {
+    let registry = gateway.registry();
+    let seen = registry.lexicons().all().filter(|lexicon| visible(&allowed, lexicon));
+    Json(List::whole(seen.map(LexiconAnswer::from).collect()))
+}
+
+fn visible(allowed: &Allowed, lexicon: &StoredLexicon) -> bool {
+    allowed.0.operator || lexicon.is_for(&allowed.0.app.name)
+}
+
+/// Read a lexicon
+///
+/// As PLS 1.0 (`application/pls+xml`, RFC 4267).
+#[utoipa::path(
+    operation_id = "readLexicon",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    responses((status = 200, description = "The document", body = String, content_type = "application/pls+xml"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/lexicons/<name>")]
+pub(crate) fn read(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Kept, Problem> {
+    let registry = gateway.registry();
+    let stem = name.strip_suffix(".pls").unwrap_or(name);
+    let all = || registry.lexicons().all().filter(|lexicon| visible(&allowed, lexicon));
+    let Some(lexicon) = all().find(|lexicon| lexicon.name == stem) else {
+        let mut problem = Problem::new("no-such-record", format!("there is no lexicon '{name}'"));
+        problem.nearest = dispatcher_core::nearest(stem, all().map(|lexicon| lexicon.name.as_str()), 3);
+        return Err(problem);
+    };
+    Ok(Kept {
+        bytes: lexicon.document.clone().into(),
+        content_type: "application/pls+xml; charset=utf-8".into(),
+        name: format!("{stem}.pls"),
+        tag: format!("{stem}-{}", lexicon.version),
+    })
+}
+
+/// List a lexicon's versions
+#[utoipa::path(
+    operation_id = "listLexiconVersions",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    responses((status = 200, description = "The newest first", body = List<Version>), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/lexicons/<name>/versions")]
+pub(crate) async fn versions(
+    _allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<List<Version>>, Problem> {
+    let rows = gateway.store().lexicon_versions(name.to_owned()).await?;
+    if rows.is_empty() {
+        return Err(Problem::new("no-such-record", format!("there is no lexicon '{name}'")));
+    }
+    Ok(Json(List::whole(rows.into_iter().map(Version::from).collect())))
+}
+
+/// Keep a lexicon
+///
+/// A document of PLS 1.0, as the next version. `app` says whose it is, every
+/// app's unless given; with `always=false` it holds only where a script asks
+/// for it by its name.
+#[utoipa::path(
+    operation_id = "putLexicon",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    params(
+        ("app" = Option<String>, Query, description = "Whose it is"),
+        ("always" = Option<bool>, Query, description = "Whether it holds for all text in its language; true unless given"),
+    ),
+    request_body(content((String = "application/pls+xml"))),
+    responses((status = 200, description = "The lexicon", body = LexiconAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[put("/lexicons/<name>", data = "<data>")]
+pub(crate) async fn put_lexicon(
+    allowed: Allowed,
+    name: &str,
+    meta: Meta,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<LexiconAnswer>, Problem> {
+    if !good_name(name) {
+        return Err(Problem::new("invalid", "a name is 1 to 40 small letters, digits and hyphens"));
+    }
+    let mut given = known_pairs(&meta.query, &["app", "always"])?;
+    let always = match given.remove("always").as_deref() {
+        None | Some("true") => true,
+        Some("false") => false,
+        Some(other) => return Err(Problem::new("invalid", format!("always is true or false, not '{other}'"))),
+    };
+    let document = String::from_utf8(read_small(data, SMALL_BODY).await?)
+        .map_err(|_| Problem::new("invalid", "the lexicon is no text in UTF-8"))?;
+    let new = NewLexicon { name: name.into(), app: given.remove("app"), always, document };
+    let kept = gateway.put_lexicon(new, &allowed.0.who).await?;
+    Ok(Json(LexiconAnswer::from(&kept)))
+}
+
+/// Retire a lexicon
+#[utoipa::path(
+    operation_id = "retireLexicon",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    responses((status = 204, description = "It is retired"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/lexicons/<name>")]
+pub(crate) async fn retire(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.retire_lexicon(name, &allowed.0.who).await?;
+    Ok(Status::NoContent)
+}
+
+/// List clips
+///
+/// Sounds that scripts of the caller's may put in, the newest first.
+#[utoipa::path(
+    operation_id = "listClips",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    responses((status = 200, description = "The newest first", body = List<ClipAnswer>)),
+    security(("key" = []))
+)]
+#[get("/clips")]
+pub(crate) async fn clips(allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<ClipAnswer>>, Problem> {
+    let rows = gateway.sounds(&allowed.0).await?;
+    Ok(Json(List::whole(rows.into_iter().map(ClipAnswer::from).collect())))
+}
+
+/// Keep a clip
+///
+/// A sound that scripts put in, as `<audio src="clip:ID"/>`. Its id is made of
+/// its bytes: the same sound is kept once.
+#[utoipa::path(
+    operation_id = "keepClip",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    params(("title" = Option<String>, Query, description = "What it is, for people")),
+    request_body(content((Vec<u8> = "audio/*"))),
+    responses((status = 201, description = "The clip", body = ClipAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/clips", data = "<data>")]
+pub(crate) async fn keep_clip(
+    allowed: Allowed,
+    meta: Meta,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<(Status, Json<ClipAnswer>), Problem> {
+    let mut given = known_pairs(&meta.query, &["title"])?;
+    let title = given.remove("title").unwrap_or_default();
+    let audio = read_small(data, MOST_SOUND as u64).await?;
+    let row = gateway.keep_sound(&allowed.0, &title, audio.into()).await?;
+    Ok((Status::Created, Json(ClipAnswer::from(row))))
+}
+
+/// Fetch a clip
+///
+/// With `Range` and `If-None-Match`.
+#[utoipa::path(
+    operation_id = "fetchClip",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    responses((status = 200, description = "The sound", body = Vec<u8>, content_type = "audio/*"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/clips/<id>")]
+pub(crate) async fn clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Kept, Problem> {
+    let (row, bytes) = gateway.sound(&allowed.0, id).await?;
+    let extension = dispatcher_audio::Format::parse(&row.media_type).map_or("bin", |format| format.codec.extension());
+    Ok(Kept { bytes, name: format!("{}.{extension}", row.id), content_type: row.media_type, tag: row.id })
+}
+
+/// Remove a clip
+///
+/// Scripts that name it speak what stands in its place from then on.
+#[utoipa::path(
+    operation_id = "removeClip",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    responses((status = 204, description = "It is gone"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/clips/<id>")]
+pub(crate) async fn remove_clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.remove_sound(&allowed.0, id).await?;
+    Ok(Status::NoContent)
+}

@@ -1,0 +1,98 @@
+//! Lexicons and clips.
+
+use dispatcher_gateway::StoredLexicon;
+use dispatcher_store::{LexiconRow, SoundRow};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use super::rfc3339;
+
+/// A lexicon in force.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LexiconAnswer {
+    pub(crate) name: String,
+    pub(crate) version: i64,
+    /// Whose it is; null: every app's.
+    pub(crate) app: Option<String>,
+    /// Whether it holds for all text in its language.
+    pub(crate) always: bool,
+    /// Of its words.
+    #[schema(example = "en-GB")]
+    pub(crate) language: String,
+    /// How many lexemes it has.
+    pub(crate) lexemes: usize,
+    /// Some of its words, in order.
+    pub(crate) examples: Vec<String>,
+    pub(crate) by: String,
+    pub(crate) at: String,
+}
+
+/// Words that are told.
+const EXAMPLES: usize = 5;
+
+impl From<&StoredLexicon> for LexiconAnswer {
+    fn from(stored: &StoredLexicon) -> Self {
+        let words = stored.lexicon.lexemes().iter().filter_map(|lexeme| lexeme.graphemes.first());
+        LexiconAnswer {
+            name: stored.name.clone(),
+            version: stored.version,
+            app: stored.app.clone(),
+            always: stored.always,
+            language: stored.lexicon.language.clone(),
+            lexemes: stored.lexicon.lexemes().len(),
+            examples: words.take(EXAMPLES).cloned().collect(),
+            by: stored.by.clone(),
+            at: rfc3339(stored.at),
+        }
+    }
+}
+
+/// One version of a record.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Version {
+    pub(crate) version: i64,
+    pub(crate) by: String,
+    pub(crate) at: String,
+    pub(crate) retired: bool,
+}
+
+impl From<LexiconRow> for Version {
+    fn from(row: LexiconRow) -> Self {
+        let retired = row.retired_at.is_some();
+        Version { version: row.version, by: row.created_by, at: rfc3339(row.created_at), retired }
+    }
+}
+
+/// A sound that scripts put in.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ClipAnswer {
+    pub(crate) id: String,
+    /// For `src` of SSML's `audio`.
+    #[schema(example = "clip:5d41402abc4b2a76b9719d91")]
+    pub(crate) src: String,
+    pub(crate) title: String,
+    #[serde(rename = "type")]
+    pub(crate) kind: String,
+    pub(crate) bytes: i64,
+    /// Seconds.
+    pub(crate) length: f64,
+    pub(crate) app: String,
+    pub(crate) by: String,
+    pub(crate) at: String,
+}
+
+impl From<SoundRow> for ClipAnswer {
+    fn from(row: SoundRow) -> Self {
+        ClipAnswer {
+            src: format!("clip:{}", row.id),
+            id: row.id,
+            title: row.title,
+            kind: row.media_type,
+            bytes: row.bytes,
+            length: row.audio_ms as f64 / 1_000.0,
+            app: row.app,
+            by: row.created_by,
+            at: rfc3339(row.created_at),
+        }
+    }
+}

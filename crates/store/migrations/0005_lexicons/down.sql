@@ -1,0 +1,2 @@
+DROP TABLE sounds;
+DROP TABLE lexicons;

@@ -1,0 +1,109 @@
+//! Lexicons, versioned, and the sounds that scripts put in.
+
+use diesel::dsl::max;
+use diesel::prelude::*;
+
+use crate::models::{LexiconRow, SoundRow};
+use crate::records::{in_force, note};
+use crate::schema::{lexicons, sounds};
+use crate::{Durability, Store, StoreError};
+
+impl Store {
+    /// Keeps a lexicon as its next version, whatever version the row has;
+    /// gives the version.
+    ///
+    /// # Errors
+    /// When the records cannot be written; so with all of these.
+    pub async fn put_lexicon(&self, row: LexiconRow) -> Result<i64, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let newest: Option<i64> =
+                lexicons::table.filter(lexicons::name.eq(&row.name)).select(max(lexicons::version)).first(c)?;
+            let version = newest.unwrap_or(0) + 1;
+            let subject = format!("{} version {version}", row.name);
+            note(c, row.created_at, &row.created_by, "lexicon.put", &subject)?;
+            diesel::insert_into(lexicons::table).values(LexiconRow { version, ..row }).execute(c)?;
+            Ok(version)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// The newest version of each lexicon that is not retired.
+    pub async fn lexicons(&self) -> Result<Vec<LexiconRow>, StoreError> {
+        self.read(|c| {
+            let rows: Vec<LexiconRow> = lexicons::table
+                .order((lexicons::name.asc(), lexicons::version.desc()))
+                .select(LexiconRow::as_select())
+                .load(c)?;
+            Ok(in_force(rows, |row| (&row.name, row.retired_at)))
+        })
+        .await
+    }
+
+    /// All versions of a lexicon, the newest first.
+    pub async fn lexicon_versions(&self, name: String) -> Result<Vec<LexiconRow>, StoreError> {
+        self.read(move |c| {
+            Ok(lexicons::table
+                .filter(lexicons::name.eq(name))
+                .order(lexicons::version.desc())
+                .select(LexiconRow::as_select())
+                .load(c)?)
+        })
+        .await
+    }
+
+    /// Retires every version of a lexicon.
+    pub async fn retire_lexicon(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let found = lexicons::table.filter(lexicons::name.eq(&name)).filter(lexicons::retired_at.is_null());
+            if diesel::update(found).set(lexicons::retired_at.eq(at)).execute(c)? == 0 {
+                return Err(StoreError::Missing { what: "lexicon", name });
+            }
+            note(c, at, &by, "lexicon.retire", &name)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Keeps the record of a sound; of one that is kept already the first
+    /// record stays, which is given.
+    pub async fn put_sound(&self, row: SoundRow) -> Result<SoundRow, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let known: Option<SoundRow> =
+                sounds::table.find(&row.id).select(SoundRow::as_select()).first(c).optional()?;
+            if let Some(known) = known {
+                return Ok(known);
+            }
+            note(c, row.created_at, &row.created_by, "clip.put", &row.id)?;
+            diesel::insert_into(sounds::table).values(&row).execute(c)?;
+            Ok(row)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Sounds of an app, or of all; the newest first.
+    pub async fn sounds(&self, app: Option<String>) -> Result<Vec<SoundRow>, StoreError> {
+        self.read(move |c| {
+            let mut query = sounds::table.order(sounds::created_at.desc()).select(SoundRow::as_select()).into_boxed();
+            if let Some(app) = app {
+                query = query.filter(sounds::app.eq(app));
+            }
+            Ok(query.load(c)?)
+        })
+        .await
+    }
+
+    /// One sound.
+    pub async fn sound(&self, id: String) -> Result<Option<SoundRow>, StoreError> {
+        self.read(move |c| Ok(sounds::table.find(id).select(SoundRow::as_select()).first(c).optional()?)).await
+    }
+
+    /// Forgets a sound.
+    pub async fn remove_sound(&self, id: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            if diesel::delete(sounds::table.find(&id)).execute(c)? == 0 {
+                return Err(StoreError::Missing { what: "clip", name: id });
+            }
+            note(c, at, &by, "clip.remove", &id)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+}
