@@ -3,8 +3,8 @@
 
 use bytes::Bytes;
 use dispatcher_audio::{
-    AudioError, Codec, Edge, Effects, Format, Joiner, Joint, Layout, LoudnessMeter, Options, Tags, Transcoder, decode_all,
-    encode_all,
+    AudioError, Codec, Edge, Effects, Format, Joiner, Joint, Layout, LoudnessMeter, Options, Tags, Transcoder,
+    decode_all, encode_all,
 };
 
 const RATE: u32 = 24_000;

@@ -219,7 +219,8 @@ impl<'r> Performance<'r> {
     /// A sound of the script's own.
     async fn insert(&mut self, index: usize, part: &'r Part) -> Result<(), Stop> {
         let wish = part.piece.sound.clone().zip(part.sound.clone());
-        let made = tokio::task::spawn_blocking(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
+        let made =
+            tokio::task::spawn_blocking(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
         let made = made.await.map_err(|error| Stop::Records(GatewayError::Internal(error.to_string())))?;
         let before = self.seconds();
         if let Some(insert) = made.map_err(|error| self.broken(&error))?.flatten() {

@@ -54,7 +54,8 @@ impl Insert {
         let most = wish.duration.unwrap_or(f64::INFINITY).min(LONGEST) * speed * rate;
         let whole = asked.min(most).round() as usize * frame;
         let some = |value: f64, neutral: f64| ((value - neutral).abs() > 1e-9).then_some(value);
-        let effects = Effects { speed: some(speed, 1.0), gain: some(wish.level.clamp(-60.0, 40.0), 0.0), ..Effects::default() };
+        let effects =
+            Effects { speed: some(speed, 1.0), gain: some(wish.level.clamp(-60.0, 40.0), 0.0), ..Effects::default() };
         Ok((whole > 0).then_some(Insert { format, clip: clip.into(), whole, effects }))
     }
 
@@ -79,7 +80,8 @@ mod tests {
     /// A second of a ramp at 16 kHz.
     fn ramp() -> InsertedSound {
         let samples: Vec<f32> = (0..16_000).map(|n| n as f32 / 32_000.0).collect();
-        InsertedSound::new(encode_all(&samples, Format::new(Codec::Wav, 16_000)).expect("a file").into()).expect("a sound")
+        InsertedSound::new(encode_all(&samples, Format::new(Codec::Wav, 16_000)).expect("a file").into())
+            .expect("a sound")
     }
 
     fn wish() -> Sound {

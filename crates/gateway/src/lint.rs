@@ -28,7 +28,11 @@ pub type Column = (String, Result<Lint, GatewayError>);
 ///
 /// # Errors
 /// What is wrong with the document, at its place.
-pub fn lint(registry: &Registry, request: &SynthesisRequest, resources: &Resources) -> Result<Vec<Column>, MarkupError> {
+pub fn lint(
+    registry: &Registry,
+    request: &SynthesisRequest,
+    resources: &Resources,
+) -> Result<Vec<Column>, MarkupError> {
     let script = request.text.parse()?;
     let language = request.language.as_deref().or(script.language.as_deref());
     let caller = Caller::nobody();

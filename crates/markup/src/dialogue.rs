@@ -58,7 +58,9 @@ pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFa
             };
             if element != "break" && (at == 0 || milliseconds > MOST_OVERLAP) {
                 let most = MOST_OVERLAP / 1_000.0;
-                return Err(fault(format!("the gap '{gap}': lines overlap by {most} s at most, and the first by none")));
+                return Err(fault(format!(
+                    "the gap '{gap}': lines overlap by {most} s at most, and the first by none"
+                )));
             }
             document += &format!("<{element} time=\"{}\"/>", attribute(time));
         }

@@ -214,7 +214,8 @@ mod tests {
     #[test]
     fn a_lexicon_is_for_its_language() {
         let lexicon = lexicon(&[]);
-        for (language, is) in [("en-GB", true), ("en-GB-x-tide", true), ("en", true), ("en-US", false), ("eng", false)] {
+        for (language, is) in [("en-GB", true), ("en-GB-x-tide", true), ("en", true), ("en-US", false), ("eng", false)]
+        {
             assert_eq!(lexicon.is_for(Some(language)), is, "{language}");
         }
         assert!(lexicon.is_for(None));

@@ -69,8 +69,14 @@ fn words_within_a_lookup_are_said_as_the_lexicon_has_them() {
         ("<lookup ref=\"h\">At HQ. loop</lookup>", "At the rescue and drill office. loop"),
         ("<lookup ref=\"h\">Nesst</lookup>", "Nesst"),
         ("<lookup ref=\"h\"><emphasis>Gullsay</emphasis>!</lookup>", "Gull zay!"),
-        ("<lookup ref=\"h\">a <token role=\"noun\">row</token> to <w role=\"verb\">row</w> row</lookup>", "a rau to roh row"),
-        ("<lookup ref=\"h\"><lookup ref=\"o\">Gullsay R&amp;D</lookup> Gullsay</lookup>", "Gull island rescue and drill Gull zay"),
+        (
+            "<lookup ref=\"h\">a <token role=\"noun\">row</token> to <w role=\"verb\">row</w> row</lookup>",
+            "a rau to roh row",
+        ),
+        (
+            "<lookup ref=\"h\"><lookup ref=\"o\">Gullsay R&amp;D</lookup> Gullsay</lookup>",
+            "Gull island rescue and drill Gull zay",
+        ),
         ("<lookup ref=\"h\"><sub alias=\"Gullsay\">GS</sub></lookup>", "Gull zay"),
         ("<lookup ref=\"h\"><phoneme ph=\"x\">Gullsay</phoneme></lookup>", "Gull zay"),
     ] {
@@ -108,8 +114,7 @@ fn what_a_lookup_could_not_do_is_told_at_its_place() {
     .unwrap();
     let lowered = lower(&script, None, Policy::Adapt, &Shelf { own: None });
     let told: Vec<_> = lowered.fidelity.iter().map(|it| (&*it.element, it.outcome)).collect();
-    let expected =
-        [("speak", Outcome::Native), ("lexicon", Outcome::Omitted), ("lookup", Outcome::SpokenPlainly)];
+    let expected = [("speak", Outcome::Native), ("lexicon", Outcome::Omitted), ("lookup", Outcome::SpokenPlainly)];
     assert_eq!(told, expected);
     assert_eq!(lowered.fidelity[1].note.as_deref(), Some("the lexicon 'none.pls' cannot be had"));
 }

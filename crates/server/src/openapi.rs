@@ -6,8 +6,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    apps, credentials, document_job, engines, estimates, jobs, lexicons, profiles, records, service, session, transcripts,
-    uploads, utterances, voices,
+    apps, credentials, document_job, engines, estimates, jobs, lexicons, profiles, records, service, session,
+    transcripts, uploads, utterances, voices,
 };
 use crate::launch::PublicUrl;
 

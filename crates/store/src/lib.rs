@@ -23,8 +23,7 @@ pub use jobs::{JobChange, JobFilter, JobProgress};
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
-    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, ProfileRow, RouteRow,
-    SheetRow, SoundRow,
+    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, ProfileRow, RouteRow, SheetRow, SoundRow,
 };
 pub use people::Grant;
 pub use pool::Store;

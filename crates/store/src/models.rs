@@ -2,7 +2,10 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites, job_files, job_pieces, jobs, ledger, lexicons, profiles, routes, sheets, sounds};
+use crate::schema::{
+    access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
+    job_files, job_pieces, jobs, ledger, lexicons, profiles, routes, sheets, sounds,
+};
 
 /// One version of an engine's sheet.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]

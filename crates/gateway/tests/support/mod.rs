@@ -145,7 +145,8 @@ impl House {
         let store = Store::open(&folder.path().join("records.db")).unwrap();
         store.add_app(app("quay"), "test".into()).await.unwrap();
         let root = Roots::of_file(&folder.path().join("root.key")).unwrap();
-        let gateway = Gateway::start(store, root, registry, Host { fetch_hosts, ..host_with_jobs(folder.path()) }).await.unwrap();
+        let gateway =
+            Gateway::start(store, root, registry, Host { fetch_hosts, ..host_with_jobs(folder.path()) }).await.unwrap();
         for engine in &keyed {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
         }

@@ -88,7 +88,11 @@ impl Lowering<'_> {
 
     /// The attributes as the dialect takes them; `None` where it does not take
     /// the element or one of them.
-    pub(super) fn accepted(&self, element: &Element, name: &'static str) -> Option<(Vec<(&'static str, String)>, bool)> {
+    pub(super) fn accepted(
+        &self,
+        element: &Element,
+        name: &'static str,
+    ) -> Option<(Vec<(&'static str, String)>, bool)> {
         let accepts = self.dialect?.element(name)?;
         let mut written = Vec::new();
         let mut same = true;
