@@ -51,7 +51,7 @@ pub fn lint(
                 engine: sheet.name.clone(),
                 voice: id,
                 speaks: speaking.is_some(),
-                calls: planned.score.parts.len(),
+                calls: planned.score.parts.iter().filter(|part| part.sound.is_none()).count(),
                 fidelity: planned.fidelity(),
                 worst: planned.worst(),
             })

@@ -38,7 +38,7 @@ async fn a_dearer_model_costs_its_factor_and_the_estimate_says_so_before() {
     let house = House::open().await;
     for (model, nanos) in [("quick", 800_000), ("fine", 1_360_000), ("bright", 960_000), ("directed", 1_600_000)] {
         let request = SynthesisRequest { model: Some(model.into()), ..say(TEXT, "heron/marin") };
-        let estimate = house.gateway.estimate_speech(&house.caller, &request).unwrap();
+        let estimate = house.gateway.estimate_speech(&house.caller, &request).await.unwrap();
         assert_eq!((estimate.cost.nanos, estimate.exact), (nanos, true), "{model}");
         let before = delivered(&house.heron).await["calls"].clone();
         let utterance = house.speak(request).await;
@@ -185,7 +185,7 @@ async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_
     let house = House::open().await;
     let sentence = "The 06:15 to Gullsay is delayed by twenty minutes. ";
     let long = sentence.repeat(150).trim_end().to_owned();
-    let estimate = house.gateway.estimate_speech(&house.caller, &say(&long, "pier")).unwrap();
+    let estimate = house.gateway.estimate_speech(&house.caller, &say(&long, "pier")).await.unwrap();
     let utterance = house.speak(say(&long, "pier")).await;
     assert_eq!((utterance.engine.as_str(), utterance.fallbacks.len()), ("heron", 0));
     let id = utterance.dispatch.clone();
@@ -234,14 +234,14 @@ async fn who_speaks_is_asked_then_the_apps_default_then_the_language() {
     assert!(matches!(&error, GatewayError::NothingWanted(app) if app == "quay"), "{error}");
     let spoken = SynthesisRequest { language: Some("pt-BR".into()), ..nobody.clone() };
     assert_eq!(
-        house.gateway.estimate_speech(&house.caller, &spoken).unwrap().plan[0].voice_id().unwrap(),
+        house.gateway.estimate_speech(&house.caller, &spoken).await.unwrap().plan[0].voice_id().unwrap(),
         "heron/davi"
     );
     house.caller.app.default_voice = Some("heron/corwen".into());
     for (request, voice) in
         [(nobody, "heron/corwen"), (spoken, "heron/corwen"), (say(TEXT, "heron/wade"), "heron/wade")]
     {
-        let plan = house.gateway.estimate_speech(&house.caller, &request).unwrap().plan;
+        let plan = house.gateway.estimate_speech(&house.caller, &request).await.unwrap().plan;
         assert_eq!(plan[0].voice_id().unwrap(), voice);
     }
 }
@@ -253,12 +253,12 @@ async fn criteria_give_one_candidate_of_each_engine_and_a_miss_names_what_is_nea
         wanted: Some(Wanted::Like(Criteria { languages: Some(languages.into()), ..Criteria::default() })),
         ..say(TEXT, "")
     };
-    let plan = house.gateway.estimate_speech(&house.caller, &like("pt-PT")).unwrap().plan;
+    let plan = house.gateway.estimate_speech(&house.caller, &like("pt-PT")).await.unwrap().plan;
     let voices: Vec<String> = plan.iter().filter_map(|planned| planned.voice_id()).collect();
     assert_eq!(voices, ["heron/beatriz", "tape/reel"]);
-    let error = house.gateway.estimate_speech(&house.caller, &like("xx")).err().unwrap();
+    let error = house.gateway.estimate_speech(&house.caller, &like("xx")).await.err().unwrap();
     assert!(matches!(error, GatewayError::Plan(PlanError::NoVoiceFits { .. })), "{error}");
-    let error = house.gateway.estimate_speech(&house.caller, &say(TEXT, "heron/marine")).err().unwrap();
+    let error = house.gateway.estimate_speech(&house.caller, &say(TEXT, "heron/marine")).await.err().unwrap();
     assert!(error.to_string().contains("heron/marin"), "{error}");
 }
 
@@ -266,28 +266,29 @@ async fn criteria_give_one_candidate_of_each_engine_and_a_miss_names_what_is_nea
 async fn a_voice_that_does_not_speak_the_language_is_warned_of() {
     let house = House::open().await;
     let request = SynthesisRequest { language: Some("fr-FR".into()), ..say("Le bateau est en retard.", "heron/marin") };
-    let warnings = house.gateway.estimate_speech(&house.caller, &request).unwrap().warnings;
+    let warnings = house.gateway.estimate_speech(&house.caller, &request).await.unwrap().warnings;
     assert_eq!(warnings, ["the voice Marin speaks en-GB, and the text is fr-FR"]);
     let same = SynthesisRequest { language: Some("en-US".into()), ..say(TEXT, "heron/marin") };
-    assert!(house.gateway.estimate_speech(&house.caller, &same).unwrap().warnings.is_empty());
+    assert!(house.gateway.estimate_speech(&house.caller, &same).await.unwrap().warnings.is_empty());
 }
 
 #[tokio::test]
 async fn equal_sound_has_an_equal_key_and_any_difference_another() {
     let house = House::open().await;
-    let key =
-        |request: SynthesisRequest| house.gateway.estimate_speech(&house.caller, &request).unwrap().sound.unwrap();
-    let base = key(say(TEXT, "heron/marin"));
-    assert_eq!(base, key(say(TEXT, "heron/marin")));
-    assert_eq!(base, key(say(TEXT, "pier")), "a route that leads to the same voice makes the same sound");
+    let key = async |request: SynthesisRequest| {
+        house.gateway.estimate_speech(&house.caller, &request).await.unwrap().sound.unwrap()
+    };
+    let base = key(say(TEXT, "heron/marin")).await;
+    assert_eq!(base, key(say(TEXT, "heron/marin")).await);
+    assert_eq!(base, key(say(TEXT, "pier")).await, "a route that leads to the same voice makes the same sound");
     let mp3 = |bitrate| Format { bitrate, ..Format::new(Codec::Mp3, 24_000) };
     let others = [
-        key(say("The 06:15 to Gullsay is on time.", "heron/marin")),
-        key(say(TEXT, "heron/corwen")),
-        key(SynthesisRequest { model: Some("fine".into()), ..say(TEXT, "heron/marin") }),
-        key(SynthesisRequest { format: Format::new(Codec::Pcm, 16_000), ..say(TEXT, "heron/marin") }),
-        key(SynthesisRequest { format: mp3(Some(48_000)), ..say(TEXT, "heron/marin") }),
-        key(SynthesisRequest { format: mp3(Some(64_000)), ..say(TEXT, "heron/marin") }),
+        key(say("The 06:15 to Gullsay is on time.", "heron/marin")).await,
+        key(say(TEXT, "heron/corwen")).await,
+        key(SynthesisRequest { model: Some("fine".into()), ..say(TEXT, "heron/marin") }).await,
+        key(SynthesisRequest { format: Format::new(Codec::Pcm, 16_000), ..say(TEXT, "heron/marin") }).await,
+        key(SynthesisRequest { format: mp3(Some(48_000)), ..say(TEXT, "heron/marin") }).await,
+        key(SynthesisRequest { format: mp3(Some(64_000)), ..say(TEXT, "heron/marin") }).await,
     ];
     for (at, other) in others.iter().enumerate() {
         assert!(*other != base && !others[..at].contains(other), "case {at}");
