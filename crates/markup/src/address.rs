@@ -26,7 +26,7 @@ impl Script {
         let mut bases: Vec<Option<String>> = vec![None];
         for item in self.items() {
             let element = match item {
-                Item::Open(element) => element,
+                Item::Open(number) => &self.elements()[*number],
                 Item::Close => {
                     bases.pop();
                     continue;

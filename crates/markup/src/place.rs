@@ -22,10 +22,11 @@ impl MarkupError {
 /// order cost one walk over the source altogether.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Lines {
-    /// Up to here it was counted; the start of that line, and its number less one.
+    /// Up to here it was counted; the number of that line less one.
     at: usize,
-    line_start: usize,
     lines: usize,
+    /// Characters of its line before it.
+    characters: usize,
 }
 
 impl Lines {
@@ -38,12 +39,21 @@ impl Lines {
         if at < self.at {
             *self = Lines::default();
         }
-        for (offset, _) in source[self.at..at].match_indices('\n') {
-            self.line_start = self.at + offset + 1;
-            self.lines += 1;
-        }
+        let passed = &source.as_bytes()[self.at..at];
+        let ends = passed.iter().filter(|byte| **byte == b'\n').count();
+        let of_line = match ends {
+            0 => passed,
+            _ => {
+                self.characters = 0;
+                let last = passed.iter().rposition(|byte| *byte == b'\n').unwrap_or(0);
+                &passed[last + 1..]
+            }
+        };
+        // Bytes that begin a character (RFC 3629).
+        self.characters += of_line.iter().filter(|byte| **byte & 0xC0 != 0x80).count();
+        self.lines += ends;
         self.at = at;
-        (self.lines + 1, source[self.line_start..at].chars().count() + 1)
+        (self.lines + 1, self.characters + 1)
     }
 }
 

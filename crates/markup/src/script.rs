@@ -61,7 +61,8 @@ impl Element {
 /// One step of the walk over a script.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Item {
-    Open(Box<Element>),
+    /// The element of this number.
+    Open(usize),
     Close,
     /// Text of the source.
     Text(Range<usize>),
@@ -83,6 +84,8 @@ pub enum Kind {
 pub struct Script {
     pub(crate) source: String,
     pub(crate) items: Vec<Item>,
+    /// In document order.
+    pub(crate) elements: Vec<Element>,
     pub(crate) kind: Kind,
     /// The language that the document names for itself.
     pub language: Option<String>,
@@ -108,11 +111,8 @@ impl Script {
     }
 
     /// Every element, in document order.
-    pub fn elements(&self) -> impl Iterator<Item = &Element> {
-        self.items.iter().filter_map(|item| match item {
-            Item::Open(element) => Some(element.as_ref()),
-            _ => None,
-        })
+    pub fn elements(&self) -> &[Element] {
+        &self.elements
     }
 
     /// The text that is spoken where nothing else is done: paragraphs apart

@@ -25,7 +25,7 @@ pub fn read_text(text: &str) -> Result<Script, MarkupError> {
         let fault = fault.unwrap_or_else(|| ", though it is sound SSML".into());
         notes.push(format!("the text looks like markup{fault}; it is spoken as text, since it was sent as text"));
     }
-    Ok(Script { source, items, kind: Kind::Text, language: None, notes })
+    Ok(Script { source, items, elements: Vec::new(), kind: Kind::Text, language: None, notes })
 }
 
 /// Whether a text begins as a document of SSML would.

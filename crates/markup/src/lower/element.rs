@@ -49,7 +49,7 @@ impl Lowering<'_> {
     pub(super) fn element(&mut self, element: &Element, at: usize) -> Outcome {
         let based = element.get("xml:base").map(|base| join(self.state.base.as_deref(), base));
         if based.is_some() {
-            self.state.base = based;
+            self.inner().base = based;
         }
         if !self.heard() && element.tag != Tag::Mark {
             return Outcome::Native;
@@ -72,7 +72,7 @@ impl Lowering<'_> {
             Tag::Mark => self.mark(element),
             // They are about the document and have no sound.
             Tag::Desc | Tag::Meta | Tag::Metadata => {
-                self.state.silent = true;
+                self.silence_here();
                 Outcome::Native
             }
             Tag::Lexicon => self.lexicon(element, at),
@@ -80,7 +80,7 @@ impl Lowering<'_> {
             Tag::Emotion => self.emotion(element, at),
             Tag::Overlap => self.overlap(element),
             Tag::Foreign => {
-                self.state.silent = true;
+                self.silence_here();
                 Outcome::Omitted
             }
         }
@@ -131,7 +131,7 @@ impl Lowering<'_> {
 
     fn structure(&mut self, element: &Element, at: usize) -> Outcome {
         if element.tag == Tag::Token {
-            self.state.role = element.get("role").map(str::to_owned);
+            self.inner().role = element.get("role").map(str::to_owned);
         }
         let gap = match element.tag {
             Tag::Paragraph => Some(Atom::Paragraph),
@@ -139,11 +139,16 @@ impl Lowering<'_> {
             _ => None,
         };
         // A language is said by voice or tag of its own, and not by attribute.
-        let bare = Element {
-            attributes: element.attributes.iter().filter(|(key, _)| key != "xml:lang").cloned().collect(),
-            ..element.clone()
+        let bare;
+        let written = match element.get("xml:lang") {
+            None => element,
+            Some(_) => {
+                let attributes = element.attributes.iter().filter(|(key, _)| key != "xml:lang").cloned().collect();
+                bare = Element { attributes, ..element.clone() };
+                &bare
+            }
         };
-        let tagged = self.accepted(&bare, self.name(element)).is_some();
+        let tagged = self.accepted(written, self.name(element)).is_some();
         if let Some(gap) = gap.filter(|_| !tagged) {
             self.gap(gap.clone());
             self.on_close(Closing::Gap(gap));
@@ -152,7 +157,7 @@ impl Lowering<'_> {
             Some(_) => Outcome::SpokenPlainly,
             None => Outcome::Rewritten,
         };
-        let outcome = self.whole(&bare).unwrap_or(spoken);
+        let outcome = self.whole(written).unwrap_or(spoken);
         self.language(element, at, outcome)
     }
 
@@ -175,7 +180,7 @@ impl Lowering<'_> {
         let failure = element.get("onlangfailure").unwrap_or("processorchoice");
         match self.choices.voice(&wish_for_language(tag)).filter(|_| self.adapts() && failure != "ignorelang") {
             _ if failure == "ignoretext" => {
-                self.state.silent = true;
+                self.silence_here();
                 self.note(at, format!("no {tag} here, and the text asks to be left out then"));
                 Outcome::Omitted
             }
@@ -316,10 +321,12 @@ impl Lowering<'_> {
         let strength = element.get("strength").unwrap_or("medium");
         let milliseconds = element.get("time").and_then(time).unwrap_or_else(|| pause(strength));
         // The same break as a time, where the engine takes times.
-        let timed = Element { attributes: vec![("time".into(), format!("{milliseconds}ms"))], ..element.clone() };
-        if let Some((attributes, _)) = self.accepted(&timed, "break") {
-            self.tag(Atom::Empty(tag_of("break", &attributes, true)));
-            return Outcome::Rewritten;
+        if self.dialect.is_some_and(|dialect| dialect.element("break").is_some()) {
+            let timed = Element { attributes: vec![("time".into(), format!("{milliseconds}ms"))], ..element.clone() };
+            if let Some((attributes, _)) = self.accepted(&timed, "break") {
+                self.tag(Atom::Empty(tag_of("break", &attributes, true)));
+                return Outcome::Rewritten;
+            }
         }
         if !self.adapts() {
             return Outcome::Omitted;
@@ -344,19 +351,18 @@ impl Lowering<'_> {
             return outcome;
         }
         let text = self.text_of(element);
-        let kind = element.get("interpret-as").unwrap_or_default().to_owned();
-        let format = element.get("format").map(str::to_owned);
-        let detail = element.get("detail").map(str::to_owned);
-        let language = self.state.language.clone().or_else(|| self.script.language.clone());
-        let spoken =
-            crate::say_as::spoken(text.trim(), &kind, format.as_deref(), detail.as_deref(), language.as_deref());
+        let kind = element.get("interpret-as").unwrap_or_default();
+        let language = self.state.language.as_deref().or(self.script.language.as_deref());
+        let (format, detail) = (element.get("format"), element.get("detail"));
+        let spoken = crate::say_as::spoken(text.trim(), kind, format, detail, language);
         match spoken {
-            Some(_) => {
-                self.state.say_as = Some((kind, format, detail));
+            Some(spoken) => {
+                self.write(&spoken);
+                self.silence_here();
                 Outcome::Rewritten
             }
             None => {
-                let language = language.unwrap_or_else(|| "a language that is not named".into());
+                let language = language.unwrap_or("a language that is not named").to_owned();
                 self.note(at, format!("'{}' as {kind} is not put into words of {language}", text.trim()));
                 Outcome::SpokenPlainly
             }
@@ -377,7 +383,7 @@ impl Lowering<'_> {
         }
         let alias = element.get("alias").unwrap_or_default();
         self.words(alias);
-        self.state.silent = true;
+        self.silence_here();
         Outcome::Rewritten
     }
 
@@ -406,7 +412,7 @@ impl Lowering<'_> {
             let sound = std::mem::take(&mut self.current);
             self.pieces.push(sound);
             self.flush();
-            self.state.silent = true;
+            self.silence_here();
             return Outcome::MadeGood;
         }
         if self.text_of(element).trim().is_empty() {
@@ -420,7 +426,7 @@ impl Lowering<'_> {
 
     fn mark(&mut self, element: &Element) -> Outcome {
         let name = element.get("name").unwrap_or_default();
-        let root = self.script.elements().next();
+        let root = self.script.elements().first();
         let is = |key: &str| root.and_then(|speak| speak.get(key)) == Some(name);
         if is("startmark") {
             self.started = true;
@@ -445,7 +451,7 @@ impl Lowering<'_> {
     }
 
     fn emotion(&mut self, element: &Element, at: usize) -> Outcome {
-        self.state.silent = true;
+        self.silence_here();
         let dimension = |name: &str| element.get(&format!("dimension:{name}")).and_then(number);
         let signed = |name: &str| {
             let value = dimension(name)?;
@@ -463,13 +469,15 @@ impl Lowering<'_> {
             Some(style) => {
                 self.note(at, format!("spoken {}", style.0));
                 // It colours what stands around it, from here to its parent's end.
-                let depth = self.saved.len().saturating_sub(1);
-                if let Some((outer, _)) = self.saved.get_mut(depth) {
+                self.inner();
+                let depth = self.saved.len();
+                if let Some((outside @ None, _)) = depth.checked_sub(2).and_then(|parent| self.saved.get_mut(parent)) {
+                    *outside = Some(Box::new(self.state.clone()));
+                }
+                if let Some((Some(outer), _)) = self.saved.last_mut() {
                     outer.style = Some(style.clone());
                 }
-                let silent = self.state.silent;
                 self.turn(|state| state.style = Some(style));
-                self.state.silent = silent;
                 Outcome::Rewritten
             }
             None => {
@@ -486,7 +494,12 @@ impl Lowering<'_> {
         let mut index = self.next;
         while index < element.end {
             match &self.script.items[index] {
-                super::Item::Open(inner) if matches!(inner.tag, Tag::Desc | Tag::Metadata) => index = inner.end,
+                super::Item::Open(number) => {
+                    let inner = &self.script.elements()[*number];
+                    if matches!(inner.tag, Tag::Desc | Tag::Metadata) {
+                        index = inner.end;
+                    }
+                }
                 super::Item::Text(range) => text.push_str(&self.script.source[range.clone()]),
                 super::Item::Said(said) => text.push_str(said),
                 _ => {}

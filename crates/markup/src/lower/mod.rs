@@ -97,14 +97,10 @@ struct State {
     language: Option<String>,
     style: Option<(String, Option<f64>)>,
     base: Option<String>,
-    /// Nothing is said here.
-    silent: bool,
     /// Lexicons that a word is looked up in, among those in use; the last first.
     lookups: Vec<usize>,
     /// What the word is in its sentence, as a qualified name.
     role: Option<String>,
-    /// The words of the text are said one way or another, as this asks.
-    say_as: Option<(String, Option<String>, Option<String>)>,
 }
 
 /// What an end tag brings.
@@ -134,9 +130,11 @@ struct Lowering<'s> {
     /// Native elements that are open, with their start tags.
     open: Vec<(String, &'static str)>,
     state: State,
-    /// What holds outside of each element that is open, and how many closings
-    /// there were before it.
-    saved: Vec<(State, usize)>,
+    /// What holds outside of each element that is open, where that is not what
+    /// holds within, and how many closings there were before it.
+    saved: Vec<(Option<Box<State>>, usize)>,
+    /// How many elements are open where nothing is said; 0 where it is.
+    silent: usize,
     closings: Vec<Closing>,
     fidelity: Vec<Fidelity>,
     lexicons: Vec<InUse>,
@@ -147,7 +145,7 @@ struct Lowering<'s> {
 
 impl<'s> Lowering<'s> {
     fn new(script: &'s Script, dialect: Option<&'s Dialect>, policy: Policy, choices: &'s dyn Choices) -> Self {
-        let root = script.elements().next();
+        let root = script.elements().first();
         let lexicons: Vec<InUse> = choices.lexicons().into_iter().rev().map(InUse::of_all).collect();
         let state = State { lookups: (0..lexicons.len()).collect(), ..State::default() };
         Lowering {
@@ -164,8 +162,9 @@ impl<'s> Lowering<'s> {
             state,
             lexicons,
             saved: Vec::new(),
+            silent: 0,
             closings: Vec::new(),
-            fidelity: Vec::new(),
+            fidelity: Vec::with_capacity(script.elements().len()),
             started: root.is_none_or(|speak| speak.get("startmark").is_none()),
             ended: false,
         }
@@ -184,7 +183,8 @@ impl<'s> Lowering<'s> {
                 Item::Text(range) => self.text(&script.source[range.clone()]),
                 Item::Said(said) => self.text(said),
                 Item::Close => self.close(),
-                Item::Open(element) => {
+                Item::Open(number) => {
+                    let element = &script.elements()[*number];
                     let (line, column) = place(element.at);
                     let name = match &element.name {
                         Cow::Borrowed(name) => Cow::Borrowed(*name),
@@ -192,7 +192,7 @@ impl<'s> Lowering<'s> {
                     };
                     let at = self.fidelity.len();
                     self.fidelity.push(Fidelity { element: name, line, column, outcome: Outcome::Native, note: None });
-                    self.saved.push((self.state.clone(), self.closings.len()));
+                    self.saved.push((None, self.closings.len()));
                     let outcome = self.element(element, at);
                     self.fidelity[at].outcome = outcome;
                 }
@@ -216,19 +216,27 @@ impl<'s> Lowering<'s> {
 
     /// Whether what stands here is to be heard.
     fn heard(&self) -> bool {
-        !self.state.silent && self.started && !self.ended
+        self.silent == 0 && self.started && !self.ended
+    }
+
+    /// Nothing within the element at hand is said.
+    fn silence_here(&mut self) {
+        if self.silent == 0 {
+            self.silent = self.saved.len();
+        }
+    }
+
+    /// What holds within the element at hand, to be changed.
+    fn inner(&mut self) -> &mut State {
+        if let Some((outer @ None, _)) = self.saved.last_mut() {
+            *outer = Some(Box::new(self.state.clone()));
+        }
+        &mut self.state
     }
 
     fn text(&mut self, text: &str) {
         if !self.heard() {
             return;
-        }
-        if let Some((kind, format, detail)) = &self.state.say_as {
-            let language = self.state.language.as_deref().or(self.script.language.as_deref());
-            let spoken = crate::say_as::spoken(text.trim(), kind, format.as_deref(), detail.as_deref(), language);
-            if let Some(spoken) = spoken {
-                return self.write(&spoken);
-            }
         }
         self.words(text);
     }
@@ -240,8 +248,8 @@ impl<'s> Lowering<'s> {
         }
         let blank = |c: char| c.is_ascii_whitespace();
         let leading = text.starts_with(blank);
-        let mut words = text.split_ascii_whitespace().peekable();
-        if words.peek().is_none() {
+        let trimmed = text.trim_ascii();
+        if trimmed.is_empty() {
             self.space |= !text.is_empty();
             return;
         }
@@ -254,15 +262,11 @@ impl<'s> Lowering<'s> {
                 String::new()
             }
         };
+        out.reserve(trimmed.len() + 1);
         if spaced {
             out.push(' ');
         }
-        for (index, word) in words.enumerate() {
-            if index > 0 {
-                out.push(' ');
-            }
-            out.push_str(word);
-        }
+        push_spaced_once(trimmed, &mut out);
         self.current.body.push(Atom::Text(out));
         self.space = text.ends_with(blank);
         self.at_start = false;
@@ -356,7 +360,7 @@ impl<'s> Lowering<'s> {
     /// The state changes in a way that only another piece can carry.
     fn turn(&mut self, change: impl FnOnce(&mut State)) {
         let before = self.state.clone();
-        change(&mut self.state);
+        change(self.inner());
         if self.state != before {
             self.flush();
         }
@@ -368,7 +372,10 @@ impl<'s> Lowering<'s> {
     }
 
     fn close(&mut self) {
-        let Some((state, before)) = self.saved.pop() else { return };
+        let Some((outer, before)) = self.saved.pop() else { return };
+        if self.saved.len() < self.silent {
+            self.silent = 0;
+        }
         while self.closings.len() > before {
             let Some(closing) = self.closings.pop() else { break };
             match closing {
@@ -387,6 +394,7 @@ impl<'s> Lowering<'s> {
                 }
             }
         }
+        let Some(state) = outer else { return };
         let carried = |state: &State| {
             let State { treatment, voice, language, style, .. } = state;
             *treatment == self.state.treatment
@@ -395,7 +403,7 @@ impl<'s> Lowering<'s> {
                 && *style == self.state.style
         };
         let same = carried(&state);
-        self.state = state;
+        self.state = *state;
         if !same {
             self.flush();
         }
@@ -427,6 +435,27 @@ impl<'s> Lowering<'s> {
         let (silence, marks) = tail.unwrap_or_default();
         Lowered { pieces: self.pieces, fidelity: self.fidelity, silence, marks, looked_up }
     }
+}
+
+/// Adds text that neither begins nor ends in white space, a single space in
+/// place of each white space within.
+fn push_spaced_once(text: &str, out: &mut String) {
+    let bytes = text.as_bytes();
+    let (mut from, mut at) = (0, 0);
+    while at < bytes.len() {
+        let alone = |at: usize| bytes[at] == b' ' && !bytes[at + 1].is_ascii_whitespace();
+        if !bytes[at].is_ascii_whitespace() || alone(at) {
+            at += 1;
+            continue;
+        }
+        out.push_str(&text[from..at]);
+        out.push(' ');
+        while bytes[at].is_ascii_whitespace() {
+            at += 1;
+        }
+        from = at;
+    }
+    out.push_str(&text[from..]);
 }
 
 #[cfg(test)]

@@ -55,9 +55,10 @@ impl Lowering<'_> {
         let place = self.lexicons.len();
         self.lexicons.push(InUse { lexicon, name: None, report: None, id, done: 0, plain: Vec::new() });
         // In documents of version 1.0 it holds for all that follows.
-        if self.script.elements().next().and_then(|speak| speak.get("version")) == Some("1.0") {
+        if self.script.elements().first().and_then(|speak| speak.get("version")) == Some("1.0") {
             self.lexicons[place].report = Some(at);
-            if let Some((outer, _)) = self.saved.last_mut() {
+            self.inner();
+            if let Some((Some(outer), _)) = self.saved.last_mut() {
                 outer.lookups.push(place);
             }
         }
@@ -78,7 +79,7 @@ impl Lowering<'_> {
         let (lexicon, id) = (lexicon.clone(), id.clone());
         let place = self.lexicons.len();
         self.lexicons.push(InUse { lexicon, name: None, report: Some(at), id, done: 0, plain: Vec::new() });
-        self.state.lookups.push(place);
+        self.inner().lookups.push(place);
         Outcome::Rewritten
     }
 

@@ -44,7 +44,7 @@ pub(crate) const EMOTION: &str = "http://www.w3.org/2009/10/emotionml";
 struct Open<'s> {
     tag: Tag,
     name: &'s str,
-    /// Its item; none where it is passed over.
+    /// Its number; none where it is passed over.
     item: Option<usize>,
     /// Namespaces declared before it.
     bindings: usize,
@@ -54,12 +54,14 @@ struct Builder<'s> {
     source: &'s str,
     version: Version,
     items: Vec<Item>,
+    elements: Vec<Element>,
     open: Vec<Open<'s>>,
     namespaces: Namespaces,
     /// How many elements deep it is passed over what stands there.
     skipped: usize,
     emotion: Option<Emotion>,
-    elements: usize,
+    /// Start tags, those that are passed over included.
+    tags: usize,
     /// Something of `<speak>` came that must stand behind the head.
     body: bool,
     closed: bool,
@@ -144,11 +146,12 @@ impl<'s> Builder<'s> {
             source,
             version: Version::OneOne,
             items: Vec::with_capacity(source.len() / 16),
+            elements: Vec::with_capacity(source.len() / 64),
             open: Vec::new(),
             namespaces: Namespaces::default(),
             skipped: 0,
             emotion: None,
-            elements: 0,
+            tags: 0,
             body: false,
             closed: false,
             ids: HashSet::new(),
@@ -187,8 +190,8 @@ impl<'s> Builder<'s> {
         if Tag::named(qualified, self.version).is_none() && !values::is_qualified_name(qualified) {
             return self.fault(at, format!("'{qualified}' is not a name"));
         }
-        self.elements += 1;
-        if self.elements > MAX_ELEMENTS || self.open.len() >= MAX_DEPTH {
+        self.tags += 1;
+        if self.tags > MAX_ELEMENTS || self.open.len() >= MAX_DEPTH {
             return self.fault(at, format!("more than {MAX_ELEMENTS} elements, or {MAX_DEPTH} within one another"));
         }
         let bindings = self.namespaces.len();
@@ -213,10 +216,7 @@ impl<'s> Builder<'s> {
             }
             Some(self.element(local, qualified, space, attributes, at)?)
         };
-        let tag = match item.and_then(|item| self.items.get(item)) {
-            Some(Item::Open(element)) => element.tag,
-            _ => Tag::Foreign,
-        };
+        let tag = item.and_then(|item| self.elements.get(item)).map_or(Tag::Foreign, |element| element.tag);
         let passed_over = self.skipped > 0 || matches!(tag.content(), Content::Any);
         self.skipped += usize::from(passed_over);
         self.open.push(Open { tag, name: &self.source[at + 1..at + 1 + qualified.len()], item, bindings });
@@ -234,7 +234,7 @@ impl<'s> Builder<'s> {
         }
     }
 
-    /// An element that is read; gives its place among the items.
+    /// An element that is read; gives its number.
     fn element(
         &mut self,
         local: &str,
@@ -271,8 +271,9 @@ impl<'s> Builder<'s> {
         let name = if qualified == tag.name() { Cow::Borrowed(tag.name()) } else { Cow::Owned(qualified.to_owned()) };
         let element = Element { tag, name, at, attributes, end: 0 };
         self.meant(&element)?;
-        self.items.push(Item::Open(Box::new(element)));
-        Ok(self.items.len() - 1)
+        self.items.push(Item::Open(self.elements.len()));
+        self.elements.push(element);
+        Ok(self.elements.len() - 1)
     }
 
     fn root(&mut self, local: &str, namespace: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
@@ -434,7 +435,7 @@ impl<'s> Builder<'s> {
         if let Some(item) = open.item {
             let end = self.items.len();
             let emotion = if open.tag == Tag::Emotion { self.emotion.take() } else { None };
-            if let Some(Item::Open(element)) = self.items.get_mut(item) {
+            if let Some(element) = self.elements.get_mut(item) {
                 element.end = end;
                 element.attributes.extend(emotion.into_iter().flat_map(Emotion::attributes));
             }
@@ -513,6 +514,7 @@ impl<'s> Builder<'s> {
         Ok(Script {
             source: self.source.to_owned(),
             items: self.items,
+            elements: self.elements,
             kind: Kind::Markup,
             language: self.language,
             notes: self.notes,
