@@ -26,6 +26,7 @@ fn documents() -> Vec<(&'static str, String)> {
         <say-as interpret-as=\"ordinal\">3</say-as></speak>";
     vec![
         ("boarding.ssml", demo_file("scripts/boarding.ssml")),
+        ("names.ssml", demo_file("scripts/names.ssml")),
         ("drill.txt", demo_file("scripts/drill.txt")),
         ("every element", every.to_owned()),
     ]
@@ -44,6 +45,11 @@ fn cells(fidelity: &Value) -> Vec<(String, u64, u64, String)> {
 async fn each_cell_of_lint_is_what_the_engine_then_does() {
     let demo = Demo::start(BINARY).await;
     let sheets = format!("{}/../demo/sheets", env!("CARGO_MANIFEST_DIR"));
+    // What names.ssml names stands beside it, and on record in the service.
+    for beside in ["saltmarsh.pls", "chime.wav"] {
+        let from = format!("{}/../demo/scripts/{beside}", env!("CARGO_MANIFEST_DIR"));
+        std::fs::copy(from, demo.folder.path().join(beside)).unwrap();
+    }
     let mut compared = 0;
     for (name, document) in documents() {
         let file = demo.folder.path().join("script");
@@ -65,6 +71,64 @@ async fn each_cell_of_lint_is_what_the_engine_then_does() {
         }
     }
     assert!(compared > 100, "only {compared} cells");
+}
+
+#[tokio::test]
+async fn a_lexicon_and_a_clip_are_kept_named_and_heard() {
+    let demo = Demo::start(BINARY).await;
+    let run = |args: &[&str]| {
+        let output = demo.client(args);
+        assert!(output.status.success(), "{args:?}: {output:?}");
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let names = format!("{}/../demo/scripts", env!("CARGO_MANIFEST_DIR"));
+    let file = |name: &str| format!("{names}/{name}");
+    run(&["speak", "--file", &file("names.ssml"), "--voice", "heron/marin", "-o", "names.wav"]);
+    let audio = std::fs::read(demo.folder.path().join("names.wav")).unwrap();
+    let said = "Saltmarsh Ferries welcomes you on board the motor vessel Marram to Gull-zay and Werry Gate.";
+    assert_eq!(words_of(&audio, Format::default()), said);
+    // One for the announcer alone, which holds for all its text.
+    let drill = "<lexicon version=\"1.0\" xmlns=\"http://www.w3.org/2005/01/pronunciation-lexicon\" alphabet=\"ipa\" \
+        xml:lang=\"en-GB\"><lexeme><grapheme>LB</grapheme><alias>lifeboat</alias></lexeme></lexicon>";
+    std::fs::write(demo.folder.path().join("drill.pls"), drill).unwrap();
+    run(&["lexicon", "put", "drill", "drill.pls", "--app", "quay-announcer"]);
+    let listed: Value = serde_json::from_str(&run(&["lexicon", "list", "--json"])).unwrap();
+    let told: Vec<Value> = listed["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|it| json!([it["name"], it["version"], it["app"], it["always"], it["lexemes"]]))
+        .collect();
+    assert_eq!(told, [json!(["drill", 1, "quay-announcer", true, 1]), json!(["saltmarsh", 1, null, false, 4])]);
+    run(&["speak", "Man the LB.", "--voice", "heron/marin", "-o", "own.wav"]);
+    let own = std::fs::read(demo.folder.path().join("own.wav")).unwrap();
+    assert_eq!(words_of(&own, Format::default()), "Man the LB.", "the console is another app");
+    assert_eq!(run(&["lexicon", "show", "drill"]).trim_end(), drill);
+    run(&["lexicon", "retire", "drill"]);
+    let faulty = demo.folder.path().join("faulty.pls");
+    std::fs::write(&faulty, drill.replace("</lexeme>", "")).unwrap();
+    let refused = demo.client(&["lexicon", "put", "drill", faulty.to_str().unwrap()]);
+    assert_eq!(refused.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("line 1, column"), "{refused:?}");
+
+    let listed: Value = serde_json::from_str(&run(&["clip", "list", "--json"])).unwrap();
+    let id = listed["items"][0]["id"].as_str().unwrap().to_owned();
+    let again = run(&["clip", "add", &file("chime.wav"), "--title", "another"]);
+    assert_eq!(again.trim_end(), format!("clip:{id}"), "the same sound is kept once");
+    let place = format!("{}/api/v1/clips/{id}", demo.url);
+    let get = |name: &'static str, value: String| {
+        let request = reqwest::Client::new().get(&place).bearer_auth(&demo.operator).header(name, value);
+        async move { request.send().await.unwrap() }
+    };
+    let sound = std::fs::read(file("chime.wav")).unwrap();
+    let part = get("Range", "bytes=44-47".into()).await;
+    assert_eq!((part.status().as_u16(), header(&part, "content-range")), (206, format!("bytes 44-47/{}", sound.len())));
+    assert_eq!(part.bytes().await.unwrap(), sound[44..48]);
+    assert_eq!(get("Range", "bytes=99999-".into()).await.status(), 416);
+    assert_eq!(get("If-None-Match", format!("\"{id}\"")).await.status(), 304);
+    assert_eq!(get("Range", "bytes=0-1,4-5".into()).await.bytes().await.unwrap(), sound);
+    run(&["clip", "remove", &id[..6]]);
+    assert_eq!(get("Accept", "audio/wav".into()).await.status(), 404);
 }
 
 #[tokio::test]

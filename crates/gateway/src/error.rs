@@ -61,6 +61,8 @@ pub enum GatewayError {
     Webhook(String),
     #[error("{0}")]
     Lexicon(MarkupError),
+    #[error("the prompt '{prompt}' is {state}; make it and hear it first")]
+    Stale { prompt: String, state: &'static str },
     #[error("the sound cannot be kept: {0}")]
     Sound(String),
     #[error("{0}")]

@@ -13,6 +13,7 @@ mod models;
 mod people;
 mod pool;
 mod profiles;
+mod prompts;
 mod records;
 mod schema;
 mod work;
@@ -23,7 +24,8 @@ pub use jobs::{JobChange, JobFilter, JobProgress};
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
-    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, ProfileRow, RouteRow, SheetRow, SoundRow,
+    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, ProfileRow, PromptFileRow, PromptSetRow,
+    RouteRow, SheetRow, SoundRow,
 };
 pub use people::Grant;
 pub use pool::Store;

@@ -4,7 +4,7 @@ use diesel::prelude::*;
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    job_files, job_pieces, jobs, ledger, lexicons, profiles, routes, sheets, sounds,
+    job_files, job_pieces, jobs, ledger, lexicons, profiles, prompt_files, prompt_sets, routes, sheets, sounds,
 };
 
 /// One version of an engine's sheet.
@@ -131,6 +131,36 @@ pub struct SoundRow {
     pub audio_ms: i64,
     pub created_by: String,
     pub created_at: i64,
+}
+
+/// A table of prompts, its rows as JSON.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = prompt_sets)]
+pub struct PromptSetRow {
+    pub name: String,
+    pub app: String,
+    pub document: String,
+    pub changed_by: String,
+    pub changed_at: i64,
+}
+
+/// A file that was made of a prompt, in one of its formats.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = prompt_files)]
+pub struct PromptFileRow {
+    pub prompt_set: String,
+    pub prompt: String,
+    pub format: String,
+    /// Another where it would sound otherwise now.
+    pub sound: String,
+    pub file: String,
+    pub media_type: String,
+    pub bytes: i64,
+    pub audio_ms: i64,
+    pub dispatch: String,
+    pub made_at: i64,
+    pub approved_by: Option<String>,
+    pub approved_at: Option<i64>,
 }
 
 /// One version of a credential, sealed.

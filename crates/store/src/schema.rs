@@ -125,6 +125,18 @@ table! {
         created_by -> Text, created_at -> BigInt,
     }
 }
+table! {
+    prompt_sets (name) {
+        name -> Text, app -> Text, document -> Text, changed_by -> Text, changed_at -> BigInt,
+    }
+}
+table! {
+    prompt_files (prompt_set, prompt, format) {
+        prompt_set -> Text, prompt -> Text, format -> Text, sound -> Text, file -> Text, media_type -> Text,
+        bytes -> BigInt, audio_ms -> BigInt, dispatch -> Text, made_at -> BigInt, approved_by -> Nullable<Text>,
+        approved_at -> Nullable<BigInt>,
+    }
+}
 
 allow_tables_to_appear_in_same_query!(apps, access_keys);
 allow_tables_to_appear_in_same_query!(jobs, job_files);

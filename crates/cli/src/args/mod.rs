@@ -397,7 +397,7 @@ pub(crate) struct EstimateArgs {
 
 An element is native (the engine takes it), rewritten (said otherwise), made-good
 (done in the gateway's own audio code), spoken plainly, or omitted. Lexicons and sounds
-are looked for beside the file; a sound at an address of the network is taken to be there.")]
+are looked for beside the file; nothing is fetched.")]
 pub(crate) struct LintArgs {
     /// The script: SSML, or text; standard input where it is missing or -
     #[arg(value_name = "FILE")]
@@ -414,6 +414,10 @@ pub(crate) struct LintArgs {
     /// Take this lexicon to hold for all the text; may be given several times
     #[arg(long = "lexicon", value_name = "FILE")]
     pub(crate) lexicons: Vec<PathBuf>,
+    /// Take sounds at this host to be there, as fetch_hosts of the service lets
+    /// it have them; may be given several times
+    #[arg(long = "fetch-host", value_name = "HOST")]
+    pub(crate) fetch_hosts: Vec<String>,
     /// Fail when something is lost with any engine
     #[arg(long)]
     pub(crate) strict: bool,

@@ -80,13 +80,17 @@ fn resources(args: &LintArgs, script: Option<&Script>) -> Result<Resources, CliE
     }
     let folder = args.file.as_deref().and_then(Path::parent).unwrap_or(Path::new("."));
     for Reference { kind, address, .. } in script.into_iter().flat_map(Script::references) {
-        let elsewhere = address.contains(':') || address.starts_with('/');
-        if elsewhere && kind == ReferenceKind::Sound {
+        let host = address.split_once("://").map(|(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or_default());
+        let supposed = match host {
+            Some(host) => args.fetch_hosts.iter().any(|allowed| allowed.eq_ignore_ascii_case(host)),
+            None => address.starts_with("clip:") || address.starts_with("/api/v1/clips/"),
+        };
+        if kind == ReferenceKind::Sound && supposed {
             found.suppose_sound(&address);
             continue;
         }
-        if elsewhere {
-            found.lack(&address, "it is not beside the script, and nothing is fetched here");
+        if host.is_some() || address.starts_with('/') {
+            found.lack(&address, "it is not beside the script, and nothing is fetched here (--fetch-host takes it to be there)");
             continue;
         }
         let place = folder.join(&address);

@@ -1,19 +1,18 @@
 //! `dispatcher prompts`: a table of prompts, kept in step with their files.
 
 mod lock;
-mod table;
 
 use std::collections::BTreeSet;
 use std::io::Write as _;
 use std::path::Path;
 
 use indicatif::{ProgressBar, ProgressStyle};
+use dispatcher_core::{Prompt, PromptTable, read_prompts};
 use reqwest::Method;
 use reqwest::header::ACCEPT;
 use serde_json::{Value, json};
 
 use self::lock::{Lock, Made, place};
-use self::table::Prompt;
 use super::speak::to_file;
 use crate::args::PromptsCommand;
 use crate::client::Client;
@@ -56,14 +55,14 @@ struct Line<'p> {
 pub(crate) async fn run(client: &Client, command: PromptsCommand, json: bool) -> Result<(), CliError> {
     match command {
         PromptsCommand::Status { table, folder } => {
-            let prompts = table::read(&table)?;
+            let prompts = read_table(&table)?;
             let lock = Lock::open(&folder)?;
             let lines = lines(client, &prompts, &lock, &folder).await?;
             show(&lines, &gone(&prompts, &lock), json)
         }
         PromptsCommand::Make { table, folder, only, prune } => make(client, &table, &folder, &only, prune, json).await,
         PromptsCommand::Approve { table, folder, ids, all } => {
-            let prompts = table::read(&table)?;
+            let prompts = read_table(&table)?;
             let wanted: Vec<String> = if all { prompts.iter().map(|prompt| prompt.id.clone()).collect() } else { ids };
             approve(client, &prompts, &folder, &wanted).await
         }
@@ -71,6 +70,14 @@ pub(crate) async fn run(client: &Client, command: PromptsCommand, json: bool) ->
             archive(client, &table, &folder, &output, approved, force).await
         }
     }
+}
+
+/// Reads a table by its name: `.csv`, or TOML.
+fn read_table(path: &Path) -> Result<Vec<Prompt>, CliError> {
+    let text = std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source })?;
+    let is_csv = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("csv"));
+    let rows = read_prompts(&text, if is_csv { PromptTable::Csv } else { PromptTable::Toml });
+    rows.map_err(|fault| CliError::Failed(format!("{}: {fault}", path.display())))
 }
 
 /// Each row in each of its formats, against what was made.
@@ -163,7 +170,7 @@ async fn make(
     prune: bool,
     json: bool,
 ) -> Result<(), CliError> {
-    let prompts = table::read(table)?;
+    let prompts = read_table(table)?;
     known(&prompts, only)?;
     std::fs::create_dir_all(folder).map_err(|source| CliError::File { path: folder.into(), source })?;
     let mut lock = Lock::open(folder)?;
@@ -221,14 +228,7 @@ async fn make_one(client: &Client, line: &Line<'_>, folder: &Path) -> Result<Mad
     };
     let (dispatch, sound, given) = (header("dispatch-id"), header("dispatch-sound"), header("content-disposition"));
     let extension = given.trim_end_matches('"').rsplit_once('.').map_or("audio", |(_, extension)| extension).to_owned();
-    // Several formats may have one ending.
-    let file = match line.prompt.formats.as_slice() {
-        [_] => format!("{}.{extension}", line.prompt.id),
-        _ => {
-            let safe: String = line.format.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
-            format!("{}.{}.{extension}", line.prompt.id, safe.trim_matches('-'))
-        }
-    };
+    let file = line.prompt.file(line.format, &extension);
     to_file(response, &folder.join(&file), true).await?;
     Ok(Made { sound, file, dispatch, approved: false })
 }
@@ -283,7 +283,7 @@ async fn archive(
     if output.exists() && !force {
         return Err(CliError::Exists(output.into()));
     }
-    let prompts = table::read(table)?;
+    let prompts = read_table(table)?;
     let lock = Lock::open(folder)?;
     let lines = lines(client, &prompts, &lock, folder).await?;
     let unfit = lines.iter().filter(|line| line.state != State::Made || approved && !line.approved);

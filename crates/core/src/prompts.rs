@@ -1,27 +1,24 @@
-//! The table of prompts: TOML or CSV.
+//! Tables of prompts: TOML or CSV.
 
 use std::collections::BTreeSet;
-use std::path::Path;
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
-use crate::error::CliError;
-
 /// One prompt, to be made in one or several formats.
-#[derive(Debug, Clone, Default, PartialEq, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Prompt {
+pub struct Prompt {
     #[serde(default)]
-    pub(super) id: String,
-    pub(super) text: Option<String>,
-    pub(super) ssml: Option<String>,
-    pub(super) voice: Option<String>,
-    pub(super) model: Option<String>,
-    pub(super) language: Option<String>,
+    pub id: String,
+    pub text: Option<String>,
+    pub ssml: Option<String>,
+    pub voice: Option<String>,
+    pub model: Option<String>,
+    pub language: Option<String>,
     /// Profiles, extensions or media types.
     #[serde(default)]
-    pub(super) formats: Vec<String>,
+    pub formats: Vec<String>,
 }
 
 #[derive(Deserialize)]
@@ -38,16 +35,26 @@ const USUAL: &str = "wav";
 /// Letters of an id.
 const LONGEST: usize = 80;
 
-/// Reads a table by its name: `.csv`, or TOML.
+/// Rows of one table at the most.
+const MOST_ROWS: usize = 2_000;
+
+/// How a table is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PromptTable {
+    Toml,
+    Csv,
+}
+
+/// Reads a table; each row filled with what its table says for all.
 ///
 /// # Errors
 /// With the line, or the row by its id.
-pub(super) fn read(path: &Path) -> Result<Vec<Prompt>, CliError> {
-    let text = std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source })?;
-    let is_csv = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("csv"));
-    let rows = if is_csv { of_csv(&text) } else { of_toml(&text) };
-    let rows = rows.and_then(checked);
-    rows.map_err(|fault| CliError::Failed(format!("{}: {fault}", path.display())))
+pub fn read_prompts(text: &str, table: PromptTable) -> Result<Vec<Prompt>, String> {
+    let rows = match table {
+        PromptTable::Toml => of_toml(text)?,
+        PromptTable::Csv => of_csv(text)?,
+    };
+    check_prompts(rows)
 }
 
 fn of_toml(text: &str) -> Result<Vec<Prompt>, String> {
@@ -91,7 +98,11 @@ fn of_csv(text: &str) -> Result<Vec<Prompt>, String> {
     Ok(rows)
 }
 
-fn checked(rows: Vec<Prompt>) -> Result<Vec<Prompt>, String> {
+/// Rows that can be made, each with a format at least.
+///
+/// # Errors
+/// With the row by its number or id.
+pub fn check_prompts(rows: Vec<Prompt>) -> Result<Vec<Prompt>, String> {
     let mut seen = BTreeSet::new();
     let mut good = Vec::new();
     for (number, mut row) in rows.into_iter().enumerate() {
@@ -117,12 +128,25 @@ fn checked(rows: Vec<Prompt>) -> Result<Vec<Prompt>, String> {
     if good.is_empty() {
         return Err("there are no prompts in it".into());
     }
+    if good.len() > MOST_ROWS {
+        return Err(format!("it has {} prompts, and {MOST_ROWS} are taken at once", good.len()));
+    }
     Ok(good)
 }
 
 impl Prompt {
+    /// The name of its file in a format, of this ending: several formats may
+    /// have one ending.
+    pub fn file(&self, format: &str, extension: &str) -> String {
+        if let [_] = self.formats.as_slice() {
+            return format!("{}.{extension}", self.id);
+        }
+        let safe: String = format.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+        format!("{}.{}.{extension}", self.id, safe.trim_matches('-'))
+    }
+
     /// The request that a row is, in one of its formats.
-    pub(super) fn request(&self, format: &str) -> Value {
+    pub fn request(&self, format: &str) -> Value {
         let mut body = json!({ "audio": { "type": format } });
         let members = [
             ("text", &self.text),
@@ -149,11 +173,11 @@ mod tests {
         let table = "[defaults]\nvoice = \"quayside\"\nformats = [\"phone\", \"web\"]\n\
                      [[prompt]]\nid = \"welcome\"\ntext = \"Welcome.\"\n\
                      [[prompt]]\nid = \"bom-dia\"\ntext = \"Bom dia.\"\nlanguage = \"pt-PT\"\nformats = [\"wav\"]\n";
-        let rows = of_toml(table).and_then(checked).expect("a table");
+        let rows = of_toml(table).and_then(check_prompts).expect("a table");
         assert_eq!(rows[0].formats, ["phone", "web"]);
         assert_eq!(rows[1].request("wav")["language"], "pt-PT");
         let csv = "id,text,voice,profile\nwelcome,\"Welcome, all.\",quayside,phone web\nend,Goodbye.,,\n";
-        let rows = of_csv(csv).and_then(checked).expect("a table");
+        let rows = of_csv(csv).and_then(check_prompts).expect("a table");
         assert_eq!((rows[0].text.as_deref(), rows[0].formats.len()), (Some("Welcome, all."), 2));
         assert_eq!((rows[1].voice.as_deref(), rows[1].formats[0].as_str()), (None, "wav"));
     }
@@ -168,7 +192,7 @@ mod tests {
             ("id,words\na,x\n", "unknown column 'words'"),
             ("id,text\n", "no prompts"),
         ] {
-            let fault = of_csv(csv).and_then(checked).expect_err(csv);
+            let fault = of_csv(csv).and_then(check_prompts).expect_err(csv);
             assert!(fault.contains(says), "{says} in {fault}");
         }
     }

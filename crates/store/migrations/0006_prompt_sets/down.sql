@@ -1,0 +1,2 @@
+DROP TABLE prompt_files;
+DROP TABLE prompt_sets;
