@@ -200,3 +200,58 @@ async fn what_a_browser_records_is_read_in_either_container() {
         browser.quit().await;
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_prompt_set_is_made_heard_and_approved() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    let table = demo.folder.path().join("Gate prompts.csv");
+    std::fs::write(&table, "id,text,voice,formats\nopen,Gate 4 is open.,heron/marin,mp3\n").unwrap();
+    browser.go(&format!("{}/jobs/prompts", demo.url)).await;
+    browser.until("the demo's set", "return document.querySelectorAll('[data-test=set]').length === 1").await;
+    let choose = browser.driver.find(By::Css("[data-test=table]")).await.unwrap();
+    choose.send_keys(table.to_str().unwrap()).await.unwrap();
+    browser.find("keep").await.click().await.unwrap();
+    browser
+        .until("the new file", "return document.body.innerText.includes('1 of 1 files to make, for 0.000240 EUR')")
+        .await;
+    assert!(browser.driver.current_url().await.unwrap().path().ends_with("/jobs/prompts/gate-prompts"));
+    browser.find("make").await.click().await.unwrap();
+    browser.until("the file", "return document.body.innerText.includes('Every file is as its row says')").await;
+    browser.driver.find(By::Css("[aria-label='Play open, mp3']")).await.unwrap().click().await.unwrap();
+    browser
+        .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.3")
+        .await;
+    browser.find("approve").await.click().await.unwrap();
+    browser.until("the approval", "return document.body.innerText.includes('1 of 1 approved by ear')").await;
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_recording_is_sent_in_parts() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    // 92 MB, most of them silence, with words at the end.
+    let mut samples = vec![0.0; 45_500_000];
+    samples.extend(speak(SPOKEN, Manner { pitch: 1.0, rate: 1.0 }, 48_000));
+    let recording = demo.folder.path().join("drill.wav");
+    std::fs::write(&recording, encode_all(&samples, Format::new(Codec::Wav, 48_000)).unwrap()).unwrap();
+    assert!(recording.metadata().unwrap().len() > 90_000_000);
+    browser.go(&format!("{}/jobs", demo.url)).await;
+    browser.find("file").await.send_keys(recording.to_str().unwrap()).await.unwrap();
+    browser.find("begin").await.click().await.unwrap();
+    browser.until("the job", "return /\\/jobs\\/[0-9a-f-]{8,}/.test(location.pathname)").await;
+    let id = browser.driver.current_url().await.unwrap().path().rsplit('/').next().unwrap().to_owned();
+    let mut job = demo.get(&format!("/api/v1/jobs/{id}")).await;
+    for _ in 0..600 {
+        if ["done", "failed"].contains(&job["state"].as_str().unwrap()) {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+        job = demo.get(&format!("/api/v1/jobs/{id}")).await;
+    }
+    assert_eq!(job["state"], "done", "{job}");
+    browser.quit().await;
+}

@@ -3,6 +3,7 @@ import { mdiFileDocumentOutline } from '@mdi/js'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, fetchRaw, type Schemas } from '@/api/client'
+import { AT_ONCE, inParts } from '@/api/upload'
 import JobProgress from '@/components/JobProgress.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
@@ -24,6 +25,8 @@ const voice = ref<string | null>(null)
 const format = ref('audio/mpeg')
 const split = ref('heading')
 const busy = ref(false)
+/** How much of a large file is sent, in percent. */
+const sent = ref<number>()
 const voices = ref<string[]>([])
 const routes = ref<Schemas['RouteSchema'][]>([])
 const hearing = ref<string | null>(null)
@@ -84,14 +87,22 @@ async function begin() {
       if (kind.value !== 'application/ssml+xml') query.set('split', split.value)
       if (voice.value) query.set('voice', voice.value)
     }
-    const headers = { 'Content-Type': kind.value ?? file.value.type, Prefer: 'respond-async', Accept: 'application/json' }
-    const response = await fetchRaw(`${path}?${query}`, { method: 'POST', headers, body: file.value })
+    const type = kind.value ?? file.value.type
+    const headers: Record<string, string> = { 'Content-Type': type, Prefer: 'respond-async', Accept: 'application/json' }
+    let body: File | undefined = file.value
+    if (body.size > AT_ONCE) {
+      query.set('upload', await inParts(body, type, (share) => (sent.value = share)))
+      delete headers['Content-Type']
+      body = undefined
+    }
+    const response = await fetchRaw(`${path}?${query}`, { method: 'POST', headers, ...(body ? { body } : {}) })
     const job = (await response.json()) as Job
     await router.push(`/jobs/${job.id}`)
   } catch (caught) {
     error.value = caught
   } finally {
     busy.value = false
+    sent.value = undefined
   }
 }
 
@@ -120,7 +131,7 @@ onUnmounted(() => clearInterval(timer))
 <template>
   <div class="page">
     <h1>Jobs</h1>
-    <p class="lead quiet">Whole documents and long recordings, piece by piece. They go on while nobody looks, and after a restart.</p>
+    <p class="lead quiet">Whole documents and long recordings, piece by piece. They go on while nobody looks, and after a restart. For tables of short texts there are <router-link to="/jobs/prompts">prompt sets</router-link>.</p>
     <section class="begin" :class="{ over }" aria-label="Begin a job" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop">
       <label class="pick">
         <v-icon :icon="mdiFileDocumentOutline" size="large" />
@@ -136,6 +147,7 @@ onUnmounted(() => clearInterval(timer))
       <v-select v-if="recording" v-model="hearing" :items="routes.filter((one) => one.work === 'recognition').map((one) => one.name ?? '')" label="Route" hide-details />
       <v-btn v-if="file" color="primary" variant="flat" :loading="busy" :disabled="!kind && !recording" data-test="begin" @click="begin">Begin</v-btn>
     </section>
+    <v-progress-linear v-if="sent !== undefined" :model-value="sent" color="primary" height="6" aria-label="Sending the file" />
     <ProblemNote :error="error" />
     <div class="filters mt-5">
       <v-select v-model="state" :items="['queued', 'running', 'waiting', 'done', 'failed', 'cancelled']" label="State" clearable />

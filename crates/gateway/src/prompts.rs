@@ -217,14 +217,12 @@ impl Gateway {
         let mut body = utterance.body;
         let mut audio = Vec::new();
         while let Some(piece) = body.next().await {
-            let piece = piece.map_err(|error| GatewayError::AllFailed {
-                dispatch: dispatch.clone(),
-                attempts: vec![error.0],
-            })?;
+            let piece = piece
+                .map_err(|error| GatewayError::AllFailed { dispatch: dispatch.clone(), attempts: vec![error.0] })?;
             audio.extend_from_slice(&piece);
         }
         // A file can say its true length, which a stream could not.
-        if let Some(start) = body.start() {
+        if let Some(start) = body.start(audio.len() as u64) {
             audio[..start.len()].copy_from_slice(&start);
         }
         let told = Some(format).filter(|format| !format.codec.describes_itself());

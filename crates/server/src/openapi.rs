@@ -6,7 +6,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    apps, credentials, document_job, engines, estimates, jobs, lexicons, profiles, records, service, session,
+    apps, credentials, document_job, engines, estimates, jobs, lexicons, profiles, prompts, records, service, session,
     transcripts, uploads, utterances, voices,
 };
 use crate::launch::PublicUrl;
@@ -46,6 +46,8 @@ use crate::launch::PublicUrl;
         profiles::read,
         profiles::put_profile,
         profiles::retire,
+        prompts::list, prompts::read, prompts::put_set, prompts::remove, prompts::make, prompts::approve,
+        prompts::file, prompts::archive,
         apps::list,
         apps::add,
         apps::read,

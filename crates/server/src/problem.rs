@@ -256,6 +256,7 @@ impl From<GatewayError> for Problem {
             | GatewayError::Webhook(_)
             | GatewayError::Sound(_)
             | GatewayError::Route(_) => Problem::new("invalid", text),
+            GatewayError::Stale { .. } => Problem::new("not-ready", text),
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),
             GatewayError::Store(StoreError::Missing { .. }) => Problem::new("no-such-record", text),

@@ -15,7 +15,8 @@ impl Store {
     /// so with all of these.
     pub async fn put_prompt_set(&self, row: PromptSetRow) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let app: Option<String> = prompt_sets::table.find(&row.name).select(prompt_sets::app).first(c).optional()?;
+            let app: Option<String> =
+                prompt_sets::table.find(&row.name).select(prompt_sets::app).first(c).optional()?;
             if app.is_some_and(|app| app != row.app) {
                 return Err(StoreError::Taken { what: "prompt set", name: row.name });
             }

@@ -90,7 +90,10 @@ fn resources(args: &LintArgs, script: Option<&Script>) -> Result<Resources, CliE
             continue;
         }
         if host.is_some() || address.starts_with('/') {
-            found.lack(&address, "it is not beside the script, and nothing is fetched here (--fetch-host takes it to be there)");
+            found.lack(
+                &address,
+                "it is not beside the script, and nothing is fetched here (--fetch-host takes it to be there)",
+            );
             continue;
         }
         let place = folder.join(&address);

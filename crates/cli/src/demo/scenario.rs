@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_core::{Conditions, Criteria, Leg, Route, Work};
+use dispatcher_core::{Conditions, Criteria, Leg, PromptTable, Route, Work, read_prompts};
 use dispatcher_gateway::{Caller, Gateway, GatewayError, NewLexicon, OwnProfile, now_micros};
 use dispatcher_store::{AccessKey, App, StoreError};
 use dispatcher_vault::{KeyKind, Parts, new_key, random_token};
@@ -31,6 +31,7 @@ pub(super) const DRILL: &str = include_str!("../../../../demo/scripts/drill.txt"
 
 /// How the names of the scenario are said, and the sound before announcements.
 const NAMES: &str = include_str!("../../../../demo/scripts/saltmarsh.pls");
+const PROMPTS: &str = include_str!("../../../../demo/scripts/prompts.toml");
 const CHIME: &[u8] = include_bytes!("../../../../demo/scripts/chime.wav");
 
 /// What a quay announces.
@@ -127,6 +128,22 @@ fn gate_screen() -> OwnProfile {
     }
 }
 
+/// What scripts name beside their text, and the prompts of the telephone.
+async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
+    if gateway.registry().lexicons().all().all(|lexicon| lexicon.name != "saltmarsh") {
+        let names = NewLexicon { name: "saltmarsh".into(), app: None, always: false, document: NAMES.into() };
+        gateway.put_lexicon(names, "demo").await?;
+    }
+    let shared = Caller { app: gateway.store().app("console".into()).await?, operator: true, who: "demo".into() };
+    gateway.keep_sound(&shared, "chime.wav", CHIME.into()).await?;
+    let helpline = Caller { app: gateway.store().app("helpline".into()).await?, operator: false, who: "demo".into() };
+    if gateway.prompt_sets(&helpline).await?.is_empty() {
+        let table = read_prompts(PROMPTS, PromptTable::Toml).map_err(GatewayError::Internal)?;
+        gateway.put_prompt_set(&helpline, "helpline", table).await?;
+    }
+    Ok(())
+}
+
 /// Fills the records with the scenario; what is there already stays.
 pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> Result<(), GatewayError> {
     for app in apps() {
@@ -138,18 +155,13 @@ pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> 
     if gateway.registry().profiles().all().iter().all(|(profile, _)| profile.name != gate_screen().name) {
         gateway.put_profile(gate_screen(), "demo").await?;
     }
-    if gateway.registry().lexicons().all().all(|lexicon| lexicon.name != "saltmarsh") {
-        let names = NewLexicon { name: "saltmarsh".into(), app: None, always: false, document: NAMES.into() };
-        gateway.put_lexicon(names, "demo").await?;
-    }
+    fill_beside(gateway).await?;
     let mut console = gateway.store().app("console".into()).await?;
     if console.default_voice.is_none() {
         console.default_voice = Some("quayside".into());
         console.default_recognition = Some("captions".into());
         gateway.store().change_app(console, "demo".into(), now_micros()).await?;
     }
-    let shared = Caller { app: gateway.store().app("console".into()).await?, operator: true, who: "demo".into() };
-    gateway.keep_sound(&shared, "chime.wav", CHIME.into()).await?;
     for route in routes() {
         if !gateway.registry().routes().contains_key(&route.name) {
             gateway.put_route(route, "demo").await?;

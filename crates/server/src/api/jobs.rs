@@ -188,11 +188,11 @@ pub(crate) async fn remove(allowed: Allowed, id: &str, gateway: &State<Gateway>)
 
 /// A file on its way.
 pub(crate) struct Sent {
-    file: tokio::fs::File,
-    content_type: String,
-    name: String,
+    pub(super) file: tokio::fs::File,
+    pub(super) content_type: String,
+    pub(super) name: String,
     /// Whether an engine made what it says: not so of what a person said.
-    synthetic: bool,
+    pub(super) synthetic: bool,
 }
 
 impl<'r> Responder<'r, 'static> for Sent {
@@ -263,7 +263,7 @@ pub(crate) async fn archive(
 }
 
 /// Sound is packed already: files are stored as they are.
-fn pack(
+pub(super) fn pack(
     files: &[(String, std::path::PathBuf)],
     folder: &std::path::Path,
 ) -> Result<std::fs::File, zip::result::ZipError> {

@@ -8,6 +8,7 @@ pub(crate) mod estimates;
 pub(crate) mod jobs;
 pub(crate) mod lexicons;
 pub(crate) mod profiles;
+pub(crate) mod prompts;
 pub(crate) mod records;
 pub(crate) mod service;
 pub(crate) mod session;
@@ -79,6 +80,14 @@ pub(crate) fn routes() -> Vec<Route> {
         profiles::read,
         profiles::put_profile,
         profiles::retire,
+        prompts::list,
+        prompts::read,
+        prompts::put_set,
+        prompts::remove,
+        prompts::make,
+        prompts::approve,
+        prompts::file,
+        prompts::archive,
         apps::list,
         apps::add,
         apps::read,

@@ -6,6 +6,7 @@ mod jobs;
 mod lexicons;
 mod people;
 mod profiles;
+mod prompts;
 mod records;
 mod speech;
 
@@ -20,6 +21,7 @@ pub(crate) use jobs::*;
 pub(crate) use lexicons::*;
 pub(crate) use people::*;
 pub(crate) use profiles::*;
+pub(crate) use prompts::*;
 pub(crate) use records::*;
 pub(crate) use speech::*;
 

@@ -6,8 +6,8 @@ use std::collections::BTreeSet;
 use std::io::Write as _;
 use std::path::Path;
 
-use indicatif::{ProgressBar, ProgressStyle};
 use dispatcher_core::{Prompt, PromptTable, read_prompts};
+use indicatif::{ProgressBar, ProgressStyle};
 use reqwest::Method;
 use reqwest::header::ACCEPT;
 use serde_json::{Value, json};

@@ -1,0 +1,180 @@
+<script setup lang="ts">
+import { mdiCancel, mdiCheck, mdiDeleteOutline, mdiDownload, mdiPlay, mdiRefresh } from '@mdi/js'
+import { computed, onMounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, fetchRaw, type Schemas } from '@/api/client'
+import ProblemNote from '@/components/ProblemNote.vue'
+import SoundPlayer from '@/components/SoundPlayer.vue'
+import StateMark from '@/components/StateMark.vue'
+import TimeAgo from '@/components/TimeAgo.vue'
+import { money, seconds } from '@/format'
+
+type PromptSet = Schemas['PromptSetAnswer']
+type Line = PromptSet['lines'][number]
+
+const route = useRoute()
+const router = useRouter()
+const name = String(route.params['name'])
+const path = { params: { path: { name } } }
+const set = ref<PromptSet>()
+const error = ref<unknown>()
+const sound = ref<Blob>()
+const heard = ref<Line>()
+const making = ref<{ done: number; of: number }>()
+const busy = ref('')
+const removing = ref(false)
+let stopped = false
+
+const open = computed(() => set.value?.lines.filter((line) => line.state === 'new' || line.state === 'changed') ?? [])
+const cost = computed(() => set.value?.cost.map((amount) => money(amount)).join(', ') ?? '')
+const ready = computed(() => !!set.value && set.value.lines.every((line) => line.state === 'made'))
+
+async function change(call: Promise<PromptSet>) {
+  error.value = undefined
+  try {
+    set.value = await call
+    return true
+  } catch (caught) {
+    error.value = caught
+    return false
+  }
+}
+
+const load = () => change(ask(api.GET('/api/v1/prompt-sets/{name}', path)))
+const make = (ids: string[]) => change(ask(api.POST('/api/v1/prompt-sets/{name}/make', { ...path, body: { ids } })))
+
+/** One prompt after the other, so that one sees how far it is and can stop. */
+async function makeAll() {
+  const ids = [...new Set(open.value.map((line) => line.id))]
+  stopped = false
+  for (const [done, id] of ids.entries()) {
+    making.value = { done, of: ids.length }
+    if (stopped || !(await make([id]))) break
+  }
+  making.value = undefined
+}
+
+async function makeOne(line: Line) {
+  busy.value = line.id
+  await make([line.id])
+  busy.value = ''
+}
+
+async function approve(line: Line) {
+  const approved = !line.file?.approved
+  const params = { path: { name, id: line.id } }
+  await change(ask(api.PUT('/api/v1/prompt-sets/{name}/prompts/{id}/approval', { params, body: { approved } })))
+}
+
+async function play(line: Line) {
+  if (!line.file) return
+  heard.value = line
+  sound.value = undefined
+  try {
+    sound.value = await (await fetchRaw(line.file.url, {})).blob()
+  } catch (caught) {
+    error.value = caught
+  }
+}
+
+async function remove() {
+  removing.value = false
+  try {
+    await fetchRaw(`/api/v1/prompt-sets/${name}`, { method: 'DELETE' })
+    await router.push('/jobs/prompts')
+  } catch (caught) {
+    error.value = caught
+  }
+}
+
+onMounted(load)
+</script>
+
+<template>
+  <div class="page">
+    <h1>{{ name }}</h1>
+    <p v-if="set" class="lead quiet">
+      {{ set.prompts }} prompts of {{ set.app }}, {{ set.lines.length }} files; changed <TimeAgo :time="set.changed" /> by {{ set.changed_by }}.
+      <router-link to="/jobs/prompts">All sets</router-link>
+    </p>
+    <ProblemNote :error="error" />
+    <section v-if="set" class="acts" aria-label="The whole set">
+      <div>
+        <strong data-test="to-make">{{ open.length ? `${open.length} of ${set.lines.length} files to make, for ${cost}` : 'Every file is as its row says' }}</strong><br />
+        <span class="quiet">{{ set.approved }} of {{ set.lines.length }} approved by ear</span>
+      </div>
+      <v-btn v-if="making" :prepend-icon="mdiCancel" variant="outlined" @click="stopped = true">Stop ({{ making.done }} of {{ making.of }} made)</v-btn>
+      <v-btn v-else color="primary" variant="flat" :disabled="!open.length" data-test="make" @click="makeAll">Make what changed</v-btn>
+      <v-btn :prepend-icon="mdiDownload" variant="outlined" :disabled="!ready" :href="`/api/v1/prompt-sets/${name}/archive`">Archive</v-btn>
+      <v-btn :prepend-icon="mdiDeleteOutline" variant="text" @click="removing = true">Remove</v-btn>
+    </section>
+    <v-progress-linear v-if="making" :model-value="(100 * making.done) / making.of" color="primary" aria-label="Making prompts" />
+    <div v-if="heard" class="hear">
+      <span class="quiet">{{ heard.id }}, {{ heard.format }}</span>
+      <SoundPlayer v-if="sound && heard.file" :source="sound" :name="heard.file.name" autoplay />
+    </div>
+    <v-table v-if="set" density="comfortable">
+      <thead><tr><th>Prompt</th><th>Says</th><th>Format</th><th>State</th><th class="number">Length</th><th class="number">Cost to make</th><th>By ear</th><th /></tr></thead>
+      <tbody>
+        <tr v-for="line in set.lines" :key="`${line.id} ${line.format}`" data-test="line">
+          <td>{{ line.id }}</td>
+          <td class="says">{{ line.text ?? line.ssml }}<span v-if="line.problem" class="problem"><br />{{ line.problem }}</span></td>
+          <td>{{ line.format }}</td>
+          <td><StateMark :state="line.state" /></td>
+          <td class="number">{{ line.file ? seconds(line.file.length) : '–' }}</td>
+          <td class="number">{{ line.state === 'made' ? '–' : money(line.cost ?? undefined) }}</td>
+          <td>
+            <v-btn v-if="line.state === 'made'" size="small" :variant="line.file?.approved ? 'tonal' : 'outlined'" :prepend-icon="line.file?.approved ? mdiCheck : undefined" :title="line.file?.approved ? `by ${line.file.approved_by}` : ''" data-test="approve" @click="approve(line)">{{ line.file?.approved ? 'Approved' : 'Approve' }}</v-btn>
+          </td>
+          <td class="row-acts">
+            <v-btn v-if="line.file" :icon="mdiPlay" size="small" variant="text" :aria-label="`Play ${line.id}, ${line.format}`" @click="play(line)" />
+            <v-btn v-if="line.state !== 'made'" :icon="mdiRefresh" size="small" variant="text" :loading="busy === line.id" :disabled="!!making" :aria-label="`Make ${line.id}`" @click="makeOne(line)" />
+          </td>
+        </tr>
+      </tbody>
+    </v-table>
+    <v-dialog v-model="removing" max-width="460">
+      <v-card>
+        <v-card-title>Remove {{ name }}?</v-card-title>
+        <v-card-text>The table and its {{ set?.lines.length }} files go. What they cost stays in the ledger.</v-card-text>
+        <v-card-actions>
+          <v-spacer />
+          <v-btn @click="removing = false">Keep it</v-btn>
+          <v-btn color="error" variant="flat" @click="remove">Remove {{ name }}</v-btn>
+        </v-card-actions>
+      </v-card>
+    </v-dialog>
+  </div>
+</template>
+
+<style scoped>
+.acts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 14px;
+  align-items: center;
+  margin: 12px 0 18px;
+}
+
+.acts > div {
+  flex: 1 1 260px;
+}
+
+.hear {
+  margin: 0 0 16px;
+}
+
+.says {
+  max-width: 420px;
+  overflow-wrap: anywhere;
+}
+
+.problem {
+  color: rgb(var(--v-theme-error));
+}
+
+.row-acts {
+  white-space: nowrap;
+  text-align: right;
+}
+</style>

@@ -1,0 +1,230 @@
+//! Prompt sets.
+
+use std::collections::BTreeMap;
+
+use dispatcher_core::{Prompt, PromptTable, check_prompts, read_prompts};
+use dispatcher_gateway::Gateway;
+use dispatcher_store::PromptFileRow;
+use rocket::http::Status;
+use rocket::serde::json::Json;
+use rocket::{Data, State, delete, get, post, put};
+use serde::Deserialize;
+use utoipa::ToSchema;
+
+use super::SMALL_BODY;
+use super::apps::good_name;
+use super::jobs::{Sent, pack};
+use crate::access::Allowed;
+use crate::headers::{Meta, known_pairs};
+use crate::problem::Problem;
+use crate::spool::{Spool, read_json, read_small};
+use crate::wire::{List, PromptSetAnswer, PromptSetRequest, PromptSetSummary};
+
+/// List prompt sets
+#[utoipa::path(
+    operation_id = "listPromptSets",
+    context_path = "/api/v1", tag = "prompt sets",
+    responses((status = 200, description = "By name", body = List<PromptSetSummary>)),
+    security(("key" = []))
+)]
+#[get("/prompt-sets")]
+pub(crate) async fn list(allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<PromptSetSummary>>, Problem> {
+    let rows = gateway.prompt_sets(&allowed.0).await?;
+    Ok(Json(List::whole(rows.into_iter().map(PromptSetSummary::from).collect())))
+}
+
+/// Keep a prompt set
+///
+/// A table of prompts: TOML (`application/toml`), CSV (`text/csv`), or JSON.
+/// Files of rows that are as they were stay.
+#[utoipa::path(
+    operation_id = "putPromptSet",
+    context_path = "/api/v1", tag = "prompt sets",
+    request_body = PromptSetRequest,
+    responses((status = 200, description = "The set", body = PromptSetAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[put("/prompt-sets/<name>", data = "<data>")]
+pub(crate) async fn put_set(
+    allowed: Allowed,
+    name: &str,
+    meta: Meta,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<PromptSetAnswer>, Problem> {
+    if !good_name(name) {
+        return Err(Problem::new("invalid", "a name is 1 to 40 small letters, digits and hyphens"));
+    }
+    let rows = rows_of(&meta.essence, data).await?;
+    gateway.put_prompt_set(&allowed.0, name, rows).await?;
+    Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
+}
+
+async fn rows_of(essence: &str, data: Data<'_>) -> Result<Vec<Prompt>, Problem> {
+    let table = match essence {
+        "application/toml" => PromptTable::Toml,
+        "text/csv" => PromptTable::Csv,
+        "application/json" | "" => {
+            let request: PromptSetRequest = read_json(data, SMALL_BODY).await?;
+            let rows = request.prompts.into_iter().map(Prompt::from).collect();
+            return check_prompts(rows).map_err(|fault| Problem::new("invalid", fault));
+        }
+        other => {
+            let known = "application/toml, text/csv or application/json";
+            return Err(Problem::new("invalid", format!("a table is {known}, not '{other}'")));
+        }
+    };
+    let text = String::from_utf8(read_small(data, SMALL_BODY).await?);
+    let text = text.map_err(|_| Problem::new("invalid", "the table is no text in UTF-8"))?;
+    read_prompts(&text, table).map_err(|fault| Problem::new("invalid", fault))
+}
+
+/// Read a prompt set
+///
+/// Each row in each of its formats, against what was made of it.
+#[utoipa::path(
+    operation_id = "readPromptSet",
+    context_path = "/api/v1", tag = "prompt sets",
+    responses((status = 200, description = "The set", body = PromptSetAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/prompt-sets/<name>")]
+pub(crate) async fn read(
+    allowed: Allowed,
+    name: &str,
+    gateway: &State<Gateway>,
+) -> Result<Json<PromptSetAnswer>, Problem> {
+    Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
+}
+
+/// Remove a prompt set
+///
+/// Its files go with it.
+#[utoipa::path(
+    operation_id = "removePromptSet",
+    context_path = "/api/v1", tag = "prompt sets",
+    responses((status = 204, description = "It is gone"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/prompt-sets/<name>")]
+pub(crate) async fn remove(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.remove_prompt_set(&allowed.0, name).await?;
+    Ok(Status::NoContent)
+}
+
+/// Which prompts to make.
+#[derive(Debug, Default, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct MakeRequest {
+    /// Their ids; all that are not as their rows say unless given.
+    #[serde(default)]
+    ids: Vec<String>,
+}
+
+/// Make prompts
+///
+/// Those that would sound otherwise now, a hundred files at the most; the set
+/// as it is then.
+#[utoipa::path(
+    operation_id = "makePrompts",
+    context_path = "/api/v1", tag = "prompt sets",
+    request_body = MakeRequest,
+    responses((status = 200, description = "The set", body = PromptSetAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/prompt-sets/<name>/make", data = "<data>")]
+pub(crate) async fn make(
+    allowed: Allowed,
+    name: &str,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<PromptSetAnswer>, Problem> {
+    let request: MakeRequest = read_json(data, SMALL_BODY).await?;
+    gateway.make_prompts(&allowed.0, name, &request.ids).await?;
+    Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
+}
+
+/// Whether a prompt sounds right.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ApprovalRequest {
+    approved: bool,
+}
+
+/// Approve a prompt by ear
+///
+/// In every format; 409 where it is not made as its row says.
+#[utoipa::path(
+    operation_id = "approvePrompt",
+    context_path = "/api/v1", tag = "prompt sets",
+    request_body = ApprovalRequest,
+    responses((status = 200, description = "The set", body = PromptSetAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[put("/prompt-sets/<name>/prompts/<id>/approval", data = "<data>")]
+pub(crate) async fn approve(
+    allowed: Allowed,
+    name: &str,
+    id: &str,
+    data: Data<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<PromptSetAnswer>, Problem> {
+    let request: ApprovalRequest = read_json(data, SMALL_BODY).await?;
+    gateway.approve_prompt(&allowed.0, name, id, request.approved).await?;
+    Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
+}
+
+/// Fetch a prompt's file
+#[utoipa::path(
+    operation_id = "fetchPromptFile",
+    context_path = "/api/v1", tag = "prompt sets",
+    responses((status = 200, description = "The file", body = Vec<u8>, content_type = "audio/*"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/prompt-sets/<name>/files/<file>")]
+pub(crate) async fn file(allowed: Allowed, name: &str, file: &str, gateway: &State<Gateway>) -> Result<Sent, Problem> {
+    let gone = || Problem::new("no-such-record", format!("there is no file '{file}' in {name}"));
+    let (row, path) = gateway.prompt_files(&allowed.0, name, Some(file)).await?.into_iter().next().ok_or_else(gone)?;
+    let opened = tokio::fs::File::open(path).await.map_err(|_| gone())?;
+    Ok(Sent { file: opened, content_type: row.media_type, name: row.file, synthetic: true })
+}
+
+/// Fetch all files of a prompt set
+///
+/// In a ZIP archive; with `approved=true` only where each was approved.
+#[utoipa::path(
+    operation_id = "fetchPromptArchive",
+    context_path = "/api/v1", tag = "prompt sets",
+    params(("approved" = Option<bool>, Query, description = "Refuse where one was not approved by ear")),
+    responses((status = 200, description = "The archive", body = Vec<u8>, content_type = "application/zip"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[get("/prompt-sets/<name>/archive")]
+pub(crate) async fn archive(
+    allowed: Allowed,
+    name: &str,
+    meta: Meta,
+    gateway: &State<Gateway>,
+    spool: &State<Spool>,
+) -> Result<Sent, Problem> {
+    let approved = known_pairs(&meta.query, &["approved"])?.remove("approved").is_some_and(|it| it == "true");
+    let answer = PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?);
+    let unfit: Vec<String> = answer.unfit(approved);
+    if !unfit.is_empty() {
+        let what = if approved { "not made, or not approved" } else { "not made as their rows say" };
+        return Err(Problem::new("not-ready", format!("these are {what}: {}", unfit.join(", "))));
+    }
+    let files: BTreeMap<String, _> =
+        gateway.prompt_files(&allowed.0, name, None).await?.into_iter().map(named).collect();
+    let files: Vec<_> = files.into_iter().collect();
+    let folder = spool.folder.clone();
+    let packed = tokio::task::spawn_blocking(move || pack(&files, &folder)).await;
+    let packed = packed.map_err(|error| error.to_string()).and_then(|packed| packed.map_err(|error| error.to_string()));
+    let file = packed.map_err(|error| Problem::new("internal", format!("the archive: {error}")))?;
+    let (file, name) = (tokio::fs::File::from_std(file), format!("{name}.zip"));
+    Ok(Sent { file, content_type: "application/zip".into(), name, synthetic: true })
+}
+
+fn named((row, path): (PromptFileRow, std::path::PathBuf)) -> (String, std::path::PathBuf) {
+    (row.file, path)
+}

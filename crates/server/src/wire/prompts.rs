@@ -1,0 +1,176 @@
+//! Prompt sets.
+
+use std::collections::BTreeSet;
+
+use dispatcher_core::{Money, Prompt};
+use dispatcher_gateway::{PromptLine, PromptSet, PromptState};
+use dispatcher_store::PromptSetRow;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::{Amount, rfc3339};
+
+/// One prompt, to be made in one or several formats.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct PromptSchema {
+    /// The name of its file: letters, figures, - _ and .
+    #[schema(example = "welcome")]
+    pub(crate) id: String,
+    pub(crate) text: Option<String>,
+    /// In place of text.
+    pub(crate) ssml: Option<String>,
+    /// A route, or a voice as engine/voice; the app's own unless given.
+    pub(crate) voice: Option<String>,
+    pub(crate) model: Option<String>,
+    pub(crate) language: Option<String>,
+    /// Profiles, extensions or media types; WAV unless given.
+    #[serde(default)]
+    pub(crate) formats: Vec<String>,
+}
+
+impl From<PromptSchema> for Prompt {
+    fn from(row: PromptSchema) -> Self {
+        let PromptSchema { id, text, ssml, voice, model, language, formats } = row;
+        Prompt { id, text, ssml, voice, model, language, formats }
+    }
+}
+
+impl From<Prompt> for PromptSchema {
+    fn from(row: Prompt) -> Self {
+        let Prompt { id, text, ssml, voice, model, language, formats } = row;
+        PromptSchema { id, text, ssml, voice, model, language, formats }
+    }
+}
+
+/// A table of prompts.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct PromptSetRequest {
+    pub(crate) prompts: Vec<PromptSchema>,
+}
+
+/// A prompt set in a list.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PromptSetSummary {
+    pub(crate) name: String,
+    /// Whose it is, and who pays.
+    pub(crate) app: String,
+    pub(crate) prompts: usize,
+    pub(crate) changed_by: String,
+    pub(crate) changed: String,
+}
+
+impl From<PromptSetRow> for PromptSetSummary {
+    fn from(row: PromptSetRow) -> Self {
+        let prompts = serde_json::from_str::<Vec<Prompt>>(&row.document).map_or(0, |prompts| prompts.len());
+        let (changed, changed_by) = (rfc3339(row.changed_at), row.changed_by);
+        PromptSetSummary { name: row.name, app: row.app, prompts, changed_by, changed }
+    }
+}
+
+/// What was made of a prompt last.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PromptFile {
+    pub(crate) name: String,
+    pub(crate) url: String,
+    #[serde(rename = "type")]
+    pub(crate) kind: String,
+    pub(crate) bytes: i64,
+    /// Seconds.
+    pub(crate) length: f64,
+    pub(crate) dispatch: String,
+    pub(crate) made: String,
+    /// Who has heard it and found it good.
+    pub(crate) approved_by: Option<String>,
+    pub(crate) approved: Option<String>,
+}
+
+/// A prompt in one of its formats.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PromptAnswer {
+    #[serde(flatten)]
+    pub(crate) prompt: PromptSchema,
+    pub(crate) format: String,
+    /// `made`, `new`, `changed` or `faulty`.
+    pub(crate) state: &'static str,
+    /// Of making it.
+    pub(crate) cost: Option<Amount>,
+    /// As it was made last; stale unless the state is `made`.
+    pub(crate) file: Option<PromptFile>,
+    /// Why it is faulty.
+    pub(crate) problem: Option<String>,
+}
+
+/// A prompt set against its files.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PromptSetAnswer {
+    #[serde(flatten)]
+    pub(crate) summary: PromptSetSummary,
+    /// Each prompt in each of its formats, in order.
+    pub(crate) lines: Vec<PromptAnswer>,
+    /// How many files are to be made.
+    pub(crate) to_make: usize,
+    /// Of making them, one amount a currency.
+    pub(crate) cost: Vec<Amount>,
+    /// How many files are made and approved.
+    pub(crate) approved: usize,
+}
+
+impl PromptSetAnswer {
+    /// Prompts that are not made as their rows say, or not approved where
+    /// that is asked for.
+    pub(crate) fn unfit(&self, approved: bool) -> Vec<String> {
+        let heard = |line: &PromptAnswer| line.file.as_ref().is_some_and(|file| file.approved.is_some());
+        let unfit = self.lines.iter().filter(|line| line.state != "made" || (approved && !heard(line)));
+        unfit.map(|line| line.prompt.id.clone()).collect::<BTreeSet<_>>().into_iter().collect()
+    }
+}
+
+impl From<PromptSet> for PromptSetAnswer {
+    fn from(set: PromptSet) -> Self {
+        let name = set.row.name.clone();
+        let open = |line: &&PromptLine| matches!(line.state, PromptState::New | PromptState::Changed);
+        let to_make = set.lines.iter().filter(open).count();
+        let mut sums: Vec<Money> = Vec::new();
+        for cost in set.lines.iter().filter(open).filter_map(|line| line.cost) {
+            match sums.iter_mut().find(|sum| sum.currency == cost.currency) {
+                Some(sum) => *sum = sum.plus(cost).unwrap_or(*sum),
+                None => sums.push(cost),
+            }
+        }
+        let lines: Vec<PromptAnswer> = set.lines.into_iter().map(|line| answer(&name, line)).collect();
+        let good = |line: &&PromptAnswer| {
+            line.state == "made" && line.file.as_ref().is_some_and(|file| file.approved.is_some())
+        };
+        PromptSetAnswer {
+            summary: set.row.into(),
+            approved: lines.iter().filter(good).count(),
+            lines,
+            to_make,
+            cost: sums.into_iter().map(Amount::from).collect(),
+        }
+    }
+}
+
+fn answer(set: &str, line: PromptLine) -> PromptAnswer {
+    let file = line.file.map(|row| PromptFile {
+        url: format!("/api/v1/prompt-sets/{set}/files/{}", row.file),
+        name: row.file,
+        kind: row.media_type,
+        bytes: row.bytes,
+        length: row.audio_ms as f64 / 1_000.0,
+        dispatch: row.dispatch,
+        made: rfc3339(row.made_at),
+        approved_by: row.approved_by,
+        approved: row.approved_at.map(rfc3339),
+    });
+    PromptAnswer {
+        prompt: line.prompt.into(),
+        format: line.format,
+        state: line.state.name(),
+        cost: line.cost.map(Amount::from),
+        file,
+        problem: line.problem,
+    }
+}
