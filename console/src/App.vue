@@ -15,12 +15,13 @@ import {
   mdiWhiteBalanceSunny,
 } from '@mdi/js'
 import { computed, onMounted, onUnmounted, ref } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 import { whenSignedOut } from './api/client'
 import { useSession } from './session'
 
 const session = useSession()
+const route = useRoute()
 const router = useRouter()
 const theme = useTheme()
 const display = useDisplay()
@@ -106,6 +107,7 @@ onUnmounted(() => window.removeEventListener('keydown', key))
               v-for="page in group.pages"
               :key="page.to"
               :to="page.to"
+              :active="page.to === '/' ? route.path === '/' : route.path.startsWith(page.to)"
               :exact="page.to === '/'"
               :prepend-icon="page.icon"
               :title="page.title"

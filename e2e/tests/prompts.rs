@@ -132,6 +132,8 @@ async fn the_service_keeps_a_set_and_makes_again_only_what_changed() {
     let flac = dispatcher_audio::Format::parse("audio/flac").unwrap();
     assert_eq!(dispatcher_e2e::words_of(&audio.bytes().await.unwrap(), flac), "Welcome aboard.");
 
+    let phone = set.get("/quay/files/gap.phone.ulaw?type=audio/wav").await.bytes().await.unwrap();
+    assert_eq!(dispatcher_e2e::words_of(&phone, dispatcher_audio::Format::default()), "Mind the gap.");
     let (states, answer) = told(set.approve("gap", true).await).await;
     assert_eq!((states.len(), &answer["approved"]), (3, &Value::from(2)));
     let archive = set.get("/quay/archive?approved=true").await;

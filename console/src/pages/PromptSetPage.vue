@@ -40,6 +40,13 @@ async function change(call: Promise<PromptSet>) {
   }
 }
 
+/** What is heard, without markup. */
+function says(line: Line) {
+  if (!line.ssml) return line.text
+  const text = new DOMParser().parseFromString(line.ssml, 'text/xml').documentElement.textContent
+  return text?.replace(/\s+/g, ' ').trim() || line.ssml
+}
+
 const load = () => change(ask(api.GET('/api/v1/prompt-sets/{name}', path)))
 const make = (ids: string[]) => change(ask(api.POST('/api/v1/prompt-sets/{name}/make', { ...path, body: { ids } })))
 
@@ -71,7 +78,9 @@ async function play(line: Line) {
   heard.value = line
   sound.value = undefined
   try {
-    sound.value = await (await fetchRaw(line.file.url, {})).blob()
+    // What a browser does not play, such as the telephone's, is heard as WAV.
+    const plays = document.createElement('audio').canPlayType(line.file.type) !== ''
+    sound.value = await (await fetchRaw(plays ? line.file.url : `${line.file.url}?type=audio/wav`, {})).blob()
   } catch (caught) {
     error.value = caught
   }
@@ -118,7 +127,7 @@ onMounted(load)
       <tbody>
         <tr v-for="line in set.lines" :key="`${line.id} ${line.format}`" data-test="line">
           <td>{{ line.id }}</td>
-          <td class="says">{{ line.text ?? line.ssml }}<span v-if="line.problem" class="problem"><br />{{ line.problem }}</span></td>
+          <td class="says"><span :title="line.ssml ?? ''">{{ says(line) }}</span> <span v-if="line.ssml" class="quiet">SSML</span><span v-if="line.problem" class="problem"><br />{{ line.problem }}</span></td>
           <td>{{ line.format }}</td>
           <td><StateMark :state="line.state" /></td>
           <td class="number">{{ line.file ? seconds(line.file.length) : '–' }}</td>
@@ -165,6 +174,7 @@ onMounted(load)
 }
 
 .says {
+  min-width: 200px;
   max-width: 420px;
   overflow-wrap: anywhere;
 }

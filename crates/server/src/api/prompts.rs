@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use bytes::Bytes;
+use dispatcher_audio::{AudioError, Format, Transcoder};
 use dispatcher_core::{Prompt, PromptTable, check_prompts, read_prompts};
 use dispatcher_gateway::Gateway;
 use dispatcher_store::PromptFileRow;
@@ -17,6 +19,7 @@ use super::jobs::{Sent, pack};
 use crate::access::Allowed;
 use crate::headers::{Meta, known_pairs};
 use crate::problem::Problem;
+use crate::ranged::Kept;
 use crate::spool::{Spool, read_json, read_small};
 use crate::wire::{List, PromptSetAnswer, PromptSetRequest, PromptSetSummary};
 
@@ -175,18 +178,50 @@ pub(crate) async fn approve(
 }
 
 /// Fetch a prompt's file
+///
+/// As it was made; or in another format to be heard by, such as
+/// `type=audio/wav` of what a browser does not play.
 #[utoipa::path(
     operation_id = "fetchPromptFile",
     context_path = "/api/v1", tag = "prompt sets",
+    params(("type" = Option<String>, Query, description = "A media type; that of the file unless given")),
     responses((status = 200, description = "The file", body = Vec<u8>, content_type = "audio/*"), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[get("/prompt-sets/<name>/files/<file>")]
-pub(crate) async fn file(allowed: Allowed, name: &str, file: &str, gateway: &State<Gateway>) -> Result<Sent, Problem> {
+pub(crate) async fn file(
+    allowed: Allowed,
+    name: &str,
+    file: &str,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Result<Sent, Kept>, Problem> {
+    let wanted = known_pairs(&meta.query, &["type"])?.remove("type");
     let gone = || Problem::new("no-such-record", format!("there is no file '{file}' in {name}"));
     let (row, path) = gateway.prompt_files(&allowed.0, name, Some(file)).await?.into_iter().next().ok_or_else(gone)?;
-    let opened = tokio::fs::File::open(path).await.map_err(|_| gone())?;
-    Ok(Sent { file: opened, content_type: row.media_type, name: row.file, synthetic: true })
+    let Some(wanted) = wanted else {
+        let opened = tokio::fs::File::open(path).await.map_err(|_| gone())?;
+        return Ok(Ok(Sent { file: opened, content_type: row.media_type, name: row.file, synthetic: true }));
+    };
+    let unreadable = |error: AudioError| Problem::at("invalid", "/type", error.to_string());
+    let (from, to) = (Format::parse(&row.media_type).map_err(unreadable)?, Format::parse(&wanted).map_err(unreadable)?);
+    let to = if to.codec.describes_itself() { Format { rate: from.rate, channels: from.channels, ..to } } else { to };
+    let audio = tokio::fs::read(path).await.map_err(|_| gone())?;
+    let made = tokio::task::spawn_blocking(move || converted(audio, from, to)).await;
+    let bytes = made.map_err(|error| Problem::new("internal", error.to_string()))?.map_err(unreadable)?;
+    let name = format!("{}.{}", row.prompt, to.codec.extension());
+    let tag = format!("{}-{}", row.sound, to.codec.extension());
+    Ok(Err(Kept { bytes, content_type: to.media_type(), name, tag }))
+}
+
+fn converted(audio: Vec<u8>, from: Format, to: Format) -> Result<Bytes, AudioError> {
+    let mut transcoder = Transcoder::new(from, to)?;
+    let mut out = transcoder.push(&audio.into())?.to_vec();
+    out.extend_from_slice(&transcoder.finish()?);
+    if let Some(start) = transcoder.start() {
+        out[..start.len()].copy_from_slice(&start);
+    }
+    Ok(out.into())
 }
 
 /// Fetch all files of a prompt set
