@@ -3,6 +3,9 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
+use compact_str::CompactString;
+use smallvec::SmallVec;
+
 use crate::place::Lines;
 
 /// The elements of SSML 1.1, and what may stand among them.
@@ -37,6 +40,10 @@ pub enum Tag {
     Foreign,
 }
 
+/// Names and values. Most elements have none or one, and most values are
+/// short: neither takes memory of its own.
+pub type Attributes = SmallVec<[(Cow<'static, str>, CompactString); 1]>;
+
 /// An element as it was written, its values checked.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Element {
@@ -46,7 +53,7 @@ pub struct Element {
     /// Byte position of its start tag in the source.
     pub at: usize,
     /// Attributes of SSML, `xml:lang` and the like among them; references resolved.
-    pub attributes: Vec<(Cow<'static, str>, String)>,
+    pub attributes: Attributes,
     /// Index of its end among the items.
     pub end: usize,
 }

@@ -1,5 +1,8 @@
 //! What becomes of each element.
 
+use compact_str::format_compact;
+use smallvec::smallvec;
+
 use super::voice::{wish_for_language, wish_of};
 use super::{Atom, Closing, Element, Lowering, MarkAt, Sound, Tag};
 use crate::Outcome;
@@ -322,7 +325,10 @@ impl Lowering<'_> {
         let milliseconds = element.get("time").and_then(time).unwrap_or_else(|| pause(strength));
         // The same break as a time, where the engine takes times.
         if self.dialect.is_some_and(|dialect| dialect.element("break").is_some()) {
-            let timed = Element { attributes: vec![("time".into(), format!("{milliseconds}ms"))], ..element.clone() };
+            let timed = Element {
+                attributes: smallvec![("time".into(), format_compact!("{milliseconds}ms"))],
+                ..element.clone()
+            };
             if let Some((attributes, _)) = self.accepted(&timed, "break") {
                 self.tag(Atom::Empty(tag_of("break", &attributes, true)));
                 return Outcome::Rewritten;

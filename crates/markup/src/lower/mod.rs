@@ -31,6 +31,9 @@ pub enum Policy {
     Omit,
 }
 
+/// Bytes of a text that others are added to: it grows less often so.
+const USUAL_TEXT: usize = 256;
+
 /// What only the gateway knows. Where it says nothing, the engine has one
 /// voice, which speaks every language, and nothing beside.
 pub trait Choices {
@@ -259,7 +262,7 @@ impl<'s> Lowering<'s> {
             Some(Atom::Text(text)) => text,
             other => {
                 self.current.body.extend(other);
-                String::new()
+                String::with_capacity(USUAL_TEXT.max(text.len()))
             }
         };
         out.reserve(trimmed.len() + 1);

@@ -3,6 +3,8 @@
 
 use std::sync::Arc;
 
+use smallvec::smallvec;
+
 use super::element::tag_of;
 use super::{Atom, Element, Item, Lowering, Tag};
 use crate::address::join;
@@ -146,7 +148,7 @@ impl Lowering<'_> {
         lexeme.pronunciations.iter().find_map(|one| match one {
             Pronunciation::Alias(alias) => Some(Written::Alias(self.alias_of(place, alias, deep))),
             Pronunciation::Phoneme { symbols, alphabet } => {
-                let attributes = vec![("alphabet".into(), alphabet.clone()), ("ph".into(), symbols.clone())];
+                let attributes = smallvec![("alphabet".into(), alphabet.into()), ("ph".into(), symbols.into())];
                 let element = Element { tag: Tag::Phoneme, name: "phoneme".into(), at: 0, attributes, end: 0 };
                 let (attributes, _) = self.accepted(&element, "phoneme")?;
                 Some(Written::Tag(tag_of("phoneme", &attributes, false)))

@@ -3,6 +3,8 @@
 
 use std::borrow::Cow;
 
+use compact_str::CompactString;
+
 use super::values::number;
 use super::xml::Given;
 
@@ -68,7 +70,7 @@ impl Emotion {
 
     /// What was found, as attributes of the element: `category`, `degree`,
     /// `dimension:NAME`.
-    pub(super) fn attributes(self) -> impl Iterator<Item = (Cow<'static, str>, String)> {
-        self.parts.into_iter().map(|(name, value)| (Cow::Owned(name), value))
+    pub(super) fn attributes(self) -> impl Iterator<Item = (Cow<'static, str>, CompactString)> {
+        self.parts.into_iter().map(|(name, value)| (Cow::Owned(name), value.into()))
     }
 }

@@ -15,11 +15,12 @@ mod xml;
 
 use std::collections::HashSet;
 
+use compact_str::CompactString;
 use quick_xml::Reader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::MarkupError;
-use crate::script::{Element, Item, Kind, Script, Tag};
+use crate::script::{Attributes, Element, Item, Kind, Script, Tag};
 use emotion::Emotion;
 pub use pls::read_pls;
 use rules::{COMMON, Content};
@@ -54,6 +55,8 @@ struct Builder<'s> {
     source: &'s str,
     version: Version,
     items: Vec<Item>,
+    /// Room for the attributes of the tag at hand.
+    given: Vec<Given<'s>>,
     elements: Vec<Element>,
     open: Vec<Open<'s>>,
     namespaces: Namespaces,
@@ -147,6 +150,7 @@ impl<'s> Builder<'s> {
             version: Version::OneOne,
             items: Vec::with_capacity(source.len() / 16),
             elements: Vec::with_capacity(source.len() / 64),
+            given: Vec::new(),
             open: Vec::new(),
             namespaces: Namespaces::default(),
             skipped: 0,
@@ -195,7 +199,8 @@ impl<'s> Builder<'s> {
             return self.fault(at, format!("more than {MAX_ELEMENTS} elements, or {MAX_DEPTH} within one another"));
         }
         let bindings = self.namespaces.len();
-        let attributes = xml::attributes(start, self.source, at, &mut self.namespaces)?;
+        let mut attributes = std::mem::take(&mut self.given);
+        xml::attributes(start, self.source, at, &mut self.namespaces, &mut attributes)?;
         let Some(namespace) = self.namespaces.of_element(qualified) else {
             return self.fault(at, format!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
         };
@@ -214,8 +219,10 @@ impl<'s> Builder<'s> {
             if self.open.is_empty() {
                 self.root(local, &namespace, &attributes, at)?;
             }
-            Some(self.element(local, qualified, space, attributes, at)?)
+            Some(self.element(local, qualified, space, &mut attributes, at)?)
         };
+        attributes.clear();
+        self.given = attributes;
         let tag = item.and_then(|item| self.elements.get(item)).map_or(Tag::Foreign, |element| element.tag);
         let passed_over = self.skipped > 0 || matches!(tag.content(), Content::Any);
         self.skipped += usize::from(passed_over);
@@ -240,7 +247,7 @@ impl<'s> Builder<'s> {
         local: &str,
         qualified: &str,
         space: Space,
-        given: Vec<Given<'_>>,
+        given: &mut Vec<Given<'s>>,
         at: usize,
     ) -> Result<usize, MarkupError> {
         let root = self.open.is_empty();
@@ -262,10 +269,10 @@ impl<'s> Builder<'s> {
         self.placed(tag, qualified, at)?;
         let attributes = match tag {
             Tag::Emotion => {
-                self.emotion = Some(Emotion::begin(&given).map_err(|fault| MarkupError::at(self.source, at, fault))?);
-                Vec::new()
+                self.emotion = Some(Emotion::begin(given).map_err(|fault| MarkupError::at(self.source, at, fault))?);
+                Attributes::new()
             }
-            Tag::Foreign => Vec::new(),
+            Tag::Foreign => Attributes::new(),
             _ => self.checked(tag, qualified, given, at)?,
         };
         let name = if qualified == tag.name() { Cow::Borrowed(tag.name()) } else { Cow::Owned(qualified.to_owned()) };
@@ -341,12 +348,12 @@ impl<'s> Builder<'s> {
         &self,
         tag: Tag,
         qualified: &str,
-        given: Vec<Given<'_>>,
+        given: &mut Vec<Given<'s>>,
         at: usize,
-    ) -> Result<Vec<(Cow<'static, str>, String)>, MarkupError> {
+    ) -> Result<Attributes, MarkupError> {
         let rules = tag.attributes(self.version);
-        let mut attributes = Vec::with_capacity(given.len());
-        for one in given {
+        let mut attributes = Attributes::new();
+        for one in given.drain(..) {
             let foreign = one.name.contains(':') && !one.name.starts_with("xml:");
             if foreign || one.name == "xml:space" {
                 continue;
@@ -365,7 +372,7 @@ impl<'s> Builder<'s> {
             if rule.form == Form::Roles && one.value.split_ascii_whitespace().any(prefixed) {
                 return self.fault(one.at, format!("{}=\"{}\": the prefix is not declared", one.name, one.value));
             }
-            attributes.push((Cow::Borrowed(rule.name), one.value.into_owned()));
+            attributes.push((Cow::Borrowed(rule.name), CompactString::from(one.value)));
         }
         let missing = rules.iter().find(|rule| rule.required && !attributes.iter().any(|(name, _)| name == rule.name));
         match missing {

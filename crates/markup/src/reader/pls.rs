@@ -177,7 +177,8 @@ impl Builder<'_> {
             return self.fault(at, format!("more than {MAX_DEPTH} elements within one another"));
         }
         let bindings = self.namespaces.len();
-        let given = xml::attributes(start, self.source, at, &mut self.namespaces)?;
+        let mut given = Vec::new();
+        xml::attributes(start, self.source, at, &mut self.namespaces, &mut given)?;
         let Some(namespace) = self.namespaces.of_element(qualified) else {
             return self.fault(at, format!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
         };

@@ -93,15 +93,15 @@ impl Namespaces {
 fn spaced(tag: &str) -> bool {
     let mut quote = None;
     let mut closed = false;
-    for character in tag.chars() {
+    for byte in tag.bytes() {
         match quote {
-            Some(open) if character == open => (quote, closed) = (None, true),
+            Some(open) if byte == open => (quote, closed) = (None, true),
             Some(_) => {}
-            None if closed && !character.is_ascii_whitespace() && character != '/' => return false,
+            None if closed && !byte.is_ascii_whitespace() && byte != b'/' => return false,
             None => {
                 closed = false;
-                if matches!(character, '"' | '\'') {
-                    quote = Some(character);
+                if matches!(byte, b'"' | b'\'') {
+                    quote = Some(byte);
                 }
             }
         }
@@ -109,22 +109,23 @@ fn spaced(tag: &str) -> bool {
     true
 }
 
-/// The attributes of a tag; declarations of namespaces go to `namespaces`.
+/// The attributes of a tag go to `found`; declarations of namespaces to
+/// `namespaces`.
 pub(super) fn attributes<'s>(
     start: &BytesStart<'_>,
     source: &'s str,
     at: usize,
     namespaces: &mut Namespaces,
-) -> Result<Vec<Given<'s>>, MarkupError> {
+    found: &mut Vec<Given<'s>>,
+) -> Result<(), MarkupError> {
     let fault = |at: usize, message: String| Err(MarkupError::at(source, at, message));
     let tag: &str = start;
     if tag.len() == start.name().as_ref().len() {
-        return Ok(Vec::new());
+        return Ok(());
     }
     if !spaced(tag) {
         return fault(at, "attributes stand apart by white space".into());
     }
-    let mut found = Vec::new();
     for attribute in start.attributes() {
         let attribute = match attribute {
             Ok(attribute) => attribute,
@@ -169,5 +170,5 @@ pub(super) fn attributes<'s>(
             return fault(at, format!("more than {MAX_ATTRIBUTES} attributes or {MAX_BINDINGS} namespaces"));
         }
     }
-    Ok(found)
+    Ok(())
 }
