@@ -4,6 +4,7 @@ import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, fetchRaw, type Schemas } from '@/api/client'
 import { AT_ONCE, inParts } from '@/api/upload'
+import FileDrop from '@/components/FileDrop.vue'
 import JobProgress from '@/components/JobProgress.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
@@ -20,7 +21,6 @@ const next = ref<string | null>(null)
 const loading = ref(true)
 const error = ref<unknown>()
 const file = ref<File>()
-const over = ref(false)
 const voice = ref<string | null>(null)
 const format = ref('audio/mpeg')
 const split = ref('heading')
@@ -64,11 +64,6 @@ async function load(cursor?: string) {
   } finally {
     loading.value = false
   }
-}
-
-function drop(event: DragEvent) {
-  over.value = false
-  file.value = event.dataTransfer?.files[0]
 }
 
 async function begin() {
@@ -132,13 +127,11 @@ onUnmounted(() => clearInterval(timer))
   <div class="page">
     <h1>Jobs</h1>
     <p class="lead quiet">Whole documents and long recordings, piece by piece. They go on while nobody looks, and after a restart. For tables of short texts there are <router-link to="/jobs/prompts">prompt sets</router-link>.</p>
-    <section class="begin" :class="{ over }" aria-label="Begin a job" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop">
-      <label class="pick">
-        <v-icon :icon="mdiFileDocumentOutline" size="large" />
-        <span v-if="file"><strong>{{ file.name }}</strong><br /><span class="quiet">{{ recording ? 'a recording, to be written down' : kind ? 'a document, to be spoken' : 'neither a document nor a recording' }}</span></span>
-        <span v-else><strong>Drop a document or a recording</strong><br /><span class="quiet">text, Markdown, SSML, HTML, EPUB, PDF, or audio; or choose one</span></span>
-        <input type="file" data-test="file" @change="file = ($event.target as HTMLInputElement).files?.[0]" />
-      </label>
+    <FileDrop v-model="file" :icon="mdiFileDocumentOutline" label="Begin a job" test="file">
+      <template #told>
+        <template v-if="file"><strong>{{ file.name }}</strong><br /><span class="quiet">{{ recording ? 'a recording, to be written down' : kind ? 'a document, to be spoken' : 'neither a document nor a recording' }}</span></template>
+        <template v-else><strong>Drop a document or a recording</strong><br /><span class="quiet">text, Markdown, SSML, HTML, EPUB, PDF, or audio; or choose one</span></template>
+      </template>
       <template v-if="file && kind">
         <v-autocomplete v-model="voice" :items="voices" label="Route or voice" hide-details />
         <v-select v-model="split" :items="splits" :disabled="kind === 'application/ssml+xml'" label="Files" hide-details data-test="split" />
@@ -146,7 +139,7 @@ onUnmounted(() => clearInterval(timer))
       </template>
       <v-select v-if="recording" v-model="hearing" :items="routes.filter((one) => one.work === 'recognition').map((one) => one.name ?? '')" label="Route" hide-details />
       <v-btn v-if="file" color="primary" variant="flat" :loading="busy" :disabled="!kind && !recording" data-test="begin" @click="begin">Begin</v-btn>
-    </section>
+    </FileDrop>
     <v-progress-linear v-if="sent !== undefined" :model-value="sent" color="primary" height="6" aria-label="Sending the file" />
     <ProblemNote :error="error" />
     <div class="filters mt-5">
@@ -173,40 +166,6 @@ onUnmounted(() => clearInterval(timer))
 </template>
 
 <style scoped>
-.begin {
-  display: grid;
-  grid-template-columns: minmax(260px, 1.4fr) repeat(3, minmax(0, 1fr)) auto;
-  gap: 14px;
-  align-items: center;
-  padding: 16px;
-  border: 1px dashed rgb(var(--v-theme-on-surface), 0.45);
-  border-radius: 6px;
-}
-
-.begin.over {
-  border-color: rgb(var(--v-theme-primary));
-  background: rgb(var(--v-theme-primary), 0.08);
-}
-
-.pick {
-  display: flex;
-  gap: 14px;
-  align-items: center;
-  cursor: pointer;
-}
-
-.pick input {
-  position: absolute;
-  opacity: 0;
-  width: 1px;
-}
-
-.pick:focus-within {
-  outline: 3px solid rgb(var(--v-theme-secondary));
-  outline-offset: 4px;
-  border-radius: 6px;
-}
-
 .filters {
   display: grid;
   grid-template-columns: minmax(0, 220px);
@@ -214,11 +173,5 @@ onUnmounted(() => clearInterval(timer))
 
 .wide {
   min-width: 210px;
-}
-
-@media (max-width: 900px) {
-  .begin {
-    grid-template-columns: 1fr;
-  }
 }
 </style>

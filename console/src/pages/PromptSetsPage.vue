@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { mdiTableLarge } from '@mdi/js'
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, fetchRaw, type Schemas } from '@/api/client'
+import FileDrop from '@/components/FileDrop.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
 
@@ -14,7 +15,6 @@ const loading = ref(true)
 const error = ref<unknown>()
 const file = ref<File>()
 const name = ref('')
-const over = ref(false)
 const busy = ref(false)
 
 /** Media types of tables by the endings of their names. */
@@ -31,16 +31,10 @@ async function load() {
   }
 }
 
-function take(given: File | undefined) {
-  file.value = given
+watch(file, (given) => {
   const stem = given?.name.replace(/\.[^.]+$/, '').toLowerCase() ?? ''
   name.value = stem.replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 40)
-}
-
-function drop(event: DragEvent) {
-  over.value = false
-  take(event.dataTransfer?.files[0])
-}
+})
 
 async function keep() {
   if (!file.value || !kind.value) return
@@ -64,16 +58,14 @@ onMounted(load)
   <div class="page">
     <h1>Prompt sets</h1>
     <p class="lead quiet">Tables of prompts, kept in step with their audio files: only what would sound otherwise is made again. <router-link to="/jobs">Jobs</router-link> are for whole documents.</p>
-    <section class="begin" :class="{ over }" aria-label="Keep a table" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop">
-      <label class="pick">
-        <v-icon :icon="mdiTableLarge" size="large" />
-        <span v-if="file"><strong>{{ file.name }}</strong><br /><span class="quiet">{{ kind ? 'a table of prompts' : 'not a table: its name ends in .toml, .csv or .json' }}</span></span>
-        <span v-else><strong>Drop a table</strong><br /><span class="quiet">TOML or CSV with the columns id, text, voice, language, formats; or choose one</span></span>
-        <input type="file" data-test="table" @change="take(($event.target as HTMLInputElement).files?.[0])" />
-      </label>
+    <FileDrop v-model="file" :icon="mdiTableLarge" label="Keep a table" test="table">
+      <template #told>
+        <template v-if="file"><strong>{{ file.name }}</strong><br /><span class="quiet">{{ kind ? 'a table of prompts' : 'not a table: its name ends in .toml, .csv or .json' }}</span></template>
+        <template v-else><strong>Drop a table</strong><br /><span class="quiet">TOML or CSV with the columns id, text, voice, language, formats; or choose one</span></template>
+      </template>
       <v-text-field v-if="kind" v-model="name" label="Name of the set" hide-details data-test="name" />
       <v-btn v-if="kind" color="primary" variant="flat" :loading="busy" :disabled="!name" data-test="keep" @click="keep">Keep</v-btn>
-    </section>
+    </FileDrop>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading prompt sets" />
     <v-table v-if="rows.length" class="mt-5" density="comfortable">
@@ -91,45 +83,3 @@ onMounted(load)
     <p v-else-if="!loading && !error" class="mt-5">No prompt sets yet. Drop a table above; each row needs an id and a text.</p>
   </div>
 </template>
-
-<style scoped>
-.begin {
-  display: grid;
-  grid-template-columns: minmax(260px, 1.6fr) minmax(0, 1fr) auto;
-  gap: 14px;
-  align-items: center;
-  padding: 16px;
-  border: 1px dashed rgb(var(--v-theme-on-surface), 0.45);
-  border-radius: 6px;
-}
-
-.begin.over {
-  border-color: rgb(var(--v-theme-primary));
-  background: rgb(var(--v-theme-primary), 0.08);
-}
-
-.pick {
-  display: flex;
-  gap: 14px;
-  align-items: center;
-  cursor: pointer;
-}
-
-.pick input {
-  position: absolute;
-  opacity: 0;
-  width: 1px;
-}
-
-.pick:focus-within {
-  outline: 3px solid rgb(var(--v-theme-secondary));
-  outline-offset: 4px;
-  border-radius: 6px;
-}
-
-@media (max-width: 900px) {
-  .begin {
-    grid-template-columns: 1fr;
-  }
-}
-</style>

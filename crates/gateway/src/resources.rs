@@ -145,13 +145,11 @@ fn data_of(rest: &str) -> Result<Bytes, String> {
     Ok(out.into())
 }
 
-impl Registry {
-    /// The name of a lexicon on record that an address means: `name`,
-    /// `name.pls`, or where the service has it.
-    fn lexicon_named(address: &str) -> &str {
-        let address = address.strip_prefix("/api/v1/lexicons/").unwrap_or(address);
-        address.strip_suffix(".pls").unwrap_or(address)
-    }
+/// The name of a lexicon on record that an address means: `name`, `name.pls`,
+/// or where the service has it.
+fn lexicon_named(address: &str) -> &str {
+    let address = address.strip_prefix("/api/v1/lexicons/").unwrap_or(address);
+    address.strip_suffix(".pls").unwrap_or(address)
 }
 
 impl Gateway {
@@ -203,7 +201,7 @@ impl Gateway {
         }
         match reference.kind {
             ReferenceKind::Lexicon => {
-                let name = Registry::lexicon_named(address);
+                let name = lexicon_named(address);
                 let lexicon = registry.lexicons().of(&caller.app.name).find(|lexicon| lexicon.name == name);
                 let none = || format!("there is no lexicon '{name}' for {}", caller.app.name);
                 Ok(lexicon.ok_or_else(none)?.document.clone().into())

@@ -11,6 +11,8 @@ use crate::{Caller, Gateway, GatewayError, now_micros};
 
 /// The app whose sounds every app may use.
 const SHARED: &str = "console";
+/// Bytes of all sounds of an app.
+const MOST_KEPT: i64 = 512 << 20;
 /// Letters of the content's hash that are a sound's id.
 const ID: usize = 24;
 
@@ -30,6 +32,11 @@ impl Gateway {
             .await
             .map_err(|error| GatewayError::Internal(error.to_string()))?
             .map_err(GatewayError::Sound)?;
+        let kept: i64 = self.inner.store.sounds(Some(caller.app.name.clone())).await?.iter().map(|row| row.bytes).sum();
+        if kept + i64::try_from(audio.len()).unwrap_or(i64::MAX) > MOST_KEPT {
+            let most = MOST_KEPT >> 20;
+            return Err(GatewayError::Sound(format!("the clips of an app take {most} MiB at most; remove some first")));
+        }
         let id = sound.content[..ID.min(sound.content.len())].to_owned();
         write_named(self.sounds_folder()?, id.clone(), audio).await?;
         let row = SoundRow {

@@ -10,7 +10,7 @@ use dispatcher_audio::{Codec, Format, decode_all, encode_all};
 use dispatcher_gateway::{NewLexicon, SynthesisRequest, TextInput, Utterance};
 use dispatcher_markup::{Line, Outcome, dialogue};
 use dispatcher_standins::tone::{self, Heard, hear};
-use support::{House, ON_TAPE, collect, load, say, tape};
+use support::{House, ON_TAPE, listen, load, say, script, tape, texts};
 
 const RATE: f64 = 24_000.0;
 
@@ -24,26 +24,6 @@ fn gong() -> Vec<u8> {
 
 fn data() -> String {
     format!("data:audio/wav;base64,{}", STANDARD.encode(gong()))
-}
-
-fn script(body: &str, voice: &str) -> SynthesisRequest {
-    let document = format!(
-        "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en-GB\">{body}</speak>"
-    );
-    SynthesisRequest { text: TextInput::Ssml(document), ..say("", voice) }
-}
-
-async fn listen(utterance: Utterance) -> (Vec<f32>, Vec<Heard>) {
-    let format = utterance.format;
-    let audio = collect(utterance.body).await.unwrap();
-    let (samples, layout) = decode_all(&audio, format).unwrap();
-    let heard = hear(&samples, layout.rate);
-    (samples, heard)
-}
-
-fn said(heard: &[Heard]) -> Vec<&str> {
-    assert!(heard.iter().all(|one| one.complete), "{heard:?}");
-    heard.iter().map(|one| one.text.as_str()).collect()
 }
 
 /// Seconds at which its first word begins and its last one ends.
@@ -115,7 +95,7 @@ async fn a_sound_is_put_in_where_it_stands() {
     let utterance = house.speak(script(&body, "heron/marin")).await;
     assert_eq!(element(&utterance, "audio"), (Outcome::MadeGood, ""));
     let (samples, heard) = listen(utterance).await;
-    assert_eq!(said(&heard), ["One.", "Two."]);
+    assert_eq!(texts(&heard), ["One.", "Two."]);
     let gongs = gongs(&samples);
     assert_eq!(gongs.len(), 1, "{gongs:?}");
     let (from, to, _) = gongs[0];
@@ -136,7 +116,7 @@ async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
     ] {
         let body = format!("One <audio src=\"{}\" {attributes}/>", data());
         let (samples, heard) = listen(house.speak(script(&body, "heron/marin")).await).await;
-        assert_eq!(said(&heard), ["One"], "{attributes}");
+        assert_eq!(texts(&heard), ["One"], "{attributes}");
         let gongs = gongs(&samples);
         let (first, last) = (gongs.first().unwrap(), gongs.last().unwrap());
         assert!((last.1 - first.0 - seconds).abs() < 0.025, "{attributes}: {gongs:?}");
@@ -152,7 +132,7 @@ async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
     let fetched = house.speak(one(&format!("http://{host}/gong.wav"))).await;
     assert_eq!(element(&fetched, "audio").0, Outcome::MadeGood);
     let (samples, heard) = listen(fetched).await;
-    assert_eq!((said(&heard), gongs(&samples).len()), (vec!["One", "three."], 1));
+    assert_eq!((texts(&heard), gongs(&samples).len()), (vec!["One", "three."], 1));
     for (src, why) in [
         (format!("http://{host}/none.wav"), "it answered 404"),
         (format!("http://{host}/note.txt"), "cannot be had"),
@@ -167,7 +147,7 @@ async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
         assert_eq!(element(&utterance, "audio"), (Outcome::SpokenPlainly, "the text in its place is spoken"), "{src}");
         assert!(utterance.warnings.iter().any(|it| it.contains(why)), "{src}: {:?}", utterance.warnings);
         let (_, heard) = listen(utterance).await;
-        assert_eq!(said(&heard), ["One two three."], "{src}");
+        assert_eq!(texts(&heard), ["One two three."], "{src}");
     }
 }
 
@@ -188,12 +168,12 @@ async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
     // Another app has its own.
     let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
     let utterance = house.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/marin")).await;
-    assert_eq!(said(&listen(utterance.unwrap()).await.1), ["One two"]);
+    assert_eq!(texts(&listen(utterance.unwrap()).await.1), ["One two"]);
     house.gateway.remove_sound(&other, &kept.id).await.unwrap_err();
     house.gateway.remove_sound(&house.caller, &kept.id).await.unwrap();
     let gone = house.speak(script("One <audio src=\"gong.wav\">two</audio>", "heron/marin")).await;
     assert_ne!(gone.sound, sounds[2], "whoever keeps the audio sees that it is stale");
-    assert_eq!(said(&listen(gone).await.1), ["One two"]);
+    assert_eq!(texts(&listen(gone).await.1), ["One two"]);
 }
 
 #[tokio::test]
@@ -213,24 +193,24 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
     };
     let plain = house.speak(say("To Gullsay.", "heron/marin")).await;
     let before = plain.sound.clone();
-    assert_eq!(said(&listen(plain).await.1), ["To Gullsay."]);
+    assert_eq!(texts(&listen(plain).await.1), ["To Gullsay."]);
     house.gateway.put_lexicon(new("harbour", None, false, "Gull see"), "test").await.unwrap();
     let asked = "<lexicon uri=\"harbour.pls\" xml:id=\"h\"/>To <lookup ref=\"h\">Gullsay</lookup>.";
     let utterance = house.speak(script(asked, "heron/marin")).await;
     assert_eq!(element(&utterance, "lookup").0, Outcome::Rewritten);
-    assert_eq!(said(&listen(utterance).await.1), ["To Gull see."]);
+    assert_eq!(texts(&listen(utterance).await.1), ["To Gull see."]);
     let unasked = house.speak(say("To Gullsay.", "heron/marin")).await;
     assert_eq!(unasked.sound, before, "a lexicon on request changes nothing else");
-    assert_eq!(said(&listen(unasked).await.1), ["To Gullsay."]);
+    assert_eq!(texts(&listen(unasked).await.1), ["To Gullsay."]);
     let own = house.gateway.put_lexicon(new("own", Some("quay"), true, "Gull zay"), "test").await.unwrap();
     assert_eq!(own.version, 1);
     let utterance = house.speak(say("To Gullsay.", "heron/marin")).await;
     assert_ne!(utterance.sound, before);
     assert_eq!(element(&utterance, "lexicon"), (Outcome::Rewritten, "'own' says how to speak 1 word"));
-    assert_eq!(said(&listen(utterance).await.1), ["To Gull zay."]);
+    assert_eq!(texts(&listen(utterance).await.1), ["To Gull zay."]);
     let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
     let utterance = house.gateway.speak(&other, say("To Gullsay.", "heron/marin")).await.unwrap();
-    assert_eq!(said(&listen(utterance).await.1), ["To Gullsay."], "another app's lexicon is none of its own");
+    assert_eq!(texts(&listen(utterance).await.1), ["To Gullsay."], "another app's lexicon is none of its own");
     house.gateway.put_lexicon(new("own", Some("nobody"), true, "x"), "test").await.unwrap_err();
     house.gateway.retire_lexicon("own", "test").await.unwrap();
     assert_eq!(house.speak(say("To Gullsay.", "heron/marin")).await.sound, before);
@@ -250,7 +230,7 @@ async fn lines_overlap_by_what_their_gap_says() {
     let shorter = (apart.len() as f64 - over.len() as f64) / RATE;
     assert!((shorter - 0.25).abs() < 0.005, "{shorter} s shorter");
     // Two at once cannot be told apart by ear; what is not overlapped can.
-    assert_eq!(said(&heard), ["Stand clear."]);
+    assert_eq!(texts(&heard), ["Stand clear."]);
     let energy = |samples: &[f32]| samples.iter().map(|s| f64::from(*s).powi(2)).sum::<f64>();
     assert!((energy(&over) / energy(&apart) - 1.0).abs() < 0.1, "nothing of either is lost");
 }
@@ -270,7 +250,7 @@ async fn another_engine_is_as_loud_as_the_first() {
     let utterance = house.speak(script(body, "heron/marin")).await;
     assert_eq!(element(&utterance, "voice").0, Outcome::MadeGood);
     let (samples, heard) = listen(utterance).await;
-    assert_eq!(said(&heard), ["Mind the gap between the ramp and the deck.", ON_TAPE]);
+    assert_eq!(texts(&heard), ["Mind the gap between the ramp and the deck.", ON_TAPE]);
     let level = |one: &Heard| -> f64 {
         let (from, to) = span(one);
         let span = &samples[(from * RATE) as usize..(to * RATE) as usize];

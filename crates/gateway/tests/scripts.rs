@@ -5,10 +5,10 @@ mod support;
 
 use dispatcher_audio::decode_all;
 use dispatcher_core::Cause;
-use dispatcher_gateway::{GatewayError, SynthesisRequest, TextInput, Unsupported, Utterance};
+use dispatcher_gateway::{GatewayError, SynthesisRequest, Unsupported};
 use dispatcher_markup::Outcome;
 use dispatcher_standins::tone::{Heard, hear};
-use support::{HERON, House, collect, delivered, load, say, weather};
+use support::{HERON, House, delivered, listen, load, script, texts, weather};
 
 /// heron without what it takes beside its text: all of it is made good.
 fn bare_heron() -> String {
@@ -19,27 +19,6 @@ fn bare_heron() -> String {
 
 async fn house() -> House {
     House::open_with(|registry, heron| registry.add(load(&bare_heron(), "plain.toml", Some(heron)))).await
-}
-
-fn script(body: &str, voice: &str) -> SynthesisRequest {
-    let document = format!(
-        "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en-GB\">{body}</speak>"
-    );
-    SynthesisRequest { text: TextInput::Ssml(document), ..say("", voice) }
-}
-
-/// The samples of an utterance, at 24 kHz, and what is heard in them.
-async fn listen(utterance: Utterance) -> (Vec<f32>, Vec<Heard>) {
-    let format = utterance.format;
-    let audio = collect(utterance.body).await.unwrap();
-    let (samples, layout) = decode_all(&audio, format).unwrap();
-    let heard = hear(&samples, layout.rate);
-    (samples, heard)
-}
-
-fn texts(heard: &[Heard]) -> Vec<&str> {
-    assert!(heard.iter().all(|one| one.complete), "{heard:?}");
-    heard.iter().map(|one| one.text.as_str()).collect()
 }
 
 /// Milliseconds of each silence longer than what lies between two words.

@@ -200,6 +200,29 @@ pub fn say(text: &str, wanted: &str) -> SynthesisRequest {
     }
 }
 
+/// The body of a script for a voice or route.
+pub fn script(body: &str, voice: &str) -> SynthesisRequest {
+    let document = format!(
+        "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en-GB\">{body}</speak>"
+    );
+    SynthesisRequest { text: TextInput::Ssml(document), ..say("", voice) }
+}
+
+/// The samples of an utterance, at 24 kHz, and what is heard in them.
+pub async fn listen(utterance: Utterance) -> (Vec<f32>, Vec<tone::Heard>) {
+    let format = utterance.format;
+    let audio = collect(utterance.body).await.unwrap();
+    let (samples, layout) = decode_all(&audio, format).unwrap();
+    let heard = tone::hear(&samples, layout.rate);
+    (samples, heard)
+}
+
+/// What was heard, whole.
+pub fn texts(heard: &[tone::Heard]) -> Vec<&str> {
+    assert!(heard.iter().all(|one| one.complete), "{heard:?}");
+    heard.iter().map(|one| one.text.as_str()).collect()
+}
+
 pub async fn collect(mut body: AudioBody) -> Result<Vec<u8>, BodyError> {
     let mut audio = Vec::new();
     while let Some(piece) = body.next().await {
