@@ -6,10 +6,10 @@ mod support;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use dispatcher_audio::{Codec, Format, decode_all, encode_all};
+use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_gateway::{NewLexicon, SynthesisRequest, TextInput, Utterance};
 use dispatcher_markup::{Line, Outcome, dialogue};
-use dispatcher_standins::tone::{self, Heard, hear};
+use dispatcher_standins::tone::{self, Heard};
 use support::{House, ON_TAPE, listen, load, say, script, tape, texts};
 
 const RATE: f64 = 24_000.0;
