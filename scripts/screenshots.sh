@@ -55,6 +55,3 @@ curl -s -X PUT -d '{"weather":"down","calls":1}' "$heron" >/dev/null
 say "Mind the gap." --voice heron/corwen
 say "Bem-vindos a bordo." --languages pt-PT
 terminal terminal-dispatches 6 "echo '\$ dispatcher dispatches'; dispatcher dispatches; echo; echo '\$ dispatcher dispatches $id'; dispatcher dispatches $id; echo; echo '\$ dispatcher usage'; dispatcher usage"
-
-curl -s -X PUT -d '["pace"]' "${heron%/weather}/broken" >/dev/null
-terminal terminal-check 12 "echo '\$ dispatcher engine check heron'; dispatcher engine check heron 2>/dev/null"
