@@ -26,6 +26,7 @@ const elements: [name: string, hint: string, before: string, after: string, samp
   ['Phoneme', 'said by its sounds', '<phoneme alphabet="ipa" ph="ˈɡʌlzeɪ">', '</phoneme>', 'Gullsay'],
   ['Voice', 'another voice', '<voice gender="male">', '</voice>', 'All aboard.'],
   ['Language', 'another language', '<lang xml:lang="fr-FR">', '</lang>', 'Bonjour.'],
+  ['Sound', 'a kept clip, by its title or clip:ID; its text where it cannot be had', '<audio src="chime.wav">', '</audio>', 'Attention, please.'],
   ['Mark', 'a name for a moment', '<mark name="here"/>', '', ''],
 ]
 
