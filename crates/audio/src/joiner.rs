@@ -79,6 +79,12 @@ impl Joiner {
         (seconds.max(0.0) * f64::from(self.output.rate)).round() as usize * usize::from(self.output.channels)
     }
 
+    /// Whether something of the piece at hand stands in the stream. Until it
+    /// does, another may [begin](Joiner::begin) in its place.
+    pub fn has_begun(&self) -> bool {
+        self.own > 0
+    }
+
     /// A piece begins; its bytes follow.
     ///
     /// # Errors
@@ -88,6 +94,10 @@ impl Joiner {
         let layout = Layout { rate: self.output.rate, channels: self.output.channels };
         self.piece = Some(Front::new(input, layout, joint.effects, joint.any_length)?);
         self.leveller.begin(joint.speaker, joint.asked);
+        if self.own == 0 {
+            // In place of one that came to nothing.
+            self.held.append(&mut self.over);
+        }
         // Of a piece that turned out shorter there is less to overlap.
         let overlap = self.samples_in(joint.overlap).min(self.held.len());
         self.over = self.held.split_off(self.held.len() - overlap);

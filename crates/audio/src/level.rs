@@ -37,6 +37,8 @@ impl Leveller {
     /// for and already done.
     pub(crate) fn begin(&mut self, speaker: Option<usize>, asked: f64) {
         self.speaker = speaker;
+        // What is left of a piece that never came through.
+        self.held.clear();
         self.asked = 10f64.powf(asked / 20.0) as f32;
     }
 

@@ -93,3 +93,27 @@ fn speakers_are_brought_to_the_loudness_of_the_first() {
     let out = joined(&[(loud.clone(), by(0, 0.0)), (near.clone(), by(1, 0.0))]);
     assert!((loudness(&out[loud.len()..]) - loudness(&near)).abs() < 0.01);
 }
+
+#[test]
+fn a_piece_that_came_to_nothing_leaves_nothing_behind() {
+    let format = Format::new(Codec::Pcm, RATE);
+    let mut joiner = Joiner::new(format, Tags::default()).unwrap();
+    let (first, lost, second) = (tone(400.0, 1.0, 0.3), tone(900.0, 1.0, 0.05), tone(700.0, 4.0, 0.3));
+    let mut out = Vec::new();
+    joiner.begin(format, Joint { hold: 0.25, speaker: Some(0), ..Joint::default() }).unwrap();
+    out.extend(joiner.push(&bytes(&first)).unwrap());
+    assert!(joiner.has_begun());
+    out.extend(joiner.end().unwrap());
+    // Another speaker breaks off while it is still listened to.
+    let over = Joint { overlap: 0.25, speaker: Some(1), ..Joint::default() };
+    joiner.begin(format, over).unwrap();
+    assert!(joiner.push(&bytes(&lost)).unwrap().is_empty() && !joiner.has_begun());
+    joiner.begin(format, Joint { speaker: Some(0), ..over }).unwrap();
+    out.extend(joiner.push(&bytes(&second)).unwrap());
+    out.extend(joiner.end().unwrap());
+    out.extend(joiner.finish().unwrap());
+    let out = samples(&out);
+    assert_eq!(out.len(), first.len() + second.len() - 4_000, "nothing of the one that was lost, all of the others");
+    assert!((out[13_000] - first[13_000] - second[1_000]).abs() < 2e-4, "and they overlap as they were to");
+    assert!((out[20_000] - second[8_000]).abs() < 2e-4);
+}

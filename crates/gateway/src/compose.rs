@@ -328,7 +328,7 @@ impl<'r> Performance<'r> {
             let chunk = chunk.map_err(|error| (failed(error), given))?;
             let made = self.joiner.run(move |joiner| joiner.push(&chunk)).await;
             let made = made.map_err(|error| (failed(broken(&error)), given))?;
-            given |= !made.is_empty();
+            given = self.joiner.get().is_some_and(Joiner::has_begun);
             self.give(made).await.map_err(|stop| (stop, true))?;
         }
         let rest = self.joiner.run(Joiner::end).await.map_err(|error| (failed(broken(&error)), given))?;

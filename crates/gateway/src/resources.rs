@@ -193,8 +193,10 @@ impl Gateway {
         }
         if address.contains("://") {
             check_host(address, &self.inner.host.fetch_hosts, "fetch_hosts")?;
-            let asked = reference.timeout.map(|milliseconds| Duration::from_secs_f64(milliseconds / 1_000.0));
-            let patience = asked.map_or(PATIENCE, |asked| asked.min(PATIENCE));
+            // A script may write any number, and a duration does not hold it.
+            let most = PATIENCE.as_secs_f64();
+            let asked = reference.timeout.map_or(most, |milliseconds| (milliseconds / 1_000.0).min(most));
+            let patience = Duration::from_secs_f64(asked);
             let most = if reference.kind == ReferenceKind::Sound { MOST_SOUND } else { MOST_LEXICON };
             let fetched = self.inner.host.fetcher.get(address, most, patience).await;
             return fetched.map_err(|error| error.detail);

@@ -260,3 +260,22 @@ async fn another_engine_is_as_loud_as_the_first() {
     let apart = level(&heard[0]) - level(&heard[1]);
     assert!(apart.abs() < 1.5, "it was 9.1 dB too quiet, and is {apart} dB off");
 }
+
+#[tokio::test]
+async fn an_engine_that_breaks_while_its_loudness_is_learnt_leaves_nothing_behind() {
+    let folder = tempfile::tempdir().unwrap();
+    let said = tone::speak(ON_TAPE, tone::Manner { pitch: 1.0, rate: 2.0 }, 16_000);
+    let whole = encode_all(&said, Format::new(Codec::Wav, 16_000)).unwrap();
+    let file = folder.path().join("torn.wav");
+    std::fs::write(&file, &whole[..whole.len() / 2]).unwrap();
+    let sheet = tape(&file).replace("\"tape\"", "\"torn\"").replace("Reel", "Rip").replace("reel", "rip");
+    let house = House::open_with(|registry, _| registry.add(load(&sheet, "torn.toml", None))).await;
+    let body = "Mind the gap. <voice name=\"torn/rip\" required=\"name\">Stand clear.</voice>";
+    let utterance = house.speak(script(body, "heron/marin")).await;
+    let id = utterance.dispatch.clone();
+    let (_, heard) = listen(utterance).await;
+    assert_eq!(texts(&heard), ["Mind the gap.", "Stand clear."]);
+    let (row, attempts, _) = house.dispatch(&id).await;
+    let ends: Vec<(&str, &str)> = attempts.iter().map(|one| (one.engine.as_str(), one.state.as_str())).collect();
+    assert_eq!((row.state.as_str(), ends[1]), ("done", ("torn", "failed")), "{ends:?}");
+}

@@ -7,6 +7,7 @@ use super::voice::{wish_for_language, wish_of};
 use super::{Atom, Closing, Element, Lowering, MarkAt, Sound, Tag};
 use crate::Outcome;
 use crate::address::join;
+use crate::dialogue::MOST_OVERLAP;
 use crate::dialect::{Meant, meant};
 use crate::reader::values::{number, signed, time};
 
@@ -81,7 +82,7 @@ impl Lowering<'_> {
             Tag::Lexicon => self.lexicon(element, at),
             Tag::Lookup => self.lookup(element, at),
             Tag::Emotion => self.emotion(element, at),
-            Tag::Overlap => self.overlap(element),
+            Tag::Overlap => self.overlap(element, at),
             Tag::Foreign => {
                 self.silence_here();
                 Outcome::Omitted
@@ -343,12 +344,17 @@ impl Lowering<'_> {
         Outcome::MadeGood
     }
 
-    fn overlap(&mut self, element: &Element) -> Outcome {
+    fn overlap(&mut self, element: &Element, at: usize) -> Outcome {
         if !self.adapts() {
             return Outcome::Omitted;
         }
+        let asked = element.get("time").and_then(time).unwrap_or(0.0);
+        // So much of what stands before it is held until it begins.
+        if asked > MOST_OVERLAP {
+            self.note(at, format!("no more than {} s overlap", MOST_OVERLAP / 1_000.0));
+        }
         self.flush();
-        self.current.overlap = element.get("time").and_then(time).unwrap_or(0.0);
+        self.current.overlap = asked.min(MOST_OVERLAP);
         Outcome::MadeGood
     }
 
