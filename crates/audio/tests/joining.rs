@@ -108,7 +108,7 @@ fn a_piece_that_came_to_nothing_leaves_nothing_behind() {
     let over = Joint { overlap: 0.25, speaker: Some(1), ..Joint::default() };
     joiner.begin(format, over).unwrap();
     assert!(joiner.push(&bytes(&lost)).unwrap().is_empty() && !joiner.has_begun());
-    joiner.begin(format, Joint { speaker: Some(0), ..over }).unwrap();
+    joiner.begin(format, Joint { speaker: Some(2), ..over }).unwrap();
     out.extend(joiner.push(&bytes(&second)).unwrap());
     out.extend(joiner.end().unwrap());
     out.extend(joiner.finish().unwrap());
