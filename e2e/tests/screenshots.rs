@@ -92,7 +92,9 @@ async fn take_the_pictures() {
     browser.driver.find(By::Css("[aria-label='Make welcome']")).await.unwrap().click().await.unwrap();
     browser.find("approve").await.click().await.unwrap();
     browser.driver.find(By::Css("[aria-label='Play welcome, phone']")).await.unwrap().click().await.unwrap();
-    browser.until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.5").await;
+    browser
+        .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.5")
+        .await;
     shot("prompt-set.png").await;
     browser.go(&format!("{}/voices", demo.url)).await;
     browser.until("the voices", "return document.querySelectorAll('[data-test=voice-row]').length > 9").await;

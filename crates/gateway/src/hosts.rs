@@ -5,7 +5,7 @@
 ///
 /// # Errors
 /// What is wrong with it, and what would help.
-pub(crate) fn check_host(address: &str, hosts: &[String], setting: &str) -> Result<(), String> {
+pub fn check_host(address: &str, hosts: &[String], setting: &str) -> Result<(), String> {
     let no_address = || Err(format!("'{address}' is no address of http or https"));
     let Some((scheme, rest)) = address.split_once("://") else { return no_address() };
     let host = rest.split(['/', '?', '#']).next().unwrap_or_default();

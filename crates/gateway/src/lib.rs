@@ -52,6 +52,7 @@ pub use error::{FailedAttempt, GatewayError};
 pub use estimate::Estimate;
 pub use gate::Load;
 pub use hear::{GivenAudio, Recognised, RecognitionRequest};
+pub use hosts::check_host;
 pub use jobs::{Dictation, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
 pub use lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use lint::{Lint, lint};

@@ -117,12 +117,20 @@ impl Gateway {
     /// # Errors
     /// Where the caller has none of the name.
     pub async fn prompt_set(&self, caller: &Caller, name: &str) -> Result<PromptSet, GatewayError> {
+        self.prompts_of(caller, name, &[]).await
+    }
+
+    /// The same with the lines of these prompts alone; of all where none is named.
+    async fn prompts_of(&self, caller: &Caller, name: &str, ids: &[String]) -> Result<PromptSet, GatewayError> {
         let (row, files) = self.own_prompt_set(caller, name).await?;
         let payer = self.payer(caller, &row).await?;
         let prompts: Vec<Prompt> =
             serde_json::from_str(&row.document).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        if let Some(id) = ids.iter().find(|id| prompts.iter().all(|prompt| prompt.id != **id)) {
+            return Err(StoreError::Missing { what: "prompt", name: id.clone() }.into());
+        }
         let mut lines = Vec::new();
-        for prompt in prompts {
+        for prompt in prompts.into_iter().filter(|prompt| ids.is_empty() || ids.contains(&prompt.id)) {
             for format in &prompt.formats {
                 let made = |file: &&PromptFileRow| file.prompt == prompt.id && file.format == *format;
                 let file = files.iter().find(made).cloned();
@@ -188,19 +196,13 @@ impl Gateway {
     /// # Errors
     /// The first that cannot be made; what was made before it stays.
     pub async fn make_prompts(&self, caller: &Caller, name: &str, ids: &[String]) -> Result<usize, GatewayError> {
-        let set = self.prompt_set(caller, name).await?;
+        let set = self.prompts_of(caller, name, ids).await?;
         let payer = self.payer(caller, &set.row).await?;
-        if let Some(id) = ids.iter().find(|id| set.lines.iter().all(|line| line.prompt.id != **id)) {
-            return Err(StoreError::Missing { what: "prompt", name: id.clone() }.into());
-        }
-        let wanted = |line: &&PromptLine| {
-            let open = match line.state {
-                PromptState::Made => false,
-                PromptState::New | PromptState::Changed => true,
-                // Told where it is asked for by its name.
-                PromptState::Faulty => !ids.is_empty(),
-            };
-            open && (ids.is_empty() || ids.contains(&line.prompt.id))
+        let wanted = |line: &&PromptLine| match line.state {
+            PromptState::Made => false,
+            PromptState::New | PromptState::Changed => true,
+            // Told where it is asked for by its name.
+            PromptState::Faulty => !ids.is_empty(),
         };
         let open: Vec<&PromptLine> = set.lines.iter().filter(wanted).take(MOST_AT_ONCE).collect();
         for line in &open {
@@ -255,15 +257,11 @@ impl Gateway {
     /// # Errors
     /// When it is not as its row says: what is stale cannot be found good.
     pub async fn approve_prompt(&self, caller: &Caller, name: &str, id: &str, good: bool) -> Result<(), GatewayError> {
-        let set = self.prompt_set(caller, name).await?;
-        let lines: Vec<&PromptLine> = set.lines.iter().filter(|line| line.prompt.id == id).collect();
-        if lines.is_empty() {
-            return Err(StoreError::Missing { what: "prompt", name: id.to_owned() }.into());
-        }
-        if let Some(line) = lines.iter().find(|line| good && line.state != PromptState::Made) {
+        let set = self.prompts_of(caller, name, &[id.to_owned()]).await?;
+        if let Some(line) = set.lines.iter().find(|line| good && line.state != PromptState::Made) {
             return Err(GatewayError::Stale { prompt: id.to_owned(), state: line.state.name() });
         }
-        for line in lines {
+        for line in set.lines {
             let key = (name.to_owned(), id.to_owned(), line.format.clone());
             self.inner.store.approve_prompt(key, caller.who.clone(), good, now_micros()).await?;
         }

@@ -1,5 +1,5 @@
 //! What a script names beside its text, brought here before it is planned:
-//! lexicons and sounds. All that is asked for is asked for at once.
+//! lexicons and sounds.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -20,6 +20,9 @@ pub const MOST_SOUND: usize = 8 << 20;
 const MOST_LEXICON: usize = 2 << 20;
 /// Things that one script may name.
 const MOST_NAMED: usize = 64;
+/// Bytes of all of them, and how many are fetched at once.
+const MOST_HELD: usize = 64 << 20;
+const AT_ONCE: usize = 4;
 /// Time to fetch one, where the script asks for nothing else; it may ask for less.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -45,6 +48,9 @@ impl InsertedSound {
         Ok(InsertedSound { format, seconds: length.seconds(), audio, content })
     }
 }
+
+/// What was asked for, and its bytes or why there are none.
+type Brought = ((ReferenceKind, String), Result<Bytes, String>);
 
 /// Lexicons and sounds for one script, by their addresses.
 #[derive(Debug, Clone, Default)]
@@ -162,12 +168,18 @@ impl Gateway {
             found.hold_always(&lexicon.name, lexicon.lexicon.clone());
         }
         let references = script.references();
-        let brought = join_all(references.iter().take(MOST_NAMED).map(|it| self.bring(caller, &registry, it)));
-        let brought: Vec<_> = references.iter().cloned().zip(brought.await).collect();
+        let (known, others): (Vec<_>, Vec<_>) =
+            references.iter().take(MOST_NAMED).partition(|it| self.on_record(caller, &registry, it).is_some());
+        for reference in known {
+            if let Some(lexicon) = self.on_record(caller, &registry, reference) {
+                found.add_lexicon(&reference.address, lexicon);
+            }
+        }
+        let brought = self.bring_all(caller, &others).await;
         if !brought.is_empty() {
             let mut so_far = found.clone();
             let take = move || {
-                for (Reference { kind, address, .. }, brought) in brought {
+                for ((kind, address), brought) in brought {
                     if let Err(why) = brought.and_then(|bytes| so_far.add(kind, &address, bytes)) {
                         so_far.lack(&address, &why);
                     }
@@ -186,7 +198,39 @@ impl Gateway {
         found
     }
 
-    async fn bring(&self, caller: &Caller, registry: &Registry, reference: &Reference) -> Result<Bytes, String> {
+    /// A lexicon that is read already.
+    fn on_record(&self, caller: &Caller, registry: &Registry, reference: &Reference) -> Option<Arc<Lexicon>> {
+        let name = lexicon_named(&reference.address);
+        let wanted = reference.kind == ReferenceKind::Lexicon;
+        let found = registry.lexicons().of(&caller.app.name).find(|lexicon| wanted && lexicon.name == name);
+        found.map(|lexicon| lexicon.lexicon.clone())
+    }
+
+    /// Some at once, in order, and no more bytes of all together than a script
+    /// may hold.
+    async fn bring_all(&self, caller: &Caller, references: &[&Reference]) -> Vec<Brought> {
+        let (mut all, mut held) = (Vec::new(), 0);
+        for some in references.chunks(AT_ONCE) {
+            let brought = join_all(some.iter().map(|reference| self.bring(caller, reference))).await;
+            for (reference, brought) in some.iter().zip(brought) {
+                held += brought.as_ref().map_or(0, Bytes::len);
+                let fits = |bytes: Bytes| match held <= MOST_HELD {
+                    true => Ok(bytes),
+                    false => Err(format!("what a script names is {MOST_HELD} bytes together at most")),
+                };
+                all.push(((reference.kind, reference.address.clone()), brought.and_then(fits)));
+            }
+            if held > MOST_HELD {
+                let rest = references.iter().skip(all.len());
+                let why = "what stands before it is all that a script may hold";
+                all.extend(rest.map(|it| ((it.kind, it.address.clone()), Err(why.to_owned()))));
+                break;
+            }
+        }
+        all
+    }
+
+    async fn bring(&self, caller: &Caller, reference: &Reference) -> Result<Bytes, String> {
         let address = reference.address.as_str();
         if let Some(rest) = address.strip_prefix("data:") {
             return data_of(rest);
@@ -203,10 +247,7 @@ impl Gateway {
         }
         match reference.kind {
             ReferenceKind::Lexicon => {
-                let name = lexicon_named(address);
-                let lexicon = registry.lexicons().of(&caller.app.name).find(|lexicon| lexicon.name == name);
-                let none = || format!("there is no lexicon '{name}' for {}", caller.app.name);
-                Ok(lexicon.ok_or_else(none)?.document.clone().into())
+                Err(format!("there is no lexicon '{}' for {}", lexicon_named(address), caller.app.name))
             }
             ReferenceKind::Sound => {
                 let id = address.strip_prefix("clip:").or_else(|| address.strip_prefix("/api/v1/clips/"));

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_gateway::{Lint, Resources, SynthesisRequest, TextInput, Unsupported, lint};
+use dispatcher_gateway::{Lint, Resources, SynthesisRequest, TextInput, Unsupported, check_host, lint};
 use dispatcher_markup::{
     Fidelity, MarkupError, Outcome, Reference, ReferenceKind, Script, looks_like_markup, read_pls, read_ssml,
 };
@@ -80,16 +80,16 @@ fn resources(args: &LintArgs, script: Option<&Script>) -> Result<Resources, CliE
     }
     let folder = args.file.as_deref().and_then(Path::parent).unwrap_or(Path::new("."));
     for Reference { kind, address, .. } in script.into_iter().flat_map(Script::references) {
-        let host = address.split_once("://").map(|(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or_default());
-        let supposed = match host {
-            Some(host) => args.fetch_hosts.iter().any(|allowed| allowed.eq_ignore_ascii_case(host)),
-            None => address.starts_with("clip:") || address.starts_with("/api/v1/clips/"),
+        let far = address.contains("://");
+        let supposed = match far {
+            true => check_host(&address, &args.fetch_hosts, "fetch_hosts").is_ok(),
+            false => address.starts_with("clip:") || address.starts_with("/api/v1/clips/"),
         };
         if kind == ReferenceKind::Sound && supposed {
             found.suppose_sound(&address);
             continue;
         }
-        if host.is_some() || address.starts_with('/') {
+        if far || address.starts_with('/') {
             found.lack(
                 &address,
                 "it is not beside the script, and nothing is fetched here (--fetch-host takes it to be there)",

@@ -7,8 +7,8 @@ use super::voice::{wish_for_language, wish_of};
 use super::{Atom, Closing, Element, Lowering, MarkAt, Sound, Tag};
 use crate::Outcome;
 use crate::address::join;
-use crate::dialogue::MOST_OVERLAP;
 use crate::dialect::{Meant, meant};
+use crate::dialogue::MOST_OVERLAP;
 use crate::reader::values::{number, signed, time};
 
 /// Milliseconds of a break by its strength. The recommendation leaves them to
