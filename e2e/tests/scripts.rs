@@ -127,6 +127,14 @@ async fn a_lexicon_and_a_clip_are_kept_named_and_heard() {
     assert_eq!(get("Range", "bytes=99999-".into()).await.status(), 416);
     assert_eq!(get("If-None-Match", format!("\"{id}\"")).await.status(), 304);
     assert_eq!(get("Range", "bytes=0-1,4-5".into()).await.bytes().await.unwrap(), sound);
+    run(&["clip", "fetch", &id[..6], "-o", "fetched.wav"]);
+    assert_eq!(std::fs::read(demo.folder.path().join("fetched.wav")).unwrap(), sound);
+    let again = demo.client(&["clip", "fetch", &id[..6], "-o", "fetched.wav"]);
+    assert!(String::from_utf8_lossy(&again.stderr).contains("use --force to overwrite it"), "{again:?}");
+    let none = demo.client(&["clip", "fetch", "zz"]);
+    assert!(String::from_utf8_lossy(&none.stderr).contains("there is no clip 'zz'"), "{none:?}");
+    let no_sound = demo.client(&["clip", "add", "drill.pls"]);
+    assert_eq!(no_sound.status.code(), Some(1), "{no_sound:?}");
     run(&["clip", "remove", &id[..6]]);
     assert_eq!(get("Accept", "audio/wav".into()).await.status(), 404);
 }

@@ -142,7 +142,7 @@ impl Gateway {
         let none = Parts::new();
         let begun = Instant::now();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
-        let called = planned.engine.speak(call, parts).await;
+        let called = again(permit.as_ref(), || planned.engine.speak(call.clone(), parts)).await;
         if let Some(opened) = &credential {
             self.note_use(opened, called.as_ref().map(drop).map_err(|error| error.cause));
         }
@@ -181,6 +181,22 @@ impl Gateway {
         let first_us = micros(begun);
         self.inner.metrics.first_audio(planned.engine_name(), begun.elapsed());
         Ok(Speaking { first: first.into(), stream, converter, words, _permit: permit, first_us })
+    }
+}
+
+/// Makes a call, and makes it again where its engine is full for a moment.
+pub(crate) async fn again<T, F>(permit: Option<&Permit>, mut call: impl FnMut() -> F) -> Result<T, EngineError>
+where
+    F: Future<Output = Result<T, EngineError>>,
+{
+    let mut times = 0;
+    loop {
+        let error = match (call().await, permit) {
+            (Err(error), Some(permit)) if permit.wait_again(&error, times).await => error,
+            (outcome, _) => return outcome,
+        };
+        tracing::info!(detail = %error.detail, "an engine was full for a moment");
+        times += 1;
     }
 }
 

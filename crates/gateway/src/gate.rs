@@ -6,7 +6,8 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use dispatcher_core::Pace;
+use dispatcher_core::{Cause, Pace};
+use dispatcher_engines::EngineError;
 use tokio::sync::oneshot;
 
 /// Calls are spread a little wider than the limit allows, since the network
@@ -16,6 +17,12 @@ const SPREAD: f64 = 1.06;
 const AFTERGLOW: Duration = Duration::from_millis(5);
 /// A timer that rings late is made up for by as much.
 const LATE: Duration = Duration::from_millis(5);
+/// So often is a call made again that an engine had no room for.
+const AGAIN: u32 = 3;
+/// The first wait before that, where the engine names none; each is twice the one before.
+const SOON: Duration = Duration::from_millis(100);
+/// An engine that wants to be left alone for longer is left to the next leg.
+const LONGEST: Duration = Duration::from_secs(2);
 
 /// The gates of all engines that have limits, by name.
 #[derive(Default)]
@@ -43,6 +50,8 @@ struct State {
     batch: u32,
     /// When the next call is due, were calls to come without end.
     due: Instant,
+    /// The engine has said that it is full: nobody goes before this.
+    closed: Instant,
     interactive: Lane,
     jobs: Lane,
     /// A timer is set that opens the gate again.
@@ -108,7 +117,8 @@ impl Gate {
             let ahead = state.due.saturating_duration_since(Instant::now()).as_secs_f64() / interval.as_secs_f64();
             (f64::from(self.pace.burst.unwrap_or(1).max(1)) - ahead).max(0.0).floor() as u32
         });
-        let left = room.into_iter().chain(by_rate).min().unwrap_or(u32::MAX);
+        let closed = (state.closed > Instant::now()).then_some(0);
+        let left = closed.into_iter().chain(room).chain(by_rate).min().unwrap_or(u32::MAX);
         Load { running: state.running, waiting, left }
     }
 
@@ -117,6 +127,7 @@ impl Gate {
             running: 0,
             batch: 0,
             due: Instant::now(),
+            closed: Instant::now(),
             interactive: Lane::default(),
             jobs: Lane::default(),
             timer: false,
@@ -140,6 +151,15 @@ impl Gate {
         self.pump();
         // The gate outlives those who wait at it, so that a turn always comes.
         mine.await.unwrap_or(Permit(None, priority))
+    }
+
+    /// Keeps everybody out for a while. Who closes it goes first afterwards.
+    fn close(&self, wait: Duration) {
+        let mut state = self.lock();
+        state.closed = state.closed.max(Instant::now() + wait);
+        if let Some(interval) = self.interval() {
+            state.due = state.due.max(state.closed) + interval;
+        }
     }
 
     /// How many wait.
@@ -174,8 +194,9 @@ impl Gate {
         let mut state = self.lock();
         while let Some(priority) = self.foremost(&state) {
             let now = Instant::now();
-            let opens = self.early(priority).map(|early| state.due.checked_sub(early).unwrap_or(state.due));
-            if let Some(opens) = opens.filter(|opens| *opens > now) {
+            let due = self.early(priority).map(|early| state.due.checked_sub(early).unwrap_or(state.due));
+            let opens = due.map_or(state.closed, |due| due.max(state.closed));
+            if opens > now {
                 if !state.timer {
                     state.timer = true;
                     let gate = self.clone();
@@ -251,6 +272,22 @@ impl Lane {
     }
 }
 
+impl Permit {
+    /// Waits where an engine says that it is full although its limits were
+    /// kept, as when the network has brought calls together, and says whether
+    /// the call may be made again. `times` is how often it was already.
+    pub(crate) async fn wait_again(&self, error: &EngineError, times: u32) -> bool {
+        let wait = error.retry_after.unwrap_or(SOON * 2_u32.saturating_pow(times));
+        let Some(gate) = &self.0 else { return false };
+        if error.cause != Cause::Throttled || times >= AGAIN || wait > LONGEST {
+            return false;
+        }
+        gate.close(wait);
+        tokio::time::sleep(wait).await;
+        true
+    }
+}
+
 impl Drop for Permit {
     fn drop(&mut self) {
         let Some(gate) = self.0.take() else { return };
@@ -303,6 +340,41 @@ mod tests {
         assert!(begun.elapsed() < Duration::from_millis(60), "{:?}", begun.elapsed());
         drop(gate.enter("a", Priority::Interactive).await);
         assert!(begun.elapsed() > Duration::from_millis(90), "{:?}", begun.elapsed());
+    }
+
+    fn full(retry_after: Option<u64>) -> EngineError {
+        let retry_after = retry_after.map(Duration::from_millis);
+        EngineError { cause: Cause::Throttled, detail: "full".into(), retry_after }
+    }
+
+    #[tokio::test]
+    async fn a_full_engine_is_left_alone_by_all_and_asked_again() {
+        let gate = gate(Some(60_000), None, Some(4));
+        let held = gate.enter("a", Priority::Interactive).await;
+        let begun = Instant::now();
+        let error = full(Some(80));
+        let (again, entered) = tokio::join!(held.wait_again(&error, 0), async {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+            assert_eq!(gate.load().left, 0);
+            let other = gate.enter("b", Priority::Interactive).await;
+            drop(other);
+            begun.elapsed()
+        });
+        assert!(again);
+        assert!(entered >= Duration::from_millis(80), "the others waited too: {entered:?}");
+    }
+
+    #[tokio::test]
+    async fn the_next_leg_has_its_chance_where_waiting_is_long_or_in_vain() {
+        let gate = gate(Some(60_000), None, None);
+        let held = gate.enter("a", Priority::Interactive).await;
+        let begun = Instant::now();
+        assert!(!held.wait_again(&full(Some(5_000)), 0).await, "five seconds are not waited");
+        assert!(!held.wait_again(&full(None), AGAIN).await, "it was asked often enough");
+        let other = EngineError { cause: Cause::Unavailable, ..full(None) };
+        assert!(!held.wait_again(&other, 0).await, "it is not full, it is down");
+        assert!(!Permit(None, Priority::Interactive).wait_again(&full(None), 0).await, "no limits are known");
+        assert!(begun.elapsed() < Duration::from_millis(50), "nothing was waited for: {:?}", begun.elapsed());
     }
 
     #[tokio::test]

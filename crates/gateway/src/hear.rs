@@ -11,7 +11,7 @@ use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
 
-use crate::attempt::broken;
+use crate::attempt::{again, broken};
 use crate::jobs::PartNote;
 use crate::settle::{Docket, Ending, Opening, micros};
 use crate::speak::{ending_of, summary};
@@ -413,7 +413,7 @@ impl Listening {
         let credential = self.gateway.credential_for(&planned.engine).await?;
         let audio = self.fit(&planned.engine, &planned.format).await?;
         let none = Parts::new();
-        let _permit = self.gateway.turn(planned, &self.docket).await;
+        let permit = self.gateway.turn(planned, &self.docket).await;
         let (wish, _) = controlled(&self.request.wish, &planned.candidate);
         let call = Hear {
             audio,
@@ -428,7 +428,7 @@ impl Listening {
             seconds: self.probed.length.seconds(),
         };
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
-        let heard = planned.engine.hear(call, parts).await;
+        let heard = again(permit.as_ref(), || planned.engine.hear(call.clone(), parts)).await;
         if let Some(opened) = &credential {
             self.gateway.note_use(opened, heard.as_ref().map(drop).map_err(|error| error.cause));
         }

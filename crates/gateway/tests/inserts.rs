@@ -73,7 +73,7 @@ async fn server(files: Vec<(&'static str, Vec<u8>)>) -> String {
             let read = socket.read(&mut head).await.unwrap_or(0);
             let head = String::from_utf8_lossy(&head[..read]).into_owned();
             let path = head.split(' ').nth(1).unwrap_or_default();
-            let found = files.iter().find(|(name, _)| *name == path);
+            let found = files.iter().find(|(name, _)| path.split('?').next() == Some(*name));
             let (status, body) = found.map_or(("404 Not Found", &[][..]), |(_, body)| ("200 OK", body.as_slice()));
             let start = format!("HTTP/1.1 {status}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", body.len());
             let _ = socket.write_all(start.as_bytes()).await;
@@ -149,6 +149,37 @@ async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
         let (_, heard) = listen(utterance).await;
         assert_eq!(texts(&heard), ["One two three."], "{src}");
     }
+}
+
+#[tokio::test]
+async fn what_a_script_names_is_bounded() {
+    // Seven megabytes each: all of ten are more than a script may hold.
+    let long: Vec<f32> = vec![0.1; 3_500_000];
+    let large = encode_all(&long, Format::new(Codec::Wav, 48_000)).unwrap();
+    let huge = vec![0; 9 << 20];
+    let host = server(vec![("/large.wav", large), ("/huge.wav", huge)]).await;
+    let house = House::open_near(vec![host.clone()], |_, _| {}).await;
+    let named = |path: &str, count: usize| -> String {
+        (0..count).map(|n| format!("<audio src=\"http://{host}{path}?{n}\" clipEnd=\"10ms\">{n} </audio>")).collect()
+    };
+    let made = |estimate: &dispatcher_gateway::Estimate| {
+        let audio = estimate.fidelity.iter().filter(|it| it.element == "audio");
+        audio.filter(|it| it.outcome == Outcome::MadeGood).count()
+    };
+    let estimate =
+        async |body: &str| house.gateway.estimate_speech(&house.caller, &script(body, "heron/marin")).await.unwrap();
+    let ten = estimate(&named("/large.wav", 10)).await;
+    assert_eq!(made(&ten), 9, "{:?}", ten.warnings);
+    assert!(ten.warnings.iter().any(|it| it.contains("bytes together at most")), "{:?}", ten.warnings);
+    let many = estimate(&named("/none.wav", 70)).await;
+    assert_eq!(many.warnings.iter().filter(|it| it.contains("64 things beside its text")).count(), 6);
+    let one = estimate(&format!("One. {}", named("/huge.wav", 1))).await;
+    assert!(one.warnings[0].contains("larger than 8388608 bytes"), "{:?}", one.warnings);
+    // No number that a script writes ends its task.
+    let patient =
+        format!("One. <audio src=\"http://{host}/none.wav\" fetchtimeout=\"{}s\">Two.</audio>", "9".repeat(40));
+    let utterance = house.speak(script(&patient, "heron/marin")).await;
+    assert_eq!(texts(&listen(utterance).await.1), ["One. Two."]);
 }
 
 #[tokio::test]

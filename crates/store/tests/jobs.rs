@@ -1,25 +1,17 @@
 //! Jobs as the gateway keeps them.
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-use dispatcher_store::{
-    App, AttemptEnd, AttemptRow, DispatchRow, JobChange, JobFileRow, JobFilter, JobPieceRow, JobProgress, JobRow,
-    LedgerRow, Store, StoreError,
-};
+mod support;
 
+use dispatcher_store::{
+    AttemptEnd, DispatchRow, JobChange, JobFileRow, JobFilter, JobPieceRow, JobProgress, JobRow, Store, StoreError,
+};
+use support::{app, attempt, dispatch, entry};
+
+/// A store with an app.
 async fn store() -> (tempfile::TempDir, Store) {
-    let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(&folder.path().join("records.db")).unwrap();
-    let app = App {
-        name: "quay".into(),
-        title: "Quay".into(),
-        rehearsal: 0,
-        default_voice: None,
-        default_recognition: None,
-        created_at: 1,
-        default_format: None,
-        custom_voices: None,
-    };
-    store.add_app(app, "test".into()).await.unwrap();
+    let (folder, store) = support::store();
+    store.add_app(app("quay"), "test".into()).await.unwrap();
     (folder, store)
 }
 
@@ -85,59 +77,9 @@ async fn a_job_that_is_over_stays_as_it_is() {
 async fn progress_adds_up_pieces_and_what_every_attempt_cost() {
     let (_folder, store) = store().await;
     store.add_job(job("a", "running")).await.unwrap();
-    let dispatch = DispatchRow {
-        id: "d1".into(),
-        app: "quay".into(),
-        work: "synthesis".into(),
-        wanted: "quayside".into(),
-        rehearsal: 0,
-        state: "open".into(),
-        engine: None,
-        voice: None,
-        model: None,
-        media_type: "audio/mpeg".into(),
-        language: None,
-        characters: 50,
-        audio_ms: 0,
-        first_us: None,
-        total_us: None,
-        cost_nanos: 0,
-        currency: "EUR".into(),
-        problem: None,
-        trace: None,
-        started_at: 1,
-        job: Some("a".into()),
-    };
-    let attempt = AttemptRow {
-        dispatch: "d1".into(),
-        number: 1,
-        engine: "heron".into(),
-        voice: None,
-        model: None,
-        state: "open".into(),
-        cause: None,
-        detail: None,
-        offset_us: 0,
-        first_us: None,
-        total_us: None,
-        credential: None,
-    };
-    let line = |kind: &str, nanos: i64| LedgerRow {
-        id: None,
-        dispatch: "d1".into(),
-        attempt: 1,
-        kind: kind.into(),
-        app: "quay".into(),
-        engine: "heron".into(),
-        model: None,
-        work: "synthesis".into(),
-        day: "2026-11-25".into(),
-        characters: 50,
-        audio_ms: 0,
-        nanos,
-        currency: "EUR".into(),
-        at: 1,
-    };
+    let dispatch = DispatchRow { job: Some("a".into()), ..dispatch("d1", "quay") };
+    let attempt = attempt("d1");
+    let line = |kind: &str, nanos: i64| entry("d1", "quay", kind, nanos);
     store.begin_attempt(Some(dispatch), attempt, line("hold", 800)).await.unwrap();
     assert_eq!(store.job_progress("a".into()).await.unwrap(), JobProgress::default(), "a hold is no cost");
     let end = AttemptEnd {

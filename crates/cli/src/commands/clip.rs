@@ -30,6 +30,9 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Re
             Ok(())
         }
         ClipCommand::Fetch { id, output, force } => {
+            if let Some(path) = output.as_ref().filter(|path| path.exists() && !force) {
+                return Err(CliError::Exists(path.clone()));
+            }
             let id = found(client, &id).await?;
             let request = client.request(Method::GET, &format!("/api/v1/clips/{}", segment(&id)));
             let bytes = client.send(request).await?.bytes().await.map_err(CliError::Broken)?;
@@ -41,7 +44,9 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Re
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             let mut aside = tempfile::NamedTempFile::new_in(folder.unwrap_or(".".as_ref())).map_err(failed)?;
             aside.write_all(&bytes).map_err(failed)?;
-            files::persist(aside, &path, force)
+            files::persist(aside, &path, force)?;
+            eprintln!("{}  {:.1} kB", path.display(), bytes.len() as f64 / 1_000.0);
+            Ok(())
         }
         ClipCommand::Remove { id } => {
             let id = found(client, &id).await?;

@@ -16,7 +16,6 @@ mod xml;
 use std::collections::HashSet;
 
 use compact_str::CompactString;
-use quick_xml::Reader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::MarkupError;
@@ -25,7 +24,7 @@ use emotion::Emotion;
 pub use pls::read_pls;
 use rules::{COMMON, Content};
 use values::{Form, Version};
-use xml::{Given, Namespaces};
+use xml::{Events, Given, Namespaces};
 
 use std::borrow::Cow;
 
@@ -105,25 +104,11 @@ impl Space {
 /// # Errors
 /// The first fault, with line and column and what was expected.
 pub fn read_ssml(source: &str) -> Result<Script, MarkupError> {
-    if source.len() > MAX_BYTES {
-        return Err(MarkupError::at(source, 0, format!("the document is longer than {MAX_BYTES} bytes")));
-    }
-    let source = source.strip_prefix('\u{feff}').unwrap_or(source);
-    if let Some(at) = xml::illegal(source) {
-        return Err(MarkupError::at(source, at, "a character that is not allowed in XML"));
-    }
-    let mut reader = Reader::from_str(source);
-    reader.config_mut().check_comments = true;
+    let mut events = Events::of(source, "document")?;
+    let source = events.source();
     let mut builder = Builder::new(source);
     loop {
-        let at = usize::try_from(reader.buffer_position()).unwrap_or(usize::MAX);
-        let event = match reader.read_event() {
-            Ok(event) => event,
-            Err(error) => {
-                let at = usize::try_from(reader.error_position()).unwrap_or(at);
-                return Err(MarkupError::at(source, at, xml::told(&error)));
-            }
-        };
+        let (at, event) = events.next()?;
         match event {
             Event::Start(start) => builder.start(&start, at, false)?,
             Event::Empty(start) => builder.start(&start, at, true)?,

@@ -1,10 +1,9 @@
 //! PLS 1.0 (W3C Recommendation of 14 October 2008) to a lexicon.
 
-use quick_xml::Reader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
-use super::xml::{self, Given, Namespaces};
-use super::{MAX_BYTES, MAX_DEPTH, values};
+use super::xml::{self, Events, Given, Namespaces};
+use super::{MAX_DEPTH, values};
 use crate::MarkupError;
 use crate::lexicon::{Lexeme, Lexicon, Pronunciation};
 
@@ -95,15 +94,8 @@ struct Builder<'s> {
 /// # Errors
 /// The first fault, with line and column and what was expected.
 pub fn read_pls(source: &str) -> Result<Lexicon, MarkupError> {
-    if source.len() > MAX_BYTES {
-        return Err(MarkupError::at(source, 0, format!("the lexicon is longer than {MAX_BYTES} bytes")));
-    }
-    let source = source.strip_prefix('\u{feff}').unwrap_or(source);
-    if let Some(at) = xml::illegal(source) {
-        return Err(MarkupError::at(source, at, "a character that is not allowed in XML"));
-    }
-    let mut reader = Reader::from_str(source);
-    reader.config_mut().check_comments = true;
+    let mut events = Events::of(source, "lexicon")?;
+    let source = events.source();
     let mut builder = Builder {
         source,
         namespaces: Namespaces::default(),
@@ -118,14 +110,7 @@ pub fn read_pls(source: &str) -> Result<Lexicon, MarkupError> {
         text: String::new(),
     };
     loop {
-        let at = usize::try_from(reader.buffer_position()).unwrap_or(usize::MAX);
-        let event = match reader.read_event() {
-            Ok(event) => event,
-            Err(error) => {
-                let at = usize::try_from(reader.error_position()).unwrap_or(at);
-                return Err(MarkupError::at(source, at, xml::told(&error)));
-            }
-        };
+        let (at, event) = events.next()?;
         match event {
             Event::Start(start) => builder.start(&start, at)?,
             Event::Empty(start) => {

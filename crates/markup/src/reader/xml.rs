@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use quick_xml::events::{BytesRef, BytesStart};
+use quick_xml::Reader;
+use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::MarkupError;
 
@@ -37,8 +38,50 @@ pub(super) fn resolved(reference: &BytesRef<'_>) -> Option<String> {
     illegal(&said).is_none().then(|| said.into_owned())
 }
 
+/// The events of a document, each with its byte position.
+pub(super) struct Events<'s> {
+    source: &'s str,
+    reader: Reader<&'s [u8]>,
+}
+
+impl<'s> Events<'s> {
+    /// The document, without the mark of its byte order; `what` it is.
+    ///
+    /// # Errors
+    /// When it is too long, or has characters that XML does not allow.
+    pub(super) fn of(source: &'s str, what: &str) -> Result<Self, MarkupError> {
+        if source.len() > super::MAX_BYTES {
+            let most = super::MAX_BYTES;
+            return Err(MarkupError::at(source, 0, format!("the {what} is longer than {most} bytes")));
+        }
+        let source = source.strip_prefix('\u{feff}').unwrap_or(source);
+        if let Some(at) = illegal(source) {
+            return Err(MarkupError::at(source, at, "a character that is not allowed in XML"));
+        }
+        let mut reader = Reader::from_str(source);
+        reader.config_mut().check_comments = true;
+        Ok(Events { source, reader })
+    }
+
+    pub(super) fn source(&self) -> &'s str {
+        self.source
+    }
+
+    /// The next event; the end of the document again and again.
+    pub(super) fn next(&mut self) -> Result<(usize, Event<'s>), MarkupError> {
+        let at = usize::try_from(self.reader.buffer_position()).unwrap_or(usize::MAX);
+        match self.reader.read_event() {
+            Ok(event) => Ok((at, event)),
+            Err(error) => {
+                let at = usize::try_from(self.reader.error_position()).unwrap_or(at);
+                Err(MarkupError::at(self.source, at, told(&error)))
+            }
+        }
+    }
+}
+
 /// The tokenizer's errors in this project's words.
-pub(super) fn told(error: &quick_xml::Error) -> String {
+fn told(error: &quick_xml::Error) -> String {
     use quick_xml::errors::IllFormedError;
     match error {
         quick_xml::Error::IllFormed(IllFormedError::MismatchedEndTag { expected, found }) => {

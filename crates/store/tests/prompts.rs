@@ -1,0 +1,75 @@
+//! Prompt sets as the gateway keeps them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod support;
+
+use dispatcher_store::{PromptFileRow, PromptSetRow, StoreError};
+use support::store;
+
+fn set(app: &str, document: &str) -> PromptSetRow {
+    PromptSetRow {
+        name: "gates".into(),
+        app: app.into(),
+        document: document.into(),
+        changed_by: "tess".into(),
+        changed_at: 1,
+    }
+}
+
+fn file(prompt: &str, format: &str, sound: &str) -> PromptFileRow {
+    PromptFileRow {
+        prompt_set: "gates".into(),
+        prompt: prompt.into(),
+        format: format.into(),
+        sound: sound.into(),
+        file: format!("{prompt}.{format}"),
+        media_type: "audio/mpeg".into(),
+        bytes: 9,
+        audio_ms: 3,
+        dispatch: "d1".into(),
+        made_at: 2,
+        approved_by: None,
+        approved_at: None,
+    }
+}
+
+#[tokio::test]
+async fn a_changed_table_keeps_its_files_and_stays_its_apps() {
+    let (_folder, store) = store();
+    store.put_prompt_set(set("quay", "one")).await.unwrap();
+    store.put_prompt_file(file("open", "mp3", "a")).await.unwrap();
+    store.put_prompt_set(set("quay", "two")).await.unwrap();
+    let (row, files) = store.prompt_set("gates".into()).await.unwrap();
+    assert_eq!((row, files), (set("quay", "two"), vec![file("open", "mp3", "a")]));
+    let taken = store.put_prompt_set(set("barge", "three")).await.unwrap_err();
+    assert!(matches!(taken, StoreError::Taken { .. }), "another app's name is taken: {taken}");
+    assert_eq!(store.prompt_sets(Some("barge".into())).await.unwrap(), []);
+    assert_eq!(store.prompt_sets(None).await.unwrap(), [set("quay", "two")]);
+}
+
+#[tokio::test]
+async fn what_is_made_again_is_to_be_heard_again() {
+    let (_folder, store) = store();
+    store.put_prompt_set(set("quay", "one")).await.unwrap();
+    store.put_prompt_file(file("open", "mp3", "a")).await.unwrap();
+    let key = |prompt: &str| ("gates".to_owned(), prompt.to_owned(), "mp3".to_owned());
+    let approved = async || {
+        let files = store.prompt_set("gates".into()).await.unwrap().1;
+        files.into_iter().map(|one| (one.approved_by, one.approved_at)).collect::<Vec<_>>()
+    };
+    store.approve_prompt(key("open"), "tess".into(), true, 7).await.unwrap();
+    assert_eq!(approved().await, [(Some("tess".into()), Some(7))]);
+    store.approve_prompt(key("open"), "tess".into(), false, 8).await.unwrap();
+    assert_eq!(approved().await, [(None, None)], "it can be taken back");
+    store.approve_prompt(key("open"), "tess".into(), true, 9).await.unwrap();
+    store.put_prompt_file(file("open", "mp3", "b")).await.unwrap();
+    assert_eq!(approved().await, [(None, None)], "one file in place of the other");
+    let missing = store.approve_prompt(key("shut"), "tess".into(), true, 10).await.unwrap_err();
+    assert!(matches!(missing, StoreError::Missing { .. }), "{missing}");
+    store.remove_prompt_set("gates".into(), "tess".into(), 11).await.unwrap();
+    assert!(store.prompt_set("gates".into()).await.is_err());
+    store.put_prompt_set(set("quay", "one")).await.unwrap();
+    assert_eq!(approved().await, [], "its files went with it");
+    let actions: Vec<String> = store.audit(20).await.unwrap().into_iter().map(|row| row.action).collect();
+    assert_eq!(actions.iter().filter(|action| action.as_str() == "prompts.approve").count(), 2, "{actions:?}");
+}

@@ -1,0 +1,86 @@
+//! Records of tests.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+#![allow(dead_code, reason = "each test file uses its own part")]
+
+use dispatcher_store::{App, AttemptRow, DispatchRow, LedgerRow, Store};
+
+pub fn store() -> (tempfile::TempDir, Store) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("records.db")).unwrap();
+    (folder, store)
+}
+
+pub fn app(name: &str) -> App {
+    App {
+        name: name.into(),
+        title: name.into(),
+        rehearsal: 0,
+        default_voice: None,
+        default_recognition: None,
+        created_at: 1,
+        default_format: None,
+        custom_voices: None,
+    }
+}
+
+pub fn dispatch(id: &str, app: &str) -> DispatchRow {
+    DispatchRow {
+        id: id.into(),
+        app: app.into(),
+        work: "synthesis".into(),
+        wanted: "quayside".into(),
+        rehearsal: 0,
+        state: "open".into(),
+        engine: None,
+        voice: None,
+        model: None,
+        media_type: "audio/mpeg".into(),
+        language: None,
+        characters: 50,
+        audio_ms: 0,
+        first_us: None,
+        total_us: None,
+        cost_nanos: 0,
+        currency: "EUR".into(),
+        problem: None,
+        trace: None,
+        started_at: 5,
+        job: None,
+    }
+}
+
+pub fn attempt(dispatch: &str) -> AttemptRow {
+    AttemptRow {
+        dispatch: dispatch.into(),
+        number: 1,
+        engine: "heron".into(),
+        voice: Some("marin".into()),
+        model: Some("fine".into()),
+        state: "open".into(),
+        cause: None,
+        detail: None,
+        offset_us: 0,
+        first_us: None,
+        total_us: None,
+        credential: None,
+    }
+}
+
+pub fn entry(dispatch: &str, app: &str, kind: &str, nanos: i64) -> LedgerRow {
+    LedgerRow {
+        id: None,
+        dispatch: dispatch.into(),
+        attempt: 1,
+        kind: kind.into(),
+        app: app.into(),
+        engine: "heron".into(),
+        model: Some("fine".into()),
+        work: "synthesis".into(),
+        day: "2026-11-25".into(),
+        characters: if kind == "release" { -50 } else { 50 },
+        audio_ms: 0,
+        nanos,
+        currency: "EUR".into(),
+        at: 7,
+    }
+}
