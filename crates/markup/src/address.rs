@@ -24,9 +24,9 @@ impl Script {
     pub fn references(&self) -> Vec<Reference> {
         let mut found: Vec<Reference> = Vec::new();
         let mut bases: Vec<Option<String>> = vec![None];
-        for item in self.items() {
+        for item in &self.items {
             let element = match item {
-                Item::Open(number) => &self.elements()[*number],
+                Item::Open(number) => self.element(*number),
                 Item::Close => {
                     bases.pop();
                     continue;
@@ -35,7 +35,7 @@ impl Script {
             };
             let outer = bases.last().cloned().flatten();
             let base = element.get("xml:base").map(|base| join(outer.as_deref(), base)).or(outer);
-            let named = match element.tag {
+            let named = match element.tag() {
                 Tag::Lexicon => element.get("uri").map(|uri| (Kind::Lexicon, uri)),
                 Tag::Audio => element.get("src").map(|src| (Kind::Sound, src)),
                 _ => None,

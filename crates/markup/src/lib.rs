@@ -33,5 +33,5 @@ pub use lower::{Atom, Choices, Lowered, MarkAt, Piece, Policy, Sound, Treatment,
 pub use place::MarkupError;
 pub use reader::values::time as read_time;
 pub use reader::{read_pls, read_ssml};
-pub use script::{Element, Item, Kind, Script, Tag};
+pub use script::{Element, Kind, Script, Tag};
 pub use text::{looks_like_markup, read_text};

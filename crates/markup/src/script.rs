@@ -3,9 +3,6 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
-use compact_str::CompactString;
-use smallvec::SmallVec;
-
 use crate::place::Lines;
 
 /// The elements of SSML 1.1, and what may stand among them.
@@ -40,41 +37,99 @@ pub enum Tag {
     Foreign,
 }
 
-/// Names and values. Most elements have none or one, and most values are
-/// short: neither takes memory of its own.
-pub type Attributes = SmallVec<[(Cow<'static, str>, CompactString); 1]>;
-
-/// An element as it was written, its values checked.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Element {
-    pub tag: Tag,
-    /// As it was written.
-    pub name: Cow<'static, str>,
-    /// Byte position of its start tag in the source.
-    pub at: usize,
-    /// Attributes of SSML, `xml:lang` and the like among them; references resolved.
-    pub attributes: Attributes,
-    /// Index of its end among the items.
-    pub end: usize,
+/// A stretch of a script's text, in bytes: of its source, or, from where that
+/// ends, of what was spelt otherwise there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Span {
+    pub(crate) at: u32,
+    pub(crate) end: u32,
 }
 
-impl Element {
+impl Span {
+    /// Sources are limited far below what this holds.
+    pub(crate) fn new(at: usize, end: usize) -> Span {
+        let place = |at| u32::try_from(at).unwrap_or(u32::MAX);
+        Span { at: place(at), end: place(end) }
+    }
+
+    pub(crate) fn range(self) -> Range<usize> {
+        self.at as usize..self.end as usize
+    }
+}
+
+/// What is kept of an element. A long script has many: they lie side by side,
+/// and have no memory of their own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Record {
+    pub(crate) tag: Tag,
+    /// Its name is written in another way than SSML's own: with a prefix, or
+    /// as `w`.
+    pub(crate) renamed: bool,
+    /// Byte position of its start tag in the source.
+    pub(crate) at: u32,
+    /// Its attributes, among those of the script.
+    pub(crate) attributes: Span,
+    /// Index of its end among the items.
+    pub(crate) end: u32,
+}
+
+/// An element as it was written, its values checked.
+#[derive(Clone, Copy)]
+pub struct Element<'s> {
+    script: &'s Script,
+    record: &'s Record,
+}
+
+impl<'s> Element<'s> {
+    /// What it is.
+    pub fn tag(self) -> Tag {
+        self.record.tag
+    }
+
+    /// Its name, without a prefix.
+    pub fn name(self) -> Cow<'static, str> {
+        if self.record.renamed {
+            let tag = &self.script.source[self.at() + 1..];
+            let end = tag.find(|c: char| c.is_ascii_whitespace() || matches!(c, '/' | '>')).unwrap_or(tag.len());
+            Cow::Owned(tag[..end].rsplit(':').next().unwrap_or_default().to_owned())
+        } else {
+            Cow::Borrowed(self.record.tag.name())
+        }
+    }
+
+    /// Byte position of its start tag in the source.
+    pub fn at(self) -> usize {
+        self.record.at as usize
+    }
+
+    /// Index of its end among the items.
+    pub(crate) fn end(self) -> usize {
+        self.record.end as usize
+    }
+
+    /// Attributes of SSML, `xml:lang` and the like among them; references resolved.
+    pub fn attributes(self) -> impl Iterator<Item = (&'static str, &'s str)> {
+        let script = self.script;
+        let of_mine = script.attributes.get(self.record.attributes.range()).unwrap_or_default();
+        of_mine.iter().map(|(name, value)| (*name, script.slice(*value)))
+    }
+
     /// The value of an attribute.
-    pub fn get(&self, name: &str) -> Option<&str> {
-        self.attributes.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str())
+    pub fn get(self, name: &str) -> Option<&'s str> {
+        self.attributes().find(|(key, _)| *key == name).map(|(_, value)| value)
     }
 }
 
 /// One step of the walk over a script.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Item {
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Item {
     /// The element of this number.
-    Open(usize),
+    Open(u32),
     Close,
     /// Text of the source.
-    Text(Range<usize>),
-    /// Text that is not as in the source: a reference, resolved.
-    Said(String),
+    Text(Span),
+    /// A character that is not as in the source: a reference, resolved.
+    Said(char),
 }
 
 /// What the source was taken for.
@@ -92,7 +147,11 @@ pub struct Script {
     pub(crate) source: String,
     pub(crate) items: Vec<Item>,
     /// In document order.
-    pub(crate) elements: Vec<Element>,
+    pub(crate) elements: Vec<Record>,
+    /// Of all elements, in document order: names, and where the values stand.
+    pub(crate) attributes: Vec<(&'static str, Span)>,
+    /// Values that are not as in the source.
+    pub(crate) spelt: String,
     pub(crate) kind: Kind,
     /// The language that the document names for itself.
     pub language: Option<String>,
@@ -101,9 +160,23 @@ pub struct Script {
 }
 
 impl Script {
-    /// The walk over the script.
-    pub fn items(&self) -> &[Item] {
-        &self.items
+    /// The text of a stretch.
+    pub(crate) fn slice(&self, span: Span) -> &str {
+        let Range { start, end } = span.range();
+        match start.checked_sub(self.source.len()) {
+            None => &self.source[start..end],
+            Some(start) => &self.spelt[start..end - self.source.len()],
+        }
+    }
+
+    /// The element of a number.
+    pub(crate) fn element(&self, number: u32) -> Element<'_> {
+        Element { script: self, record: &self.elements[number as usize] }
+    }
+
+    /// The element that all others are in.
+    pub(crate) fn root(&self) -> Option<Element<'_>> {
+        self.elements.first().map(|record| Element { script: self, record })
     }
 
     /// What the source was taken for.
@@ -113,13 +186,13 @@ impl Script {
 
     /// Where in the source, from 1; columns in characters.
     pub(crate) fn places(&self) -> impl FnMut(usize) -> (usize, usize) {
-        let mut lines = Lines::default();
+        let mut lines = Lines::of(&self.source);
         move |at| lines.place(&self.source, at)
     }
 
     /// Every element, in document order.
-    pub fn elements(&self) -> &[Element] {
-        &self.elements
+    pub fn elements(&self) -> impl Iterator<Item = Element<'_>> {
+        self.elements.iter().map(|record| Element { script: self, record })
     }
 
     /// The text that is spoken where nothing else is done: paragraphs apart

@@ -1,6 +1,6 @@
 //! Plain text to a script.
 
-use crate::script::{Item, Kind, Script};
+use crate::script::{Item, Kind, Script, Span};
 use crate::{MarkupError, read_ssml};
 
 /// Reads plain text as one script. It is kept as it is, to the character;
@@ -18,14 +18,23 @@ pub fn read_text(text: &str) -> Result<Script, MarkupError> {
         return Err(MarkupError::at(text, 0, "there is no text to speak"));
     }
     let source = trimmed.to_owned();
-    let items = vec![Item::Text(0..source.len())];
+    let items = vec![Item::Text(Span::new(0, source.len()))];
     let mut notes = Vec::new();
     if looks_like_markup(trimmed) {
         let fault = read_ssml(trimmed).err().map(|fault| format!(", and as SSML it has a fault ({fault})"));
         let fault = fault.unwrap_or_else(|| ", though it is sound SSML".into());
         notes.push(format!("the text looks like markup{fault}; it is spoken as text, since it was sent as text"));
     }
-    Ok(Script { source, items, elements: Vec::new(), kind: Kind::Text, language: None, notes })
+    Ok(Script {
+        source,
+        items,
+        elements: Vec::new(),
+        attributes: Vec::new(),
+        spelt: String::new(),
+        kind: Kind::Text,
+        language: None,
+        notes,
+    })
 }
 
 /// Whether a text begins as a document of SSML would.

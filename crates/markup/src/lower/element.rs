@@ -1,10 +1,9 @@
 //! What becomes of each element.
 
-use compact_str::format_compact;
-use smallvec::smallvec;
+use std::borrow::Cow;
 
 use super::voice::{wish_for_language, wish_of};
-use super::{Atom, Closing, Element, Lowering, MarkAt, Sound, Tag};
+use super::{Atom, Closing, Element, Lowering, MarkAt, Piece, Sound, Tag};
 use crate::Outcome;
 use crate::address::join;
 use crate::dialect::{Meant, meant};
@@ -50,15 +49,15 @@ enum Change {
 
 impl Lowering<'_> {
     /// Takes an element in; gives what became of it.
-    pub(super) fn element(&mut self, element: &Element, at: usize) -> Outcome {
+    pub(super) fn element(&mut self, element: Element<'_>, at: usize) -> Outcome {
         let based = element.get("xml:base").map(|base| join(self.state.base.as_deref(), base));
         if based.is_some() {
             self.inner().base = based;
         }
-        if !self.heard() && element.tag != Tag::Mark {
+        if !self.heard() && element.tag() != Tag::Mark {
             return Outcome::Native;
         }
-        match element.tag {
+        match element.tag() {
             Tag::Speak => self.language(element, at, Outcome::Native),
             Tag::Paragraph | Tag::Sentence | Tag::Token => self.structure(element, at),
             Tag::Lang => {
@@ -92,40 +91,49 @@ impl Lowering<'_> {
 
     /// The attributes as the dialect takes them; `None` where it does not take
     /// the element or one of them.
-    pub(super) fn accepted(
+    pub(super) fn accepted<'v>(
         &self,
-        element: &Element,
+        tag: Tag,
         name: &'static str,
+        given: impl Iterator<Item = (&'static str, &'v str)>,
     ) -> Option<(Vec<(&'static str, String)>, bool)> {
         let accepts = self.dialect?.element(name)?;
         let mut written = Vec::new();
         let mut same = true;
-        for (key, value) in element.attributes.iter().filter(|(key, _)| !SILENT.contains(&&**key)) {
-            let (known, accepts) = accepts.get_key_value(&**key)?;
-            let meant = (element.tag == Tag::Prosody || key == "time").then(|| meant(known, value)).flatten();
+        for (key, value) in given.filter(|(key, _)| !SILENT.contains(key)) {
+            let accepts = accepts.get(key)?;
+            let meant = (tag == Tag::Prosody || key == "time").then(|| meant(key, value)).flatten();
             let text = accepts.write(value, meant)?;
             same &= text == *value;
-            let rule = element.tag.attributes(crate::reader::values::Version::OneOne).iter().find(|r| r.name == known);
-            written.push((rule?.name, text));
+            written.push((key, text));
         }
         Some((written, same))
     }
 
     /// The name by which the dialect may know an element.
-    fn name(&self, element: &Element) -> &'static str {
-        let local = element.name.rsplit(':').next().unwrap_or_default();
-        if element.tag == Tag::Token && local == "w" { "w" } else { element.tag.name() }
+    fn name(&self, element: Element<'_>) -> &'static str {
+        if element.tag() == Tag::Token && element.name() == "w" { "w" } else { element.tag().name() }
     }
 
     /// Writes the element for the engine, where it takes it whole.
-    pub(super) fn whole(&mut self, element: &Element) -> Option<Outcome> {
+    pub(super) fn whole(&mut self, element: Element<'_>) -> Option<Outcome> {
+        self.whole_with(element, element.attributes())
+    }
+
+    /// Likewise, with these of its attributes.
+    fn whole_with<'v>(
+        &mut self,
+        element: Element<'_>,
+        given: impl Iterator<Item = (&'static str, &'v str)>,
+    ) -> Option<Outcome> {
+        self.dialect?;
         let name = self.name(element);
-        let (attributes, same) = self.accepted(element, name)?;
+        let (attributes, same) = self.accepted(element.tag(), name, given)?;
         self.open_native(tag_of(name, &attributes, false), name);
         Some(if same { Outcome::Native } else { Outcome::Rewritten })
     }
 
-    fn emphasis(&mut self, element: &Element) -> Outcome {
+    fn emphasis(&mut self, element: Element<'_>) -> Outcome {
         // Without a level it is a moderate one, whether or not the engine takes that.
         let levels = self.dialect.and_then(|dialect| dialect.element("emphasis")).and_then(|takes| takes.get("level"));
         let fits = levels.is_none_or(|levels| levels.write(element.get("level").unwrap_or("moderate"), None).is_some());
@@ -133,26 +141,18 @@ impl Lowering<'_> {
         if fits { self.whole(element).unwrap_or(spoken) } else { spoken }
     }
 
-    fn structure(&mut self, element: &Element, at: usize) -> Outcome {
-        if element.tag == Tag::Token {
+    fn structure(&mut self, element: Element<'_>, at: usize) -> Outcome {
+        if element.tag() == Tag::Token {
             self.inner().role = element.get("role").map(str::to_owned);
         }
-        let gap = match element.tag {
+        let gap = match element.tag() {
             Tag::Paragraph => Some(Atom::Paragraph),
             Tag::Sentence => Some(Atom::Sentence),
             _ => None,
         };
         // A language is said by voice or tag of its own, and not by attribute.
-        let bare;
-        let written = match element.get("xml:lang") {
-            None => element,
-            Some(_) => {
-                let attributes = element.attributes.iter().filter(|(key, _)| key != "xml:lang").cloned().collect();
-                bare = Element { attributes, ..element.clone() };
-                &bare
-            }
-        };
-        let tagged = self.accepted(written, self.name(element)).is_some();
+        let written = || element.attributes().filter(|(key, _)| *key != "xml:lang");
+        let tagged = self.dialect.is_some() && self.accepted(element.tag(), self.name(element), written()).is_some();
         if let Some(gap) = gap.filter(|_| !tagged) {
             self.gap(gap.clone());
             self.on_close(Closing::Gap(gap));
@@ -161,16 +161,16 @@ impl Lowering<'_> {
             Some(_) => Outcome::SpokenPlainly,
             None => Outcome::Rewritten,
         };
-        let outcome = self.whole(written).unwrap_or(spoken);
+        let outcome = self.whole_with(element, written()).unwrap_or(spoken);
         self.language(element, at, outcome)
     }
 
     /// A change of language, if there is one.
-    fn language(&mut self, element: &Element, at: usize, outcome: Outcome) -> Outcome {
+    fn language(&mut self, element: Element<'_>, at: usize, outcome: Outcome) -> Outcome {
         let Some(tag) = element.get("xml:lang").filter(|tag| !tag.is_empty()) else { return outcome };
-        let native = outcome == Outcome::Native && element.tag == Tag::Lang;
+        let native = outcome == Outcome::Native && element.tag() == Tag::Lang;
         if native || self.choices.speaks(self.state.voice.as_deref(), tag) {
-            if element.tag != Tag::Speak && !native {
+            if element.tag() != Tag::Speak && !native {
                 let other = self.state.language.as_deref().or(self.script.language.as_deref()) != Some(tag);
                 if other {
                     self.turn(|state| state.language = Some(tag.to_owned()));
@@ -178,7 +178,7 @@ impl Lowering<'_> {
             }
             return outcome;
         }
-        if element.tag == Tag::Speak {
+        if element.tag() == Tag::Speak {
             return outcome;
         }
         let failure = element.get("onlangfailure").unwrap_or("processorchoice");
@@ -203,7 +203,7 @@ impl Lowering<'_> {
         }
     }
 
-    fn voice(&mut self, element: &Element, at: usize) -> Outcome {
+    fn voice(&mut self, element: Element<'_>, at: usize) -> Outcome {
         if let Some(outcome) = self.whole(element) {
             return outcome;
         }
@@ -227,26 +227,21 @@ impl Lowering<'_> {
     }
 
     /// Attribute by attribute: the engine's, or ours, or nobody's.
-    fn prosody(&mut self, element: &Element, at: usize) -> Outcome {
+    fn prosody(&mut self, element: Element<'_>, at: usize) -> Outcome {
         let accepts = self.dialect.and_then(|dialect| dialect.element("prosody"));
         let mut native: Vec<(&'static str, String)> = Vec::new();
         let mut changes = Vec::new();
         let mut worst = Outcome::Native;
-        for (key, value) in &element.attributes {
-            if SILENT.contains(&&**key) {
-                continue;
-            }
+        for (key, value) in element.attributes().filter(|(key, _)| !SILENT.contains(key)) {
             let means = self.meant(key, value);
-            let written = accepts.and_then(|accepts| accepts.get_key_value(&**key));
-            let written = written.and_then(|(_, accepts)| accepts.write(value, means));
-            let rule = Tag::Prosody.attributes(crate::reader::values::Version::OneOne).iter().find(|r| r.name == key);
-            let outcome = match (written, rule, self.change(key, means)) {
-                (Some(text), Some(rule), _) => {
+            let written = accepts.and_then(|accepts| accepts.get(key)).and_then(|accepts| accepts.write(value, means));
+            let outcome = match (written, self.change(key, means)) {
+                (Some(text), _) => {
                     let outcome = if text == *value { Outcome::Native } else { Outcome::Rewritten };
-                    native.push((rule.name, text));
+                    native.push((key, text));
                     outcome
                 }
-                (_, _, Some(change)) if self.adapts() => {
+                (_, Some(change)) if self.adapts() => {
                     changes.push(change);
                     Outcome::MadeGood
                 }
@@ -317,8 +312,8 @@ impl Lowering<'_> {
         }
     }
 
-    fn pause(&mut self, element: &Element) -> Outcome {
-        if let Some((attributes, same)) = self.accepted(element, "break") {
+    fn pause(&mut self, element: Element<'_>) -> Outcome {
+        if let Some((attributes, same)) = self.accepted(Tag::Break, "break", element.attributes()) {
             self.tag(Atom::Empty(tag_of("break", &attributes, true)));
             return if same { Outcome::Native } else { Outcome::Rewritten };
         }
@@ -326,11 +321,9 @@ impl Lowering<'_> {
         let milliseconds = element.get("time").and_then(time).unwrap_or_else(|| pause(strength));
         // The same break as a time, where the engine takes times.
         if self.dialect.is_some_and(|dialect| dialect.element("break").is_some()) {
-            let timed = Element {
-                attributes: smallvec![("time".into(), format_compact!("{milliseconds}ms"))],
-                ..element.clone()
-            };
-            if let Some((attributes, _)) = self.accepted(&timed, "break") {
+            let timed = format!("{milliseconds}ms");
+            let timed = [("time", timed.as_str())].into_iter();
+            if let Some((attributes, _)) = self.accepted(Tag::Break, "break", timed) {
                 self.tag(Atom::Empty(tag_of("break", &attributes, true)));
                 return Outcome::Rewritten;
             }
@@ -344,7 +337,7 @@ impl Lowering<'_> {
         Outcome::MadeGood
     }
 
-    fn overlap(&mut self, element: &Element, at: usize) -> Outcome {
+    fn overlap(&mut self, element: Element<'_>, at: usize) -> Outcome {
         if !self.adapts() {
             return Outcome::Omitted;
         }
@@ -358,7 +351,7 @@ impl Lowering<'_> {
         Outcome::MadeGood
     }
 
-    fn say_as(&mut self, element: &Element, at: usize) -> Outcome {
+    fn say_as(&mut self, element: Element<'_>, at: usize) -> Outcome {
         if let Some(outcome) = self.whole(element) {
             return outcome;
         }
@@ -374,22 +367,20 @@ impl Lowering<'_> {
                 Outcome::Rewritten
             }
             None => {
-                let language = language.unwrap_or("a language that is not named").to_owned();
-                self.note(at, format!("'{}' as {kind} is not put into words of {language}", text.trim()));
+                let language = language.unwrap_or("a language that is not named");
+                let note = format!("'{}' as {kind} is not put into words of {language}", text.trim());
+                self.note(at, note);
                 Outcome::SpokenPlainly
             }
         }
     }
 
-    fn phoneme(&mut self, element: &Element) -> Outcome {
-        let bare = Element {
-            attributes: element.attributes.iter().filter(|(key, _)| key != "type").cloned().collect(),
-            ..element.clone()
-        };
-        self.whole(&bare).unwrap_or(Outcome::SpokenPlainly)
+    fn phoneme(&mut self, element: Element<'_>) -> Outcome {
+        let bare = element.attributes().filter(|(key, _)| *key != "type");
+        self.whole_with(element, bare).unwrap_or(Outcome::SpokenPlainly)
     }
 
-    fn alias(&mut self, element: &Element) -> Outcome {
+    fn alias(&mut self, element: Element<'_>) -> Outcome {
         if let Some(outcome) = self.whole(element) {
             return outcome;
         }
@@ -399,7 +390,7 @@ impl Lowering<'_> {
         Outcome::Rewritten
     }
 
-    fn audio(&mut self, element: &Element, at: usize) -> Outcome {
+    fn audio(&mut self, element: Element<'_>, at: usize) -> Outcome {
         let src = element.get("src").map(|src| join(self.state.base.as_deref(), src));
         // What only the gateway can reach is no address to an engine.
         let reachable = src.as_deref().is_none_or(|src| src.starts_with("http://") || src.starts_with("https://"));
@@ -412,7 +403,7 @@ impl Lowering<'_> {
             let level = element.get("soundLevel").and_then(|level| signed(level.trim_end_matches("dB"))).unwrap_or(0.0);
             let seconds = |key: &str| element.get(key).and_then(time).map(|milliseconds| milliseconds / 1_000.0);
             let once = if element.get("repeatDur").is_some() { f64::INFINITY } else { 1.0 };
-            self.current.sound = Some(Sound {
+            let sound = Sound {
                 src,
                 begin: seconds("clipBegin"),
                 end: seconds("clipEnd"),
@@ -420,9 +411,9 @@ impl Lowering<'_> {
                 duration: seconds("repeatDur"),
                 level,
                 speed: speed / 100.0,
-            });
-            let sound = std::mem::take(&mut self.current);
-            self.pieces.push(sound);
+            };
+            let before = std::mem::take(&mut self.current);
+            self.pieces.push(Piece { sound: Some(Box::new(sound)), ..before });
             self.flush();
             self.silence_here();
             return Outcome::MadeGood;
@@ -436,9 +427,9 @@ impl Lowering<'_> {
         }
     }
 
-    fn mark(&mut self, element: &Element) -> Outcome {
+    fn mark(&mut self, element: Element<'_>) -> Outcome {
         let name = element.get("name").unwrap_or_default();
-        let root = self.script.elements().first();
+        let root = self.script.root();
         let is = |key: &str| root.and_then(|speak| speak.get(key)) == Some(name);
         if is("startmark") {
             self.started = true;
@@ -449,7 +440,7 @@ impl Lowering<'_> {
         if !self.heard() {
             return Outcome::Native;
         }
-        if let Some((attributes, _)) = self.accepted(element, "mark") {
+        if let Some((attributes, _)) = self.accepted(Tag::Mark, "mark", element.attributes()) {
             self.tag(Atom::Empty(tag_of("mark", &attributes, true)));
             return Outcome::Native;
         }
@@ -462,9 +453,12 @@ impl Lowering<'_> {
         Outcome::MadeGood
     }
 
-    fn emotion(&mut self, element: &Element, at: usize) -> Outcome {
+    fn emotion(&mut self, element: Element<'_>, at: usize) -> Outcome {
         self.silence_here();
-        let dimension = |name: &str| element.get(&format!("dimension:{name}")).and_then(number);
+        let dimensions = || element.attributes().filter(|(key, _)| *key == "dimension");
+        let dimension = |name: &str| {
+            dimensions().find_map(|(_, value)| number(value.strip_prefix(name)?.strip_prefix(' ')?))
+        };
         let signed = |name: &str| {
             let value = dimension(name)?;
             Some((format!("{name}{}", if value < 0.5 { '-' } else { '+' }), (value - 0.5).abs() * 2.0))
@@ -501,20 +495,20 @@ impl Lowering<'_> {
     }
 
     /// The text within the element that the walk has just come to.
-    fn text_of(&self, element: &Element) -> String {
-        let mut text = String::new();
+    fn text_of(&self, element: Element<'_>) -> Cow<'_, str> {
+        let mut text = Cow::Borrowed("");
         let mut index = self.next;
-        while index < element.end {
+        while index < element.end() {
             match &self.script.items[index] {
                 super::Item::Open(number) => {
-                    let inner = &self.script.elements()[*number];
-                    if matches!(inner.tag, Tag::Desc | Tag::Metadata) {
-                        index = inner.end;
+                    let inner = self.script.element(*number);
+                    if matches!(inner.tag(), Tag::Desc | Tag::Metadata) {
+                        index = inner.end();
                     }
                 }
-                super::Item::Text(range) => text.push_str(&self.script.source[range.clone()]),
-                super::Item::Said(said) => text.push_str(said),
-                _ => {}
+                super::Item::Text(span) => text += self.script.slice(*span),
+                super::Item::Said(said) => text.to_mut().push(*said),
+                super::Item::Close => {}
             }
             index += 1;
         }

@@ -10,7 +10,6 @@ mod piece;
 mod voice;
 mod words;
 
-use std::borrow::Cow;
 use std::sync::Arc;
 
 use crate::dialect::Dialect;
@@ -30,9 +29,6 @@ pub enum Policy {
     /// Leave it.
     Omit,
 }
-
-/// Bytes of a text that others are added to: it grows less often so.
-const USUAL_TEXT: usize = 256;
 
 /// What only the gateway knows. Where it says nothing, the engine has one
 /// voice, which speaks every language, and nothing beside.
@@ -126,6 +122,9 @@ struct Lowering<'s> {
     next: usize,
     pieces: Vec<Piece>,
     current: Piece,
+    /// The last text of the piece at hand, as long as text is added to it. Its
+    /// room, and that of the piece's body, is used again for the next.
+    written: String,
     /// White space that is written before what follows, if anything does.
     space: bool,
     /// The last that was written ends in white space, or nothing was.
@@ -148,7 +147,7 @@ struct Lowering<'s> {
 
 impl<'s> Lowering<'s> {
     fn new(script: &'s Script, dialect: Option<&'s Dialect>, policy: Policy, choices: &'s dyn Choices) -> Self {
-        let root = script.elements().first();
+        let root = script.root();
         let lexicons: Vec<InUse> = choices.lexicons().into_iter().rev().map(InUse::of_all).collect();
         let state = State { lookups: (0..lexicons.len()).collect(), ..State::default() };
         Lowering {
@@ -159,6 +158,7 @@ impl<'s> Lowering<'s> {
             next: 0,
             pieces: Vec::new(),
             current: Piece::default(),
+            written: String::new(),
             space: false,
             at_start: true,
             open: Vec::new(),
@@ -167,7 +167,7 @@ impl<'s> Lowering<'s> {
             saved: Vec::new(),
             silent: 0,
             closings: Vec::new(),
-            fidelity: Vec::with_capacity(script.elements().len()),
+            fidelity: Vec::with_capacity(script.elements.len()),
             started: root.is_none_or(|speak| speak.get("startmark").is_none()),
             ended: false,
         }
@@ -183,18 +183,15 @@ impl<'s> Lowering<'s> {
                     let run = self.run_of_text();
                     self.text(&run);
                 }
-                Item::Text(range) => self.text(&script.source[range.clone()]),
-                Item::Said(said) => self.text(said),
+                Item::Text(span) => self.text(script.slice(*span)),
+                Item::Said(said) => self.text(said.encode_utf8(&mut [0; 4])),
                 Item::Close => self.close(),
                 Item::Open(number) => {
-                    let element = &script.elements()[*number];
-                    let (line, column) = place(element.at);
-                    let name = match &element.name {
-                        Cow::Borrowed(name) => Cow::Borrowed(*name),
-                        Cow::Owned(name) => Cow::Owned(name.rsplit(':').next().unwrap_or_default().to_owned()),
-                    };
+                    let element = script.element(*number);
+                    let (line, column) = place(element.at());
                     let at = self.fidelity.len();
-                    self.fidelity.push(Fidelity { element: name, line, column, outcome: Outcome::Native, note: None });
+                    let outcome = Outcome::Native;
+                    self.fidelity.push(Fidelity { element: element.name(), line, column, outcome, note: None });
                     self.saved.push((None, self.closings.len()));
                     let outcome = self.element(element, at);
                     self.fidelity[at].outcome = outcome;
@@ -247,53 +244,55 @@ impl<'s> Lowering<'s> {
     /// Text, its white space laid out as the kind of script asks.
     fn write(&mut self, text: &str) {
         if self.script.kind == Kind::Text {
-            return self.push(text.to_owned());
+            return self.push(text);
         }
-        let blank = |c: char| c.is_ascii_whitespace();
-        let leading = text.starts_with(blank);
-        let trimmed = text.trim_ascii();
+        let trimmed = text.trim_ascii_start();
         if trimmed.is_empty() {
             self.space |= !text.is_empty();
             return;
         }
-        let spaced = (self.space || leading) && !self.at_start;
-        // What is written goes behind the text that is there.
-        let mut out = match self.current.body.pop() {
-            Some(Atom::Text(text)) => text,
-            other => {
-                self.current.body.extend(other);
-                String::with_capacity(USUAL_TEXT.max(text.len()))
-            }
-        };
-        out.reserve(trimmed.len() + 1);
+        let spaced = (self.space || trimmed.len() < text.len()) && !self.at_start;
+        let text = trimmed;
+        let trimmed = text.trim_ascii_end();
         if spaced {
-            out.push(' ');
+            self.written.push(' ');
         }
-        push_spaced_once(trimmed, &mut out);
-        self.current.body.push(Atom::Text(out));
-        self.space = text.ends_with(blank);
+        push_spaced_once(trimmed, &mut self.written);
+        self.space = trimmed.len() < text.len();
         self.at_start = false;
     }
 
-    fn push(&mut self, text: String) {
-        if text.is_empty() {
-            return;
-        }
+    fn push(&mut self, text: &str) {
         self.at_start = text.ends_with(|c: char| c.is_ascii_whitespace()) && self.script.kind == Kind::Markup;
-        match self.current.body.last_mut() {
-            Some(Atom::Text(last)) => last.push_str(&text),
-            _ => self.current.body.push(Atom::Text(text)),
+        self.written.push_str(text);
+    }
+
+    /// A step of the piece at hand, behind the text that is there.
+    fn step(&mut self, atom: Atom) {
+        self.settle_text();
+        self.current.body.push(atom);
+    }
+
+    fn settle_text(&mut self) {
+        if !self.written.is_empty() {
+            self.current.body.push(Atom::Text(self.written.as_str().to_owned()));
+            self.written.clear();
         }
+    }
+
+    /// Whether an engine has something to say in the piece at hand.
+    fn speaks(&self) -> bool {
+        !self.written.trim_start().is_empty() || self.current.speaks()
     }
 
     /// A tag of the engine's: white space that waits goes before it.
     fn tag(&mut self, atom: Atom) {
         if self.space && !self.at_start && !matches!(atom, Atom::Close(_)) {
-            self.push(" ".into());
+            self.push(" ");
             self.space = false;
             self.at_start = matches!(atom, Atom::Open(..));
         }
-        self.current.body.push(atom);
+        self.step(atom);
     }
 
     fn open_native(&mut self, tag: String, name: &'static str) {
@@ -307,12 +306,15 @@ impl<'s> Lowering<'s> {
     }
 
     fn gap(&mut self, gap: Atom) {
-        let speaks = self.current.speaks();
-        match (self.current.body.last_mut(), &gap) {
-            (None | Some(Atom::Paragraph), _) | (Some(Atom::Sentence), Atom::Sentence) => {}
+        let last = if self.written.is_empty() { self.current.body.last_mut() } else { None };
+        match (last, &gap) {
+            (Some(Atom::Paragraph), _) | (Some(Atom::Sentence), Atom::Sentence) => {}
             (Some(last @ Atom::Sentence), Atom::Paragraph) => *last = Atom::Paragraph,
-            _ if speaks => self.current.body.push(gap),
-            _ => {}
+            _ => {
+                if self.speaks() {
+                    self.step(gap);
+                }
+            }
         }
         self.space = false;
         self.at_start = true;
@@ -321,17 +323,22 @@ impl<'s> Lowering<'s> {
     /// The piece at hand is over; what follows is another, with the same
     /// native elements open.
     fn flush(&mut self) {
-        let fresh = Piece { body: self.reopened(), ..Piece::default() };
-        if self.current.speaks() {
+        if self.speaks() {
+            self.settle_text();
             for (_, name) in self.open.iter().rev() {
                 self.current.body.push(Atom::Close(name));
             }
             self.drop_idle_pairs();
-            let piece = std::mem::replace(&mut self.current, fresh);
-            self.pieces.push(piece);
+            let body = self.current.body.drain(..).collect();
+            let room = std::mem::take(&mut self.current.body);
+            let piece = std::mem::replace(&mut self.current, Piece { body: room, ..Piece::default() });
+            self.pieces.push(Piece { body, ..piece });
         } else {
-            self.current.body = fresh.body;
+            self.written.clear();
+            self.current.body.clear();
         }
+        let again = self.open.iter().map(|(tag, name)| Atom::Open(tag.clone(), name));
+        self.current.body.extend(again);
         self.current.treatment = self.state.treatment;
         self.current.voice.clone_from(&self.state.voice);
         self.current.language.clone_from(&self.state.language);
@@ -354,10 +361,6 @@ impl<'s> Lowering<'s> {
                 index += 1;
             }
         }
-    }
-
-    fn reopened(&self) -> Vec<Atom> {
-        self.open.iter().map(|(tag, name)| Atom::Open(tag.clone(), name)).collect()
     }
 
     /// The state changes in a way that only another piece can carry.
@@ -384,7 +387,7 @@ impl<'s> Lowering<'s> {
             match closing {
                 Closing::Native(name) => {
                     self.open.pop();
-                    self.current.body.push(Atom::Close(name));
+                    self.step(Atom::Close(name));
                     if matches!(name, "p" | "s") {
                         self.space = false;
                         self.at_start = true;
@@ -425,11 +428,12 @@ impl<'s> Lowering<'s> {
     }
 
     fn finish(mut self) -> Lowered {
-        let tail = if self.current.speaks() {
+        let tail = if self.speaks() {
             None
         } else {
             Some((self.current.silence, std::mem::take(&mut self.current.marks)))
         };
+        self.settle_text();
         if let Some(Atom::Paragraph | Atom::Sentence) = self.current.body.last() {
             self.current.body.pop();
         }
@@ -443,22 +447,21 @@ impl<'s> Lowering<'s> {
 /// Adds text that neither begins nor ends in white space, a single space in
 /// place of each white space within.
 fn push_spaced_once(text: &str, out: &mut String) {
+    let space = |byte: u8| byte.is_ascii_whitespace();
     let bytes = text.as_bytes();
-    let (mut from, mut at) = (0, 0);
-    while at < bytes.len() {
-        let alone = |at: usize| bytes[at] == b' ' && !bytes[at + 1].is_ascii_whitespace();
-        if !bytes[at].is_ascii_whitespace() || alone(at) {
-            at += 1;
-            continue;
-        }
-        out.push_str(&text[from..at]);
-        out.push(' ');
-        while bytes[at].is_ascii_whitespace() {
-            at += 1;
-        }
-        from = at;
+    // Most texts are in order already, which is found out without a branch for
+    // each byte.
+    let pairs = bytes.iter().zip(&bytes[1..]);
+    let idle = pairs.fold(false, |any, (one, next)| any | (space(*one) & (space(*next) | (*one != b' '))));
+    if !idle {
+        return out.push_str(text);
     }
-    out.push_str(&text[from..]);
+    for (at, word) in text.split_ascii_whitespace().enumerate() {
+        if at > 0 {
+            out.push(' ');
+        }
+        out.push_str(word);
+    }
 }
 
 #[cfg(test)]

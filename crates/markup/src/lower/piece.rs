@@ -90,7 +90,7 @@ pub struct Piece {
     pub marks: Vec<MarkAt>,
     pub body: Vec<Atom>,
     /// In place of text.
-    pub sound: Option<Sound>,
+    pub sound: Option<Box<Sound>>,
     pub treatment: Treatment,
     /// The voice that speaks it, where that is not the utterance's own; as
     /// [`Choices::voice`](super::Choices::voice) names it.
@@ -105,7 +105,7 @@ impl Piece {
     /// Whether an engine has something to say in it.
     pub fn speaks(&self) -> bool {
         self.body.iter().any(|atom| match atom {
-            Atom::Text(text) => !text.trim().is_empty(),
+            Atom::Text(text) => !text.trim_start().is_empty(),
             // A phoneme or an alias may be all there is.
             Atom::Open(_, name) => matches!(*name, "phoneme" | "sub"),
             _ => false,

@@ -1,13 +1,14 @@
 //! Wishes for voices, from SSML 1.1's attributes (section 3.2.1).
 
-use super::{Element, VoiceWish};
+use super::VoiceWish;
+use crate::Element;
 
 fn words(value: &str) -> Vec<String> {
     value.split_ascii_whitespace().map(str::to_owned).collect()
 }
 
 /// The wish of a `voice` element.
-pub(super) fn wish_of(element: &Element) -> VoiceWish {
+pub(super) fn wish_of(element: Element<'_>) -> VoiceWish {
     let languages = element.get("languages").or_else(|| element.get("xml:lang")).unwrap_or_default();
     let language = |one: &str| match one.split_once(':') {
         Some((tag, accent)) => (tag.to_owned(), Some(accent.to_owned())),

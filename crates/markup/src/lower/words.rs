@@ -3,8 +3,6 @@
 
 use std::sync::Arc;
 
-use smallvec::smallvec;
-
 use super::element::tag_of;
 use super::{Atom, Element, Item, Lowering, Tag};
 use crate::address::join;
@@ -44,7 +42,7 @@ enum Written {
 
 impl Lowering<'_> {
     /// `lexicon`: had, or not.
-    pub(super) fn lexicon(&mut self, element: &Element, at: usize) -> Outcome {
+    pub(super) fn lexicon(&mut self, element: Element<'_>, at: usize) -> Outcome {
         if let Some(outcome) = self.whole(element) {
             return outcome;
         }
@@ -57,7 +55,7 @@ impl Lowering<'_> {
         let place = self.lexicons.len();
         self.lexicons.push(InUse { lexicon, name: None, report: None, id, done: 0, plain: Vec::new() });
         // In documents of version 1.0 it holds for all that follows.
-        if self.script.elements().first().and_then(|speak| speak.get("version")) == Some("1.0") {
+        if self.script.root().and_then(|speak| speak.get("version")) == Some("1.0") {
             self.lexicons[place].report = Some(at);
             self.inner();
             if let Some((Some(outer), _)) = self.saved.last_mut() {
@@ -68,7 +66,7 @@ impl Lowering<'_> {
     }
 
     /// `lookup`: words within it are looked up.
-    pub(super) fn lookup(&mut self, element: &Element, at: usize) -> Outcome {
+    pub(super) fn lookup(&mut self, element: Element<'_>, at: usize) -> Outcome {
         if let Some(outcome) = self.whole(element) {
             return outcome;
         }
@@ -92,8 +90,8 @@ impl Lowering<'_> {
         self.next -= 1;
         while let Some(item) = self.script.items.get(self.next) {
             match item {
-                Item::Text(range) => text.push_str(&self.script.source[range.clone()]),
-                Item::Said(said) => text.push_str(said),
+                Item::Text(span) => text.push_str(self.script.slice(*span)),
+                Item::Said(said) => text.push(*said),
                 _ => break,
             }
             self.next += 1;
@@ -103,6 +101,9 @@ impl Lowering<'_> {
 
     /// Text, its words as the lexicons have them.
     pub(super) fn words(&mut self, text: &str) {
+        if self.state.lookups.is_empty() {
+            return self.write(text);
+        }
         let mut at = 0;
         while let Some((place, range, lexeme)) = self.looked_up(text, at) {
             self.write(&text[at..range.start]);
@@ -112,7 +113,7 @@ impl Lowering<'_> {
                     self.lexicons[place].done += 1;
                     self.tag(Atom::Open(tag, "phoneme"));
                     self.write(spelt);
-                    self.current.body.push(Atom::Close("phoneme"));
+                    self.step(Atom::Close("phoneme"));
                 }
                 Some(Written::Alias(alias)) => {
                     self.lexicons[place].done += 1;
@@ -148,9 +149,8 @@ impl Lowering<'_> {
         lexeme.pronunciations.iter().find_map(|one| match one {
             Pronunciation::Alias(alias) => Some(Written::Alias(self.alias_of(place, alias, deep))),
             Pronunciation::Phoneme { symbols, alphabet } => {
-                let attributes = smallvec![("alphabet".into(), alphabet.into()), ("ph".into(), symbols.into())];
-                let element = Element { tag: Tag::Phoneme, name: "phoneme".into(), at: 0, attributes, end: 0 };
-                let (attributes, _) = self.accepted(&element, "phoneme")?;
+                let given = [("alphabet", alphabet.as_str()), ("ph", symbols.as_str())];
+                let (attributes, _) = self.accepted(Tag::Phoneme, "phoneme", given.into_iter())?;
                 Some(Written::Tag(tag_of("phoneme", &attributes, false)))
             }
         })

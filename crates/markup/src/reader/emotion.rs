@@ -1,10 +1,6 @@
 //! EmotionML 1.0 (W3C Recommendation of 22 May 2014) inside SSML: `emotion`
 //! says how what stands around it is spoken.
 
-use std::borrow::Cow;
-
-use compact_str::CompactString;
-
 use super::values::number;
 use super::xml::Given;
 
@@ -12,7 +8,7 @@ use super::xml::Given;
 pub(super) struct Emotion {
     category_set: bool,
     dimension_set: bool,
-    parts: Vec<(String, String)>,
+    parts: Vec<(&'static str, String)>,
 }
 
 fn get<'g>(given: &'g [Given<'_>], name: &str) -> Option<&'g str> {
@@ -49,8 +45,8 @@ impl Emotion {
                 if !self.category_set {
                     return Err("<category> needs a category-set on its <emotion>".into());
                 }
-                self.parts.push(("category".into(), name.into()));
-                self.parts.extend(share(given, local)?.map(|value| ("degree".into(), value)));
+                self.parts.push(("category", name.into()));
+                self.parts.extend(share(given, local)?.map(|value| ("degree", value)));
             }
             "dimension" => {
                 let name = named()?;
@@ -58,19 +54,19 @@ impl Emotion {
                     return Err("<dimension> needs a dimension-set on its <emotion>".into());
                 }
                 let value = share(given, local)?.ok_or("<dimension> needs value, or a trace of values")?;
-                self.parts.push((format!("dimension:{name}"), value));
+                self.parts.push(("dimension", format!("{name} {value}")));
             }
             "intensity" => {
-                self.parts.extend(share(given, local)?.map(|value| ("degree".into(), value)));
+                self.parts.extend(share(given, local)?.map(|value| ("degree", value)));
             }
             _ => {}
         }
         Ok(())
     }
 
-    /// What was found, as attributes of the element: `category`, `degree`,
-    /// `dimension:NAME`.
-    pub(super) fn attributes(self) -> impl Iterator<Item = (Cow<'static, str>, CompactString)> {
-        self.parts.into_iter().map(|(name, value)| (Cow::Owned(name), value.into()))
+    /// What was found, as attributes of the element: `category`, `degree`, and
+    /// `dimension`, with its name before its value.
+    pub(super) fn attributes(self) -> Vec<(&'static str, String)> {
+        self.parts
     }
 }

@@ -13,20 +13,18 @@ pub(crate) mod rules;
 pub(crate) mod values;
 mod xml;
 
+use std::borrow::Cow;
 use std::collections::HashSet;
 
-use compact_str::CompactString;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::MarkupError;
-use crate::script::{Attributes, Element, Item, Kind, Script, Tag};
+use crate::script::{Item, Kind, Record, Script, Span, Tag};
 use emotion::Emotion;
 pub use pls::read_pls;
 use rules::{COMMON, Content};
 use values::{Form, Version};
 use xml::{Events, Given, Namespaces};
-
-use std::borrow::Cow;
 
 /// Elements within elements.
 const MAX_DEPTH: usize = 64;
@@ -56,7 +54,13 @@ struct Builder<'s> {
     items: Vec<Item>,
     /// Room for the attributes of the tag at hand.
     given: Vec<Given<'s>>,
-    elements: Vec<Element>,
+    elements: Vec<Record>,
+    attributes: Vec<(&'static str, Span)>,
+    spelt: String,
+    /// What a name without a prefix belongs to, as long as nothing is declared.
+    unprefixed: Option<Space>,
+    /// Whether ']' stands anywhere.
+    brackets: bool,
     open: Vec<Open<'s>>,
     namespaces: Namespaces,
     /// How many elements deep it is passed over what stands there.
@@ -133,8 +137,12 @@ impl<'s> Builder<'s> {
         Builder {
             source,
             version: Version::OneOne,
-            items: Vec::with_capacity(source.len() / 16),
-            elements: Vec::with_capacity(source.len() / 64),
+            items: Vec::with_capacity(source.len() / 12),
+            elements: Vec::with_capacity(source.len() / 40),
+            attributes: Vec::with_capacity(source.len() / 64),
+            spelt: String::new(),
+            unprefixed: None,
+            brackets: memchr::memchr(b']', source.as_bytes()).is_some(),
             given: Vec::new(),
             open: Vec::new(),
             namespaces: Namespaces::default(),
@@ -176,7 +184,10 @@ impl<'s> Builder<'s> {
         if self.closed {
             return self.fault(at, format!("<{qualified}> stands behind the end of the document; there is one root"));
         }
-        if Tag::named(qualified, self.version).is_none() && !values::is_qualified_name(qualified) {
+        let prefix = values::prefix_of(qualified);
+        let local = prefix.map_or(qualified, |end| &qualified[end + 1..]);
+        let named = Tag::named(local, self.version);
+        if (named.is_none() || prefix.is_some()) && !values::is_qualified_name(qualified) {
             return self.fault(at, format!("'{qualified}' is not a name"));
         }
         self.tags += 1;
@@ -185,26 +196,31 @@ impl<'s> Builder<'s> {
         }
         let bindings = self.namespaces.len();
         let mut attributes = std::mem::take(&mut self.given);
-        xml::attributes(start, self.source, at, &mut self.namespaces, &mut attributes)?;
-        let Some(namespace) = self.namespaces.of_element(qualified) else {
-            return self.fault(at, format!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
-        };
-        let space = Space::of(namespace);
-        let namespace = if self.open.is_empty() { namespace.to_owned() } else { String::new() };
-        for given in &attributes {
-            if !self.namespaces.knows_prefix(given.name) {
-                return self.fault(at, format!("the prefix of the attribute {} is not declared", given.name));
+        if start.len() > qualified.len() {
+            xml::attributes(start, self.source, at, &mut self.namespaces, &mut attributes)?;
+            for given in &attributes {
+                if !self.namespaces.knows_prefix(given.name) {
+                    return self.fault(at, format!("the prefix of the attribute {} is not declared", given.name));
+                }
             }
         }
-        let local = qualified.rsplit_once(':').map_or(qualified, |(_, local)| local);
+        if self.namespaces.len() != bindings {
+            self.unprefixed = None;
+        }
+        let space = match (prefix, self.unprefixed) {
+            (None, Some(space)) => space,
+            _ => self.space(qualified, at)?,
+        };
         let item = if self.skipped > 0 {
             self.within(local, space, &attributes, at)?;
             None
         } else {
             if self.open.is_empty() {
-                self.root(local, &namespace, &attributes, at)?;
+                self.root(local, qualified, &attributes, at)?;
             }
-            Some(self.element(local, qualified, space, &mut attributes, at)?)
+            // The root has said which version it is.
+            let named = if self.open.is_empty() { Tag::named(local, self.version) } else { named };
+            Some(self.element(named, qualified, local, space, &mut attributes, at)?)
         };
         attributes.clear();
         self.given = attributes;
@@ -218,6 +234,18 @@ impl<'s> Builder<'s> {
         Ok(())
     }
 
+    /// What an element belongs to.
+    fn space(&mut self, qualified: &str, at: usize) -> Result<Space, MarkupError> {
+        let Some(namespace) = self.namespaces.of_element(qualified) else {
+            return self.fault(at, format!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
+        };
+        let space = Space::of(namespace);
+        if values::prefix_of(qualified).is_none() {
+            self.unprefixed = Some(space);
+        }
+        Ok(space)
+    }
+
     /// Something inside what is passed over.
     fn within(&mut self, local: &str, space: Space, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
         match self.emotion.as_mut().filter(|_| space == Space::Emotion) {
@@ -229,17 +257,18 @@ impl<'s> Builder<'s> {
     /// An element that is read; gives its number.
     fn element(
         &mut self,
-        local: &str,
+        named: Option<Tag>,
         qualified: &str,
+        local: &str,
         space: Space,
         given: &mut Vec<Given<'s>>,
         at: usize,
     ) -> Result<usize, MarkupError> {
         let root = self.open.is_empty();
         // A document without any namespace is taken for SSML.
-        let ours = space == Space::Ssml || (space == Space::None && !qualified.contains(':'));
+        let ours = space == Space::Ssml || (space == Space::None && local == qualified);
         let tag = match (ours, space == Space::Emotion && local == "emotion") {
-            (true, _) => Tag::named(local, self.version),
+            (true, _) => named,
             (false, true) => Some(Tag::Emotion),
             (false, false) if space == Space::Own && local == "overlap" => Some(Tag::Overlap),
             (false, false) => Some(Tag::Foreign),
@@ -252,23 +281,27 @@ impl<'s> Builder<'s> {
             return self.fault(at, "<speak> stands inside of <speak>; there is one root");
         }
         self.placed(tag, qualified, at)?;
-        let attributes = match tag {
+        let first = self.attributes.len();
+        match tag {
             Tag::Emotion => {
                 self.emotion = Some(Emotion::begin(given).map_err(|fault| MarkupError::at(self.source, at, fault))?);
-                Attributes::new()
             }
-            Tag::Foreign => Attributes::new(),
+            Tag::Foreign => {}
             _ => self.checked(tag, qualified, given, at)?,
-        };
-        let name = if qualified == tag.name() { Cow::Borrowed(tag.name()) } else { Cow::Owned(qualified.to_owned()) };
-        let element = Element { tag, name, at, attributes, end: 0 };
-        self.meant(&element)?;
-        self.items.push(Item::Open(self.elements.len()));
-        self.elements.push(element);
-        Ok(self.elements.len() - 1)
+        }
+        let attributes = Span::new(first, self.attributes.len());
+        if !attributes.range().is_empty() || matches!(tag, Tag::Prosody | Tag::Meta) {
+            self.meant(tag, first, at)?;
+        }
+        let number = self.elements.len();
+        let renamed = qualified != tag.name();
+        self.items.push(Item::Open(Span::new(number, 0).at));
+        self.elements.push(Record { tag, renamed, at: Span::new(at, 0).at, attributes, end: 0 });
+        Ok(number)
     }
 
-    fn root(&mut self, local: &str, namespace: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
+    fn root(&mut self, local: &str, qualified: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
+        let namespace = self.namespaces.of_element(qualified).unwrap_or_default();
         if local != "speak" {
             return self.fault(at, format!("the root of SSML is <speak>, not <{local}>"));
         }
@@ -328,22 +361,23 @@ impl<'s> Builder<'s> {
         Ok(())
     }
 
-    /// The attributes, each known, of its form and none missing.
+    /// Takes in the attributes, each known, of its form and none missing.
     fn checked(
-        &self,
+        &mut self,
         tag: Tag,
         qualified: &str,
         given: &mut Vec<Given<'s>>,
         at: usize,
-    ) -> Result<Attributes, MarkupError> {
+    ) -> Result<(), MarkupError> {
         let rules = tag.attributes(self.version);
-        let mut attributes = Attributes::new();
+        let first = self.attributes.len();
         for one in given.drain(..) {
-            let foreign = one.name.contains(':') && !one.name.starts_with("xml:");
-            if foreign || one.name == "xml:space" {
-                continue;
-            }
-            let Some(rule) = rules.iter().chain(COMMON).find(|rule| rule.name == one.name) else {
+            let rule = rules.iter().chain(COMMON).find(|rule| rule.name == one.name);
+            let Some(rule) = rule else {
+                let foreign = one.name.contains(':') && !one.name.starts_with("xml:");
+                if foreign || one.name == "xml:space" {
+                    continue;
+                }
                 let names: Vec<&str> = rules.iter().map(|rule| rule.name).collect();
                 let takes = if names.is_empty() { "none".into() } else { names.join(", ") };
                 return self.fault(one.at, format!("{} is no attribute of <{qualified}>; it takes {takes}", one.name));
@@ -357,65 +391,77 @@ impl<'s> Builder<'s> {
             if rule.form == Form::Roles && one.value.split_ascii_whitespace().any(prefixed) {
                 return self.fault(one.at, format!("{}=\"{}\": the prefix is not declared", one.name, one.value));
             }
-            attributes.push((Cow::Borrowed(rule.name), CompactString::from(one.value)));
+            let value = match one.value {
+                Cow::Borrowed(value) => Span::new(one.value_at, one.value_at + value.len()),
+                Cow::Owned(value) => self.spell(&value),
+            };
+            self.attributes.push((rule.name, value));
         }
-        let missing = rules.iter().find(|rule| rule.required && !attributes.iter().any(|(name, _)| name == rule.name));
-        match missing {
+        let has = |rule: &rules::Attribute| self.attributes[first..].iter().any(|(name, _)| *name == rule.name);
+        match rules.iter().find(|rule| rule.required && !has(rule)) {
             Some(rule) => {
                 let expected = rule.form.expected(self.version);
                 self.fault(at, format!("<{qualified}> needs {}: {expected}", rule.name))
             }
-            None => Ok(attributes),
+            None => Ok(()),
         }
     }
 
+    /// Keeps what is not as in the source.
+    fn spell(&mut self, value: &str) -> Span {
+        let at = self.source.len() + self.spelt.len();
+        self.spelt.push_str(value);
+        Span::new(at, at + value.len())
+    }
+
+    /// The value of an attribute of the element at hand, whose attributes
+    /// begin at `first`.
+    fn value(&self, first: usize, name: &str) -> Option<&str> {
+        let (_, span) = self.attributes[first..].iter().find(|(key, _)| *key == name)?;
+        let range = span.range();
+        Some(match range.start.checked_sub(self.source.len()) {
+            None => &self.source[range],
+            Some(start) => &self.spelt[start..range.end - self.source.len()],
+        })
+    }
+
     /// What the recommendation asks beyond forms.
-    fn meant(&mut self, element: &Element) -> Result<(), MarkupError> {
-        let at = element.at;
-        if let Some(id) = element.get("xml:id")
-            && !self.ids.insert(id.to_owned())
-        {
-            return self.fault(at, format!("xml:id=\"{id}\" stands twice; it is unique in a document"));
-        }
-        match element.tag {
-            Tag::Prosody if PROSODY.iter().all(|name| element.get(name).is_none()) => {
-                self.fault(at, format!("<prosody> asks for nothing; it needs one of {}", PROSODY.join(", ")))
+    fn meant(&mut self, tag: Tag, first: usize, at: usize) -> Result<(), MarkupError> {
+        let get = |name: &str| self.value(first, name);
+        let owned = |name: &str| get(name).map(str::to_owned);
+        let said = |name: &str| get(name).is_some_and(|value| !value.trim().is_empty());
+        match tag {
+            Tag::Prosody if PROSODY.iter().all(|name| get(name).is_none()) => {
+                return self.fault(at, format!("<prosody> asks for nothing; it needs one of {}", PROSODY.join(", ")));
             }
-            Tag::Meta if element.get("name").is_some() == element.get("http-equiv").is_some() => {
-                self.fault(at, "<meta> needs either name or http-equiv")
+            Tag::Meta if get("name").is_some() == get("http-equiv").is_some() => {
+                return self.fault(at, "<meta> needs either name or http-equiv");
             }
-            Tag::Lexicon => {
-                self.lexicons.extend(element.get("xml:id").map(str::to_owned));
-                Ok(())
-            }
-            Tag::Lookup => match element.get("ref") {
+            Tag::Lexicon => self.lexicons.extend(owned("xml:id")),
+            Tag::Lookup => match get("ref") {
                 Some(name) if !self.lexicons.contains(name) => {
-                    self.fault(at, format!("ref=\"{name}\" is the xml:id of no <lexicon>"))
+                    return self.fault(at, format!("ref=\"{name}\" is the xml:id of no <lexicon>"));
                 }
-                _ => Ok(()),
+                _ => {}
             },
-            Tag::Mark => {
-                self.marks.extend(element.get("name").map(str::to_owned));
-                Ok(())
-            }
+            Tag::Mark => self.marks.extend(owned("name")),
             Tag::Speak => {
-                let wanted = ["startmark", "endmark"].map(|key| element.get(key).map(|value| (key, value.to_owned())));
+                let wanted = ["startmark", "endmark"].map(|key| owned(key).map(|value| (key, value)));
                 self.wanted_marks.extend(wanted.into_iter().flatten());
+            }
+            Tag::Audio => self.spoken |= get("src").is_some(),
+            Tag::Sub => self.spoken |= said("alias"),
+            Tag::Phoneme => self.spoken |= said("ph"),
+            _ => {}
+        }
+        match self.value(first, "xml:id").map(str::to_owned) {
+            Some(id) if self.ids.contains(&id) => {
+                self.fault(at, format!("xml:id=\"{id}\" stands twice; it is unique in a document"))
+            }
+            id => {
+                self.ids.extend(id);
                 Ok(())
             }
-            Tag::Audio => {
-                self.spoken |= element.get("src").is_some();
-                Ok(())
-            }
-            Tag::Sub => {
-                self.spoken |= element.get("alias").is_some_and(|alias| !alias.trim().is_empty());
-                Ok(())
-            }
-            Tag::Phoneme => {
-                self.spoken |= element.get("ph").is_some_and(|ph| !ph.trim().is_empty());
-                Ok(())
-            }
-            _ => Ok(()),
         }
     }
 
@@ -423,25 +469,40 @@ impl<'s> Builder<'s> {
         // The tokenizer has checked that the name matches.
         let Some(open) = self.open.pop() else { return };
         self.skipped = self.skipped.saturating_sub(1);
-        self.namespaces.truncate(open.bindings);
+        if self.namespaces.len() != open.bindings {
+            self.namespaces.truncate(open.bindings);
+            self.unprefixed = None;
+        }
         if let Some(item) = open.item {
             let end = self.items.len();
             let emotion = if open.tag == Tag::Emotion { self.emotion.take() } else { None };
             if let Some(element) = self.elements.get_mut(item) {
-                element.end = end;
-                element.attributes.extend(emotion.into_iter().flat_map(Emotion::attributes));
+                element.end = Span::new(end, 0).at;
+            }
+            if let Some(emotion) = emotion {
+                self.felt(item, emotion);
             }
             self.items.push(Item::Close);
         }
         self.closed = self.open.is_empty();
     }
 
+    /// What stands in an `emotion` becomes its attributes.
+    fn felt(&mut self, item: usize, emotion: Emotion) {
+        let first = self.attributes.len();
+        for (name, value) in emotion.attributes() {
+            let value = self.spell(&value);
+            self.attributes.push((name, value));
+        }
+        if let Some(element) = self.elements.get_mut(item) {
+            element.attributes = Span::new(first, self.attributes.len());
+        }
+    }
+
     /// Text as it stands in the source.
     fn text(&mut self, length: usize, at: usize) -> Result<(), MarkupError> {
         let text = &self.source[at..at + length];
-        // Few texts have a bracket, and looking for one is cheap.
-        let bracket = text.as_bytes().contains(&b']');
-        if let Some(offset) = bracket.then(|| text.find("]]>")).flatten() {
+        if let Some(offset) = self.brackets.then(|| text.find("]]>")).flatten() {
             return self.fault(at + offset, "']]>' is not allowed in text");
         }
         self.raw(at, length)
@@ -452,7 +513,7 @@ impl<'s> Builder<'s> {
         let blank = text.trim_ascii().is_empty();
         if self.takes_text(blank, at)? {
             self.spoken |= !blank;
-            self.items.push(Item::Text(at..at + length));
+            self.items.push(Item::Text(Span::new(at, at + length)));
         }
         Ok(())
     }
@@ -480,7 +541,7 @@ impl<'s> Builder<'s> {
             let name: &str = reference;
             return self.fault(at, format!("the entity &{name}; is not known; &amp; &lt; &gt; &quot; &apos; are"));
         };
-        let blank = said.trim_ascii().is_empty();
+        let blank = said.is_ascii_whitespace();
         if self.takes_text(blank, at)? {
             self.spoken |= !blank;
             self.items.push(Item::Said(said));
@@ -507,6 +568,8 @@ impl<'s> Builder<'s> {
             source: self.source.to_owned(),
             items: self.items,
             elements: self.elements,
+            attributes: self.attributes,
+            spelt: self.spelt,
             kind: Kind::Markup,
             language: self.language,
             notes: self.notes,

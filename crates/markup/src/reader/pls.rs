@@ -320,7 +320,7 @@ impl Builder<'_> {
 
     fn reference(&mut self, reference: &BytesRef<'_>, at: usize) -> Result<(), MarkupError> {
         match xml::resolved(reference) {
-            Some(said) => self.text(&said, at),
+            Some(said) => self.text(said.encode_utf8(&mut [0; 4]), at),
             None => {
                 let name: &str = reference;
                 self.fault(at, format!("the entity &{name}; is not known; &amp; &lt; &gt; &quot; &apos; are"))

@@ -89,15 +89,25 @@ pub(crate) fn is_language(tag: &str) -> bool {
 
 pub(crate) fn is_name(text: &str) -> bool {
     let start = |c: char| c.is_alphabetic() || c == '_';
+    if text.is_ascii() {
+        let first = text.bytes().next().is_some_and(|byte| start(byte.into()));
+        return first && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.'));
+    }
     text.starts_with(start) && text.chars().all(|c| start(c) || c.is_numeric() || matches!(c, '-' | '.' | '\u{b7}'))
 }
 
 /// A name with at most one prefix (Namespaces in XML 1.0, section 4).
 pub(super) fn is_qualified_name(name: &str) -> bool {
-    match name.split_once(':') {
+    match prefix_of(name) {
         None => is_name(name),
-        Some((prefix, local)) => is_name(prefix) && is_name(local),
+        Some(end) => is_name(&name[..end]) && is_name(&name[end + 1..]),
     }
+}
+
+/// Where the prefix of a name ends, if it has one. Names are too short for the
+/// searches that are quick in long texts.
+pub(super) fn prefix_of(name: &str) -> Option<usize> {
+    name.bytes().position(|byte| byte == b':')
 }
 
 const PITCH_WORDS: &[&str] = &["x-low", "low", "medium", "high", "x-high", "default"];

@@ -15,8 +15,9 @@ const MAX_BINDINGS: usize = 128;
 pub(super) struct Given<'s> {
     pub(super) name: &'s str,
     pub(super) value: Cow<'s, str>,
-    /// Byte position of its name.
+    /// Byte positions of its name and its value.
     pub(super) at: usize,
+    pub(super) value_at: usize,
 }
 
 /// The first character that XML does not allow (section 2.2).
@@ -27,15 +28,23 @@ pub(super) fn illegal(text: &str) -> Option<usize> {
     if bytes.iter().fold(false, |any, byte| any | control(byte)) {
         return bytes.iter().position(control);
     }
+    if text.is_ascii() {
+        return None;
+    }
     text.find('\u{ffff}').into_iter().chain(text.find('\u{fffe}')).min()
 }
 
 /// What a reference stands for: a character, or one of XML's own five entities.
-pub(super) fn resolved(reference: &BytesRef<'_>) -> Option<String> {
-    let name: &str = reference;
-    let written = format!("&{name};");
-    let said = quick_xml::escape::unescape(&written).ok()?;
-    illegal(&said).is_none().then(|| said.into_owned())
+pub(super) fn resolved(reference: &BytesRef<'_>) -> Option<char> {
+    let said = match &**reference {
+        "amp" => '&',
+        "lt" => '<',
+        "gt" => '>',
+        "quot" => '"',
+        "apos" => '\'',
+        _ => reference.resolve_char_ref().ok().flatten()?,
+    };
+    illegal(said.encode_utf8(&mut [0; 4])).is_none().then_some(said)
 }
 
 /// The events of a document, each with its byte position.
@@ -132,28 +141,87 @@ impl Namespaces {
     }
 }
 
-/// Attributes with white space between them (section 3.1).
-fn spaced(tag: &str) -> bool {
-    let mut quote = None;
-    let mut closed = false;
-    for byte in tag.bytes() {
-        match quote {
-            Some(open) if byte == open => (quote, closed) = (None, true),
-            Some(_) => {}
-            None if closed && !byte.is_ascii_whitespace() && byte != b'/' => return false,
-            None => {
-                closed = false;
-                if matches!(byte, b'"' | b'\'') {
-                    quote = Some(byte);
-                }
-            }
-        }
-    }
-    true
+/// A tag, taken in from its front.
+struct Tag<'s> {
+    source: &'s str,
+    /// Byte position in the source that it is read up to, and of its end.
+    at: usize,
+    end: usize,
 }
 
-/// The attributes of a tag go to `found`; declarations of namespaces to
-/// `namespaces`.
+impl<'s> Tag<'s> {
+    fn rest(&self) -> &'s [u8] {
+        &self.source.as_bytes()[self.at..self.end]
+    }
+
+    fn fault<T>(&self, at: usize, message: impl Into<String>) -> Result<T, MarkupError> {
+        Err(MarkupError::at(self.source, at, message))
+    }
+
+    /// Whether there was white space.
+    fn space(&mut self) -> bool {
+        let many = self.rest().iter().take_while(|byte| byte.is_ascii_whitespace()).count();
+        self.at += many;
+        many > 0
+    }
+
+    /// The next attribute (XML 1.0, section 3.1): its name, where that stands,
+    /// and where its value does. Nothing at the end of the tag.
+    fn attribute(&mut self) -> Result<Option<(&'s str, usize, std::ops::Range<usize>)>, MarkupError> {
+        let spaced = self.space();
+        let (rest, at) = (self.rest(), self.at);
+        if matches!(rest, [] | [b'/']) {
+            return Ok(None);
+        }
+        if !spaced {
+            return self.fault(at, "attributes stand apart by white space");
+        }
+        let length = rest.iter().position(|byte| *byte == b'=' || byte.is_ascii_whitespace()).unwrap_or(rest.len());
+        self.at += length;
+        let name = &self.source[at..self.at];
+        if !super::values::is_qualified_name(name) {
+            return self.fault(at, format!("'{name}' is not a name"));
+        }
+        self.space();
+        if self.rest().first() != Some(&b'=') {
+            return self.fault(at, format!("{name} has no value; write {name}=\"…\""));
+        }
+        self.at += 1;
+        self.space();
+        let quote = match self.rest().first() {
+            Some(quote @ (b'"' | b'\'')) => *quote,
+            _ => return self.fault(self.at, format!("the value of {name} stands in quotation marks")),
+        };
+        self.at += 1;
+        let Some(length) = memchr::memchr(quote, self.rest()) else {
+            return self.fault(self.at, format!("the value of {name} has no end"));
+        };
+        let value = self.at..self.at + length;
+        self.at += length + 1;
+        Ok(Some((name, at, value)))
+    }
+
+    /// A value as it counts (section 3.3.3): references resolved, and white
+    /// space of any kind a space.
+    fn value(&self, name: &str, at: std::ops::Range<usize>) -> Result<Cow<'s, str>, MarkupError> {
+        let start = at.start;
+        let raw = &self.source[at];
+        if !raw.bytes().fold(false, |any, byte| any | matches!(byte, b'<' | b'&' | b'\t' | b'\n' | b'\r')) {
+            return Ok(Cow::Borrowed(raw));
+        }
+        if let Some(offset) = raw.find('<') {
+            return self.fault(start + offset, format!("'<' is not allowed in {name}; write &lt;"));
+        }
+        let spaces = raw.replace("\r\n", " ").replace(['\t', '\n', '\r'], " ");
+        match quick_xml::escape::unescape(&spaces) {
+            Ok(value) if illegal(&value).is_none() => Ok(Cow::Owned(value.into_owned())),
+            _ => self.fault(start, format!("an entity in {name} is not known; write & as &amp;")),
+        }
+    }
+}
+
+/// The attributes of the tag that stands at `at` go to `found`; declarations
+/// of namespaces to `namespaces`.
 pub(super) fn attributes<'s>(
     start: &BytesStart<'_>,
     source: &'s str,
@@ -161,56 +229,24 @@ pub(super) fn attributes<'s>(
     namespaces: &mut Namespaces,
     found: &mut Vec<Given<'s>>,
 ) -> Result<(), MarkupError> {
-    let fault = |at: usize, message: String| Err(MarkupError::at(source, at, message));
-    let tag: &str = start;
-    if tag.len() == start.name().as_ref().len() {
-        return Ok(());
-    }
-    if !spaced(tag) {
-        return fault(at, "attributes stand apart by white space".into());
-    }
-    for attribute in start.attributes() {
-        let attribute = match attribute {
-            Ok(attribute) => attribute,
-            Err(error) => return fault(at, error.to_string()),
-        };
-        let name = attribute.key.as_ref();
-        // The name is a slice of the tag, the tag of the source.
-        let place = at + 1 + (name.as_ptr() as usize).saturating_sub(tag.as_ptr() as usize);
-        if !super::values::is_qualified_name(name) {
-            return fault(place, format!("'{name}' is not a name"));
-        }
-        // Both lie in the source, which outlives the tokenizer's event.
-        let name = &source[place..place + name.len()];
-        let raw: &str = &attribute.value;
-        let raw_at = at + 1 + (raw.as_ptr() as usize).saturating_sub(tag.as_ptr() as usize);
-        let raw = match source.get(raw_at..raw_at + raw.len()).filter(|slice| *slice == raw) {
-            Some(raw) => raw,
-            None => return fault(place, format!("the value of {name} cannot be read")),
-        };
-        if raw.contains('<') {
-            return fault(place, format!("'<' is not allowed in {name}; write &lt;"));
-        }
-        let value = if raw.contains('&') {
-            match quick_xml::escape::unescape(raw) {
-                Ok(value) if illegal(&value).is_none() => value,
-                _ => return fault(place, format!("an entity in {name} is not known; write & as &amp;")),
-            }
-        } else {
-            Cow::Borrowed(raw)
-        };
+    let named = start.name().as_ref().len();
+    let mut tag = Tag { source, at: at + 1 + named, end: at + 1 + start.len() };
+    while let Some((name, place, value_at)) = tag.attribute()? {
+        let fault = |message: String| Err(MarkupError::at(source, place, message));
+        let value = tag.value(name, value_at.clone())?;
         match name.strip_prefix("xmlns") {
-            Some("") => namespaces.bindings.push((String::new(), value.into_owned())),
-            Some(prefix) if prefix.starts_with(':') => {
-                if value.is_empty() {
-                    return fault(place, format!("{name} declares nothing"));
+            Some(prefix) if prefix.is_empty() || prefix.starts_with(':') => {
+                let prefix = prefix.trim_start_matches(':');
+                if value.is_empty() && !prefix.is_empty() {
+                    return fault(format!("{name} declares nothing"));
                 }
-                namespaces.bindings.push((prefix[1..].to_owned(), value.into_owned()));
+                namespaces.bindings.push((prefix.to_owned(), value.into_owned()));
             }
-            _ => found.push(Given { name, value, at: place }),
+            _ if found.iter().any(|one| one.name == name) => return fault(format!("{name} stands twice in one tag")),
+            _ => found.push(Given { name, value, at: place, value_at: value_at.start }),
         }
         if found.len() > MAX_ATTRIBUTES || namespaces.bindings.len() > MAX_BINDINGS {
-            return fault(at, format!("more than {MAX_ATTRIBUTES} attributes or {MAX_BINDINGS} namespaces"));
+            return fault(format!("more than {MAX_ATTRIBUTES} attributes or {MAX_BINDINGS} namespaces"));
         }
     }
     Ok(())

@@ -154,18 +154,17 @@ fn assemble(day: Option<String>, month: Option<&str>, year: Option<String>, tong
 /// A time of day: `18:05`, `6:05pm`, `18h30`, `06:15:20`; `hms12` says it by
 /// twelve hours, `hms24` by twenty-four.
 pub(super) fn time(text: &str, format: Option<&str>, tongue: Tongue) -> Option<String> {
-    let folded = text.to_lowercase().replace(['\u{a0}', '.'], "").replace(' ', "");
+    let folded: String = text.chars().filter(|c| !matches!(c, '\u{a0}' | '.' | ' ')).flat_map(char::to_lowercase).collect();
     let (body, half) = match (folded.strip_suffix("pm"), folded.strip_suffix("am")) {
         (Some(body), _) => (body, Some(true)),
         (_, Some(body)) => (body, Some(false)),
         _ => (folded.as_str(), None),
     };
-    let parts: Vec<&str> = body.trim_end_matches(['h', 'm', 's']).split([':', 'h', 'm']).collect();
-    let numbers: Option<Vec<u64>> =
-        parts.iter().map(|part| if part.len() <= 2 { part.parse().ok() } else { None }).collect();
-    let numbers = numbers.filter(|numbers| (1..=3).contains(&numbers.len()))?;
-    let (hour, minute, second) =
-        (numbers[0], numbers.get(1).copied().unwrap_or(0), numbers.get(2).copied().filter(|s| *s > 0));
+    let mut numbers = [None; 3];
+    for (at, part) in body.trim_end_matches(['h', 'm', 's']).split([':', 'h', 'm']).enumerate() {
+        *numbers.get_mut(at)? = Some(part.parse::<u64>().ok().filter(|_| part.len() <= 2)?);
+    }
+    let (hour, minute, second) = (numbers[0]?, numbers[1].unwrap_or(0), numbers[2].filter(|second| *second > 0));
     let spoken_hour_is_wrong = half.is_some() && !(1..=12).contains(&hour);
     if hour > 24 || minute > 59 || second.is_some_and(|second| second > 59) || spoken_hour_is_wrong {
         return None;
@@ -189,12 +188,13 @@ fn english_time(hour: u64, minute: u64, second: Option<u64>, twelve: bool, tongu
         (true, hour) => hour,
         (false, _) => hour,
     };
-    let mut said = match minute {
-        0 if !twelve || second.is_some() => format!("{} o'clock", whole(shown, tongue)),
-        0 => whole(shown, tongue),
-        1..=9 => format!("{} oh {}", whole(shown, tongue), whole(minute, tongue)),
-        _ => format!("{} {}", whole(shown, tongue), whole(minute, tongue)),
-    };
+    let mut said = whole(shown, tongue);
+    match minute {
+        0 if !twelve || second.is_some() => said += " o'clock",
+        0 => {}
+        1..=9 => said = said + " oh " + &whole(minute, tongue),
+        _ => said = said + " " + &whole(minute, tongue),
+    }
     if let Some(second) = second {
         let plural = if second == 1 { "second" } else { "seconds" };
         said = format!("{said} and {} {plural}", whole(second, tongue));

@@ -18,15 +18,12 @@ enum Tongue {
 
 impl Tongue {
     fn of(language: &str) -> Option<Tongue> {
-        let tag = language.to_ascii_lowercase();
-        let primary = tag.split('-').next().unwrap_or_default();
-        match primary {
-            "en" if tag.starts_with("en-us") => Some(Tongue::American),
-            "en" => Some(Tongue::English),
-            "pt" => Some(Tongue::Portuguese),
-            "fr" => Some(Tongue::French),
-            _ => None,
-        }
+        let mut subtags = language.split('-');
+        let primary = subtags.next().unwrap_or_default();
+        let american = subtags.next().is_some_and(|region| region.eq_ignore_ascii_case("us"));
+        let known = [("en", Tongue::English), ("pt", Tongue::Portuguese), ("fr", Tongue::French)];
+        let (_, tongue) = known.into_iter().find(|(tag, _)| primary.eq_ignore_ascii_case(tag))?;
+        Some(if american && tongue == Tongue::English { Tongue::American } else { tongue })
     }
 
     fn english(self) -> bool {
