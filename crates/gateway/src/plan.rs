@@ -59,7 +59,7 @@ impl Planned {
                 Done::MadeGood => Outcome::MadeGood,
                 Done::Omitted => Outcome::Omitted,
             },
-            note: Some(it.note.clone()).filter(|note| !note.is_empty()),
+            note: Some(it.note.as_str()).filter(|note| !note.is_empty()).map(Into::into),
         };
         self.score.fidelity.iter().cloned().chain(self.shaped.adjustments.iter().map(wish)).collect()
     }

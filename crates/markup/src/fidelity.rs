@@ -46,7 +46,7 @@ pub struct Fidelity {
     pub outcome: Outcome,
     /// Why, where that is not plain.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub note: Option<String>,
+    pub note: Option<Box<str>>,
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]

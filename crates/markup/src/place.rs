@@ -12,52 +12,57 @@ pub struct MarkupError {
 }
 
 impl MarkupError {
-    pub(crate) fn at(source: &str, at: usize, message: impl Into<String>) -> Self {
-        let (line, column) = Lines::of(source).place(source, at);
-        MarkupError { line, column, message: message.into() }
+    /// What is wrong at a byte position. Faults are rare: what they say is put
+    /// together here, and not where they are found.
+    #[cold]
+    pub(crate) fn at(source: &str, at: usize, message: impl std::fmt::Display) -> Self {
+        let (line, column) = Lines::of(source).place(at);
+        MarkupError { line, column, message: message.to_string() }
     }
 }
 
 /// Turns byte positions into lines and columns. Positions asked for in rising
 /// order cost one walk over the source altogether.
 #[derive(Debug, Clone)]
-pub(crate) struct Lines {
+pub(crate) struct Lines<'s> {
+    source: &'s str,
     /// Each byte is a character.
     ascii: bool,
-    /// Up to here it was counted; the number of that line less one.
-    at: usize,
-    lines: usize,
-    /// Characters of its line before it.
-    characters: usize,
+    ends: memchr::Memchr<'s>,
+    /// Where the line at hand begins and ends, and its number less one.
+    start: usize,
+    end: usize,
+    line: usize,
 }
 
-impl Lines {
-    pub(crate) fn of(source: &str) -> Self {
-        Lines { ascii: source.is_ascii(), at: 0, lines: 0, characters: 0 }
+impl<'s> Lines<'s> {
+    pub(crate) fn of(source: &'s str) -> Self {
+        let mut ends = memchr::memchr_iter(b'\n', source.as_bytes());
+        let end = ends.next().unwrap_or(source.len());
+        Lines { source, ascii: source.is_ascii(), ends, start: 0, end, line: 0 }
     }
 
-    /// Line and column, from 1, of a byte position of that source.
-    pub(crate) fn place(&mut self, source: &str, at: usize) -> (usize, usize) {
-        let mut at = at.min(source.len());
-        while !source.is_char_boundary(at) {
+    /// Line and column, from 1, of a byte position.
+    pub(crate) fn place(&mut self, at: usize) -> (usize, usize) {
+        let mut at = at.min(self.source.len());
+        while !self.source.is_char_boundary(at) {
             at -= 1;
         }
-        if at < self.at {
-            *self = Lines { ascii: self.ascii, at: 0, lines: 0, characters: 0 };
+        if at < self.start {
+            *self = Lines::of(self.source);
         }
-        let mut of_line = &source.as_bytes()[self.at..at];
-        while let Some(end) = memchr::memchr(b'\n', of_line) {
-            of_line = &of_line[end + 1..];
-            self.lines += 1;
-            self.characters = 0;
+        while at > self.end {
+            self.start = self.end + 1;
+            self.end = self.ends.next().unwrap_or(self.source.len());
+            self.line += 1;
         }
-        self.characters += match self.ascii {
+        let of_line = &self.source.as_bytes()[self.start..at];
+        let column = match self.ascii {
             true => of_line.len(),
             // Bytes that begin a character (RFC 3629).
             false => of_line.iter().filter(|byte| **byte & 0xC0 != 0x80).count(),
         };
-        self.at = at;
-        (self.lines + 1, self.characters + 1)
+        (self.line + 1, column + 1)
     }
 }
 
@@ -70,9 +75,9 @@ mod tests {
         let source = "ação\nω<b\n\nend";
         let mut lines = Lines::of(source);
         for (found, line, column) in [("ω", 2, 1), ("<b", 2, 2), ("end", 4, 1), ("ão", 1, 3), ("end", 4, 1)] {
-            assert_eq!(lines.place(source, source.find(found).expect(found)), (line, column), "{found}");
+            assert_eq!(lines.place(source.find(found).expect(found)), (line, column), "{found}");
         }
         let source = "one\n\n<two>";
-        assert_eq!(Lines::of(source).place(source, source.find("two").expect("two")), (3, 2));
+        assert_eq!(Lines::of(source).place(source.find("two").expect("two")), (3, 2));
     }
 }

@@ -115,7 +115,12 @@ impl<'s> Element<'s> {
     }
 
     /// The value of an attribute.
+    #[inline]
     pub fn get(self, name: &str) -> Option<&'s str> {
+        // Most elements have none.
+        if self.record.attributes.at == self.record.attributes.end {
+            return None;
+        }
         self.attributes().find(|(key, _)| *key == name).map(|(_, value)| value)
     }
 }
@@ -161,6 +166,7 @@ pub struct Script {
 
 impl Script {
     /// The text of a stretch.
+    #[inline]
     pub(crate) fn slice(&self, span: Span) -> &str {
         let Range { start, end } = span.range();
         match start.checked_sub(self.source.len()) {
@@ -187,7 +193,7 @@ impl Script {
     /// Where in the source, from 1; columns in characters.
     pub(crate) fn places(&self) -> impl FnMut(usize) -> (usize, usize) {
         let mut lines = Lines::of(&self.source);
-        move |at| lines.place(&self.source, at)
+        move |at| lines.place(at)
     }
 
     /// Every element, in document order.

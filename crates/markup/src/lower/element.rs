@@ -456,9 +456,8 @@ impl Lowering<'_> {
     fn emotion(&mut self, element: Element<'_>, at: usize) -> Outcome {
         self.silence_here();
         let dimensions = || element.attributes().filter(|(key, _)| *key == "dimension");
-        let dimension = |name: &str| {
-            dimensions().find_map(|(_, value)| number(value.strip_prefix(name)?.strip_prefix(' ')?))
-        };
+        let dimension =
+            |name: &str| dimensions().find_map(|(_, value)| number(value.strip_prefix(name)?.strip_prefix(' ')?));
         let signed = |name: &str| {
             let value = dimension(name)?;
             Some((format!("{name}{}", if value < 0.5 { '-' } else { '+' }), (value - 0.5).abs() * 2.0))

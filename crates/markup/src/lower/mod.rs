@@ -200,9 +200,9 @@ impl<'s> Lowering<'s> {
         }
     }
 
-    fn note(&mut self, at: usize, note: impl Into<String>) {
+    fn note(&mut self, at: usize, note: impl Into<Box<str>>) {
         if let Some(entry) = self.fidelity.get_mut(at) {
-            entry.note.get_or_insert(note.into());
+            entry.note.get_or_insert_with(|| note.into());
         }
     }
 
@@ -330,9 +330,8 @@ impl<'s> Lowering<'s> {
             }
             self.drop_idle_pairs();
             let body = self.current.body.drain(..).collect();
-            let room = std::mem::take(&mut self.current.body);
-            let piece = std::mem::replace(&mut self.current, Piece { body: room, ..Piece::default() });
-            self.pieces.push(Piece { body, ..piece });
+            let room = std::mem::replace(&mut self.current.body, body);
+            self.pieces.push(std::mem::replace(&mut self.current, Piece { body: room, ..Piece::default() }));
         } else {
             self.written.clear();
             self.current.body.clear();
@@ -428,11 +427,8 @@ impl<'s> Lowering<'s> {
     }
 
     fn finish(mut self) -> Lowered {
-        let tail = if self.speaks() {
-            None
-        } else {
-            Some((self.current.silence, std::mem::take(&mut self.current.marks)))
-        };
+        let tail =
+            if self.speaks() { None } else { Some((self.current.silence, std::mem::take(&mut self.current.marks))) };
         self.settle_text();
         if let Some(Atom::Paragraph | Atom::Sentence) = self.current.body.last() {
             self.current.body.pop();

@@ -199,7 +199,7 @@ impl Lowering<'_> {
                         false => format!("'{name}': {lost}"),
                     };
                     let element = "lexicon".into();
-                    self.fidelity.push(Fidelity { element, line: 0, column: 0, outcome, note: Some(note) });
+                    self.fidelity.push(Fidelity { element, line: 0, column: 0, outcome, note: Some(note.into()) });
                 }
                 _ => {}
             }

@@ -112,13 +112,14 @@ pub fn read_ssml(source: &str) -> Result<Script, MarkupError> {
     let source = events.source();
     let mut builder = Builder::new(source);
     loop {
-        let (at, event) = events.next()?;
+        let event = events.next()?;
+        let at = events.at();
         match event {
             Event::Start(start) => builder.start(&start, at, false)?,
             Event::Empty(start) => builder.start(&start, at, true)?,
             Event::End(_) => builder.end(),
-            Event::Text(text) => builder.text(text.len(), at)?,
-            Event::CData(text) => builder.raw(at + "<![CDATA[".len(), text.len())?,
+            Event::Text(text) => builder.text(&text, at)?,
+            Event::CData(text) => builder.raw(&text, at + "<![CDATA[".len())?,
             Event::GeneralRef(reference) => builder.reference(&reference, at)?,
             Event::DocType(doctype) => builder.doctype(&doctype, at)?,
             Event::Decl(_) if at > 0 => return builder.fault(at, "the XML declaration stands at the very beginning"),
@@ -161,7 +162,8 @@ impl<'s> Builder<'s> {
         }
     }
 
-    fn fault<T>(&self, at: usize, message: impl Into<String>) -> Result<T, MarkupError> {
+    #[cold]
+    fn fault<T>(&self, at: usize, message: impl std::fmt::Display) -> Result<T, MarkupError> {
         Err(MarkupError::at(self.source, at, message))
     }
 
@@ -182,17 +184,19 @@ impl<'s> Builder<'s> {
         let name = start.name();
         let qualified = name.as_ref();
         if self.closed {
-            return self.fault(at, format!("<{qualified}> stands behind the end of the document; there is one root"));
+            return self
+                .fault(at, format_args!("<{qualified}> stands behind the end of the document; there is one root"));
         }
         let prefix = values::prefix_of(qualified);
         let local = prefix.map_or(qualified, |end| &qualified[end + 1..]);
         let named = Tag::named(local, self.version);
         if (named.is_none() || prefix.is_some()) && !values::is_qualified_name(qualified) {
-            return self.fault(at, format!("'{qualified}' is not a name"));
+            return self.fault(at, format_args!("'{qualified}' is not a name"));
         }
         self.tags += 1;
         if self.tags > MAX_ELEMENTS || self.open.len() >= MAX_DEPTH {
-            return self.fault(at, format!("more than {MAX_ELEMENTS} elements, or {MAX_DEPTH} within one another"));
+            return self
+                .fault(at, format_args!("more than {MAX_ELEMENTS} elements, or {MAX_DEPTH} within one another"));
         }
         let bindings = self.namespaces.len();
         let mut attributes = std::mem::take(&mut self.given);
@@ -200,7 +204,7 @@ impl<'s> Builder<'s> {
             xml::attributes(start, self.source, at, &mut self.namespaces, &mut attributes)?;
             for given in &attributes {
                 if !self.namespaces.knows_prefix(given.name) {
-                    return self.fault(at, format!("the prefix of the attribute {} is not declared", given.name));
+                    return self.fault(at, format_args!("the prefix of the attribute {} is not declared", given.name));
                 }
             }
         }
@@ -237,7 +241,7 @@ impl<'s> Builder<'s> {
     /// What an element belongs to.
     fn space(&mut self, qualified: &str, at: usize) -> Result<Space, MarkupError> {
         let Some(namespace) = self.namespaces.of_element(qualified) else {
-            return self.fault(at, format!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
+            return self.fault(at, format_args!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
         };
         let space = Space::of(namespace);
         if values::prefix_of(qualified).is_none() {
@@ -275,7 +279,7 @@ impl<'s> Builder<'s> {
         };
         let Some(tag) = tag else {
             let version = if self.version == Version::One { "1.0" } else { "1.1" };
-            return self.fault(at, format!("<{qualified}> is not an element of SSML {version}"));
+            return self.fault(at, format_args!("<{qualified}> is not an element of SSML {version}"));
         };
         if tag == Tag::Speak && !root {
             return self.fault(at, "<speak> stands inside of <speak>; there is one root");
@@ -303,18 +307,20 @@ impl<'s> Builder<'s> {
     fn root(&mut self, local: &str, qualified: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
         let namespace = self.namespaces.of_element(qualified).unwrap_or_default();
         if local != "speak" {
-            return self.fault(at, format!("the root of SSML is <speak>, not <{local}>"));
+            return self.fault(at, format_args!("the root of SSML is <speak>, not <{local}>"));
         }
         if namespace.is_empty() {
             self.notes.push(format!("the document declares no namespace; SSML's is xmlns=\"{SSML}\""));
         } else if namespace != SSML {
-            return self.fault(at, format!("the namespace of <speak> is {SSML}, not {namespace}"));
+            return self.fault(at, format_args!("the namespace of <speak> is {SSML}, not {namespace}"));
         }
         let get = |name: &str| given.iter().find(|one| one.name == name).map(|one| &*one.value);
         self.version = match get("version") {
             Some("1.1") => Version::OneOne,
             Some("1.0") => Version::One,
-            Some(other) => return self.fault(at, format!("version '{other}' of SSML is not known; 1.0 and 1.1 are")),
+            Some(other) => {
+                return self.fault(at, format_args!("version '{other}' of SSML is not known; 1.0 and 1.1 are"));
+            }
             None => return self.fault(at, "<speak> needs version=\"1.1\""),
         };
         self.language = get("xml:lang").filter(|tag| !tag.is_empty()).map(str::to_owned);
@@ -330,45 +336,41 @@ impl<'s> Builder<'s> {
         if matches!(tag, Tag::Foreign | Tag::Emotion | Tag::Overlap) {
             return match parent.tag.content() {
                 Content::Empty => {
-                    self.fault(at, format!("<{}> is empty; <{qualified}> stands inside of it", parent.name))
+                    self.fault(at, format_args!("<{}> is empty; <{qualified}> stands inside of it", parent.name))
                 }
                 _ => Ok(()),
             };
         }
-        let message = match parent.tag.content() {
-            Content::Mixed(allowed) if allowed.contains(&tag) => None,
-            Content::Mixed(allowed) => {
-                let names: Vec<&str> = allowed.iter().map(|tag| tag.name()).collect();
-                Some(format!(
-                    "<{qualified}> may not stand in <{}>, which takes text and {}",
-                    parent.name,
-                    names.join(", ")
-                ))
-            }
-            Content::Text => Some(format!("<{}> takes text alone, and no <{qualified}>", parent.name)),
-            Content::Empty => Some(format!("<{}> is empty; <{qualified}> stands inside of it", parent.name)),
-            Content::Any => None,
-        };
-        if let Some(message) = message {
-            return self.fault(at, message);
+        match parent.tag.content() {
+            Content::Any => {}
+            Content::Mixed(allowed) if allowed.contains(&tag) => {}
+            content => return self.misplaced(parent.name, content, qualified, at),
         }
         let head = matches!(tag, Tag::Meta | Tag::Metadata | Tag::Lexicon);
         if head && self.body {
-            return self
-                .fault(at, format!("<{qualified}> stands at the head of <speak>, before any text and other elements"));
+            return self.fault(
+                at,
+                format_args!("<{qualified}> stands at the head of <speak>, before any text and other elements"),
+            );
         }
         self.body |= !head;
         Ok(())
     }
 
+    #[cold]
+    fn misplaced(&self, parent: &str, content: Content, qualified: &str, at: usize) -> Result<(), MarkupError> {
+        match content {
+            Content::Mixed(allowed) => {
+                let names = allowed.iter().map(|tag| tag.name()).collect::<Vec<_>>().join(", ");
+                self.fault(at, format_args!("<{qualified}> may not stand in <{parent}>, which takes text and {names}"))
+            }
+            Content::Text => self.fault(at, format_args!("<{parent}> takes text alone, and no <{qualified}>")),
+            _ => self.fault(at, format_args!("<{parent}> is empty; <{qualified}> stands inside of it")),
+        }
+    }
+
     /// Takes in the attributes, each known, of its form and none missing.
-    fn checked(
-        &mut self,
-        tag: Tag,
-        qualified: &str,
-        given: &mut Vec<Given<'s>>,
-        at: usize,
-    ) -> Result<(), MarkupError> {
+    fn checked(&mut self, tag: Tag, qualified: &str, given: &mut Vec<Given<'s>>, at: usize) -> Result<(), MarkupError> {
         let rules = tag.attributes(self.version);
         let first = self.attributes.len();
         for one in given.drain(..) {
@@ -380,16 +382,19 @@ impl<'s> Builder<'s> {
                 }
                 let names: Vec<&str> = rules.iter().map(|rule| rule.name).collect();
                 let takes = if names.is_empty() { "none".into() } else { names.join(", ") };
-                return self.fault(one.at, format!("{} is no attribute of <{qualified}>; it takes {takes}", one.name));
+                return self
+                    .fault(one.at, format_args!("{} is no attribute of <{qualified}>; it takes {takes}", one.name));
             };
             if !rule.form.holds(&one.value, self.version) {
                 let expected = rule.form.expected(self.version);
-                return self
-                    .fault(one.at, format!("{}=\"{}\" in <{qualified}>: expected {expected}", one.name, one.value));
+                return self.fault(
+                    one.at,
+                    format_args!("{}=\"{}\" in <{qualified}>: expected {expected}", one.name, one.value),
+                );
             }
             let prefixed = |name: &str| name.contains(':') && !self.namespaces.knows_prefix(name);
             if rule.form == Form::Roles && one.value.split_ascii_whitespace().any(prefixed) {
-                return self.fault(one.at, format!("{}=\"{}\": the prefix is not declared", one.name, one.value));
+                return self.fault(one.at, format_args!("{}=\"{}\": the prefix is not declared", one.name, one.value));
             }
             let value = match one.value {
                 Cow::Borrowed(value) => Span::new(one.value_at, one.value_at + value.len()),
@@ -401,7 +406,7 @@ impl<'s> Builder<'s> {
         match rules.iter().find(|rule| rule.required && !has(rule)) {
             Some(rule) => {
                 let expected = rule.form.expected(self.version);
-                self.fault(at, format!("<{qualified}> needs {}: {expected}", rule.name))
+                self.fault(at, format_args!("<{qualified}> needs {}: {expected}", rule.name))
             }
             None => Ok(()),
         }
@@ -432,7 +437,8 @@ impl<'s> Builder<'s> {
         let said = |name: &str| get(name).is_some_and(|value| !value.trim().is_empty());
         match tag {
             Tag::Prosody if PROSODY.iter().all(|name| get(name).is_none()) => {
-                return self.fault(at, format!("<prosody> asks for nothing; it needs one of {}", PROSODY.join(", ")));
+                return self
+                    .fault(at, format_args!("<prosody> asks for nothing; it needs one of {}", PROSODY.join(", ")));
             }
             Tag::Meta if get("name").is_some() == get("http-equiv").is_some() => {
                 return self.fault(at, "<meta> needs either name or http-equiv");
@@ -440,7 +446,7 @@ impl<'s> Builder<'s> {
             Tag::Lexicon => self.lexicons.extend(owned("xml:id")),
             Tag::Lookup => match get("ref") {
                 Some(name) if !self.lexicons.contains(name) => {
-                    return self.fault(at, format!("ref=\"{name}\" is the xml:id of no <lexicon>"));
+                    return self.fault(at, format_args!("ref=\"{name}\" is the xml:id of no <lexicon>"));
                 }
                 _ => {}
             },
@@ -456,7 +462,7 @@ impl<'s> Builder<'s> {
         }
         match self.value(first, "xml:id").map(str::to_owned) {
             Some(id) if self.ids.contains(&id) => {
-                self.fault(at, format!("xml:id=\"{id}\" stands twice; it is unique in a document"))
+                self.fault(at, format_args!("xml:id=\"{id}\" stands twice; it is unique in a document"))
             }
             id => {
                 self.ids.extend(id);
@@ -500,20 +506,18 @@ impl<'s> Builder<'s> {
     }
 
     /// Text as it stands in the source.
-    fn text(&mut self, length: usize, at: usize) -> Result<(), MarkupError> {
-        let text = &self.source[at..at + length];
+    fn text(&mut self, text: &str, at: usize) -> Result<(), MarkupError> {
         if let Some(offset) = self.brackets.then(|| text.find("]]>")).flatten() {
             return self.fault(at + offset, "']]>' is not allowed in text");
         }
-        self.raw(at, length)
+        self.raw(text, at)
     }
 
-    fn raw(&mut self, at: usize, length: usize) -> Result<(), MarkupError> {
-        let text = &self.source[at..at + length];
-        let blank = text.trim_ascii().is_empty();
+    fn raw(&mut self, text: &str, at: usize) -> Result<(), MarkupError> {
+        let blank = text.bytes().all(|byte| byte.is_ascii_whitespace());
         if self.takes_text(blank, at)? {
             self.spoken |= !blank;
-            self.items.push(Item::Text(Span::new(at, at + length)));
+            self.items.push(Item::Text(Span::new(at, at + text.len())));
         }
         Ok(())
     }
@@ -527,7 +531,9 @@ impl<'s> Builder<'s> {
             return Ok(false);
         }
         match open.tag.content() {
-            Content::Empty if !blank => self.fault(at, format!("<{}> is empty; text stands inside of it", open.name)),
+            Content::Empty if !blank => {
+                self.fault(at, format_args!("<{}> is empty; text stands inside of it", open.name))
+            }
             Content::Empty => Ok(false),
             _ => {
                 self.body |= !blank;
@@ -539,7 +545,7 @@ impl<'s> Builder<'s> {
     fn reference(&mut self, reference: &BytesRef<'_>, at: usize) -> Result<(), MarkupError> {
         let Some(said) = xml::resolved(reference) else {
             let name: &str = reference;
-            return self.fault(at, format!("the entity &{name}; is not known; &amp; &lt; &gt; &quot; &apos; are"));
+            return self.fault(at, format_args!("the entity &{name}; is not known; &amp; &lt; &gt; &quot; &apos; are"));
         };
         let blank = said.is_ascii_whitespace();
         if self.takes_text(blank, at)? {
@@ -551,14 +557,14 @@ impl<'s> Builder<'s> {
 
     fn finish(mut self) -> Result<Script, MarkupError> {
         if let Some(open) = self.open.last() {
-            return self.fault(self.source.len(), format!("<{}> is never closed", open.name));
+            return self.fault(self.source.len(), format_args!("<{}> is never closed", open.name));
         }
         if !self.closed {
             return self.fault(0, "there is no <speak>");
         }
         for (key, name) in std::mem::take(&mut self.wanted_marks) {
             if !self.marks.contains(&name) {
-                return self.fault(0, format!("{key}=\"{name}\" is the name of no <mark>"));
+                return self.fault(0, format_args!("{key}=\"{name}\" is the name of no <mark>"));
             }
         }
         if !self.spoken {

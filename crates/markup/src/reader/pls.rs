@@ -110,7 +110,8 @@ pub fn read_pls(source: &str) -> Result<Lexicon, MarkupError> {
         text: String::new(),
     };
     loop {
-        let (at, event) = events.next()?;
+        let event = events.next()?;
+        let at = events.at();
         match event {
             Event::Start(start) => builder.start(&start, at)?,
             Event::Empty(start) => {
@@ -138,7 +139,7 @@ pub fn read_pls(source: &str) -> Result<Lexicon, MarkupError> {
 }
 
 impl Builder<'_> {
-    fn fault<T>(&self, at: usize, message: impl Into<String>) -> Result<T, MarkupError> {
+    fn fault<T>(&self, at: usize, message: impl std::fmt::Display) -> Result<T, MarkupError> {
         Err(MarkupError::at(self.source, at, message))
     }
 
@@ -153,19 +154,20 @@ impl Builder<'_> {
         let name = start.name();
         let qualified = name.as_ref();
         if self.closed {
-            return self.fault(at, format!("<{qualified}> stands behind the end of the lexicon; there is one root"));
+            return self
+                .fault(at, format_args!("<{qualified}> stands behind the end of the lexicon; there is one root"));
         }
         if !values::is_qualified_name(qualified) {
-            return self.fault(at, format!("'{qualified}' is not a name"));
+            return self.fault(at, format_args!("'{qualified}' is not a name"));
         }
         if self.open.len() >= MAX_DEPTH {
-            return self.fault(at, format!("more than {MAX_DEPTH} elements within one another"));
+            return self.fault(at, format_args!("more than {MAX_DEPTH} elements within one another"));
         }
         let bindings = self.namespaces.len();
         let mut given = Vec::new();
         xml::attributes(start, self.source, at, &mut self.namespaces, &mut given)?;
         let Some(namespace) = self.namespaces.of_element(qualified) else {
-            return self.fault(at, format!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
+            return self.fault(at, format_args!("the prefix of <{qualified}> is not declared; add xmlns:…=\"…\""));
         };
         let local = qualified.rsplit_once(':').map_or(qualified, |(_, local)| local);
         // A document without any namespace is taken for PLS.
@@ -173,12 +175,12 @@ impl Builder<'_> {
         let part = match (self.open.last(), ours) {
             (Some((Part::PassedOver, _)), _) => Part::PassedOver,
             (None, false) => {
-                return self.fault(at, format!("the root of a lexicon is <lexicon> of the namespace {PLS}"));
+                return self.fault(at, format_args!("the root of a lexicon is <lexicon> of the namespace {PLS}"));
             }
             (Some(_), false) => Part::PassedOver,
             (_, true) => match Part::named(local) {
                 Some(part) => part,
-                None => return self.fault(at, format!("<{qualified}> is not an element of PLS 1.0")),
+                None => return self.fault(at, format_args!("<{qualified}> is not an element of PLS 1.0")),
             },
         };
         self.placed(part, qualified, at)?;
@@ -192,12 +194,11 @@ impl Builder<'_> {
     fn placed(&self, part: Part, qualified: &str, at: usize) -> Result<(), MarkupError> {
         match self.open.last() {
             None if part == Part::Lexicon => Ok(()),
-            None => self.fault(at, format!("the root of a lexicon is <lexicon>, not <{qualified}>")),
+            None => self.fault(at, format_args!("the root of a lexicon is <lexicon>, not <{qualified}>")),
             Some((parent, _)) if parent.holds(part) => Ok(()),
-            Some((Part::Lexicon | Part::Lexeme, _)) => {
-                self.fault(at, format!("<{qualified}> does not stand there; a lexeme holds grapheme, phoneme, alias"))
-            }
-            Some(_) => self.fault(at, format!("<{qualified}> stands where text alone is taken")),
+            Some((Part::Lexicon | Part::Lexeme, _)) => self
+                .fault(at, format_args!("<{qualified}> does not stand there; a lexeme holds grapheme, phoneme, alias")),
+            Some(_) => self.fault(at, format_args!("<{qualified}> stands where text alone is taken")),
         }
     }
 
@@ -207,26 +208,28 @@ impl Builder<'_> {
             let foreign = one.name.contains(':') && !one.name.starts_with("xml:");
             if !foreign && one.name != "xml:space" && !part.takes().contains(&one.name) {
                 let takes = if part.takes().is_empty() { "none".into() } else { part.takes().join(", ") };
-                return self.fault(one.at, format!("{} is no attribute of <{qualified}>; it takes {takes}", one.name));
+                return self
+                    .fault(one.at, format_args!("{} is no attribute of <{qualified}>; it takes {takes}", one.name));
             }
         }
         let get = |name: &str| given.iter().find(|one| one.name == name).map(|one| one.value.trim().to_owned());
         let alphabet = get("alphabet");
         if let Some(alphabet) = alphabet.as_ref().filter(|it| it.is_empty() || it.contains(char::is_whitespace)) {
-            return self.fault(at, format!("alphabet=\"{alphabet}\": expected ipa, or a name such as x-saltmarsh"));
+            return self
+                .fault(at, format_args!("alphabet=\"{alphabet}\": expected ipa, or a name such as x-saltmarsh"));
         }
         self.text.clear();
         match part {
             Part::Lexicon => self.root(get("version"), alphabet, get("xml:lang"), at),
             Part::Lexeme => {
                 if self.lexemes.len() >= MAX_LEXEMES {
-                    return self.fault(at, format!("more than {MAX_LEXEMES} lexemes"));
+                    return self.fault(at, format_args!("more than {MAX_LEXEMES} lexemes"));
                 }
                 let roles = get("role").unwrap_or_default();
                 let local = |role: &str| role.rsplit(':').next().unwrap_or_default().to_owned();
                 let undeclared = |role: &&str| role.contains(':') && !self.namespaces.knows_prefix(role);
                 if let Some(role) = roles.split_ascii_whitespace().find(undeclared) {
-                    return self.fault(at, format!("role=\"{role}\": the prefix is not declared"));
+                    return self.fault(at, format_args!("role=\"{role}\": the prefix is not declared"));
                 }
                 self.draft =
                     Draft { at, roles: roles.split_ascii_whitespace().map(local).collect(), ..Draft::default() };
@@ -236,7 +239,7 @@ impl Builder<'_> {
                 self.preferred = match get("prefer").as_deref() {
                     None | Some("false") => false,
                     Some("true") => true,
-                    Some(other) => return self.fault(at, format!("prefer=\"{other}\": expected true or false")),
+                    Some(other) => return self.fault(at, format_args!("prefer=\"{other}\": expected true or false")),
                 };
                 self.own_alphabet = alphabet;
                 Ok(())
@@ -257,7 +260,7 @@ impl Builder<'_> {
     ) -> Result<(), MarkupError> {
         match version.as_deref() {
             Some("1.0") => {}
-            Some(other) => return self.fault(at, format!("version '{other}' of PLS is not known; 1.0 is")),
+            Some(other) => return self.fault(at, format_args!("version '{other}' of PLS is not known; 1.0 is")),
             None => return self.fault(at, "<lexicon> needs version=\"1.0\""),
         }
         let Some(alphabet) = alphabet else {
@@ -323,7 +326,7 @@ impl Builder<'_> {
             Some(said) => self.text(said.encode_utf8(&mut [0; 4]), at),
             None => {
                 let name: &str = reference;
-                self.fault(at, format!("the entity &{name}; is not known; &amp; &lt; &gt; &quot; &apos; are"))
+                self.fault(at, format_args!("the entity &{name}; is not known; &amp; &lt; &gt; &quot; &apos; are"))
             }
         }
     }

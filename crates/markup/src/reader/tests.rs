@@ -22,6 +22,25 @@ fn structure_is_kept_and_sub_is_said() {
 }
 
 #[test]
+fn values_count_as_xml_says() {
+    // White space of any kind is a space, a reference what it stands for (XML
+    // 1.0, section 3.3.3), and either quotation mark may stand in the other.
+    for (tag, said) in [
+        ("<sub alias=\"Saltmarsh\n\tFerries\">", "Saltmarsh Ferries"),
+        ("<sub  alias = 'Tide &amp; \"Time\"' >", "Tide & \"Time\""),
+        ("<sub\nalias=\"it's &#x41;&#66;\"\n>", "it's AB"),
+        ("<sub alias=\"a > b\" xml:id='x'>", "a > b"),
+        ("<sub alias=\"maré às sete\" xml:id=\"ção\">", "maré às sete"),
+    ] {
+        assert_eq!(plain(&format!("{tag}SF</sub>")), said, "{tag}");
+    }
+    let script = read_ssml(&document("<mark name='b'/>x<mark name=\"&#x63;\"/>")).expect("marks");
+    let names: Vec<_> = script.elements().filter_map(|element| element.get("name")).collect();
+    assert_eq!(names, ["b", "c"]);
+    assert!(script.elements().all(|element| script.source[element.at()..].starts_with('<')));
+}
+
+#[test]
 fn every_element_is_accepted_where_it_may_stand() {
     for body in [
         "<meta name=\"a\" content=\"b\"/><metadata><any xmlns=\"urn:x\">thing</any></metadata><lexicon uri=\"u.pls\" xml:id=\"l\"/>x",
@@ -112,8 +131,11 @@ const REFUSED: &[(&str, usize, usize, &str)] = &[
     ("<sub alias=\"&unknown;\">x</sub>", 1, 0, "not known"),
     ("<sub alias=\"a < b\">x</sub>", 1, 0, "&lt;"),
     ("<sub alias='a'xml:id='b'>x</sub>", 1, 0, "white space"),
-    ("<sub alias=\"a\" alias=\"b\">x</sub>", 1, 0, ""),
-    ("<sub alias=a>x</sub>", 1, 0, ""),
+    ("\n<sub alias=\"a\" alias=\"b\">x</sub>", 2, 16, "alias stands twice"),
+    ("\n<sub alias=a>x</sub>", 2, 12, "quotation marks"),
+    ("\n<sub alias>x</sub>", 2, 6, "write alias="),
+    ("\n<sub alias = >x</sub>", 2, 14, "quotation marks"),
+    ("\n<sub =\"a\">x</sub>", 2, 6, "not a name"),
     ("<1a/>x", 1, 0, "not a name"),
     ("a ]]> b", 1, 0, "']]>'"),
     ("&#0;", 1, 0, "not known"),

@@ -98,6 +98,11 @@ pub(crate) fn is_name(text: &str) -> bool {
 
 /// A name with at most one prefix (Namespaces in XML 1.0, section 4).
 pub(super) fn is_qualified_name(name: &str) -> bool {
+    // Nearly all are of these letters, which are quickly gone through.
+    let letter = |byte: u8| byte.is_ascii_lowercase();
+    if name.bytes().next().is_some_and(letter) && name.bytes().all(|byte| letter(byte) || byte == b'-') {
+        return true;
+    }
     match prefix_of(name) {
         None => is_name(name),
         Some(end) => is_name(&name[..end]) && is_name(&name[end + 1..]),

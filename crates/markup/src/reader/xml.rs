@@ -1,10 +1,12 @@
 //! What XML 1.0 and Namespaces in XML 1.0 ask and the tokenizer does not check.
 
 use std::borrow::Cow;
+use std::ops::Range;
 
 use quick_xml::Reader;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
+use super::values::prefix_of;
 use crate::MarkupError;
 
 /// Attributes of one element, and namespaces in force.
@@ -47,10 +49,11 @@ pub(super) fn resolved(reference: &BytesRef<'_>) -> Option<char> {
     illegal(said.encode_utf8(&mut [0; 4])).is_none().then_some(said)
 }
 
-/// The events of a document, each with its byte position.
+/// The events of a document, and where each stands.
 pub(super) struct Events<'s> {
     source: &'s str,
     reader: Reader<&'s [u8]>,
+    at: usize,
 }
 
 impl<'s> Events<'s> {
@@ -61,7 +64,7 @@ impl<'s> Events<'s> {
     pub(super) fn of(source: &'s str, what: &str) -> Result<Self, MarkupError> {
         if source.len() > super::MAX_BYTES {
             let most = super::MAX_BYTES;
-            return Err(MarkupError::at(source, 0, format!("the {what} is longer than {most} bytes")));
+            return Err(MarkupError::at(source, 0, format_args!("the {what} is longer than {most} bytes")));
         }
         let source = source.strip_prefix('\u{feff}').unwrap_or(source);
         if let Some(at) = illegal(source) {
@@ -69,23 +72,25 @@ impl<'s> Events<'s> {
         }
         let mut reader = Reader::from_str(source);
         reader.config_mut().check_comments = true;
-        Ok(Events { source, reader })
+        Ok(Events { source, reader, at: 0 })
     }
 
     pub(super) fn source(&self) -> &'s str {
         self.source
     }
 
+    /// Byte position of the event that came last.
+    pub(super) fn at(&self) -> usize {
+        self.at
+    }
+
     /// The next event; the end of the document again and again.
-    pub(super) fn next(&mut self) -> Result<(usize, Event<'s>), MarkupError> {
-        let at = usize::try_from(self.reader.buffer_position()).unwrap_or(usize::MAX);
-        match self.reader.read_event() {
-            Ok(event) => Ok((at, event)),
-            Err(error) => {
-                let at = usize::try_from(self.reader.error_position()).unwrap_or(at);
-                Err(MarkupError::at(self.source, at, told(&error)))
-            }
-        }
+    pub(super) fn next(&mut self) -> Result<Event<'s>, MarkupError> {
+        self.at = usize::try_from(self.reader.buffer_position()).unwrap_or(usize::MAX);
+        self.reader.read_event().map_err(|error| {
+            let at = usize::try_from(self.reader.error_position()).unwrap_or(self.at);
+            MarkupError::at(self.source, at, told(&error))
+        })
     }
 }
 
@@ -126,20 +131,21 @@ impl Namespaces {
     /// The namespace of an element, empty for none; `None` where its prefix is
     /// not declared.
     pub(super) fn of_element(&self, qualified: &str) -> Option<&str> {
-        match qualified.split_once(':') {
-            Some((prefix, _)) => self.find(prefix),
+        match prefix_of(qualified) {
+            Some(end) => self.find(&qualified[..end]),
             None => Some(self.find("").unwrap_or_default()),
         }
     }
 
     /// Whether the prefix of a name is declared, or there is none.
     pub(super) fn knows_prefix(&self, name: &str) -> bool {
-        match name.split_once(':') {
-            Some((prefix, _)) => prefix == "xml" || self.find(prefix).is_some(),
-            None => true,
-        }
+        prefix_of(name).is_none_or(|end| &name[..end] == "xml" || self.find(&name[..end]).is_some())
     }
 }
+
+/// An attribute as it is written: its name, where that stands, and where the
+/// value does.
+type Written<'s> = (&'s str, usize, Range<usize>);
 
 /// A tag, taken in from its front.
 struct Tag<'s> {
@@ -154,7 +160,7 @@ impl<'s> Tag<'s> {
         &self.source.as_bytes()[self.at..self.end]
     }
 
-    fn fault<T>(&self, at: usize, message: impl Into<String>) -> Result<T, MarkupError> {
+    fn fault<T>(&self, at: usize, message: impl std::fmt::Display) -> Result<T, MarkupError> {
         Err(MarkupError::at(self.source, at, message))
     }
 
@@ -165,9 +171,8 @@ impl<'s> Tag<'s> {
         many > 0
     }
 
-    /// The next attribute (XML 1.0, section 3.1): its name, where that stands,
-    /// and where its value does. Nothing at the end of the tag.
-    fn attribute(&mut self) -> Result<Option<(&'s str, usize, std::ops::Range<usize>)>, MarkupError> {
+    /// The next attribute (XML 1.0, section 3.1); nothing at the end of the tag.
+    fn attribute(&mut self) -> Result<Option<Written<'s>>, MarkupError> {
         let spaced = self.space();
         let (rest, at) = (self.rest(), self.at);
         if matches!(rest, [] | [b'/']) {
@@ -180,21 +185,21 @@ impl<'s> Tag<'s> {
         self.at += length;
         let name = &self.source[at..self.at];
         if !super::values::is_qualified_name(name) {
-            return self.fault(at, format!("'{name}' is not a name"));
+            return self.fault(at, format_args!("'{name}' is not a name"));
         }
         self.space();
         if self.rest().first() != Some(&b'=') {
-            return self.fault(at, format!("{name} has no value; write {name}=\"…\""));
+            return self.fault(at, format_args!("{name} has no value; write {name}=\"…\""));
         }
         self.at += 1;
         self.space();
         let quote = match self.rest().first() {
             Some(quote @ (b'"' | b'\'')) => *quote,
-            _ => return self.fault(self.at, format!("the value of {name} stands in quotation marks")),
+            _ => return self.fault(self.at, format_args!("the value of {name} stands in quotation marks")),
         };
         self.at += 1;
         let Some(length) = memchr::memchr(quote, self.rest()) else {
-            return self.fault(self.at, format!("the value of {name} has no end"));
+            return self.fault(self.at, format_args!("the value of {name} has no end"));
         };
         let value = self.at..self.at + length;
         self.at += length + 1;
@@ -203,19 +208,19 @@ impl<'s> Tag<'s> {
 
     /// A value as it counts (section 3.3.3): references resolved, and white
     /// space of any kind a space.
-    fn value(&self, name: &str, at: std::ops::Range<usize>) -> Result<Cow<'s, str>, MarkupError> {
+    fn value(&self, name: &str, at: Range<usize>) -> Result<Cow<'s, str>, MarkupError> {
         let start = at.start;
         let raw = &self.source[at];
         if !raw.bytes().fold(false, |any, byte| any | matches!(byte, b'<' | b'&' | b'\t' | b'\n' | b'\r')) {
             return Ok(Cow::Borrowed(raw));
         }
         if let Some(offset) = raw.find('<') {
-            return self.fault(start + offset, format!("'<' is not allowed in {name}; write &lt;"));
+            return self.fault(start + offset, format_args!("'<' is not allowed in {name}; write &lt;"));
         }
         let spaces = raw.replace("\r\n", " ").replace(['\t', '\n', '\r'], " ");
         match quick_xml::escape::unescape(&spaces) {
             Ok(value) if illegal(&value).is_none() => Ok(Cow::Owned(value.into_owned())),
-            _ => self.fault(start, format!("an entity in {name} is not known; write & as &amp;")),
+            _ => self.fault(start, format_args!("an entity in {name} is not known; write & as &amp;")),
         }
     }
 }
@@ -232,21 +237,23 @@ pub(super) fn attributes<'s>(
     let named = start.name().as_ref().len();
     let mut tag = Tag { source, at: at + 1 + named, end: at + 1 + start.len() };
     while let Some((name, place, value_at)) = tag.attribute()? {
-        let fault = |message: String| Err(MarkupError::at(source, place, message));
         let value = tag.value(name, value_at.clone())?;
         match name.strip_prefix("xmlns") {
             Some(prefix) if prefix.is_empty() || prefix.starts_with(':') => {
                 let prefix = prefix.trim_start_matches(':');
                 if value.is_empty() && !prefix.is_empty() {
-                    return fault(format!("{name} declares nothing"));
+                    return tag.fault(place, format_args!("{name} declares nothing"));
                 }
                 namespaces.bindings.push((prefix.to_owned(), value.into_owned()));
             }
-            _ if found.iter().any(|one| one.name == name) => return fault(format!("{name} stands twice in one tag")),
+            _ if found.iter().any(|one| one.name == name) => {
+                return tag.fault(place, format_args!("{name} stands twice in one tag"));
+            }
             _ => found.push(Given { name, value, at: place, value_at: value_at.start }),
         }
         if found.len() > MAX_ATTRIBUTES || namespaces.bindings.len() > MAX_BINDINGS {
-            return fault(format!("more than {MAX_ATTRIBUTES} attributes or {MAX_BINDINGS} namespaces"));
+            return tag
+                .fault(place, format_args!("more than {MAX_ATTRIBUTES} attributes or {MAX_BINDINGS} namespaces"));
         }
     }
     Ok(())

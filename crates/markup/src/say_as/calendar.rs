@@ -1,7 +1,9 @@
 //! Dates and times in words.
 
+use std::borrow::Cow;
+
 use super::Tongue;
-use super::numbers::{nth, whole};
+use super::numbers::{feminine, nth, whole};
 
 const ENGLISH: [&str; 12] = [
     "January",
@@ -72,7 +74,7 @@ fn month_of(text: &str) -> Option<u64> {
 /// A year as it is said: in English by halves from 1100 to 1999 and from 2010.
 fn year_in_words(year: u64, tongue: Tongue) -> String {
     if !tongue.english() || !((1100..2000).contains(&year) || (2010..2100).contains(&year)) {
-        return whole(year, tongue);
+        return whole(year, tongue).into_owned();
     }
     let (half, rest) = (year / 100, year % 100);
     match rest {
@@ -87,7 +89,7 @@ fn day_in_words(day: u64, tongue: Tongue) -> Option<String> {
         Tongue::English | Tongue::American => nth(day, false, tongue),
         Tongue::French if day == 1 => Some("premier".into()),
         Tongue::Portuguese if day == 1 => Some("um".into()),
-        _ => Some(whole(day, tongue)),
+        _ => Some(whole(day, tongue).into_owned()),
     }
 }
 
@@ -151,14 +153,23 @@ fn assemble(day: Option<String>, month: Option<&str>, year: Option<String>, tong
     }
 }
 
+/// A time without spaces, points and capitals, which most have none of.
+fn folded(text: &str) -> Cow<'_, str> {
+    if text.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b':' | b'a'..=b'z')) {
+        return Cow::Borrowed(text);
+    }
+    let written = text.chars().filter(|c| !matches!(c, '\u{a0}' | '.' | ' '));
+    Cow::Owned(written.flat_map(char::to_lowercase).collect())
+}
+
 /// A time of day: `18:05`, `6:05pm`, `18h30`, `06:15:20`; `hms12` says it by
 /// twelve hours, `hms24` by twenty-four.
 pub(super) fn time(text: &str, format: Option<&str>, tongue: Tongue) -> Option<String> {
-    let folded: String = text.chars().filter(|c| !matches!(c, '\u{a0}' | '.' | ' ')).flat_map(char::to_lowercase).collect();
+    let folded = folded(text);
     let (body, half) = match (folded.strip_suffix("pm"), folded.strip_suffix("am")) {
         (Some(body), _) => (body, Some(true)),
         (_, Some(body)) => (body, Some(false)),
-        _ => (folded.as_str(), None),
+        _ => (&*folded, None),
     };
     let mut numbers = [None; 3];
     for (at, part) in body.trim_end_matches(['h', 'm', 's']).split([':', 'h', 'm']).enumerate() {
@@ -188,12 +199,15 @@ fn english_time(hour: u64, minute: u64, second: Option<u64>, twelve: bool, tongu
         (true, hour) => hour,
         (false, _) => hour,
     };
-    let mut said = whole(shown, tongue);
+    let mut said = String::with_capacity(32);
+    said += &whole(shown, tongue);
     match minute {
         0 if !twelve || second.is_some() => said += " o'clock",
         0 => {}
-        1..=9 => said = said + " oh " + &whole(minute, tongue),
-        _ => said = said + " " + &whole(minute, tongue),
+        _ => {
+            said += if minute < 10 { " oh " } else { " " };
+            said += &whole(minute, tongue);
+        }
     }
     if let Some(second) = second {
         let plural = if second == 1 { "second" } else { "seconds" };
@@ -203,19 +217,6 @@ fn english_time(hour: u64, minute: u64, second: Option<u64>, twelve: bool, tongu
         true if hour % 24 < 12 => format!("{said} a m"),
         true => format!("{said} p m"),
         false => said,
-    }
-}
-
-/// "uma hora" and "une heure" are feminine.
-fn feminine(number: u64, tongue: Tongue) -> String {
-    let said = whole(number, tongue);
-    match tongue {
-        Tongue::Portuguese => match (said.strip_suffix("um"), said.strip_suffix("dois")) {
-            (Some(stem), _) => format!("{stem}uma"),
-            (_, Some(stem)) => format!("{stem}duas"),
-            _ => said,
-        },
-        _ => said.strip_suffix("un").map(|stem| format!("{stem}une")).unwrap_or(said),
     }
 }
 
@@ -235,7 +236,7 @@ fn romance_time((hour, minute, second): (u64, u64, Option<u64>), tongue: Tongue)
     if let Some(second) = second {
         let (joint, unit) =
             if portuguese { (" e ", ("segundo", "segundos")) } else { (" et ", ("seconde", "secondes")) };
-        let word = if portuguese { whole(second, tongue) } else { feminine(second, tongue) };
+        let word = if portuguese { whole(second, tongue).into_owned() } else { feminine(second, tongue) };
         said = format!("{said}{joint}{}", count(second, unit.0, unit.1, word));
     }
     said

@@ -1,7 +1,7 @@
 //! Money, units and fractions in words.
 
 use super::Tongue;
-use super::numbers::{cardinal, nth, read, whole};
+use super::numbers::{cardinal, feminine, nth, read, whole};
 
 /// A currency: code, signs, and its names by language: one and many, of the
 /// whole and of the hundredth.
@@ -69,8 +69,7 @@ impl Currency {
 
 /// "uma libra", "une livre": the word for one agrees with what is counted.
 fn counted(number: u64, noun: &str, tongue: Tongue) -> String {
-    let said = whole(number, tongue);
-    let feminine = match tongue {
+    let agrees = match tongue {
         Tongue::Portuguese => noun.ends_with('a') || noun.ends_with("as"),
         Tongue::French => matches!(
             noun,
@@ -87,15 +86,7 @@ fn counted(number: u64, noun: &str, tongue: Tongue) -> String {
         ),
         _ => false,
     };
-    let said = match (feminine, tongue) {
-        (true, Tongue::Portuguese) => match (said.strip_suffix("um"), said.strip_suffix("dois")) {
-            (Some(stem), _) => format!("{stem}uma"),
-            (_, Some(stem)) => format!("{stem}duas"),
-            _ => said,
-        },
-        (true, Tongue::French) => said.strip_suffix("un").map(|stem| format!("{stem}une")).unwrap_or(said),
-        _ => said,
-    };
+    let said = if agrees { feminine(number, tongue) } else { whole(number, tongue).into_owned() };
     // "um milhão de euros", "un million d'euros".
     let million = said.ends_with("lhão")
         || said.ends_with("lhões")

@@ -2,6 +2,8 @@
 //! date, time and telephone of the W3C note of 26 May 2005; currency, unit and
 //! fraction of the trade. In English, Portuguese and French.
 
+use std::borrow::Cow;
+
 mod calendar;
 mod measures;
 mod numbers;
@@ -83,9 +85,9 @@ fn sign(c: char, tongue: Tongue) -> Option<&'static str> {
 fn characters(text: &str, tongue: Tongue) -> Option<String> {
     let said = text.chars().filter(|c| !c.is_whitespace()).map(|c| match c.to_digit(10) {
         Some(digit) => numbers::whole(u64::from(digit), tongue),
-        None => sign(c, tongue).map_or_else(|| c.to_string(), str::to_owned),
+        None => sign(c, tongue).map_or_else(|| c.to_string().into(), Cow::Borrowed),
     });
-    let said: Vec<String> = said.collect();
+    let said: Vec<_> = said.collect();
     (!said.is_empty()).then(|| said.join(" "))
 }
 

@@ -1,5 +1,7 @@
 //! Numbers in words.
 
+use std::borrow::Cow;
+
 use super::Tongue;
 
 const ENGLISH: [&str; 20] = [
@@ -71,26 +73,38 @@ const FRENCH_TENS: [&str; 7] = ["", "", "vingt", "trente", "quarante", "cinquant
 const LIMIT: u64 = 1_000_000_000_000;
 
 /// A whole number below 10¹².
-pub(super) fn whole(number: u64, tongue: Tongue) -> String {
+pub(super) fn whole(number: u64, tongue: Tongue) -> Cow<'static, str> {
     match tongue {
         Tongue::English | Tongue::American => english(number, tongue),
-        Tongue::Portuguese => portuguese(number),
-        Tongue::French => french(number, true),
+        Tongue::Portuguese => portuguese(number).into(),
+        Tongue::French => french(number, true).into(),
     }
 }
 
-fn english(number: u64, tongue: Tongue) -> String {
+/// Likewise, of what is feminine, as "uma hora" and "une heure" are.
+pub(super) fn feminine(number: u64, tongue: Tongue) -> String {
+    let said = whole(number, tongue);
+    let ending = match tongue {
+        Tongue::Portuguese => [("um", "uma"), ("dois", "duas")].as_slice(),
+        Tongue::French => &[("un", "une")],
+        Tongue::English | Tongue::American => &[],
+    };
+    let changed = ending.iter().find_map(|(of_man, of_woman)| Some(said.strip_suffix(of_man)?.to_owned() + of_woman));
+    changed.unwrap_or_else(|| said.into_owned())
+}
+
+fn english(number: u64, tongue: Tongue) -> Cow<'static, str> {
     let and = if tongue == Tongue::American { " " } else { " and " };
     let index = usize::try_from(number).unwrap_or(usize::MAX);
     match number {
         0..=19 => ENGLISH[index].into(),
         20..=99 => match number % 10 {
             0 => ENGLISH_TENS[index / 10].into(),
-            one => format!("{}-{}", ENGLISH_TENS[index / 10], ENGLISH[usize::try_from(one).unwrap_or(0)]),
+            one => format!("{}-{}", ENGLISH_TENS[index / 10], ENGLISH[usize::try_from(one).unwrap_or(0)]).into(),
         },
         100..=999 => match number % 100 {
-            0 => format!("{} hundred", ENGLISH[index / 100]),
-            rest => format!("{} hundred{and}{}", ENGLISH[index / 100], english(rest, tongue)),
+            0 => format!("{} hundred", ENGLISH[index / 100]).into(),
+            rest => format!("{} hundred{and}{}", ENGLISH[index / 100], english(rest, tongue)).into(),
         },
         _ => {
             let (size, name) = match number {
@@ -100,9 +114,9 @@ fn english(number: u64, tongue: Tongue) -> String {
             };
             let head = format!("{} {name}", english(number / size, tongue));
             match number % size {
-                0 => head,
-                rest @ 1..=99 => format!("{head}{and}{}", english(rest, tongue)),
-                rest => format!("{head} {}", english(rest, tongue)),
+                0 => head.into(),
+                rest @ 1..=99 => format!("{head}{and}{}", english(rest, tongue)).into(),
+                rest => format!("{head} {}", english(rest, tongue)).into(),
             }
         }
     }
@@ -231,9 +245,9 @@ pub(super) fn cardinal(text: &str, tongue: Tongue) -> Option<String> {
         }
         _ => "point",
     };
-    let mut said = whole(number, tongue);
+    let mut said = whole(number, tongue).into_owned();
     if !behind.is_empty() {
-        let digits: Vec<String> = behind.bytes().map(|digit| whole(u64::from(digit - b'0'), tongue)).collect();
+        let digits: Vec<_> = behind.bytes().map(|digit| whole(u64::from(digit - b'0'), tongue)).collect();
         said = format!("{said} {point} {}", digits.join(" "));
     }
     Some(if negative { format!("{minus} {said}") } else { said })
