@@ -42,9 +42,9 @@ pub(crate) fn crc8(bytes: &[u8]) -> u8 {
     })
 }
 
-/// Check sums of a byte followed by 0 to 3 others.
-const CRC16: [[u16; 256]; 4] = {
-    let mut tables = [[0; 256]; 4];
+/// Check sums of a byte followed by 0 to 7 others.
+const CRC16: [[u16; 256]; 8] = {
+    let mut tables = [[0; 256]; 8];
     let mut index = 0;
     while index < 256 {
         let mut crc = (index as u16) << 8;
@@ -57,7 +57,7 @@ const CRC16: [[u16; 256]; 4] = {
         index += 1;
     }
     let mut table = 1;
-    while table < 4 {
+    while table < 8 {
         let mut index = 0;
         while index < 256 {
             let before = tables[table - 1][index];
@@ -71,13 +71,11 @@ const CRC16: [[u16; 256]; 4] = {
 
 /// Over a frame with its footer the check sum is 0 (RFC 9639, section 9.3).
 pub(crate) fn crc16(bytes: &[u8]) -> u16 {
-    let (fours, rest) = bytes.as_chunks::<4>();
-    let crc = fours.iter().fold(0u16, |crc, [a, b, c, d]| {
+    let (eights, rest) = bytes.as_chunks::<8>();
+    let crc = eights.iter().fold(0u16, |crc, [a, b, c, d, e, f, g, h]| {
         let [high, low] = crc.to_be_bytes();
-        CRC16[3][usize::from(a ^ high)]
-            ^ CRC16[2][usize::from(b ^ low)]
-            ^ CRC16[1][usize::from(*c)]
-            ^ CRC16[0][usize::from(*d)]
+        let at = |table: usize, byte: u8| CRC16[table][usize::from(byte)];
+        at(7, a ^ high) ^ at(6, b ^ low) ^ at(5, *c) ^ at(4, *d) ^ at(3, *e) ^ at(2, *f) ^ at(1, *g) ^ at(0, *h)
     });
     rest.iter().fold(crc, |crc, byte| (crc << 8) ^ CRC16[0][usize::from((crc >> 8) as u8 ^ byte)])
 }

@@ -84,10 +84,19 @@ pub(crate) fn to_i16(sample: f32) -> i16 {
     nearest(sample * 32_768.0)
 }
 
-/// The nearest 16-bit value; what is beyond is clipped by the cast.
+/// The nearest 16-bit value; what is beyond is clipped, and no number is
+/// silence.
+///
+/// In steps that processors of the basic kind do for several samples at once,
+/// which a cast that clips is not: a number that is added to 1.5 · 2²³ is
+/// rounded to the last of its 23 bits, which then hold it (IEEE 754).
+#[inline]
 pub(crate) fn nearest(value: f32) -> i16 {
-    // Without a call: `round` is one on processors of the basic kind.
-    (value + 0.5f32.copysign(value)) as i16
+    const SHIFT: f32 = 12_582_912.0;
+    let number = if value.is_nan() { 0.0 } else { value };
+    let above = if number > -32_768.0 { number } else { -32_768.0 };
+    let within = if above < 32_767.0 { above } else { 32_767.0 };
+    (within + SHIFT).to_bits().wrapping_sub(SHIFT.to_bits()) as i16
 }
 
 /// Encodes a 16-bit sample as µ-law (ITU-T G.711, table 2a).
@@ -191,6 +200,25 @@ mod tests {
     #[test]
     fn full_scale_is_clipped_not_wrapped() {
         assert_eq!(to_i16(1.5), 32_767);
+        for (value, rounded) in [
+            (0.4, 0),
+            (0.6, 1),
+            (-0.6, -1),
+            (-1.4, -1),
+            (1_234.51, 1_235),
+            (32_766.6, 32_767),
+            (32_767.4, 32_767),
+            (-32_768.4, -32_768),
+            (1e30, 32_767),
+            (f32::NEG_INFINITY, -32_768),
+            (f32::NAN, 0),
+        ] {
+            assert_eq!(nearest(value), rounded, "{value}");
+        }
+        assert!(
+            (i16::MIN..=i16::MAX)
+                .all(|sample| nearest(f32::from(sample)) == sample && to_i16(from_i16(sample)) == sample)
+        );
         assert_eq!(to_i16(-1.5), -32_768);
         let mut out = Vec::new();
         SampleKind::F32Le.decode(&f32::NAN.to_le_bytes(), &mut out);
