@@ -5,6 +5,7 @@ use crate::decode::Decoder;
 use crate::effects::{Chain, Effects};
 use crate::expansion::Expansion;
 use crate::resample::{Resampler, remix};
+use crate::room::release;
 use crate::{AudioError, Format, Layout};
 
 /// Bytes of any format to samples of one layout.
@@ -76,6 +77,12 @@ impl Front {
             }
         }
         Ok(self.resampler.is_some() || self.chain.is_some() || !self.decoder.fits_sixteen_bits())
+    }
+
+    /// What the last [`Front::push`] made is no longer needed, nor its room.
+    pub(crate) fn done(&mut self) {
+        release(&mut self.decoded);
+        release(&mut self.resampled);
     }
 
     /// What the last [`Front::push`] made, interleaved.

@@ -5,6 +5,7 @@ use bytes::Bytes;
 use crate::encode::Encoder;
 use crate::front::Front;
 use crate::level::Leveller;
+use crate::room::release;
 use crate::{AudioError, Effects, Format, Layout, Length, Tags};
 
 /// How a piece joins those before it and behind it; on its own unless said.
@@ -139,14 +140,15 @@ impl Joiner {
             self.encoder.dither();
         }
         let mut levelled = std::mem::take(&mut self.levelled);
-        levelled.clear();
         self.leveller.push(piece.samples(), last, &mut levelled)?;
+        piece.done();
         self.own += levelled.len() as u64;
         for (sample, over) in levelled.iter_mut().zip(&self.over[self.mixed..]) {
             *sample = (*sample + over).clamp(-1.0, 1.0);
         }
         self.mixed = self.over.len().min(self.mixed + levelled.len());
         let held = self.hold_back(&levelled, out);
+        release(&mut levelled);
         self.levelled = levelled;
         held
     }

@@ -45,6 +45,7 @@ mod pitch;
 mod profile;
 mod resample;
 mod rewrap;
+mod room;
 mod run;
 mod silence;
 mod sniff;

@@ -8,6 +8,8 @@ use crate::{AudioError, Codec, Format, Tags};
 
 /// Samples that the encoder puts before the sound.
 const ENCODER_DELAY: u16 = 576;
+/// Samples of a channel that are encoded at once: two frames.
+const AT_ONCE: usize = 2_304;
 /// So many places of frames are kept at most, whatever the length.
 const MAX_PLACES: usize = 512;
 
@@ -118,6 +120,11 @@ impl Mp3Encoder {
 
     pub(crate) fn encode(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
         self.taken += samples.len() as u64 / u64::from(self.format.channels);
+        // The library keeps as much room as it was ever given samples.
+        samples.chunks(AT_ONCE * usize::from(self.format.channels)).try_for_each(|some| self.encode_some(some, out))
+    }
+
+    fn encode_some(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
         self.made.reserve(mp3lame_encoder::max_required_buffer_size(samples.len()));
         let result = if self.format.channels == 1 {
             self.encoder.encode_to_vec(MonoPcm(samples), &mut self.made)

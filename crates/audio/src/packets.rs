@@ -8,6 +8,7 @@ use symphonia::core::packet::PacketRef;
 use symphonia::core::units::{Duration, Timestamp};
 use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
 
+use crate::room::release;
 use crate::{AudioError, Codec, Layout, Tags};
 
 /// Opus decodes at this rate whatever it was made from (RFC 7845, section 4).
@@ -145,6 +146,7 @@ impl PacketDecoder {
             }
         }
         self.found = found;
+        release(&mut self.frame);
         result
     }
 

@@ -3,6 +3,7 @@
 use rubato::audioadapter_buffers::direct::InterleavedSlice;
 use rubato::{Async, Fft, FixedAsync, FixedSync, SincInterpolationParameters, WindowFunction};
 
+use crate::room::release_beyond;
 use crate::{AudioError, Codec, Layout};
 
 /// Averages to mono or copies to stereo; the input is untouched where nothing changes.
@@ -130,6 +131,7 @@ impl Resampler {
             self.given += (made - skipped) as u64;
         }
         self.pending.drain(..at);
+        release_beyond(&mut self.pending);
         Ok(())
     }
 

@@ -178,6 +178,7 @@ impl Conversion {
             self.encoder.dither();
         }
         self.encoder.encode(samples, &mut out)?;
+        self.front.done();
         if last {
             if self.frames == 0 {
                 return Err(AudioError::Empty);
