@@ -17,7 +17,7 @@ pub enum TextInput {
 }
 
 impl TextInput {
-    pub(crate) fn parse(&self) -> Result<Script, MarkupError> {
+    pub(crate) fn parse(&self) -> Result<Script<'_>, MarkupError> {
         match self {
             TextInput::Plain(text) => read_text(text),
             TextInput::Ssml(document) => read_ssml(document),

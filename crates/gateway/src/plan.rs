@@ -105,7 +105,7 @@ pub(crate) fn plan_synthesis(
     caller: &Caller,
     request: &SynthesisRequest,
     wanted: &Wanted,
-    script: &Script,
+    script: &Script<'_>,
     resources: &Resources,
 ) -> Result<Vec<Planned>, GatewayError> {
     let language = request.language.as_deref().or(script.language.as_deref());

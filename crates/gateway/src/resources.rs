@@ -161,7 +161,7 @@ fn lexicon_named(address: &str) -> &str {
 impl Gateway {
     /// Brings here what a script names, for a caller; what cannot be had is
     /// told among what is missing.
-    pub(crate) async fn resources(&self, caller: &Caller, script: &Script) -> Resources {
+    pub(crate) async fn resources(&self, caller: &Caller, script: &Script<'_>) -> Resources {
         let registry = self.registry();
         let mut found = Resources::default();
         for lexicon in registry.lexicons().of(&caller.app.name).filter(|lexicon| lexicon.always) {

@@ -141,7 +141,7 @@ impl Casting<'_> {
     /// # Errors
     /// When something of the script is lost and may not be, or when a piece
     /// cannot be made to fit the engine's limit.
-    pub(crate) fn perform(&self, planned: Planned, script: &Script) -> Result<Planned, GatewayError> {
+    pub(crate) fn perform(&self, planned: Planned, script: &Script<'_>) -> Result<Planned, GatewayError> {
         let refuses = self.request.unsupported == Unsupported::Refuse;
         let policy = if self.request.unsupported == Unsupported::Adapt { Policy::Adapt } else { Policy::Omit };
         let synthesis = planned.candidate.sheet.synthesis.as_ref();

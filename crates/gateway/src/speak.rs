@@ -215,7 +215,7 @@ impl Gateway {
         dispatch: String,
         opened: Opened,
         body: AudioBody,
-        script: &Script,
+        script: &Script<'_>,
         source: &str,
         marks: Marks,
         language: Option<&str>,

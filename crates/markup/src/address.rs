@@ -19,7 +19,7 @@ pub struct Reference {
     pub timeout: Option<f64>,
 }
 
-impl Script {
+impl Script<'_> {
     /// What the script names beside its text, each once, in document order.
     pub fn references(&self) -> Vec<Reference> {
         let mut found: Vec<Reference> = Vec::new();

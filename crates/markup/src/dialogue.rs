@@ -112,7 +112,8 @@ mod tests {
         let told: Vec<_> = lowered.pieces.iter().map(|piece| (piece.plain(), piece.silence, piece.overlap)).collect();
         assert_eq!(told, [("One.".to_owned(), 0.0, 0.0), ("Two.".to_owned(), 0.0, 200.0)]);
         // A document of somebody's own may ask for any length; it is not held for.
-        let script = crate::read_ssml(&document.replace("200ms", "99999999999999999999999999s")).expect("sound");
+        let document = document.replace("200ms", "99999999999999999999999999s");
+        let script = crate::read_ssml(&document).expect("sound");
         let lowered = crate::lower(&script, None, crate::Policy::Adapt, &Nobody);
         assert_eq!(lowered.pieces[1].overlap, MOST_OVERLAP);
     }

@@ -76,7 +76,7 @@ pub(crate) struct Record {
 /// An element as it was written, its values checked.
 #[derive(Clone, Copy)]
 pub struct Element<'s> {
-    script: &'s Script,
+    script: &'s Script<'s>,
     record: &'s Record,
 }
 
@@ -146,10 +146,10 @@ pub enum Kind {
     Markup,
 }
 
-/// The parsed text of a synthesis request.
+/// The parsed text of a synthesis request, over its source.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Script {
-    pub(crate) source: String,
+pub struct Script<'s> {
+    pub(crate) source: &'s str,
     pub(crate) items: Vec<Item>,
     /// In document order.
     pub(crate) elements: Vec<Record>,
@@ -164,7 +164,7 @@ pub struct Script {
     pub notes: Vec<String>,
 }
 
-impl Script {
+impl Script<'_> {
     /// The text of a stretch.
     #[inline]
     pub(crate) fn slice(&self, span: Span) -> &str {
@@ -192,7 +192,7 @@ impl Script {
 
     /// Where in the source, from 1; columns in characters.
     pub(crate) fn places(&self) -> impl FnMut(usize) -> (usize, usize) {
-        let mut lines = Lines::of(&self.source);
+        let mut lines = Lines::of(self.source);
         move |at| lines.place(at)
     }
 

@@ -8,7 +8,7 @@ use crate::{MarkupError, read_ssml};
 ///
 /// # Errors
 /// When there is nothing to say, or control characters stand in the text.
-pub fn read_text(text: &str) -> Result<Script, MarkupError> {
+pub fn read_text(text: &str) -> Result<Script<'_>, MarkupError> {
     let unspeakable = |c: char| c.is_control() && !matches!(c, '\n' | '\r' | '\t');
     if let Some(at) = text.find(unspeakable) {
         return Err(MarkupError::at(text, at, "a control character cannot be spoken"));
@@ -17,8 +17,7 @@ pub fn read_text(text: &str) -> Result<Script, MarkupError> {
     if trimmed.trim().is_empty() {
         return Err(MarkupError::at(text, 0, "there is no text to speak"));
     }
-    let source = trimmed.to_owned();
-    let items = vec![Item::Text(Span::new(0, source.len()))];
+    let items = vec![Item::Text(Span::new(0, trimmed.len()))];
     let mut notes = Vec::new();
     if looks_like_markup(trimmed) {
         let fault = read_ssml(trimmed).err().map(|fault| format!(", and as SSML it has a fault ({fault})"));
@@ -26,7 +25,7 @@ pub fn read_text(text: &str) -> Result<Script, MarkupError> {
         notes.push(format!("the text looks like markup{fault}; it is spoken as text, since it was sent as text"));
     }
     Ok(Script {
-        source,
+        source: trimmed,
         items,
         elements: Vec::new(),
         attributes: Vec::new(),

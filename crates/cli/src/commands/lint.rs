@@ -70,7 +70,7 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
 }
 
 /// What the script names, from beside it.
-fn resources(args: &LintArgs, script: Option<&Script>) -> Result<Resources, CliError> {
+fn resources(args: &LintArgs, script: Option<&Script<'_>>) -> Result<Resources, CliError> {
     let mut found = Resources::default();
     for path in &args.lexicons {
         let document = read_text(None, Some(path))?;

@@ -74,14 +74,14 @@ pub trait Choices {
 }
 
 /// Lowers a script to a dialect; without one, to plain text.
-pub fn lower(script: &Script, dialect: Option<&Dialect>, policy: Policy, choices: &dyn Choices) -> Lowered {
+pub fn lower(script: &Script<'_>, dialect: Option<&Dialect>, policy: Policy, choices: &dyn Choices) -> Lowered {
     let mut lowering = Lowering::new(script, dialect, policy, choices);
     lowering.run();
     lowering.finish()
 }
 
 /// The text that is spoken where nothing else is done.
-pub(crate) fn plain_text(script: &Script) -> String {
+pub(crate) fn plain_text(script: &Script<'_>) -> String {
     struct Nothing;
     impl Choices for Nothing {}
     let lowered = lower(script, None, Policy::Omit, &Nothing);
@@ -114,7 +114,7 @@ enum Closing {
 }
 
 struct Lowering<'s> {
-    script: &'s Script,
+    script: &'s Script<'s>,
     dialect: Option<&'s Dialect>,
     policy: Policy,
     choices: &'s dyn Choices,
@@ -146,7 +146,7 @@ struct Lowering<'s> {
 }
 
 impl<'s> Lowering<'s> {
-    fn new(script: &'s Script, dialect: Option<&'s Dialect>, policy: Policy, choices: &'s dyn Choices) -> Self {
+    fn new(script: &'s Script<'s>, dialect: Option<&'s Dialect>, policy: Policy, choices: &'s dyn Choices) -> Self {
         let root = script.root();
         let lexicons: Vec<InUse> = choices.lexicons().into_iter().rev().map(InUse::of_all).collect();
         let state = State { lookups: (0..lexicons.len()).collect(), ..State::default() };

@@ -107,7 +107,7 @@ impl Space {
 ///
 /// # Errors
 /// The first fault, with line and column and what was expected.
-pub fn read_ssml(source: &str) -> Result<Script, MarkupError> {
+pub fn read_ssml(source: &str) -> Result<Script<'_>, MarkupError> {
     let mut events = Events::of(source, "document")?;
     let source = events.source();
     let mut builder = Builder::new(source);
@@ -555,7 +555,7 @@ impl<'s> Builder<'s> {
         Ok(())
     }
 
-    fn finish(mut self) -> Result<Script, MarkupError> {
+    fn finish(mut self) -> Result<Script<'s>, MarkupError> {
         if let Some(open) = self.open.last() {
             return self.fault(self.source.len(), format_args!("<{}> is never closed", open.name));
         }
@@ -571,7 +571,7 @@ impl<'s> Builder<'s> {
             return self.fault(0, "there is no text to speak");
         }
         Ok(Script {
-            source: self.source.to_owned(),
+            source: self.source,
             items: self.items,
             elements: self.elements,
             attributes: self.attributes,

@@ -34,7 +34,8 @@ fn values_count_as_xml_says() {
     ] {
         assert_eq!(plain(&format!("{tag}SF</sub>")), said, "{tag}");
     }
-    let script = read_ssml(&document("<mark name='b'/>x<mark name=\"&#x63;\"/>")).expect("marks");
+    let marks = document("<mark name='b'/>x<mark name=\"&#x63;\"/>");
+    let script = read_ssml(&marks).expect("marks");
     let names: Vec<_> = script.elements().filter_map(|element| element.get("name")).collect();
     assert_eq!(names, ["b", "c"]);
     assert!(script.elements().all(|element| script.source[element.at()..].starts_with('<')));
@@ -62,7 +63,8 @@ fn every_element_is_accepted_where_it_may_stand() {
         "<e:emotion xmlns:e=\"http://www.w3.org/2009/10/emotionml\" category-set=\"http://s.example\"><e:category name=\"joy\" value=\"0.8\"/></e:emotion>x",
         "<p xmlns:i=\"urn:i\" i:note=\"kept\">x</p>",
     ] {
-        let read = read_ssml(&document(body));
+        let document = document(body);
+        let read = read_ssml(&document);
         assert!(read.is_ok(), "{body}: {read:?}");
     }
     for whole in [
