@@ -24,6 +24,7 @@ mod flac_encode;
 mod formants;
 mod format;
 mod front;
+mod guard;
 mod joiner;
 mod level;
 mod loudness;

@@ -4,6 +4,7 @@
 use bytes::{Buf as _, BytesMut};
 use nanomp3::{Decoder, MAX_SAMPLES_PER_FRAME};
 
+use crate::guard::guarded;
 use crate::tags::{MAX_TAG_BYTES, id3};
 use crate::{AudioError, Layout, Tags, mp3_tag};
 
@@ -219,11 +220,10 @@ impl Mp3Decoder {
     /// fuzzing: mixed blocks at 8 kHz): it is made anew then.
     fn decode_guarded(&mut self, frame: &[u8]) -> Option<(usize, u8)> {
         let (decoder, samples) = (&mut self.decoder, &mut self.frame);
-        let decode = std::panic::AssertUnwindSafe(|| decoder.decode(frame, samples).1);
-        match std::panic::catch_unwind(decode) {
-            Ok(Ok(info)) => Some((info.samples_produced * usize::from(info.channels.num()), info.channels.num())),
-            Ok(Err(_)) => None,
-            Err(_) => {
+        match guarded(|| decoder.decode(frame, samples).1) {
+            Some(Ok(info)) => Some((info.samples_produced * usize::from(info.channels.num()), info.channels.num())),
+            Some(Err(_)) => None,
+            None => {
                 *self.decoder = Decoder::new();
                 None
             }

@@ -8,6 +8,7 @@ use symphonia::core::packet::PacketRef;
 use symphonia::core::units::{Duration, Timestamp};
 use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
 
+use crate::guard::guarded;
 use crate::room::release;
 use crate::{AudioError, Codec, Layout, Tags};
 
@@ -185,21 +186,21 @@ impl Playing {
     fn new(track: Track) -> Result<Self, AudioError> {
         let mut parameters = AudioCodecParameters::new();
         let options = AudioDecoderOptions::default();
-        let (codec, inner): (Codec, Result<Box<dyn AudioDecoder>, _>) = match &track.coding {
+        let (codec, id, headers) = match &track.coding {
             Coding::Opus { channels } => return Playing::opus(*channels, track),
-            Coding::Flac(info) => {
-                parameters.for_codec(CODEC_ID_FLAC).with_extra_data(info.clone().into());
-                (Codec::Flac, FlacDecoder::try_new(&parameters, &options).map(|decoder| Box::new(decoder) as _))
-            }
-            Coding::Vorbis(headers) => {
-                parameters.for_codec(CODEC_ID_VORBIS).with_extra_data(headers.clone().into());
-                (Codec::OggVorbis, VorbisDecoder::try_new(&parameters, &options).map(|decoder| Box::new(decoder) as _))
-            }
-            Coding::Aac(config) => {
-                parameters.for_codec(CODEC_ID_AAC).with_extra_data(config.clone().into());
-                (Codec::Aac, AacDecoder::try_new(&parameters, &options).map(|decoder| Box::new(decoder) as _))
-            }
+            Coding::Flac(info) => (Codec::Flac, CODEC_ID_FLAC, info),
+            Coding::Vorbis(headers) => (Codec::OggVorbis, CODEC_ID_VORBIS, headers),
+            Coding::Aac(config) => (Codec::Aac, CODEC_ID_AAC, config),
         };
+        parameters.for_codec(id).with_extra_data(headers.clone().into());
+        let made = guarded(|| -> Result<Box<dyn AudioDecoder>, symphonia::core::errors::Error> {
+            Ok(match codec {
+                Codec::Flac => Box::new(FlacDecoder::try_new(&parameters, &options)?),
+                Codec::OggVorbis => Box::new(VorbisDecoder::try_new(&parameters, &options)?),
+                _ => Box::new(AacDecoder::try_new(&parameters, &options)?),
+            })
+        });
+        let inner = made.ok_or_else(|| malformed(codec))?;
         let inner = inner.map_err(|error| AudioError::Codec { codec, what: error.to_string() })?;
         let spec = inner.last_decoded();
         let spec = spec.spec();
@@ -231,23 +232,34 @@ impl Playing {
                 Ok(frames as u64)
             }
             Inner::Other(decoder) => {
-                let packet = PacketRef::new(0, Timestamp::ZERO, Duration::ZERO, data);
-                let failed = |error: symphonia::core::errors::Error| AudioError::Codec {
-                    codec: self.codec,
-                    what: error.to_string(),
-                };
-                let decoded = decoder.decode_ref(&packet).map_err(failed)?;
-                let channels = decoded.spec().channels().count();
-                if decoded.spec().rate() != self.layout.rate || channels != usize::from(self.layout.channels) {
-                    let what = "a change of rate or channels in the middle".into();
-                    return Err(AudioError::Codec { codec: self.codec, what });
-                }
-                let frames = decoded.frames() as u64;
-                decoded.copy_to_vec_interleaved(frame);
-                Ok(frames)
+                let (codec, layout) = (self.codec, self.layout);
+                guarded(|| decode_other(decoder.as_mut(), data, codec, layout, frame))
+                    .ok_or_else(|| malformed(codec))?
             }
         }
     }
+}
+
+fn decode_other(
+    decoder: &mut dyn AudioDecoder,
+    data: &[u8],
+    codec: Codec,
+    layout: Layout,
+    frame: &mut Vec<f32>,
+) -> Result<u64, AudioError> {
+    let packet = PacketRef::new(0, Timestamp::ZERO, Duration::ZERO, data);
+    let failed = |what: String| AudioError::Codec { codec, what };
+    let decoded = decoder.decode_ref(&packet).map_err(|error| failed(error.to_string()))?;
+    let channels = decoded.spec().channels().count();
+    if decoded.spec().rate() != layout.rate || channels != usize::from(layout.channels) {
+        return Err(failed("a change of rate or channels in the middle".into()));
+    }
+    decoded.copy_to_vec_interleaved(frame);
+    Ok(decoded.frames() as u64)
+}
+
+fn malformed(codec: Codec) -> AudioError {
+    AudioError::Codec { codec, what: "the stream is malformed".into() }
 }
 
 fn opus_failed(error: &opus::Error) -> AudioError {
@@ -301,5 +313,23 @@ mod tests {
         ] {
             assert_eq!(opus_frames(packet), frames, "{packet:?}");
         }
+    }
+
+    /// A code book whose lengths rise above 32 bits (Vorbis I, section 3.2.1),
+    /// at which the decoder panics; found by fuzzing.
+    #[test]
+    fn vorbis_whose_code_book_cannot_be_is_an_error() {
+        let mut headers = b"\x01vorbis\0\0\0\0\x01".to_vec();
+        headers.extend(16_000u32.to_le_bytes());
+        headers.extend([0; 12]);
+        headers.extend(b"\xB8\x01\x05vorbis\0BCV");
+        // One dimension, three entries; in order, from 32 bits: one such, two of 33.
+        let fields = [(1u64, 16), (3, 24), (1, 1), (31, 5), (1, 2), (2, 2), (0, 4)];
+        let (bits, count) = fields.iter().fold((0, 0), |(bits, at), (value, width)| (bits | value << at, at + width));
+        headers.extend(&bits.to_le_bytes()[..usize::div_ceil(count, 8)]);
+        headers.extend([0; 64]);
+        let track = Track { coding: Coding::Vorbis(headers), start: 0, frames: None };
+        let error = Playing::new(track).err().expect("no decoder");
+        assert!(matches!(error, AudioError::Codec { codec: Codec::OggVorbis, .. }), "{error}");
     }
 }
