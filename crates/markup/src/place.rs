@@ -29,17 +29,19 @@ pub(crate) struct Lines<'s> {
     /// Each byte is a character.
     ascii: bool,
     ends: memchr::Memchr<'s>,
-    /// Where the line at hand begins and ends, and its number less one.
-    start: usize,
+    /// Where the line at hand ends, and its number less one.
     end: usize,
     line: usize,
+    /// Up to here it was counted, and the characters of its line before it.
+    at: usize,
+    characters: usize,
 }
 
 impl<'s> Lines<'s> {
     pub(crate) fn of(source: &'s str) -> Self {
         let mut ends = memchr::memchr_iter(b'\n', source.as_bytes());
         let end = ends.next().unwrap_or(source.len());
-        Lines { source, ascii: source.is_ascii(), ends, start: 0, end, line: 0 }
+        Lines { source, ascii: source.is_ascii(), ends, end, line: 0, at: 0, characters: 0 }
     }
 
     /// Line and column, from 1, of a byte position.
@@ -48,21 +50,23 @@ impl<'s> Lines<'s> {
         while !self.source.is_char_boundary(at) {
             at -= 1;
         }
-        if at < self.start {
+        if at < self.at {
             *self = Lines::of(self.source);
         }
         while at > self.end {
-            self.start = self.end + 1;
+            self.at = self.end + 1;
+            self.characters = 0;
             self.end = self.ends.next().unwrap_or(self.source.len());
             self.line += 1;
         }
-        let of_line = &self.source.as_bytes()[self.start..at];
-        let column = match self.ascii {
-            true => of_line.len(),
+        let passed = &self.source.as_bytes()[self.at..at];
+        self.characters += match self.ascii {
+            true => passed.len(),
             // Bytes that begin a character (RFC 3629).
-            false => of_line.iter().filter(|byte| **byte & 0xC0 != 0x80).count(),
+            false => passed.iter().filter(|byte| **byte & 0xC0 != 0x80).count(),
         };
-        (self.line + 1, column + 1)
+        self.at = at;
+        (self.line + 1, self.characters + 1)
     }
 }
 
@@ -79,5 +83,15 @@ mod tests {
         }
         let source = "one\n\n<two>";
         assert_eq!(Lines::of(source).place(source.find("two").expect("two")), (3, 2));
+    }
+
+    /// Were a line counted from its beginning each time, this would take minutes.
+    #[test]
+    fn a_long_line_is_counted_once() {
+        let source = "é".repeat(500_000);
+        let mut lines = Lines::of(&source);
+        for at in (0..source.len()).step_by(2) {
+            assert_eq!(lines.place(at), (1, at / 2 + 1));
+        }
     }
 }
