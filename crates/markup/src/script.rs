@@ -46,15 +46,29 @@ pub(crate) struct Span {
 }
 
 impl Span {
-    /// Sources are limited far below what this holds.
     pub(crate) fn new(at: usize, end: usize) -> Span {
-        let place = |at| u32::try_from(at).unwrap_or(u32::MAX);
-        Span { at: place(at), end: place(end) }
+        Span { at: number(at), end: number(end) }
     }
 
     pub(crate) fn range(self) -> Range<usize> {
         self.at as usize..self.end as usize
     }
+
+    /// What stands there: in the source, or behind it in what was spelt.
+    #[inline]
+    pub(crate) fn of<'t>(self, source: &'t str, spelt: &'t str) -> &'t str {
+        let Range { start, end } = self.range();
+        match start.checked_sub(source.len()) {
+            None => &source[start..end],
+            Some(start) => &spelt[start..end - source.len()],
+        }
+    }
+}
+
+/// A position, or a number of something, as it is kept. Sources are limited
+/// far below what this holds.
+pub(crate) fn number(at: usize) -> u32 {
+    u32::try_from(at).unwrap_or(u32::MAX)
 }
 
 /// What is kept of an element. A long script has many: they lie side by side,
@@ -168,11 +182,7 @@ impl Script<'_> {
     /// The text of a stretch.
     #[inline]
     pub(crate) fn slice(&self, span: Span) -> &str {
-        let Range { start, end } = span.range();
-        match start.checked_sub(self.source.len()) {
-            None => &self.source[start..end],
-            Some(start) => &self.spelt[start..end - self.source.len()],
-        }
+        span.of(self.source, &self.spelt)
     }
 
     /// The element of a number.

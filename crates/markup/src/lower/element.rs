@@ -126,7 +126,6 @@ impl Lowering<'_> {
         element: Element<'_>,
         given: impl Iterator<Item = (&'static str, &'v str)>,
     ) -> Option<Outcome> {
-        self.dialect?;
         let name = self.name(element);
         let (attributes, same) = self.accepted(element.tag(), name, given)?;
         self.open_native(tag_of(name, &attributes, false), name);
@@ -152,7 +151,7 @@ impl Lowering<'_> {
         };
         // A language is said by voice or tag of its own, and not by attribute.
         let written = || element.attributes().filter(|(key, _)| *key != "xml:lang");
-        let tagged = self.dialect.is_some() && self.accepted(element.tag(), self.name(element), written()).is_some();
+        let tagged = self.accepted(element.tag(), self.name(element), written()).is_some();
         if let Some(gap) = gap.filter(|_| !tagged) {
             self.gap(gap.clone());
             self.on_close(Closing::Gap(gap));

@@ -19,7 +19,7 @@ use std::collections::HashSet;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::MarkupError;
-use crate::script::{Item, Kind, Record, Script, Span, Tag};
+use crate::script::{Item, Kind, Record, Script, Span, Tag, number};
 use emotion::Emotion;
 pub use pls::read_pls;
 use rules::{COMMON, Content};
@@ -297,11 +297,11 @@ impl<'s> Builder<'s> {
         if !attributes.range().is_empty() || matches!(tag, Tag::Prosody | Tag::Meta) {
             self.meant(tag, first, at)?;
         }
-        let number = self.elements.len();
+        let item = self.elements.len();
         let renamed = qualified != tag.name();
-        self.items.push(Item::Open(Span::new(number, 0).at));
-        self.elements.push(Record { tag, renamed, at: Span::new(at, 0).at, attributes, end: 0 });
-        Ok(number)
+        self.items.push(Item::Open(number(item)));
+        self.elements.push(Record { tag, renamed, at: number(at), attributes, end: 0 });
+        Ok(item)
     }
 
     fn root(&mut self, local: &str, qualified: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
@@ -423,11 +423,7 @@ impl<'s> Builder<'s> {
     /// begin at `first`.
     fn value(&self, first: usize, name: &str) -> Option<&str> {
         let (_, span) = self.attributes[first..].iter().find(|(key, _)| *key == name)?;
-        let range = span.range();
-        Some(match range.start.checked_sub(self.source.len()) {
-            None => &self.source[range],
-            Some(start) => &self.spelt[start..range.end - self.source.len()],
-        })
+        Some(span.of(self.source, &self.spelt))
     }
 
     /// What the recommendation asks beyond forms.
@@ -483,7 +479,7 @@ impl<'s> Builder<'s> {
             let end = self.items.len();
             let emotion = if open.tag == Tag::Emotion { self.emotion.take() } else { None };
             if let Some(element) = self.elements.get_mut(item) {
-                element.end = Span::new(end, 0).at;
+                element.end = number(end);
             }
             if let Some(emotion) = emotion {
                 self.felt(item, emotion);
