@@ -27,16 +27,7 @@ pub struct Caller {
 impl Caller {
     /// Somebody at a desk with no service: they see every voice.
     pub(crate) fn nobody() -> Self {
-        let app = App {
-            name: "desk".into(),
-            title: String::new(),
-            rehearsal: 1,
-            default_voice: None,
-            default_recognition: None,
-            created_at: 0,
-            default_format: None,
-            custom_voices: None,
-        };
+        let app = App { rehearsal: 1, ..App::new("desk", "", 0) };
         Caller { app, operator: true, who: String::new() }
     }
 

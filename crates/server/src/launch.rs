@@ -184,17 +184,7 @@ async fn first_start(store: &Store, data: &Path) -> Result<(), ServeError> {
     if store.apps().await?.iter().any(|app| app.name == "console") {
         return Ok(());
     }
-    let now = now_micros();
-    let console = App {
-        name: "console".into(),
-        title: "Console".into(),
-        rehearsal: 0,
-        default_voice: None,
-        default_recognition: None,
-        created_at: now,
-        default_format: None,
-        custom_voices: None,
-    };
+    let console = App::new("console", "Console", now_micros());
     store.add_app(console, "host".into()).await?;
     let path = data.join("operator.key");
     let key = add_operator_key(store, "made at the first start").await?;

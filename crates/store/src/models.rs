@@ -208,6 +208,22 @@ pub struct App {
     pub custom_voices: Option<String>,
 }
 
+impl App {
+    /// An app for which nothing is settled yet; `created_at` in microseconds.
+    pub fn new(name: impl Into<String>, title: impl Into<String>, created_at: i64) -> App {
+        App {
+            name: name.into(),
+            title: title.into(),
+            rehearsal: 0,
+            default_voice: None,
+            default_recognition: None,
+            created_at,
+            default_format: None,
+            custom_voices: None,
+        }
+    }
+}
+
 /// An app key or operator key, without the key.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 pub struct AccessKey {

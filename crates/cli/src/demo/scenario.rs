@@ -100,14 +100,9 @@ fn routes() -> [Route; 3] {
 
 fn apps() -> [App; 3] {
     let app = |name: &str, title: &str, voice: Option<&str>, recognition: Option<&str>| App {
-        name: name.into(),
-        title: title.into(),
-        rehearsal: 0,
         default_voice: voice.map(str::to_owned),
         default_recognition: recognition.map(str::to_owned),
-        created_at: now_micros(),
-        default_format: None,
-        custom_voices: None,
+        ..App::new(name, title, now_micros())
     };
     [
         app("quay-announcer", "Announcements on the quays", Some("quayside"), Some("captions")),

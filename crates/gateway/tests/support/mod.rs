@@ -37,16 +37,7 @@ pub fn token(token: &str) -> Parts {
 }
 
 pub fn app(name: &str) -> App {
-    App {
-        name: name.into(),
-        title: name.into(),
-        rehearsal: 0,
-        default_voice: None,
-        default_recognition: None,
-        created_at: 1,
-        default_format: None,
-        custom_voices: None,
-    }
+    App::new(name, name, 1)
 }
 
 /// A program that prints a file, as a synthesiser of what is on it.

@@ -11,16 +11,7 @@ pub fn store() -> (tempfile::TempDir, Store) {
 }
 
 pub fn app(name: &str) -> App {
-    App {
-        name: name.into(),
-        title: name.into(),
-        rehearsal: 0,
-        default_voice: None,
-        default_recognition: None,
-        created_at: 1,
-        default_format: None,
-        custom_voices: None,
-    }
+    App::new(name, name, 1)
 }
 
 pub fn dispatch(id: &str, app: &str) -> DispatchRow {
