@@ -168,11 +168,11 @@ impl Gateway {
             found.hold_always(&lexicon.name, lexicon.lexicon.clone());
         }
         let references = script.references();
-        let (known, others): (Vec<_>, Vec<_>) =
-            references.iter().take(MOST_NAMED).partition(|it| self.on_record(caller, &registry, it).is_some());
-        for reference in known {
-            if let Some(lexicon) = self.on_record(caller, &registry, reference) {
-                found.add_lexicon(&reference.address, lexicon);
+        let mut others = Vec::new();
+        for reference in references.iter().take(MOST_NAMED) {
+            match self.on_record(caller, &registry, reference) {
+                Some(lexicon) => found.add_lexicon(&reference.address, lexicon),
+                None => others.push(reference),
             }
         }
         let brought = self.bring_all(caller, &others).await;
