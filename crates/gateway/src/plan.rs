@@ -49,17 +49,15 @@ impl Planned {
 
     /// What becomes of each element of the script and each wish beside it.
     pub fn fidelity(&self) -> Vec<Fidelity> {
-        let wish = |it: &dispatcher_core::Adjustment| Fidelity {
-            element: it.control.into(),
-            line: 0,
-            column: 0,
-            outcome: match it.done {
+        let wish = |it: &dispatcher_core::Adjustment| {
+            let outcome = match it.done {
                 Done::Native => Outcome::Native,
                 Done::Rewritten => Outcome::Rewritten,
                 Done::MadeGood => Outcome::MadeGood,
                 Done::Omitted => Outcome::Omitted,
-            },
-            note: Some(it.note.as_str()).filter(|note| !note.is_empty()).map(Into::into),
+            };
+            let entry = Fidelity::of_member(it.control, outcome);
+            if it.note.is_empty() { entry } else { entry.with_note(it.note.as_str()) }
         };
         self.score.fidelity.iter().cloned().chain(self.shaped.adjustments.iter().map(wish)).collect()
     }

@@ -178,8 +178,8 @@ impl Casting<'_> {
             return Ok(());
         }
         let own = planned.voice_id();
-        let cast = match &piece.voice {
-            Some(voice) if Some(voice) != own.as_ref() => Some(Arc::new(self.other_voice(planned, voice)?)),
+        let cast = match piece.voice.as_deref() {
+            Some(voice) if Some(voice) != own.as_deref() => Some(Arc::new(self.other_voice(planned, voice)?)),
             _ => None,
         };
         let speaker = cast.as_deref().unwrap_or(planned);
@@ -223,8 +223,8 @@ impl Casting<'_> {
             return None;
         }
         let mut wishes = treated(&self.request.shaping, &treatment);
-        if let Some((name, degree)) = &piece.style {
-            wishes.style = Some(Style { name: name.clone(), degree: *degree });
+        if let Some(manner) = &piece.style {
+            wishes.style = Some(Style { name: manner.name.clone(), degree: manner.degree });
         }
         Some(wishes)
     }

@@ -84,8 +84,8 @@ async fn server(files: Vec<(&'static str, Vec<u8>)>) -> String {
 }
 
 fn element<'u>(utterance: &'u Utterance, name: &str) -> (Outcome, &'u str) {
-    let found = utterance.fidelity.iter().find(|it| it.element == name).unwrap_or_else(|| panic!("no {name}"));
-    (found.outcome, found.note.as_deref().unwrap_or_default())
+    let found = utterance.fidelity.iter().find(|it| it.element() == name).unwrap_or_else(|| panic!("no {name}"));
+    (found.outcome, found.note().unwrap_or_default())
 }
 
 #[tokio::test]
@@ -163,7 +163,7 @@ async fn what_a_script_names_is_bounded() {
         (0..count).map(|n| format!("<audio src=\"http://{host}{path}?{n}\" clipEnd=\"10ms\">{n} </audio>")).collect()
     };
     let made = |estimate: &dispatcher_gateway::Estimate| {
-        let audio = estimate.fidelity.iter().filter(|it| it.element == "audio");
+        let audio = estimate.fidelity.iter().filter(|it| it.element() == "audio");
         audio.filter(|it| it.outcome == Outcome::MadeGood).count()
     };
     let estimate =

@@ -72,7 +72,7 @@ async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
     for engine in ["plain", "heron"] {
         let utterance = house.speak(script(body, &format!("{engine}/marin"))).await;
         let report: Vec<(String, Outcome)> =
-            utterance.fidelity.iter().map(|f| (f.element.to_string(), f.outcome)).collect();
+            utterance.fidelity.iter().map(|f| (f.element().to_owned(), f.outcome)).collect();
         let ours = if engine == "plain" { Outcome::MadeGood } else { Outcome::Rewritten };
         assert_eq!(
             report[1..3],
@@ -156,7 +156,7 @@ async fn what_may_not_be_lost_is_refused_before_anything_is_sent() {
     let request = |body: &str| SynthesisRequest { unsupported: Unsupported::Refuse, ..script(body, "plain/marin") };
     match house.gateway.speak(&house.caller, request("One.<break/> <emphasis>Two.</emphasis>")).await.err().unwrap() {
         GatewayError::Unsupported(lost) => {
-            let names: Vec<&str> = lost.iter().map(|item| &*item.element).collect();
+            let names: Vec<&str> = lost.iter().map(|item| item.element()).collect();
             assert_eq!(names, ["break", "emphasis"]);
         }
         other => panic!("{other}"),

@@ -216,7 +216,7 @@ async fn markup_that_is_lost_is_reported_or_refused_as_asked() {
         ..say("", "heron/marin")
     };
     match house.gateway.speak(&house.caller, request(Unsupported::Refuse)).await.err().unwrap() {
-        GatewayError::Unsupported(lost) => assert_eq!(lost[0].element, "emphasis"),
+        GatewayError::Unsupported(lost) => assert_eq!(lost[0].element(), "emphasis"),
         other => panic!("{other}"),
     }
     assert_eq!(delivered(&house.heron).await["calls"], 0);

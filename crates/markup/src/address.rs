@@ -1,6 +1,6 @@
 //! Addresses that a script names: of sounds and lexicons.
 
-use crate::script::{Item, Script, Tag};
+use crate::script::{Script, Step, Tag};
 
 /// What stands at an address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -25,9 +25,9 @@ impl Script<'_> {
         let mut found: Vec<Reference> = Vec::new();
         let mut bases: Vec<Option<String>> = vec![None];
         for item in &self.items {
-            let element = match item {
-                Item::Open(number) => self.element(*number),
-                Item::Close => {
+            let element = match item.step() {
+                Step::Open(number) => self.element(number),
+                Step::Close => {
                     bases.pop();
                     continue;
                 }

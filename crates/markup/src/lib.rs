@@ -29,7 +29,7 @@ pub use dialogue::{Line, LineFault, dialogue};
 pub use fidelity::{Fidelity, Outcome};
 pub use language::{Detected, by_paragraph, detect};
 pub use lexicon::{Lexeme, Lexicon, Pronunciation};
-pub use lower::{Atom, Choices, Lowered, MarkAt, Piece, Policy, Sound, Treatment, VoiceWish, lower};
+pub use lower::{Atom, Choices, Lowered, Manner, MarkAt, Opening, Piece, Policy, Sound, Treatment, VoiceWish, lower};
 pub use place::MarkupError;
 pub use reader::values::time as read_time;
 pub use reader::{read_pls, read_ssml};

@@ -1,6 +1,5 @@
 //! The script: what is to be said, as a tree of spans in document order.
 
-use std::borrow::Cow;
 use std::ops::Range;
 
 use crate::place::Lines;
@@ -101,14 +100,18 @@ impl<'s> Element<'s> {
     }
 
     /// Its name, without a prefix.
-    pub fn name(self) -> Cow<'static, str> {
-        if self.record.renamed {
-            let tag = &self.script.source[self.at() + 1..];
-            let end = tag.find(|c: char| c.is_ascii_whitespace() || matches!(c, '/' | '>')).unwrap_or(tag.len());
-            Cow::Owned(tag[..end].rsplit(':').next().unwrap_or_default().to_owned())
-        } else {
-            Cow::Borrowed(self.record.tag.name())
+    pub fn name(self) -> &'s str {
+        self.renamed().unwrap_or(self.record.tag.name())
+    }
+
+    /// Its name without a prefix, where that may be another than SSML's own.
+    pub(crate) fn renamed(self) -> Option<&'s str> {
+        if !self.record.renamed {
+            return None;
         }
+        let tag = &self.script.source[self.at() + 1..];
+        let end = tag.find(|c: char| c.is_ascii_whitespace() || matches!(c, '/' | '>')).unwrap_or(tag.len());
+        tag[..end].rsplit(':').next()
     }
 
     /// Byte position of its start tag in the source.
@@ -141,7 +144,7 @@ impl<'s> Element<'s> {
 
 /// One step of the walk over a script.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Item {
+pub(crate) enum Step {
     /// The element of this number.
     Open(u32),
     Close,
@@ -149,6 +152,43 @@ pub(crate) enum Item {
     Text(Span),
     /// A character that is not as in the source: a reference, resolved.
     Said(char),
+}
+
+/// A step as it is kept, in eight bytes: of a text where it begins and ends;
+/// of another what it is, which is no end of a text, and its number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Item(u32, u32);
+
+impl Item {
+    const OPEN: u32 = u32::MAX;
+    const CLOSE: u32 = u32::MAX - 1;
+    const SAID: u32 = u32::MAX - 2;
+
+    pub(crate) const fn open(number: u32) -> Item {
+        Item(number, Item::OPEN)
+    }
+
+    pub(crate) const fn close() -> Item {
+        Item(0, Item::CLOSE)
+    }
+
+    pub(crate) const fn said(character: char) -> Item {
+        Item(character as u32, Item::SAID)
+    }
+
+    pub(crate) const fn text(span: Span) -> Item {
+        Item(span.at, span.end)
+    }
+
+    #[inline]
+    pub(crate) fn step(self) -> Step {
+        match self.1 {
+            Item::OPEN => Step::Open(self.0),
+            Item::CLOSE => Step::Close,
+            Item::SAID => Step::Said(char::from_u32(self.0).unwrap_or_default()),
+            end => Step::Text(Span { at: self.0, end }),
+        }
+    }
 }
 
 /// What the source was taken for.

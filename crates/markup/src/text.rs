@@ -17,7 +17,7 @@ pub fn read_text(text: &str) -> Result<Script<'_>, MarkupError> {
     if trimmed.trim().is_empty() {
         return Err(MarkupError::at(text, 0, "there is no text to speak"));
     }
-    let items = vec![Item::Text(Span::new(0, trimmed.len()))];
+    let items = vec![Item::text(Span::new(0, trimmed.len()))];
     let mut notes = Vec::new();
     if looks_like_markup(trimmed) {
         let fault = read_ssml(trimmed).err().map(|fault| format!(", and as SSML it has a fault ({fault})"));

@@ -193,8 +193,8 @@ fn each_clause_becomes_what_it_should() {
 #[test]
 fn the_report_has_each_element_once_whatever_the_engine_takes() {
     for (clause, body, ..) in CLAUSES {
-        let names = |dialect: Option<&str>| -> Vec<(String, usize)> {
-            lowered(body, dialect).fidelity.iter().map(|item| (item.element.to_string(), item.column)).collect()
+        let names = |dialect: Option<&str>| -> Vec<(String, u32)> {
+            lowered(body, dialect).fidelity.iter().map(|item| (item.element().to_owned(), item.column)).collect()
         };
         assert_eq!(names(None), names(Some(ALL)), "{clause}");
         let started = body.matches('<').count() - body.matches("</").count() - body.matches("<!--").count();

@@ -97,8 +97,8 @@ fn an_engine_with_phonemes_is_sent_them() {
 fn what_a_lookup_could_not_do_is_told_at_its_place() {
     let outcome = |body: &str, dialect, language| {
         let lowered = lowered(body, dialect, false, language);
-        let lookup = lowered.fidelity.iter().find(|it| it.element == "lookup").unwrap().clone();
-        (lookup.outcome, lookup.note.unwrap_or_default(), lookup.line)
+        let lookup = lowered.fidelity.iter().find(|it| it.element() == "lookup").unwrap().clone();
+        (lookup.outcome, lookup.note().unwrap_or_default().to_owned(), lookup.line)
     };
     let body = "<lookup ref=\"h\">Nesst, Gullsay and Nesst</lookup>";
     let (done, note, line) = outcome(body, None, "en-GB");
@@ -113,10 +113,10 @@ fn what_a_lookup_could_not_do_is_told_at_its_place() {
     )
     .unwrap();
     let lowered = lower(&script, None, Policy::Adapt, &Shelf { own: None });
-    let told: Vec<_> = lowered.fidelity.iter().map(|it| (&*it.element, it.outcome)).collect();
+    let told: Vec<_> = lowered.fidelity.iter().map(|it| (it.element(), it.outcome)).collect();
     let expected = [("speak", Outcome::Native), ("lexicon", Outcome::Omitted), ("lookup", Outcome::SpokenPlainly)];
     assert_eq!(told, expected);
-    assert_eq!(lowered.fidelity[1].note.as_deref(), Some("the lexicon 'none.pls' cannot be had"));
+    assert_eq!(lowered.fidelity[1].note(), Some("the lexicon 'none.pls' cannot be had"));
 }
 
 #[test]
@@ -126,7 +126,7 @@ fn a_lexicon_of_the_app_holds_for_all_text_in_its_language() {
     let lowered_text = lower(&script, None, Policy::Adapt, &Shelf { own: own.clone() });
     assert_eq!(said(&lowered_text, false), "To  Gull zay\nfrom Nesst.");
     let told = &lowered_text.fidelity[0];
-    assert_eq!((&*told.element, told.line, told.outcome), ("lexicon", 0, Outcome::SpokenPlainly));
+    assert_eq!((told.element(), told.line, told.outcome), ("lexicon", 0, Outcome::SpokenPlainly));
     script.language = Some("pt-PT".into());
     let elsewhere = lower(&script, None, Policy::Adapt, &Shelf { own });
     assert_eq!(said(&elsewhere, false), "To  Gullsay\nfrom Nesst.");
@@ -134,8 +134,8 @@ fn a_lexicon_of_the_app_holds_for_all_text_in_its_language() {
     // What the document asks for goes before it.
     let both = lowered("Gullsay <lookup ref=\"o\">Gullsay</lookup>", None, true, "en-GB");
     assert_eq!(said(&both, false), "Gull zay Gull island");
-    let note = both.fidelity.last().unwrap().note.clone().unwrap();
-    assert_eq!(&*note, "'own' says how to speak 1 word");
+    let note = both.fidelity.last().unwrap().note().unwrap();
+    assert_eq!(note, "'own' says how to speak 1 word");
 }
 
 #[test]

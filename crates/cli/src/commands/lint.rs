@@ -150,7 +150,7 @@ fn render(source: &str, engines: &[Lint], refused: &[(String, String)]) -> Strin
     head.extend(engines.iter().map(|linted| linted.engine.as_str()));
     let mut rows: Vec<Vec<String>> = Vec::new();
     for (index, element) in elements.iter().enumerate() {
-        let mut row = vec![format!("{}:{}", element.line, element.column), element.element.to_string()];
+        let mut row = vec![format!("{}:{}", element.line, element.column), element.element().to_owned()];
         row.extend(engines.iter().map(|it| it.fidelity.get(index).map_or("", |item| word(item.outcome)).to_owned()));
         rows.push(row);
     }
@@ -161,8 +161,8 @@ fn render(source: &str, engines: &[Lint], refused: &[(String, String)]) -> Strin
     let mut notes: Vec<(usize, usize, String)> = Vec::new();
     for linted in engines {
         for item in linted.fidelity.iter().filter(|item| item.outcome > Outcome::MadeGood) {
-            if let Some(note) = &item.note {
-                notes.push((item.line, item.column, format!("{}: {note}", linted.engine)));
+            if let Some(note) = item.note() {
+                notes.push((item.line as usize, item.column as usize, format!("{}: {note}", linted.engine)));
             }
         }
     }

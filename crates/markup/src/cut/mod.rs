@@ -4,7 +4,9 @@
 
 mod sentences;
 
-use crate::lower::{Atom, Piece, escape};
+use std::sync::Arc;
+
+use crate::lower::{Atom, Opening, Piece, escape};
 use sentences::{Rank, ends_paragraph, places, sentence_ends};
 use unicode_segmentation::UnicodeSegmentation as _;
 
@@ -42,7 +44,8 @@ impl Room {
     fn atom(&self, atom: &Atom, markup: bool) -> usize {
         match atom {
             Atom::Text(text) => self.text(text, markup),
-            Atom::Open(tag, _) | Atom::Empty(tag) => usize::from(self.tags) * self.count(tag),
+            Atom::Open(opening) => usize::from(self.tags) * self.count(&opening.tag),
+            Atom::Empty(tag) => usize::from(self.tags) * self.count(tag),
             Atom::Close(name) => usize::from(self.tags) * (name.len() + 3),
             Atom::Paragraph => 2,
             Atom::Sentence => 1,
@@ -126,8 +129,9 @@ fn units(body: &[Atom]) -> Vec<Unit> {
                 let rank = ended.then_some(Rank::Sentence);
                 units.push(Unit { atoms: vec![Atom::Text(text[start..].to_owned())], rank });
             }
-            Atom::Open(_, name) if WHOLE.contains(name) => {
-                let end = body[index..].iter().position(|atom| matches!(atom, Atom::Close(closed) if closed == name));
+            Atom::Open(opening) if WHOLE.contains(&opening.name) => {
+                let name = opening.name;
+                let end = body[index..].iter().position(|atom| matches!(atom, Atom::Close(closed) if *closed == name));
                 let end = end.map_or(body.len() - 1, |offset| index + offset);
                 let atoms = body[index..=end].to_vec();
                 at += atoms.iter().map(|atom| if let Atom::Text(text) = atom { text.len() } else { 0 }).sum::<usize>();
@@ -163,14 +167,14 @@ struct Packer {
     /// What `current` takes, without the ends of what is open.
     used: usize,
     /// Elements open at the end of `current`.
-    open: Vec<(String, &'static str)>,
+    open: Vec<Arc<Opening>>,
     /// The best place for a cut so far: how many atoms of `current` lie before it.
     best: Option<(Rank, usize)>,
 }
 
 impl Packer {
     fn closing(&self) -> usize {
-        self.open.iter().map(|(_, name)| self.room.atom(&Atom::Close(name), self.markup)).sum()
+        self.open.iter().map(|opening| self.room.atom(&Atom::Close(opening.name), self.markup)).sum()
     }
 
     fn take(&mut self, unit: Unit) {
@@ -197,7 +201,7 @@ impl Packer {
     fn put(&mut self, atoms: Vec<Atom>, cost: usize) {
         for atom in &atoms {
             match atom {
-                Atom::Open(tag, name) => self.open.push((tag.clone(), name)),
+                Atom::Open(opening) => self.open.push(opening.clone()),
                 Atom::Close(_) => drop(self.open.pop()),
                 _ => {}
             }
@@ -244,20 +248,20 @@ impl Packer {
     fn cut(&mut self, at: usize) {
         let rest = self.current.split_off(at);
         let mut part = std::mem::take(&mut self.current);
-        let mut open: Vec<(String, &'static str)> = Vec::new();
+        let mut open: Vec<Arc<Opening>> = Vec::new();
         for atom in &part {
             match atom {
-                Atom::Open(tag, name) => open.push((tag.clone(), name)),
+                Atom::Open(opening) => open.push(opening.clone()),
                 Atom::Close(_) => drop(open.pop()),
                 _ => {}
             }
         }
-        part.extend(open.iter().rev().map(|(_, name)| Atom::Close(name)));
+        part.extend(open.iter().rev().map(|opening| Atom::Close(opening.name)));
         self.parts.push(part);
         self.open.clear();
         self.used = 0;
         self.best = None;
-        let again: Vec<Atom> = open.into_iter().map(|(tag, name)| Atom::Open(tag, name)).chain(rest).collect();
+        let again: Vec<Atom> = open.into_iter().map(Atom::Open).chain(rest).collect();
         let cost = again.iter().map(|atom| self.room.atom(atom, self.markup)).sum();
         self.put(again, cost);
     }
@@ -290,7 +294,7 @@ fn tidy(body: Vec<Atom>) -> Vec<Atom> {
     for atom in body {
         match (out.last_mut(), atom) {
             (Some(Atom::Text(last)), Atom::Text(text)) => last.push_str(&text),
-            (Some(Atom::Open(_, opened)), Atom::Close(closed)) if *opened == closed && !WHOLE.contains(&closed) => {
+            (Some(Atom::Open(opened)), Atom::Close(closed)) if opened.name == closed && !WHOLE.contains(&closed) => {
                 out.pop();
             }
             (_, atom) => out.push(atom),

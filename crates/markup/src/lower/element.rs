@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use super::voice::{wish_for_language, wish_of};
-use super::{Atom, Closing, Element, Lowering, MarkAt, Piece, Sound, Tag};
+use super::{Atom, Closing, Element, Lowering, Manner, MarkAt, Piece, Sound, Step, Tag};
 use crate::Outcome;
 use crate::address::join;
 use crate::dialect::{Meant, meant};
@@ -172,7 +172,7 @@ impl Lowering<'_> {
             if element.tag() != Tag::Speak && !native {
                 let other = self.state.language.as_deref().or(self.script.language.as_deref()) != Some(tag);
                 if other {
-                    self.turn(|state| state.language = Some(tag.to_owned()));
+                    self.turn(|state| state.language = Some(tag.into()));
                 }
             }
             return outcome;
@@ -190,8 +190,8 @@ impl Lowering<'_> {
             Some(voice) => {
                 self.note(at, format!("spoken by {voice}"));
                 self.turn(|state| {
-                    state.voice = Some(voice);
-                    state.language = Some(tag.to_owned());
+                    state.voice = Some(voice.into());
+                    state.language = Some(tag.into());
                 });
                 Outcome::MadeGood
             }
@@ -210,11 +210,10 @@ impl Lowering<'_> {
         match self.choices.voice(&wish).filter(|_| self.adapts()) {
             Some(voice) => {
                 self.note(at, format!("spoken by {voice}"));
-                let language = element.get("xml:lang").map(str::to_owned);
-                let language = language.or_else(|| wish.languages.first().map(|(tag, _)| tag.clone()));
+                let language = element.get("xml:lang").or(wish.languages.first().map(|(tag, _)| tag.as_str()));
                 self.turn(|state| {
-                    state.voice = Some(voice);
-                    state.language = language.or(state.language.take());
+                    state.voice = Some(voice.into());
+                    state.language = language.map(Box::from).or(state.language.take());
                 });
                 Outcome::MadeGood
             }
@@ -313,7 +312,7 @@ impl Lowering<'_> {
 
     fn pause(&mut self, element: Element<'_>) -> Outcome {
         if let Some((attributes, same)) = self.accepted(Tag::Break, "break", element.attributes()) {
-            self.tag(Atom::Empty(tag_of("break", &attributes, true)));
+            self.tag(Atom::Empty(tag_of("break", &attributes, true).into()));
             return if same { Outcome::Native } else { Outcome::Rewritten };
         }
         let strength = element.get("strength").unwrap_or("medium");
@@ -323,7 +322,7 @@ impl Lowering<'_> {
             let timed = format!("{milliseconds}ms");
             let timed = [("time", timed.as_str())].into_iter();
             if let Some((attributes, _)) = self.accepted(Tag::Break, "break", timed) {
-                self.tag(Atom::Empty(tag_of("break", &attributes, true)));
+                self.tag(Atom::Empty(tag_of("break", &attributes, true).into()));
                 return Outcome::Rewritten;
             }
         }
@@ -440,7 +439,7 @@ impl Lowering<'_> {
             return Outcome::Native;
         }
         if let Some((attributes, _)) = self.accepted(Tag::Mark, "mark", element.attributes()) {
-            self.tag(Atom::Empty(tag_of("mark", &attributes, true)));
+            self.tag(Atom::Empty(tag_of("mark", &attributes, true).into()));
             return Outcome::Native;
         }
         if !self.adapts() {
@@ -468,10 +467,13 @@ impl Lowering<'_> {
                 ["valence", "arousal", "dominance"].iter().filter_map(|name| signed(name)).map(|(n, d)| (n, Some(d))),
             )
             .collect();
-        let style = meant.iter().find_map(|(name, degree)| Some((self.choices.style(name)?, *degree)));
+        let style = meant
+            .iter()
+            .find_map(|(emotion, degree)| Some(Manner { name: self.choices.style(emotion)?, degree: *degree }));
         match style.filter(|_| self.adapts()) {
             Some(style) => {
-                self.note(at, format!("spoken {}", style.0));
+                self.note(at, format!("spoken {}", style.name));
+                let style = Box::new(style);
                 // It colours what stands around it, from here to its parent's end.
                 self.inner();
                 let depth = self.saved.len();
@@ -497,16 +499,16 @@ impl Lowering<'_> {
         let mut text = Cow::Borrowed("");
         let mut index = self.next;
         while index < element.end() {
-            match &self.script.items[index] {
-                super::Item::Open(number) => {
-                    let inner = self.script.element(*number);
+            match self.script.items[index].step() {
+                Step::Open(number) => {
+                    let inner = self.script.element(number);
                     if matches!(inner.tag(), Tag::Desc | Tag::Metadata) {
                         index = inner.end();
                     }
                 }
-                super::Item::Text(span) => text += self.script.slice(*span),
-                super::Item::Said(said) => text.to_mut().push(*said),
-                super::Item::Close => {}
+                Step::Text(span) => text += self.script.slice(span),
+                Step::Said(said) => text.to_mut().push(said),
+                Step::Close => {}
             }
             index += 1;
         }

@@ -13,12 +13,12 @@ mod words;
 use std::sync::Arc;
 
 use crate::dialect::Dialect;
-use crate::script::{Element, Item, Kind, Script, Tag};
+use crate::script::{Element, Kind, Script, Step, Tag};
 use crate::{Fidelity, Lexicon, Outcome};
 use words::InUse;
 
 pub(crate) use piece::escape;
-pub use piece::{Atom, Lowered, MarkAt, Piece, Sound, Treatment, VoiceWish};
+pub use piece::{Atom, Lowered, Manner, MarkAt, Opening, Piece, Sound, Treatment, VoiceWish};
 
 /// What to do with what an engine cannot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -92,9 +92,9 @@ pub(crate) fn plain_text(script: &Script<'_>) -> String {
 #[derive(Debug, Clone, Default, PartialEq)]
 struct State {
     treatment: Treatment,
-    voice: Option<String>,
-    language: Option<String>,
-    style: Option<(String, Option<f64>)>,
+    voice: Option<Box<str>>,
+    language: Option<Box<str>>,
+    style: Option<Box<Manner>>,
     base: Option<String>,
     /// Lexicons that a word is looked up in, among those in use; the last first.
     lookups: Vec<usize>,
@@ -130,7 +130,7 @@ struct Lowering<'s> {
     /// The last that was written ends in white space, or nothing was.
     at_start: bool,
     /// Native elements that are open, with their start tags.
-    open: Vec<(String, &'static str)>,
+    open: Vec<Arc<Opening>>,
     state: State,
     /// What holds outside of each element that is open, where that is not what
     /// holds within, and how many closings there were before it.
@@ -178,20 +178,18 @@ impl<'s> Lowering<'s> {
         let mut place = script.places();
         while let Some(item) = script.items.get(self.next) {
             self.next += 1;
-            match item {
-                Item::Text(_) | Item::Said(_) if !self.state.lookups.is_empty() => {
+            match item.step() {
+                Step::Text(_) | Step::Said(_) if !self.state.lookups.is_empty() => {
                     let run = self.run_of_text();
                     self.text(&run);
                 }
-                Item::Text(span) => self.text(script.slice(*span)),
-                Item::Said(said) => self.text(said.encode_utf8(&mut [0; 4])),
-                Item::Close => self.close(),
-                Item::Open(number) => {
-                    let element = script.element(*number);
-                    let (line, column) = place(element.at());
+                Step::Text(span) => self.text(script.slice(span)),
+                Step::Said(said) => self.text(said.encode_utf8(&mut [0; 4])),
+                Step::Close => self.close(),
+                Step::Open(number) => {
+                    let element = script.element(number);
                     let at = self.fidelity.len();
-                    let outcome = Outcome::Native;
-                    self.fidelity.push(Fidelity { element: element.name(), line, column, outcome, note: None });
+                    self.fidelity.push(Fidelity::of(element, place(element.at())));
                     self.saved.push((None, self.closings.len()));
                     let outcome = self.element(element, at);
                     self.fidelity[at].outcome = outcome;
@@ -202,7 +200,7 @@ impl<'s> Lowering<'s> {
 
     fn note(&mut self, at: usize, note: impl Into<Box<str>>) {
         if let Some(entry) = self.fidelity.get_mut(at) {
-            entry.note.get_or_insert_with(|| note.into());
+            entry.tell(note);
         }
     }
 
@@ -290,18 +288,19 @@ impl<'s> Lowering<'s> {
         if self.space && !self.at_start && !matches!(atom, Atom::Close(_)) {
             self.push(" ");
             self.space = false;
-            self.at_start = matches!(atom, Atom::Open(..));
+            self.at_start = matches!(atom, Atom::Open(_));
         }
         self.step(atom);
     }
 
     fn open_native(&mut self, tag: String, name: &'static str) {
+        let opening = Arc::new(Opening { tag, name });
         if matches!(name, "p" | "s") {
             self.space = false;
             self.at_start = true;
         }
-        self.tag(Atom::Open(tag.clone(), name));
-        self.open.push((tag, name));
+        self.tag(Atom::Open(opening.clone()));
+        self.open.push(opening);
         self.on_close(Closing::Native(name));
     }
 
@@ -325,9 +324,7 @@ impl<'s> Lowering<'s> {
     fn flush(&mut self) {
         if self.speaks() {
             self.settle_text();
-            for (_, name) in self.open.iter().rev() {
-                self.current.body.push(Atom::Close(name));
-            }
+            self.current.body.extend(self.open.iter().rev().map(|opening| Atom::Close(opening.name)));
             self.drop_idle_pairs();
             let body = self.current.body.drain(..).collect();
             let room = std::mem::replace(&mut self.current.body, body);
@@ -336,7 +333,7 @@ impl<'s> Lowering<'s> {
             self.written.clear();
             self.current.body.clear();
         }
-        let again = self.open.iter().map(|(tag, name)| Atom::Open(tag.clone(), name));
+        let again = self.open.iter().cloned().map(Atom::Open);
         self.current.body.extend(again);
         self.current.treatment = self.state.treatment;
         self.current.voice.clone_from(&self.state.voice);
@@ -352,7 +349,7 @@ impl<'s> Lowering<'s> {
         let mut index = 0;
         while index + 1 < body.len() {
             let idle = matches!((&body[index], &body[index + 1]),
-                (Atom::Open(_, opened), Atom::Close(closed)) if opened == closed && !matches!(*opened, "phoneme" | "sub"));
+                (Atom::Open(opened), Atom::Close(closed)) if opened.name == *closed && !matches!(*closed, "phoneme" | "sub"));
             if idle {
                 body.drain(index..index + 2);
                 index = index.saturating_sub(1);

@@ -1,6 +1,8 @@
 //! What lowering makes: pieces, each one call of an engine or one inserted
 //! sound, and the silence before it.
 
+use std::sync::Arc;
+
 use crate::Fidelity;
 
 /// A step of a piece's body.
@@ -8,15 +10,32 @@ use crate::Fidelity;
 pub enum Atom {
     /// Text, as it is said.
     Text(String),
-    /// A start tag, whole, and the element's name.
-    Open(String, &'static str),
+    /// An element begins.
+    Open(Arc<Opening>),
     Close(&'static str),
     /// An empty element, whole.
-    Empty(String),
+    Empty(Box<str>),
     /// The end of a paragraph.
     Paragraph,
     /// The end of a sentence that the document marks.
     Sentence,
+}
+
+/// What an element is opened with, and opened again behind a cut.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Opening {
+    /// The start tag, whole.
+    pub tag: String,
+    pub name: &'static str,
+}
+
+/// A way of speaking.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Manner {
+    /// As the engine names it.
+    pub name: String,
+    /// How much of it, from 0 to 1.
+    pub degree: Option<f64>,
 }
 
 /// A wish for another voice, by SSML 1.1's selection (section 3.2.1).
@@ -94,11 +113,11 @@ pub struct Piece {
     pub treatment: Treatment,
     /// The voice that speaks it, where that is not the utterance's own; as
     /// [`Choices::voice`](super::Choices::voice) names it.
-    pub voice: Option<String>,
+    pub voice: Option<Box<str>>,
     /// The language of it, where that is not the script's own.
-    pub language: Option<String>,
-    /// A way of speaking, and how much of it from 0 to 1.
-    pub style: Option<(String, Option<f64>)>,
+    pub language: Option<Box<str>>,
+    /// A way of speaking, where that is not the voice's own.
+    pub style: Option<Box<Manner>>,
 }
 
 impl Piece {
@@ -107,7 +126,7 @@ impl Piece {
         self.body.iter().any(|atom| match atom {
             Atom::Text(text) => !text.trim_start().is_empty(),
             // A phoneme or an alias may be all there is.
-            Atom::Open(_, name) => matches!(*name, "phoneme" | "sub"),
+            Atom::Open(opening) => matches!(opening.name, "phoneme" | "sub"),
             _ => false,
         })
     }
@@ -164,7 +183,8 @@ pub(crate) fn render(atoms: &[Atom], markup: bool) -> String {
         match atom {
             Atom::Text(text) if markup => escape(text, &mut out),
             Atom::Text(text) => out.push_str(text),
-            Atom::Open(tag, _) | Atom::Empty(tag) => out.push_str(tag),
+            Atom::Open(opening) => out.push_str(&opening.tag),
+            Atom::Empty(tag) => out.push_str(tag),
             Atom::Close(name) => {
                 out.push_str("</");
                 out.push_str(name);

@@ -40,7 +40,7 @@ fn adapted(body: &str) -> Lowered {
 }
 
 fn outcomes(lowered: &Lowered) -> Vec<(&str, Outcome)> {
-    lowered.fidelity.iter().skip(1).map(|item| (&*item.element, item.outcome)).collect()
+    lowered.fidelity.iter().skip(1).map(|item| (item.element(), item.outcome)).collect()
 }
 
 fn texts(lowered: &Lowered) -> Vec<(String, f64)> {
@@ -89,7 +89,7 @@ fn prosody_is_made_good_piece_by_piece() {
     assert_eq!(parted.fidelity[1].outcome, Outcome::SpokenPlainly);
     let beyond = adapted("<prosody contour=\"(0%,+1st)\" rate=\"80%\">x</prosody>");
     assert_eq!(outcomes(&beyond), vec![("prosody", Outcome::SpokenPlainly)]);
-    assert!(beyond.fidelity[1].note.as_deref().expect("why").contains("contour"));
+    assert!(beyond.fidelity[1].note().expect("why").contains("contour"));
     assert!((beyond.pieces[0].treatment.rate - 0.8).abs() < 1e-9, "what can be made good still is");
 }
 
@@ -202,8 +202,8 @@ fn marks_of_the_root_bound_what_is_rendered() {
 fn an_emotion_colours_what_stands_around_it() {
     let emotion = "<e:emotion xmlns:e=\"http://www.w3.org/2009/10/emotionml\" category-set=\"u\"><e:category name=\"joy\" value=\"0.6\"/></e:emotion>";
     let lowered = adapted(&format!("a <s>{emotion}b</s> c"));
-    let styles: Vec<Option<(String, Option<f64>)>> = lowered.pieces.iter().map(|piece| piece.style.clone()).collect();
-    assert_eq!(styles, vec![None, Some(("cheerful".into(), Some(0.6))), None]);
+    let styles: Vec<Option<Manner>> = lowered.pieces.iter().map(|piece| piece.style.as_deref().cloned()).collect();
+    assert_eq!(styles, vec![None, Some(Manner { name: "cheerful".into(), degree: Some(0.6) }), None]);
     assert_eq!(outcomes(&lowered)[1], ("emotion", Outcome::Rewritten));
     let unknown = adapted(&emotion.replace("joy", "dread").replace("</e:emotion>", "</e:emotion>x"));
     assert_eq!(outcomes(&unknown), vec![("emotion", Outcome::Omitted)]);
@@ -218,5 +218,5 @@ fn the_report_names_element_place_and_outcome() {
         &Quay,
     );
     let last = lowered.fidelity.last().expect("an entry");
-    assert_eq!((&*last.element, last.line, last.column, last.outcome), ("break", 2, 6, Outcome::MadeGood));
+    assert_eq!((last.element(), last.line, last.column, last.outcome), ("break", 2, 6, Outcome::MadeGood));
 }

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use super::element::tag_of;
-use super::{Atom, Element, Item, Lowering, Tag};
+use super::{Atom, Element, Lowering, Opening, Step, Tag};
 use crate::address::join;
 use crate::lexicon::{Lexeme, Lexicon, Pronunciation};
 use crate::{Fidelity, Outcome};
@@ -89,9 +89,9 @@ impl Lowering<'_> {
         let mut text = String::new();
         self.next -= 1;
         while let Some(item) = self.script.items.get(self.next) {
-            match item {
-                Item::Text(span) => text.push_str(self.script.slice(*span)),
-                Item::Said(said) => text.push(*said),
+            match item.step() {
+                Step::Text(span) => text.push_str(self.script.slice(span)),
+                Step::Said(said) => text.push(said),
                 _ => break,
             }
             self.next += 1;
@@ -111,7 +111,7 @@ impl Lowering<'_> {
             match self.pronounced(place, &lexeme, MAX_ALIASES) {
                 Some(Written::Tag(tag)) => {
                     self.lexicons[place].done += 1;
-                    self.tag(Atom::Open(tag, "phoneme"));
+                    self.tag(Atom::Open(Arc::new(Opening { tag, name: "phoneme" })));
                     self.write(spelt);
                     self.step(Atom::Close("phoneme"));
                 }
@@ -198,8 +198,7 @@ impl Lowering<'_> {
                         true => format!("'{name}' says how to speak {done} {words}"),
                         false => format!("'{name}': {lost}"),
                     };
-                    let element = "lexicon".into();
-                    self.fidelity.push(Fidelity { element, line: 0, column: 0, outcome, note: Some(note.into()) });
+                    self.fidelity.push(Fidelity::of_member("lexicon", outcome).with_note(note));
                 }
                 _ => {}
             }

@@ -138,9 +138,10 @@ impl<'s> Builder<'s> {
         Builder {
             source,
             version: Version::OneOne,
-            items: Vec::with_capacity(source.len() / 12),
-            elements: Vec::with_capacity(source.len() / 40),
-            attributes: Vec::with_capacity(source.len() / 64),
+            // As many as a dense document has, so that none of them moves.
+            items: Vec::with_capacity(source.len() / 9),
+            elements: Vec::with_capacity(source.len() / 36),
+            attributes: Vec::with_capacity(source.len() / 80),
             spelt: String::new(),
             unprefixed: None,
             brackets: memchr::memchr(b']', source.as_bytes()).is_some(),
@@ -299,7 +300,7 @@ impl<'s> Builder<'s> {
         }
         let item = self.elements.len();
         let renamed = qualified != tag.name();
-        self.items.push(Item::Open(number(item)));
+        self.items.push(Item::open(number(item)));
         self.elements.push(Record { tag, renamed, at: number(at), attributes, end: 0 });
         Ok(item)
     }
@@ -484,7 +485,7 @@ impl<'s> Builder<'s> {
             if let Some(emotion) = emotion {
                 self.felt(item, emotion);
             }
-            self.items.push(Item::Close);
+            self.items.push(Item::close());
         }
         self.closed = self.open.is_empty();
     }
@@ -513,7 +514,7 @@ impl<'s> Builder<'s> {
         let blank = text.bytes().all(|byte| byte.is_ascii_whitespace());
         if self.takes_text(blank, at)? {
             self.spoken |= !blank;
-            self.items.push(Item::Text(Span::new(at, at + text.len())));
+            self.items.push(Item::text(Span::new(at, at + text.len())));
         }
         Ok(())
     }
@@ -546,7 +547,7 @@ impl<'s> Builder<'s> {
         let blank = said.is_ascii_whitespace();
         if self.takes_text(blank, at)? {
             self.spoken |= !blank;
-            self.items.push(Item::Said(said));
+            self.items.push(Item::said(said));
         }
         Ok(())
     }
