@@ -188,11 +188,18 @@ impl<'s> Builder<'s> {
             return self
                 .fault(at, format_args!("<{qualified}> stands behind the end of the document; there is one root"));
         }
-        let prefix = values::prefix_of(qualified);
+        // Most are SSML's own as they stand.
+        let mut named = Tag::named(qualified, self.version);
+        let mut prefix = None;
+        if named.is_none() {
+            if !values::is_qualified_name(qualified) {
+                return self.fault(at, format_args!("'{qualified}' is not a name"));
+            }
+            prefix = values::prefix_of(qualified);
+        }
         let local = prefix.map_or(qualified, |end| &qualified[end + 1..]);
-        let named = Tag::named(local, self.version);
-        if (named.is_none() || prefix.is_some()) && !values::is_qualified_name(qualified) {
-            return self.fault(at, format_args!("'{qualified}' is not a name"));
+        if prefix.is_some() {
+            named = Tag::named(local, self.version);
         }
         self.tags += 1;
         if self.tags > MAX_ELEMENTS || self.open.len() >= MAX_DEPTH {
@@ -271,7 +278,8 @@ impl<'s> Builder<'s> {
     ) -> Result<usize, MarkupError> {
         let root = self.open.is_empty();
         // A document without any namespace is taken for SSML.
-        let ours = space == Space::Ssml || (space == Space::None && local == qualified);
+        let prefixed = local.len() < qualified.len();
+        let ours = space == Space::Ssml || (space == Space::None && !prefixed);
         let tag = match (ours, space == Space::Emotion && local == "emotion") {
             (true, _) => named,
             (false, true) => Some(Tag::Emotion),
@@ -299,7 +307,8 @@ impl<'s> Builder<'s> {
             self.meant(tag, first, at)?;
         }
         let item = self.elements.len();
-        let renamed = qualified != tag.name();
+        // SSML's own are known by their names: `w` for `token` is shorter.
+        let renamed = if ours { prefixed || local.len() != tag.name().len() } else { qualified != tag.name() };
         self.items.push(Item::open(number(item)));
         self.elements.push(Record { tag, renamed, at: number(at), attributes, end: 0 });
         Ok(item)

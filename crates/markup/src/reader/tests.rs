@@ -42,6 +42,27 @@ fn values_count_as_xml_says() {
 }
 
 #[test]
+fn elements_are_known_by_their_names_whatever_the_prefix() {
+    // As long as a prefix makes them, they are not taken for one another.
+    let of = |prefix: &str| {
+        let open =
+            format!("<{prefix}:speak version=\"1.1\" xml:lang=\"en-GB\" xmlns:{prefix}=\"{SSML}\" xmlns:o=\"urn:o\">");
+        let body =
+            "<P:p><P:s><P:w>Mind</P:w> <P:token>the</P:token> <o:s/>gap.</P:s></P:p></P:speak>".replace('P', prefix);
+        let source = open + &body;
+        let script = read_ssml(&source).expect(prefix);
+        let found: Vec<_> = script.elements().map(|it| (it.name().to_owned(), it.tag())).collect();
+        assert_eq!(script.plain_text(), "Mind the gap.", "{prefix}");
+        found
+    };
+    for prefix in ["a", "abc", "abcd", "say-as"] {
+        let named = [("p", Tag::Paragraph), ("s", Tag::Sentence), ("w", Tag::Token), ("token", Tag::Token)];
+        let wanted = [("speak", Tag::Speak)].into_iter().chain(named).chain([("s", Tag::Foreign)]);
+        assert_eq!(of(prefix), wanted.map(|(name, tag)| (name.to_owned(), tag)).collect::<Vec<_>>(), "{prefix}");
+    }
+}
+
+#[test]
 fn every_element_is_accepted_where_it_may_stand() {
     for body in [
         "<meta name=\"a\" content=\"b\"/><metadata><any xmlns=\"urn:x\">thing</any></metadata><lexicon uri=\"u.pls\" xml:id=\"l\"/>x",

@@ -20,12 +20,23 @@ enum Tongue {
 
 impl Tongue {
     fn of(language: &str) -> Option<Tongue> {
-        let mut subtags = language.split('-');
-        let primary = subtags.next().unwrap_or_default();
-        let american = subtags.next().is_some_and(|region| region.eq_ignore_ascii_case("us"));
-        let known = [("en", Tongue::English), ("pt", Tongue::Portuguese), ("fr", Tongue::French)];
-        let (_, tongue) = known.into_iter().find(|(tag, _)| primary.eq_ignore_ascii_case(tag))?;
-        Some(if american && tongue == Tongue::English { Tongue::American } else { tongue })
+        let (primary, rest) = language.as_bytes().split_first_chunk::<2>()?;
+        let region = match rest {
+            [] => rest,
+            [b'-', region @ ..] => region,
+            _ => return None,
+        };
+        let american = |region: &[u8]| {
+            let (region, rest) = region.split_at(region.len().min(2));
+            region.eq_ignore_ascii_case(b"us") && matches!(rest, [] | [b'-', ..])
+        };
+        match primary.map(|byte| byte.to_ascii_lowercase()) {
+            [b'e', b'n'] if american(region) => Some(Tongue::American),
+            [b'e', b'n'] => Some(Tongue::English),
+            [b'p', b't'] => Some(Tongue::Portuguese),
+            [b'f', b'r'] => Some(Tongue::French),
+            _ => None,
+        }
     }
 
     fn english(self) -> bool {

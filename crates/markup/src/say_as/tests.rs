@@ -9,6 +9,20 @@ fn says(language: &str, kind: &str, cases: &[(&str, Option<&str>, &str)]) {
 }
 
 #[test]
+fn a_language_is_known_by_its_first_subtag() {
+    let said = |language: &str| spoken("105", "cardinal", None, None, Some(language));
+    for british in ["en", "EN-gb", "en-x-us", "en-usx"] {
+        assert_eq!(said(british).as_deref(), Some("one hundred and five"), "{british}");
+    }
+    for american in ["en-US", "En-us-x-old"] {
+        assert_eq!(said(american).as_deref(), Some("one hundred five"), "{american}");
+    }
+    for unknown in ["", "e", "eng", "english", "enm-GB", "de", "ção"] {
+        assert_eq!(said(unknown), None, "{unknown:?} is no language whose words are known");
+    }
+}
+
+#[test]
 fn english_is_said_as_it_is_spoken() {
     says(
         "en-GB",
