@@ -7,6 +7,8 @@ use crate::packets::{Coding, Demuxer, Found, Packet, Track};
 
 /// So much that is no frame may stand between frames.
 const MAX_GARBAGE: usize = 64 << 10;
+/// And so much before the first: the rest of a frame that was cut.
+const MAX_FRONT: usize = (1 << 13) - 1;
 
 /// Cuts ADTS into raw AAC blocks.
 #[derive(Default)]
@@ -16,6 +18,8 @@ pub(crate) struct AdtsDemuxer {
     skip: usize,
     config: Option<[u8; 2]>,
     garbage: usize,
+    /// What stands at the front, where that is no frame.
+    front: Option<String>,
 }
 
 /// A frame header.
@@ -69,6 +73,14 @@ impl AdtsDemuxer {
         if self.pending.len() < header.whole {
             return Ok(false);
         }
+        // In the middle of a frame much looks like the beginning of one: the
+        // first is where another like it follows.
+        if self.front.is_some() && self.config.is_none() {
+            let Some(next) = self.pending.get(header.whole..header.whole + 7) else { return Ok(false) };
+            if Header::parse(next).is_none_or(|next| next.config != header.config) {
+                return self.garbage();
+            }
+        }
         if header.blocks > 0 {
             return Err(AudioError::Unsupported { format: "AAC", what: "several blocks in a frame".into() });
         }
@@ -91,13 +103,21 @@ impl AdtsDemuxer {
     }
 
     fn garbage(&mut self) -> Result<bool, AudioError> {
+        if self.config.is_none() {
+            self.front.get_or_insert_with(|| crate::sniff::describe(&self.pending));
+        }
         let next = self.pending[1..].iter().position(|byte| *byte == 0xFF).map_or(self.pending.len(), |at| at + 1);
         self.garbage += next;
-        if self.config.is_none() || self.garbage > MAX_GARBAGE {
-            return Err(AudioError::NotThis { expected: "AAC", found: crate::sniff::describe(&self.pending) });
+        if self.garbage > if self.config.is_none() { MAX_FRONT } else { MAX_GARBAGE } {
+            return Err(self.not_this());
         }
         self.pending.advance(next);
         Ok(true)
+    }
+
+    fn not_this(&self) -> AudioError {
+        let found = self.front.clone().unwrap_or_else(|| crate::sniff::describe(&self.pending));
+        AudioError::NotThis { expected: "AAC", found }
     }
 }
 
@@ -105,6 +125,9 @@ impl Demuxer for AdtsDemuxer {
     fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Found>) -> Result<(), AudioError> {
         self.pending.extend_from_slice(bytes);
         while self.step(out)? {}
+        if last && self.config.is_none() && self.front.is_some() {
+            return Err(self.not_this());
+        }
         let torn = Header::parse(&self.pending).is_some() || self.config.is_none();
         if last && torn {
             return Err(AudioError::Truncated { format: "AAC", what: "its last frame is not whole" });

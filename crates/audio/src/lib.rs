@@ -38,6 +38,7 @@ mod negotiate;
 mod ogg;
 mod ogg_opus;
 mod opus_encode;
+mod opus_head;
 mod opus_mux;
 mod packets;
 mod pcm;

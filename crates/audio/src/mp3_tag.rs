@@ -30,23 +30,20 @@ pub(crate) struct Trim {
 fn side_bytes(header: &[u8]) -> usize {
     let mpeg1 = header[1] & 0x08 != 0;
     let mono = header[3] >> 6 == 3;
-    // A check sum of two bytes stands first where the header says so.
-    let check = if header[1] & 1 == 0 { 2 } else { 0 };
-    check
-        + match (mpeg1, mono) {
-            (true, false) => 32,
-            (true, true) | (false, false) => 17,
-            (false, true) => 9,
-        }
+    match (mpeg1, mono) {
+        (true, false) => 32,
+        (true, true) | (false, false) => 17,
+        (false, true) => 9,
+    }
 }
 
 /// What a frame that carries the tag says; `None` for a frame of sound.
 pub(crate) fn read(frame: &[u8]) -> Option<Trim> {
     FrameHeader::parse(frame)?;
-    let tag = frame.get(4 + side_bytes(frame)..)?;
-    if !tag.starts_with(b"Xing") && !tag.starts_with(b"Info") {
-        return None;
-    }
+    // Where frames have a check sum of two bytes some encoders leave room for
+    // it before the tag, and some do not.
+    let places = [0, 2].map(|check| frame.get(4 + check + side_bytes(frame)..));
+    let tag = places.into_iter().flatten().find(|tag| tag.starts_with(b"Xing") || tag.starts_with(b"Info"))?;
     let flags = *tag.get(7)?;
     let before = [(FRAMES, 4), (BYTES, 4), (PLACES, 100), (QUALITY, 4)];
     let at = 8 + before.iter().filter(|(flag, _)| flags & flag != 0).map(|(_, bytes)| bytes).sum::<usize>();

@@ -2,6 +2,7 @@
 
 use crate::AudioError;
 use crate::mp4::{Sample, unsupported};
+use crate::opus_head::OpusHead;
 use crate::packets::{Coding, OPUS_RATE, Track};
 
 /// A day of sound has some four million packets.
@@ -78,7 +79,7 @@ fn trim(moov: &[u8], trak: &[u8], track: &mut Track) {
     let media_scale = child(trak, &[b"mdia", b"mdhd"]).and_then(timescale).unwrap_or(0);
     let movie_scale = child(moov, &[b"mvhd"]).and_then(timescale).unwrap_or(0);
     let rate = match &track.coding {
-        Coding::Opus { .. } => u64::from(OPUS_RATE),
+        Coding::Opus(_) => u64::from(OPUS_RATE),
         _ => u64::from(media_scale),
     };
     if let Some((time, duration)) = child(trak, &[b"edts", b"elst"]).and_then(read_edit) {
@@ -136,7 +137,7 @@ fn smooth_note(moov: &[u8]) -> Option<(u64, u64)> {
 
 /// The coding of the first sample entry, and the frames before the sound.
 fn read_description(stsd: &[u8]) -> Result<(Coding, u64), AudioError> {
-    let broken = || unsupported("a description that cannot be read");
+    let broken = || unsupported("a broken description of its sound");
     let (kind, entry) = Boxes(stsd.get(8..).ok_or_else(broken)?).next().ok_or_else(broken)?;
     // Version 1 and 2 of the entry, as older writers make them, are longer.
     let extra = match entry.get(8..10) {
@@ -148,16 +149,19 @@ fn read_description(stsd: &[u8]) -> Result<(Coding, u64), AudioError> {
     match &kind {
         b"Opus" => {
             let head = child(inner, &[b"dOps"]).ok_or_else(broken)?;
-            let (Some(&channels), Some(&[high, low])) =
-                (head.get(1), head.get(2..4).and_then(<[u8]>::first_chunk::<2>))
-            else {
-                return Err(broken());
-            };
-            Ok((Coding::Opus { channels }, u64::from(u16::from_be_bytes([high, low]))))
+            let head = OpusHead::read_box(head)?;
+            let pre_skip = u64::from(head.pre_skip);
+            Ok((Coding::Opus(head), pre_skip))
         }
         b"mp4a" => {
             let esds = child(inner, &[b"esds"]).or_else(|| child(inner, &[b"wave", b"esds"])).ok_or_else(broken)?;
-            let config = specific_config(esds.get(4..).ok_or_else(broken)?).ok_or_else(broken)?;
+            let descriptors = esds.get(4..).ok_or_else(broken)?;
+            let config = match specific_config(descriptors).ok_or_else(broken)? {
+                (0x40 | 0x66..=0x68, Some(config)) => config,
+                (0x40 | 0x66..=0x68, None) => return Err(broken()),
+                (0x69 | 0x6B, _) => return Err(unsupported("sound coded as MP3")),
+                (other, _) => return Err(unsupported(format!("sound of object type {other:#x}"))),
+            };
             Ok((Coding::Aac(config), 0))
         }
         b"enca" => Err(unsupported("encrypted sound")),
@@ -165,10 +169,15 @@ fn read_description(stsd: &[u8]) -> Result<(Coding, u64), AudioError> {
     }
 }
 
-/// The decoder's configuration out of the descriptors (ISO/IEC 14496-1,
+/// What the sound is, as an object type (40: AAC), and the decoder's
+/// configuration, where there is one, out of the descriptors (ISO/IEC 14496-1,
 /// section 7.2.6): tag, length in sevens, body.
-fn specific_config(mut bytes: &[u8]) -> Option<Vec<u8>> {
+fn specific_config(mut bytes: &[u8]) -> Option<(u8, Option<Vec<u8>>)> {
+    let mut object = 0;
     loop {
+        if bytes.is_empty() && object > 0 {
+            return Some((object, None));
+        }
         let (tag, rest) = bytes.split_first()?;
         let mut length = 0;
         let mut at = 0;
@@ -192,8 +201,11 @@ fn specific_config(mut bytes: &[u8]) -> Option<Vec<u8>> {
                 body.get(skip..)?
             }
             // The decoder: thirteen bytes stand before its configuration.
-            4 => body.get(13..)?,
-            5 => return body.get(..length).filter(|config| config.len() >= 2).map(<[u8]>::to_vec),
+            4 => {
+                object = *body.first()?;
+                body.get(13..)?
+            }
+            5 => return Some((object, Some(body.get(..length).filter(|config| config.len() >= 2)?.to_vec()))),
             _ => body.get(length..)?,
         };
     }

@@ -1,7 +1,8 @@
 //! Ogg (RFC 3533): pages to packets, for Opus, Vorbis and FLAC.
 
 use crate::AudioError;
-use crate::packets::{Coding, Demuxer, Found, Packet, Track, opus_frames, opus_head};
+use crate::opus_head::OpusHead;
+use crate::packets::{Coding, Demuxer, Found, Packet, Track, opus_frames};
 use crate::tags::vorbis;
 
 /// Far above any packet of speech, below anything that could hurt: a packet
@@ -117,8 +118,9 @@ impl OggDemuxer {
     fn begin(&mut self, head: Vec<u8>, out: &mut Vec<Found>) -> Result<(), AudioError> {
         self.ended = false;
         if head.starts_with(b"OpusHead") {
-            let (channels, pre_skip) = opus_head(&head)?;
-            out.push(Found::Track(Track { coding: Coding::Opus { channels }, start: pre_skip, frames: None }));
+            let head = OpusHead::read(&head)?;
+            let pre_skip = u64::from(head.pre_skip);
+            out.push(Found::Track(Track { coding: Coding::Opus(head), start: pre_skip, frames: None }));
             self.stream = Stream::Opus { tags: false, pre_skip, offset: None, counted: 0 };
         } else if head.starts_with(b"\x01vorbis") {
             self.stream = Stream::Vorbis { ident: head, headers: 1 };

@@ -23,6 +23,8 @@ pub(crate) struct OpusStream {
     pub(crate) pre_skip: u64,
     /// Of the sound before it was coded; for information alone.
     pub(crate) rate: u32,
+    /// To be put on what is decoded, in 256ths of a decibel.
+    pub(crate) gain: i16,
 }
 
 impl OpusStream {
@@ -32,7 +34,8 @@ impl OpusStream {
         head.push(self.channels);
         head.extend_from_slice(&(self.pre_skip as u16).to_le_bytes());
         head.extend_from_slice(&self.rate.to_le_bytes());
-        head.extend_from_slice(&[0, 0, 0]);
+        head.extend_from_slice(&self.gain.to_le_bytes());
+        head.push(0);
         head
     }
 }

@@ -1,7 +1,6 @@
 //! From packets of coded sound to samples: what every container of packets
 //! shares. Demuxers cut bytes into packets; this decodes and trims them.
 
-use opus::Channels;
 use symphonia::core::codecs::audio::well_known::{CODEC_ID_AAC, CODEC_ID_FLAC, CODEC_ID_VORBIS};
 use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions};
 use symphonia::core::packet::PacketRef;
@@ -9,6 +8,7 @@ use symphonia::core::units::{Duration, Timestamp};
 use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
 
 use crate::guard::guarded;
+use crate::opus_head::{OpusDecoder, OpusHead};
 use crate::room::release;
 use crate::{AudioError, Codec, Layout, Tags};
 
@@ -37,9 +37,7 @@ impl Packet {
 /// How the packets of a track are coded.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Coding {
-    Opus {
-        channels: u8,
-    },
+    Opus(OpusHead),
     /// The 34 bytes of STREAMINFO (RFC 9639, section 8.2).
     Flac(Vec<u8>),
     /// Identification and setup header, one behind the other.
@@ -76,7 +74,7 @@ pub(crate) trait Demuxer: Send {
 }
 
 enum Inner {
-    Opus(opus::Decoder),
+    Opus(OpusDecoder),
     Other(Box<dyn AudioDecoder>),
 }
 
@@ -187,7 +185,11 @@ impl Playing {
         let mut parameters = AudioCodecParameters::new();
         let options = AudioDecoderOptions::default();
         let (codec, id, headers) = match &track.coding {
-            Coding::Opus { channels } => return Playing::opus(*channels, track),
+            Coding::Opus(head) => {
+                let layout = Layout { rate: OPUS_RATE, channels: head.channels };
+                let inner = Inner::Opus(head.decoder()?);
+                return Ok(Playing { inner, codec: Codec::OggOpus, layout, track, decoded: 0, given: 0 });
+            }
             Coding::Flac(info) => (Codec::Flac, CODEC_ID_FLAC, info),
             Coding::Vorbis(headers) => (Codec::OggVorbis, CODEC_ID_VORBIS, headers),
             Coding::Aac(config) => (Codec::Aac, CODEC_ID_AAC, config),
@@ -212,24 +214,12 @@ impl Playing {
         Ok(Playing { inner: Inner::Other(inner), codec, layout, track, decoded: 0, given: 0 })
     }
 
-    fn opus(channels: u8, track: Track) -> Result<Self, AudioError> {
-        let layout = Layout { rate: OPUS_RATE, channels };
-        let count = match channels {
-            1 => Channels::Mono,
-            2 => Channels::Stereo,
-            _ => return Err(AudioError::Channels(channels.into())),
-        };
-        let decoder = opus::Decoder::new(OPUS_RATE, count).map_err(|error| opus_failed(&error))?;
-        Ok(Playing { inner: Inner::Opus(decoder), codec: Codec::OggOpus, layout, track, decoded: 0, given: 0 })
-    }
-
     /// Decodes one packet into `frame`; gives its frames.
     fn decode(&mut self, data: &[u8], frame: &mut Vec<f32>) -> Result<u64, AudioError> {
         match &mut self.inner {
             Inner::Opus(decoder) => {
                 frame.resize(MAX_OPUS_FRAMES * usize::from(self.layout.channels), 0.0);
-                let frames = decoder.decode_float(data, frame, false).map_err(|error| opus_failed(&error))?;
-                Ok(frames as u64)
+                decoder.decode(data, frame)
             }
             Inner::Other(decoder) => {
                 let (codec, layout) = (self.codec, self.layout);
@@ -262,7 +252,7 @@ fn malformed(codec: Codec) -> AudioError {
     AudioError::Codec { codec, what: "the stream is malformed".into() }
 }
 
-fn opus_failed(error: &opus::Error) -> AudioError {
+pub(crate) fn opus_failed(error: &opus::Error) -> AudioError {
     AudioError::Codec { codec: Codec::OggOpus, what: error.to_string() }
 }
 
@@ -281,18 +271,6 @@ pub(crate) fn opus_frames(packet: &[u8]) -> u64 {
         _ => packet.get(1).map_or(0, |byte| u64::from(byte & 0x3F)),
     };
     size * count
-}
-
-/// What `OpusHead` says (RFC 7845, section 5.1): channels and pre-skip.
-pub(crate) fn opus_head(data: &[u8]) -> Result<(u8, u64), AudioError> {
-    if data.len() < 19 || !data.starts_with(b"OpusHead") {
-        return Err(AudioError::NotThis { expected: "an Opus header", found: crate::sniff::describe(data) });
-    }
-    let channels = data[9];
-    if !(1..=2).contains(&channels) {
-        return Err(AudioError::Channels(channels.into()));
-    }
-    Ok((channels, u64::from(u16::from_le_bytes([data[10], data[11]]))))
 }
 
 #[cfg(test)]

@@ -6,26 +6,49 @@ use rubato::{Async, Fft, FixedAsync, FixedSync, SincInterpolationParameters, Win
 use crate::room::release_beyond;
 use crate::{AudioError, Codec, Layout};
 
-/// Averages to mono or copies to stereo; the input is untouched where nothing changes.
+/// Averages to mono or copies to stereo; the input is untouched where nothing
+/// changes. More channels, in the order of WAV, become two first (ITU-R BS.775,
+/// annex 4), no louder than full scale.
 pub(crate) fn remix(samples: &mut Vec<f32>, from: u8, to: u8) {
     match (from, to) {
         (from, to) if from == to => {}
-        (from, 1) => {
-            let from = usize::from(from);
-            let frames = samples.len() / from;
+        (1, _) => *samples = samples.iter().flat_map(|sample| [*sample, *sample]).collect(),
+        (2, 1) => {
+            let frames = samples.len() / 2;
             for frame in 0..frames {
-                let sum: f32 = samples[frame * from..(frame + 1) * from].iter().sum();
-                samples[frame] = sum / from as f32;
+                samples[frame] = (samples[2 * frame] + samples[2 * frame + 1]) / 2.0;
             }
             samples.truncate(frames);
         }
-        (1, _) => *samples = samples.iter().flat_map(|sample| [*sample, *sample]).collect(),
-        (from, _) => {
-            // More than two channels: the first two are left and right.
-            let kept = samples.chunks_exact(usize::from(from)).flat_map(|frame| [frame[0], frame[1]]).collect();
-            *samples = kept;
+        (from, to) => {
+            let shares = shares(from);
+            let heard = |frame: &[f32], side: usize| -> f32 {
+                frame.iter().zip(&shares).map(|(sample, share)| sample * share[side]).sum()
+            };
+            let frames = samples.chunks_exact(usize::from(from));
+            *samples = frames.flat_map(|frame| [heard(frame, 0), heard(frame, 1)]).collect();
+            remix(samples, 2, to);
         }
     }
+}
+
+/// How much of each channel is heard left and right.
+fn shares(channels: u8) -> Vec<[f32; 2]> {
+    const LESS: f32 = std::f32::consts::FRAC_1_SQRT_2;
+    // Left, right, centre; behind left, right and centre; low tones, left out.
+    let places = ["LRC", "LRlr", "LRClr", "LRC.lr", "LRC.clr", "LRC.lrlr"];
+    let places = places.iter().find(|places| places.len() == usize::from(channels)).unwrap_or(&"LR");
+    let share = |place: char| match place {
+        'L' => [1.0, 0.0],
+        'R' => [0.0, 1.0],
+        'C' => [LESS, LESS],
+        'l' => [LESS, 0.0],
+        'r' => [0.0, LESS],
+        'c' => [0.5, 0.5],
+        _ => [0.0, 0.0],
+    };
+    let whole: f32 = places.chars().map(|place| share(place)[0]).sum();
+    places.chars().map(|place| share(place).map(|share| share / whole)).collect()
 }
 
 /// Changes the rate of a stream in blocks of 20 ms at most. The filter's delay
@@ -262,5 +285,27 @@ mod tests {
         assert_eq!(stereo, [0.3, 0.0]);
         remix(&mut stereo, 1, 2);
         assert_eq!(stereo, [0.3, 0.3, 0.0, 0.0]);
+    }
+
+    #[test]
+    fn every_channel_but_the_low_one_is_heard_at_its_side() {
+        for channels in 3..=8_u8 {
+            let mut loudest = [0.0_f32; 2];
+            for at in 0..channels {
+                let mut one: Vec<f32> = (0..channels).map(|n| if n == at { 1.0 } else { 0.0 }).collect();
+                let mut mono = one.clone();
+                remix(&mut one, channels, 2);
+                remix(&mut mono, channels, 1);
+                let low = channels >= 6 && at == 3;
+                assert_eq!(one.iter().all(|sample| *sample == 0.0), low, "{at} of {channels}: {one:?}");
+                assert_eq!(mono, [(one[0] + one[1]) / 2.0], "{at} of {channels}");
+                assert!(at > 1 || one[usize::from(1 - at)] == 0.0, "the first are left and right");
+                loudest = [loudest[0] + one[0], loudest[1] + one[1]];
+            }
+            assert!(loudest.iter().all(|sum| (sum - 1.0).abs() < 1e-6), "{channels}: full scale stays so");
+        }
+        let mut speech = vec![0.0, 0.0, 0.5, 0.0, 0.0, 0.0];
+        remix(&mut speech, 6, 2);
+        assert!((speech[0] - 0.5 * 0.292_9).abs() < 1e-3 && speech[0] == speech[1], "the centre on both sides");
     }
 }

@@ -3,6 +3,7 @@
 
 use crate::flac_encode::header_around;
 use crate::mp3::FrameSplitter;
+use crate::opus_head::OpusHead;
 use crate::opus_mux::{Coded, OpusMuxer, OpusStream, muxer};
 use crate::packets::{Coding, Demuxer, Found, OPUS_RATE, Packet, Track, opus_frames};
 use crate::run::{Header, SoundFile};
@@ -184,8 +185,11 @@ impl Rewrap {
 
     fn sink_for(&self, track: Track) -> Option<Sink> {
         match (track.coding, self.to.codec) {
-            (Coding::Opus { channels }, Codec::OggOpus | Codec::WebmOpus) if channels == self.to.channels => {
-                let stream = OpusStream { channels, pre_skip: track.start, rate: OPUS_RATE };
+            (Coding::Opus(head), Codec::OggOpus | Codec::WebmOpus)
+                if head.channels == self.to.channels && head.is_plain() =>
+            {
+                let OpusHead { channels, gain, .. } = head;
+                let stream = OpusStream { channels, pre_skip: track.start, rate: OPUS_RATE, gain };
                 let muxer = muxer(self.to.codec, stream, self.tags.clone());
                 Some(Sink::Opus { muxer, start: track.start, end: 0, total: None })
             }

@@ -13,7 +13,7 @@ pub fn sniff(start: &[u8]) -> Option<Codec> {
     let begins = |mark: &[u8]| start.starts_with(mark);
     let at_eight = start.get(8..12).unwrap_or_default();
     match start.first()? {
-        b'R' if begins(b"RIFF") && at_eight == b"WAVE" => Some(Codec::Wav),
+        b'R' | b'B' if crate::wav::is_wav(start) => Some(Codec::Wav),
         b'F' if begins(b"FORM") && (at_eight == b"AIFF" || at_eight == b"AIFC") => Some(Codec::Aiff),
         b'.' if begins(b".snd") => Some(Codec::Au),
         b'f' if begins(b"fLaC") => Some(Codec::Flac),

@@ -1,5 +1,6 @@
 //! RIFF WAVE: a header reader that is fed bytes, and headers that are right
-//! for streams.
+//! for streams. RF64 and BW64 (EBU Tech 3306, ITU-R BS.2088) are read as well,
+//! whose lengths of 64 bits stand in a chunk of their own.
 
 use crate::pcm::SampleKind;
 use crate::run::{SampleFormat, SoundStart};
@@ -96,11 +97,19 @@ pub fn mend_wav_lengths(start: &mut [u8], file_length: u64) -> bool {
     true
 }
 
+/// Whether bytes begin such a file, of 32 or of 64 bits.
+pub(crate) fn is_wav(start: &[u8]) -> bool {
+    let marked = [b"RIFF", b"RF64", b"BW64"].iter().any(|mark| start.starts_with(*mark));
+    marked && start.get(8..12) == Some(b"WAVE")
+}
+
 /// Reads chunks until the data begins; keeps only what it has not used.
 #[derive(Debug, Default)]
 pub(crate) struct WavHeaderReader {
     pending: Vec<u8>,
     seen_riff: bool,
+    /// Bytes of the data, where 32 bits do not tell.
+    long_data: Option<u64>,
     format: Option<SampleFormat>,
     tags: Tags,
 }
@@ -113,7 +122,7 @@ impl WavHeaderReader {
             if self.pending.len() < 12 {
                 return Ok(None);
             }
-            if &self.pending[0..4] != b"RIFF" || &self.pending[8..12] != b"WAVE" {
+            if !is_wav(&self.pending) {
                 return Err(AudioError::NotThis { expected: "WAV", found: crate::sniff::describe(&self.pending) });
             }
             self.pending.drain(..12);
@@ -137,6 +146,10 @@ impl WavHeaderReader {
             let body = &self.pending[8..8 + length as usize];
             match &id {
                 b"fmt " => self.format = Some(parse_format(body)?),
+                // The length of all, then that of the data.
+                b"ds64" => {
+                    self.long_data = body.get(8..16).and_then(<[u8]>::first_chunk).map(|at| u64::from_le_bytes(*at))
+                }
                 b"LIST" if body.starts_with(b"INFO") => self.tags = crate::tags::riff::read(body),
                 _ => {}
             }
@@ -155,7 +168,10 @@ impl WavHeaderReader {
         let format =
             self.format.ok_or(AudioError::Truncated { format: "WAV", what: "no fmt chunk before the data" })?;
         // Lengths at or near the ends of 32 bits are what streams claim.
-        let declared = (length != 0 && length < 0x7FFF_0000).then_some(u64::from(length));
+        let declared = match self.long_data {
+            Some(long) if length == UNKNOWN_LENGTH => (long != 0 && long < u64::MAX >> 1).then_some(long),
+            _ => (length != 0 && length < 0x7FFF_0000).then_some(u64::from(length)),
+        };
         let data = self.pending.split_off(8);
         Ok(SoundStart { format, declared, data, tags: std::mem::take(&mut self.tags) })
     }
@@ -173,7 +189,9 @@ fn parse_format(chunk: &[u8]) -> Result<SampleFormat, AudioError> {
         // WAVE_FORMAT_EXTENSIBLE: the true tag begins the sub-format GUID.
         tag = if chunk.len() >= 26 { word(24) } else { return Err(short) };
     }
-    let kind = match (tag, bits) {
+    // Odd numbers of bits stand at the top of whole bytes.
+    let whole = if tag == 1 { bits.div_ceil(8) * 8 } else { bits };
+    let kind = match (tag, whole) {
         (1, 8) => SampleKind::U8,
         (1, 16) => SampleKind::S16Le,
         (1, 24) => SampleKind::S24Le,

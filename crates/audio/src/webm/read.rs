@@ -4,7 +4,8 @@ use bytes::{Buf as _, BytesMut};
 
 use super::{Elements, head, id, number, read_tags, read_title, signed, unsigned, unsupported};
 use crate::AudioError;
-use crate::packets::{Coding, Demuxer, Found, OPUS_RATE, Packet, Track, opus_head};
+use crate::opus_head::OpusHead;
+use crate::packets::{Coding, Demuxer, Found, OPUS_RATE, Packet, Track};
 use crate::tags::MAX_TAG_BYTES;
 
 /// Elements that are read whole are small: a second of sound, a list of tracks.
@@ -106,8 +107,9 @@ impl WebmDemuxer {
         let codec = field(entry, id::CODEC).unwrap_or_default();
         let (coding, start, rate) = match codec {
             b"A_OPUS" => {
-                let (channels, pre_skip) = opus_head(private)?;
-                (Coding::Opus { channels }, pre_skip, u64::from(OPUS_RATE))
+                let head = OpusHead::read(private)?;
+                let pre_skip = u64::from(head.pre_skip);
+                (Coding::Opus(head), pre_skip, u64::from(OPUS_RATE))
             }
             b"A_VORBIS" => (Coding::Vorbis(vorbis_headers(private)?), 0, 0),
             b"A_FLAC" if private.len() >= 42 => (Coding::Flac(private[8..42].to_vec()), 0, 0),
