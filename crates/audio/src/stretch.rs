@@ -1,14 +1,23 @@
 //! Changing tempo without pitch: waveform similarity overlap-add (W. Verhelst
 //! and M. Roelands, ICASSP 1993), streamed.
 
-/// Length of a piece, in seconds. Most of it is laid as it is.
-const PIECE: f64 = 0.040;
-/// Over so many seconds a piece passes into the next: a period of a low voice
-/// and more.
-const OVERLAP: f64 = 0.014;
-/// How far a piece may be moved to fit its neighbour, in seconds: more than
-/// one period of a low voice.
-const REACH: f64 = 0.015;
+/// How speech is cut, in seconds.
+struct Cut {
+    /// Length of a piece. Most of it is laid as it is.
+    piece: f64,
+    /// So long a piece passes into the next: a period of a voice and more.
+    overlap: f64,
+    /// How far a piece may be moved to fit its neighbour, either way.
+    reach: f64,
+}
+
+/// For slower speech, where a part of each piece is heard twice: the fewer the
+/// better, and no consonant is so long. Of lengths from 25 to 80 ms it is the
+/// one that a recogniser of speech loses the fewest words by.
+const SLOWER: Cut = Cut { piece: 0.080, overlap: 0.014, reach: 0.015 };
+/// For faster speech, where a part between two pieces is left out: the shorter
+/// each, the less of a sound is gone. Likewise.
+const FASTER: Cut = Cut { piece: 0.025, overlap: 0.010, reach: 0.010 };
 
 /// Speaks faster or slower at the same pitch.
 pub(crate) struct Stretch {
@@ -39,15 +48,16 @@ impl Stretch {
     /// `speed` is 0.5 to 2; 2 is twice as fast.
     pub(crate) fn new(rate: u32, channels: u8, speed: f64) -> Self {
         let frames = |seconds: f64| (f64::from(rate) * seconds).round().max(2.0) as usize;
-        let overlap = frames(OVERLAP);
+        let cut = if speed < 1.0 { SLOWER } else { FASTER };
+        let overlap = frames(cut.overlap);
         let rising = |n| (0.5 - 0.5 * (std::f64::consts::PI * (f64::from(n) + 0.5) / overlap as f64).cos()) as f32;
         let channels = usize::from(channels);
         Stretch {
             channels,
             speed,
-            step: frames(PIECE) - overlap,
+            step: frames(cut.piece) - overlap,
             overlap,
-            reach: frames(REACH),
+            reach: frames(cut.reach),
             shape: (0..overlap as u32).map(rising).collect(),
             // Silence before the beginning, so that the first piece fades in
             // on nothing that is heard.

@@ -190,7 +190,9 @@ fn parse_format(chunk: &[u8]) -> Result<SampleFormat, AudioError> {
         tag = if chunk.len() >= 26 { word(24) } else { return Err(short) };
     }
     // Odd numbers of bits stand at the top of whole bytes.
-    let whole = if tag == 1 { bits.div_ceil(8) * 8 } else { bits };
+    let bytes = bits.div_ceil(8);
+    let padded = tag == 1 && Some(word(12)) == bytes.checked_mul(word(2));
+    let whole = if padded { bytes.saturating_mul(8) } else { bits };
     let kind = match (tag, whole) {
         (1, 8) => SampleKind::U8,
         (1, 16) => SampleKind::S16Le,

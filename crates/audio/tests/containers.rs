@@ -128,6 +128,24 @@ fn every_cut_of_a_header_is_told_as_torn_and_never_as_sound() {
 }
 
 #[test]
+fn odd_numbers_of_bits_stand_at_the_top_of_whole_bytes() {
+    for (bits, frame, step) in [(12_u16, 2_u16, 16_i32), (20, 3, 16), (9, 2, 128)] {
+        let mut format = fmt(1, bits, 1, 16_000);
+        format[8..12].copy_from_slice(&(16_000 * u32::from(frame)).to_le_bytes());
+        format[12..14].copy_from_slice(&frame.to_le_bytes());
+        let full = 1_i32 << (8 * frame - 1);
+        let body: Vec<u8> = VALUES
+            .iter()
+            .flat_map(|value| {
+                (((value * full as f32) as i32) / step * step).to_le_bytes()[..usize::from(frame)].to_vec()
+            })
+            .collect();
+        let (read, _) = samples(&wav(&[chunk(b"fmt ", &format), chunk(b"data", &body)])).unwrap();
+        close(&read, 0.004, &format!("{bits} bits"));
+    }
+}
+
+#[test]
 fn absurd_headers_are_refused_in_words() {
     let sound = chunk(b"data", &[0; 16]);
     for (name, format, said) in [
