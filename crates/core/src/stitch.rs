@@ -1,6 +1,7 @@
 //! One transcript out of those of overlapping parts of a recording, with no
 //! word lost and none said twice.
 
+use crate::transcript::meet_dense;
 use crate::{Transcript, Word, normalise_words};
 
 /// Two readings of a word lie at most so far apart, in seconds.
@@ -96,16 +97,6 @@ fn end_part(all: &mut [Said], next: &Said) {
             last.text.push(' ');
         }
     }
-}
-
-/// Whether two texts meet in writing that has no spaces.
-fn meet_dense(first: &str, second: &str) -> bool {
-    first.chars().last().is_some_and(is_dense) && second.chars().next().is_some_and(is_dense)
-}
-
-/// Writing without spaces between words: Japanese and Chinese.
-fn is_dense(c: char) -> bool {
-    matches!(c, '\u{3000}'..='\u{30ff}' | '\u{3400}'..='\u{9fff}' | '\u{f900}'..='\u{faff}' | '\u{ff00}'..='\u{ffef}')
 }
 
 fn key(word: &Word) -> String {

@@ -86,7 +86,9 @@ impl Transcript {
                         && !text.ends_with(['.', '?', '!', '。', '؟']) =>
                 {
                     *to = end;
-                    *text += " ";
+                    if !meet_dense(text, word) {
+                        *text += " ";
+                    }
                     *text += word;
                 }
                 _ => cues.push((start, end, word.to_owned())),
@@ -94,6 +96,16 @@ impl Transcript {
         }
         cues
     }
+}
+
+/// Whether two texts meet in writing that has no spaces.
+pub(crate) fn meet_dense(first: &str, second: &str) -> bool {
+    first.chars().last().is_some_and(is_dense) && second.chars().next().is_some_and(is_dense)
+}
+
+/// Writing without spaces between words: Japanese and Chinese.
+fn is_dense(c: char) -> bool {
+    matches!(c, '\u{3000}'..='\u{30ff}' | '\u{3400}'..='\u{9fff}' | '\u{f900}'..='\u{faff}' | '\u{ff00}'..='\u{ffef}')
 }
 
 fn clock(seconds: f64, mark: char) -> String {

@@ -4,11 +4,12 @@
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use dispatcher_core::{Cause, Pace};
 use dispatcher_engines::EngineError;
 use tokio::sync::oneshot;
+use tokio::time::Instant;
 
 /// Calls are spread a little wider than the limit allows, since the network
 /// may bring two of them closer together.
@@ -318,7 +319,7 @@ mod tests {
         Arc::new(Gate::new(Pace { per_minute, burst, at_once }))
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn calls_are_spread_evenly_and_never_closer_than_the_limit() {
         let gate = gate(Some(6_000), None, None);
         let begun = Instant::now();
@@ -333,7 +334,7 @@ mod tests {
         assert!(times.windows(11).all(|w| (w[10] - w[0]).as_secs_f64() > 0.097), "{times:?}");
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn a_burst_goes_at_once_after_a_pause() {
         let gate = gate(Some(600), Some(5), None);
         let begun = Instant::now();
@@ -350,7 +351,7 @@ mod tests {
         EngineError { cause: Cause::Throttled, detail: "full".into(), retry_after }
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn a_full_engine_is_left_alone_by_all_and_asked_again() {
         let gate = gate(Some(60_000), None, Some(4));
         let held = gate.enter("a", Priority::Interactive).await;
@@ -367,7 +368,7 @@ mod tests {
         assert!(entered > ready, "the others waited too, and came behind: {entered:?} {ready:?}");
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn the_next_leg_has_its_chance_where_waiting_is_long_or_in_vain() {
         let gate = gate(Some(60_000), None, None);
         let held = gate.enter("a", Priority::Interactive).await;
@@ -380,7 +381,7 @@ mod tests {
         assert!(begun.elapsed() < Duration::from_millis(50), "nothing was waited for: {:?}", begun.elapsed());
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn what_is_left_is_told() {
         let gate = gate(Some(600), Some(5), Some(4));
         assert_eq!(gate.load(), Load { running: 0, waiting: 0, left: 4 });
@@ -393,7 +394,7 @@ mod tests {
         drop(held);
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn no_more_at_once_than_the_limit_and_apps_take_turns() {
         let gate = gate(None, None, Some(1));
         let first = gate.enter("greedy", Priority::Interactive).await;
@@ -419,7 +420,7 @@ mod tests {
         assert_eq!(*order.lock().expect("order"), ["greedy", "modest", "greedy", "greedy"]);
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn jobs_go_behind_calls_and_leave_them_room() {
         let gate = gate(None, None, Some(3));
         let first = gate.enter("book", Priority::Batch).await;
@@ -447,7 +448,7 @@ mod tests {
         assert_eq!(*order.lock().expect("order"), [Priority::Interactive, Priority::Batch]);
     }
 
-    #[tokio::test]
+    #[tokio::test(start_paused = true)]
     async fn of_a_burst_jobs_leave_the_last_call() {
         let gate = gate(Some(600), Some(3), None);
         for _ in 0..2 {

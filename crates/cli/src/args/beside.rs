@@ -17,9 +17,15 @@ pub(crate) enum LexiconCommand {
     /// List lexicons: how words are pronounced
     List,
     /// Print a lexicon, as PLS 1.0
-    Show { name: String },
+    Show {
+        /// The name of the lexicon
+        name: String,
+    },
     /// List the versions of a lexicon
-    Versions { name: String },
+    Versions {
+        /// The name of the lexicon
+        name: String,
+    },
     /// Keep a lexicon as its next version
     Put {
         /// 1 to 40 small letters, digits and hyphens
@@ -34,7 +40,10 @@ pub(crate) enum LexiconCommand {
         on_request: bool,
     },
     /// Retire a lexicon
-    Retire { name: String },
+    Retire {
+        /// The name of the lexicon
+        name: String,
+    },
 }
 
 #[derive(Subcommand)]
@@ -49,6 +58,7 @@ pub(crate) enum ClipCommand {
     List,
     /// Keep a sound
     Add {
+        /// A file of sound
         file: PathBuf,
         /// What it is, and a name for scripts (default: the file's name)
         #[arg(long, value_name = "TEXT")]

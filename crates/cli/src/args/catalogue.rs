@@ -17,15 +17,19 @@ pub(crate) struct VoicesArgs {
     /// Language ranges; pt finds pt-PT and pt-BR
     #[arg(long, value_name = "RANGES")]
     pub(crate) languages: Option<String>,
+    /// The gender that the engine gives it
     #[arg(long, value_parser = ["female", "male", "neutral"])]
     pub(crate) gender: Option<String>,
+    /// A way of speaking that it has, such as calm
     #[arg(long)]
     pub(crate) style: Option<String>,
     /// What it was made for, such as announcements
     #[arg(long = "use", value_name = "PURPOSE")]
     pub(crate) purpose: Option<String>,
+    /// Voices of this engine alone
     #[arg(long)]
     pub(crate) engine: Option<String>,
+    /// Voices that this model speaks with
     #[arg(long)]
     pub(crate) model: Option<String>,
     /// A media type that its engine makes
@@ -37,6 +41,7 @@ pub(crate) struct VoicesArgs {
     /// cloud or local
     #[arg(long, value_parser = ["cloud", "local"])]
     pub(crate) site: Option<String>,
+    /// What comes first
     #[arg(long, value_parser = ["best", "name", "language", "price"])]
     pub(crate) sort: Option<String>,
     /// Only voices that were marked
@@ -67,7 +72,13 @@ pub(crate) enum EngineCommand {
     /// List engines with their state
     List,
     /// Show one engine: endpoint, voices, formats, price, how to get access
+    ///
+    /// Examples:
+    ///   dispatcher engine show heron
+    ///   dispatcher engine show heron --sheet > heron.toml
+    #[command(verbatim_doc_comment)]
     Show {
+        /// The name of the engine
         name: String,
         /// Print its sheet instead
         #[arg(long)]
@@ -95,6 +106,7 @@ pub(crate) enum EngineCommand {
     ///   dispatcher engine check turnstone --voice heron/marin --json
     #[command(verbatim_doc_comment)]
     Check {
+        /// The name of the engine
         name: String,
         /// Leave out limits, which take long texts
         #[arg(long)]
@@ -118,9 +130,15 @@ pub(crate) enum EngineCommand {
         name: Option<String>,
     },
     /// Ask an engine for its voices now
-    Refresh { name: String },
+    Refresh {
+        /// The name of the engine
+        name: String,
+    },
     /// Take an engine out of use
-    Retire { name: String },
+    Retire {
+        /// The name of the engine
+        name: String,
+    },
     /// Print the JSON Schema of sheets, for editors
     Schema,
 }
@@ -137,6 +155,7 @@ pub(crate) enum CredentialCommand {
     ///   pass show heron | dispatcher credential add heron
     #[command(verbatim_doc_comment)]
     Add {
+        /// The name of the engine
         engine: String,
         /// The credential's name (default: the engine's)
         #[arg(long)]
@@ -155,7 +174,9 @@ pub(crate) enum CredentialCommand {
     ///   dispatcher credential import heron --env --map token=FERRY_SPEECH_TOKEN
     #[command(verbatim_doc_comment)]
     Import {
+        /// The name of the engine
         engine: String,
+        /// The credential's name (default: the engine's)
         #[arg(long)]
         name: Option<String>,
         /// A key file of JSON
@@ -174,18 +195,33 @@ pub(crate) enum CredentialCommand {
     /// List credentials; never a secret
     List,
     /// Tell whether the engine takes a credential, and what it may do
-    Check { name: String },
+    Check {
+        /// The name of the credential
+        name: String,
+    },
     /// Put in the next version of a credential; no running call is broken
+    ///
+    /// Examples:
+    ///   dispatcher credential rotate heron
+    ///   dispatcher credential rotate heron --file new-token.txt
+    #[command(verbatim_doc_comment)]
     Rotate {
+        /// The name of the credential
         name: String,
         /// Read the secret from this file, - for standard input
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
     },
     /// Let a credential go to where its engine is called now
-    Confirm { name: String },
+    Confirm {
+        /// The name of the credential
+        name: String,
+    },
     /// Revoke a credential and overwrite what was kept
-    Revoke { name: String },
+    Revoke {
+        /// The name of the credential
+        name: String,
+    },
     /// Change the root key that all credentials are sealed under
     Rekey,
 }

@@ -107,8 +107,10 @@ pub(crate) struct JobListArgs {
     /// queued, running, waiting, done, failed or cancelled
     #[arg(long)]
     pub(crate) state: Option<String>,
+    /// Those of one app
     #[arg(long)]
     pub(crate) app: Option<String>,
+    /// How many, the newest first
     #[arg(long, default_value_t = 20)]
     pub(crate) limit: u32,
 }

@@ -4,6 +4,8 @@ mod beside;
 mod catalogue;
 mod jobs;
 mod prompts;
+#[cfg(test)]
+mod tests;
 
 pub(crate) use beside::*;
 pub(crate) use catalogue::*;
@@ -81,7 +83,15 @@ pub(crate) enum Command {
     /// List requests, or show one with its attempts
     Dispatches(DispatchesArgs),
     /// Print completions for a shell
-    Completions { shell: clap_complete::Shell },
+    ///
+    /// Examples:
+    ///   dispatcher completions bash > ~/.local/share/bash-completion/completions/dispatcher
+    ///   dispatcher completions fish | source
+    #[command(verbatim_doc_comment)]
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
 }
 
 #[derive(Args)]
@@ -428,13 +438,16 @@ pub(crate) enum RouteCommand {
     /// List routes
     List,
     /// Show one route with its legs
-    Show { name: String },
+    Show {
+        /// The name of the route
+        name: String,
+    },
 }
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
   dispatcher profile list
-  dispatcher profile set gate-screen --type mp3 --sample-rate 16000 --bitrate 32000 --purpose 'screens at the gates'
+  dispatcher profile set gate-screen --type mp3 --sample-rate 16000 --purpose 'screens at the gates'
   dispatcher speak \"Gate 4 is closing.\" --format gate-screen -o gate.mp3
   dispatcher profile retire gate-screen")]
 pub(crate) enum ProfileCommand {
@@ -464,7 +477,10 @@ pub(crate) enum ProfileCommand {
         purpose: String,
     },
     /// Retire a named audio format of your own
-    Retire { name: String },
+    Retire {
+        /// The name of the format
+        name: String,
+    },
 }
 
 #[derive(Subcommand)]
@@ -472,9 +488,15 @@ pub(crate) enum AppCommand {
     /// List apps
     List,
     /// Add an app
+    ///
+    /// Examples:
+    ///   dispatcher app add quay-announcer --default-voice heron/marin
+    ///   dispatcher app add help-line --default-format phone --rehearsal
+    #[command(verbatim_doc_comment)]
     Add {
         /// 1 to 40 small letters, digits and hyphens
         name: String,
+        /// A name for people
         #[arg(long)]
         title: Option<String>,
         /// The voice or route of requests that name none
@@ -491,7 +513,12 @@ pub(crate) enum AppCommand {
         rehearsal: bool,
     },
     /// Make a key for an app; it is shown once
+    ///
+    /// Examples:
+    ///   dispatcher app key quay-announcer
+    #[command(verbatim_doc_comment)]
     Key {
+        /// The name of the app
         name: String,
         /// What it is for
         #[arg(long, default_value = "")]
@@ -536,13 +563,16 @@ pub(crate) struct UsageArgs {
 pub(crate) struct DispatchesArgs {
     /// Show this one with its attempts
     pub(crate) id: Option<String>,
+    /// Those of one app
     #[arg(long)]
     pub(crate) app: Option<String>,
+    /// Those that an engine took part in
     #[arg(long)]
     pub(crate) engine: Option<String>,
     /// done, failed, abandoned, open or uncertain
     #[arg(long)]
     pub(crate) state: Option<String>,
+    /// How many, the newest first
     #[arg(long, default_value_t = 20)]
     pub(crate) limit: u32,
 }

@@ -25,7 +25,9 @@ pub(crate) enum PromptsCommand {
     ///   dispatcher prompts make prompts.csv -o prompts/ --only welcome --only goodbye
     #[command(verbatim_doc_comment)]
     Make {
+        /// The table of prompts
         table: PathBuf,
+        /// Where the files lie
         #[arg(short = 'o', long = "output", value_name = "FOLDER")]
         folder: PathBuf,
         /// Only this prompt; may be given several times
@@ -36,21 +38,34 @@ pub(crate) enum PromptsCommand {
         prune: bool,
     },
     /// Note that prompts were heard and found good; a remade file loses it
+    ///
+    /// Examples:
+    ///   dispatcher prompts approve prompts.csv welcome goodbye -o prompts/
+    ///   dispatcher prompts approve prompts.csv --all -o prompts/
+    #[command(verbatim_doc_comment)]
     Approve {
+        /// The table of prompts
         table: PathBuf,
         /// The prompts
         ids: Vec<String>,
         /// All of them
         #[arg(long, conflicts_with = "ids")]
         all: bool,
+        /// Where the files lie
         #[arg(short = 'o', long = "output", value_name = "FOLDER")]
         folder: PathBuf,
     },
     /// Put all files into a ZIP archive; refused while any is not as the table says
+    ///
+    /// Examples:
+    ///   dispatcher prompts archive prompts.csv prompts.zip -o prompts/
+    #[command(verbatim_doc_comment)]
     Archive {
+        /// The table of prompts
         table: PathBuf,
         /// The archive
         output: PathBuf,
+        /// Where the files lie
         #[arg(short = 'o', long = "folder", value_name = "FOLDER")]
         folder: PathBuf,
         /// Refuse also what was not found good by ear
