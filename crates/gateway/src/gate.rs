@@ -205,7 +205,7 @@ impl Gate {
                     state.timer = true;
                     let gate = self.clone();
                     tokio::spawn(async move {
-                        tokio::time::sleep_until(opens.into()).await;
+                        tokio::time::sleep_until(opens).await;
                         gate.lock().timer = false;
                         gate.pump();
                     });
