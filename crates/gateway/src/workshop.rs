@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use dispatcher_core::{Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
-use dispatcher_store::SheetRow;
+use dispatcher_store::{BY, SheetRow};
 
 use crate::{Gateway, GatewayError, JobsPlace, Webhooks, now_micros};
 
@@ -44,9 +44,6 @@ impl Host {
         Engine::load(source, file, endpoint, &self.fetcher)
     }
 }
-
-/// Marks a sheet that a person put in.
-const BY: &str = "by ";
 
 impl Gateway {
     /// Checks a sheet as it would be put in, and changes nothing.

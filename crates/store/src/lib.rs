@@ -29,5 +29,6 @@ pub use models::{
 };
 pub use people::Grant;
 pub use pool::Store;
+pub use records::BY;
 pub use work::{AttemptEnd, DispatchEnd, DispatchFilter};
 pub use writer::Durability;

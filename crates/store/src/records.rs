@@ -7,6 +7,9 @@ use crate::models::{AuditRow, CredentialRow, RouteRow, SheetRow};
 use crate::schema::{audit, credentials, routes, sheets};
 use crate::{Durability, Store, StoreError};
 
+/// How the origin of a sheet begins that a person put in.
+pub const BY: &str = "by ";
+
 pub(crate) fn note(
     connection: &mut SqliteConnection,
     at: i64,
@@ -51,7 +54,10 @@ impl Store {
                 .load(c)?;
             let newest = rows.first().map_or(0, |row| row.version);
             let known = rows.iter().find(|row| row.origin == origin);
-            if known.is_some_and(|row| row.document == document) {
+            let retired = rows.first().is_some_and(|row| row.retired_at.is_some());
+            // A person who puts a retired engine in again wants it back.
+            let wanted_back = retired && origin.starts_with(BY);
+            if known.is_some_and(|row| row.document == document) && !wanted_back {
                 return Ok(newest);
             }
             let version = newest + 1;

@@ -1,0 +1,99 @@
+//! Lists of voices, marks and kept sound, as the gateway keeps them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod support;
+
+use dispatcher_store::{CatalogueRow, ChangeRow, ClipRow, Store};
+use support::store;
+
+fn list(document: &str, at: i64) -> CatalogueRow {
+    CatalogueRow { engine: "heron".into(), document: document.into(), read_at: Some(at), tried_at: at, problem: None }
+}
+
+fn change(voice: &str, at: i64) -> ChangeRow {
+    ChangeRow { engine: "heron".into(), at, voice: voice.into(), kind: "added".into(), detail: String::new() }
+}
+
+#[tokio::test]
+async fn the_last_good_list_outlives_a_look_that_failed() {
+    let (folder, store) = store();
+    store.put_catalogue(list("[1]", 10), vec![change("marin", 10)]).await.unwrap();
+    store.note_catalogue_problem("heron".into(), "unavailable".into(), 20).await.unwrap();
+    store.note_catalogue_problem("curlew".into(), "unauthorized".into(), 21).await.unwrap();
+    drop(store);
+    let store = Store::open(&folder.path().join("records.db")).unwrap();
+    let all = store.catalogues().await.unwrap();
+    let told: Vec<_> =
+        all.iter().map(|it| (&*it.engine, &*it.document, it.read_at, it.tried_at, it.problem.as_deref())).collect();
+    let never = ("curlew", "", None, 21, Some("unauthorized"));
+    assert_eq!(told, [never, ("heron", "[1]", Some(10), 20, Some("unavailable"))]);
+    store.put_catalogue(list("[2]", 30), Vec::new()).await.unwrap();
+    let ages = store.catalogue_ages().await.unwrap();
+    let heron = ages.iter().find(|it| it.engine == "heron").unwrap();
+    assert_eq!((heron.read_at, heron.tried_at, heron.problem.as_deref()), (Some(30), 30, None), "the fault is over");
+}
+
+#[tokio::test]
+async fn changes_come_newest_first_and_two_thousand_are_kept() {
+    let (_folder, store) = store();
+    let other = ChangeRow { engine: "curlew".into(), ..change("moor", 1) };
+    store.put_catalogue(CatalogueRow { engine: "curlew".into(), ..list("[]", 1) }, vec![other]).await.unwrap();
+    for round in 0..5 {
+        let changes = (0..500).map(|at| change(&format!("v{}", round * 500 + at), round)).collect();
+        store.put_catalogue(list("[]", round), changes).await.unwrap();
+    }
+    let kept = store.catalogue_changes("heron".into(), 5_000).await.unwrap();
+    assert_eq!((kept.len(), &*kept[0].voice, &*kept[1_999].voice), (2_000, "v2499", "v500"));
+    assert_eq!(store.catalogue_changes("heron".into(), 3).await.unwrap().len(), 3);
+    assert_eq!(store.catalogue_changes("curlew".into(), 9).await.unwrap().len(), 1, "another engine's stay");
+}
+
+#[tokio::test]
+async fn a_voice_is_marked_once_and_the_mark_can_be_taken_away() {
+    let (_folder, store) = store();
+    for (voice, by) in [("heron/marin", "ada"), ("heron/marin", "ben"), ("flite/slt", "ada")] {
+        store.set_favourite(voice.into(), by.into(), true, 5).await.unwrap();
+    }
+    let marked = store.favourites().await.unwrap();
+    let told: Vec<_> = marked.iter().map(|it| (&*it.voice, &*it.by)).collect();
+    assert_eq!(told, [("flite/slt", "ada"), ("heron/marin", "ada")], "whose mark was first");
+    store.set_favourite("heron/marin".into(), "ben".into(), false, 6).await.unwrap();
+    store.set_favourite("heron/never".into(), "ben".into(), false, 7).await.unwrap();
+    assert_eq!(store.favourites().await.unwrap().len(), 1);
+    let log = store.audit(2).await.unwrap();
+    assert_eq!((&*log[1].who, &*log[1].action, &*log[1].subject), ("ben", "favourite.remove", "heron/marin"));
+}
+
+fn clip(sound: &str, content: &str, bytes: i64, at: i64) -> ClipRow {
+    ClipRow {
+        sound: sound.into(),
+        content: content.into(),
+        media_type: "audio/mpeg".into(),
+        bytes,
+        engine: "heron".into(),
+        voice: "marin".into(),
+        made_at: at,
+        used_at: at,
+    }
+}
+
+#[tokio::test]
+async fn the_clip_that_was_not_used_longest_goes_first_and_shared_content_stays() {
+    let (_folder, store) = store();
+    for (sound, content, at) in [("s1", "c1", 1), ("s2", "c2", 2), ("s3", "c1", 3)] {
+        assert!(store.put_clip(clip(sound, content, 40, at), 120).await.unwrap().is_empty());
+    }
+    // Looked up, so that another is the oldest.
+    assert_eq!(store.clip("s1".into(), 4).await.unwrap().unwrap().content, "c1");
+    assert!(store.clip("none".into(), 4).await.unwrap().is_none());
+    assert_eq!(store.put_clip(clip("s4", "c4", 40, 5), 120).await.unwrap(), ["c2"]);
+    assert!(store.clip("s2".into(), 6).await.unwrap().is_none());
+    // The other sound of this content is still wanted.
+    assert!(store.put_clip(clip("s5", "c5", 40, 7), 120).await.unwrap().is_empty(), "c1 is needed by s1");
+    assert!(store.clip("s3".into(), 8).await.unwrap().is_none());
+    // One that fits nowhere is kept alone: it was just asked for.
+    let mut gone = store.put_clip(clip("s6", "c6", 500, 9), 120).await.unwrap();
+    gone.sort();
+    assert_eq!(gone, ["c1", "c4", "c5"]);
+    assert_eq!(store.clip("s6".into(), 10).await.unwrap().unwrap().bytes, 500);
+}

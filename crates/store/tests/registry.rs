@@ -1,0 +1,150 @@
+//! Sheets, routes, profiles and credentials: versions, and what is in force.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod support;
+
+use dispatcher_store::{CredentialRow, Store, StoreError};
+use support::store;
+
+async fn sheet(store: &Store, document: &str, origin: &str) -> i64 {
+    store.put_sheet("heron".into(), document.into(), origin.into(), 1).await.unwrap()
+}
+
+async fn in_force(store: &Store) -> Vec<(i64, String)> {
+    store.sheets().await.unwrap().into_iter().map(|row| (row.version, row.document)).collect()
+}
+
+#[tokio::test]
+async fn a_file_that_did_not_change_does_not_undo_what_a_person_put_in() {
+    let (_folder, store) = store();
+    assert_eq!(sheet(&store, "a", "heron.toml").await, 1);
+    assert_eq!(sheet(&store, "b", "by ada").await, 2);
+    // The service starts again, twice.
+    assert_eq!(sheet(&store, "a", "heron.toml").await, 2);
+    assert_eq!(sheet(&store, "a", "heron.toml").await, 2);
+    assert_eq!(in_force(&store).await, [(2, "b".to_owned())]);
+    // Only a file that says something new counts.
+    assert_eq!(sheet(&store, "c", "heron.toml").await, 3);
+    assert_eq!(in_force(&store).await, [(3, "c".to_owned())]);
+    let versions = store.sheet_versions("heron".into()).await.unwrap();
+    let told: Vec<_> = versions.iter().map(|row| (row.version, &*row.document, &*row.origin)).collect();
+    assert_eq!(told, [(3, "c", "heron.toml"), (2, "b", "by ada"), (1, "a", "heron.toml")]);
+}
+
+#[tokio::test]
+async fn an_engine_that_was_retired_stays_so_until_a_person_brings_it_back() {
+    let (_folder, store) = store();
+    sheet(&store, "a", "heron.toml").await;
+    sheet(&store, "b", "by ada").await;
+    store.retire_sheet("heron".into(), "ada".into(), 2).await.unwrap();
+    assert!(in_force(&store).await.is_empty());
+    sheet(&store, "a", "heron.toml").await;
+    assert!(in_force(&store).await.is_empty(), "the file is as it was when the engine was retired");
+    // To the letter as before: it was asked for all the same.
+    assert_eq!(sheet(&store, "b", "by ada").await, 3);
+    assert_eq!(in_force(&store).await, [(3, "b".to_owned())]);
+    let missing = store.retire_sheet("gull".into(), "ada".into(), 3).await.unwrap_err();
+    assert!(matches!(missing, StoreError::Missing { what: "engine", name } if name == "gull"));
+}
+
+#[tokio::test]
+async fn routes_and_profiles_have_versions_of_which_the_newest_counts() {
+    let (_folder, store) = store();
+    for (document, version) in [("one", 1), ("two", 2)] {
+        let put = store.put_route("quayside".into(), document.into(), "ada".into(), version).await.unwrap();
+        assert_eq!(put, version);
+        let put = store.put_profile("gate".into(), document.into(), "ada".into(), version).await.unwrap();
+        assert_eq!(put, version);
+    }
+    store.put_route("captions".into(), "else".into(), "ada".into(), 3).await.unwrap();
+    let routes = store.routes().await.unwrap();
+    let told: Vec<_> = routes.iter().map(|row| (&*row.name, row.version, &*row.document)).collect();
+    assert_eq!(told, [("captions", 1, "else"), ("quayside", 2, "two")]);
+    store.retire_profile("gate".into(), "ada".into(), 4).await.unwrap();
+    assert!(store.profiles().await.unwrap().is_empty(), "no earlier version comes back");
+    assert!(store.retire_profile("gate".into(), "ada".into(), 5).await.is_err(), "it is retired already");
+    assert_eq!(store.put_profile("gate".into(), "three".into(), "ben".into(), 6).await.unwrap(), 3);
+    assert_eq!(store.profiles().await.unwrap()[0].document, "three");
+    let log: Vec<String> =
+        store.audit(3).await.unwrap().iter().map(|it| format!("{} {} {}", it.who, it.action, it.subject)).collect();
+    assert_eq!(log, ["ben profile.put gate version 3", "ada profile.retire gate", "ada route.put captions version 1"]);
+}
+
+async fn credential(store: &Store, secret: &'static [u8]) -> i64 {
+    let seal = move |version| {
+        Ok(CredentialRow {
+            name: "heron".into(),
+            version,
+            engine: "heron".into(),
+            state: "pending".into(),
+            cause: None,
+            part_names: "token".into(),
+            hosts: "127.0.0.1".into(),
+            wrapped_key: vec![1; 48],
+            ciphertext: secret.to_vec(),
+            created_by: "ada".into(),
+            created_at: 1,
+            last_used_at: None,
+        })
+    };
+    store.put_credential("heron".into(), "ada".into(), 1, seal).await.unwrap().version
+}
+
+async fn states(store: &Store) -> Vec<(i64, String, Option<String>)> {
+    store.credentials().await.unwrap().into_iter().map(|row| (row.version, row.state, row.cause)).collect()
+}
+
+fn state(version: i64, state: &str, cause: Option<&str>) -> (i64, String, Option<String>) {
+    (version, state.to_owned(), cause.map(str::to_owned))
+}
+
+#[tokio::test]
+async fn one_version_of_a_credential_is_in_force_and_use_tells_how_it_fares() {
+    let (_folder, store) = store();
+    let first = credential(&store, b"first").await;
+    store.activate_credential("heron".into(), first, "ada".into(), 2).await.unwrap();
+    let second = credential(&store, b"second").await;
+    store.hold_credential("heron".into(), second, "pending".into(), Some("not live yet".into()), 3).await.unwrap();
+    assert_eq!(states(&store).await, [state(2, "pending", Some("not live yet")), state(1, "active", None)]);
+    // What is used is the first as long as the second waits; use of one that waits changes nothing.
+    store.note_credential_use("heron".into(), first, Some("unauthorized".into()), 4).await.unwrap();
+    store.note_credential_use("heron".into(), second, None, 4).await.unwrap();
+    assert_eq!(
+        states(&store).await,
+        [state(2, "pending", Some("not live yet")), state(1, "refused", Some("unauthorized"))]
+    );
+    store.note_credential_use("heron".into(), first, None, 5).await.unwrap();
+    assert_eq!(states(&store).await[1], state(1, "active", None), "it is taken again");
+    store.activate_credential("heron".into(), second, "ada".into(), 6).await.unwrap();
+    assert_eq!(states(&store).await, [state(2, "active", None), state(1, "superseded", None)]);
+    store.note_credential_use("heron".into(), first, Some("unauthorized".into()), 7).await.unwrap();
+    assert_eq!(states(&store).await[1], state(1, "superseded", None), "a call that ends late does not bring it back");
+}
+
+#[tokio::test]
+async fn a_revoked_credential_leaves_no_secret_in_the_file_and_never_comes_back() {
+    let (folder, store) = store();
+    let first = credential(&store, b"sealed-bytes-of-the-first").await;
+    let second = credential(&store, b"sealed-bytes-of-the-second").await;
+    store.activate_credential("heron".into(), second, "ada".into(), 2).await.unwrap();
+    store.bind_credential("heron".into(), "10.0.0.9".into(), "ada".into(), 3).await.unwrap();
+    assert!(store.credentials().await.unwrap().iter().all(|row| row.hosts == "10.0.0.9"));
+    store.revoke_credential("heron".into(), "ada".into(), 4).await.unwrap();
+    store.activate_credential("heron".into(), first, "ada".into(), 5).await.unwrap();
+    store.rewrap_credential("heron".into(), second, vec![7; 48]).await.unwrap();
+    for row in store.credentials().await.unwrap() {
+        assert_eq!((&*row.state, row.wrapped_key.len(), row.ciphertext.len()), ("revoked", 0, 0));
+    }
+    let again = store.revoke_credential("heron".into(), "ada".into(), 6).await.unwrap_err();
+    assert!(matches!(again, StoreError::Missing { what: "credential", .. }), "{again}");
+    assert_eq!(credential(&store, b"third").await, 3, "its numbers are not used again");
+    drop(store);
+    // Opened and closed once more: what was written ahead is in the file.
+    drop(Store::open(&folder.path().join("records.db")).unwrap());
+    for file in std::fs::read_dir(folder.path()).unwrap() {
+        let path = file.unwrap().path();
+        let bytes = std::fs::read(&path).unwrap();
+        let left = bytes.windows(12).any(|window| window == b"sealed-bytes");
+        assert!(!left, "{} still has what was sealed", path.display());
+    }
+}
