@@ -169,7 +169,7 @@ fn read_description(stsd: &[u8]) -> Result<(Coding, u64), AudioError> {
     }
 }
 
-/// What the sound is, as an object type (40: AAC), and the decoder's
+/// What the sound is, as an object type (0x40: AAC), and the decoder's
 /// configuration, where there is one, out of the descriptors (ISO/IEC 14496-1,
 /// section 7.2.6): tag, length in sevens, body.
 fn specific_config(mut bytes: &[u8]) -> Option<(u8, Option<Vec<u8>>)> {
