@@ -159,10 +159,11 @@ impl Gateway {
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
         let effects = made_good(call.shaped.made_good);
-        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, docket, call, None).await?;
         let options = Options { tags, effects, ..Options::default() };
+        // Made while the engine makes its first sound.
         let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())
             .map_err(|e| broken(&e))?;
+        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, docket, call, None).await?;
         let mut first = Vec::new();
         loop {
             match stream.next().await {

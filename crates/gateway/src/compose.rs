@@ -94,13 +94,12 @@ impl Run {
             tags.title = keeper.tags.title.clone().or(tags.title);
             tags.track = keeper.tags.track.clone();
         }
-        let joiner = match Joiner::new(self.format, tags) {
-            Ok(joiner) => Offload::new(joiner, self.docket.gateway.inner.codecs.clone()),
-            Err(error) => {
-                let _ = opener.send(Err(GatewayError::Format(error)));
-                return Composed::Over;
-            }
-        };
+        let format = self.format;
+        if let Err(error) = format.check_output() {
+            let _ = opener.send(Err(GatewayError::Format(error)));
+            return Composed::Over;
+        }
+        let joiner = Offload::making(move || Joiner::new(format, tags), self.docket.gateway.inner.codecs.clone());
         let mut performance = Performance {
             run: self,
             planned,
@@ -134,7 +133,7 @@ impl<'r> Performance<'r> {
             if self.calling.is_none() {
                 return Err(Stop::Paused);
             }
-            self.ahead = self.call(index + 1).await?;
+            self.look_ahead(index + 1).await?;
             self.rest(self.planned.score.gap(index)).await?;
             self.silence(part.piece.silence, &part.piece.marks).await?;
             self.part(index, part).await?;
@@ -143,6 +142,24 @@ impl<'r> Performance<'r> {
         let rest = self.joiner.run(Joiner::finish).await.map_err(|error| self.broken(&error))?;
         self.give(rest).await?;
         self.open().await
+    }
+
+    /// Has the next part's call ready. The present one is under way meanwhile:
+    /// its sound does not wait for what the records take.
+    async fn look_ahead(&mut self, index: usize) -> Result<(), Stop> {
+        let mut calling = self.calling.take();
+        let ahead = {
+            let mut ahead = std::pin::pin!(self.call(index));
+            loop {
+                tokio::select! {
+                    ahead = &mut ahead => break ahead,
+                    () = next_call(&mut calling) => {}
+                }
+            }
+        };
+        self.calling = calling;
+        self.ahead = ahead?;
+        Ok(())
     }
 
     /// Begins the call of a part; its intent is written first.
@@ -360,8 +377,8 @@ impl<'r> Performance<'r> {
         Ok(kept.open(keeper).await.map_err(records)?.stream)
     }
 
-    /// What the call at hand answers. The next one is made only then: calls
-    /// keep their order, and nothing delays the first sound.
+    /// What the call at hand answers. The next one is made later: calls keep
+    /// their order, and nothing delays the first sound.
     async fn called(&mut self) -> Result<Result<Called, EngineError>, Stop> {
         let calling = match (self.calling.as_mut(), &self.run.keeper) {
             (Some(Source::Call(calling)), _) => calling,
@@ -383,7 +400,8 @@ impl<'r> Performance<'r> {
         loop {
             tokio::select! {
                 chunk = stream.next() => return Ok(chunk),
-                () = next_call(&mut self.ahead) => {}
+                // Until something sounds, nothing else is asked for.
+                () = next_call(&mut self.ahead), if self.opener.is_none() => {}
                 () = left(&self.run.audio, &mut self.opener) => return Err(Stop::Left),
             }
         }
@@ -585,10 +603,9 @@ impl<'r> Performance<'r> {
     }
 }
 
-/// Drives the call of the part behind the present one; rests where there is
-/// none, or it has answered.
-async fn next_call(ahead: &mut Option<Source<'_>>) {
-    match ahead {
+/// Drives a call; rests where there is none, or it has answered.
+async fn next_call(source: &mut Option<Source<'_>>) {
+    match source {
         Some(Source::Call(calling)) if calling.called.is_none() => calling.called = Some((&mut calling.call).await),
         _ => std::future::pending().await,
     }

@@ -5,6 +5,7 @@ use std::sync::{Arc, OnceLock};
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Length, Options, Transcoder};
 use tokio::sync::{Semaphore, mpsc};
+use tokio::task::JoinHandle;
 
 use crate::FailedAttempt;
 
@@ -60,27 +61,49 @@ impl AudioBody {
 /// threads as there are cores.
 pub(crate) struct Offload<T> {
     worker: Option<T>,
+    /// Until it is made, which takes an encoder a millisecond and more.
+    making: Option<JoinHandle<Result<T, AudioError>>>,
     codecs: Arc<Semaphore>,
 }
 
 impl<T: Send + 'static> Offload<T> {
-    pub(crate) fn new(worker: T, codecs: Arc<Semaphore>) -> Self {
-        Offload { worker: Some(worker), codecs }
+    fn new(worker: T, codecs: Arc<Semaphore>) -> Self {
+        Offload { worker: Some(worker), making: None, codecs }
     }
 
+    /// Has the worker made, beside what else there is to do.
+    pub(crate) fn making(
+        make: impl FnOnce() -> Result<T, AudioError> + Send + 'static,
+        codecs: Arc<Semaphore>,
+    ) -> Self {
+        let turns = codecs.clone();
+        let making = tokio::spawn(async move {
+            let _permit = turns.acquire_owned().await.map_err(|_| AudioError::Empty)?;
+            tokio::task::spawn_blocking(make).await.map_err(|_| AudioError::Empty)?
+        });
+        Offload { worker: None, making: Some(making), codecs }
+    }
+
+    /// The worker; `None` before its first work.
     pub(crate) fn get(&self) -> Option<&T> {
         self.worker.as_ref()
     }
 
-    /// Does the work here and now.
-    pub(crate) fn here<R>(&mut self, work: impl FnOnce(&mut T) -> Result<R, AudioError>) -> Result<R, AudioError> {
-        work(self.worker.as_mut().ok_or(AudioError::Empty)?)
+    /// The worker, once it is made.
+    async fn made(&mut self) -> Result<&mut T, AudioError> {
+        if let Some(making) = &mut self.making {
+            let made = making.await;
+            self.making = None;
+            self.worker = Some(made.map_err(|_| AudioError::Empty)??);
+        }
+        self.worker.as_mut().ok_or(AudioError::Empty)
     }
 
     pub(crate) async fn run<R: Send + 'static>(
         &mut self,
         work: impl FnOnce(&mut T) -> Result<R, AudioError> + Send + 'static,
     ) -> Result<R, AudioError> {
+        self.made().await?;
         let permit = self.codecs.clone().acquire_owned().await.map_err(|_| AudioError::Empty)?;
         let mut worker = self.worker.take().ok_or(AudioError::Empty)?;
         let done = tokio::task::spawn_blocking(move || {
@@ -99,7 +122,10 @@ pub(crate) struct Converter(Offload<Transcoder>);
 
 impl Converter {
     pub(crate) fn new(from: Format, to: Format, options: Options, codecs: Arc<Semaphore>) -> Result<Self, AudioError> {
-        Ok(Converter(Offload::new(Transcoder::with(from, to, options)?, codecs)))
+        Ok(Converter(match Transcoder::moves(from, to, &options) {
+            true => Offload::new(Transcoder::with(from, to, options)?, codecs),
+            false => Offload::making(move || Transcoder::with(from, to, options), codecs),
+        }))
     }
 
     /// As [`Transcoder::start`].
@@ -124,7 +150,7 @@ impl Converter {
         work: impl FnOnce(&mut Transcoder) -> Result<Bytes, AudioError> + Send + 'static,
     ) -> Result<Bytes, AudioError> {
         // Moving coded sound is cheaper than handing it to a thread.
-        let moves = self.0.get().is_some_and(|transcoder| !transcoder.decodes());
-        if moves { self.0.here(work) } else { self.0.run(work).await }
+        let transcoder = self.0.made().await?;
+        if transcoder.decodes() { self.0.run(work).await } else { work(transcoder) }
     }
 }

@@ -228,3 +228,24 @@ async fn a_caller_who_leaves_ends_the_calls_and_every_attempt_is_closed() {
     assert!(attempts.iter().all(|attempt| attempt.state == "abandoned"), "{attempts:?}");
     assert_eq!(ledger.iter().filter(|line| line.kind == "release").count(), attempts.len());
 }
+
+#[tokio::test]
+async fn the_next_part_is_asked_for_only_once_something_sounds() {
+    let house = house().await;
+    weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 500, \"calls\": 1}").await;
+    let calls = async || delivered(&house.heron).await["calls"].as_u64().unwrap();
+    // The first piece of sound is half a second away once the call is there.
+    let before_it_sounds = async {
+        while calls().await == 0 {
+            tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(150)).await;
+        calls().await
+    };
+    let request = script("One.<break time=\"300ms\"/>Two.", "plain/marin");
+    let (utterance, early) = tokio::join!(house.speak(request), before_it_sounds);
+    assert_eq!(early, 1, "the second part was asked for while the first was silent");
+    let (_, heard) = listen(utterance).await;
+    assert_eq!(texts(&heard).join(" "), "One. Two.");
+    assert_eq!(calls().await, 2);
+}
