@@ -164,6 +164,16 @@ fn a_failure_says_why_and_leaves_no_file_behind() {
 }
 
 #[test]
+fn a_file_that_a_decoder_panics_at_is_told_in_one_line() {
+    let folder = folder();
+    let file = include_bytes!("../../crates/audio/tests/data/malformed-codebook.ogg");
+    std::fs::write(folder.path().join("torn.ogg"), file).unwrap();
+    let output = run(folder.path(), &["convert", "torn.ogg", "torn.wav"]);
+    assert_eq!(error_of(&output), "error: torn.ogg: the Ogg Vorbis codec failed: the stream is malformed\n");
+    assert!(!output.status.success() && !folder.path().join("torn.wav").exists());
+}
+
+#[test]
 fn the_help_of_commands_has_examples() {
     let folder = tempfile::tempdir().unwrap();
     for command in ["serve", "demo", "speak", "transcribe", "convert", "estimate", "voices", "usage", "dispatches"] {

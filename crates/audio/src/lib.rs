@@ -61,6 +61,7 @@ mod webm;
 pub use effects::Effects;
 pub use error::AudioError;
 pub use format::{Codec, Format, STANDARD_RATES};
+pub use guard::expects_panic;
 pub use joiner::{Joiner, Joint};
 pub use loudness::{Loudness, LoudnessMeter, PEAK_LIMIT, TARGET_LOUDNESS};
 pub use meter::{Length, Meter, measure};

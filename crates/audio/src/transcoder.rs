@@ -24,6 +24,12 @@ pub struct Options {
     pub decode: bool,
 }
 
+impl Options {
+    fn leaves_sound(&self) -> bool {
+        self.effects.is_none() && !self.decode
+    }
+}
+
 /// Turns a stream of one format into a stream of another.
 ///
 /// Where the two agree the bytes pass untouched and are only counted and
@@ -50,6 +56,17 @@ struct Conversion {
     frames: u64,
 }
 
+fn passes(input: Format, output: Format, options: &Options) -> bool {
+    let tagless = !output.codec.carries_tags() || options.tags.is_empty();
+    options.leaves_sound() && tagless && input.satisfies(&output)
+}
+
+fn rewrap(input: Format, output: Format, options: &Options) -> Option<Rewrap> {
+    let none = Tags::default();
+    let tags = if output.codec.carries_tags() { &options.tags } else { &none };
+    options.leaves_sound().then(|| Rewrap::between(input, output, tags)).flatten()
+}
+
 impl Transcoder {
     /// A transcoder from `input` to `output`. `input` is taken at its word
     /// for raw codings; the others tell their own rate and channels.
@@ -66,18 +83,22 @@ impl Transcoder {
     /// As [`Transcoder::new`], and [`Effects::check`].
     pub fn with(input: Format, output: Format, options: Options) -> Result<Self, AudioError> {
         options.effects.check()?;
-        let untouched = options.effects.is_none() && !options.decode;
-        let tags = if output.codec.carries_tags() { options.tags.clone() } else { Tags::default() };
-        let way = if untouched && tags.is_empty() && input.satisfies(&output) {
+        let way = if passes(input, output, &options) {
             Way::Pass(Box::new(Meter::new(input)?))
         } else {
             output.check_output()?;
-            match Rewrap::between(input, output, &tags).filter(|_| untouched) {
+            match rewrap(input, output, &options) {
                 Some(rewrap) => Way::Rewrap(Box::new((rewrap, input, options))),
                 None => Way::Convert(Box::new(Conversion::new(input, output, options)?)),
             }
         };
         Ok(Transcoder { way, output, finished: false })
+    }
+
+    /// Whether a transcoder would move coded sound as it is. If not, the mere
+    /// making of one may take a millisecond and more.
+    pub fn moves(input: Format, output: Format, options: &Options) -> bool {
+        passes(input, output, options) || rewrap(input, output, options).is_some()
     }
 
     /// Whether the bytes pass untouched.

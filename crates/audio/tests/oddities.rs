@@ -260,3 +260,11 @@ fn what_is_not_read_is_named() {
         }
     }
 }
+
+#[test]
+fn a_codebook_that_its_decoder_panics_at_is_a_malformed_stream() {
+    let bytes = include_bytes!("data/malformed-codebook.ogg");
+    assert!(!dispatcher_audio::expects_panic());
+    assert_eq!(fault(bytes, Codec::OggVorbis), "the Ogg Vorbis codec failed: the stream is malformed");
+    assert!(!dispatcher_audio::expects_panic(), "panics of this thread would go unreported");
+}

@@ -19,8 +19,20 @@ use clap::Parser as _;
 use crate::args::{Cli, Command, EngineCommand};
 use crate::error::CliError;
 
+/// Damaged files make some decoders panic, which is caught and told as an
+/// error of the file: no trace of it is printed beside.
+fn quiet_caught_panics() {
+    let report = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !dispatcher_audio::expects_panic() && !dispatcher_documents::expects_panic() {
+            report(panic);
+        }
+    }));
+}
+
 /// Parses the arguments, runs the command, and says what went wrong.
 pub fn main() -> ExitCode {
+    quiet_caught_panics();
     let cli = Cli::parse();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

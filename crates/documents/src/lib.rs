@@ -12,6 +12,7 @@ mod pdf;
 mod plain;
 mod split;
 
+pub use pdf::expects_panic;
 pub use split::{Part, Split};
 
 /// The most text that a document may come to, in bytes.

@@ -6,6 +6,7 @@ mod flow;
 mod layout;
 mod lines;
 
+use std::cell::Cell;
 use std::collections::HashSet;
 
 use pdf_extract::{Document as File, MediaBox, Object, ObjectId, OutputDev, OutputError, Transform, output_doc};
@@ -128,8 +129,19 @@ fn check_forms(file: &File) -> Result<(), DocumentError> {
     Ok(())
 }
 
+thread_local! {
+    static PARSING: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Whether this thread is within a parser whose panic would be caught, and
+/// become an error: a program's panic hook need not report it.
+pub fn expects_panic() -> bool {
+    PARSING.get()
+}
+
 pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
     // The parser gives up on some damaged files by panicking.
+    PARSING.set(true);
     let read = std::panic::catch_unwind(|| {
         let file = File::load_mem(bytes).map_err(|error| DocumentError::Damaged(error.to_string()))?;
         if file.is_encrypted() {
@@ -144,6 +156,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
             _ => Ok((title, taker.pages)),
         }
     });
+    PARSING.set(false);
     let (title, pages) =
         read.unwrap_or_else(|_| Err(DocumentError::Damaged("it does not follow the standard".into())))?;
     Ok(Document { title, language: None, blocks: flow::blocks(layout::lay_out(&pages)) })
