@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a measurement that cannot be set up is no measurement")]
 
 pub mod catalogue;
+pub mod spectrum;
 
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};

@@ -1,6 +1,7 @@
 //! Measures codecs and resampling against each format's own command, on the
 //! same ten minutes of speech and in one run: CPU time of the whole
-//! transcoder, in pieces as a stream has them, over CPU time of the command.
+//! transcoder, in pieces as a stream has them, over CPU time of the command;
+//! and how far the sound is from the source, over how far the command's is.
 //! Prints a table of ratios, and JSON as the last line.
 #![allow(clippy::unwrap_used, reason = "a measurement that cannot be set up is no measurement")]
 #![allow(clippy::print_stdout, reason = "the table is what this program is for")]
@@ -10,6 +11,7 @@ use std::process::{Command, Stdio};
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, Transcoder, decode_all, encode_all};
+use dispatcher_benches::spectrum::{Sound, log_spectral_distance};
 use serde_json::json;
 
 /// Seconds of speech.
@@ -40,18 +42,24 @@ fn command(folder: &Path, line: &str) -> f64 {
     cpu().1 - before
 }
 
-/// CPU seconds of our transcoder over a file.
-fn ours(folder: &Path, file: &str, from: Format, to: Format) -> f64 {
+/// CPU seconds of our transcoder over a file, and what it makes.
+fn ours(folder: &Path, file: &str, from: Format, to: Format) -> (f64, Vec<u8>) {
     let audio = Bytes::from(std::fs::read(folder.join(file)).unwrap());
     let before = cpu().0;
     let mut transcoder = Transcoder::new(from, to).unwrap();
-    let mut made = 0;
+    let mut made = Vec::new();
     for at in (0..audio.len()).step_by(16 << 10) {
-        made += transcoder.push(&audio.slice(at..audio.len().min(at + (16 << 10)))).unwrap().len();
+        made.extend_from_slice(&transcoder.push(&audio.slice(at..audio.len().min(at + (16 << 10)))).unwrap());
     }
-    made += transcoder.finish().unwrap().len();
-    assert!(made > 1_000);
-    cpu().0 - before
+    made.extend_from_slice(&transcoder.finish().unwrap());
+    (cpu().0 - before, made)
+}
+
+/// The sound of a file of one channel.
+fn sound(audio: &[u8], format: Format) -> Sound {
+    let (samples, layout) = decode_all(audio, format).unwrap();
+    assert_eq!(layout.channels, 1);
+    Sound { samples, rate: layout.rate }
 }
 
 /// Ten minutes of a real, if local, voice at 16 kHz.
@@ -80,8 +88,12 @@ fn main() {
     let wav = Format::new(Codec::Wav, RATE);
     let pcm = |rate| Format::new(Codec::Pcm, rate);
     let at = |codec, bitrate| Format { bitrate: Some(bitrate), ..Format::new(codec, RATE) };
+    let source = sound(&std::fs::read(folder.join("in.wav")).unwrap(), wav);
     let mut report = Vec::new();
-    println!("{:<26} {:>9} {:>9} {:>7} {:>6}", "", "ours", "theirs", "ratio", "goal");
+    println!(
+        "{:<22} {:>9} {:>9} {:>6} {:>5} {:>9} {:>9} {:>6}",
+        "", "ours", "theirs", "ratio", "goal", "", "", "ratio"
+    );
     for (what, line, file, from, to, goal) in [
         ("MP3 encode, 48 kbit/s", "lame --quiet -b 48 in.wav out.mp3", "in.wav", wav, at(Codec::Mp3, 48_000), 0.9),
         (
@@ -113,14 +125,29 @@ fn main() {
         ),
         ("FLAC encode", "flac -s -f in.wav -o out.flac", "in.wav", wav, Format::new(Codec::Flac, RATE), 1.0),
     ] {
-        let least = |measure: &dyn Fn() -> f64| (0..ROUNDS).map(|_| measure()).fold(f64::INFINITY, f64::min);
-        let mine = least(&|| ours(folder, file, from, to));
-        let theirs = least(&|| command(folder, line));
+        let least = |measure: &mut dyn FnMut() -> f64| (0..ROUNDS).map(|_| measure()).fold(f64::INFINITY, f64::min);
+        let mut made = Vec::new();
+        let mine = least(&mut || {
+            let seconds;
+            (seconds, made) = ours(folder, file, from, to);
+            seconds
+        });
+        let theirs = least(&mut || command(folder, line));
         let ratio = mine / theirs;
-        println!("{what:<26} {mine:>7.2} s {theirs:>7.2} s {ratio:>7.2} {goal:>6}");
-        report.push(
-            json!({"what": what, "ours_s": mine, "theirs_s": theirs, "ratio": ratio, "goal": goal, "command": line}),
+        let made = sound(&made, to);
+        let file = folder.join(line.split_whitespace().find(|word| word.starts_with("out.")).unwrap());
+        let coding = if to.codec == Codec::Pcm { wav } else { to };
+        let reference = sound(&std::fs::read(file).unwrap(), coding);
+        let [far, farther] = [&made, &reference].map(|made| log_spectral_distance(&source, made));
+        // Without loss both are nothing.
+        let apart = if farther < 1e-6 && far < 1e-6 { 1.0 } else { far / farther };
+        println!(
+            "{what:<22} {mine:>7.2} s {theirs:>7.2} s {ratio:>6.2} {goal:>5} {far:>6.3} dB {farther:>6.3} dB {apart:>6.3}"
         );
+        report.push(json!({
+            "what": what, "ours_s": mine, "theirs_s": theirs, "ratio": ratio, "goal": goal, "command": line,
+            "distance_db": far, "their_distance_db": farther, "distance_ratio": apart,
+        }));
     }
     println!("{}", serde_json::Value::from(report));
 }
