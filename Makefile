@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/reference.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams bench-voices bench-markup bench-long screenshots clean
+.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -66,6 +66,9 @@ bench-markup: ## Measure reading and lowering a script of a megabyte against bar
 
 bench-long: build ## Measure first audio of long texts, and of live calls beside queued jobs
 	cargo run --release --locked -p dispatcher-benches --bin long
+
+bench-words: build ## Measure what speed costs a recogniser, in words, with local engines
+	cargo run --release --locked -p dispatcher-benches --bin words
 
 bench-compare: test-packages ## Measure codecs against the formats' own commands
 	cargo run --release --locked -p dispatcher-benches --bin compare

@@ -54,6 +54,7 @@ mod sniff;
 mod spans;
 mod stretch;
 mod tags;
+mod tempo;
 mod transcoder;
 mod wav;
 mod webm;
@@ -73,6 +74,7 @@ pub use silence::Edge;
 pub use sniff::{MIN_SNIFF, sniff};
 pub use spans::{Levels, Span};
 pub use tags::Tags;
+pub use tempo::TempoMeter;
 pub use transcoder::{Options, Transcoder, decode_all, encode_all};
 pub use wav::{UNKNOWN_LENGTH, WAV_START, mend_wav_lengths, wav_header};
 

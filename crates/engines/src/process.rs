@@ -22,6 +22,7 @@ use tokio::sync::mpsc;
 use crate::EngineError;
 use crate::catalogue::Listing;
 use crate::engine::{AudioStream, Hear, Speak, find_program};
+use crate::sound::tempo;
 use crate::template::{Place, Template};
 
 /// Starts another program under limits; part of every Debian system.
@@ -38,8 +39,16 @@ pub(crate) struct ProcessDriver {
     program: Option<PathBuf>,
     limiter: Option<PathBuf>,
     speak: Option<(Vec<Template>, ArgumentText, LocalAudio)>,
-    hear: Option<(Vec<Template>, LocalAudio, LineWords)>,
+    hear: Option<Listener>,
     listing: Option<(Vec<Template>, Listing)>,
+}
+
+struct Listener {
+    arguments: Vec<Template>,
+    input: LocalAudio,
+    lines: LineWords,
+    /// Whether the arguments follow the tempo of the speech.
+    follows_tempo: bool,
 }
 
 impl ProcessDriver {
@@ -61,9 +70,11 @@ impl ProcessDriver {
         };
         let hear = match (&sheet.recognition, Hear::probe(sheet)) {
             (Some(recognition), Some(probe)) => {
-                let probe = with_file(&probe.context(), "/probe");
-                let arguments = compile(&recognition.arguments, &probe, "recognition")?;
-                recognition.lines.clone().map(|lines| (arguments, recognition.input, lines))
+                let probe = |tempo: f64| context! { tempo, ..with_file(&probe.context(), "/probe") };
+                let arguments = compile(&recognition.arguments, &probe(1.0), "recognition")?;
+                let follows_tempo = render(&arguments, &probe(1.0)).ok() != render(&arguments, &probe(1.25)).ok();
+                let input = recognition.input;
+                recognition.lines.clone().map(|lines| Listener { arguments, input, lines, follows_tempo })
             }
             _ => None,
         };
@@ -136,18 +147,19 @@ impl ProcessDriver {
 
     pub(crate) async fn hear(&self, job: Hear) -> Result<Transcript, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen");
-        let (templates, input, lines) = self.hear.as_ref().ok_or_else(unable)?;
+        let listener = self.hear.as_ref().ok_or_else(unable)?;
         let file = job.audio.to_file(job.format.format.codec.extension())?;
-        let context = with_file(&job.context(), &file.to_string_lossy());
-        let stdin = match input {
+        let tempo = if listener.follows_tempo { tempo(file.clone(), job.format.format).await } else { 1.0 };
+        let context = context! { tempo, ..with_file(&job.context(), &file.to_string_lossy()) };
+        let stdin = match listener.input {
             LocalAudio::File => None,
             LocalAudio::Stream => {
                 let read = tokio::fs::read(&**file).await;
                 Some(Bytes::from(read.map_err(|error| EngineError::new(Cause::Unavailable, error.to_string()))?))
             }
         };
-        let text = self.output(&render(templates, &context)?, stdin).await?;
-        Ok(crate::transcript::read_lines(&text, lines))
+        let text = self.output(&render(&listener.arguments, &context)?, stdin).await?;
+        Ok(crate::transcript::read_lines(&text, &listener.lines))
     }
 
     /// The program's list of voices; nothing where the sheet names no list.

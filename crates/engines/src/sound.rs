@@ -1,15 +1,19 @@
 //! Audio on its way to an engine: whole, in numbered parts, or as base64 in
-//! the middle of JSON.
+//! the middle of JSON; and how fast somebody speaks in it.
 
 use std::hash::{BuildHasher as _, Hasher as _, RandomState};
+use std::io::Read as _;
 use std::ops::Range;
+use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
+use dispatcher_audio::{Format, TempoMeter};
 use dispatcher_core::Cause;
 use minijinja::context;
 use minijinja::value::Value;
+use tempfile::TempPath;
 use tokio::io::{AsyncReadExt as _, AsyncSeekExt as _};
 
 use crate::EngineError;
@@ -27,6 +31,23 @@ pub(crate) struct Sound {
     /// Stands in the rendered body where the audio belongs. A new one each
     /// time, so that no text can hold it.
     marker: String,
+}
+
+/// The tempo of the speech in a file, 1 being ordinary, 0.5 to 1.5; 1 where it
+/// cannot be told: whoever listens to it will say what is wrong with it.
+pub(crate) async fn tempo(file: Arc<TempPath>, format: Format) -> f64 {
+    let measured = tokio::task::spawn_blocking(move || {
+        let mut file = std::fs::File::open(&*file).ok()?;
+        let mut meter = TempoMeter::new(format).ok()?;
+        let mut block = vec![0; BLOCK];
+        loop {
+            let count = file.read(&mut block).ok()?;
+            if count == 0 || !meter.push(&block[..count]).ok()? {
+                return meter.finish().ok()?;
+            }
+        }
+    });
+    measured.await.ok().flatten().unwrap_or(1.0).clamp(0.5, 1.5)
 }
 
 fn failed(error: &std::io::Error) -> EngineError {

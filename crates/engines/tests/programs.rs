@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use dispatcher_audio::{Codec, Format};
+use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_core::Cause;
 use dispatcher_engines::{AudioSource, Engine, EngineError, Fetcher, Hear, Speak};
 use dispatcher_vault::Parts;
@@ -119,38 +119,77 @@ async fn a_child_that_outlives_a_program_which_ended_well_is_ended_too() {
 #[tokio::test]
 async fn a_recogniser_gets_its_audio_as_a_file_or_a_stream_and_endless_words_are_cut_off() {
     let folder = tempfile::tempdir().unwrap();
-    let hear = |program: &Path, input: &str, arguments: &str| {
-        let sheet = format!(
-            "sheet = 1\nname = \"ear\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{}\"\nseconds = 20\n\
-             [recognition]\ninput = \"{input}\"\narguments = {arguments}\n[recognition.formats]\n\
-             wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\nunit = \"milliseconds\"\n",
-            program.display()
-        );
-        let engine = Engine::load(&sheet, "ear.toml", None, &Fetcher::new().unwrap()).unwrap();
-        async move {
-            let call = Hear {
-                audio: AudioSource::Memory(Bytes::from_static(b"four")),
-                format: engine.hearing_format(Format::new(Codec::Wav, 16_000)).unwrap(),
-                model: None,
-                language: None,
-                context: None,
-                variation: None,
-                hints: Vec::new(),
-                speakers: false,
-                alternatives: None,
-                seconds: 1.0,
-            };
-            engine.hear(call, &Parts::new()).await
-        }
-    };
+    let four = AudioSource::Memory(Bytes::from_static(b"four"));
     let program = script(folder.path(), "echo \"$(cat \"$@\") 250 500 0.5\"");
     for (input, arguments) in [("file", "[\"{{ file }}\"]"), ("stream", "[]")] {
-        let transcript = hear(&program, input, arguments).await.unwrap();
+        let transcript = hear(&program, input, arguments, four.clone()).await.unwrap();
         let word = &transcript.words[0];
         assert_eq!((word.text.as_str(), word.start, word.end), ("four", Some(0.25), Some(0.5)), "{input}");
     }
-    let endless = hear(Path::new("yes"), "stream", "[\"word 0 1 1\"]").await.unwrap_err();
+    let endless = hear(Path::new("yes"), "stream", "[\"word 0 1 1\"]", four).await.unwrap_err();
     assert!(endless.detail.contains("without end"), "{endless}");
+}
+
+/// What a program hears.
+async fn hear(
+    program: &Path,
+    input: &str,
+    arguments: &str,
+    audio: AudioSource,
+) -> Result<dispatcher_core::Transcript, EngineError> {
+    let sheet = format!(
+        "sheet = 1\nname = \"ear\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{}\"\nseconds = 20\n\
+         [recognition]\ninput = \"{input}\"\narguments = {arguments}\n[recognition.formats]\n\
+         wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\nunit = \"milliseconds\"\n",
+        program.display()
+    );
+    let engine = Engine::load(&sheet, "ear.toml", None, &Fetcher::new().unwrap()).unwrap();
+    let call = Hear {
+        audio,
+        format: engine.hearing_format(Format::new(Codec::Wav, 16_000)).unwrap(),
+        model: None,
+        language: None,
+        context: None,
+        variation: None,
+        hints: Vec::new(),
+        speakers: false,
+        alternatives: None,
+        seconds: 1.0,
+    };
+    engine.hear(call, &Parts::new()).await
+}
+
+/// Beats of a buzz that glides from low to high, so many a second: as near to
+/// speech as a meter of its tempo needs.
+fn beats(a_second: f64) -> AudioSource {
+    let sample = |n: usize| {
+        let along = (n as f64 / 16_000.0 * a_second).fract();
+        let harmonic = |k: u32| {
+            let hertz = 120.0 * f64::from(k);
+            let away = (hertz - 300.0 - 2_000.0 * along) / 200.0;
+            (std::f64::consts::TAU * hertz * n as f64 / 16_000.0).sin() / (1.0 + away * away)
+        };
+        let level = 0.05 + (std::f64::consts::PI * along).sin().powi(2);
+        (0.1 * level * (1..30).map(harmonic).sum::<f64>()) as f32
+    };
+    let samples: Vec<f32> = (0..80_000).map(sample).collect();
+    AudioSource::Memory(encode_all(&samples, Format::new(Codec::Wav, 16_000)).unwrap().into())
+}
+
+#[tokio::test]
+async fn a_recogniser_is_told_the_tempo_of_the_speech() {
+    let folder = tempfile::tempdir().unwrap();
+    let program = script(folder.path(), "echo \"$1 250 500 0.5\"");
+    let told = async |audio: AudioSource| {
+        let transcript = hear(&program, "file", "[\"{{ (100 * tempo) | round | int }}\"]", audio).await.unwrap();
+        transcript.words[0].text.parse::<u32>().unwrap()
+    };
+    let (slow, fast) = (told(beats(2.5)).await, told(beats(5.0)).await);
+    assert!((50..90).contains(&slow) && (1.5..2.5).contains(&(f64::from(fast) / f64::from(slow))), "{slow}, {fast}");
+    assert!((50..=150).contains(&told(beats(12.0)).await), "never further than it can go");
+    let silence = encode_all(&[0.0; 16_000], Format::new(Codec::Wav, 16_000)).unwrap();
+    assert_eq!(told(AudioSource::Memory(silence.into())).await, 100, "ordinary where it cannot be told");
+    assert_eq!(told(AudioSource::Memory(Bytes::from_static(b"torn"))).await, 100);
 }
 
 #[tokio::test]
