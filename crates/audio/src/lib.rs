@@ -5,9 +5,11 @@
 //!
 //! What lives here: formats and their media types ([`Format`]), content
 //! negotiation ([`negotiate`]), recognising a file by its first bytes
-//! ([`sniff`]), measuring length without decoding ([`Meter`]) and loudness
-//! ([`LoudnessMeter`]), and the [`Transcoder`] with its [`Effects`] and [`Tags`]. [`Joiner`] puts pieces behind each other, [`Levels`] finds where a long
-//! recording is best cut, [`Peaks`] outlines sound to be drawn. What does not: files, sockets, threads, clocks.
+//! ([`sniff`]), measuring length without decoding ([`Meter`]), loudness
+//! ([`LoudnessMeter`]) and the tempo of speech ([`TempoMeter`]), and the
+//! [`Transcoder`] with its [`Effects`] and [`Tags`]. [`Joiner`] puts pieces
+//! behind each other, [`Levels`] finds where a long recording is best cut,
+//! [`Peaks`] outlines sound to be drawn. What does not: files, sockets, threads, clocks.
 
 mod adts;
 mod aiff;
