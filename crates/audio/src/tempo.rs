@@ -43,7 +43,7 @@ const HEARD: f64 = 120.0;
 /// Decibels in bands.
 type Shape = [f32; BANDS];
 
-/// Measures the tempo of speech as its bytes pass by, in a megabyte at most.
+/// Measures the tempo of speech as its bytes pass by, in two megabytes at most.
 pub struct TempoMeter {
     decoder: Decoder,
     samples: Vec<f32>,
