@@ -12,6 +12,7 @@ use dispatcher_core::{WordErrors, word_errors};
 use serde_json::{Value, json};
 use tokio::task::JoinSet;
 
+/// None of these was used to set the constants of the measure of the tempo.
 const SENTENCES: &str = include_str!("../../data/sentences.txt");
 const VOICES: [&str; 4] = ["rms", "slt", "kal16", "awb"];
 const SPEEDS: [(&str, f64); 3] = [("100%", 1.0), ("70%", 0.7), ("140%", 1.4)];

@@ -31,7 +31,7 @@ const LATEST: usize = 15;
 /// How often in a second the spectrum of ordinary speech is another one, and
 /// the power of the tempo by which that grows: of four voices of a local
 /// engine at 0.7 to 1.4 of their speed, which a recogniser hears best so.
-const ORDINARY: f64 = 28.5;
+const ORDINARY: f64 = 25.0;
 const POWER: f64 = 0.92;
 /// A spectrum that moves by less, in decibels, stands still.
 const LEAST: f64 = 3.0;

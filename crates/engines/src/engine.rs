@@ -351,6 +351,23 @@ fn controls(shaped: &Shaped) -> Value {
 }
 
 impl Hear {
+    /// A call that asks for the words alone, of a second of audio.
+    #[must_use]
+    pub fn new(audio: AudioSource, format: EngineFormat) -> Self {
+        Hear {
+            audio,
+            format,
+            model: None,
+            language: None,
+            context: None,
+            variation: None,
+            hints: Vec::new(),
+            speakers: false,
+            alternatives: None,
+            seconds: 1.0,
+        }
+    }
+
     /// What templates of `[recognition]` can name.
     pub(crate) fn context(&self) -> Value {
         context! {

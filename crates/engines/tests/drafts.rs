@@ -201,16 +201,10 @@ async fn a_drafted_engine_that_listens_sends_what_the_command_sends() {
         let mut format = engine.hearing_formats()[0].clone();
         format.format = dispatcher_audio::Format::new(dispatcher_audio::Codec::Wav, 16_000);
         let call = Hear {
-            audio: AudioSource::Memory(wave().into()),
-            format,
             model: engine.sheet().recognition.as_ref().and_then(|it| it.models.first()).map(|model| model.name.clone()),
             language: Some(if command.contains("en-GB") { "en-GB" } else { "en" }.into()),
-            context: None,
-            variation: None,
-            hints: Vec::new(),
-            speakers: false,
-            alternatives: None,
             seconds: 0.1,
+            ..Hear::new(AudioSource::Memory(wave().into()), format)
         };
         let heard = engine
             .hear(call, &credential(&made))

@@ -142,18 +142,9 @@ async fn turnstone_hears_what_heron_said_with_word_times() {
         [TURNSTONE.to_owned(), TURNSTONE.replace("raw   = true", "audio = \"sound\"\nmultipart = { slate = '{}' }")]
     {
         let engine = Engine::load(&sheet, "turnstone.toml", Some(&standin.url()), &Fetcher::new().unwrap()).unwrap();
-        let hear = Hear {
-            audio: AudioSource::Memory(Bytes::from(audio.clone())),
-            format: engine.hearing_format(format).unwrap(),
-            model: None,
-            language: Some("en-GB".into()),
-            context: None,
-            variation: None,
-            hints: Vec::new(),
-            speakers: false,
-            alternatives: None,
-            seconds: 1.0,
-        };
+        let audio = AudioSource::Memory(Bytes::from(audio.clone()));
+        let plain = Hear::new(audio, engine.hearing_format(format).unwrap());
+        let hear = Hear { language: Some("en-GB".into()), ..plain };
         assert_eq!(hear.format.format.codec, Codec::Mp3, "it is handed over as it is");
         let transcript = engine.hear(hear, &ascii()).await.unwrap();
         assert_eq!(transcript.text, TEXT);

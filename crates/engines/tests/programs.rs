@@ -144,19 +144,8 @@ async fn hear(
         program.display()
     );
     let engine = Engine::load(&sheet, "ear.toml", None, &Fetcher::new().unwrap()).unwrap();
-    let call = Hear {
-        audio,
-        format: engine.hearing_format(Format::new(Codec::Wav, 16_000)).unwrap(),
-        model: None,
-        language: None,
-        context: None,
-        variation: None,
-        hints: Vec::new(),
-        speakers: false,
-        alternatives: None,
-        seconds: 1.0,
-    };
-    engine.hear(call, &Parts::new()).await
+    let format = engine.hearing_format(Format::new(Codec::Wav, 16_000)).unwrap();
+    engine.hear(Hear::new(audio, format), &Parts::new()).await
 }
 
 /// Beats of a buzz that glides from low to high, so many a second: as near to

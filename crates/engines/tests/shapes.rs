@@ -46,18 +46,8 @@ async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineError> {
 }
 
 async fn hear(engine: &Engine, audio: AudioSource) -> Result<dispatcher_core::Transcript, EngineError> {
-    let call = Hear {
-        audio,
-        format: engine.hearing_formats()[0].clone(),
-        model: None,
-        language: Some("en".into()),
-        context: None,
-        variation: None,
-        hints: vec!["Gullsay".into()],
-        speakers: false,
-        alternatives: None,
-        seconds: 1.0,
-    };
+    let plain = Hear::new(audio, engine.hearing_formats()[0].clone());
+    let call = Hear { language: Some("en".into()), hints: vec!["Gullsay".into()], ..plain };
     engine.hear(call, &Parts::new()).await
 }
 

@@ -62,18 +62,8 @@ async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineErr
 }
 
 async fn hear(engine: &Engine, audio: AudioSource) -> Result<dispatcher_core::Transcript, EngineError> {
-    let call = Hear {
-        audio,
-        format: engine.hearing_format(Format::new(Codec::Wav, 16_000)).unwrap(),
-        model: None,
-        language: Some("pt-PT".into()),
-        context: None,
-        variation: None,
-        hints: Vec::new(),
-        speakers: false,
-        alternatives: None,
-        seconds: 1.0,
-    };
+    let format = engine.hearing_format(Format::new(Codec::Wav, 16_000)).unwrap();
+    let call = Hear { language: Some("pt-PT".into()), ..Hear::new(audio, format) };
     engine.hear(call, &Parts::new()).await
 }
 

@@ -174,16 +174,13 @@ impl Checking<'_> {
         let docket = Docket::open(self.gateway, self.caller, Work::Recognition, opening);
         let entry = docket.begin(&planned, usage, estimate).await?;
         let call = Hear {
-            audio: AudioSource::Memory(audio.into()),
-            format: format.clone(),
             model,
             language: Some("en".into()),
-            context: None,
-            variation: None,
             hints: if ask.hints { vec!["quay".into()] } else { Vec::new() },
             speakers: ask.speakers,
             alternatives: ask.alternatives,
             seconds: milliseconds as f64 / 1_000.0,
+            ..Hear::new(AudioSource::Memory(audio.into()), format.clone())
         };
         let heard = self.listen(&planned, &docket, call).await;
         let (state, ending) = match &heard {
