@@ -30,10 +30,8 @@ use crate::wire::{AudioAnswer, JobAnswer, UtteranceAnswer, UtteranceRequest};
 
 /// Audio that travels inside JSON is held whole: 32 MiB.
 const MAX_IN_JSON: usize = 32 << 20;
-/// Bytes handed to the socket at once, of a file and of audio as it is made.
-/// Whoever streams holds as many, a thousand callers a thousand times.
+/// Bytes handed to the socket at once.
 const CHUNK: usize = 64 << 10;
-const LIVE_CHUNK: usize = 16 << 10;
 
 /// Speak a text
 ///
@@ -167,7 +165,7 @@ impl<'r> Responder<'r, 'static> for Spoken {
             Spoken::Job(accepted) => return accepted.respond_to(request),
             Spoken::Stream { headers, format, body } => {
                 set(&mut response, &headers, &format.media_type());
-                response.max_chunk_size(LIVE_CHUNK).streamed_body(StreamReader::new(body.into_stream()));
+                response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(body.into_stream()));
             }
             Spoken::Json { headers, text } => {
                 set(&mut response, &headers, &ContentType::JSON.to_string());
