@@ -4,12 +4,13 @@ use mp3lame_encoder::{Bitrate, Builder, DualPcm, Encoder, FlushGap, Mode, MonoPc
 
 use crate::mp3::FrameHeader;
 use crate::mp3_tag::{TagFrame, Totals};
+use crate::room::release;
 use crate::{AudioError, Codec, Format, Tags};
 
 /// Samples that the encoder puts before the sound.
 const ENCODER_DELAY: u16 = 576;
-/// Samples of a channel that are encoded at once: two frames.
-const AT_ONCE: usize = 2_304;
+/// Samples of a channel that are encoded at once: a frame.
+const AT_ONCE: usize = 1_152;
 /// So many places of frames are kept at most, whatever the length.
 const MAX_PLACES: usize = 512;
 
@@ -159,7 +160,9 @@ impl Mp3Encoder {
             out.extend(self.tag.map(|tag| tag.write(&library(), ENCODER_DELAY, None)).unwrap_or_default());
         }
         self.counter.push(&self.made);
-        out.append(&mut self.made);
+        out.extend_from_slice(&self.made);
+        [&mut self.left, &mut self.right].into_iter().for_each(release);
+        release(&mut self.made);
     }
 
     /// The first bytes as they would be, had the length been known before.
