@@ -188,8 +188,8 @@ async fn pocketsphinx_hears_through_the_gateway_as_well_as_alone() {
     assert!(points <= 0.02, "{through} errors through the gateway, {alone} without, in {words} words");
 }
 
-/// At one frame rate, this recogniser hears a fifth of the words more wrong at
-/// 70 % of the speed.
+/// At one frame rate, this recogniser hears 10 % of these words wrong, and 40 %
+/// at 70 % of the speed.
 #[tokio::test]
 async fn slow_and_fast_speech_is_heard_nearly_as_well() {
     let demo = Demo::start(BINARY).await;
