@@ -2,6 +2,7 @@
 //! Encoding lives in [`crate::flac_encode`].
 
 use bytes::{Buf as _, BytesMut};
+use crc::{CRC_8_SMBUS, CRC_16_UMTS, Crc, Table};
 
 use crate::packets::{Coding, Demuxer, Found, Packet, Track};
 use crate::tags::{MAX_TAG_BYTES, vorbis};
@@ -36,48 +37,17 @@ pub(crate) fn layout(info: &[u8]) -> Option<Layout> {
     Some(Layout { rate, channels: ((c >> 1) & 7) + 1 })
 }
 
-pub(crate) fn crc8(bytes: &[u8]) -> u8 {
-    bytes.iter().fold(0, |crc, byte| {
-        (0..8).fold(crc ^ byte, |crc, _| if crc & 0x80 != 0 { (crc << 1) ^ 0x07 } else { crc << 1 })
-    })
-}
+const CRC8: Crc<u8> = Crc::<u8>::new(&CRC_8_SMBUS);
+const CRC16: Crc<u16, Table<16>> = Crc::<u16, Table<16>>::new(&CRC_16_UMTS);
 
-/// Check sums of a byte followed by 0 to 7 others.
-const CRC16: [[u16; 256]; 8] = {
-    let mut tables = [[0; 256]; 8];
-    let mut index = 0;
-    while index < 256 {
-        let mut crc = (index as u16) << 8;
-        let mut bit = 0;
-        while bit < 8 {
-            crc = if crc & 0x8000 != 0 { (crc << 1) ^ 0x8005 } else { crc << 1 };
-            bit += 1;
-        }
-        tables[0][index] = crc;
-        index += 1;
-    }
-    let mut table = 1;
-    while table < 8 {
-        let mut index = 0;
-        while index < 256 {
-            let before = tables[table - 1][index];
-            tables[table][index] = (before << 8) ^ tables[0][(before >> 8) as usize];
-            index += 1;
-        }
-        table += 1;
-    }
-    tables
-};
+/// Over a frame header with its check sum this is 0 (RFC 9639, section 9.1.8).
+pub(crate) fn crc8(bytes: &[u8]) -> u8 {
+    CRC8.checksum(bytes)
+}
 
 /// Over a frame with its footer the check sum is 0 (RFC 9639, section 9.3).
 pub(crate) fn crc16(bytes: &[u8]) -> u16 {
-    let (eights, rest) = bytes.as_chunks::<8>();
-    let crc = eights.iter().fold(0u16, |crc, [a, b, c, d, e, f, g, h]| {
-        let [high, low] = crc.to_be_bytes();
-        let at = |table: usize, byte: u8| CRC16[table][usize::from(byte)];
-        at(7, a ^ high) ^ at(6, b ^ low) ^ at(5, *c) ^ at(4, *d) ^ at(3, *e) ^ at(2, *f) ^ at(1, *g) ^ at(0, *h)
-    });
-    rest.iter().fold(crc, |crc, byte| (crc << 8) ^ CRC16[0][usize::from((crc >> 8) as u8 ^ byte)])
+    CRC16.checksum(bytes)
 }
 
 /// Whether a frame header stands here, its check sum right; `None` while it
@@ -129,6 +99,10 @@ pub(crate) fn frame_samples(frame: &[u8], info: &[u8]) -> Option<u32> {
         8..=15 => 256 << (code - 8),
         _ => u32::from(u16::from_be_bytes(*info.get(2..4)?.first_chunk()?)),
     })
+}
+
+fn damaged(what: &str) -> AudioError {
+    AudioError::Unsupported { format: "FLAC", what: what.into() }
 }
 
 enum Place {
@@ -245,10 +219,7 @@ impl FlacDemuxer {
             None => return Ok(false),
             Some(false) if self.pending.starts_with(b"TAG") => return Ok(false),
             Some(false) => {
-                return Err(AudioError::Unsupported {
-                    format: "FLAC",
-                    what: "damage where a frame should begin".into(),
-                });
+                return Err(damaged("damage where a frame should begin"));
             }
             Some(true) => {}
         }
@@ -268,9 +239,15 @@ impl FlacDemuxer {
         let looked = at.min(self.pending.len().saturating_sub(16)).max(4);
         self.place = Place::Frames { looked };
         if self.pending.len() > MAX_FRAME_BYTES {
-            return Err(AudioError::Unsupported { format: "FLAC", what: "damage in a frame".into() });
+            return Err(damaged("damage in a frame"));
         }
         Ok(false)
+    }
+
+    /// Whether others follow the frame that never came to its end.
+    fn holds_more_frames(&self) -> bool {
+        let behind = self.pending.get(4..).unwrap_or_default();
+        memchr::memchr_iter(0xFF, behind).any(|at| is_frame_header(&behind[at..]) == Some(true))
     }
 
     fn finish(&mut self, out: &mut Vec<Found>) -> Result<(), AudioError> {
@@ -287,6 +264,9 @@ impl FlacDemuxer {
             return Ok(());
         }
         if is_frame_header(&self.pending) != Some(true) || crc16(&self.pending) != 0 {
+            if self.holds_more_frames() {
+                return Err(damaged("damage in a frame"));
+            }
             return torn("its last frame is not whole");
         }
         out.push(Found::Packet(Packet::new(self.pending.split().to_vec())));

@@ -73,7 +73,7 @@ pub use pcm::{alaw_decode, alaw_encode, mulaw_decode, mulaw_encode};
 pub use peaks::Peaks;
 pub use profile::{PROFILES, Profile};
 pub use silence::Edge;
-pub use sniff::{MIN_SNIFF, sniff};
+pub use sniff::{START_BYTES, recognise, sniff};
 pub use spans::{Levels, Span};
 pub use tags::Tags;
 pub use tempo::TempoMeter;

@@ -4,7 +4,7 @@ use crate::decode::Decoder;
 use crate::expansion::Expansion;
 use crate::mp3::FrameSplitter;
 use crate::run::{Header, SoundFile};
-use crate::{AudioError, Codec, Format, Layout, MIN_SNIFF, Tags, mp3_tag, sniff};
+use crate::{AudioError, Codec, Format, Layout, Tags, mp3_tag, recognise};
 
 /// A length in frames at a rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -184,12 +184,7 @@ impl Meter {
 /// # Errors
 /// When it is not audio that is read here, or is torn.
 pub fn measure(audio: &[u8], told: Option<Format>) -> Result<(Format, Length), AudioError> {
-    let start = &audio[..audio.len().min(MIN_SNIFF * 16)];
-    let format = match (sniff(start), told) {
-        (Some(codec), _) => Format::new(codec, 24_000),
-        (None, Some(format)) if !format.codec.describes_itself() => format,
-        _ => return Err(AudioError::Unrecognised(crate::sniff::describe(start))),
-    };
+    let format = recognise(audio, told)?;
     let mut meter = Meter::new(format)?;
     for chunk in audio.chunks(64 << 10) {
         meter.push(chunk)?;

@@ -11,6 +11,8 @@ use crate::{AudioError, Layout, Tags, mp3_tag};
 /// Garbage before the first frame that is searched through: 64 KiB, enough
 /// for the padding that some encoders leave after their tags.
 const MAX_GARBAGE: usize = 64 << 10;
+/// So many frames of another rate, one behind the other, are no accident.
+const OTHERS: usize = 4;
 
 /// The four bytes that begin each frame (ISO/IEC 11172-3, section 2.4.1.3).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -68,6 +70,8 @@ pub(crate) struct FrameSplitter {
     pending: BytesMut,
     /// Bytes of an ID3v2 tag still to pass over, and what has passed of it.
     skip: usize,
+    /// What is passed over is the tag of the file.
+    keeps: bool,
     tag: Vec<u8>,
     in_step: bool,
     garbage: usize,
@@ -89,18 +93,20 @@ impl FrameSplitter {
         loop {
             if self.skip > 0 {
                 let skipped = self.skip.min(self.pending.len());
-                let kept = skipped.min(MAX_TAG_BYTES.saturating_sub(self.tag.len()));
-                self.tag.extend_from_slice(&self.pending[..kept]);
+                if self.keeps {
+                    let kept = skipped.min(MAX_TAG_BYTES.saturating_sub(self.tag.len()));
+                    self.tag.extend_from_slice(&self.pending[..kept]);
+                }
                 self.pending.advance(skipped);
                 self.skip -= skipped;
             }
             if self.skip > 0 || self.pending.len() < 4 {
                 return Ok(None);
             }
-            if !self.in_step && self.pending.starts_with(b"ID3") {
-                let Some(length) = id3::length(&self.pending) else { return Ok(None) };
-                self.skip = length;
-                self.tag.clear();
+            if !self.in_step && (self.pending.starts_with(b"ID3") || self.pending.starts_with(b"APET")) {
+                if !self.begin_tag() {
+                    return Ok(None);
+                }
                 continue;
             }
             let header = FrameHeader::parse(&self.pending);
@@ -122,12 +128,57 @@ impl FrameSplitter {
                     }
                     None => return Ok(None),
                 },
-                None => {
-                    self.in_step = false;
-                    self.step_over_garbage()?;
-                }
+                // What is no frame may be a tag.
+                None if self.in_step => self.in_step = false,
+                None => match header.map_or(Some(false), |other| self.is_run(other, last)) {
+                    None => return Ok(None),
+                    Some(true) => {
+                        let what = "a change of rate in the middle".into();
+                        return Err(AudioError::Unsupported { format: "MP3", what });
+                    }
+                    Some(false) => self.step_over_garbage()?,
+                },
             }
         }
+    }
+
+    /// Passes over a tag of ID3v2, or one of the kind that often stands behind
+    /// the frames; `false` while its length is not known.
+    ///
+    /// ```text
+    /// "APETAGEX" version(4) length(4) items(4) flags(4) zeros(8)
+    /// ```
+    fn begin_tag(&mut self) -> bool {
+        self.keeps = self.layout.is_none() && self.pending.starts_with(b"ID3");
+        if self.keeps {
+            self.tag.clear();
+        }
+        let length = match self.pending.first_chunk::<32>() {
+            _ if self.pending.starts_with(b"ID3") => id3::length(&self.pending),
+            // Its length counts what stands behind this header, if it is one.
+            Some(head) if head.starts_with(b"APETAGEX") => {
+                let behind = u32::from_le_bytes([head[12], head[13], head[14], head[15]]);
+                Some(32 + if head[23] & 0x20 != 0 { behind as usize } else { 0 })
+            }
+            Some(_) => Some(1),
+            None => None,
+        };
+        self.skip = length.unwrap_or(0);
+        length.is_some()
+    }
+
+    /// Whether a run of frames begins here, of one rate; `None` while too few
+    /// bytes are here to tell.
+    fn is_run(&self, first: FrameHeader, last: bool) -> Option<bool> {
+        let mut at = first.bytes;
+        for _ in 1..OTHERS {
+            let Some(next) = self.pending.get(at..at + 4) else { return last.then_some(false) };
+            match FrameHeader::parse(next).filter(|next| first.goes_with(next)) {
+                Some(next) => at += next.bytes,
+                None => return Some(false),
+            }
+        }
+        Some(true)
     }
 
     /// Rate and channels of the frames, once one was seen.
@@ -149,7 +200,7 @@ impl FrameSplitter {
 
     fn step_over_garbage(&mut self) -> Result<(), AudioError> {
         let to_next = self.pending[1..].iter().position(|byte| *byte == 0xFF).map_or(self.pending.len(), |at| at + 1);
-        if self.garbage == 0 && !self.pending.starts_with(b"TAG") && self.pending[0] != 0 && self.pending[0] != 0xFF {
+        if self.garbage == 0 && self.layout.is_none() {
             // Text where sound was promised is told at once, not after 64 KiB.
             if self.pending.iter().take(32).all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace()) {
                 return Err(AudioError::NotThis { expected: "MP3", found: crate::sniff::describe(&self.pending) });

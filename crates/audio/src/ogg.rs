@@ -1,15 +1,21 @@
 //! Ogg (RFC 3533): pages to packets, for Opus, Vorbis and FLAC.
 
-use crate::AudioError;
+use bytes::{Buf as _, BytesMut};
+use crc::{CRC_32_CKSUM, Crc, Table};
+
 use crate::opus_head::OpusHead;
 use crate::packets::{Coding, Demuxer, Found, Packet, Track, opus_frames};
 use crate::tags::vorbis;
+use crate::{AudioError, Codec};
 
 /// Far above any packet of speech, below anything that could hurt: a packet
 /// of FLAC may hold 65,535 samples of eight channels.
 const MAX_PACKET_BYTES: usize = 2 << 20;
 /// Setup headers of Vorbis are some 4 KiB, comments may hold a picture.
 const MAX_HEADER_BYTES: usize = 1 << 20;
+
+/// Of the same polynomial as that of POSIX, and not inverted.
+const CHECK_SUM: Crc<u32, Table<16>> = Crc::<u32, Table<16>>::new(&CRC_32_CKSUM);
 
 /// One packet and what the page that ended it said.
 struct Piece {
@@ -22,54 +28,140 @@ struct Piece {
     first: bool,
 }
 
+/// The sound that a stream with this first packet carries; `None` for
+/// pictures, an index, and sound that is not read here.
+pub(crate) fn codec_of(head: &[u8]) -> Option<Codec> {
+    let known: [(&[u8], Codec); 3] =
+        [(b"OpusHead", Codec::OggOpus), (b"\x01vorbis", Codec::OggVorbis), (b"\x7FFLAC", Codec::OggFlac)];
+    known.into_iter().find(|(mark, _)| head.starts_with(mark)).map(|(_, codec)| codec)
+}
+
+/// The body of the page that the bytes begin, where it is the first page of a
+/// stream, and what stands behind it. A body that is cut is given as far as
+/// it goes.
+pub(crate) fn first_page(bytes: &[u8]) -> Option<(&[u8], &[u8])> {
+    let page = Page::parse(bytes).filter(|page| page.begins && bytes.starts_with(b"OggS"))?;
+    let whole = page.whole.min(bytes.len());
+    Some((bytes.get(page.body..whole)?, &bytes[whole..]))
+}
+
+/// What the header of a page says.
+///
+/// ```text
+/// "OggS" version flags granule(8) serial(4) sequence(4) crc(4) n lacing[n] body
+/// ```
+struct Page {
+    begins: bool,
+    ends: bool,
+    granule: u64,
+    serial: u32,
+    /// Where its body stands, and where that ends.
+    body: usize,
+    whole: usize,
+}
+
+impl Page {
+    /// `None` while its header is not whole.
+    fn parse(bytes: &[u8]) -> Option<Page> {
+        let head = bytes.first_chunk::<27>()?;
+        let body = 27 + usize::from(head[26]);
+        let lacing = bytes.get(27..body)?;
+        Some(Page {
+            begins: head[5] & 2 != 0,
+            ends: head[5] & 4 != 0,
+            granule: head[6..14].first_chunk::<8>().map_or(0, |bytes| u64::from_le_bytes(*bytes)),
+            serial: u32::from_le_bytes([head[14], head[15], head[16], head[17]]),
+            body,
+            whole: body + lacing.iter().map(|byte| usize::from(*byte)).sum::<usize>(),
+        })
+    }
+}
+
+/// Whether the check sum of a whole page is right (RFC 3533, section 6): it
+/// is counted with its own four bytes as zeros.
+fn is_sound(page: &[u8]) -> bool {
+    let told = page.get(22..26).and_then(<[u8]>::first_chunk).map(|sum| u32::from_le_bytes(*sum));
+    let mut sum = CHECK_SUM.digest();
+    for part in [&page[..22], &[0; 4], &page[26..]] {
+        sum.update(part);
+    }
+    told == Some(!sum.finalize())
+}
+
 /// Cuts a byte stream into the packets of one logical stream after another.
 #[derive(Default)]
 struct PageReader {
-    pending: Vec<u8>,
+    pending: BytesMut,
     packet: Vec<u8>,
+    /// The stream of sound whose packets are taken.
     serial: Option<u32>,
+    /// Among the first pages, which stand together: what the first begins
+    /// with, in words.
+    opening: Option<String>,
+    /// The stream that is read has ended.
+    ended: bool,
 }
 
 impl PageReader {
-    /// ```text
-    /// "OggS" version flags granule(8) serial(4) sequence(4) crc(4) n lacing[n] body
-    /// ```
     fn push(&mut self, bytes: &[u8], out: &mut Vec<Piece>) -> Result<(), AudioError> {
         self.pending.extend_from_slice(bytes);
-        let mut at = 0;
-        while let Some(page) = self.pending.get(at..).filter(|page| page.len() >= 27) {
-            if !page.starts_with(b"OggS") {
-                return Err(AudioError::NotThis { expected: "Ogg", found: crate::sniff::describe(page) });
+        while self.pending.len() >= 27 {
+            if !self.pending.starts_with(b"OggS") {
+                self.pass_junk()?;
+                continue;
             }
-            let segments = usize::from(page[26]);
-            let Some(lacing) = page.get(27..27 + segments) else { break };
-            let whole = 27 + segments + lacing.iter().map(|byte| usize::from(*byte)).sum::<usize>();
-            if page.len() < whole {
-                break;
+            let Some(page) = Page::parse(&self.pending).filter(|page| self.pending.len() >= page.whole) else { break };
+            let bytes = self.pending.split_to(page.whole).freeze();
+            if !is_sound(&bytes) {
+                return Err(AudioError::Unsupported { format: "Ogg", what: "a page whose check sum is wrong".into() });
             }
-            let page = page[..whole].to_vec();
-            at += whole;
-            self.read_page(&page, segments, out)?;
+            self.read_page(&page, &bytes, out)?;
         }
-        self.pending.drain(..at);
         Ok(())
     }
 
-    fn read_page(&mut self, page: &[u8], segments: usize, out: &mut Vec<Piece>) -> Result<(), AudioError> {
-        let first_page = page[5] & 2 != 0;
-        let last_page = page[5] & 4 != 0;
-        let serial = u32::from_le_bytes([page[14], page[15], page[16], page[17]]);
-        match self.serial {
-            // Other streams beside the first are passed over.
-            Some(known) if known != serial && !first_page => return Ok(()),
-            Some(known) if known != serial && !self.packet.is_empty() => return Ok(()),
-            _ => self.serial = Some(serial),
+    /// Passes over what stands where a page should begin: behind the end of
+    /// the stream it may be none of ours.
+    fn pass_junk(&mut self) -> Result<(), AudioError> {
+        if self.ended {
+            // The beginning of a mark may be the last that is here.
+            let next = memchr::memmem::find(&self.pending, b"OggS").unwrap_or(self.pending.len() - 3);
+            self.pending.advance(next);
+            return Ok(());
         }
-        let granule = page[6..14].first_chunk::<8>().map_or(0, |bytes| u64::from_le_bytes(*bytes));
-        let mut at = 27 + segments;
+        Err(match self.serial {
+            Some(_) => AudioError::Unsupported { format: "Ogg", what: "damage where a page should begin".into() },
+            None => AudioError::NotThis { expected: "Ogg", found: crate::sniff::describe(&self.pending) },
+        })
+    }
+
+    /// Of streams that stand beside each other (RFC 3533, section 4) the first
+    /// with sound is taken.
+    fn choose(&mut self, page: &Page, head: &[u8]) {
+        if self.opening.is_none() {
+            self.opening = Some(crate::sniff::describe(head));
+            self.serial = None;
+            self.packet.clear();
+        }
+        if self.serial.is_none() && codec_of(head).is_some() {
+            self.serial = Some(page.serial);
+        }
+    }
+
+    fn read_page(&mut self, page: &Page, bytes: &[u8], out: &mut Vec<Piece>) -> Result<(), AudioError> {
+        if page.begins {
+            self.choose(page, &bytes[page.body..]);
+        } else if let (Some(found), None) = (self.opening.take(), self.serial) {
+            return Err(AudioError::NotThis { expected: "Opus, Vorbis or FLAC in Ogg", found });
+        }
+        if self.serial != Some(page.serial) {
+            return Ok(());
+        }
+        self.ended = page.ends || (self.ended && !page.begins);
+        let mut at = page.body;
         let before = out.len();
-        for lace in &page[27..27 + segments] {
-            self.packet.extend_from_slice(&page[at..at + usize::from(*lace)]);
+        for lace in &bytes[27..page.body] {
+            self.packet.extend_from_slice(&bytes[at..at + usize::from(*lace)]);
             at += usize::from(*lace);
             if self.packet.len() > MAX_PACKET_BYTES {
                 let what = format!("a packet over {MAX_PACKET_BYTES} bytes");
@@ -77,21 +169,22 @@ impl PageReader {
             }
             if *lace < 255 {
                 let data = std::mem::take(&mut self.packet);
-                out.push(Piece { data, granule: None, last: false, first: first_page && out.len() == before });
+                out.push(Piece { data, granule: None, last: false, first: page.begins && out.len() == before });
             }
         }
         if out.len() > before
             && let Some(piece) = out.last_mut()
         {
-            piece.granule = Some(granule).filter(|granule| *granule != u64::MAX);
-            piece.last = last_page;
+            piece.granule = Some(page.granule).filter(|granule| *granule != u64::MAX);
+            piece.last = page.ends;
         }
         Ok(())
     }
 
-    /// Whether a page or packet was begun and never completed.
+    /// Whether the stream, or a page or packet of it, was begun and never
+    /// completed.
     fn torn(&self) -> bool {
-        !self.pending.is_empty() || !self.packet.is_empty()
+        !self.ended || !self.packet.is_empty() || self.pending.starts_with(b"OggS")
     }
 }
 
@@ -107,16 +200,14 @@ enum Stream {
 pub(crate) struct OggDemuxer {
     pages: PageReader,
     stream: Stream,
-    ended: bool,
 }
 
 impl OggDemuxer {
     pub(crate) fn new() -> Self {
-        OggDemuxer { pages: PageReader::default(), stream: Stream::None, ended: false }
+        OggDemuxer { pages: PageReader::default(), stream: Stream::None }
     }
 
     fn begin(&mut self, head: Vec<u8>, out: &mut Vec<Found>) -> Result<(), AudioError> {
-        self.ended = false;
         if head.starts_with(b"OpusHead") {
             let head = OpusHead::read(&head)?;
             let pre_skip = u64::from(head.pre_skip);
@@ -140,7 +231,6 @@ impl OggDemuxer {
         if piece.first || matches!(self.stream, Stream::None) {
             return self.begin(piece.data, out);
         }
-        self.ended |= piece.last;
         let mut end = piece.granule.filter(|_| piece.last);
         match &mut self.stream {
             Stream::None => {}
@@ -203,7 +293,7 @@ impl Demuxer for OggDemuxer {
             self.take(piece, out)?;
         }
         result?;
-        if last && (self.pages.torn() || !self.ended) {
+        if last && self.pages.torn() {
             return Err(AudioError::Truncated { format: "Ogg", what: "its last page is missing" });
         }
         Ok(())

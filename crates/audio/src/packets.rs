@@ -203,7 +203,10 @@ impl Playing {
             })
         });
         let inner = made.ok_or_else(|| malformed(codec))?;
-        let inner = inner.map_err(|error| AudioError::Codec { codec, what: error.to_string() })?;
+        let inner = inner.map_err(|error| match &track.coding {
+            Coding::Aac(config) if let Some(what) = aac_kind(config) => AudioError::Unsupported { format: "AAC", what },
+            _ => AudioError::Codec { codec, what: error.to_string() },
+        })?;
         let spec = inner.last_decoded();
         let spec = spec.spec();
         let layout = Layout {
@@ -246,6 +249,20 @@ fn decode_other(
     }
     decoded.copy_to_vec_interleaved(frame);
     Ok(decoded.frames() as u64)
+}
+
+/// Why a kind of AAC is not read, from its object type and channels (ISO/IEC
+/// 14496-3, section 1.6.2.1); `None` for the kind that is.
+fn aac_kind(config: &[u8]) -> Option<String> {
+    let [first, second] = *config.first_chunk::<2>()?;
+    match (first >> 3, (second >> 3) & 0x0F) {
+        (2 | 5 | 29, 1 | 2) => None,
+        (2 | 5 | 29, 0) => Some("channels of its own order".into()),
+        (2 | 5 | 29, channels) => Some(format!("{} channels", if channels == 7 { 8 } else { channels })),
+        (1, _) => Some("the Main profile".into()),
+        (4, _) => Some("long-term prediction".into()),
+        (other, _) => Some(format!("object type {other}")),
+    }
 }
 
 fn malformed(codec: Codec) -> AudioError {

@@ -30,6 +30,23 @@ impl SampleKind {
         }
     }
 
+    /// The same kind with its bytes in the other order.
+    pub(crate) fn swapped(self) -> SampleKind {
+        match self {
+            SampleKind::S16Le => SampleKind::S16Be,
+            SampleKind::S16Be => SampleKind::S16Le,
+            SampleKind::S24Le => SampleKind::S24Be,
+            SampleKind::S24Be => SampleKind::S24Le,
+            SampleKind::S32Le => SampleKind::S32Be,
+            SampleKind::S32Be => SampleKind::S32Le,
+            SampleKind::F32Le => SampleKind::F32Be,
+            SampleKind::F32Be => SampleKind::F32Le,
+            SampleKind::F64Le => SampleKind::F64Be,
+            SampleKind::F64Be => SampleKind::F64Le,
+            single => single,
+        }
+    }
+
     /// Whether 16 bits hold every value.
     pub(crate) fn fits_sixteen_bits(self) -> bool {
         use SampleKind::{Alaw, Mulaw, S8, S16Be, S16Le, U8};

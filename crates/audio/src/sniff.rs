@@ -1,10 +1,26 @@
 //! Telling a format by its first bytes.
 
-use crate::Codec;
 use crate::mp3::FrameHeader;
+use crate::{AudioError, Codec, Format};
 
-/// So many bytes decide; with fewer the answer may still be "not yet".
-pub const MIN_SNIFF: usize = 16;
+/// So many first bytes of a file tell what it is: a stream of Ogg may name
+/// others before its sound, and a tag may stand before the mark.
+pub const START_BYTES: usize = 4 << 10;
+
+/// What audio is, by its first [`START_BYTES`]; `told` is what its sender says
+/// it is, which counts where the bytes do not tell: for raw codings, and for
+/// streams of frames, which may begin in the middle of one.
+///
+/// # Errors
+/// When neither tells.
+pub fn recognise(start: &[u8], told: Option<Format>) -> Result<Format, AudioError> {
+    let in_frames = |codec| matches!(codec, Codec::Mp3 | Codec::Aac);
+    match (sniff(&start[..start.len().min(START_BYTES)]), told) {
+        (Some(codec), _) => Ok(Format::new(codec, 24_000)),
+        (None, Some(told)) if !told.codec.describes_itself() || in_frames(told.codec) => Ok(told),
+        _ => Err(AudioError::Unrecognised(describe(start))),
+    }
+}
 
 /// The format that the bytes begin, or `None` where nothing known begins so.
 ///
@@ -15,7 +31,7 @@ pub fn sniff(start: &[u8]) -> Option<Codec> {
     match start.first()? {
         b'R' | b'B' if crate::wav::is_wav(start) => Some(Codec::Wav),
         b'F' if begins(b"FORM") && (at_eight == b"AIFF" || at_eight == b"AIFC") => Some(Codec::Aiff),
-        b'.' if begins(b".snd") => Some(Codec::Au),
+        b'.' | b'd' | 0 if crate::au::is_au(start) => Some(Codec::Au),
         b'f' if begins(b"fLaC") => Some(Codec::Flac),
         b'O' if begins(b"OggS") => in_ogg(start),
         0x1A if begins(&[0x1A, 0x45, 0xDF, 0xA3]) => Some(Codec::WebmOpus),
@@ -28,20 +44,19 @@ pub fn sniff(start: &[u8]) -> Option<Codec> {
     }
 }
 
-/// The first page holds the identification header alone (RFC 7845, section 3;
-/// RFC 9639, section 10.1).
+/// Each stream's first page holds its identification header alone (RFC 7845,
+/// section 3; RFC 9639, section 10.1), and all first pages stand before any
+/// other (RFC 3533, section 4): among them may be those of pictures, or of an
+/// index.
 fn in_ogg(start: &[u8]) -> Option<Codec> {
-    let page = &start[..start.len().min(96)];
-    let holds = |mark: &[u8]| page.windows(mark.len()).any(|window| window == mark);
-    if holds(b"OpusHead") {
-        Some(Codec::OggOpus)
-    } else if holds(b"\x01vorbis") {
-        Some(Codec::OggVorbis)
-    } else if holds(b"\x7FFLAC") {
-        Some(Codec::OggFlac)
-    } else {
-        None
+    let mut rest = start;
+    while let Some((page, behind)) = crate::ogg::first_page(rest) {
+        if let Some(codec) = crate::ogg::codec_of(page) {
+            return Some(codec);
+        }
+        rest = behind;
     }
+    None
 }
 
 /// What stands behind an ID3v2 tag, where the bytes reach that far; MP3
@@ -91,9 +106,12 @@ mod tests {
         assert_eq!(sniff(b"ID3\x04\0\0\0\0\0\0rest"), Some(Codec::Mp3));
         assert_eq!(sniff(&[0xFF, 0xF3, 0x64, 0xC4, 0, 0]), Some(Codec::Mp3));
         let mut ogg = b"OggS\0\x02".to_vec();
-        ogg.resize(28, 0);
-        ogg.extend_from_slice(b"OpusHead");
+        ogg.resize(26, 0);
+        let index = [&ogg, b"\x01\x08fishead\0".as_slice()].concat();
+        ogg.extend_from_slice(b"\x01\x13OpusHead");
         assert_eq!(sniff(&ogg), Some(Codec::OggOpus));
+        assert_eq!(sniff(&[index.as_slice(), &ogg].concat()), Some(Codec::OggOpus), "behind an index");
+        assert_eq!(sniff(&[index.as_slice(), &index].concat()), None, "nothing but an index");
     }
 
     #[test]

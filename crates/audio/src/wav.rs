@@ -1,5 +1,5 @@
 //! RIFF WAVE: a header reader that is fed bytes, and headers that are right
-//! for streams. RF64 and BW64 (EBU Tech 3306, ITU-R BS.2088) are read as well,
+//! for streams. RIFX, its form with the high bytes first, and RF64 and BW64 (EBU Tech 3306, ITU-R BS.2088) are read as well,
 //! whose lengths of 64 bits stand in a chunk of their own.
 
 use crate::pcm::SampleKind;
@@ -99,7 +99,7 @@ pub fn mend_wav_lengths(start: &mut [u8], file_length: u64) -> bool {
 
 /// Whether bytes begin such a file, of 32 or of 64 bits.
 pub(crate) fn is_wav(start: &[u8]) -> bool {
-    let marked = [b"RIFF", b"RF64", b"BW64"].iter().any(|mark| start.starts_with(*mark));
+    let marked = [b"RIFF", b"RIFX", b"RF64", b"BW64"].iter().any(|mark| start.starts_with(*mark));
     marked && start.get(8..12) == Some(b"WAVE")
 }
 
@@ -108,6 +108,8 @@ pub(crate) fn is_wav(start: &[u8]) -> bool {
 pub(crate) struct WavHeaderReader {
     pending: Vec<u8>,
     seen_riff: bool,
+    /// High bytes come first.
+    big: bool,
     /// Bytes of the data, where 32 bits do not tell.
     long_data: Option<u64>,
     format: Option<SampleFormat>,
@@ -125,6 +127,7 @@ impl WavHeaderReader {
             if !is_wav(&self.pending) {
                 return Err(AudioError::NotThis { expected: "WAV", found: crate::sniff::describe(&self.pending) });
             }
+            self.big = self.pending.starts_with(b"RIFX");
             self.pending.drain(..12);
             self.seen_riff = true;
         }
@@ -132,20 +135,17 @@ impl WavHeaderReader {
             if &id == b"data" {
                 return self.begin_data(length).map(Some);
             }
-            // Chunks are padded to an even length (RIFF, 1991).
-            let whole = 8 + length as usize + (length as usize & 1);
-            if whole > MAX_CHUNK {
+            let end = 8 + length as usize;
+            if end > MAX_CHUNK {
                 return Err(AudioError::Unsupported {
                     format: "WAV",
                     what: format!("a {length}-byte chunk before its data"),
                 });
             }
-            if self.pending.len() < whole {
-                return Ok(None);
-            }
-            let body = &self.pending[8..8 + length as usize];
+            let Some(whole) = self.padded(end) else { return Ok(None) };
+            let body = &self.pending[8..end];
             match &id {
-                b"fmt " => self.format = Some(parse_format(body)?),
+                b"fmt " => self.format = Some(parse_format(body, self.big)?),
                 // The length of all, then that of the data.
                 b"ds64" => {
                     self.long_data = body.get(8..16).and_then(<[u8]>::first_chunk).map(|at| u64::from_le_bytes(*at))
@@ -161,7 +161,18 @@ impl WavHeaderReader {
     fn chunk_head(&self) -> Option<([u8; 4], u32)> {
         let id = self.pending.first_chunk::<4>()?;
         let length = self.pending.get(4..8)?.first_chunk::<4>()?;
-        Some((*id, u32::from_le_bytes(*length)))
+        Some((*id, if self.big { u32::from_be_bytes(*length) } else { u32::from_le_bytes(*length) }))
+    }
+
+    /// Where the next chunk begins; `None` while that is not here. Chunks are
+    /// padded to an even length (RIFF, 1991), which some programs forget.
+    fn padded(&self, end: usize) -> Option<usize> {
+        if end.is_multiple_of(2) {
+            return (self.pending.len() >= end).then_some(end);
+        }
+        let next = self.pending.get(end..end + 4)?;
+        let forgotten = [b"data", b"fmt ", b"LIST", b"fact"].iter().any(|id| next == *id);
+        Some(if forgotten { end } else { end + 1 })
     }
 
     fn begin_data(&mut self, length: u32) -> Result<SoundStart, AudioError> {
@@ -177,12 +188,15 @@ impl WavHeaderReader {
     }
 }
 
-fn parse_format(chunk: &[u8]) -> Result<SampleFormat, AudioError> {
+fn parse_format(chunk: &[u8], big: bool) -> Result<SampleFormat, AudioError> {
     let short = AudioError::Truncated { format: "WAV", what: "its fmt chunk is too short" };
     if chunk.len() < 16 {
         return Err(short);
     }
-    let word = |at: usize| u16::from_le_bytes([chunk[at], chunk[at + 1]]);
+    let word = |at: usize| {
+        let bytes = [chunk[at], chunk[at + 1]];
+        if big { u16::from_be_bytes(bytes) } else { u16::from_le_bytes(bytes) }
+    };
     let bits = word(14);
     let mut tag = word(0);
     if tag == 0xFFFE {
@@ -204,8 +218,10 @@ fn parse_format(chunk: &[u8]) -> Result<SampleFormat, AudioError> {
         (7, 8) => SampleKind::Mulaw,
         _ => return Err(AudioError::Unsupported { format: "WAV", what: format!("coding {tag} of {bits} bits") }),
     };
+    let kind = if big { kind.swapped() } else { kind };
     let channels = word(2);
-    let rate = u32::from_le_bytes([chunk[4], chunk[5], chunk[6], chunk[7]]);
+    let (first, second) = (u32::from(word(4)), u32::from(word(6)));
+    let rate = if big { first << 16 | second } else { second << 16 | first };
     let layout = Layout { rate, channels: u8::try_from(channels).map_err(|_| AudioError::Channels(channels))? };
     crate::decode::check_input(layout)?;
     Ok(SampleFormat { layout, kind })

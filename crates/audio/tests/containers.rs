@@ -92,7 +92,9 @@ fn chunks_of_others_before_and_after_the_sound_are_passed_over() {
     let (_, tag, bits, data, slack) = codings().remove(1);
     let (format, sound) = (chunk(b"fmt ", &fmt(tag, bits, 1, 16_000)), chunk(b"data", &data));
     let list = chunk(b"LIST", b"INFOISFT\x07\0\0\0a title");
+    let forgotten = chunk(b"JUNK", b"odd")[..11].to_vec();
     for chunks in [
+        vec![forgotten.clone(), format.clone(), forgotten, sound.clone()],
         vec![list.clone(), format.clone(), sound.clone()],
         vec![format.clone(), chunk(b"fact", &[8, 0, 0, 0]), list.clone(), sound.clone()],
         vec![format.clone(), sound.clone(), list.clone(), chunk(b"id3 ", &[7; 99])],

@@ -4,7 +4,7 @@
 
 mod support;
 
-use dispatcher_audio::{AudioError, Codec, Format, Layout, decode_all, sniff};
+use dispatcher_audio::{AudioError, Codec, Format, Layout, decode_all, measure, sniff};
 use support::{Bench, decode};
 
 /// Made by a tool, read as a stream, and as the sound it was made of: to the
@@ -43,6 +43,10 @@ fn rare_forms_of_plain_sound_are_read_to_the_bit() {
             (Codec::Flac, "wide.flac", "-c:a flac -sample_fmt s32"),
         ] {
             is_read(&bench, &format!("ffmpeg -v error -y -i in.wav {options} {file}"), codec, 75.0, 0);
+        }
+        // The other byte order, headers included.
+        for (codec, file, options) in [(Codec::Wav, "other.wav", "-t wav -B"), (Codec::Au, "other.au", "-t au -L")] {
+            is_read(&bench, &format!("sox -D in.wav {options} {file}"), codec, 75.0, 0);
         }
         for file in ["mulaw", "alaw"] {
             let line = format!("ffmpeg -v error -y -i in.wav -f aiff -c:a pcm_{file} {file}.aifc");
@@ -116,6 +120,9 @@ fn tags_and_pictures_before_and_behind_are_no_sound() {
     let front = [b"ID3\x03\0\0".as_slice(), &sevens, &text].concat();
     let back = [b"TAG".as_slice(), &[b'x'; 125]].concat();
     let ape = [b"APETAGEX\xD0\x07\0\0\x20\0\0\0\0\0\0\0\0\0\0\xA0".as_slice(), &[0; 8]].concat();
+    // As large as a picture of a cover.
+    let large = [&b"APETAGEX\xD0\x07\0\0\x90\x5F\x01\0\x01\0\0\0\0\0\0\xA0"[..], &[0; 8], &[7; 90_000]].concat();
+    let verses = [b"LYRICSBEGIN".as_slice(), &b"the tide comes in ".repeat(20), b"000371LYRICS200"].concat();
     let mp3 = std::fs::read(bench.path("bare.mp3")).unwrap();
     let flac = std::fs::read(bench.path("bare.flac")).unwrap();
     let plain = decode_all(&mp3, Format::new(Codec::Mp3, 44_100)).unwrap();
@@ -124,12 +131,19 @@ fn tags_and_pictures_before_and_behind_are_no_sound() {
         ("two tags in front", [front.as_slice(), &front, &mp3].concat()),
         ("a tag behind", [mp3.as_slice(), &back].concat()),
         ("both kinds behind", [mp3.as_slice(), &ape, &back].concat()),
+        ("a picture behind", [mp3.as_slice(), &large, &back].concat()),
+        ("a picture in front", [large.as_slice(), &mp3].concat()),
+        ("verses behind", [mp3.as_slice(), &verses, &back].concat()),
         ("nothing but zeros behind", [mp3.as_slice(), &[0; 3_000]].concat()),
     ] {
         let read =
             decode_all(&bytes, Format::new(Codec::Mp3, 44_100)).unwrap_or_else(|error| panic!("{case}: {error}"));
         assert!(read == plain, "{case}: {} samples instead of {}", read.0.len(), plain.0.len());
     }
+    let picture = std::fs::read(bench.path("with.mp3")).unwrap();
+    let both = decode_all(&[mp3.as_slice(), &picture].concat(), Format::new(Codec::Mp3, 44_100)).unwrap().0;
+    assert!(both.starts_with(&plain.0[..plain.0.len() - 2_304]), "one file behind another");
+    assert!((2 * plain.0.len()..2 * plain.0.len() + 4_608).contains(&both.len()), "{} samples", both.len());
     let (samples, _) = decode_all(&[front.as_slice(), &flac].concat(), Format::new(Codec::Flac, 44_100)).unwrap();
     assert_eq!(samples.len(), bench.frames(), "a tag that FLAC has no use for");
 }
@@ -145,8 +159,65 @@ fn frames_that_begin_in_the_middle_are_found() {
         // As a recorder that is switched on late has it.
         let (late, layout) = decode_all(&whole[whole.len() / 4 + 7..], Format::new(codec, 44_100)).unwrap();
         let share = late.len() as f64 / all.len() as f64;
+        assert_eq!(sniff(&whole[whole.len() / 4 + 7..]), None, "{file}: nothing but its name tells what it is");
+        let (told, length) = measure(&whole[whole.len() / 4 + 7..], Some(Format::new(codec, 24_000))).unwrap();
+        assert_eq!((told.codec, told.rate, length.frames), (codec, 44_100, late.len() as u64), "{file}");
         assert_eq!(layout, Layout { rate: 44_100, channels: 1 }, "{file}");
         assert!((0.7..0.78).contains(&share), "{file}: {share} of the sound is left");
+    }
+}
+
+#[test]
+fn damage_in_the_middle_is_stepped_over_or_told() {
+    let bench = Bench::new(44_100, 1);
+    bench.run("lame --quiet -b 96 in.wav in.mp3");
+    bench.run("opusenc --quiet in.wav in.opus");
+    bench.run("flac -s in.wav -o in.flac");
+    let damaged = |file: &str, length: usize| {
+        let mut bytes = std::fs::read(bench.path(file)).unwrap();
+        let middle = bytes.len() / 2;
+        bytes[middle..middle + length].fill(b'U');
+        bytes
+    };
+    // Frames of MPEG stand alone: two or three are lost.
+    let whole = decode_all(&std::fs::read(bench.path("in.mp3")).unwrap(), Format::new(Codec::Mp3, 44_100)).unwrap().0;
+    let holed = decode_all(&damaged("in.mp3", 500), Format::new(Codec::Mp3, 44_100)).unwrap().0;
+    let lost = whole.len() - holed.len();
+    assert!((1_152..=3 * 1_152).contains(&lost), "{lost} samples are lost");
+    assert_eq!(
+        fault(&damaged("in.opus", 20), Codec::OggOpus),
+        "Ogg with a page whose check sum is wrong cannot be read"
+    );
+    assert_eq!(fault(&damaged("in.flac", 20), Codec::Flac), "FLAC with damage in a frame cannot be read");
+    // Another sound behind it is not left out without a word.
+    bench.run("lame --quiet --resample 16 in.wav other.mp3");
+    let two: Vec<u8> =
+        ["in.mp3", "other.mp3"].iter().flat_map(|file| std::fs::read(bench.path(file)).unwrap()).collect();
+    assert_eq!(fault(&two, Codec::Mp3), "MP3 with a change of rate in the middle cannot be read");
+}
+
+#[test]
+fn sound_in_ogg_is_found_beside_an_index_and_pictures_and_before_what_is_none() {
+    let bench = Bench::new(48_000, 1);
+    let film = "ffmpeg -v error -y -f lavfi -i testsrc=s=64x64:d=2 -i in.wav -c:v libtheora";
+    is_read(&bench, "oggenc -Q -k -q 6 in.wav -o indexed.ogg", Codec::OggVorbis, 15.0, 0);
+    is_read(&bench, &format!("{film} -c:a libvorbis -q:a 6 film.ogv"), Codec::OggVorbis, 15.0, 0);
+    is_read(&bench, &format!("{film} -c:a libopus -b:a 64k spoken.ogv"), Codec::OggOpus, 15.0, 0);
+    bench.run("ffmpeg -v error -y -f lavfi -i testsrc=s=64x64:d=1 -c:v libtheora mute.ogv");
+    let mute = std::fs::read(bench.path("mute.ogv")).unwrap();
+    assert_eq!(sniff(&mute[..256]), None);
+    assert_eq!(
+        fault(&mute, Codec::OggOpus),
+        "this is not Opus, Vorbis or FLAC in Ogg: the bytes 80 74 68 65 6f 72 61 03"
+    );
+    let plain = std::fs::read(bench.path("indexed.ogg")).unwrap();
+    let (samples, _) = decode_all(&plain, Format::new(Codec::OggVorbis, 48_000)).unwrap();
+    for behind in [[0; 3_000].as_slice(), b"TAG of another format", b"O"] {
+        for (bytes, length) in
+            [([&plain, behind].concat(), samples.len()), ([&plain, behind, &plain].concat(), 2 * samples.len())]
+        {
+            assert_eq!(decode_all(&bytes, Format::new(Codec::OggVorbis, 48_000)).unwrap().0.len(), length);
+        }
     }
 }
 
@@ -227,6 +298,8 @@ fn what_is_not_read_is_named() {
         ("sox -D in.wav -e ms-adpcm ms.wav", "WAV with coding 2 "),
         ("ffmpeg -v error -i in.wav -c:a libmp3lame in-mp3.wav", "WAV with coding 85"),
         ("ffmpeg -v error -i in.wav -f aiff -c:a adpcm_ima_qt ima.aifc", "AIFF with coding 'ima4'"),
+        ("ffmpeg -v error -i in.wav -c:a aac -profile:a aac_main main.m4a", "AAC with the Main profile"),
+        ("ffmpeg -v error -i in.wav -c:a aac -ac 6 six.m4a", "AAC with 6 channels"),
         ("ffmpeg -v error -i in.wav -c:a alac a.m4a", "MP4 with sound coded as 'alac'"),
         ("ffmpeg -v error -i in.wav -c:a libmp3lame -b:a 96k mp3.mp4", "MP4 with sound coded as MP3"),
         ("ffmpeg -v error -i in.wav -c:a pcm_s16le pcm.mka", "WebM with sound coded as A_PCM/INT/LIT"),

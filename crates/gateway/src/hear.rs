@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Format, Length, Meter, Transcoder, sniff};
+use dispatcher_audio::{AudioError, Format, Length, Meter, START_BYTES, Transcoder, recognise};
 use dispatcher_core::{Adjustment, Candidate, Cause, Done, HearingWish, Money, Shaped, Transcript, Usage, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
@@ -77,17 +77,9 @@ impl GivenAudio {
             AudioSource::File(path) => {
                 let failed = |error: std::io::Error| GatewayError::Internal(format!("the spooled audio: {error}"));
                 let mut file = std::fs::File::open(&***path).map_err(failed)?;
-                let mut start = vec![0; 256];
-                let read = file.read(&mut start).map_err(failed)?;
-                let format = match (sniff(&start[..read]), self.told) {
-                    (Some(codec), _) => Format::new(codec, 24_000),
-                    (None, Some(told)) if !told.codec.describes_itself() => told,
-                    _ => {
-                        return Err(GatewayError::NotAudio(
-                            dispatcher_audio::measure(&start[..read], None).err().unwrap_or(AudioError::Empty),
-                        ));
-                    }
-                };
+                let mut start = Vec::new();
+                (&mut file).take(START_BYTES as u64).read_to_end(&mut start).map_err(failed)?;
+                let format = recognise(&start, self.told).map_err(GatewayError::NotAudio)?;
                 file.rewind().map_err(failed)?;
                 let mut meter = Meter::new(format).map_err(GatewayError::NotAudio)?;
                 let mut chunk = vec![0; 64 << 10];

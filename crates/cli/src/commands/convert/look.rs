@@ -4,16 +4,15 @@ use std::fs::File;
 use std::io::{Read as _, Seek as _};
 use std::path::Path;
 
-use dispatcher_audio::{AudioError, Codec, Effects, Format, Layout, Length, Meter, Peaks, Tags, sniff};
+use dispatcher_audio::{
+    AudioError, Codec, Effects, Format, Layout, Length, Meter, Peaks, START_BYTES, Tags, recognise,
+};
 use serde_json::{Value, json};
 
 use super::{CHUNK, named, open, samples_of, unreadable};
 use crate::args::ConvertArgs;
 use crate::error::CliError;
 use crate::output;
-
-/// So many first bytes tell what a file is.
-const START: usize = 4 << 10;
 
 /// Audio that was looked at: what it is, and how long.
 pub(super) struct Looked {
@@ -30,7 +29,7 @@ pub(super) struct Looked {
 pub(super) fn look(path: &Path, file: &mut File, told: Option<&str>, any_length: bool) -> Result<Looked, CliError> {
     let failed = named(path);
     let mut start = Vec::new();
-    file.take(START as u64).read_to_end(&mut start).map_err(&failed)?;
+    file.take(START_BYTES as u64).read_to_end(&mut start).map_err(&failed)?;
     file.rewind().map_err(&failed)?;
     let told = match told {
         Some(told) => Some(Format::parse(told).map_err(unreadable(path))?),
@@ -39,18 +38,10 @@ pub(super) fn look(path: &Path, file: &mut File, told: Option<&str>, any_length:
             .and_then(|extension| Codec::from_extension(extension.to_str()?))
             .map(|codec| Format::named(codec.extension()).unwrap_or_else(|_| Format::new(codec, 24_000))),
     };
-    let found = sniff(&start);
-    let format = match (found, told) {
-        (Some(codec), _) => Format::new(codec, 24_000),
-        (None, Some(told)) if !told.codec.describes_itself() => told,
-        _ => {
-            let error = dispatcher_audio::measure(&start, None).err().unwrap_or(AudioError::Empty);
-            return Err(CliError::Failed(format!(
-                "{}: {error}; raw samples need --type, such as --type 'audio/pcm;rate=16000'",
-                path.display()
-            )));
-        }
-    };
+    let format = recognise(&start, told).map_err(|error| {
+        let advice = "raw samples need --type, such as --type 'audio/pcm;rate=16000'";
+        CliError::Failed(format!("{}: {error}; {advice}", path.display()))
+    })?;
     let mut meter = Meter::new(format).map_err(unreadable(path))?;
     if any_length {
         meter = meter.any_length();
@@ -66,7 +57,7 @@ pub(super) fn look(path: &Path, file: &mut File, told: Option<&str>, any_length:
     let layout = meter.layout().ok_or_else(|| unreadable(path)(AudioError::Empty))?;
     let bytes = file.metadata().map_err(&failed)?.len();
     file.rewind().map_err(&failed)?;
-    let by_name = told.filter(|told| found.is_some_and(|found| found != told.codec));
+    let by_name = told.filter(|told| told.codec != format.codec);
     let mislabelled =
         by_name.is_some_and(|told| told.codec.extension() != format.codec.extension() && !in_ogg(told, format));
     let format = Format { rate: layout.rate, channels: layout.channels, ..format };
