@@ -107,6 +107,8 @@ fn parse_common(chunk: &[u8], compressed: bool) -> Result<(SampleFormat, u32), A
         (b"sowt", 9..=16) => SampleKind::S16Le,
         (b"sowt", 17..=24) => SampleKind::S24Le,
         (b"sowt", 25..=32) => SampleKind::S32Le,
+        (b"in24", _) => SampleKind::S24Be,
+        (b"in32", _) => SampleKind::S32Be,
         (b"raw ", 1..=8) => SampleKind::U8,
         (b"fl32" | b"FL32", _) => SampleKind::F32Be,
         (b"fl64" | b"FL64", _) => SampleKind::F64Be,

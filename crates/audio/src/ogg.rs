@@ -79,7 +79,7 @@ impl Page {
 
 /// Whether the check sum of a whole page is right (RFC 3533, section 6): it
 /// is counted with its own four bytes as zeros.
-fn is_sound(page: &[u8]) -> bool {
+fn check_sum_is_right(page: &[u8]) -> bool {
     let told = page.get(22..26).and_then(<[u8]>::first_chunk).map(|sum| u32::from_le_bytes(*sum));
     let mut sum = CHECK_SUM.digest();
     for part in [&page[..22], &[0; 4], &page[26..]] {
@@ -111,8 +111,8 @@ impl PageReader {
                 continue;
             }
             let Some(page) = Page::parse(&self.pending).filter(|page| self.pending.len() >= page.whole) else { break };
-            let bytes = self.pending.split_to(page.whole).freeze();
-            if !is_sound(&bytes) {
+            let bytes = self.pending.split_to(page.whole);
+            if !check_sum_is_right(&bytes) {
                 return Err(AudioError::Unsupported { format: "Ogg", what: "a page whose check sum is wrong".into() });
             }
             self.read_page(&page, &bytes, out)?;

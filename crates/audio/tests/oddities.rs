@@ -48,6 +48,13 @@ fn rare_forms_of_plain_sound_are_read_to_the_bit() {
         for (codec, file, options) in [(Codec::Wav, "other.wav", "-t wav -B"), (Codec::Au, "other.au", "-t au -L")] {
             is_read(&bench, &format!("sox -D in.wav {options} {file}"), codec, 75.0, 0);
         }
+        // The name of 24 bits in films, which no tool here writes.
+        bench.run("sox -D in.wav -b 24 -t aifc wide.aifc");
+        let mut wide = std::fs::read(bench.path("wide.aifc")).unwrap();
+        let name = wide.windows(4).position(|four| four == b"NONE").unwrap();
+        wide[name..name + 4].copy_from_slice(b"in24");
+        let (samples, layout) = decode_all(&wide, Format::new(Codec::Aiff, 24_000)).unwrap();
+        assert!(matches!(bench.compare(&samples, layout, 4), (0, ratio, 0) if ratio > 75.0));
         for file in ["mulaw", "alaw"] {
             let line = format!("ffmpeg -v error -y -i in.wav -f aiff -c:a pcm_{file} {file}.aifc");
             is_read(&bench, &line, Codec::Aiff, 35.0, 0);

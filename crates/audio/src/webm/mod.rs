@@ -22,6 +22,7 @@ mod id {
     pub(super) const TYPE: u32 = 0x83;
     pub(super) const CODEC: u32 = 0x86;
     pub(super) const PRIVATE: u32 = 0x63A2;
+    pub(super) const ENCODINGS: u32 = 0x6D80;
     pub(super) const DELAY: u32 = 0x56AA;
     pub(super) const PRE_ROLL: u32 = 0x56BB;
     pub(super) const AUDIO: u32 = 0xE1;

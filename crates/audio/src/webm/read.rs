@@ -103,6 +103,10 @@ impl WebmDemuxer {
         let field = |entry, wanted| Elements(entry).find(|(id, _)| *id == wanted).map(|(_, body)| body);
         let sound = entries.into_iter().find(|entry| field(entry, id::TYPE).map(unsigned) == Some(2));
         let entry = sound.ok_or_else(|| unsupported("no track of sound"))?;
+        // Its packets are not those of the codec: what came of them would be noise.
+        if field(entry, id::ENCODINGS).is_some() {
+            return Err(unsupported("packets that are compressed or encrypted once more"));
+        }
         let private = field(entry, id::PRIVATE).unwrap_or_default();
         let codec = field(entry, id::CODEC).unwrap_or_default();
         let (coding, start, rate) = match codec {
@@ -201,5 +205,32 @@ impl Demuxer for WebmDemuxer {
             return Err(AudioError::Truncated { format: "WebM", what: "its last part is missing" });
         }
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{open, put, put_number};
+    use super::*;
+
+    #[test]
+    fn packets_that_are_coded_twice_are_refused_and_not_played() {
+        let mut entry = Vec::new();
+        put_number(&mut entry, id::TYPE, 2);
+        put(&mut entry, id::CODEC, b"A_OPUS");
+        put(&mut entry, id::PRIVATE, b"OpusHead\x01\x01\x38\x01\x80\xBB\0\0\0\0\0");
+        let read = |entry: &[u8]| {
+            let (mut bytes, mut tracks) = (Vec::new(), Vec::new());
+            put(&mut bytes, id::HEADER, &[]);
+            open(&mut bytes, id::SEGMENT);
+            put(&mut tracks, id::TRACK, entry);
+            put(&mut bytes, id::TRACKS, &tracks);
+            let mut found = Vec::new();
+            WebmDemuxer::new().push(&bytes, true, &mut found).map(|()| found.len())
+        };
+        assert_eq!(read(&entry), Ok(1), "a track");
+        put(&mut entry, id::ENCODINGS, &[0x62, 0x40, 0x80]);
+        let error = read(&entry).expect_err("no way to undo it");
+        assert_eq!(error.to_string(), "WebM with packets that are compressed or encrypted once more cannot be read");
     }
 }
