@@ -14,6 +14,7 @@
 mod adts;
 mod aiff;
 mod au;
+mod conform;
 mod decode;
 mod dither;
 mod effects;

@@ -5,6 +5,7 @@ use bytes::{Buf as _, BytesMut};
 use nanomp3::{Decoder, MAX_SAMPLES_PER_FRAME};
 
 use crate::guard::guarded;
+use crate::resample::remix;
 use crate::tags::{MAX_TAG_BYTES, id3};
 use crate::{AudioError, Layout, Tags, mp3_tag};
 
@@ -77,7 +78,7 @@ pub(crate) struct FrameSplitter {
     garbage: usize,
     /// Pieces that came so far.
     pieces: u64,
-    /// Of the last frame that was taken, also while out of step.
+    /// Of the first frame that was taken.
     layout: Option<Layout>,
 }
 
@@ -193,7 +194,7 @@ impl FrameSplitter {
 
     fn take(&mut self, header: FrameHeader) -> (FrameHeader, Vec<u8>) {
         self.in_step = true;
-        self.layout = Some(header.layout);
+        self.layout.get_or_insert(header.layout);
         self.garbage = 0;
         (header, self.pending.split_to(header.bytes).to_vec())
     }
@@ -300,12 +301,17 @@ impl Mp3Decoder {
                 (per_channel * usize::from(layout.channels), layout.channels)
             }
         };
+        // A frame of other channels than the first had is brought to them.
+        let mut other = Vec::new();
+        let mut sound = &self.frame[..samples];
         if channels != layout.channels {
-            return Err(AudioError::Unsupported { format: "MP3", what: "a change of channels in the middle".into() });
+            other.extend_from_slice(sound);
+            remix(&mut other, channels, layout.channels);
+            sound = &other;
         }
-        let skipped = self.skip.min(samples);
+        let skipped = self.skip.min(sound.len());
         self.skip -= skipped;
-        let sound = &self.frame[skipped..samples];
+        let sound = &sound[skipped..];
         if self.hold == 0 {
             out.extend_from_slice(sound);
             return Ok(());

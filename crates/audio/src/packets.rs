@@ -7,6 +7,7 @@ use symphonia::core::packet::PacketRef;
 use symphonia::core::units::{Duration, Timestamp};
 use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
 
+use crate::conform::Conform;
 use crate::guard::guarded;
 use crate::opus_head::{OpusDecoder, OpusHead};
 use crate::room::release;
@@ -93,7 +94,9 @@ struct Playing {
 pub(crate) struct PacketDecoder {
     demuxer: Box<dyn Demuxer>,
     playing: Option<Playing>,
+    /// Of the first stream, to which later ones are brought.
     layout: Option<Layout>,
+    conform: Option<Conform>,
     tags: Tags,
     streams: u32,
     found: Vec<Found>,
@@ -106,6 +109,7 @@ impl PacketDecoder {
             demuxer,
             playing: None,
             layout: None,
+            conform: None,
             tags: Tags::default(),
             streams: 0,
             found: Vec::new(),
@@ -119,7 +123,7 @@ impl PacketDecoder {
 
     pub(crate) fn fits_sixteen_bits(&self) -> bool {
         let coding = self.playing.as_ref().map(|playing| &playing.track.coding);
-        matches!(coding, Some(Coding::Flac(info)) if crate::flac::bits_per_sample(info) <= 16)
+        self.conform.is_none() && matches!(coding, Some(Coding::Flac(info)) if crate::flac::bits_per_sample(info) <= 16)
     }
 
     pub(crate) fn is_chained(&self) -> bool {
@@ -138,6 +142,7 @@ impl PacketDecoder {
             match found {
                 Found::Track(track) => {
                     self.streams += 1;
+                    self.end(out)?;
                     self.begin(track)?;
                 }
                 Found::Packet(packet) => self.decode(&packet, out)?,
@@ -146,18 +151,21 @@ impl PacketDecoder {
         }
         self.found = found;
         release(&mut self.frame);
+        if last && result.is_ok() {
+            self.end(out)?;
+        }
         result
+    }
+
+    /// A stream is over: what is still on its way.
+    fn end(&mut self, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        self.conform.take().map_or(Ok(()), |conform| conform.finish(out))
     }
 
     fn begin(&mut self, track: Track) -> Result<(), AudioError> {
         let playing = Playing::new(track)?;
-        match self.layout {
-            Some(layout) if layout != playing.layout => {
-                let what = "a second stream of another rate or channel count".into();
-                return Err(AudioError::Unsupported { format: "a chain of streams", what });
-            }
-            _ => self.layout = Some(playing.layout),
-        }
+        let layout = *self.layout.get_or_insert(playing.layout);
+        self.conform = Conform::new(playing.layout, layout)?;
         self.playing = Some(playing);
         Ok(())
     }
@@ -175,8 +183,14 @@ impl PacketDecoder {
         playing.given += count;
         let channels = u64::from(playing.layout.channels);
         let from = ((start - before) * channels) as usize;
-        out.extend_from_slice(&self.frame[from..from + (count * channels) as usize]);
-        Ok(())
+        let sound = &self.frame[from..from + (count * channels) as usize];
+        match self.conform.as_mut() {
+            Some(conform) => conform.push(sound, out),
+            None => {
+                out.extend_from_slice(sound);
+                Ok(())
+            }
+        }
     }
 }
 

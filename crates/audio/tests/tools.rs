@@ -110,6 +110,30 @@ fn a_chain_of_streams_is_one_sound() {
 }
 
 #[test]
+fn a_second_sound_of_another_rate_or_channels_is_heard_as_the_first() {
+    let bench = Bench::new(24_000, 1);
+    bench.run("oggenc -Q -q 8 in.wav -o one.ogg");
+    bench.run("sox -D in.wav -r 44100 -c 2 wide.wav");
+    bench.run("oggenc -Q -q 8 wide.wav -o two.ogg");
+    bench.run("lame --quiet -t -b 96 in.wav one.mp3");
+    bench.run("lame --quiet -t -b 96 --resample 24 -m j wide.wav two.mp3");
+    for (first, second, codec, exact) in
+        [("one.ogg", "two.ogg", Codec::OggVorbis, true), ("one.mp3", "two.mp3", Codec::Mp3, false)]
+    {
+        let both: Vec<u8> = [first, second].iter().flat_map(|file| std::fs::read(bench.path(file)).unwrap()).collect();
+        let (alone, _) = decode_all(&std::fs::read(bench.path(first)).unwrap(), Format::new(codec, 24_000)).unwrap();
+        std::fs::write(bench.path("both"), both).unwrap();
+        let (samples, layout) = decode(&bench.path("both"), codec);
+        // The encoder of MP3 leaves its delay, which is not told here.
+        let (_, ratio, shift) = bench.compare(&samples[alone.len()..], layout, if exact { 4 } else { 2_304 });
+        assert!(ratio > 15.0, "{second} behind {first}: {ratio} dB at {shift}");
+        // To 44.1 kHz and back is a frame more, at most.
+        let surplus = samples.len() - 2 * bench.frames();
+        assert!(!exact || (shift == 0 && surplus <= 1), "{second}: {surplus} frames too many, at {shift}");
+    }
+}
+
+#[test]
 fn every_cut_of_a_file_is_an_error_and_never_a_panic() {
     let bench = Bench::new(24_000, 1);
     for (line, file, codec) in [
