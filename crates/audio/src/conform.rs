@@ -25,7 +25,7 @@ impl Conform {
         let usual = |rate| STANDARD_RATES.contains(&rate);
         if to.channels > 2 || (from.rate != to.rate && !(usual(from.rate) && usual(to.rate))) {
             let what = format!(
-                "a sound of {} Hz and {} channels behind one of {} Hz and {}",
+                "a sound of {} Hz and {} channel(s) behind one of {} Hz and {}",
                 from.rate, from.channels, to.rate, to.channels
             );
             return Err(AudioError::Unsupported { format: "a chain of streams", what });
