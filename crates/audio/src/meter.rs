@@ -154,10 +154,8 @@ impl Meter {
                     }
                     *first = false;
                 }
-                if last && splitter.torn() {
-                    return Err(AudioError::Truncated { format: "MP3", what: "its last frame is not whole" });
-                }
                 if last {
+                    splitter.finish()?;
                     self.length.frames = self.length.frames.saturating_sub(*trimmed);
                 }
             }

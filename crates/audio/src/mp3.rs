@@ -215,9 +215,20 @@ impl FrameSplitter {
         Ok(())
     }
 
-    /// Whether a frame was begun and never completed.
-    pub(crate) fn torn(&self) -> bool {
-        self.in_step && FrameHeader::parse(&self.pending).is_some_and(|h| self.pending.len() < h.bytes)
+    /// No more bytes will come.
+    ///
+    /// # Errors
+    /// When a frame or a tag was begun and never completed.
+    pub(crate) fn finish(&self) -> Result<(), AudioError> {
+        let torn = FrameHeader::parse(&self.pending).is_some_and(|header| self.pending.len() < header.bytes);
+        let what = if self.skip > 0 {
+            "its tag is longer than what is there"
+        } else if self.in_step && torn {
+            "its last frame is not whole"
+        } else {
+            return Ok(());
+        };
+        Err(AudioError::Truncated { format: "MP3", what })
     }
 }
 
@@ -261,10 +272,7 @@ impl Mp3Decoder {
         while let Some((header, frame)) = self.splitter.next(last)? {
             self.decode_frame(header, &frame, out)?;
         }
-        if last && self.splitter.torn() {
-            return Err(AudioError::Truncated { format: "MP3", what: "its last frame is not whole" });
-        }
-        Ok(())
+        if last { self.splitter.finish() } else { Ok(()) }
     }
 
     /// Samples of a frame and its channels; nothing for a frame that cannot be

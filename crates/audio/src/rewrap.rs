@@ -155,8 +155,8 @@ impl Rewrap {
             *first = false;
             out.extend_from_slice(&frame);
         }
-        if last && splitter.torn() {
-            return Err(AudioError::Truncated { format: "MP3", what: "its last frame is not whole" });
+        if last {
+            splitter.finish()?;
         }
         Ok(true)
     }
