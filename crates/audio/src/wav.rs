@@ -1,6 +1,7 @@
 //! RIFF WAVE: a header reader that is fed bytes, and headers that are right
-//! for streams. RIFX, its form with the high bytes first, and RF64 and BW64 (EBU Tech 3306, ITU-R BS.2088) are read as well,
-//! whose lengths of 64 bits stand in a chunk of their own.
+//! for streams. Read as well: RIFX, its form with the high bytes first, and
+//! RF64 and BW64 (EBU Tech 3306, ITU-R BS.2088), whose lengths of 64 bits stand
+//! in a chunk of their own.
 
 use crate::pcm::SampleKind;
 use crate::run::{SampleFormat, SoundStart};
