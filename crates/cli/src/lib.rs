@@ -33,6 +33,10 @@ fn quiet_caught_panics() {
 /// Parses the arguments, runs the command, and says what went wrong.
 pub fn main() -> ExitCode {
     quiet_caught_panics();
+    // A service starts itself again to read a document.
+    if let Some(done) = dispatcher_server::read_document_main() {
+        return done;
+    }
     let cli = Cli::parse();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

@@ -88,7 +88,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
     let linear = spine.filter(|node| node.attribute("linear") != Some("no"));
     for href in linear.filter_map(|node| items.get(node.attribute("idref")?)) {
         let chapter = book.xml(&beside(place, href))?;
-        document.blocks.extend(html::read(&chapter).blocks);
+        document.blocks.extend(html::read(&chapter)?.blocks);
     }
     Ok(document)
 }

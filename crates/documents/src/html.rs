@@ -53,6 +53,32 @@ const SILENT: &[&str] = &[
 
 /// What lies deeper is read as one text.
 const DEEPEST: usize = 200;
+/// Elements open at once. Building a tree takes time by the square of it.
+const MOST_OPEN: usize = 3_000;
+/// Elements that have no content, or whose end tag may be left out.
+const NEVER_DEEP: &[&str] = &[
+    "a", "area", "base", "br", "col", "colgroup", "dd", "dt", "embed", "hr", "img", "input", "li", "link", "meta",
+    "option", "p", "rp", "rt", "source", "tbody", "td", "tfoot", "th", "thead", "tr", "track", "wbr",
+];
+
+/// Refuses nesting that no document has, before a tree is built.
+pub(crate) fn check_depth(text: &str) -> Result<(), DocumentError> {
+    let mut open = 0_usize;
+    for tag in text.split('<').skip(1) {
+        let (closes, name) = tag.strip_prefix('/').map_or((false, tag), |name| (true, name));
+        let end = name.find(|c: char| !c.is_ascii_alphanumeric()).unwrap_or(name.len());
+        let name = name[..end].to_ascii_lowercase();
+        let empty = tag.split('>').next().is_some_and(|inside| inside.ends_with('/'));
+        if name.is_empty() || empty || NEVER_DEEP.contains(&name.as_str()) {
+            continue;
+        }
+        open = if closes { open.saturating_sub(1) } else { open + 1 };
+        if open > MOST_OPEN {
+            return Err(DocumentError::Damaged(format!("more than {MOST_OPEN} elements are within one another")));
+        }
+    }
+    Ok(())
+}
 
 /// Bytes as text: UTF-8, or what the document says of itself.
 pub(crate) fn decode(bytes: &[u8]) -> Result<String, DocumentError> {
@@ -173,7 +199,8 @@ fn is_mark(element: ElementRef<'_>) -> bool {
 }
 
 /// Reads a page.
-pub(crate) fn read(text: &str) -> Document {
+pub(crate) fn read(text: &str) -> Result<Document, DocumentError> {
+    check_depth(text)?;
     let page = Html::parse_document(&without_empty_tags(text));
     let root = page.root_element();
     let mut gather = Gather::default();
@@ -186,11 +213,11 @@ pub(crate) fn read(text: &str) -> Document {
         .find(|element| element.value().name() == "title")
         .map(|title| tidy(&title.text().collect::<String>()));
     let language = Some(attribute(root, "lang")).filter(|tag| !tag.is_empty()).or(Some(attribute(root, "xml:lang")));
-    Document {
+    Ok(Document {
         title: title.filter(|title| !title.is_empty()),
         language: language.filter(|tag| !tag.is_empty()).map(str::to_owned),
         blocks: gather.blocks,
-    }
+    })
 }
 
 /// XHTML may end elements in their start tag, which HTML does not know: what
@@ -221,13 +248,17 @@ fn without_empty_tags(text: &str) -> String {
 mod tests {
     use super::*;
 
+    fn page(text: &str) -> Document {
+        read(text).expect("a page")
+    }
+
     fn texts(document: &Document) -> Vec<&str> {
         document.blocks.iter().map(Block::text).collect()
     }
 
     #[test]
     fn what_would_be_seen_is_read_in_its_order() {
-        let page = read(
+        let page = page(
             "<!doctype html><html lang='en-GB'><head><title>Rounds &amp; doors</title><style>p{}</style></head><body>\
              <nav><a href='/'>Home</a></nav><h1>Rounds</h1><div>Before<p>The <b>mate</b> counts\n24.</p>after</div>\
              <ul><li>One<ul><li>Within</li></ul></li></ul><table><tr><th>Door</th><td>4</td></tr></table>\
@@ -241,7 +272,7 @@ mod tests {
 
     #[test]
     fn marks_of_notes_are_left_out_and_powers_are_not() {
-        let page = read(
+        let page = page(
             "<p>Count twice<a epub:type='noteref' href='#n1'>1</a> or<sup><a href='#n2'>2</a></sup> more.</p>\
              <p>About 10<sup>2</sup> metres; see <a href='#door'>door 4</a>.</p>\
              <aside epub:type='footnote' id='n1'><p>Aloud. <a href='#r1' role='doc-backlink'>↩</a></p></aside>",
@@ -251,7 +282,7 @@ mod tests {
 
     #[test]
     fn elements_that_end_in_their_start_tag_swallow_nothing() {
-        let page = read(
+        let page = page(
             "<?xml version='1.0'?><html xmlns='http://www.w3.org/1999/xhtml'><head><title/><script src='x'/></head>\
              <body><p><a id='p1'/>All <span/>aboard.</p></body></html>",
         );
@@ -261,8 +292,20 @@ mod tests {
     #[test]
     fn other_encodings_are_read_where_they_are_named() {
         let mut bytes = b"<meta charset=\"iso-8859-1\"><p>Mar\xE9".to_vec();
-        assert_eq!(texts(&read(&decode(&bytes).expect("latin"))), ["Maré"]);
+        assert_eq!(texts(&page(&decode(&bytes).expect("latin"))), ["Maré"]);
         bytes = b"<p>Mar\xE9".to_vec();
         assert_eq!(decode(&bytes), Err(DocumentError::NotUtf8(6)));
+    }
+
+    #[test]
+    fn deep_nesting_is_refused_before_it_is_built_and_long_lists_are_not() {
+        let deep = "<div>".repeat(300_000);
+        let begun = std::time::Instant::now();
+        assert!(matches!(read(&deep), Err(DocumentError::Damaged(_))));
+        assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
+        let open_ends = format!("<ul>{}</ul>", "<li>One more".repeat(10_000));
+        assert_eq!(page(&open_ends).blocks.len(), 10_000, "end tags may be left out");
+        let closed = "<div><p>Deck</p><br></div>".repeat(10_000);
+        assert_eq!(page(&closed).blocks.len(), 10_000);
     }
 }

@@ -15,8 +15,10 @@ mod split;
 pub use pdf::expects_panic;
 pub use split::{Part, Split};
 
+use serde::{Deserialize, Serialize};
+
 /// The most text that a document may come to, in bytes.
-pub const MOST_TEXT: usize = 16 << 20;
+pub const MOST_TEXT: usize = 8 << 20;
 
 /// What a document is written in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -30,7 +32,7 @@ pub enum Kind {
 
 /// Why a document cannot be read. The document is at fault: nobody can help
 /// but who made it.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
 pub enum DocumentError {
     #[error("the text is not UTF-8 (at byte {0})")]
     NotUtf8(usize),
@@ -45,7 +47,7 @@ pub enum DocumentError {
 }
 
 /// A piece of a document.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Block {
     /// `level` from 1 (the highest) to 6.
     Heading {
@@ -65,7 +67,7 @@ impl Block {
 }
 
 /// Text in reading order.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Document {
     pub title: Option<String>,
     /// BCP 47, as far as the document tells it.
@@ -131,7 +133,7 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<Document, DocumentError> {
     let document = match kind {
         Kind::Text => plain::read(utf8(bytes)?),
         Kind::Markdown => markdown::read(utf8(bytes)?),
-        Kind::Html => html::read(&html::decode(bytes)?),
+        Kind::Html => html::read(&html::decode(bytes)?)?,
         Kind::Epub => epub::read(bytes)?,
         Kind::Pdf => pdf::read(bytes)?,
     };

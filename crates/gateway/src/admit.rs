@@ -39,25 +39,47 @@ impl Caller {
     }
 }
 
+/// Grants that were looked up.
 #[derive(Default)]
-pub(crate) struct GrantCache(Mutex<HashMap<String, (Instant, Grant)>>);
+pub(crate) struct GrantCache(Mutex<Looked>);
+
+#[derive(Default)]
+struct Looked {
+    kept: HashMap<String, (Instant, Grant)>,
+    /// How often the cache was cleared: what was looked up before a key was
+    /// revoked must not be kept after it.
+    generation: u64,
+}
 
 impl GrantCache {
     fn get(&self, hash: &str) -> Option<Grant> {
-        let kept = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        kept.get(hash).filter(|(seen, _)| seen.elapsed() < KEEP).map(|(_, grant)| grant.clone())
+        self.lock().kept.get(hash).filter(|(seen, _)| seen.elapsed() < KEEP).map(|(_, grant)| grant.clone())
     }
 
-    fn put(&self, hash: String, grant: Grant) {
-        let mut kept = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if kept.len() >= MAX_KEPT {
-            kept.clear();
+    fn lock(&self) -> std::sync::MutexGuard<'_, Looked> {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    fn generation(&self) -> u64 {
+        self.lock().generation
+    }
+
+    /// Keeps what was looked up in a generation, unless that is over.
+    fn put(&self, hash: String, grant: Grant, generation: u64) {
+        let mut looked = self.lock();
+        if looked.generation != generation {
+            return;
         }
-        kept.insert(hash, (Instant::now(), grant));
+        if looked.kept.len() >= MAX_KEPT {
+            looked.kept.clear();
+        }
+        looked.kept.insert(hash, (Instant::now(), grant));
     }
 
     pub(crate) fn clear(&self) {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
+        let mut looked = self.lock();
+        looked.kept.clear();
+        looked.generation += 1;
     }
 }
 
@@ -74,10 +96,11 @@ impl Gateway {
         let grant = match self.inner.grants.get(&hash) {
             Some(grant) => grant,
             None => {
+                let generation = self.inner.grants.generation();
                 let found = self.inner.store.grant(hash.clone()).await?;
                 let grant = found.ok_or(GatewayError::BadKey("; it was revoked, or belongs to another gateway"))?;
                 self.inner.store.note_key_use(grant.key.id.clone(), now_micros());
-                self.inner.grants.put(hash, grant.clone());
+                self.inner.grants.put(hash, grant.clone(), generation);
                 grant
             }
         };
@@ -96,5 +119,35 @@ impl Gateway {
     /// Forgets looked-up grants, after keys or apps were changed.
     pub fn forget_grants(&self) {
         self.inner.grants.clear();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use dispatcher_store::AccessKey;
+
+    use super::*;
+
+    #[test]
+    fn a_grant_that_was_looked_up_before_a_revocation_is_not_kept_after_it() {
+        let cache = GrantCache::default();
+        let key = AccessKey {
+            id: "k1".into(),
+            app: "quay".into(),
+            operator: 0,
+            hash: "h".into(),
+            hint: "ab12".into(),
+            label: String::new(),
+            created_at: 1,
+            last_used_at: None,
+            revoked_at: None,
+        };
+        let grant = Grant { key, app: App::new("quay", "Quay", 1) };
+        cache.put("h".into(), grant.clone(), cache.generation());
+        assert!(cache.get("h").is_some());
+        let before = cache.generation();
+        cache.clear();
+        cache.put("h".into(), grant, before);
+        assert!(cache.get("h").is_none(), "the key was revoked while it was looked up");
     }
 }

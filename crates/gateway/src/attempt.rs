@@ -10,9 +10,9 @@ use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
 use crate::deliver::Converter;
-use crate::gate::{Permit, Priority};
+use crate::gate::{Gate, Permit, Priority};
 use crate::settle::{Docket, micros};
-use crate::{FailedAttempt, Gateway, Planned, clock};
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, clock};
 
 /// An engine that speaks: its first audio in the asked format, and the rest.
 pub(crate) struct Speaking {
@@ -88,8 +88,33 @@ pub(crate) fn made_good(rest: MadeGood) -> Effects {
 impl Gateway {
     /// Waits until an engine may be called; nothing where it has no limits.
     pub(crate) async fn turn(&self, planned: &Planned, docket: &Docket) -> Option<Permit> {
-        let gate = self.inner.gates.of(planned.engine_name(), &planned.candidate.sheet.limits)?;
-        Some(gate.enter(&docket.app, docket.priority).await)
+        Some(self.gate(planned)?.enter(&docket.app, docket.priority).await)
+    }
+
+    fn gate(&self, planned: &Planned) -> Option<std::sync::Arc<Gate>> {
+        self.inner.gates.of(planned.engine_name(), &planned.candidate.sheet.limits)
+    }
+
+    /// Leaves out the candidates for which too many calls wait already.
+    ///
+    /// # Errors
+    /// [`GatewayError::Crowded`] with the shortest wait, where none is left:
+    /// nothing is recorded or charged for a call that would wait in vain.
+    pub(crate) fn uncrowded(&self, caller: &Caller, plan: Vec<Planned>) -> Result<Vec<Planned>, GatewayError> {
+        let mut shortest: Option<Duration> = None;
+        let mut free = plan;
+        free.retain(|planned| {
+            let wait = self.gate(planned).and_then(|gate| gate.crowded(&caller.app.name));
+            shortest = shortest.into_iter().chain(wait).min();
+            wait.is_none()
+        });
+        match shortest {
+            Some(retry_after) if free.is_empty() => {
+                let what = "too many calls wait for every engine that could do it".into();
+                Err(GatewayError::Crowded { what, retry_after })
+            }
+            _ => Ok(free),
+        }
     }
 
     /// Calls the engine, until the candidate's deadline. For a piece of a job

@@ -5,7 +5,7 @@
 use std::sync::PoisonError;
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Effects, Joiner, Joint, decode_all};
+use dispatcher_audio::{AudioError, Codec, Effects, Format, Joiner, Joint, Transcoder};
 use dispatcher_core::{Cause, Usage, Word};
 use dispatcher_engines::{AudioStream, EngineError, Words};
 use dispatcher_markup::MarkAt;
@@ -19,11 +19,13 @@ use crate::jobs::{Keeper, Kept};
 use crate::recall::part_key;
 use crate::score::Part;
 use crate::settle::{Ending, Entry, micros};
-use crate::speak::{Cue, Opened, Opener, Run, ending_of, summary};
+use crate::speak::{Cue, LONGEST_UTTERANCE, Opened, Opener, Run, ending_of, summary, too_long};
 use crate::{BodyError, FailedAttempt, GatewayError, Planned};
 
 /// The longest sound of a part that is held whole, to learn its length.
-const MOST_HELD: usize = 64 << 20;
+const MOST_HELD: usize = 16 << 20;
+/// Milliseconds of silence that are made at once.
+const SILENCE_AT_ONCE: f64 = 1_000.0;
 /// How far a part may be stretched to the length that is asked for.
 const TEMPO: std::ops::RangeInclusive<f64> = 0.5..=2.0;
 
@@ -128,12 +130,19 @@ impl<'r> Performance<'r> {
         self.calling = self.call(0).await?;
         for (index, part) in self.parts().iter().enumerate() {
             if index > 0 {
-                self.calling = self.ahead.take();
+                self.calling = match self.ahead.take() {
+                    Some(ahead) => Some(ahead),
+                    None => self.call(index).await?,
+                };
             }
             if self.calling.is_none() {
                 return Err(Stop::Paused);
             }
-            self.look_ahead(index + 1).await?;
+            // A job calls for the next piece once this one is kept and settled:
+            // a crash has one piece at most bought again.
+            if self.run.keeper.is_none() {
+                self.look_ahead(index + 1).await?;
+            }
             self.rest(self.planned.score.gap(index)).await?;
             self.silence(part.piece.silence, &part.piece.marks).await?;
             self.part(index, part).await?;
@@ -432,12 +441,16 @@ impl<'r> Performance<'r> {
     }
 
     async fn rest(&mut self, milliseconds: f64) -> Result<(), Stop> {
-        if milliseconds <= 0.0 {
-            return Ok(());
+        // Made as it is taken: a few bytes may ask for minutes of it.
+        let mut left = milliseconds;
+        while left > 0.0 {
+            let some = if left < 2.0 * SILENCE_AT_ONCE { left } else { SILENCE_AT_ONCE };
+            let made = self.joiner.run(move |joiner| joiner.silence(some / 1_000.0)).await;
+            let made = made.map_err(|error| self.broken(&error))?;
+            self.give(made).await?;
+            left -= some;
         }
-        let made = self.joiner.run(move |joiner| joiner.silence(milliseconds / 1_000.0)).await;
-        let made = made.map_err(|error| self.broken(&error))?;
-        self.give(made).await
+        Ok(())
     }
 
     fn broken(&self, error: &AudioError) -> Stop {
@@ -462,6 +475,9 @@ impl<'r> Performance<'r> {
 
     /// Hands audio on; the first of it opens the answer.
     async fn give(&mut self, bytes: Bytes) -> Result<(), Stop> {
+        if self.seconds() > LONGEST_UTTERANCE {
+            return Err(Stop::Failed(FailedAttempt::of(self.planned, too_long())));
+        }
         if self.opener.is_some() {
             self.waiting.extend_from_slice(&bytes);
             return if self.seconds() > 0.0 && !self.waiting.is_empty() { self.open().await } else { Ok(()) };
@@ -619,15 +635,30 @@ async fn left(audio: &tokio::sync::mpsc::Sender<Result<Bytes, BodyError>>, opene
     }
 }
 
-/// Seconds of sound in a part, the silence at its ends left out.
-fn sounding(audio: &[u8], format: dispatcher_audio::Format) -> Result<f64, AudioError> {
-    let (samples, layout) = decode_all(audio, format)?;
-    let channels = usize::from(layout.channels).max(1);
-    let block = (layout.rate as usize / 100).max(1) * channels;
-    let loud = |block: &[f32]| block.iter().map(|s| s * s).sum::<f32>() / block.len() as f32 >= 1e-5;
-    let blocks: Vec<&[f32]> = samples.chunks(block).collect();
-    let from = blocks.iter().position(|block| loud(block)).unwrap_or(0);
-    let to = blocks.iter().rposition(|block| loud(block)).map_or(0, |at| at + 1);
-    let sounding: usize = blocks[from.min(to)..to].iter().map(|block| block.len()).sum();
-    Ok(sounding as f64 / channels as f64 / f64::from(layout.rate))
+/// Seconds of sound in a part, the silence at its ends left out. It is decoded
+/// piece by piece: little coded sound may be long.
+fn sounding(audio: &[u8], format: Format) -> Result<f64, AudioError> {
+    const RATE: u32 = 16_000;
+    const BLOCK: usize = RATE as usize / 100;
+    let samples = Format::new(Codec::Pcm, RATE);
+    let mut decoder = Transcoder::new(format, samples)?;
+    let (mut bytes, mut blocks) = (Vec::new(), 0_u64);
+    let (mut first, mut last) = (None, 0);
+    let mut take = |made: &[u8]| {
+        bytes.extend_from_slice(made);
+        for block in bytes.chunks_exact(2 * BLOCK) {
+            let square = |pair: &[u8]| (f64::from(i16::from_le_bytes([pair[0], pair[1]])) / 32_768.0).powi(2);
+            if block.chunks_exact(2).map(square).sum::<f64>() / BLOCK as f64 >= 1e-5 {
+                first.get_or_insert(blocks);
+                last = blocks + 1;
+            }
+            blocks += 1;
+        }
+        bytes.drain(..bytes.len() / (2 * BLOCK) * (2 * BLOCK));
+    };
+    for chunk in audio.chunks(64 << 10) {
+        take(&decoder.push(&Bytes::copy_from_slice(chunk))?);
+    }
+    take(&decoder.finish()?);
+    Ok((last - first.unwrap_or(last)) as f64 * BLOCK as f64 / f64::from(RATE))
 }

@@ -33,6 +33,8 @@ pub enum GatewayError {
     NameTaken { what: &'static str, name: String },
     #[error("the text has {given} {unit}, and {engine} takes at most {limit} at once")]
     TooLong { engine: String, given: u64, limit: u64, unit: &'static str },
+    #[error("the text takes {given:.0} s or more to speak, and an utterance lasts {limit} s at most")]
+    LongUtterance { given: f64, limit: f64 },
     #[error("{0}")]
     NotAudio(AudioError),
     #[error("the format cannot be made: {0}")]
@@ -75,6 +77,12 @@ pub enum GatewayError {
     Money(#[from] MoneyError),
     #[error("the caller left")]
     Abandoned,
+    #[error("{free} bytes are free on the disk of the data folder, and {reserve} are kept free")]
+    NoRoom { free: u64, reserve: u64 },
+    #[error("the {what} of an app take at most {most} bytes; remove some first")]
+    Quota { what: &'static str, most: u64 },
+    #[error("{what}")]
+    Crowded { what: String, retry_after: Duration },
     #[error("internal: {0}")]
     Internal(String),
 }

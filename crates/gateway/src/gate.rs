@@ -27,6 +27,12 @@ const LONGEST: Duration = Duration::from_secs(2);
 /// By so much who was refused goes ahead of those who wait at the gate.
 const AHEAD: Duration = Duration::from_millis(30);
 
+/// Calls of one app that may wait for an engine, and of all apps.
+const WAITING_OF_APP: usize = 50;
+const WAITING: usize = 200;
+/// A call that would wait longer is refused at once.
+const LONGEST_TURN: Duration = Duration::from_secs(20);
+
 /// The gates of all engines that have limits, by name.
 #[derive(Default)]
 pub(crate) struct Gates(Mutex<HashMap<String, Arc<Gate>>>);
@@ -55,6 +61,8 @@ struct State {
     due: Instant,
     /// The engine has said that it is full: nobody goes before this.
     closed: Instant,
+    /// How long calls take: a mean in which the last ones count most.
+    usual: Option<Duration>,
     interactive: Lane,
     jobs: Lane,
     /// A timer is set that opens the gate again.
@@ -71,7 +79,7 @@ struct Lane {
 }
 
 /// A call that is let through; it counts as in work until this is dropped.
-pub(crate) struct Permit(Option<Arc<Gate>>, Priority);
+pub(crate) struct Permit(Option<Arc<Gate>>, Priority, Instant);
 
 impl Gates {
     /// The gate before an engine; nothing where it has no limits. A changed
@@ -131,6 +139,7 @@ impl Gate {
             batch: 0,
             due: Instant::now(),
             closed: Instant::now(),
+            usual: None,
             interactive: Lane::default(),
             jobs: Lane::default(),
             timer: false,
@@ -153,7 +162,28 @@ impl Gate {
         self.lock().lane(priority).push(app, turn);
         self.pump();
         // The gate outlives those who wait at it, so that a turn always comes.
-        mine.await.unwrap_or(Permit(None, priority))
+        mine.await.unwrap_or(Permit(None, priority, Instant::now()))
+    }
+
+    /// Whether a further call of an app would wait in vain; after how long it
+    /// may be made again.
+    pub(crate) fn crowded(&self, app: &str) -> Option<Duration> {
+        let state = self.lock();
+        let own = state.interactive.waiting.get(app).map_or(0, VecDeque::len);
+        let all: usize = state.interactive.waiting.values().map(VecDeque::len).sum();
+        let now = Instant::now();
+        let by_rate = self.interval().map(|interval| {
+            let calls = u32::try_from(all).unwrap_or(u32::MAX);
+            let ready = self.early(Priority::Interactive).unwrap_or_default();
+            (state.due.saturating_duration_since(now) + interval * calls).saturating_sub(ready)
+        });
+        let by_room = self.pace.at_once.zip(state.usual).map(|(most, usual)| {
+            let ahead = all as f64 + if state.running >= most { 1.0 } else { 0.0 };
+            usual.mul_f64(ahead / f64::from(most.max(1)))
+        });
+        let wait = by_rate.into_iter().chain(by_room).max().unwrap_or_default();
+        let crowded = own >= WAITING_OF_APP || all >= WAITING || wait > LONGEST_TURN;
+        crowded.then(|| wait.clamp(Duration::from_secs(1), 3 * LONGEST_TURN))
     }
 
     /// Keeps everybody out for a while, and a moment longer: who closes it
@@ -217,7 +247,7 @@ impl Gate {
             if let Some(interval) = self.interval() {
                 state.due = state.due.max(now.checked_sub(LATE.min(interval)).unwrap_or(now)) + interval;
             }
-            if let Err(mut unwanted) = turn.send(Permit(Some(self.clone()), priority)) {
+            if let Err(mut unwanted) = turn.send(Permit(Some(self.clone()), priority, now)) {
                 // Who waited has left: nothing was called.
                 unwanted.0 = None;
                 state.count(priority, -1);
@@ -238,6 +268,11 @@ impl State {
     fn waiting(&self) -> usize {
         let lanes = [&self.interactive, &self.jobs].into_iter();
         lanes.flat_map(|lane| lane.waiting.values()).map(VecDeque::len).sum()
+    }
+
+    /// Takes the length of a call into their mean.
+    fn note(&mut self, length: Duration) {
+        self.usual = Some(self.usual.map_or(length, |usual| usual.mul_f64(0.8) + length.mul_f64(0.2)));
     }
 
     fn count(&mut self, priority: Priority, change: i32) {
@@ -296,6 +331,7 @@ impl Drop for Permit {
     fn drop(&mut self) {
         let Some(gate) = self.0.take() else { return };
         let priority = self.1;
+        gate.lock().note(self.2.elapsed());
         let leave = move || {
             gate.lock().count(priority, -1);
             gate.pump();
@@ -377,7 +413,8 @@ mod tests {
         assert!(!held.wait_again(&full(None), AGAIN).await, "it was asked often enough");
         let other = EngineError { cause: Cause::Unavailable, ..full(None) };
         assert!(!held.wait_again(&other, 0).await, "it is not full, it is down");
-        assert!(!Permit(None, Priority::Interactive).wait_again(&full(None), 0).await, "no limits are known");
+        let free = Permit(None, Priority::Interactive, Instant::now());
+        assert!(!free.wait_again(&full(None), 0).await, "no limits are known");
         assert!(begun.elapsed() < Duration::from_millis(50), "nothing was waited for: {:?}", begun.elapsed());
     }
 
@@ -418,6 +455,57 @@ mod tests {
             task.await.expect("a turn");
         }
         assert_eq!(*order.lock().expect("order"), ["greedy", "modest", "greedy", "greedy"]);
+    }
+
+    /// Lets calls wait at a gate.
+    async fn queue_up(gate: &Arc<Gate>, app: &'static str, calls: usize) -> Vec<tokio::task::JoinHandle<Permit>> {
+        let before = gate.queue();
+        let tasks = (0..calls).map(|_| {
+            let waits = gate.clone();
+            tokio::spawn(async move { waits.enter(app, Priority::Interactive).await })
+        });
+        let tasks = tasks.collect();
+        while gate.queue() < before + calls {
+            tokio::task::yield_now().await;
+        }
+        tasks
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn so_many_calls_of_an_app_may_wait_and_so_many_of_all() {
+        let gate = gate(None, None, Some(1));
+        let _held = gate.enter("greedy", Priority::Interactive).await;
+        let mut waiting = queue_up(&gate, "greedy", WAITING_OF_APP - 1).await;
+        assert_eq!(gate.crowded("greedy"), None, "one more may");
+        waiting.extend(queue_up(&gate, "greedy", 1).await);
+        assert_eq!(gate.crowded("greedy"), Some(Duration::from_secs(1)));
+        assert_eq!(gate.crowded("modest"), None, "another app's calls take turns with it");
+        for app in ["b", "c", "d"] {
+            waiting.extend(queue_up(&gate, app, WAITING_OF_APP).await);
+        }
+        assert!(gate.crowded("modest").is_some(), "there is an end for all together");
+        waiting.iter().for_each(tokio::task::JoinHandle::abort);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_call_that_would_wait_longer_than_anybody_does_is_refused_with_the_time() {
+        let slow = gate(None, None, Some(1));
+        let held = slow.enter("a", Priority::Interactive).await;
+        tokio::time::sleep(Duration::from_secs(3)).await;
+        drop(held);
+        tokio::time::sleep(AFTERGLOW * 2).await;
+        let _held = slow.enter("a", Priority::Interactive).await;
+        let waiting = queue_up(&slow, "a", 5).await;
+        assert_eq!(slow.crowded("a"), None, "18 s: six calls of three");
+        let more = queue_up(&slow, "a", 1).await;
+        let wait = slow.crowded("a").expect("21 s").as_secs_f64();
+        assert!((20.9..21.1).contains(&wait), "{wait}");
+        let paced = gate(Some(60), None, None);
+        let first = paced.enter("a", Priority::Interactive).await;
+        let others = queue_up(&paced, "a", 20).await;
+        assert!(paced.crowded("a").expect("a call a second").as_secs() >= 20);
+        drop(first);
+        [waiting, more, others].iter().flatten().for_each(tokio::task::JoinHandle::abort);
     }
 
     #[tokio::test(start_paused = true)]

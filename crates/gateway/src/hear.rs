@@ -232,6 +232,9 @@ impl Gateway {
             plan.iter_mut().for_each(|planned| planned.candidate.deadline += probed.length.milliseconds());
         }
         let rehearsal = caller.app.rehearsal == 1;
+        if note.is_none() && !rehearsal {
+            plan = self.uncrowded(caller, plan)?;
+        }
         let opening = Opening {
             wanted: &wanted,
             media_type: probed.format.media_type(),

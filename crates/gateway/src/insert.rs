@@ -45,8 +45,19 @@ impl Insert {
         };
         let options = Options { tags: Tags::default(), effects, ..Options::default() };
         let mut transcoder = Transcoder::with(sound.format, format, options)?;
-        let mut clip = transcoder.push(&sound.audio)?.to_vec();
-        clip.extend_from_slice(&transcoder.finish()?);
+        // Little coded sound may be long: what lies behind the clip is not decoded.
+        let most = ((end - begin) * f64::from(format.rate)).ceil() as usize * 2 * usize::from(format.channels);
+        let mut clip = Vec::new();
+        for at in (0..sound.audio.len()).step_by(CHUNK) {
+            clip.extend_from_slice(&transcoder.push(&sound.audio.slice(at..sound.audio.len().min(at + CHUNK)))?);
+            if clip.len() >= most {
+                break;
+            }
+        }
+        if clip.len() < most {
+            clip.extend_from_slice(&transcoder.finish()?);
+        }
+        clip.truncate(most);
         let frame = 2 * usize::from(format.channels);
         let frames = clip.len() / frame;
         let rate = f64::from(format.rate);

@@ -33,6 +33,7 @@ mod recall;
 mod registry;
 mod rehearse;
 mod resources;
+mod room;
 mod score;
 mod settle;
 mod sounds;
@@ -63,6 +64,7 @@ pub use profiles::{OwnProfile, Profiles};
 pub use prompts::{PromptLine, PromptSet, PromptState};
 pub use registry::{EngineState, Registry};
 pub use resources::{InsertedSound, MOST_SOUND, Resources};
+pub use room::Room;
 pub use score::Score;
 pub use speak::{Cue, SynthesisRequest, Utterance};
 pub use workshop::Host;
@@ -84,6 +86,8 @@ pub(crate) struct Inner {
     pub(crate) credentials: credentials::Cache,
     pub(crate) metrics: Metrics,
     pub(crate) gates: gate::Gates,
+    /// Files of clips and their records change together.
+    pub(crate) sounds: tokio::sync::Mutex<()>,
     pub(crate) jobs: jobs::Jobs,
     /// Codec work at once: as many as there are cores.
     pub(crate) codecs: Arc<tokio::sync::Semaphore>,
@@ -114,6 +118,7 @@ impl Gateway {
                 credentials: credentials::Cache::default(),
                 metrics: Metrics::default(),
                 gates: gate::Gates::default(),
+                sounds: tokio::sync::Mutex::default(),
                 jobs: jobs::Jobs::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
                 running: tokio_util::task::TaskTracker::new(),

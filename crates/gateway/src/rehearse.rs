@@ -1,73 +1,118 @@
 //! Rehearsal: the same checks and answers in form, one soft tone a word.
 
-use dispatcher_audio::{Codec, Format, Options, Tags, Transcoder, encode_all};
-use dispatcher_core::{Transcript, Word};
+use bytes::Bytes;
+use dispatcher_audio::{AudioError, Codec, Format, Options, Tags, encode_all};
+use dispatcher_core::{Cause, Transcript, Word};
+use dispatcher_engines::Words;
 
+use crate::deliver::Converter;
 use crate::settle::micros;
-use crate::speak::{Opened, Opener, Run};
+use crate::speak::{LONGEST_UTTERANCE, Opened, Opener, Run};
+use crate::{BodyError, FailedAttempt, GatewayError};
 
 const RATE: u32 = 24_000;
 /// Milliseconds that a character takes to say.
 const MILLISECONDS_A_CHARACTER: usize = 65;
 
-/// One soft tone a word, of the length that saying it would need.
-fn tones(text: &str) -> Vec<f32> {
-    let mut samples = Vec::new();
-    for word in text.split_whitespace() {
-        let length = word.chars().count().clamp(2, 40) * MILLISECONDS_A_CHARACTER * RATE as usize / 1_000;
-        let edge = RATE as usize / 50;
-        samples.extend((0..length).map(|n| {
+/// One soft tone for a word, of the length that saying it would need, and the
+/// pause behind it.
+fn tone(word: &str) -> Vec<f32> {
+    let length = word.chars().count().clamp(2, 40) * MILLISECONDS_A_CHARACTER * RATE as usize / 1_000;
+    let edge = RATE as usize / 50;
+    let mut samples: Vec<f32> = (0..length)
+        .map(|n| {
             let fade = (n.min(length - n) as f32 / edge as f32).min(1.0);
             0.08 * fade * (std::f32::consts::TAU * 330.0 * n as f32 / RATE as f32).sin()
-        }));
-        samples.resize(samples.len() + RATE as usize * MILLISECONDS_A_CHARACTER / 1_000, 0.0);
-    }
+        })
+        .collect();
+    samples.resize(length + RATE as usize * MILLISECONDS_A_CHARACTER / 1_000, 0.0);
     samples
+}
+
+/// Why a rehearsal ended before its end.
+enum Stop {
+    Left,
+    Failed(AudioError),
+}
+
+/// A rehearsal on its way to its caller.
+struct Tones<'r> {
+    run: &'r Run,
+    converter: Converter,
+    opener: Option<Opener>,
+    first_us: Option<i64>,
+}
+
+impl Tones<'_> {
+    async fn play(&mut self) -> Result<(), Stop> {
+        for word in self.run.text.split_whitespace() {
+            let pcm = encode_all(&tone(word), Format::new(Codec::Pcm, RATE)).map_err(Stop::Failed)?;
+            let made = self.converter.push(pcm.into()).await.map_err(Stop::Failed)?;
+            if self.converter.length().seconds() > LONGEST_UTTERANCE {
+                return Err(Stop::Failed(AudioError::Empty));
+            }
+            self.give(made).await?;
+        }
+        let rest = self.converter.finish().await.map_err(Stop::Failed)?;
+        if let Some(start) = self.converter.start() {
+            let _ = self.run.start.set(start);
+        }
+        self.give(rest).await
+    }
+
+    async fn give(&mut self, bytes: Bytes) -> Result<(), Stop> {
+        if bytes.is_empty() {
+            return Ok(());
+        }
+        let Some(opener) = self.opener.take() else {
+            return self.run.audio.send(Ok(bytes)).await.map_err(|_| Stop::Left);
+        };
+        let Some(planned) = self.run.plan.first().cloned() else { return Err(Stop::Failed(AudioError::Empty)) };
+        let first_us = micros(self.run.docket.begun);
+        self.first_us = Some(first_us);
+        let (fallbacks, words) = (Vec::new(), Words::default());
+        let opened = Opened { planned, first: bytes, first_us, fallbacks, words, tempo: 1.0 };
+        opener.send(Ok(opened)).map_err(|_| Stop::Left)
+    }
 }
 
 impl Run {
     /// Answers with tones; no engine is called and nothing is charged.
     pub(crate) async fn rehearse(self, opener: Opener) {
-        let samples = tones(&self.text);
-        let milliseconds = samples.len() as u64 * 1_000 / u64::from(RATE);
-        let format = self.format;
-        let made = tokio::task::spawn_blocking(move || render(&samples, format)).await;
-        let audio = match made {
-            Ok(Ok(audio)) => audio,
-            Ok(Err(error)) => return drop(opener.send(Err(crate::GatewayError::Format(error)))),
-            Err(error) => return drop(opener.send(Err(crate::GatewayError::Internal(error.to_string())))),
+        let tags = Tags { title: Some("Rehearsal".into()), synthetic: true, ..Tags::default() };
+        let options = Options { tags, ..Options::default() };
+        let codecs = self.docket.gateway.inner.codecs.clone();
+        let converter = match Converter::new(Format::new(Codec::Pcm, RATE), self.format, options, codecs) {
+            Ok(converter) => converter,
+            Err(error) => return drop(opener.send(Err(GatewayError::Format(error)))),
         };
-        let first_us = micros(self.docket.begun);
-        let settled = self.docket.settle(None, "done", milliseconds, Some(first_us), None).await;
-        let planned = self.plan.into_iter().next();
-        let answer = match (settled, planned) {
-            (Ok(_), Some(planned)) => Ok(Opened {
-                planned,
-                first: audio.into(),
-                first_us,
-                fallbacks: Vec::new(),
-                words: Default::default(),
-                tempo: 1.0,
-            }),
-            (Err(error), _) => Err(error),
-            _ => Err(crate::GatewayError::Internal("an empty plan".into())),
+        let mut tones = Tones { run: &self, converter, opener: Some(opener), first_us: None };
+        let outcome = tones.play().await;
+        let (milliseconds, first_us) = (tones.converter.length().milliseconds(), tones.first_us);
+        let (state, problem) = match &outcome {
+            Ok(()) => ("done", None),
+            Err(Stop::Left) => ("abandoned", Some("the caller left before the end".to_owned())),
+            Err(Stop::Failed(error)) => ("failed", Some(error.to_string())),
         };
-        let _ = opener.send(answer);
+        let settled = self.docket.settle(None, state, milliseconds, first_us, problem).await;
+        let error = match (outcome, settled) {
+            (Ok(()) | Err(Stop::Left), Ok(_)) => return,
+            (Err(Stop::Failed(error)), Ok(_)) => GatewayError::Format(error),
+            (_, Err(error)) => error,
+        };
+        match tones.opener.take() {
+            Some(opener) => drop(opener.send(Err(error))),
+            None => {
+                let failed = FailedAttempt {
+                    engine: "rehearsal".into(),
+                    cause: Cause::Broken,
+                    detail: error.to_string(),
+                    retry_after: None,
+                };
+                drop(self.audio.send(Err(BodyError(failed))).await);
+            }
+        }
     }
-}
-
-fn render(samples: &[f32], format: Format) -> Result<Vec<u8>, dispatcher_audio::AudioError> {
-    let source = Format::new(Codec::Pcm, RATE);
-    let pcm = encode_all(samples, source)?;
-    let tags = Tags { title: Some("Rehearsal".into()), synthetic: true, ..Tags::default() };
-    let options = Options { tags, ..Options::default() };
-    let mut transcoder = Transcoder::with(source, format, options)?;
-    let mut out = transcoder.push(&pcm.into())?.to_vec();
-    out.extend_from_slice(&transcoder.finish()?);
-    if let Some(start) = transcoder.start() {
-        out[..start.len()].copy_from_slice(&start);
-    }
-    Ok(out)
 }
 
 /// A transcript of the right form for audio of a length in seconds.

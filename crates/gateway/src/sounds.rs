@@ -34,10 +34,11 @@ impl Gateway {
             .map_err(GatewayError::Sound)?;
         let kept: i64 = self.inner.store.sounds(Some(caller.app.name.clone())).await?.iter().map(|row| row.bytes).sum();
         if kept + i64::try_from(audio.len()).unwrap_or(i64::MAX) > MOST_KEPT {
-            let most = MOST_KEPT >> 20;
-            return Err(GatewayError::Sound(format!("the clips of an app take {most} MiB at most; remove some first")));
+            return Err(GatewayError::Quota { what: "clips", most: MOST_KEPT.unsigned_abs() });
         }
+        self.check_room()?;
         let id = sound.content[..ID.min(sound.content.len())].to_owned();
+        let _turn = self.inner.sounds.lock().await;
         write_named(self.sounds_folder()?, id.clone(), audio).await?;
         let row = SoundRow {
             id,
@@ -67,7 +68,11 @@ impl Gateway {
     /// Where the caller has none of this id.
     pub async fn sound(&self, caller: &Caller, id: &str) -> Result<(SoundRow, Bytes), GatewayError> {
         let missing = || StoreError::Missing { what: "clip", name: id.chars().take(ID).collect() };
-        let row = self.inner.store.sound(id.to_owned()).await?.filter(|row| usable(caller, row)).ok_or_else(missing)?;
+        let mut rows = self.inner.store.sound(id.to_owned()).await?;
+        rows.retain(|row| usable(caller, row));
+        // The caller's own record before a shared one.
+        rows.sort_by_key(|row| row.app != caller.app.name);
+        let row = rows.into_iter().next().ok_or_else(missing)?;
         let audio = tokio::fs::read(self.sounds_folder()?.join(&row.id)).await.map_err(|_| missing())?;
         Ok((row, audio.into()))
     }
@@ -92,8 +97,11 @@ impl Gateway {
         if row.app != caller.app.name && !caller.operator {
             return Err(StoreError::Missing { what: "clip", name: row.id }.into());
         }
-        self.inner.store.remove_sound(row.id.clone(), caller.who.clone(), now_micros()).await?;
-        let _ = tokio::fs::remove_file(self.sounds_folder()?.join(row.id)).await;
+        let _turn = self.inner.sounds.lock().await;
+        let removed = self.inner.store.remove_sound(row.id.clone(), row.app, caller.who.clone(), now_micros());
+        if !removed.await? {
+            let _ = tokio::fs::remove_file(self.sounds_folder()?.join(row.id)).await;
+        }
         Ok(())
     }
 }

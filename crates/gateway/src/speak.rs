@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 use bytes::Bytes;
 use dispatcher_audio::Format;
 use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Word, Work};
-use dispatcher_engines::Words;
+use dispatcher_engines::{EngineError, Words};
 use dispatcher_markup::{Fidelity, Outcome, Script};
 use futures::StreamExt as _;
 use serde::{Deserialize, Serialize};
@@ -99,6 +99,15 @@ pub(crate) struct Opened {
     pub(crate) tempo: f64,
 }
 
+/// Seconds of audio of one utterance: what a WAV file of 24 kHz can hold.
+pub(crate) const LONGEST_UTTERANCE: f64 = 86_400.0;
+
+/// An utterance that has become longer than any may be.
+pub(crate) fn too_long() -> EngineError {
+    let detail = format!("the audio is longer than {LONGEST_UTTERANCE} s");
+    EngineError { cause: Cause::Broken, detail, retry_after: None }
+}
+
 /// What is said from one second of an utterance to another.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Cue {
@@ -118,6 +127,18 @@ pub(crate) fn describe(wanted: &Wanted) -> String {
         Wanted::Named(name) => name.clone(),
         Wanted::Like(criteria) => serde_json::to_string(criteria).unwrap_or_default(),
     }
+}
+
+/// Characters of text that are spoken in a second, at the least.
+const CHARACTERS_A_SECOND: f64 = 20.0;
+
+/// Refuses a text that no utterance can hold, before anything is called.
+fn check_length(head: &Planned, shaping: &Shaping) -> Result<(), GatewayError> {
+    let seconds = head.usage.characters as f64 / CHARACTERS_A_SECOND / shaping.rate.unwrap_or(1.0).clamp(0.25, 4.0);
+    if seconds <= LONGEST_UTTERANCE {
+        return Ok(());
+    }
+    Err(GatewayError::LongUtterance { given: seconds, limit: LONGEST_UTTERANCE })
 }
 
 impl Gateway {
@@ -148,9 +169,13 @@ impl Gateway {
             // Who has made pieces of it goes on with it.
             plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
         }
+        if keeper.is_none() && caller.app.rehearsal == 0 {
+            plan = self.uncrowded(caller, plan)?;
+        }
         let Some(head) = plan.first().cloned() else {
             return Err(GatewayError::Internal("an empty plan".into()));
         };
+        check_length(&head, &request.shaping)?;
         let rehearsal = caller.app.rehearsal == 1;
         let language = request.language.clone().or_else(|| script.language.clone());
         let opening = Opening {
@@ -367,6 +392,7 @@ impl Run {
                 None => break self.finish(&mut speaking).await,
             };
             match made {
+                Ok(_) if speaking.converter.length().seconds() > LONGEST_UTTERANCE => break Err(Some(too_long())),
                 Ok(bytes) if bytes.is_empty() => {}
                 Ok(bytes) => {
                     if self.audio.send(Ok(bytes)).await.is_err() {
@@ -398,7 +424,7 @@ impl Run {
         }
     }
 
-    async fn finish(&self, speaking: &mut Speaking) -> Result<(), Option<dispatcher_engines::EngineError>> {
+    async fn finish(&self, speaking: &mut Speaking) -> Result<(), Option<EngineError>> {
         let rest = speaking.converter.finish().await;
         if let Some(start) = speaking.converter.start() {
             let _ = self.start.set(start);

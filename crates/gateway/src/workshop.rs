@@ -7,7 +7,7 @@ use dispatcher_core::{Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_store::{BY, SheetRow};
 
-use crate::{Gateway, GatewayError, JobsPlace, Webhooks, now_micros};
+use crate::{Gateway, GatewayError, JobsPlace, Room, Webhooks, now_micros};
 
 /// What the host gives: connections, where engines are on this network, and
 /// folders for kept sound and for jobs.
@@ -24,13 +24,15 @@ pub struct Host {
     pub fetch_hosts: Vec<String>,
     /// Who may be told of the end of a job; nobody where this is missing.
     pub webhooks: Option<Webhooks>,
+    /// What may be kept on the disk; unlimited where this is missing.
+    pub room: Option<Room>,
 }
 
 impl Host {
     /// A host that gives connections and nothing else.
     pub fn alone(fetcher: Fetcher) -> Host {
         let (endpoints, fetch_hosts) = (BTreeMap::new(), Vec::new());
-        Host { fetcher, endpoints, clips: None, jobs: None, fetch_hosts, webhooks: None }
+        Host { fetcher, endpoints, clips: None, jobs: None, fetch_hosts, webhooks: None, room: None }
     }
 
     /// An engine out of a sheet.

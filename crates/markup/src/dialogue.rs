@@ -1,7 +1,7 @@
 //! Lines of a dialogue, as a script.
 
 use crate::lower::escape;
-use crate::read_time;
+use crate::{LONGEST_BREAK, read_time};
 
 /// What one voice says.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -61,6 +61,10 @@ pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFa
                 return Err(fault(format!(
                     "the gap '{gap}': lines overlap by {most} s at most, and the first by none"
                 )));
+            }
+            if milliseconds > LONGEST_BREAK {
+                let most = LONGEST_BREAK / 1_000.0;
+                return Err(fault(format!("the gap '{gap}': a gap lasts {most} s at most")));
             }
             document += &format!("<{element} time=\"{}\"/>", attribute(time));
         }

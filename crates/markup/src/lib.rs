@@ -22,6 +22,10 @@ mod say_as;
 mod script;
 mod text;
 
+/// Milliseconds of one break, and of all breaks of a script together.
+pub const LONGEST_BREAK: f64 = 600_000.0;
+pub const LONGEST_SILENCE: f64 = 3_600_000.0;
+
 pub use address::{Kind as ReferenceKind, Reference};
 pub use cut::{Room, pack, sentences};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};

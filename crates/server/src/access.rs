@@ -6,6 +6,7 @@ use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
 use crate::drain::Drain;
+use crate::launch::PublicUrl;
 use crate::problem::Problem;
 
 /// Who may call a route.
@@ -99,7 +100,9 @@ pub(crate) const TABLE: &[(Method, &str, Need)] = &[
     (Method::Get, "/api/v1/dispatches/<id>", Need::Key),
     (Method::Get, "/api/v1/usage", Need::Key),
     (Method::Get, "/api/v1/audit", Need::Operator),
+    (Method::Get, "/api/v1/people", Need::Operator),
     (Method::Put, "/api/v1/people/<name>", Need::Operator),
+    (Method::Delete, "/api/v1/people/<name>", Need::Operator),
     (Method::Post, "/api/v1/session", Need::Nothing),
     (Method::Get, "/api/v1/session", Need::Nothing),
     (Method::Delete, "/api/v1/session", Need::Operator),
@@ -152,22 +155,90 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
 async fn by_session(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {
     let token = request.cookies().get(COOKIE).map(|cookie| cookie.value().to_owned());
     let token = token.ok_or_else(|| Problem::new("no-key", "send Authorization: Bearer KEY"))?;
-    let person = gateway.store().session(hash_key(&token), now_micros()).await?;
-    let person = person.ok_or_else(|| Problem::new("signed-out", "the session is over"))?;
-    if request.method() != Method::Get && request.method() != Method::Head {
-        own_page(request)?;
-    }
-    Ok(gateway.admit_person(&person).await?)
+    let session = gateway.store().session(hash_key(&token), now_micros()).await?;
+    let session = session.ok_or_else(|| Problem::new("signed-out", "the session is over"))?;
+    own_host(request)?;
+    let harmless = matches!(request.method(), Method::Get | Method::Head);
+    own_page(request, if harmless { Origin::Optional } else { Origin::Required })?;
+    Ok(gateway.admit_person(&session.person).await?)
 }
 
-/// Beside the SameSite=Strict cookie: changes come from our own pages. A form
-/// of another site has an `Origin` of its own, or none and a form's type.
-pub(crate) fn own_page(request: &Request<'_>) -> Result<(), Problem> {
+/// Whether a request must say which page it comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Origin {
+    Required,
+    /// Browsers name the origin of requests across origins; those within one
+    /// have none where they only read.
+    Optional,
+}
+
+/// A console session is taken at our own name alone, so that no name that
+/// somebody else lets lead to our address can use it.
+fn own_host(request: &Request<'_>) -> Result<(), Problem> {
     let host = request.headers().get_one("Host").unwrap_or_default();
-    let origin = request.headers().get_one("Origin").unwrap_or_default();
-    match origin.split_once("://") {
-        Some((_, name)) if name == host => Ok(()),
-        _ => Err(Problem::new("wrong-origin", format!("the origin '{origin}' is not this service"))),
+    let url = request.rocket().state::<PublicUrl>();
+    match url.is_some_and(|url| url.is_host(host)) {
+        true => Ok(()),
+        false => Err(Problem::new("wrong-host", format!("the service is not reached as '{host}'"))),
+    }
+}
+
+/// Beside the SameSite=Strict cookie: requests come from our own pages. A form
+/// of another site has an `Origin` of its own, or none and a form's type.
+fn own_page(request: &Request<'_>, needed: Origin) -> Result<(), Problem> {
+    let field = |name: &str| request.headers().get_one(name);
+    let wrong = |origin: &str| Problem::new("wrong-origin", format!("the origin '{origin}' is not this service"));
+    match (field("Origin"), field("Sec-Fetch-Site")) {
+        (Some(origin), _) if is_own_origin(origin, field("Host").unwrap_or_default()) => Ok(()),
+        (Some(origin), _) => Err(wrong(origin)),
+        (None, _) if needed == Origin::Required => Err(wrong("")),
+        (None, Some(site)) if !matches!(site, "same-origin" | "none") => Err(wrong(site)),
+        (None, _) => Ok(()),
+    }
+}
+
+/// The whole of the origin's host and port decides (RFC 6454, section 4).
+fn is_own_origin(origin: &str, host: &str) -> bool {
+    let name = origin.strip_prefix("http://").or_else(|| origin.strip_prefix("https://"));
+    name.is_some_and(|name| !name.is_empty() && name.eq_ignore_ascii_case(host))
+}
+
+/// A request that comes from our own page, or from no page at all, to our own name.
+pub(crate) struct OwnPage;
+
+/// A request to our own name.
+pub(crate) struct OwnHost;
+
+fn checked<T>(request: &Request<'_>, guard: T, outcome: Result<(), Problem>) -> Outcome<T, ()> {
+    match outcome {
+        Ok(()) => Outcome::Success(guard),
+        Err(problem) => refuse(request, problem),
+    }
+}
+
+/// The catcher sends the problem.
+fn refuse<T>(request: &Request<'_>, problem: Problem) -> Outcome<T, ()> {
+    let status = Status::new(problem.status);
+    request.local_cache(|| Some(problem));
+    Outcome::Error((status, ()))
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for OwnPage {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        let outcome = own_host(request).and_then(|()| own_page(request, Origin::Optional));
+        checked(request, OwnPage, outcome)
+    }
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for OwnHost {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        checked(request, OwnHost, own_host(request))
     }
 }
 
@@ -178,12 +249,7 @@ impl<'r> FromRequest<'r> for Allowed {
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match admit(request).await {
             Ok(caller) => Outcome::Success(Allowed(caller)),
-            Err(problem) => {
-                let status = Status::new(problem.status);
-                // The catcher sends it.
-                request.local_cache(|| Some(problem));
-                Outcome::Error((status, ()))
-            }
+            Err(problem) => refuse(request, problem),
         }
     }
 }
@@ -198,5 +264,24 @@ mod tests {
         assert_eq!(need(Method::Post, "/api/v1/utterances"), Need::Key);
         assert_eq!(need(Method::Delete, "/api/v1/utterances"), Need::Operator);
         assert_eq!(need(Method::Get, "/api/v1/usage?<other..>"), Need::Key);
+    }
+
+    #[test]
+    fn an_origin_is_compared_whole() {
+        assert!(is_own_origin("http://127.0.0.1:7420", "127.0.0.1:7420"));
+        assert!(is_own_origin("https://speech.saltmarsh.example", "speech.saltmarsh.example"));
+        for origin in [
+            "http://127.0.0.1:7420.evil.example",
+            "http://127.0.0.1:74201",
+            "http://127.0.0.1",
+            "http://evil.example/127.0.0.1:7420",
+            "null",
+            "127.0.0.1:7420",
+            "ftp://127.0.0.1:7420",
+            "",
+        ] {
+            assert!(!is_own_origin(origin, "127.0.0.1:7420"), "{origin}");
+        }
+        assert!(!is_own_origin("http://", ""), "nothing is no name");
     }
 }

@@ -49,6 +49,8 @@ pub struct Config {
     /// The environment variable that holds a passphrase, in place of the file;
     /// its salt is `root.salt` in the data folder.
     pub root_passphrase_variable: Option<String>,
+    /// At this start, revokes the credentials that a lost root key has sealed.
+    pub forget_credentials: bool,
     /// A proxy for engines on the public network; none is taken from the
     /// environment.
     pub proxy: Option<String>,
@@ -59,6 +61,13 @@ pub struct Config {
     pub body_megabytes: u64,
     /// The largest upload in parts, in megabytes.
     pub upload_megabytes: u64,
+    /// Megabytes that stay free on the disk of the data folder: below that,
+    /// nothing more is taken.
+    pub reserve_megabytes: u64,
+    /// Megabytes of all uploads of one app, and the same again of its jobs.
+    pub app_megabytes: u64,
+    /// Connections at once; above, those that are idle longest are closed.
+    pub connections: usize,
     /// Seconds that running requests get at a shutdown.
     pub grace: u32,
     /// Days that the results of a job are kept.
@@ -83,11 +92,15 @@ impl Default for Config {
             root_key: None,
             root_key_variable: None,
             root_passphrase_variable: None,
+            forget_credentials: false,
             proxy: None,
             log: LogFormat::Human,
             log_level: "info".into(),
             body_megabytes: 100,
             upload_megabytes: 2_000,
+            reserve_megabytes: 500,
+            app_megabytes: 10_000,
+            connections: 4_096,
             grace: 20,
             keep_days: 7,
             webhook_hosts: Vec::new(),

@@ -71,23 +71,38 @@ impl Connection {
     /// A duplicate of the socket that leads from our port to the peer.
     fn find(self) -> Option<OwnedFd> {
         let peer = self.peer?;
-        let ourselves = pidfd_open(getpid(), PidfdFlags::empty()).ok()?;
-        let descriptors = std::fs::read_dir("/proc/self/fd").ok()?;
-        descriptors
-            .filter_map(|entry| {
-                let entry = entry.ok()?;
-                // Only sockets are worth the look.
-                let target = std::fs::read_link(entry.path()).ok()?;
-                target.to_str()?.starts_with("socket:").then_some(())?;
-                entry.file_name().to_str()?.parse().ok()
-            })
-            .find_map(|number| {
-                let socket = pidfd_getfd(&ourselves, number, PidfdGetfdFlags::empty()).ok()?;
-                let there = address(getpeername(&socket).ok()??)?;
-                let here = address(getsockname(&socket).ok()?)?;
-                (there == peer && here.port() == self.port).then_some(socket)
-            })
+        sockets(self.port).find(|socket| socket.peer == peer).map(|socket| socket.duplicate)
     }
+}
+
+/// A connection to our port, as a duplicate of its socket.
+pub(crate) struct Socket {
+    pub(crate) peer: SocketAddr,
+    duplicate: OwnedFd,
+}
+
+/// Shuts a connection down; whoever works on it sees its end.
+pub(crate) fn break_off(socket: &Socket) {
+    let _ = shutdown(&socket.duplicate, Shutdown::Both);
+}
+
+/// The connections to our port, found among our own descriptors.
+pub(crate) fn sockets(port: u16) -> impl Iterator<Item = Socket> {
+    let ourselves = pidfd_open(getpid(), PidfdFlags::empty()).ok();
+    let descriptors = ourselves.and_then(|ourselves| Some((ourselves, std::fs::read_dir("/proc/self/fd").ok()?)));
+    descriptors.into_iter().flat_map(move |(ourselves, descriptors)| {
+        descriptors.filter_map(move |entry| {
+            let entry = entry.ok()?;
+            // Only sockets are worth the look.
+            let target = std::fs::read_link(entry.path()).ok()?;
+            target.to_str()?.starts_with("socket:").then_some(())?;
+            let number = entry.file_name().to_str()?.parse().ok()?;
+            let duplicate = pidfd_getfd(&ourselves, number, PidfdGetfdFlags::empty()).ok()?;
+            let peer = address(getpeername(&duplicate).ok()??)?;
+            let here = address(getsockname(&duplicate).ok()?)?;
+            (here.port() == port).then_some(Socket { peer, duplicate })
+        })
+    })
 }
 
 fn address(any: SocketAddrAny) -> Option<SocketAddr> {

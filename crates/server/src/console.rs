@@ -8,8 +8,10 @@ use rocket::response::content::RawHtml;
 use rocket::{Route, State, get, http::CookieJar, routes};
 use rust_embed::RustEmbed;
 
+use crate::access::OwnHost;
+use crate::launch::PublicUrl;
 use crate::problem::{KINDS, Problem};
-use crate::sign_in::{SignIn, begin_session};
+use crate::sign_in::{SessionOwner, SignIn, begin_session};
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
@@ -55,6 +57,8 @@ async fn link(
     sign_in: &State<SignIn>,
     gateway: &State<dispatcher_gateway::Gateway>,
     cookies: &CookieJar<'_>,
+    url: &State<PublicUrl>,
+    _host: OwnHost,
 ) -> Result<Redirect, Problem> {
     if !sign_in.use_link(token) {
         return Err(Problem::new(
@@ -62,7 +66,8 @@ async fn link(
             "this link was used, or is of an earlier start; sign in, or start again for a new one",
         ));
     }
-    begin_session(gateway, "operator".into(), cookies).await?;
+    let owner = SessionOwner { name: "operator".into(), key: None };
+    begin_session(gateway, owner, cookies, url).await?;
     Ok(Redirect::to("/"))
 }
 

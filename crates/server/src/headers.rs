@@ -96,10 +96,16 @@ pub(crate) fn number<T: std::str::FromStr>(name: &str, value: &str) -> Result<T,
     value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")))
 }
 
-/// Headers of every answer: nothing is loaded from elsewhere, nothing guessed.
+/// Headers of every answer: nothing is loaded from elsewhere, nothing guessed,
+/// and what the API answers is kept by nobody unless the answer allows it.
 pub(crate) fn fairing() -> AdHoc {
-    AdHoc::on_response("security headers", |_, response| {
+    AdHoc::on_response("security headers", |request, response| {
         Box::pin(async move {
+            let path = request.uri().path();
+            let personal = ["/api/v1", "/sign-in", "/health", "/metrics"].iter().any(|start| path.starts_with(*start));
+            if personal && !response.headers().contains("Cache-Control") {
+                response.set_header(Header::new("Cache-Control", "no-store"));
+            }
             let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; \
                           media-src 'self' blob: data:; connect-src 'self' blob: data:; worker-src 'self' blob:; \
                           frame-ancestors 'none'; base-uri 'none'; form-action 'self'";

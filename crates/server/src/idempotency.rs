@@ -12,8 +12,11 @@ use crate::problem::Problem;
 
 /// Answers are kept so long.
 const KEEP: Duration = Duration::from_secs(24 * 3_600);
-/// And so many of them.
+/// Answers kept of one app, and their bytes.
 const MAX_KEPT: usize = 1_000;
+const MAX_BYTES: u64 = 1 << 30;
+/// A larger answer is not kept: its key may be used again.
+pub(crate) const LARGEST_KEPT: u64 = 64 << 20;
 /// Keys are unguessable but not endless.
 const MAX_KEY: usize = 255;
 
@@ -24,6 +27,8 @@ pub(crate) struct Kept {
     pub(crate) headers: Vec<(String, String)>,
     pub(crate) content_type: String,
     pub(crate) body: Arc<tempfile::TempPath>,
+    /// Of the body.
+    pub(crate) bytes: u64,
 }
 
 enum Slot {
@@ -31,13 +36,16 @@ enum Slot {
     Done { request: String, at: Instant, answer: Kept },
 }
 
-/// The keys of this process.
+/// The keys of this process, by app: none pushes out another's.
 #[derive(Default, Clone)]
-pub(crate) struct Idempotency(Arc<Mutex<HashMap<String, Slot>>>);
+pub(crate) struct Idempotency(Arc<Mutex<HashMap<String, Slots>>>);
+
+type Slots = HashMap<String, Slot>;
 
 /// A key that is being worked on; given up where it is dropped unfinished.
 pub(crate) struct Claim {
     slots: Idempotency,
+    app: String,
     key: String,
     request: String,
     done: bool,
@@ -52,7 +60,7 @@ pub(crate) enum Verdict {
 }
 
 impl Idempotency {
-    fn slots(&self) -> std::sync::MutexGuard<'_, HashMap<String, Slot>> {
+    fn slots(&self) -> std::sync::MutexGuard<'_, HashMap<String, Slots>> {
         self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
@@ -62,18 +70,11 @@ impl Idempotency {
         if key.is_empty() || key.len() > MAX_KEY {
             return Err(Problem::new("bad-request", format!("an Idempotency-Key has 1 to {MAX_KEY} characters")));
         }
-        let key = format!("{app}\n{key}");
+        let key = key.to_owned();
         let request = digest(request);
-        let mut slots = self.slots();
-        if slots.len() >= MAX_KEPT {
-            slots.retain(|_, slot| !matches!(slot, Slot::Done { at, .. } if at.elapsed() > KEEP));
-            let oldest = slots
-                .iter()
-                .filter_map(|(k, s)| if let Slot::Done { at, .. } = s { Some((*at, k.clone())) } else { None });
-            if let Some((_, oldest)) = oldest.min() {
-                slots.remove(&oldest);
-            }
-        }
+        let mut all = self.slots();
+        let slots = all.entry(app.to_owned()).or_default();
+        make_room(slots);
         match slots.get(&key) {
             Some(Slot::Running { request: first }) if *first == request => {
                 Err(Problem::new("in-progress", "the first request with this Idempotency-Key is still being worked on"))
@@ -86,9 +87,27 @@ impl Idempotency {
             }
             _ => {
                 slots.insert(key.clone(), Slot::Running { request: request.clone() });
-                Ok(Verdict::Do(Some(Claim { slots: self.clone(), key, request, done: false })))
+                let app = app.to_owned();
+                Ok(Verdict::Do(Some(Claim { slots: self.clone(), app, key, request, done: false })))
             }
         }
+    }
+}
+
+/// Lets the oldest answers of an app go until another one has room.
+fn make_room(slots: &mut Slots) {
+    slots.retain(|_, slot| !slot.stale());
+    loop {
+        let done = slots.iter().filter_map(|(key, slot)| match slot {
+            Slot::Done { at, answer, .. } => Some((*at, answer.bytes, key.clone())),
+            Slot::Running { .. } => None,
+        });
+        let done: Vec<(Instant, u64, String)> = done.collect();
+        if slots.len() < MAX_KEPT && done.iter().map(|(_, bytes, _)| bytes).sum::<u64>() < MAX_BYTES {
+            return;
+        }
+        let Some((_, _, oldest)) = done.into_iter().min() else { return };
+        slots.remove(&oldest);
     }
 }
 
@@ -103,14 +122,16 @@ impl Claim {
     pub(crate) fn finish(mut self, answer: Kept) {
         self.done = true;
         let slot = Slot::Done { request: self.request.clone(), at: Instant::now(), answer };
-        self.slots.slots().insert(self.key.clone(), slot);
+        self.slots.slots().entry(self.app.clone()).or_default().insert(self.key.clone(), slot);
     }
 }
 
 impl Drop for Claim {
     fn drop(&mut self) {
         if !self.done {
-            self.slots.slots().remove(&self.key);
+            if let Some(slots) = self.slots.slots().get_mut(&self.app) {
+                slots.remove(&self.key);
+            }
         }
     }
 }
@@ -131,7 +152,7 @@ mod tests {
 
     fn kept() -> Kept {
         let body = Arc::new(tempfile::NamedTempFile::new().expect("file").into_temp_path());
-        Kept { status: 200, headers: Vec::new(), content_type: "audio/wav".into(), body }
+        Kept { status: 200, headers: Vec::new(), content_type: "audio/wav".into(), body, bytes: 7 }
     }
 
     #[test]
@@ -145,6 +166,26 @@ mod tests {
         claim.finish(kept());
         assert!(matches!(begin("quay", "a"), Ok(Verdict::Answer(_))));
         assert_eq!(begin("quay", "b").err().expect("another body").status, 422);
+    }
+
+    #[test]
+    fn the_keys_of_one_app_never_push_out_anothers() {
+        let slots = Idempotency::default();
+        let finish = |app: &str, key: &str, bytes: u64| {
+            let Ok(Verdict::Do(Some(claim))) = slots.begin(app, Some(key), &[b"a"]) else { panic!("new: {key}") };
+            claim.finish(Kept { bytes, ..kept() });
+        };
+        let is_known = |app: &str, key: &str| matches!(slots.begin(app, Some(key), &[b"a"]), Ok(Verdict::Answer(_)));
+        finish("quay", "first", 7);
+        for n in 0..MAX_KEPT + 5 {
+            finish("greedy", &format!("key {n}"), 7);
+        }
+        assert!(is_known("quay", "first"));
+        assert!(is_known("greedy", &format!("key {}", MAX_KEPT + 4)));
+        assert!(!is_known("greedy", "key 0"), "its own oldest went");
+        finish("large", "one", MAX_BYTES / 2);
+        finish("large", "two", MAX_BYTES / 2);
+        assert!(!is_known("large", "one") && is_known("large", "two"), "an app has so many bytes");
     }
 
     #[test]

@@ -1,16 +1,18 @@
 //! From a configuration to a running service, and its end.
 
-use std::net::{SocketAddr, TcpListener};
+use std::net::{IpAddr, SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 
 use dispatcher_engines::{Engine, EngineError, Fetcher, Herald};
-use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Roots, Webhooks, now_micros};
+use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Room, Roots, Webhooks, now_micros};
 use dispatcher_store::{AccessKey, App, Store, StoreError};
 use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
 use rocket::{Build, Ignite, Rocket};
 use secrecy::{ExposeSecret as _, SecretString};
 
+use crate::connections::Connections;
+use crate::document_reader::DocumentReader;
 use crate::drain::Drain;
 use crate::idempotency::Idempotency;
 use crate::sign_in::SignIn;
@@ -28,6 +30,25 @@ const SHIPPED: [(&str, &str); 3] = [
 /// How the service is reached from outside.
 pub(crate) struct PublicUrl(pub(crate) String);
 
+impl PublicUrl {
+    pub(crate) fn is_https(&self) -> bool {
+        self.0.starts_with("https://")
+    }
+
+    /// Whether a `Host` field names this service: by its own name, by an
+    /// address, or as `localhost`, which no stranger's name server answers for.
+    pub(crate) fn is_host(&self, host: &str) -> bool {
+        let own = self.0.split_once("://").map_or("", |(_, rest)| rest.split('/').next().unwrap_or_default());
+        let name = host.rsplit_once(':').filter(|(_, port)| port.bytes().all(|byte| byte.is_ascii_digit()));
+        let name = name.map_or(host, |(name, _)| name);
+        let bare = name.trim_start_matches('[').trim_end_matches(']');
+        !host.is_empty()
+            && (host.eq_ignore_ascii_case(own)
+                || name.eq_ignore_ascii_case("localhost")
+                || bare.parse::<IpAddr>().is_ok())
+    }
+}
+
 /// Why the service does not run.
 #[derive(Debug, thiserror::Error)]
 pub enum ServeError {
@@ -37,6 +58,16 @@ pub enum ServeError {
     Listen { address: SocketAddr, source: std::io::Error },
     #[error("the environment variable {0}, which holds the root key or its passphrase, is not set")]
     Variable(String),
+    #[error(
+        "the root key {path} is missing, and {sealed} credentials are sealed with it; \
+         put the file back from its backup, or revoke the credentials: start once with --forget-credentials"
+    )]
+    RootKeyLost { path: PathBuf, sealed: usize },
+    #[error(
+        "the root key opens none of the {sealed} sealed credentials; \
+         give the one that they were sealed with, or start once with --forget-credentials to revoke them"
+    )]
+    RootKeyWrong { sealed: usize },
     #[error("the sheet folder {path} cannot be read")]
     Sheets { path: PathBuf, source: std::io::Error },
     #[error(transparent)]
@@ -61,6 +92,8 @@ pub struct Service {
     drain: Drain,
     grace: std::time::Duration,
     url: String,
+    connections: Connections,
+    port: u16,
 }
 
 /// What can be done with a service while it runs.
@@ -131,11 +164,22 @@ fn load_engines(sheets: &[PathBuf], host: &Host) -> Result<Vec<(Engine, String, 
     Ok(engines)
 }
 
-fn prepare_data(folder: &Path) -> Result<Spool, ServeError> {
-    use std::os::unix::fs::DirBuilderExt as _;
+/// Makes the data folder, for the service's own user alone, and gives the one
+/// in it where bodies are spooled.
+fn prepare_data(folder: &Path) -> Result<PathBuf, ServeError> {
+    use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};
     let failed = |source| ServeError::Data { path: folder.into(), source };
-    // What lies there is for the service's own user alone.
+    // Every file from here on, SQLite's own among them.
+    rustix::process::umask(rustix::fs::Mode::RWXG | rustix::fs::Mode::RWXO);
     std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
+    let mode = std::fs::metadata(folder).map_err(failed)?.permissions().mode() & 0o777;
+    if mode & 0o077 != 0 {
+        tracing::warn!(
+            path = %folder.display(),
+            mode = format!("{mode:03o}"),
+            "others can look into the data folder; its files are private, run chmod 700 on it"
+        );
+    }
     let spool = folder.join("spool");
     // What an earlier run left behind belongs to nobody.
     match std::fs::remove_dir_all(&spool) {
@@ -143,7 +187,50 @@ fn prepare_data(folder: &Path) -> Result<Spool, ServeError> {
         _ => {}
     }
     std::fs::create_dir_all(&spool).map_err(failed)?;
-    Ok(Spool { folder: spool, limit: 0 })
+    make_private(folder).map_err(failed)?;
+    Ok(spool)
+}
+
+/// Takes what an earlier version wrote away from others: mode 0600 for files
+/// and 0700 for folders, whatever they had.
+fn make_private(folder: &Path) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt as _;
+    for entry in std::fs::read_dir(folder)? {
+        let entry = entry?;
+        let kind = entry.file_type()?;
+        if kind.is_symlink() {
+            continue;
+        }
+        let mode = entry.metadata()?.permissions().mode();
+        if mode & 0o077 != 0 {
+            std::fs::set_permissions(entry.path(), std::fs::Permissions::from_mode(mode & 0o700))?;
+        }
+        if kind.is_dir() {
+            make_private(&entry.path())?;
+        }
+    }
+    Ok(())
+}
+
+fn root_file(config: &Config) -> PathBuf {
+    config.root_key.clone().unwrap_or_else(|| config.data.join("root.key"))
+}
+
+/// A lost root key is never replaced in silence: what is sealed with it could
+/// not be opened any more.
+async fn check_root_file(config: &Config, store: &Store) -> Result<(), ServeError> {
+    let path = root_file(config);
+    let elsewhere = config.root_passphrase_variable.is_some() || config.root_key_variable.is_some();
+    let sealed = store.credentials().await?.iter().filter(|row| !row.ciphertext.is_empty()).count();
+    if elsewhere || sealed == 0 || path.exists() {
+        return Ok(());
+    }
+    if config.forget_credentials {
+        store.forget_credentials("host".into(), now_micros()).await?;
+        tracing::warn!(sealed, "the credentials were revoked, since their root key is lost");
+        return Ok(());
+    }
+    Err(ServeError::RootKeyLost { path, sealed })
 }
 
 /// The root key from where the host keeps it.
@@ -160,10 +247,7 @@ fn roots(config: &Config) -> Result<Roots, ServeError> {
             let next = given(&format!("{name}_NEXT")).map(|text| made(text, "root.salt")).transpose()?;
             Ok(Roots::given(current, next))
         }
-        None => {
-            let file = config.root_key.clone().unwrap_or_else(|| config.data.join("root.key"));
-            Ok(Roots::of_file(&file)?)
-        }
+        None => Ok(Roots::of_file(&root_file(config))?),
     }
 }
 
@@ -210,6 +294,20 @@ async fn add_operator_key(store: &Store, label: &str) -> Result<SecretString, St
     Ok(made.secret)
 }
 
+/// A root key that opens nothing is the wrong one.
+async fn check_roots(config: &Config, gateway: &Gateway) -> Result<(), ServeError> {
+    let (sealed, opened) = gateway.sealed_credentials().await?;
+    if sealed == 0 || opened > 0 {
+        return Ok(());
+    }
+    if config.forget_credentials {
+        gateway.store().forget_credentials("host".into(), now_micros()).await?;
+        tracing::warn!(sealed, "the credentials were revoked, since the root key does not open them");
+        return Ok(());
+    }
+    Err(ServeError::RootKeyWrong { sealed })
+}
+
 fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
     use std::io::Write as _;
     use std::os::unix::fs::OpenOptionsExt as _;
@@ -235,6 +333,12 @@ fn raise_file_limit() {
     }
 }
 
+/// Files that may be open at once.
+fn file_limit() -> usize {
+    let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current;
+    limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX)
+}
+
 impl Service {
     /// Prepares everything and ignites; nothing is served yet.
     ///
@@ -242,9 +346,16 @@ impl Service {
     /// With what to do about it.
     pub async fn new(config: &Config) -> Result<Service, ServeError> {
         raise_file_limit();
-        let spool = Spool { limit: config.body_megabytes * 1_000_000, ..prepare_data(&config.data)? };
-        let roots = roots(config)?;
+        let folder = prepare_data(&config.data)?;
+        let room = Room {
+            folder: config.data.clone(),
+            reserve: config.reserve_megabytes.saturating_mul(1_000_000),
+            quota: config.app_megabytes.saturating_mul(1_000_000),
+        };
+        let spool = Spool { folder, limit: config.body_megabytes * 1_000_000, room: room.clone() };
         let store = Store::open(&config.data.join("records.db"))?;
+        check_root_file(config, &store).await?;
+        let roots = roots(config)?;
         first_start(&store, &config.data).await?;
         let endpoints = config.engines.iter();
         let host = Host {
@@ -257,6 +368,7 @@ impl Service {
             }),
             fetch_hosts: config.fetch_hosts.clone(),
             webhooks: Some(webhooks(config)?),
+            room: Some(room),
         };
         let mut registry = Registry::default();
         for (engine, source, file) in load_engines(&config.sheets, &host)? {
@@ -264,6 +376,7 @@ impl Service {
             registry.add(engine);
         }
         let gateway = Gateway::start(store, roots, registry, host).await?;
+        check_roots(config, &gateway).await?;
         let port = settle_port(config)?;
         let url =
             config.public_url.clone().unwrap_or_else(|| format!("http://{}", SocketAddr::new(config.address, port)));
@@ -271,10 +384,12 @@ impl Service {
         let sign_in = SignIn::default();
         let rocket = build(config, port, &url, gateway.clone(), spool).manage(sign_in.clone());
         let drain = Drain::default();
-        let rocket = rocket.manage(drain.clone());
+        let connections = Connections::new(config.connections.min(file_limit() / 2).max(16));
+        let [requests, answers] = connections.fairing();
+        let rocket = rocket.manage(drain.clone()).attach(requests).attach(answers);
         let rocket = rocket.ignite().await.map_err(|error| ServeError::Rocket(error.to_string()))?;
         let grace = std::time::Duration::from_secs(config.grace.into());
-        Ok(Service { rocket, gateway, sign_in, drain, grace, url })
+        Ok(Service { rocket, gateway, sign_in, drain, grace, url, connections, port })
     }
 
     /// Serves in a task of its own.
@@ -292,7 +407,9 @@ impl Service {
 
     async fn run(self) -> Result<(), ServeError> {
         tracing::info!(url = %self.url, "listening");
+        let looking = tokio::spawn(self.connections.look_after(self.port));
         let ended = self.rocket.launch().await;
+        looking.abort();
         // Work goes on after the last answer: settlements are written first.
         self.gateway.finish().await;
         ended.map(drop).map_err(|error| ServeError::Rocket(error.to_string()))
@@ -370,6 +487,7 @@ impl Running {
 }
 
 fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) -> Rocket<Build> {
+    let uploads = Uploads::new(config.data.join("uploads"), config.upload_megabytes * 1_000_000, spool.room.clone());
     // The signals are ours: Rocket would wait the whole grace for any idle
     // connection, where [`Running::stop`] waits for work alone.
     let shutdown = rocket::config::Shutdown {
@@ -396,7 +514,8 @@ fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) 
         .manage(PublicUrl(url.to_owned()))
         .manage(Idempotency::default())
         .manage(spool)
-        .manage(Uploads { folder: config.data.join("uploads"), limit: config.upload_megabytes * 1_000_000 })
+        .manage(uploads)
+        .manage(DocumentReader::default())
         .attach(headers::fairing())
         .register("/", catchers::all())
         .mount("/api/v1", api::routes())
@@ -456,6 +575,18 @@ mod tests {
         }
         assert_eq!(documented.len(), wanted.len(), "the document has calls that are not mounted");
         service.gateway.finish().await;
+    }
+
+    #[test]
+    fn the_service_is_reached_by_its_own_name_or_an_address() {
+        let url = PublicUrl("https://speech.saltmarsh.example:8443".into());
+        for host in ["speech.saltmarsh.example:8443", "127.0.0.1:7420", "[::1]:7420", "LOCALHOST:1", "192.0.2.7"] {
+            assert!(url.is_host(host), "{host}");
+        }
+        for host in ["", "speech.saltmarsh.example", "evil.example", "127.0.0.1.evil.example:7420", "localhost.x"] {
+            assert!(!url.is_host(host), "{host}");
+        }
+        assert!(url.is_https() && !PublicUrl("http://127.0.0.1".into()).is_https());
     }
 
     #[tokio::test]

@@ -5,10 +5,13 @@
 
 mod access;
 mod api;
+mod body;
 mod catchers;
 mod config;
 mod connection;
+mod connections;
 mod console;
+mod document_reader;
 mod drain;
 mod headers;
 mod idempotency;
@@ -22,5 +25,6 @@ mod uploads;
 mod wire;
 
 pub use config::{Config, ConfigError, EngineOverride, LogFormat};
+pub use document_reader::read_document_main;
 pub use launch::{Running, ServeError, Service, init_logging, launch, offline_registry};
 pub use openapi::document as openapi_document;

@@ -62,6 +62,8 @@ use crate::launch::PublicUrl;
         session::read,
         session::sign_out,
         session::put_person,
+        session::people,
+        session::remove_person,
         service::health,
         service::metrics,
     ),

@@ -15,7 +15,7 @@ const INTERNAL: (&str, u16, &str, &str) =
     ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it.");
 
 /// The kinds of problem: slug, status, title, and what to do about it.
-pub(crate) const KINDS: [(&str, u16, &str, &str); 29] = [
+pub(crate) const KINDS: [(&str, u16, &str, &str); 34] = [
     ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
     (
         "unknown-member",
@@ -102,6 +102,26 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 29] = [
     ),
     ("invalid", 422, "The request makes no sense", "Correct what the detail names and send it again."),
     ("too-many-attempts", 429, "Too many attempts to sign in", "Wait as long as Retry-After says."),
+    (
+        "crowded",
+        429,
+        "Too much is waiting already",
+        "Wait as long as Retry-After says, or send fewer requests at once.",
+    ),
+    ("too-slow", 408, "The body arrives too slowly", "Send it again without long pauses, or in parts as an upload."),
+    ("quota", 507, "The app keeps as many bytes as it may", "Remove uploads, clips or jobs that are no longer needed."),
+    (
+        "no-room",
+        507,
+        "The disk is full",
+        "Free some space on the disk of the data folder; reserve_megabytes says how much is kept free.",
+    ),
+    (
+        "wrong-host",
+        421,
+        "The request is for another host",
+        "Call the service by the name in public_url, or set public_url to the name that callers use.",
+    ),
     ("stopping", 503, "The service is ending", "Send the request again in a few seconds."),
     INTERNAL,
     (
@@ -247,6 +267,7 @@ impl From<GatewayError> for Problem {
             GatewayError::CatalogueUnread { .. } => Problem::new("engines-failed", text),
             GatewayError::NoSuchEngine { nearest, .. } => Problem { nearest, ..Problem::new("no-such-engine", text) },
             GatewayError::TooLong { unit: "characters" | "bytes", .. } => Problem::new("text-too-long", text),
+            GatewayError::LongUtterance { .. } => Problem::new("text-too-long", text),
             GatewayError::TooLong { .. } => Problem::new("audio-too-long", text),
             GatewayError::NotAudio(_) => Problem::new("not-audio", text),
             GatewayError::Format(_) => Problem::new("not-acceptable", text),
@@ -257,6 +278,12 @@ impl From<GatewayError> for Problem {
             | GatewayError::Sound(_)
             | GatewayError::Route(_) => Problem::new("invalid", text),
             GatewayError::Stale { .. } => Problem::new("not-ready", text),
+            GatewayError::NoRoom { .. } => Problem::new("no-room", text),
+            GatewayError::Quota { .. } => Problem::new("quota", text),
+            GatewayError::Crowded { retry_after, .. } => {
+                Problem { retry_after: Some(retry_after.as_secs().max(1)), ..Problem::new("crowded", text) }
+            }
+            GatewayError::Store(StoreError::Full) => Problem::new("no-room", text),
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),
             GatewayError::Store(StoreError::Missing { .. }) => Problem::new("no-such-record", text),

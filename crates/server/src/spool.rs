@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use bytes::{Bytes, BytesMut};
 use dispatcher_engines::AudioSource;
-use rocket::Data;
-use rocket::data::ByteUnit;
+use dispatcher_gateway::Room;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 
+use crate::body::{RequestBody, too_large, unread};
 use crate::problem::Problem;
 
 /// Audio up to this stays in memory: half a minute at 24 kHz.
@@ -19,32 +19,13 @@ const IN_MEMORY: usize = 256 << 10;
 pub(crate) struct Spool {
     pub(crate) folder: PathBuf,
     pub(crate) limit: u64,
-}
-
-fn too_large(limit: u64) -> Problem {
-    Problem::new("too-large", format!("the body is larger than {limit} bytes"))
-}
-
-fn broken_upload(error: &std::io::Error) -> Problem {
-    Problem::new("bad-request", format!("the body broke off: {error}"))
-}
-
-/// Reads a whole small body.
-pub(crate) async fn read_small(data: Data<'_>, limit: u64) -> Result<Vec<u8>, Problem> {
-    let read = data.open(ByteUnit::Byte(limit)).into_bytes().await.map_err(|error| broken_upload(&error))?;
-    if read.is_complete() { Ok(read.into_inner()) } else { Err(too_large(limit)) }
-}
-
-/// Reads JSON into a type that knows all its members.
-pub(crate) async fn read_json<T: serde::de::DeserializeOwned>(data: Data<'_>, limit: u64) -> Result<T, Problem> {
-    let body = read_small(data, limit).await?;
-    serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))
+    pub(crate) room: Room,
 }
 
 impl Spool {
     /// Takes a raw body.
-    pub(crate) async fn take(&self, data: Data<'_>) -> Result<AudioSource, Problem> {
-        self.take_from(data.open(ByteUnit::Byte(self.limit + 1))).await
+    pub(crate) async fn take(&self, body: RequestBody<'_>) -> Result<AudioSource, Problem> {
+        self.take_from(body.open(self.limit)?).await
     }
 
     /// Takes bytes from a reader until it ends.
@@ -53,7 +34,7 @@ impl Spool {
         let mut chunk = BytesMut::with_capacity(64 << 10);
         loop {
             chunk.reserve(64 << 10);
-            let count = reader.read_buf(&mut chunk).await.map_err(|error| broken_upload(&error))?;
+            let count = reader.read_buf(&mut chunk).await.map_err(|error| unread(&error))?;
             if count == 0 {
                 return sink.finish().await;
             }
@@ -94,6 +75,7 @@ impl Sink {
     }
 
     async fn write(&mut self, bytes: &[u8]) -> Result<(), Problem> {
+        self.spool.room.check()?;
         match &mut self.file {
             Some((file, _)) => file.write_all(bytes).await.map_err(|error| no_room(&error)),
             None => Ok(()),
@@ -116,9 +98,24 @@ fn open(folder: &Path) -> Result<(tokio::fs::File, tempfile::TempPath), Problem>
     Ok((tokio::fs::File::from_std(file), path))
 }
 
+/// The problem of a file that cannot be written: 507 where the disk is full.
+pub(crate) fn storage_problem(error: &std::io::Error, what: &str) -> Problem {
+    tracing::error!(%error, "{what} cannot be written to the data folder");
+    match error.kind() {
+        std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
+            Problem::new("no-room", format!("{what} could not be written: the disk of the data folder is full"))
+        }
+        _ => Problem::new("internal", format!("{what} could not be written to the data folder")),
+    }
+}
+
+/// Creates a folder for the service's own user alone.
+pub(crate) async fn create_private(folder: &Path) -> std::io::Result<()> {
+    tokio::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).await
+}
+
 fn no_room(error: &std::io::Error) -> Problem {
-    tracing::error!(%error, "the body cannot be spooled");
-    Problem::new("internal", "the body could not be spooled to the data folder")
+    storage_problem(error, "the body")
 }
 
 #[cfg(test)]
@@ -127,7 +124,8 @@ mod tests {
 
     fn spool(limit: u64) -> (tempfile::TempDir, Spool) {
         let folder = tempfile::tempdir().expect("a folder");
-        let spool = Spool { folder: folder.path().into(), limit };
+        let room = Room { folder: folder.path().into(), reserve: 0, quota: u64::MAX };
+        let spool = Spool { folder: folder.path().into(), limit, room };
         (folder, spool)
     }
 
@@ -145,6 +143,17 @@ mod tests {
             AudioSource::File(path) => assert!(std::fs::read(&**path).expect("a file") == large, "byte for byte"),
         }
         assert_eq!(std::fs::read_dir(folder.path()).expect("a folder").count(), 0, "nothing is left behind");
+    }
+
+    #[tokio::test]
+    async fn what_the_disk_has_no_room_for_is_507_and_other_faults_are_ours() {
+        let (_folder, mut spool) = spool(10 << 20);
+        spool.room.reserve = u64::MAX;
+        let problem = spool.take_from(vec![0; IN_MEMORY + 1].as_slice()).await.expect_err("no room");
+        assert_eq!(problem.status, 507);
+        let status = |kind: std::io::ErrorKind| storage_problem(&kind.into(), "it").status;
+        assert_eq!(status(std::io::ErrorKind::StorageFull), 507);
+        assert_eq!(status(std::io::ErrorKind::PermissionDenied), 500);
     }
 
     #[tokio::test]

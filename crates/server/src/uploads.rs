@@ -1,25 +1,65 @@
 //! Large bodies that come in parts and may be resumed: each is a file that
-//! grows, and a note of whose it is. They go a day after their last part.
+//! grows, and a note of its owner. They are removed a day after their last part.
+//!
+//! One request at a time works on an upload; a second one is refused, so that
+//! two parts never mix.
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use dispatcher_engines::AudioSource;
+use dispatcher_gateway::{GatewayError, Room};
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 
+use crate::body::unread;
 use crate::problem::Problem;
+use crate::spool::{create_private, storage_problem};
 
 /// After so long without a part an upload goes.
 const KEEP: Duration = Duration::from_secs(24 * 3_600);
 /// Uploads of one app at once.
 const MOST: usize = 200;
 
-/// Where uploads lie, and how large each may become.
+/// The folder of the uploads, and how large they may become.
 #[derive(Debug, Clone)]
 pub(crate) struct Uploads {
-    pub(crate) folder: PathBuf,
+    folder: PathBuf,
+    /// Bytes of one upload.
     pub(crate) limit: u64,
+    room: Room,
+    /// Ids of the uploads that a request works on.
+    busy: Arc<Mutex<HashSet<String>>>,
+}
+
+/// The right to work on an upload, until it is dropped.
+struct Hold {
+    id: String,
+    busy: Arc<Mutex<HashSet<String>>>,
+}
+
+impl Drop for Hold {
+    fn drop(&mut self) {
+        self.busy.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.id);
+    }
+}
+
+/// An upload that a request uses. Its files stay until [`Claimed::consume`],
+/// so that a request that is refused leaves the upload as it was.
+pub(crate) struct Claimed {
+    pub(crate) upload: Upload,
+    pub(crate) source: AudioSource,
+    uploads: Uploads,
+    hold: Hold,
+}
+
+impl Claimed {
+    /// The request was accepted: the upload is used up.
+    pub(crate) async fn consume(self) {
+        self.uploads.drop_files(&self.hold.id).await;
+    }
 }
 
 /// What is known of an upload.
@@ -34,8 +74,7 @@ pub(crate) struct Upload {
 }
 
 fn failed(error: &std::io::Error) -> Problem {
-    tracing::error!(%error, "an upload cannot be kept");
-    Problem::new("internal", "the upload could not be kept in the data folder")
+    storage_problem(error, "the upload")
 }
 
 fn missing(id: &str) -> Problem {
@@ -43,6 +82,19 @@ fn missing(id: &str) -> Problem {
 }
 
 impl Uploads {
+    pub(crate) fn new(folder: PathBuf, limit: u64, room: Room) -> Self {
+        Uploads { folder, limit, room, busy: Arc::default() }
+    }
+
+    /// Takes the right to work on an upload.
+    fn hold(&self, id: &str) -> Result<Hold, Problem> {
+        if self.busy.lock().unwrap_or_else(PoisonError::into_inner).insert(id.to_owned()) {
+            return Ok(Hold { id: id.to_owned(), busy: self.busy.clone() });
+        }
+        let detail = "another request works on this upload; ask how far it is with HEAD once that has ended";
+        Err(Problem::new("in-progress", detail))
+    }
+
     fn note(&self, id: &str) -> PathBuf {
         self.folder.join(format!("{id}.json"))
     }
@@ -54,11 +106,13 @@ impl Uploads {
     /// Begins an upload; gives its id.
     pub(crate) async fn begin(&self, upload: &Upload) -> Result<String, Problem> {
         self.forget_old().await;
-        if self.of_app(&upload.app).await >= MOST {
-            return Err(Problem::new("too-large", format!("an app has at most {MOST} uploads at once")));
+        self.room.check()?;
+        let (count, _) = self.of_app(&upload.app).await;
+        if count >= MOST {
+            return Err(Problem::new("quota", format!("an app has at most {MOST} uploads at once; drop some first")));
         }
         let id = uuid::Uuid::now_v7().simple().to_string();
-        tokio::fs::create_dir_all(&self.folder).await.map_err(|error| failed(&error))?;
+        create_private(&self.folder).await.map_err(|error| failed(&error))?;
         tokio::fs::write(self.body(&id), b"").await.map_err(|error| failed(&error))?;
         self.write(&id, upload).await?;
         Ok(id)
@@ -94,6 +148,8 @@ impl Uploads {
         complete: bool,
         mut part: impl AsyncRead + Unpin,
     ) -> Result<u64, Problem> {
+        self.find(id, app).await?;
+        let _hold = self.hold(id)?;
         let (upload, here) = self.find(id, app).await?;
         if upload.complete {
             return Err(Problem::new("invalid", "the upload is complete already"));
@@ -105,13 +161,15 @@ impl Uploads {
         let open = tokio::fs::OpenOptions::new().append(true).open(self.body(id)).await;
         let mut file = open.map_err(|error| failed(&error))?;
         let mut total = here;
+        let (_, kept) = self.of_app(app).await;
+        let most = self.limit.min(self.room.quota.saturating_sub(kept - here.min(kept)));
         let mut chunk = vec![0; 64 << 10];
         loop {
             let count = match part.read(&mut chunk).await {
                 Ok(count) => count,
                 Err(error) => {
                     let _ = file.flush().await;
-                    return Err(Problem::new("bad-request", format!("the part broke off: {error}")));
+                    return Err(unread(&error));
                 }
             };
             if count == 0 {
@@ -122,6 +180,10 @@ impl Uploads {
                 let detail = format!("an upload has at most {} bytes", self.limit);
                 return Err(Problem::new("too-large", detail));
             }
+            if total > most {
+                return Err(GatewayError::Quota { what: "uploads", most: self.room.quota }.into());
+            }
+            self.room.check()?;
             file.write_all(&chunk[..count]).await.map_err(|error| failed(&error))?;
         }
         file.flush().await.map_err(|error| failed(&error))?;
@@ -131,9 +193,10 @@ impl Uploads {
         Ok(total)
     }
 
-    /// Forgets an upload.
+    /// Removes an upload.
     pub(crate) async fn remove(&self, id: &str, app: &str) -> Result<(), Problem> {
         self.find(id, app).await?;
+        let _hold = self.hold(id)?;
         self.drop_files(id).await;
         Ok(())
     }
@@ -144,17 +207,21 @@ impl Uploads {
         }
     }
 
-    /// The whole of an upload, which is forgotten with what is given.
-    pub(crate) async fn take(&self, id: &str, app: &str) -> Result<(Upload, AudioSource), Problem> {
+    /// A complete upload, for one request to use. The source is a file of its
+    /// own, which stays readable after [`Claimed::consume`].
+    pub(crate) async fn claim(&self, id: &str, app: &str) -> Result<Claimed, Problem> {
+        self.find(id, app).await?;
+        let hold = self.hold(id)?;
         let (upload, _) = self.find(id, app).await?;
         if !upload.complete {
             return Err(Problem::new("not-ready", "the upload is not complete; send its last part first"));
         }
-        let taken = self.folder.join(format!("{id}.taken"));
-        tokio::fs::rename(self.body(id), &taken).await.map_err(|error| failed(&error))?;
-        self.drop_files(id).await;
-        let path = tempfile::TempPath::try_from_path(taken).map_err(|error| failed(&error))?;
-        Ok((upload, AudioSource::File(std::sync::Arc::new(path))))
+        let claimed = self.folder.join(format!("{id}.claimed"));
+        // A request that a crash ended has left its own.
+        let _ = tokio::fs::remove_file(&claimed).await;
+        tokio::fs::hard_link(self.body(id), &claimed).await.map_err(|error| failed(&error))?;
+        let path = tempfile::TempPath::try_from_path(claimed).map_err(|error| failed(&error))?;
+        Ok(Claimed { upload, source: AudioSource::File(Arc::new(path)), uploads: self.clone(), hold })
     }
 
     async fn ids(&self) -> Vec<(String, Option<SystemTime>)> {
@@ -170,17 +237,21 @@ impl Uploads {
         found
     }
 
-    async fn of_app(&self, app: &str) -> usize {
-        let mut count = 0;
+    /// How many uploads an app has, and their bytes.
+    async fn of_app(&self, app: &str) -> (usize, u64) {
+        let (mut count, mut total) = (0, 0);
         for (id, _) in self.ids().await {
-            count += usize::from(self.find(&id, app).await.is_ok());
+            if let Ok((_, bytes)) = self.find(&id, app).await {
+                (count, total) = (count + 1, total + bytes);
+            }
         }
-        count
+        (count, total)
     }
 
     async fn forget_old(&self) {
         for (id, changed) in self.ids().await {
-            if changed.and_then(|changed| changed.elapsed().ok()).is_some_and(|age| age > KEEP) {
+            let old = changed.and_then(|changed| changed.elapsed().ok()).is_some_and(|age| age > KEEP);
+            if let Some(_hold) = old.then(|| self.hold(&id).ok()).flatten() {
                 self.drop_files(&id).await;
             }
         }
@@ -212,25 +283,89 @@ mod tests {
         Upload { app: app.into(), media_type: "audio/wav".into(), name: None, complete: false }
     }
 
+    fn uploads(limit: u64, quota: u64) -> (tempfile::TempDir, Uploads) {
+        let folder = tempfile::tempdir().expect("folder");
+        let room = Room { folder: folder.path().into(), reserve: 0, quota };
+        let uploads = Uploads::new(folder.path().join("uploads"), limit, room);
+        (folder, uploads)
+    }
+
     #[tokio::test]
     async fn parts_are_put_one_behind_the_other_and_a_gap_is_refused() {
-        let folder = tempfile::tempdir().expect("folder");
-        let uploads = Uploads { folder: folder.path().join("uploads"), limit: 10 };
+        let (folder, uploads) = uploads(10, 100);
         let id = uploads.begin(&upload("quay")).await.expect("begun");
         assert_eq!(uploads.append(&id, "quay", 0, false, &b"abc"[..]).await.expect("a part"), 3);
         let gap = uploads.append(&id, "quay", 5, false, &b"x"[..]).await.expect_err("a gap");
         assert!(gap.status == 409 && gap.detail.contains("3 bytes are here"), "{}", gap.detail);
         assert!(uploads.find(&id, "other").await.is_err(), "another app's");
         assert!(uploads.find("../../etc/passwd", "quay").await.is_err());
-        assert_eq!(uploads.take(&id, "quay").await.expect_err("not whole").status, 409);
+        assert_eq!(uploads.claim(&id, "quay").await.err().expect("not whole").status, 409);
         assert_eq!(uploads.append(&id, "quay", 3, true, &b"de"[..]).await.expect("the last"), 5);
         assert!(uploads.append(&id, "quay", 5, false, &b"f"[..]).await.is_err(), "nothing comes after");
-        let (_, source) = uploads.take(&id, "quay").await.expect("taken");
-        assert_eq!(bytes_of(&source, 100).await.expect("bytes"), b"abcde");
-        assert!(bytes_of(&source, 4).await.is_err());
+        let claimed = uploads.claim(&id, "quay").await.expect("claimed");
+        assert_eq!(bytes_of(&claimed.source, 100).await.expect("bytes"), b"abcde");
+        assert!(bytes_of(&claimed.source, 4).await.is_err());
+        let source = claimed.source.clone();
+        claimed.consume().await;
+        assert_eq!(uploads.find(&id, "quay").await.expect_err("used up").status, 404);
+        assert_eq!(bytes_of(&source, 100).await.expect("still readable"), b"abcde");
         drop(source);
         assert_eq!(std::fs::read_dir(folder.path().join("uploads")).expect("folder").count(), 0);
         let id = uploads.begin(&upload("quay")).await.expect("begun");
         assert_eq!(uploads.append(&id, "quay", 0, false, &[0; 11][..]).await.expect_err("too large").status, 413);
+    }
+
+    #[tokio::test]
+    async fn a_refused_request_leaves_its_upload_to_be_used_again() {
+        let (_folder, uploads) = uploads(10, 100);
+        let id = uploads.begin(&upload("quay")).await.expect("begun");
+        uploads.append(&id, "quay", 0, true, &b"abc"[..]).await.expect("whole");
+        drop(uploads.claim(&id, "quay").await.expect("claimed by a request that is refused"));
+        let again = uploads.claim(&id, "quay").await.expect("claimed again");
+        assert_eq!(bytes_of(&again.source, 100).await.expect("bytes"), b"abc");
+        assert_eq!(uploads.claim(&id, "quay").await.err().expect("in use").status, 409, "two jobs of one upload");
+    }
+
+    #[tokio::test]
+    async fn two_parts_at_one_offset_never_mix() {
+        use tokio::io::AsyncWriteExt as _;
+        let (_folder, uploads) = uploads(100, 1_000);
+        let id = uploads.begin(&upload("quay")).await.expect("begun");
+        let (mut sender, slow) = tokio::io::duplex(64);
+        let first = tokio::spawn({
+            let (uploads, id) = (uploads.clone(), id.clone());
+            async move { uploads.append(&id, "quay", 0, false, slow).await }
+        });
+        sender.write_all(b"aaaa").await.expect("room");
+        while uploads.find(&id, "quay").await.expect("found").1 < 4 {
+            tokio::task::yield_now().await;
+        }
+        let second = uploads.append(&id, "quay", 4, true, &b"bbbb"[..]).await.expect_err("while the first runs");
+        assert_eq!(second.status, 409);
+        sender.write_all(b"AAAA").await.expect("room");
+        drop(sender);
+        assert_eq!(first.await.expect("ran").expect("whole"), 8);
+        uploads.append(&id, "quay", 8, true, &b""[..]).await.expect("completed");
+        let claimed = uploads.claim(&id, "quay").await.expect("claimed");
+        assert_eq!(bytes_of(&claimed.source, 100).await.expect("bytes"), b"aaaaAAAA");
+    }
+
+    #[tokio::test]
+    async fn the_uploads_of_an_app_have_a_quota_in_bytes() {
+        let (_folder, uploads) = uploads(10, 15);
+        for (app, bytes, status) in [("quay", 10, None), ("quay", 6, Some(507)), ("help", 10, None)] {
+            let id = uploads.begin(&upload(app)).await.expect("begun");
+            let part = vec![0; bytes];
+            let outcome = uploads.append(&id, app, 0, true, part.as_slice()).await;
+            assert_eq!(outcome.err().map(|problem| problem.status), status, "{app} {bytes}");
+        }
+    }
+
+    #[tokio::test]
+    async fn nothing_is_taken_where_the_disk_is_nearly_full() {
+        let folder = tempfile::tempdir().expect("folder");
+        let room = Room { folder: folder.path().into(), reserve: u64::MAX, quota: 100 };
+        let uploads = Uploads::new(folder.path().join("uploads"), 10, room);
+        assert_eq!(uploads.begin(&upload("quay")).await.expect_err("no room").status, 507);
     }
 }

@@ -13,6 +13,8 @@ pub enum StoreError {
     Missing { what: &'static str, name: String },
     #[error("the database refused")]
     Database(#[source] diesel::result::Error),
+    #[error("the disk of the database is full")]
+    Full,
     #[error("no reader of the database was free in time")]
     Busy,
     #[error("a stored document cannot be read: {0}")]
@@ -23,7 +25,13 @@ pub enum StoreError {
 
 impl From<diesel::result::Error> for StoreError {
     fn from(error: diesel::result::Error) -> Self {
-        StoreError::Database(error)
+        match error {
+            // SQLite names no code for it here: SQLITE_FULL, in its own words.
+            diesel::result::Error::DatabaseError(_, told) if told.message().contains("disk is full") => {
+                StoreError::Full
+            }
+            error => StoreError::Database(error),
+        }
     }
 }
 

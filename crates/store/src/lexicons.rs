@@ -63,12 +63,12 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Keeps the record of a sound; of one that is kept already the first
-    /// record stays, which is given.
+    /// Keeps an app's record of a sound; where the app has one already, that
+    /// one stays and is given.
     pub async fn put_sound(&self, row: SoundRow) -> Result<SoundRow, StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let known: Option<SoundRow> =
-                sounds::table.find(&row.id).select(SoundRow::as_select()).first(c).optional()?;
+                sounds::table.find((&row.id, &row.app)).select(SoundRow::as_select()).first(c).optional()?;
             if let Some(known) = known {
                 return Ok(known);
             }
@@ -91,18 +91,23 @@ impl Store {
         .await
     }
 
-    /// One sound.
-    pub async fn sound(&self, id: String) -> Result<Option<SoundRow>, StoreError> {
-        self.read(move |c| Ok(sounds::table.find(id).select(SoundRow::as_select()).first(c).optional()?)).await
+    /// The records of a sound, one for each app that keeps it; the oldest first.
+    pub async fn sound(&self, id: String) -> Result<Vec<SoundRow>, StoreError> {
+        self.read(move |c| {
+            let found = sounds::table.filter(sounds::id.eq(id)).order(sounds::created_at);
+            Ok(found.select(SoundRow::as_select()).load(c)?)
+        })
+        .await
     }
 
-    /// Forgets a sound.
-    pub async fn remove_sound(&self, id: String, by: String, at: i64) -> Result<(), StoreError> {
+    /// Removes an app's record of a sound; gives whether another app still has one.
+    pub async fn remove_sound(&self, id: String, app: String, by: String, at: i64) -> Result<bool, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            if diesel::delete(sounds::table.find(&id)).execute(c)? == 0 {
+            if diesel::delete(sounds::table.find((&id, &app))).execute(c)? == 0 {
                 return Err(StoreError::Missing { what: "clip", name: id });
             }
-            note(c, at, &by, "clip.remove", &id)
+            note(c, at, &by, "clip.remove", &id)?;
+            Ok(sounds::table.filter(sounds::id.eq(&id)).count().get_result::<i64>(c)? > 0)
         };
         self.writer.submit(Durability::Disk, write).await
     }

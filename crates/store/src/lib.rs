@@ -25,7 +25,7 @@ pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
     FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, ProfileRow, PromptFileRow, PromptSetRow,
-    RouteRow, SheetRow, SoundRow,
+    RouteRow, Session, SheetRow, SoundRow,
 };
 pub use people::Grant;
 pub use pool::Store;

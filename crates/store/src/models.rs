@@ -4,7 +4,8 @@ use diesel::prelude::*;
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    job_files, job_pieces, jobs, ledger, lexicons, profiles, prompt_files, prompt_sets, routes, sheets, sounds,
+    job_files, job_pieces, jobs, ledger, lexicons, profiles, prompt_files, prompt_sets, routes, sessions, sheets,
+    sounds,
 };
 
 /// One version of an engine's sheet.
@@ -116,6 +117,20 @@ pub struct LexiconRow {
     pub created_by: String,
     pub created_at: i64,
     pub retired_at: Option<i64>,
+}
+
+/// A console session. It ends with the key or the person that began it.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = sessions)]
+pub struct Session {
+    /// SHA-256 of the token.
+    pub hash: String,
+    /// The person, or how the key is named in the audit log.
+    pub person: String,
+    pub created_at: i64,
+    pub expires_at: i64,
+    /// The id of the operator key that began it, where one did.
+    pub key: Option<String>,
 }
 
 /// A sound that scripts put in.

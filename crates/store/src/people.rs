@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::models::{AccessKey, App};
+use crate::models::{AccessKey, App, Session};
 use crate::records::note;
 use crate::schema::{access_keys, apps, people, sessions};
 use crate::{Durability, Store, StoreError};
@@ -87,7 +87,7 @@ impl Store {
         .await
     }
 
-    /// Ends a key.
+    /// Revokes a key, and ends the sessions that were begun with it.
     pub async fn revoke_key(&self, app: String, id: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let found = access_keys::table
@@ -97,6 +97,7 @@ impl Store {
             if diesel::update(found).set(access_keys::revoked_at.eq(at)).execute(c)? == 0 {
                 return Err(StoreError::Missing { what: "key", name: id });
             }
+            diesel::delete(sessions::table.filter(sessions::key.eq(&id))).execute(c)?;
             note(c, at, &by, "key.revoke", &format!("{id} of {app}"))
         };
         self.writer.submit(Durability::Disk, write).await
@@ -126,13 +127,41 @@ impl Store {
     }
 
     /// Sets a person's password hash, adding the person where there is none.
-    pub async fn put_person(&self, name: String, password_hash: String, at: i64) -> Result<(), StoreError> {
+    /// The person's sessions end, but for the one with the hash `keep`.
+    pub async fn put_person(
+        &self,
+        name: String,
+        password_hash: String,
+        keep: Option<String>,
+        by: String,
+        at: i64,
+    ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let row = (people::name.eq(&name), people::password_hash.eq(&password_hash), people::created_at.eq(at));
             diesel::replace_into(people::table).values(row).execute(c)?;
-            note(c, at, "host", "person.put", &name)
+            let others = sessions::table.filter(sessions::person.eq(&name)).filter(sessions::key.is_null());
+            diesel::delete(others.filter(sessions::hash.ne(keep.unwrap_or_default()))).execute(c)?;
+            note(c, at, &by, "person.put", &name)
         };
         self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Removes a person, and ends the person's sessions.
+    pub async fn remove_person(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            if diesel::delete(people::table.find(&name)).execute(c)? == 0 {
+                return Err(StoreError::Missing { what: "person", name });
+            }
+            let own = sessions::table.filter(sessions::person.eq(&name)).filter(sessions::key.is_null());
+            diesel::delete(own).execute(c)?;
+            note(c, at, &by, "person.remove", &name)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Names of the people who can sign in with a password, and when each was added or changed.
+    pub async fn people(&self) -> Result<Vec<(String, i64)>, StoreError> {
+        self.read(|c| Ok(people::table.order(people::name).select((people::name, people::created_at)).load(c)?)).await
     }
 
     /// A person's password hash.
@@ -146,26 +175,21 @@ impl Store {
     }
 
     /// Keeps a session by its token's hash, and forgets those that are over.
-    pub async fn add_session(&self, hash: String, person: String, at: i64, expires_at: i64) -> Result<(), StoreError> {
+    pub async fn add_session(&self, session: Session) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
+            let at = session.created_at;
             diesel::delete(sessions::table.filter(sessions::expires_at.lt(at))).execute(c)?;
-            let row = (
-                sessions::hash.eq(hash),
-                sessions::person.eq(&person),
-                sessions::created_at.eq(at),
-                sessions::expires_at.eq(expires_at),
-            );
-            diesel::insert_into(sessions::table).values(row).execute(c)?;
-            note(c, at, &person, "session.begin", &person)
+            diesel::insert_into(sessions::table).values(&session).execute(c)?;
+            note(c, at, &session.person, "session.begin", &session.person)
         };
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Whose session it is, where it is not over.
-    pub async fn session(&self, hash: String, at: i64) -> Result<Option<String>, StoreError> {
+    /// The session with this hash, where it is not over.
+    pub async fn session(&self, hash: String, at: i64) -> Result<Option<Session>, StoreError> {
         self.read(move |c| {
-            let found = sessions::table.find(hash).filter(sessions::expires_at.gt(at)).select(sessions::person);
-            Ok(found.first(c).optional()?)
+            let found = sessions::table.find(hash).filter(sessions::expires_at.gt(at));
+            Ok(found.select(Session::as_select()).first(c).optional()?)
         })
         .await
     }

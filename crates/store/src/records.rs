@@ -246,6 +246,18 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
+    /// Revokes every credential that is sealed, where its root key is lost.
+    pub async fn forget_credentials(&self, by: String, at: i64) -> Result<(), StoreError> {
+        for row in self.credentials().await?.into_iter().filter(|row| !row.ciphertext.is_empty()) {
+            match self.revoke_credential(row.name, by.clone(), at).await {
+                // Of several versions the first call revokes all.
+                Ok(()) | Err(StoreError::Missing { .. }) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
     /// Notes that credentials were used, and how the engine took them.
     pub async fn note_credential_use(
         &self,

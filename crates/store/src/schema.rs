@@ -44,7 +44,9 @@ table! {
     people (name) { name -> Text, password_hash -> Text, created_at -> BigInt, }
 }
 table! {
-    sessions (hash) { hash -> Text, person -> Text, created_at -> BigInt, expires_at -> BigInt, }
+    sessions (hash) {
+        hash -> Text, person -> Text, created_at -> BigInt, expires_at -> BigInt, key -> Nullable<Text>,
+    }
 }
 table! {
     dispatches (id) {
@@ -120,7 +122,7 @@ table! {
     }
 }
 table! {
-    sounds (id) {
+    sounds (id, app) {
         id -> Text, app -> Text, title -> Text, media_type -> Text, bytes -> BigInt, audio_ms -> BigInt,
         created_by -> Text, created_at -> BigInt,
     }

@@ -3,7 +3,7 @@
 
 mod support;
 
-use dispatcher_store::{AccessKey, App, Store, StoreError};
+use dispatcher_store::{AccessKey, App, Session, Store, StoreError};
 use support::{app, store};
 
 fn key(id: &str, app: &str) -> AccessKey {
@@ -82,20 +82,58 @@ async fn a_key_speaks_for_its_app_until_it_is_revoked() {
 async fn a_session_ends_when_it_is_over_or_ended_and_old_ones_are_swept() {
     let (_folder, store) = store();
     assert!(!store.has_people().await.unwrap(), "a fresh service has nobody who signs in");
-    store.put_person("ada".into(), "one".into(), 1).await.unwrap();
-    store.put_person("ada".into(), "two".into(), 2).await.unwrap();
+    store.put_person("ada".into(), "one".into(), None, "host".into(), 1).await.unwrap();
+    store.put_person("ada".into(), "two".into(), None, "host".into(), 2).await.unwrap();
     assert!(store.has_people().await.unwrap());
     assert_eq!(store.password_hash("ada".into()).await.unwrap().as_deref(), Some("two"));
     assert_eq!(store.password_hash("ben".into()).await.unwrap(), None);
-    store.add_session("s1".into(), "ada".into(), 10, 100).await.unwrap();
-    store.add_session("s2".into(), "ada".into(), 10, 200).await.unwrap();
-    let whose = |hash: &'static str, at| store.session(hash.into(), at);
-    assert_eq!(whose("s1", 99).await.unwrap().as_deref(), Some("ada"));
-    assert_eq!(whose("s1", 100).await.unwrap(), None, "to the moment");
-    assert_eq!(whose("s2", 100).await.unwrap().as_deref(), Some("ada"));
+    store.add_session(session("s1", "ada", None, (10, 100))).await.unwrap();
+    store.add_session(session("s2", "ada", None, (10, 200))).await.unwrap();
+    assert_eq!(whose(&store, "s1", 99).await.as_deref(), Some("ada"));
+    assert_eq!(whose(&store, "s1", 100).await, None, "to the moment");
+    assert_eq!(whose(&store, "s2", 100).await.as_deref(), Some("ada"));
     store.end_session("s2".into()).await.unwrap();
-    assert_eq!(whose("s2", 11).await.unwrap(), None);
+    assert_eq!(whose(&store, "s2", 11).await, None);
     // A new one sweeps out what is over.
-    store.add_session("s3".into(), "ada".into(), 150, 300).await.unwrap();
-    assert_eq!(whose("s1", 11).await.unwrap(), None, "it is not only over, it is gone");
+    store.add_session(session("s3", "ada", None, (150, 300))).await.unwrap();
+    assert_eq!(whose(&store, "s1", 11).await, None, "it is not only over, it is gone");
+}
+
+fn session(hash: &str, person: &str, key: Option<&str>, (created_at, expires_at): (i64, i64)) -> Session {
+    Session { hash: hash.into(), person: person.into(), created_at, expires_at, key: key.map(str::to_owned) }
+}
+
+async fn whose(store: &Store, hash: &str, at: i64) -> Option<String> {
+    store.session(hash.into(), at).await.unwrap().map(|session| session.person)
+}
+
+#[tokio::test]
+async fn a_session_ends_with_the_key_or_the_person_that_began_it() {
+    let (_folder, store) = store();
+    store.add_app(app("console"), "host".into()).await.unwrap();
+    for id in ["k1", "k2"] {
+        store.add_key(key(id, "console"), "host".into()).await.unwrap();
+        store.add_session(session(id, &format!("key {id}"), Some(id), (1, 99))).await.unwrap();
+    }
+    for name in ["ada", "ben"] {
+        store.put_person(name.into(), "hash".into(), None, "host".into(), 1).await.unwrap();
+        for number in ["one", "two"] {
+            store.add_session(session(&format!("{name} {number}"), name, None, (1, 99))).await.unwrap();
+        }
+    }
+    store.revoke_key("console".into(), "k1".into(), "ada".into(), 2).await.unwrap();
+    assert_eq!(whose(&store, "k1", 3).await, None, "its key is revoked");
+    assert_eq!(whose(&store, "k2", 3).await.as_deref(), Some("key k2"), "another key's goes on");
+    // A changed password ends the others, and not the one that changed it.
+    store.put_person("ada".into(), "new".into(), Some("ada one".into()), "ada".into(), 4).await.unwrap();
+    assert_eq!(whose(&store, "ada one", 5).await.as_deref(), Some("ada"));
+    assert_eq!(whose(&store, "ada two", 5).await, None);
+    assert_eq!(whose(&store, "ben two", 5).await.as_deref(), Some("ben"), "another person's go on");
+    assert_eq!(store.people().await.unwrap(), [("ada".to_owned(), 4), ("ben".to_owned(), 1)]);
+    store.remove_person("ben".into(), "ada".into(), 6).await.unwrap();
+    assert_eq!(whose(&store, "ben one", 7).await, None);
+    assert!(store.remove_person("ben".into(), "ada".into(), 8).await.is_err(), "there is nobody of that name");
+    let audit = store.audit(10).await.unwrap();
+    let told: Vec<_> = audit.iter().map(|row| (&*row.who, &*row.action, &*row.subject)).take(2).collect();
+    assert_eq!(told, [("ada", "person.remove", "ben"), ("ada", "person.put", "ada")], "who did it");
 }

@@ -165,9 +165,15 @@ async fn lexicons_have_versions_and_sounds_are_kept_once() {
         created_at: 6,
     };
     store.put_sound(sound("helpline", "gong")).await.unwrap();
-    assert_eq!(store.put_sound(sound("console", "bell")).await.unwrap().title, "gong", "it is there already");
-    assert_eq!(store.sounds(Some("console".into())).await.unwrap(), []);
-    assert_eq!(store.sounds(None).await.unwrap(), [sound("helpline", "gong")]);
-    store.remove_sound("c0ffee".into(), "tess".into(), 7).await.unwrap();
-    assert_eq!(store.sound("c0ffee".into()).await.unwrap(), None);
+    assert_eq!(store.put_sound(sound("helpline", "chime")).await.unwrap().title, "gong", "the app has it already");
+    assert_eq!(store.put_sound(sound("console", "bell")).await.unwrap().title, "bell", "each app has its own record");
+    assert_eq!(store.sounds(Some("console".into())).await.unwrap(), [sound("console", "bell")]);
+    assert!(
+        store.remove_sound("c0ffee".into(), "helpline".into(), "tess".into(), 7).await.unwrap(),
+        "one still has it"
+    );
+    assert_eq!(store.sound("c0ffee".into()).await.unwrap(), [sound("console", "bell")]);
+    assert!(store.remove_sound("c0ffee".into(), "helpline".into(), "tess".into(), 8).await.is_err(), "its own is gone");
+    assert!(!store.remove_sound("c0ffee".into(), "console".into(), "tess".into(), 9).await.unwrap(), "nobody has it");
+    assert_eq!(store.sound("c0ffee".into()).await.unwrap(), []);
 }

@@ -121,6 +121,9 @@ pub(crate) struct ServeArgs {
     /// What to log, such as info or dispatcher_gateway=debug
     #[arg(long, value_name = "FILTER")]
     pub(crate) log_level: Option<String>,
+    /// Revoke the credentials whose root key is lost, and start without them
+    #[arg(long)]
+    pub(crate) forget_credentials: bool,
 }
 
 #[derive(Clone, Copy, ValueEnum)]

@@ -24,6 +24,8 @@ struct Flags {
     log: Option<LogFormat>,
     #[serde(skip_serializing_if = "Option::is_none")]
     log_level: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    forget_credentials: Option<bool>,
 }
 
 pub(crate) async fn run(args: ServeArgs) -> Result<(), CliError> {
@@ -38,6 +40,7 @@ pub(crate) async fn run(args: ServeArgs) -> Result<(), CliError> {
         sheets: args.sheets,
         log,
         log_level: args.log_level,
+        forget_credentials: args.forget_credentials.then_some(true),
     };
     let config = Config::load(args.config.as_deref(), &flags)?;
     init_logging(&config);

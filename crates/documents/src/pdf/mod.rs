@@ -15,6 +15,11 @@ use crate::{Document, DocumentError};
 
 /// Letters that a file may have: a shelf of books.
 const MOST_GLYPHS: usize = 8_000_000;
+/// Bytes that the drawing of one page or form may unpack to: the reader holds
+/// each operator of it, at a hundred times its size.
+const MOST_DRAWING: u64 = 3 << 20;
+/// Bytes that all drawings of a file may unpack to.
+const MOST_DRAWINGS: u64 = 200 << 20;
 /// Forms within forms.
 const DEEPEST: usize = 16;
 
@@ -129,6 +134,48 @@ fn check_forms(file: &File) -> Result<(), DocumentError> {
     Ok(())
 }
 
+/// Refuses drawings that unpack to more than is read, before any is unpacked
+/// whole.
+fn check_drawings(file: &File) -> Result<(), DocumentError> {
+    let mut total = 0;
+    let forms = file
+        .objects
+        .values()
+        .filter_map(|object| object.as_stream().ok())
+        .filter(|stream| stream.dict.get(b"Subtype").and_then(Object::as_name).is_ok_and(|name| name == b"Form"));
+    for form in forms {
+        add_drawing(&mut total, unpacked(form))?;
+    }
+    for page in file.page_iter() {
+        let streams = file.get_page_contents(page);
+        let streams = streams.into_iter().filter_map(|id| file.get_object(id).ok()?.as_stream().ok());
+        add_drawing(&mut total, streams.map(unpacked).sum())?;
+    }
+    Ok(())
+}
+
+fn add_drawing(total: &mut u64, bytes: u64) -> Result<(), DocumentError> {
+    *total += bytes;
+    if bytes > MOST_DRAWING || *total > MOST_DRAWINGS { Err(DocumentError::TooLarge) } else { Ok(()) }
+}
+
+/// Bytes that a stream unpacks to, counted no further than what is refused.
+/// Filters other than Flate (ISO 32000-1, 7.4.4) pack far less.
+fn unpacked(stream: &pdf_extract::Stream) -> u64 {
+    use std::io::Read as _;
+    let flate = stream.filters().is_ok_and(|filters| filters.first().is_some_and(|name| *name == b"FlateDecode"));
+    if !flate {
+        return stream.content.len() as u64;
+    }
+    let unpack = flate2::read::ZlibDecoder::new(stream.content.as_slice()).take(MOST_DRAWING + 1);
+    let mut chunk = vec![0; 64 << 10];
+    let (mut unpack, mut bytes) = (unpack, 0);
+    while let Ok(count @ 1..) = unpack.read(&mut chunk) {
+        bytes += count as u64;
+    }
+    bytes
+}
+
 thread_local! {
     static PARSING: Cell<bool> = const { Cell::new(false) };
 }
@@ -148,6 +195,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
             return Err(DocumentError::Encrypted);
         }
         check_forms(&file)?;
+        check_drawings(&file)?;
         let title = title(&file);
         let mut taker = Taker::default();
         output_doc(&file, &mut taker).map_err(|error| DocumentError::Damaged(error.to_string()))?;

@@ -92,6 +92,20 @@ fn narrow(version: i64) -> u32 {
 }
 
 impl Gateway {
+    /// How many credentials are sealed, and how many of them the root key opens.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn sealed_credentials(&self) -> Result<(usize, usize), GatewayError> {
+        let (mut sealed, mut opened) = (0, 0);
+        for row in self.inner.store.credentials().await?.into_iter().filter(|row| !row.ciphertext.is_empty()) {
+            let closed = Sealed { wrapped_key: row.wrapped_key, ciphertext: row.ciphertext };
+            sealed += 1;
+            opened += usize::from(self.inner.roots.open(&row.name, row.version, &closed).is_ok());
+        }
+        Ok((sealed, opened))
+    }
+
     /// Changes the root key; gives how many records were wrapped anew.
     ///
     /// # Errors

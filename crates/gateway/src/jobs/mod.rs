@@ -22,6 +22,7 @@ use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
 use crate::plan::{plan_synthesis, wanted};
+use crate::room::bytes_in;
 use crate::settle::{new_id, to_i64};
 use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
 
@@ -33,6 +34,8 @@ pub use work::{JobWork, NewJob, Track};
 
 /// Jobs that run at once; more wait their turn.
 const AT_ONCE: usize = 4;
+/// Jobs of one app that are not over.
+const MOST_OPEN: usize = 500;
 /// Changes that a slow listener may be behind.
 const UNHEARD: usize = 1_024;
 /// Results are looked through for old ones as often as this.
@@ -116,6 +119,8 @@ impl Gateway {
         if let Some(address) = &job.webhook {
             self.check_webhook(address)?;
         }
+        self.check_room()?;
+        self.check_jobs_of(caller).await?;
         let forecast = self.forecast(caller, &job).await?;
         let id = new_id();
         let folder = self.job_folder(&id)?;
@@ -144,6 +149,23 @@ impl Gateway {
         self.inner.store.add_job(row).await?;
         self.begin_job(id.clone());
         self.job(&id).await
+    }
+
+    /// Refuses a further job of an app that has too many, or too many bytes of results.
+    async fn check_jobs_of(&self, caller: &Caller) -> Result<(), GatewayError> {
+        let filter = JobFilter { app: Some(caller.app.name.clone()), limit: i64::MAX, ..JobFilter::default() };
+        let rows = self.inner.store.jobs(filter).await?;
+        if rows.iter().filter(|row| !is_over(&row.state)).count() >= MOST_OPEN {
+            let what = format!("the app has {MOST_OPEN} jobs that are not over; wait for some, or cancel them");
+            return Err(GatewayError::Crowded { what, retry_after: SWEEP });
+        }
+        let Some(most) = self.inner.host.room.as_ref().map(|room| room.quota) else { return Ok(()) };
+        let folders = rows.iter().map(|row| self.job_folder(&row.id)).collect::<Result<Vec<_>, _>>()?;
+        let kept = tokio::task::spawn_blocking(move || folders.iter().map(|folder| bytes_in(folder)).sum::<u64>());
+        match kept.await.map_err(|error| GatewayError::Internal(error.to_string()))? >= most {
+            true => Err(GatewayError::Quota { what: "jobs", most }),
+            false => Ok(()),
+        }
     }
 
     async fn forecast(&self, caller: &Caller, job: &NewJob) -> Result<Forecast, GatewayError> {

@@ -8,6 +8,7 @@
 //! and number.
 
 mod emotion;
+mod lengths;
 mod pls;
 pub(crate) mod rules;
 pub(crate) mod values;
@@ -576,7 +577,7 @@ impl<'s> Builder<'s> {
         if !self.spoken {
             return self.fault(0, "there is no text to speak");
         }
-        Ok(Script {
+        let script = Script {
             source: self.source,
             items: self.items,
             elements: self.elements,
@@ -585,7 +586,9 @@ impl<'s> Builder<'s> {
             kind: Kind::Markup,
             language: self.language,
             notes: self.notes,
-        })
+        };
+        lengths::check(&script)?;
+        Ok(script)
     }
 }
 

@@ -4,13 +4,13 @@ use dispatcher_gateway::{Gateway, now_micros};
 use dispatcher_store::{AccessKey, App};
 use dispatcher_vault::{KeyKind, new_key, random_token};
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, get, http::Status, post, put};
+use rocket::{State, delete, get, http::Status, post, put};
 use secrecy::ExposeSecret as _;
 
 use super::SMALL_BODY;
 use crate::access::Allowed;
+use crate::body::{RequestBody, read_json};
 use crate::problem::Problem;
-use crate::spool::read_json;
 use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
 
 pub(super) fn good_name(name: &str) -> bool {
@@ -65,7 +65,7 @@ pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<
 #[post("/apps", data = "<data>")]
 pub(crate) async fn add(
     allowed: Allowed,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<AppAnswer>), Problem> {
     let request: AppRequest = read_json(data, SMALL_BODY).await?;
@@ -102,7 +102,7 @@ pub(crate) async fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>
 pub(crate) async fn change(
     allowed: Allowed,
     name: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<AppAnswer>, Problem> {
     let request: AppRequest = read_json(data, SMALL_BODY).await?;
@@ -150,7 +150,7 @@ pub(crate) async fn keys(
 pub(crate) async fn add_key(
     allowed: Allowed,
     name: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<KeyAnswer>), Problem> {
     let request: KeyRequest = read_json(data, SMALL_BODY).await?;

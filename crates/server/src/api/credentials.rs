@@ -2,12 +2,12 @@
 
 use dispatcher_gateway::Gateway;
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, get, http::Status, post};
+use rocket::{State, delete, get, http::Status, post};
 use secrecy::ExposeSecret as _;
 
 use crate::access::Allowed;
+use crate::body::{RequestBody, read_small};
 use crate::problem::Problem;
-use crate::spool::read_small;
 use crate::wire::{CredentialAnswer, CredentialRequest, List, RootAnswer, TrialAnswer};
 
 /// Key files are a few KiB.
@@ -39,7 +39,7 @@ pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<
 #[post("/credentials", data = "<data>")]
 pub(crate) async fn add(
     allowed: Allowed,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<CredentialAnswer>), Problem> {
     let body = secrecy::zeroize::Zeroizing::new(read_small(data, MAX_BODY).await?);

@@ -1,21 +1,22 @@
 //! `POST /jobs`: a document of any length, spoken into one file or several.
 
-use dispatcher_documents::{Block, Document, DocumentError, Kind, Split};
+use dispatcher_documents::{Block, Document, Kind, Split};
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{Gateway, JobWork, NewJob, TextInput, Track};
-use rocket::{Data, State, post};
+use dispatcher_gateway::{Gateway, GatewayError, JobWork, NewJob, TextInput, Track};
+use rocket::{State, post};
 
+use super::SMALL_BODY;
 use super::jobs::Accepted;
 use super::speech_request::{self, Formats};
 use crate::access::Allowed;
+use crate::body::RequestBody;
+use crate::document_reader::DocumentReader;
 use crate::headers::{Meta, query_pairs};
 use crate::problem::Problem;
 use crate::spool::Spool;
 use crate::uploads::{Uploads, bytes_of};
 use crate::wire::JobAnswer;
 
-/// The largest file of a document.
-const LARGEST: u64 = 200 << 20;
 /// Files that one document may become.
 const MOST_FILES: usize = 5_000;
 const MAX_TITLE: usize = 200;
@@ -81,21 +82,29 @@ impl Wish {
 pub(crate) async fn speak_document(
     allowed: Allowed,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
     spool: &State<Spool>,
     uploads: &State<Uploads>,
+    reader: &State<DocumentReader>,
 ) -> Result<Accepted, Problem> {
     let wish = Wish::of(&meta.query);
-    let (source, media_type, name) = match &wish.upload {
+    let claimed = match &wish.upload {
+        Some(id) => Some(uploads.claim(id, &allowed.0.app.name).await?),
+        None => None,
+    };
+    let (source, media_type, name) = match &claimed {
         None => (spool.take(data).await?, meta.content_type.clone(), wish.name.clone()),
-        Some(id) => {
-            let (upload, source) = uploads.take(id, &allowed.0.app.name).await?;
-            (source, upload.media_type, wish.name.clone().or(upload.name))
+        Some(claimed) => {
+            let upload = &claimed.upload;
+            (claimed.source.clone(), upload.media_type.clone(), wish.name.clone().or(upload.name.clone()))
         }
     };
     let formats = Formats::of(gateway, &allowed.0);
-    let (title, texts) = texts(&source, &media_type, name.as_deref(), wish.split.as_deref()).await?;
+    let (title, texts) = tokio::select! {
+        read = texts(&source, &media_type, name.as_deref(), wish.split.as_deref(), reader) => read?,
+        () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
+    };
     let template = speech_request::of_query(wish.rest, &meta, &formats)?;
     let title = wish.title.filter(|title| !title.trim().is_empty()).unwrap_or(title);
     if title.chars().count() > MAX_TITLE {
@@ -109,7 +118,11 @@ pub(crate) async fn speak_document(
     };
     let tracks = texts.into_iter().map(track).collect();
     let job = NewJob { title: title.clone(), work: JobWork::Speech { tracks }, audio: None, webhook: wish.webhook };
-    Ok(Accepted(Box::new(JobAnswer::from(gateway.submit(&allowed.0, job).await?))))
+    let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
+    if let Some(claimed) = claimed {
+        claimed.consume().await;
+    }
+    Ok(Accepted(Box::new(answer)))
 }
 
 /// The document's title, and its parts with theirs.
@@ -118,13 +131,14 @@ async fn texts(
     media_type: &str,
     name: Option<&str>,
     split: Option<&str>,
+    reader: &DocumentReader,
 ) -> Result<(String, Vec<(String, TextInput)>), Problem> {
-    let bytes = bytes_of(source, LARGEST).await?;
     let essence = media_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
     let by_name = name.is_some_and(|name| name.to_ascii_lowercase().ends_with(".ssml"));
     let stem = name.and_then(|name| name.rsplit(['/', '\\']).next()).and_then(|name| name.rsplit_once('.'));
     let stem = stem.map(|(stem, _)| stem.to_owned());
     if essence == "application/ssml+xml" || by_name {
+        let bytes = bytes_of(source, SMALL_BODY).await?;
         let text = String::from_utf8(bytes).map_err(|_| Problem::new("bad-request", "the document is not UTF-8"))?;
         if split.is_some_and(|split| split != "none") {
             return Err(Problem::new("invalid", "SSML is spoken into one file; leave out split"));
@@ -140,10 +154,7 @@ async fn texts(
         );
         Problem::new("not-a-document", detail)
     })?;
-    // A thread of its own: reading may take a while, and nests deeply.
-    let read = move || dispatcher_documents::read(&bytes, kind);
-    let read = tokio::task::spawn_blocking(read).await.map_err(|error| Problem::new("internal", error.to_string()))?;
-    let document = read.map_err(|error| of_document(&error))?;
+    let document = reader.read(source, kind).await?;
     let parts = document.parts(split_of(split, &document)?);
     if parts.len() > MOST_FILES {
         let detail = format!("the document comes to {} files; at most {MOST_FILES} are made", parts.len());
@@ -156,11 +167,6 @@ async fn texts(
     });
     let title = document.title.clone().or(heading).or(stem).unwrap_or(first);
     Ok((title, parts.into_iter().map(|part| (part.title, TextInput::Plain(part.text))).collect()))
-}
-
-fn of_document(error: &DocumentError) -> Problem {
-    let kind = if *error == DocumentError::TooLarge { "too-large" } else { "not-a-document" };
-    Problem::new(kind, error.to_string())
 }
 
 fn split_of(told: Option<&str>, document: &Document) -> Result<Split, Problem> {

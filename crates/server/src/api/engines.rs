@@ -4,14 +4,14 @@ use dispatcher_core::{Files, NoFiles, draft};
 use dispatcher_gateway::Gateway;
 use rocket::http::{ContentType, Status};
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, get, post, put};
+use rocket::{State, delete, get, post, put};
 use secrecy::ExposeSecret as _;
 
 use super::SMALL_BODY;
 use crate::access::Allowed;
+use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, known_pairs};
 use crate::problem::Problem;
-use crate::spool::read_small;
 use crate::wire::{
     CatalogueAnswer, CheckAnswer, DraftAnswer, DraftRequest, EngineAnswer, List, RefreshAnswer, SheetAnswer,
     SheetVersion,
@@ -101,7 +101,7 @@ pub(crate) async fn check_engine(
     Ok(Json(checked.into()))
 }
 
-async fn source(data: Data<'_>) -> Result<String, Problem> {
+async fn source(data: RequestBody<'_>) -> Result<String, Problem> {
     let body = read_small(data, SMALL_BODY).await?;
     String::from_utf8(body).map_err(|_| Problem::new("bad-request", "the sheet is not UTF-8"))
 }
@@ -126,7 +126,7 @@ async fn source(data: Data<'_>) -> Result<String, Problem> {
 pub(crate) async fn put_engine(
     allowed: Allowed,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<EngineAnswer>, Problem> {
     let given = known_pairs(&meta.query, &["try"])?;
@@ -195,7 +195,7 @@ pub(crate) async fn sheet(
 pub(crate) async fn put_sheet(
     allowed: Allowed,
     name: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<EngineAnswer>, Problem> {
     gateway.registry().engine(name)?;
@@ -220,7 +220,7 @@ pub(crate) async fn put_sheet(
     security(("key" = []))
 )]
 #[post("/engines/draft", data = "<data>")]
-pub(crate) async fn draft_engine(_allowed: Allowed, data: Data<'_>) -> Result<Json<DraftAnswer>, Problem> {
+pub(crate) async fn draft_engine(_allowed: Allowed, data: RequestBody<'_>) -> Result<Json<DraftAnswer>, Problem> {
     let body = secrecy::zeroize::Zeroizing::new(read_small(data, SMALL_BODY).await?);
     let request: DraftRequest = serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?;
     // Files of a command lie at its author's, and not here.

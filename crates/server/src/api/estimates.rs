@@ -2,11 +2,12 @@
 
 use dispatcher_gateway::{Estimate, Gateway, GivenAudio};
 use rocket::serde::json::Json;
-use rocket::{Data, State, post};
+use rocket::{State, post};
 
 use super::speech_request::{self, Formats, SpeechRequest};
 use super::transcripts;
 use crate::access::Allowed;
+use crate::body::RequestBody;
 use crate::headers::Meta;
 use crate::problem::Problem;
 use crate::spool::Spool;
@@ -34,7 +35,7 @@ use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest}
 pub(crate) async fn estimate(
     allowed: Allowed,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
     spool: &State<Spool>,
 ) -> Result<Json<EstimateAnswer>, Problem> {

@@ -3,15 +3,15 @@
 use dispatcher_gateway::{Gateway, MOST_SOUND, NewLexicon, StoredLexicon};
 use rocket::http::Status;
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, get, post, put};
+use rocket::{State, delete, get, post, put};
 
 use super::SMALL_BODY;
 use super::apps::good_name;
 use crate::access::Allowed;
+use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, known_pairs};
 use crate::problem::Problem;
 use crate::ranged::Kept;
-use crate::spool::read_small;
 use crate::wire::{ClipAnswer, LexiconAnswer, List, Version};
 
 /// List lexicons
@@ -102,7 +102,7 @@ pub(crate) async fn put_lexicon(
     allowed: Allowed,
     name: &str,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<LexiconAnswer>, Problem> {
     if !good_name(name) {
@@ -165,7 +165,7 @@ pub(crate) async fn clips(allowed: Allowed, gateway: &State<Gateway>) -> Result<
 pub(crate) async fn keep_clip(
     allowed: Allowed,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<ClipAnswer>), Problem> {
     let mut given = known_pairs(&meta.query, &["title"])?;

@@ -105,5 +105,7 @@ pub(crate) fn routes() -> Vec<Route> {
         session::read,
         session::sign_out,
         session::put_person,
+        session::people,
+        session::remove_person,
     ]
 }

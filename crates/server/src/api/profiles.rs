@@ -3,13 +3,13 @@
 use dispatcher_audio::Format;
 use dispatcher_gateway::{Gateway, OwnProfile};
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, get, http::Status, put};
+use rocket::{State, delete, get, http::Status, put};
 
 use super::SMALL_BODY;
 use super::apps::good_name;
 use crate::access::Allowed;
+use crate::body::{RequestBody, read_json};
 use crate::problem::Problem;
-use crate::spool::read_json;
 use crate::wire::{List, ProfileAnswer, ProfileRequest};
 
 /// List audio profiles
@@ -59,7 +59,7 @@ pub(crate) fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> R
 pub(crate) async fn put_profile(
     allowed: Allowed,
     name: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<ProfileAnswer>, Problem> {
     let request: ProfileRequest = read_json(data, SMALL_BODY).await?;

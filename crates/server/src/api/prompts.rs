@@ -9,7 +9,7 @@ use dispatcher_gateway::Gateway;
 use dispatcher_store::PromptFileRow;
 use rocket::http::Status;
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, get, post, put};
+use rocket::{State, delete, get, post, put};
 use serde::Deserialize;
 use utoipa::ToSchema;
 
@@ -17,10 +17,11 @@ use super::SMALL_BODY;
 use super::apps::good_name;
 use super::jobs::{Sent, pack};
 use crate::access::Allowed;
+use crate::body::{RequestBody, read_json, read_small};
 use crate::headers::{Meta, known_pairs};
 use crate::problem::Problem;
 use crate::ranged::Kept;
-use crate::spool::{Spool, read_json, read_small};
+use crate::spool::Spool;
 use crate::wire::{List, PromptSetAnswer, PromptSetRequest, PromptSetSummary};
 
 /// List prompt sets
@@ -52,7 +53,7 @@ pub(crate) async fn put_set(
     allowed: Allowed,
     name: &str,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<PromptSetAnswer>, Problem> {
     if !good_name(name) {
@@ -63,7 +64,7 @@ pub(crate) async fn put_set(
     Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
 }
 
-async fn rows_of(essence: &str, data: Data<'_>) -> Result<Vec<Prompt>, Problem> {
+async fn rows_of(essence: &str, data: RequestBody<'_>) -> Result<Vec<Prompt>, Problem> {
     let table = match essence {
         "application/toml" => PromptTable::Toml,
         "text/csv" => PromptTable::Csv,
@@ -139,7 +140,7 @@ pub(crate) struct MakeRequest {
 pub(crate) async fn make(
     allowed: Allowed,
     name: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<PromptSetAnswer>, Problem> {
     let request: MakeRequest = read_json(data, SMALL_BODY).await?;
@@ -169,7 +170,7 @@ pub(crate) async fn approve(
     allowed: Allowed,
     name: &str,
     id: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<PromptSetAnswer>, Problem> {
     let request: ApprovalRequest = read_json(data, SMALL_BODY).await?;

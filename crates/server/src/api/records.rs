@@ -4,14 +4,14 @@ use dispatcher_core::Route;
 use dispatcher_gateway::{Gateway, day_of, now_micros};
 use dispatcher_store::{DispatchFilter, GroupBy};
 use rocket::serde::json::Json;
-use rocket::{Data, State, get, put};
+use rocket::{State, get, put};
 
 use super::SMALL_BODY;
 use super::engines::all_engines;
 use crate::access::Allowed;
+use crate::body::{RequestBody, read_json};
 use crate::headers::{Meta, known_pairs, number};
 use crate::problem::Problem;
-use crate::spool::read_json;
 use crate::wire::{
     AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer,
     UsageList, amount, rfc3339,
@@ -62,7 +62,7 @@ pub(crate) fn route(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> 
 pub(crate) async fn put_route(
     allowed: Allowed,
     name: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<Route>, Problem> {
     let mut document: serde_json::Value = read_json(data, SMALL_BODY).await?;

@@ -7,6 +7,7 @@ use rocket::{State, get};
 use serde::Serialize;
 use utoipa::ToSchema;
 
+use crate::drain::Drain;
 use crate::problem::Problem;
 
 /// Whether the service works.
@@ -22,7 +23,12 @@ pub(crate) struct HealthAnswer {
 /// Answers once the records can be read.
 #[utoipa::path(operation_id = "health", tag = "service", responses((status = 200, description = "It works", body = HealthAnswer)))]
 #[get("/health")]
-pub(crate) async fn health(gateway: &State<Gateway>) -> Result<Json<HealthAnswer>, Problem> {
+pub(crate) async fn health(gateway: &State<Gateway>, drain: &State<Drain>) -> Result<Json<HealthAnswer>, Problem> {
+    if drain.is_stopping() {
+        return Err(Problem { retry_after: Some(5), ..Problem::new("stopping", "the service is ending") });
+    }
+    // Not ready: what comes in could not be kept.
+    gateway.check_room().map_err(|error| Problem { status: 503, ..Problem::from(error) })?;
     gateway.store().has_people().await?;
     Ok(Json(HealthAnswer {
         status: "ready".into(),

@@ -4,25 +4,29 @@ use dispatcher_gateway::{Gateway, now_micros};
 use dispatcher_vault::{hash_key, hash_password};
 use rocket::http::{CookieJar, Status};
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, get, post, put};
+use rocket::{State, delete, get, post, put};
 use secrecy::ExposeSecret as _;
 
-use crate::access::{Allowed, COOKIE};
+use crate::body::{RequestBody, read_small};
+use std::net::SocketAddr;
+
+use crate::access::{Allowed, COOKIE, OwnPage};
+use crate::launch::PublicUrl;
 use crate::problem::Problem;
 use crate::sign_in::{SignIn, begin_session, end_session};
-use crate::spool::read_small;
-use crate::wire::{PersonRequest, SessionAnswer, SignInRequest};
+use crate::wire::{List, PersonAnswer, PersonRequest, SessionAnswer, SignInRequest, rfc3339};
 
 /// A name, a password, a key.
 const MAX_BODY: u64 = 4 << 10;
 const SHORTEST_PASSWORD: usize = 12;
+const LONGEST_NAME: usize = 80;
 
 fn answer(person: Option<String>) -> Json<SessionAnswer> {
     Json(SessionAnswer { person, version: env!("CARGO_PKG_VERSION").into() })
 }
 
 /// Secrets stand in these bodies: errors never quote them.
-async fn read_secret<T: serde::de::DeserializeOwned>(data: Data<'_>) -> Result<T, Problem> {
+async fn read_secret<T: serde::de::DeserializeOwned>(data: RequestBody<'_>) -> Result<T, Problem> {
     let body = secrecy::zeroize::Zeroizing::new(read_small(data, MAX_BODY).await?);
     serde_json::from_slice(&body)
         .map_err(|_| Problem::new("bad-request", "the members are not those of the API reference"))
@@ -40,15 +44,19 @@ async fn read_secret<T: serde::de::DeserializeOwned>(data: Data<'_>) -> Result<T
 )]
 #[post("/session", data = "<data>")]
 pub(crate) async fn sign_in(
-    data: Data<'_>,
+    data: RequestBody<'_>,
     sign_in: &State<SignIn>,
     gateway: &State<Gateway>,
     cookies: &CookieJar<'_>,
+    url: &State<PublicUrl>,
+    peer: Option<SocketAddr>,
+    _page: OwnPage,
 ) -> Result<Json<SessionAnswer>, Problem> {
     let request: SignInRequest = read_secret(data).await?;
-    let person = sign_in.person(gateway, request).await?;
-    begin_session(gateway, person.clone(), cookies).await?;
-    Ok(answer(Some(person)))
+    let owner = sign_in.owner(gateway, request, peer.map(|peer| peer.ip())).await?;
+    let name = owner.name.clone();
+    begin_session(gateway, owner, cookies, url).await?;
+    Ok(answer(Some(name)))
 }
 
 /// Tell who is signed in
@@ -60,7 +68,8 @@ pub(crate) async fn sign_in(
 #[get("/session")]
 pub(crate) async fn read(gateway: &State<Gateway>, cookies: &CookieJar<'_>) -> Result<Json<SessionAnswer>, Problem> {
     let Some(token) = cookies.get(COOKIE).map(|cookie| cookie.value().to_owned()) else { return Ok(answer(None)) };
-    Ok(answer(gateway.store().session(hash_key(&token), now_micros()).await?))
+    let session = gateway.store().session(hash_key(&token), now_micros()).await?;
+    Ok(answer(session.map(|session| session.person)))
 }
 
 /// Sign out
@@ -82,7 +91,7 @@ pub(crate) async fn sign_out(
 
 /// Set a person's password
 ///
-/// Adds the person where there is none.
+/// Adds the person where there is none. The person's other sessions end.
 #[utoipa::path(
     operation_id = "putPerson",
     context_path = "/api/v1", tag = "session",
@@ -92,11 +101,16 @@ pub(crate) async fn sign_out(
 )]
 #[put("/people/<name>", data = "<data>")]
 pub(crate) async fn put_person(
-    _allowed: Allowed,
+    allowed: Allowed,
     name: &str,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
+    sign_in: &State<SignIn>,
+    cookies: &CookieJar<'_>,
 ) -> Result<Status, Problem> {
+    if !(1..=LONGEST_NAME).contains(&name.chars().count()) || name.chars().any(char::is_control) {
+        return Err(Problem::new("invalid", format!("a name has 1 to {LONGEST_NAME} characters")));
+    }
     let request: PersonRequest = read_secret(data).await?;
     if request.password.expose_secret().chars().count() < SHORTEST_PASSWORD {
         return Err(Problem::at(
@@ -105,10 +119,40 @@ pub(crate) async fn put_person(
             format!("a password has at least {SHORTEST_PASSWORD} characters"),
         ));
     }
-    let hash =
-        tokio::task::spawn_blocking(move || hash_password(request.password.expose_secret(), &mut rand::rng())).await;
+    let hash = sign_in.hash(move || hash_password(request.password.expose_secret(), &mut rand::rng())).await?;
     let hash = hash.map_err(|error| Problem::new("internal", error.to_string()))?;
-    let hash = hash.map_err(|error| Problem::new("internal", error.to_string()))?;
-    gateway.store().put_person(name.into(), hash, now_micros()).await?;
+    let own = cookies.get(COOKIE).map(|cookie| hash_key(cookie.value()));
+    gateway.store().put_person(name.into(), hash, own, allowed.0.who, now_micros()).await?;
+    Ok(Status::NoContent)
+}
+
+/// List people
+///
+/// Who can sign in with a password.
+#[utoipa::path(
+    operation_id = "listPeople",
+    context_path = "/api/v1", tag = "session",
+    responses((status = 200, description = "People by name", body = List<PersonAnswer>)),
+    security(("key" = []))
+)]
+#[get("/people")]
+pub(crate) async fn people(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<PersonAnswer>>, Problem> {
+    let people = gateway.store().people().await?;
+    let answer = |(name, changed)| PersonAnswer { name, changed: rfc3339(changed) };
+    Ok(Json(List::whole(people.into_iter().map(answer).collect())))
+}
+
+/// Remove a person
+///
+/// The person's sessions end.
+#[utoipa::path(
+    operation_id = "removePerson",
+    context_path = "/api/v1", tag = "session",
+    responses((status = 204, description = "Removed"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/people/<name>")]
+pub(crate) async fn remove_person(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.store().remove_person(name.into(), allowed.0.who, now_micros()).await?;
     Ok(Status::NoContent)
 }

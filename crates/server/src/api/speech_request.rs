@@ -7,12 +7,11 @@ use dispatcher_core::{Criteria, Gender, Shaping, Style, Wanted, is_language_tag}
 use dispatcher_gateway::{Caller, Gateway, Profiles, Registry, SynthesisRequest, TextInput, Unsupported};
 use dispatcher_markup::prosody::{self, ProsodyError};
 use dispatcher_markup::{Line, dialogue};
-use rocket::Data;
 
 use super::SMALL_BODY;
+use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, query_pairs};
 use crate::problem::Problem;
-use crate::spool::read_small;
 use crate::wire::{AudioWish, Form, Prosody, StyleWish, UtteranceRequest};
 
 /// What a name of audio means to a caller, and what it gets that names none.
@@ -45,7 +44,7 @@ pub(super) struct SpeechRequest {
 }
 
 /// Reads the body by its media type.
-pub(super) async fn read(meta: &Meta, data: Data<'_>, formats: &Formats) -> Result<SpeechRequest, Problem> {
+pub(super) async fn read(meta: &Meta, data: RequestBody<'_>, formats: &Formats) -> Result<SpeechRequest, Problem> {
     of_body(meta, read_small(data, SMALL_BODY).await?, formats)
 }
 

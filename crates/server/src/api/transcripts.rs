@@ -9,18 +9,19 @@ use dispatcher_gateway::{
 use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
-use rocket::{Data, State, post};
+use rocket::{State, post};
 use tokio::io::AsyncReadExt as _;
 use tokio_util::io::ReaderStream;
 
 use super::speech_request::unsupported;
 use super::utterances::keep;
 use crate::access::Allowed;
+use crate::body::{RequestBody, unread};
 use crate::headers::{Meta, query_pairs};
 use crate::idempotency::{Idempotency, Kept, Verdict};
 use crate::problem::Problem;
 use crate::spool::{Sink, Spool};
-use crate::uploads::Uploads;
+use crate::uploads::{Claimed, Uploads};
 use crate::wire::{JobAnswer, TranscriptAnswer, TranscriptRequest};
 
 /// What a JSON request may hold beside its audio, and a little more.
@@ -79,15 +80,18 @@ const MAX_PART: usize = 64 << 10;
 pub(crate) async fn recognise(
     allowed: Allowed,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
     uploads: &State<Uploads>,
 ) -> Result<Written, Problem> {
     let form = form_of(&meta.accept)?;
-    let (audio, wish) = match uploaded(&meta.query) {
-        None => read(&meta, data, spool).await?,
+    let (audio, wish, claimed) = match uploaded(&meta.query) {
+        None => {
+            let (audio, wish) = read(&meta, data, spool).await?;
+            (audio, wish, None)
+        }
         Some(id) => from_upload(&meta, &id, &allowed.0.app.name, uploads).await?,
     };
     let digest = digest(&audio).await?;
@@ -99,6 +103,7 @@ pub(crate) async fn recognise(
     if meta.respond_async {
         let job = dictation(audio, wish, &meta)?;
         let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
+        consume(claimed).await;
         let written = Written::of_job(&answer)?;
         if let Some(claim) = claim {
             keep(claim, spool, 202, &written.headers, written.content_type, &written.body).await;
@@ -118,6 +123,7 @@ pub(crate) async fn recognise(
         outcome = gateway.recognise(&allowed.0, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
+    consume(claimed).await;
     let written = write(heard, form)?;
     if let Some(claim) = claim {
         keep(claim, spool, 200, &written.headers, written.content_type, &written.body).await;
@@ -250,18 +256,26 @@ async fn from_upload(
     id: &str,
     app: &str,
     uploads: &Uploads,
-) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+) -> Result<(GivenAudio, TranscriptRequest, Option<Claimed>), Problem> {
     let pairs = query_pairs(&meta.query).into_iter().filter(|(name, _)| name != "upload").collect();
     let wish = from_pairs(pairs)?;
     check(&wish)?;
-    let (upload, source) = uploads.take(id, app).await?;
-    Ok((GivenAudio { source, told: told(&upload.media_type) }, wish))
+    let claimed = uploads.claim(id, app).await?;
+    let audio = GivenAudio { source: claimed.source.clone(), told: told(&claimed.upload.media_type) };
+    Ok((audio, wish, Some(claimed)))
+}
+
+/// The upload of a request that was carried out is used up.
+async fn consume(claimed: Option<Claimed>) {
+    if let Some(claimed) = claimed {
+        claimed.consume().await;
+    }
 }
 
 /// Reads audio and wishes by the media type of the body.
 pub(super) async fn read(
     meta: &Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     spool: &Spool,
 ) -> Result<(GivenAudio, TranscriptRequest), Problem> {
     let (given, wish) = match meta.essence.as_str() {
@@ -315,7 +329,10 @@ const AUDIO_PATH: &str = "$.audio.base64";
 
 /// Splits JSON as it comes in: the audio, where there is any, goes to the
 /// spool; the rest is small.
-pub(super) async fn split_json(data: Data<'_>, spool: &Spool) -> Result<(Vec<u8>, Option<AudioSource>), Problem> {
+pub(super) async fn split_json(
+    data: RequestBody<'_>,
+    spool: &Spool,
+) -> Result<(Vec<u8>, Option<AudioSource>), Problem> {
     let mut splitter =
         AudioSplitter::new(AUDIO_PATH).ok_or_else(|| Problem::new("internal", "the path of the audio"))?;
     let unreadable = |error: ScanError| match error {
@@ -324,14 +341,12 @@ pub(super) async fn split_json(data: Data<'_>, spool: &Spool) -> Result<(Vec<u8>
         _ => Problem::new("bad-request", format!("the body cannot be read: {error}")),
     };
     // Base64 is a third longer than what it carries.
-    let limit = rocket::data::ByteUnit::Byte(spool.limit / 3 * 4 + MAX_BESIDE);
-    let mut reader = data.open(limit);
+    let mut reader = data.open(spool.limit / 3 * 4 + MAX_BESIDE)?;
     let mut sink = Sink::new(spool.clone());
     let mut chunk = bytes::BytesMut::new();
     loop {
         chunk.reserve(64 << 10);
-        let read = reader.read_buf(&mut chunk).await;
-        if read.map_err(|error| Problem::new("bad-request", format!("the body broke off: {error}")))? == 0 {
+        if reader.read_buf(&mut chunk).await.map_err(|error| unread(&error))? == 0 {
             break;
         }
         sink.push(&splitter.push(&chunk.split()).map_err(unreadable)?).await?;
@@ -352,26 +367,40 @@ pub(super) fn of_split(rest: &[u8], audio: Option<AudioSource>) -> Result<(Given
     }
 }
 
-async fn from_form(meta: &Meta, data: Data<'_>, spool: &Spool) -> Result<(GivenAudio, TranscriptRequest), Problem> {
-    let broken = |error: multer::Error| Problem::new("bad-request", format!("the form cannot be read: {error}"));
-    let boundary = multer::parse_boundary(&meta.content_type).map_err(broken)?;
-    let limit = rocket::data::ByteUnit::Byte(spool.limit + (1 << 20));
-    let mut parts = multer::Multipart::new(ReaderStream::with_capacity(data.open(limit), 64 << 10), boundary);
+/// A form that cannot be read, or whose body cannot.
+fn form_fault(error: multer::Error) -> Problem {
+    match &error {
+        multer::Error::StreamReadFailed(source) => match source.downcast_ref::<std::io::Error>() {
+            Some(source) => unread(source),
+            None => Problem::new("bad-request", format!("the body is not complete: {source}")),
+        },
+        _ => Problem::new("bad-request", format!("the form cannot be read: {error}")),
+    }
+}
+
+async fn from_form(
+    meta: &Meta,
+    data: RequestBody<'_>,
+    spool: &Spool,
+) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+    let boundary = multer::parse_boundary(&meta.content_type).map_err(form_fault)?;
+    let reader = data.open(spool.limit + (1 << 20))?;
+    let mut parts = multer::Multipart::new(ReaderStream::with_capacity(reader, 64 << 10), boundary);
     let mut given = None;
     let mut pairs = Vec::new();
-    while let Some(mut part) = parts.next_field().await.map_err(broken)? {
+    while let Some(mut part) = parts.next_field().await.map_err(form_fault)? {
         let name = part.name().unwrap_or_default().to_owned();
         if name == "audio" {
             let kind = part.content_type().map(ToString::to_string).unwrap_or_default();
             let mut sink = Sink::new(spool.clone());
-            while let Some(chunk) = part.chunk().await.map_err(broken)? {
+            while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
                 sink.push(&chunk).await?;
             }
             given = Some(GivenAudio { source: sink.finish().await?, told: told(&kind) });
             continue;
         }
         let mut text = Vec::new();
-        while let Some(chunk) = part.chunk().await.map_err(broken)? {
+        while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
             if text.len() + chunk.len() > MAX_PART {
                 return Err(Problem::new("too-large", format!("the part '{name}' is longer than {MAX_PART} bytes")));
             }

@@ -1,14 +1,14 @@
 //! Uploads in parts (resumable uploads for HTTP, the draft of the IETF's HTTP
 //! working group): `Upload-Offset`, `Upload-Complete`, `PATCH`.
 
-use rocket::data::ByteUnit;
 use rocket::http::{Header, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 use rocket::response::{self, Responder, Response};
 use rocket::serde::json::Json;
-use rocket::{Data, State, delete, head, patch, post};
+use rocket::{State, delete, head, patch, post};
 
 use crate::access::Allowed;
+use crate::body::RequestBody;
 use crate::headers::{Meta, known_pairs};
 use crate::problem::Problem;
 use crate::uploads::{Upload, Uploads};
@@ -84,7 +84,7 @@ pub(crate) async fn begin(
     allowed: Allowed,
     meta: Meta,
     part: Part,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     uploads: &State<Uploads>,
 ) -> Result<Progress, Problem> {
     let mut given = known_pairs(&meta.query, &["name", "type"])?;
@@ -94,7 +94,7 @@ pub(crate) async fn begin(
     let upload = Upload { app: app.clone(), media_type, name, complete: false };
     let id = uploads.begin(&upload).await?;
     let complete = part.complete.unwrap_or(true);
-    let offset = uploads.append(&id, &app, 0, complete, data.open(ByteUnit::Byte(uploads.limit + 1))).await?;
+    let offset = uploads.append(&id, &app, 0, complete, data.open(uploads.limit)?).await?;
     let url = format!("/api/v1/uploads/{id}");
     let begun = Some(UploadAnswer { id, url, limit: uploads.limit });
     Ok(Progress { status: Status::Created, offset, complete, begun })
@@ -134,13 +134,13 @@ pub(crate) async fn append(
     allowed: Allowed,
     id: &str,
     part: Part,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     uploads: &State<Uploads>,
 ) -> Result<Progress, Problem> {
     let missing = || Problem::new("bad-request", "a part takes Upload-Offset: where it begins, in bytes");
     let offset = part.offset.ok_or_else(missing)?;
     let complete = part.complete.unwrap_or(false);
-    let reader = data.open(ByteUnit::Byte(uploads.limit + 1));
+    let reader = data.open(uploads.limit)?;
     let offset = uploads.append(id, &allowed.0.app.name, offset, complete, reader).await?;
     Ok(Progress { status: Status::NoContent, offset, complete, begun: None })
 }

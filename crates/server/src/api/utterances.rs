@@ -8,22 +8,23 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use dispatcher_audio::{Format, Length, measure};
-use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, Track, Utterance};
+use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, Room, Track, Utterance};
 use futures::Stream;
 use rocket::http::{ContentType, Header};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
-use rocket::{Data, State, post};
+use rocket::{State, post};
 use tokio::io::AsyncWriteExt as _;
 use tokio_util::io::StreamReader;
 
 use super::jobs::Accepted;
 use super::speech_request::{self, Formats, SpeechRequest};
 use crate::access::Allowed;
+use crate::body::RequestBody;
 use crate::connection::Connection;
 use crate::drain::{Drain, Leaving};
 use crate::headers::Meta;
-use crate::idempotency::{Claim, Idempotency, Kept, Verdict};
+use crate::idempotency::{Claim, Idempotency, Kept, LARGEST_KEPT, Verdict};
 use crate::problem::Problem;
 use crate::spool::Spool;
 use crate::wire::{AudioAnswer, JobAnswer, UtteranceAnswer, UtteranceRequest};
@@ -78,7 +79,7 @@ const CHUNK: usize = 64 << 10;
 pub(crate) async fn speak(
     allowed: Allowed,
     meta: Meta,
-    data: Data<'_>,
+    data: RequestBody<'_>,
     gateway: &State<Gateway>,
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
@@ -226,19 +227,28 @@ struct Tee {
     claim: Claim,
     file: tokio::fs::File,
     kept: Kept,
+    room: Room,
     whole: bool,
 }
 
 impl Tee {
     fn new(claim: Claim, spool: &Spool, headers: &[(String, String)], format: Format) -> Option<Tee> {
         let (file, path) = tempfile::NamedTempFile::new_in(&spool.folder).ok()?.into_parts();
-        let kept =
-            Kept { status: 200, headers: headers.to_vec(), content_type: format.media_type(), body: Arc::new(path) };
-        Some(Tee { claim, file: tokio::fs::File::from_std(file), kept, whole: true })
+        let kept = Kept {
+            status: 200,
+            headers: headers.to_vec(),
+            content_type: format.media_type(),
+            body: Arc::new(path),
+            bytes: 0,
+        };
+        let room = spool.room.clone();
+        Some(Tee { claim, file: tokio::fs::File::from_std(file), kept, room, whole: true })
     }
 
     async fn push(&mut self, bytes: &[u8]) {
-        self.whole &= self.file.write_all(bytes).await.is_ok();
+        self.kept.bytes += bytes.len() as u64;
+        self.whole &= self.kept.bytes <= LARGEST_KEPT && self.room.check().is_ok();
+        self.whole = self.whole && self.file.write_all(bytes).await.is_ok();
     }
 
     async fn finish(mut self) {
@@ -261,7 +271,8 @@ pub(super) async fn keep(
     let path = file.into_temp_path();
     if tokio::fs::write(&path, body).await.is_ok() {
         let (headers, content_type) = (headers.to_vec(), content_type.into());
-        claim.finish(Kept { status, headers, content_type, body: Arc::new(path) });
+        let bytes = body.len() as u64;
+        claim.finish(Kept { status, headers, content_type, body: Arc::new(path), bytes });
     }
 }
 

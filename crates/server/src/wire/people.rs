@@ -97,6 +97,14 @@ pub(crate) struct KeyRequest {
     pub(crate) label: String,
 }
 
+/// Somebody who can sign in with a password.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PersonAnswer {
+    pub(crate) name: String,
+    /// When the person was added, or the password last changed.
+    pub(crate) changed: String,
+}
+
 /// Who is signed in.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct SessionAnswer {
