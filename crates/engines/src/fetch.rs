@@ -4,7 +4,7 @@
 //! private addresses are reached only where a sheet says so.
 
 use std::collections::HashMap;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -46,11 +46,13 @@ pub(crate) struct Identity {
 pub struct Fetcher {
     public: Client,
     private: Client,
+    /// For addresses of the public network.
+    proxy: Option<String>,
     /// Clients that show a certificate, by its mark and network.
     shown: Arc<Mutex<HashMap<(String, Network), Client>>>,
 }
 
-fn builder(network: Network) -> ClientBuilder {
+fn builder(network: Network, proxy: Option<&str>) -> Result<ClientBuilder, EngineError> {
     let builder = Client::builder()
         .redirect(Policy::none())
         .referer(false)
@@ -61,8 +63,13 @@ fn builder(network: Network) -> ClientBuilder {
         .tcp_nodelay(true)
         .user_agent("Dispatcher");
     match network {
-        Network::Public => builder.dns_resolver(Arc::new(PublicOnly)),
-        Network::Private => builder,
+        Network::Public => {
+            let builder = builder.dns_resolver(Arc::new(PublicOnly));
+            let proxy = proxy.map(Proxy::all).transpose();
+            let proxy = proxy.map_err(|error| EngineError::new(Cause::Unavailable, error.to_string()))?;
+            Ok(proxy.into_iter().fold(builder, ClientBuilder::proxy))
+        }
+        Network::Private => Ok(builder),
     }
 }
 
@@ -81,13 +88,10 @@ impl Fetcher {
     pub fn through(proxy: Option<&str>) -> Result<Self, EngineError> {
         let made = |network| {
             let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.to_string());
-            let builder = match proxy.filter(|_| network == Network::Public) {
-                Some(proxy) => builder(network).proxy(Proxy::all(proxy).map_err(failed)?),
-                None => builder(network),
-            };
-            builder.build().map_err(failed)
+            builder(network, proxy)?.build().map_err(failed)
         };
-        Ok(Fetcher { public: made(Network::Public)?, private: made(Network::Private)?, shown: Arc::default() })
+        let (public, private) = (made(Network::Public)?, made(Network::Private)?);
+        Ok(Fetcher { public, private, proxy: proxy.map(str::to_owned), shown: Arc::default() })
     }
 
     /// The client for an address of a network.
@@ -113,7 +117,7 @@ impl Fetcher {
             return Ok(client.clone());
         }
         let config = (*self.tls(Some(identity))?).clone();
-        let client = builder(network)
+        let client = builder(network, self.proxy.as_deref())?
             .tls_backend_preconfigured(config)
             .build()
             .map_err(|error| EngineError::new(Cause::Unauthorized, error.to_string()))?;
@@ -228,19 +232,22 @@ fn is_public(address: IpAddr) -> bool {
                 || a >= 240
                 || (a == 100 && (64..128).contains(&b))
                 || (a == 198 && (18..20).contains(&b))
-                || v4 == Ipv4Addr::new(192, 0, 0, 0))
+                || v4.octets()[..3] == [192, 0, 0]
+                || v4.octets()[..3] == [192, 88, 99])
         }
         IpAddr::V6(v6) => match v6.to_ipv4() {
             // Mapped and compatible addresses are their IPv4 selves.
             Some(v4) => is_public(IpAddr::V4(v4)),
             None => {
-                let first = v6.segments()[0];
-                !(v6.is_loopback() || v6.is_unspecified() || v6.is_multicast())
-                    && first & 0xFE00 != 0xFC00
-                    && first & 0xFFC0 != 0xFE80
-                    && first != 0x0064
+                let [first, second, ..] = v6.segments();
+                // Global unicast alone (RFC 4291, 2.5.4): neither translated
+                // (64:ff9b::/96), local (fc00::/7, fe80::/10, fec0::/10) nor
+                // discarded (100::/64) addresses are among these.
+                first & 0xE000 == 0x2000
+                    // Protocols such as Teredo (2001::/32), and examples.
+                    && !(first == 0x2001 && (second < 0x0200 || second == 0x0DB8))
                     && first != 0x2002
-                    && !(first == 0x2001 && v6.segments()[1] == 0x0DB8)
+                    && first & 0xFFF0 != 0x3FF0
             }
         },
     }
@@ -266,12 +273,86 @@ mod tests {
             "http://[fe80::1]/",
             "http://[fd00::1]/",
             "http://0.0.0.0/",
+            "http://192.0.0.170/",
+            "http://192.88.99.1/",
+            "http://[64:ff9b::10.0.0.1]/",
+            "http://[64:ff9b:1::1]/",
+            "http://[fec0::1]/",
+            "http://[feff::1]/",
+            "http://[2001::1]/",
+            "http://[2001:0:5ef5:79fd::1]/",
+            "http://[2001:db8::1]/",
+            "http://[2002:a00:1::1]/",
+            "http://[3fff::1]/",
+            "http://[100::1]/",
+            "http://[::127.0.0.1]/",
         ] {
             let parsed = Url::parse(url).expect("a url");
             assert!(fetcher.client(Network::Public, &parsed, None).is_err(), "{url} was let through");
             assert!(fetcher.client(Network::Private, &parsed, None).is_ok());
         }
-        assert!(fetcher.client(Network::Public, &Url::parse("https://8.8.8.8/").expect("a url"), None).is_ok());
+        for url in ["https://8.8.8.8/", "https://[2a00:1450::1]/", "https://[2001:4860::1]/", "https://[2600::1]/"] {
+            let parsed = Url::parse(url).expect("a url");
+            assert!(fetcher.client(Network::Public, &parsed, None).is_ok(), "{url} was refused");
+        }
+    }
+
+    /// A server that answers with this head and then the same byte, slowly or at once.
+    async fn server(head: &'static str, pause: Duration) -> String {
+        use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("binds");
+        let url = format!("http://{}/gong.wav", listener.local_addr().expect("address"));
+        tokio::spawn(async move {
+            while let Ok((mut stream, _)) = listener.accept().await {
+                let _ = stream.read(&mut [0; 1_024]).await;
+                let _ = stream.write_all(head.as_bytes()).await;
+                for _ in 0..200 {
+                    if stream.write_all(&[7; 100]).await.is_err() {
+                        break;
+                    }
+                    tokio::time::sleep(pause).await;
+                }
+            }
+        });
+        url
+    }
+
+    #[tokio::test]
+    async fn what_is_fetched_has_a_limit_in_bytes_and_in_time() {
+        let fetcher = Fetcher::new().expect("client");
+        let second = Duration::from_secs(1);
+        let announced = server("HTTP/1.1 200 OK\r\ncontent-length: 20000\r\n\r\n", Duration::ZERO).await;
+        let error = fetcher.get(&announced, 19_999, second).await.expect_err("a byte too many");
+        assert!(error.detail.contains("19999"), "{error}");
+        assert_eq!(fetcher.get(&announced, 20_000, second).await.expect("as long as it may be").len(), 20_000);
+        let silent = server("HTTP/1.1 200 OK\r\nconnection: close\r\n\r\n", Duration::ZERO).await;
+        assert!(fetcher.get(&silent, 5_000, second).await.is_err(), "it does not say how long it is");
+        let slow = server("HTTP/1.1 200 OK\r\ncontent-length: 20000\r\n\r\n", Duration::from_millis(50)).await;
+        let begun = std::time::Instant::now();
+        assert!(fetcher.get(&slow, 20_000, Duration::from_millis(300)).await.is_err());
+        assert!(begun.elapsed() < 2 * second, "{:?}", begun.elapsed());
+    }
+
+    #[tokio::test]
+    async fn a_proxy_is_used_for_the_public_network_alone() {
+        use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+        let proxy = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("binds");
+        let address = format!("http://{}", proxy.local_addr().expect("address"));
+        let seen = tokio::spawn(async move {
+            let (mut stream, _) = proxy.accept().await.expect("called");
+            let mut head = vec![0; 1_024];
+            let count = stream.read(&mut head).await.expect("reads");
+            let _ = stream.write_all(b"HTTP/1.1 200 OK\r\ncontent-length: 0\r\n\r\n").await;
+            String::from_utf8_lossy(&head[..count]).into_owned()
+        });
+        let fetcher = Fetcher::through(Some(&address)).expect("client");
+        let url = Url::parse("http://engine.saltmarsh.example/say").expect("a url");
+        let client = fetcher.client(Network::Public, &url, None).expect("a name");
+        client.get(url).send().await.expect("through the proxy, which alone knows the name");
+        assert!(seen.await.expect("ran").starts_with("GET http://engine.saltmarsh.example/say HTTP/1.1"));
+        let url = Url::parse(&format!("{address}/say")).expect("a url");
+        let client = fetcher.client(Network::Private, &url, None).expect("an address");
+        assert!(client.get(url).send().await.is_err(), "the proxy is gone, and no other way was taken");
     }
 
     #[tokio::test]

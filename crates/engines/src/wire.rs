@@ -234,3 +234,40 @@ pub(crate) fn retry_after(response: &Response) -> Option<Duration> {
     let value = response.headers().get(RETRY_AFTER)?.to_str().ok()?.trim().parse::<u64>().ok()?;
     Some(Duration::from_secs(value.min(3_600)))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn wire(endpoint: &str) -> Wire {
+        let sheet = format!(
+            "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nendpoint = \"{endpoint}\"\nhosts = [\"files.example\"]\n\
+             [synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = {{ link = \"$.link\" }}\n\
+             [synthesis.formats]\npcm = {{ type = \"audio/pcm\", rates = [16000] }}\n\
+             [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n"
+        );
+        let parsed = Sheet::parse(&sheet, "probe.toml").expect("a sheet");
+        Wire::compile(&parsed, (&sheet, "probe.toml"), Fetcher::new().expect("a fetcher")).expect("a wire")
+    }
+
+    #[test]
+    fn links_keep_to_named_hosts_and_never_lead_from_https_down_to_http() {
+        for (endpoint, link, allowed) in [
+            ("https://engine.example", "https://engine.example/a", true),
+            ("https://engine.example", "https://files.example/a", true),
+            ("https://engine.example", "http://engine.example/a", false),
+            ("https://engine.example", "http://files.example/a", false),
+            ("http://engine.example", "http://files.example/a", true),
+            ("http://engine.example", "https://files.example/a", true),
+            ("https://engine.example", "https://evil-files.example/a", false),
+            ("https://engine.example", "https://x.files.example/a", false),
+            ("https://engine.example", "https://files.example.evil.example/a", false),
+            ("https://engine.example", "https://engine.example:8443/a", false),
+            ("https://engine.example", "https://name@files.example/a", false),
+            ("https://engine.example", "ftp://files.example/a", false),
+        ] {
+            let url = Url::parse(link).expect("an address");
+            assert_eq!(wire(endpoint).allows(endpoint, &url).is_ok(), allowed, "{endpoint} -> {link}");
+        }
+    }
+}

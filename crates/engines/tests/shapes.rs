@@ -380,8 +380,9 @@ impl Authority {
     }
 }
 
-/// A server that asks for a client's certificate of this authority.
-async fn guarded(authority: &Authority) -> String {
+/// A server that asks for a client's certificate of this authority, and
+/// answers those who show one.
+async fn guarded(authority: &Authority, told: Vec<u8>) -> String {
     use rustls::pki_types::pem::PemObject as _;
     use rustls::pki_types::{CertificateDer, PrivateKeyDer};
     let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
@@ -408,7 +409,7 @@ async fn guarded(authority: &Authority) -> String {
             let Ok(mut stream) = acceptor.accept(stream).await else { continue };
             let mut seen = vec![0; 4_096];
             let _ = stream.read(&mut seen).await;
-            let _ = stream.write_all(&sound()).await;
+            let _ = stream.write_all(&told).await;
             let _ = stream.shutdown().await;
         }
     });
@@ -418,7 +419,7 @@ async fn guarded(authority: &Authority) -> String {
 #[tokio::test]
 async fn a_certificate_is_shown_where_the_sheet_asks_for_one() {
     let authority = Authority::new();
-    let url = guarded(&authority).await;
+    let url = guarded(&authority, sound()).await;
     let sheet = format!(
         "[access]\nscheme = \"certificate\"\nparts = [\"certificate\", \"key\", \"authority\"]\n\
          [access.identity]\ncertificate = \"certificate\"\nkey = \"key\"\nauthority = \"authority\"\n\
@@ -440,4 +441,24 @@ async fn a_certificate_is_shown_where_the_sheet_asks_for_one() {
     let (certificate, _) = authority.sign("client");
     let error = speak(&engine, &parts((certificate, "no key".into()), &authority)).await.unwrap_err();
     assert_eq!(error.cause, Cause::Unauthorized, "{error}");
+}
+
+#[tokio::test]
+async fn a_certificate_is_not_shown_to_the_hosts_of_links() {
+    let authority = Authority::new();
+    let elsewhere = guarded(&authority, sound()).await;
+    let url = guarded(&authority, json_answer("200 OK", "", &json!({"link": format!("{elsewhere}/a")}))).await;
+    let sheet = format!(
+        "hosts = [\"localhost\"]\n[access]\nscheme = \"certificate\"\nparts = [\"certificate\", \"key\", \"authority\"]\n\
+         [access.identity]\ncertificate = \"certificate\"\nkey = \"key\"\nauthority = \"authority\"\n\
+         [synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = {{ link = \"$.link\", access = true }}\n{VOICE}"
+    );
+    let (certificate, key) = authority.sign("client");
+    let parts = Parts::from([
+        ("certificate".to_owned(), certificate.into()),
+        ("key".to_owned(), key.into()),
+        ("authority".to_owned(), authority.0.pem().into()),
+    ]);
+    let outcome = speak(&engine(&sheet, &url), &parts).await;
+    assert!(outcome.is_err(), "the other host answers none but who shows a certificate");
 }

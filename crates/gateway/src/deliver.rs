@@ -14,7 +14,7 @@ pub(crate) const WAITING: usize = 4;
 
 /// Why a body that had begun did not end.
 #[derive(Debug, Clone, thiserror::Error)]
-#[error("{} after the first audio: {}", .0.engine, .0.detail)]
+#[error("{} after the first audio: {}", .0.engine, .0.cause)]
 pub struct BodyError(pub FailedAttempt);
 
 /// Audio as it is made. Its end comes only after everything is settled; an

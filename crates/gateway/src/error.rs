@@ -13,9 +13,17 @@ use dispatcher_vault::VaultError;
 pub struct FailedAttempt {
     pub engine: String,
     pub cause: Cause,
-    /// Free of secrets.
+    /// What the engine said, its secrets taken out. For operators: an engine
+    /// may repeat what it was sent in a form that nobody has thought of.
     pub detail: String,
     pub retry_after: Option<Duration>,
+}
+
+impl FailedAttempt {
+    /// The warning of an answer that another engine gave.
+    pub(crate) fn passed_over(&self) -> String {
+        format!("{} was passed over: {}", self.engine, self.cause)
+    }
 }
 
 /// Errors of the gateway. The front turns each into a status in one place.

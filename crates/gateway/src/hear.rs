@@ -367,10 +367,7 @@ impl Listening {
         failures: &[FailedAttempt],
         rehearsal: bool,
     ) -> Recognised {
-        let mut warnings: Vec<String> = failures
-            .iter()
-            .map(|failed| format!("{} was passed over: {} ({})", failed.engine, failed.cause, failed.detail))
-            .collect();
+        let mut warnings: Vec<String> = failures.iter().map(FailedAttempt::passed_over).collect();
         warnings.extend(self.request.audio.mislabelled(self.probed.format));
         let (_, adjustments) = controlled(&self.request.wish, &planned.candidate);
         warnings.extend(adjustments.iter().filter_map(Adjustment::told));

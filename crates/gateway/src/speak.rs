@@ -250,7 +250,7 @@ impl Gateway {
         let mut warnings = self.warnings(&opened.planned, language);
         warnings.extend(script.notes.iter().cloned());
         for failed in &opened.fallbacks {
-            warnings.push(format!("{} was passed over: {} ({})", failed.engine, failed.cause, failed.detail));
+            warnings.push(failed.passed_over());
         }
         if rehearsal {
             warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
@@ -411,7 +411,7 @@ impl Run {
             Err(Some(error)) => {
                 let failed = FailedAttempt::of(planned, error);
                 let ending = ending_of(&failed, Some(speaking.first_us));
-                let problem = format!("broke off after {made_ms} ms of audio: {}", failed.detail);
+                let problem = format!("broke off after {made_ms} ms of audio: {}", failed.cause);
                 let settled = self
                     .docket
                     .settle(Some((entry, Some(ending))), "failed", made_ms, Some(first_us), Some(problem))

@@ -125,6 +125,14 @@ pub(crate) fn need(method: Method, pattern: &str) -> Need {
     row.map_or(Need::Operator, |row| row.2)
 }
 
+/// Whether the request at hand is an operator's.
+struct IsOperator(bool);
+
+/// Whether a request was admitted as an operator's.
+pub(crate) fn is_operator(request: &Request<'_>) -> bool {
+    request.local_cache(|| IsOperator(false)).0
+}
+
 /// A caller who may call the route at hand.
 pub(crate) struct Allowed(pub(crate) Caller);
 
@@ -248,7 +256,10 @@ impl<'r> FromRequest<'r> for Allowed {
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match admit(request).await {
-            Ok(caller) => Outcome::Success(Allowed(caller)),
+            Ok(caller) => {
+                request.local_cache(|| IsOperator(caller.operator));
+                Outcome::Success(Allowed(caller))
+            }
             Err(problem) => refuse(request, problem),
         }
     }

@@ -155,6 +155,9 @@ pub(crate) struct Problem {
     pub(crate) dispatch: Option<String>,
     #[serde(skip)]
     pub(crate) retry_after: Option<u64>,
+    /// What engines said, which operators are shown.
+    #[serde(skip)]
+    attempts: Vec<FailedAttempt>,
 }
 
 impl Problem {
@@ -171,7 +174,19 @@ impl Problem {
             nearest: Vec::new(),
             dispatch: None,
             retry_after: None,
+            attempts: Vec::new(),
         }
+    }
+
+    /// As an operator sees it: with what the engines said.
+    fn for_operator(mut self) -> Problem {
+        if !self.attempts.is_empty() {
+            let told = |a: &FailedAttempt| format!("{}: {} ({})", a.engine, a.cause, a.detail);
+            self.detail = self.attempts.iter().map(told).collect::<Vec<_>>().join("; ");
+            let error = |a: &FailedAttempt| json!({"engine": a.engine, "cause": a.cause, "detail": a.detail});
+            self.errors = self.attempts.iter().map(error).collect();
+        }
+        self
     }
 
     /// The fault of one member or parameter, by JSON Pointer (RFC 6901).
@@ -193,9 +208,8 @@ impl Problem {
 /// What several failed attempts come to: the worst that waiting could mend
 /// decides between "later" and "not at all".
 fn of_attempts(dispatch: String, attempts: &[FailedAttempt]) -> Problem {
-    let detail =
-        attempts.iter().map(|a| format!("{}: {} ({})", a.engine, a.cause, a.detail)).collect::<Vec<_>>().join("; ");
-    let mut problem = Problem::new("engines-failed", detail);
+    let causes = attempts.iter().map(|a| format!("{}: {}", a.engine, a.cause)).collect::<Vec<_>>().join("; ");
+    let mut problem = Problem::new("engines-failed", causes);
     let all = |causes: &[Cause]| attempts.iter().all(|attempt| causes.contains(&attempt.cause));
     if all(&[Cause::Throttled, Cause::Quota]) {
         problem.status = 503;
@@ -206,8 +220,8 @@ fn of_attempts(dispatch: String, attempts: &[FailedAttempt]) -> Problem {
     } else if all(&[Cause::Absent, Cause::Unavailable]) {
         problem.status = 503;
     }
-    problem.errors =
-        attempts.iter().map(|a| json!({"engine": a.engine, "cause": a.cause, "detail": a.detail})).collect();
+    problem.errors = attempts.iter().map(|a| json!({"engine": a.engine, "cause": a.cause})).collect();
+    problem.attempts = attempts.to_vec();
     problem.dispatch = Some(dispatch);
     problem
 }
@@ -303,6 +317,9 @@ impl From<StoreError> for Problem {
 
 impl<'r> Responder<'r, 'static> for Problem {
     fn respond_to(mut self, request: &'r Request<'_>) -> response::Result<'static> {
+        if crate::access::is_operator(request) {
+            self = self.for_operator();
+        }
         let base = request.rocket().state::<crate::launch::PublicUrl>().map(|url| url.0.clone()).unwrap_or_default();
         self.kind = format!("{base}/problems/{}", self.kind);
         let body = serde_json::to_vec(&self).unwrap_or_default();
@@ -337,6 +354,16 @@ mod tests {
         assert_eq!(status(&[Cause::Unavailable, Cause::Absent]), 503);
         assert_eq!(status(&[Cause::TimedOut]), 504);
         assert_eq!(status(&[Cause::Throttled, Cause::Unauthorized]), 502);
+    }
+
+    #[test]
+    fn what_an_engine_said_is_for_operators_alone() {
+        let said = FailedAttempt { detail: "status 500: the key canary-4711".into(), ..attempt(Cause::Unavailable) };
+        let problem = of_attempts("d".into(), &[said]);
+        let shown = serde_json::to_string(&problem).expect("JSON");
+        assert!(!shown.contains("canary") && shown.contains("heron: unavailable"), "{shown}");
+        let shown = serde_json::to_string(&problem.for_operator()).expect("JSON");
+        assert!(shown.contains("canary"), "{shown}");
     }
 
     #[test]

@@ -187,5 +187,15 @@ mod tests {
         assert_ne!(a.ciphertext, b.ciphertext);
         assert_ne!(a.wrapped_key, b.wrapped_key);
         assert!(!a.ciphertext.windows(6).any(|w| w == b"canary"));
+        // One root key wraps them both: a nonce that comes twice would open both.
+        let nonces =
+            [&a.wrapped_key, &b.wrapped_key, &a.ciphertext, &b.ciphertext].map(|sealed| sealed[..NONCE].to_vec());
+        for (at, nonce) in nonces.iter().enumerate() {
+            assert!(nonce.iter().any(|byte| *byte != 0), "a nonce is random");
+            assert!(!nonces[..at].contains(nonce), "a nonce is used once");
+        }
+        let (next, root) = (RootKey::generate(&mut rng), root);
+        let moved = rewrap(&root, &next, "h", 1, &a, &mut rng).expect("moved");
+        assert_ne!(moved.wrapped_key[..NONCE], a.wrapped_key[..NONCE], "nor when it is wrapped anew");
     }
 }

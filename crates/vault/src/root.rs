@@ -129,9 +129,15 @@ mod tests {
         assert_eq!(fs::metadata(&path).expect("file").permissions().mode() & 0o777, 0o600);
         assert_eq!(format!("{made:?}"), "RootKey(…)");
 
-        fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).expect("chmod");
-        let error = RootKey::load_or_create(&path, &mut rand::rng()).expect_err("readable by the group");
-        assert!(error.to_string().contains("chmod 600"), "{error}");
+        for mode in [0o640, 0o604, 0o644, 0o620, 0o602, 0o601, 0o610, 0o777] {
+            fs::set_permissions(&path, fs::Permissions::from_mode(mode)).expect("chmod");
+            let error = RootKey::load_or_create(&path, &mut rand::rng()).expect_err("others may do something with it");
+            assert!(error.to_string().contains("chmod 600"), "{mode:o}: {error}");
+        }
+        for mode in [0o600, 0o400] {
+            fs::set_permissions(&path, fs::Permissions::from_mode(mode)).expect("chmod");
+            assert!(RootKey::load_or_create(&path, &mut rand::rng()).is_ok(), "{mode:o}");
+        }
     }
 
     #[test]

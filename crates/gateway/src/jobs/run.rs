@@ -49,7 +49,8 @@ impl From<std::io::Error> for Stop {
 /// What several failures come to: waiting helps where it would help any of
 /// the engines.
 fn of_attempts(attempts: &[FailedAttempt]) -> Stop {
-    let told = |failed: &FailedAttempt| format!("{}: {} ({})", failed.engine, failed.cause, failed.detail);
+    // What the engine said is in the record of the attempt, for operators.
+    let told = |failed: &FailedAttempt| format!("{}: {}", failed.engine, failed.cause);
     let why = attempts.iter().map(told).collect::<Vec<_>>().join("; ");
     let passes = |cause: Cause| {
         cause.remedy() == Remedy::SameLeg || matches!(cause, Cause::TimedOut | Cause::Broken | Cause::Quota)

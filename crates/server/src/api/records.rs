@@ -135,7 +135,12 @@ pub(crate) async fn dispatch(
         return Err(Problem::new("no-such-record", format!("there is no dispatch '{id}'")));
     }
     let mut answer = DispatchAnswer::from(row);
-    answer.attempts = Some(attempts.into_iter().map(AttemptAnswer::from).collect());
+    let shown = |attempt: AttemptAnswer| match allowed.0.operator {
+        true => attempt,
+        // What an engine said is for operators.
+        false => AttemptAnswer { detail: None, ..attempt },
+    };
+    answer.attempts = Some(attempts.into_iter().map(AttemptAnswer::from).map(shown).collect());
     answer.ledger = Some(ledger.into_iter().map(LedgerAnswer::from).collect());
     Ok(Json(answer))
 }
