@@ -47,12 +47,14 @@ impl AudioBody {
     /// Writes into whole audio, collected to its end, what a stream could not
     /// tell at its beginning: how long it is.
     pub fn mend(&self, audio: &mut [u8]) {
-        let start = self.start.get().filter(|start| start.len() <= audio.len());
-        if let Some(start) = start {
-            audio[..start.len()].copy_from_slice(start);
-        } else {
-            let length = audio.len() as u64;
-            dispatcher_audio::mend_wav_lengths(audio, length);
+        self.mend_head(audio, audio.len() as u64);
+    }
+
+    /// As [`AudioBody::mend`], of the first bytes of audio of a length.
+    pub fn mend_head(&self, head: &mut [u8], length: u64) {
+        match self.start.get().filter(|start| start.len() <= head.len()) {
+            Some(start) => head[..start.len()].copy_from_slice(start),
+            None => drop(dispatcher_audio::mend_wav_lengths(head, length)),
         }
     }
 }

@@ -129,13 +129,19 @@ impl AsyncRead for BodyReader<'_> {
             Poll::Ready(Ok(())) => {
                 let count = buffer.filled().len() - before;
                 self.read += count as u64;
-                if self.read > self.limit {
+                let fault = if self.read > self.limit {
                     let detail = format!("it is larger than {} bytes", self.limit);
-                    return Poll::Ready(Err(io::Error::new(io::ErrorKind::FileTooLarge, detail)));
-                }
-                if self.is_too_slow() {
+                    Some(io::Error::new(io::ErrorKind::FileTooLarge, detail))
+                } else if self.is_too_slow() {
                     let detail = format!("it arrives at less than {SLOWEST} bytes per second");
-                    return Poll::Ready(Err(io::Error::new(io::ErrorKind::TimedOut, detail)));
+                    Some(io::Error::new(io::ErrorKind::TimedOut, detail))
+                } else {
+                    None
+                };
+                if let Some(fault) = fault {
+                    // With an error nothing was read.
+                    buffer.set_filled(before);
+                    return Poll::Ready(Err(fault));
                 }
                 if count == 0 && buffer.remaining() > 0 {
                     return Poll::Ready(self.check_end());

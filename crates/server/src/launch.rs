@@ -392,6 +392,18 @@ impl Service {
         Ok(Service { rocket, gateway, sign_in, drain, grace, url, connections, port })
     }
 
+    /// What is served, to be called without a network.
+    #[cfg(test)]
+    pub(crate) fn into_rocket(self) -> Rocket<Ignite> {
+        self.rocket
+    }
+
+    /// The gateway behind it.
+    #[cfg(test)]
+    pub(crate) fn gateway(&self) -> &Gateway {
+        &self.gateway
+    }
+
     /// Serves in a task of its own.
     pub fn start(self) -> Running {
         Running {

@@ -16,11 +16,14 @@ mod drain;
 mod headers;
 mod idempotency;
 mod launch;
+#[cfg(test)]
+mod matrix;
 mod openapi;
 mod problem;
 mod ranged;
 mod sign_in;
 mod spool;
+mod statuses;
 mod uploads;
 mod wire;
 

@@ -10,6 +10,7 @@ use crate::api::{
     transcripts, uploads, utterances, voices,
 };
 use crate::launch::PublicUrl;
+use crate::statuses;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -82,7 +83,9 @@ impl Modify for Security {
 
 /// The document, without a server address.
 pub fn document() -> utoipa::openapi::OpenApi {
-    Document::openapi()
+    let mut document = Document::openapi();
+    statuses::add(&mut document);
+    document
 }
 
 /// The document with the address of this service.

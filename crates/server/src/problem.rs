@@ -157,7 +157,7 @@ pub(crate) struct Problem {
     pub(crate) retry_after: Option<u64>,
     /// What engines said, which operators are shown.
     #[serde(skip)]
-    attempts: Vec<FailedAttempt>,
+    pub(crate) attempts: Vec<FailedAttempt>,
 }
 
 impl Problem {

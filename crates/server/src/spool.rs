@@ -23,6 +23,13 @@ pub(crate) struct Spool {
 }
 
 impl Spool {
+    /// Refuses a copy of files for which there is no room.
+    pub(crate) fn check_room_for(&self, files: &[(String, PathBuf)]) -> Result<(), Problem> {
+        let bytes: u64 = files.iter().filter_map(|(_, path)| path.metadata().ok()).map(|file| file.len()).sum();
+        Room { reserve: self.room.reserve.saturating_add(bytes), ..self.room.clone() }.check()?;
+        Ok(())
+    }
+
     /// Takes a raw body.
     pub(crate) async fn take(&self, body: RequestBody<'_>) -> Result<AudioSource, Problem> {
         self.take_from(body.open(self.limit)?).await

@@ -252,6 +252,7 @@ pub(crate) async fn archive(
     for row in &view.files {
         files.push((row.name.clone(), gateway.job_file(id, &row.name).await?.1));
     }
+    spool.check_room_for(&files)?;
     let folder = spool.folder.clone();
     let packed = tokio::task::spawn_blocking(move || pack(&files, &folder)).await;
     let packed = packed.map_err(|error| error.to_string()).and_then(|packed| packed.map_err(|error| error.to_string()));

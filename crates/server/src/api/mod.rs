@@ -6,6 +6,7 @@ pub(crate) mod document_job;
 pub(crate) mod engines;
 pub(crate) mod estimates;
 pub(crate) mod jobs;
+mod json_audio;
 pub(crate) mod lexicons;
 pub(crate) mod profiles;
 pub(crate) mod prompts;

@@ -207,17 +207,36 @@ pub(crate) async fn file(
     let unreadable = |error: AudioError| Problem::at("invalid", "/type", error.to_string());
     let (from, to) = (Format::parse(&row.media_type).map_err(unreadable)?, Format::parse(&wanted).map_err(unreadable)?);
     let to = if to.codec.describes_itself() { Format { rate: from.rate, channels: from.channels, ..to } } else { to };
-    let audio = tokio::fs::read(path).await.map_err(|_| gone())?;
-    let made = tokio::task::spawn_blocking(move || converted(audio, from, to)).await;
+    if !path.is_file() {
+        return Err(gone());
+    }
+    let made = tokio::task::spawn_blocking(move || converted(&path, from, to)).await;
     let bytes = made.map_err(|error| Problem::new("internal", error.to_string()))?.map_err(unreadable)?;
     let name = format!("{}.{}", row.prompt, to.codec.extension());
     let tag = format!("{}-{}", row.sound, to.codec.extension());
     Ok(Err(Kept { bytes, content_type: to.media_type(), name, tag }))
 }
 
-fn converted(audio: Vec<u8>, from: Format, to: Format) -> Result<Bytes, AudioError> {
+/// Audio to be listened to in a browser; longer ones are fetched as they are.
+const MOST_CONVERTED: usize = 24 << 20;
+
+fn converted(path: &std::path::Path, from: Format, to: Format) -> Result<Bytes, AudioError> {
+    use std::io::Read as _;
     let mut transcoder = Transcoder::new(from, to)?;
-    let mut out = transcoder.push(&audio.into())?.to_vec();
+    let mut file = std::fs::File::open(path).map_err(|_| AudioError::Empty)?;
+    let (mut chunk, mut out) = (vec![0; 64 << 10], Vec::new());
+    loop {
+        match file.read(&mut chunk).map_err(|_| AudioError::Empty)? {
+            0 => break,
+            count => out.extend_from_slice(&transcoder.push(&Bytes::copy_from_slice(&chunk[..count]))?),
+        }
+        if out.len() > MOST_CONVERTED {
+            return Err(AudioError::TooLong {
+                bytes: MOST_CONVERTED as u64,
+                seconds: transcoder.length().seconds() as u64,
+            });
+        }
+    }
     out.extend_from_slice(&transcoder.finish()?);
     if let Some(start) = transcoder.start() {
         out[..start.len()].copy_from_slice(&start);
@@ -253,6 +272,7 @@ pub(crate) async fn archive(
     let files: BTreeMap<String, _> =
         gateway.prompt_files(&allowed.0, name, None).await?.into_iter().map(named).collect();
     let files: Vec<_> = files.into_iter().collect();
+    spool.check_room_for(&files)?;
     let folder = spool.folder.clone();
     let packed = tokio::task::spawn_blocking(move || pack(&files, &folder)).await;
     let packed = packed.map_err(|error| error.to_string()).and_then(|packed| packed.map_err(|error| error.to_string()));

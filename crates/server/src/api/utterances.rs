@@ -4,13 +4,11 @@ use std::io;
 use std::pin::Pin;
 use std::sync::Arc;
 
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
-use dispatcher_audio::{Format, Length, measure};
+use dispatcher_audio::Format;
 use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, Room, Track, Utterance};
 use futures::Stream;
-use rocket::http::{ContentType, Header};
+use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::{State, post};
@@ -18,6 +16,7 @@ use tokio::io::AsyncWriteExt as _;
 use tokio_util::io::StreamReader;
 
 use super::jobs::Accepted;
+use super::json_audio;
 use super::speech_request::{self, Formats, SpeechRequest};
 use crate::access::Allowed;
 use crate::body::RequestBody;
@@ -27,10 +26,8 @@ use crate::headers::Meta;
 use crate::idempotency::{Claim, Idempotency, Kept, LARGEST_KEPT, Verdict};
 use crate::problem::Problem;
 use crate::spool::Spool;
-use crate::wire::{AudioAnswer, JobAnswer, UtteranceAnswer, UtteranceRequest};
+use crate::wire::{JobAnswer, UtteranceAnswer, UtteranceRequest};
 
-/// Audio that travels inside JSON is held whole: 32 MiB.
-const MAX_IN_JSON: usize = 32 << 20;
 /// Bytes handed to the socket at once.
 const CHUNK: usize = 64 << 10;
 
@@ -107,15 +104,16 @@ pub(crate) async fn speak(
     };
     let headers = headers_of(&utterance, &title);
     if json {
-        let answer = tokio::select! {
-            answer = whole(gateway, utterance) => answer?,
+        let file = tokio::select! {
+            file = json_audio::answer(gateway, utterance, spool) => file?,
             () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
         };
-        let text = serde_json::to_vec(&answer).map_err(|error| Problem::new("internal", error.to_string()))?;
-        if let Some(claim) = claim {
-            keep(claim, spool, 200, &headers, "application/json", &text).await;
+        let content_type = "application/json".to_owned();
+        let kept = Kept { status: 200, headers, content_type, body: Arc::new(file.path), bytes: file.bytes };
+        if let Some(claim) = claim.filter(|_| kept.bytes <= LARGEST_KEPT) {
+            claim.finish(kept.clone());
         }
-        return Ok(Spoken::Json { headers, text });
+        return Ok(Spoken::Kept(kept));
     }
     let tee = claim.and_then(|claim| Tee::new(claim, spool, &headers, utterance.format));
     let format = utterance.format;
@@ -129,7 +127,6 @@ pub(crate) async fn speak(
 /// An answer of this call.
 pub(crate) enum Spoken {
     Stream { headers: Vec<(String, String)>, format: Format, body: Box<Flow> },
-    Json { headers: Vec<(String, String)>, text: Vec<u8> },
     Job(Accepted),
     Kept(Kept),
 }
@@ -167,10 +164,6 @@ impl<'r> Responder<'r, 'static> for Spoken {
             Spoken::Stream { headers, format, body } => {
                 set(&mut response, &headers, &format.media_type());
                 response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(body.into_stream()));
-            }
-            Spoken::Json { headers, text } => {
-                set(&mut response, &headers, &ContentType::JSON.to_string());
-                response.sized_body(text.len(), io::Cursor::new(text));
             }
             Spoken::Kept(kept) => {
                 response.status(rocket::http::Status::new(kept.status));
@@ -274,47 +267,6 @@ pub(super) async fn keep(
         let bytes = body.len() as u64;
         claim.finish(Kept { status, headers, content_type, body: Arc::new(path), bytes });
     }
-}
-
-/// Collects the audio; a half one is an error and no answer.
-async fn whole(gateway: &Gateway, mut utterance: Utterance) -> Result<UtteranceAnswer, Problem> {
-    let mut audio = Vec::new();
-    while let Some(piece) = utterance.body.next().await {
-        let piece = piece.map_err(|error| {
-            let attempts = vec![error.0];
-            Problem::from(GatewayError::AllFailed { dispatch: utterance.dispatch.clone(), attempts })
-        })?;
-        if audio.len() + piece.len() > MAX_IN_JSON {
-            return Err(Problem::new("not-acceptable", "the audio is too long for a JSON answer; ask for it as audio"));
-        }
-        audio.extend_from_slice(&piece);
-    }
-    utterance.body.mend(&mut audio);
-    let length = measure(&audio, Some(utterance.format)).map_or(Length::default(), |(_, length)| length);
-    let (row, ..) = gateway.store().dispatch(utterance.dispatch.clone()).await?;
-    let base64 = STANDARD.encode(&audio);
-    let kind = utterance.format.media_type();
-    Ok(UtteranceAnswer {
-        audio: AudioAnswer {
-            data_uri: format!("data:{kind};base64,{base64}"),
-            base64,
-            kind,
-            duration: (length.seconds() * 1_000.0).round() / 1_000.0,
-        },
-        words: utterance.words().iter().filter_map(|word| serde_json::to_value(word).ok()).collect(),
-        marks: utterance
-            .marks()
-            .iter()
-            .map(|(name, time)| serde_json::json!({"name": name, "time": (time * 1_000.0).round() / 1_000.0}))
-            .collect(),
-        engine: utterance.engine,
-        voice: utterance.voice,
-        model: utterance.model,
-        cost: crate::wire::amount(row.cost_nanos, &row.currency),
-        fidelity: utterance.fidelity,
-        warnings: utterance.warnings,
-        dispatch: utterance.dispatch,
-    })
 }
 
 fn headers_of(utterance: &Utterance, title: &str) -> Vec<(String, String)> {

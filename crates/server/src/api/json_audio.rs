@@ -1,0 +1,166 @@
+//! An utterance inside JSON, built in a file: its audio stands in the answer
+//! twice, and many answers at once must not be held in memory.
+
+use std::io::{self, BufWriter, Read as _, Seek as _, SeekFrom, Write as _};
+use std::path::Path;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use dispatcher_audio::{Length, Meter};
+use dispatcher_engines::AudioSource;
+use dispatcher_gateway::{Gateway, GatewayError, Utterance};
+use dispatcher_vault::random_token;
+
+use crate::problem::Problem;
+use crate::spool::{Sink, Spool, storage_problem};
+use crate::wire::{AudioAnswer, UtteranceAnswer};
+
+/// Bytes of audio that travels inside JSON.
+const MOST_AUDIO: u64 = 32 << 20;
+/// Bytes that are encoded at once: whole groups of base64.
+const GROUPS: usize = 48 << 10;
+/// Bytes at the beginning of audio that say how long it is.
+const HEAD: u64 = 4_096;
+
+/// The answer in a file, which goes with it.
+pub(crate) struct JsonFile {
+    pub(crate) path: tempfile::TempPath,
+    pub(crate) bytes: u64,
+}
+
+/// Collects the audio and writes the answer; half audio is an error and no answer.
+///
+/// # Errors
+/// 406 where the audio is too long, 507 where the disk is full, and what broke the audio off.
+pub(super) async fn answer(gateway: &Gateway, mut utterance: Utterance, spool: &Spool) -> Result<JsonFile, Problem> {
+    let mut sink = Sink::new(Spool { limit: MOST_AUDIO, ..spool.clone() });
+    while let Some(piece) = utterance.body.next().await {
+        let piece = piece.map_err(|error| {
+            let attempts = vec![error.0];
+            Problem::from(GatewayError::AllFailed { dispatch: utterance.dispatch.clone(), attempts })
+        })?;
+        sink.push(&piece).await.map_err(|problem| match problem.status {
+            413 => Problem::new("not-acceptable", "the audio is too long for a JSON answer; ask for it as audio"),
+            _ => problem,
+        })?;
+    }
+    let source = sink.finish().await?;
+    let (row, ..) = gateway.store().dispatch(utterance.dispatch.clone()).await?;
+    let cost = crate::wire::amount(row.cost_nanos, &row.currency);
+    let folder = spool.folder.clone();
+    let work = move || {
+        let (mut audio, length) = opened(source, &folder, &utterance)?;
+        write(&mut audio, &folder, described(utterance, length, cost))
+    };
+    let written =
+        tokio::task::spawn_blocking(work).await.map_err(|error| Problem::new("internal", error.to_string()))?;
+    written.map_err(|error| storage_problem(&error, "the answer"))
+}
+
+/// The audio in a file that says how long it is, and its length.
+fn opened(source: AudioSource, folder: &Path, utterance: &Utterance) -> io::Result<(std::fs::File, Length)> {
+    let mut file = match &source {
+        AudioSource::Memory(bytes) => {
+            let mut file = tempfile::tempfile_in(folder)?;
+            file.write_all(bytes)?;
+            file
+        }
+        AudioSource::File(path) => std::fs::OpenOptions::new().read(true).write(true).open(&***path)?,
+    };
+    let total = file.metadata()?.len();
+    let mut head = vec![0; usize::try_from(HEAD.min(total)).unwrap_or(0)];
+    file.rewind()?;
+    file.read_exact(&mut head)?;
+    utterance.body.mend_head(&mut head, total);
+    file.rewind()?;
+    file.write_all(&head)?;
+    let length = measured(&mut file, utterance).unwrap_or_default();
+    file.rewind()?;
+    Ok((file, length))
+}
+
+fn measured(file: &mut std::fs::File, utterance: &Utterance) -> Option<Length> {
+    file.rewind().ok()?;
+    let mut meter = Meter::new(utterance.format).ok()?;
+    let mut chunk = vec![0; 64 << 10];
+    loop {
+        match file.read(&mut chunk).ok()? {
+            0 => return meter.finish().ok(),
+            count => meter.push(&chunk[..count]).ok()?,
+        }
+    }
+}
+
+/// All of the answer but its audio, for which a mark stands.
+fn described(utterance: Utterance, length: Length, cost: crate::wire::Amount) -> (UtteranceAnswer, String) {
+    let mark = random_token(&mut rand::rng());
+    let kind = utterance.format.media_type();
+    let answer = UtteranceAnswer {
+        audio: AudioAnswer {
+            data_uri: format!("data:{kind};base64,{mark}"),
+            base64: mark.clone(),
+            kind,
+            duration: (length.seconds() * 1_000.0).round() / 1_000.0,
+        },
+        words: utterance.words().iter().filter_map(|word| serde_json::to_value(word).ok()).collect(),
+        marks: utterance
+            .marks()
+            .iter()
+            .map(|(name, time)| serde_json::json!({"name": name, "time": (time * 1_000.0).round() / 1_000.0}))
+            .collect(),
+        engine: utterance.engine,
+        voice: utterance.voice,
+        model: utterance.model,
+        cost,
+        fidelity: utterance.fidelity,
+        warnings: utterance.warnings,
+        dispatch: utterance.dispatch,
+    };
+    (answer, mark)
+}
+
+fn write(audio: &mut std::fs::File, folder: &Path, (answer, mark): (UtteranceAnswer, String)) -> io::Result<JsonFile> {
+    let text = serde_json::to_string(&answer)?;
+    let file = tempfile::NamedTempFile::new_in(folder)?;
+    let mut out = BufWriter::new(file);
+    for (number, part) in text.split(&mark).enumerate() {
+        if number > 0 {
+            encode(audio, &mut out)?;
+        }
+        out.write_all(part.as_bytes())?;
+    }
+    let mut file = out.into_inner().map_err(io::IntoInnerError::into_error)?;
+    let bytes = file.seek(SeekFrom::End(0))?;
+    Ok(JsonFile { path: file.into_temp_path(), bytes })
+}
+
+/// The audio as base64 (RFC 4648, section 4), group by group.
+fn encode(audio: &mut std::fs::File, out: &mut impl io::Write) -> io::Result<()> {
+    audio.rewind()?;
+    let mut chunk = Vec::with_capacity(GROUPS);
+    loop {
+        chunk.clear();
+        io::Read::by_ref(audio).take(GROUPS as u64).read_to_end(&mut chunk)?;
+        out.write_all(STANDARD.encode(&chunk).as_bytes())?;
+        if chunk.len() < GROUPS {
+            return Ok(());
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn audio_of_any_length_is_one_base64_text() {
+        for length in [0, 1, 2, 3, GROUPS - 1, GROUPS, GROUPS + 1, 3 * GROUPS + 2] {
+            let bytes: Vec<u8> = (0..length).map(|n| (n % 251) as u8).collect();
+            let mut file = tempfile::tempfile().expect("a file");
+            file.write_all(&bytes).expect("written");
+            let mut out = Vec::new();
+            encode(&mut file, &mut out).expect("encoded");
+            assert_eq!(STANDARD.decode(out).expect("base64"), bytes, "{length}");
+        }
+    }
+}

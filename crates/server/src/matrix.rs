@@ -1,0 +1,202 @@
+//! Every route by every kind of caller: who is let in, and who is not.
+
+use std::collections::BTreeMap;
+
+use dispatcher_gateway::now_micros;
+use dispatcher_store::{AccessKey, App, Session};
+use dispatcher_vault::{KeyKind, hash_key, new_key};
+use rocket::http::{Cookie, Header, Method};
+use rocket::local::asynchronous::Client;
+use secrecy::ExposeSecret as _;
+
+use crate::Config;
+use crate::access::{COOKIE, Need, TABLE};
+use crate::launch::Service;
+
+/// Somebody who calls.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Who {
+    Nobody,
+    /// A key that is mistyped.
+    Mistyped,
+    App,
+    RevokedApp,
+    Operator,
+    RevokedOperator,
+    /// A session of a person, from the console's own page.
+    Session,
+    /// The same from a page of another site.
+    OtherPage,
+    /// The same, reached by a name that is not the service's own.
+    OtherHost,
+    SessionOfRevokedKey,
+    SessionOfOldPassword,
+    SessionOfRemovedPerson,
+    SessionThatIsOver,
+}
+
+/// The status of a call that must be refused; `None` where it is let in.
+fn refusal(need: Need, who: Who) -> Option<u16> {
+    match (need, who) {
+        (Need::Nothing, _) | (_, Who::Operator | Who::Session) | (Need::Key, Who::App) => None,
+        (Need::Operator, Who::App) => Some(403),
+        (_, Who::OtherPage) => Some(403),
+        (_, Who::OtherHost) => Some(421),
+        _ => Some(401),
+    }
+}
+
+struct House {
+    client: Client,
+    keys: BTreeMap<Who, String>,
+}
+
+const HOST: &str = "127.0.0.1:7420";
+
+impl House {
+    async fn new(folder: &std::path::Path) -> House {
+        let config = Config { data: folder.into(), port: 0, ..Config::default() };
+        let service = Service::new(&config).await.expect("a service");
+        let store = service.gateway().store().clone();
+        store.add_app(App::new("quay", "Quay", 1), "test".into()).await.expect("an app");
+        let mut keys = BTreeMap::from([(Who::Mistyped, "nonsense".to_owned())]);
+        for (who, app, kind) in [
+            (Who::App, "quay", KeyKind::App),
+            (Who::RevokedApp, "quay", KeyKind::App),
+            (Who::Operator, "console", KeyKind::Operator),
+            (Who::RevokedOperator, "console", KeyKind::Operator),
+        ] {
+            let made = new_key(kind, &mut rand::rng());
+            let row = AccessKey {
+                id: format!("{who:?}"),
+                app: app.into(),
+                operator: i64::from(app == "console"),
+                hash: made.hash,
+                hint: made.hint,
+                label: String::new(),
+                created_at: 1,
+                last_used_at: None,
+                revoked_at: None,
+            };
+            store.add_key(row, "test".into()).await.expect("a key");
+            keys.insert(who, made.secret.expose_secret().to_owned());
+        }
+        for name in ["ada", "ben", "cy"] {
+            store.put_person(name.into(), "hash".into(), None, "test".into(), 1).await.expect("a person");
+        }
+        let later = now_micros() + 3_600_000_000;
+        for (who, person, key, expires_at) in [
+            (Who::Session, "ada", None, later),
+            (Who::OtherPage, "ada", None, later),
+            (Who::OtherHost, "ada", None, later),
+            (Who::SessionOfRevokedKey, "key RevokedOperator", Some("RevokedOperator"), later),
+            (Who::SessionOfOldPassword, "ben", None, later),
+            (Who::SessionOfRemovedPerson, "cy", None, later),
+            (Who::SessionThatIsOver, "ada", None, 2),
+        ] {
+            let token = format!("token of {who:?}");
+            let (hash, key) = (hash_key(&token), key.map(str::to_owned));
+            let session = Session { hash, person: person.into(), created_at: 1, expires_at, key };
+            store.add_session(session).await.expect("a session");
+            keys.insert(who, token);
+        }
+        // Each was good, and was looked up, before it was taken away.
+        for who in [Who::RevokedApp, Who::RevokedOperator] {
+            service.gateway().admit(&keys[&who]).await.expect("good so far");
+        }
+        for (app, id) in [("quay", "RevokedApp"), ("console", "RevokedOperator")] {
+            store.revoke_key(app.into(), id.into(), "test".into(), 2).await.expect("revoked");
+        }
+        service.gateway().forget_grants();
+        store.put_person("ben".into(), "another".into(), None, "test".into(), 2).await.expect("changed");
+        store.remove_person("cy".into(), "test".into(), 2).await.expect("removed");
+        House { client: Client::untracked(service.into_rocket()).await.expect("a client"), keys }
+    }
+
+    async fn status(&self, method: Method, path: &str, who: Who) -> u16 {
+        let host = if who == Who::OtherHost { "evil.example" } else { HOST };
+        let mut request = self.client.req(method, path).header(Header::new("Host", host));
+        if !matches!(method, Method::Get | Method::Head) {
+            request = request.body("{}").header(Header::new("Content-Type", "application/json"));
+        }
+        let key = self.keys.get(&who);
+        request = match who {
+            Who::Nobody => request,
+            Who::Mistyped | Who::App | Who::RevokedApp | Who::Operator | Who::RevokedOperator => {
+                request.header(Header::new("Authorization", format!("Bearer {}", key.expect("a key"))))
+            }
+            _ => {
+                let page = if who == Who::OtherPage { "http://evil.example".into() } else { format!("http://{host}") };
+                let cookie = Cookie::new(COOKIE, key.expect("a token").clone());
+                request.cookie(cookie).header(Header::new("Origin", page))
+            }
+        };
+        request.dispatch().await.status().code
+    }
+}
+
+/// A path with something in the place of each parameter.
+fn filled(pattern: &str) -> String {
+    let path = pattern.split('?').next().unwrap_or_default().replace("/<path..>", "/page");
+    let parts = path.split('/').map(|part| if part.starts_with('<') { "nothing" } else { part });
+    parts.collect::<Vec<_>>().join("/")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let house = House::new(folder.path()).await;
+    let everybody = [
+        Who::Nobody,
+        Who::Mistyped,
+        Who::App,
+        Who::RevokedApp,
+        Who::Operator,
+        Who::RevokedOperator,
+        Who::Session,
+        Who::OtherPage,
+        Who::OtherHost,
+        Who::SessionOfRevokedKey,
+        Who::SessionOfOldPassword,
+        Who::SessionOfRemovedPerson,
+        Who::SessionThatIsOver,
+    ];
+    let mut wrong = Vec::new();
+    let mut calls = 0;
+    for (method, pattern, need) in TABLE {
+        // Ends the session that the others are compared with.
+        if (*method, *pattern) == (Method::Delete, "/api/v1/session") {
+            continue;
+        }
+        for who in everybody {
+            let status = house.status(*method, &filled(pattern), who).await;
+            calls += 1;
+            let refused = matches!(status, 401 | 403 | 421);
+            let fits = match refusal(*need, who) {
+                Some(wanted) => status == wanted,
+                // What else becomes of it is another test's: a sign-in is
+                // refused where its body is, and not by the guard.
+                None => {
+                    !refused || (*need == Need::Nothing && matches!(*pattern, "/api/v1/session" | "/sign-in/<token>"))
+                }
+            };
+            if !fits {
+                wrong.push(format!("{method} {pattern} by {who:?}: {status}"));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(calls > 1_000, "{calls} calls: every row by every caller");
+}
+
+#[tokio::test]
+async fn what_a_session_answers_is_kept_by_nobody() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let house = House::new(folder.path()).await;
+    for path in ["/api/v1/apps/console/keys", "/api/v1/credentials", "/api/v1/audit", "/api/v1/session", "/health"] {
+        let request = house.client.get(path).header(Header::new("Host", HOST));
+        let key = format!("Bearer {}", house.keys[&Who::Operator]);
+        let response = request.header(Header::new("Authorization", key)).dispatch().await;
+        assert_eq!(response.headers().get_one("Cache-Control"), Some("no-store"), "{path}");
+    }
+}
