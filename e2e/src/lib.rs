@@ -85,6 +85,27 @@ impl Demo {
         }
     }
 
+    /// The id of the service's process.
+    pub fn process(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Memory that the service has in use, in KiB.
+    pub fn memory(&self) -> u64 {
+        self.status("VmRSS:")
+    }
+
+    /// The most that it has had in use so far, in KiB.
+    pub fn peak_memory(&self) -> u64 {
+        self.status("VmHWM:")
+    }
+
+    fn status(&self, name: &str) -> u64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.process())).unwrap();
+        let line = status.lines().find_map(|line| line.strip_prefix(name)).unwrap();
+        line.trim().trim_end_matches(" kB").trim().parse().unwrap()
+    }
+
     pub fn data(&self) -> PathBuf {
         self.folder.path().join("data")
     }

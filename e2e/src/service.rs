@@ -20,13 +20,18 @@ pub struct Service {
 impl Service {
     /// Starts it on a free port with these sheets: name and text.
     pub async fn start(binary: &str, sheets: &[(&str, String)]) -> Service {
+        Service::start_with(binary, sheets, &[]).await
+    }
+
+    /// As [`Service::start`], with settings in its environment.
+    pub async fn start_with(binary: &str, sheets: &[(&str, String)], settings: &[(&str, &str)]) -> Service {
         let folder = tempfile::tempdir().unwrap();
         let sheet_folder = folder.path().join("sheets");
         std::fs::create_dir_all(&sheet_folder).unwrap();
         for (name, text) in sheets {
             std::fs::write(sheet_folder.join(format!("{name}.toml")), text).unwrap();
         }
-        let (child, url) = launch(binary, folder.path()).await;
+        let (child, url) = launch(binary, folder.path(), settings).await;
         let key = std::fs::read_to_string(folder.path().join("data/operator.key")).unwrap().trim().to_owned();
         let http = reqwest::Client::builder().no_proxy().build().unwrap();
         Service { child, folder, url, key, http }
@@ -36,7 +41,7 @@ impl Service {
     pub async fn kill_and_start(&mut self, binary: &str) {
         self.child.kill().unwrap();
         self.child.wait().unwrap();
-        (self.child, self.url) = launch(binary, self.folder.path()).await;
+        (self.child, self.url) = launch(binary, self.folder.path(), &[]).await;
     }
 
     /// Speaks with the operator's key.
@@ -60,20 +65,24 @@ impl Service {
     }
 }
 
-async fn launch(binary: &str, folder: &Path) -> (Child, String) {
+async fn launch(binary: &str, folder: &Path, settings: &[(&str, &str)]) -> (Child, String) {
     let log = folder.join("log");
+    // A service with another name outside is told its port.
+    let port = settings.iter().find(|(name, _)| *name == "DISPATCHER_PORT").map(|(_, port)| *port);
     let child = Command::new(binary)
-        .args(["serve", "--port", "0", "--data"])
+        .args(["serve", "--port", port.unwrap_or("0"), "--data"])
         .arg(folder.join("data"))
         .arg("--sheets")
         .arg(folder.join("sheets"))
         .current_dir(folder)
+        .envs(settings.iter().copied())
         .stdin(Stdio::null())
         .stdout(Stdio::null())
         .stderr(std::fs::File::create(&log).unwrap())
         .spawn()
         .unwrap();
-    let url = wait_for_url(&log).await;
+    let told = wait_for_url(&log).await;
+    let url = port.map_or(told, |port| format!("http://127.0.0.1:{port}"));
     (child, url)
 }
 

@@ -58,6 +58,28 @@ fn zipped(files: &[(&str, &str)]) -> Vec<u8> {
     archive.finish().unwrap().into_inner()
 }
 
+#[test]
+fn an_archive_unpacks_to_no_more_than_a_document_may_be() {
+    let most = 4 * dispatcher_documents::MOST_TEXT;
+    let chapter = |length: usize| {
+        let text = "All aboard. ".repeat(length / 12 + 1);
+        format!(
+            "<html xmlns='http://www.w3.org/1999/xhtml'><body><p hidden='hidden'>{}</p><p>Ahoy.</p></body></html>",
+            &text[..length]
+        )
+    };
+    let book = |length: usize| {
+        let package = "<package xmlns='http://www.idpf.org/2007/opf' version='3.0'><metadata/><manifest>\
+            <item id='a' href='a.xhtml' media-type='application/xhtml+xml'/></manifest>\
+            <spine><itemref idref='a'/></spine></package>";
+        zipped(&[("META-INF/container.xml", CONTAINER), ("book/a.opf", package), ("book/a.xhtml", &chapter(length))])
+    };
+    assert_eq!(read(&book(1 << 20), Kind::Epub).unwrap().text(), "Ahoy.");
+    let bomb = book(most + 1);
+    assert!(bomb.len() < 1 << 20, "{} bytes become {most} and more", bomb.len());
+    assert_eq!(read(&bomb, Kind::Epub), Err(DocumentError::TooLarge));
+}
+
 const CONTAINER: &str = "<?xml version=\"1.0\"?><container version=\"1.0\" \
     xmlns=\"urn:oasis:names:tc:opendocument:xmlns:container\"><rootfiles><rootfile full-path=\"book/a.opf\" \
     media-type=\"application/oebps-package+xml\"/></rootfiles></container>";

@@ -20,9 +20,28 @@ pub struct FailedAttempt {
 }
 
 impl FailedAttempt {
+    /// The cause, with the gateway's own words where it never came to the
+    /// engine or gave it up: anybody may be shown them.
+    fn reason(&self) -> String {
+        match self.cause {
+            Cause::Absent | Cause::TimedOut => format!("{} ({})", self.cause, self.detail),
+            cause => cause.to_string(),
+        }
+    }
+
+    /// What anybody may be shown.
+    pub fn for_anybody(&self) -> String {
+        format!("{}: {}", self.engine, self.reason())
+    }
+
+    /// The same, with what the engine said.
+    pub fn for_operators(&self) -> String {
+        format!("{}: {} ({})", self.engine, self.cause, self.detail)
+    }
+
     /// The warning of an answer that another engine gave.
     pub(crate) fn passed_over(&self) -> String {
-        format!("{} was passed over: {}", self.engine, self.cause)
+        format!("{} was passed over: {}", self.engine, self.reason())
     }
 }
 

@@ -6,10 +6,12 @@
 //! descriptors by its peer address, duplicated (`pidfd_getfd` on ourselves),
 //! and watched or shut down.
 
+use std::io;
 use std::net::SocketAddr;
 use std::os::fd::OwnedFd;
 use std::time::Duration;
 
+use rustix::io::Errno;
 use rustix::net::{Shutdown, SocketAddrAny, getpeername, getsockname, shutdown};
 use rustix::process::{PidfdFlags, PidfdGetfdFlags, getpid, pidfd_getfd, pidfd_open};
 use tokio::io::Interest;
@@ -35,14 +37,19 @@ impl Connection {
         Connection { peer, port }
     }
 
-    /// Comes back once the caller has closed its side; never, where the
-    /// socket cannot be found.
+    /// Comes back once the caller has closed its side; never, where that cannot
+    /// be seen.
     pub(crate) async fn gone(self) {
         tokio::time::sleep(PATIENCE).await;
         let Ok(turn) = SCANS.acquire().await else { return std::future::pending().await };
         let found = tokio::task::spawn_blocking(move || self.find()).await;
         drop(turn);
-        let Ok(Some(socket)) = found else { return std::future::pending().await };
+        let socket = match found {
+            Ok(Ok(Some(socket))) => socket,
+            // Closed already: the caller left before we came to look.
+            Ok(Ok(None)) => return,
+            _ => return std::future::pending().await,
+        };
         // The duplicate shares the non-blocking mode of Rocket's own.
         let Ok(socket) = TcpStream::from_std(socket.into()) else { return std::future::pending().await };
         loop {
@@ -61,17 +68,29 @@ impl Connection {
     /// Shuts the socket down, so that the caller sees a broken transfer.
     pub(crate) async fn break_off(self) {
         let _ = tokio::task::spawn_blocking(move || {
-            if let Some(socket) = self.find() {
+            if let Ok(Some(socket)) = self.find() {
                 let _ = shutdown(&socket, Shutdown::Both);
             }
         })
         .await;
     }
 
-    /// A duplicate of the socket that leads from our port to the peer.
-    fn find(self) -> Option<OwnedFd> {
-        let peer = self.peer?;
-        sockets(self.port).find(|socket| socket.peer == peer).map(|socket| socket.duplicate)
+    /// A duplicate of the socket that leads from our port to the peer; `None`
+    /// where that is closed already.
+    ///
+    /// # Errors
+    /// When not every descriptor could be looked at.
+    fn find(self) -> io::Result<Option<OwnedFd>> {
+        let Some(peer) = self.peer else { return Err(io::ErrorKind::NotConnected.into()) };
+        let mut failed = None;
+        for socket in sockets(self.port) {
+            match socket {
+                Ok(socket) if socket.peer == peer => return Ok(Some(socket.duplicate)),
+                Ok(_) => {}
+                Err(error) => failed = Some(error),
+            }
+        }
+        failed.map_or(Ok(None), Err)
     }
 }
 
@@ -86,23 +105,35 @@ pub(crate) fn break_off(socket: &Socket) {
     let _ = shutdown(&socket.duplicate, Shutdown::Both);
 }
 
-/// The connections to our port, found among our own descriptors.
-pub(crate) fn sockets(port: u16) -> impl Iterator<Item = Socket> {
-    let ourselves = pidfd_open(getpid(), PidfdFlags::empty()).ok();
-    let descriptors = ourselves.and_then(|ourselves| Some((ourselves, std::fs::read_dir("/proc/self/fd").ok()?)));
-    descriptors.into_iter().flat_map(move |(ourselves, descriptors)| {
-        descriptors.filter_map(move |entry| {
-            let entry = entry.ok()?;
-            // Only sockets are worth the look.
-            let target = std::fs::read_link(entry.path()).ok()?;
-            target.to_str()?.starts_with("socket:").then_some(())?;
-            let number = entry.file_name().to_str()?.parse().ok()?;
-            let duplicate = pidfd_getfd(&ourselves, number, PidfdGetfdFlags::empty()).ok()?;
-            let peer = address(getpeername(&duplicate).ok()??)?;
-            let here = address(getsockname(&duplicate).ok()?)?;
-            (here.port() == port).then_some(Socket { peer, duplicate })
-        })
-    })
+/// The connections to our port, found among our own descriptors; an error for
+/// each that could not be looked at.
+pub(crate) fn sockets(port: u16) -> impl Iterator<Item = io::Result<Socket>> {
+    let open = || Ok((pidfd_open(getpid(), PidfdFlags::empty())?, std::fs::read_dir("/proc/self/fd")?));
+    let opened: io::Result<_> = open();
+    let (opened, failed) = match opened {
+        Ok(opened) => (Some(opened), None),
+        Err(error) => (None, Some(Err(error))),
+    };
+    let found = opened.into_iter().flat_map(move |(ourselves, descriptors)| {
+        descriptors.filter_map(move |entry| socket_of(&entry.ok()?, &ourselves, port).transpose())
+    });
+    failed.into_iter().chain(found)
+}
+
+/// The connection to our port that a descriptor of ours is, if it is one.
+fn socket_of(entry: &std::fs::DirEntry, ourselves: &OwnedFd, port: u16) -> io::Result<Option<Socket>> {
+    // Only sockets are worth the look, and others close while we look.
+    let Ok(target) = std::fs::read_link(entry.path()) else { return Ok(None) };
+    let number = entry.file_name().to_str().and_then(|name| name.parse().ok());
+    let Some(number) = number.filter(|_| target.to_string_lossy().starts_with("socket:")) else { return Ok(None) };
+    let duplicate = match pidfd_getfd(ourselves, number, PidfdGetfdFlags::empty()) {
+        Err(Errno::BADF) => return Ok(None),
+        duplicate => duplicate?,
+    };
+    let peer = getpeername(&duplicate).ok().flatten().and_then(address);
+    let here = getsockname(&duplicate).ok().and_then(address);
+    let ours = peer.zip(here).filter(|(_, here)| here.port() == port);
+    Ok(ours.map(|(peer, _)| Socket { peer, duplicate }))
 }
 
 fn address(any: SocketAddrAny) -> Option<SocketAddr> {
@@ -131,6 +162,14 @@ mod tests {
         tokio::time::sleep(Duration::from_millis(400)).await;
         assert!(!watch.is_finished(), "it is still there");
         drop(client);
+        tokio::time::timeout(Duration::from_secs(2), watch).await.expect("noticed").expect("ran");
+    }
+
+    #[tokio::test]
+    async fn a_caller_that_left_before_anybody_looked_is_noticed_too() {
+        let (client, server, connection) = pair().await;
+        let watch = tokio::spawn(connection.gone());
+        drop((client, server));
         tokio::time::timeout(Duration::from_secs(2), watch).await.expect("noticed").expect("ran");
     }
 

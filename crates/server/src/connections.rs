@@ -156,11 +156,11 @@ impl Connections {
         // Callers may have used up all descriptors, and a look takes one.
         let mut spare = self.0.spare.lock().unwrap_or_else(PoisonError::into_inner);
         drop(spare.take());
-        let peers: Vec<SocketAddr> = sockets(port).map(|socket| socket.peer).collect();
+        let peers: Vec<SocketAddr> = sockets(port).flatten().map(|socket| socket.peer).collect();
         let ended: HashSet<SocketAddr> = self.to_end(&peers, Instant::now()).into_iter().collect();
         if !ended.is_empty() {
             tracing::debug!(count = ended.len(), open = peers.len(), "connections are shut down");
-            for socket in sockets(port).filter(|socket| ended.contains(&socket.peer)) {
+            for socket in sockets(port).flatten().filter(|socket| ended.contains(&socket.peer)) {
                 break_off(&socket);
             }
         }

@@ -10,6 +10,9 @@ use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
 use rocket::{Build, Ignite, Rocket};
 use secrecy::{ExposeSecret as _, SecretString};
+use tracing_subscriber::filter::filter_fn;
+use tracing_subscriber::layer::SubscriberExt as _;
+use tracing_subscriber::util::SubscriberInitExt as _;
 
 use crate::connections::Connections;
 use crate::document_reader::DocumentReader;
@@ -93,7 +96,7 @@ pub struct Service {
     grace: std::time::Duration,
     url: String,
     connections: Connections,
-    port: u16,
+    local: SocketAddr,
 }
 
 /// What can be done with a service while it runs.
@@ -103,6 +106,8 @@ pub struct Running {
     drain: Drain,
     grace: std::time::Duration,
     url: String,
+    /// Where it listens, whatever it is called outside.
+    local: SocketAddr,
     shutdown: rocket::Shutdown,
     task: tokio::task::JoinHandle<Result<(), ServeError>>,
 }
@@ -113,13 +118,16 @@ pub fn init_logging(config: &Config) {
     let quiet = "rocket=off,_=off,launch=off,launch_=off";
     let filter = tracing_subscriber::EnvFilter::try_new(format!("{},{quiet}", config.log_level))
         .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(format!("info,{quiet}")));
-    let builder = tracing_subscriber::fmt()
-        .with_env_filter(filter)
+    // Rocket writes a line for each request that a guard refuses, under the
+    // module of the route: anybody could fill the log with them.
+    let events = filter_fn(|metadata| !metadata.target().ends_with("::_"));
+    let lines = tracing_subscriber::fmt::layer()
         .with_writer(std::io::stderr)
         .with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()));
+    let registry = tracing_subscriber::registry().with(filter).with(events);
     let set = match config.log {
-        LogFormat::Human => builder.with_target(false).try_init(),
-        LogFormat::Json => builder.json().try_init(),
+        LogFormat::Human => registry.with(lines.with_target(false)).try_init(),
+        LogFormat::Json => registry.with(lines.json()).try_init(),
     };
     if let Err(error) = set {
         tracing::debug!(%error, "logging was set up before");
@@ -389,7 +397,16 @@ impl Service {
         let rocket = rocket.manage(drain.clone()).attach(requests).attach(answers);
         let rocket = rocket.ignite().await.map_err(|error| ServeError::Rocket(error.to_string()))?;
         let grace = std::time::Duration::from_secs(config.grace.into());
-        Ok(Service { rocket, gateway, sign_in, drain, grace, url, connections, port })
+        Ok(Service {
+            rocket,
+            gateway,
+            sign_in,
+            drain,
+            grace,
+            url,
+            connections,
+            local: SocketAddr::new(config.address, port),
+        })
     }
 
     /// What is served, to be called without a network.
@@ -412,6 +429,7 @@ impl Service {
             drain: self.drain.clone(),
             grace: self.grace,
             url: self.url.clone(),
+            local: self.local,
             shutdown: self.rocket.shutdown(),
             task: tokio::spawn(self.run()),
         }
@@ -419,7 +437,7 @@ impl Service {
 
     async fn run(self) -> Result<(), ServeError> {
         tracing::info!(url = %self.url, "listening");
-        let looking = tokio::spawn(self.connections.look_after(self.port));
+        let looking = tokio::spawn(self.connections.look_after(self.local.port()));
         let ended = self.rocket.launch().await;
         looking.abort();
         // Work goes on after the last answer: settlements are written first.
@@ -483,8 +501,7 @@ impl Running {
 
     /// Waits until the service answers.
     pub async fn ready(&self) {
-        let address = self.url.trim_start_matches("http://").to_owned();
-        while tokio::net::TcpStream::connect(&address).await.is_err() {
+        while tokio::net::TcpStream::connect(self.local).await.is_err() {
             if self.task.is_finished() {
                 return;
             }

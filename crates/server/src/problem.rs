@@ -181,8 +181,7 @@ impl Problem {
     /// As an operator sees it: with what the engines said.
     fn for_operator(mut self) -> Problem {
         if !self.attempts.is_empty() {
-            let told = |a: &FailedAttempt| format!("{}: {} ({})", a.engine, a.cause, a.detail);
-            self.detail = self.attempts.iter().map(told).collect::<Vec<_>>().join("; ");
+            self.detail = self.attempts.iter().map(FailedAttempt::for_operators).collect::<Vec<_>>().join("; ");
             let error = |a: &FailedAttempt| json!({"engine": a.engine, "cause": a.cause, "detail": a.detail});
             self.errors = self.attempts.iter().map(error).collect();
         }
@@ -208,7 +207,7 @@ impl Problem {
 /// What several failed attempts come to: the worst that waiting could mend
 /// decides between "later" and "not at all".
 fn of_attempts(dispatch: String, attempts: &[FailedAttempt]) -> Problem {
-    let causes = attempts.iter().map(|a| format!("{}: {}", a.engine, a.cause)).collect::<Vec<_>>().join("; ");
+    let causes = attempts.iter().map(FailedAttempt::for_anybody).collect::<Vec<_>>().join("; ");
     let mut problem = Problem::new("engines-failed", causes);
     let all = |causes: &[Cause]| attempts.iter().all(|attempt| causes.contains(&attempt.cause));
     if all(&[Cause::Throttled, Cause::Quota]) {

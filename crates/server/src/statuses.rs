@@ -67,9 +67,7 @@ fn of(method: &str, path: &str, operation: &Operation) -> Vec<u16> {
     if method.parse().is_ok_and(|method| need(method, &pattern) != Need::Nothing) {
         statuses.extend([401, 403, 421, 503]);
     }
-    let in_query = |parameter: &RefOr<Parameter>| {
-        matches!(parameter, RefOr::T(parameter) if parameter.parameter_in == ParameterIn::Query)
-    };
+    let in_query = |parameter: &RefOr<Parameter>| matches!(parameter, RefOr::T(parameter) if parameter.parameter_in == ParameterIn::Query);
     if operation.request_body.is_some() {
         statuses.extend([400, 408, 413, 422]);
     }

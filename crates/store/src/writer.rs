@@ -160,11 +160,80 @@ mod tests {
         let write = |statement: &'static str| {
             store.writer.submit(Durability::Process, move |c| Ok(diesel::sql_query(statement).execute(c)?))
         };
-        let first = write("INSERT INTO people VALUES ('ada', 'hash', 1)");
+        write("INSERT INTO people VALUES ('ada', 'hash', 1)").await.expect("written");
+        let group = hold_up(&store);
+        let before = write("INSERT INTO people VALUES ('bo', 'hash', 1)");
         let bad = write("INSERT OR ROLLBACK INTO people VALUES ('ada', 'hash', 1)");
-        let _ = futures_of([first, bad]).await;
+        let behind = write("INSERT INTO people VALUES ('cy', 'hash', 1)");
+        drop(group);
+        let outcomes = futures_of([before, bad, behind]).await;
+        assert!(outcomes.iter().all(Result::is_err), "nothing of the group was kept: {outcomes:?}");
+        assert_eq!(names(&store).await, ["ada"], "and so it is");
         let after = write("INSERT INTO people VALUES ('bo', 'hash', 1)").await;
         assert!(after.is_ok(), "{after:?}");
+        assert_eq!(names(&store).await, ["ada", "bo"]);
+    }
+
+    /// Holds the writer up until it is dropped, so that what is submitted
+    /// meanwhile becomes one group.
+    fn hold_up(store: &Store) -> mpsc::Sender<()> {
+        let (release, held) = mpsc::channel::<()>();
+        let (started, begun) = mpsc::channel::<()>();
+        drop(store.writer.submit(Durability::Process, move |_| {
+            let _ = started.send(());
+            let _ = held.recv();
+            Ok(())
+        }));
+        begun.recv().expect("the writer runs");
+        release
+    }
+
+    async fn names(store: &Store) -> Vec<String> {
+        store.people().await.expect("read").into_iter().map(|(name, _)| name).collect()
+    }
+
+    #[derive(QueryableByName)]
+    struct Level {
+        #[diesel(sql_type = diesel::sql_types::BigInt)]
+        synchronous: i64,
+    }
+
+    #[tokio::test]
+    async fn a_group_is_as_durable_as_the_strongest_of_its_items_asks_for() {
+        let folder = tempfile::tempdir().expect("folder");
+        let store = Store::open(&folder.path().join("records.db")).expect("opens");
+        let level = |durability| {
+            store
+                .writer
+                .submit(durability, |c| Ok(diesel::sql_query("PRAGMA synchronous").get_result::<Level>(c)?.synchronous))
+        };
+        // 1 is NORMAL: no sync of the log at a commit; 2 is FULL.
+        for (group, wanted) in [
+            (vec![Durability::Process, Durability::Process], 1),
+            (vec![Durability::Process, Durability::Disk, Durability::Process], 2),
+            (vec![Durability::Disk, Durability::Process], 2),
+            (vec![Durability::Process], 1),
+        ] {
+            let held = hold_up(&store);
+            let writes: Vec<_> = group.iter().map(|durability| level(*durability)).collect();
+            drop(held);
+            for outcome in futures_of(writes).await {
+                assert_eq!(outcome.expect("read"), wanted, "{group:?}");
+            }
+        }
+    }
+
+    #[tokio::test]
+    async fn nobody_is_answered_before_the_commit() {
+        let folder = tempfile::tempdir().expect("folder");
+        let path = folder.path().join("records.db");
+        let store = Store::open(&path).expect("opens");
+        for n in 0..20 {
+            let insert = format!("INSERT INTO people VALUES ('person {n:02}', 'hash', 1)");
+            let write = store.writer.submit(Durability::Process, move |c| Ok(diesel::sql_query(insert).execute(c)?));
+            write.await.expect("written");
+            assert_eq!(names(&store).await.len(), n + 1, "another connection sees what was answered");
+        }
     }
 
     #[tokio::test]

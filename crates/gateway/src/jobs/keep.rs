@@ -24,6 +24,8 @@ use tokio_util::sync::CancellationToken;
 use crate::attempt::{Called, broken};
 use crate::{GatewayError, Planned, now_micros};
 
+/// What the names of half-written files begin with.
+pub(super) const ASIDE: &str = ".tmp";
 /// Bytes read from a kept piece at once.
 const CHUNK: usize = 64 << 10;
 
@@ -126,6 +128,11 @@ impl Keeper {
         let prefix = format!("{track}-");
         while let Some(entry) = entries.next_entry().await? {
             let name = entry.file_name().to_string_lossy().into_owned();
+            if name.starts_with(ASIDE) {
+                // Of a run that was killed: nobody works on this job but us.
+                let _ = tokio::fs::remove_file(entry.path()).await;
+                continue;
+            }
             if !name.starts_with(&prefix) || !name.ends_with(".json") {
                 continue;
             }
@@ -228,4 +235,47 @@ fn put(folder: &Path, path: &Path, bytes: &[u8]) -> std::io::Result<()> {
     file.as_file().sync_all()?;
     file.persist(path).map_err(|error| error.error)?;
     std::fs::File::open(folder)?.sync_all()
+}
+
+#[cfg(test)]
+mod tests {
+    use dispatcher_audio::Codec;
+
+    use super::*;
+
+    #[tokio::test]
+    async fn a_piece_is_found_again_by_what_it_says_and_not_by_its_number_alone() {
+        let folder = tempfile::tempdir().expect("folder");
+        let tags = TrackTags::default();
+        let place = Place { folder: folder.path().into(), job: "j".into(), track: 0, tags };
+        let open = || Keeper::open(place.clone(), &[], CancellationToken::new(), broadcast::channel(1).0);
+        let (keeper, _released) = open().await.expect("opened");
+        let mut file = keeper.begin().await.expect("begun");
+        file.write(&Bytes::from_static(b"abcd")).await.expect("written");
+        let kept = Kept {
+            piece: 3,
+            sound: "key of one text".into(),
+            lead: "heron/marin".into(),
+            engine: "heron".into(),
+            format: Format::new(Codec::Pcm, 24_000),
+            words: Vec::new(),
+        };
+        file.keep(kept).await.expect("kept");
+        let (again, _released) = open().await.expect("opened again");
+        assert!(again.kept(3, "key of one text").is_some());
+        assert!(again.kept(3, "key of another text").is_none(), "its text has changed: it is made anew");
+        assert!(again.kept(2, "key of one text").is_none());
+    }
+
+    #[tokio::test]
+    async fn what_a_crash_left_half_written_is_removed() {
+        let folder = tempfile::tempdir().expect("folder");
+        std::fs::write(folder.path().join(".tmpAb12Cd"), "half").expect("written");
+        std::fs::write(folder.path().join("0-1.sound"), "whole").expect("written");
+        let place = Place { folder: folder.path().into(), job: "j".into(), track: 0, tags: TrackTags::default() };
+        Keeper::open(place, &[], CancellationToken::new(), broadcast::channel(1).0).await.expect("opened");
+        let left: Vec<_> =
+            std::fs::read_dir(folder.path()).expect("read").map(|e| e.expect("entry").file_name()).collect();
+        assert_eq!(left, ["0-1.sound"]);
+    }
 }

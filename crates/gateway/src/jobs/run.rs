@@ -50,8 +50,7 @@ impl From<std::io::Error> for Stop {
 /// the engines.
 fn of_attempts(attempts: &[FailedAttempt]) -> Stop {
     // What the engine said is in the record of the attempt, for operators.
-    let told = |failed: &FailedAttempt| format!("{}: {}", failed.engine, failed.cause);
-    let why = attempts.iter().map(told).collect::<Vec<_>>().join("; ");
+    let why = attempts.iter().map(FailedAttempt::for_anybody).collect::<Vec<_>>().join("; ");
     let passes = |cause: Cause| {
         cause.remedy() == Remedy::SameLeg || matches!(cause, Cause::TimedOut | Cause::Broken | Cause::Quota)
     };
@@ -123,6 +122,16 @@ async fn change(gateway: &Gateway, id: &str, state: &'static str, reason: Option
     Ok(())
 }
 
+/// Removes what a run that was killed has left half-written.
+async fn remove_half_files(folder: &Path) {
+    let Ok(mut entries) = tokio::fs::read_dir(folder).await else { return };
+    while let Ok(Some(entry)) = entries.next_entry().await {
+        if entry.file_name().to_string_lossy().starts_with(keep::ASIDE) {
+            let _ = tokio::fs::remove_file(entry.path()).await;
+        }
+    }
+}
+
 /// One try.
 async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), Stop> {
     let row = gateway.inner.store.job(id.to_owned()).await.map_err(GatewayError::from)?;
@@ -134,6 +143,7 @@ async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result
         gateway.inner.store.change_job(id.to_owned(), begun).await.map_err(GatewayError::from)?;
     }
     change(gateway, id, "running", None).await?;
+    remove_half_files(&gateway.job_folder(id)?.join("files")).await;
     let stored: Stored =
         serde_json::from_str(&row.request).map_err(|error| Stop::Failed(format!("the job cannot be read: {error}")))?;
     let app = gateway.inner.store.app(row.app.clone()).await.map_err(GatewayError::from)?;

@@ -237,3 +237,32 @@ proptest! {
         let _ = read_ssml(&document(&text));
     }
 }
+
+#[test]
+fn depth_attributes_and_elements_have_their_limits() {
+    let nested = |depth: usize| document(&format!("{}a{}", "<emphasis>".repeat(depth), "</emphasis>".repeat(depth)));
+    assert!(read_ssml(&nested(MAX_DEPTH - 1)).is_ok(), "<speak> is the first");
+    let fault = read_ssml(&nested(MAX_DEPTH)).expect_err("one deeper");
+    assert!(fault.message.contains("64 within one another"), "{fault}");
+    assert!(read_ssml(&nested(50_000)).is_err(), "and no stack is run through");
+    // Elements that are passed over count as well.
+    let foreign = |depth: usize| {
+        let (open, close) = ("<x:a>".repeat(depth), "</x:a>".repeat(depth));
+        document(&format!("<x:a xmlns:x=\"urn:x\">{open}{close}</x:a>b"))
+    };
+    assert!(read_ssml(&foreign(MAX_DEPTH - 2)).is_ok());
+    assert!(read_ssml(&foreign(MAX_DEPTH - 1)).is_err());
+    let attributes = |count: usize| {
+        let all: String = (0..count).map(|n| format!(" a{n}=\"\"")).collect();
+        document(&format!("<x:a xmlns:x=\"urn:x\"{all}/>b"))
+    };
+    assert!(read_ssml(&attributes(60)).is_ok());
+    let fault = read_ssml(&attributes(65)).expect_err("too many");
+    assert!(fault.message.contains("64 attributes"), "{fault}");
+    let many = |count: usize| document(&format!("a{}", "<break/>".repeat(count)));
+    assert!(read_ssml(&many(MAX_ELEMENTS - 1)).is_ok());
+    assert!(read_ssml(&many(MAX_ELEMENTS)).is_err());
+    let long = |bytes: usize| document(&"a ".repeat(bytes / 2));
+    assert!(read_ssml(&long(MAX_BYTES - 200)).is_ok());
+    assert!(read_ssml(&long(MAX_BYTES)).is_err());
+}
