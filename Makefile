@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/reference.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test test-rust lint console packages test-packages bench bench-compare bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
+.PHONY: help demo build test test-rust lint advisories fuzz-api console packages test-packages bench bench-compare bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -32,10 +32,22 @@ test: test-packages console ## Install what tests need and run everything
 	cargo build --locked --workspace --all-targets
 	cargo test --locked --workspace
 
-lint: console ## Check formatting, lints and types
+lint: console ## Check formatting, lints, types, licences and sources
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
 	cd console && npm run --silent check
+	@command -v cargo-deny >/dev/null || cargo install --locked cargo-deny
+	cargo deny --locked --offline check licenses bans sources
+	node scripts/third-party.mjs --check
+	@echo "advisories and signatures are not checked here, since both ask hosts on the internet: make advisories"
+
+advisories: console ## Check known weaknesses and the signatures of packages; needs the internet
+	@command -v cargo-deny >/dev/null || cargo install --locked cargo-deny
+	cargo deny --locked check advisories
+	cd console && npm audit signatures
+
+fuzz-api: build ## Send made-up requests to every call of the API; what is not in its document is a fault
+	scripts/fuzz-api.sh
 
 console: console/dist/index.html ## Build the console
 

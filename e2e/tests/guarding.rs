@@ -249,3 +249,46 @@ async fn after_a_kill_what_was_open_is_uncertain_and_what_was_settled_stays() {
     assert_eq!(list["items"][1]["id"], settled.as_str());
     assert_eq!(again.get("/api/v1/usage?by=app").await["total"][0]["amount"], "0.000272");
 }
+
+#[tokio::test]
+async fn sessions_end_with_the_key_or_person_that_began_them() {
+    let demo = Demo::start(BINARY).await;
+    let set = |password: &str| {
+        let mut child = demo.client_command(&["person", "add", "ada"]).stdin(Stdio::piped()).spawn().unwrap();
+        std::io::Write::write_all(child.stdin.as_mut().unwrap(), format!("{password}\n").as_bytes()).unwrap();
+        assert!(child.wait().unwrap().success());
+    };
+    let sign_in = async |body: Value| {
+        let signed = demo.http.post(format!("{}/api/v1/session", demo.url)).json(&body).send().await.unwrap();
+        assert_eq!(signed.status(), 200);
+        header(&signed, "set-cookie").split(';').next().unwrap().to_owned()
+    };
+    let status = async |cookie: &str| {
+        let request = demo.http.get(format!("{}/api/v1/apps", demo.url)).header("Cookie", cookie);
+        request.send().await.unwrap().status().as_u16()
+    };
+    set("slack water at noon");
+    let ada = sign_in(json!({"person": "ada", "password": "slack water at noon"})).await;
+    assert_eq!(status(&ada).await, 200);
+    set("high water at dusk");
+    assert_eq!(status(&ada).await, 401, "her password has changed");
+    let again = sign_in(json!({"person": "ada", "password": "high water at dusk"})).await;
+    let list = demo.client(&["person", "list"]);
+    assert!(String::from_utf8_lossy(&list.stdout).contains("ada"), "{list:?}");
+    assert!(demo.client(&["person", "remove", "ada"]).status.success());
+    assert_eq!(status(&again).await, 401, "she is removed");
+    assert_eq!(demo.client(&["person", "remove", "ada"]).status.code(), Some(1), "and cannot be twice");
+
+    let key = String::from_utf8(demo.client(&["app", "key", "console"]).stdout).unwrap().trim().to_owned();
+    let by_key = sign_in(json!({"key": key})).await;
+    assert_eq!(status(&by_key).await, 200);
+    let keys = demo.get("/api/v1/apps/console/keys").await;
+    let own =
+        keys["items"].as_array().unwrap().iter().find(|row| key.ends_with(row["hint"].as_str().unwrap())).unwrap();
+    let id = own["id"].as_str().unwrap();
+    assert!(demo.client(&["app", "key", "console", "--revoke", id]).status.success());
+    assert_eq!(status(&by_key).await, 401, "its key is revoked");
+    let audit = demo.get("/api/v1/audit").await;
+    let removed = audit["items"].as_array().unwrap().iter().find(|row| row["action"] == "person.remove").unwrap();
+    assert_ne!(removed["who"], "host", "the audit says who did it: {removed}");
+}

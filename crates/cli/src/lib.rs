@@ -19,6 +19,11 @@ use clap::Parser as _;
 use crate::args::{Cli, Command, EngineCommand};
 use crate::error::CliError;
 
+/// Gives memory back to the system once a large request is over; the allocator
+/// of the C library keeps what it was given, in pieces.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Damaged files make some decoders panic, which is caught and told as an
 /// error of the file: no trace of it is printed beside.
 fn quiet_caught_panics() {
@@ -38,7 +43,9 @@ pub fn main() -> ExitCode {
         return done;
     }
     let cli = Cli::parse();
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+    // Blocking work takes turns of its own: more threads would only hold memory.
+    let mut runtime = tokio::runtime::Builder::new_multi_thread();
+    let runtime = match runtime.enable_all().max_blocking_threads(64).build() {
         Ok(runtime) => runtime,
         Err(error) => {
             eprintln!("error: the runtime cannot start: {error}");
@@ -80,6 +87,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Credential(command) => commands::credential::run(&client()?, command, json).await,
         Command::Profile(command) => commands::profile::run(&client()?, command, json).await,
         Command::Lexicon(command) => commands::lexicon::run(&client()?, command, json).await,
+        Command::Person(command) => commands::person::run(&client()?, command, json).await,
         Command::Clip(command) => commands::clip::run(&client()?, command, json).await,
         Command::Route(command) => commands::route::run(&client()?, command, json).await,
         Command::App(command) => commands::app::run(&client()?, command, json).await,

@@ -245,15 +245,16 @@ impl<'r> Performance<'r> {
     /// A sound of the script's own.
     async fn insert(&mut self, index: usize, part: &'r Part) -> Result<(), Stop> {
         let wish = part.piece.sound.clone().zip(part.sound.clone());
-        let made =
-            tokio::task::spawn_blocking(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
-        let made = made.await.map_err(|error| Stop::Records(GatewayError::Internal(error.to_string())))?;
+        let gateway = &self.run.docket.gateway;
+        let made = gateway.codec_work(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
+        let made = made.await.map_err(Stop::Records)?;
         let before = self.seconds();
         if let Some(insert) = made.map_err(|error| self.broken(&error))?.flatten() {
             let (format, joint) = (insert.format, self.joint(index, part, insert.effects, None));
             let begun = self.joiner.run(move |joiner| joiner.begin(format, joint)).await;
             begun.map_err(|error| self.broken(&error))?;
-            for chunk in insert.chunks() {
+            let mut insert = Offload::new(insert, gateway.inner.codecs.clone());
+            while let Some(chunk) = insert.run(Insert::next).await.map_err(|error| self.broken(&error))? {
                 let made = self.joiner.run(move |joiner| joiner.push(&chunk)).await;
                 let made = made.map_err(|error| self.broken(&error))?;
                 self.give(made).await?;
@@ -337,7 +338,7 @@ impl<'r> Performance<'r> {
         if let Some(milliseconds) = part.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             let decoded = held.clone();
-            let length = tokio::task::spawn_blocking(move || sounding(&decoded, format)).await;
+            let length = self.run.docket.gateway.codec_work(move || sounding(&decoded, format)).await;
             let length = length.ok().and_then(Result::ok).unwrap_or(0.0);
             if length > 0.0 {
                 let speed = length * 1_000.0 / milliseconds;

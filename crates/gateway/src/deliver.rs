@@ -69,7 +69,7 @@ pub(crate) struct Offload<T> {
 }
 
 impl<T: Send + 'static> Offload<T> {
-    fn new(worker: T, codecs: Arc<Semaphore>) -> Self {
+    pub(crate) fn new(worker: T, codecs: Arc<Semaphore>) -> Self {
         Offload { worker: Some(worker), making: None, codecs }
     }
 

@@ -62,6 +62,8 @@ pub enum GatewayError {
     TooLong { engine: String, given: u64, limit: u64, unit: &'static str },
     #[error("the text takes {given:.0} s or more to speak, and an utterance lasts {limit} s at most")]
     LongUtterance { given: f64, limit: f64 },
+    #[error("the script comes to {given} calls of an engine, and at most {limit} are made of one; split it")]
+    TooManyParts { given: usize, limit: usize },
     #[error("{0}")]
     NotAudio(AudioError),
     #[error("the format cannot be made: {0}")]

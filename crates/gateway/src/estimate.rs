@@ -30,11 +30,18 @@ impl Gateway {
     /// As the synthesis itself, before anything is called.
     pub async fn estimate_speech(&self, caller: &Caller, request: &SynthesisRequest) -> Result<Estimate, GatewayError> {
         request.format.check_output().map_err(GatewayError::Format)?;
+        let length = request.text.source().len();
+        let _room = self.inner.texts.room(length).await?;
         let script = request.text.parse()?;
         let language = request.language.as_deref().or(script.language.as_deref());
         let wish = wanted(caller, request.wanted.as_ref(), language)?;
         let resources = self.resources(caller, &script).await;
-        let plan = plan_synthesis(&self.registry(), caller, request, &wish, &script, &resources)?;
+        let registry = self.registry();
+        let plan = self
+            .inner
+            .texts
+            .unhurried(length, || plan_synthesis(&registry, caller, request, &wish, &script, &resources))
+            .await?;
         let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
         Ok(Estimate {
             cost: head.estimate,
@@ -63,7 +70,7 @@ impl Gateway {
         model: Option<&str>,
         language: Option<&str>,
     ) -> Result<Estimate, GatewayError> {
-        let probed = audio.probe().await?;
+        let probed = audio.probe(self).await?;
         let (_, plan) = self.plan_recognition(caller, wanted, model, language, &probed)?;
         let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
         Ok(Estimate {

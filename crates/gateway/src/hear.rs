@@ -61,11 +61,9 @@ pub(crate) struct Probed {
 
 impl GivenAudio {
     /// Sniffs and measures the audio.
-    pub(crate) async fn probe(&self) -> Result<Probed, GatewayError> {
+    pub(crate) async fn probe(&self, gateway: &Gateway) -> Result<Probed, GatewayError> {
         let this = self.clone();
-        tokio::task::spawn_blocking(move || this.probe_here())
-            .await
-            .map_err(|error| GatewayError::Internal(error.to_string()))?
+        gateway.codec_work(move || this.probe_here()).await?
     }
 
     fn probe_here(&self) -> Result<Probed, GatewayError> {
@@ -218,7 +216,7 @@ impl Gateway {
         request: RecognitionRequest,
         note: Option<PartNote>,
     ) -> Result<Recognised, GatewayError> {
-        let probed = request.audio.probe().await?;
+        let probed = request.audio.probe(self).await?;
         let (wanted, plan) = self.plan_recognition(
             caller,
             request.wanted.as_deref(),

@@ -1,6 +1,8 @@
 //! Inserts: a sound of the script's own in place of a call (SSML 1.1, section
 //! 3.3.1): cut, repeated, faster or slower, louder or softer.
 
+use std::sync::Arc;
+
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Codec, Effects, Format, Options, Tags, Transcoder};
 use dispatcher_markup::Sound;
@@ -11,16 +13,33 @@ use crate::InsertedSound;
 const LONGEST: f64 = 600.0;
 /// How much faster or slower a sound may be.
 const SPEEDS: std::ops::RangeInclusive<f64> = 0.5..=2.0;
-/// Bytes that go on at once.
-const CHUNK: usize = 64 << 10;
+/// Bytes of a sound that are decoded at once: few may become many.
+const STEP: usize = 4 << 10;
+/// Bytes of a decoded clip that are held for its repeats.
+const SHORT: usize = 512 << 10;
 
-/// A clip as it is heard: samples, and how many bytes of them.
+/// A clip as it is heard, decoded as it is taken.
 pub(crate) struct Insert {
     pub(crate) format: Format,
-    clip: Bytes,
-    /// Bytes in all, repeats included.
-    whole: usize,
     pub(crate) effects: Effects,
+    sound: Arc<InsertedSound>,
+    /// Where in the sound it begins and ends.
+    cut: Effects,
+    /// Bytes of one clip at the most, and those still to be given, repeats included.
+    most: usize,
+    left: usize,
+    /// The clip, where it is short; its repeats are given from here.
+    short: Option<Bytes>,
+    running: Option<Running>,
+}
+
+/// One round of a clip.
+struct Running {
+    transcoder: Transcoder,
+    /// Bytes of the sound that were decoded, and of the clip that were given.
+    at: usize,
+    given: usize,
+    ended: bool,
 }
 
 impl Insert {
@@ -29,7 +48,7 @@ impl Insert {
     ///
     /// # Errors
     /// When the sound cannot be decoded.
-    pub(crate) fn new(wish: &Sound, sound: &InsertedSound) -> Result<Option<Insert>, AudioError> {
+    pub(crate) fn new(wish: &Sound, sound: &Arc<InsertedSound>) -> Result<Option<Insert>, AudioError> {
         let begin = wish.begin.unwrap_or(0.0);
         let end = wish.end.unwrap_or(sound.seconds).min(sound.seconds).min(begin + LONGEST);
         if end - begin <= 0.0 {
@@ -38,47 +57,97 @@ impl Insert {
         let speed = wish.speed.clamp(*SPEEDS.start(), *SPEEDS.end());
         let format = Format { codec: Codec::Pcm, channels: sound.format.channels.clamp(1, 2), ..sound.format };
         let format = Format { bitrate: None, vbr: false, ..format };
-        let effects = Effects {
+        let cut = Effects {
             start: wish.begin.filter(|begin| *begin > 0.0),
             end: Some(end).filter(|end| *end < sound.seconds),
             ..Effects::default()
         };
-        let options = Options { tags: Tags::default(), effects, ..Options::default() };
-        let mut transcoder = Transcoder::with(sound.format, format, options)?;
-        // Little coded sound may be long: what lies behind the clip is not decoded.
-        let most = ((end - begin) * f64::from(format.rate)).ceil() as usize * 2 * usize::from(format.channels);
-        let mut clip = Vec::new();
-        for at in (0..sound.audio.len()).step_by(CHUNK) {
-            clip.extend_from_slice(&transcoder.push(&sound.audio.slice(at..sound.audio.len().min(at + CHUNK)))?);
-            if clip.len() >= most {
-                break;
-            }
-        }
-        if clip.len() < most {
-            clip.extend_from_slice(&transcoder.finish()?);
-        }
-        clip.truncate(most);
         let frame = 2 * usize::from(format.channels);
-        let frames = clip.len() / frame;
         let rate = f64::from(format.rate);
-        let asked = frames as f64 * wish.count.max(0.0);
-        let most = wish.duration.unwrap_or(f64::INFINITY).min(LONGEST) * speed * rate;
-        let whole = asked.min(most).round() as usize * frame;
         let some = |value: f64, neutral: f64| ((value - neutral).abs() > 1e-9).then_some(value);
         let effects =
             Effects { speed: some(speed, 1.0), gain: some(wish.level.clamp(-60.0, 40.0), 0.0), ..Effects::default() };
-        Ok((whole > 0).then_some(Insert { format, clip: clip.into(), whole, effects }))
+        let most = ((end - begin) * rate).ceil() as usize * frame;
+        let sound = sound.clone();
+        let mut insert = Insert { format, effects, sound, cut, most, left: 0, short: None, running: None };
+        // A whole round tells how long the clip is, to the frame.
+        let (length, short) = insert.round()?;
+        insert.short = short.map(Bytes::from);
+        let asked = (length / frame) as f64 * wish.count.max(0.0);
+        let longest = wish.duration.unwrap_or(f64::INFINITY).min(LONGEST) * speed * rate;
+        insert.left = asked.min(longest).round() as usize * frame;
+        Ok((insert.left > 0 && length > 0).then_some(insert))
     }
 
-    /// Its bytes, in order.
-    pub(crate) fn chunks(&self) -> impl Iterator<Item = Bytes> + '_ {
-        let mut given = 0;
-        std::iter::from_fn(move || {
-            let at = given % self.clip.len();
-            let some = CHUNK.min(self.clip.len() - at).min(self.whole - given);
-            given += some;
-            (some > 0).then(|| self.clip.slice(at..at + some))
-        })
+    /// Decodes the clip once: its bytes in all, and themselves where they are few.
+    fn round(&mut self) -> Result<(usize, Option<Vec<u8>>), AudioError> {
+        let (mut length, mut short) = (0, Some(Vec::new()));
+        while let Some(bytes) = self.decoded()? {
+            length += bytes.len();
+            short = short.filter(|short| short.len() + bytes.len() <= SHORT);
+            if let Some(short) = &mut short {
+                short.extend_from_slice(&bytes);
+            }
+        }
+        Ok((length, short))
+    }
+
+    /// The next bytes of the round at hand; `None` at its end, after which
+    /// another one begins.
+    fn decoded(&mut self) -> Result<Option<Bytes>, AudioError> {
+        let running = match &mut self.running {
+            Some(running) => running,
+            None => {
+                let options = Options { tags: Tags::default(), effects: self.cut, ..Options::default() };
+                let transcoder = Transcoder::with(self.sound.format, self.format, options)?;
+                self.running.insert(Running { transcoder, at: 0, given: 0, ended: false })
+            }
+        };
+        loop {
+            let audio = &self.sound.audio;
+            if running.ended || running.given >= self.most {
+                self.running = None;
+                return Ok(None);
+            }
+            let made = match running.at < audio.len() {
+                true => {
+                    let end = audio.len().min(running.at + STEP);
+                    let step = audio.slice(running.at..end);
+                    running.at = end;
+                    running.transcoder.push(&step)?
+                }
+                false => {
+                    running.ended = true;
+                    running.transcoder.finish()?
+                }
+            };
+            let made = made.slice(..made.len().min(self.most - running.given));
+            if !made.is_empty() {
+                running.given += made.len();
+                return Ok(Some(made));
+            }
+        }
+    }
+
+    /// The next bytes, repeats included; `None` at the end. Codec work.
+    ///
+    /// # Errors
+    /// When the sound cannot be decoded.
+    pub(crate) fn next(&mut self) -> Result<Option<Bytes>, AudioError> {
+        if self.left == 0 {
+            return Ok(None);
+        }
+        let next = match &self.short {
+            Some(short) => Some(short.clone()),
+            None => match self.decoded()? {
+                Some(bytes) => Some(bytes),
+                None => self.decoded()?,
+            },
+        };
+        let Some(next) = next else { return Ok(None) };
+        let some = next.slice(..next.len().min(self.left));
+        self.left -= some.len();
+        Ok(Some(some))
     }
 }
 
@@ -89,10 +158,10 @@ mod tests {
     use super::*;
 
     /// A second of a ramp at 16 kHz.
-    fn ramp() -> InsertedSound {
+    fn ramp() -> Arc<InsertedSound> {
         let samples: Vec<f32> = (0..16_000).map(|n| n as f32 / 32_000.0).collect();
-        InsertedSound::new(encode_all(&samples, Format::new(Codec::Wav, 16_000)).expect("a file").into())
-            .expect("a sound")
+        let sound = InsertedSound::new(encode_all(&samples, Format::new(Codec::Wav, 16_000)).expect("a file").into());
+        Arc::new(sound.expect("a sound"))
     }
 
     fn wish() -> Sound {
@@ -101,10 +170,36 @@ mod tests {
     }
 
     fn frames(wish: &Sound) -> Option<usize> {
-        let insert = Insert::new(wish, &ramp()).expect("decoded")?;
-        let bytes: Vec<u8> = insert.chunks().flatten().collect();
-        assert_eq!(bytes.len(), insert.whole);
-        Some(bytes.len() / 2)
+        frames_of(wish, &ramp())
+    }
+
+    fn frames_of(wish: &Sound, sound: &Arc<InsertedSound>) -> Option<usize> {
+        let mut insert = Insert::new(wish, sound).expect("decoded")?;
+        let mut bytes = 0;
+        while let Some(some) = insert.next().expect("decoded") {
+            bytes += some.len();
+        }
+        Some(bytes / 2)
+    }
+
+    #[test]
+    fn a_long_clip_is_decoded_anew_for_each_of_its_repeats() {
+        let samples: Vec<f32> = (0..16_000 * 30).map(|n| (n % 400) as f32 / 800.0).collect();
+        let sound = encode_all(&samples, Format::new(Codec::Flac, 16_000)).expect("a file");
+        let sound = Arc::new(InsertedSound::new(sound.into()).expect("a sound"));
+        let three = Sound { count: 2.5, ..wish() };
+        let mut insert = Insert::new(&three, &sound).expect("decoded").expect("a clip");
+        assert!(insert.short.is_none(), "a megabyte is not held");
+        let mut made = Vec::new();
+        while let Some(some) = insert.next().expect("decoded") {
+            made.extend_from_slice(&some);
+        }
+        let once = 16_000 * 30 * 2;
+        assert_eq!(made.len(), once * 5 / 2);
+        assert_eq!(made[..once], made[once..2 * once], "each round is the same");
+        assert_eq!(made[..once / 2], made[2 * once..]);
+        let cut = Sound { begin: Some(1.5), end: Some(20.0), count: 2.0, ..wish() };
+        assert_eq!(frames_of(&cut, &sound), Some(2 * 16_000 * 37 / 2));
     }
 
     #[test]

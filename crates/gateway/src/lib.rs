@@ -38,6 +38,7 @@ mod score;
 mod settle;
 mod sounds;
 mod speak;
+mod texts;
 mod workshop;
 
 use std::sync::Arc;
@@ -86,8 +87,10 @@ pub(crate) struct Inner {
     pub(crate) credentials: credentials::Cache,
     pub(crate) metrics: Metrics,
     pub(crate) gates: gate::Gates,
+    pub(crate) texts: texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) sounds: tokio::sync::Mutex<()>,
+    pub(crate) sounds_in_use: sounds::InUse,
     pub(crate) jobs: jobs::Jobs,
     /// Codec work at once: as many as there are cores.
     pub(crate) codecs: Arc<tokio::sync::Semaphore>,
@@ -118,7 +121,9 @@ impl Gateway {
                 credentials: credentials::Cache::default(),
                 metrics: Metrics::default(),
                 gates: gate::Gates::default(),
+                texts: texts::Texts::default(),
                 sounds: tokio::sync::Mutex::default(),
+                sounds_in_use: sounds::InUse::default(),
                 jobs: jobs::Jobs::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
                 running: tokio_util::task::TaskTracker::new(),
@@ -134,6 +139,24 @@ impl Gateway {
         gateway.resume_trials().await?;
         gateway.resume_jobs().await?;
         Ok(gateway)
+    }
+
+    /// Work on audio that takes a while: in its turn, off the async threads.
+    ///
+    /// # Errors
+    /// When the work panicked.
+    pub(crate) async fn codec_work<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, GatewayError> {
+        let failed = |error: String| GatewayError::Internal(error);
+        let turn = self.inner.codecs.clone().acquire_owned().await.map_err(|error| failed(error.to_string()))?;
+        let done = tokio::task::spawn_blocking(move || {
+            let done = work();
+            drop(turn);
+            done
+        });
+        done.await.map_err(|error| failed(error.to_string()))
     }
 
     /// The records.

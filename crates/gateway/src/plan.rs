@@ -98,6 +98,15 @@ pub(crate) fn wanted(caller: &Caller, wanted: Option<&Wanted>, language: Option<
     }
 }
 
+/// Bytes of a text from which on fewer candidates are planned, each of which
+/// holds the text in its own form.
+const LONG: usize = 64 << 10;
+const FEW: usize = 3;
+
+/// The candidates for a script, the best first.
+///
+/// # Errors
+/// When nobody can speak it as it is asked for.
 pub(crate) fn plan_synthesis(
     registry: &Registry,
     caller: &Caller,
@@ -111,7 +120,11 @@ pub(crate) fn plan_synthesis(
     let candidates = registry.planner(granted.as_deref()).synthesis(wanted, request.model.as_deref(), language)?;
     let mut planned = Vec::new();
     let mut unfit = None;
+    let most = if request.text.source().len() > LONG { FEW } else { usize::MAX };
     for candidate in candidates {
+        if planned.len() >= most {
+            break;
+        }
         let shaped = shape(&candidate, request);
         if request.unsupported == Unsupported::Refuse && shaped.adjustments.iter().any(|it| it.done != Done::Native) {
             let engine = candidate.sheet.name.clone();

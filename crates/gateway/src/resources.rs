@@ -21,7 +21,7 @@ const MOST_LEXICON: usize = 2 << 20;
 /// Things that one script may name.
 const MOST_NAMED: usize = 64;
 /// Bytes of all of them, and how many are fetched at once.
-const MOST_HELD: usize = 64 << 20;
+const MOST_HELD: usize = 32 << 20;
 const AT_ONCE: usize = 4;
 /// Time to fetch one, where the script asks for nothing else; it may ask for less.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -50,7 +50,23 @@ impl InsertedSound {
 }
 
 /// What was asked for, and its bytes or why there are none.
-type Brought = ((ReferenceKind, String), Result<Bytes, String>);
+type Brought = ((ReferenceKind, String), Result<Matter, String>);
+
+/// What stands at an address.
+enum Matter {
+    Bytes(Bytes),
+    /// A kept clip, which other scripts may use as well.
+    Sound(Arc<InsertedSound>),
+}
+
+impl Matter {
+    fn len(&self) -> usize {
+        match self {
+            Matter::Bytes(bytes) => bytes.len(),
+            Matter::Sound(sound) => sound.audio.len(),
+        }
+    }
+}
 
 /// Lexicons and sounds for one script, by their addresses.
 #[derive(Debug, Clone, Default)]
@@ -180,14 +196,21 @@ impl Gateway {
             let mut so_far = found.clone();
             let take = move || {
                 for ((kind, address), brought) in brought {
-                    if let Err(why) = brought.and_then(|bytes| so_far.add(kind, &address, bytes)) {
+                    let added = brought.and_then(|matter| match matter {
+                        Matter::Bytes(bytes) => so_far.add(kind, &address, bytes),
+                        Matter::Sound(sound) => {
+                            so_far.add_sound(&address, sound);
+                            Ok(())
+                        }
+                    });
+                    if let Err(why) = added {
                         so_far.lack(&address, &why);
                     }
                 }
                 so_far
             };
             // Sounds are decoded to learn their lengths.
-            match tokio::task::spawn_blocking(take).await {
+            match self.codec_work(take).await {
                 Ok(taken) => found = taken,
                 Err(error) => tracing::error!(%error, "what a script names could not be read"),
             }
@@ -213,8 +236,8 @@ impl Gateway {
         for some in references.chunks(AT_ONCE) {
             let brought = join_all(some.iter().map(|reference| self.bring(caller, reference))).await;
             for (reference, brought) in some.iter().zip(brought) {
-                held += brought.as_ref().map_or(0, Bytes::len);
-                let fits = |bytes: Bytes| match held <= MOST_HELD {
+                held += brought.as_ref().map_or(0, Matter::len);
+                let fits = |bytes: Matter| match held <= MOST_HELD {
                     true => Ok(bytes),
                     false => Err(format!("what a script names is {MOST_HELD} bytes together at most")),
                 };
@@ -230,10 +253,10 @@ impl Gateway {
         all
     }
 
-    async fn bring(&self, caller: &Caller, reference: &Reference) -> Result<Bytes, String> {
+    async fn bring(&self, caller: &Caller, reference: &Reference) -> Result<Matter, String> {
         let address = reference.address.as_str();
         if let Some(rest) = address.strip_prefix("data:") {
-            return data_of(rest);
+            return data_of(rest).map(Matter::Bytes);
         }
         if address.contains("://") {
             check_host(address, &self.inner.host.fetch_hosts, "fetch_hosts")?;
@@ -243,7 +266,7 @@ impl Gateway {
             let patience = Duration::from_secs_f64(asked);
             let most = if reference.kind == ReferenceKind::Sound { MOST_SOUND } else { MOST_LEXICON };
             let fetched = self.inner.host.fetcher.get(address, most, patience).await;
-            return fetched.map_err(|error| error.detail);
+            return fetched.map(Matter::Bytes).map_err(|error| error.detail);
         }
         match reference.kind {
             ReferenceKind::Lexicon => {
@@ -252,10 +275,10 @@ impl Gateway {
             ReferenceKind::Sound => {
                 let id = address.strip_prefix("clip:").or_else(|| address.strip_prefix("/api/v1/clips/"));
                 let sound = match id {
-                    Some(id) => self.sound(caller, id).await,
+                    Some(id) => self.sound_in_use(caller, id).await,
                     None => self.sound_titled(caller, address).await,
                 };
-                sound.map(|(_, audio)| audio).map_err(|error| error.to_string())
+                sound.map(Matter::Sound).map_err(|error| error.to_string())
             }
         }
     }

@@ -1,6 +1,7 @@
 //! The score of a candidate: the script as its engine, other voices and our
 //! own audio code will perform it, part by part.
 
+use std::cell::RefCell;
 use std::sync::Arc;
 
 use dispatcher_audio::Edge;
@@ -119,6 +120,11 @@ fn ends_sentence(piece: &Piece) -> bool {
     piece.plain().trim_end().ends_with(['.', '!', '?', '…', '。', '！', '？', '؟', '۔', '”', '»', '"'])
 }
 
+/// Calls of engines and inserted sounds that one script may become.
+const MOST_PARTS: usize = 10_000;
+/// Wishes for voices that a cast remembers.
+const REMEMBERED: usize = 64;
+
 /// What a script is cast with.
 pub(crate) struct Casting<'a> {
     pub(crate) registry: &'a Registry,
@@ -133,6 +139,43 @@ pub(crate) struct Casting<'a> {
 struct Cast<'a> {
     casting: &'a Casting<'a>,
     planned: &'a Planned,
+    /// The voices of wishes so far: a script repeats the same few.
+    voices: RefCell<Vec<(VoiceWish, Option<String>)>>,
+}
+
+impl Cast<'_> {
+    /// The voice that fits a wish best, looked for among all.
+    fn best_voice(&self, wish: &VoiceWish) -> Option<String> {
+        let planner = self.casting.registry.planner(self.casting.granted);
+        let own_engine = self.planned.engine_name();
+        let language = self.casting.language;
+        let mut found: Vec<(u32, bool, bool, String)> = planner
+            .voices()
+            .filter(|(sheet, voice)| {
+                let here = self.casting.registry.engine(&sheet.name).is_ok_and(|engine| engine.absent().is_none());
+                // A wish without a language stays in the language of the text.
+                let fits = !wish.languages.is_empty()
+                    || !wish.names.is_empty()
+                    || language.is_none_or(|language| voice.speaks(language));
+                voice.unavailable.is_none() && here && fits
+            })
+            .filter_map(|(sheet, voice)| {
+                let score = meets(wish, &sheet.name, voice)?;
+                let own = self.planned.candidate.voice.as_ref().is_some_and(|own| own.id == voice.id);
+                let near = sheet.name == own_engine;
+                Some((score, near, near && own, format!("{}/{}", sheet.name, voice.id)))
+            })
+            .collect();
+        // Another engine only where this one has no voice at all that meets it.
+        if found.iter().any(|(_, near, ..)| *near) {
+            found.retain(|(_, near, ..)| *near);
+        }
+        found.sort_by(|a, b| b.0.cmp(&a.0).then(b.2.cmp(&a.2)).then(a.3.cmp(&b.3)));
+        let variant = wish.variant.map_or(0, |variant| variant as usize - 1);
+        let best = found.first()?.0;
+        let equal: Vec<String> = found.into_iter().filter(|(score, ..)| *score == best).map(|(.., id)| id).collect();
+        equal.get(variant).or(equal.first()).cloned()
+    }
 }
 
 impl Casting<'_> {
@@ -146,7 +189,8 @@ impl Casting<'_> {
         let policy = if self.request.unsupported == Unsupported::Adapt { Policy::Adapt } else { Policy::Omit };
         let synthesis = planned.candidate.sheet.synthesis.as_ref();
         let dialect = synthesis.and_then(|synthesis| synthesis.markup.as_ref());
-        let lowered = lower(script, dialect, policy, &Cast { casting: self, planned: &planned });
+        let lowered =
+            lower(script, dialect, policy, &Cast { casting: self, planned: &planned, voices: RefCell::default() });
         let lost = |item: &&Fidelity| item.outcome > Outcome::MadeGood;
         if refuses && lowered.fidelity.iter().any(|item| lost(&item)) {
             let lost = lowered.fidelity.iter().filter(lost).cloned().collect();
@@ -154,6 +198,10 @@ impl Casting<'_> {
         }
         let mut parts = Vec::new();
         for piece in &lowered.pieces {
+            if lowered.pieces.len().max(parts.len()) > MOST_PARTS {
+                let given = lowered.pieces.len().max(parts.len());
+                return Err(GatewayError::TooManyParts { given, limit: MOST_PARTS });
+            }
             self.cast(&planned, piece, &mut parts)?;
         }
         let mut usage = Usage::default();
@@ -317,35 +365,16 @@ fn meets(wish: &VoiceWish, engine: &str, voice: &Voice) -> Option<u32> {
 
 impl Choices for Cast<'_> {
     fn voice(&self, wish: &VoiceWish) -> Option<String> {
-        let planner = self.casting.registry.planner(self.casting.granted);
-        let own_engine = self.planned.engine_name();
-        let language = self.casting.language;
-        let mut found: Vec<(u32, bool, bool, String)> = planner
-            .voices()
-            .filter(|(sheet, voice)| {
-                let here = self.casting.registry.engine(&sheet.name).is_ok_and(|engine| engine.absent().is_none());
-                // A wish without a language stays in the language of the text.
-                let fits = !wish.languages.is_empty()
-                    || !wish.names.is_empty()
-                    || language.is_none_or(|language| voice.speaks(language));
-                voice.unavailable.is_none() && here && fits
-            })
-            .filter_map(|(sheet, voice)| {
-                let score = meets(wish, &sheet.name, voice)?;
-                let own = self.planned.candidate.voice.as_ref().is_some_and(|own| own.id == voice.id);
-                let near = sheet.name == own_engine;
-                Some((score, near, near && own, format!("{}/{}", sheet.name, voice.id)))
-            })
-            .collect();
-        // Another engine only where this one has no voice at all that meets it.
-        if found.iter().any(|(_, near, ..)| *near) {
-            found.retain(|(_, near, ..)| *near);
+        if let Some((_, voice)) = self.voices.borrow().iter().find(|(known, _)| known == wish) {
+            return voice.clone();
         }
-        found.sort_by(|a, b| b.0.cmp(&a.0).then(b.2.cmp(&a.2)).then(a.3.cmp(&b.3)));
-        let variant = wish.variant.map_or(0, |variant| variant as usize - 1);
-        let best = found.first()?.0;
-        let equal: Vec<String> = found.into_iter().filter(|(score, ..)| *score == best).map(|(.., id)| id).collect();
-        equal.get(variant).or(equal.first()).cloned()
+        let voice = self.best_voice(wish);
+        let mut voices = self.voices.borrow_mut();
+        if voices.len() >= REMEMBERED {
+            voices.clear();
+        }
+        voices.push((wish.clone(), voice.clone()));
+        voice
     }
 
     fn speaks(&self, voice: Option<&str>, language: &str) -> bool {

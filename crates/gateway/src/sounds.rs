@@ -1,6 +1,8 @@
 //! Sounds that scripts put in: kept as files named by their content.
 
+use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use bytes::Bytes;
 use dispatcher_store::{SoundRow, StoreError};
@@ -28,10 +30,7 @@ impl Gateway {
     /// When it is no audio, too large, or cannot be written.
     pub async fn keep_sound(&self, caller: &Caller, title: &str, audio: Bytes) -> Result<SoundRow, GatewayError> {
         let checked = audio.clone();
-        let sound = tokio::task::spawn_blocking(move || InsertedSound::new(checked))
-            .await
-            .map_err(|error| GatewayError::Internal(error.to_string()))?
-            .map_err(GatewayError::Sound)?;
+        let sound = self.codec_work(move || InsertedSound::new(checked)).await?.map_err(GatewayError::Sound)?;
         let kept: i64 = self.inner.store.sounds(Some(caller.app.name.clone())).await?.iter().map(|row| row.bytes).sum();
         if kept + i64::try_from(audio.len()).unwrap_or(i64::MAX) > MOST_KEPT {
             return Err(GatewayError::Quota { what: "clips", most: MOST_KEPT.unsigned_abs() });
@@ -67,23 +66,37 @@ impl Gateway {
     /// # Errors
     /// Where the caller has none of this id.
     pub async fn sound(&self, caller: &Caller, id: &str) -> Result<(SoundRow, Bytes), GatewayError> {
-        let missing = || StoreError::Missing { what: "clip", name: id.chars().take(ID).collect() };
+        let row = self.sound_row(caller, id).await?;
+        let audio = tokio::fs::read(self.sounds_folder()?.join(&row.id)).await.map_err(|_| missing(id))?;
+        Ok((row, audio.into()))
+    }
+
+    /// A sound for a script. Several scripts at once share the bytes.
+    pub(crate) async fn sound_in_use(&self, caller: &Caller, id: &str) -> Result<Arc<InsertedSound>, GatewayError> {
+        let row = self.sound_row(caller, id).await?;
+        if let Some(sound) = self.inner.sounds_in_use.get(&row.id) {
+            return Ok(sound);
+        }
+        let (_, audio) = self.sound(caller, id).await?;
+        let sound = self.codec_work(move || InsertedSound::new(audio)).await?.map_err(GatewayError::Sound)?;
+        Ok(self.inner.sounds_in_use.put(row.id, sound))
+    }
+
+    async fn sound_row(&self, caller: &Caller, id: &str) -> Result<SoundRow, GatewayError> {
         let mut rows = self.inner.store.sound(id.to_owned()).await?;
         rows.retain(|row| usable(caller, row));
         // The caller's own record before a shared one.
         rows.sort_by_key(|row| row.app != caller.app.name);
-        let row = rows.into_iter().next().ok_or_else(missing)?;
-        let audio = tokio::fs::read(self.sounds_folder()?.join(&row.id)).await.map_err(|_| missing())?;
-        Ok((row, audio.into()))
+        Ok(rows.into_iter().next().ok_or_else(|| missing(id))?)
     }
 
     /// The same by its title: the caller's own before a shared one, the newest
     /// of several.
-    pub(crate) async fn sound_titled(&self, caller: &Caller, title: &str) -> Result<(SoundRow, Bytes), GatewayError> {
+    pub(crate) async fn sound_titled(&self, caller: &Caller, title: &str) -> Result<Arc<InsertedSound>, GatewayError> {
         let mut usable = self.sounds(caller).await?;
         usable.sort_by_key(|row| row.app != caller.app.name);
         match usable.into_iter().find(|row| row.title == title) {
-            Some(row) => self.sound(caller, &row.id).await,
+            Some(row) => self.sound_in_use(caller, &row.id).await,
             None => Err(StoreError::Missing { what: "clip", name: title.to_owned() }.into()),
         }
     }
@@ -103,6 +116,33 @@ impl Gateway {
             let _ = tokio::fs::remove_file(self.sounds_folder()?.join(row.id)).await;
         }
         Ok(())
+    }
+}
+
+fn missing(id: &str) -> StoreError {
+    StoreError::Missing { what: "clip", name: id.chars().take(ID).collect() }
+}
+
+/// Sounds that scripts use at this moment, by id.
+#[derive(Default)]
+pub(crate) struct InUse(Mutex<HashMap<String, Weak<InsertedSound>>>);
+
+impl InUse {
+    fn get(&self, id: &str) -> Option<Arc<InsertedSound>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(id)?.upgrade()
+    }
+
+    /// Keeps a sound as long as somebody uses it; gives the one that is used
+    /// already, if there is one.
+    fn put(&self, id: String, sound: InsertedSound) -> Arc<InsertedSound> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.retain(|_, sound| sound.strong_count() > 0);
+        if let Some(known) = all.get(&id).and_then(Weak::upgrade) {
+            return known;
+        }
+        let sound = Arc::new(sound);
+        all.insert(id, Arc::downgrade(&sound));
+        sound
     }
 }
 

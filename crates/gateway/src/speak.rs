@@ -18,6 +18,7 @@ use crate::jobs::Keeper;
 use crate::plan::{plan_synthesis, wanted};
 use crate::recall::sound_key;
 use crate::settle::{Docket, Ending, Entry, Opening, micros};
+use crate::texts::TextRoom;
 use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, Planned, TextInput, Unsupported};
 
 /// What is asked for.
@@ -160,11 +161,17 @@ impl Gateway {
         keeper: Option<Arc<Keeper>>,
     ) -> Result<Utterance, GatewayError> {
         request.format.check_output().map_err(GatewayError::Format)?;
+        let length = request.text.source().len();
+        let room = self.inner.texts.room(length).await?;
         let script = request.text.parse()?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
         let registry = self.registry();
         let resources = self.resources(caller, &script).await;
-        let mut plan = plan_synthesis(&registry, caller, &request, &wish, &script, &resources)?;
+        let mut plan = self
+            .inner
+            .texts
+            .unhurried(length, || plan_synthesis(&registry, caller, &request, &wish, &script, &resources))
+            .await?;
         if let Some(lead) = keeper.as_ref().and_then(|keeper| keeper.lead()) {
             // Who has made pieces of it goes on with it.
             plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
@@ -207,6 +214,7 @@ impl Gateway {
             audio,
             start: start.clone(),
             keeper,
+            _room: room,
         };
         let work = if rehearsal { Manner::Rehearsal } else { Manner::Real };
         // The records must be written whatever becomes of the caller.
@@ -298,6 +306,7 @@ pub(crate) struct Run {
     pub(crate) start: Start,
     /// Keeps its pieces, where it is a track of a job.
     pub(crate) keeper: Option<Arc<Keeper>>,
+    _room: TextRoom,
 }
 
 pub(crate) type Opener = oneshot::Sender<Result<Opened, GatewayError>>;

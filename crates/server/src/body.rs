@@ -9,6 +9,7 @@
 use std::convert::Infallible;
 use std::io;
 use std::pin::Pin;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -16,6 +17,7 @@ use rocket::Data;
 use rocket::data::{ByteUnit, DataStream, FromData, Outcome};
 use rocket::request::Request;
 use tokio::io::{AsyncRead, ReadBuf};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::{Instant, Sleep};
 
 use crate::problem::Problem;
@@ -28,10 +30,49 @@ const PAUSE: Duration = Duration::from_secs(30);
 /// slowest speech codec in use needs three times as much.
 const SLOWEST: u64 = 256;
 
+/// Bytes of a body that are read into memory without a turn.
+const FREE: usize = 64 << 10;
+/// KiB of larger bodies in memory, of all requests together.
+const IN_MEMORY: usize = 64 << 10;
+/// A request waits this long for its turn.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// The memory for bodies, of all requests together.
+#[derive(Clone)]
+pub(crate) struct BodyRoom(Arc<Semaphore>);
+
+impl Default for BodyRoom {
+    fn default() -> Self {
+        BodyRoom(Arc::new(Semaphore::new(IN_MEMORY)))
+    }
+}
+
+impl BodyRoom {
+    /// Waits for room for a body of so many bytes.
+    ///
+    /// # Errors
+    /// 429 where others take it for too long.
+    async fn take(&self, bytes: u64) -> Result<OwnedSemaphorePermit, Problem> {
+        let weight = u32::try_from(bytes.div_ceil(1 << 10)).unwrap_or(u32::MAX).min(IN_MEMORY as u32);
+        match tokio::time::timeout(PATIENCE, self.0.clone().acquire_many_owned(weight)).await {
+            Ok(Ok(permit)) => Ok(permit),
+            _ => {
+                let problem = Problem::new("crowded", "too many large bodies are worked on at this moment");
+                Err(Problem { retry_after: Some(PATIENCE.as_secs()), ..problem })
+            }
+        }
+    }
+}
+
+/// The room of a request's body, kept until its answer is sent.
+struct Held(Mutex<Option<OwnedSemaphorePermit>>);
+
 /// The body of a request, not yet read.
 pub(crate) struct RequestBody<'r> {
     data: Data<'r>,
     announced: Option<u64>,
+    held: &'r Held,
+    room: BodyRoom,
 }
 
 #[rocket::async_trait]
@@ -40,7 +81,9 @@ impl<'r> FromData<'r> for RequestBody<'r> {
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
         let announced = request.headers().get_one("Content-Length").and_then(|length| length.trim().parse().ok());
-        Outcome::Success(RequestBody { data, announced })
+        let room = request.rocket().state::<BodyRoom>().cloned().unwrap_or_default();
+        let held = request.local_cache(|| Held(Mutex::default()));
+        Outcome::Success(RequestBody { data, announced, held, room })
     }
 }
 
@@ -173,8 +216,19 @@ pub(crate) fn unread(error: &io::Error) -> Problem {
 /// 400 where it is not whole, 408 where it is too slow, 413 over the limit.
 pub(crate) async fn read_small(body: RequestBody<'_>, limit: u64) -> Result<Vec<u8>, Problem> {
     use tokio::io::AsyncReadExt as _;
+    let (held, room, announced) = (body.held, body.room.clone(), body.announced);
+    let mut reader = body.open(limit)?;
     let mut bytes = Vec::new();
-    body.open(limit)?.read_to_end(&mut bytes).await.map_err(|error| unread(&error))?;
+    (&mut reader).take(FREE as u64).read_to_end(&mut bytes).await.map_err(|error| unread(&error))?;
+    if bytes.len() < FREE {
+        return Ok(bytes);
+    }
+    // A large one goes on once there is room for all that it may come to.
+    let most = announced.unwrap_or(limit);
+    let permit = room.take(most).await?;
+    *held.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(permit);
+    bytes.reserve_exact(usize::try_from(most).unwrap_or(0).saturating_sub(bytes.len()));
+    reader.read_to_end(&mut bytes).await.map_err(|error| unread(&error))?;
     Ok(bytes)
 }
 
@@ -220,6 +274,19 @@ mod tests {
         assert_eq!(sent(b"abc", 10, None, true).await, Err(io::ErrorKind::UnexpectedEof), "its first read failed");
         assert_eq!(sent(b"abcd", 3, None, false).await, Err(io::ErrorKind::FileTooLarge));
         assert_eq!(sent(b"abc", 3, None, false).await, Ok(b"abc".to_vec()), "exactly the limit");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn large_bodies_share_the_memory() {
+        let room = BodyRoom::default();
+        let mut held = Vec::new();
+        for _ in 0..32 {
+            held.push(room.take(2 << 20).await.expect("room"));
+        }
+        let problem = room.take(2 << 20).await.expect_err("all of it is taken");
+        assert_eq!((problem.status, problem.retry_after), (429, Some(10)));
+        held.pop();
+        assert!(room.take(2 << 20).await.is_ok());
     }
 
     #[tokio::test(start_paused = true)]

@@ -14,6 +14,7 @@ use tracing_subscriber::filter::filter_fn;
 use tracing_subscriber::layer::SubscriberExt as _;
 use tracing_subscriber::util::SubscriberInitExt as _;
 
+use crate::body::BodyRoom;
 use crate::connections::Connections;
 use crate::document_reader::DocumentReader;
 use crate::drain::Drain;
@@ -544,6 +545,7 @@ fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) 
         .manage(Idempotency::default())
         .manage(spool)
         .manage(uploads)
+        .manage(BodyRoom::default())
         .manage(DocumentReader::default())
         .attach(headers::fairing())
         .register("/", catchers::all())

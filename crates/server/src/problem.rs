@@ -280,7 +280,9 @@ impl From<GatewayError> for Problem {
             GatewayError::CatalogueUnread { .. } => Problem::new("engines-failed", text),
             GatewayError::NoSuchEngine { nearest, .. } => Problem { nearest, ..Problem::new("no-such-engine", text) },
             GatewayError::TooLong { unit: "characters" | "bytes", .. } => Problem::new("text-too-long", text),
-            GatewayError::LongUtterance { .. } => Problem::new("text-too-long", text),
+            GatewayError::LongUtterance { .. } | GatewayError::TooManyParts { .. } => {
+                Problem::new("text-too-long", text)
+            }
             GatewayError::TooLong { .. } => Problem::new("audio-too-long", text),
             GatewayError::NotAudio(_) => Problem::new("not-audio", text),
             GatewayError::Format(_) => Problem::new("not-acceptable", text),

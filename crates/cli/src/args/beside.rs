@@ -48,6 +48,29 @@ pub(crate) enum LexiconCommand {
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
+  dispatcher person add ada
+  dispatcher person list
+  dispatcher person remove ada")]
+pub(crate) enum PersonCommand {
+    /// List people who can sign in with a password
+    List,
+    /// Add a person, or set the password anew; it is read from standard input, or asked for at a terminal
+    Add {
+        /// The name that the person signs in with
+        name: String,
+        /// Read the password from this file, - for standard input
+        #[arg(long, value_name = "FILE")]
+        file: Option<PathBuf>,
+    },
+    /// Remove a person; the person's sessions end
+    Remove {
+        /// The name of the person
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
   dispatcher clip add chime.wav
   dispatcher clip list
   dispatcher clip fetch 5d41402abc4b -o chime.wav

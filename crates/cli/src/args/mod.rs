@@ -72,6 +72,9 @@ pub(crate) enum Command {
     /// List, keep and remove sounds that scripts put in
     #[command(subcommand)]
     Clip(ClipCommand),
+    /// List, add and remove people who sign in to the console
+    #[command(subcommand)]
+    Person(PersonCommand),
     /// Have long work done, follow it, fetch what it made
     #[command(subcommand)]
     Job(JobCommand),

@@ -223,7 +223,7 @@ async fn add(
 }
 
 /// The secret of a file or of standard input; nothing where it is to be asked.
-fn read_secret(file: Option<&Path>) -> Result<Option<Zeroizing<String>>, CliError> {
+pub(super) fn read_secret(file: Option<&Path>) -> Result<Option<Zeroizing<String>>, CliError> {
     let mut text = Zeroizing::new(String::new());
     match file.filter(|file| file.as_os_str() != "-") {
         Some(path) => {

@@ -11,6 +11,7 @@ pub(crate) mod estimate;
 pub(crate) mod job;
 pub(crate) mod lexicon;
 pub(crate) mod lint;
+pub(crate) mod person;
 pub(crate) mod profile;
 pub(crate) mod prompts;
 pub(crate) mod route;

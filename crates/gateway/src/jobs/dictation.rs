@@ -100,7 +100,7 @@ struct Laid {
 impl JobRun<'_> {
     pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), Stop> {
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
-        let probed = audio.probe().await?;
+        let probed = audio.probe(self.gateway).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
         let (_, plan) = self.gateway.hearing_candidates(
             &self.caller,

@@ -182,7 +182,7 @@ impl Gateway {
         audio: Option<AudioSource>,
     ) -> Result<Forecast, GatewayError> {
         let source = audio.ok_or_else(|| GatewayError::Internal("a dictation without its recording".into()))?;
-        let probed = GivenAudio { source, told: dictation.told }.probe().await?;
+        let probed = GivenAudio { source, told: dictation.told }.probe(self).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
         let (_, plan) =
             self.hearing_candidates(caller, wanted.as_deref(), model.as_deref(), language.as_deref(), &probed)?;
@@ -198,11 +198,17 @@ impl Gateway {
         for (number, track) in tracks.iter().enumerate() {
             let request = &track.request;
             request.format.check_output().map_err(GatewayError::Format)?;
+            let length = request.text.source().len();
+            let _room = self.inner.texts.room(length).await?;
             let script = request.text.parse()?;
             let language = request.language.as_deref().or(script.language.as_deref());
             let wish = wanted(caller, request.wanted.as_ref(), language)?;
             let resources = self.resources(caller, &script).await;
-            let plan = plan_synthesis(&registry, caller, request, &wish, &script, &resources)?;
+            let plan = self
+                .inner
+                .texts
+                .unhurried(length, || plan_synthesis(&registry, caller, request, &wish, &script, &resources))
+                .await?;
             let Some(head) = plan.first() else { continue };
             forecast.pieces += head.score.parts.len() as u64;
             forecast.estimate = match number {
