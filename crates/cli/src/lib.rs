@@ -19,11 +19,6 @@ use clap::Parser as _;
 use crate::args::{Cli, Command, EngineCommand};
 use crate::error::CliError;
 
-/// Gives memory back to the system once a large request is over; the allocator
-/// of the C library keeps what it was given, in pieces.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 /// Damaged files make some decoders panic, which is caught and told as an
 /// error of the file: no trace of it is printed beside.
 fn quiet_caught_panics() {
@@ -45,7 +40,7 @@ pub fn main() -> ExitCode {
     let cli = Cli::parse();
     // Blocking work takes turns of its own: more threads would only hold memory.
     let mut runtime = tokio::runtime::Builder::new_multi_thread();
-    let runtime = match runtime.enable_all().max_blocking_threads(64).build() {
+    let runtime = match runtime.enable_all().max_blocking_threads(16).build() {
         Ok(runtime) => runtime,
         Err(error) => {
             eprintln!("error: the runtime cannot start: {error}");

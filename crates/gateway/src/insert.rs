@@ -67,29 +67,23 @@ impl Insert {
         let some = |value: f64, neutral: f64| ((value - neutral).abs() > 1e-9).then_some(value);
         let effects =
             Effects { speed: some(speed, 1.0), gain: some(wish.level.clamp(-60.0, 40.0), 0.0), ..Effects::default() };
-        let most = ((end - begin) * rate).ceil() as usize * frame;
-        let sound = sound.clone();
-        let mut insert = Insert { format, effects, sound, cut, most, left: 0, short: None, running: None };
-        // A whole round tells how long the clip is, to the frame.
-        let (length, short) = insert.round()?;
-        insert.short = short.map(Bytes::from);
-        let asked = (length / frame) as f64 * wish.count.max(0.0);
+        // To the frame, as the cut rounds it.
+        let frames = |seconds: f64| (seconds * rate).round() as usize;
+        let most = (frames(end).min(frames(sound.seconds)) - frames(begin).min(frames(end))) * frame;
+        let asked = (most / frame) as f64 * wish.count.max(0.0);
         let longest = wish.duration.unwrap_or(f64::INFINITY).min(LONGEST) * speed * rate;
-        insert.left = asked.min(longest).round() as usize * frame;
-        Ok((insert.left > 0 && length > 0).then_some(insert))
-    }
-
-    /// Decodes the clip once: its bytes in all, and themselves where they are few.
-    fn round(&mut self) -> Result<(usize, Option<Vec<u8>>), AudioError> {
-        let (mut length, mut short) = (0, Some(Vec::new()));
-        while let Some(bytes) = self.decoded()? {
-            length += bytes.len();
-            short = short.filter(|short| short.len() + bytes.len() <= SHORT);
-            if let Some(short) = &mut short {
+        let left = asked.min(longest).round() as usize * frame;
+        let sound = sound.clone();
+        let mut insert = Insert { format, effects, sound, cut, most, left, short: None, running: None };
+        if most <= SHORT {
+            let mut short = Vec::with_capacity(most);
+            while let Some(bytes) = insert.decoded()? {
                 short.extend_from_slice(&bytes);
             }
+            insert.short = Some(short.into());
         }
-        Ok((length, short))
+        let silent = insert.short.as_ref().is_some_and(Bytes::is_empty);
+        Ok((insert.left > 0 && most > 0 && !silent).then_some(insert))
     }
 
     /// The next bytes of the round at hand; `None` at its end, after which

@@ -11,6 +11,7 @@ use secrecy::ExposeSecret as _;
 
 use crate::Config;
 use crate::access::{COOKIE, Need, TABLE};
+use crate::drain::Drain;
 use crate::launch::Service;
 
 /// Somebody who calls.
@@ -187,6 +188,17 @@ async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
     assert!(calls > 1_000, "{calls} calls: every row by every caller");
+}
+
+#[tokio::test]
+async fn a_service_that_stops_is_not_ready_and_takes_no_work() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let house = House::new(folder.path()).await;
+    assert_eq!(house.status(Method::Get, "/health", Who::Nobody).await, 200);
+    house.client.rocket().state::<Drain>().expect("managed").begin();
+    for (path, who) in [("/health", Who::Nobody), ("/api/v1/voices", Who::App), ("/api/v1/apps", Who::Session)] {
+        assert_eq!(house.status(Method::Get, path, who).await, 503, "{path}");
+    }
 }
 
 #[tokio::test]
