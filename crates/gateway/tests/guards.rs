@@ -94,7 +94,7 @@ async fn a_voice_that_was_made_for_one_app_is_no_other_apps() {
     let house = house(500, || ()).await;
     let owner = dispatcher_store::App { custom_voices: Some("gannet/own".into()), ..app("owner") };
     let owner = Caller { app: owner, ..house.caller.clone() };
-    let utterance = house.gateway.speak(&owner, say("Ahoy", "gannet/own")).await.ok().expect("its own voice");
+    let utterance = house.gateway.speak(&owner, say("Ahoy", "gannet/own")).await.expect("its own voice");
     assert_eq!(utterance.voice, "gannet/own");
     collect(utterance.body).await.unwrap();
     let other = house.gateway.speak(&house.caller, say("Ahoy", "gannet/own")).await.err().expect("by its id");

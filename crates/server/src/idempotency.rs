@@ -128,10 +128,10 @@ impl Claim {
 
 impl Drop for Claim {
     fn drop(&mut self) {
-        if !self.done {
-            if let Some(slots) = self.slots.slots().get_mut(&self.app) {
-                slots.remove(&self.key);
-            }
+        if !self.done
+            && let Some(slots) = self.slots.slots().get_mut(&self.app)
+        {
+            slots.remove(&self.key);
         }
     }
 }

@@ -36,10 +36,25 @@ impl From<PromptSchema> for Prompt {
     }
 }
 
-impl From<Prompt> for PromptSchema {
+/// A prompt as it is answered, other members beside its own.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct PromptShown {
+    pub(crate) id: String,
+    pub(crate) text: Option<String>,
+    /// In place of text.
+    pub(crate) ssml: Option<String>,
+    /// A route, or a voice as engine/voice.
+    pub(crate) voice: Option<String>,
+    pub(crate) model: Option<String>,
+    pub(crate) language: Option<String>,
+    /// Profiles, extensions or media types.
+    pub(crate) formats: Vec<String>,
+}
+
+impl From<Prompt> for PromptShown {
     fn from(row: Prompt) -> Self {
         let Prompt { id, text, ssml, voice, model, language, formats } = row;
-        PromptSchema { id, text, ssml, voice, model, language, formats }
+        PromptShown { id, text, ssml, voice, model, language, formats }
     }
 }
 
@@ -90,7 +105,7 @@ pub(crate) struct PromptFile {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PromptAnswer {
     #[serde(flatten)]
-    pub(crate) prompt: PromptSchema,
+    pub(crate) prompt: PromptShown,
     pub(crate) format: String,
     /// `made`, `new`, `changed` or `faulty`.
     pub(crate) state: &'static str,
