@@ -463,3 +463,92 @@ async fn a_repeated_recording_is_compared_by_its_audio() {
     assert_eq!(hear(&one).await, first, "the same recording is heard once");
     assert_eq!(hear(&two).await.0, 422, "another one under the same key is not taken for it");
 }
+
+/// A secret as an engine may repeat it.
+fn encodings(secret: &str) -> Vec<String> {
+    use base64::Engine as _;
+    let standard = base64::engine::general_purpose::STANDARD;
+    let url = base64::engine::general_purpose::URL_SAFE_NO_PAD;
+    let percent = |upper: bool| -> String {
+        let byte = |byte: u8| if upper { format!("%{byte:02X}") } else { format!("%{byte:02x}") };
+        secret.bytes().map(byte).collect()
+    };
+    vec![
+        secret.to_owned(),
+        secret.replace('/', "\\/"),
+        secret.replace('&', "\\u0026"),
+        secret.replace('&', "&amp;"),
+        secret.chars().map(|c| format!("&#{};", u32::from(c))).collect(),
+        percent(true),
+        percent(false),
+        secret.replace('/', "%2f"),
+        percent(false).replace('%', "%25"),
+        secret.to_uppercase(),
+        secret.to_lowercase(),
+        format!("{}\r\n{}", &secret[..9], &secret[9..]),
+        standard.encode(secret),
+        url.encode(secret),
+        secret.bytes().map(|byte| format!("{byte:02x}")).collect(),
+        secret.bytes().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(":"),
+    ]
+}
+
+#[tokio::test]
+async fn a_secret_that_an_engine_repeats_in_any_encoding_reaches_nobody() {
+    const SECRET: &str = "Kx9/canary&tide+4711~Zq";
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let url = format!("http://{}", listener.local_addr().unwrap());
+    let count = encodings(SECRET).len();
+    tokio::spawn(async move {
+        use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+        let mut said = encodings(SECRET).into_iter().cycle();
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let _ = stream.read(&mut [0; 4_096]).await;
+            let body = format!("{{\"wrong\": \"you came with {} and that is odd\"}}", said.next().unwrap());
+            let head = "HTTP/1.1 400 Bad Request\r\ncontent-type: application/json\r\nconnection: close\r\n";
+            let _ = stream.write_all(format!("{head}content-length: {}\r\n\r\n{body}", body.len()).as_bytes()).await;
+        }
+    });
+    let bearer = sheet(&url)
+        .replace("scheme = \"none\"", "scheme = \"bearer\"\nparts = [\"token\"]")
+        .replace("[limits]\nat_once = 1\n", "");
+    let service = Service::start(BINARY, &[("gannet", bearer)]).await;
+    let bound = json!({"engine": "gannet", "parts": {"token": SECRET}});
+    assert_eq!(service.send(reqwest::Method::POST, "/api/v1/credentials", bound).await.0, 201);
+    assert_eq!(service.send(reqwest::Method::POST, "/api/v1/apps", json!({"name": "quay"})).await.0, 201);
+    let (_, key) = service.send(reqwest::Method::POST, "/api/v1/apps/quay/keys", json!({})).await;
+    let mut shown = Vec::new();
+    for who in [service.key.as_str(), key["key"].as_str().unwrap()] {
+        for _ in 0..count {
+            let request = service.http.post(format!("{}/api/v1/utterances", service.url)).bearer_auth(who);
+            let response = request.json(&json!({"text": "Ahoy", "voice": "gannet/ada"})).send().await.unwrap();
+            assert!(!response.status().is_success());
+            shown.extend(format!("{:?}", response.headers()).into_bytes());
+            let body = response.text().await.unwrap();
+            assert_eq!(
+                body.contains("that is odd"),
+                who == service.key,
+                "what an engine said is for operators: {body}"
+            );
+            shown.extend(body.into_bytes());
+        }
+        let request = |path: &str| service.http.get(format!("{}{path}", service.url)).bearer_auth(who).send();
+        let list: Value = request("/api/v1/dispatches?limit=100").await.unwrap().json().await.unwrap();
+        for item in list["items"].as_array().unwrap() {
+            let one = request(&format!("/api/v1/dispatches/{}", item["id"].as_str().unwrap())).await.unwrap();
+            shown.extend(one.bytes().await.unwrap());
+        }
+        shown.extend(request("/metrics").await.unwrap().bytes().await.unwrap());
+    }
+    assert!(String::from_utf8_lossy(&shown).matches("[redacted]").count() >= count, "each was repeated, and seen");
+    shown.extend(std::fs::read(service.folder.path().join("log")).unwrap());
+    for file in files_below(&service.folder.path().join("data")) {
+        shown.extend(std::fs::read(file).unwrap());
+    }
+    for form in encodings(SECRET) {
+        // JSON of ours escapes what it quotes.
+        for form in [serde_json::to_string(&form).unwrap().trim_matches('"').to_owned(), form] {
+            assert!(!shown.windows(form.len()).any(|bytes| bytes == form.as_bytes()), "the secret as {form:?}");
+        }
+    }
+}

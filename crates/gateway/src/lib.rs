@@ -33,11 +33,11 @@ mod recall;
 mod registry;
 mod rehearse;
 mod resources;
-mod room;
 mod score;
 mod settle;
 mod sounds;
 mod speak;
+mod storage;
 mod texts;
 mod workshop;
 
@@ -65,9 +65,9 @@ pub use profiles::{OwnProfile, Profiles};
 pub use prompts::{PromptLine, PromptSet, PromptState};
 pub use registry::{EngineState, Registry};
 pub use resources::{InsertedSound, MOST_SOUND, Resources};
-pub use room::Room;
 pub use score::Score;
 pub use speak::{Cue, SynthesisRequest, Utterance};
+pub use storage::StorageRoom;
 pub use workshop::Host;
 
 use dispatcher_store::Store;

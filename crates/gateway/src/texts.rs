@@ -32,15 +32,15 @@ pub(crate) struct Texts {
 }
 
 /// KiB that wait, until this is dropped.
-struct Waiting(Arc<AtomicUsize>, usize);
+struct WaitingText(Arc<AtomicUsize>, usize);
 
-impl Drop for Waiting {
+impl Drop for WaitingText {
     fn drop(&mut self) {
         self.0.fetch_sub(self.1, Ordering::SeqCst);
     }
 }
 
-/// Room for a text, until it is dropped.
+/// StorageRoom for a text, until it is dropped.
 pub(crate) type TextRoom = Option<OwnedSemaphorePermit>;
 
 impl Default for Texts {
@@ -63,7 +63,7 @@ impl Texts {
             GatewayError::Crowded { what, retry_after: PATIENCE }
         };
         let weight = bytes.div_ceil(1 << 10).min(AT_ONCE);
-        let waiting = Waiting(self.waiting.clone(), weight);
+        let waiting = WaitingText(self.waiting.clone(), weight);
         if waiting.0.fetch_add(weight, Ordering::SeqCst) + weight > WAITING {
             return Err(crowded());
         }

@@ -7,7 +7,7 @@ use dispatcher_core::{Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_store::{BY, SheetRow};
 
-use crate::{Gateway, GatewayError, JobsPlace, Room, Webhooks, now_micros};
+use crate::{Gateway, GatewayError, JobsPlace, StorageRoom, Webhooks, now_micros};
 
 /// What the host gives: connections, where engines are on this network, and
 /// folders for kept sound and for jobs.
@@ -25,7 +25,7 @@ pub struct Host {
     /// Who may be told of the end of a job; nobody where this is missing.
     pub webhooks: Option<Webhooks>,
     /// What may be kept on the disk; unlimited where this is missing.
-    pub room: Option<Room>,
+    pub room: Option<StorageRoom>,
 }
 
 impl Host {

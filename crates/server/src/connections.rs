@@ -57,14 +57,14 @@ fn spare_descriptors() -> Option<[File; 3]> {
 #[derive(Default)]
 struct Known {
     /// Requests that are being answered, by the peer's address.
-    at_work: HashMap<SocketAddr, Arc<Progress>>,
+    at_work: HashMap<SocketAddr, Arc<AnswerProgress>>,
     /// When a connection was last of use: its last request ended, or it was first seen.
     idle_since: HashMap<SocketAddr, (Instant, bool)>,
 }
 
 /// How far an answer is.
 #[derive(Default)]
-struct Progress {
+struct AnswerProgress {
     /// Milliseconds since the start at which bytes were handed to the socket
     /// that it has not taken yet; 0 if there are none.
     unread_since: AtomicU64,
@@ -74,7 +74,7 @@ struct Progress {
 struct AtWork {
     connections: Connections,
     peer: SocketAddr,
-    progress: Arc<Progress>,
+    progress: Arc<AnswerProgress>,
 }
 
 impl Drop for AtWork {
@@ -96,7 +96,7 @@ impl Connections {
     }
 
     fn begin(&self, peer: SocketAddr) -> AtWork {
-        let progress = Arc::new(Progress::default());
+        let progress = Arc::new(AnswerProgress::default());
         let mut known = self.lock();
         known.idle_since.remove(&peer);
         known.at_work.insert(peer, progress.clone());
@@ -203,7 +203,7 @@ impl Connections {
 /// An answer's body that notes when its caller stops reading.
 struct Watched<'r> {
     body: Body<'r>,
-    progress: Arc<Progress>,
+    progress: Arc<AnswerProgress>,
     started: Instant,
 }
 

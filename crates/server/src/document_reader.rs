@@ -45,9 +45,9 @@ pub(crate) struct DocumentReader {
 }
 
 /// A document that waits or is read, until it is dropped.
-struct Waiting(Arc<AtomicUsize>);
+struct WaitingDocument(Arc<AtomicUsize>);
 
-impl Drop for Waiting {
+impl Drop for WaitingDocument {
     fn drop(&mut self) {
         self.0.fetch_sub(1, Ordering::SeqCst);
     }
@@ -68,7 +68,7 @@ impl DocumentReader {
     /// 413 or 415 where the document cannot be read within the limits, 429
     /// where too many wait.
     pub(crate) async fn read(&self, source: &AudioSource, kind: Kind) -> Result<Document, Problem> {
-        let waiting = Waiting(self.waiting.clone());
+        let waiting = WaitingDocument(self.waiting.clone());
         if waiting.0.fetch_add(1, Ordering::SeqCst) >= AT_ONCE + MOST_WAITING {
             let problem = Problem::new("crowded", "too many documents wait to be read");
             return Err(Problem { retry_after: Some(SECONDS), ..problem });

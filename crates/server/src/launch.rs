@@ -4,7 +4,7 @@ use std::net::{IpAddr, SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 
 use dispatcher_engines::{Engine, EngineError, Fetcher, Herald};
-use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Room, Roots, Webhooks, now_micros};
+use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Roots, StorageRoom, Webhooks, now_micros};
 use dispatcher_store::{AccessKey, App, Store, StoreError};
 use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
@@ -356,7 +356,7 @@ impl Service {
     pub async fn new(config: &Config) -> Result<Service, ServeError> {
         raise_file_limit();
         let folder = prepare_data(&config.data)?;
-        let room = Room {
+        let room = StorageRoom {
             folder: config.data.clone(),
             reserve: config.reserve_megabytes.saturating_mul(1_000_000),
             quota: config.app_megabytes.saturating_mul(1_000_000),

@@ -190,6 +190,34 @@ async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
     assert!(calls > 1_000, "{calls} calls: every row by every caller");
 }
 
+/// A tone of so many samples, as a WAV file.
+fn recording(samples: usize) -> Vec<u8> {
+    let sound: Vec<f32> = (0..samples).map(|n| (n as f32 * 0.1).sin() * 0.3).collect();
+    dispatcher_audio::encode_all(&sound, dispatcher_audio::Format::new(dispatcher_audio::Codec::Wav, 16_000))
+        .expect("audio")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_recording_under_a_used_key_is_compared_by_its_audio() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let house = House::new(folder.path()).await;
+    // In rehearsal nobody is called, and the same is checked.
+    let rehearsal = App { rehearsal: 1, ..App::new("quay", "Quay", 1) };
+    let store = house.client.rocket().state::<dispatcher_gateway::Gateway>().expect("managed").store();
+    store.change_app(rehearsal, "test".into(), 3).await.expect("changed");
+    let hear = async |audio: Vec<u8>| {
+        let request = house.client.post("/api/v1/transcripts?engine=pocketsphinx").body(audio);
+        let key = format!("Bearer {}", house.keys[&Who::App]);
+        let request = request.header(Header::new("Authorization", key)).header(Header::new("Idempotency-Key", "watch"));
+        let response = request.header(Header::new("Content-Type", "audio/wav")).dispatch().await;
+        (response.status().code, response.headers().get_one("Dispatch-Id").map(str::to_owned))
+    };
+    let first = hear(recording(16_000)).await;
+    assert_eq!(first.0, 200);
+    assert_eq!(hear(recording(16_000)).await, first, "the same recording is answered as before");
+    assert_eq!(hear(recording(16_001)).await.0, 422, "another one is not");
+}
+
 #[tokio::test]
 async fn a_service_that_stops_is_not_ready_and_takes_no_work() {
     let folder = tempfile::tempdir().expect("a folder");

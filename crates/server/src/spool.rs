@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use bytes::{Bytes, BytesMut};
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::Room;
+use dispatcher_gateway::StorageRoom;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 
 use crate::body::{RequestBody, too_large, unread};
@@ -19,14 +19,14 @@ const IN_MEMORY: usize = 256 << 10;
 pub(crate) struct Spool {
     pub(crate) folder: PathBuf,
     pub(crate) limit: u64,
-    pub(crate) room: Room,
+    pub(crate) room: StorageRoom,
 }
 
 impl Spool {
     /// Refuses a copy of files for which there is no room.
     pub(crate) fn check_room_for(&self, files: &[(String, PathBuf)]) -> Result<(), Problem> {
         let bytes: u64 = files.iter().filter_map(|(_, path)| path.metadata().ok()).map(|file| file.len()).sum();
-        Room { reserve: self.room.reserve.saturating_add(bytes), ..self.room.clone() }.check()?;
+        StorageRoom { reserve: self.room.reserve.saturating_add(bytes), ..self.room.clone() }.check()?;
         Ok(())
     }
 
@@ -131,7 +131,7 @@ mod tests {
 
     fn spool(limit: u64) -> (tempfile::TempDir, Spool) {
         let folder = tempfile::tempdir().expect("a folder");
-        let room = Room { folder: folder.path().into(), reserve: 0, quota: u64::MAX };
+        let room = StorageRoom { folder: folder.path().into(), reserve: 0, quota: u64::MAX };
         let spool = Spool { folder: folder.path().into(), limit, room };
         (folder, spool)
     }

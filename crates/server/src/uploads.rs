@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{GatewayError, Room};
+use dispatcher_gateway::{GatewayError, StorageRoom};
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 
@@ -29,7 +29,7 @@ pub(crate) struct Uploads {
     folder: PathBuf,
     /// Bytes of one upload.
     pub(crate) limit: u64,
-    room: Room,
+    room: StorageRoom,
     /// Ids of the uploads that a request works on.
     busy: Arc<Mutex<HashSet<String>>>,
 }
@@ -82,7 +82,7 @@ fn missing(id: &str) -> Problem {
 }
 
 impl Uploads {
-    pub(crate) fn new(folder: PathBuf, limit: u64, room: Room) -> Self {
+    pub(crate) fn new(folder: PathBuf, limit: u64, room: StorageRoom) -> Self {
         Uploads { folder, limit, room, busy: Arc::default() }
     }
 
@@ -285,7 +285,7 @@ mod tests {
 
     fn uploads(limit: u64, quota: u64) -> (tempfile::TempDir, Uploads) {
         let folder = tempfile::tempdir().expect("folder");
-        let room = Room { folder: folder.path().into(), reserve: 0, quota };
+        let room = StorageRoom { folder: folder.path().into(), reserve: 0, quota };
         let uploads = Uploads::new(folder.path().join("uploads"), limit, room);
         (folder, uploads)
     }
@@ -364,7 +364,7 @@ mod tests {
     #[tokio::test]
     async fn nothing_is_taken_where_the_disk_is_nearly_full() {
         let folder = tempfile::tempdir().expect("folder");
-        let room = Room { folder: folder.path().into(), reserve: u64::MAX, quota: 100 };
+        let room = StorageRoom { folder: folder.path().into(), reserve: u64::MAX, quota: 100 };
         let uploads = Uploads::new(folder.path().join("uploads"), 10, room);
         assert_eq!(uploads.begin(&upload("quay")).await.expect_err("no room").status, 507);
     }

@@ -1,5 +1,6 @@
 //! `dispatcher person`: who can sign in to the console with a password.
 
+use reqwest::Method;
 use serde_json::{Value, json};
 
 use super::credential::read_secret;
@@ -19,7 +20,8 @@ pub(crate) async fn run(client: &Client, command: PersonCommand, json: bool) -> 
                 Some(text) => text.trim_end_matches(['\r', '\n']).to_owned(),
                 None => rpassword::prompt_password("password: ")?,
             };
-            client.put(&path(&name), &json!({"password": password})).await?;
+            let request = client.request(Method::PUT, &path(&name)).json(&json!({"password": password}));
+            client.send(request).await?;
             eprintln!("{name} can sign in; sessions that {name} had elsewhere have ended");
             Ok(())
         }

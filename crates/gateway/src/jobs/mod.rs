@@ -22,8 +22,8 @@ use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
 use crate::plan::{plan_synthesis, wanted};
-use crate::room::bytes_in;
 use crate::settle::{new_id, to_i64};
+use crate::storage::bytes_in;
 use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
 
 pub use dictation::Dictation;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, Room, Track, Utterance};
+use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, StorageRoom, Track, Utterance};
 use futures::Stream;
 use rocket::http::Header;
 use rocket::request::Request;
@@ -220,7 +220,7 @@ struct Tee {
     claim: Claim,
     file: tokio::fs::File,
     kept: Kept,
-    room: Room,
+    room: StorageRoom,
     whole: bool,
 }
 

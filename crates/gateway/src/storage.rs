@@ -1,4 +1,4 @@
-//! Room on the disk: a reserve that callers cannot use up, and the bytes that
+//! StorageRoom on the disk: a reserve that callers cannot use up, and the bytes that
 //! one app may keep.
 
 use std::path::{Path, PathBuf};
@@ -8,7 +8,7 @@ use crate::{Gateway, GatewayError};
 /// The data folder, the bytes that stay free on its file system, and the bytes
 /// that one app may keep there.
 #[derive(Debug, Clone)]
-pub struct Room {
+pub struct StorageRoom {
     pub folder: PathBuf,
     /// Bytes that stay free.
     pub reserve: u64,
@@ -16,7 +16,7 @@ pub struct Room {
     pub quota: u64,
 }
 
-impl Room {
+impl StorageRoom {
     /// Refuses what would be written where less than the reserve is free.
     ///
     /// # Errors
@@ -52,7 +52,7 @@ impl Gateway {
     /// # Errors
     /// [`GatewayError::NoRoom`].
     pub fn check_room(&self) -> Result<(), GatewayError> {
-        self.inner.host.room.as_ref().map_or(Ok(()), Room::check)
+        self.inner.host.room.as_ref().map_or(Ok(()), StorageRoom::check)
     }
 }
 
@@ -62,7 +62,7 @@ mod tests {
 
     #[test]
     fn a_reserve_is_kept_free() {
-        let room = |reserve| Room { folder: std::env::temp_dir(), reserve, quota: 0 };
+        let room = |reserve| StorageRoom { folder: std::env::temp_dir(), reserve, quota: 0 };
         assert!(room(1).check().is_ok());
         let error = room(u64::MAX).check().expect_err("no disk has so much");
         assert!(error.to_string().contains(&u64::MAX.to_string()), "{error}");
