@@ -80,8 +80,12 @@ struct AtWork {
 impl Drop for AtWork {
     fn drop(&mut self) {
         let mut known = self.connections.lock();
-        known.at_work.remove(&self.peer);
-        known.idle_since.insert(self.peer, (Instant::now(), true));
+        // The next request of the connection may have begun meanwhile.
+        let own = known.at_work.get(&self.peer).is_some_and(|progress| Arc::ptr_eq(progress, &self.progress));
+        if own {
+            known.at_work.remove(&self.peer);
+            known.idle_since.insert(self.peer, (Instant::now(), true));
+        }
     }
 }
 
@@ -248,6 +252,18 @@ mod tests {
         working.progress.unread_since.store(1_000, Ordering::Relaxed);
         assert!(connections.to_end(&open[..1], at(100)).is_empty());
         assert_eq!(connections.to_end(&open[..1], at(130)), [peer(1)], "its caller does not read");
+    }
+
+    #[test]
+    fn a_request_that_ends_late_does_not_end_the_next_one_of_its_connection() {
+        let connections = Connections::new(100);
+        let first = connections.begin(peer(1));
+        let second = connections.begin(peer(1));
+        drop(first);
+        let later = Instant::now() + Duration::from_secs(3_600);
+        assert!(connections.to_end(&[peer(1)], later).is_empty(), "it is still being answered");
+        drop(second);
+        assert_eq!(connections.to_end(&[peer(1)], later), [peer(1)]);
     }
 
     #[test]
