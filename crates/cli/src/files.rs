@@ -18,6 +18,34 @@ pub(crate) fn mend(path: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
+/// The text of a file, in the encoding that it declares.
+pub(crate) fn read_text(path: &Path) -> Result<String, CliError> {
+    let bytes = std::fs::read(path).map_err(|source| CliError::File { path: path.into(), source })?;
+    decode(&path.display().to_string(), &bytes)
+}
+
+/// Bytes as text, in the encoding that they declare; `what` they are.
+pub(crate) fn decode(what: &str, bytes: &[u8]) -> Result<String, CliError> {
+    let text = dispatcher_markup::decode_text(bytes, None);
+    text.map(std::borrow::Cow::into_owned).map_err(|error| CliError::Failed(format!("{what}: {error}")))
+}
+
+/// Refuses a place that a file cannot be written to: before anything is
+/// called and charged.
+pub(crate) fn check_target(path: &Path, force: bool) -> Result<(), CliError> {
+    if path.is_dir() {
+        return Err(CliError::Usage(format!("{} is a folder; give the name of a file", path.display())));
+    }
+    if path.exists() && !force {
+        return Err(CliError::Exists(path.into()));
+    }
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if !folder.is_dir() {
+        return Err(CliError::Usage(format!("the folder {} does not exist; create it first", folder.display())));
+    }
+    tempfile::tempfile_in(folder).map(drop).map_err(|source| CliError::File { path: folder.into(), source })
+}
+
 /// Gives a file that was written aside its name; readable by all.
 pub(crate) fn persist(aside: tempfile::NamedTempFile, path: &Path, force: bool) -> Result<(), CliError> {
     let failed = |source| CliError::File { path: path.into(), source };

@@ -80,6 +80,19 @@ impl Cause {
         }
     }
 
+    /// Whether the engine refuses access or is missing, which a person can mend.
+    pub fn is_of_access(self) -> bool {
+        matches!(
+            self,
+            Cause::Unauthorized
+                | Cause::NotActiveYet
+                | Cause::WrongRegion
+                | Cause::MissingRole
+                | Cause::Unpaid
+                | Cause::Absent
+        )
+    }
+
     /// The name used in sheets, records and answers.
     pub fn name(self) -> &'static str {
         match self {

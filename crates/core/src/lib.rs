@@ -36,6 +36,6 @@ pub use shaping::{Adjustment, Done, HearingWish, MadeGood, Shaped, Shaping, Styl
 pub use sheet::*;
 pub use stitch::{HeardPart, stitch};
 pub use tariff::{Measure, Tariff, Usage};
-pub use transcript::{Alternative, Transcript, Word, vtt};
+pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
 pub use voice::{Criteria, Gender, Origin, Voice, VoiceId};
 pub use wer::{WordErrors, normalise_words, word_errors};

@@ -86,7 +86,7 @@ fn by_times(parts: &[&HeardPart], language: Option<String>) -> Transcript {
     }
     let text: String = all.iter().map(|said| said.text.as_str()).collect();
     let words = all.into_iter().map(|said| said.word).collect();
-    Transcript { text: text.trim().to_owned(), language, words, alternatives: Vec::new() }
+    Transcript { text: text.trim().to_owned(), language, words, ..Transcript::default() }
 }
 
 /// Parts are set apart by a space, except in writing that has none.
@@ -160,7 +160,7 @@ fn by_words(parts: &[&HeardPart], language: Option<String>) -> Transcript {
         }
         text += next;
     }
-    Transcript { text, language, words: Vec::new(), alternatives: Vec::new() }
+    Transcript { text, language, ..Transcript::default() }
 }
 
 /// Bytes of the first that stay, and where the second goes on.

@@ -37,7 +37,21 @@ pub struct Transcript {
     pub words: Vec<Word>,
     #[serde(default)]
     pub alternatives: Vec<Alternative>,
+    /// Where there is sound in which nothing was recognised, in order; the
+    /// text has [`GAP`] there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub gaps: Vec<Gap>,
 }
+
+/// A stretch of audio without words, in seconds from the beginning.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Gap {
+    pub start: f64,
+    pub end: f64,
+}
+
+/// The mark of a gap in text and subtitles.
+pub const GAP: &str = "[…]";
 
 /// Subtitles hold at most this long, and so many characters a cue.
 const CUE_SECONDS: f64 = 6.0;
@@ -55,6 +69,31 @@ pub fn vtt(cues: impl IntoIterator<Item = (f64, f64, String)>) -> String {
 }
 
 impl Transcript {
+    /// Marks stretches in which nothing was recognised: in the list of gaps,
+    /// and in the text, which needs words with times.
+    #[must_use]
+    pub fn with_gaps(mut self, mut gaps: Vec<Gap>) -> Transcript {
+        gaps.sort_by(|one, other| one.start.total_cmp(&other.start));
+        let mut marks: Vec<usize> = Vec::new();
+        let mut waiting = gaps.iter().peekable();
+        let mut at = 0;
+        for word in &self.words {
+            let Some(found) = self.text[at..].find(word.text.as_str()) else { break };
+            while waiting.next_if(|gap| word.start.is_some_and(|start| start >= gap.end)).is_some() {
+                marks.push(at + found);
+            }
+            at += found + word.text.len();
+        }
+        marks.extend(waiting.map(|_| self.text.len()));
+        for at in marks.into_iter().rev() {
+            let (before, after) = self.text.split_at(at);
+            let before = if before.is_empty() || before.ends_with(' ') { before.to_owned() } else { format!("{before} ") };
+            self.text = format!("{before}{GAP} {after}").trim_end().to_owned();
+        }
+        self.gaps = gaps;
+        self
+    }
+
     /// WebVTT (W3C). Without word times there is one cue of the whole length.
     pub fn to_vtt(&self, length: f64) -> String {
         vtt(self.cues(length))
@@ -78,10 +117,16 @@ impl Transcript {
             return vec![(0.0, length, self.text.clone())];
         }
         let mut cues: Vec<(f64, f64, String)> = Vec::new();
+        let mut gaps = self.gaps.iter().peekable();
         for (start, end, word) in timed {
+            let mut parted = false;
+            while let Some(gap) = gaps.next_if(|gap| gap.end <= start) {
+                cues.push((gap.start, gap.end, GAP.into()));
+                parted = true;
+            }
             match cues.last_mut() {
                 Some((from, to, text))
-                    if end - *from <= CUE_SECONDS
+                    if !parted && end - *from <= CUE_SECONDS
                         && text.chars().count() + word.chars().count() < CUE_CHARACTERS
                         && !text.ends_with(['.', '?', '!', '。', '؟']) =>
                 {
@@ -94,6 +139,7 @@ impl Transcript {
                 _ => cues.push((start, end, word.to_owned())),
             }
         }
+        cues.extend(gaps.map(|gap| (gap.start, gap.end, GAP.to_owned())));
         cues
     }
 }
@@ -133,6 +179,21 @@ mod tests {
         assert_eq!(
             transcript.to_srt(62.0),
             "1\n00:00:00,000 --> 00:00:01,000\nStand clear.\n\n2\n00:01:01,000 --> 00:01:01,500\nBow<5\n"
+        );
+    }
+
+    #[test]
+    fn a_gap_is_marked_in_text_and_subtitles() {
+        let words = vec![word("Stand", 0.0, 0.4), word("clear.", 0.5, 1.0), word("All", 6.0, 6.5)];
+        let transcript = Transcript { text: "Stand clear. All".into(), words, ..Transcript::default() };
+        let gaps = vec![Gap { start: 8.0, end: 9.0 }, Gap { start: 1.5, end: 5.5 }];
+        let marked = transcript.with_gaps(gaps);
+        assert_eq!(marked.text, "Stand clear. […] All […]");
+        assert_eq!(marked.gaps[0], Gap { start: 1.5, end: 5.5 });
+        assert_eq!(
+            marked.to_vtt(9.0),
+            "WEBVTT\n\n00:00:00.000 --> 00:00:01.000\nStand clear.\n\n00:00:01.500 --> 00:00:05.500\n[…]\n\n\
+             00:00:06.000 --> 00:00:06.500\nAll\n\n00:00:08.000 --> 00:00:09.000\n[…]\n"
         );
     }
 

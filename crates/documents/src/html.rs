@@ -82,17 +82,13 @@ pub(crate) fn check_depth(text: &str) -> Result<(), DocumentError> {
 
 /// Bytes as text: UTF-8, or what the document says of itself.
 pub(crate) fn decode(bytes: &[u8]) -> Result<String, DocumentError> {
-    if let Ok(text) = std::str::from_utf8(bytes) {
-        return Ok(text.trim_start_matches('\u{feff}').to_owned());
+    if std::str::from_utf8(bytes).is_ok() {
+        return crate::text_of(bytes, None);
     }
     let start = String::from_utf8_lossy(&bytes[..bytes.len().min(1_024)]).to_ascii_lowercase();
     let label = start.split("charset=").nth(1).or(start.split("encoding=").nth(1)).unwrap_or_default();
     let label = label.trim_start_matches(['"', '\'']).split(['"', '\'', ' ', ';', '>', '/']).next().unwrap_or_default();
-    let encoding = encoding_rs::Encoding::for_bom(bytes).map(|(encoding, _)| encoding);
-    let encoding = encoding.or_else(|| encoding_rs::Encoding::for_label(label.as_bytes()));
-    let valid = std::str::from_utf8(bytes).err().map_or(0, |error| error.valid_up_to());
-    let encoding = encoding.filter(|encoding| *encoding != encoding_rs::UTF_8).ok_or(DocumentError::NotUtf8(valid))?;
-    Ok(encoding.decode(bytes).0.into_owned())
+    crate::text_of(bytes, Some(label))
 }
 
 #[derive(Default)]

@@ -15,6 +15,7 @@ mod split;
 pub use pdf::expects_panic;
 pub use split::{Part, Split};
 
+use dispatcher_markup::{EncodingError, decode_text};
 use serde::{Deserialize, Serialize};
 
 /// The most text that a document may come to, in bytes.
@@ -131,8 +132,8 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<Document, DocumentError> {
         _ => kind,
     };
     let document = match kind {
-        Kind::Text => plain::read(utf8(bytes)?),
-        Kind::Markdown => markdown::read(utf8(bytes)?),
+        Kind::Text => plain::read(&text_of(bytes, None)?),
+        Kind::Markdown => markdown::read(&text_of(bytes, None)?),
         Kind::Html => html::read(&html::decode(bytes)?)?,
         Kind::Epub => epub::read(bytes)?,
         Kind::Pdf => pdf::read(bytes)?,
@@ -145,9 +146,13 @@ pub fn read(bytes: &[u8], kind: Kind) -> Result<Document, DocumentError> {
     }
 }
 
-fn utf8(bytes: &[u8]) -> Result<&str, DocumentError> {
-    let text = std::str::from_utf8(bytes).map_err(|error| DocumentError::NotUtf8(error.valid_up_to()))?;
-    Ok(text.strip_prefix('\u{feff}').unwrap_or(text))
+/// A document's bytes as text, in the encoding that it declares.
+pub(crate) fn text_of(bytes: &[u8], charset: Option<&str>) -> Result<String, DocumentError> {
+    match decode_text(bytes, charset) {
+        Ok(text) => Ok(text.into_owned()),
+        Err(EncodingError::NotUtf8(at)) => Err(DocumentError::NotUtf8(at)),
+        Err(error) => Err(DocumentError::Damaged(error.to_string())),
+    }
 }
 
 /// One line with single spaces.

@@ -144,7 +144,8 @@ impl Paths {
         };
         let others = self.alternatives.as_ref().map(|path| path.query(answer).all()).unwrap_or_default();
         let language = text(self.language.as_ref(), answer).filter(|tag| tag != "und");
-        Ok(Transcript { text: whole, language, words, alternatives: others.into_iter().filter_map(other).collect() })
+        let alternatives = others.into_iter().filter_map(other).collect();
+        Ok(Transcript { text: whole, language, words, alternatives, ..Transcript::default() })
     }
 }
 

@@ -104,6 +104,8 @@ pub enum GatewayError {
     Vault(#[from] VaultError),
     #[error(transparent)]
     Money(#[from] MoneyError),
+    #[error("the job cannot be resumed: {0}")]
+    JobState(String),
     #[error("the caller left")]
     Abandoned,
     #[error("{free} bytes are free on the disk of the data folder, and {reserve} are kept free")]

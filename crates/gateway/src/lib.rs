@@ -137,7 +137,9 @@ impl Gateway {
         gateway.load_lexicons().await?;
         gateway.keep_catalogues();
         gateway.resume_trials().await?;
-        gateway.resume_jobs().await?;
+        if !gateway.inner.host.jobs.as_ref().is_some_and(|jobs| jobs.held) {
+            gateway.resume_jobs().await?;
+        }
         Ok(gateway)
     }
 

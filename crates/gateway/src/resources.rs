@@ -9,7 +9,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use dispatcher_audio::{Format, measure};
-use dispatcher_markup::{Lexicon, Reference, ReferenceKind, Script, read_pls};
+use dispatcher_markup::{Lexicon, Reference, ReferenceKind, Script, decode_text, read_pls};
 use futures::future::join_all;
 
 use crate::hosts::check_host;
@@ -115,8 +115,8 @@ impl Resources {
         match kind {
             ReferenceKind::Sound => self.add_sound(address, Arc::new(InsertedSound::new(bytes)?)),
             ReferenceKind::Lexicon => {
-                let document = std::str::from_utf8(&bytes).map_err(|_| "it is no text in UTF-8")?;
-                let lexicon = read_pls(document).map_err(|fault| fault.to_string())?;
+                let document = decode_text(&bytes, None).map_err(|error| error.to_string())?;
+                let lexicon = read_pls(&document).map_err(|fault| fault.to_string())?;
                 self.add_lexicon(address, Arc::new(lexicon));
             }
         }

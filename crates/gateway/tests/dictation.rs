@@ -57,7 +57,7 @@ async fn dictate(house: &House, samples: &[f32], engine: &str) -> (JobView, Tran
         unsupported: Unsupported::Adapt,
     });
     let audio = Some(AudioSource::Memory(Bytes::from(wav)));
-    let job = NewJob { title: "Rounds".into(), work, audio, webhook: None };
+    let job = NewJob { title: "Rounds".into(), work, audio, webhook: None, warnings: Vec::new() };
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     let view = until_over(house, &id).await;
     assert_eq!(view.row.state, "done", "{:?}", view.row.reason);

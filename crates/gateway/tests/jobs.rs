@@ -32,7 +32,7 @@ fn tracks(titles_and_texts: &[(&str, String)], voice: &str) -> NewJob {
         request: dispatcher_gateway::SynthesisRequest { format, ..say(text.trim_end(), voice) },
     };
     let tracks = titles_and_texts.iter().map(track).collect();
-    NewJob { title: "Doors".into(), work: JobWork::Speech { tracks }, audio: None, webhook: None }
+    NewJob { title: "Doors".into(), work: JobWork::Speech { tracks }, audio: None, webhook: None, warnings: Vec::new() }
 }
 
 async fn until(gateway: &Gateway, id: &str, ready: impl Fn(&JobView) -> bool) -> JobView {

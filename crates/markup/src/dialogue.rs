@@ -68,18 +68,14 @@ pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFa
             }
             document += &format!("<{element} time=\"{}\"/>", attribute(time));
         }
-        let (open, close) = match (&line.voice, &line.language) {
-            (Some(voice), _) => {
-                let name = attribute(voice);
-                let open = format!("<voice name=\"{name}\" required=\"name\"{}>", tongue(line.language.as_deref()));
-                (open, "</voice>")
-            }
-            (None, Some(_)) => (format!("<lang{}>", tongue(line.language.as_deref())), "</lang>"),
-            (None, None) => ("<s>".to_owned(), "</s>"),
-        };
-        document += &open;
+        let voice = line.voice.as_deref().map(|voice| format!("<voice name=\"{}\" required=\"name\">", attribute(voice)));
+        // `voice` has no language of its own in SSML 1.1.
+        let lang = line.language.as_deref().map(|tag| format!("<lang{}>", tongue(Some(tag))));
+        let sentence = (voice.is_none() && lang.is_none()).then(|| "<s>".to_owned());
+        let elements = [(voice, "</voice>"), (lang, "</lang>"), (sentence, "</s>")];
+        elements.iter().filter_map(|(open, _)| open.as_deref()).for_each(|open| document += open);
         escape(&line.text, &mut document);
-        document += close;
+        elements.iter().rev().filter(|(open, _)| open.is_some()).for_each(|(_, close)| document += close);
     }
     Ok(document + "\n</speak>")
 }
@@ -104,6 +100,10 @@ mod tests {
         let script = crate::read_ssml(&document).expect("sound");
         assert_eq!(script.plain_text(), "All aboard & welcome. Thank you.");
         assert_eq!(script.language.as_deref(), Some("en-GB"));
+        let line_in = |voice: Option<&str>| Line { language: Some("pt-PT".into()), ..line("Bom dia.", voice, None) };
+        let document = dialogue(&[line_in(Some("heron/marin")), line_in(None)], Some("en-GB")).expect("a document");
+        let script = crate::read_ssml(&document).expect("a voice and a language in one line");
+        assert_eq!(script.elements().filter_map(|element| element.get("xml:lang")).skip(1).collect::<Vec<_>>(), ["pt-PT"; 2]);
         assert_eq!(dialogue(&[line(" ", None, None)], None).expect_err("empty").at, 0);
         for gap in ["soon", "-200ms", "300", "--1s", "-6s"] {
             let first = if gap == "-6s" { vec![line("b", None, None)] } else { Vec::new() };

@@ -40,6 +40,7 @@ pub(crate) const TABLE: &[(Method, &str, Need)] = &[
     (Method::Delete, "/api/v1/jobs/<id>", Need::Key),
     (Method::Get, "/api/v1/jobs/<id>/events", Need::Key),
     (Method::Post, "/api/v1/jobs/<id>/cancel", Need::Key),
+    (Method::Post, "/api/v1/jobs/<id>/resume", Need::Key),
     (Method::Get, "/api/v1/jobs/<id>/files/<name>", Need::Key),
     (Method::Get, "/api/v1/jobs/<id>/archive", Need::Key),
     (Method::Get, "/api/v1/voices", Need::Key),

@@ -79,6 +79,9 @@ pub struct Config {
     /// its port where that is not the usual one; none unless set.
     pub fetch_hosts: Vec<String>,
     pub engines: BTreeMap<String, EngineOverride>,
+    /// Jobs of an earlier run wait until `Gateway::resume_jobs` is called.
+    #[serde(skip)]
+    pub hold_jobs: bool,
 }
 
 impl Default for Config {
@@ -106,6 +109,7 @@ impl Default for Config {
             webhook_hosts: Vec::new(),
             fetch_hosts: Vec::new(),
             engines: BTreeMap::new(),
+            hold_jobs: false,
         }
     }
 }

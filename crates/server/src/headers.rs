@@ -17,6 +17,8 @@ pub(crate) struct Meta {
     /// A lower-case media type without parameters.
     pub(crate) essence: String,
     pub(crate) query: String,
+    /// `charset` of the body's media type.
+    pub(crate) charset: Option<String>,
     pub(crate) trace: Option<String>,
     pub(crate) idempotency_key: Option<String>,
     /// `Prefer: handling=strict` (RFC 7240, section 4.4).
@@ -38,6 +40,7 @@ impl<'r> FromRequest<'r> for Meta {
         Outcome::Success(Meta {
             accept: request.headers().get("Accept").collect::<Vec<_>>().join(", "),
             essence,
+            charset: charset_of(&content_type),
             content_type,
             query: request.uri().query().map(|query| query.as_str().to_owned()).unwrap_or_default(),
             trace: header("traceparent").filter(|value| is_traceparent(value)),
@@ -47,6 +50,19 @@ impl<'r> FromRequest<'r> for Meta {
             connection: Connection::new(request.remote(), request.rocket().config().port),
         })
     }
+}
+
+/// The parameter `charset` of a media type.
+pub(crate) fn charset_of(media_type: &str) -> Option<String> {
+    let given = media_type.split(';').skip(1).filter_map(|parameter| parameter.split_once('='));
+    let mut charset = given.filter(|(name, _)| name.trim().eq_ignore_ascii_case("charset"));
+    charset.next().map(|(_, value)| value.trim().trim_matches('"').to_owned())
+}
+
+/// The text of a body, in the encoding that it declares.
+pub(crate) fn text_of_body(body: &[u8], charset: Option<&str>) -> Result<String, Problem> {
+    let text = dispatcher_markup::decode_text(body, charset);
+    text.map(std::borrow::Cow::into_owned).map_err(|error| Problem::new("bad-request", error.to_string()))
 }
 
 /// Whether a preference is among those of `Prefer`.

@@ -374,6 +374,7 @@ impl Service {
             jobs: Some(JobsPlace {
                 folder: config.data.join("jobs"),
                 keep: std::time::Duration::from_secs(u64::from(config.keep_days) * 86_400),
+                held: config.hold_jobs,
             }),
             fetch_hosts: config.fetch_hosts.clone(),
             webhooks: Some(webhooks(config)?),

@@ -23,7 +23,7 @@ use crate::statuses;
         utterances::speak,
         transcripts::recognise,
         estimates::estimate,
-        jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::remove, jobs::file, jobs::archive, jobs::webhook_key,
+        jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove, jobs::file, jobs::archive, jobs::webhook_key,
         document_job::speak_document, uploads::begin, uploads::read, uploads::append, uploads::remove,
         voices::voices,
         voices::voice,

@@ -62,7 +62,7 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 34] = [
     ("in-use", 409, "Something depends on it", "Change what the detail names first."),
     ("sheet", 422, "The sheet has a fault", "Correct it at the line and column that the errors name."),
     ("taken", 409, "The name is taken", "Choose another name, or change the record that has it."),
-    ("not-ready", 409, "The result is not there yet", "Follow the job, and ask again once it is done."),
+    ("not-ready", 409, "The job or prompt is in another state", "Read its state; follow a job to its end."),
     ("too-large", 413, "The body is too large", "Send a smaller body, or raise body_megabytes in dispatcher.toml."),
     (
         "text-too-long",
@@ -168,7 +168,7 @@ impl Problem {
             kind: (*slug).into(),
             title: (*title).into(),
             status: *status,
-            detail: detail.into(),
+            detail: shortened(detail.into()),
             help: (*help).into(),
             errors: Vec::new(),
             nearest: Vec::new(),
@@ -202,6 +202,17 @@ impl Problem {
         problem.errors.push(json!({"line": error.line(), "column": error.column(), "detail": problem.detail}));
         problem
     }
+}
+
+/// Bytes of a detail: what a caller sent is not repeated at length.
+const LONGEST_DETAIL: usize = 1_000;
+
+fn shortened(mut detail: String) -> String {
+    if detail.len() > LONGEST_DETAIL {
+        let ends = (detail.floor_char_boundary(LONGEST_DETAIL * 3 / 4), detail.ceil_char_boundary(detail.len() - 200));
+        detail = format!("{} … {}", &detail[..ends.0], &detail[ends.1..]);
+    }
+    detail
 }
 
 /// What several failed attempts come to: the worst that waiting could mend
@@ -292,7 +303,7 @@ impl From<GatewayError> for Problem {
             | GatewayError::Webhook(_)
             | GatewayError::Sound(_)
             | GatewayError::Route(_) => Problem::new("invalid", text),
-            GatewayError::Stale { .. } => Problem::new("not-ready", text),
+            GatewayError::Stale { .. } | GatewayError::JobState(_) => Problem::new("not-ready", text),
             GatewayError::NoRoom { .. } => Problem::new("no-room", text),
             GatewayError::Quota { .. } => Problem::new("quota", text),
             GatewayError::Crowded { retry_after, .. } => {
@@ -345,6 +356,16 @@ mod tests {
 
     fn attempt(cause: Cause) -> FailedAttempt {
         FailedAttempt { engine: "heron".into(), cause, detail: "x".into(), retry_after: None }
+    }
+
+    #[test]
+    fn a_detail_does_not_repeat_what_was_sent_at_length() {
+        let body = format!("{{\"audio\": \"{}\"}}", "Å".repeat(80_000));
+        let error = serde_json::from_str::<crate::wire::TranscriptRequest>(&body).err().expect("a wrong type");
+        let problem = Problem::of_json(&error);
+        let text = serde_json::to_string(&problem).expect("JSON");
+        assert!(text.len() < 3_000, "{} bytes", text.len());
+        assert!(problem.detail.contains("expected struct") && problem.detail.contains("line 1"), "{}", problem.detail);
     }
 
     #[test]

@@ -1,12 +1,14 @@
 //! Kept bytes: whole, in part, or not at all where the caller has them
 //! (RFC 9110, sections 13 and 14).
 
+use std::io::{Seek as _, SeekFrom};
 use std::ops::Range;
 
 use bytes::Bytes;
 use rocket::http::Status;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
+use tokio::io::AsyncReadExt as _;
 
 /// Bytes that never change under their name.
 pub(crate) struct Kept {
@@ -61,6 +63,73 @@ impl<'r> Responder<'r, 'static> for Kept {
             }
         };
         response.sized_body(part.len(), std::io::Cursor::new(part)).ok()
+    }
+}
+
+/// A file on its way.
+pub(crate) struct Sent {
+    file: std::fs::File,
+    content_type: String,
+    name: String,
+    /// Whether it is synthetic speech, and not what a person said.
+    synthetic: bool,
+    /// Parts of it may be asked for: its bytes stay as they are.
+    ranges: bool,
+}
+
+impl Sent {
+    pub(crate) async fn of(file: tokio::fs::File, content_type: String, name: String, synthetic: bool) -> Sent {
+        Sent { file: file.into_std().await, content_type, name, synthetic, ranges: false }
+    }
+
+    /// Lets callers ask for a part.
+    pub(crate) fn with_ranges(self) -> Sent {
+        Sent { ranges: true, ..self }
+    }
+
+    /// Tells these bytes from others under the same name.
+    fn tag(metadata: &std::fs::Metadata) -> String {
+        use std::os::unix::fs::MetadataExt as _;
+        format!("\"{:x}-{:x}-{:x}\"", metadata.len(), metadata.mtime(), metadata.mtime_nsec())
+    }
+}
+
+impl<'r> Responder<'r, 'static> for Sent {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        let field = |name: &str| request.headers().get_one(name);
+        let Sent { mut file, content_type, name, synthetic, ranges } = self;
+        let metadata = file.metadata().map_err(|_| Status::InternalServerError)?;
+        let length = metadata.len();
+        let mut response = Response::build();
+        response.raw_header("Content-Type", content_type);
+        response.raw_header("Content-Disposition", format!("inline; filename=\"{name}\""));
+        if synthetic {
+            response.raw_header("Dispatch-Synthetic", "?1");
+        }
+        let mut part = None;
+        if ranges {
+            let tag = Sent::tag(&metadata);
+            let ranged = field("If-Range").is_none_or(|given| given.trim() == tag);
+            response.raw_header("Accept-Ranges", "bytes");
+            response.raw_header("ETag", tag);
+            let Ok(asked) = asked(field("Range").filter(|_| ranged), usize::try_from(length).unwrap_or(usize::MAX)) else {
+                response.raw_header("Content-Range", format!("bytes */{length}"));
+                return response.status(Status::RangeNotSatisfiable).ok();
+            };
+            part = asked;
+        }
+        response.max_chunk_size(64 << 10);
+        match part {
+            None => response.sized_body(None, tokio::fs::File::from_std(file)).ok(),
+            Some(range) => {
+                let (start, size) = (range.start as u64, range.len() as u64);
+                file.seek(SeekFrom::Start(start)).map_err(|_| Status::InternalServerError)?;
+                response.status(Status::PartialContent);
+                response.raw_header("Content-Range", format!("bytes {start}-{}/{length}", range.end - 1));
+                response.raw_header("Content-Length", size.to_string());
+                response.streamed_body(tokio::fs::File::from_std(file).take(size)).ok()
+            }
+        }
     }
 }
 

@@ -15,6 +15,8 @@ const ALSO: &[(&str, &str, &[u16])] = &[
     ("POST", "/api/v1/jobs", &[404, 406, 409, 415, 429, 507]),
     ("GET", "/api/v1/jobs/{id}/archive", &[409, 507]),
     ("DELETE", "/api/v1/jobs/{id}", &[409]),
+    ("POST", "/api/v1/jobs/{id}/resume", &[409, 507]),
+    ("GET", "/api/v1/jobs/{id}/files/{name}", &[416]),
     ("POST", "/api/v1/uploads", &[409, 507]),
     ("PATCH", "/api/v1/uploads/{id}", &[400, 409, 507]),
     ("DELETE", "/api/v1/uploads/{id}", &[409]),

@@ -21,17 +21,30 @@ pub struct JobFilter {
 }
 
 /// How far a job is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, QueryableByName)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct JobProgress {
     /// Pieces that are made.
-    #[diesel(sql_type = BigInt)]
     pub pieces: i64,
-    /// Of what is made, or heard.
-    #[diesel(sql_type = BigInt)]
+    /// Milliseconds of audio that are made or recognised.
     pub audio_ms: i64,
-    /// Charged so far, in every attempt.
+    /// Charged so far in every attempt, by currency.
+    pub costs: Vec<(String, i64)>,
+}
+
+#[derive(QueryableByName)]
+struct Made {
     #[diesel(sql_type = BigInt)]
-    pub nanos: i64,
+    pieces: i64,
+    #[diesel(sql_type = BigInt)]
+    audio_ms: i64,
+}
+
+#[derive(QueryableByName)]
+struct Charged {
+    #[diesel(sql_type = Text)]
+    currency: String,
+    #[diesel(sql_type = BigInt)]
+    nanos: i64,
 }
 
 /// A change of a job; what is not given stays.
@@ -47,6 +60,8 @@ pub struct JobChange {
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
     pub expires_at: Option<i64>,
+    pub warnings: Option<String>,
+    pub estimates: Option<String>,
 }
 
 impl Store {
@@ -67,6 +82,24 @@ impl Store {
         let write = move |c: &mut SqliteConnection| {
             let open = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.eq_any(AT_WORK));
             Ok(diesel::update(open).set(&change).execute(c)? > 0)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Makes a job that failed or was cancelled wait for its turn again.
+    /// Gives whether there was one.
+    pub async fn reopen_job(&self, id: String) -> Result<bool, StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let ended = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.eq_any(["failed", "cancelled"]));
+            let none = (None::<i64>, None::<String>);
+            let open = (
+                jobs::state.eq("queued"),
+                jobs::reason.eq(none.1),
+                jobs::ended_at.eq(none.0),
+                jobs::expires_at.eq(none.0),
+                jobs::told_at.eq(none.0),
+            );
+            Ok(diesel::update(ended).set(open).execute(c)? > 0)
         };
         self.writer.submit(Durability::Disk, write).await
     }
@@ -128,13 +161,15 @@ impl Store {
     /// How far a job is, and what it has cost.
     pub async fn job_progress(&self, id: String) -> Result<JobProgress, StoreError> {
         self.read(move |c| {
-            let statement = "SELECT \
-                (SELECT count(*) FROM job_pieces WHERE job = ?) AS pieces, \
-                (SELECT coalesce(sum(audio_ms), 0) FROM job_pieces WHERE job = ?) AS audio_ms, \
-                (SELECT coalesce(sum(ledger.nanos), 0) FROM ledger JOIN dispatches ON dispatches.id = ledger.dispatch \
-                  WHERE dispatches.job = ? AND ledger.kind IN ('settle', 'adjust')) AS nanos";
-            let query = diesel::sql_query(statement);
-            Ok(query.bind::<Text, _>(&id).bind::<Text, _>(&id).bind::<Text, _>(&id).get_result(c)?)
+            let made =
+                "SELECT count(*) AS pieces, coalesce(sum(audio_ms), 0) AS audio_ms FROM job_pieces WHERE job = ?";
+            let Made { pieces, audio_ms } = diesel::sql_query(made).bind::<Text, _>(&id).get_result(c)?;
+            let charged = "SELECT ledger.currency AS currency, sum(ledger.nanos) AS nanos \
+                FROM ledger JOIN dispatches ON dispatches.id = ledger.dispatch \
+                WHERE dispatches.job = ? AND ledger.kind IN ('settle', 'adjust') GROUP BY ledger.currency ORDER BY 1";
+            let charged: Vec<Charged> = diesel::sql_query(charged).bind::<Text, _>(&id).load(c)?;
+            let costs = charged.into_iter().map(|Charged { currency, nanos }| (currency, nanos)).collect();
+            Ok(JobProgress { pieces, audio_ms, costs })
         })
         .await
     }
@@ -166,13 +201,11 @@ impl Store {
         .await
     }
 
-    /// Jobs whose results are kept no longer.
+    /// Jobs whose results are kept no longer, and are not removed yet.
     pub async fn expired_jobs(&self, now: i64) -> Result<Vec<String>, StoreError> {
         self.read(move |c| {
             let over = jobs::table.filter(jobs::expires_at.le(now)).filter(jobs::state.ne_all(AT_WORK));
-            let with_files = job_files::table.select(job_files::job);
-            let holding = over.filter(jobs::id.eq_any(with_files));
-            Ok(holding.select(jobs::id).load(c)?)
+            Ok(over.select(jobs::id).load(c)?)
         })
         .await
     }
@@ -182,6 +215,7 @@ impl Store {
         let write = move |c: &mut SqliteConnection| {
             diesel::delete(job_files::table.filter(job_files::job.eq(&id))).execute(c)?;
             diesel::delete(job_pieces::table.filter(job_pieces::job.eq(&id))).execute(c)?;
+            diesel::update(jobs::table.find(&id)).set(jobs::expires_at.eq(None::<i64>)).execute(c)?;
             Ok(())
         };
         self.writer.submit(Durability::Disk, write).await

@@ -314,6 +314,10 @@ pub struct JobRow {
     pub ended_at: Option<i64>,
     /// When its results go.
     pub expires_at: Option<i64>,
+    /// What its reader is warned of: a JSON array of texts.
+    pub warnings: String,
+    /// The estimate in each currency: a JSON array of currency and billionths.
+    pub estimates: String,
 }
 
 /// A piece of a job that is made and kept.

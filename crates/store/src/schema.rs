@@ -63,7 +63,7 @@ table! {
         request -> Text, pieces -> BigInt, estimate_nanos -> BigInt, currency -> Text, webhook -> Nullable<Text>,
         told_at -> Nullable<BigInt>,
         created_at -> BigInt, started_at -> Nullable<BigInt>, ended_at -> Nullable<BigInt>,
-        expires_at -> Nullable<BigInt>,
+        expires_at -> Nullable<BigInt>, warnings -> Text, estimates -> Text,
     }
 }
 table! {

@@ -34,6 +34,8 @@ fn job(id: &str, state: &str) -> JobRow {
         started_at: None,
         ended_at: None,
         expires_at: None,
+        warnings: "[]".into(),
+        estimates: "[]".into(),
     }
 }
 
@@ -70,6 +72,12 @@ async fn a_job_that_is_over_stays_as_it_is() {
     assert!(!store.change_job("a".into(), state("done")).await.unwrap(), "it was cancelled first");
     assert_eq!(store.job("a".into()).await.unwrap().state, "cancelled");
     assert!(store.jobs_at_work().await.unwrap().is_empty());
+    assert!(store.reopen_job("a".into()).await.unwrap(), "what was cancelled may go on");
+    let reopened = store.job("a".into()).await.unwrap();
+    assert_eq!((reopened.state.as_str(), reopened.ended_at, reopened.expires_at), ("queued", None, None));
+    assert!(!store.reopen_job("a".into()).await.unwrap(), "it is at work");
+    assert!(store.change_job("a".into(), state("done")).await.unwrap());
+    assert!(!store.reopen_job("a".into()).await.unwrap(), "what is done is done");
     assert!(matches!(store.job("b".into()).await, Err(StoreError::Missing { what: "job", .. })));
 }
 
@@ -97,7 +105,7 @@ async fn progress_adds_up_pieces_and_what_every_attempt_cost() {
     // The same piece again, as after a restart, counts once.
     store.end_piece(None, piece("a", 1, 500)).await.unwrap();
     let progress = store.job_progress("a".into()).await.unwrap();
-    assert_eq!(progress, JobProgress { pieces: 2, audio_ms: 2_000, nanos: 700 });
+    assert_eq!(progress, JobProgress { pieces: 2, audio_ms: 2_000, costs: vec![("EUR".into(), 700)] });
     let (row, attempts, _) = store.dispatch("d1".into()).await.unwrap();
     assert_eq!((row.job.as_deref(), attempts[0].state.as_str()), (Some("a"), "done"));
 }

@@ -54,6 +54,15 @@ pub(crate) enum JobCommand {
         /// Its id, or the end of it
         id: String,
     },
+    /// Resume a job that failed or was cancelled, from what is paid for
+    ///
+    /// Examples:
+    ///   dispatcher job resume 5d21c0
+    #[command(verbatim_doc_comment)]
+    Resume {
+        /// Its id, or the end of it
+        id: String,
+    },
     /// Remove a job with its files
     Remove {
         /// Its id, or the end of it

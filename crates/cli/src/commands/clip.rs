@@ -30,8 +30,8 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Re
             Ok(())
         }
         ClipCommand::Fetch { id, output, force } => {
-            if let Some(path) = output.as_ref().filter(|path| path.exists() && !force) {
-                return Err(CliError::Exists(path.clone()));
+            if let Some(path) = &output {
+                crate::files::check_target(path, force)?;
             }
             let id = found(client, &id).await?;
             let request = client.request(Method::GET, &format!("/api/v1/clips/{}", segment(&id)));

@@ -50,6 +50,10 @@ pub(crate) async fn run(client: &Client, command: JobCommand, json: bool) -> Res
             let id = whole_id(client, &id).await?;
             show(&client.post(&path(&id, "/cancel"), &Value::Null).await?, json)
         }
+        JobCommand::Resume { id } => {
+            let id = whole_id(client, &id).await?;
+            show(&client.post(&path(&id, "/resume"), &Value::Null).await?, json)
+        }
         JobCommand::Remove { id } => {
             let id = whole_id(client, &id).await?;
             client.delete(&path(&id, "")).await?;
@@ -83,6 +87,9 @@ async fn whole_id(client: &Client, given: &str) -> Result<String, CliError> {
 }
 
 async fn add(client: &Client, args: JobAddArgs, json: bool) -> Result<(), CliError> {
+    if let Some(folder) = &args.output {
+        std::fs::create_dir_all(folder).map_err(|source| CliError::File { path: folder.clone(), source })?;
+    }
     let job = if is_recording(&args.file) { dictate(client, &args).await? } else { speak(client, &args).await? };
     if !args.wait {
         return show(&job, json);
@@ -154,6 +161,7 @@ async fn dictate(client: &Client, args: &JobAddArgs) -> Result<Value, CliError> 
         ("model", args.voice.model.as_deref()),
         ("language", args.voice.language.as_deref()),
         ("unsupported", args.voice.strict.then_some("refuse")),
+        ("webhook", args.webhook.as_deref()),
     ];
     let query = query.iter().filter_map(|(name, value)| Some(((*name).to_owned(), (*value)?.to_owned()))).collect();
     send(client, "/api/v1/transcripts", query, args, &media_type(&args.file, None)).await
@@ -295,23 +303,32 @@ fn render(list: &Value) -> String {
     output::table(&["job", "app", "title", "state", "pieces", "audio", "cost"], rows.collect(), &[4, 5, 6])
 }
 
+/// Amounts in several currencies.
+fn amounts(list: &Value) -> String {
+    let amounts: Vec<String> = list.as_array().into_iter().flatten().map(output::money).collect();
+    if amounts.is_empty() { "0".into() } else { amounts.join(" + ") }
+}
+
 /// One job with its files.
 fn render_one(job: &Value) -> String {
     let id = output::text(job, "id");
     let mut text = format!("{id} {}\n", output::text(job, "title"));
     text += &format!(
-        "  {} of {}, {}; {} pieces, {} of audio, {} of {} thought\n",
+        "  {} of {}, {}; {} pieces, {} of audio, {} of an estimated {}\n",
         output::text(job, "work"),
         output::text(job, "app"),
         output::state(&output::text(job, "state")),
         progress(job),
         output::seconds(&job["audio"]),
-        output::money(&job["cost"]),
-        output::money(&job["estimate"]),
+        amounts(&job["costs"]),
+        amounts(&job["estimates"]),
     );
     let reason = output::text(job, "reason");
     if !reason.is_empty() {
         text += &format!("  {reason}\n");
+    }
+    for warning in job["warnings"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+        text += &format!("  Warning: {warning}\n");
     }
     let files: Vec<Vec<String>> = job["files"]
         .as_array()
@@ -324,6 +341,9 @@ fn render_one(job: &Value) -> String {
         .collect();
     if !files.is_empty() {
         text += &format!("\n{}", output::table(&["file", "type", "audio", "bytes"], files, &[2, 3]));
+    }
+    if matches!(job["state"].as_str(), Some("failed" | "cancelled")) {
+        text += &format!("\nGo on from what is paid: dispatcher job resume {}", &id[id.len().saturating_sub(6)..]);
     } else if matches!(job["state"].as_str(), Some("queued" | "running" | "waiting")) {
         text += &format!("\nFollow it: dispatcher job wait {}", &id[id.len().saturating_sub(6)..]);
     }

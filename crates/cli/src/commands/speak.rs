@@ -21,16 +21,16 @@ pub(super) fn read_text(text: Option<String>, file: Option<&Path>) -> Result<Str
         return Ok(text);
     }
     match file.filter(|file| file.as_os_str() != "-") {
-        Some(path) => std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source }),
+        Some(path) => crate::files::read_text(path),
         None => {
             if file.is_none() && std::io::stdin().is_terminal() {
                 return Err(CliError::Usage(
                     "there is no text; give it as an argument, with --file, or on standard input".into(),
                 ));
             }
-            let mut text = String::new();
-            std::io::stdin().read_to_string(&mut text)?;
-            Ok(text)
+            let mut text = Vec::new();
+            std::io::stdin().read_to_end(&mut text)?;
+            crate::files::decode("standard input", &text)
         }
     }
 }
@@ -139,10 +139,8 @@ pub(crate) async fn run(client: &Client, args: SpeakArgs, json: bool) -> Result<
         Target::File { path, .. } => path.extension().and_then(|extension| extension.to_str()).map(str::to_owned),
         _ => None,
     };
-    if let Target::File { path, force: false } = &target
-        && path.exists()
-    {
-        return Err(CliError::Exists(path.clone()));
+    if let Target::File { path, force } = &target {
+        files::check_target(path, *force)?;
     }
     let text = read_text(args.text, args.file.as_deref())?;
     let body = request_body(text, &args.voice, by_name.as_deref());

@@ -22,8 +22,8 @@ pub(super) fn media_type(path: &Path, given: Option<&str>) -> String {
 }
 
 pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Result<(), CliError> {
-    if let Some(path) = args.output.as_ref().filter(|path| path.exists() && !args.force) {
-        return Err(CliError::Exists(path.clone()));
+    if let Some(path) = &args.output {
+        crate::files::check_target(path, args.force)?;
     }
     let format = if json { TranscriptFormat::Json } else { args.format };
     let accept = match format {

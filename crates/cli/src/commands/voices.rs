@@ -76,8 +76,8 @@ fn path_of(voice: &str) -> Result<String, CliError> {
 
 async fn hear(client: &Client, voice: &str, text: Option<&str>, output: &Path, force: bool) -> Result<(), CliError> {
     let plain = output.as_os_str() == "-";
-    if !plain && output.exists() && !force {
-        return Err(CliError::Exists(output.into()));
+    if !plain {
+        crate::files::check_target(output, force)?;
     }
     let path = format!("/api/v1/voices/{}/sample", path_of(voice)?);
     let request = client.request(Method::GET, &path);

@@ -88,6 +88,7 @@ async fn start(data: &Path, port: u16, log_level: &str) -> Result<Demo, CliError
         sheets: vec![sheets],
         log_level: log_level.into(),
         engines: standins.endpoints(),
+        hold_jobs: true,
         ..Config::default()
     };
     init_logging(&config);
@@ -95,6 +96,7 @@ async fn start(data: &Path, port: u16, log_level: &str) -> Result<Demo, CliError
     service.ready().await;
     let gateway = service.gateway();
     scenario::fill(gateway, secrets.credentials()).await.map_err(failed)?;
+    gateway.resume_jobs().await.map_err(failed)?;
     let operator_key = scenario::new_access_key(gateway, "console").await.map_err(failed)?;
     let app_key = scenario::new_access_key(gateway, "quay-announcer").await.map_err(failed)?;
     Ok(Demo { service, standins, operator_key, app_key })

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, Layout, Levels, Span, Transcoder, wav_header};
-use dispatcher_core::{HeardPart, HearingWish, Transcript, stitch};
+use dispatcher_core::{Gap, HeardPart, HearingWish, Transcript, stitch};
 use dispatcher_engines::AudioSource;
 use dispatcher_store::JobPieceRow;
 use serde::{Deserialize, Serialize};
@@ -24,7 +24,9 @@ const OVERLAP: f64 = 5.0;
 /// in seconds, from which on the seam is heard again.
 const UNHEARD: f64 = 0.7;
 /// A seam is heard again with so much on either side, in seconds.
-const WIDER: [f64; 3] = [10.0, 20.0, 40.0];
+const WIDER: [f64; 2] = [10.0, 25.0];
+/// Failed attempts at a seam, restarts included, after which it stays open.
+const MOST_SEAM_FAILURES: u32 = 3;
 /// A part with less sound than this has nothing to be heard, in seconds.
 const SILENT: f64 = 0.1;
 /// What a part may be of an engine's size limit: its head counts too.
@@ -138,18 +140,38 @@ impl JobRun<'_> {
         let room =
             takes_context.map_or(0, |control| usize::try_from(control.characters).unwrap_or(CONTEXT).min(CONTEXT));
         let mut parts: Vec<HeardPart> = Vec::new();
+        let mut gaps = Vec::new();
+        let mut lost = 0;
         for (index, (from, to)) in spans.iter().enumerate() {
             let context = tail(&parts, room);
-            let part = self.hear_span(dictation, &laid, &format!("{index}.json"), index, (*from, *to), context).await?;
+            let note = format!("{index}.json");
+            let part = match self.hear_span(dictation, &laid, &note, index, (*from, *to), context).await {
+                Ok(part) => part,
+                // The others are paid for and are not given up for one.
+                Err(Stop::Unusable(why)) => {
+                    lost += 1;
+                    if lost == spans.len() {
+                        return Err(Stop::Unusable(why));
+                    }
+                    let gap = Gap { start: *from, end: *to };
+                    self.warn(format!("nothing was recognised {}: {why}", place(gap))).await?;
+                    gaps.push(gap);
+                    HeardPart { from: *from, to: *to, transcript: Transcript::default() }
+                }
+                Err(stop) => return Err(stop),
+            };
             if let Some(before) = parts.last().cloned() {
-                parts.extend(self.seam(dictation, &laid, index, &before, &part).await?);
+                let seam = self.seam(dictation, &laid, index, &before, &part).await?;
+                parts.extend(seam.bridge);
+                gaps.extend(seam.gaps);
             }
             parts.push(part);
         }
-        Ok(stitch(&parts))
+        Ok(stitch(&parts).with_gaps(gaps))
     }
 
-    /// What neither of two parts has made out is heard again in one piece.
+    /// What neither of two parts has made out is heard again in one piece. A
+    /// seam that stays open costs a warning and a mark, not the transcript.
     async fn seam(
         &self,
         dictation: &Dictation,
@@ -157,24 +179,63 @@ impl JobRun<'_> {
         index: usize,
         before: &HeardPart,
         after: &HeardPart,
-    ) -> Result<Option<HeardPart>, Stop> {
-        if !has_gap(&laid.levels, before, after) {
-            return Ok(None);
-        }
+    ) -> Result<Seam, Stop> {
+        let Some(gap) = gap_between(&laid.levels, before, after) else { return Ok(Seam::default()) };
         let cut = f64::midpoint(before.to, after.from);
-        let mut found = None;
+        let mut seam = Seam { bridge: None, gaps: vec![gap] };
+        let mut why = None;
+        let mut attempts = 0;
         for (again, around) in WIDER.into_iter().enumerate() {
             let around = around.min(laid.cuts.most / 2.0);
             let span = ((cut - around).max(0.0), (cut + around).min(laid.levels.length()));
             let number = AGAIN + index * WIDER.len() + again;
-            let bridge = self.hear_span(dictation, laid, &format!("{number}.json"), number, span, None).await?;
-            let open = has_gap(&laid.levels, before, &bridge) || has_gap(&laid.levels, &bridge, after);
-            found = Some(bridge);
-            if !open || around >= laid.cuts.most / 2.0 {
+            let failures = self.seam_failures(index).await;
+            if failures >= MOST_SEAM_FAILURES {
+                attempts += failures;
+                break;
+            }
+            match self.hear_span(dictation, laid, &format!("{number}.json"), number, span, None).await {
+                Ok(bridge) => {
+                    attempts += 1;
+                    let sides = [gap_between(&laid.levels, before, &bridge), gap_between(&laid.levels, &bridge, after)];
+                    seam = Seam { bridge: Some(bridge), gaps: sides.into_iter().flatten().collect() };
+                }
+                Err(Stop::Wait(wait)) if wait.access => return Err(Stop::Wait(wait)),
+                Err(Stop::Wait(wait)) => {
+                    self.note_seam_failure(index, failures + 1).await?;
+                    if failures + 1 < MOST_SEAM_FAILURES {
+                        return Err(Stop::Wait(wait));
+                    }
+                    (attempts, why) = (attempts + failures + 1, Some(wait.why));
+                    break;
+                }
+                Err(Stop::Unusable(reason) | Stop::Failed(reason)) => {
+                    self.note_seam_failure(index, failures + 1).await?;
+                    (attempts, why) = (attempts + 1, Some(reason));
+                }
+                Err(stop) => return Err(stop),
+            }
+            if seam.gaps.is_empty() || around >= laid.cuts.most / 2.0 {
                 break;
             }
         }
-        Ok(found)
+        for gap in &seam.gaps {
+            let why = why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+            let attempts = if attempts == 1 { "1 attempt".to_owned() } else { format!("{attempts} attempts") };
+            self.warn(format!("nothing was recognised {} after {attempts}{why}", place(*gap))).await?;
+        }
+        Ok(seam)
+    }
+
+    /// Failed attempts at a seam so far.
+    async fn seam_failures(&self, index: usize) -> u32 {
+        let noted = tokio::fs::read_to_string(self.folder.join("pieces").join(seam_note(index))).await;
+        noted.ok().and_then(|count| count.parse().ok()).unwrap_or(0)
+    }
+
+    async fn note_seam_failure(&self, index: usize, count: u32) -> Result<(), Stop> {
+        let folder = self.folder.join("pieces");
+        Ok(keep::put_aside(folder, seam_note(index), count.to_string().into_bytes()).await?)
     }
 
     async fn hear_span(
@@ -307,14 +368,28 @@ impl JobRun<'_> {
     }
 }
 
-/// Whether there is sound between the words of two parts.
-fn has_gap(levels: &Levels, before: &HeardPart, after: &HeardPart) -> bool {
-    let last = before.transcript.words.last().and_then(|word| word.end).map(|end| before.from + end);
-    let first = after.transcript.words.first().and_then(|word| word.start).map(|start| after.from + start);
-    match (last, first) {
-        (Some(last), Some(first)) => levels.sounding(last, first) > UNHEARD,
-        _ => false,
-    }
+/// A seam that was heard again: the bridge over it, and what is still open.
+#[derive(Debug, Default)]
+struct Seam {
+    bridge: Option<HeardPart>,
+    gaps: Vec<Gap>,
+}
+
+/// Sound between the words of two parts.
+fn gap_between(levels: &Levels, before: &HeardPart, after: &HeardPart) -> Option<Gap> {
+    let start = before.transcript.words.last().and_then(|word| word.end).map(|end| before.from + end)?;
+    let end = after.transcript.words.first().and_then(|word| word.start).map(|start| after.from + start)?;
+    (levels.sounding(start, end) > UNHEARD).then_some(Gap { start, end })
+}
+
+/// The name of the file that counts failed attempts at a seam.
+fn seam_note(index: usize) -> String {
+    format!("seam-{index}.failures")
+}
+
+/// A gap in the words of a warning.
+fn place(gap: Gap) -> String {
+    format!("from {:.1} s to {:.1} s", gap.start, gap.end)
 }
 
 /// The end of what was heard so far, from the beginning of a word on.

@@ -48,6 +48,9 @@ pub struct JobsPlace {
     pub folder: PathBuf,
     /// How long results are kept.
     pub keep: Duration,
+    /// Jobs of an earlier run rest until [`Gateway::resume_jobs`] is called:
+    /// engines are not ready before.
+    pub held: bool,
 }
 
 /// The jobs of a gateway.
@@ -99,7 +102,18 @@ fn is_over(state: &str) -> bool {
 /// What a job will take, as far as it can be told before.
 struct Forecast {
     pieces: u64,
-    estimate: Money,
+    /// In each currency, the first leg's first.
+    estimates: Vec<Money>,
+}
+
+impl Forecast {
+    fn add(&mut self, estimate: Money) -> Result<(), GatewayError> {
+        match self.estimates.iter_mut().find(|known| known.currency == estimate.currency) {
+            Some(known) => *known = known.plus(estimate)?,
+            None => self.estimates.push(estimate),
+        }
+        Ok(())
+    }
 }
 
 impl Gateway {
@@ -126,7 +140,11 @@ impl Gateway {
         let folder = self.job_folder(&id)?;
         let stored = work::Stored { operator: caller.operator, work: job.work };
         work::bring_in(job.audio.as_ref(), &folder).await?;
-        let request = serde_json::to_string(&stored).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let json = |error: serde_json::Error| GatewayError::Internal(error.to_string());
+        let request = serde_json::to_string(&stored).map_err(json)?;
+        let estimate = forecast.estimates.first().copied().unwrap_or(Money::zero(Currency::EUR));
+        let estimates: Vec<(&str, i64)> =
+            forecast.estimates.iter().map(|money| (money.currency.code(), money.nanos)).collect();
         let row = JobRow {
             id: id.clone(),
             app: caller.app.name.clone(),
@@ -137,8 +155,10 @@ impl Gateway {
             reason: None,
             request,
             pieces: to_i64(forecast.pieces),
-            estimate_nanos: forecast.estimate.nanos,
-            currency: forecast.estimate.currency.code().into(),
+            estimate_nanos: estimate.nanos,
+            currency: estimate.currency.code().into(),
+            warnings: serde_json::to_string(&job.warnings).map_err(json)?,
+            estimates: serde_json::to_string(&estimates).map_err(json)?,
             webhook: job.webhook,
             told_at: None,
             created_at: now_micros(),
@@ -189,13 +209,13 @@ impl Gateway {
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
         let (head, _) = head.ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?;
         // How many parts there are is known once the recording is cut.
-        Ok(Forecast { pieces: 1, estimate: head.estimate })
+        Ok(Forecast { pieces: 1, estimates: vec![head.estimate] })
     }
 
     async fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<Forecast, GatewayError> {
         let registry = self.registry();
-        let mut forecast = Forecast { pieces: 0, estimate: Money::zero(Currency::EUR) };
-        for (number, track) in tracks.iter().enumerate() {
+        let mut forecast = Forecast { pieces: 0, estimates: Vec::new() };
+        for track in tracks {
             let request = &track.request;
             request.format.check_output().map_err(GatewayError::Format)?;
             let length = request.text.source().len();
@@ -211,11 +231,7 @@ impl Gateway {
                 .await?;
             let Some(head) = plan.first() else { continue };
             forecast.pieces += head.score.parts.len() as u64;
-            forecast.estimate = match number {
-                0 => head.estimate,
-                // Of several currencies the first is told; each dispatch has its own.
-                _ => forecast.estimate.plus(head.estimate).unwrap_or(forecast.estimate),
-            };
+            forecast.add(head.estimate)?;
         }
         Ok(forecast)
     }
@@ -286,6 +302,29 @@ impl Gateway {
         self.job(id).await
     }
 
+    /// Takes up a job that failed or was cancelled: what is made and paid for
+    /// is used again.
+    ///
+    /// # Errors
+    /// When it is at work or done, its files have expired, or there is none.
+    pub async fn resume_job(&self, id: &str) -> Result<JobView, GatewayError> {
+        let view = self.job(id).await?;
+        if !tokio::fs::try_exists(self.job_folder(id)?).await.unwrap_or(false) {
+            return Err(GatewayError::JobState("its files have expired; submit the work again".into()));
+        }
+        self.check_room()?;
+        if !self.inner.store.reopen_job(id.to_owned()).await? {
+            let why = match view.row.state.as_str() {
+                "done" => "it is done; there is nothing left to make".into(),
+                state => format!("it is {state} and goes on anyway"),
+            };
+            return Err(GatewayError::JobState(why));
+        }
+        let _ = self.inner.jobs.changes.send(id.to_owned());
+        self.begin_job(id.to_owned());
+        self.job(id).await
+    }
+
     /// Removes a job that is over, with its files.
     ///
     /// # Errors
@@ -339,7 +378,10 @@ impl Gateway {
     }
 
     /// Goes on with the jobs that an earlier run left, and lets old results go.
-    pub(crate) async fn resume_jobs(&self) -> Result<(), GatewayError> {
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn resume_jobs(&self) -> Result<(), GatewayError> {
         if self.inner.host.jobs.is_none() {
             return Ok(());
         }

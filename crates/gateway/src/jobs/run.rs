@@ -15,8 +15,10 @@ use super::{JobWork, Keeper, Track, captions, keep};
 use crate::settle::to_i64;
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Utterance, now_micros};
 
-/// A job that makes no headway gives up after so many waits.
+/// Attempts in a row without progress after which a job fails.
 const MOST_WAITS: u32 = 40;
+/// The same while engines refuse access, which people mend: a day.
+const MOST_WAITS_FOR_ACCESS: u32 = 24 * 60;
 /// The first wait, and the longest that a job sets itself.
 const FIRST_WAIT: Duration = Duration::from_secs(1);
 const LONGEST_WAIT: Duration = Duration::from_secs(60);
@@ -27,14 +29,27 @@ pub(super) enum Stop {
     /// The service ends.
     Paused,
     /// It may go better later.
-    Wait(String, Option<Duration>),
+    Wait(Wait),
+    /// Every engine refuses this call for good.
+    Unusable(String),
     Failed(String),
+}
+
+/// Why to try again later.
+pub(super) struct Wait {
+    pub(super) why: String,
+    after: Option<Duration>,
+    /// An engine refuses access, or is not there: people mend that.
+    pub(super) access: bool,
 }
 
 impl From<GatewayError> for Stop {
     fn from(error: GatewayError) -> Stop {
         match error {
             GatewayError::AllFailed { attempts, .. } => of_attempts(&attempts),
+            GatewayError::NoRoom { .. } | GatewayError::Crowded { .. } => {
+                Stop::Wait(Wait { why: error.to_string(), after: None, access: false })
+            }
             error => Stop::Failed(error.to_string()),
         }
     }
@@ -52,11 +67,17 @@ fn of_attempts(attempts: &[FailedAttempt]) -> Stop {
     // What the engine said is in the record of the attempt, for operators.
     let why = attempts.iter().map(FailedAttempt::for_anybody).collect::<Vec<_>>().join("; ");
     let passes = |cause: Cause| {
-        cause.remedy() == Remedy::SameLeg || matches!(cause, Cause::TimedOut | Cause::Broken | Cause::Quota)
+        !cause.is_of_access() && cause.remedy() == Remedy::SameLeg
+            || matches!(cause, Cause::TimedOut | Cause::Broken | Cause::Quota | Cause::Refused)
     };
-    match attempts.iter().any(|failed| passes(failed.cause)) {
-        true => Stop::Wait(why, attempts.iter().filter_map(|failed| failed.retry_after).min()),
-        false => Stop::Failed(why),
+    let passing = attempts.iter().any(|failed| passes(failed.cause));
+    let access = attempts.iter().any(|failed| failed.cause.is_of_access());
+    match passing || access {
+        true => {
+            let after = attempts.iter().filter_map(|failed| failed.retry_after).min();
+            Stop::Wait(Wait { why, after, access: access && !passing })
+        }
+        false => Stop::Unusable(why),
     }
 }
 
@@ -74,7 +95,7 @@ pub(super) async fn run(gateway: &Gateway, id: &str, cancel: &CancellationToken)
     let ended = match waits(gateway, id, cancel).await {
         Ok(()) => gateway.end_job(id, "done", None).await,
         Err(Stop::Cancelled) => gateway.end_job(id, "cancelled", None).await,
-        Err(Stop::Failed(why) | Stop::Wait(why, _)) => gateway.end_job(id, "failed", Some(why)).await,
+        Err(Stop::Failed(why) | Stop::Unusable(why) | Stop::Wait(Wait { why, .. })) => gateway.end_job(id, "failed", Some(why)).await,
         Err(Stop::Paused) => Ok(()),
     };
     if let Err(error) = ended {
@@ -95,17 +116,18 @@ async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Resul
         };
         let outcome = work(gateway, id, cancel).await;
         drop(slot);
-        let Err(Stop::Wait(why, after)) = outcome else { return outcome };
+        let Err(Stop::Wait(Wait { why, after, access })) = outcome else { return outcome };
         let progress = gateway.inner.store.job_progress(id.to_owned()).await.map_err(GatewayError::from)?.pieces;
         // Headway starts the count again.
         tries = if progress > made { 1 } else { tries + 1 };
         made = progress;
-        if tries > MOST_WAITS {
-            return Err(Stop::Failed(format!("after {MOST_WAITS} tries in vain: {why}")));
+        let most = if access { MOST_WAITS_FOR_ACCESS } else { MOST_WAITS };
+        if tries > most {
+            return Err(Stop::Failed(format!("{most} attempts in a row failed: {why}")));
         }
         let own = FIRST_WAIT * 2_u32.pow((tries - 1).min(6));
         let wait = after.unwrap_or_default().max(own.min(LONGEST_WAIT));
-        let reason = format!("{why}; the next try is in {} s", wait.as_secs_f64().ceil());
+        let reason = format!("{why}; attempt {} follows in {} s", tries + 1, wait.as_secs_f64().ceil());
         change(gateway, id, "waiting", Some(reason)).await?;
         tokio::select! {
             () = tokio::time::sleep(wait) => {}
@@ -255,6 +277,20 @@ impl JobRun<'_> {
         let named = tokio::task::spawn_blocking(move || aside.persist(path)).await;
         named.map_err(std::io::Error::other)?.map_err(|error| error.error)?;
         Ok(length)
+    }
+
+    /// Warns the job's reader; the same warning is given once.
+    pub(super) async fn warn(&self, warning: String) -> Result<(), Stop> {
+        let row = self.gateway.inner.store.job(self.row.id.clone()).await.map_err(GatewayError::from)?;
+        let mut warnings: Vec<String> = serde_json::from_str(&row.warnings).unwrap_or_default();
+        if !warnings.contains(&warning) {
+            warnings.push(warning);
+            let warnings = serde_json::to_string(&warnings).map_err(|error| Stop::Failed(error.to_string()))?;
+            let change = JobChange { warnings: Some(warnings), ..JobChange::default() };
+            self.gateway.inner.store.change_job(self.row.id.clone(), change).await.map_err(GatewayError::from)?;
+            let _ = self.gateway.inner.jobs.changes.send(self.row.id.clone());
+        }
+        Ok(())
     }
 
     pub(super) async fn list(

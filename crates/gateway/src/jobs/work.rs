@@ -18,6 +18,8 @@ pub struct NewJob {
     pub audio: Option<AudioSource>,
     /// Who is told of its end.
     pub webhook: Option<String>,
+    /// What its reader is warned of.
+    pub warnings: Vec<String>,
 }
 
 /// The work of a job.

@@ -97,7 +97,7 @@ pub fn host() -> Host {
 /// The same, which takes jobs.
 pub fn host_with_jobs(folder: &Path) -> Host {
     let keep = std::time::Duration::from_secs(3_600);
-    let jobs = Some(JobsPlace { folder: folder.join("jobs"), keep });
+    let jobs = Some(JobsPlace { folder: folder.join("jobs"), keep, held: false });
     Host { jobs, clips: Some(folder.join("clips")), ..host() }
 }
 

@@ -59,7 +59,8 @@ impl Lowering<'_> {
         }
         match element.tag() {
             Tag::Speak => self.language(element, at, Outcome::Native),
-            Tag::Paragraph | Tag::Sentence | Tag::Token => self.structure(element, at),
+            Tag::Paragraph | Tag::Sentence => self.structure(element, at),
+            Tag::Token => self.token(element, at),
             Tag::Lang => {
                 let outcome = self.whole(element).unwrap_or(Outcome::Rewritten);
                 self.language(element, at, outcome)
@@ -72,7 +73,7 @@ impl Lowering<'_> {
             Tag::Phoneme => self.phoneme(element),
             Tag::Sub => self.alias(element),
             Tag::Audio => self.audio(element, at),
-            Tag::Mark => self.mark(element),
+            Tag::Mark => self.mark(element, at),
             // They are about the document and have no sound.
             Tag::Desc | Tag::Meta | Tag::Metadata => {
                 self.silence_here();
@@ -111,7 +112,7 @@ impl Lowering<'_> {
     }
 
     /// The name by which the dialect may know an element.
-    fn name(&self, element: Element<'_>) -> &'static str {
+    pub(super) fn name(&self, element: Element<'_>) -> &'static str {
         if element.tag() == Tag::Token && element.name() == "w" { "w" } else { element.tag().name() }
     }
 
@@ -140,10 +141,7 @@ impl Lowering<'_> {
         if fits { self.whole(element).unwrap_or(spoken) } else { spoken }
     }
 
-    fn structure(&mut self, element: Element<'_>, at: usize) -> Outcome {
-        if element.tag() == Tag::Token {
-            self.inner().role = element.get("role").map(str::to_owned);
-        }
+    pub(super) fn structure(&mut self, element: Element<'_>, at: usize) -> Outcome {
         let gap = match element.tag() {
             Tag::Paragraph => Some(Atom::Paragraph),
             Tag::Sentence => Some(Atom::Sentence),
@@ -239,6 +237,10 @@ impl Lowering<'_> {
                     native.push((key, text));
                     outcome
                 }
+                (_, Some(_)) if self.cuts_word(element) => {
+                    self.note(at, "a part of a token is not spoken otherwise: it is one word");
+                    Outcome::SpokenPlainly
+                }
                 (_, Some(change)) if self.adapts() => {
                     changes.push(change);
                     Outcome::MadeGood
@@ -330,7 +332,7 @@ impl Lowering<'_> {
             return Outcome::Omitted;
         }
         if milliseconds > 0.0 {
-            self.silence(milliseconds);
+            self.pause_for(milliseconds);
         }
         Outcome::MadeGood
     }
@@ -425,7 +427,7 @@ impl Lowering<'_> {
         }
     }
 
-    fn mark(&mut self, element: Element<'_>) -> Outcome {
+    fn mark(&mut self, element: Element<'_>, at: usize) -> Outcome {
         let name = element.get("name").unwrap_or_default();
         let root = self.script.root();
         let is = |key: &str| root.and_then(|speak| speak.get(key)) == Some(name);
@@ -445,14 +447,23 @@ impl Lowering<'_> {
         if !self.adapts() {
             return Outcome::Omitted;
         }
-        self.flush();
-        let behind = self.current.silence;
-        self.current.marks.push(MarkAt { name: name.to_owned(), behind });
+        if self.word.is_some() {
+            self.note(at, "at the start of its token, which is one word");
+        } else {
+            self.mark_here(name);
+        }
         Outcome::MadeGood
     }
 
+    /// Records a mark before what follows.
+    pub(super) fn mark_here(&mut self, name: &str) {
+        self.flush();
+        let behind = self.current.silence;
+        self.current.marks.push(MarkAt { name: name.to_owned(), behind });
+    }
+
     fn emotion(&mut self, element: Element<'_>, at: usize) -> Outcome {
-        self.silence_here();
+        let around = !self.is_spoken(element);
         let dimensions = || element.attributes().filter(|(key, _)| *key == "dimension");
         let dimension =
             |name: &str| dimensions().find_map(|(_, value)| number(value.strip_prefix(name)?.strip_prefix(' ')?));
@@ -474,28 +485,43 @@ impl Lowering<'_> {
             Some(style) => {
                 self.note(at, format!("spoken {}", style.name));
                 let style = Box::new(style);
-                // It colours what stands around it, from here to its parent's end.
-                self.inner();
-                let depth = self.saved.len();
-                if let Some((outside @ None, _)) = depth.checked_sub(2).and_then(|parent| self.saved.get_mut(parent)) {
-                    *outside = Some(Box::new(self.state.clone()));
-                }
-                if let Some((Some(outer), _)) = self.saved.last_mut() {
-                    outer.style = Some(style.clone());
+                if around {
+                    // It holds from here to its parent's end.
+                    self.inner();
+                    let depth = self.saved.len();
+                    let parent = depth.checked_sub(2).and_then(|parent| self.saved.get_mut(parent));
+                    if let Some((outside @ None, _)) = parent {
+                        *outside = Some(Box::new(self.state.clone()));
+                    }
+                    if let Some((Some(outer), _)) = self.saved.last_mut() {
+                        outer.style = Some(style.clone());
+                    }
                 }
                 self.turn(|state| state.style = Some(style));
                 Outcome::Rewritten
             }
             None => {
                 let names: Vec<&str> = meant.iter().map(|(name, _)| name.as_str()).collect();
-                self.note(at, format!("this voice has no way of speaking for {}", names.join(", ")));
-                Outcome::Omitted
+                self.note(at, format!("this voice has no style for {}", names.join(", ")));
+                if around || !self.adapts() { Outcome::Omitted } else { Outcome::SpokenPlainly }
             }
         }
     }
 
-    /// The text within the element that the walk has just come to.
-    fn text_of(&self, element: Element<'_>) -> Cow<'_, str> {
+    /// Whether the element that the walk has just reached has content of its
+    /// own that is spoken.
+    fn is_spoken(&self, element: Element<'_>) -> bool {
+        let script = self.script;
+        script.items[self.next..element.end()].iter().any(|item| match item.step() {
+            Step::Text(span) => !script.slice(span).trim_ascii().is_empty(),
+            Step::Said(said) => !said.is_ascii_whitespace(),
+            Step::Open(number) => matches!(script.element(number).tag(), Tag::Audio | Tag::Sub | Tag::Phoneme),
+            Step::Close => false,
+        })
+    }
+
+    /// The text within the element that the walk has just reached.
+    pub(super) fn text_of(&self, element: Element<'_>) -> Cow<'_, str> {
         let mut text = Cow::Borrowed("");
         let mut index = self.next;
         while index < element.end() {

@@ -7,6 +7,7 @@
 
 mod element;
 mod piece;
+mod token;
 mod voice;
 mod words;
 
@@ -15,6 +16,7 @@ use std::sync::Arc;
 use crate::dialect::Dialect;
 use crate::script::{Element, Kind, Script, Step, Tag};
 use crate::{Fidelity, Lexicon, Outcome};
+use token::Word;
 use words::InUse;
 
 pub(crate) use piece::escape;
@@ -108,6 +110,8 @@ enum Closing {
     Native(&'static str),
     /// A paragraph or a sentence without a tag of its own ends.
     Gap(Atom),
+    /// A token ends.
+    Word,
     /// A prosody ends whose length is asked for: the place of its report, and
     /// how many pieces there were before it.
     Duration(usize, usize, f64),
@@ -138,6 +142,9 @@ struct Lowering<'s> {
     /// How many elements are open where nothing is said; 0 where it is.
     silent: usize,
     closings: Vec<Closing>,
+    word: Option<Word>,
+    /// A token began or ended at this position.
+    boundary: bool,
     fidelity: Vec<Fidelity>,
     lexicons: Vec<InUse>,
     /// What stands before `startmark` or behind `endmark` is not rendered.
@@ -167,6 +174,8 @@ impl<'s> Lowering<'s> {
             saved: Vec::new(),
             silent: 0,
             closings: Vec::new(),
+            word: None,
+            boundary: false,
             fidelity: Vec::with_capacity(script.elements.len()),
             started: root.is_none_or(|speak| speak.get("startmark").is_none()),
             ended: false,
@@ -233,7 +242,7 @@ impl<'s> Lowering<'s> {
     }
 
     fn text(&mut self, text: &str) {
-        if !self.heard() {
+        if !self.heard() || self.is_said() {
             return;
         }
         self.words(text);
@@ -249,7 +258,8 @@ impl<'s> Lowering<'s> {
             self.space |= !text.is_empty();
             return;
         }
-        let spaced = (self.space || trimmed.len() < text.len()) && !self.at_start;
+        let apart = self.boundary && self.is_boundary(trimmed);
+        let spaced = (self.space || trimmed.len() < text.len() || apart) && !self.at_start;
         let text = trimmed;
         let trimmed = text.trim_ascii_end();
         if spaced {
@@ -276,6 +286,17 @@ impl<'s> Lowering<'s> {
             self.current.body.push(Atom::Text(self.written.as_str().to_owned()));
             self.written.clear();
         }
+    }
+
+    /// The text that was written last in the current piece.
+    fn written_last(&self) -> Option<&str> {
+        if !self.written.is_empty() {
+            return Some(&self.written);
+        }
+        self.current.body.iter().rev().find_map(|atom| match atom {
+            Atom::Text(text) => Some(text.as_str()),
+            _ => None,
+        })
     }
 
     /// Whether an engine has something to say in the piece at hand.
@@ -390,6 +411,7 @@ impl<'s> Lowering<'s> {
                     }
                 }
                 Closing::Gap(gap) => self.gap(gap),
+                Closing::Word => self.end_word(),
                 Closing::Duration(report, before, milliseconds) => {
                     self.flush();
                     self.stretch(report, before, milliseconds);

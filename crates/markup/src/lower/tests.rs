@@ -220,3 +220,64 @@ fn the_report_names_element_place_and_outcome() {
     let last = lowered.fidelity.last().expect("an entry");
     assert_eq!((last.element(), last.line, last.column, last.outcome), ("break", 2, 6, Outcome::MadeGood));
 }
+
+#[test]
+fn emotion_with_text_is_spoken_in_that_style() {
+    let emotion = |category: &str, text: &str| {
+        format!(
+            "Before. <e:emotion xmlns:e=\"http://www.w3.org/2009/10/emotionml\" category-set=\"u\">\
+             <e:category name=\"{category}\"/><e:info>unread</e:info>{text}</e:emotion> After."
+        )
+    };
+    let styles = |lowered: &Lowered| -> Vec<(String, Option<String>)> {
+        let style = |piece: &Piece| piece.style.as_ref().map(|style| style.name.clone());
+        lowered.pieces.iter().map(|piece| (piece.plain(), style(piece))).collect()
+    };
+    let lowered = adapted(&emotion("joy", "Happy <emphasis>words</emphasis>."));
+    assert_eq!(
+        styles(&lowered),
+        vec![
+            ("Before.".into(), None),
+            ("Happy words.".into(), Some("cheerful".into())),
+            ("After.".into(), None),
+        ]
+    );
+    assert_eq!(outcomes(&lowered)[0], ("emotion", Outcome::Rewritten));
+    // No such style: the words are still spoken.
+    let plain = adapted(&emotion("dread", "Calm words."));
+    assert_eq!(styles(&plain), vec![("Before. Calm words. After.".into(), None)]);
+    assert_eq!(outcomes(&plain), vec![("emotion", Outcome::SpokenPlainly)]);
+    assert_eq!(outcomes(&lowered_to(&emotion("joy", "x"), None, Policy::Omit)), vec![("emotion", Outcome::Omitted)]);
+    // The category may follow the text, and emotions may be within one another.
+    let inner = "<e:emotion category-set=\"u\">inner<e:category name=\"joy\"/></e:emotion>";
+    let nested = adapted(&emotion("dread", &format!("outer {inner}")));
+    assert_eq!(
+        styles(&nested),
+        vec![
+            ("Before. outer".into(), None),
+            ("inner".into(), Some("cheerful".into())),
+            ("After.".into(), None),
+        ]
+    );
+}
+
+#[test]
+fn a_token_is_one_word_and_two_tokens_are_two() {
+    let said = |body: &str| adapted(body).pieces.iter().map(Piece::plain).collect::<Vec<_>>();
+    assert_eq!(said("to <token>Salt<mark name=\"m\"/>marsh</token> now"), vec!["to", "Saltmarsh now"]);
+    assert_eq!(said("<w>North</w><w>Island</w>"), vec!["North Island"]);
+    assert_eq!(said("the<w>North</w>pier, <w>Island</w>."), vec!["the North pier, Island."]);
+    assert_eq!(said("<w>Salt<break time=\"1s\"/>marsh</w> now"), vec!["Saltmarsh", "now"]);
+    assert_eq!(said("<w>Salt<prosody rate=\"slow\">marsh</prosody></w> now"), vec!["Saltmarsh now"]);
+    assert_eq!(said("<w><prosody rate=\"slow\">Saltmarsh</prosody></w> now"), vec!["Saltmarsh", "now"]);
+    assert_eq!(said("<w>Salt<emphasis>marsh</emphasis></w><w>pier</w>"), vec!["Saltmarsh pier"]);
+    let marked = adapted("to <token>Salt<mark name=\"m\"/>marsh</token> now");
+    assert_eq!(marked.pieces[1].marks, vec![MarkAt { name: "m".into(), behind: 0.0 }]);
+    assert_eq!(outcomes(&marked), vec![("token", Outcome::Rewritten), ("mark", Outcome::MadeGood)]);
+    let paused = adapted("<w>Salt<break time=\"1s\"/>marsh</w> now");
+    assert_eq!(texts(&paused), vec![("Saltmarsh".into(), 0.0), ("now".into(), 1_000.0)]);
+    // The engine's own element keeps words apart; a mark does not cut it.
+    let native = lowered_to("<w>North</w><w>Is<mark name=\"m\"/>land</w>", Some(r#"{"elements": {"w": {}}}"#), Policy::Adapt);
+    let bodies: Vec<String> = native.pieces.iter().map(|piece| piece.body_text(true)).collect();
+    assert_eq!(bodies, vec!["<w>North</w>", "<w>Island</w>"]);
+}

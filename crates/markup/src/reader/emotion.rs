@@ -1,5 +1,6 @@
 //! EmotionML 1.0 (W3C Recommendation of 22 May 2014) inside SSML: `emotion`
-//! says how what stands around it is spoken.
+//! gives the style of the text in it or, if it is empty, of its parent's text
+//! from there on.
 
 use super::values::number;
 use super::xml::Given;

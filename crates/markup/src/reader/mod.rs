@@ -66,7 +66,8 @@ struct Builder<'s> {
     namespaces: Namespaces,
     /// How many elements deep it is passed over what stands there.
     skipped: usize,
-    emotion: Option<Emotion>,
+    /// Emotions that are open, the innermost last.
+    emotions: Vec<Emotion>,
     /// Start tags, those that are passed over included.
     tags: usize,
     /// Something of `<speak>` came that must stand behind the head.
@@ -150,7 +151,7 @@ impl<'s> Builder<'s> {
             open: Vec::new(),
             namespaces: Namespaces::default(),
             skipped: 0,
-            emotion: None,
+            emotions: Vec::new(),
             tags: 0,
             body: false,
             closed: false,
@@ -224,8 +225,13 @@ impl<'s> Builder<'s> {
             (None, Some(space)) => space,
             _ => self.space(qualified, at)?,
         };
-        let item = if self.skipped > 0 {
-            self.within(local, space, &attributes, at)?;
+        let of_emotion = space == Space::Emotion
+            && local != "emotion"
+            && self.open.last().is_some_and(|parent| parent.tag == Tag::Emotion);
+        let item = if of_emotion {
+            self.emotion_part(local, &attributes, at)?;
+            None
+        } else if self.skipped > 0 {
             None
         } else {
             if self.open.is_empty() {
@@ -259,9 +265,9 @@ impl<'s> Builder<'s> {
         Ok(space)
     }
 
-    /// Something inside what is passed over.
-    fn within(&mut self, local: &str, space: Space, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
-        match self.emotion.as_mut().filter(|_| space == Space::Emotion) {
+    /// A child of `emotion` that describes the emotion.
+    fn emotion_part(&mut self, local: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
+        match self.emotions.last_mut() {
             Some(emotion) => emotion.part(local, given).map_err(|fault| MarkupError::at(self.source, at, fault)),
             None => Ok(()),
         }
@@ -298,7 +304,7 @@ impl<'s> Builder<'s> {
         let first = self.attributes.len();
         match tag {
             Tag::Emotion => {
-                self.emotion = Some(Emotion::begin(given).map_err(|fault| MarkupError::at(self.source, at, fault))?);
+                self.emotions.push(Emotion::begin(given).map_err(|fault| MarkupError::at(self.source, at, fault))?);
             }
             Tag::Foreign => {}
             _ => self.checked(tag, qualified, given, at)?,
@@ -332,7 +338,10 @@ impl<'s> Builder<'s> {
             Some(other) => {
                 return self.fault(at, format_args!("version '{other}' of SSML is not known; 1.0 and 1.1 are"));
             }
-            None => return self.fault(at, "<speak> needs version=\"1.1\""),
+            None => {
+                self.notes.push("<speak> has no version and is read as SSML 1.1; add version=\"1.1\"".into());
+                Version::OneOne
+            }
         };
         self.language = get("xml:lang").filter(|tag| !tag.is_empty()).map(str::to_owned);
         if self.language.is_none() {
@@ -488,7 +497,7 @@ impl<'s> Builder<'s> {
         }
         if let Some(item) = open.item {
             let end = self.items.len();
-            let emotion = if open.tag == Tag::Emotion { self.emotion.take() } else { None };
+            let emotion = if open.tag == Tag::Emotion { self.emotions.pop() } else { None };
             if let Some(element) = self.elements.get_mut(item) {
                 element.end = number(end);
             }

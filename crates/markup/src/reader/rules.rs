@@ -128,7 +128,7 @@ const LANGUAGE: Attribute = may("xml:lang", Form::Language);
 const LANGUAGE_MAY_FAIL: Attribute = may("onlangfailure", LANGUAGE_FAILURE);
 
 const SPEAK_HAS: &[Attribute] = &[
-    must("version", Form::OneOf(&["1.0", "1.1"])),
+    may("version", Form::OneOf(&["1.0", "1.1"])),
     LANGUAGE,
     LANGUAGE_MAY_FAIL,
     may("startmark", Form::Reference),
@@ -288,7 +288,9 @@ impl Tag {
             Tag::Audio => Content::Mixed(AUDIO),
             Tag::SayAs | Tag::Phoneme | Tag::Sub | Tag::Desc => Content::Text,
             Tag::Break | Tag::Lexicon | Tag::Mark | Tag::Meta | Tag::Overlap => Content::Empty,
-            Tag::Metadata | Tag::Emotion | Tag::Foreign => Content::Any,
+            // Text is what is spoken so (EmotionML 1.0, 2.1.2); its own children are read apart.
+            Tag::Emotion => Content::Mixed(STRUCTURE),
+            Tag::Metadata | Tag::Foreign => Content::Any,
         }
     }
 }

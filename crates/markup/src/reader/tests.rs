@@ -196,7 +196,6 @@ fn what_is_not_ssml_is_refused_at_its_place() {
         ("<speak version=\"1.1\">x</speak><speak version=\"1.1\">y</speak>", "one root"),
         ("<speak version=\"1.1\">x</speak> tail", "outside"),
         ("head <speak version=\"1.1\">x</speak>", "outside"),
-        ("<speak>x</speak>", "version"),
         ("<speak version=\"2.0\">x</speak>", "2.0"),
         ("<speak version=\"1.1\" xmlns=\"urn:other\">x</speak>", "the namespace of <speak>"),
         ("<speak version=\"1.1\" endmark=\"gone\">x</speak>", "no <mark>"),
@@ -265,4 +264,13 @@ fn depth_attributes_and_elements_have_their_limits() {
     let long = |bytes: usize| document(&"a ".repeat(bytes / 2));
     assert!(read_ssml(&long(MAX_BYTES - 200)).is_ok());
     assert!(read_ssml(&long(MAX_BYTES)).is_err());
+}
+
+#[test]
+fn a_document_without_version_namespace_or_language_is_read_with_warnings() {
+    let script = read_ssml("<speak>All aboard</speak>").expect("a document");
+    assert_eq!(script.plain_text(), "All aboard");
+    for what in ["namespace", "no version and is read as SSML 1.1", "language"] {
+        assert!(script.notes.iter().any(|note| note.contains(what)), "{what}: {:?}", script.notes);
+    }
 }

@@ -11,7 +11,7 @@ use super::speech_request::{self, Formats};
 use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::document_reader::DocumentReader;
-use crate::headers::{Meta, query_pairs};
+use crate::headers::{Meta, charset_of, query_pairs, text_of_body};
 use crate::problem::Problem;
 use crate::spool::Spool;
 use crate::uploads::{Uploads, bytes_of};
@@ -139,7 +139,7 @@ async fn texts(
     let stem = stem.map(|(stem, _)| stem.to_owned());
     if essence == "application/ssml+xml" || by_name {
         let bytes = bytes_of(source, SMALL_BODY).await?;
-        let text = String::from_utf8(bytes).map_err(|_| Problem::new("bad-request", "the document is not UTF-8"))?;
+        let text = text_of_body(&bytes, charset_of(media_type).as_deref())?;
         if split.is_some_and(|split| split != "none") {
             return Err(Problem::new("invalid", "SSML is spoken into one file; leave out split"));
         }

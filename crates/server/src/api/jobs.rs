@@ -13,6 +13,7 @@ use tokio::sync::broadcast::error::RecvError;
 use crate::access::Allowed;
 use crate::headers::{Meta, known_pairs, number};
 use crate::problem::Problem;
+use crate::ranged::Sent;
 use crate::spool::Spool;
 use crate::wire::{JobAnswer, List, WebhookKey};
 
@@ -168,6 +169,21 @@ pub(crate) async fn cancel(allowed: Allowed, id: &str, gateway: &State<Gateway>)
     Ok(Json(gateway.cancel_job(id).await?.into()))
 }
 
+/// Resume a job
+///
+/// A job that failed or was cancelled goes on from what is made and paid for.
+#[utoipa::path(
+    operation_id = "resumeJob",
+    context_path = "/api/v1", tag = "long work",
+    responses((status = 200, description = "The job, which waits for its turn", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/jobs/<id>/resume")]
+pub(crate) async fn resume(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<JobAnswer>, Problem> {
+    seen(&allowed, gateway, id).await?;
+    Ok(Json(gateway.resume_job(id).await?.into()))
+}
+
 /// Remove a job
 ///
 /// With its files. A job that is not over is cancelled first.
@@ -186,34 +202,17 @@ pub(crate) async fn remove(allowed: Allowed, id: &str, gateway: &State<Gateway>)
     Ok(Status::NoContent)
 }
 
-/// A file on its way.
-pub(crate) struct Sent {
-    pub(super) file: tokio::fs::File,
-    pub(super) content_type: String,
-    pub(super) name: String,
-    /// Whether an engine made what it says: not so of what a person said.
-    pub(super) synthetic: bool,
-}
-
-impl<'r> Responder<'r, 'static> for Sent {
-    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
-        let mut response = Response::build();
-        response.raw_header("Content-Type", self.content_type);
-        response.raw_header("Content-Disposition", format!("inline; filename=\"{}\"", self.name));
-        if self.synthetic {
-            response.raw_header("Dispatch-Synthetic", "?1");
-        }
-        response.max_chunk_size(64 << 10).sized_body(None, self.file).ok()
-    }
-}
-
 /// Fetch a result
 ///
-/// A file of the job, by the name that it lists.
+/// A file of the job, by the name that it lists; with `Range`, a part of it
+/// (RFC 9110, section 14).
 #[utoipa::path(
     operation_id = "fetchJobFile",
     context_path = "/api/v1", tag = "long work",
-    responses((status = 200, description = "The file", body = Vec<u8>, content_type = "application/octet-stream"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "The file, in the type that the job lists", content(
+        (Vec<u8> = "application/octet-stream"), (Vec<u8> = "audio/*"), (String = "text/vtt"), (String = "text/plain"),
+        (String = "application/x-subrip"), (Vec<u8> = "application/json"), (String = "audio/x-mpegurl"),
+    )), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[get("/jobs/<id>/files/<name>")]
@@ -225,7 +224,8 @@ pub(crate) async fn file(allowed: Allowed, id: &str, name: &str, gateway: &State
         Problem::new("no-such-record", format!("the file '{name}' is gone"))
     };
     let file = tokio::fs::File::open(path).await.map_err(gone)?;
-    Ok(Sent { file, content_type: row.media_type, name: row.name, synthetic: view.is_synthetic() })
+    let sent = Sent::of(file, row.media_type, row.name, view.is_synthetic()).await;
+    Ok(sent.with_ranges())
 }
 
 /// Fetch all results
@@ -260,7 +260,7 @@ pub(crate) async fn archive(
     let stem = view.files.first().and_then(|file| file.name.split('.').next()).unwrap_or("job");
     let name = format!("{}.zip", stem.trim_start_matches(|c: char| c.is_ascii_digit() || c == '-'));
     let file = tokio::fs::File::from_std(file);
-    Ok(Sent { file, content_type: "application/zip".into(), name, synthetic: view.is_synthetic() })
+    Ok(Sent::of(file, "application/zip".into(), name, view.is_synthetic()).await)
 }
 
 /// Sound is packed already: files are stored as they are.

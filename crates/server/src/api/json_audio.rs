@@ -1,5 +1,6 @@
-//! An utterance inside JSON, built in a file: its audio stands in the answer
-//! twice, and many answers at once must not be held in memory.
+//! Utterances that are answered whole, built in a file: with a true length in
+//! header and body, or inside JSON. Many answers at once must not be held in
+//! memory.
 
 use std::io::{self, BufWriter, Read as _, Seek as _, SeekFrom, Write as _};
 use std::path::Path;
@@ -33,18 +34,7 @@ pub(crate) struct JsonFile {
 /// # Errors
 /// 406 where the audio is too long, 507 where the disk is full, and what broke the audio off.
 pub(super) async fn answer(gateway: &Gateway, mut utterance: Utterance, spool: &Spool) -> Result<JsonFile, Problem> {
-    let mut sink = Sink::new(Spool { limit: MOST_AUDIO, ..spool.clone() });
-    while let Some(piece) = utterance.body.next().await {
-        let piece = piece.map_err(|error| {
-            let attempts = vec![error.0];
-            Problem::from(GatewayError::AllFailed { dispatch: utterance.dispatch.clone(), attempts })
-        })?;
-        sink.push(&piece).await.map_err(|problem| match problem.status {
-            413 => Problem::new("not-acceptable", "the audio is too long for a JSON answer; ask for it as audio"),
-            _ => problem,
-        })?;
-    }
-    let source = sink.finish().await?;
+    let source = collected(&mut utterance, Spool { limit: MOST_AUDIO, ..spool.clone() }).await?;
     let (row, ..) = gateway.store().dispatch(utterance.dispatch.clone()).await?;
     let cost = crate::wire::amount(row.cost_nanos, &row.currency);
     let folder = spool.folder.clone();
@@ -52,9 +42,49 @@ pub(super) async fn answer(gateway: &Gateway, mut utterance: Utterance, spool: &
         let (mut audio, length) = opened(source, &folder, &utterance)?;
         write(&mut audio, &folder, described(utterance, length, cost))
     };
+    in_file(work).await
+}
+
+/// Collects the audio into a file that says its true length; half audio is an
+/// error and no answer.
+///
+/// # Errors
+/// 406 where the audio is larger than the service takes bodies, 507 where the
+/// disk is full, and what broke the audio off.
+pub(super) async fn whole(mut utterance: Utterance, spool: &Spool) -> Result<JsonFile, Problem> {
+    let source = collected(&mut utterance, spool.clone()).await?;
+    let folder = spool.folder.clone();
+    let work = move || {
+        let (mut audio, _) = opened(source, &folder, &utterance)?;
+        let (mut file, path) = tempfile::NamedTempFile::new_in(&folder)?.into_parts();
+        let bytes = io::copy(&mut audio, &mut file)?;
+        Ok(JsonFile { path, bytes })
+    };
+    in_file(work).await
+}
+
+async fn in_file(work: impl FnOnce() -> io::Result<JsonFile> + Send + 'static) -> Result<JsonFile, Problem> {
     let written =
         tokio::task::spawn_blocking(work).await.map_err(|error| Problem::new("internal", error.to_string()))?;
     written.map_err(|error| storage_problem(&error, "the answer"))
+}
+
+async fn collected(utterance: &mut Utterance, spool: Spool) -> Result<AudioSource, Problem> {
+    let mut sink = Sink::new(spool);
+    while let Some(piece) = utterance.body.next().await {
+        let piece = piece.map_err(|error| {
+            let attempts = vec![error.0];
+            Problem::from(GatewayError::AllFailed { dispatch: utterance.dispatch.clone(), attempts })
+        })?;
+        sink.push(&piece).await.map_err(|problem| match problem.status {
+            413 => {
+                let detail = "the audio is too long for this form of answer; ask for it as streamed audio, or as a job";
+                Problem::new("not-acceptable", detail)
+            }
+            _ => problem,
+        })?;
+    }
+    sink.finish().await
 }
 
 /// The audio in a file that says how long it is, and its length.

@@ -9,7 +9,7 @@ use super::SMALL_BODY;
 use super::apps::good_name;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
-use crate::headers::{Meta, known_pairs};
+use crate::headers::{Meta, known_pairs, text_of_body};
 use crate::problem::Problem;
 use crate::ranged::Kept;
 use crate::wire::{ClipAnswer, LexiconAnswer, List, Version};
@@ -114,8 +114,7 @@ pub(crate) async fn put_lexicon(
         Some("false") => false,
         Some(other) => return Err(Problem::new("invalid", format!("always is true or false, not '{other}'"))),
     };
-    let document = String::from_utf8(read_small(data, SMALL_BODY).await?)
-        .map_err(|_| Problem::new("invalid", "the lexicon is no text in UTF-8"))?;
+    let document = text_of_body(&read_small(data, SMALL_BODY).await?, meta.charset.as_deref())?;
     let new = NewLexicon { name: name.into(), app: given.remove("app"), always, document };
     let kept = gateway.put_lexicon(new, &allowed.0.who).await?;
     Ok(Json(LexiconAnswer::from(&kept)))

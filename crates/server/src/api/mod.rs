@@ -34,6 +34,7 @@ pub(crate) fn routes() -> Vec<Route> {
         jobs::job,
         jobs::events,
         jobs::cancel,
+        jobs::resume,
         jobs::remove,
         jobs::file,
         jobs::archive,

@@ -15,12 +15,12 @@ use utoipa::ToSchema;
 
 use super::SMALL_BODY;
 use super::apps::good_name;
-use super::jobs::{Sent, pack};
+use super::jobs::pack;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json, read_small};
-use crate::headers::{Meta, known_pairs};
+use crate::headers::{Meta, known_pairs, text_of_body};
 use crate::problem::Problem;
-use crate::ranged::Kept;
+use crate::ranged::{Kept, Sent};
 use crate::spool::Spool;
 use crate::wire::{List, PromptSetAnswer, PromptSetRequest, PromptSetSummary};
 
@@ -59,13 +59,13 @@ pub(crate) async fn put_set(
     if !good_name(name) {
         return Err(Problem::new("invalid", "a name is 1 to 40 small letters, digits and hyphens"));
     }
-    let rows = rows_of(&meta.essence, data).await?;
+    let rows = rows_of(meta, data).await?;
     gateway.put_prompt_set(&allowed.0, name, rows).await?;
     Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
 }
 
-async fn rows_of(essence: &str, data: RequestBody<'_>) -> Result<Vec<Prompt>, Problem> {
-    let table = match essence {
+async fn rows_of(meta: &Meta, data: RequestBody<'_>) -> Result<Vec<Prompt>, Problem> {
+    let table = match meta.essence.as_str() {
         "application/toml" => PromptTable::Toml,
         "text/csv" => PromptTable::Csv,
         "application/json" | "" => {
@@ -78,8 +78,7 @@ async fn rows_of(essence: &str, data: RequestBody<'_>) -> Result<Vec<Prompt>, Pr
             return Err(Problem::new("invalid", format!("a table is {known}, not '{other}'")));
         }
     };
-    let text = String::from_utf8(read_small(data, SMALL_BODY).await?);
-    let text = text.map_err(|_| Problem::new("invalid", "the table is no text in UTF-8"))?;
+    let text = text_of_body(&read_small(data, SMALL_BODY).await?, meta.charset.as_deref())?;
     read_prompts(&text, table).map_err(|fault| Problem::new("invalid", fault))
 }
 
@@ -202,7 +201,7 @@ pub(crate) async fn file(
     let (row, path) = gateway.prompt_files(&allowed.0, name, Some(file)).await?.into_iter().next().ok_or_else(gone)?;
     let Some(wanted) = wanted else {
         let opened = tokio::fs::File::open(path).await.map_err(|_| gone())?;
-        return Ok(Ok(Sent { file: opened, content_type: row.media_type, name: row.file, synthetic: true }));
+        return Ok(Ok(Sent::of(opened, row.media_type, row.file, true).await.with_ranges()));
     };
     let unreadable = |error: AudioError| Problem::at("invalid", "/type", error.to_string());
     let (from, to) = (Format::parse(&row.media_type).map_err(unreadable)?, Format::parse(&wanted).map_err(unreadable)?);
@@ -278,7 +277,7 @@ pub(crate) async fn archive(
     let packed = packed.map_err(|error| error.to_string()).and_then(|packed| packed.map_err(|error| error.to_string()));
     let file = packed.map_err(|error| Problem::new("internal", format!("the archive: {error}")))?;
     let (file, name) = (tokio::fs::File::from_std(file), format!("{name}.zip"));
-    Ok(Sent { file, content_type: "application/zip".into(), name, synthetic: true })
+    Ok(Sent::of(file, "application/zip".into(), name, true).await)
 }
 
 fn named((row, path): (PromptFileRow, std::path::PathBuf)) -> (String, std::path::PathBuf) {

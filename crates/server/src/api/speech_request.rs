@@ -1,5 +1,6 @@
 //! A synthesis request out of JSON, plain text or SSML.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
@@ -10,7 +11,7 @@ use dispatcher_markup::{Line, dialogue};
 
 use super::SMALL_BODY;
 use crate::body::{RequestBody, read_small};
-use crate::headers::{Meta, query_pairs};
+use crate::headers::{Meta, query_pairs, text_of_body};
 use crate::problem::Problem;
 use crate::wire::{AudioWish, Form, Prosody, StyleWish, UtteranceRequest};
 
@@ -40,6 +41,9 @@ pub(super) struct SpeechRequest {
     pub(super) request: SynthesisRequest,
     /// The answer carries the audio inside JSON.
     pub(super) json: bool,
+    /// The answer is sent once it is whole, with its length.
+    pub(super) whole: bool,
+    pub(super) webhook: Option<String>,
     pub(super) body: Vec<u8>,
 }
 
@@ -50,7 +54,7 @@ pub(super) async fn read(meta: &Meta, data: RequestBody<'_>, formats: &Formats) 
 
 /// Reads a body that is there already.
 pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<SpeechRequest, Problem> {
-    let text = || String::from_utf8(body.clone()).map_err(|_| Problem::new("bad-request", "the text is not UTF-8"));
+    let text = || text_of_body(&body, meta.charset.as_deref());
     let wish = match meta.essence.as_str() {
         "application/json" | "" => {
             if !meta.query.is_empty() {
@@ -69,8 +73,10 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
         }
     };
     let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
+    let whole = wish.audio.as_ref().is_some_and(|audio| audio.whole);
+    let webhook = wish.webhook.clone();
     let request = request_of(wish, format, meta, formats)?;
-    Ok(SpeechRequest { request, json, body })
+    Ok(SpeechRequest { request, json, whole, webhook, body })
 }
 
 /// The text of a request, which is there in one of three forms.
@@ -258,11 +264,13 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
     let mut audio = AudioWish::default();
     let mut criteria = Criteria::default();
     let mut prosody = Prosody::default();
+    let mut given = HashSet::new();
     for (name, value) in pairs {
-        let number =
-            || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
-        let real =
-            || value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")));
+        if !given.insert(name.clone()) {
+            return Err(Problem::new("invalid", format!("the parameter '{name}' is given twice")));
+        }
+        let wrong = || Problem::new("invalid", format!("{name} takes a number, not '{value}'"));
+        let number = || value.parse().map_err(|_| wrong());
         match name.as_str() {
             "voice" => wish.voice = Some(serde_json::Value::String(value)),
             "model" => wish.model = Some(value),
@@ -276,24 +284,35 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
             "pitch" => prosody.pitch = Some(Form::Text(value)),
             "volume" => prosody.volume = Some(Form::Text(value)),
             "direction" => wish.direction = Some(value),
-            "variation" => wish.variation = Some(real()?),
-            "seed" => wish.seed = Some(u64::from(number()?)),
+            "variation" => wish.variation = Some(value.parse().map_err(|_| wrong())?),
+            "seed" => wish.seed = Some(value.parse().map_err(|_| wrong())?),
             "type" => audio.kind = Some(value),
             "rate" => audio.rate = Some(number()?),
             "bitrate" => audio.bitrate = Some(number()?),
-            "vbr" => {
-                let flag = |_| Problem::new("invalid", format!("vbr takes true or false, not '{value}'"));
-                audio.vbr = value.parse().map_err(flag)?;
+            "vbr" | "whole" => {
+                let flag = |_| Problem::new("invalid", format!("{name} takes true or false, not '{value}'"));
+                let flag = value.parse().map_err(flag)?;
+                if name == "vbr" { audio.vbr = flag } else { audio.whole = flag }
             }
+            "webhook" => wish.webhook = Some(value),
             "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
             _ => {
-                let known = "voice, languages, gender, style, name, model, language, speed, pitch, volume, direction, variation, seed, unsupported, type, rate, bitrate, vbr, channels";
+                let known = "voice, languages, gender, style, name, model, language, speed, pitch, volume, direction, variation, seed, unsupported, type, rate, bitrate, vbr, channels, whole, webhook";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }
     }
-    if wish.voice.is_none() && !criteria.is_empty() {
-        wish.voice = serde_json::to_value(criteria).ok();
+    if wish.voice.is_some() {
+        // With a named voice, `style` is how it speaks, as in JSON.
+        wish.style = criteria.style.take().map(|name| StyleWish { name, degree: None });
+    }
+    match &wish.voice {
+        None if !criteria.is_empty() => wish.voice = serde_json::to_value(criteria).ok(),
+        Some(_) if !criteria.is_empty() => {
+            let detail = "languages, gender and name choose a voice, and 'voice' names one; send one or the other";
+            return Err(Problem::new("invalid", detail));
+        }
+        _ => {}
     }
     wish.audio = Some(audio);
     wish.prosody = Some(prosody);
@@ -417,8 +436,10 @@ mod tests {
         );
         let like = from_query("languages=pt-PT+pt&gender=female&style=calm").expect("criteria").voice.expect("a voice");
         assert_eq!(like, serde_json::json!({"languages": "pt-PT pt", "gender": "female", "style": "calm"}));
-        let both = from_query("voice=quayside&gender=male").expect("both").voice;
-        assert_eq!(both, Some(serde_json::json!("quayside")), "a name comes before criteria");
+        let styled = from_query("voice=quayside&style=calm&seed=5000000000").expect("a style");
+        assert_eq!(styled.voice, Some(serde_json::json!("quayside")));
+        assert_eq!(styled.style.map(|style| style.name).as_deref(), Some("calm"));
+        assert_eq!(styled.seed, Some(5_000_000_000), "as large as in JSON");
     }
 
     #[test]
@@ -427,6 +448,10 @@ mod tests {
             ("vioce=quayside", "unknown parameter 'vioce'; known: voice,"),
             ("rate=fast", "rate takes a number, not 'fast'"),
             ("gender=other", "not 'other'"),
+            ("voice=quayside&gender=male", "send one or the other"),
+            ("voice=quayside&languages=pt", "send one or the other"),
+            ("seed=-1", "seed takes a number, not '-1'"),
+            ("model=fine&model=fast", "'model' is given twice"),
             ("access_token=x", "unknown parameter 'access_token'"),
         ] {
             let problem = refused(from_query(query));

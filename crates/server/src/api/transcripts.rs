@@ -1,5 +1,7 @@
 //! `POST /transcripts`: audio to text.
 
+use std::collections::HashSet;
+
 use dispatcher_audio::{Format, by_weight};
 use dispatcher_core::{HearingWish, is_language_tag};
 use dispatcher_engines::{AudioSource, AudioSplitter, ScanError};
@@ -61,6 +63,7 @@ const MAX_PART: usize = 64 << 10;
         ("alternatives" = Option<u64>, Query, description = "So many other readings"),
         ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine cannot"),
         ("title" = Option<String>, Query, description = "What a job is known by"),
+        ("webhook" = Option<String>, Query, description = "URL to notify when the job ends; for Prefer: respond-async"),
         ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
         ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, which takes recordings of any length"),
         ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt or application/x-subrip"),
@@ -110,6 +113,7 @@ pub(crate) async fn recognise(
         }
         return Ok(written);
     }
+    no_webhook(wish.webhook.as_ref())?;
     let request = RecognitionRequest {
         audio,
         wanted: wish.route.or(wish.engine),
@@ -155,7 +159,21 @@ fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<
         unsupported: unsupported(wish.unsupported.as_deref(), meta)?,
         wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
     });
-    Ok(NewJob { title: title.unwrap_or_else(|| "Recording".into()), work, audio: Some(audio.source), webhook: None })
+    Ok(NewJob {
+        title: title.unwrap_or_else(|| "Recording".into()),
+        work,
+        audio: Some(audio.source),
+        webhook: wish.webhook,
+        warnings: Vec::new(),
+    })
+}
+
+/// Refuses a webhook where there is no job whose end it could report.
+pub(super) fn no_webhook(webhook: Option<&String>) -> Result<(), Problem> {
+    match webhook {
+        None => Ok(()),
+        Some(_) => Err(Problem::at("invalid", "/webhook", "a webhook needs a job; send Prefer: respond-async")),
+    }
 }
 
 /// What the answer is written as.
@@ -399,10 +417,15 @@ async fn from_form(
             given = Some(GivenAudio { source: sink.finish().await?, told: told(&kind) });
             continue;
         }
+        if part.file_name().is_some() {
+            let detail = format!("the form has a file in the part '{name}'; name the part of the recording 'audio'");
+            return Err(Problem::new("invalid", detail));
+        }
         let mut text = Vec::new();
         while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
             if text.len() + chunk.len() > MAX_PART {
-                return Err(Problem::new("too-large", format!("the part '{name}' is longer than {MAX_PART} bytes")));
+                let detail = format!("the part '{name}' is longer than {MAX_PART} bytes; a recording goes in the part 'audio'");
+                return Err(Problem::new("too-large", detail));
             }
             text.extend_from_slice(&chunk);
         }
@@ -418,7 +441,11 @@ fn from_query(query: &str) -> Result<TranscriptRequest, Problem> {
 
 fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem> {
     let mut wish = TranscriptRequest::default();
+    let mut given = HashSet::new();
     for (name, value) in pairs {
+        if !given.insert(name.clone()) {
+            return Err(Problem::new("invalid", format!("'{name}' is given twice")));
+        }
         match name.as_str() {
             "engine" => wish.engine = Some(value),
             "route" => wish.route = Some(value),
@@ -445,9 +472,10 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
             }
             "unsupported" => wish.unsupported = Some(value),
             "title" => wish.title = Some(value),
+            "webhook" => wish.webhook = Some(value),
             _ => {
                 let known = "engine, route, language, model, context, variation, hints, speakers, alternatives, \
-                             unsupported, title";
+                             unsupported, title, webhook";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }

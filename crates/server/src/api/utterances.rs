@@ -83,7 +83,7 @@ pub(crate) async fn speak(
     drain: &State<Drain>,
 ) -> Result<Spoken, Problem> {
     let leaving = drain.enter();
-    let SpeechRequest { request, json, body } =
+    let SpeechRequest { request, json, whole, webhook, body } =
         speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
     let app = &allowed.0.app.name;
     let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
@@ -95,20 +95,24 @@ pub(crate) async fn speak(
     if meta.respond_async {
         let told = spoken_title(&request.text);
         let tracks = vec![Track { name: Some(title), title: told.clone(), request }];
-        let job = NewJob { title: told, work: JobWork::Speech { tracks }, audio: None, webhook: None };
+        let job = NewJob { title: told, work: JobWork::Speech { tracks }, audio: None, webhook, warnings: Vec::new() };
         return accept(gateway, &allowed.0, job, claim, spool).await;
     }
+    super::transcripts::no_webhook(webhook.as_ref())?;
     let utterance = tokio::select! {
         outcome = gateway.speak(&allowed.0, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
     let headers = headers_of(&utterance, &title);
-    if json {
+    if json || whole {
+        let content_type = if json { "application/json".to_owned() } else { utterance.format.media_type() };
+        let made = async {
+            if json { json_audio::answer(gateway, utterance, spool).await } else { json_audio::whole(utterance, spool).await }
+        };
         let file = tokio::select! {
-            file = json_audio::answer(gateway, utterance, spool) => file?,
+            file = made => file?,
             () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
         };
-        let content_type = "application/json".to_owned();
         let kept = Kept { status: 200, headers, content_type, body: Arc::new(file.path), bytes: file.bytes };
         if let Some(claim) = claim.filter(|_| kept.bytes <= LARGEST_KEPT) {
             claim.finish(kept.clone());

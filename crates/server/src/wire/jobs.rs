@@ -23,10 +23,16 @@ pub(crate) struct JobAnswer {
     pub(crate) pieces: Pieces,
     /// Seconds of audio that are made, or heard.
     pub(crate) audio: f64,
-    /// Charged so far.
+    /// Charged so far, in the currency of `estimate`.
     pub(crate) cost: Amount,
-    /// What it was thought to cost before.
+    /// Charged so far, in each currency.
+    pub(crate) costs: Vec<Amount>,
+    /// Estimate before it began; its first currency.
     pub(crate) estimate: Amount,
+    /// Estimate in each currency.
+    pub(crate) estimates: Vec<Amount>,
+    /// What is missing from the results, or was changed.
+    pub(crate) warnings: Vec<String>,
     pub(crate) files: Vec<JobFile>,
     pub(crate) created: String,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -72,11 +78,18 @@ impl From<JobView> for JobAnswer {
             bytes: file.bytes,
             duration: file.audio_ms as f64 / 1_000.0,
         };
+        let listed: Vec<(String, i64)> = serde_json::from_str(&row.estimates).unwrap_or_default();
+        let estimates = if listed.is_empty() { vec![(row.currency.clone(), row.estimate_nanos)] } else { listed };
+        let amounts = |list: &[(String, i64)]| list.iter().map(|(currency, nanos)| amount(*nanos, currency)).collect();
+        let cost = progress.costs.iter().find(|(currency, _)| *currency == row.currency).map_or(0, |(_, nanos)| *nanos);
         JobAnswer {
+            costs: amounts(&progress.costs),
+            estimates: amounts(&estimates),
+            warnings: serde_json::from_str(&row.warnings).unwrap_or_default(),
             files: files.into_iter().map(file).collect(),
             pieces: Pieces { done: progress.pieces, all: row.pieces.max(progress.pieces) },
             audio: progress.audio_ms as f64 / 1_000.0,
-            cost: amount(progress.nanos, &row.currency),
+            cost: amount(cost, &row.currency),
             estimate: amount(row.estimate_nanos, &row.currency),
             created: rfc3339(row.created_at),
             started: row.started_at.map(rfc3339),

@@ -50,6 +50,8 @@ pub(crate) struct UtteranceRequest {
     pub(crate) direction: Option<String>,
     pub(crate) variation: Option<f64>,
     pub(crate) seed: Option<u64>,
+    /// URL to notify when the job ends; for `Prefer: respond-async`.
+    pub(crate) webhook: Option<String>,
 }
 
 /// What one voice says in a dialogue.
@@ -128,6 +130,10 @@ pub(crate) struct AudioWish {
     /// A variable bit rate, for MP3.
     #[serde(default)]
     pub(crate) vbr: bool,
+    /// Answer once the audio is whole, with `Content-Length` and its true
+    /// length in the file's header, for players that take no stream.
+    #[serde(default)]
+    pub(crate) whole: bool,
 }
 
 /// The JSON answer of a synthesis.
@@ -201,6 +207,8 @@ pub(crate) struct TranscriptRequest {
     pub(crate) alternatives: Option<u64>,
     /// What a job is known by.
     pub(crate) title: Option<String>,
+    /// URL to notify when the job ends; for `Prefer: respond-async`.
+    pub(crate) webhook: Option<String>,
     /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
     pub(crate) unsupported: Option<String>,
 }

@@ -302,9 +302,7 @@ fn write_aside(
     force: bool,
     make: impl FnOnce(&mut dyn FnMut(&[u8]) -> Result<(), CliError>) -> Result<Done, CliError>,
 ) -> Result<Length, CliError> {
-    if path.exists() && !force {
-        return Err(CliError::Exists(path.into()));
-    }
+    crate::files::check_target(path, force)?;
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut aside = tempfile::NamedTempFile::new_in(folder).map_err(named(path))?;
     let done = make(&mut |bytes| aside.as_file_mut().write_all(bytes).map_err(named(path)))?;

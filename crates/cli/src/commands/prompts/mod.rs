@@ -74,7 +74,7 @@ pub(crate) async fn run(client: &Client, command: PromptsCommand, json: bool) ->
 
 /// Reads a table by its name: `.csv`, or TOML.
 fn read_table(path: &Path) -> Result<Vec<Prompt>, CliError> {
-    let text = std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source })?;
+    let text = crate::files::read_text(path)?;
     let is_csv = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("csv"));
     let rows = read_prompts(&text, if is_csv { PromptTable::Csv } else { PromptTable::Toml });
     rows.map_err(|fault| CliError::Failed(format!("{}: {fault}", path.display())))
@@ -280,9 +280,7 @@ async fn archive(
     approved: bool,
     force: bool,
 ) -> Result<(), CliError> {
-    if output.exists() && !force {
-        return Err(CliError::Exists(output.into()));
-    }
+    crate::files::check_target(output, force)?;
     let prompts = read_table(table)?;
     let lock = Lock::open(folder)?;
     let lines = lines(client, &prompts, &lock, folder).await?;

@@ -1,0 +1,2 @@
+ALTER TABLE jobs DROP COLUMN warnings;
+ALTER TABLE jobs DROP COLUMN estimates;
