@@ -87,7 +87,8 @@ impl Transcript {
         marks.extend(waiting.map(|_| self.text.len()));
         for at in marks.into_iter().rev() {
             let (before, after) = self.text.split_at(at);
-            let before = if before.is_empty() || before.ends_with(' ') { before.to_owned() } else { format!("{before} ") };
+            let before =
+                if before.is_empty() || before.ends_with(' ') { before.to_owned() } else { format!("{before} ") };
             self.text = format!("{before}{GAP} {after}").trim_end().to_owned();
         }
         self.gaps = gaps;
@@ -126,7 +127,8 @@ impl Transcript {
             }
             match cues.last_mut() {
                 Some((from, to, text))
-                    if !parted && end - *from <= CUE_SECONDS
+                    if !parted
+                        && end - *from <= CUE_SECONDS
                         && text.chars().count() + word.chars().count() < CUE_CHARACTERS
                         && !text.ends_with(['.', '?', '!', '。', '؟']) =>
                 {

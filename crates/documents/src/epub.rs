@@ -83,7 +83,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
         .filter(|node| node.tag_name().name() == "item")
         .filter_map(|node| Some((node.attribute("id")?, node.attribute("href")?)))
         .collect();
-    let mut document = Document { title: named("title"), language: named("language"), blocks: Vec::new() };
+    let mut document = Document { title: named("title"), language: named("language"), ..Document::default() };
     let spine = package.descendants().filter(|node| node.tag_name().name() == "itemref");
     let linear = spine.filter(|node| node.attribute("linear") != Some("no"));
     for href in linear.filter_map(|node| items.get(node.attribute("idref")?)) {

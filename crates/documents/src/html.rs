@@ -213,6 +213,7 @@ pub(crate) fn read(text: &str) -> Result<Document, DocumentError> {
         title: title.filter(|title| !title.is_empty()),
         language: language.filter(|tag| !tag.is_empty()).map(str::to_owned),
         blocks: gather.blocks,
+        warnings: Vec::new(),
     })
 }
 

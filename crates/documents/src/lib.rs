@@ -74,6 +74,9 @@ pub struct Document {
     /// BCP 47, as far as the document tells it.
     pub language: Option<String>,
     pub blocks: Vec<Block>,
+    /// What of it could not be read.
+    #[serde(default)]
+    pub warnings: Vec<String>,
 }
 
 impl Document {

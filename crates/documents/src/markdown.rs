@@ -78,7 +78,7 @@ pub(crate) fn read(text: &str) -> Document {
         Block::Heading { level: 1, text } => Some(text.clone()),
         _ => None,
     });
-    Document { title, language: None, blocks: gather.blocks }
+    Document { title, blocks: gather.blocks, ..Document::default() }
 }
 
 #[cfg(test)]

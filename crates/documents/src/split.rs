@@ -146,6 +146,7 @@ mod tests {
                 heading(2, "Arrival"),
                 text("Stand clear.\nMind the gap."),
             ],
+            warnings: Vec::new(),
         }
     }
 

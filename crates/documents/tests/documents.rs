@@ -191,6 +191,117 @@ fn pictures_of_text_are_no_text_and_a_form_within_itself_is_refused() {
     ));
 }
 
+/// One handbook by five programs that make PDF files.
+const HANDBOOK: &str = include_str!("fixtures/makers/handbook.txt");
+const MAKERS: [(&str, &[u8]); 5] = [
+    ("browser", include_bytes!("fixtures/makers/browser.pdf")),
+    ("office", include_bytes!("fixtures/makers/office.pdf")),
+    ("typesetter", include_bytes!("fixtures/makers/typesetter.pdf")),
+    ("report", include_bytes!("fixtures/makers/report.pdf")),
+    ("stylesheet", include_bytes!("fixtures/makers/stylesheet.pdf")),
+];
+
+#[test]
+fn files_of_five_makers_give_the_handbook_word_for_word() {
+    for (name, file) in MAKERS {
+        let document = read(file, Kind::Pdf).unwrap();
+        assert_eq!(document.warnings, Vec::<String>::new(), "{name}");
+        let text = document.text();
+        let titles = ["Handbook", "Saltmarsh Ferries handbook"];
+        let text = titles.iter().find_map(|title| text.strip_prefix(*title)).unwrap_or(&text).to_owned();
+        // One of them was given a text in plain signs.
+        let plain = HANDBOOK.replace(['“', '”'], "\"").replace('–', "-").replace('€', "EUR ").replace('é', "e");
+        let wanted = if name == "typesetter" { &plain } else { HANDBOOK };
+        let text = if name == "typesetter" { text.replace(['“', '”'], "\"") } else { text };
+        assert_eq!(words(&text), words(wanted), "{name}");
+    }
+}
+
+const HELVETICA: &str = "/Font << /F 5 0 R >>";
+
+fn helvetica(more: &str) -> String {
+    format!("<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica {more} >>")
+}
+
+fn stream(dictionary: &str, content: &str) -> String {
+    format!("<< {dictionary} /Length {} >>\nstream\n{content}\nendstream", content.len())
+}
+
+fn text_of(file: &[u8]) -> String {
+    read(file, Kind::Pdf).unwrap().blocks.iter().map(Block::text).collect::<Vec<_>>().join(" ")
+}
+
+#[test]
+fn every_operator_that_shows_text_is_read() {
+    let content = "BT /F 12 Tf 14 TL 72 720 Td (One.) Tj (Two.) ' 2 0 (Three.) \" [( Fo) -20 (ur.)] TJ \
+                   T* /Span << /ActualText (x) >> BDC (Five.) Tj EMC ET";
+    let file = one_page(content, HELVETICA, &[helvetica("/Encoding /StandardEncoding")]);
+    assert_eq!(text_of(&file), "One. Two. Three. Four. Five.");
+    // Forms are drawn in their places, with fonts of their own under the same name.
+    let form = stream(
+        "/Type /XObject /Subtype /Form /BBox [0 0 400 20] /Matrix [1 0 0 1 0 0] /Resources << /Font << /F 7 0 R >> >>",
+        "BT /F 12 Tf (ab) Tj ET",
+    );
+    let mapped = helvetica("/Encoding << /Differences [97 /B /e] >>");
+    let content =
+        "BT /F 12 Tf 72 720 Td (First ab.) Tj ET q 1 0 0 1 72 700 cm /X Do Q BT /F 12 Tf 72 680 Td (Last.) Tj ET";
+    let resources = format!("{HELVETICA} /XObject << /X 6 0 R >>");
+    let file = one_page(content, &resources, &[helvetica(""), form, mapped]);
+    assert_eq!(text_of(&file), "First ab. Be Last.");
+    // A page that is looked at sideways; page furniture that the file marks.
+    let content = "BT /F 12 Tf 0 1 -1 0 100 72 Tm (Read sideways.) Tj ET \
+                   /Artifact << /Type /Pagination >> BDC BT /F 9 Tf 0 1 -1 0 20 72 Tm (Handbook, sheet 12) Tj ET EMC";
+    let turned = pdf(&[
+        "<< /Type /Catalog /Pages 2 0 R >>".to_owned(),
+        "<< /Type /Pages /Kids [3 0 R] /Count 1 /Rotate 90 /MediaBox [0 0 595 842] >>".into(),
+        format!("<< /Type /Page /Parent 2 0 R /Contents 4 0 R /Resources << {HELVETICA} >> >>"),
+        stream("", content),
+        helvetica(""),
+    ]);
+    assert_eq!(text_of(&turned), "Read sideways.");
+}
+
+#[test]
+fn pages_that_cannot_be_read_are_named() {
+    let page = |contents: usize| {
+        format!(
+            "<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents {contents} 0 R \
+             /Resources << /Font << /F 9 0 R /G 10 0 R >> /XObject << /P 12 0 R >> >> >>"
+        )
+    };
+    let picture =
+        stream("/Type /XObject /Subtype /Image /Width 1 /Height 1 /ColorSpace /DeviceGray /BitsPerComponent 8", "x");
+    let file = pdf(&[
+        "<< /Type /Catalog /Pages 2 0 R >>".to_owned(),
+        "<< /Type /Pages /Kids [3 0 R 4 0 R 5 0 R] /Count 3 >>".into(),
+        page(6),
+        page(7),
+        page(8),
+        stream("", "BT /F 12 Tf 72 720 Td (The first page.) Tj ET"),
+        stream("", "q 595 0 0 842 0 0 cm /P Do Q"),
+        stream("", "BT /G 12 Tf 72 720 Td <00010002> Tj /F 12 Tf (Half a page.) Tj ET"),
+        helvetica(""),
+        "<< /Type /Font /Subtype /Type0 /BaseFont /X /Encoding /Identity-H /DescendantFonts [11 0 R] >>".into(),
+        "<< /Type /Font /Subtype /CIDFontType2 /BaseFont /X /CIDSystemInfo << /Registry (Adobe) /Ordering (Identity) \
+         /Supplement 0 >> /DW 500 /W [1 2 600] >>"
+            .into(),
+        picture,
+    ]);
+    let document = read(&file, Kind::Pdf).unwrap();
+    assert_eq!(text_of(&file), "The first page. Half a page.");
+    assert_eq!(
+        document.warnings,
+        ["page 2: it has only pictures, and no text", "page 3: 2 of 14 signs have no mapping to text and are left out",]
+    );
+}
+
+#[test]
+fn documents_in_utf_16_are_read() {
+    let bytes: Vec<u8> = "\u{feff}Fähre\n\nAb 6:15".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    assert_eq!(read(&bytes, Kind::Text).unwrap().text(), "Fähre\n\nAb 6:15");
+    assert_eq!(read(&bytes, Kind::Markdown).unwrap().text(), "Fähre\n\nAb 6:15");
+}
+
 #[test]
 fn kinds_are_known_by_type_name_and_first_bytes() {
     assert_eq!(Kind::of(Some("text/markdown; charset=utf-8"), None), Some(Kind::Markdown));

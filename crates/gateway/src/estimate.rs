@@ -48,11 +48,16 @@ impl Gateway {
             exact: head.candidate.sheet.tariff.charges_text(),
             sound: Some(sound_key(head, request.text.source(), request.format)),
             length: None,
-            warnings: [&request.notes, &resources.missing, &self.warnings(head, language), &script.notes]
-                .into_iter()
-                .flatten()
-                .cloned()
-                .collect(),
+            warnings: [
+                &request.notes,
+                &resources.missing,
+                &self.warnings(head, language, &script.plain_text()),
+                &script.notes,
+            ]
+            .into_iter()
+            .flatten()
+            .cloned()
+            .collect(),
             fidelity: head.fidelity(),
             plan,
         })

@@ -360,11 +360,12 @@ impl Listening {
     fn recognised(
         &self,
         planned: &Planned,
-        transcript: Transcript,
+        mut transcript: Transcript,
         cost: Money,
         failures: &[FailedAttempt],
         rehearsal: bool,
     ) -> Recognised {
+        transcript.language = transcript.language.or_else(|| self.language_of(planned, &transcript.text));
         let mut warnings: Vec<String> = failures.iter().map(FailedAttempt::passed_over).collect();
         warnings.extend(self.request.audio.mislabelled(self.probed.format));
         let (_, adjustments) = controlled(&self.request.wish, &planned.candidate);
@@ -382,6 +383,15 @@ impl Listening {
             warnings,
             rehearsal,
         }
+    }
+
+    /// The language of a transcript of an engine that does not say it.
+    fn language_of(&self, planned: &Planned, text: &str) -> Option<String> {
+        let known = planned.candidate.sheet.recognition.as_ref().map(|it| it.languages.as_slice()).unwrap_or_default();
+        let primary = |tag: &str| tag.split('-').next().unwrap_or_default().to_ascii_lowercase();
+        let only = known.first().filter(|first| known.iter().all(|tag| primary(tag) == primary(first)));
+        let evident = || dispatcher_markup::evident(text).map(str::to_owned);
+        self.request.language.clone().or_else(|| only.cloned()).or_else(evident)
     }
 
     async fn rehearse(self, answer: Answer) {

@@ -1,5 +1,6 @@
 //! Parse: what was sent becomes a script.
 
+use dispatcher_core::Wanted;
 use dispatcher_markup::{MarkupError, Script, by_paragraph, detect, read_ssml, read_text};
 use serde::{Deserialize, Serialize};
 
@@ -67,6 +68,9 @@ impl SynthesisRequest {
         let doubt = if found.reliable { "" } else { ", with some doubt" };
         self.notes.push(format!("the text is taken for {} ({:.2}{doubt})", found.tag, found.confidence));
         self.language = Some(found.tag.to_owned());
+        if let Some(Wanted::Like(criteria)) = &mut self.wanted {
+            criteria.languages.get_or_insert_with(|| found.tag.to_owned());
+        }
         if let TextInput::Plain(text) = &self.text
             && let Some(document) = by_paragraph(text, found.tag, &among)
         {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use dispatcher_audio::Format;
 use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Shaping, Usage, Wanted};
 use dispatcher_engines::{Engine, EngineFormat, Speak};
-use dispatcher_markup::{Fidelity, Outcome, Script};
+use dispatcher_markup::{Fidelity, Outcome, Script, evident};
 use serde::{Deserialize, Serialize};
 
 use crate::score::{Casting, Score};
@@ -182,11 +182,14 @@ pub(crate) fn usage_of(text: &str) -> Usage {
 }
 
 impl Gateway {
-    /// Warnings about a plan that will work but may disappoint.
-    pub(crate) fn warnings(&self, planned: &Planned, language: Option<&str>) -> Vec<String> {
-        let mismatch = language.zip(planned.candidate.voice.as_ref()).filter(|(tag, voice)| !voice.speaks(tag));
-        let mismatch = mismatch.map(|(tag, voice)| {
-            format!("the voice {} speaks {}, and the text is {tag}", voice.name, voice.languages.join(", "))
+    /// Warnings about a plan that will work but may disappoint. Without a
+    /// declared language, that of the text counts where it is evident.
+    pub(crate) fn warnings(&self, planned: &Planned, language: Option<&str>, text: &str) -> Vec<String> {
+        let found = if language.is_none() { evident(text) } else { None };
+        let mismatch = language.or(found).zip(planned.candidate.voice.as_ref());
+        let mismatch = mismatch.filter(|(tag, voice)| !voice.speaks(tag)).map(|(tag, voice)| {
+            let is = if found.is_some() { "appears to be" } else { "is" };
+            format!("the voice {} speaks {}, and the text {is} {tag}", voice.name, voice.languages.join(", "))
         });
         let changed = planned.shaped.adjustments.iter().filter_map(dispatcher_core::Adjustment::told);
         mismatch.into_iter().chain(changed).collect()

@@ -130,6 +130,6 @@ pub(crate) fn transcript(length: f64, language: Option<String>) -> Transcript {
         text: words.join(" "),
         language,
         words: words.iter().enumerate().map(word).collect(),
-        alternatives: Vec::new(),
+        ..Transcript::default()
     }
 }

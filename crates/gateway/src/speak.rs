@@ -255,7 +255,7 @@ impl Gateway {
         format: Format,
         rehearsal: bool,
     ) -> Utterance {
-        let mut warnings = self.warnings(&opened.planned, language);
+        let mut warnings = self.warnings(&opened.planned, language, &script.plain_text());
         warnings.extend(script.notes.iter().cloned());
         for failed in &opened.fallbacks {
             warnings.push(failed.passed_over());

@@ -68,7 +68,8 @@ pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFa
             }
             document += &format!("<{element} time=\"{}\"/>", attribute(time));
         }
-        let voice = line.voice.as_deref().map(|voice| format!("<voice name=\"{}\" required=\"name\">", attribute(voice)));
+        let voice =
+            line.voice.as_deref().map(|voice| format!("<voice name=\"{}\" required=\"name\">", attribute(voice)));
         // `voice` has no language of its own in SSML 1.1.
         let lang = line.language.as_deref().map(|tag| format!("<lang{}>", tongue(Some(tag))));
         let sentence = (voice.is_none() && lang.is_none()).then(|| "<s>".to_owned());
@@ -103,7 +104,10 @@ mod tests {
         let line_in = |voice: Option<&str>| Line { language: Some("pt-PT".into()), ..line("Bom dia.", voice, None) };
         let document = dialogue(&[line_in(Some("heron/marin")), line_in(None)], Some("en-GB")).expect("a document");
         let script = crate::read_ssml(&document).expect("a voice and a language in one line");
-        assert_eq!(script.elements().filter_map(|element| element.get("xml:lang")).skip(1).collect::<Vec<_>>(), ["pt-PT"; 2]);
+        assert_eq!(
+            script.elements().filter_map(|element| element.get("xml:lang")).skip(1).collect::<Vec<_>>(),
+            ["pt-PT"; 2]
+        );
         assert_eq!(dialogue(&[line(" ", None, None)], None).expect_err("empty").at, 0);
         for gap in ["soon", "-200ms", "300", "--1s", "-6s"] {
             let first = if gap == "-6s" { vec![line("b", None, None)] } else { Vec::new() };

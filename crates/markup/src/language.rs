@@ -74,6 +74,25 @@ pub fn detect(text: &str, among: &[String]) -> Option<Detected> {
     Some(Detected { tag, confidence: found.confidence(), reliable: found.is_reliable() })
 }
 
+/// Letters from which on a text shows its language.
+const ENOUGH: usize = 30;
+/// Characters of a text that are looked at.
+const LOOKED_AT: usize = 2_000;
+/// Confidence that counts as certainty.
+const SURE: f64 = 0.95;
+
+/// The language of a text that shows it beyond doubt; `None` for short and
+/// doubtful ones.
+pub fn evident(text: &str) -> Option<&'static str> {
+    let start: String = text.chars().take(LOOKED_AT).collect();
+    let found = detect(&start, &[]).filter(|found| found.reliable && found.confidence >= SURE)?;
+    let letters = start.chars().filter(|c| c.is_alphabetic());
+    // A writing of its own shows more in fewer signs than the Latin one.
+    let latin = |c: char| (c as u32) < 0x250;
+    let weight: usize = letters.map(|c| if latin(c) { 1 } else { 3 }).sum();
+    (weight >= ENOUGH).then_some(found.tag)
+}
+
 /// A text whose paragraphs are in several languages, as a document that names
 /// them; nothing where they are in one. Paragraphs that tell nothing go with
 /// the text as a whole.
@@ -112,6 +131,22 @@ mod tests {
             assert_eq!(detect(text, &here).map(|found| found.tag), Some(tag), "{text}");
         }
         assert_eq!(detect("12:30 – 4", &here), None);
+    }
+
+    #[test]
+    fn a_language_is_evident_only_in_a_text_that_shows_it() {
+        for (text, tag) in [
+            ("O barco para Gullsay parte do cais dois, e a porta fecha cinco minutos antes da partida.", Some("pt")),
+            ("Le départ de 6 h 15 pour Gullsay a vingt minutes de retard, veuillez patienter.", Some("fr")),
+            ("六時十五分の便は二十分遅れています。", Some("ja")),
+            ("The ferry to Gullsay leaves from berth two, and the gate closes five minutes before.", Some("en")),
+            ("Berth 2", None),
+            ("Gullsay", None),
+            ("Sabeen Ondina", None),
+            ("12:30 – 4", None),
+        ] {
+            assert_eq!(evident(text), tag, "{text}");
+        }
     }
 
     #[test]

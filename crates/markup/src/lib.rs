@@ -33,7 +33,7 @@ pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
 pub use dialogue::{Line, LineFault, dialogue};
 pub use encoding::{EncodingError, decode_text};
 pub use fidelity::{Fidelity, Outcome};
-pub use language::{Detected, by_paragraph, detect};
+pub use language::{Detected, by_paragraph, detect, evident};
 pub use lexicon::{Lexeme, Lexicon, Pronunciation};
 pub use lower::{Atom, Choices, Lowered, Manner, MarkAt, Opening, Piece, Policy, Sound, Treatment, VoiceWish, lower};
 pub use place::MarkupError;

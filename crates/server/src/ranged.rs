@@ -112,7 +112,8 @@ impl<'r> Responder<'r, 'static> for Sent {
             let ranged = field("If-Range").is_none_or(|given| given.trim() == tag);
             response.raw_header("Accept-Ranges", "bytes");
             response.raw_header("ETag", tag);
-            let Ok(asked) = asked(field("Range").filter(|_| ranged), usize::try_from(length).unwrap_or(usize::MAX)) else {
+            let Ok(asked) = asked(field("Range").filter(|_| ranged), usize::try_from(length).unwrap_or(usize::MAX))
+            else {
                 response.raw_header("Content-Range", format!("bytes */{length}"));
                 return response.status(Status::RangeNotSatisfiable).ok();
             };

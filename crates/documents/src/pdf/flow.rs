@@ -26,7 +26,8 @@ const COMPOUNDING: &[&str] = &[
 ];
 
 pub(super) fn blocks(mut pages: Vec<Laid>) -> Vec<Block> {
-    take_out_heads(&mut pages);
+    let body = weighted_middle(pages.iter().flat_map(|page| page.columns.iter().flatten()));
+    take_out_heads(&mut pages, body);
     let all = || pages.iter().flat_map(|page| page.columns.iter().flatten());
     let body = weighted_middle(all());
     let known = vocabulary(all());
@@ -48,6 +49,55 @@ fn weighted_middle<'l>(lines: impl Iterator<Item = &'l Line>) -> f64 {
     middle(lines.flat_map(|line| std::iter::repeat_n(line.size, line.text.chars().count())))
 }
 
+/// The value of a numeral: figures, or Roman ones in small or large letters as
+/// they are written by the rules.
+fn numeral(text: &str) -> Option<i64> {
+    if !text.is_empty() && text.len() <= 4 && text.bytes().all(|byte| byte.is_ascii_digit()) {
+        return text.parse().ok();
+    }
+    const SIGNS: [(i64, &str); 13] = [
+        (1_000, "m"),
+        (900, "cm"),
+        (500, "d"),
+        (400, "cd"),
+        (100, "c"),
+        (90, "xc"),
+        (50, "l"),
+        (40, "xl"),
+        (10, "x"),
+        (9, "ix"),
+        (5, "v"),
+        (4, "iv"),
+        (1, "i"),
+    ];
+    let even = text.chars().all(char::is_lowercase) || text.chars().all(char::is_uppercase);
+    let lower = text.to_lowercase();
+    let mut rest = lower.as_str();
+    let mut value = 0;
+    for (worth, sign) in SIGNS {
+        let mut times = 0;
+        while let Some(after) = rest.strip_prefix(sign).filter(|_| times < 3) {
+            (rest, value, times) = (after, value + worth, times + 1);
+        }
+    }
+    (even && value > 0 && rest.is_empty()).then_some(value)
+}
+
+/// What a line says of its page's number: the number, and whether it is
+/// dressed as a page number (`Page 3 of 9`, `– 3 –`).
+fn page_number(text: &str) -> Option<(i64, bool)> {
+    let bare = text.trim_matches(|c: char| c.is_whitespace() || "-–—·|[]().".contains(c));
+    let named = bare.strip_prefix("Page ").or(bare.strip_prefix("page "));
+    let number = named.unwrap_or(bare);
+    let (number, of) = match number.split_once(" of ").or(number.split_once('/')) {
+        Some((number, all)) => (number.trim(), Some(numeral(all.trim())?)),
+        None => (number, None),
+    };
+    let value = numeral(number)?;
+    let dressed = named.is_some() || of.is_some() || bare.len() + 4 <= text.trim().len();
+    of.is_none_or(|all| value <= all).then_some((value, dressed))
+}
+
 /// A line without what changes from page to page.
 fn pattern(text: &str) -> String {
     let mut out = String::new();
@@ -65,18 +115,14 @@ fn pattern(text: &str) -> String {
     out
 }
 
-/// Whether a line is a page number alone.
-fn is_number(text: &str) -> bool {
-    let bare = text.trim_matches(|c: char| c.is_whitespace() || "-–—·|[]().".contains(c));
-    let bare = bare.strip_prefix("Page ").or(bare.strip_prefix("page ")).unwrap_or(bare);
-    let bare = bare.split(" of ").next().unwrap_or(bare).split('/').next().unwrap_or(bare).trim();
-    let roman = !bare.is_empty() && bare.len() <= 6 && bare.chars().all(|c| "ivxlc".contains(c));
-    roman || !bare.is_empty() && bare.len() <= 4 && bare.chars().all(|c| c.is_ascii_digit())
+/// Where a line is on its page, coarsely.
+fn height(line: &Line) -> i64 {
+    (line.y / 4.0).round() as i64
 }
 
-/// Where a line stands on its page, and how large it is, coarsely.
+/// Where a line is on its page, and how large it is, coarsely.
 fn place(line: &Line) -> (i64, i64) {
-    ((line.y / 4.0).round() as i64, (line.size * 2.0).round() as i64)
+    (height(line), (line.size * 2.0).round() as i64)
 }
 
 /// Whether a line stands where heads and feet do.
@@ -85,51 +131,108 @@ fn outer(page: &Laid, line: &Line) -> bool {
     line.y > page.top - MARGIN * height || line.y < page.bottom + MARGIN * height
 }
 
-/// Takes out what stands at the same place of other pages too, and page numbers.
-fn take_out_heads(pages: &mut [Laid]) {
-    // Only what has no text beyond it can be a head or a foot.
-    let edges = |page: &Laid| -> Vec<(i64, String)> {
-        let ys: Vec<f64> = page.columns.iter().flatten().map(|line| line.y).collect();
-        let (low, high) =
-            (ys.iter().copied().fold(f64::INFINITY, f64::min), ys.iter().copied().fold(f64::NEG_INFINITY, f64::max));
-        let near = |line: &Line| line.y > high - 2.5 * line.size || line.y < low + 2.5 * line.size;
-        let lines = page.columns.iter().flatten().filter(|line| outer(page, line) && near(line));
-        lines.map(|line| ((line.y / 4.0).round() as i64, pattern(&line.text))).collect()
-    };
-    let mut counts: HashMap<String, (usize, HashSet<i64>)> = HashMap::new();
-    for page in pages.iter() {
-        let of_page: HashSet<(i64, String)> = edges(page).into_iter().collect();
-        for (y, pattern) in of_page {
-            let known = counts.entry(pattern).or_default();
-            known.0 += 1;
-            known.1.insert(y);
-        }
+/// Pages that a number may run ahead of its place in the file: more are years.
+const MOST_AHEAD: i64 = 1_500;
+/// Places on the page at which one running head is found.
+const MOST_PLACES: usize = 3;
+
+/// What runs through the edges of all pages.
+struct Edges<'p> {
+    pages: &'p [Laid],
+    /// Lines of equal text: how many pages have them, and at which heights.
+    texts: HashMap<String, (usize, HashSet<i64>)>,
+    /// Lines alike but for numbers, and how far those run ahead of the page.
+    numbered: HashMap<(String, i64), usize>,
+    /// Where heads are, and how large.
+    places: HashSet<(i64, i64)>,
+    body: f64,
+}
+
+/// Lines at the edge of a page: only what has no text beyond it can be a head
+/// or a foot.
+fn edge_lines(page: &Laid) -> Vec<&Line> {
+    let ys = || page.columns.iter().flatten().map(|line| line.y);
+    let (low, high) = (ys().fold(f64::INFINITY, f64::min), ys().fold(f64::NEG_INFINITY, f64::max));
+    let near = |line: &&Line| line.y > high - 2.5 * line.size || line.y < low + 2.5 * line.size;
+    page.columns.iter().flatten().filter(|line| outer(page, line)).filter(near).collect()
+}
+
+/// A line whose number may run with the pages: what is alike on all of them,
+/// and how far the number is ahead of the page.
+fn numbered(text: &str, page: usize) -> Option<(String, i64)> {
+    if let Some((value, _)) = page_number(text) {
+        return Some(("#".into(), value - page as i64));
     }
+    let mut numbers = text.split(|c: char| !c.is_ascii_digit()).filter(|part| !part.is_empty());
+    let only = numbers.next().filter(|_| numbers.next().is_none())?;
+    Some((pattern(text), only.parse::<i64>().ok()? - page as i64))
+}
+
+impl<'p> Edges<'p> {
+    fn of(pages: &'p [Laid], body: f64) -> Edges<'p> {
+        let mut edges = Edges { pages, texts: HashMap::new(), numbered: HashMap::new(), places: HashSet::new(), body };
+        for (index, page) in pages.iter().enumerate() {
+            let mut seen = HashSet::new();
+            for line in edge_lines(page) {
+                if seen.insert(line.text.as_str()) {
+                    let known = edges.texts.entry(line.text.clone()).or_default();
+                    known.0 += 1;
+                    known.1.insert(height(line));
+                }
+                if let Some(run) = numbered(&line.text, index) {
+                    *edges.numbered.entry(run).or_default() += 1;
+                }
+            }
+        }
+        for (index, page) in pages.iter().enumerate() {
+            let heads = edge_lines(page).into_iter().filter(|line| edges.repeats(line, index));
+            let heads: Vec<(i64, i64)> = heads.map(place).collect();
+            edges.places.extend(heads);
+        }
+        edges
+    }
+
+    /// Whether a line is on other pages too, but for the number of the page.
+    fn repeats(&self, line: &Line, page: usize) -> bool {
+        let runs = numbered(&line.text, page).is_some_and(|run| {
+            let ahead = run.1;
+            let count = self.numbered.get(&run).copied().unwrap_or(0);
+            count > 1 && (-(self.pages.len() as i64)..MOST_AHEAD).contains(&ahead)
+        });
+        if let Some((value, _)) = page_number(&line.text) {
+            return runs || value == page as i64 + 1;
+        }
+        let equal = self.texts.get(&line.text).is_some_and(|(count, at)| *count > 1 && at.len() <= MOST_PLACES);
+        // Headings that count, one a page, are no running heads.
+        equal || line.size <= HEADING * self.body && runs
+    }
+
+    fn is_head(&self, line: &Line, page: usize) -> bool {
+        let dressed = page_number(&line.text).is_some_and(|(_, dressed)| dressed);
+        let alone = page_number(&line.text).is_some();
+        dressed || self.repeats(line, page) || !alone && self.places.contains(&place(line))
+    }
+}
+
+/// Takes out what is at the edge of other pages too, and page numbers.
+fn take_out_heads(pages: &mut [Laid], body: f64) {
+    let edges = Edges::of(pages, body);
     let several = pages.len() > 1;
-    // What stands where heads stand on other pages is one too, though it may
-    // be the only one of its wording.
-    let mut places: HashSet<(i64, i64)> = HashSet::new();
-    for page in pages.iter() {
-        for line in page.columns.iter().flatten() {
-            let repeated =
-                counts.get(&pattern(&line.text)).is_some_and(|(count, places)| *count > 1 && places.len() <= 3);
-            if repeated && outer(page, line) {
-                places.insert(place(line));
-            }
-        }
-    }
-    for page in pages {
-        let at_edge: HashSet<(i64, String)> = edges(page).into_iter().collect();
-        let is_head = |line: &Line| {
-            let pattern = pattern(&line.text);
-            if !at_edge.contains(&((line.y / 4.0).round() as i64, pattern.clone())) {
-                return false;
-            }
-            let repeated = counts.get(&pattern).is_some_and(|(count, places)| *count > 1 && places.len() <= 3);
-            is_number(&line.text) || several && (repeated || places.contains(&place(line)))
-        };
+    let heads: Vec<HashSet<(String, i64)>> = pages
+        .iter()
+        .enumerate()
+        .map(|(index, page)| {
+            let lines = edge_lines(page).into_iter();
+            let is_head = |line: &&Line| match several {
+                true => edges.is_head(line, index),
+                false => page_number(&line.text).is_some_and(|(value, dressed)| dressed || value == 1),
+            };
+            lines.filter(is_head).map(|line| (line.text.clone(), height(line))).collect()
+        })
+        .collect();
+    for (page, heads) in pages.iter_mut().zip(heads) {
         for column in &mut page.columns {
-            column.retain(|line| !is_head(line));
+            column.retain(|line| !heads.contains(&(line.text.clone(), height(line))));
         }
         page.columns.retain(|column| !column.is_empty());
     }
@@ -324,11 +427,46 @@ mod tests {
 
     #[test]
     fn page_numbers_of_any_dress_are_known() {
-        for text in ["7", "– 12 –", "Page 3 of 9", "3/9", "xii", "[4]"] {
-            assert!(is_number(text), "{text}");
+        for (text, number) in [
+            ("7", Some((7, false))),
+            ("– 12 –", Some((12, true))),
+            ("Page 3 of 9", Some((3, true))),
+            ("3/9", Some((3, true))),
+            ("xii", Some((12, false))),
+            ("[4]", Some((4, false))),
+            ("1984", Some((1984, false))),
+            ("1984 was", None),
+            ("civil", None),
+            ("mild", None),
+            ("door 4", None),
+            ("20,000", None),
+            ("9/3", None),
+        ] {
+            assert_eq!(page_number(text), number, "{text}");
         }
-        for text in ["1984 was", "door 4", "20,000", "mixture"] {
-            assert!(!is_number(text), "{text}");
-        }
+    }
+
+    fn text(pages: Vec<Laid>) -> String {
+        blocks(pages).iter().map(Block::text).collect::<Vec<_>>().join(" ")
+    }
+
+    #[test]
+    fn a_year_or_a_word_at_the_edge_of_a_page_is_text() {
+        let line = |text: &str, y: f64| Line { text: text.into(), x: 50.0, right: 300.0, y, size: 10.0 };
+        let page = |top: &str, body: &str, foot: &str| Laid {
+            columns: vec![vec![line(top, 800.0), line(body, 400.0), line(foot, 40.0)]],
+            bottom: 0.0,
+            top: 842.0,
+        };
+        let read = text(vec![page("1984", "The ferry was new.", "1"), page("civil", "It went on.", "2")]);
+        assert_eq!(read, "1984 The ferry was new. civil It went on.");
+        // One after the other, as years are and page numbers are.
+        let years = vec![page("1984", "New.", "i"), page("1985", "Old.", "ii"), page("1986", "Gone.", "iii")];
+        assert_eq!(text(years), "1984 New. 1985 Old. 1986 Gone.");
+        let single = text(vec![page("Notice", "Berth", "7")]);
+        assert_eq!(single, "Notice Berth 7", "a single page has no running number");
+        let numbers =
+            vec![page("Deck 1", "a.", "Sheet 4"), page("Deck 5", "b.", "Sheet 5"), page("Deck 2", "c.", "Sheet 6")];
+        assert_eq!(text(numbers), "Deck 1 a. Deck 5 b. Deck 2 c.");
     }
 }

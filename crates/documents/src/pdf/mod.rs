@@ -2,14 +2,16 @@
 //! columns paragraphs. Running heads, page numbers and the hyphens of line
 //! ends are taken out.
 
+mod drawing;
 mod flow;
+mod fonts;
 mod layout;
 mod lines;
 
 use std::cell::Cell;
 use std::collections::HashSet;
 
-use pdf_extract::{Document as File, MediaBox, Object, ObjectId, OutputDev, OutputError, Transform, output_doc};
+use pdf_extract::{Document as File, MediaBox, Object, ObjectId, OutputDev, OutputError, Transform, output_doc_page};
 
 use crate::{Document, DocumentError};
 
@@ -43,15 +45,37 @@ struct Page {
     top: f64,
 }
 
+/// Ways in which text runs: to the right, up, to the left, down.
+const DIRECTIONS: usize = 4;
+
+/// The letters of one page by the direction in which they run.
 #[derive(Default)]
 struct Taker {
-    pages: Vec<Page>,
+    by_direction: [Vec<Glyph>; DIRECTIONS],
+    width: f64,
+    height: f64,
     count: usize,
+    /// Signs that have no mapping to text.
+    unmapped: usize,
+}
+
+impl Taker {
+    /// The page as most of its text runs, and how many letters run otherwise.
+    fn page(self) -> (Page, usize) {
+        let sizes = self.by_direction.each_ref().map(Vec::len);
+        // To the right where there are as many of one as of another.
+        let most = (0..DIRECTIONS).rev().max_by_key(|direction| sizes[*direction]).unwrap_or(0);
+        let others = sizes.iter().sum::<usize>() - sizes[most];
+        let mut by_direction = self.by_direction;
+        let glyphs = std::mem::take(&mut by_direction[most]);
+        let top = if most % 2 == 1 { self.width } else { self.height };
+        (Page { glyphs, bottom: 0.0, top }, others)
+    }
 }
 
 impl OutputDev for Taker {
     fn begin_page(&mut self, _: u32, media: &MediaBox, _: Option<(f64, f64, f64, f64)>) -> Result<(), OutputError> {
-        self.pages.push(Page { glyphs: Vec::new(), bottom: media.lly, top: media.ury });
+        (self.width, self.height) = (media.urx - media.llx, media.ury - media.lly);
         Ok(())
     }
 
@@ -67,17 +91,30 @@ impl OutputDev for Taker {
         font_size: f64,
         text: &str,
     ) -> Result<(), OutputError> {
-        self.count += 1;
-        let Some(page) = self.pages.last_mut().filter(|_| self.count <= MOST_GLYPHS) else { return Ok(()) };
-        let (across, up) = ((place.m11, place.m12), (place.m21, place.m22));
-        let size = font_size * (up.0.hypot(up.1));
-        // What stands upright is no part of the text: marks in the margin.
-        let turned = across.1.abs() > 0.1 * across.0.abs() || across.0 <= 0.0;
-        if turned || !size.is_finite() || size <= 0.5 {
+        let is_mapped = |c: char| !matches!(c, '\0' | '\u{fffd}' | '\u{e000}'..='\u{f8ff}');
+        if !text.chars().any(is_mapped) {
+            self.unmapped += 1;
             return Ok(());
         }
-        let right = place.m31 + width * font_size * across.0;
-        page.glyphs.push(Glyph { text: text.to_owned(), x: place.m31, right, y: place.m32, size });
+        self.count += 1;
+        let size = font_size.abs() * place.m21.hypot(place.m22);
+        if self.count > MOST_GLYPHS || !size.is_finite() || size <= 0.5 {
+            return Ok(());
+        }
+        let (across, up) = (place.m11 * font_size.signum(), place.m12 * font_size.signum());
+        let length = width * font_size.abs() * across.hypot(up);
+        // Each direction is turned to run to the right.
+        let (direction, x, y) = match (across.abs() >= up.abs(), across >= 0.0, up >= 0.0) {
+            (true, true, _) => (0, place.m31, place.m32),
+            (false, _, true) => (1, place.m32, self.width - place.m31),
+            (true, false, _) => (2, self.width - place.m31, self.height - place.m32),
+            (false, _, false) => (3, self.height - place.m32, place.m31),
+        };
+        // What is neither along the page nor across it is a mark on it.
+        if across.abs().min(up.abs()) > 0.1 * across.abs().max(up.abs()) {
+            return Ok(());
+        }
+        self.by_direction[direction].push(Glyph { text: text.to_owned(), x, right: x + length, y, size });
         Ok(())
     }
 
@@ -186,10 +223,13 @@ pub fn expects_panic() -> bool {
     PARSING.get()
 }
 
+/// Warnings about single pages; more are counted.
+const MOST_WARNINGS: usize = 20;
+/// Letters that run another way than the others from which on it is said.
+const FEW_TURNED: usize = 10;
+
 pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
-    // The parser gives up on some damaged files by panicking.
-    PARSING.set(true);
-    let read = std::panic::catch_unwind(|| {
+    let (mut file, title) = attempt(|| {
         let file = File::load_mem(bytes).map_err(|error| DocumentError::Damaged(error.to_string()))?;
         if file.is_encrypted() {
             return Err(DocumentError::Encrypted);
@@ -197,17 +237,66 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
         check_forms(&file)?;
         check_drawings(&file)?;
         let title = title(&file);
-        let mut taker = Taker::default();
-        output_doc(&file, &mut taker).map_err(|error| DocumentError::Damaged(error.to_string()))?;
-        match taker.count {
-            count if count > MOST_GLYPHS => Err(DocumentError::TooLarge),
-            _ => Ok((title, taker.pages)),
+        Ok((file, title))
+    })?;
+    let mut pages = Vec::new();
+    let mut warnings = Vec::new();
+    let mut count = 0;
+    for (number, id) in file.get_pages() {
+        // A page that cannot be read does not take the others with it.
+        match attempt(|| read_page(&mut file, number, id)) {
+            Err(DocumentError::TooLarge) => return Err(DocumentError::TooLarge),
+            Err(error) => {
+                warnings.push(format!("page {number} is left out: {error}"));
+                pages.push(Page::default());
+            }
+            Ok((page, found, warning)) => {
+                count += found;
+                warnings.extend(warning.map(|warning| format!("page {number}: {warning}")));
+                pages.push(page);
+            }
         }
-    });
+        if count > MOST_GLYPHS {
+            return Err(DocumentError::TooLarge);
+        }
+    }
+    if count == 0
+        && let Some(why) = warnings.first().filter(|why| why.contains("left out"))
+    {
+        return Err(DocumentError::Damaged(why.clone()));
+    }
+    if warnings.len() > MOST_WARNINGS {
+        let more = warnings.len() - MOST_WARNINGS;
+        warnings.truncate(MOST_WARNINGS);
+        warnings.push(format!("{more} further pages are not read whole"));
+    }
+    Ok(Document { title, language: None, blocks: flow::blocks(layout::lay_out(&pages)), warnings })
+}
+
+/// The parser gives up on some damaged files by panicking.
+fn attempt<T>(work: impl FnOnce() -> Result<T, DocumentError>) -> Result<T, DocumentError> {
+    PARSING.set(true);
+    let done = std::panic::catch_unwind(std::panic::AssertUnwindSafe(work));
     PARSING.set(false);
-    let (title, pages) =
-        read.unwrap_or_else(|_| Err(DocumentError::Damaged("it does not follow the standard".into())))?;
-    Ok(Document { title, language: None, blocks: flow::blocks(layout::lay_out(&pages)) })
+    done.unwrap_or_else(|_| Err(DocumentError::Damaged("it does not follow the standard".into())))
+}
+
+/// One page, the number of its letters, and what is missing of it.
+fn read_page(file: &mut File, number: u32, id: ObjectId) -> Result<(Page, usize, Option<String>), DocumentError> {
+    let drawing = drawing::simplify(file, id)?;
+    let mut taker = Taker::default();
+    let read = output_doc_page(file, &mut taker, number);
+    drawing::clear(file, id);
+    read.map_err(|error| DocumentError::Damaged(error.to_string()))?;
+    let (count, unmapped) = (taker.count, taker.unmapped);
+    let (page, turned) = taker.page();
+    let warning = match (count, unmapped) {
+        (0, 0) if drawing.pictures => Some("it has only pictures, and no text".to_owned()),
+        (_, 1..) => Some(format!("{unmapped} of {} signs have no mapping to text and are left out", count + unmapped)),
+        _ if turned > FEW_TURNED => Some(format!("{turned} letters run another way than the others and are left out")),
+        _ => None,
+    };
+    Ok((page, count, warning))
 }
 
 /// The title that the file gives itself.

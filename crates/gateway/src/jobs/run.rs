@@ -95,7 +95,9 @@ pub(super) async fn run(gateway: &Gateway, id: &str, cancel: &CancellationToken)
     let ended = match waits(gateway, id, cancel).await {
         Ok(()) => gateway.end_job(id, "done", None).await,
         Err(Stop::Cancelled) => gateway.end_job(id, "cancelled", None).await,
-        Err(Stop::Failed(why) | Stop::Unusable(why) | Stop::Wait(Wait { why, .. })) => gateway.end_job(id, "failed", Some(why)).await,
+        Err(Stop::Failed(why) | Stop::Unusable(why) | Stop::Wait(Wait { why, .. })) => {
+            gateway.end_job(id, "failed", Some(why)).await
+        }
         Err(Stop::Paused) => Ok(()),
     };
     if let Err(error) = ended {

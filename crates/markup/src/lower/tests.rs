@@ -236,11 +236,7 @@ fn emotion_with_text_is_spoken_in_that_style() {
     let lowered = adapted(&emotion("joy", "Happy <emphasis>words</emphasis>."));
     assert_eq!(
         styles(&lowered),
-        vec![
-            ("Before.".into(), None),
-            ("Happy words.".into(), Some("cheerful".into())),
-            ("After.".into(), None),
-        ]
+        vec![("Before.".into(), None), ("Happy words.".into(), Some("cheerful".into())), ("After.".into(), None),]
     );
     assert_eq!(outcomes(&lowered)[0], ("emotion", Outcome::Rewritten));
     // No such style: the words are still spoken.
@@ -253,11 +249,7 @@ fn emotion_with_text_is_spoken_in_that_style() {
     let nested = adapted(&emotion("dread", &format!("outer {inner}")));
     assert_eq!(
         styles(&nested),
-        vec![
-            ("Before. outer".into(), None),
-            ("inner".into(), Some("cheerful".into())),
-            ("After.".into(), None),
-        ]
+        vec![("Before. outer".into(), None), ("inner".into(), Some("cheerful".into())), ("After.".into(), None),]
     );
 }
 
@@ -277,7 +269,8 @@ fn a_token_is_one_word_and_two_tokens_are_two() {
     let paused = adapted("<w>Salt<break time=\"1s\"/>marsh</w> now");
     assert_eq!(texts(&paused), vec![("Saltmarsh".into(), 0.0), ("now".into(), 1_000.0)]);
     // The engine's own element keeps words apart; a mark does not cut it.
-    let native = lowered_to("<w>North</w><w>Is<mark name=\"m\"/>land</w>", Some(r#"{"elements": {"w": {}}}"#), Policy::Adapt);
+    let native =
+        lowered_to("<w>North</w><w>Is<mark name=\"m\"/>land</w>", Some(r#"{"elements": {"w": {}}}"#), Policy::Adapt);
     let bodies: Vec<String> = native.pieces.iter().map(|piece| piece.body_text(true)).collect();
     assert_eq!(bodies, vec!["<w>North</w>", "<w>Island</w>"]);
 }

@@ -2,7 +2,7 @@
 
 use dispatcher_documents::{Block, Document, Kind, Split};
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{Gateway, GatewayError, JobWork, NewJob, TextInput, Track};
+use dispatcher_gateway::{Gateway, GatewayError, JobWork, NewJob, TextInput, Track, Unsupported};
 use rocket::{State, post};
 
 use super::SMALL_BODY;
@@ -101,11 +101,14 @@ pub(crate) async fn speak_document(
         }
     };
     let formats = Formats::of(gateway, &allowed.0);
-    let (title, texts) = tokio::select! {
+    let Read { title, texts, warnings } = tokio::select! {
         read = texts(&source, &media_type, name.as_deref(), wish.split.as_deref(), reader) => read?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
     let template = speech_request::of_query(wish.rest, &meta, &formats)?;
+    if template.unsupported == Unsupported::Refuse && !warnings.is_empty() {
+        return Err(Problem::new("not-a-document", format!("the document is not read whole: {}", warnings.join("; "))));
+    }
     let title = wish.title.filter(|title| !title.trim().is_empty()).unwrap_or(title);
     if title.chars().count() > MAX_TITLE {
         return Err(Problem::at("invalid", "/title", format!("a title has at most {MAX_TITLE} characters")));
@@ -117,7 +120,8 @@ pub(crate) async fn speak_document(
         request: dispatcher_gateway::SynthesisRequest { text, ..template.clone() },
     };
     let tracks = texts.into_iter().map(track).collect();
-    let job = NewJob { title: title.clone(), work: JobWork::Speech { tracks }, audio: None, webhook: wish.webhook };
+    let job =
+        NewJob { title: title.clone(), work: JobWork::Speech { tracks }, audio: None, webhook: wish.webhook, warnings };
     let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
     if let Some(claimed) = claimed {
         claimed.consume().await;
@@ -125,14 +129,23 @@ pub(crate) async fn speak_document(
     Ok(Accepted(Box::new(answer)))
 }
 
-/// The document's title, and its parts with theirs.
+/// A document that was read.
+struct Read {
+    title: String,
+    /// Its parts with their titles.
+    texts: Vec<(String, TextInput)>,
+    /// What of it could not be read.
+    warnings: Vec<String>,
+}
+
+/// Reads a document and parts it.
 async fn texts(
     source: &AudioSource,
     media_type: &str,
     name: Option<&str>,
     split: Option<&str>,
     reader: &DocumentReader,
-) -> Result<(String, Vec<(String, TextInput)>), Problem> {
+) -> Result<Read, Problem> {
     let essence = media_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
     let by_name = name.is_some_and(|name| name.to_ascii_lowercase().ends_with(".ssml"));
     let stem = name.and_then(|name| name.rsplit(['/', '\\']).next()).and_then(|name| name.rsplit_once('.'));
@@ -145,7 +158,7 @@ async fn texts(
         }
         let text = TextInput::Ssml(text);
         let title = stem.unwrap_or_else(|| super::utterances::spoken_title(&text));
-        return Ok((title.clone(), vec![(title, text)]));
+        return Ok(Read { title: title.clone(), texts: vec![(title, text)], warnings: Vec::new() });
     }
     let kind = Kind::of(Some(media_type), name).ok_or_else(|| {
         let detail = format!(
@@ -166,7 +179,8 @@ async fn texts(
         Block::Paragraph(_) => None,
     });
     let title = document.title.clone().or(heading).or(stem).unwrap_or(first);
-    Ok((title, parts.into_iter().map(|part| (part.title, TextInput::Plain(part.text))).collect()))
+    let texts = parts.into_iter().map(|part| (part.title, TextInput::Plain(part.text))).collect();
+    Ok(Read { title, texts, warnings: document.warnings })
 }
 
 fn split_of(told: Option<&str>, document: &Document) -> Result<Split, Problem> {

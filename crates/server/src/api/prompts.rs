@@ -59,7 +59,7 @@ pub(crate) async fn put_set(
     if !good_name(name) {
         return Err(Problem::new("invalid", "a name is 1 to 40 small letters, digits and hyphens"));
     }
-    let rows = rows_of(meta, data).await?;
+    let rows = rows_of(&meta, data).await?;
     gateway.put_prompt_set(&allowed.0, name, rows).await?;
     Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
 }

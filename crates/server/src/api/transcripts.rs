@@ -424,7 +424,8 @@ async fn from_form(
         let mut text = Vec::new();
         while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
             if text.len() + chunk.len() > MAX_PART {
-                let detail = format!("the part '{name}' is longer than {MAX_PART} bytes; a recording goes in the part 'audio'");
+                let detail =
+                    format!("the part '{name}' is longer than {MAX_PART} bytes; a recording goes in the part 'audio'");
                 return Err(Problem::new("too-large", detail));
             }
             text.extend_from_slice(&chunk);

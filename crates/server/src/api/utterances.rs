@@ -107,7 +107,11 @@ pub(crate) async fn speak(
     if json || whole {
         let content_type = if json { "application/json".to_owned() } else { utterance.format.media_type() };
         let made = async {
-            if json { json_audio::answer(gateway, utterance, spool).await } else { json_audio::whole(utterance, spool).await }
+            if json {
+                json_audio::answer(gateway, utterance, spool).await
+            } else {
+                json_audio::whole(utterance, spool).await
+            }
         };
         let file = tokio::select! {
             file = made => file?,
