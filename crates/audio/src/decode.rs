@@ -96,6 +96,14 @@ impl Decoder {
         matches!(self, Decoder::Packets(packets) if packets.is_chained())
     }
 
+    /// Seconds that a file of plain samples promises and has not held so far.
+    pub(crate) fn missing(&self) -> Option<f64> {
+        match self {
+            Decoder::File(file) => file.file.missing(),
+            _ => None,
+        }
+    }
+
     /// What the file says of itself, as far as it has been read.
     pub(crate) fn tags(&self) -> Tags {
         match self {

@@ -3,6 +3,7 @@
 use crate::decode::Decoder;
 use crate::expansion::Expansion;
 use crate::mp3::FrameSplitter;
+use crate::pcm::SampleKind;
 use crate::run::{Header, SoundFile};
 use crate::{AudioError, Codec, Format, Layout, Tags, mp3_tag, recognise};
 
@@ -23,6 +24,41 @@ impl Length {
     /// In seconds.
     pub fn seconds(self) -> f64 {
         if self.rate == 0 { 0.0 } else { self.frames as f64 / f64::from(self.rate) }
+    }
+}
+
+/// How samples are stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Depth {
+    /// Bits of a sample.
+    pub bits: u16,
+    pub float: bool,
+    /// G.711: the coding of such a file.
+    pub law: Option<Codec>,
+    /// High bytes come first.
+    pub swapped: bool,
+}
+
+impl Default for Depth {
+    fn default() -> Self {
+        Depth { bits: 16, float: false, law: None, swapped: false }
+    }
+}
+
+impl Depth {
+    fn of(kind: SampleKind) -> Depth {
+        use SampleKind::{Alaw, F32Be, F32Le, F64Be, F64Le, Mulaw, S8, S16Be, S16Le, S24Be, S24Le, S32Be, S32Le, U8};
+        let law = match kind {
+            Mulaw => Some(Codec::WavMulaw),
+            Alaw => Some(Codec::WavAlaw),
+            U8 | S8 | S16Le | S16Be | S24Le | S24Be | S32Le | S32Be | F32Le | F32Be | F64Le | F64Be => None,
+        };
+        Depth {
+            bits: kind.bytes() as u16 * 8,
+            float: matches!(kind, F32Le | F32Be | F64Le | F64Be),
+            law,
+            swapped: matches!(kind, S16Be | S24Be | S32Be | F32Be | F64Be),
+        }
     }
 }
 
@@ -109,6 +145,25 @@ impl Meter {
             Kind::Mp3 { splitter, .. } => splitter.layout(),
             Kind::Decoded { decoder, .. } => decoder.layout(),
         }
+    }
+
+    /// How the samples are stored, where that is plain; known once the layout is.
+    pub fn depth(&self) -> Option<Depth> {
+        match &self.kind {
+            Kind::Raw { .. } => None,
+            Kind::File { file, .. } => file.format().map(|format| Depth::of(format.kind)),
+            Kind::Mp3 { .. } => None,
+            Kind::Decoded { decoder, .. } => {
+                decoder.layout()?;
+                let bits = if decoder.fits_sixteen_bits() { 16 } else { 24 };
+                Some(Depth { bits, ..Depth::default() })
+            }
+        }
+    }
+
+    /// Whether a file does not say how long it is, as those of streams do.
+    pub fn is_open_ended(&self) -> bool {
+        matches!(&self.kind, Kind::File { file, .. } if file.is_open_ended())
     }
 
     /// Counts the bytes.

@@ -96,6 +96,17 @@ impl SoundFile {
         self.format
     }
 
+    /// Seconds of data that are promised and have not come.
+    pub(crate) fn missing(&self) -> Option<f64> {
+        let format = self.format?;
+        Some(self.left? as f64 / format.frame_bytes() as f64 / f64::from(format.layout.rate))
+    }
+
+    /// Whether the header does not say how long the data is.
+    pub(crate) fn is_open_ended(&self) -> bool {
+        self.format.is_some() && self.left.is_none()
+    }
+
     /// Takes bytes and hands over those that are samples.
     pub(crate) fn push(&mut self, bytes: &[u8], mut take: impl FnMut(&[u8], SampleFormat)) -> Result<(), AudioError> {
         if let Some(format) = self.format {

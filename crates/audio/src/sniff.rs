@@ -44,6 +44,34 @@ pub fn sniff(start: &[u8]) -> Option<Codec> {
     }
 }
 
+/// Bytes of rubbish that may be before audio.
+const MOST_RUBBISH: usize = 64 << 10;
+
+/// Where audio begins in bytes that begin with something else, in bytes; up
+/// to 64 KiB are searched.
+pub fn find_start(bytes: &[u8]) -> Option<usize> {
+    let bytes = &bytes[..bytes.len().min(MOST_RUBBISH + START_BYTES)];
+    (1..bytes.len().min(MOST_RUBBISH)).find(|at| {
+        let rest = &bytes[*at..];
+        match sniff(rest) {
+            // Two bytes may look like a frame by chance; frames that follow
+            // each other do not.
+            Some(Codec::Mp3) if rest[0] == 0xFF => {
+                let mut behind = rest;
+                (0..3).all(|_| {
+                    let Some(length) = FrameHeader::parse(behind).map(|header| header.bytes) else { return false };
+                    behind = behind.get(length..).unwrap_or_default();
+                    true
+                })
+            }
+            Some(Codec::Aac) if rest[0] == 0xFF => false,
+            // "ftyp" and the like have no mark at their very beginning.
+            Some(Codec::Mp4) => rest.starts_with(&[0, 0]),
+            found => found.is_some(),
+        }
+    })
+}
+
 /// Each stream's first page holds its identification header alone (RFC 7845,
 /// section 3; RFC 9639, section 10.1), and all first pages stand before any
 /// other (RFC 3533, section 4): among them may be those of pictures, or of an
@@ -112,6 +140,18 @@ mod tests {
         assert_eq!(sniff(&ogg), Some(Codec::OggOpus));
         assert_eq!(sniff(&[index.as_slice(), &ogg].concat()), Some(Codec::OggOpus), "behind an index");
         assert_eq!(sniff(&[index.as_slice(), &index].concat()), None, "nothing but an index");
+    }
+
+    #[test]
+    fn audio_behind_rubbish_is_found() {
+        let tone = vec![0.1; 24_000];
+        for codec in [Codec::Wav, Codec::Mp3, Codec::OggOpus, Codec::Flac] {
+            let file = crate::encode_all(&tone, Format::new(codec, 24_000)).expect("a file");
+            let behind = [b"\xFF\xFB HTTP/1.1 200 OK\r\n\r\n".as_slice(), &file].concat();
+            assert_eq!(find_start(&behind), Some(behind.len() - file.len()), "{codec}");
+        }
+        assert_eq!(find_start(b"<html>The 06:15 to Gullsay is delayed</html>"), None);
+        assert_eq!(find_start(b""), None);
     }
 
     #[test]

@@ -67,6 +67,11 @@ pub(crate) fn header(coding: WavCoding, layout: Layout, tags: &Tags, data_bytes:
 /// So many first bytes of a file let [`mend_wav_lengths`] find its data.
 pub const WAV_START: usize = 64 << 10;
 
+/// Whether a length is what streams claim that do not know theirs.
+fn is_open(length: u32) -> bool {
+    length == 0 || length >= 0x7FFF_0000
+}
+
 /// Writes the true lengths into a whole file whose header was that of a
 /// stream; leaves every other file as it is. Returns whether it did.
 ///
@@ -82,7 +87,7 @@ pub fn mend_wav_lengths(start: &mut [u8], file_length: u64) -> bool {
         match &id {
             b"fmt " => frame = word(at + 20).map(|[low, high, ..]| u32::from(u16::from_le_bytes([low, high])).max(1)),
             b"fact" => fact = Some(at + 8),
-            b"data" if length != UNKNOWN_LENGTH => return false,
+            b"data" if !is_open(length) => return false,
             b"data" => break,
             _ => {}
         }
@@ -182,7 +187,7 @@ impl WavHeaderReader {
         // Lengths at or near the ends of 32 bits are what streams claim.
         let declared = match self.long_data {
             Some(long) if length == UNKNOWN_LENGTH => (long != 0 && long < u64::MAX >> 1).then_some(long),
-            _ => (length != 0 && length < 0x7FFF_0000).then_some(u64::from(length)),
+            _ => (!is_open(length)).then_some(u64::from(length)),
         };
         let data = self.pending.split_off(8);
         Ok(SoundStart { format, declared, data, tags: std::mem::take(&mut self.tags) })
@@ -270,6 +275,10 @@ mod tests {
         file.extend_from_slice(&[0; 100]);
         let start = WavHeaderReader::default().push(&file).expect("valid").expect("begun");
         assert_eq!(start.declared, None);
+        let mut empty = file.clone();
+        empty[40..44].fill(0);
+        assert!(mend_wav_lengths(&mut empty, 144), "no length at all");
+        assert_eq!(empty[..44], wav_header(MONO, Some(100))[..]);
         assert!(mend_wav_lengths(&mut file, 144));
         assert_eq!(file[..44], wav_header(MONO, Some(100))[..]);
         assert!(!mend_wav_lengths(&mut file, 144), "a true header stays as it is");

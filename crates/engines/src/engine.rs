@@ -6,7 +6,7 @@ use std::pin::Pin;
 use std::sync::{Arc, Mutex};
 
 use bytes::Bytes;
-use dispatcher_audio::Format;
+use dispatcher_audio::{Depth, Format};
 use dispatcher_core::{Cause, Driver, FormatSpec, Shaped, Sheet, SheetError, Transcript, Voice, Word};
 use dispatcher_vault::Parts;
 use futures::Stream;
@@ -171,7 +171,8 @@ impl Engine {
     }
 
     /// The format to hand audio of a format over in: as it is where the
-    /// engine takes it, else lossless.
+    /// engine takes it, else lossless; in as many of its channels as the
+    /// engine takes.
     pub fn hearing_format(&self, given: Format) -> Option<EngineFormat> {
         let formats = &self.sheet.recognition.as_ref()?.formats;
         let cost = |taken: &EngineFormat| {
@@ -184,7 +185,24 @@ impl Engine {
                 taken.format.rate.abs_diff(given.rate),
             )
         };
-        all_formats(formats).min_by_key(cost)
+        let formats = formats.iter().flat_map(|(key, spec)| {
+            let channels = given.channels.min(spec.channels).max(1);
+            let all = engine_formats(key, spec).unwrap_or_default();
+            all.into_iter().map(move |taken| EngineFormat { format: Format { channels, ..taken.format }, ..taken })
+        });
+        formats.min_by_key(cost)
+    }
+
+    /// Whether a recogniser takes samples that are stored so in a format of
+    /// its sheet.
+    pub fn hears_depth(&self, format: &EngineFormat, depth: Depth) -> bool {
+        let formats = self.sheet.recognition.as_ref().map(|recognition| &recognition.formats);
+        let Some(spec) = formats.and_then(|formats| formats.get(&format.key)) else { return false };
+        if depth.law.is_some() {
+            return !depth.swapped;
+        }
+        let fits = if depth.float { spec.float && depth.bits == 32 } else { spec.bits.contains(&depth.bits) };
+        fits && !depth.swapped
     }
 
     /// Every format that it speaks in.

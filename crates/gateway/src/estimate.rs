@@ -75,7 +75,7 @@ impl Gateway {
         model: Option<&str>,
         language: Option<&str>,
     ) -> Result<Estimate, GatewayError> {
-        let probed = audio.probe(self).await?;
+        let (_, probed) = audio.take(self, false).await?;
         let (_, plan) = self.plan_recognition(caller, wanted, model, language, &probed)?;
         let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
         Ok(Estimate {
@@ -84,7 +84,7 @@ impl Gateway {
             fidelity: Vec::new(),
             sound: None,
             length: Some(probed.length.seconds()),
-            warnings: audio.mislabelled(probed.format).into_iter().collect(),
+            warnings: probed.warnings,
             plan,
         })
     }

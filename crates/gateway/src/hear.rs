@@ -5,24 +5,18 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Format, Length, Meter, START_BYTES, Transcoder, recognise};
-use dispatcher_core::{Adjustment, Candidate, Cause, Done, HearingWish, Money, Shaped, Transcript, Usage, Work};
+use dispatcher_audio::{AudioError, Format, Options, Transcoder};
+use dispatcher_core::{Adjustment, Candidate, Cause, Done, HearingWish, Money, Shaped, Transcript, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
 
 use crate::attempt::{again, broken};
+use crate::intake::{GivenAudio, Probed};
 use crate::jobs::PartNote;
 use crate::settle::{Docket, Ending, Opening, micros};
 use crate::speak::{ending_of, summary};
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, Unsupported};
-
-/// Audio that was sent: spooled, and what its sender said it is.
-#[derive(Debug, Clone)]
-pub struct GivenAudio {
-    pub source: AudioSource,
-    pub told: Option<Format>,
-}
 
 /// What is asked for.
 #[derive(Debug, Clone)]
@@ -49,67 +43,6 @@ pub struct Recognised {
     pub cost: Money,
     pub warnings: Vec<String>,
     pub rehearsal: bool,
-}
-
-/// What the audio is, found by looking at it.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Probed {
-    pub(crate) format: Format,
-    pub(crate) length: Length,
-    pub(crate) bytes: u64,
-}
-
-impl GivenAudio {
-    /// Sniffs and measures the audio.
-    pub(crate) async fn probe(&self, gateway: &Gateway) -> Result<Probed, GatewayError> {
-        let this = self.clone();
-        gateway.codec_work(move || this.probe_here()).await?
-    }
-
-    fn probe_here(&self) -> Result<Probed, GatewayError> {
-        match &self.source {
-            AudioSource::Memory(bytes) => {
-                let (format, length) = dispatcher_audio::measure(bytes, self.told).map_err(GatewayError::NotAudio)?;
-                Ok(Probed { format, length, bytes: bytes.len() as u64 })
-            }
-            AudioSource::File(path) => {
-                let failed = |error: std::io::Error| GatewayError::Internal(format!("the spooled audio: {error}"));
-                let mut file = std::fs::File::open(&***path).map_err(failed)?;
-                let mut start = Vec::new();
-                (&mut file).take(START_BYTES as u64).read_to_end(&mut start).map_err(failed)?;
-                let format = recognise(&start, self.told).map_err(GatewayError::NotAudio)?;
-                file.rewind().map_err(failed)?;
-                let mut meter = Meter::new(format).map_err(GatewayError::NotAudio)?;
-                let mut chunk = vec![0; 64 << 10];
-                loop {
-                    match file.read(&mut chunk).map_err(failed)? {
-                        0 => break,
-                        count => meter.push(&chunk[..count]).map_err(GatewayError::NotAudio)?,
-                    }
-                }
-                let length = meter.finish().map_err(GatewayError::NotAudio)?;
-                let rate = if format.codec.describes_itself() { length.rate } else { format.rate };
-                let bytes = file.metadata().map_err(failed)?.len();
-                Ok(Probed { format: format.with_rate(rate), length, bytes })
-            }
-        }
-    }
-}
-
-impl GivenAudio {
-    /// A warning where the audio is not what its sender said.
-    pub(crate) fn mislabelled(&self, found: Format) -> Option<String> {
-        let told = self.told.filter(|told| told.codec != found.codec && found.codec.describes_itself())?;
-        // WAVE is one container for several codings.
-        let alike = told.codec.is_wav() && found.codec.is_wav();
-        (!alike).then(|| format!("the audio was said to be {} and is {}", told.codec, found.codec))
-    }
-}
-
-impl Probed {
-    pub(crate) fn usage(&self) -> Usage {
-        Usage { characters: 0, bytes: 0, milliseconds: self.length.milliseconds() }
-    }
 }
 
 /// What an engine takes at once.
@@ -216,7 +149,9 @@ impl Gateway {
         request: RecognitionRequest,
         note: Option<PartNote>,
     ) -> Result<Recognised, GatewayError> {
-        let probed = request.audio.probe(self).await?;
+        let strict = request.unsupported == Unsupported::Refuse;
+        let (audio, probed) = request.audio.take(self, strict).await?;
+        let request = RecognitionRequest { audio, ..request };
         let (wanted, plan) = self.plan_recognition(
             caller,
             request.wanted.as_deref(),
@@ -367,7 +302,7 @@ impl Listening {
     ) -> Recognised {
         transcript.language = transcript.language.or_else(|| self.language_of(planned, &transcript.text));
         let mut warnings: Vec<String> = failures.iter().map(FailedAttempt::passed_over).collect();
-        warnings.extend(self.request.audio.mislabelled(self.probed.format));
+        warnings.extend(self.probed.warnings.iter().cloned());
         let (_, adjustments) = controlled(&self.request.wish, &planned.candidate);
         warnings.extend(adjustments.iter().filter_map(Adjustment::told));
         if rehearsal {
@@ -436,9 +371,10 @@ impl Listening {
     }
 
     /// The audio in a format that the engine takes, as it is where it can be.
-    async fn fit(&self, _engine: &Arc<Engine>, wanted: &EngineFormat) -> Result<AudioSource, EngineError> {
+    async fn fit(&self, engine: &Arc<Engine>, wanted: &EngineFormat) -> Result<AudioSource, EngineError> {
+        let plain = self.probed.depth.is_none_or(|depth| engine.hears_depth(wanted, depth)) && !self.probed.open_ended;
         let (given, wanted) = (self.probed.format, wanted.format);
-        if given.satisfies(&wanted) {
+        if given.satisfies(&wanted) && plain {
             return Ok(self.request.audio.source.clone());
         }
         let source = self.request.audio.source.clone();
@@ -462,7 +398,9 @@ fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<A
     };
     let suffix = format!(".{}", to.codec.extension());
     let mut file = tempfile::Builder::new().suffix(&suffix).tempfile().map_err(io)?;
-    let mut transcoder = Transcoder::new(from, to).map_err(unusable)?;
+    // Equal formats may differ in how their samples are stored.
+    let options = Options { decode: from.satisfies(&to), ..Options::default() };
+    let mut transcoder = Transcoder::with(from, to, options).map_err(unusable)?;
     let mut chunk = vec![0; 64 << 10];
     loop {
         let count = reader.read(&mut chunk).map_err(io)?;

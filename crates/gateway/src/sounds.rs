@@ -8,6 +8,7 @@ use bytes::Bytes;
 use dispatcher_store::{SoundRow, StoreError};
 
 use crate::clips::write_named;
+use crate::intake::mended;
 use crate::resources::InsertedSound;
 use crate::{Caller, Gateway, GatewayError, now_micros};
 
@@ -24,11 +25,18 @@ impl Gateway {
         folder.ok_or_else(|| GatewayError::Internal("no sound is kept here".into()))
     }
 
-    /// Keeps a sound of an app.
+    /// Keeps a sound of an app, with its true length; of a damaged one what
+    /// can be read of it, with warnings.
     ///
     /// # Errors
     /// When it is no audio, too large, or cannot be written.
-    pub async fn keep_sound(&self, caller: &Caller, title: &str, audio: Bytes) -> Result<SoundRow, GatewayError> {
+    pub async fn keep_sound(
+        &self,
+        caller: &Caller,
+        title: &str,
+        audio: Bytes,
+    ) -> Result<(SoundRow, Vec<String>), GatewayError> {
+        let (audio, warnings) = self.codec_work(move || mended(audio)).await??;
         let checked = audio.clone();
         let sound = self.codec_work(move || InsertedSound::new(checked)).await?.map_err(GatewayError::Sound)?;
         let kept: i64 = self.inner.store.sounds(Some(caller.app.name.clone())).await?.iter().map(|row| row.bytes).sum();
@@ -49,7 +57,7 @@ impl Gateway {
             created_by: caller.who.clone(),
             created_at: now_micros(),
         };
-        Ok(self.inner.store.put_sound(row).await?)
+        Ok((self.inner.store.put_sound(row).await?, warnings))
     }
 
     /// The sounds that a caller may use, the newest first.

@@ -185,7 +185,7 @@ async fn what_a_script_names_is_bounded() {
 #[tokio::test]
 async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
     let house = House::open().await;
-    let kept = house.gateway.keep_sound(&house.caller, "gong.wav", gong().into()).await.unwrap();
+    let (kept, _) = house.gateway.keep_sound(&house.caller, "gong.wav", gong().into()).await.unwrap();
     assert_eq!((kept.audio_ms, kept.bytes), (500, gong().len() as i64));
     let mut sounds = Vec::new();
     for src in [format!("clip:{}", kept.id), format!("/api/v1/clips/{}", kept.id), "gong.wav".into()] {

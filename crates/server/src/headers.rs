@@ -65,6 +65,12 @@ pub(crate) fn text_of_body(body: &[u8], charset: Option<&str>) -> Result<String,
     text.map(std::borrow::Cow::into_owned).map_err(|error| Problem::new("bad-request", error.to_string()))
 }
 
+/// A warning as a header field.
+pub(crate) fn warning_header(warning: &str) -> (String, String) {
+    let safe: String = warning.chars().filter(|c| c.is_ascii() && !c.is_ascii_control()).collect();
+    ("Dispatch-Warning".into(), safe)
+}
+
 /// Whether a preference is among those of `Prefer`.
 fn prefers(prefer: &str, preference: &str) -> bool {
     let given = prefer.split([',', ';']).map(|part| part.replace([' ', '"'], ""));

@@ -28,7 +28,7 @@ const ALSO: &[(&str, &str, &[u16])] = &[
     ("POST", "/api/v1/engines/{name}/catalogue", &[422, 502]),
     ("GET", "/api/v1/engines/{name}/catalogue", &[422]),
     ("DELETE", "/api/v1/lexicons/{name}", &[409]),
-    ("POST", "/api/v1/clips", &[507]),
+    ("POST", "/api/v1/clips", &[415, 507]),
     ("GET", "/api/v1/clips/{id}", &[304, 416]),
     ("DELETE", "/api/v1/profiles/{name}", &[409]),
     ("PUT", "/api/v1/prompt-sets/{name}", &[404, 406, 409, 415]),

@@ -365,6 +365,9 @@ pub(crate) struct ConvertArgs {
     /// Let a small file become any length of sound
     #[arg(long)]
     pub(crate) any_length: bool,
+    /// Refuse damaged files; otherwise they are read as far as possible, with a warning
+    #[arg(long)]
+    pub(crate) strict: bool,
     /// What the input is, where it does not tell: audio/pcm;rate=16000
     #[arg(long = "type", value_name = "TYPE")]
     pub(crate) kind: Option<String>,

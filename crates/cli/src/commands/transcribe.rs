@@ -49,6 +49,9 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Re
     let header =
         |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
     let (engine, cost) = (header("dispatch-engine"), header("dispatch-cost"));
+    for warning in response.headers().get_all("dispatch-warning").iter().filter_map(|warning| warning.to_str().ok()) {
+        eprintln!("{} {warning}", output::paint("warning:", output::Colour::Warn));
+    }
     let mut text = response.text().await.map_err(CliError::Broken)?;
     if format == TranscriptFormat::Json {
         let value: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();

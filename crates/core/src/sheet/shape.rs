@@ -88,6 +88,24 @@ pub struct FormatSpec {
     /// What the engine calls it, where that is not the key.
     #[serde(default)]
     pub tag: Option<String>,
+    /// Recognition: the most channels that it takes; 1 unless given.
+    #[serde(default = "mono")]
+    pub channels: u8,
+    /// Recognition: bits of a plain sample that it takes; 16 alone unless
+    /// given. Of WAV and FLAC.
+    #[serde(default = "sixteen")]
+    pub bits: Vec<u16>,
+    /// Recognition: it takes floating-point samples in WAV, of 32 bits.
+    #[serde(default)]
+    pub float: bool,
+}
+
+fn mono() -> u8 {
+    1
+}
+
+fn sixteen() -> Vec<u16> {
+    vec![16]
 }
 
 /// What an engine accepts at once.

@@ -14,7 +14,8 @@ use serde::{Deserialize, Serialize};
 
 use super::run::{JobRun, Stop};
 use super::{JobChange, keep};
-use crate::hear::{Over, Probed};
+use crate::hear::Over;
+use crate::intake::Probed;
 use crate::settle::to_i64;
 use crate::{GatewayError, GivenAudio, Planned, Recognised, RecognitionRequest, Unsupported, now_micros};
 
@@ -102,7 +103,7 @@ struct Laid {
 impl JobRun<'_> {
     pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), Stop> {
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
-        let probed = audio.probe(self.gateway).await?;
+        let (audio, probed) = audio.take(self.gateway, false).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
         let (_, plan) = self.gateway.hearing_candidates(
             &self.caller,
@@ -119,7 +120,7 @@ impl JobRun<'_> {
                 let request = self.request(dictation, audio.clone(), None);
                 self.part("0.json", 0, probed.length.milliseconds(), request).await?
             }
-            false => self.in_parts(dictation, head, &audio, probed).await?,
+            false => self.in_parts(dictation, head, &audio, &probed).await?,
         };
         self.write_transcript(&transcript, probed.length.seconds()).await
     }
@@ -129,7 +130,7 @@ impl JobRun<'_> {
         dictation: &Dictation,
         head: &Planned,
         audio: &GivenAudio,
-        probed: Probed,
+        probed: &Probed,
     ) -> Result<Transcript, Stop> {
         let laid = self.lay_out(head, audio, probed).await?;
         let spans = &laid.cuts.spans;
@@ -314,7 +315,7 @@ impl JobRun<'_> {
 
     /// The recording as plain samples in a file, with where it is to be cut.
     /// Cuts stay as they were once decided.
-    async fn lay_out(&self, head: &Planned, audio: &GivenAudio, probed: Probed) -> Result<Laid, Stop> {
+    async fn lay_out(&self, head: &Planned, audio: &GivenAudio, probed: &Probed) -> Result<Laid, Stop> {
         let rate = probed.length.rate.min(RATE);
         let cut = Format::new(Codec::Wav, rate);
         let sent = head.engine.hearing_format(cut).map_or(cut, |format| format.format);
@@ -324,12 +325,12 @@ impl JobRun<'_> {
         let by_time = seconds.map(|seconds| seconds as f64 * FILL);
         let most = by_size.into_iter().chain(by_time).fold(f64::INFINITY, f64::min).max(1.0);
         let path = self.folder.join("samples");
-        let (source, place) = (audio.source.clone(), path.clone());
+        let (source, format, place) = (audio.source.clone(), probed.format, path.clone());
         let codecs = self.gateway.inner.codecs.clone();
         let permit = codecs.acquire_owned().await.map_err(|error| Stop::Failed(error.to_string()))?;
         let lay = move || {
             let _permit = permit;
-            lay_out(&source, probed.format, rate, &place)
+            lay_out(&source, format, rate, &place)
         };
         let levels = tokio::task::spawn_blocking(lay).await.map_err(std::io::Error::other)?.map_err(Stop::Failed)?;
         let kept = tokio::fs::read(self.folder.join("cuts.json")).await.ok();

@@ -24,7 +24,7 @@ use tokio_util::sync::CancellationToken;
 use crate::plan::{plan_synthesis, wanted};
 use crate::settle::{new_id, to_i64};
 use crate::storage::bytes_in;
-use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
+use crate::{Caller, Gateway, GatewayError, GivenAudio, Unsupported, now_micros};
 
 pub use dictation::Dictation;
 pub(crate) use dictation::PartNote;
@@ -104,6 +104,7 @@ struct Forecast {
     pieces: u64,
     /// In each currency, the first leg's first.
     estimates: Vec<Money>,
+    warnings: Vec<String>,
 }
 
 impl Forecast {
@@ -157,7 +158,7 @@ impl Gateway {
             pieces: to_i64(forecast.pieces),
             estimate_nanos: estimate.nanos,
             currency: estimate.currency.code().into(),
-            warnings: serde_json::to_string(&job.warnings).map_err(json)?,
+            warnings: serde_json::to_string(&[job.warnings, forecast.warnings].concat()).map_err(json)?,
             estimates: serde_json::to_string(&estimates).map_err(json)?,
             webhook: job.webhook,
             told_at: None,
@@ -202,19 +203,20 @@ impl Gateway {
         audio: Option<AudioSource>,
     ) -> Result<Forecast, GatewayError> {
         let source = audio.ok_or_else(|| GatewayError::Internal("a dictation without its recording".into()))?;
-        let probed = GivenAudio { source, told: dictation.told }.probe(self).await?;
+        let strict = dictation.unsupported == Unsupported::Refuse;
+        let (_, probed) = GivenAudio { source, told: dictation.told }.take(self, strict).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
         let (_, plan) =
             self.hearing_candidates(caller, wanted.as_deref(), model.as_deref(), language.as_deref(), &probed)?;
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
         let (head, _) = head.ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?;
         // How many parts there are is known once the recording is cut.
-        Ok(Forecast { pieces: 1, estimates: vec![head.estimate] })
+        Ok(Forecast { pieces: 1, estimates: vec![head.estimate], warnings: probed.warnings })
     }
 
     async fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<Forecast, GatewayError> {
         let registry = self.registry();
-        let mut forecast = Forecast { pieces: 0, estimates: Vec::new() };
+        let mut forecast = Forecast { pieces: 0, estimates: Vec::new(), warnings: Vec::new() };
         for track in tracks {
             let request = &track.request;
             request.format.check_output().map_err(GatewayError::Format)?;

@@ -170,8 +170,8 @@ pub(crate) async fn keep_clip(
     let mut given = known_pairs(&meta.query, &["title"])?;
     let title = given.remove("title").unwrap_or_default();
     let audio = read_small(data, MOST_SOUND as u64).await?;
-    let row = gateway.keep_sound(&allowed.0, &title, audio.into()).await?;
-    Ok((Status::Created, Json(ClipAnswer::from(row))))
+    let (row, warnings) = gateway.keep_sound(&allowed.0, &title, audio.into()).await?;
+    Ok((Status::Created, Json(ClipAnswer { warnings, ..ClipAnswer::from(row) })))
 }
 
 /// Fetch a clip

@@ -19,7 +19,7 @@ use super::speech_request::unsupported;
 use super::utterances::keep;
 use crate::access::Allowed;
 use crate::body::{RequestBody, unread};
-use crate::headers::{Meta, query_pairs};
+use crate::headers::{Meta, query_pairs, warning_header};
 use crate::idempotency::{Idempotency, Kept, Verdict};
 use crate::problem::Problem;
 use crate::spool::{Sink, Spool};
@@ -246,12 +246,13 @@ impl<'r> Responder<'r, 'static> for Written {
 }
 
 fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
-    let headers = vec![
+    let mut headers = vec![
         ("Dispatch-Id".to_owned(), heard.dispatch.clone()),
         ("Dispatch-Engine".into(), heard.engine.clone()),
         ("Dispatch-Cost".into(), heard.cost.to_string()),
         ("Vary".into(), "Accept".into()),
     ];
+    headers.extend(heard.warnings.iter().map(|warning| warning_header(warning)));
     let (content_type, body) = match form {
         Form::Text => ("text/plain; charset=utf-8", format!("{}\n", heard.transcript.text).into_bytes()),
         Form::Vtt => ("text/vtt; charset=utf-8", heard.transcript.to_vtt(heard.length).into_bytes()),

@@ -22,7 +22,7 @@ use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::connection::Connection;
 use crate::drain::{Drain, Leaving};
-use crate::headers::Meta;
+use crate::headers::{Meta, warning_header};
 use crate::idempotency::{Claim, Idempotency, Kept, LARGEST_KEPT, Verdict};
 use crate::problem::Problem;
 use crate::spool::Spool;
@@ -292,10 +292,7 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<(String, String)> {
         ("Server-Timing".into(), format!("first-audio;dur={first:.1}")),
         ("Vary".into(), "Accept, Prefer".into()),
     ];
-    for warning in &utterance.warnings {
-        let safe: String = warning.chars().filter(|c| c.is_ascii() && !c.is_ascii_control()).collect();
-        headers.push(("Dispatch-Warning".into(), safe));
-    }
+    headers.extend(utterance.warnings.iter().map(|warning| warning_header(warning)));
     if let Some(model) = &utterance.model {
         headers.push(("Dispatch-Model".into(), model.clone()));
     }

@@ -79,6 +79,9 @@ pub(crate) struct ClipAnswer {
     pub(crate) app: String,
     pub(crate) by: String,
     pub(crate) at: String,
+    /// What is wrong with the audio that was sent; when it is added.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) warnings: Vec<String>,
 }
 
 impl From<SoundRow> for ClipAnswer {
@@ -93,6 +96,7 @@ impl From<SoundRow> for ClipAnswer {
             app: row.app,
             by: row.created_by,
             at: rfc3339(row.created_at),
+            warnings: Vec::new(),
         }
     }
 }

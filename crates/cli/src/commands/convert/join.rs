@@ -1,5 +1,6 @@
 //! Several files, one behind the other, as one.
 
+use std::fs::File;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -15,23 +16,24 @@ use crate::output;
 
 pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, json: bool) -> Result<(), CliError> {
     let bar = progress(inputs)?;
-    let looked = inputs
+    let mut parts = inputs
         .iter()
         .map(|input| {
-            let looked = look::look(input, &mut open(input)?, args.kind.as_deref(), args.any_length)?;
+            let mut file = open(input)?;
+            let looked = look::look(input, &mut file, args)?;
             bar.suspend(|| look::warn(input, &looked));
-            Ok(looked)
+            Ok(Part { input, file, looked })
         })
         .collect::<Result<Vec<_>, CliError>>()?;
     let piped = last.as_os_str() == "-";
-    let to = wanted(args, (!piped).then_some(last), &looked[0])?;
+    let to = wanted(args, (!piped).then_some(last), &parts[0].looked)?;
     if piped {
         let mut out = std::io::stdout().lock();
-        join(args, inputs, &looked, to, &bar, &mut |bytes| Ok(out.write_all(bytes)?))?;
+        join(args, &mut parts, to, &bar, &mut |bytes| Ok(out.write_all(bytes)?))?;
         out.flush()?;
         return Ok(());
     }
-    let length = write_aside(last, args.force, |take| join(args, inputs, &looked, to, &bar, take))?;
+    let length = write_aside(last, args.force, |take| join(args, &mut parts, to, &bar, take))?;
     bar.finish_and_clear();
     let (made, value) = made(last, to, length);
     if json {
@@ -41,27 +43,32 @@ pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, json: boo
     Ok(())
 }
 
+/// An input, open at its beginning.
+struct Part<'a> {
+    input: &'a Path,
+    file: File,
+    looked: Looked,
+}
+
 /// What is asked to be done is done to each piece.
 fn join(
     args: &ConvertArgs,
-    inputs: &[PathBuf],
-    looked: &[Looked],
+    parts: &mut [Part<'_>],
     to: Format,
     bar: &ProgressBar,
     take: &mut dyn FnMut(&[u8]) -> Result<(), CliError>,
 ) -> Result<Done, CliError> {
     let failed = |error: dispatcher_audio::AudioError| CliError::Failed(error.to_string());
-    let mut joiner = Joiner::new(to, tags(args, &looked[0])).map_err(failed)?;
-    for (index, (input, looked)) in inputs.iter().zip(looked).enumerate() {
+    let mut joiner = Joiner::new(to, tags(args, &parts[0].looked)).map_err(failed)?;
+    for (index, Part { input, file, looked }) in parts.iter_mut().enumerate() {
         bar.set_message(input.display().to_string());
         if index > 0 {
             take(&joiner.silence(args.gap.unwrap_or(0.0)).map_err(failed)?)?;
         }
-        let mut file = open(input)?;
-        let effects = levelled(args.loudness, asked(args)?, &mut file, input, looked)?;
+        let effects = levelled(args.loudness, asked(args)?, file, input, looked)?;
         let joint = Joint { effects, any_length: args.any_length, ..Joint::default() };
         joiner.begin(looked.format, joint).map_err(unreadable(input))?;
-        each_chunk(&mut file, input, bar, |chunk| take(&joiner.push(chunk).map_err(unreadable(input))?))?;
+        each_chunk(file, input, bar, |chunk| take(&joiner.push(chunk).map_err(unreadable(input))?))?;
         take(&joiner.end().map_err(unreadable(input))?)?;
     }
     take(&joiner.finish().map_err(failed)?)?;

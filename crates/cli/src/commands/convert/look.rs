@@ -7,6 +7,7 @@ use std::path::Path;
 use dispatcher_audio::{
     AudioError, Codec, Effects, Format, Layout, Length, Meter, Peaks, START_BYTES, Tags, recognise,
 };
+use dispatcher_gateway::salvage;
 use serde_json::{Value, json};
 
 use super::{CHUNK, named, open, samples_of, unreadable};
@@ -24,24 +25,64 @@ pub(super) struct Looked {
     pub(super) chained: bool,
     bytes: u64,
     mislabelled: bool,
+    /// What is wrong with it, where only a part of it could be read.
+    damage: Vec<String>,
 }
 
-pub(super) fn look(path: &Path, file: &mut File, told: Option<&str>, any_length: bool) -> Result<Looked, CliError> {
+/// Looks at a file. Of a damaged one what can be read takes its place, with a
+/// warning, unless `strict` is asked for.
+pub(super) fn look(path: &Path, file: &mut File, args: &ConvertArgs) -> Result<Looked, CliError> {
     let failed = named(path);
-    let mut start = Vec::new();
-    file.take(START_BYTES as u64).read_to_end(&mut start).map_err(&failed)?;
-    file.rewind().map_err(&failed)?;
-    let told = match told {
+    let told = told(path, args)?;
+    let fault = match look_once(path, file, told, args.any_length)? {
+        Ok(looked) => return Ok(looked),
+        Err(fault) => fault,
+    };
+    let refused = |fault: AudioError| match fault {
+        AudioError::Unrecognised(_) => {
+            let advice = "raw samples need --type, such as --type 'audio/pcm;rate=16000'";
+            CliError::Failed(format!("{}: {fault}; {advice}", path.display()))
+        }
+        fault => unreadable(path)(fault),
+    };
+    if args.strict || matches!(fault, AudioError::TooLong { .. }) {
+        return Err(refused(fault));
+    }
+    let salvaged = match salvage(file, told, &fault, None).map_err(&failed)? {
+        Ok(salvaged) => salvaged,
+        Err(_) => return Err(refused(fault)),
+    };
+    *file = salvaged.file.reopen().map_err(&failed)?;
+    let looked = look_once(path, file, None, args.any_length)?.map_err(refused)?;
+    Ok(Looked { damage: salvaged.warnings, ..looked })
+}
+
+/// What the file is by its name, or as it is told.
+fn told(path: &Path, args: &ConvertArgs) -> Result<Option<Format>, CliError> {
+    Ok(match args.kind.as_deref() {
         Some(told) => Some(Format::parse(told).map_err(unreadable(path))?),
         None => path
             .extension()
             .and_then(|extension| Codec::from_extension(extension.to_str()?))
             .map(|codec| Format::named(codec.extension()).unwrap_or_else(|_| Format::new(codec, 24_000))),
+    })
+}
+
+/// The inner error where the audio is not whole.
+fn look_once(
+    path: &Path,
+    file: &mut File,
+    told: Option<Format>,
+    any_length: bool,
+) -> Result<Result<Looked, AudioError>, CliError> {
+    let failed = named(path);
+    let mut start = Vec::new();
+    file.take(START_BYTES as u64).read_to_end(&mut start).map_err(&failed)?;
+    file.rewind().map_err(&failed)?;
+    let format = match recognise(&start, told) {
+        Ok(format) => format,
+        Err(fault) => return Ok(Err(fault)),
     };
-    let format = recognise(&start, told).map_err(|error| {
-        let advice = "raw samples need --type, such as --type 'audio/pcm;rate=16000'";
-        CliError::Failed(format!("{}: {error}; {advice}", path.display()))
-    })?;
     let mut meter = Meter::new(format).map_err(unreadable(path))?;
     if any_length {
         meter = meter.any_length();
@@ -50,18 +91,26 @@ pub(super) fn look(path: &Path, file: &mut File, told: Option<&str>, any_length:
     loop {
         match file.read(&mut chunk).map_err(&failed)? {
             0 => break,
-            count => meter.push(&chunk[..count]).map_err(unreadable(path))?,
+            count => {
+                if let Err(fault) = meter.push(&chunk[..count]) {
+                    return Ok(Err(fault));
+                }
+            }
         }
     }
-    let length = meter.finish().map_err(unreadable(path))?;
-    let layout = meter.layout().ok_or_else(|| unreadable(path)(AudioError::Empty))?;
+    let length = match meter.finish() {
+        Ok(length) => length,
+        Err(fault) => return Ok(Err(fault)),
+    };
+    let Some(layout) = meter.layout() else { return Ok(Err(AudioError::Empty)) };
     let bytes = file.metadata().map_err(&failed)?.len();
     file.rewind().map_err(&failed)?;
     let by_name = told.filter(|told| told.codec != format.codec);
     let mislabelled =
         by_name.is_some_and(|told| told.codec.extension() != format.codec.extension() && !in_ogg(told, format));
     let format = Format { rate: layout.rate, channels: layout.channels, ..format };
-    Ok(Looked { format, layout, length, tags: meter.tags(), chained: meter.is_chained(), bytes, mislabelled })
+    let (tags, chained) = (meter.tags(), meter.is_chained());
+    Ok(Ok(Looked { format, layout, length, tags, chained, bytes, mislabelled, damage: Vec::new() }))
 }
 
 /// Files in Ogg go by one name whatever is in them.
@@ -100,7 +149,7 @@ pub(super) fn show(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
     let mut notes = Vec::new();
     for path in &args.paths {
         let mut file = open(path)?;
-        let looked = look(path, &mut file, args.kind.as_deref(), args.any_length)?;
+        let looked = look(path, &mut file, args)?;
         warn(path, &looked);
         let (row, mut value) = describe(path, &looked);
         if let Some(count) = args.peaks {
@@ -149,6 +198,9 @@ fn peaks(path: &Path, file: &mut File, looked: &Looked, count: usize) -> Result<
 }
 
 pub(super) fn warn(path: &Path, looked: &Looked) {
+    for damage in &looked.damage {
+        eprintln!("{} {}: {damage}", output::paint("warning:", output::Colour::Warn), path.display());
+    }
     if looked.mislabelled {
         let note = format!("{} is {} in spite of its name", path.display(), looked.format.codec);
         eprintln!("{} {note}", output::paint("warning:", output::Colour::Warn));

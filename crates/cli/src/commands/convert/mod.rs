@@ -253,7 +253,7 @@ fn convert(
     bar: &ProgressBar,
 ) -> Result<Option<(String, Value)>, CliError> {
     let mut file = open(input)?;
-    let looked = look::look(input, &mut file, args.kind.as_deref(), args.any_length)?;
+    let looked = look::look(input, &mut file, args)?;
     bar.suspend(|| look::warn(input, &looked));
     let piped = !folder && last.as_os_str() == "-";
     let to = wanted(args, (!folder && !piped).then_some(last), &looked)?;
