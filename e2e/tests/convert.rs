@@ -138,7 +138,7 @@ fn a_failure_says_why_and_leaves_no_file_behind() {
     std::fs::write(folder.path().join("words.txt"), "not a sound").unwrap();
     std::fs::write(folder.path().join("there.mp3"), "precious").unwrap();
     for (arguments, code, said) in [
-        (vec!["torn.wav", "t.mp3"], 1, "it holds less than its header says"),
+        (vec!["torn.wav", "t.mp3", "--strict"], 1, "it holds less than its header says"),
         (vec!["words.txt", "t.mp3"], 1, "raw samples need --type"),
         (vec!["nowhere.wav", "t.mp3"], 1, "nowhere.wav"),
         (vec!["in.wav", "there.mp3"], 1, "use --force"),
@@ -161,6 +161,41 @@ fn a_failure_says_why_and_leaves_no_file_behind() {
     left.sort();
     assert_eq!(left, ["in.wav", "there.mp3", "torn.wav", "words.txt"]);
     assert_eq!(std::fs::read(folder.path().join("there.mp3")).unwrap(), b"precious");
+}
+
+#[test]
+fn damaged_files_are_read_as_far_as_they_go_with_a_warning() {
+    let folder = folder();
+    let whole = std::fs::read(folder.path().join("in.wav")).unwrap();
+    let at = |name: &str| folder.path().join(name);
+    std::fs::write(at("torn.wav"), &whole[..whole.len() / 2]).unwrap();
+    let output = run(folder.path(), &["convert", "torn.wav", "t.wav"]);
+    assert!(output.status.success(), "{}", error_of(&output));
+    assert!(error_of(&output).contains("warning: torn.wav: the audio is damaged"), "{}", error_of(&output));
+    assert!(error_of(&output).contains("s are missing"), "{}", error_of(&output));
+    let made = std::fs::read(at("t.wav")).unwrap();
+    let size = u32::from_le_bytes(made[40..44].try_into().unwrap()) as usize;
+    assert_eq!(size, made.len() - 44, "it says how long it is");
+    let (samples, torn) = (whole.len() / 2 - 44, &whole[44..whole.len() / 2]);
+    assert_eq!(&made[44..], &torn[..samples / 2 * 2], "sample for sample");
+    // Sizes that nobody knew: as some programs write them.
+    for (name, length) in [("zero.wav", 0_u32), ("open.wav", u32::MAX)] {
+        let mut open = whole.clone();
+        open[40..44].copy_from_slice(&length.to_le_bytes());
+        std::fs::write(at(name), &open).unwrap();
+        let output = run(folder.path(), &["convert", name, &format!("made-{name}")]);
+        assert!(output.status.success(), "{}", error_of(&output));
+        let made = std::fs::read(at(&format!("made-{name}"))).unwrap();
+        assert_eq!(&made[40..44], &(u32::try_from(whole.len()).unwrap() - 44).to_le_bytes(), "{name}");
+    }
+    std::fs::write(at("behind.mp3"), b"").unwrap();
+    let made = run(folder.path(), &["convert", "in.wav", "clean.mp3"]);
+    assert!(made.status.success());
+    let behind = [b"HTTP/1.1 200 OK\r\n\r\n".as_slice(), &std::fs::read(at("clean.mp3")).unwrap()].concat();
+    std::fs::write(at("behind.mp3"), behind).unwrap();
+    let output = run(folder.path(), &["convert", "behind.mp3", "b.flac"]);
+    assert!(error_of(&output).contains("19 bytes before the audio are no audio"), "{}", error_of(&output));
+    assert_eq!(words_of(&std::fs::read(at("b.flac")).unwrap(), Format::new(Codec::Flac, 24_000)), TEXT);
 }
 
 #[test]

@@ -16,8 +16,8 @@ pub enum Remedy {
     Nobody,
 }
 
-/// The cause of a failed attempt. The first eleven are what a sheet's
-/// `[[errors]]` may name; the rest are seen by the gateway itself.
+/// The cause of a failed attempt: what a sheet's `[[errors]]` may name
+/// ([`Cause::IN_SHEETS`]), and what the gateway sees itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
@@ -47,6 +47,8 @@ pub enum Cause {
     TimedOut,
     /// The answer broke off or was not what it said.
     Broken,
+    /// There is no speech in the audio: no failure, but an empty transcript.
+    NoSpeech,
     /// The engine is not installed on this host, or has no credential.
     Absent,
     /// The caller went away.
@@ -57,7 +59,7 @@ pub enum Cause {
 
 impl Cause {
     /// The causes that a sheet may name.
-    pub const IN_SHEETS: [Cause; 11] = [
+    pub const IN_SHEETS: [Cause; 13] = [
         Cause::Refused,
         Cause::Unauthorized,
         Cause::NotActiveYet,
@@ -69,6 +71,8 @@ impl Cause {
         Cause::Unavailable,
         Cause::Unsupported,
         Cause::Malformed,
+        Cause::Broken,
+        Cause::NoSpeech,
     ];
 
     /// Who can help.
@@ -109,6 +113,7 @@ impl Cause {
             Cause::Malformed => "malformed",
             Cause::TimedOut => "timed-out",
             Cause::Broken => "broken",
+            Cause::NoSpeech => "no-speech",
             Cause::Absent => "absent",
             Cause::Abandoned => "abandoned",
             Cause::Unusable => "unusable",

@@ -24,9 +24,9 @@ mod wer;
 
 pub use cause::{Cause, Remedy};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
-pub use language::{extended_filter, is_language_tag, primary_language};
+pub use language::{canonical_tag, extended_filter, is_fallback, is_language_tag, primary_language, region};
 pub use money::{Currency, Money, MoneyError};
-pub use nearest::nearest;
+pub use nearest::{nearest, nearest_by};
 pub use plan::{Candidate, PlanError, Planner, Wanted};
 pub use prompts::{Prompt, PromptTable, check_prompts, read_prompts};
 pub use route::{Conditions, Leg, Route, RouteError, Work};

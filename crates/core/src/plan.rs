@@ -2,13 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Criteria, Leg, Origin, Route, Sheet, Voice, VoiceId, Work, nearest};
-
-/// Deadline of a candidate that no route gave one: 30 s.
-const DEFAULT_DEADLINE: u64 = 30_000;
+use crate::{Criteria, Leg, Origin, Route, Sheet, Tariff, Usage, Voice, VoiceId, Work, nearest, nearest_by};
 
 /// What a request asks for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -27,8 +25,30 @@ pub struct Candidate {
     /// Set for synthesis.
     pub voice: Option<Voice>,
     pub model: Option<String>,
-    /// Milliseconds until the first audio or the answer.
-    pub deadline: u64,
+    pub work: Work,
+    /// Milliseconds until the first audio or the transcript of ordinary work,
+    /// where a route or the request says so; else as the sheet has it.
+    pub deadline: Option<u64>,
+    /// The credential that a route or the request names.
+    pub credential: Option<String>,
+}
+
+impl Candidate {
+    /// How its work is charged.
+    pub fn tariff(&self) -> &Tariff {
+        self.sheet.tariff_of(self.work)
+    }
+
+    /// How long its first audio, or its transcript, is waited for.
+    pub fn first_deadline(&self, usage: Usage) -> Duration {
+        let set = self.deadline.map(Duration::from_millis);
+        self.sheet.deadline_of(self.work).first(self.work, usage, set)
+    }
+
+    /// How long the rest of its audio is waited for in all.
+    pub fn whole_deadline(&self, usage: Usage) -> Duration {
+        self.sheet.deadline_of(self.work).whole(usage)
+    }
 }
 
 /// Why nothing can do the work.
@@ -136,9 +156,12 @@ impl Planner<'_> {
     }
 
     fn no_such_voice(&self, wanted: &str) -> PlanError {
-        let ids: Vec<String> = self.voices().map(|(sheet, voice)| format!("{}/{}", sheet.name, voice.id)).collect();
-        let routes = self.routes.values().filter(|r| r.work == Work::Synthesis).map(|r| r.name.as_str());
-        let nearest = nearest(wanted, ids.iter().map(String::as_str).chain(routes), 3);
+        let known =
+            |(sheet, voice): (&Arc<Sheet>, &Voice)| (format!("{}/{}", sheet.name, voice.id), voice.name.clone());
+        let voices: Vec<(String, String)> = self.voices().map(known).collect();
+        let voices = voices.iter().map(|(id, name)| (id.as_str(), Some(name.as_str())));
+        let routes = self.routes.values().filter(|r| r.work == Work::Synthesis).map(|r| (r.name.as_str(), None));
+        let nearest = nearest_by(wanted, voices.chain(routes), 3);
         PlanError::NoSuchVoice { wanted: wanted.into(), nearest }
     }
 
@@ -151,10 +174,7 @@ impl Planner<'_> {
             .collect();
         ranked.sort_by_key(|(rank, ..)| *rank);
         if ranked.is_empty() {
-            let wanted = criteria.languages.as_deref().or(criteria.name.as_deref()).unwrap_or_default();
-            let languages: Vec<&str> =
-                self.voices().flat_map(|(_, voice)| voice.languages.iter().map(String::as_str)).collect();
-            return Err(PlanError::NoVoiceFits { nearest: nearest(wanted, languages, 3) });
+            return Err(PlanError::NoVoiceFits { nearest: self.near_misses(criteria) });
         }
         // One voice of each engine: another of the same would fail alike.
         let mut engines = Vec::new();
@@ -167,6 +187,31 @@ impl Planner<'_> {
             .into_iter()
             .map(|(_, sheet, voice)| candidate(sheet, Some(voice), model, Work::Synthesis, None))
             .collect()
+    }
+
+    /// Voices that would fit by their language alone, or by their name.
+    fn near_misses(&self, criteria: &Criteria) -> Vec<String> {
+        let wider = [
+            Criteria { languages: criteria.languages.clone(), gender: criteria.gender, ..Criteria::default() },
+            Criteria { languages: criteria.languages.clone(), ..Criteria::default() },
+        ];
+        let id = |sheet: &Sheet, voice: &Voice| format!("{}/{}", sheet.name, voice.id);
+        for wider in wider.iter().filter(|_| criteria.languages.is_some()) {
+            let mut fitting: Vec<(usize, String)> = self
+                .voices()
+                .filter(|(_, voice)| voice.unavailable.is_none())
+                .filter_map(|(sheet, voice)| Some((wider.rank(voice)?, id(sheet, voice))))
+                .collect();
+            fitting.sort();
+            if !fitting.is_empty() {
+                return fitting.into_iter().take(3).map(|(_, id)| id).collect();
+            }
+        }
+        let Some(name) = &criteria.name else { return Vec::new() };
+        match self.no_such_voice(name) {
+            PlanError::NoSuchVoice { nearest, .. } => nearest,
+            _ => Vec::new(),
+        }
     }
 
     fn by_route(
@@ -208,7 +253,8 @@ impl Planner<'_> {
         let model = model.filter(|model| sheet.model_names(work).contains(model)).or(leg.model.as_deref());
         if work == Work::Recognition {
             sheet.recognition.as_ref().ok_or_else(missing)?;
-            return candidate(sheet, None, model, work, leg.deadline);
+            let found = candidate(sheet, None, model, work, leg.deadline)?;
+            return Ok(Candidate { credential: leg.credential.clone(), ..found });
         }
         let voices = &sheet.synthesis.as_ref().ok_or_else(missing)?.voices;
         let voice = match &leg.voice {
@@ -221,7 +267,10 @@ impl Planner<'_> {
             }
         };
         match voice {
-            Some(voice) => candidate(sheet, Some(voice), model, work, leg.deadline),
+            Some(voice) => {
+                let found = candidate(sheet, Some(voice), model, work, leg.deadline)?;
+                Ok(Candidate { credential: leg.credential.clone(), ..found })
+            }
             None => Err(PlanError::NoVoiceFits { nearest: Vec::new() }),
         }
     }
@@ -252,8 +301,7 @@ fn candidate(
     }
     // The first model is the engine's ordinary one.
     let model = model.or(allowed.first().copied()).map(str::to_owned);
-    let deadline = deadline.unwrap_or(DEFAULT_DEADLINE);
-    Ok(Candidate { sheet: sheet.clone(), voice: voice.cloned(), model, deadline })
+    Ok(Candidate { sheet: sheet.clone(), voice: voice.cloned(), model, work, deadline, credential: None })
 }
 
 #[cfg(test)]
@@ -284,6 +332,7 @@ mod tests {
             criteria: Criteria { languages: Some("en".into()), ..Criteria::default() },
             model: None,
             deadline: Some(900),
+            credential: None,
             conditions: Conditions { languages: languages.iter().map(|l| (*l).to_owned()).collect() },
         };
         let legs = vec![leg("heron", &[]), leg("flute", &["en"])];
@@ -333,7 +382,11 @@ mod tests {
             panic!("found a voice that is not there");
         };
         assert_eq!(nearest[0], "heron/v-en-GB");
-        assert_eq!(nearest.len(), 3);
+        let like = Criteria { languages: Some("pt-BR".into()), style: Some("angry".into()), ..Criteria::default() };
+        let Err(PlanError::NoVoiceFits { nearest }) = plan(Wanted::Like(like), None, None) else {
+            panic!("found a style that is not there");
+        };
+        assert_eq!(nearest, ["heron/v-pt-BR"], "what speaks the language");
         let Err(PlanError::NoSuchModel { models, .. }) = plan(named("heron/v-en-GB"), Some("grand"), None) else {
             panic!("found a model that is not there");
         };

@@ -57,6 +57,9 @@ pub struct Leg {
     /// (recognition).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub deadline: Option<u64>,
+    /// The credential to call the engine with, in place of its usual one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<String>,
     #[serde(default)]
     pub conditions: Conditions,
 }
@@ -120,6 +123,7 @@ mod tests {
             criteria: Criteria::default(),
             model: None,
             deadline: Some(10),
+            credential: None,
             conditions: Conditions::default(),
         };
         let mut route = Route { name: "quayside".into(), work: Work::Synthesis, note: String::new(), legs: vec![leg] };

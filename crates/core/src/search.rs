@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use crate::{Gender, Measure, Origin, Sheet, Site, Usage, Voice, extended_filter};
+use crate::{Gender, Measure, Origin, Sheet, Site, Usage, Voice, canonical_tag, extended_filter, is_fallback};
 
 /// One voice of the catalogue, with its engine.
 #[derive(Debug, Clone)]
@@ -80,6 +80,9 @@ pub struct VoiceQuery {
     pub most_nanos: Option<i64>,
     /// Only these, by `engine/voice`.
     pub among: Option<Vec<String>>,
+    /// Of the voices that were made for the account only these, by
+    /// `engine/voice`; all where this is missing.
+    pub granted: Option<Vec<String>>,
     pub sort: Sort,
     pub offset: usize,
     pub limit: usize,
@@ -189,13 +192,13 @@ fn words_of(text: &str) -> impl Iterator<Item = String> + '_ {
 }
 
 fn price(sheet: &Sheet, voice: &Voice) -> i64 {
-    let usage = match sheet.tariff.per {
+    let usage = match sheet.tariff_of(crate::Work::Synthesis).per {
         Measure::Request => Usage::default(),
         _ => Usage { characters: 1_000, bytes: 1_000, milliseconds: 65_000 },
     };
     let model = voice.models.first().map(String::as_str);
     let model = model.or_else(|| sheet.model_names(crate::Work::Synthesis).first().copied());
-    sheet.tariff.cost(usage, model).map_or(0, |cost| cost.nanos)
+    sheet.tariff_of(crate::Work::Synthesis).cost(usage, model).map_or(0, |cost| cost.nanos)
 }
 
 impl VoiceIndex {
@@ -260,8 +263,8 @@ impl VoiceIndex {
 
     /// Looks for voices.
     pub fn find(&self, query: &VoiceQuery) -> Found {
-        let fits = self.fitting(query);
-        let total = fits.count();
+        let ranks = self.ranks(query, self.fitting(query));
+        let total = ranks.iter().map(Bits::count).sum();
         let order = match query.sort {
             Sort::Best => &self.by_id,
             Sort::Name => &self.by_name,
@@ -270,7 +273,7 @@ impl VoiceIndex {
         };
         let mut page = Vec::new();
         let mut skip = query.offset;
-        for rank in self.ranks(query, fits) {
+        for rank in ranks {
             let count = rank.count();
             if skip >= count {
                 skip -= count;
@@ -294,11 +297,15 @@ impl VoiceIndex {
             Some(count) => *count += 1,
             None => drop(map.insert(value.to_owned(), 1)),
         };
-        for at in self.fitting(query).iter() {
+        let ranks = self.ranks(query, self.fitting(query));
+        for at in ranks.iter().flat_map(Bits::iter) {
             let entry = &self.entries[at as usize];
             let voice = entry.voice();
             add(&mut facets.engines, &entry.sheet.name);
-            voice.languages.iter().for_each(|tag| add(&mut facets.languages, tag));
+            // Two spellings of one tag are one language.
+            let tags: std::collections::BTreeSet<String> =
+                voice.languages.iter().map(|tag| canonical_tag(tag)).collect();
+            tags.iter().for_each(|tag| add(&mut facets.languages, tag));
             voice.styles.iter().for_each(|style| add(&mut facets.styles, style));
             if let Some(gender) = voice.gender {
                 add(&mut facets.genders, gender.name());
@@ -342,6 +349,11 @@ impl VoiceIndex {
             };
             fits.keep(&list(&among.iter().filter_map(place).collect::<Vec<u32>>()));
         }
+        if let Some(granted) = &query.granted {
+            let custom = self.facts.get(&Fact::Origin(Origin::Custom)).map(Vec::as_slice).unwrap_or_default();
+            let hidden = custom.iter().copied().filter(|at| !granted.contains(&self.entries[*at as usize].id()));
+            fits.drop_all(&list(&hidden.collect::<Vec<u32>>()));
+        }
         fits
     }
 
@@ -356,11 +368,12 @@ impl VoiceIndex {
     }
 
     /// What fits, the best first: for each range in turn those that have its
-    /// very tag, and then those that are in it.
+    /// very tag, and then those that are in it; last those whose tags are wider.
     fn ranks(&self, query: &VoiceQuery, mut fits: Bits) -> Vec<Bits> {
         let Some(languages) = &query.languages else { return vec![fits] };
         let mut ranks = Vec::new();
-        for range in languages.split([' ', ',']).filter(|range| !range.is_empty()) {
+        let ranges = || languages.split([' ', ',']).filter(|range| !range.is_empty());
+        for range in ranges() {
             let mut exact = Bits::none(self.entries.len());
             let mut inside = Bits::none(self.entries.len());
             for (tag, list) in &self.tags {
@@ -376,6 +389,14 @@ impl VoiceIndex {
                 ranks.push(rank);
             }
         }
+        let mut wider = Bits::none(self.entries.len());
+        for (tag, list) in &self.tags {
+            if ranges().any(|range| is_fallback(range, tag)) {
+                wider.add_all(list);
+            }
+        }
+        wider.keep(&fits);
+        ranks.push(wider);
         ranks
     }
 }
@@ -468,8 +489,8 @@ mod tests {
     #[test]
     fn ranges_find_regions_and_an_exact_tag_comes_first() {
         assert_eq!(ids(languages("pt")), ["gull/Ivo", "gull/Ana", "gull/Rui", "tern/Zoe"]);
-        assert_eq!(ids(languages("pt-PT")), ["gull/Rui", "tern/Zoe"]);
-        assert_eq!(ids(languages("de, pt-BR")), ["tern/Max", "gull/Ana"]);
+        assert_eq!(ids(languages("pt-PT")), ["gull/Rui", "tern/Zoe", "gull/Ivo"]);
+        assert_eq!(ids(languages("de, pt-BR")), ["tern/Max", "gull/Ana", "gull/Ivo"]);
         assert!(ids(languages("fr")).is_empty());
     }
 
@@ -521,5 +542,28 @@ mod tests {
         assert_eq!(facets.engines, BTreeMap::from([("gull".to_owned(), 2), ("tern".to_owned(), 1)]));
         assert_eq!(facets.languages.get("pt-PT"), Some(&1));
         assert_eq!(facets.genders, BTreeMap::from([("male".to_owned(), 3)]));
+        let cased = VoiceIndex::new(&[
+            sheet("gull", "0", &[("Ana", "fr-fr", "female", "")]),
+            sheet("tern", "0", &[("Zoe", "fr-FR", "female", "")]),
+        ]);
+        assert_eq!(cased.facets(&VoiceQuery::default()).languages, BTreeMap::from([("fr-FR".to_owned(), 2)]));
+    }
+
+    #[test]
+    fn total_and_facets_are_those_of_the_languages_asked_for() {
+        let index = index();
+        let query = VoiceQuery { limit: 1, ..languages("de") };
+        assert_eq!(index.find(&query).total, 1);
+        let facets = index.facets(&query);
+        assert_eq!(facets.engines, BTreeMap::from([("tern".to_owned(), 1)]));
+        assert_eq!(facets.languages, BTreeMap::from([("de".to_owned(), 1)]));
+        assert_eq!(index.find(&VoiceQuery { limit: 1, ..languages("fr") }).total, 0);
+        let granted = |granted: &[&str]| VoiceQuery {
+            granted: Some(granted.iter().map(|id| (*id).to_owned()).collect()),
+            limit: 9,
+            ..VoiceQuery::default()
+        };
+        assert_eq!(index.find(&granted(&[])).total, 4, "what is made for the account is not counted");
+        assert_eq!(index.find(&granted(&["gull/Ivo"])).total, 5);
     }
 }

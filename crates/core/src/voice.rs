@@ -6,7 +6,7 @@ use std::str::FromStr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::extended_filter;
+use crate::{extended_filter, is_fallback};
 
 /// `engine/voice`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -75,7 +75,8 @@ impl Origin {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Voice {
-    /// The engine's own id for it.
+    /// The engine's own id for it; in a sheet a number may be one too.
+    #[serde(deserialize_with = "text_or_number")]
     pub id: String,
     pub name: String,
     /// BCP 47 tags, the best first.
@@ -103,6 +104,19 @@ pub struct Voice {
     pub character: String,
 }
 
+fn text_or_number<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Id {
+        Text(String),
+        Number(i64),
+    }
+    Ok(match Id::deserialize(deserializer)? {
+        Id::Text(text) => text,
+        Id::Number(number) => number.to_string(),
+    })
+}
+
 /// What a voice must be like; every member that is given must fit.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -118,6 +132,9 @@ pub struct Criteria {
     pub name: Option<String>,
 }
 
+/// The rank of a voice whose tag is wider than the range.
+const WIDER: usize = 1_000_000;
+
 impl Criteria {
     fn ranges(&self) -> impl Iterator<Item = &str> {
         let languages = self.languages.as_deref().unwrap_or_default();
@@ -131,8 +148,11 @@ impl Criteria {
         if self.languages.is_some() {
             let place = |(index, range): (usize, &str)| {
                 let exact = voice.languages.iter().any(|tag| tag.eq_ignore_ascii_case(range));
-                let fits = voice.languages.iter().position(|tag| extended_filter(range, tag))?;
-                Some(index * 100 + if exact { 0 } else { 1 + fits })
+                match voice.languages.iter().position(|tag| extended_filter(range, tag)) {
+                    Some(fits) => Some(index * 100 + if exact { 0 } else { 1 + fits }),
+                    // Without a region, it may serve for each.
+                    None => voice.languages.iter().any(|tag| is_fallback(range, tag)).then_some(WIDER + index),
+                }
             };
             rank = self.ranges().enumerate().filter_map(place).min()?;
         }
@@ -185,6 +205,8 @@ mod tests {
         let wanted = criteria("pt-BR pt");
         assert!(wanted.rank(&brazil) < wanted.rank(&portugal));
         assert_eq!(criteria("fr").rank(&brazil), None);
+        let bare = voice(&["pt"], Gender::Female);
+        assert!(criteria("pt-BR").rank(&brazil) < criteria("pt-BR").rank(&bare), "{:?}", criteria("pt-BR").rank(&bare));
         assert!(criteria("pt").rank(&portugal).is_some());
     }
 

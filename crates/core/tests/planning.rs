@@ -35,6 +35,7 @@ fn leg(engine: &str, languages: &[&str]) -> Leg {
         criteria: Criteria::default(),
         model: None,
         deadline: None,
+        credential: None,
         conditions: Conditions { languages: languages.iter().map(|tag| (*tag).to_owned()).collect() },
     }
 }
@@ -98,16 +99,18 @@ fn a_recognition_goes_to_an_engine_or_through_a_route_with_its_deadlines() {
     let house = house();
     let planner = house.planner();
     let direct = planner.recognition("owl", None, None).unwrap();
-    assert_eq!((direct[0].model.as_deref(), direct[0].deadline), (Some("near"), 30_000), "the first model, 30 s");
+    assert_eq!((direct[0].model.as_deref(), direct[0].deadline), (Some("near"), None), "the first model");
+    let usage = dispatcher_core::Usage::default();
+    assert_eq!(direct[0].first_deadline(usage).as_secs(), 30, "no route and no sheet says otherwise");
     let route = planner.recognition("ear", None, Some("en-GB")).unwrap();
     assert_eq!(
         route.iter().map(|c| (c.sheet.name.as_str(), c.model.as_deref(), c.deadline)).collect::<Vec<_>>(),
-        [("owl", Some("far"), 700), ("hawk", Some("near"), 30_000)]
+        [("owl", Some("far"), Some(700)), ("hawk", Some("near"), None)]
     );
     assert_eq!(planner.recognition("ear", None, Some("ja")).unwrap().len(), 1, "hawk is for English");
     assert_eq!(planner.recognition("ear", Some("near"), None).unwrap()[0].model.as_deref(), Some("near"));
-    match planner.recognition("gull", None, None).unwrap_err() {
-        PlanError::NoSuchEngine { wanted, nearest } => assert!(wanted == "gull" && nearest.len() == 3, "{nearest:?}"),
+    match planner.recognition("hawkk", None, None).unwrap_err() {
+        PlanError::NoSuchEngine { wanted, nearest } => assert!(wanted == "hawkk" && nearest == ["hawk"], "{nearest:?}"),
         other => panic!("{other}"),
     }
     let error = planner.recognition("desk", None, None).unwrap_err();

@@ -145,6 +145,8 @@ pub(crate) struct Scanner {
     ended: bool,
     /// The document without the string at the path, where it is wanted.
     rest: Option<Vec<u8>>,
+    /// A rest that is too long is given up, and no error.
+    rest_may_go: bool,
 }
 
 impl Scanner {
@@ -159,7 +161,19 @@ impl Scanner {
             quad: Vec::new(),
             ended: false,
             rest: None,
+            rest_may_go: false,
         }
+    }
+
+    /// A scanner that keeps the document without its audio, as long as that
+    /// is short.
+    pub(crate) fn with_rest(path: Path) -> Self {
+        Scanner { rest: Some(Vec::new()), rest_may_go: true, ..Scanner::new(path) }
+    }
+
+    /// The document without its audio, once it has ended.
+    pub(crate) fn rest(&self) -> Option<&[u8]> {
+        self.rest.as_deref()
     }
 
     /// Takes bytes and gives the audio that is ready.
@@ -195,7 +209,11 @@ impl Scanner {
             return Ok(());
         }
         if rest.len() >= MAX_REST {
-            return Err(ScanError::TooLong);
+            if !self.rest_may_go {
+                return Err(ScanError::TooLong);
+            }
+            self.rest = None;
+            return Ok(());
         }
         rest.push(byte);
         Ok(())
@@ -353,7 +371,13 @@ impl Scanner {
     }
 
     fn take_base64(&mut self, text: &[u8], out: &mut Vec<u8>) -> Result<(), ScanError> {
-        self.quad.extend(text.iter().filter(|byte| !byte.is_ascii_whitespace()));
+        // Either alphabet (RFC 4648, sections 4 and 5), with padding or without.
+        let standard = |byte: &u8| match byte {
+            b'-' => b'+',
+            b'_' => b'/',
+            byte => *byte,
+        };
+        self.quad.extend(text.iter().filter(|byte| !byte.is_ascii_whitespace()).map(standard));
         // Padding ends the data: it is kept back until the string ends.
         let whole = self.quad.iter().position(|byte| *byte == b'=').unwrap_or(self.quad.len()) / 4 * 4;
         let ready: Vec<u8> = self.quad.drain(..whole).collect();
@@ -421,6 +445,16 @@ mod tests {
             assert_eq!(scan("$.a[1].sound", &answer(), piece).expect("found"), SOUND, "in {piece}s");
         }
         assert_eq!(scan("$['a'][1].bb", r#"{"a":[0,{"b\u0062":"QQ=="}]}"#, 1).expect("found"), b"A");
+    }
+
+    #[test]
+    fn the_alphabet_for_addresses_is_read_without_padding() {
+        let sound: Vec<u8> = (0..=255).chain(248..=255).collect();
+        let coded = base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(&sound);
+        assert!(coded.contains('-') && coded.contains('_') && !coded.contains('='));
+        for piece in [1, 3, 1_000] {
+            assert_eq!(scan("$.s", &format!("{{\"s\": \"{coded}\"}}"), piece).expect("found"), sound);
+        }
     }
 
     #[test]

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use dispatcher_core::{Catalogue, Cause, Gender, Origin, SheetError, Voice, VoicePaths, is_language_tag};
 use dispatcher_vault::Parts;
+use futures::future::BoxFuture;
 use futures::{FutureExt as _, StreamExt as _, TryStreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
@@ -21,9 +22,26 @@ const MOST_PAGES: usize = 2_000;
 /// Calls at once where each voice needs one.
 const AT_ONCE: usize = 4;
 
+/// What a call holds while it is made.
+pub type Turn = Box<dyn std::any::Any + Send>;
+/// Waits until the next call may be made.
+pub type Turns<'t> = &'t (dyn Fn() -> BoxFuture<'static, Turn> + Send + Sync);
+
 /// The members of a voice, in the words of a sheet.
-const MEMBERS: [&str; 11] =
-    ["id", "name", "languages", "gender", "age", "styles", "uses", "models", "character", "origin", "unavailable"];
+const MEMBERS: [&str; 12] = [
+    "id",
+    "name",
+    "languages",
+    "region",
+    "gender",
+    "age",
+    "styles",
+    "uses",
+    "models",
+    "character",
+    "origin",
+    "unavailable",
+];
 
 /// What was found of a voice, member by member.
 type Found = BTreeMap<&'static str, Vec<String>>;
@@ -33,6 +51,7 @@ fn member<'a>(paths: &'a VoicePaths, name: &str) -> Option<&'a String> {
         "id" => &paths.id,
         "name" => &paths.name,
         "languages" => &paths.languages,
+        "region" => &paths.region,
         "gender" => &paths.gender,
         "age" => &paths.age,
         "styles" => &paths.styles,
@@ -154,7 +173,12 @@ impl Listing {
     }
 
     /// The voices that calls list, page by page.
-    pub(crate) async fn read(&self, wire: &Wire, credential: &Parts) -> Result<Vec<Voice>, EngineError> {
+    pub(crate) async fn read(
+        &self,
+        wire: &Wire,
+        credential: &Parts,
+        turns: Turns<'_>,
+    ) -> Result<Vec<Voice>, EngineError> {
         let Way::Call(pages) = &self.way else { return Ok(Vec::new()) };
         let Pages { call, voices, next, members, each } = pages.as_ref();
         let mut found = Vec::new();
@@ -162,6 +186,7 @@ impl Listing {
         let mut seen = HashSet::new();
         for _ in 0..MOST_PAGES {
             let context = context! { page => page, voice => () };
+            let _turn = turns().await;
             let (response, redactor) = wire.send(call, &context, None, credential).await?;
             let answer = parse(&Last::Response(response).read(wire, &redactor).await?, &redactor)?;
             for node in voices.query(&answer).all() {
@@ -186,7 +211,7 @@ impl Listing {
             return Err(EngineError::new(Cause::Broken, format!("a catalogue of more than {MOST_PAGES} pages")));
         }
         if let Some((call, members)) = each {
-            found = self.each(found, call, members, wire, credential).await?;
+            found = self.each(found, call, members, wire, credential, turns).await?;
         }
         self.listed(found)
     }
@@ -206,8 +231,9 @@ impl Listing {
         members: &Members,
         wire: &Wire,
         credential: &Parts,
+        turns: Turns<'_>,
     ) -> Result<Vec<Found>, EngineError> {
-        let calls = found.into_iter().map(|voice| add(voice, call, members, wire, credential).boxed());
+        let calls = found.into_iter().map(|voice| add(voice, call, members, wire, credential, turns).boxed());
         // Collected first: the compiler cannot see that lazily made futures may be sent.
         let calls: Vec<_> = calls.collect();
         futures::stream::iter(calls).buffered(AT_ONCE).try_collect().await
@@ -236,8 +262,13 @@ impl Listing {
         };
         let first = |name: &str| values(name).into_iter().next();
         let id = found.get("id")?.first()?.clone();
+        let region = first("region");
+        let whole = |tag: &String| match &region {
+            Some(region) if !tag.contains(['-', '_']) => format!("{tag}-{region}"),
+            _ => tag.replace('_', "-"),
+        };
         let mut languages: Vec<String> =
-            values("languages").iter().map(|tag| tag.replace('_', "-")).filter(|tag| is_language_tag(tag)).collect();
+            values("languages").iter().map(whole).filter(|tag| is_language_tag(tag)).collect();
         if languages.is_empty() && matches!(self.way, Way::Lines { .. }) && is_language_tag(&id) {
             // Programs often name a voice by its language.
             languages.push(id.clone());
@@ -276,10 +307,12 @@ async fn add(
     members: &Members,
     wire: &Wire,
     credential: &Parts,
+    turns: Turns<'_>,
 ) -> Result<Found, EngineError> {
     let first = |name| voice.get(name).and_then(|values: &Vec<String>| values.first().cloned());
     let named = context! { id => first("id"), name => first("name") };
     let context = context! { voice => named, page => () };
+    let _turn = turns().await;
     let (response, redactor) = wire.send(call, &context, None, credential).await?;
     let answer = parse(&Last::Response(response).read(wire, &redactor).await?, &redactor)?;
     members.read(&answer, &mut voice);
@@ -327,6 +360,12 @@ mod tests {
         );
         let Way::Call(pages) = &listing.way else { panic!("a call") };
         let members = &pages.members;
+        let apart = listing.voice(&Found::from([
+            ("id", vec!["x".to_owned()]),
+            ("languages", vec!["pt".to_owned(), "en-GB".to_owned()]),
+            ("region", vec!["BR".to_owned()]),
+        ]));
+        assert_eq!(apart.expect("a voice").languages, ["pt-BR", "en-GB"]);
         let node = serde_json::json!({"k": 7, "l": [{"tag": "pt_PT"}, {"tag": "not a tag"}], "g": "woman", "own": true, "gone": false});
         let mut found = Found::new();
         members.read(&node, &mut found);

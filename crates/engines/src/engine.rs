@@ -13,6 +13,7 @@ use futures::Stream;
 use minijinja::context;
 use minijinja::value::Value;
 
+use crate::catalogue::Turns;
 use crate::http::HttpDriver;
 use crate::process::ProcessDriver;
 use crate::template::to_xml;
@@ -296,9 +297,9 @@ impl Engine {
     ///
     /// # Errors
     /// Free of secrets.
-    pub async fn voices(&self, credential: &Parts) -> Option<Result<Vec<Voice>, EngineError>> {
+    pub async fn voices(&self, credential: &Parts, turns: Turns<'_>) -> Option<Result<Vec<Voice>, EngineError>> {
         match &self.way {
-            Way::Http(http) => http.voices(credential).await,
+            Way::Http(http) => http.voices(credential, turns).await,
             Way::Process(process) => process.voices().await,
         }
     }

@@ -79,6 +79,14 @@ pub(crate) enum Last {
     Read(Bytes),
 }
 
+/// What the calls came to.
+pub(crate) struct Outcome {
+    pub(crate) last: Last,
+    /// The answer of JSON before the last call, where there was one.
+    pub(crate) before: Option<Bytes>,
+    pub(crate) redactor: Redactor,
+}
+
 /// One piece of work on its way through the calls.
 pub(crate) struct Job<'a> {
     pub(crate) context: Value,
@@ -191,7 +199,7 @@ impl Flow {
 
     /// Makes the calls. Where a remembered value has gone stale, they are
     /// made once more with a fresh one.
-    pub(crate) async fn run(&self, wire: &Wire, job: &Job<'_>) -> Result<(Last, Redactor), EngineError> {
+    pub(crate) async fn run(&self, wire: &Wire, job: &Job<'_>) -> Result<Outcome, EngineError> {
         let mut kept = Kept::new();
         let recalled = self.prepare(wire, job, &mut kept).await?;
         let stale = |error: &EngineError| matches!(error.cause, Cause::Malformed | Cause::Unsupported | Cause::Refused);
@@ -250,7 +258,7 @@ impl Flow {
         Ok(recalled)
     }
 
-    async fn work(&self, wire: &Wire, job: &Job<'_>, mut kept: Kept) -> Result<(Last, Redactor), EngineError> {
+    async fn work(&self, wire: &Wire, job: &Job<'_>, mut kept: Kept) -> Result<Outcome, EngineError> {
         if let (Some((call, bytes)), Some(sound)) = (&self.pieces, job.sound) {
             for (number, part) in sound.parts(*bytes) {
                 let context = context! { audio => part.context(), ..job.with(&kept, Some(number)) };
@@ -271,21 +279,26 @@ impl Flow {
         if let Some(poll) = &self.poll {
             last = Last::Read(self.wait(poll, wire, job, &mut kept).await?);
         }
+        let mut before = None;
         let (last, redactor) = match &self.fetch {
             Some(fetch) => {
+                if let Last::Read(body) = last {
+                    before = Some(body);
+                }
                 let (response, redactor) = wire.send(fetch, &job.with(&kept, None), None, job.credential).await?;
                 (Last::Response(response), redactor)
             }
             None => (last, redactor),
         };
         match &self.link {
-            None => Ok((last, redactor)),
+            None => Ok(Outcome { last, before, redactor }),
             Some((path, access)) => {
-                let answer = parse(&last.read(wire, &redactor).await?, &redactor)?;
+                let body = last.read(wire, &redactor).await?;
+                let answer = parse(&body, &redactor)?;
                 let link = path.query(&answer).first().and_then(|link| link.as_str().map(str::to_owned));
                 let link = link.ok_or_else(|| EngineError::new(Cause::Broken, "there is no link in the answer"))?;
                 let response = wire.download(&link, *access, job.credential, &redactor).await?;
-                Ok((Last::Response(response), redactor))
+                Ok(Outcome { last: Last::Response(response), before: Some(body), redactor })
             }
         }
     }
@@ -316,6 +329,8 @@ impl Flow {
                 return Err(EngineError::new(cause, redactor.redact(&format!("the work failed: {text}"))));
             }
             if is(&poll.spec.done) || (poll.state.is_none() && status != 202) {
+                // Work that has ended may still have ended badly.
+                refuse(wire, status, &body, &redactor)?;
                 kept.extend(found);
                 return Ok(body);
             }

@@ -3,20 +3,22 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
+use dispatcher_audio::Format;
 use dispatcher_core::{Answer, Cause, Request, Sheet, SheetError, Transcript, Voice};
 use dispatcher_vault::{Parts, Redactor};
 use futures::{Stream, StreamExt as _, TryStreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
 use reqwest::Response;
-use reqwest::header::CONTENT_TYPE;
+use reqwest::header::{CONTENT_TYPE, HeaderMap};
 use serde_json_path::JsonPath;
 
 use crate::access::CompiledAccess;
 use crate::base64_json::{Path, Scanner};
-use crate::catalogue::Listing;
+use crate::catalogue::{Listing, Turns};
+use crate::claims::{CompiledClaims, Tally, checked};
 use crate::engine::{AudioStream, Hear, Speak, Spoken, Words};
-use crate::flow::{Flow, FlowParts, Job, Last, parse};
+use crate::flow::{Flow, FlowParts, Job, Last, Outcome, parse};
 use crate::request::{Call, Source, connection_error, read_start};
 use crate::socket::{HearingLine, SpeakingLine};
 use crate::sound::Sound;
@@ -41,6 +43,7 @@ pub(crate) struct HttpDriver {
     wire: Arc<Wire>,
     speak: Option<(Flow, Answered)>,
     hear: Option<Listener>,
+    claims: Option<Arc<CompiledClaims>>,
     listing: Option<Listing>,
     check: Option<(Call, Option<JsonPath>)>,
 }
@@ -56,6 +59,10 @@ impl HttpDriver {
             wire: Arc::new(Wire::compile(sheet, source, fetcher)?),
             speak: compile_speak(sheet, &open, source)?,
             hear: compile_hear(sheet, &open, source)?,
+            claims: match &sheet.synthesis {
+                Some(synthesis) => CompiledClaims::compile(&synthesis.claims, source)?.map(Arc::new),
+                None => None,
+            },
             listing,
             check: compile_check(sheet, &open, source)?,
         })
@@ -70,19 +77,59 @@ impl HttpDriver {
             let audio = line.clone().speak(flow, &self.wire, &job, words.clone()).await?;
             return Ok(Spoken { audio, words });
         }
-        let (last, redactor) = flow.run(&self.wire, &job).await?;
+        let Outcome { last, before, redactor } = flow.run(&self.wire, &job).await?;
+        let format = call.format.format;
         let response = match last {
             Last::Response(response) => response,
-            Last::Read(body) => return Ok(Spoken { audio: read_audio(&body, answered)?, words }),
+            Last::Read(body) => return Ok(Spoken { audio: self.read_audio(&body, answered, format)?, words }),
         };
         let response = self.refuse_text(response, answered, &redactor).await?;
-        let declared = response.content_length();
+        let (declared, headers) = (response.content_length(), response.headers().clone());
+        let tally = self.claims.as_ref().map(|claims| Tally::new(claims, format));
+        let redactor = Arc::new(redactor);
+        if let Answered::Base64(path) = answered {
+            let scanner = Scanner::with_rest(path.clone());
+            let end = AnswerEnd {
+                wire: self.wire.clone(),
+                claims: self.claims.clone(),
+                status: response.status().as_u16(),
+                headers,
+                redactor: redactor.clone(),
+            };
+            let body = response.bytes_stream().map_err(move |error| connection_error(&error, &redactor));
+            return Ok(Spoken { audio: Box::pin(decode_base64(body, scanner, tally, end)), words });
+        }
         let body = response.bytes_stream().map_err(move |error| connection_error(&error, &redactor));
-        let audio: AudioStream = match answered {
-            Answered::Base64(path) => Box::pin(decode_base64(body, Scanner::new(path.clone()))),
-            _ => Box::pin(guard_length(body, declared)),
+        let audio: AudioStream = Box::pin(guard_length(body, declared));
+        let audio = match (tally, &self.claims) {
+            (Some(tally), Some(claims)) => {
+                let json = before.as_deref().and_then(|body| serde_json::from_slice(body).ok());
+                Box::pin(checked(audio, tally, claims.read(&headers, json.as_ref())))
+            }
+            _ => audio,
         };
         Ok(Spoken { audio, words })
+    }
+
+    /// Audio out of an answer that was read as a whole.
+    fn read_audio(&self, body: &[u8], answered: &Answered, format: Format) -> Result<AudioStream, EngineError> {
+        let Answered::Base64(path) = answered else {
+            return Err(EngineError::new(
+                Cause::Broken,
+                "the last answer is no audio; the sheet needs fetch or a link",
+            ));
+        };
+        let broken = |error| EngineError::new(Cause::Broken, format!("the answer cannot be read: {error}"));
+        let mut scanner = Scanner::new(path.clone());
+        let audio = Bytes::from(scanner.push(body).map_err(broken)?);
+        scanner.finish().map_err(broken)?;
+        if let Some(claims) = &self.claims {
+            let json = serde_json::from_slice(body).ok();
+            let mut tally = Tally::new(claims, format);
+            tally.push(&audio);
+            tally.check(&claims.read(&HeaderMap::new(), json.as_ref()))?;
+        }
+        Ok(Box::pin(futures::stream::once(async move { Ok(audio) })))
     }
 
     /// The main request of a call; what earlier calls would have left stands
@@ -102,11 +149,14 @@ impl HttpDriver {
         let context = context! { audio => sound.context(), ..call.context() };
         let job = Job { context, sound: Some(&sound), credential, voice: "" };
         if let Some(line) = line {
-            return line.hear(flow, &self.wire, &job, &sound, call.seconds, paths).await;
+            return heard(line.hear(flow, &self.wire, &job, &sound, call.seconds, paths).await);
         }
-        let (last, redactor) = flow.run(&self.wire, &job).await?;
-        let body = last.read(&self.wire, &redactor).await?;
-        paths.read(&parse(&body, &redactor)?)
+        let answer = async {
+            let Outcome { last, redactor, .. } = flow.run(&self.wire, &job).await?;
+            let body = last.read(&self.wire, &redactor).await?;
+            paths.read(&parse(&body, &redactor)?)
+        };
+        heard(answer.await)
     }
 
     /// Asks what a credential may do: by `[access.check]`, else by having a
@@ -135,8 +185,8 @@ impl HttpDriver {
     }
 
     /// The engine's list of voices; nothing where the sheet names no list.
-    pub(crate) async fn voices(&self, credential: &Parts) -> Option<Result<Vec<Voice>, EngineError>> {
-        Some(self.listing.as_ref()?.read(&self.wire, credential).await)
+    pub(crate) async fn voices(&self, credential: &Parts, turns: Turns<'_>) -> Option<Result<Vec<Voice>, EngineError>> {
+        Some(self.listing.as_ref()?.read(&self.wire, credential, turns).await)
     }
 
     /// Text where audio was promised is an error in disguise.
@@ -206,7 +256,11 @@ fn compile_speak(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Opti
 
 fn compile_hear(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Option<Listener>, SheetError> {
     let (Some(recognition), Some(probe)) = (&sheet.recognition, Hear::probe(sheet)) else { return Ok(None) };
-    let audio = context! { base64 => Value::from_safe_string("cHJvYmU=".into()), bytes => 5 };
+    let audio = context! {
+        base64 => Value::from_safe_string("cHJvYmU=".into()),
+        base64url => Value::from_safe_string("cHJvYmU".into()),
+        bytes => 5,
+    };
     let probe = context! {
         audio => audio,
         piece => context! { number => 1 },
@@ -234,16 +288,12 @@ fn compile_hear(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Optio
     Ok(Some(Listener { flow, paths, line }))
 }
 
-/// Audio out of an answer that was read as a whole.
-fn read_audio(body: &[u8], answered: &Answered) -> Result<AudioStream, EngineError> {
-    let Answered::Base64(path) = answered else {
-        return Err(EngineError::new(Cause::Broken, "the last answer is no audio; the sheet needs fetch or a link"));
-    };
-    let broken = |error| EngineError::new(Cause::Broken, format!("the answer cannot be read: {error}"));
-    let mut scanner = Scanner::new(path.clone());
-    let audio = Bytes::from(scanner.push(body).map_err(broken)?);
-    scanner.finish().map_err(broken)?;
-    Ok(Box::pin(futures::stream::once(async move { Ok(audio) })))
+/// That there is no speech in audio is a result.
+fn heard(answer: Result<Transcript, EngineError>) -> Result<Transcript, EngineError> {
+    match answer {
+        Err(error) if error.cause == Cause::NoSpeech => Ok(Transcript::default()),
+        answer => answer,
+    }
 }
 
 /// A body shorter than it was declared ends in an error.
@@ -267,26 +317,61 @@ fn guard_length(
     counted.chain(check.filter_map(futures::future::ready))
 }
 
+/// What an answer of JSON is looked at for once its audio is out.
+struct AnswerEnd {
+    wire: Arc<Wire>,
+    claims: Option<Arc<CompiledClaims>>,
+    status: u16,
+    headers: HeaderMap,
+    redactor: Arc<Redactor>,
+}
+
+impl AnswerEnd {
+    /// Refuses an answer whose JSON tells of an error, or states more audio
+    /// than it holds.
+    fn check(&self, rest: Option<&[u8]>, tally: Option<Tally>) -> Result<(), EngineError> {
+        let Some(rest) = rest else { return Ok(()) };
+        let text = String::from_utf8_lossy(rest);
+        if let Some(cause) = self.wire.errors.named(self.status, &text) {
+            return Err(EngineError::new(cause, self.redactor.redact(&format!("status {}: {text}", self.status))));
+        }
+        match (tally, &self.claims) {
+            (Some(tally), Some(claims)) => {
+                tally.check(&claims.read(&self.headers, serde_json::from_slice(rest).ok().as_ref()))
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
 fn decode_base64(
     body: impl Stream<Item = Result<Bytes, EngineError>> + Send + 'static,
     scanner: Scanner,
+    tally: Option<Tally>,
+    end: AnswerEnd,
 ) -> impl Stream<Item = Result<Bytes, EngineError>> + Send {
     let broken = |error: crate::base64_json::ScanError| {
         EngineError::new(Cause::Broken, format!("the answer cannot be read: {error}"))
     };
-    let state = (Box::pin(body), scanner, false);
-    futures::stream::try_unfold(state, move |(mut body, mut scanner, done)| async move {
+    let state = (Box::pin(body), scanner, tally, end, false);
+    futures::stream::try_unfold(state, move |(mut body, mut scanner, mut tally, end, done)| async move {
         if done {
             return Ok(None);
         }
         match body.next().await.transpose()? {
             Some(chunk) => {
                 let audio = scanner.push(&chunk).map_err(broken)?;
-                Ok(Some((Bytes::from(audio), (body, scanner, false))))
+                if let Some(tally) = &mut tally {
+                    tally.push(&audio);
+                }
+                Ok(Some((Bytes::from(audio), (body, scanner, tally, end, false))))
             }
             None => {
-                scanner.finish().map_err(broken)?;
-                Ok(Some((Bytes::new(), (body, scanner, true))))
+                let whole = scanner.finish();
+                // An error in place of audio says more than its absence.
+                end.check(scanner.rest(), tally.take().filter(|_| whole.is_ok()))?;
+                whole.map_err(broken)?;
+                Ok(Some((Bytes::new(), (body, scanner, None, end, true))))
             }
         }
     })

@@ -6,6 +6,7 @@
 mod access;
 mod base64_json;
 mod catalogue;
+mod claims;
 mod engine;
 mod error;
 mod errors;
@@ -22,6 +23,7 @@ mod wire;
 
 pub use access::Herald;
 pub use base64_json::{AudioSplitter, ScanError};
+pub use catalogue::{Turn, Turns};
 pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, Spoken, Words};
 pub use error::EngineError;
 pub use fetch::Fetcher;

@@ -7,7 +7,8 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
+use base64::engine::Config as _;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use bytes::Bytes;
 use dispatcher_audio::{Format, TempoMeter};
 use dispatcher_core::Cause;
@@ -22,6 +23,10 @@ use crate::request::Payload;
 
 /// Bytes that are read at once; a multiple of three, for base64.
 const BLOCK: usize = 48 << 10;
+
+/// What follows the marker where the alphabet for addresses is asked for
+/// (RFC 4648, section 5).
+const URL: &str = "-url";
 
 /// Audio, or a part of it, to be put into a request.
 pub(crate) struct Sound {
@@ -82,7 +87,12 @@ impl Sound {
 
     /// What templates can name as `audio`.
     pub(crate) fn context(&self) -> Value {
-        context! { base64 => Value::from_safe_string(self.marker.clone()), bytes => self.length() }
+        let url = format!("{}{URL}", self.marker);
+        context! {
+            base64 => Value::from_safe_string(self.marker.clone()),
+            base64url => Value::from_safe_string(url),
+            bytes => self.length(),
+        }
     }
 
     fn in_memory(&self) -> Option<Bytes> {
@@ -154,21 +164,31 @@ impl Sound {
         if after.contains(&self.marker) {
             return Err(EngineError::new(Cause::Malformed, "the sheet names audio.base64 twice in one body"));
         }
+        let (coding, after) = match after.strip_prefix(URL) {
+            Some(after) => (&URL_SAFE_NO_PAD, after),
+            None => (&STANDARD, after),
+        };
         if let Some(bytes) = self.in_memory() {
-            return Ok(Payload::Bytes { kind, bytes: format!("{before}{}{after}", STANDARD.encode(bytes)).into() });
+            return Ok(Payload::Bytes { kind, bytes: format!("{before}{}{after}", coding.encode(bytes)).into() });
         }
-        let length = before.len() as u64 + self.length().div_ceil(3) * 4 + after.len() as u64;
+        let size = usize::try_from(self.length()).ok();
+        let size = size.and_then(|size| base64::encoded_len(size, coding.config().encode_padding()));
+        let length = (before.len() + after.len() + size.unwrap_or(0)) as u64;
         let piece = |text: &str| {
             let text = Bytes::copy_from_slice(text.as_bytes());
             futures::stream::once(futures::future::ready(Ok::<_, std::io::Error>(text)))
         };
-        let coded = self.blocks(BLOCK).await?.map(|block| block.map(|block| Bytes::from(STANDARD.encode(block))));
+        let coded = self.blocks(BLOCK).await?.map(|block| block.map(|block| Bytes::from(coding.encode(block))));
         let body = piece(before).chain(coded).chain(piece(after));
         Ok(Payload::Stream { kind, length, body: reqwest::Body::wrap_stream(body) })
     }
 
     /// One part as base64, for a message.
     pub(crate) fn message(&self, text: &str, block: &[u8]) -> String {
-        text.replacen(&self.marker, &STANDARD.encode(block), 1)
+        let url = format!("{}{URL}", self.marker);
+        match text.contains(&url) {
+            true => text.replacen(&url, &URL_SAFE_NO_PAD.encode(block), 1),
+            false => text.replacen(&self.marker, &STANDARD.encode(block), 1),
+        }
     }
 }

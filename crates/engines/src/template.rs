@@ -41,6 +41,12 @@ impl Template {
             use base64::Engine as _;
             base64::engine::general_purpose::STANDARD.encode(value.to_string())
         });
+        environment.add_filter("base64url", |value: &Value| {
+            use base64::Engine as _;
+            base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(value.to_string())
+        });
+        environment.add_filter("primary", |value: &Value| dispatcher_core::primary_language(&value.to_string()));
+        environment.add_filter("region", |value: &Value| dispatcher_core::region(&value.to_string()));
         environment.add_filter("form", |value: &Value| to_form(value));
         environment.add_filter("form_plus", |value: &Value| {
             Value::from_safe_string(to_form(value).to_string().replace("%20", "+"))

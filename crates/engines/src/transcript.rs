@@ -71,6 +71,9 @@ pub(crate) struct Paths {
     spec: TranscriptPaths,
     text: JsonPath,
     language: Option<JsonPath>,
+    region: Option<JsonPath>,
+    /// The text may come in any number of parts.
+    lists: bool,
     segments: Option<JsonPath>,
     segment_speaker: Option<JsonPath>,
     words: Option<WordList>,
@@ -98,6 +101,8 @@ impl Paths {
         Ok(Paths {
             text: compile(&spec.text, sheet, &key("text"))?,
             language: optional("language", &spec.language)?,
+            region: optional("region", &spec.region)?,
+            lists: spec.text.contains(['*', '?']) || spec.text.contains(".."),
             segments: optional("segments", &spec.segments)?,
             segment_speaker: optional("segment_speaker", &spec.segment_speaker)?,
             words: words.map(|words| WordList::compile(&words, sheet, &key("words"))).transpose()?,
@@ -117,6 +122,11 @@ impl Paths {
 
     pub(crate) fn read(&self, answer: &Value) -> Result<Transcript, EngineError> {
         let found = self.text.query(answer).all();
+        // A list in which nothing was recognised is an answer.
+        let nothing = found.is_empty() && self.lists && answer.is_object();
+        if nothing {
+            return Ok(Transcript::default());
+        }
         if found.is_empty() || !found.iter().all(|value| value.is_string()) {
             return Err(EngineError::new(Cause::Broken, format!("there is no text at {}", self.spec.text)));
         }
@@ -143,7 +153,12 @@ impl Paths {
             Some(Alternative { text, confidence: self.share(number(self.alternative_confidence.as_ref(), node)) })
         };
         let others = self.alternatives.as_ref().map(|path| path.query(answer).all()).unwrap_or_default();
-        let language = text(self.language.as_ref(), answer).filter(|tag| tag != "und");
+        let language = text(self.language.as_ref(), answer).filter(|tag| !tag.is_empty() && tag != "und");
+        let region = text(self.region.as_ref(), answer).filter(|region| !region.is_empty());
+        let language = match (language, region) {
+            (Some(language), Some(region)) if !language.contains('-') => Some(format!("{language}-{region}")),
+            (language, _) => language,
+        };
         let alternatives = others.into_iter().filter_map(other).collect();
         Ok(Transcript { text: whole, language, words, alternatives, ..Transcript::default() })
     }

@@ -6,14 +6,14 @@ use dispatcher_core::{Cause, Network, Sheet, SheetError};
 use dispatcher_vault::{Parts, Redactor};
 use minijinja::context;
 use minijinja::value::Value;
-use reqwest::header::RETRY_AFTER;
+use reqwest::header::{HeaderValue, RETRY_AFTER};
 use reqwest::{Method, Response, StatusCode, Url};
 use secrecy::ExposeSecret as _;
 
 use crate::access::{CompiledAccess, Outgoing, Reach};
 use crate::errors::Errors;
 use crate::fetch::Identity;
-use crate::request::{Call, Payload, Source, connection_error, read_start};
+use crate::request::{Call, Named, Payload, Source, compile_named, connection_error, header_name, read_start};
 use crate::sound::Sound;
 use crate::template::{Place, Template};
 use crate::{EngineError, Fetcher};
@@ -29,6 +29,8 @@ pub(crate) struct Wire {
     pub(crate) access: CompiledAccess,
     pub(crate) errors: Errors,
     pub(crate) fetcher: Fetcher,
+    /// Fields of every call.
+    headers: Named,
 }
 
 enum Endpoint {
@@ -55,7 +57,12 @@ impl Wire {
                 Endpoint::Made(Box::new(Template::checked(&endpoint, Place::Plain, &probe, source, &["endpoint"])?))
             }
         };
+        let open = context! {
+            access => CompiledAccess::probe(&sheet.access),
+            credential => CompiledAccess::probe_named(&sheet.access),
+        };
         Ok(Wire {
+            headers: compile_named(&sheet.headers, &open, source, &["headers"])?,
             endpoint,
             network: sheet.network,
             hosts: sheet.hosts.clone(),
@@ -119,10 +126,26 @@ impl Wire {
         let context = context! { access => open, credential => named, ..job.clone() };
         let (mut outgoing, payload) = call.request(&endpoint, &context, sound).await?;
         self.allows(&endpoint, &outgoing.url)?;
+        self.add_headers(&mut outgoing, &context)?;
         if Url::parse(&endpoint).is_ok_and(|own| own.origin() == outgoing.url.origin()) {
             self.access.apply(credential, token.as_ref(), &mut outgoing)?;
         }
         Ok(Shown { outgoing, payload, redactor, identity })
+    }
+
+    /// Adds the fields of every call, where the call has none of the name.
+    fn add_headers(&self, outgoing: &mut Outgoing, context: &Value) -> Result<(), EngineError> {
+        for (name, template) in &self.headers {
+            let (field, value) = (header_name(name)?, crate::request::render(template, context)?);
+            if value.is_empty() || outgoing.headers.contains_key(&field) {
+                continue;
+            }
+            let value = HeaderValue::from_str(&value).map_err(|_| {
+                EngineError::new(Cause::Malformed, format!("the value of the header {name} is not ASCII"))
+            })?;
+            outgoing.headers.append(field, value);
+        }
+        Ok(())
     }
 
     /// Sends a call. A token that the engine no longer takes is forgotten,

@@ -4,13 +4,14 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Format, Options, Tags};
-use dispatcher_core::{Cause, MadeGood};
+use dispatcher_core::{Cause, MadeGood, Usage};
 use dispatcher_engines::{AudioStream, EngineError, Speak, Spoken, Words};
 use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
 use crate::deliver::Converter;
 use crate::gate::{Gate, Permit, Priority};
+use crate::plan::usage_of;
 use crate::settle::{Docket, micros};
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, clock};
 
@@ -129,7 +130,8 @@ impl Gateway {
             Priority::Batch => self.turn(planned, docket).await,
             Priority::Interactive => None,
         };
-        within(planned, self.begin_call(planned, docket, call, permit)).await
+        let usage = usage_of(&call.text);
+        within(planned, usage, self.begin_call(planned, docket, call, permit)).await
     }
 
     /// Calls the engine and waits for its first audio, a bare header not
@@ -142,7 +144,8 @@ impl Gateway {
         format: Format,
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
-        within(planned, self.call_until_sound(planned, docket, call, format, tags)).await
+        let usage = usage_of(&call.text);
+        within(planned, usage, self.call_until_sound(planned, docket, call, format, tags)).await
     }
 
     /// Calls the engine; waits for its turn where it has none yet.
@@ -159,20 +162,22 @@ impl Gateway {
         if planned.candidate.voice.is_none() {
             return Err(EngineError { cause: Cause::Unsupported, detail: "no voice".into(), retry_after: None });
         }
-        let credential = self.credential_for(&planned.engine).await?;
         let permit = match permit {
             Some(permit) => Some(permit),
             None => self.turn(planned, docket).await,
         };
-        let none = Parts::new();
         let begun = Instant::now();
-        let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
-        let called = again(permit.as_ref(), || planned.engine.speak(call.clone(), parts)).await;
-        if let Some(opened) = &credential {
-            self.note_use(opened, called.as_ref().map(drop).map_err(|error| error.cause));
-        }
-        let Spoken { audio, words } = called?;
-        Ok(Called { stream: audio, words, begun, _permit: permit })
+        let called = self.with_credential(&planned.engine, planned.candidate.credential.as_deref(), |opened| {
+            let (permit, call) = (permit.as_ref(), &call);
+            async move {
+                let none = Parts::new();
+                let parts = opened.as_ref().map_or(&none, |opened| &opened.parts);
+                again(permit, || planned.engine.speak(call.clone(), parts)).await
+            }
+        });
+        let Spoken { audio, words } = called.await?;
+        let stream = patient(audio, planned.candidate.whole_deadline(usage_of(&call.text)));
+        Ok(Called { stream, words, begun, _permit: permit })
     }
 
     async fn call_until_sound(
@@ -226,14 +231,38 @@ where
     }
 }
 
-/// Work for a candidate, until its deadline.
-async fn within<T>(planned: &Planned, work: impl Future<Output = Result<T, EngineError>>) -> Result<T, EngineError> {
-    match tokio::time::timeout(Duration::from_millis(planned.candidate.deadline), work).await {
+/// Work for a candidate, until its deadline for work of this size.
+async fn within<T>(
+    planned: &Planned,
+    usage: Usage,
+    work: impl Future<Output = Result<T, EngineError>>,
+) -> Result<T, EngineError> {
+    let deadline = planned.candidate.first_deadline(usage);
+    match tokio::time::timeout(deadline, work).await {
         Ok(result) => result,
         Err(_) => Err(EngineError {
             cause: Cause::TimedOut,
-            detail: format!("no audio within {} ms", planned.candidate.deadline),
+            detail: format!("no audio within {} ms", deadline.as_millis()),
             retry_after: None,
         }),
     }
+}
+
+/// Audio that is waited for no longer than this in all; what its taker needs
+/// for it does not count.
+fn patient(audio: AudioStream, left: Duration) -> AudioStream {
+    Box::pin(futures::stream::unfold((audio, Some(left)), move |(mut audio, left)| async move {
+        let begun = Instant::now();
+        match tokio::time::timeout(left?, audio.next()).await {
+            Ok(item) => {
+                let left = left?.saturating_sub(begun.elapsed());
+                item.map(|item| (item, (audio, Some(left))))
+            }
+            Err(_) => {
+                let detail = "its audio is not whole within its deadline".to_owned();
+                let error = EngineError { cause: Cause::TimedOut, detail, retry_after: None };
+                Some((Err(error), (audio, None)))
+            }
+        }
+    }))
 }

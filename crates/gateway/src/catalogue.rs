@@ -6,10 +6,13 @@ use std::sync::Weak;
 use std::time::Duration;
 
 use dispatcher_core::{Catalogue, Voice};
-use dispatcher_engines::EngineError;
+use dispatcher_engines::{EngineError, Turn};
 use dispatcher_store::{CatalogueRow, ChangeRow};
 use dispatcher_vault::Parts;
+use futures::FutureExt as _;
+use futures::future::BoxFuture;
 
+use crate::gate::Priority;
 use crate::{Gateway, GatewayError, Inner, now_micros};
 
 /// How often it is looked whether a list is due.
@@ -18,6 +21,8 @@ const LOOK: Duration = Duration::from_secs(60);
 const FIRST_LOOK: Duration = Duration::from_secs(2);
 /// A list that could not be read is asked for again after this.
 const AGAIN_MICROS: i64 = 15 * 60 * 1_000_000;
+/// What the calls of upkeep take their turns as.
+const UPKEEP: &str = "console";
 const HOUR_MICROS: i64 = 3_600 * 1_000_000;
 
 /// The state of one engine's list.
@@ -158,14 +163,35 @@ impl Gateway {
     }
 
     async fn ask_voices(&self, engine: &dispatcher_engines::Engine) -> Result<Vec<Voice>, EngineError> {
-        let credential = self.credential_for(engine).await?;
-        let none = Parts::new();
-        let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
-        let asked = engine.voices(parts).await.unwrap_or_else(|| Ok(Vec::new()));
-        if let Some(opened) = &credential {
-            self.note_use(opened, asked.as_ref().map(drop).map_err(|error| error.cause));
+        let turns = self.upkeep_turns(engine);
+        self.with_credential(engine, None, |opened| {
+            let turns = &turns;
+            async move {
+                let none = Parts::new();
+                let parts = opened.as_ref().map_or(&none, |opened| &opened.parts);
+                engine.voices(parts, turns).await.unwrap_or_else(|| Ok(Vec::new()))
+            }
+        })
+        .await
+    }
+
+    /// Calls of upkeep keep to the pace that the engine allows.
+    pub(crate) fn upkeep_turns(
+        &self,
+        engine: &dispatcher_engines::Engine,
+    ) -> impl Fn() -> BoxFuture<'static, Turn> + Send + Sync + use<> {
+        let sheet = engine.sheet();
+        let gate = self.inner.gates.of(&sheet.name, &sheet.limits);
+        move || {
+            let gate = gate.clone();
+            let turn = async move {
+                match gate {
+                    Some(gate) => Box::new(gate.enter(UPKEEP, Priority::Batch).await) as Turn,
+                    None => Box::new(()) as Turn,
+                }
+            };
+            turn.boxed()
         }
-        asked
     }
 
     /// How each engine's list stands.
@@ -236,7 +262,7 @@ impl Gateway {
             };
             let due = states.get(&sheet.name).is_none_or(|s| s.tried_at.is_none_or(|tried| now - tried >= wait(s)));
             // Without a credential or a program there is nobody to ask.
-            let reachable = engine.absent().is_none() && self.credential_for(engine).await.is_ok();
+            let reachable = engine.absent().is_none() && self.credential_for(engine, None).await.is_ok();
             if due && reachable {
                 match self.refresh_catalogue(&sheet.name).await {
                     Ok(changes) => tracing::info!(

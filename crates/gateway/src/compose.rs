@@ -196,7 +196,7 @@ impl<'r> Performance<'r> {
         call: dispatcher_engines::Speak,
     ) -> Result<Calling<'r>, Stop> {
         let docket: &'r crate::settle::Docket = &self.run.docket;
-        let estimate = speaker.candidate.sheet.tariff.cost(part.usage, speaker.candidate.model.as_deref());
+        let estimate = speaker.candidate.tariff().cost(part.usage, speaker.candidate.model.as_deref());
         let estimate = estimate.unwrap_or(part.estimate);
         let entry = docket.begin(speaker, part.usage, estimate).await.map_err(Stop::Records)?;
         let call = docket.gateway.open_call(speaker, docket, call).boxed();

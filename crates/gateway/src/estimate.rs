@@ -45,7 +45,7 @@ impl Gateway {
         let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
         Ok(Estimate {
             cost: head.estimate,
-            exact: head.candidate.sheet.tariff.charges_text(),
+            exact: head.candidate.tariff().charges_text(),
             sound: Some(sound_key(head, request.text.source(), request.format)),
             length: None,
             warnings: [

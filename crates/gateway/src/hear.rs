@@ -2,7 +2,6 @@
 
 use std::io::{Read as _, Seek as _, Write as _};
 use std::sync::Arc;
-use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
@@ -28,6 +27,10 @@ pub struct RecognitionRequest {
     pub language: Option<String>,
     pub wish: HearingWish,
     pub unsupported: Unsupported,
+    /// Milliseconds until the transcript, in place of each candidate's own.
+    pub deadline: Option<u64>,
+    /// The credential to call with, in place of the engine's usual one.
+    pub credential: Option<String>,
     pub trace: Option<String>,
 }
 
@@ -105,7 +108,7 @@ impl Gateway {
             let format = engine
                 .hearing_format(probed.format)
                 .ok_or_else(|| GatewayError::Internal(format!("{} takes no format", candidate.sheet.name)))?;
-            let estimate = candidate.sheet.tariff.cost(usage, candidate.model.as_deref())?;
+            let estimate = candidate.tariff().cost(usage, candidate.model.as_deref())?;
             let (shaped, score) = (Shaped::default(), Arc::default());
             hearers.push((Planned { candidate, engine, format, usage, estimate, shaped, score }, over));
         }
@@ -160,9 +163,11 @@ impl Gateway {
             &probed,
         )?;
         let mut plan = self.controllable(plan, &request)?;
-        if note.is_some() {
-            // Nobody waits for it, and what is long takes long.
-            plan.iter_mut().for_each(|planned| planned.candidate.deadline += probed.length.milliseconds());
+        for planned in &mut plan {
+            planned.candidate.deadline = request.deadline.or(planned.candidate.deadline);
+            if request.credential.is_some() {
+                planned.candidate.credential.clone_from(&request.credential);
+            }
         }
         let rehearsal = caller.app.rehearsal == 1;
         if note.is_none() && !rehearsal {
@@ -235,12 +240,12 @@ impl Listening {
                 Ok(entry) => entry,
                 Err(error) => return drop(answer.send(Err(error))),
             };
-            let deadline = Duration::from_millis(planned.candidate.deadline);
+            let deadline = planned.candidate.first_deadline(planned.usage);
             let attempt = tokio::time::timeout(deadline, self.attempt(planned));
             let outcome = tokio::select! {
                 outcome = attempt => outcome.unwrap_or_else(|_| Err(EngineError {
                     cause: Cause::TimedOut,
-                    detail: format!("no transcript within {} ms", planned.candidate.deadline),
+                    detail: format!("no transcript within {} ms", deadline.as_millis()),
                     retry_after: None,
                 })),
                 () = answer.closed() => {
@@ -345,9 +350,7 @@ impl Listening {
         if let Some(reason) = planned.engine.absent() {
             return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
         }
-        let credential = self.gateway.credential_for(&planned.engine).await?;
         let audio = self.fit(&planned.engine, &planned.format).await?;
-        let none = Parts::new();
         let permit = self.gateway.turn(planned, &self.docket).await;
         let (wish, _) = controlled(&self.request.wish, &planned.candidate);
         let call = Hear {
@@ -362,12 +365,16 @@ impl Listening {
             alternatives: wish.alternatives,
             seconds: self.probed.length.seconds(),
         };
-        let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
-        let heard = again(permit.as_ref(), || planned.engine.hear(call.clone(), parts)).await;
-        if let Some(opened) = &credential {
-            self.gateway.note_use(opened, heard.as_ref().map(drop).map_err(|error| error.cause));
-        }
-        heard
+        let named = planned.candidate.credential.as_deref();
+        let heard = self.gateway.with_credential(&planned.engine, named, |opened| {
+            let (permit, call) = (permit.as_ref(), &call);
+            async move {
+                let none = Parts::new();
+                let parts = opened.as_ref().map_or(&none, |opened| &opened.parts);
+                again(permit, || planned.engine.hear(call.clone(), parts)).await
+            }
+        });
+        heard.await
     }
 
     /// The audio in a format that the engine takes, as it is where it can be.

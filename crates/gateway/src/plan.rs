@@ -121,7 +121,11 @@ pub(crate) fn plan_synthesis(
     let mut planned = Vec::new();
     let mut unfit = None;
     let most = if request.text.source().len() > LONG { FEW } else { usize::MAX };
-    for candidate in candidates {
+    for mut candidate in candidates {
+        candidate.deadline = request.deadline.or(candidate.deadline);
+        if request.credential.is_some() {
+            candidate.credential.clone_from(&request.credential);
+        }
         if planned.len() >= most {
             break;
         }
@@ -171,7 +175,7 @@ pub(crate) fn plan_one(
     let format = engine
         .speaking_format(wanted)
         .ok_or_else(|| GatewayError::Internal(format!("{} has no format", candidate.sheet.name)))?;
-    let estimate = Money::zero(candidate.sheet.tariff.currency);
+    let estimate = Money::zero(candidate.tariff().currency);
     let (usage, score) = (Usage::default(), Arc::default());
     Ok(Planned { candidate, engine, format, usage, estimate, shaped, score })
 }

@@ -176,6 +176,8 @@ impl Gateway {
             (text, None) => TextInput::Plain(text.clone().unwrap_or_default()),
         };
         let mut request = SynthesisRequest {
+            deadline: None,
+            credential: None,
             text,
             wanted: prompt.voice.clone().map(Wanted::Named),
             model: prompt.model.clone(),

@@ -205,7 +205,7 @@ impl Casting<'_> {
             self.cast(&planned, piece, &mut parts)?;
         }
         let mut usage = Usage::default();
-        let mut estimate = dispatcher_core::Money::zero(planned.candidate.sheet.tariff.currency);
+        let mut estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);
         for part in &parts {
             usage.characters += part.usage.characters;
             usage.bytes += part.usage.bytes;
@@ -220,7 +220,7 @@ impl Casting<'_> {
     /// The parts that a piece becomes with who speaks it.
     fn cast(&self, planned: &Planned, piece: &Piece, parts: &mut Vec<Part>) -> Result<(), GatewayError> {
         if let Some(sound) = piece.sound.as_ref().and_then(|sound| self.resources.sound(&sound.src)) {
-            let estimate = dispatcher_core::Money::zero(planned.candidate.sheet.tariff.currency);
+            let estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);
             let (call, usage) = (planned.call("", None), Usage::default());
             parts.push(Part { piece: piece.clone(), cast: None, sound: Some(sound), call, usage, estimate });
             return Ok(());
@@ -245,7 +245,7 @@ impl Casting<'_> {
                 return Err(error);
             }
             let usage = usage_of(&call.text);
-            let estimate = speaker.candidate.sheet.tariff.cost(usage, speaker.candidate.model.as_deref())?;
+            let estimate = speaker.candidate.tariff().cost(usage, speaker.candidate.model.as_deref())?;
             parts.push(Part { piece, cast: cast.clone(), sound: None, call, usage, estimate });
         }
         Ok(())

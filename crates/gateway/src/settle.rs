@@ -138,7 +138,7 @@ impl Docket {
             engine: planned.engine_name().into(),
             voice: planned.candidate.voice.as_ref().map(|voice| voice.id.clone()),
             model: planned.candidate.model.clone(),
-            tariff: planned.candidate.sheet.tariff.clone(),
+            tariff: planned.candidate.tariff().clone(),
             hold,
             usage,
         };
@@ -154,7 +154,7 @@ impl Docket {
             offset_us: micros(self.begun),
             first_us: None,
             total_us: None,
-            credential: self.gateway.credential_name(&planned.engine).await,
+            credential: self.gateway.credential_name(&planned.engine, planned.candidate.credential.as_deref()).await,
         };
         let hold = self.line(&entry, "hold", usage, hold.nanos);
         self.gateway.inner.store.begin_attempt(self.unwritten(), row, hold).await?;

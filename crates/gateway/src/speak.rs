@@ -33,6 +33,12 @@ pub struct SynthesisRequest {
     /// What is asked for beyond the text.
     pub shaping: Shaping,
     pub format: Format,
+    /// Milliseconds until the first audio, in place of each candidate's own.
+    #[serde(default)]
+    pub deadline: Option<u64>,
+    /// The credential to call with, in place of the engine's usual one.
+    #[serde(default)]
+    pub credential: Option<String>,
     /// `traceparent` of the caller (W3C Trace Context).
     pub trace: Option<String>,
     /// What was assumed about it, to be told with the answer.

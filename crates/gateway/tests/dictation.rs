@@ -55,6 +55,8 @@ async fn dictate(house: &House, samples: &[f32], engine: &str) -> (JobView, Tran
         language: Some("en-GB".into()),
         wish: HearingWish::default(),
         unsupported: Unsupported::Adapt,
+        deadline: None,
+        credential: None,
     });
     let audio = Some(AudioSource::Memory(Bytes::from(wav)));
     let job = NewJob { title: "Rounds".into(), work, audio, webhook: None, warnings: Vec::new() };

@@ -44,6 +44,8 @@ fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
         language: Some("en-GB".into()),
         wish: HearingWish::default(),
         unsupported: Unsupported::Adapt,
+        deadline: None,
+        credential: None,
         trace: None,
     }
 }

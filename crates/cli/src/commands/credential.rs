@@ -196,7 +196,15 @@ async fn send(client: &Client, engine: &str, body: &Value, json: bool) -> Result
                 "{name} version {version} is kept for {engine} and pending ({cause}): it is tried again and again; \
                  see: dispatcher credential list"
             ),
+            "unproven" => eprintln!(
+                "{name} version {version} is kept for {engine} and used from now on: its first call will tell whether \
+                 it is good; until then the former version takes over where it is refused"
+            ),
             _ => {}
+        }
+        let next = output::text(&kept, "next");
+        if !next.is_empty() {
+            eprintln!("next: {next}");
         }
     }
     match state.as_str() {

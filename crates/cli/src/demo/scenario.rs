@@ -70,6 +70,8 @@ fn leg(engine: &str, voice: Option<&str>, languages: Option<&str>, deadline: u64
         criteria: Criteria { languages: languages.map(str::to_owned), ..Criteria::default() },
         model: None,
         deadline: Some(deadline),
+        credential: None,
+        credential: None,
         conditions: Conditions::default(),
     }
 }

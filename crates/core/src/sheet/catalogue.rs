@@ -18,6 +18,10 @@ pub struct VoicePaths {
     /// BCP 47 tags; several where the path finds several.
     #[serde(default)]
     pub languages: Option<String>,
+    /// Where the language and its region stand apart: the region, which is
+    /// put behind each language that has none.
+    #[serde(default)]
+    pub region: Option<String>,
     #[serde(default)]
     pub gender: Option<String>,
     #[serde(default)]

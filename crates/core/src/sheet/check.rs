@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::{Answer, Driver, FormatSpec, Pace, Poll, RangeControl, Request, Sheet, Step};
-use crate::Cause;
+use crate::{Cause, Work};
 
 /// The version of the sheet language that is read here.
 const LANGUAGE_VERSION: u32 = 1;
@@ -30,6 +30,14 @@ impl Sheet {
         }
         if let Err(error) = self.tariff.check() {
             return wrong(&["tariff", "price"], error.to_string());
+        }
+        for (section, work) in [("synthesis", Work::Synthesis), ("recognition", Work::Recognition)] {
+            if let Err(error) = self.tariff_of(work).check() {
+                return wrong(&[section, "tariff", "price"], error.to_string());
+            }
+            if let Some(fault) = self.deadline_of(work).fault() {
+                return wrong(&[section, "deadline"], fault.into());
+            }
         }
         for rule in &self.errors {
             if !Cause::IN_SHEETS.contains(&rule.means) {

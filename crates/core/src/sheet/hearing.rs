@@ -57,6 +57,9 @@ pub struct TranscriptPaths {
     pub join: String,
     #[serde(default)]
     pub language: Option<String>,
+    /// Where the language and its region stand apart: the region.
+    #[serde(default)]
+    pub region: Option<String>,
     /// Stretches of speech to which words and `segment_speaker` are relative;
     /// the whole answer where it is missing.
     #[serde(default)]

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::call::request;
 use super::{
-    Access, Answer, Catalogue, HearingControls, HearingSocket, LineWords, Pieces, Poll, SpeakingControls,
+    Access, Answer, Catalogue, DeadlineSpec, HearingControls, HearingSocket, LineWords, Pieces, Poll, SpeakingControls,
     SpeakingSocket, Step, Templates, TranscriptPaths,
 };
 use crate::{Cause, Tariff, Voice};
@@ -198,6 +198,15 @@ request! {
         pub formats: BTreeMap<String, FormatSpec>,
         #[serde(default)]
         pub voices: Vec<Voice>,
+        /// In place of the sheet's own `[tariff]`.
+        #[serde(default)]
+        pub tariff: Option<Tariff>,
+        /// How long it is waited for.
+        #[serde(default)]
+        pub deadline: DeadlineSpec,
+        /// Where the answer states what the audio is, to be held against it.
+        #[serde(default)]
+        pub claims: Claims,
     }
 }
 
@@ -245,7 +254,36 @@ request! {
         pub transcript: Option<TranscriptPaths>,
         #[serde(default)]
         pub lines: Option<LineWords>,
+        /// In place of the sheet's own `[tariff]`.
+        #[serde(default)]
+        pub tariff: Option<Tariff>,
+        /// How long it is waited for.
+        #[serde(default)]
+        pub deadline: DeadlineSpec,
     }
+}
+
+/// `[synthesis.claims]`: where an answer states what its audio is. Each is a
+/// JSONPath (RFC 9535) into the answer of JSON that came last, or
+/// `header:NAME` of the answer that holds the audio. Audio that is less than
+/// claimed is broken.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Claims {
+    /// Bytes of the audio.
+    #[serde(default)]
+    pub bytes: Option<String>,
+    /// How long it lasts.
+    #[serde(default)]
+    pub milliseconds: Option<String>,
+    #[serde(default)]
+    pub seconds: Option<String>,
+    /// Samples of one channel.
+    #[serde(default)]
+    pub samples: Option<String>,
+    /// SHA-256 of its bytes (FIPS 180-4), in hexadecimal or base64.
+    #[serde(default)]
+    pub sha256: Option<String>,
 }
 
 /// One rule that turns an engine's error into a cause.
@@ -339,6 +377,10 @@ pub struct Sheet {
     pub guide: Guide,
     #[serde(default)]
     pub access: Access,
+    /// Header fields of every call, by template of `access` and `credential`;
+    /// a call's own of the same name goes before.
+    #[serde(default)]
+    pub headers: Templates,
     #[serde(default)]
     pub process: Option<ProcessSpec>,
     #[serde(default)]
@@ -359,6 +401,24 @@ impl Sheet {
     /// A title for people: the sheet's, or the name.
     pub fn title(&self) -> &str {
         if self.title.is_empty() { &self.name } else { &self.title }
+    }
+
+    /// How one kind of work is charged.
+    pub fn tariff_of(&self, work: crate::Work) -> &Tariff {
+        let own = match work {
+            crate::Work::Synthesis => self.synthesis.as_ref().and_then(|it| it.tariff.as_ref()),
+            crate::Work::Recognition => self.recognition.as_ref().and_then(|it| it.tariff.as_ref()),
+        };
+        own.unwrap_or(&self.tariff)
+    }
+
+    /// How long one kind of work is waited for.
+    pub fn deadline_of(&self, work: crate::Work) -> DeadlineSpec {
+        let own = match work {
+            crate::Work::Synthesis => self.synthesis.as_ref().map(|it| &it.deadline),
+            crate::Work::Recognition => self.recognition.as_ref().map(|it| &it.deadline),
+        };
+        own.cloned().unwrap_or_default()
     }
 
     /// Models of one kind of work, by name.

@@ -149,8 +149,15 @@ impl Checking<'_> {
         let milliseconds = sample.len() as u64 * 1_000 / u64::from(SAMPLE_RATE);
         let usage = Usage { milliseconds, ..Usage::default() };
         let model = self.sheet.recognition.as_ref().and_then(|it| it.models.first()).map(|model| model.name.clone());
-        let estimate = self.sheet.tariff.cost(usage, model.as_deref())?;
-        let candidate = Candidate { sheet: self.sheet.clone(), voice: None, model: model.clone(), deadline: 120_000 };
+        let estimate = self.sheet.tariff_of(Work::Recognition).cost(usage, model.as_deref())?;
+        let candidate = Candidate {
+            sheet: self.sheet.clone(),
+            voice: None,
+            model: model.clone(),
+            work: Work::Recognition,
+            deadline: Some(120_000),
+            credential: None,
+        };
         let engine = self.engine.clone();
         let planned = Planned {
             candidate,
@@ -198,7 +205,7 @@ impl Checking<'_> {
 
     async fn listen(&self, planned: &Planned, docket: &Docket, call: Hear) -> Result<Transcript, EngineError> {
         let _permit = self.gateway.turn(planned, docket).await;
-        let credential = self.gateway.credential_for(&self.engine).await?;
+        let credential = self.gateway.credential_for(&self.engine, None).await?;
         let none = Parts::new();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
         match tokio::time::timeout(PATIENCE, self.engine.hear(call, parts)).await {
@@ -216,6 +223,8 @@ impl Gateway {
     async fn sample(&self, caller: &Caller, text: &str, voice: Option<&str>) -> Result<Vec<f32>, GatewayError> {
         let format = Format::new(dispatcher_audio::Codec::Pcm, SAMPLE_RATE);
         let request = crate::SynthesisRequest {
+            deadline: None,
+            credential: None,
             text: crate::TextInput::Plain(text.into()),
             wanted: voice.map(|voice| dispatcher_core::Wanted::Named(voice.into())),
             model: None,

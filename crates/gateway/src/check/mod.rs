@@ -154,7 +154,7 @@ impl Checking<'_> {
             self.put("access", "credential", "none needed", "none needed".into(), Verdict::Holds);
             return Ok(true);
         }
-        let opened = match self.gateway.credential_for(&engine).await {
+        let opened = match self.gateway.credential_for(&engine, None).await {
             Ok(Some(opened)) => opened,
             Ok(None) => return Ok(true),
             Err(error) => {
@@ -212,12 +212,12 @@ impl Checking<'_> {
 
     async fn catalogue(&mut self) {
         let Some(catalogue) = self.engine.sheet().catalogue.clone() else { return };
-        let parts = match self.gateway.credential_for(&self.engine).await {
+        let parts = match self.gateway.credential_for(&self.engine, None).await {
             Ok(opened) => opened.map(|opened| opened.parts.clone()).unwrap_or_default(),
             Err(_) => return,
         };
         let own = self.engine.sheet().synthesis.as_ref().map(|it| it.voices.clone()).unwrap_or_default();
-        match self.engine.voices(&parts).await {
+        match self.engine.voices(&parts, &self.gateway.upkeep_turns(&self.engine)).await {
             None => {}
             Some(Err(error)) => {
                 let call = catalogue.call.unwrap_or_else(|| catalogue.arguments.join(" "));

@@ -45,8 +45,15 @@ impl Checking<'_> {
         let model = model.map(str::to_owned).or(own).or_else(|| Some(synthesis.models.first()?.name.clone()));
         let format = format.or_else(|| self.engine.speaking_formats().into_iter().next())?;
         let shaped = shaping.with(&synthesis.controls, model.as_deref(), &voice, false);
-        let candidate = Candidate { sheet: self.sheet.clone(), voice: Some(voice), model, deadline: 120_000 };
-        let currency = self.sheet.tariff.currency;
+        let candidate = Candidate {
+            sheet: self.sheet.clone(),
+            voice: Some(voice),
+            model,
+            work: Work::Synthesis,
+            deadline: Some(120_000),
+            credential: None,
+        };
+        let currency = self.sheet.tariff_of(Work::Synthesis).currency;
         Some(Planned {
             candidate,
             engine: self.engine.clone(),
@@ -65,7 +72,7 @@ impl Checking<'_> {
     /// Speaks, as a dispatch of the caller's.
     async fn speak(&mut self, planned: &Planned, text: &str) -> Result<Result<Made, Miss>, GatewayError> {
         let usage = usage_of(text);
-        let estimate = self.sheet.tariff.cost(usage, planned.candidate.model.as_deref())?;
+        let estimate = self.sheet.tariff_of(Work::Synthesis).cost(usage, planned.candidate.model.as_deref())?;
         let opening = Opening {
             wanted: "check",
             media_type: planned.format.format.media_type(),
@@ -97,7 +104,7 @@ impl Checking<'_> {
 
     async fn sound(&self, planned: &Planned, docket: &Docket, call: Speak) -> Result<Made, EngineError> {
         let _permit = self.gateway.turn(planned, docket).await;
-        let credential = self.gateway.credential_for(&self.engine).await?;
+        let credential = self.gateway.credential_for(&self.engine, None).await?;
         let none = Parts::new();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);
         let speaking = async { read(self.engine.speak(call, parts).await).await };

@@ -36,6 +36,8 @@ pub struct CredentialView {
     pub created_by: String,
     pub created_at: i64,
     pub last_used_at: Option<i64>,
+    /// Whether its engine is called with it where nobody names another.
+    pub in_use: bool,
 }
 
 /// An opened credential, and when its use was last noted.
@@ -43,6 +45,8 @@ pub(crate) struct Opened {
     pub(crate) name: String,
     pub(crate) version: i64,
     pub(crate) parts: Parts,
+    /// Its engine has not taken it yet: its first call will tell.
+    unproven: bool,
     noted: Mutex<Option<(Instant, bool)>>,
 }
 
@@ -50,12 +54,12 @@ pub(crate) struct Opened {
 pub(crate) struct Cache(Mutex<HashMap<String, Arc<Opened>>>);
 
 impl Cache {
-    fn get(&self, engine: &str) -> Option<Arc<Opened>> {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get(engine).cloned()
+    fn get(&self, key: &str) -> Option<Arc<Opened>> {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get(key).cloned()
     }
 
-    fn put(&self, engine: &str, opened: Arc<Opened>) {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(engine.into(), opened);
+    fn put(&self, key: String, opened: Arc<Opened>) {
+        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(key, opened);
     }
 
     fn clear(&self) {
@@ -75,7 +79,17 @@ fn view(row: &CredentialRow) -> CredentialView {
         created_by: row.created_by.clone(),
         created_at: row.created_at,
         last_used_at: row.last_used_at,
+        in_use: false,
     }
+}
+
+/// What a failure says of the credential that a call was made with.
+fn refusal(cause: Cause) -> Option<Cause> {
+    let refused = matches!(
+        cause,
+        Cause::Unauthorized | Cause::NotActiveYet | Cause::WrongRegion | Cause::MissingRole | Cause::Unpaid
+    );
+    refused.then_some(cause)
 }
 
 impl Gateway {
@@ -163,7 +177,18 @@ impl Gateway {
     /// # Errors
     /// When the records cannot be read.
     pub async fn credentials(&self) -> Result<Vec<CredentialView>, GatewayError> {
-        Ok(self.inner.store.credentials().await?.iter().map(view).collect())
+        let rows = self.inner.store.credentials().await?;
+        let registry = self.registry();
+        let used: Vec<(String, i64)> = registry
+            .engines()
+            .filter_map(|engine| self.usable(engine, None, &rows).ok())
+            .map(|row| (row.name.clone(), row.version))
+            .collect();
+        let shown = |row: &CredentialRow| {
+            let in_use = used.iter().any(|(name, version)| *name == row.name && *version == row.version);
+            CredentialView { in_use, ..view(row) }
+        };
+        Ok(rows.iter().map(shown).collect())
     }
 
     /// Revokes all versions of a credential.
@@ -181,17 +206,37 @@ impl Gateway {
         self.inner.roots.open(&row.name, row.version, &sealed)
     }
 
-    /// The version that is in force for an engine.
-    fn usable<'a>(&self, engine: &Engine, rows: &'a [CredentialRow]) -> Result<&'a CredentialRow, EngineError> {
+    /// The version that an engine is called with: of the credential that is
+    /// named, else of the one that has the engine's name, else of the one that
+    /// was added last. A version that is to prove itself goes before the one
+    /// that has.
+    fn usable<'a>(
+        &self,
+        engine: &Engine,
+        name: Option<&str>,
+        rows: &'a [CredentialRow],
+    ) -> Result<&'a CredentialRow, EngineError> {
         let sheet = engine.sheet();
         let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
-        let of = |state: &str| rows.iter().find(|row| row.engine == sheet.name && row.state == state);
-        if let (None, None, Some(pending)) = (of("active"), of("refused"), of("pending")) {
+        let mut own: Vec<&CredentialRow> =
+            rows.iter().filter(|row| row.engine == sheet.name && name.is_none_or(|name| row.name == name)).collect();
+        own.sort_by_key(|row| (row.name != sheet.name, std::cmp::Reverse(row.created_at)));
+        let of = |state: &str| own.iter().copied().find(|row| row.state == state);
+        let good = own.iter().copied().find(|row| matches!(row.state.as_str(), "unproven" | "active"));
+        // Both states of one credential: its newest version comes first.
+        let good = good.and_then(|good| {
+            let of_name = |state: &str| own.iter().copied().find(|row| row.name == good.name && row.state == state);
+            of_name("unproven").or(of_name("active"))
+        });
+        if let (None, None, Some(pending)) = (good, of("refused"), of("pending")) {
             let cause = pending.cause.as_deref().unwrap_or("not tried yet");
             return Err(absent(format!("its credential is pending ({cause}); it is tried again and again")));
         }
-        let Some(row) = of("active").or(of("refused")) else {
-            return Err(absent(format!("no credential; run: dispatcher credential add {}", sheet.name)));
+        let Some(row) = good.or(of("refused")) else {
+            return Err(absent(match name {
+                Some(name) => format!("it has no credential '{name}'; list them: dispatcher credential list"),
+                None => format!("no credential; run: dispatcher credential add {}", sheet.name),
+            }));
         };
         if row.hosts != engine.host() {
             return Err(absent(format!(
@@ -205,39 +250,80 @@ impl Gateway {
     }
 
     /// What to call the engine with; nothing where it needs no credential.
-    pub(crate) async fn credential_for(&self, engine: &Engine) -> Result<Option<Arc<Opened>>, EngineError> {
+    pub(crate) async fn credential_for(
+        &self,
+        engine: &Engine,
+        name: Option<&str>,
+    ) -> Result<Option<Arc<Opened>>, EngineError> {
         let sheet = engine.sheet();
         if sheet.access.parts.is_empty() {
             return Ok(None);
         }
-        if let Some(opened) = self.inner.credentials.get(&sheet.name) {
+        let key = format!("{}/{}", sheet.name, name.unwrap_or_default());
+        if let Some(opened) = self.inner.credentials.get(&key) {
             return Ok(Some(opened));
         }
         let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
         let rows = self.inner.store.credentials().await.map_err(|error| absent(error.to_string()))?;
-        let row = self.usable(engine, &rows)?;
+        let row = self.usable(engine, name, &rows)?;
         let parts = self.open_row(row).map_err(|error| absent(error.to_string()))?;
-        let opened = Arc::new(Opened { name: row.name.clone(), version: row.version, parts, noted: Mutex::new(None) });
-        self.inner.credentials.put(&sheet.name, opened.clone());
+        let unproven = row.state == "unproven";
+        let (name, version) = (row.name.clone(), row.version);
+        let opened = Arc::new(Opened { name, version, parts, unproven, noted: Mutex::new(None) });
+        self.inner.credentials.put(key, opened.clone());
         Ok(Some(opened))
+    }
+
+    /// Makes a call with the engine's credential, or the one that is named. A
+    /// version that was never tried proves itself with it; where it is
+    /// refused, the former one takes over.
+    ///
+    /// # Errors
+    /// Those of the call, and where there is no credential.
+    pub(crate) async fn with_credential<T, F>(
+        &self,
+        engine: &Engine,
+        name: Option<&str>,
+        mut call: impl FnMut(Option<Arc<Opened>>) -> F,
+    ) -> Result<T, EngineError>
+    where
+        F: Future<Output = Result<T, EngineError>>,
+    {
+        let mut opened = self.credential_for(engine, name).await?;
+        loop {
+            let outcome = call(opened.clone()).await;
+            let Some(used) = opened.take() else { return outcome };
+            let cause = outcome.as_ref().err().map(|error| error.cause);
+            if !used.unproven {
+                self.note_use(&used, cause.map_or(Ok(()), Err));
+                return outcome;
+            }
+            match (&outcome, cause.and_then(refusal)) {
+                (Ok(_), _) => {
+                    self.prove(&used).await;
+                    return outcome;
+                }
+                (Err(_), None) => return outcome,
+                (Err(_), Some(cause)) => self.refuse(&used, cause).await,
+            }
+            match self.credential_for(engine, name).await {
+                Ok(Some(former)) if former.version != used.version => opened = Some(former),
+                _ => return outcome,
+            }
+        }
     }
 
     /// The credential in force for an engine, for the records: each attempt
     /// tells which version it was made with.
-    pub(crate) async fn credential_name(&self, engine: &Engine) -> Option<String> {
-        let opened = self.credential_for(engine).await.ok()??;
+    pub(crate) async fn credential_name(&self, engine: &Engine, name: Option<&str>) -> Option<String> {
+        let opened = self.credential_for(engine, name).await.ok()??;
         Some(format!("{} version {}", opened.name, opened.version))
     }
 
     /// Notes how an engine took the credential; a change at once, otherwise
     /// now and then.
     pub(crate) fn note_use(&self, opened: &Opened, outcome: Result<(), Cause>) {
-        let refusal = outcome.err().filter(|cause| {
-            matches!(
-                cause,
-                Cause::Unauthorized | Cause::NotActiveYet | Cause::WrongRegion | Cause::MissingRole | Cause::Unpaid
-            )
-        });
+        let refusal = outcome.err().and_then(refusal);
         {
             let mut noted = opened.noted.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             let fresh = noted.is_some_and(|(at, refused)| at.elapsed() < NOTE_EVERY && refused == refusal.is_some());
@@ -281,7 +367,7 @@ impl Gateway {
         if engine.sheet().access.parts.is_empty() {
             return EngineState::Ready;
         }
-        match self.usable(engine, rows) {
+        match self.usable(engine, None, rows) {
             Err(error) => EngineState::Absent(error.detail),
             Ok(row) if row.state == "refused" => EngineState::Refused(format!(
                 "its credential is not accepted ({}); check it, then: dispatcher credential add {name}",

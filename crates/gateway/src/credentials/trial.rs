@@ -9,7 +9,7 @@ use dispatcher_engines::{Engine, EngineError};
 use dispatcher_store::CredentialRow;
 use dispatcher_vault::Parts;
 
-use super::CredentialView;
+use super::{CredentialView, Opened};
 use crate::{Gateway, GatewayError, Inner, now_micros};
 
 /// Keys can take minutes to become live; it is tried so far apart.
@@ -91,7 +91,7 @@ impl Gateway {
         let registry = self.registry();
         let engine = registry.engine(&row.engine)?;
         let Some(outcome) = engine.try_credential(parts).await else {
-            return self.activate(row, by).await;
+            return self.set_unproven(row).await;
         };
         match verdict(&outcome) {
             Verdict::Good => self.activate(row, by).await,
@@ -116,6 +116,33 @@ impl Gateway {
         self.inner.store.hold_credential(name, version, state.into(), cause.clone(), now_micros()).await?;
         self.forget_credentials();
         Ok(CredentialRow { state: state.into(), cause, ..row })
+    }
+
+    /// A version that cannot be tried without cost: its first call will tell.
+    async fn set_unproven(&self, row: CredentialRow) -> Result<CredentialRow, GatewayError> {
+        let (name, version) = (row.name.clone(), row.version);
+        self.inner.store.hold_credential(name, version, "unproven".into(), None, now_micros()).await?;
+        self.forget_credentials();
+        Ok(CredentialRow { state: "unproven".into(), cause: None, ..row })
+    }
+
+    /// The first call with a version was taken: it is in force.
+    pub(super) async fn prove(&self, opened: &Opened) {
+        let (name, version) = (opened.name.clone(), opened.version);
+        if let Err(error) = self.inner.store.activate_credential(name, version, "gateway".into(), now_micros()).await {
+            tracing::warn!(%error, "a credential that its engine takes was not noted");
+        }
+        self.forget_credentials();
+    }
+
+    /// The first call with a version was refused: it never comes into force.
+    pub(super) async fn refuse(&self, opened: &Opened, cause: Cause) {
+        let (name, version, state) = (opened.name.clone(), opened.version, "refused".to_owned());
+        let told = Some(cause.name().to_owned());
+        if let Err(error) = self.inner.store.hold_credential(name, version, state, told, now_micros()).await {
+            tracing::warn!(%error, "a credential that its engine refuses was not noted");
+        }
+        self.forget_credentials();
     }
 
     /// Tries the versions that an earlier run left pending.
@@ -152,7 +179,7 @@ impl Gateway {
         let engine = registry.engine(&row.engine)?;
         let parts = self.open_row(&row)?;
         let Some(outcome) = engine.try_credential(&parts).await else {
-            self.activate(row, "gateway").await?;
+            self.set_unproven(row).await?;
             return Ok(false);
         };
         let old = now_micros() - row.created_at > GIVEN_UP_MICROS;

@@ -50,6 +50,12 @@ pub struct Dictation {
     pub language: Option<String>,
     pub wish: HearingWish,
     pub unsupported: Unsupported,
+    /// Milliseconds until the transcript of a part, in place of each
+    /// candidate's own.
+    #[serde(default)]
+    pub deadline: Option<u64>,
+    #[serde(default)]
+    pub credential: Option<String>,
 }
 
 /// What was heard in a part, as it is kept.
@@ -271,6 +277,8 @@ impl JobRun<'_> {
             language: dictation.language.clone(),
             wish: HearingWish { context, ..dictation.wish.clone() },
             unsupported: dictation.unsupported,
+            deadline: dictation.deadline,
+            credential: dictation.credential.clone(),
             trace: None,
         }
     }

@@ -67,6 +67,8 @@ pub fn leg(engine: &str, voice: Option<&str>) -> Leg {
         criteria: Criteria::default(),
         model: None,
         deadline: Some(4_000),
+        credential: None,
+        credential: None,
         conditions: Conditions::default(),
     }
 }
@@ -186,6 +188,8 @@ pub fn say(text: &str, wanted: &str) -> SynthesisRequest {
         unsupported: Unsupported::Adapt,
         shaping: Default::default(),
         format: Format::new(Codec::Pcm, 24_000),
+        deadline: None,
+        credential: None,
         trace: None,
         notes: Vec::new(),
     }

@@ -1,6 +1,8 @@
 //! Credentials: in, listed without secrets, revoked.
 
-use dispatcher_gateway::Gateway;
+use std::time::Duration;
+
+use dispatcher_gateway::{CredentialView, Gateway};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post};
 use secrecy::ExposeSecret as _;
@@ -55,7 +57,34 @@ pub(crate) async fn add(
         _ => return Err(Problem::new("invalid", "send either parts or key_file")),
     };
     let view = gateway.add_credential(&request.engine, request.name.as_deref(), parts, &allowed.0.who).await?;
-    Ok((Status::Created, Json(view.into())))
+    let next = next_step(gateway, &view).await;
+    Ok((Status::Created, Json(CredentialAnswer { next: Some(next), ..view.into() })))
+}
+
+/// How long the voices of a new credential are waited for.
+const VOICES_WITHIN: Duration = Duration::from_secs(10);
+
+/// What to do once a credential is there; its engine's voices are fetched first.
+async fn next_step(gateway: &Gateway, view: &CredentialView) -> String {
+    let engine = &view.engine;
+    if !matches!(view.state.as_str(), "active" | "unproven") {
+        return format!("see what it lacks: dispatcher credential check {}", view.name);
+    }
+    let registry = gateway.registry();
+    let lists = registry.engine(engine).is_ok_and(|engine| engine.sheet().catalogue.is_some());
+    if !lists {
+        return format!("try the engine: dispatcher engine check {engine}");
+    }
+    // It goes on where nobody waits for it any longer.
+    let (fetching, name) = (gateway.clone(), engine.clone());
+    let fetched = tokio::spawn(async move { fetching.refresh_catalogue(&name).await });
+    match tokio::time::timeout(VOICES_WITHIN, fetched).await {
+        Ok(Ok(Ok(changes))) => {
+            format!("{} voices are listed; choose one: dispatcher voices --engine {engine}", changes.voices)
+        }
+        Ok(Ok(Err(error))) => format!("{error}; try again: dispatcher engine refresh {engine}"),
+        _ => format!("its voices are still being fetched; they appear in: dispatcher voices --engine {engine}"),
+    }
 }
 
 /// Revoke a credential

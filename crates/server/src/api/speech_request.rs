@@ -128,11 +128,22 @@ fn request_of(
         language: wish.language,
         unsupported,
         format,
+        deadline: deadline(wish.deadline)?,
+        credential: wish.credential,
         trace: meta.trace.clone(),
         notes: Vec::new(),
     };
     request.find_language(&formats.registry);
     Ok(request)
+}
+
+/// Seconds of a deadline as milliseconds.
+pub(super) fn deadline(seconds: Option<f64>) -> Result<Option<u64>, Problem> {
+    match seconds {
+        None => Ok(None),
+        Some(seconds) if (0.1..=3_600.0).contains(&seconds) => Ok(Some((seconds * 1_000.0) as u64)),
+        Some(_) => Err(Problem::at("invalid", "/deadline", "a deadline is 0.1 to 3600 seconds")),
+    }
 }
 
 /// What to do with what an engine cannot.
@@ -295,9 +306,11 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
                 if name == "vbr" { audio.vbr = flag } else { audio.whole = flag }
             }
             "webhook" => wish.webhook = Some(value),
+            "credential" => wish.credential = Some(value),
+            "deadline" => wish.deadline = Some(value.parse().map_err(|_| wrong())?),
             "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
             _ => {
-                let known = "voice, languages, gender, style, name, model, language, speed, pitch, volume, direction, variation, seed, unsupported, type, rate, bitrate, vbr, channels, whole, webhook";
+                let known = "voice, languages, gender, style, name, model, language, speed, pitch, volume, direction, variation, seed, unsupported, type, rate, bitrate, vbr, channels, whole, deadline, credential, webhook";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }

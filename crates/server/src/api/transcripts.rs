@@ -15,7 +15,7 @@ use rocket::{State, post};
 use tokio::io::AsyncReadExt as _;
 use tokio_util::io::ReaderStream;
 
-use super::speech_request::unsupported;
+use super::speech_request::{deadline, unsupported};
 use super::utterances::keep;
 use crate::access::Allowed;
 use crate::body::{RequestBody, unread};
@@ -63,6 +63,7 @@ const MAX_PART: usize = 64 << 10;
         ("alternatives" = Option<u64>, Query, description = "So many other readings"),
         ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine cannot"),
         ("title" = Option<String>, Query, description = "What a job is known by"),
+        ("deadline" = Option<f64>, Query, description = "Seconds until the transcript, beside those that grow with the audio"),
         ("webhook" = Option<String>, Query, description = "URL to notify when the job ends; for Prefer: respond-async"),
         ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
         ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, which takes recordings of any length"),
@@ -121,6 +122,8 @@ pub(crate) async fn recognise(
         language: wish.language,
         unsupported: unsupported(wish.unsupported.as_deref(), &meta)?,
         wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
+        deadline: deadline(wish.deadline)?,
+        credential: wish.credential.clone(),
         trace: meta.trace.clone(),
     };
     let heard = tokio::select! {
@@ -157,6 +160,8 @@ fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<
         model: wish.model,
         language: wish.language,
         unsupported: unsupported(wish.unsupported.as_deref(), meta)?,
+        deadline: deadline(wish.deadline)?,
+        credential: wish.credential.clone(),
         wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
     });
     Ok(NewJob {
@@ -475,9 +480,14 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
             "unsupported" => wish.unsupported = Some(value),
             "title" => wish.title = Some(value),
             "webhook" => wish.webhook = Some(value),
+            "credential" => wish.credential = Some(value),
+            "deadline" => {
+                let number = |_| Problem::new("invalid", format!("deadline takes a number, not '{value}'"));
+                wish.deadline = Some(value.parse().map_err(number)?);
+            }
             _ => {
                 let known = "engine, route, language, model, context, variation, hints, speakers, alternatives, \
-                             unsupported, title, webhook";
+                             unsupported, title, deadline, credential, webhook";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use dispatcher_core::{Gender, Origin, Site, Sort, VoiceId, VoiceQuery, Wanted, nearest, sample_sentence};
+use dispatcher_core::{Gender, Origin, Site, Sort, VoiceId, VoiceQuery, Wanted, nearest_by, sample_sentence};
 use dispatcher_gateway::{Caller, Clip, EngineState, Gateway, SynthesisRequest, TextInput, Unsupported, now_micros};
 use rocket::http::{ContentType, Header, Status};
 use rocket::response::{self, Responder, Response};
@@ -117,12 +117,6 @@ fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<Voi
     let limit = given.remove("limit").map(|limit| number("limit", &limit)).transpose()?;
     let offset = given.remove("cursor").map(|cursor| number("cursor", &cursor)).transpose()?;
     let ids = given.remove("id").map(|ids| ids.split(',').map(|id| id.trim().to_owned()).collect());
-    // Apps see what was made for the account only where it is granted to them.
-    let origin = origin.transpose()?;
-    let origin = match (caller.granted(), origin) {
-        (Some(granted), _) if granted.is_empty() => Some(Origin::Stock),
-        (_, origin) => origin,
-    };
     Ok(VoiceQuery {
         text: given.remove("search"),
         languages: given.remove("languages"),
@@ -133,7 +127,9 @@ fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<Voi
         model: given.remove("model"),
         format: given.remove("format"),
         site: site.transpose()?,
-        origin,
+        origin: origin.transpose()?,
+        // Apps see what was made for the account only where it is granted to them.
+        granted: caller.granted(),
         most_nanos: most_nanos.transpose()?,
         among: ids,
         sort,
@@ -181,11 +177,7 @@ pub(crate) async fn voices(allowed: Allowed, meta: Meta, gateway: &State<Gateway
     let registry = gateway.registry();
     let index = registry.voices();
     let found = index.find(&query);
-    let granted = allowed.0.granted();
-    let open = |entry: &&dispatcher_core::Entry| {
-        entry.voice().origin == Origin::Stock || granted.as_ref().is_none_or(|granted| granted.contains(&entry.id()))
-    };
-    let items = found.page.iter().map(|at| index.entry(*at)).filter(open).map(|entry| around.answer(entry)).collect();
+    let items = found.page.iter().map(|at| around.answer(index.entry(*at))).collect();
     let end = query.offset + query.limit;
     let facets = facets.then(|| {
         let dispatcher_core::Facets { languages, genders, engines, styles } = index.facets(&query);
@@ -249,8 +241,16 @@ async fn find_voice(gateway: &Gateway, caller: &Caller, id: &str) -> Result<Json
         Some(at) => Ok(Json(Around::of(gateway).await?.answer(index.entry(*at)))),
         None => {
             let mut problem = Problem::new("no-such-voice", format!("there is no voice '{id}'"));
-            let ids: Vec<String> = (0..index.len()).map(|at| index.entry(at).id()).collect();
-            problem.nearest = nearest(id, ids.iter().map(String::as_str), 3);
+            let open = |entry: &&dispatcher_core::Entry| {
+                let stock = entry.voice().origin == Origin::Stock;
+                stock || granted.as_ref().is_none_or(|granted| granted.contains(&entry.id()))
+            };
+            let known: Vec<(String, &str)> = (0..index.len())
+                .map(|at| index.entry(at))
+                .filter(open)
+                .map(|entry| (entry.id(), entry.voice().name.as_str()))
+                .collect();
+            problem.nearest = nearest_by(id, known.iter().map(|(id, name)| (id.as_str(), Some(*name))), 3);
             Err(problem)
         }
     }
@@ -353,6 +353,8 @@ pub(crate) async fn sample(
     let text = text.unwrap_or_else(|| sample_sentence(&answer.languages).to_owned());
     let format = dispatcher_audio::Format::new(dispatcher_audio::Codec::Mp3, 24_000);
     let request = SynthesisRequest {
+        deadline: None,
+        credential: None,
         text: TextInput::Plain(text),
         wanted: Some(Wanted::Named(id.parse::<VoiceId>().map_or(id.clone(), |id| id.to_string()))),
         model: None,

@@ -1,6 +1,6 @@
 //! Engines, voices, routes and credentials.
 
-use dispatcher_core::{Entry, Work};
+use dispatcher_core::{Entry, Sheet, Tariff, Work};
 use dispatcher_gateway::{CredentialView, EngineState};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -39,6 +39,8 @@ pub(crate) struct LegSchema {
     model: Option<String>,
     /// Milliseconds until the first audio or the answer.
     deadline: Option<u64>,
+    /// The credential to call the engine with, in place of its usual one.
+    credential: Option<String>,
     conditions: Option<ConditionsSchema>,
 }
 
@@ -96,6 +98,23 @@ fn word(value: &dyn std::fmt::Debug) -> String {
     format!("{value:?}").to_lowercase()
 }
 
+/// List prices in words: of each kind of work where they differ.
+fn price_of(sheet: &Sheet) -> String {
+    let price = |tariff: &Tariff| format!("{} {} per {}", tariff.price, tariff.currency, word(&tariff.per));
+    let mut prices: Vec<(Work, String)> = Vec::new();
+    for (work, has) in [(Work::Synthesis, sheet.synthesis.is_some()), (Work::Recognition, sheet.recognition.is_some())]
+    {
+        prices.extend(has.then(|| (work, price(sheet.tariff_of(work)))));
+    }
+    match &prices[..] {
+        [(_, one), (_, other)] if one != other => {
+            prices.iter().map(|(work, price)| format!("{}: {price}", work.name())).collect::<Vec<_>>().join("; ")
+        }
+        [(_, one), ..] => one.clone(),
+        [] => String::new(),
+    }
+}
+
 impl VoiceAnswer {
     pub(crate) fn new(entry: &Entry, state: Option<&EngineState>, favourite: bool, stale: bool) -> Self {
         let (sheet, voice) = (&entry.sheet, entry.voice());
@@ -103,7 +122,10 @@ impl VoiceAnswer {
             true => sheet.model_names(Work::Synthesis).into_iter().map(str::to_owned).collect(),
             false => voice.models.clone(),
         };
-        let price = dispatcher_core::Money { nanos: entry.nanos, currency: sheet.tariff.currency };
+        let price = dispatcher_core::Money {
+            nanos: entry.nanos,
+            currency: sheet.tariff_of(dispatcher_core::Work::Synthesis).currency,
+        };
         let (availability, reason) = match (&voice.unavailable, state) {
             (Some(why), _) => ("unavailable", Some(why.clone())),
             (None, Some(state)) => (state.name(), state.reason().map(str::to_owned)),
@@ -435,7 +457,7 @@ impl EngineAnswer {
                 waiting: load.map(|load| load.waiting),
             },
             catalogue: catalogue.map(CatalogueState::from),
-            price: format!("{} {} per {}", sheet.tariff.price, sheet.tariff.currency, word(&sheet.tariff.per)),
+            price: price_of(sheet),
         }
     }
 }
@@ -469,6 +491,11 @@ pub(crate) struct CredentialAnswer {
     pub(crate) created: String,
     pub(crate) created_by: String,
     pub(crate) last_used: Option<String>,
+    /// Whether its engine is called with it where nobody names another.
+    pub(crate) in_use: bool,
+    /// What to do next, where it was just added.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) next: Option<String>,
 }
 
 impl From<CredentialView> for CredentialAnswer {
@@ -484,6 +511,8 @@ impl From<CredentialView> for CredentialAnswer {
             created: rfc3339(view.created_at),
             created_by: view.created_by,
             last_used: view.last_used_at.map(rfc3339),
+            in_use: view.in_use,
+            next: None,
         }
     }
 }

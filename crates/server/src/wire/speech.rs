@@ -52,6 +52,11 @@ pub(crate) struct UtteranceRequest {
     pub(crate) seed: Option<u64>,
     /// URL to notify when the job ends; for `Prefer: respond-async`.
     pub(crate) webhook: Option<String>,
+    /// Seconds until the first audio, after which the next engine is tried;
+    /// for texts of up to 1,000 characters. Else as routes and sheets have it.
+    pub(crate) deadline: Option<f64>,
+    /// The credential to call the engine with, in place of its usual one.
+    pub(crate) credential: Option<String>,
 }
 
 /// What one voice says in a dialogue.
@@ -209,6 +214,11 @@ pub(crate) struct TranscriptRequest {
     pub(crate) title: Option<String>,
     /// URL to notify when the job ends; for `Prefer: respond-async`.
     pub(crate) webhook: Option<String>,
+    /// Seconds until the transcript, after which the next engine is tried,
+    /// beside those that grow with the audio. Else as routes and sheets have it.
+    pub(crate) deadline: Option<f64>,
+    /// The credential to call the engine with, in place of its usual one.
+    pub(crate) credential: Option<String>,
     /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
     pub(crate) unsupported: Option<String>,
 }
