@@ -99,7 +99,7 @@ async fn a_job_waits_for_an_engine_that_is_down_and_says_why() {
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     let waiting = until(&house.gateway, &id, |view| view.row.state == "waiting").await;
     let why = waiting.row.reason.unwrap();
-    assert!(why.contains("short: unavailable") && why.contains("next try is in"), "{why}");
+    assert!(why.contains("short: unavailable") && why.contains("attempt 2 follows in"), "{why}");
     let view = until(&house.gateway, &id, JobView::is_over).await;
     assert_eq!((view.row.state.as_str(), view.row.reason.clone()), ("done", None));
     assert_eq!(delivered(&house.heron).await["calls"], 2);

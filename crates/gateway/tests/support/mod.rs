@@ -68,7 +68,6 @@ pub fn leg(engine: &str, voice: Option<&str>) -> Leg {
         model: None,
         deadline: Some(4_000),
         credential: None,
-        credential: None,
         conditions: Conditions::default(),
     }
 }
