@@ -216,6 +216,14 @@ impl Listing {
         self.listed(found)
     }
 
+    /// The first call as text, without its access.
+    pub(crate) fn preview(&self) -> String {
+        match &self.way {
+            Way::Call(pages) => pages.call.preview(&context! { page => "", voice => (), access => context! {} }),
+            Way::Lines { .. } => self.spec.arguments.join(" "),
+        }
+    }
+
     /// Asks for the first page alone, to see that one is let in.
     pub(crate) async fn first_page(&self, wire: &Wire, credential: &Parts) -> Result<(), EngineError> {
         let Way::Call(pages) = &self.way else { return Ok(()) };

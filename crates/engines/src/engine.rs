@@ -224,6 +224,15 @@ impl Engine {
         }
     }
 
+    /// The call that lists the engine's voices, without its access, for people;
+    /// `None` where the sheet names no list.
+    pub fn catalogue_preview(&self) -> Option<String> {
+        match &self.way {
+            Way::Http(http) => http.catalogue_preview(),
+            Way::Process(process) => process.catalogue_preview(),
+        }
+    }
+
     /// The document that a call sends: what limits with `tags` count.
     pub fn document(&self, call: &Speak) -> String {
         match &self.way {

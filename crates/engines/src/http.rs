@@ -184,6 +184,11 @@ impl HttpDriver {
         Ok(roles.query(&answer).all().into_iter().filter_map(|role| role.as_str().map(str::to_owned)).collect())
     }
 
+    /// The call that lists the voices, as text.
+    pub(crate) fn catalogue_preview(&self) -> Option<String> {
+        self.listing.as_ref().map(Listing::preview)
+    }
+
     /// The engine's list of voices; nothing where the sheet names no list.
     pub(crate) async fn voices(&self, credential: &Parts, turns: Turns<'_>) -> Option<Result<Vec<Voice>, EngineError>> {
         Some(self.listing.as_ref()?.read(&self.wire, credential, turns).await)

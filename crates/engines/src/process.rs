@@ -162,6 +162,12 @@ impl ProcessDriver {
         Ok(crate::transcript::read_lines(&text, &listener.lines))
     }
 
+    /// The call that lists the voices, as text.
+    pub(crate) fn catalogue_preview(&self) -> Option<String> {
+        let (_, listing) = self.listing.as_ref()?;
+        Some(format!("{} {}", self.spec.program, listing.preview()))
+    }
+
     /// The program's list of voices; nothing where the sheet names no list.
     pub(crate) async fn voices(&self) -> Option<Result<Vec<Voice>, EngineError>> {
         let (templates, listing) = self.listing.as_ref()?;

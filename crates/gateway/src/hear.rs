@@ -13,9 +13,12 @@ use tokio::sync::oneshot;
 use crate::attempt::{again, broken};
 use crate::intake::{GivenAudio, Probed};
 use crate::jobs::PartNote;
-use crate::settle::{Docket, Ending, Opening, micros};
+use crate::settle::{Docket, Ending, Entry, Opening, micros};
 use crate::speak::{ending_of, summary};
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, Unsupported};
+
+/// Audio with less sound than this has nothing to be recognised, in seconds.
+pub(crate) const SILENT: f64 = 0.1;
 
 /// What is asked for.
 #[derive(Debug, Clone)]
@@ -286,6 +289,9 @@ impl Listening {
                         }
                         continue;
                     }
+                    if self.is_silent().await {
+                        return self.end_silent(&entry, ending, answer).await;
+                    }
                     let problem = Some(summary(&failures));
                     let settled =
                         self.docket.settle(Some((&entry, Some(ending))), "failed", audio_ms, None, problem).await;
@@ -323,6 +329,30 @@ impl Listening {
             warnings,
             rehearsal,
         }
+    }
+
+    /// Whether there is nothing in the audio that anybody could recognise.
+    async fn is_silent(&self) -> bool {
+        let (source, format) = (self.request.audio.source.clone(), self.probed.format);
+        let sounding = self.gateway.codec_work(move || crate::intake::sounding(&source, format)).await;
+        sounding.ok().flatten().is_some_and(|seconds| seconds < SILENT)
+    }
+
+    /// No engine is to blame that it makes nothing of silence.
+    async fn end_silent(&self, entry: &Entry, ending: Ending, answer: Answer) {
+        let audio_ms = self.probed.length.milliseconds();
+        let first = Some(micros(self.docket.begun));
+        let settled = self.docket.settle(Some((entry, Some(ending))), "done", audio_ms, first, None).await;
+        let result = match (settled, self.plan.first()) {
+            (Ok(cost), Some(planned)) => {
+                let mut heard = self.recognised(planned, Transcript::default(), cost, &[], false);
+                heard.warnings.push("there is no sound in the audio".into());
+                Ok(heard)
+            }
+            (Err(error), _) => Err(error),
+            _ => Err(GatewayError::Internal("an empty plan".into())),
+        };
+        let _ = answer.send(result);
     }
 
     /// The language of a transcript of an engine that does not say it.

@@ -8,7 +8,8 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{
-    AudioError, Depth, Format, Length, Meter, START_BYTES, Salvaged, Salvager, find_start, recognise,
+    AudioError, Codec, Depth, Format, Length, Levels, Meter, START_BYTES, Salvaged, Salvager, Transcoder, find_start,
+    recognise,
 };
 use dispatcher_core::Usage;
 use dispatcher_engines::AudioSource;
@@ -261,6 +262,29 @@ impl Probed {
     }
 }
 
+/// Seconds of audio that are louder than silence; `None` where they cannot be
+/// told.
+pub(crate) fn sounding(source: &AudioSource, format: Format) -> Option<f64> {
+    let rate = 16_000;
+    let mut transcoder = Transcoder::new(format, Format::new(Codec::Pcm, rate)).ok()?;
+    let mut levels = Levels::new(rate);
+    let mut file = GivenAudio { source: source.clone(), told: None }.open().ok()?;
+    let mut chunk = vec![0; CHUNK];
+    let mut take = |pcm: &[u8]| {
+        let pairs = pcm.as_chunks::<2>().0;
+        let samples: Vec<f32> = pairs.iter().map(|pair| f32::from(i16::from_le_bytes(*pair)) / 32_768.0).collect();
+        levels.push(&samples);
+    };
+    loop {
+        match file.read(&mut chunk).ok()? {
+            0 => break,
+            count => take(&transcoder.push(&Bytes::copy_from_slice(&chunk[..count])).ok()?),
+        }
+    }
+    take(&transcoder.finish().ok()?);
+    Some(levels.sounding(0.0, levels.length()))
+}
+
 /// A sound of a caller, mended: with its true length, and read as far as it
 /// goes; with what is wrong with it.
 ///
@@ -283,7 +307,7 @@ pub(crate) fn mended(audio: Bytes) -> Result<(Bytes, Vec<String>), GatewayError>
 
 #[cfg(test)]
 mod tests {
-    use dispatcher_audio::{Codec, encode_all, wav_header};
+    use dispatcher_audio::{encode_all, wav_header};
 
     use super::*;
 

@@ -1,7 +1,7 @@
 //! Lint: what each engine would do with a document, with nothing sent and no
 //! records at hand.
 
-use dispatcher_core::Wanted;
+use dispatcher_core::{Voice, Wanted};
 use dispatcher_markup::{Fidelity, MarkupError, Outcome};
 
 use crate::plan::plan_synthesis;
@@ -18,6 +18,22 @@ pub struct Lint {
     pub calls: usize,
     pub fidelity: Vec<Fidelity>,
     pub worst: Outcome,
+}
+
+/// The registry with a voice for an engine whose sheet names none, since a
+/// catalogue lists them: what becomes of markup is the same for each of them.
+fn with_any_voice(registry: &Registry, engine: &str, language: Option<&str>) -> Option<Registry> {
+    let sheet = registry.sheet(engine)?;
+    let synthesis = sheet.synthesis.as_ref()?;
+    let named = synthesis.voices.iter().any(|voice| voice.unavailable.is_none());
+    if named || sheet.catalogue.is_none() {
+        return None;
+    }
+    let languages = vec![language.unwrap_or("und").to_owned()];
+    let voice = Voice { id: "any".into(), name: "any voice".into(), languages, ..Voice::default() };
+    let mut with_any = registry.clone();
+    with_any.list(engine, vec![voice]);
+    Some(with_any)
 }
 
 /// An engine, and what it would do or why it would refuse.
@@ -38,6 +54,8 @@ pub fn lint(
     let caller = Caller::nobody();
     let mut found = Vec::new();
     for engine in registry.engines() {
+        let with_any = with_any_voice(registry, &engine.sheet().name, language);
+        let registry = with_any.as_ref().unwrap_or(registry);
         let sheet = registry.sheet(&engine.sheet().name).unwrap_or_else(|| engine.sheet());
         let Some(synthesis) = &sheet.synthesis else { continue };
         let usable = || synthesis.voices.iter().filter(|voice| voice.unavailable.is_none());

@@ -66,7 +66,21 @@ async fn add(client: &Client, sheet: &Path, only_try: bool, json: bool) -> Resul
     };
     let path = if only_try { "/api/v1/engines?try=true" } else { "/api/v1/engines" };
     let request = client.request(Method::POST, path).header("Content-Type", "application/toml").body(source);
-    let engine = read_json(client.send(request).await?).await?;
+    let named = |error: CliError| match error {
+        CliError::Problem(mut problem) => {
+            // The service does not know what the file is called here.
+            if let Some(rest) = problem.detail.strip_prefix("sheet:") {
+                problem.detail = format!("{}:{rest}", sheet.display());
+            }
+            CliError::Problem(problem)
+        }
+        error => error,
+    };
+    let engine = match client.send(request).await {
+        Ok(response) => read_json(response).await,
+        Err(error) => Err(error),
+    };
+    let engine = engine.map_err(named)?;
     if json {
         return output::print_json(&engine);
     }

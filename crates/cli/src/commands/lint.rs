@@ -28,6 +28,8 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
         unsupported: Unsupported::Adapt,
         shaping: Default::default(),
         format: Format::new(Codec::Wav, 24_000),
+        deadline: None,
+        credential: None,
         trace: None,
         notes: Vec::new(),
     };

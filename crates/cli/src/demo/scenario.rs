@@ -71,7 +71,6 @@ fn leg(engine: &str, voice: Option<&str>, languages: Option<&str>, deadline: u64
         model: None,
         deadline: Some(deadline),
         credential: None,
-        credential: None,
         conditions: Conditions::default(),
     }
 }

@@ -220,8 +220,8 @@ impl Checking<'_> {
         match self.engine.voices(&parts, &self.gateway.upkeep_turns(&self.engine)).await {
             None => {}
             Some(Err(error)) => {
-                let call = catalogue.call.unwrap_or_else(|| catalogue.arguments.join(" "));
-                let miss = Miss { cause: error.cause, detail: error.detail, request: call };
+                let request = self.engine.catalogue_preview().unwrap_or_default();
+                let miss = Miss { cause: error.cause, detail: error.detail, request };
                 self.miss("catalogue", "list", "voices", &miss);
             }
             Some(Ok(listed)) => {

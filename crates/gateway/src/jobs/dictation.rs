@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use super::run::{JobRun, Stop};
 use super::{JobChange, keep};
-use crate::hear::Over;
+use crate::hear::{Over, SILENT};
 use crate::intake::Probed;
 use crate::settle::to_i64;
 use crate::{GatewayError, GivenAudio, Planned, Recognised, RecognitionRequest, Unsupported, now_micros};
@@ -28,8 +28,6 @@ const UNHEARD: f64 = 0.7;
 const WIDER: [f64; 2] = [10.0, 25.0];
 /// Failed attempts at a seam, restarts included, after which it stays open.
 const MOST_SEAM_FAILURES: u32 = 3;
-/// A part with less sound than this has nothing to be heard, in seconds.
-const SILENT: f64 = 0.1;
 /// What a part may be of an engine's size limit: its head counts too.
 const FILL: f64 = 0.98;
 /// Characters of what was said before, for engines that take it.
