@@ -1,5 +1,7 @@
 //! Parts of a document, each to become a file.
 
+use dispatcher_markup::sentences;
+
 use crate::{Block, Document};
 
 /// Where a document is parted.
@@ -99,22 +101,69 @@ impl Document {
         joined
     }
 
+    /// Parts of about equal length, none longer than `most` characters but
+    /// where one sentence is; a heading begins a part or is within one.
     fn by_length(&self, most: usize) -> Vec<Part> {
+        let units = self.units();
+        let mut left: usize = units.iter().map(|unit| unit.length).sum();
+        let mut parts_left = left.div_ceil(most).max(1);
         let mut parts: Vec<Part> = Vec::new();
         let mut length = 0;
-        for block in &self.blocks {
-            let own = block.text().chars().count();
-            if parts.is_empty() || length > 0 && length + own > most {
-                parts.push(Part { title: first_words(block.text()), text: String::new() });
+        for unit in units {
+            // What is left is shared evenly, so that no rest is a part of its own.
+            let aim = (left + length).div_ceil(parts_left);
+            let full = length + unit.length > most || length + unit.length / 2 > aim && parts_left > 1;
+            if parts.is_empty() || length > 0 && full {
+                parts_left = parts_left.saturating_sub(usize::from(!parts.is_empty())).max(1);
+                parts.push(Part { title: first_words(&unit.text), text: String::new() });
                 length = 0;
             }
             if let Some(part) = parts.last_mut() {
-                add(&mut part.text, block.text());
+                let between = if unit.begins && !part.text.is_empty() { "\n\n" } else { "" };
+                part.text += between;
+                part.text += &unit.text;
             }
-            length += own;
+            length += unit.length;
+            left = left.saturating_sub(unit.length);
+        }
+        for part in &mut parts {
+            part.text.truncate(part.text.trim_end().len());
         }
         parts
     }
+
+    /// What is not parted: sentences, each heading with what follows it.
+    fn units(&self) -> Vec<Unit> {
+        let mut units: Vec<Unit> = Vec::new();
+        let mut headings = String::new();
+        for block in &self.blocks {
+            let text = block.text();
+            if let Block::Heading { .. } = block {
+                add(&mut headings, text);
+                continue;
+            }
+            for (number, sentence) in sentences(text).into_iter().enumerate() {
+                let first = number == 0;
+                let mut own = if first { std::mem::take(&mut headings) } else { String::new() };
+                // What is between sentences stays as it is.
+                add(&mut own, sentence);
+                units.push(Unit { length: own.chars().count(), text: own, begins: first });
+            }
+        }
+        if !headings.is_empty() {
+            units.push(Unit { length: headings.chars().count(), text: headings, begins: true });
+        }
+        units
+    }
+}
+
+/// Text that stays together.
+struct Unit {
+    text: String,
+    /// It begins a paragraph.
+    begins: bool,
+    /// In characters.
+    length: usize,
 }
 
 fn add(text: &mut String, more: &str) {
@@ -169,5 +218,32 @@ mod tests {
         assert!(short.iter().all(|part| part.text.chars().count() <= 50), "{short:?}");
         assert_eq!(short.iter().map(|part| part.text.as_str()).collect::<Vec<_>>().join("\n\n"), book().text());
         assert_eq!(book().parts(Split::None).len(), 1);
+    }
+
+    #[test]
+    fn parts_by_length_are_alike_and_cut_long_paragraphs_at_sentences() {
+        let sentence = "The ferry to Gullsay leaves from berth two at six. ";
+        let long = |count: usize| Block::Paragraph(sentence.repeat(count).trim_end().to_owned());
+        let document = Document {
+            blocks: vec![
+                heading(1, "Handbook"),
+                heading(2, "Safety"),
+                long(50),
+                heading(2, "Arrival"),
+                long(3),
+                long(20),
+            ],
+            ..Document::default()
+        };
+        let parts = document.parts(Split::Length(900));
+        let lengths: Vec<usize> = parts.iter().map(|part| part.text.chars().count()).collect();
+        assert!(lengths.iter().all(|length| *length <= 900), "{lengths:?}");
+        let (least, most) = (lengths.iter().min().copied().unwrap_or(0), lengths.iter().max().copied().unwrap_or(0));
+        assert!(least * 2 > most, "{lengths:?}");
+        let words = |text: &str| text.split_whitespace().map(str::to_owned).collect::<Vec<_>>();
+        let all: Vec<String> = parts.iter().flat_map(|part| words(&part.text)).collect();
+        assert_eq!(all, words(&document.text()), "nothing is lost");
+        assert!(parts.iter().all(|part| !part.text.ends_with("Arrival")), "a heading goes with what follows");
+        assert!(parts[0].title.starts_with("Handbook Safety The ferry"), "{}", parts[0].title);
     }
 }

@@ -1,5 +1,7 @@
 //! `dispatcher usage`.
 
+use reqwest::Method;
+use reqwest::header::ACCEPT;
 use serde_json::Value;
 
 use crate::args::UsageArgs;
@@ -14,11 +16,13 @@ pub(crate) async fn run(client: &Client, args: UsageArgs, json: bool) -> Result<
         ("to", args.to.as_deref()),
         ("app", args.app.as_deref()),
     ];
-    let usage = client.get("/api/v1/usage", &query).await?;
-    if json {
-        return output::print_json(&usage);
+    if args.csv {
+        let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
+        let request = client.request(Method::GET, "/api/v1/usage").query(&given).header(ACCEPT, "text/csv");
+        return output::print(&client.send(request).await?.text().await.map_err(CliError::Broken)?);
     }
-    output::print(&if args.csv { csv(&usage) } else { render(&usage) })
+    let usage = client.get("/api/v1/usage", &query).await?;
+    if json { output::print_json(&usage) } else { output::print(&render(&usage)) }
 }
 
 fn groups(value: &Value) -> Vec<String> {
@@ -62,26 +66,4 @@ pub(crate) fn render(usage: &Value) -> String {
     }
     let right: Vec<usize> = (by.len()..head.len()).collect();
     format!("{period}\n{}", output::table(&head, rows, &right))
-}
-
-fn csv(usage: &Value) -> String {
-    let quote = |text: String| {
-        if text.contains([',', '"', '\n']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text }
-    };
-    let head = groups(&usage["by"])
-        .into_iter()
-        .chain(["requests", "characters", "audio_seconds", "amount", "currency"].map(str::to_owned));
-    let mut out = head.collect::<Vec<_>>().join(",") + "\r\n";
-    for item in output::items(usage) {
-        let numbers = [
-            output::text(&item, "requests"),
-            output::text(&item, "characters"),
-            output::text(&item, "audio"),
-            output::text(&item["cost"], "amount"),
-            output::text(&item["cost"], "currency"),
-        ];
-        let fields = groups(&item["group"]).into_iter().chain(numbers).map(quote);
-        out += &(fields.collect::<Vec<_>>().join(",") + "\r\n");
-    }
-    out
 }

@@ -1,10 +1,12 @@
 //! Routes, dispatches, usage, the audit log, and the overview.
 
+use dispatcher_audio::by_weight;
 use dispatcher_core::Route;
 use dispatcher_gateway::{Gateway, day_of, now_micros};
 use dispatcher_store::{DispatchFilter, GroupBy};
+use rocket::http::ContentType;
 use rocket::serde::json::Json;
-use rocket::{State, get, put};
+use rocket::{Either, State, get, put};
 
 use super::SMALL_BODY;
 use super::engines::all_engines;
@@ -158,11 +160,15 @@ pub(crate) async fn dispatch(
         ("from" = Option<String>, Query, description = "YYYY-MM-DD"), ("to" = Option<String>, Query, description = "YYYY-MM-DD"),
         ("app" = Option<String>, Query),
     ),
-    responses((status = 200, description = "Usage", body = UsageList), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "Usage; rows of CSV with Accept: text/csv", content((UsageList = "application/json"), (String = "text/csv"))), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[get("/usage")]
-pub(crate) async fn usage(allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Result<Json<UsageList>, Problem> {
+pub(crate) async fn usage(
+    allowed: Allowed,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Either<Json<UsageList>, (ContentType, String)>, Problem> {
     let mut given = known_pairs(&meta.query, &["by", "from", "to", "app"])?;
     let by = given.remove("by").unwrap_or_else(|| "app,engine".into());
     let names: Vec<String> = by.split(',').map(|name| name.trim().to_owned()).collect();
@@ -186,14 +192,19 @@ pub(crate) async fn usage(allowed: Allowed, meta: Meta, gateway: &State<Gateway>
             None => totals.push((row.currency.clone(), row.nanos)),
         }
     }
-    Ok(Json(UsageList {
+    let list = UsageList {
         by: names,
         from,
         to,
         items: rows.into_iter().map(UsageAnswer::from).collect(),
         next: None,
         total: totals.iter().map(|(currency, nanos)| amount(*nanos, currency)).collect(),
-    }))
+    };
+    let liked = by_weight(&meta.accept).first().is_some_and(|range| range.trim().starts_with("text/csv"));
+    match liked {
+        true => Ok(Either::Right((ContentType::CSV, list.to_csv()?))),
+        false => Ok(Either::Left(Json(list))),
+    }
 }
 
 /// Read the audit log

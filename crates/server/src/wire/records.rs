@@ -5,6 +5,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use super::{Amount, EngineAnswer, amount, milliseconds, rfc3339};
+use crate::problem::Problem;
 
 /// One request and what came of it. Times are milliseconds.
 #[derive(Debug, Serialize, ToSchema)]
@@ -158,6 +159,25 @@ impl From<UsageRow> for UsageAnswer {
             audio: row.audio_ms as f64 / 1_000.0,
             cost: amount(row.nanos, &row.currency),
         }
+    }
+}
+
+impl UsageList {
+    /// Rows of CSV (RFC 4180), the first of which names the columns.
+    pub(crate) fn to_csv(&self) -> Result<String, Problem> {
+        let failed = |error: String| Problem::new("internal", error);
+        let mut rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+        let columns = ["requests", "characters", "audio_seconds", "amount", "currency"];
+        let head = self.by.iter().map(String::as_str).chain(columns);
+        rows.write_record(head).map_err(|error| failed(error.to_string()))?;
+        for item in &self.items {
+            let numbers = [item.requests.to_string(), item.characters.to_string(), item.audio.to_string()];
+            let cost = [item.cost.amount.clone(), item.cost.currency.clone()];
+            let row = item.group.iter().cloned().chain(numbers).chain(cost);
+            rows.write_record(row).map_err(|error| failed(error.to_string()))?;
+        }
+        let bytes = rows.into_inner().map_err(|error| failed(error.to_string()))?;
+        String::from_utf8(bytes).map_err(|error| failed(error.to_string()))
     }
 }
 
