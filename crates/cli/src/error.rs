@@ -8,6 +8,9 @@ use dispatcher_server::{ConfigError, ServeError};
 /// A problem document of the service.
 #[derive(Debug, Clone, Default, serde::Deserialize)]
 pub(crate) struct Problem {
+    /// Its kind: an address that ends in its name.
+    #[serde(default, rename = "type")]
+    pub(crate) kind: String,
     #[serde(default)]
     pub(crate) title: String,
     #[serde(default)]
@@ -20,6 +23,26 @@ pub(crate) struct Problem {
     pub(crate) nearest: Vec<String>,
     #[serde(default)]
     pub(crate) dispatch: Option<String>,
+}
+
+/// What to do in the words of this client, where the service advises header
+/// fields and settings.
+const ADVICE: [(&str, &str); 4] = [
+    ("audio-too-long", "Have it recognised as a job: dispatcher job add FILE"),
+    ("text-too-long", "Shorten the text, choose another engine, or have it spoken as a job: dispatcher job add FILE"),
+    ("too-large", "Send it as a job: dispatcher job add FILE"),
+    ("unsupported", "Leave out what the errors name, or leave out --strict."),
+];
+
+impl Problem {
+    /// Whether it is of a kind, by its name.
+    pub(crate) fn is(&self, name: &str) -> bool {
+        self.kind.rsplit('/').next() == Some(name)
+    }
+
+    fn advice(&self) -> &str {
+        ADVICE.iter().find(|(name, _)| self.is(name)).map_or(&self.help, |(_, advice)| advice)
+    }
 }
 
 /// Errors of a command.
@@ -76,8 +99,8 @@ impl CliError {
                 if let Some(dispatch) = &problem.dispatch {
                     eprintln!("  to see what was tried: dispatcher dispatches {dispatch}");
                 }
-                if !problem.help.is_empty() {
-                    eprintln!("  {}", problem.help);
+                if !problem.advice().is_empty() {
+                    eprintln!("  {}", problem.advice());
                 }
             }
             CliError::Unreachable { .. } => {

@@ -35,7 +35,7 @@ pub use search::{Entry, Facets, Found, Sort, VoiceIndex, VoiceQuery};
 pub use shaping::{Adjustment, Done, HearingWish, MadeGood, Shaped, Shaping, Style};
 pub use sheet::*;
 pub use stitch::{HeardPart, stitch};
-pub use tariff::{Measure, Tariff, Usage};
+pub use tariff::{Cancelled, Measure, Tariff, Usage};
 pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
 pub use voice::{Criteria, Gender, Origin, Voice, VoiceId};
 pub use wer::{WordErrors, normalise_words, word_errors};

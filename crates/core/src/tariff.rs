@@ -33,6 +33,19 @@ pub struct Usage {
     pub milliseconds: u64,
 }
 
+/// What an engine charges for a call that was cancelled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Cancelled {
+    /// What was begun until then: audio by started units; text whole, since
+    /// the engine has it.
+    #[default]
+    Started,
+    /// As if it had ended.
+    Whole,
+    Nothing,
+}
+
 /// A price list: so much for each unit, by steps, times the model's factor.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -46,6 +59,9 @@ pub struct Tariff {
     /// Units are charged by whole steps of this size; 1 unless given.
     #[serde(default = "one")]
     pub step: u64,
+    /// What a call costs that its caller cancelled.
+    #[serde(default)]
+    pub cancelled: Cancelled,
     /// Factors by model, decimals; 1 where a model is not named.
     #[serde(default)]
     pub models: BTreeMap<String, String>,
@@ -62,7 +78,14 @@ fn one() -> u64 {
 impl Tariff {
     /// A tariff that charges nothing.
     pub fn free() -> Self {
-        Tariff { currency: Currency::EUR, per: Measure::Request, price: "0".into(), step: 1, models: BTreeMap::new() }
+        Tariff {
+            currency: Currency::EUR,
+            per: Measure::Request,
+            price: "0".into(),
+            step: 1,
+            cancelled: Cancelled::default(),
+            models: BTreeMap::new(),
+        }
     }
 
     /// Refuses prices and factors that are not decimals, and a step of 0.
@@ -70,6 +93,21 @@ impl Tariff {
         parse_nanos(&self.price)?;
         self.models.values().try_for_each(|factor| parse_nanos(factor).map(drop))?;
         if self.step == 0 { Err(MoneyError::Amount("step = 0".into())) } else { Ok(()) }
+    }
+
+    /// What is charged of a call that was cancelled after some time, and why;
+    /// `usage` is that of the whole call, whose audio `heard` milliseconds may
+    /// have been worked on.
+    pub fn of_cancelled(&self, usage: Usage, heard: u64) -> (Option<Usage>, &'static str) {
+        match self.cancelled {
+            Cancelled::Whole => (Some(usage), "charged as a whole call"),
+            Cancelled::Nothing => (None, "not charged"),
+            Cancelled::Started if self.charges_text() => (Some(usage), "the engine has the text, which is charged"),
+            Cancelled::Started => {
+                let milliseconds = heard.min(usage.milliseconds).max(1);
+                (Some(Usage { milliseconds, ..usage }), "charged by the units that were begun")
+            }
+        }
     }
 
     /// Whether the cost is known before the audio is.
@@ -125,6 +163,21 @@ mod tests {
         for (milliseconds, units) in [(1, 15), (15_000, 15), (15_001, 30), (0, 0)] {
             assert_eq!(tariff.units(Usage { milliseconds, ..Usage::default() }), units, "{milliseconds} ms");
         }
+    }
+
+    #[test]
+    fn a_cancelled_call_is_charged_as_the_tariff_says() {
+        let minute = Usage { milliseconds: 60_000, characters: 40, bytes: 40 };
+        let units = |tariff: &Tariff, heard| tariff.of_cancelled(minute, heard).0.map(|usage| tariff.units(usage));
+        let by_second = tariff(Measure::Second, "0.0004", 15);
+        assert_eq!(
+            (units(&by_second, 4), units(&by_second, 20_000), units(&by_second, 90_000)),
+            (Some(15), Some(30), Some(60))
+        );
+        let whole = Tariff { cancelled: Cancelled::Whole, ..by_second.clone() };
+        let nothing = Tariff { cancelled: Cancelled::Nothing, ..by_second };
+        assert_eq!((units(&whole, 4), units(&nothing, 4)), (Some(60), None));
+        assert_eq!(units(&tariff(Measure::Character, "0.1", 1), 4), Some(40));
     }
 
     #[test]

@@ -45,6 +45,14 @@ impl FailedAttempt {
     }
 }
 
+/// What is counted in a unit.
+fn subject(unit: &str) -> &'static str {
+    match unit {
+        "characters" | "bytes" => "text",
+        _ => "audio",
+    }
+}
+
 /// Errors of the gateway. The front turns each into a status in one place.
 #[derive(Debug, thiserror::Error)]
 pub enum GatewayError {
@@ -58,7 +66,7 @@ pub enum GatewayError {
     Plan(#[from] PlanError),
     #[error("'{name}' is a format already; give the {what} another name")]
     NameTaken { what: &'static str, name: String },
-    #[error("the text has {given} {unit}, and {engine} takes at most {limit} at once")]
+    #[error("the {} has {given} {unit}, and {engine} takes at most {limit} at once", subject(unit))]
     TooLong { engine: String, given: u64, limit: u64, unit: &'static str },
     #[error("the text takes {given:.0} s or more to speak, and an utterance lasts {limit} s at most")]
     LongUtterance { given: f64, limit: f64 },

@@ -76,7 +76,14 @@ impl Gateway {
         language: Option<&str>,
     ) -> Result<Estimate, GatewayError> {
         let (_, probed) = audio.take(self, false).await?;
-        let (_, plan) = self.plan_recognition(caller, wanted, model, language, &probed)?;
+        let mut probed = probed;
+        let (_, hearers) = self.hearing_candidates(caller, wanted, model, language, &probed)?;
+        let whole = hearers.iter().any(|(_, over)| over.is_none());
+        if let Some((_, Some(over))) = hearers.first().filter(|_| !whole) {
+            probed.warnings.push(format!("{over}: it is recognised in parts, as a job"));
+        }
+        let plan: Vec<Planned> =
+            hearers.into_iter().filter(|(_, over)| over.is_none() || !whole).map(|(planned, _)| planned).collect();
         let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
         Ok(Estimate {
             cost: head.estimate,

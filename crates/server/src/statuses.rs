@@ -11,7 +11,7 @@ use crate::access::{Need, need};
 const ALSO: &[(&str, &str, &[u16])] = &[
     ("POST", "/api/v1/utterances", &[404, 406, 409, 429, 502, 504, 507]),
     ("POST", "/api/v1/transcripts", &[404, 406, 409, 415, 429, 502, 504, 507]),
-    ("POST", "/api/v1/estimates", &[404, 406, 415, 507]),
+    ("POST", "/api/v1/estimates", &[404, 406, 409, 415, 507]),
     ("POST", "/api/v1/jobs", &[404, 406, 409, 415, 429, 507]),
     ("GET", "/api/v1/jobs/{id}/archive", &[409, 507]),
     ("DELETE", "/api/v1/jobs/{id}", &[409]),

@@ -147,6 +147,10 @@ pub(crate) struct DemoArgs {
     /// Listen on this port, 0 for a free one (default: 7420; with --once a free one)
     #[arg(long)]
     pub(crate) port: Option<u16>,
+    /// Settings to start with (default: dispatcher.toml, if that exists); the
+    /// demo keeps to its own data folder, port and simulated engines
+    #[arg(long, value_name = "FILE")]
+    pub(crate) config: Option<PathBuf>,
     /// Run the whole example once and exit
     #[arg(long)]
     pub(crate) once: bool,

@@ -1,9 +1,11 @@
 //! `dispatcher estimate`.
 
+use reqwest::Method;
 use serde_json::Value;
 
 use super::speak::{read_text, request_body};
 use super::transcribe::media_type;
+use super::upload;
 use crate::args::EstimateArgs;
 use crate::client::{Client, json as read_json};
 use crate::error::CliError;
@@ -14,7 +16,15 @@ pub(crate) async fn run(client: &Client, args: EstimateArgs, json: bool) -> Resu
         Some(path) => {
             let query = [("route", args.route.as_deref())];
             let kind = media_type(path, None);
-            read_json(client.post_file("/api/v1/estimates", &query, path, &kind, "application/json").await?).await?
+            if upload::is_large(path) {
+                let id = upload::in_parts(client, path, &kind).await?;
+                let estimate = of_upload(client, &id, &query).await;
+                // Nothing else is made of it.
+                let _ = client.delete(&format!("/api/v1/uploads/{id}")).await;
+                estimate?
+            } else {
+                read_json(client.post_file("/api/v1/estimates", &query, path, &kind, "application/json").await?).await?
+            }
         }
         None => {
             let text = read_text(args.text, args.file.as_deref())?;
@@ -22,6 +32,13 @@ pub(crate) async fn run(client: &Client, args: EstimateArgs, json: bool) -> Resu
         }
     };
     if json { output::print_json(&answer) } else { output::print(&render(&answer)) }
+}
+
+/// What an upload of audio would cost.
+pub(super) async fn of_upload(client: &Client, id: &str, query: &[(&str, Option<&str>)]) -> Result<Value, CliError> {
+    let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
+    let request = client.request(Method::POST, "/api/v1/estimates").query(&given).query(&[("upload", id)]);
+    read_json(client.send(request).await?).await
 }
 
 fn render(answer: &Value) -> String {

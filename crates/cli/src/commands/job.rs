@@ -19,8 +19,6 @@ use crate::client::{self, Client, segment};
 use crate::error::CliError;
 use crate::{files, output};
 
-/// Larger files go in parts.
-const LARGEST_BODY: u64 = 90_000_000;
 /// A service that is away is asked for again so often, a second apart.
 const MOST_TRIES: u32 = 60;
 
@@ -145,7 +143,7 @@ async fn send(
         return client::json(client.send(request(&query).body(text)).await?).await;
     }
     let file = tokio::fs::File::open(&args.file).await.map_err(failed)?;
-    if file.metadata().await.map_err(failed)?.len() > LARGEST_BODY {
+    if upload::is_large(&args.file) {
         query.push(("upload".into(), upload::in_parts(client, &args.file, kind).await?));
         return client::json(client.send(request(&query)).await?).await;
     }
@@ -187,7 +185,7 @@ async fn wait_and_fetch(
 }
 
 /// Follows a job to its end. A service that is away for a while is waited for.
-async fn follow(client: &Client, id: &str) -> Result<Value, CliError> {
+pub(super) async fn follow(client: &Client, id: &str) -> Result<Value, CliError> {
     let bar = ProgressBar::new(0);
     if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos}/{len} pieces  {msg}") {
         bar.set_style(style);
@@ -304,7 +302,7 @@ fn render(list: &Value) -> String {
 }
 
 /// Amounts in several currencies.
-fn amounts(list: &Value) -> String {
+pub(super) fn amounts(list: &Value) -> String {
     let amounts: Vec<String> = list.as_array().into_iter().flatten().map(output::money).collect();
     if amounts.is_empty() { "0".into() } else { amounts.join(" + ") }
 }

@@ -2,8 +2,11 @@
 
 use std::path::Path;
 
+use reqwest::Method;
+
+use super::upload;
 use crate::args::{TranscribeArgs, TranscriptFormat};
-use crate::client::Client;
+use crate::client::{self, Client};
 use crate::error::CliError;
 use crate::output;
 
@@ -45,7 +48,16 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Re
         ("language", args.language.as_deref()),
     ];
     let kind = media_type(&args.audio, args.kind.as_deref());
-    let response = client.post_file("/api/v1/transcripts", &query, &args.audio, &kind, accept).await?;
+    if upload::is_large(&args.audio) {
+        return as_job(client, &args, &query, &kind, format).await;
+    }
+    let response = match client.post_file("/api/v1/transcripts", &query, &args.audio, &kind, accept).await {
+        // No engine takes it at once; a job has it recognised in parts.
+        Err(CliError::Problem(problem)) if problem.is("audio-too-long") && args.audio.as_os_str() != "-" => {
+            return as_job(client, &args, &query, &kind, format).await;
+        }
+        response => response?,
+    };
     let header =
         |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
     let (engine, cost) = (header("dispatch-engine"), header("dispatch-cost"));
@@ -57,10 +69,63 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Re
         let value: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
         text = serde_json::to_string_pretty(&value).unwrap_or(text);
     }
-    match &args.output {
-        Some(path) => std::fs::write(path, &text).map_err(|source| CliError::File { path: path.clone(), source })?,
-        None => output::print(&text)?,
-    }
+    give(&args, &text)?;
     eprintln!("{engine}  {cost}");
+    Ok(())
+}
+
+fn give(args: &TranscribeArgs, text: &str) -> Result<(), CliError> {
+    match &args.output {
+        Some(path) => std::fs::write(path, text).map_err(|source| CliError::File { path: path.clone(), source }),
+        None => output::print(text),
+    }
+}
+
+/// A recording that is too long for one call: its cost is shown, a job has it
+/// recognised, and its transcript is given as that of any other.
+async fn as_job(
+    client: &Client,
+    args: &TranscribeArgs,
+    query: &[(&str, Option<&str>)],
+    kind: &str,
+    format: TranscriptFormat,
+) -> Result<(), CliError> {
+    let id = upload::in_parts(client, &args.audio, kind).await?;
+    let estimate = super::estimate::of_upload(client, &id, query).await?;
+    let length = output::seconds(&estimate["length"]);
+    eprintln!("{length} of audio, too long for one call: recognised as a job, {}", output::money(&estimate["cost"]));
+    let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
+    let title = args.audio.file_stem().and_then(|stem| stem.to_str()).unwrap_or("recording");
+    let request = client
+        .request(Method::POST, "/api/v1/transcripts")
+        .query(&given)
+        .query(&[("upload", id.as_str()), ("title", title)])
+        .header("Prefer", "respond-async");
+    let job = client::json(client.send(request).await?).await?;
+    let id = output::text(&job, "id");
+    let end = &id[id.len().saturating_sub(6)..];
+    eprintln!("job {id}; it goes on without this command: dispatcher job wait {end}");
+    let job = super::job::follow(client, &id).await?;
+    for warning in job["warnings"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_str) {
+        eprintln!("{} {warning}", output::paint("warning:", output::Colour::Warn));
+    }
+    if job["state"] != "done" {
+        let reason = output::text(&job, "reason");
+        let state = output::text(&job, "state");
+        return Err(CliError::Failed(format!("the job is {state}: {reason}; go on: dispatcher job resume {end}")));
+    }
+    let extension = match format {
+        TranscriptFormat::Text => "txt",
+        TranscriptFormat::Json => "json",
+        TranscriptFormat::Vtt => "vtt",
+        TranscriptFormat::Srt => "srt",
+    };
+    let files = job["files"].as_array().cloned().unwrap_or_default();
+    let wanted = files.iter().find(|file| output::text(file, "name").ends_with(&format!(".{extension}")));
+    let missing = || CliError::Failed(format!("the job has no .{extension} file"));
+    let url = output::text(wanted.ok_or_else(missing)?, "url");
+    let response = client.send(client.request(Method::GET, &url)).await?;
+    give(args, &response.text().await.map_err(CliError::Broken)?)?;
+    eprintln!("{}", super::job::amounts(&job["costs"]));
     Ok(())
 }

@@ -15,8 +15,15 @@ use crate::output;
 
 /// Bytes of a part.
 const PART: u64 = 16 << 20;
+/// Larger files go in parts.
+pub(super) const LARGEST_BODY: u64 = 90_000_000;
 /// Parts that break off one after the other.
 const MOST_TRIES: u32 = 8;
+
+/// Whether a file is too large for one body.
+pub(super) fn is_large(path: &Path) -> bool {
+    std::fs::metadata(path).is_ok_and(|metadata| metadata.len() > LARGEST_BODY)
+}
 
 /// Sends a file; gives the id of the upload.
 pub(super) async fn in_parts(client: &Client, path: &Path, kind: &str) -> Result<String, CliError> {

@@ -29,7 +29,7 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
         return run_once(args, json).await;
     }
     let data = args.data.unwrap_or_else(|| PathBuf::from("data/demo"));
-    let demo = start(&data, args.port.unwrap_or(7_420), "info").await?;
+    let demo = start(&data, args.port.unwrap_or(7_420), "info", args.config.as_deref()).await?;
     let environment = write_environment(&data, &demo)?;
     let (url, data) = (demo.service.url(), absolute(&data));
     output::print(&format!(
@@ -59,7 +59,7 @@ async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
     let data = args.data.unwrap_or_else(|| temporary.path().to_owned());
     let out = args.out.unwrap_or_else(|| PathBuf::from("demo-out"));
     std::fs::create_dir_all(&out).map_err(|source| CliError::File { path: out.clone(), source })?;
-    let demo = start(&data, args.port.unwrap_or(0), "error").await?;
+    let demo = start(&data, args.port.unwrap_or(0), "error", args.config.as_deref()).await?;
     let url = demo.service.url().to_owned();
     let example = once::Example {
         app: Client::to(url.clone(), Some(demo.app_key.clone()))?,
@@ -77,19 +77,19 @@ fn absolute(path: &Path) -> PathBuf {
     std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned())
 }
 
-async fn start(data: &Path, port: u16, log_level: &str) -> Result<Demo, CliError> {
+async fn start(data: &Path, port: u16, log_level: &str, config: Option<&Path>) -> Result<Demo, CliError> {
     let secrets = StandInSecrets::new()?;
     let standins = StandIns::start(&secrets).await?;
     let sheets = data.join("sheets");
     scenario::write_sheets(&sheets)?;
+    // The settings of the host count here too, but for where and with whom.
+    let flags = serde_json::json!({"data": data, "port": port, "log_level": log_level});
+    let settings = Config::load(config, &flags)?;
     let config = Config {
-        data: data.to_owned(),
-        port,
-        sheets: vec![sheets],
-        log_level: log_level.into(),
-        engines: standins.endpoints(),
+        sheets: settings.sheets.iter().cloned().chain([sheets]).collect(),
+        engines: settings.engines.clone().into_iter().chain(standins.endpoints()).collect(),
         hold_jobs: true,
-        ..Config::default()
+        ..settings
     };
     init_logging(&config);
     let service = Service::new(&config).await?.start();

@@ -47,7 +47,8 @@ pub(crate) struct Opened {
     pub(crate) parts: Parts,
     /// Its engine has not taken it yet: its first call will tell.
     unproven: bool,
-    noted: Mutex<Option<(Instant, bool)>>,
+    /// When, and with which refusal.
+    noted: Mutex<Option<(Instant, Option<Cause>)>>,
 }
 
 #[derive(Default)]
@@ -326,11 +327,11 @@ impl Gateway {
         let refusal = outcome.err().and_then(refusal);
         {
             let mut noted = opened.noted.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            let fresh = noted.is_some_and(|(at, refused)| at.elapsed() < NOTE_EVERY && refused == refusal.is_some());
+            let fresh = noted.is_some_and(|(at, refused)| at.elapsed() < NOTE_EVERY && refused == refusal);
             if fresh {
                 return;
             }
-            *noted = Some((Instant::now(), refusal.is_some()));
+            *noted = Some((Instant::now(), refusal));
         }
         let (store, name, version) = (self.inner.store.clone(), opened.name.clone(), opened.version);
         let cause = refusal.map(|cause| cause.name().to_owned());

@@ -11,12 +11,15 @@ use crate::body::RequestBody;
 use crate::headers::Meta;
 use crate::problem::Problem;
 use crate::spool::Spool;
+use crate::uploads::Uploads;
 use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest};
 
 /// Estimate a request
 ///
 /// Takes the body of an utterance or of a transcript and answers what it
 /// would do and cost. No engine is called; the length of audio is measured.
+/// Of audio that is too long for one call, the cost is that of a job. With
+/// `upload` the audio is a complete upload, which stays.
 #[utoipa::path(
     operation_id = "estimate",
     context_path = "/api/v1",
@@ -25,6 +28,7 @@ use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest}
         (UtteranceRequest = "application/json"), (String = "text/plain"), (String = "application/ssml+xml"),
         (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "multipart/form-data"),
     )),
+    params(("upload" = Option<String>, Query, description = "The id of a complete upload of audio, in place of a body")),
     responses(
         (status = 200, description = "The plan and its cost", body = EstimateAnswer),
         (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
@@ -38,7 +42,13 @@ pub(crate) async fn estimate(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
     spool: &State<Spool>,
+    uploads: &State<Uploads>,
 ) -> Result<Json<EstimateAnswer>, Problem> {
+    if let Some(id) = transcripts::uploaded(&meta.query) {
+        // The claim ends with it: the upload may still become a transcript.
+        let (audio, wish, _claimed) = transcripts::from_upload(&meta, &id, &allowed.0.app.name, uploads).await?;
+        return Ok(Json(answer(of_hearing(gateway, &allowed, &audio, wish).await?)));
+    }
     let estimate = match meta.essence.as_str() {
         "text/plain" | "application/ssml+xml" => {
             let read = speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;

@@ -271,11 +271,11 @@ fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
 }
 
 /// The upload that the audio is, where one is named.
-fn uploaded(query: &str) -> Option<String> {
+pub(super) fn uploaded(query: &str) -> Option<String> {
     query_pairs(query).into_iter().find(|(name, _)| name == "upload").map(|(_, id)| id)
 }
 
-async fn from_upload(
+pub(super) async fn from_upload(
     meta: &Meta,
     id: &str,
     app: &str,
