@@ -57,10 +57,22 @@ async fn a_new_version_takes_the_place_of_the_old_at_once() {
     let house = House::open().await;
     assert!(speaks(&house).await);
     let second = house.gateway.add_credential("heron", None, token("wrong"), "test").await.unwrap();
-    assert_eq!((second.name.as_str(), second.version, second.state.as_str()), ("heron", 2, "active"));
-    assert_eq!(cause_of(&house).await.0, Cause::Unauthorized);
-    house.gateway.add_credential("heron", None, token(TOKEN), "test").await.unwrap();
+    assert_eq!((second.name.as_str(), second.version, second.state.as_str()), ("heron", 2, "unproven"));
+    assert!(speaks(&house).await, "the former serves on where the new one is refused");
+    let third = house.gateway.add_credential("heron", None, token(TOKEN), "test").await.unwrap();
+    assert_eq!((third.version, third.state.as_str()), (3, "unproven"));
     assert!(speaks(&house).await);
+    let state = async || {
+        let listed = house.gateway.credentials().await.unwrap();
+        listed.into_iter().find(|row| row.version == 3).unwrap().state.as_str().to_owned()
+    };
+    for _ in 0..100 {
+        if state().await == "active" {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+    }
+    assert_eq!(state().await, "active", "the call has proven it");
     let listed = house.gateway.credentials().await.unwrap();
     let heron: Vec<_> = listed.iter().filter(|row| row.engine == "heron").map(|row| row.version).collect();
     assert_eq!(heron, [3, 2, 1], "the newest first");
