@@ -158,3 +158,24 @@ async fn what_fits_is_one_call_and_a_part_that_fails_falls_back_or_waits() {
     check(&transcript, &said, &starts);
     assert_eq!((view.progress.pieces, delivered(&house.turnstone).await["whole"].as_u64()), (1, Some(1)));
 }
+
+#[tokio::test]
+async fn what_nobody_makes_out_is_a_gap_and_costs_no_other_word() {
+    let house = house(1).await;
+    let said = sentences(8);
+    let (mut samples, _) = recording(&said[..4], |_| 0.3);
+    let from = samples.len() as f64 / f64::from(RATE);
+    let engine = |n: u32| 0.3 * (n as f32 * std::f32::consts::TAU * 170.0 / RATE as f32).sin();
+    samples.extend((0..90 * RATE).map(engine));
+    let to = samples.len() as f64 / f64::from(RATE);
+    samples.resize(samples.len() + RATE as usize / 2, 0.0);
+    samples.extend(recording(&said[4..], |_| 0.3).0);
+    let (view, transcript) = dictate(&house, &samples, "small").await;
+    let expected = format!("{} […] {}", said[..4].join(" "), said[4..].join(" "));
+    assert_eq!(transcript.text.replace("[…] […]", "[…]").replace("[…] […]", "[…]"), expected);
+    assert!(!transcript.gaps.is_empty());
+    for gap in &transcript.gaps {
+        assert!(gap.start > from - 2.0 && gap.end < to + 2.0, "{gap:?} is not within {from} to {to}");
+    }
+    assert!(view.row.warnings.contains("nothing was recognised from"), "{:?}", view.row.warnings);
+}

@@ -361,7 +361,7 @@ mod tests {
     #[test]
     fn a_detail_does_not_repeat_what_was_sent_at_length() {
         let body = format!("{{\"audio\": \"{}\"}}", "Å".repeat(80_000));
-        let error = serde_json::from_str::<crate::wire::TranscriptRequest>(&body).err().expect("a wrong type");
+        let error = serde_json::from_str::<crate::wire::TranscriptRequest>(&body).expect_err("a wrong type");
         let problem = Problem::of_json(&error);
         let text = serde_json::to_string(&problem).expect("JSON");
         assert!(text.len() < 3_000, "{} bytes", text.len());

@@ -122,7 +122,7 @@ impl Gateway {
         let mut work = Checking { gateway: self, caller, engine, sheet, claims: Vec::new(), cost };
         if work.access().await? {
             work.catalogue().await;
-            work.speech(quick).await?;
+            Box::pin(work.speech(quick)).await?;
             work.hearing(heard).await?;
         }
         Ok(Matrix { engine: name.to_owned(), claims: work.claims, cost: work.cost })

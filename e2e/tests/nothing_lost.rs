@@ -1,0 +1,176 @@
+//! What could be lost, or be called whole when it is not: over the network
+//! and by the client.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+use std::time::{Duration, Instant};
+
+use dispatcher_audio::{Codec, Format, encode_all};
+use dispatcher_e2e::{Demo, header, words_of};
+use serde_json::{Value, json};
+
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
+
+fn wav() -> Format {
+    Format::new(Codec::Wav, 24_000)
+}
+
+async fn job(demo: &Demo, id: &str) -> Value {
+    demo.get(&format!("/api/v1/jobs/{id}")).await
+}
+
+async fn until(demo: &Demo, id: &str, ready: impl Fn(&Value) -> bool) -> Value {
+    let begun = Instant::now();
+    loop {
+        let seen = job(demo, id).await;
+        if ready(&seen) {
+            return seen;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(120), "{seen}");
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+}
+
+fn is_over(job: &Value) -> bool {
+    ["done", "failed", "cancelled"].contains(&job["state"].as_str().unwrap())
+}
+
+async fn submit(demo: &Demo, path: &str, kind: &str, body: Vec<u8>) -> String {
+    let request = demo.post(path).header("Prefer", "respond-async").header("Content-Type", kind).body(body);
+    let answer = request.send().await.unwrap();
+    assert_eq!(answer.status(), 202, "{path}");
+    answer.json::<Value>().await.unwrap()["id"].as_str().unwrap().to_owned()
+}
+
+async fn file_of(demo: &Demo, job: &Value, extension: &str) -> Vec<u8> {
+    let files = job["files"].as_array().unwrap();
+    let file = files.iter().find(|file| file["name"].as_str().unwrap().ends_with(extension)).unwrap();
+    let url = format!("{}{}", demo.url, file["url"].as_str().unwrap());
+    demo.http.get(url).bearer_auth(&demo.app).send().await.unwrap().bytes().await.unwrap().to_vec()
+}
+
+fn announcements(count: usize) -> String {
+    (1..=count)
+        .map(|n| format!("Crossing {n} to Gullsay leaves from berth {}.", n % 4 + 1))
+        .collect::<Vec<_>>()
+        .join("\n\n")
+}
+
+#[tokio::test]
+async fn jobs_of_both_kinds_outlive_kills_of_the_whole_demo() {
+    let mut demo = Demo::start(BINARY).await;
+    let text = "Stand clear of the doors. The crew opens them once the ship is fast.";
+    let recording = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/wav").await.bytes().await.unwrap();
+    for _ in 0..3 {
+        let told = announcements(60);
+        let spoken =
+            submit(&demo, "/api/v1/jobs?voice=heron/marin&type=flac&split=line", "text/plain", told.clone().into())
+                .await;
+        let heard =
+            submit(&demo, "/api/v1/transcripts?engine=turnstone&title=Call", "audio/wav", recording.to_vec()).await;
+        until(&demo, &spoken, |job| job["pieces"]["done"].as_u64() >= Some(2)).await;
+        demo = Demo::start_in(BINARY, demo.kill()).await;
+        let (spoken, heard) = (until(&demo, &spoken, is_over).await, until(&demo, &heard, is_over).await);
+        for ended in [&spoken, &heard] {
+            assert_eq!(ended["state"], "done", "{ended}");
+        }
+        assert_eq!(String::from_utf8(file_of(&demo, &heard, ".txt").await).unwrap().trim(), text);
+        let first = file_of(&demo, &spoken, ".flac").await;
+        assert_eq!(words_of(&first, Format::new(Codec::Flac, 24_000)), "Crossing 1 to Gullsay leaves from berth 2.");
+        let files = spoken["files"].as_array().unwrap();
+        let sounds = files.iter().filter(|file| file["name"].as_str().unwrap().ends_with(".flac")).count();
+        assert_eq!(sounds, 60, "a file for each line");
+    }
+}
+
+#[tokio::test]
+async fn a_cancelled_job_goes_on_and_buys_nothing_again() {
+    let demo = Demo::start(BINARY).await;
+    demo.weather(json!({"weather": "drip", "pause": 5})).await;
+    let path = "/api/v1/jobs?voice=heron/marin&type=flac&split=line";
+    let id = submit(&demo, path, "text/plain", announcements(12).into()).await;
+    until(&demo, &id, |job| job["pieces"]["done"].as_u64() >= Some(3)).await;
+    let cancelled = demo.client(&["job", "cancel", &id]);
+    assert!(cancelled.status.success(), "{cancelled:?}");
+    let before = job(&demo, &id).await;
+    let resumed = demo.client(&["job", "resume", &id]);
+    assert!(resumed.status.success(), "{resumed:?}");
+    let done = until(&demo, &id, is_over).await;
+    assert_eq!((&done["state"], &done["pieces"]["done"]), (&json!("done"), &json!(12)), "{before} {done}");
+    let calls = demo.delivered().await["calls"].as_u64().unwrap();
+    assert!((12..=13).contains(&calls), "{calls} calls: the one under way at most is bought again");
+    let again = demo.client(&["job", "resume", &id]);
+    assert!(!again.status.success());
+    let told = String::from_utf8_lossy(&again.stderr).into_owned();
+    assert!(told.contains("it is done; there is nothing left to make"), "{told}");
+}
+
+#[tokio::test]
+async fn answers_of_known_length_and_files_in_ranges() {
+    let demo = Demo::start(BINARY).await;
+    let text = "Mind the gap between ship and shore.";
+    let whole = demo.speak(json!({"text": text, "voice": "heron/marin", "audio": {"whole": true}}), "audio/wav").await;
+    let length: usize = header(&whole, "content-length").parse().unwrap();
+    let audio = whole.bytes().await.unwrap();
+    assert_eq!(length, audio.len());
+    assert_eq!(u32::from_le_bytes(audio[4..8].try_into().unwrap()) as usize, length - 8, "the header is true");
+    assert_eq!(words_of(&audio, wav()), text);
+    let request = demo.post("/api/v1/utterances?voice=heron/marin&type=wav&whole=true&deadline=20");
+    let asked = request.header("Content-Type", "text/plain").body(text).send().await.unwrap();
+    assert_eq!(header(&asked, "content-length"), length.to_string(), "the same by the address");
+    let twice = demo.post("/api/v1/utterances?voice=heron/marin&voice=heron/davi").header("Content-Type", "text/plain");
+    assert_eq!(twice.body(text).send().await.unwrap().status(), 422, "which of them?");
+
+    let id = submit(&demo, "/api/v1/jobs?voice=heron/marin&type=wav", "text/plain", text.into()).await;
+    let done = until(&demo, &id, is_over).await;
+    let file = file_of(&demo, &done, ".wav").await;
+    let url = format!("{}{}", demo.url, done["files"][0]["url"].as_str().unwrap());
+    let part = demo.http.get(url).bearer_auth(&demo.app).header("Range", "bytes=100-299").send().await.unwrap();
+    assert_eq!(
+        (part.status().as_u16(), header(&part, "content-range")),
+        (206, format!("bytes 100-299/{}", file.len()))
+    );
+    assert_eq!(part.bytes().await.unwrap(), &file[100..300]);
+}
+
+#[tokio::test]
+async fn damaged_audio_is_heard_as_far_as_it_goes_and_silence_is_no_failure() {
+    let demo = Demo::start(BINARY).await;
+    let text = "Mind the gap. The next crossing is in an hour.";
+    let audio = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/flac").await.bytes().await.unwrap();
+    let torn = [b"HTTP/1.1 200 OK\r\n\r\n".as_slice(), &audio].concat();
+    let request = demo.post("/api/v1/transcripts?engine=turnstone").header("Content-Type", "audio/flac");
+    let heard = request.body(torn.clone()).send().await.unwrap();
+    let warning = header(&heard, "dispatch-warning");
+    assert!(warning.contains("19 bytes before the audio are no audio and are left out"), "{warning}");
+    assert_eq!(heard.json::<Value>().await.unwrap()["text"], text);
+    let request = demo.post("/api/v1/transcripts?engine=turnstone").header("Content-Type", "audio/flac");
+    let strict = request.header("Prefer", "handling=strict").body(torn).send().await.unwrap();
+    assert_eq!(strict.status(), 415);
+    let silence = encode_all(&vec![0.0; 48_000], wav()).unwrap();
+    let nothing = demo.hear(silence, "audio/wav", "?engine=turnstone").await;
+    assert_eq!((&nothing["text"], nothing["words"].as_array().map(Vec::len)), (&json!(""), Some(0)), "{nothing}");
+}
+
+#[tokio::test]
+async fn a_caller_is_told_before_it_is_charged() {
+    let demo = Demo::start(BINARY).await;
+    let french = "Bonjour à tous, le bateau pour les îles part ce matin à neuf heures du quai numéro deux.";
+    let spoken = demo.speak(json!({"text": french, "voice": "heron/marin"}), "audio/wav").await;
+    let warning = header(&spoken, "dispatch-warning");
+    assert!(warning.contains("speaks en-GB") && warning.contains("fr"), "{warning}");
+    spoken.bytes().await.unwrap();
+    let calls = demo.delivered().await["calls"].clone();
+    let lost = demo.client(&["speak", "Mind the gap", "--voice", "heron/marin", "-o", "no-such-folder/gap.mp3"]);
+    assert!(!lost.status.success());
+    let told = String::from_utf8_lossy(&lost.stderr).into_owned();
+    assert!(told.contains("no-such-folder"), "{told}");
+    assert_eq!(demo.delivered().await["calls"], calls, "and heron was not asked");
+    let table = demo.client(&["usage", "--csv"]);
+    let table = String::from_utf8(table.stdout).unwrap();
+    let mut lines = table.lines();
+    let head: Vec<&str> = lines.next().unwrap().split(',').collect();
+    assert!(head.contains(&"app") && head.contains(&"engine") && head.contains(&"characters"), "{head:?}");
+    let at = head.iter().position(|name| *name == "characters").unwrap();
+    let heron = lines.find(|line| line.contains("heron")).unwrap_or_else(|| panic!("{table}"));
+    assert_eq!(heron.split(',').nth(at), Some(french.chars().count().to_string().as_str()), "{table}");
+}
