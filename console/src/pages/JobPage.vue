@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiCancel, mdiDeleteOutline, mdiDownload, mdiPlay } from '@mdi/js'
+import { mdiCancel, mdiDeleteOutline, mdiDownload, mdiPlay, mdiReplay } from '@mdi/js'
 import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, fetchRaw, type Schemas } from '@/api/client'
@@ -91,6 +91,21 @@ async function cancel() {
   }
 }
 
+async function resume() {
+  error.value = undefined
+  try {
+    job.value = await ask(api.POST('/api/v1/jobs/{id}/resume', { params: { path: { id } } }))
+    follow()
+  } catch (caught) {
+    error.value = caught
+  }
+}
+
+/** Engines may charge in several currencies. */
+function sum(amounts: Schemas['Amount'][], none: Schemas['Amount']) {
+  return amounts.length ? amounts.map(money).join(' + ') : money(none)
+}
+
 async function remove() {
   if (!window.confirm(`Remove "${job.value?.title}" with its files?`)) return
   try {
@@ -129,16 +144,20 @@ onUnmounted(() => {
         <JobProgress :job="job" class="bar" />
         <dl>
           <div><dt>Audio</dt><dd class="number">{{ seconds(job.audio) }}</dd></div>
-          <div><dt>Cost so far</dt><dd class="number">{{ money(job.cost) }}</dd></div>
-          <div><dt>Thought before</dt><dd class="number">{{ money(job.estimate) }}</dd></div>
+          <div><dt>Cost so far</dt><dd class="number">{{ sum(job.costs, job.cost) }}</dd></div>
+          <div><dt>Thought before</dt><dd class="number">{{ sum(job.estimates, job.estimate) }}</dd></div>
         </dl>
         <v-btn v-if="!isOver" :prepend-icon="mdiCancel" data-test="cancel" @click="cancel">Cancel</v-btn>
         <template v-else>
           <v-btn v-if="job.state === 'done'" :prepend-icon="mdiDownload" :href="`/api/v1/jobs/${id}/archive`" download>All files</v-btn>
+          <v-btn v-else :prepend-icon="mdiReplay" data-test="resume" title="Goes on with it; what is made is not bought again" @click="resume">Resume</v-btn>
           <v-btn :prepend-icon="mdiDeleteOutline" variant="text" @click="remove">Remove</v-btn>
         </template>
       </div>
       <p v-if="job.reason" class="reason mt-3" :class="job.state === 'failed' ? 'text-error' : 'text-warning'">▲ {{ job.reason }}</p>
+      <ul v-if="job.warnings.length" class="warnings mt-3" aria-label="Warnings" data-test="warnings">
+        <li v-for="warning in job.warnings" :key="warning">{{ warning }}</li>
+      </ul>
       <p v-if="job.expires" class="quiet mt-2">Its files are kept until {{ new Date(job.expires).toLocaleString() }}.</p>
       <section v-if="chosen" class="hear mt-5" aria-label="Player">
         <h2>{{ chosen.title }}</h2>
@@ -192,6 +211,12 @@ onUnmounted(() => {
 .now dd {
   text-align: left;
   font-weight: 700;
+}
+
+.warnings {
+  padding-left: 18px;
+  border-left: 3px solid rgb(var(--v-theme-warning));
+  overflow-wrap: anywhere;
 }
 
 .said {

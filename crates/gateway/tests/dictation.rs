@@ -179,3 +179,14 @@ async fn what_nobody_makes_out_is_a_gap_and_costs_no_other_word() {
     }
     assert!(view.row.warnings.contains("nothing was recognised from"), "{:?}", view.row.warnings);
 }
+
+#[tokio::test]
+async fn a_long_recording_moves_on_in_parts_though_an_engine_takes_it_whole() {
+    let house = house(100).await;
+    let said = sentences(12);
+    let (samples, starts) = recording(&said, |_| 55.0);
+    assert!(samples.len() > 640 * RATE as usize);
+    let (view, transcript) = dictate(&house, &samples, "small").await;
+    check(&transcript, &said, &starts);
+    assert!(view.progress.pieces >= 3, "{} pieces", view.progress.pieces);
+}

@@ -19,6 +19,11 @@ use crate::intake::Probed;
 use crate::settle::to_i64;
 use crate::{GatewayError, GivenAudio, Planned, Recognised, RecognitionRequest, Unsupported, now_micros};
 
+/// A recording of more seconds is cut even where an engine takes it whole: its
+/// progress moves, and what a kill loses is one part.
+const LONG: f64 = 600.0;
+/// The most seconds of a part.
+const PART: f64 = 300.0;
 /// Seconds that parts share on either side of a cut within speech.
 const OVERLAP: f64 = 5.0;
 /// Sound between the words of two parts that neither of them has made out,
@@ -116,7 +121,9 @@ impl JobRun<'_> {
             language.as_deref(),
             &probed,
         )?;
-        let whole = plan.iter().any(|(_, over)| over.is_none());
+        // Who speaks is told for the whole alone.
+        let keep_whole = dictation.wish.speakers || probed.length.seconds() <= LONG;
+        let whole = keep_whole && plan.iter().any(|(_, over)| over.is_none());
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
         let Some((head, _)) = head else { return Err(Stop::Failed("no engine hears it".into())) };
         let transcript = match whole {
@@ -329,7 +336,7 @@ impl JobRun<'_> {
         let a_second = sent.effective_bitrate().map_or(f64::from(sent.rate) * 2.0, |bits| f64::from(bits) / 8.0);
         let by_size = megabytes.map(|megabytes| megabytes as f64 * 1e6 * FILL / a_second);
         let by_time = seconds.map(|seconds| seconds as f64 * FILL);
-        let most = by_size.into_iter().chain(by_time).fold(f64::INFINITY, f64::min).max(1.0);
+        let most = by_size.into_iter().chain(by_time).fold(PART, f64::min).max(1.0);
         let path = self.folder.join("samples");
         let (source, format, place) = (audio.source.clone(), probed.format, path.clone());
         let codecs = self.gateway.inner.codecs.clone();
