@@ -545,19 +545,14 @@ impl<'r> Performance<'r> {
         self.run.docket.settle(last, state, made_ms, self.first_us, problem).await.map(drop)
     }
 
-    /// Attempts under way are over: their engines have the text.
+    /// Attempts under way are over.
     async fn drop_calls(&mut self) -> Result<(), GatewayError> {
         let calls = [self.calling.take(), self.ahead.take()];
         for calling in calls.into_iter().flatten() {
             let Source::Call(calling) = calling else { continue };
             self.write_last().await?;
-            let ending = Ending {
-                state: "abandoned",
-                cause: Some(Cause::Abandoned),
-                detail: Some("the utterance ended before it".into()),
-                first_us: None,
-                charged: Some(calling.entry.usage()),
-            };
+            let usage = calling.entry.usage();
+            let ending = calling.entry.cancelled("the utterance ended before it", usage, usage.milliseconds);
             self.last = Some((calling.entry, Some(ending)));
         }
         Ok(())

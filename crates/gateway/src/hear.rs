@@ -254,15 +254,9 @@ impl Listening {
                 () = answer.closed() => {
                     // Engines work on audio no faster than they were given it.
                     let heard = u64::try_from(entry.begun.elapsed().as_millis()).unwrap_or(u64::MAX);
-                    let (charged, why) = planned.candidate.tariff().of_cancelled(planned.usage, heard);
-                    let ending = Ending {
-                        state: "abandoned",
-                        cause: Some(Cause::Abandoned),
-                        detail: Some(format!("the caller left after {heard} ms; {why}")),
-                        first_us: None,
-                        charged,
-                    };
-                    let problem = Some(format!("the caller left before the end; {why}"));
+                    let left = format!("the caller left after {heard} ms");
+                    let ending = entry.cancelled(&left, planned.usage, heard);
+                    let problem = Some("the caller left before the end".into());
                     let _ = self.docket.settle(Some((&entry, Some(ending))), "abandoned", audio_ms, None, problem).await;
                     return;
                 }

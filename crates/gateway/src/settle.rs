@@ -60,6 +60,20 @@ impl Entry {
     pub(crate) fn usage(&self) -> Usage {
         self.usage
     }
+
+    /// How it ends where its caller does not wait for it any more: charged by
+    /// its tariff, and the record says why. `usage` is that of the whole call,
+    /// whose audio `worked_ms` may have been worked on.
+    pub(crate) fn cancelled(&self, detail: &str, usage: Usage, worked_ms: u64) -> Ending {
+        let (charged, why) = self.tariff.of_cancelled(usage, worked_ms);
+        Ending {
+            state: "abandoned",
+            cause: Some(Cause::Abandoned),
+            detail: Some(format!("{detail}; {why}")),
+            first_us: None,
+            charged,
+        }
+    }
 }
 
 /// How an attempt ended.

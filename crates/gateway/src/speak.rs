@@ -468,17 +468,10 @@ impl Run {
         }
     }
 
-    /// The caller left: the engine has the text, so that text is charged;
-    /// audio is charged as far as it was made.
+    /// The caller left; audio is charged as far as it was made.
     async fn abandon(&self, entry: &Entry, planned: &Planned, first_us: Option<i64>, made_ms: u64) {
         let usage = Usage { milliseconds: made_ms, ..planned.usage };
-        let ending = Ending {
-            state: "abandoned",
-            cause: Some(Cause::Abandoned),
-            detail: Some("the caller left".into()),
-            first_us,
-            charged: Some(usage),
-        };
+        let ending = Ending { first_us, ..entry.cancelled("the caller left", usage, made_ms) };
         let problem = Some("the caller left before the end".into());
         if let Err(error) =
             self.docket.settle(Some((entry, Some(ending))), "abandoned", made_ms, first_us, problem).await
