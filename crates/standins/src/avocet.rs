@@ -25,7 +25,7 @@ use serde_json::{Value, json};
 
 use crate::listen::{Listened, line, listen};
 use crate::pour::send;
-use crate::serve::{Answer, Service, StandIn, admit, collect, full, header, json as in_json, serve};
+use crate::serve::{Answer, Service, StandIn, admit, after, collect, full, header, json as in_json, serve};
 use crate::tone::{Manner, speak};
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
@@ -106,7 +106,7 @@ impl Service for Avocet {
         };
         let forecast = match admit(&*self, Phase::Call, known, &given).await {
             Ok(forecast) => forecast,
-            Err(answer) => return answer,
+            Err(answer) => return after(request, answer).await,
         };
         let kind = header(&request, CONTENT_TYPE.as_str());
         let Ok(body) = collect(request.into_body(), MAX_BYTES).await else {

@@ -22,7 +22,7 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use crate::listen::{Listened, line, listen};
-use crate::serve::{Answer, Service, StandIn, admit, collect, full, header, json as in_json, serve};
+use crate::serve::{Answer, Service, StandIn, admit, after, collect, full, header, json as in_json, serve};
 use crate::trouble::Trouble;
 use crate::weather::{Phase, Sky, Weather};
 
@@ -108,11 +108,11 @@ impl Service for Redshank {
         };
         let forecast = match admit(&*self, phase, known, &given).await {
             Ok(forecast) => forecast,
-            Err(answer) => return answer,
+            Err(answer) => return after(request, answer).await,
         };
         let weather = forecast.map(|forecast| forecast.weather);
         if matches!(weather, Some(Weather::Garbage | Weather::WrongType)) {
-            return Ok(Response::new(full("<p>Redshank is on the mud.</p>")));
+            return after(request, Ok(Response::new(full("<p>Redshank is on the mud.</p>")))).await;
         }
         match (&method, parts.as_slice()) {
             (&Method::POST, ["flights"]) => self.open(&collect(request.into_body(), 64 << 10).await?),

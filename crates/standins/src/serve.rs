@@ -169,6 +169,13 @@ pub(crate) async fn collect(body: Incoming, limit: usize) -> Result<Bytes, BoxEr
     Ok(Limited::new(body, limit).collect().await?.to_bytes())
 }
 
+/// Gives an answer once the request is read: else it may be lost with the
+/// connection, which is closed for what was not read.
+pub(crate) async fn after(request: Request<Incoming>, answer: Answer) -> Answer {
+    let _ = collect(request.into_body(), 32 << 20).await;
+    answer
+}
+
 pub(crate) fn json(status: StatusCode, value: &impl serde::Serialize) -> Answer {
     let mut response = Response::new(full(serde_json::to_vec(value)?));
     *response.status_mut() = status;

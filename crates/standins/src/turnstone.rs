@@ -17,7 +17,7 @@ use serde::Deserialize;
 use serde_json::json;
 
 use crate::listen::{Listened, line, listen};
-use crate::serve::{Answer, Service, StandIn, collect, full, header, json, serve};
+use crate::serve::{Answer, Service, StandIn, after, collect, full, header, json, serve};
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Sky, Weather};
 
@@ -71,11 +71,12 @@ impl Service for Turnstone {
         let forecast = self.sky.next();
         if let Some(answer) = foul(forecast.as_ref(), &given).await {
             self.sky.count(|delivered| delivered.refused += 1);
-            return answer;
+            return after(request, answer).await;
         }
         if given != format!("Bearer {}", self.token) {
             self.sky.count(|delivered| delivered.refused += 1);
-            return trouble(StatusCode::UNAUTHORIZED, "unringed", "this token carries no ring of ours");
+            let answer = trouble(StatusCode::UNAUTHORIZED, "unringed", "this token carries no ring of ours");
+            return after(request, answer).await;
         }
         self.sky.count(|delivered| delivered.calls += 1);
         let answer = self.hear(request).await?;
