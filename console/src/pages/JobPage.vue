@@ -145,7 +145,7 @@ onUnmounted(() => {
         <dl>
           <div><dt>Audio</dt><dd class="number">{{ seconds(job.audio) }}</dd></div>
           <div><dt>Cost so far</dt><dd class="number">{{ sum(job.costs, job.cost) }}</dd></div>
-          <div><dt>Thought before</dt><dd class="number">{{ sum(job.estimates, job.estimate) }}</dd></div>
+          <div><dt>Estimate</dt><dd class="number">{{ sum(job.estimates, job.estimate) }}</dd></div>
         </dl>
         <v-btn v-if="!isOver" :prepend-icon="mdiCancel" data-test="cancel" @click="cancel">Cancel</v-btn>
         <template v-else>
@@ -214,7 +214,8 @@ onUnmounted(() => {
 }
 
 .warnings {
-  padding-left: 18px;
+  padding-left: 12px;
+  list-style: none;
   border-left: 3px solid rgb(var(--v-theme-warning));
   overflow-wrap: anywhere;
 }
