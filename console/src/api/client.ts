@@ -12,7 +12,8 @@ export type Credential = Schemas['CredentialAnswer']
 export type Transcript = Schemas['TranscriptAnswer']
 export type Problem = Schemas['Problem']
 
-export const api = createClient<paths>({ baseUrl: '/' })
+// Calls of this client read JSON alone; for other media types there is `fetchRaw`.
+export const api = createClient<paths, 'application/json'>({ baseUrl: '/' })
 
 /** A problem of the service, or of the way to it. */
 export class CallError extends Error {
