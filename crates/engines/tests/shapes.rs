@@ -4,6 +4,7 @@
 
 mod collect;
 mod listener;
+mod probe;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -11,67 +12,14 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use collect::collect;
-use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_core::{Cause, Shaped};
-use dispatcher_engines::{AudioSource, Engine, EngineError, Fetcher, Hear, Speak};
+use dispatcher_engines::{AudioSource, Engine, Fetcher, Speak};
 use dispatcher_vault::Parts;
 use futures::{SinkExt as _, StreamExt as _};
 use listener::{Listener, answer};
+use probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sound, speak, wave};
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
-
-fn engine(sheet: &str, url: &str) -> Engine {
-    let head =
-        "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"http://127.0.0.1:1\"\n";
-    Engine::load(&format!("{head}{sheet}"), "probe.toml", Some(url), &Fetcher::new().unwrap())
-        .unwrap_or_else(|error| panic!("{error}\n{sheet}"))
-}
-
-const VOICE: &str = "\n[synthesis.formats]\npcm = { type = \"audio/pcm\", rates = [16000] }\n\
-    [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n";
-const LISTENS: &str = "\n[recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n\
-    [recognition.transcript]\ntext = \"$.text\"\n";
-
-async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineError> {
-    let call = Speak {
-        text: "Mind the gap".into(),
-        markup: None,
-        voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
-        model: None,
-        language: None,
-        format: engine.speaking_formats()[0].clone(),
-        shaped: Shaped::default(),
-    };
-    collect(engine.speak(call, parts).await?.audio).await
-}
-
-async fn hear(engine: &Engine, audio: AudioSource) -> Result<dispatcher_core::Transcript, EngineError> {
-    let plain = Hear::new(audio, engine.hearing_formats()[0].clone());
-    let call = Hear { language: Some("en".into()), hints: vec!["Gullsay".into()], ..plain };
-    engine.hear(call, &Parts::new()).await
-}
-
-fn wave(samples: usize) -> Vec<u8> {
-    let sound: Vec<f32> = (0..samples).map(|n| (n as f32 * 0.1).sin() * 0.3).collect();
-    encode_all(&sound, Format::new(Codec::Wav, 16_000)).unwrap()
-}
-
-fn in_file(bytes: &[u8]) -> AudioSource {
-    use std::io::Write as _;
-    let mut file = tempfile::NamedTempFile::new().unwrap();
-    file.write_all(bytes).unwrap();
-    AudioSource::File(Arc::new(file.into_temp_path()))
-}
-
-fn json_answer(status: &str, headers: &str, body: &Value) -> Vec<u8> {
-    let body = body.to_string();
-    let headers = format!("content-type: application/json\r\ncontent-length: {}\r\n{headers}", body.len());
-    answer(status, &headers, body.as_bytes())
-}
-
-fn sound() -> Vec<u8> {
-    answer("200 OK", "content-type: audio/pcm\r\ncontent-length: 4\r\n", b"\x01\x02\x03\x04")
-}
 
 #[tokio::test]
 async fn a_job_is_found_by_its_header_polled_by_its_status_and_fetched() {
