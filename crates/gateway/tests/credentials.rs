@@ -4,13 +4,14 @@
 mod support;
 
 use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
 
-use dispatcher_core::Cause;
-use dispatcher_gateway::{EngineState, Gateway, GatewayError, Roots};
+use dispatcher_core::{Cause, Leg, Work};
+use dispatcher_gateway::{EngineState, Gateway, GatewayError, Roots, SynthesisRequest};
 use dispatcher_store::{AccessKey, Store};
 use dispatcher_vault::{KeyKind, RootKey, Sealed, new_key, rewrap};
 use secrecy::ExposeSecret as _;
-use support::{House, TEXT, TOKEN, collect, registry, say, token, weather};
+use support::{House, TEXT, TOKEN, collect, leg, registry, route, say, token, weather};
 
 async fn cause_of(house: &House) -> (Cause, String) {
     match house.gateway.speak(&house.caller, say(TEXT, "heron/marin")).await.err().unwrap() {
@@ -70,7 +71,7 @@ async fn a_new_version_takes_the_place_of_the_old_at_once() {
         if state().await == "active" {
             break;
         }
-        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        tokio::time::sleep(Duration::from_millis(10)).await;
     }
     assert_eq!(state().await, "active", "the call has proven it");
     let listed = house.gateway.credentials().await.unwrap();
@@ -90,7 +91,7 @@ async fn a_refused_credential_shows_its_cause_until_it_is_taken_again() {
         if seen != EngineState::Ready {
             break;
         }
-        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        tokio::time::sleep(Duration::from_millis(10)).await;
         seen = state(&house).await;
     }
     assert!(seen.reason().unwrap().contains("missing-role"), "{seen:?}");
@@ -100,7 +101,7 @@ async fn a_refused_credential_shows_its_cause_until_it_is_taken_again() {
         if state(&house).await == EngineState::Ready {
             return;
         }
-        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        tokio::time::sleep(Duration::from_millis(10)).await;
     }
     panic!("still {:?}", state(&house).await);
 }
@@ -114,6 +115,66 @@ async fn after_revoking_nothing_is_sent_any_more() {
     assert_eq!((cause, detail.as_str()), (Cause::Absent, "no credential; run: dispatcher credential add heron"));
     assert_eq!(support::delivered(&house.heron).await, calls);
     assert!(house.gateway.revoke_credential("herron", "test").await.is_err());
+}
+
+#[tokio::test]
+async fn a_request_or_a_route_names_one_of_two_credentials() {
+    let house = House::open().await;
+    house.gateway.add_credential("heron", Some("heron-harbour".into()), token("harbour-token"), "test").await.unwrap();
+    let with = |wanted: &str, name: Option<&str>| SynthesisRequest {
+        credential: name.map(str::to_owned),
+        ..say(TEXT, wanted)
+    };
+    let used = async |request: SynthesisRequest| {
+        let utterance = house.speak(request).await;
+        let id = utterance.dispatch.clone();
+        collect(utterance.body).await.unwrap();
+        let (_, attempts, _) = house.settled(&id).await;
+        attempts[0].credential.clone().unwrap()
+    };
+    // The engine knows both tokens: only the record says which one was sent.
+    let tokens = format!(r#"["{TOKEN}", "harbour-token"]"#);
+    let put = reqwest::Client::new().put(format!("{}/tokens", house.heron.url())).body(tokens);
+    assert!(put.send().await.unwrap().status().is_success());
+    assert_eq!(used(with("heron/marin", None)).await, "heron version 1", "the one of the engine's name");
+    assert_eq!(used(with("heron/marin", Some("heron-harbour"))).await, "heron-harbour version 1");
+    let legs = vec![Leg { credential: Some("heron-harbour".into()), ..leg("heron", Some("marin")) }];
+    house.gateway.put_route(route("harbour", Work::Synthesis, legs), "test").await.unwrap();
+    assert_eq!(used(with("harbour", None)).await, "heron-harbour version 1");
+    let tokens = reqwest::Client::new().put(format!("{}/tokens", house.heron.url())).body(format!(r#"["{TOKEN}"]"#));
+    assert!(tokens.send().await.unwrap().status().is_success());
+    for (request, cause, detail) in [
+        (with("harbour", None), Cause::Unauthorized, ""),
+        (with("heron/marin", Some("heron-quay")), Cause::Absent, "no credential 'heron-quay'"),
+    ] {
+        match house.gateway.speak(&house.caller, request).await.err().unwrap() {
+            GatewayError::AllFailed { attempts, .. } => {
+                assert_eq!(attempts[0].cause, cause);
+                assert!(attempts[0].detail.contains(detail), "{}", attempts[0].detail);
+            }
+            other => panic!("{other}"),
+        }
+    }
+    assert!(speaks(&house).await, "the other one is taken as before");
+}
+
+#[tokio::test]
+async fn a_list_of_voices_is_asked_for_at_the_pace_of_the_engine() {
+    const BITTERN: &str = include_str!("../../../demo/sheets/bittern.toml");
+    let bittern = dispatcher_standins::start_bittern(0, "ferry", "gate-52", "north").await.unwrap();
+    // Two voices a page: more than one call. Without a pace they take a few milliseconds.
+    let sheet = format!("{BITTERN}\n[limits]\nper_minute = 150\n");
+    let engine = support::load(&sheet, "bittern.toml", Some(&bittern.url()));
+    let house = House::open_with(|registry, _| registry.add(engine)).await;
+    let parts = [("user", "ferry"), ("password", "gate-52"), ("shore", "north")];
+    let parts = parts.map(|(name, value)| (name.to_owned(), value.to_owned().into()));
+    house.gateway.add_credential("bittern", None, BTreeMap::from(parts), "test").await.unwrap();
+    let begun = Instant::now();
+    house.gateway.refresh_catalogue("bittern").await.unwrap();
+    let took = begun.elapsed();
+    let registry = house.gateway.registry();
+    assert_eq!(registry.sheet("bittern").unwrap().synthesis.as_ref().unwrap().voices.len(), 4);
+    assert!(took >= Duration::from_millis(400), "a pause of 400 ms at least: {took:?}");
 }
 
 /// A second gateway over the same records, as after a restart with other settings.

@@ -13,7 +13,7 @@ use dispatcher_core::{Cause, HearingWish, Work};
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{GatewayError, GivenAudio, RecognitionRequest, Unsupported};
 use dispatcher_standins::tone::{Manner, speak};
-use support::{House, TEXT, delivered, leg, lines, route, weather};
+use support::{House, TEXT, delivered, leg, lines, route, weather, words};
 
 /// turnstone's price of a second, in 10⁻⁹ EUR.
 const SECOND: i64 = 400_000;
@@ -73,6 +73,56 @@ async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
             assert_eq!(heard.transcript.text, TEXT, "{format:?}");
             assert!(heard.transcript.words.iter().all(|word| word.end.unwrap() <= heard.length + 0.1), "{format:?}");
         }
+    }
+}
+
+/// A WAV of one channel at 16 kHz, whose samples are stored as the caller says.
+fn stored(samples: &[f32], tag: u16, bits: u16, write: impl Fn(f32) -> Vec<u8>) -> Vec<u8> {
+    let data: Vec<u8> = samples.iter().flat_map(|sample| write(*sample)).collect();
+    let width = u32::from(bits / 8);
+    let mut wav = Vec::from(*b"RIFF");
+    wav.extend(((36 + data.len()) as u32).to_le_bytes());
+    wav.extend(*b"WAVEfmt \x10\0\0\0");
+    wav.extend([tag.to_le_bytes(), 1u16.to_le_bytes()].concat());
+    wav.extend([16_000u32.to_le_bytes(), (16_000 * width).to_le_bytes()].concat());
+    wav.extend([(width as u16).to_le_bytes(), bits.to_le_bytes()].concat());
+    wav.extend(*b"data");
+    wav.extend((data.len() as u32).to_le_bytes());
+    wav.extend(data);
+    wav
+}
+
+#[tokio::test]
+async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
+    // A recogniser that keeps a copy of what it was given.
+    let folder = tempfile::tempdir().unwrap();
+    let copy = folder.path().join("given.wav");
+    let sheet = format!(
+        "sheet = 1\nname = \"copier\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"cp\"\n\
+         [recognition]\narguments = [\"{{{{ file }}}}\", \"{}\"]\ninput = \"file\"\n[recognition.formats]\n\
+         wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\n",
+        copy.display()
+    );
+    let house = House::open_with(|registry, _| registry.add(support::load(&sheet, "copier.toml", None))).await;
+    let samples = speak(TEXT, Manner { pitch: 1.0, rate: 1.5 }, 16_000);
+    let whole = |sample: f32, scale: f64| (f64::from(sample) * scale) as i32;
+    let stereo = Format { channels: 2, ..Format::new(Codec::Wav, 16_000) };
+    for (name, wav) in [
+        ("8 bits", stored(&samples, 1, 8, |s| vec![(whole(s, 127.0) + 128) as u8])),
+        ("16 bits", stored(&samples, 1, 16, |s| (whole(s, 32_767.0) as i16).to_le_bytes().to_vec())),
+        ("24 bits", stored(&samples, 1, 24, |s| whole(s, 8_388_607.0).to_le_bytes()[..3].to_vec())),
+        ("32 bits", stored(&samples, 1, 32, |s| whole(s, 2_147_483_000.0).to_le_bytes().to_vec())),
+        ("floating point", stored(&samples, 3, 32, |s| s.to_le_bytes().to_vec())),
+        ("floating point of 64 bits", stored(&samples, 3, 64, |s| f64::from(s).to_le_bytes().to_vec())),
+        ("µ-law", encode_all(&samples, Format::new(Codec::WavMulaw, 16_000)).unwrap()),
+        ("two channels", encode_all(&samples.iter().flat_map(|s| [*s, *s]).collect::<Vec<_>>(), stereo).unwrap()),
+    ] {
+        let audio = GivenAudio { source: AudioSource::Memory(wav.into()), told: None };
+        house.gateway.recognise(&house.caller, hear(audio, "copier")).await.unwrap_or_else(|e| panic!("{name}: {e}"));
+        let given = std::fs::read(&copy).unwrap();
+        assert_eq!(given[20..24], [1, 0, 1, 0], "{name}: PCM of one channel");
+        assert_eq!(given[34..36], [16, 0], "{name}: of 16 bits");
+        assert_eq!(words(&given, Format::new(Codec::Wav, 16_000)), TEXT, "{name}");
     }
 }
 

@@ -131,7 +131,7 @@ impl House {
         let keyed: Vec<String> = registry
             .engines()
             .map(|engine| engine.sheet())
-            .filter(|sheet| !sheet.access.parts.is_empty())
+            .filter(|sheet| sheet.access.parts == ["token"])
             .map(|sheet| sheet.name.clone())
             .collect();
         let store = Store::open(&folder.path().join("records.db")).unwrap();
