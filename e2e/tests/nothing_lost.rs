@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_e2e::{Demo, header, words_of};
+use dispatcher_standins::tone;
 use serde_json::{Value, json};
 
 const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
@@ -173,4 +174,53 @@ async fn a_caller_is_told_before_it_is_charged() {
     let at = head.iter().position(|name| *name == "characters").unwrap();
     let heron = lines.find(|line| line.contains("heron")).unwrap_or_else(|| panic!("{table}"));
     assert_eq!(heron.split(',').nth(at), Some(french.chars().count().to_string().as_str()), "{table}");
+}
+
+/// Announcements as audio of 16 kHz, and their text; longer than so many seconds.
+fn recording_of(seconds: usize) -> (Vec<f32>, String) {
+    let (mut samples, mut lines) = (Vec::new(), Vec::new());
+    while samples.len() < seconds * 16_000 {
+        let line = format!("Crossing {} to Gullsay leaves from berth {}.", lines.len() + 1, lines.len() % 4 + 1);
+        samples.extend(tone::speak(&line, tone::Manner { pitch: 1.0, rate: 1.5 }, 16_000));
+        samples.extend([0.0; 16_000]);
+        lines.push(line);
+    }
+    (samples, lines.join(" "))
+}
+
+#[tokio::test]
+async fn a_recording_too_long_for_one_call_is_recognised_as_a_job() {
+    let demo = Demo::start(BINARY).await;
+    // Whimbrel takes 200 s in one call.
+    let (samples, text) = recording_of(220);
+    let file = demo.folder.path().join("round.wav");
+    std::fs::write(&file, encode_all(&samples, Format::new(Codec::Wav, 16_000)).unwrap()).unwrap();
+    let done = demo.client(&["transcribe", file.to_str().unwrap(), "--engine", "whimbrel"]);
+    let told = String::from_utf8_lossy(&done.stderr).into_owned();
+    assert!(done.status.success(), "{told}");
+    let heard = String::from_utf8(done.stdout).unwrap();
+    assert_eq!(heard.split_whitespace().collect::<Vec<_>>(), text.split_whitespace().collect::<Vec<_>>(), "{told}");
+    let first = told.find("too long for one call: recognised as a job, ").unwrap_or_else(|| panic!("{told}"));
+    assert!(told.find("dispatcher job wait").is_some_and(|at| at > first), "the cost is said before it begins: {told}");
+    let jobs = demo.get("/api/v1/jobs").await;
+    assert_eq!(jobs["items"][0]["pieces"], json!({"done": 2, "all": 2}), "{jobs}");
+}
+
+#[tokio::test]
+async fn a_file_larger_than_a_request_is_estimated_and_charged_nothing() {
+    let demo = Demo::start(BINARY).await;
+    // 96 MB of silence, which no engine takes in one call.
+    let file = demo.folder.path().join("long.wav");
+    std::fs::write(&file, encode_all(&vec![0.0; 1_000 * 48_000], Format::new(Codec::Wav, 48_000)).unwrap()).unwrap();
+    let before = demo.delivered().await;
+    let estimate = demo.client(&["estimate", "--audio", file.to_str().unwrap(), "--json"]);
+    assert!(estimate.status.success(), "{}", String::from_utf8_lossy(&estimate.stderr));
+    let estimate: Value = serde_json::from_slice(&estimate.stdout).unwrap();
+    assert_eq!((estimate["length"].as_f64(), &estimate["exact"]), (Some(1_000.0), &json!(true)), "{estimate}");
+    let plan = estimate["plan"].as_array().unwrap();
+    let turnstone = plan.iter().find(|line| line["engine"] == "turnstone").unwrap_or_else(|| panic!("{estimate}"));
+    assert_eq!(turnstone["cost"], json!({"amount": "0.400000", "currency": "EUR"}), "1,000 s at 0.0004");
+    assert!(estimate["warnings"].to_string().contains("in parts, as a job"), "{estimate}");
+    assert_eq!(demo.delivered().await, before);
+    assert_eq!(std::fs::read_dir(demo.data().join("uploads")).map_or(0, Iterator::count), 0, "nothing of it is kept");
 }

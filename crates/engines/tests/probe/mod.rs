@@ -65,4 +65,3 @@ pub fn json_answer(status: &str, headers: &str, body: &Value) -> Vec<u8> {
 pub fn sound() -> Vec<u8> {
     answer("200 OK", "content-type: audio/pcm\r\ncontent-length: 4\r\n", b"\x01\x02\x03\x04")
 }
-
