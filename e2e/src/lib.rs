@@ -44,6 +44,8 @@ impl Demo {
         let child = Command::new(binary)
             .args(["demo", "--port", "0", "--data"])
             .arg(&data)
+            // Where it looks for its settings.
+            .current_dir(folder.path())
             .env_remove("DISPATCHER_URL")
             .env_remove("DISPATCHER_KEY")
             .stdin(Stdio::null())

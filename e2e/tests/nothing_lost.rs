@@ -204,6 +204,22 @@ async fn a_recording_too_long_for_one_call_is_recognised_as_a_job() {
     assert!(told.find("dispatcher job wait").is_some_and(|at| at > first), "the cost is said before it begins: {told}");
     let jobs = demo.get("/api/v1/jobs").await;
     assert_eq!(jobs["items"][0]["pieces"], json!({"done": 2, "all": 2}), "{jobs}");
+    // What comes from a pipe cannot be read twice: it is advised, in words of the command line.
+    let mut piped = demo.client_command(&["transcribe", "-", "--engine", "whimbrel"]);
+    let refused = piped.stdin(std::fs::File::open(&file).unwrap()).output().unwrap();
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(!refused.status.success() && told.contains("dispatcher job add FILE"), "{told}");
+    assert!(!told.contains("Prefer") && !told.contains("respond-async"), "{told}");
+}
+
+#[tokio::test]
+async fn the_demo_reads_the_settings_of_its_folder() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("dispatcher.toml"), "body_megabytes = 1\n").unwrap();
+    let demo = Demo::start_in(BINARY, folder).await;
+    let (status, problem) = demo.try_to_hear(vec![0; 1_500_000], "audio/wav", "").await;
+    assert_eq!(status, 413, "{problem}");
+    assert!(problem["detail"].as_str().unwrap().contains('1'), "{problem}");
 }
 
 #[tokio::test]

@@ -96,6 +96,17 @@ async fn a_refused_credential_shows_its_cause_until_it_is_taken_again() {
     }
     assert!(seen.reason().unwrap().contains("missing-role"), "{seen:?}");
     assert!(seen.reason().unwrap().contains("dispatcher credential add heron"), "it says what to do");
+    weather(&house.heron, r#"{"weather":"unpaid","calls":1}"#).await;
+    assert_eq!(cause_of(&house).await.0, Cause::Unpaid);
+    for _ in 0..100 {
+        seen = state(&house).await;
+        if seen.reason().is_some_and(|reason| reason.contains("unpaid")) {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    let reason = seen.reason().unwrap_or_default();
+    assert!(reason.contains("unpaid") && !reason.contains("missing-role"), "the newest cause alone: {seen:?}");
     assert!(speaks(&house).await, "the weather has cleared");
     for _ in 0..100 {
         if state(&house).await == EngineState::Ready {
