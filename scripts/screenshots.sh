@@ -47,11 +47,11 @@ sleep 0.5
 heron=$(grep 'heron  ' "$work/told" | grep -o 'http[^ ]*/weather')
 say() { DISPATCHER_KEY=$DISPATCHER_APP_KEY dispatcher speak "$@" -o "$work/out/" >/dev/null 2>&1 || true; }
 say "The 06:15 to Gullsay is delayed by twenty minutes." --voice quayside
-say "The 07:40 to Marram Point leaves from berth two." --voice heron/marin --model fine
+say "The 07:40 to Marram Point leaves from berth two." --voice heron/pellin --model fine
 curl -s -X PUT -d '{"weather":"throttled","calls":1}' "$heron" >/dev/null
-say "Mind the gap." --voice quayside
+say "The ramp is closing." --voice quayside
 id=$(dispatcher dispatches --limit 1 --json | grep -m1 '"id"' | cut -d'"' -f4)
 curl -s -X PUT -d '{"weather":"down","calls":1}' "$heron" >/dev/null
-say "Mind the gap." --voice heron/corwen
+say "The ramp is closing." --voice heron/tarrick
 say "Bem-vindos a bordo." --languages pt-PT
 terminal terminal-dispatches 6 "echo '\$ dispatcher dispatches'; dispatcher dispatches; echo; echo '\$ dispatcher dispatches $id'; dispatcher dispatches $id; echo; echo '\$ dispatcher usage'; dispatcher usage"

@@ -8,8 +8,8 @@ use dispatcher_core::{Gender, Sheet, Sort, Voice, VoiceQuery};
 pub const VOICES: usize = 100_000;
 
 const NAMES: [&str; 24] = [
-    "Marin", "Isolde", "Corwen", "Wade", "Beatriz", "Davi", "Armand", "Layla", "Haru", "Moor", "Fell", "Serra", "Nagi",
-    "Sand", "Reed", "Rushes", "Cairn", "Penedo", "Mine", "Grey", "Rosa", "Kaze", "Lagoon", "Salina",
+    "Pellin", "Isolde", "Tarrick", "Wade", "Beatriz", "Davi", "Armand", "Sabeen", "Haru", "Moor", "Fell", "Serrane", "Nagi",
+    "Sand", "Tussock", "Rushes", "Cairn", "Penedo", "Mine", "Grey", "Rosa", "Kaze", "Lagoon", "Salvane",
 ];
 const TAGS: [&str; 40] = [
     "en-GB", "en-US", "en-AU", "en-IE", "en-IN", "pt-PT", "pt-BR", "fr-FR", "fr-CA", "fr-BE", "de-DE", "de-AT",
@@ -78,7 +78,7 @@ pub fn queries() -> Vec<(&'static str, VoiceQuery)> {
     let sorted = |sort, offset| page(VoiceQuery { sort, offset, ..VoiceQuery::default() });
     vec![
         ("everything", page(VoiceQuery::default())),
-        ("a name", text("marin")),
+        ("a name", text("pellin")),
         ("the start of a name", text("be")),
         ("one letter", text("m")),
         ("two words", text("harbour pilot")),

@@ -51,12 +51,12 @@ async fn main() {
 
     let text = "The 06:15 to Gullsay is delayed by twenty minutes.";
     let through = || {
-        let body = json!({"text": text, "voice": "heron/marin", "audio": {"type": "audio/mpeg"}});
+        let body = json!({"text": text, "voice": "heron/pellin", "audio": {"type": "audio/mpeg"}});
         http.post(format!("{}/api/v1/utterances", service.url)).bearer_auth(&key).json(&body)
     };
     let direct = || {
         let body = json!({"say": text, "grade": "quick", "as": "mp3"});
-        http.post(format!("{}/talk/marin", heron.url())).bearer_auth(TOKEN).json(&body)
+        http.post(format!("{}/talk/pellin", heron.url())).bearer_auth(TOKEN).json(&body)
     };
     let (mut by_gateway, mut by_engine) = (Vec::new(), Vec::new());
     for round in 0..ROUNDS * 2 {

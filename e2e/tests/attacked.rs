@@ -67,7 +67,7 @@ async fn a_body_that_breaks_off_is_never_taken_for_whole() {
         let state = demo.http.head(format!("{}{place}", demo.url)).bearer_auth(&demo.app).send().await.unwrap();
         assert_eq!(header(&state, "upload-complete"), "?0", "after {part:?}");
     }
-    let job = demo.post(&format!("/api/v1/jobs?upload={}&voice=heron/marin", begun["id"].as_str().unwrap()));
+    let job = demo.post(&format!("/api/v1/jobs?upload={}&voice=heron/pellin", begun["id"].as_str().unwrap()));
     assert_eq!(job.send().await.unwrap().status(), 409, "what is not complete is no document");
 }
 
@@ -78,13 +78,13 @@ async fn silence_is_limited_and_made_as_it_is_taken() {
         let document = format!(
             "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en\">{body}</speak>"
         );
-        demo.speak(json!({"ssml": document, "voice": "heron/marin", "audio": {"type": "audio/wav", "rate": 48000, "channels": 2}}), "*/*").await
+        demo.speak(json!({"ssml": document, "voice": "heron/pellin", "audio": {"type": "audio/wav", "rate": 48000, "channels": 2}}), "*/*").await
     };
     let refused = speak("Ahoy <break time=\"999999999s\"/> there").await;
     assert_eq!(refused.status(), 422);
     let problem: Value = refused.json().await.unwrap();
     assert_eq!(problem["errors"][0]["detail"], "a break lasts 600 s at most", "{problem}");
-    let lines = json!({"lines": [{"text": "Ahoy"}, {"text": "there", "gap": "999999999s"}], "voice": "heron/marin"});
+    let lines = json!({"lines": [{"text": "Ahoy"}, {"text": "there", "gap": "999999999s"}], "voice": "heron/pellin"});
     assert_eq!(demo.speak(lines, "*/*").await.status(), 422);
     let before = demo.memory();
     let mut hour = speak(&format!("Ahoy {} there", "<break time=\"600s\"/>".repeat(6))).await;
@@ -107,7 +107,7 @@ async fn a_rehearsal_of_a_long_text_is_streamed() {
     let key = String::from_utf8(demo.client(&["app", "key", "tryout"]).stdout).unwrap().trim().to_owned();
     let before = demo.memory();
     let text = "All aboard now. ".repeat(60_000);
-    let request = demo.http.post(format!("{}/api/v1/utterances?voice=heron/marin", demo.url)).bearer_auth(&key);
+    let request = demo.http.post(format!("{}/api/v1/utterances?voice=heron/pellin", demo.url)).bearer_auth(&key);
     let mut response = request.header(CONTENT_TYPE, "text/plain").body(text).send().await.unwrap();
     assert_eq!(response.status(), 200);
     for _ in 0..100 {
@@ -165,7 +165,7 @@ async fn documents_that_unpack_without_end_harm_nobody() {
     let demo = Demo::start(BINARY).await;
     let before = demo.memory();
     let send = async |kind: &str, body: Vec<u8>| {
-        let request = demo.post("/api/v1/jobs?voice=heron/marin").header(CONTENT_TYPE, kind).body(body);
+        let request = demo.post("/api/v1/jobs?voice=heron/pellin").header(CONTENT_TYPE, kind).body(body);
         let response = request.send().await.unwrap();
         (response.status().as_u16(), response.json::<Value>().await.unwrap())
     };
@@ -191,7 +191,7 @@ async fn a_reader_ends_with_its_caller() {
     let slow = format!("{}{}", "<b><i><u>".repeat(900), "<p>x".repeat(400_000));
     let rest = format!("Content-Type: text/html\r\nContent-Length: {}\r\n", slow.len());
     let mut stream = TcpStream::connect(demo.url.trim_start_matches("http://")).unwrap();
-    stream.write_all(head("POST", "/api/v1/jobs?voice=heron/marin", &demo.app, &rest).as_bytes()).unwrap();
+    stream.write_all(head("POST", "/api/v1/jobs?voice=heron/pellin", &demo.app, &rest).as_bytes()).unwrap();
     stream.write_all(slow.as_bytes()).unwrap();
     let begun = Instant::now();
     while readers(&demo) == 0 && begun.elapsed() < Duration::from_secs(10) {
@@ -336,7 +336,7 @@ async fn a_refused_job_leaves_its_upload_and_two_apps_keep_the_same_clip() {
     let upload = demo.post("/api/v1/uploads").header(CONTENT_TYPE, "text/plain").body("All aboard.");
     let begun: Value = upload.send().await.unwrap().json().await.unwrap();
     let job = async |rest: &str| {
-        let path = format!("/api/v1/jobs?upload={}&voice=heron/marin{rest}", begun["id"].as_str().unwrap());
+        let path = format!("/api/v1/jobs?upload={}&voice=heron/pellin{rest}", begun["id"].as_str().unwrap());
         demo.post(&path).send().await.unwrap().status().as_u16()
     };
     assert_eq!(job("&split=nonsense").await, 422);
@@ -345,7 +345,7 @@ async fn a_refused_job_leaves_its_upload_and_two_apps_keep_the_same_clip() {
     assert_eq!(job("").await, 404, "and now it is used up");
 
     let other = String::from_utf8(demo.client(&["app", "key", "helpline"]).stdout).unwrap().trim().to_owned();
-    let ahoy = demo.speak(json!({"text": "Ahoy", "voice": "heron/marin"}), "audio/wav").await.bytes().await.unwrap();
+    let ahoy = demo.speak(json!({"text": "Ahoy", "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
     let keep = async |key: &str, title: &str| {
         let request = demo.http.post(format!("{}/api/v1/clips?title={title}", demo.url)).bearer_auth(key);
         request
@@ -376,7 +376,7 @@ async fn everything_that_is_kept_is_its_owners_alone() {
     std::fs::set_permissions(demo.data(), std::fs::Permissions::from_mode(0o755)).unwrap();
     let upload = demo.post("/api/v1/uploads").header("Upload-Complete", "?0").body("All aboard.");
     assert_eq!(upload.send().await.unwrap().status(), 201);
-    demo.speak(json!({"text": "Ahoy", "voice": "heron/marin"}), "audio/wav").await.bytes().await.unwrap();
+    demo.speak(json!({"text": "Ahoy", "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
     for file in files_below(&demo.data()) {
         let mode = std::fs::metadata(&file).unwrap().permissions().mode() & 0o777;
         assert_eq!(mode & 0o077, 0, "{} is {mode:o}", file.display());
@@ -407,7 +407,7 @@ async fn a_lost_root_key_is_not_replaced_in_silence() {
     assert!(!wrong.status.success() && told.contains("opens none"), "{told}");
     std::fs::rename(data.join("root.key.away"), data.join("root.key")).unwrap();
     let again = Demo::start_in(BINARY, folder).await;
-    let spoken = again.speak(json!({"text": "Ahoy", "voice": "heron/marin"}), "*/*").await;
+    let spoken = again.speak(json!({"text": "Ahoy", "voice": "heron/pellin"}), "*/*").await;
     assert_eq!(spoken.status(), 200, "with the right one all is as it was");
 }
 
@@ -451,7 +451,7 @@ async fn sessions_are_taken_at_our_own_name_and_from_our_own_page() {
 async fn a_repeated_recording_is_compared_by_its_audio() {
     let demo = Demo::start(BINARY).await;
     let say = async |text: &str| {
-        demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/wav").await.bytes().await.unwrap().to_vec()
+        demo.speak(json!({"text": text, "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap().to_vec()
     };
     let (one, two) = (say("Ahoy").await, say("All aboard").await);
     let hear = async |audio: &[u8]| {

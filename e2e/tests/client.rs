@@ -8,7 +8,7 @@ use dispatcher_e2e::{Demo, words_of};
 use serde_json::{Value, json};
 
 const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
-const TEXT: &str = "Mind the gap";
+const TEXT: &str = "The ramp is closing";
 
 fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
@@ -24,7 +24,7 @@ fn good(output: &Output) -> (String, String) {
 async fn speak_writes_files_folders_and_streams() {
     let demo = Demo::start(BINARY).await;
     let file = |name: &str| std::fs::read(demo.folder.path().join(name)).unwrap();
-    let (out, err) = good(&demo.client(&["speak", TEXT, "--voice", "heron/marin", "-o", "gap.mp3"]));
+    let (out, err) = good(&demo.client(&["speak", TEXT, "--voice", "heron/pellin", "-o", "gap.mp3"]));
     assert_eq!(out, "", "data goes to the file, the rest to standard error");
     assert!(err.contains("gap.mp3") && err.contains("0.000192 EUR"), "{err}");
     assert_eq!(words_of(&file("gap.mp3"), Format::new(Codec::Mp3, 24_000)), TEXT);
@@ -32,7 +32,7 @@ async fn speak_writes_files_folders_and_streams() {
     let again = demo.client(&["speak", TEXT, "-o", "gap.mp3"]);
     assert_eq!(again.status.code(), Some(1));
     assert!(text(&again.stderr).contains("--force"), "{}", text(&again.stderr));
-    good(&demo.client(&["speak", "Over", "--voice", "heron/marin", "-o", "gap.mp3", "--force"]));
+    good(&demo.client(&["speak", "Over", "--voice", "heron/pellin", "-o", "gap.mp3", "--force"]));
     assert_eq!(words_of(&file("gap.mp3"), Format::new(Codec::Mp3, 24_000)), "Over");
 
     for _ in 0..2 {
@@ -44,7 +44,7 @@ async fn speak_writes_files_folders_and_streams() {
         .collect();
     assert_eq!(names.len(), 2, "{names:?}");
     assert!(
-        names.iter().all(|name| name.starts_with("20") && name.contains("-mind-the-gap") && name.ends_with(".wav")),
+        names.iter().all(|name| name.starts_with("20") && name.contains("-the-ramp-is-closing") && name.ends_with(".wav")),
         "{names:?}"
     );
     let wav = file(&format!("out/{}", names[0]));
@@ -75,7 +75,7 @@ async fn a_broken_answer_leaves_no_file_behind() {
     let demo = Demo::start(BINARY).await;
     demo.weather(json!({"weather": "half"})).await;
     let output =
-        demo.client(&["speak", "A text that is long enough to break", "--voice", "heron/marin", "-o", "half.mp3"]);
+        demo.client(&["speak", "A text that is long enough to break", "--voice", "heron/pellin", "-o", "half.mp3"]);
     assert_eq!(output.status.code(), Some(1));
     assert!(text(&output.stderr).contains("broke off"), "{}", text(&output.stderr));
     let left: Vec<_> = std::fs::read_dir(demo.folder.path())
@@ -89,9 +89,9 @@ async fn a_broken_answer_leaves_no_file_behind() {
 #[tokio::test]
 async fn transcribe_reads_files_and_standard_input() {
     let demo = Demo::start(BINARY).await;
-    good(&demo.client(&["speak", TEXT, "--voice", "heron/marin", "-o", "gap.wav"]));
+    good(&demo.client(&["speak", TEXT, "--voice", "heron/pellin", "-o", "gap.wav"]));
     let (out, err) = good(&demo.client(&["transcribe", "gap.wav"]));
-    assert_eq!(out, "Mind the gap\n");
+    assert_eq!(out, "The ramp is closing\n");
     assert!(err.contains("turnstone") && err.contains("EUR"), "{err}");
     let (json, _) = good(&demo.client(&["transcribe", "gap.wav", "--json"]));
     let answer: Value = serde_json::from_str(&json).unwrap();
@@ -100,7 +100,7 @@ async fn transcribe_reads_files_and_standard_input() {
     assert!(std::fs::read_to_string(demo.folder.path().join("gap.vtt")).unwrap().starts_with("WEBVTT\n"));
     let sound = std::fs::File::open(demo.folder.path().join("gap.wav")).unwrap();
     let output = demo.client_command(&["transcribe", "-", "--engine", "turnstone"]).stdin(sound).output().unwrap();
-    assert_eq!(good(&output).0, "Mind the gap\n");
+    assert_eq!(good(&output).0, "The ramp is closing\n");
     let missing = demo.client(&["transcribe", "nowhere.wav"]);
     assert!(!missing.status.success() && text(&missing.stderr).contains("nowhere.wav"));
 }
@@ -110,7 +110,7 @@ async fn lists_are_tables_or_json_and_tell_what_is_there() {
     let demo = Demo::start(BINARY).await;
     let run = |arguments: &[&str]| good(&demo.client(arguments)).0;
     let voices = run(&["voices", "--languages", "pt", "--engine", "heron"]);
-    assert!(voices.contains("heron/beatriz") && voices.contains("heron/davi") && !voices.contains("marin"), "{voices}");
+    assert!(voices.contains("heron/beatriz") && voices.contains("heron/davi") && !voices.contains("pellin"), "{voices}");
     let exact = run(&["voices", "--languages", "pt-BR", "--json"]);
     let exact: Value = serde_json::from_str(&exact).unwrap();
     assert!(exact["items"].as_array().unwrap().iter().all(|voice| voice["languages"].to_string().contains("pt-BR")));
@@ -129,7 +129,7 @@ async fn lists_are_tables_or_json_and_tell_what_is_there() {
     let requests = format!("heron,{},", usage["items"][0]["requests"]);
     assert!(csv.contains(&requests), "what a check costs is in the books: {csv} {usage}");
     assert!(run(&["usage"]).contains("total"));
-    let estimate = run(&["estimate", "0123456789", "--voice", "heron/marin", "--model", "fine"]);
+    let estimate = run(&["estimate", "0123456789", "--voice", "heron/pellin", "--model", "fine"]);
     assert!(estimate.contains("10 characters, exactly 0.000272 EUR"), "{estimate}");
     let list = run(&["dispatches", "--limit", "1", "--json"]);
     let id = serde_json::from_str::<Value>(&list).unwrap()["items"][0]["id"].as_str().unwrap().to_owned();
@@ -156,7 +156,7 @@ async fn errors_say_what_to_do_next() {
         assert_eq!(output.status.code(), Some(code), "{arguments:?}: {err}");
         assert!(err.contains(says), "{arguments:?}: {err}");
     };
-    fail(&["speak", "x", "--voice", "heron/marinn"], 1, "heron/marin");
+    fail(&["speak", "x", "--voice", "heron/pellinn"], 1, "heron/pellin");
     fail(&["speak"], 1, "no text");
     fail(&["speak", "x", "--nonsense"], 2, "--nonsense");
     fail(&["credential", "add", "flite"], 2, "needs no credential");

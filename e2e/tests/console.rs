@@ -32,7 +32,7 @@ async fn one_signs_in_speaks_and_hears() {
     let demo = Demo::start(BINARY).await;
     let browser = Browser::start(None).await;
     browser.go(&format!("{}/usage", demo.url)).await;
-    browser.find("key").await.find(By::Tag("input")).await.unwrap().send_keys("helm_wrong").await.unwrap();
+    browser.find("key").await.find(By::Tag("input")).await.unwrap().send_keys("dispatch_op_wrong").await.unwrap();
     browser.find("enter").await.click().await.unwrap();
     browser.until("the refusal", "return document.body.innerText.includes('not right')").await;
     browser.sign_in(&demo).await;
@@ -44,7 +44,7 @@ async fn one_signs_in_speaks_and_hears() {
         .await;
     browser.find("speak").await.click().await.unwrap();
     let facts = browser.find("facts").await.text().await.unwrap();
-    assert!(facts.contains("heron/marin") && facts.contains("0.000800 EUR") && facts.contains("1 attempt"), "{facts}");
+    assert!(facts.contains("heron/pellin") && facts.contains("0.000800 EUR") && facts.contains("1 attempt"), "{facts}");
     browser
         .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.3")
         .await;
@@ -91,7 +91,7 @@ async fn the_pages_show_what_was_done() {
     let response = demo.speak(json!({"text": "Berth two.", "voice": "quayside"}), "audio/mpeg").await;
     let id = dispatcher_e2e::header(&response, "dispatch-id");
     response.bytes().await.unwrap();
-    demo.speak(json!({"text": "Berth two.", "voice": "heron/marin"}), "audio/mpeg").await.bytes().await.unwrap();
+    demo.speak(json!({"text": "Berth two.", "voice": "heron/pellin"}), "audio/mpeg").await.bytes().await.unwrap();
     let browser = Browser::start(None).await;
     browser.sign_in(&demo).await;
 
@@ -149,7 +149,7 @@ async fn a_browser_plays_every_format_that_browsers_play() {
                    const answer = await fetch('/api/v1/utterances', {{
                      method: 'POST',
                      headers: {{ 'Content-Type': 'application/json', Accept: '{kind}' }},
-                     body: JSON.stringify({{ text: 'Mind the gap.', voice: 'heron/marin' }}),
+                     body: JSON.stringify({{ text: 'The ramp is closing.', voice: 'heron/pellin' }}),
                    }});
                    const blob = await answer.blob();
                    const audio = new Audio(URL.createObjectURL(blob));
@@ -207,7 +207,7 @@ async fn a_prompt_set_is_made_heard_and_approved() {
     let browser = Browser::start(None).await;
     browser.sign_in(&demo).await;
     let table = demo.folder.path().join("Gate prompts.csv");
-    std::fs::write(&table, "id,text,voice,formats\nopen,Gate 4 is open.,heron/marin,mp3\n").unwrap();
+    std::fs::write(&table, "id,text,voice,formats\nopen,Gate 4 is open.,heron/pellin,mp3\n").unwrap();
     browser.go(&format!("{}/jobs/prompts", demo.url)).await;
     browser.until("the demo's set", "return document.querySelectorAll('[data-test=set]').length === 1").await;
     let choose = browser.driver.find(By::Css("[data-test=table]")).await.unwrap();

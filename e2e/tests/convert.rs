@@ -11,7 +11,7 @@ use dispatcher_standins::tone;
 use serde_json::Value;
 
 const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
-const TEXT: &str = "Mind the gap.";
+const TEXT: &str = "The ramp is closing.";
 
 fn run(folder: &Path, arguments: &[&str]) -> Output {
     Command::new(BINARY).args(arguments).current_dir(folder).stdin(Stdio::null()).output().unwrap()
@@ -252,7 +252,7 @@ fn tags_go_along_and_sound_of_the_same_coding_is_not_coded_again() {
     let folder = folder();
     let path = |file: &str| folder.path().join(file);
     for arguments in [
-        vec!["convert", "in.wav", "a.opus", "--title", "Mind the gap"],
+        vec!["convert", "in.wav", "a.opus", "--title", "The ramp is closing"],
         vec!["convert", "a.opus", "b.webm"],
         vec!["convert", "b.webm", "c.opus"],
         vec!["convert", "c.opus", "d.flac"],
@@ -269,10 +269,10 @@ fn tags_go_along_and_sound_of_the_same_coding_is_not_coded_again() {
     let told: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!(told["items"][0]["tags"], serde_json::json!({}), "nothing is said that nobody told");
     for index in 1..4 {
-        assert_eq!(told["items"][index]["tags"], serde_json::json!({"title": "Mind the gap"}), "{index}");
+        assert_eq!(told["items"][index]["tags"], serde_json::json!({"title": "The ramp is closing"}), "{index}");
     }
     let output = run(folder.path(), &["convert", "--show", "d.flac"]);
-    assert!(String::from_utf8_lossy(&output.stdout).ends_with("d.flac says\n  title: Mind the gap\n"));
+    assert!(String::from_utf8_lossy(&output.stdout).ends_with("d.flac says\n  title: The ramp is closing\n"));
 }
 
 #[test]

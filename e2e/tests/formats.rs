@@ -41,7 +41,7 @@ async fn a_profile_of_ones_own_stands_wherever_a_format_is_asked() {
     assert!(list.lines().any(|line| line.trim_start().starts_with("web") && line.contains("6.0 kB/s")), "{list}");
 
     let wanted = Format { bitrate: Some(32_000), ..Format::new(Codec::Mp3, 16_000) };
-    let body = json!({"text": TEXT, "voice": "heron/marin", "audio": {"type": "pier"}});
+    let body = json!({"text": TEXT, "voice": "heron/pellin", "audio": {"type": "pier"}});
     let response = demo.speak(body.clone(), "*/*").await;
     assert_eq!(header(&response, "content-type"), "audio/mpeg");
     let audio = response.bytes().await.unwrap();
@@ -50,7 +50,7 @@ async fn a_profile_of_ones_own_stands_wherever_a_format_is_asked() {
     assert_eq!(length.rate, 16_000);
     let bits = audio.len() as f64 * 8.0 / length.seconds();
     assert!((30_000.0..40_000.0).contains(&bits), "{bits} bit/s");
-    let by_client = demo.client(&["speak", TEXT, "--voice", "heron/marin", "--format", "pier", "-o", "gate.mp3"]);
+    let by_client = demo.client(&["speak", TEXT, "--voice", "heron/pellin", "--format", "pier", "-o", "gate.mp3"]);
     assert!(by_client.status.success(), "{}", String::from_utf8_lossy(&by_client.stderr));
 
     // Replaced, then retired.
@@ -97,7 +97,7 @@ async fn names_that_mean_a_format_already_and_absurd_formats_are_refused() {
 async fn an_app_with_a_format_of_its_own_gets_it() {
     let demo = Demo::start(BINARY).await;
     let add =
-        demo.client(&["app", "add", "kiosk", "--default-voice", "heron/marin", "--default-format", "gate-screen"]);
+        demo.client(&["app", "add", "kiosk", "--default-voice", "heron/pellin", "--default-format", "gate-screen"]);
     assert!(add.status.success(), "{}", String::from_utf8_lossy(&add.stderr));
     let key = String::from_utf8_lossy(&demo.client(&["app", "key", "kiosk"]).stdout).trim().to_owned();
     let speak = async |accept: &str| {
@@ -124,19 +124,19 @@ async fn audio_says_what_it_is_in_every_format_that_can() {
         ("audio/webm;codecs=opus", Format::new(Codec::WebmOpus, 24_000)),
         ("audio/flac", Format::new(Codec::Flac, 24_000)),
     ] {
-        let body = json!({"text": TEXT, "voice": "heron/marin", "language": "en-GB"});
+        let body = json!({"text": TEXT, "voice": "heron/pellin", "language": "en-GB"});
         let audio = demo.speak(body, accept).await.bytes().await.unwrap();
         let tags = tags_of(&audio, format);
         assert_eq!(tags.title.as_deref(), Some(TEXT), "{accept}");
         assert_eq!(tags.language.as_deref(), Some("en-GB"), "{accept}");
         assert_eq!(tags.engine.as_deref(), Some("heron"), "{accept}");
-        assert_eq!(tags.voice.as_deref(), Some("heron/marin"), "{accept}");
+        assert_eq!(tags.voice.as_deref(), Some("heron/pellin"), "{accept}");
         assert!(tags.date.as_deref().is_some_and(|day| day.len() == 10), "{accept}: {:?}", tags.date);
         assert!(tags.synthetic, "{accept}");
         assert_eq!(words_of(&audio, format), TEXT, "{accept}");
     }
     let long = "The boat to Gullsay is late again. ".repeat(9);
-    let body = json!({"text": long, "voice": "heron/marin"});
+    let body = json!({"text": long, "voice": "heron/pellin"});
     let audio = demo.speak(body, "audio/flac").await.bytes().await.unwrap();
     let title = tags_of(&audio, Format::new(Codec::Flac, 24_000)).title.unwrap();
     assert!(
@@ -150,7 +150,7 @@ async fn audio_inside_json_is_whole_and_tells_its_length() {
     let demo = Demo::start(BINARY).await;
     let mut lengths = Vec::new();
     for kind in ["wav", "audio/mpeg;rate=16000", "flac", "audio/webm;codecs=opus"] {
-        let body = json!({"text": TEXT, "voice": "heron/marin", "audio": {"type": kind}});
+        let body = json!({"text": TEXT, "voice": "heron/pellin", "audio": {"type": kind}});
         let answer: Value = demo.speak(body, "application/json").await.json().await.unwrap();
         let audio = STANDARD.decode(answer["audio"]["base64"].as_str().unwrap()).unwrap();
         let (found, length) = measure(&audio, None).unwrap();

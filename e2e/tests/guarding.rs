@@ -60,14 +60,14 @@ async fn a_planted_secret_is_found_nowhere() {
     let mut seen = Vec::new();
     for weather in ["echo", "expired", "reset", "throttled"] {
         demo.weather(json!({"weather": weather})).await;
-        for (voice, accept) in [("heron/marin", "*/*"), ("quayside", "application/json")] {
+        for (voice, accept) in [("heron/pellin", "*/*"), ("quayside", "application/json")] {
             let response = demo.speak(json!({"text": "Ahoy", "voice": voice}), accept).await;
             seen.extend(format!("{:?}", response.headers()).into_bytes());
             seen.extend(response.bytes().await.unwrap());
         }
     }
     demo.weather(Value::Null).await;
-    let refused = demo.speak(json!({"text": "Ahoy", "voice": "heron/marin"}), "*/*").await;
+    let refused = demo.speak(json!({"text": "Ahoy", "voice": "heron/pellin"}), "*/*").await;
     assert_eq!(refused.status(), StatusCode::BAD_GATEWAY, "the canary is no good token");
     for path in [
         "/api/v1/credentials",
@@ -217,7 +217,7 @@ async fn errors_of_the_server_itself_are_problems_too() {
 async fn a_clean_end_lets_running_requests_finish() {
     let demo = Demo::start(BINARY).await;
     demo.weather(json!({"weather": "drip", "pause": 30})).await;
-    let response = demo.speak(json!({"text": "The tide turns at noon.", "voice": "heron/marin"}), "audio/mpeg").await;
+    let response = demo.speak(json!({"text": "The tide turns at noon.", "voice": "heron/pellin"}), "audio/mpeg").await;
     let id = header(&response, "dispatch-id");
     let body = tokio::spawn(response.bytes());
     let (status, folder) = demo.terminate().await;
@@ -231,11 +231,11 @@ async fn a_clean_end_lets_running_requests_finish() {
 #[tokio::test]
 async fn after_a_kill_what_was_open_is_uncertain_and_what_was_settled_stays() {
     let demo = Demo::start(BINARY).await;
-    let done = demo.speak(json!({"text": "Ahoy", "voice": "heron/marin"}), "*/*").await;
+    let done = demo.speak(json!({"text": "Ahoy", "voice": "heron/pellin"}), "*/*").await;
     let settled = header(&done, "dispatch-id");
     done.bytes().await.unwrap();
     demo.weather(json!({"weather": "drip", "pause": 2000})).await;
-    let request = demo.post("/api/v1/utterances").json(&json!({"text": "Twelve letter", "voice": "heron/marin"}));
+    let request = demo.post("/api/v1/utterances").json(&json!({"text": "Twelve letter", "voice": "heron/pellin"}));
     let open = tokio::spawn(request.send());
     tokio::time::sleep(Duration::from_millis(600)).await;
     let folder = demo.kill();

@@ -35,7 +35,7 @@ async fn with_heron() -> (Service, StandIn) {
 }
 
 async fn submit(service: &Service, text: &str, audio: Value) -> String {
-    let body = json!({"text": text, "voice": "heron/marin", "audio": audio});
+    let body = json!({"text": text, "voice": "heron/pellin", "audio": audio});
     let request = service.http.post(format!("{}/api/v1/utterances", service.url)).bearer_auth(&service.key);
     let response = request.header("Prefer", "respond-async").json(&body).send().await.unwrap();
     assert_eq!(response.status(), 202);
@@ -146,7 +146,7 @@ async fn events_tell_each_step_and_end_with_the_job() {
 async fn the_client_follows_a_job_and_fetches_what_it_made() {
     let demo = Demo::start(BINARY).await;
     std::fs::write(demo.folder.path().join("notes.txt"), &handbook()[..5_000]).unwrap();
-    let output = demo.client(&["job", "add", "notes.txt", "--voice", "heron/marin", "--format", "mp3"]);
+    let output = demo.client(&["job", "add", "notes.txt", "--voice", "heron/pellin", "--format", "mp3"]);
     assert!(output.status.success(), "{output:?}");
     let told = String::from_utf8(output.stdout).unwrap();
     let id = told.split_whitespace().next().unwrap().to_owned();
@@ -182,27 +182,27 @@ fn spoken(folder: &std::path::Path) -> Vec<(String, String)> {
 async fn a_document_becomes_files_by_its_headings() {
     let demo = Demo::start(BINARY).await;
     let page = "<h1>Rounds</h1><p>Every day.</p><h2>Upper deck</h2><p>Count twice<sup><a href='#n'>1</a></sup>.</p>\
-                <h2>Lower deck</h2><p>Mind the gap.</p>";
+                <h2>Lower deck</h2><p>The ramp is closing.</p>";
     std::fs::write(demo.folder.path().join("rounds.html"), page).unwrap();
-    let arguments = ["job", "add", "rounds.html", "--voice", "heron/marin", "--format", "flac"];
+    let arguments = ["job", "add", "rounds.html", "--voice", "heron/pellin", "--format", "flac"];
     let output = demo.client(&[&arguments[..], &["--split", "heading", "--wait", "-o", "made"]].concat());
     assert!(output.status.success(), "{output:?}");
     let made = spoken(&demo.folder.path().join("made"));
     let wanted = [
         ("001-rounds.flac", "Rounds Every day."),
         ("002-upper-deck.flac", "Upper deck Count twice."),
-        ("003-lower-deck.flac", "Lower deck Mind the gap."),
+        ("003-lower-deck.flac", "Lower deck The ramp is closing."),
     ];
     assert_eq!(made, wanted.map(|(name, text)| (name.to_owned(), squeezed(text))));
     let captions = std::fs::read_to_string(demo.folder.path().join("made/002-upper-deck.vtt")).unwrap();
     assert!(captions.contains("\nUpper deck\n") && captions.contains("\nCount twice.\n"), "{captions}");
     for (body, kind, query, status, says) in [
         ("\u{89}PNG", "image/png", "", 415, "image/png"),
-        (" ", "text/plain", "?voice=heron/marin", 415, "no text"),
-        ("One.", "text/plain", "?voice=heron/marin&split=chapter", 422, "heading:6"),
-        ("One.", "text/plain", "?voice=heron/marin&split=heading", 422, "no headings"),
-        ("One.", "text/plain", "?voice=heron/marinn", 404, "heron/marin"),
-        ("One.", "text/plain", "?vioce=heron/marin", 400, "vioce"),
+        (" ", "text/plain", "?voice=heron/pellin", 415, "no text"),
+        ("One.", "text/plain", "?voice=heron/pellin&split=chapter", 422, "heading:6"),
+        ("One.", "text/plain", "?voice=heron/pellin&split=heading", 422, "no headings"),
+        ("One.", "text/plain", "?voice=heron/pellinn", 404, "heron/pellin"),
+        ("One.", "text/plain", "?vioce=heron/pellin", 400, "vioce"),
     ] {
         let request = demo.post(&format!("/api/v1/jobs{query}")).header("Content-Type", kind).body(body);
         let response = request.send().await.unwrap();
@@ -215,8 +215,8 @@ async fn a_document_becomes_files_by_its_headings() {
 #[tokio::test]
 async fn a_recording_is_uploaded_in_parts_after_a_break_and_written_down() {
     let demo = Demo::start(BINARY).await;
-    let text = "All aboard for Gullsay. Mind the gap at the last door.";
-    let spoken = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/wav").await.bytes().await.unwrap();
+    let text = "All aboard for Gullsay. Mind the step at the last door.";
+    let spoken = demo.speak(json!({"text": text, "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
     let begun = demo.post("/api/v1/uploads?name=call.wav&type=audio/wav").header("Upload-Complete", "?0");
     let begun = begun.body(spoken[..10_000].to_vec()).send().await.unwrap();
     assert_eq!((begun.status().as_u16(), begun.headers()["upload-offset"].to_str().unwrap()), (201, "10000"));
@@ -329,7 +329,7 @@ async fn the_end_of_a_job_is_told_signed_and_again_where_nobody_answers() {
     let (host, mut heard) = bell(&[503, 200]).await;
     let address = format!("http://{host}/told?of=jobs");
     let ask = async |service: &Service| {
-        let url = format!("{}/api/v1/jobs?voice=heron/marin&webhook={address}", service.url);
+        let url = format!("{}/api/v1/jobs?voice=heron/pellin&webhook={address}", service.url);
         let request = service.http.post(url).bearer_auth(&service.key).header("Content-Type", "text/plain");
         request.body("All aboard.").send().await.unwrap()
     };

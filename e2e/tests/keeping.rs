@@ -40,7 +40,7 @@ async fn fifty(demo: &Arc<Demo>, stop: Arc<AtomicBool>) -> (usize, Vec<String>) 
             tokio::spawn(async move {
                 let mut wrong = Vec::new();
                 while !stop.load(Ordering::Relaxed) {
-                    let response = demo.speak(json!({"text": "Go", "voice": "heron/marin"}), "audio/mpeg").await;
+                    let response = demo.speak(json!({"text": "Go", "voice": "heron/pellin"}), "audio/mpeg").await;
                     if !response.status().is_success() {
                         wrong.push(response.text().await.unwrap());
                     } else if response.bytes().await.is_ok() {
@@ -105,7 +105,7 @@ async fn whom_an_engine_has_no_room_for_is_served_a_moment_later() {
         .map(|_| {
             let demo = demo.clone();
             tokio::spawn(async move {
-                let response = demo.speak(json!({"text": "Go", "voice": "heron/marin"}), "audio/mpeg").await;
+                let response = demo.speak(json!({"text": "Go", "voice": "heron/pellin"}), "audio/mpeg").await;
                 (
                     response.status().as_u16(),
                     words_of(&response.bytes().await.unwrap(), Format::new(Codec::Mp3, 24_000)),
@@ -189,7 +189,7 @@ async fn a_credential_is_rotated_under_load_and_no_request_fails() {
 async fn a_fresh_key_is_pending_until_the_engine_takes_it_and_the_old_one_serves() {
     let demo = Demo::start(BINARY).await;
     let says = async || {
-        let response = demo.speak(json!({"text": "Mind the gap", "voice": "bittern/reed"}), "audio/mpeg").await;
+        let response = demo.speak(json!({"text": "The ramp is closing", "voice": "bittern/tussock"}), "audio/mpeg").await;
         let audio = response.bytes().await.unwrap();
         words_of(&audio, Format::new(Codec::Mp3, 24_000))
     };
@@ -200,7 +200,7 @@ async fn a_fresh_key_is_pending_until_the_engine_takes_it_and_the_old_one_serves
         (status, kept["state"].as_str(), kept["cause"].as_str()),
         (201, Some("pending"), Some("not-active-yet"))
     );
-    assert_eq!(says().await, "Mind the gap", "the version that was in force serves on");
+    assert_eq!(says().await, "The ramp is closing", "the version that was in force serves on");
     // It is tried again and again: by now the engine looks at it, and refuses it.
     let state = async || {
         let list = demo.get("/api/v1/credentials").await;
@@ -217,7 +217,7 @@ async fn a_fresh_key_is_pending_until_the_engine_takes_it_and_the_old_one_serves
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     assert_eq!(state().await, "refused");
-    assert_eq!(says().await, "Mind the gap");
+    assert_eq!(says().await, "The ramp is closing");
     let checked = demo.client(&["credential", "check", "avocet"]);
     let told = String::from_utf8_lossy(&checked.stdout).into_owned();
     assert!(checked.status.success() && told.contains("more than it needs: manage"), "{told}");
@@ -238,7 +238,7 @@ async fn a_credential_is_imported_from_where_it_is_kept() {
     let mut command = demo.client_command(&["credential", "import", "heron", "--env", "--map", "token=FERRY_TOKEN"]);
     let imported = command.env("FERRY_TOKEN", "from-env").output().unwrap();
     assert!(imported.status.success(), "{}", String::from_utf8_lossy(&imported.stderr));
-    assert_eq!(demo.speak(json!({"text": "Go", "voice": "heron/marin"}), "audio/mpeg").await.status(), 200);
+    assert_eq!(demo.speak(json!({"text": "Go", "voice": "heron/pellin"}), "audio/mpeg").await.status(), 200);
     let missing = demo.client(&["credential", "import", "heron", "--env"]);
     let said = String::from_utf8_lossy(&missing.stderr).into_owned();
     assert!(said.contains("HERON_TOKEN") && said.contains("--map token=NAME"), "{said}");
@@ -277,7 +277,7 @@ async fn voices_are_found_marked_and_heard_a_second_time_for_nothing() {
     let demo = Demo::start(BINARY).await;
     let found = demo.get("/api/v1/voices?languages=pt&site=cloud&sort=best&facets=true").await;
     let ids: Vec<&str> = found["items"].as_array().unwrap().iter().map(|it| it["id"].as_str().unwrap()).collect();
-    assert!(ids.contains(&"heron/davi") && ids.contains(&"heron/beatriz") && !ids.contains(&"heron/marin"), "{ids:?}");
+    assert!(ids.contains(&"heron/davi") && ids.contains(&"heron/beatriz") && !ids.contains(&"heron/pellin"), "{ids:?}");
     let brazil =
         found["items"].as_array().unwrap().iter().filter(|it| it["languages"].to_string().contains("pt-BR")).count();
     assert_eq!(found["facets"]["languages"]["pt-BR"], brazil, "{}", found["facets"]);
@@ -321,7 +321,7 @@ async fn a_check_tells_exactly_what_differs() {
     let wanted = ["access stranger", "format mp3 24000 Hz", "model fine", "control rate", "control direction"];
     assert_eq!(differing(&bad), wanted, "{bad}");
     let model = bad["claims"].as_array().unwrap().iter().find(|claim| claim["subject"] == "fine").unwrap();
-    assert!(model["request"].as_str().unwrap().starts_with("POST /talk/marin"), "{model}");
+    assert!(model["request"].as_str().unwrap().starts_with("POST /talk/pellin"), "{model}");
     assert!(model["answer"].as_str().unwrap().contains("fine is no grade"), "{model}");
     put(&demo, &format!("{}/broken", demo.heron), json!(["limit"])).await;
     let checked = demo.client(&["engine", "check", "heron", "--json"]);
@@ -348,15 +348,15 @@ async fn an_engine_is_put_in_by_its_sheet_alone() {
     put(&demo, &format!("{}/tokens", demo.heron), json!(["egret-token"])).await;
     std::fs::write(demo.folder.path().join("token"), "egret-token").unwrap();
     assert!(demo.client(&["credential", "add", "egret", "--file", "token"]).status.success());
-    let said = demo.speak(json!({"text": "Mind the gap", "voice": "egret/marin"}), "audio/mpeg").await;
-    assert_eq!(words_of(&said.bytes().await.unwrap(), Format::new(Codec::Mp3, 24_000)), "Mind the gap");
+    let said = demo.speak(json!({"text": "The ramp is closing", "voice": "egret/pellin"}), "audio/mpeg").await;
+    assert_eq!(words_of(&said.bytes().await.unwrap(), Format::new(Codec::Mp3, 24_000)), "The ramp is closing");
     let folder = demo.kill();
     let demo = Demo::start_in(BINARY, folder).await;
     assert_eq!(demo.get("/api/v1/engines/egret").await["state"], "ready", "it is there after a restart");
     assert!(demo.client(&["engine", "retire", "egret"]).status.success());
     let used = demo.client(&["engine", "retire", "heron"]);
     assert!(String::from_utf8_lossy(&used.stderr).contains("route"), "an engine of a route is not retired");
-    assert_eq!(demo.speak(json!({"text": "x", "voice": "egret/marin"}), "audio/mpeg").await.status(), 404);
+    assert_eq!(demo.speak(json!({"text": "x", "voice": "egret/pellin"}), "audio/mpeg").await.status(), 404);
 }
 
 #[tokio::test]
@@ -369,14 +369,14 @@ async fn controls_are_taken_made_good_or_refused() {
         let (samples, layout) =
             dispatcher_audio::decode_all(&response.bytes().await.unwrap(), Format::default()).unwrap();
         let heard = dispatcher_standins::tone::hear(&samples, layout.rate).remove(0);
-        assert_eq!(heard.text, "Mind the gap by the quay");
+        assert_eq!(heard.text, "Mind the step by the quay");
         (fidelity, samples.len() as f64 / f64::from(layout.rate), heard.pitch)
     };
     let say =
-        |voice: &str, prosody: Value| json!({"text": "Mind the gap by the quay", "voice": voice, "prosody": prosody});
+        |voice: &str, prosody: Value| json!({"text": "Mind the step by the quay", "voice": voice, "prosody": prosody});
     let near = |a: f64, b: f64, share: f64| (a / b - 1.0).abs() < share;
     // Heron takes a rate itself; phalarope does not, and it is made here.
-    for (voice, fidelity) in [("heron/marin", "native"), ("phalarope/grey", "made-good")] {
+    for (voice, fidelity) in [("heron/pellin", "native"), ("phalarope/grey", "made-good")] {
         let (_, plain, pitch) = heard(say(voice, json!({}))).await;
         let (told, slow, same) = heard(say(voice, json!({"rate": "80%"}))).await;
         assert_eq!(told, fidelity, "{voice}");
@@ -387,22 +387,22 @@ async fn controls_are_taken_made_good_or_refused() {
     }
     for (body, pointer) in [
         (json!({"voice": "phalarope/grey", "prosody": {"rate": "80%"}}), "/prosody/rate"),
-        (json!({"voice": "heron/marin", "direction": "like a pilot"}), "/direction"),
+        (json!({"voice": "heron/pellin", "direction": "like a pilot"}), "/direction"),
         (json!({"voice": "curlew/moor", "style": {"name": "angry"}}), "/style"),
-        (json!({"voice": "heron/marin", "seed": 7}), "/seed"),
+        (json!({"voice": "heron/pellin", "seed": 7}), "/seed"),
     ] {
         let mut body = body;
-        body["text"] = "Mind the gap".into();
+        body["text"] = "The ramp is closing".into();
         body["unsupported"] = "refuse".into();
         let response = demo.speak(body.clone(), "audio/wav").await;
         assert_eq!(response.status(), 422, "{body}");
         let problem: Value = response.json().await.unwrap();
         assert_eq!(problem["errors"][0]["pointer"], pointer, "{problem}");
     }
-    let directed = json!({"text": "Mind the gap", "voice": "heron/marin", "model": "directed", "direction": "like a pilot", "unsupported": "refuse"});
+    let directed = json!({"text": "The ramp is closing", "voice": "heron/pellin", "model": "directed", "direction": "like a pilot", "unsupported": "refuse"});
     assert_eq!(demo.speak(directed, "audio/wav").await.status(), 200);
     let wrong =
-        demo.speak(json!({"text": "x", "voice": "heron/marin", "prosody": {"rate": "quick"}}), "audio/wav").await;
+        demo.speak(json!({"text": "x", "voice": "heron/pellin", "prosody": {"rate": "quick"}}), "audio/wav").await;
     assert_eq!(wrong.status(), 422);
     assert!(wrong.text().await.unwrap().contains("write 90%"));
 }
@@ -410,7 +410,7 @@ async fn controls_are_taken_made_good_or_refused() {
 #[tokio::test]
 async fn marks_speakers_and_alternatives_come_through() {
     let demo = Demo::start(BINARY).await;
-    let said = demo.speak(json!({"text": "Mind the gap", "voice": "dotterel/cairn"}), "application/json").await;
+    let said = demo.speak(json!({"text": "The ramp is closing", "voice": "dotterel/cairn"}), "application/json").await;
     let said: Value = said.json().await.unwrap();
     let words: Vec<&str> =
         said["words"].as_array().unwrap().iter().map(|word| word["text"].as_str().unwrap()).collect();
@@ -423,7 +423,7 @@ async fn marks_speakers_and_alternatives_come_through() {
     );
     // Two voices in one recording.
     let mut samples = Vec::new();
-    for (voice, text) in [("heron/marin", "Is it late"), ("heron/corwen", "It is on time"), ("heron/marin", "Good")] {
+    for (voice, text) in [("heron/pellin", "Is it late"), ("heron/tarrick", "It is on time"), ("heron/pellin", "Good")] {
         let response = demo.speak(json!({"text": text, "voice": voice}), "audio/wav").await;
         samples.extend(dispatcher_audio::decode_all(&response.bytes().await.unwrap(), Format::default()).unwrap().0);
         samples.extend(vec![0.0; 12_000]);

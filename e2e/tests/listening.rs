@@ -18,8 +18,8 @@ async fn recording(demo: &Demo, text: &str, voice: &str, accept: &str) -> Vec<u8
 async fn what_heron_says_comes_back_exactly_in_three_scripts() {
     let demo = Demo::start(BINARY).await;
     for (voice, language, text) in [
-        ("heron/marin", "en-GB", "The 06:15 to Gullsay is delayed by twenty minutes."),
-        ("heron/layla", "ar", "تأخرت عبارة السادسة والربع إلى غلساي عشرين دقيقة."),
+        ("heron/pellin", "en-GB", "The 06:15 to Gullsay is delayed by twenty minutes."),
+        ("heron/sabeen", "ar", "تأخرت عبارة السادسة والربع إلى غلساي عشرين دقيقة."),
         ("heron/haru", "ja", "六時十五分発ガルセイ行きは、二十分遅れています。"),
         ("heron/beatriz", "pt-PT", "A partida das 6h15 está atrasada: não há maré!"),
     ] {
@@ -35,8 +35,8 @@ async fn what_heron_says_comes_back_exactly_in_three_scripts() {
 #[tokio::test]
 async fn the_answer_has_words_with_times_and_its_cost_by_the_second() {
     let demo = Demo::start(BINARY).await;
-    let text = "Mind the gap.";
-    let audio = recording(&demo, text, "heron/marin", "audio/wav").await;
+    let text = "The ramp is closing.";
+    let audio = recording(&demo, text, "heron/pellin", "audio/wav").await;
     let answer = demo.hear(audio.clone(), "audio/wav", "").await;
     assert_eq!(
         (answer["text"].as_str(), answer["engine"].as_str()),
@@ -64,7 +64,7 @@ async fn the_answer_has_words_with_times_and_its_cost_by_the_second() {
 #[tokio::test]
 async fn raw_bodies_forms_and_json_say_the_same() {
     let demo = Demo::start(BINARY).await;
-    let audio = recording(&demo, "All aboard", "heron/marin", "audio/mpeg").await;
+    let audio = recording(&demo, "All aboard", "heron/pellin", "audio/mpeg").await;
     let raw = demo.hear(audio.clone(), "audio/mpeg", "?route=captions").await;
     let encoded = base64::engine::general_purpose::STANDARD.encode(&audio);
     let as_json = demo.post("/api/v1/transcripts").json(&json!({"audio": {"base64": encoded}, "route": "captions"}));
@@ -82,7 +82,7 @@ async fn raw_bodies_forms_and_json_say_the_same() {
 #[tokio::test]
 async fn subtitles_and_text_by_what_is_accepted() {
     let demo = Demo::start(BINARY).await;
-    let audio = recording(&demo, "Stand clear. Doors are closing.", "heron/marin", "audio/mpeg").await;
+    let audio = recording(&demo, "Stand clear. Doors are closing.", "heron/pellin", "audio/mpeg").await;
     let get = async |accept: &str| {
         let request = demo
             .post("/api/v1/transcripts")

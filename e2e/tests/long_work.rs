@@ -34,7 +34,7 @@ async fn a_script_shows_its_faults_and_what_becomes_of_it_before_it_is_sent() {
     browser.until("the fault", &told("Line 2, column 21:")).await;
     let enabled = browser.run("return document.querySelector('[data-test=speak]').disabled").await;
     assert_eq!(enabled, json!(true), "what has a fault is not sent");
-    browser.run(&typed("<speak version='1.1' xml:lang='en-GB'>\n  Mind the gap.\n</speak>")).await;
+    browser.run(&typed("<speak version='1.1' xml:lang='en-GB'>\n  The ramp is closing.\n</speak>")).await;
     browser.until("no fault", &told("Valid.")).await;
     browser.run("const t = document.querySelector('[data-test=script]'); t.focus(); t.setSelectionRange(44, 47)").await;
     browser.find("put-Emphasis").await.click().await.unwrap();
@@ -51,7 +51,7 @@ async fn a_document_is_dropped_followed_and_heard_with_its_text() {
     let demo = Demo::start(BINARY).await;
     let document = demo.folder.path().join("rounds.md");
     let chapters: String =
-        (1..=3).map(|n| format!("\n## Deck {n}\n\nDoor {n} opens. Mind the gap at door {n}.\n")).collect();
+        (1..=3).map(|n| format!("\n## Deck {n}\n\nDoor {n} opens. Mind the step at door {n}.\n")).collect();
     std::fs::write(&document, format!("# Rounds\n{chapters}")).unwrap();
     let browser = Browser::start(None).await;
     browser.sign_in(&demo).await;
@@ -76,7 +76,7 @@ async fn a_document_is_dropped_followed_and_heard_with_its_text() {
     let said = "[...document.querySelectorAll('[data-test=said] button')]";
     browser.until("the second sentence", &format!("return {said}[1].className === 'here'")).await;
     let texts = browser.run(&format!("return {said}.map(b => b.innerText)")).await;
-    assert_eq!(texts, json!(["Rounds", "Deck 1", "Door 1 opens.", "Mind the gap at door 1."]));
+    assert_eq!(texts, json!(["Rounds", "Deck 1", "Door 1 opens.", "Mind the step at door 1."]));
     browser.go(&format!("{}/jobs", demo.url)).await;
     browser.until("the list", "return document.querySelectorAll('[data-test=job]').length === 1").await;
     browser.quit().await;

@@ -60,11 +60,11 @@ fn announcements(count: usize) -> String {
 async fn jobs_of_both_kinds_outlive_kills_of_the_whole_demo() {
     let mut demo = Demo::start(BINARY).await;
     let text = "Stand clear of the doors. The crew opens them once the ship is fast.";
-    let recording = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/wav").await.bytes().await.unwrap();
+    let recording = demo.speak(json!({"text": text, "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
     for _ in 0..3 {
         let told = announcements(60);
         let spoken =
-            submit(&demo, "/api/v1/jobs?voice=heron/marin&type=flac&split=line", "text/plain", told.clone().into())
+            submit(&demo, "/api/v1/jobs?voice=heron/pellin&type=flac&split=line", "text/plain", told.clone().into())
                 .await;
         let heard =
             submit(&demo, "/api/v1/transcripts?engine=turnstone&title=Call", "audio/wav", recording.to_vec()).await;
@@ -87,7 +87,7 @@ async fn jobs_of_both_kinds_outlive_kills_of_the_whole_demo() {
 async fn a_cancelled_job_goes_on_and_buys_nothing_again() {
     let demo = Demo::start(BINARY).await;
     demo.weather(json!({"weather": "drip", "pause": 5})).await;
-    let path = "/api/v1/jobs?voice=heron/marin&type=flac&split=line";
+    let path = "/api/v1/jobs?voice=heron/pellin&type=flac&split=line";
     let id = submit(&demo, path, "text/plain", announcements(12).into()).await;
     until(&demo, &id, |job| job["pieces"]["done"].as_u64() >= Some(3)).await;
     let cancelled = demo.client(&["job", "cancel", &id]);
@@ -108,20 +108,20 @@ async fn a_cancelled_job_goes_on_and_buys_nothing_again() {
 #[tokio::test]
 async fn answers_of_known_length_and_files_in_ranges() {
     let demo = Demo::start(BINARY).await;
-    let text = "Mind the gap between ship and shore.";
-    let whole = demo.speak(json!({"text": text, "voice": "heron/marin", "audio": {"whole": true}}), "audio/wav").await;
+    let text = "Mind the step between ship and shore.";
+    let whole = demo.speak(json!({"text": text, "voice": "heron/pellin", "audio": {"whole": true}}), "audio/wav").await;
     let length: usize = header(&whole, "content-length").parse().unwrap();
     let audio = whole.bytes().await.unwrap();
     assert_eq!(length, audio.len());
     assert_eq!(u32::from_le_bytes(audio[4..8].try_into().unwrap()) as usize, length - 8, "the header is true");
     assert_eq!(words_of(&audio, wav()), text);
-    let request = demo.post("/api/v1/utterances?voice=heron/marin&type=wav&whole=true&deadline=20");
+    let request = demo.post("/api/v1/utterances?voice=heron/pellin&type=wav&whole=true&deadline=20");
     let asked = request.header("Content-Type", "text/plain").body(text).send().await.unwrap();
     assert_eq!(header(&asked, "content-length"), length.to_string(), "the same by the address");
-    let twice = demo.post("/api/v1/utterances?voice=heron/marin&voice=heron/davi").header("Content-Type", "text/plain");
+    let twice = demo.post("/api/v1/utterances?voice=heron/pellin&voice=heron/davi").header("Content-Type", "text/plain");
     assert_eq!(twice.body(text).send().await.unwrap().status(), 422, "which of them?");
 
-    let id = submit(&demo, "/api/v1/jobs?voice=heron/marin&type=wav", "text/plain", text.into()).await;
+    let id = submit(&demo, "/api/v1/jobs?voice=heron/pellin&type=wav", "text/plain", text.into()).await;
     let done = until(&demo, &id, is_over).await;
     let file = file_of(&demo, &done, ".wav").await;
     let url = format!("{}{}", demo.url, done["files"][0]["url"].as_str().unwrap());
@@ -136,8 +136,8 @@ async fn answers_of_known_length_and_files_in_ranges() {
 #[tokio::test]
 async fn damaged_audio_is_heard_as_far_as_it_goes_and_silence_is_no_failure() {
     let demo = Demo::start(BINARY).await;
-    let text = "Mind the gap. The next crossing is in an hour.";
-    let audio = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/flac").await.bytes().await.unwrap();
+    let text = "The ramp is closing. The next crossing is in an hour.";
+    let audio = demo.speak(json!({"text": text, "voice": "heron/pellin"}), "audio/flac").await.bytes().await.unwrap();
     let torn = [b"HTTP/1.1 200 OK\r\n\r\n".as_slice(), &audio].concat();
     let request = demo.post("/api/v1/transcripts?engine=turnstone").header("Content-Type", "audio/flac");
     let heard = request.body(torn.clone()).send().await.unwrap();
@@ -156,12 +156,12 @@ async fn damaged_audio_is_heard_as_far_as_it_goes_and_silence_is_no_failure() {
 async fn a_caller_is_told_before_it_is_charged() {
     let demo = Demo::start(BINARY).await;
     let french = "Bonjour à tous, le bateau pour les îles part ce matin à neuf heures du quai numéro deux.";
-    let spoken = demo.speak(json!({"text": french, "voice": "heron/marin"}), "audio/wav").await;
+    let spoken = demo.speak(json!({"text": french, "voice": "heron/pellin"}), "audio/wav").await;
     let warning = header(&spoken, "dispatch-warning");
     assert!(warning.contains("speaks en-GB") && warning.contains("fr"), "{warning}");
     spoken.bytes().await.unwrap();
     let calls = demo.delivered().await["calls"].clone();
-    let lost = demo.client(&["speak", "Mind the gap", "--voice", "heron/marin", "-o", "no-such-folder/gap.mp3"]);
+    let lost = demo.client(&["speak", "The ramp is closing", "--voice", "heron/pellin", "-o", "no-such-folder/gap.mp3"]);
     assert!(!lost.status.success());
     let told = String::from_utf8_lossy(&lost.stderr).into_owned();
     assert!(told.contains("no-such-folder"), "{told}");

@@ -6,9 +6,9 @@ use serde_json::Value;
 
 const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
-const TABLE: &str = "[defaults]\nvoice = \"heron/marin\"\nformats = [\"flac\"]\n\
+const TABLE: &str = "[defaults]\nvoice = \"heron/pellin\"\nformats = [\"flac\"]\n\
     [[prompt]]\nid = \"welcome\"\ntext = \"Welcome aboard.\"\n\
-    [[prompt]]\nid = \"gap\"\ntext = \"Mind the gap.\"\nformats = [\"phone\", \"web\"]\n";
+    [[prompt]]\nid = \"gap\"\ntext = \"The ramp is closing.\"\nformats = [\"phone\", \"web\"]\n";
 
 fn states(demo: &Demo, table: &str) -> Vec<(String, String, String)> {
     std::fs::write(demo.folder.path().join("p.toml"), table).unwrap();
@@ -133,13 +133,13 @@ async fn the_service_keeps_a_set_and_makes_again_only_what_changed() {
     assert_eq!(dispatcher_e2e::words_of(&audio.bytes().await.unwrap(), flac), "Welcome aboard.");
 
     let phone = set.get("/quay/files/gap.phone.ulaw?type=audio/wav").await.bytes().await.unwrap();
-    assert_eq!(dispatcher_e2e::words_of(&phone, dispatcher_audio::Format::default()), "Mind the gap.");
+    assert_eq!(dispatcher_e2e::words_of(&phone, dispatcher_audio::Format::default()), "The ramp is closing.");
     let (states, answer) = told(set.approve("gap", true).await).await;
     assert_eq!((states.len(), &answer["approved"]), (3, &Value::from(2)));
     let archive = set.get("/quay/archive?approved=true").await;
     assert_eq!(archive.status(), 409);
     assert!(archive.text().await.unwrap().contains("not approved: welcome"));
-    let (states, answer) = told(set.put(&TABLE.replace("Mind the gap.", "Mind the step.")).await).await;
+    let (states, answer) = told(set.put(&TABLE.replace("The ramp is closing.", "Mind the step.")).await).await;
     assert_eq!(states, ["made", "changed", "changed"]);
     assert_eq!(answer["approved"], 0, "what changed is to be heard again");
     told(set.make("{}").await).await;

@@ -21,11 +21,11 @@ async fn take_the_pictures() {
     let texts = [
         "The 06:15 to Gullsay is delayed by twenty minutes.",
         "The 07:40 to Marram Point leaves from berth two.",
-        "Mind the gap.",
+        "The ramp is closing.",
     ];
     let mut fallback = String::new();
     for (round, text) in texts.iter().cycle().take(9).enumerate() {
-        let voice = ["quayside", "heron/marin", "harbour-phone", "espeak-ng/en-gb"][round % 4];
+        let voice = ["quayside", "heron/pellin", "harbour-phone", "espeak-ng/en-gb"][round % 4];
         let model = ["quick", "fine"][round % 2];
         if round == 4 {
             demo.weather(json!({"weather": "throttled", "calls": 1})).await;
@@ -41,9 +41,9 @@ async fn take_the_pictures() {
         response.bytes().await.unwrap();
     }
     demo.weather(json!({"weather": "down", "calls": 1})).await;
-    demo.speak(json!({"text": texts[0], "voice": "heron/corwen"}), "audio/mpeg").await.bytes().await.unwrap();
+    demo.speak(json!({"text": texts[0], "voice": "heron/tarrick"}), "audio/mpeg").await.bytes().await.unwrap();
     let audio = demo
-        .speak(json!({"text": "Please walk to the nearest assembly station.", "voice": "heron/marin"}), "audio/mpeg")
+        .speak(json!({"text": "Please walk to the nearest assembly station.", "voice": "heron/pellin"}), "audio/mpeg")
         .await
         .bytes()
         .await
@@ -78,7 +78,7 @@ async fn take_the_pictures() {
     browser.until("the fidelity", "return document.querySelectorAll('[data-test=beside] .row').length > 3").await;
     shot("script-editor.png").await;
     let handbook = concat!(env!("CARGO_MANIFEST_DIR"), "/../demo/scripts/handbook.md");
-    let format = ["--split", "heading", "--voice", "heron/marin", "--format", "mp3"];
+    let format = ["--split", "heading", "--voice", "heron/pellin", "--format", "mp3"];
     let begun = demo.client(&[&["job", "add", handbook, "--json"][..], &format].concat());
     let job: serde_json::Value = serde_json::from_slice(&begun.stdout).unwrap();
     browser.go(&format!("{}/jobs/{}", demo.url, job["id"].as_str().unwrap())).await;

@@ -83,7 +83,7 @@ async fn a_lexicon_and_a_clip_are_kept_named_and_heard() {
     };
     let names = format!("{}/../demo/scripts", env!("CARGO_MANIFEST_DIR"));
     let file = |name: &str| format!("{names}/{name}");
-    run(&["speak", "--file", &file("names.ssml"), "--voice", "heron/marin", "-o", "names.wav"]);
+    run(&["speak", "--file", &file("names.ssml"), "--voice", "heron/pellin", "-o", "names.wav"]);
     let audio = std::fs::read(demo.folder.path().join("names.wav")).unwrap();
     let said = "Saltmarsh Ferries welcomes you on board the motor vessel Marram to Gull-zay and Werry Gate.";
     assert_eq!(words_of(&audio, Format::default()), said);
@@ -100,7 +100,7 @@ async fn a_lexicon_and_a_clip_are_kept_named_and_heard() {
         .map(|it| json!([it["name"], it["version"], it["app"], it["always"], it["lexemes"]]))
         .collect();
     assert_eq!(told, [json!(["drill", 1, "quay-announcer", true, 1]), json!(["saltmarsh", 1, null, false, 4])]);
-    run(&["speak", "Man the LB.", "--voice", "heron/marin", "-o", "own.wav"]);
+    run(&["speak", "Man the LB.", "--voice", "heron/pellin", "-o", "own.wav"]);
     let own = std::fs::read(demo.folder.path().join("own.wav")).unwrap();
     assert_eq!(words_of(&own, Format::default()), "Man the LB.", "the console is another app");
     assert_eq!(run(&["lexicon", "show", "drill"]).trim_end(), drill);
@@ -146,7 +146,7 @@ async fn a_text_beyond_the_limit_of_the_engine_is_spoken_whole() {
         .map(|row| format!("Row {row} of the life jackets hangs beside door {row}, at the height of the rail. "))
         .collect();
     assert!(text.len() > 2 * 3_600);
-    let response = demo.speak(json!({"text": text, "voice": "heron/marin"}), "audio/wav").await;
+    let response = demo.speak(json!({"text": text, "voice": "heron/pellin"}), "audio/wav").await;
     assert_eq!(response.status(), 200);
     let id = header(&response, "dispatch-id");
     let audio = response.bytes().await.unwrap();
@@ -169,23 +169,23 @@ async fn a_dialogue_is_spoken_by_its_voices_with_its_gaps() {
     let demo = Demo::start(BINARY).await;
     let lines = json!([
         {"text": "Is this the boat to Gullsay?"},
-        {"text": "It is. Mind the gap.", "voice": "heron/corwen", "gap": "800ms"},
+        {"text": "It is. The ramp is closing.", "voice": "heron/tarrick", "gap": "800ms"},
     ]);
-    let body = json!({"lines": lines, "voice": "heron/marin", "language": "en-GB"});
+    let body = json!({"lines": lines, "voice": "heron/pellin", "language": "en-GB"});
     let answer = demo.speak(body, "audio/wav").await;
     assert_eq!(answer.status(), 200);
     let audio = answer.bytes().await.unwrap();
     let (samples, layout) = dispatcher_audio::decode_all(&audio, Format::default()).unwrap();
     let heard = dispatcher_standins::tone::hear(&samples, layout.rate);
     let texts: Vec<&str> = heard.iter().map(|one| one.text.as_str()).collect();
-    assert_eq!(texts, ["Is this the boat to Gullsay?", "It is. Mind the gap."]);
+    assert_eq!(texts, ["Is this the boat to Gullsay?", "It is. The ramp is closing."]);
     assert!((heard[0].pitch - heard[1].pitch).abs() > 0.02, "two voices: {} and {}", heard[0].pitch, heard[1].pitch);
     for (lines, pointer) in [
         (json!([]), "/lines"),
         (json!([{"text": "a"}, {"text": " "}]), "/lines/1"),
         (json!([{"text": "a", "gap": "-1s"}]), "/lines/0"),
     ] {
-        let refused = demo.speak(json!({"lines": lines, "voice": "heron/marin"}), "audio/wav").await;
+        let refused = demo.speak(json!({"lines": lines, "voice": "heron/pellin"}), "audio/wav").await;
         assert_eq!(refused.status(), 422);
         let problem: Value = refused.json().await.unwrap();
         assert_eq!(problem["errors"][0]["pointer"], pointer, "{problem}");
@@ -220,9 +220,9 @@ async fn the_client_takes_a_script_for_one_whatever_stands_before_its_root() {
         let script =
             format!("{before}<speak version=\"1.1\" xml:lang=\"en-GB\">Mind <sub alias=\"the gap\">G</sub>.</speak>");
         std::fs::write(demo.folder.path().join(name), script).unwrap();
-        let output = demo.client(&["speak", "--file", name, "--voice", "heron/marin", "-o", "said.wav", "--force"]);
+        let output = demo.client(&["speak", "--file", name, "--voice", "heron/pellin", "-o", "said.wav", "--force"]);
         assert!(output.status.success(), "{name}: {output:?}");
         let audio = std::fs::read(demo.folder.path().join("said.wav")).unwrap();
-        assert_eq!(words_of(&audio, Format::default()), "Mind the gap.", "{name}");
+        assert_eq!(words_of(&audio, Format::default()), "The ramp is closing.", "{name}");
     }
 }

@@ -33,7 +33,7 @@ async fn an_engine_is_checked_and_its_sheet_mended_where_the_fault_is() {
     assert!(summary.contains("1 differ"), "{summary}");
     let page = browser.run("return document.querySelector('section[aria-label=Matrix]').innerText").await;
     let page = page.as_str().unwrap();
-    assert!(page.contains("fine is no grade") && page.contains("POST /talk/marin"), "{page}");
+    assert!(page.contains("fine is no grade") && page.contains("POST /talk/pellin"), "{page}");
     // A fault is told at its line, and cannot be saved.
     browser.go(&format!("{}/engines/heron?tab=sheet", demo.url)).await;
     browser.until("no fault", "return document.body.innerText.includes('no fault')").await;
@@ -87,7 +87,7 @@ async fn credentials_are_bound_checked_and_revoked_and_never_shown() {
             "return document.querySelector('[data-test=told]')?.innerText.includes('in force') ?? false",
         )
         .await;
-    let said = demo.speak(json!({"text": "Go", "voice": "heron/marin"}), "audio/mpeg").await;
+    let said = demo.speak(json!({"text": "Go", "voice": "heron/pellin"}), "audio/mpeg").await;
     assert_eq!(said.status(), 200);
     let shown = browser.run("return document.documentElement.outerHTML + [...document.querySelectorAll('input')].map((i) => i.value).join()").await;
     assert!(!shown.as_str().unwrap().contains("canary-in-the-page"), "what was typed stays in the page");

@@ -16,7 +16,7 @@ const TEXT: &str = "The 06:15 to Gullsay is delayed by twenty minutes.";
 #[tokio::test]
 async fn every_engine_speaks_in_every_format() {
     let demo = Demo::start(BINARY).await;
-    for voice in ["heron/marin", "espeak-ng/en-gb", "flite/slt"] {
+    for voice in ["heron/pellin", "espeak-ng/en-gb", "flite/slt"] {
         for (accept, format) in [
             ("audio/mpeg", Format::new(Codec::Mp3, 24_000)),
             ("audio/wav", Format::new(Codec::Wav, 24_000)),
@@ -39,7 +39,7 @@ async fn every_engine_speaks_in_every_format() {
             let audio = response.bytes().await.unwrap();
             let (_, length) = measure(&audio, Some(format)).unwrap();
             assert!((1_500..8_000).contains(&length.milliseconds()), "{voice} {accept}: {} ms", length.milliseconds());
-            if voice == "heron/marin" {
+            if voice == "heron/pellin" {
                 assert_eq!(words_of(&audio, format), TEXT, "{accept}");
             }
         }
@@ -56,7 +56,7 @@ async fn what_is_asked_decides_the_format_before_what_is_accepted() {
     let wav = demo.speak(json!({"text": "a", "audio": {"rate": 8000}}), "audio/wav").await.bytes().await.unwrap();
     assert_eq!(measure(&wav, None).unwrap().1.rate, 8_000);
     let plain = demo
-        .post("/api/v1/utterances?voice=heron/corwen&type=mp3&model=fine")
+        .post("/api/v1/utterances?voice=heron/tarrick&type=mp3&model=fine")
         .header("Content-Type", "text/plain")
         .body("Ahoy");
     let plain = plain.send().await.unwrap();
@@ -68,7 +68,7 @@ async fn what_is_asked_decides_the_format_before_what_is_accepted() {
         .speak(json!({"text": "a", "voice": {"languages": "pt", "gender": "female", "name": "Beatriz"}}), "*/*")
         .await;
     assert_eq!(header(&criteria, "dispatch-voice"), "heron/beatriz");
-    let ssml = demo.post("/api/v1/utterances?voice=heron/marin").header("Content-Type", "application/ssml+xml");
+    let ssml = demo.post("/api/v1/utterances?voice=heron/pellin").header("Content-Type", "application/ssml+xml");
     let ssml = ssml
         .body("<speak version=\"1.1\">The <sub alias=\"Saltmarsh Ferries\">SF</sub> <emphasis>pier</emphasis></speak>")
         .send()
@@ -82,7 +82,7 @@ async fn what_is_asked_decides_the_format_before_what_is_accepted() {
 async fn the_json_answer_has_its_documented_shape() {
     use base64::Engine as _;
     let demo = Demo::start(BINARY).await;
-    let body = json!({"text": TEXT, "voice": "heron/marin", "model": "fine", "audio": {"type": "audio/mpeg"}});
+    let body = json!({"text": TEXT, "voice": "heron/pellin", "model": "fine", "audio": {"type": "audio/mpeg"}});
     let answer: Value = demo.speak(body, "application/json").await.json().await.unwrap();
     let audio = base64::engine::general_purpose::STANDARD.decode(answer["audio"]["base64"].as_str().unwrap()).unwrap();
     assert_eq!(words_of(&audio, Format::new(Codec::Mp3, 24_000)), TEXT);
@@ -95,7 +95,7 @@ async fn the_json_answer_has_its_documented_shape() {
     for member in ["words", "marks", "fidelity", "warnings"] {
         assert!(answer[member].is_array(), "{member}");
     }
-    assert_eq!((answer["engine"].as_str(), answer["voice"].as_str()), (Some("heron"), Some("heron/marin")));
+    assert_eq!((answer["engine"].as_str(), answer["voice"].as_str()), (Some("heron"), Some("heron/pellin")));
     assert_eq!(
         demo.get(&format!("/api/v1/dispatches/{}", answer["dispatch"].as_str().unwrap())).await["state"],
         "done"
@@ -107,7 +107,7 @@ async fn models_differ_in_price_and_estimates_are_met() {
     let demo = Demo::start(BINARY).await;
     for (model, cost) in [("quick", "0.000800"), ("fine", "0.001360"), ("bright", "0.000960"), ("directed", "0.001600")]
     {
-        let body = json!({"text": TEXT, "voice": "heron/marin", "model": model});
+        let body = json!({"text": TEXT, "voice": "heron/pellin", "model": model});
         let before = demo.delivered().await["calls"].clone();
         let estimate: Value = demo.post("/api/v1/estimates").json(&body).send().await.unwrap().json().await.unwrap();
         assert_eq!(
@@ -138,7 +138,7 @@ async fn the_next_leg_answers_for_every_way_in_which_the_first_can_fail() {
     let demo = Demo::start(BINARY).await;
     demo.put_route(
         "hurry",
-        json!([{"engine": "heron", "voice": "marin", "deadline": 400}, {"engine": "espeak-ng", "voice": "en-gb"}]),
+        json!([{"engine": "heron", "voice": "pellin", "deadline": 400}, {"engine": "espeak-ng", "voice": "en-gb"}]),
     )
     .await;
     for (weather, cause) in [
@@ -175,7 +175,7 @@ async fn the_next_leg_answers_for_every_way_in_which_the_first_can_fail() {
 async fn with_no_leg_left_the_problem_names_each_attempt() {
     let demo = Demo::start(BINARY).await;
     demo.weather(json!({"weather": "throttled"})).await;
-    let response = demo.speak(json!({"text": TEXT, "voice": "heron/marin"}), "audio/mpeg").await;
+    let response = demo.speak(json!({"text": TEXT, "voice": "heron/pellin"}), "audio/mpeg").await;
     assert_eq!((response.status().as_u16(), header(&response, "retry-after").as_str()), (503, "1"));
     assert_eq!(header(&response, "content-type"), "application/problem+json");
     let problem: Value = response.json().await.unwrap();
@@ -194,7 +194,7 @@ async fn the_first_sound_arrives_while_the_engine_still_speaks() {
         [("audio/mpeg", 0), ("audio/wav", 44), ("audio/ogg;codecs=opus", 200), ("audio/basic", 0)]
     {
         demo.weather(json!({"weather": "drip", "pause": 50})).await;
-        let response = demo.speak(json!({"text": TEXT, "voice": "heron/marin"}), accept).await;
+        let response = demo.speak(json!({"text": TEXT, "voice": "heron/pellin"}), accept).await;
         let mut stream = response.bytes_stream();
         let mut got = 0;
         while got <= header_bytes {
@@ -252,7 +252,7 @@ fn plain_transfer(demo: &Demo, body: &Value, accept: &str) -> (String, bool) {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_half_answer_is_a_broken_transfer_in_every_format() {
     let demo = Demo::start(BINARY).await;
-    let body = json!({"text": TEXT, "voice": "heron/marin"});
+    let body = json!({"text": TEXT, "voice": "heron/pellin"});
     for accept in ["audio/mpeg", "audio/wav", "audio/ogg;codecs=opus", "audio/basic", "audio/L16;rate=16000"] {
         demo.weather(json!({"weather": "half"})).await;
         let (head, whole) = tokio::task::block_in_place(|| plain_transfer(&demo, &body, accept));
@@ -281,7 +281,7 @@ async fn a_caller_that_leaves_ends_the_engines_call() {
         [json!({"weather": "drip", "pause": 200}), json!({"weather": "drip", "pause": 5000})].into_iter().enumerate()
     {
         demo.weather(weather).await;
-        let call = demo.speak(json!({"text": long, "voice": "heron/marin"}), "audio/mpeg");
+        let call = demo.speak(json!({"text": long, "voice": "heron/pellin"}), "audio/mpeg");
         if round == 0 {
             // Leaves in the middle of the audio.
             let mut stream = call.await.bytes_stream();
@@ -317,9 +317,9 @@ async fn faults_of_a_request_are_told_before_anything_is_called() {
     let demo = Demo::start(BINARY).await;
     for (body, status, kind, says) in [
         (json!({"text": "a", "voise": "b"}), 400, "unknown-member", "voise"),
-        (json!({"text": "a", "voice": "heron/marinn"}), 404, "no-such-voice", "heron/marin"),
+        (json!({"text": "a", "voice": "heron/pellinn"}), 404, "no-such-voice", "heron/pellin"),
         (json!({"text": "a", "voice": {"langauges": "pt"}}), 422, "invalid", "langauges"),
-        (json!({"text": "a", "voice": "heron/marin", "model": "grand"}), 422, "invalid", "quick"),
+        (json!({"text": "a", "voice": "heron/pellin", "model": "grand"}), 422, "invalid", "quick"),
         (json!({"text": "a", "language": "en_GB"}), 422, "invalid", "en_GB"),
         (json!({"text": " "}), 422, "markup", "no text"),
         (json!({}), 422, "invalid", "no text"),
@@ -339,7 +339,7 @@ async fn faults_of_a_request_are_told_before_anything_is_called() {
         assert!(problem["type"].as_str().unwrap().ends_with(&format!("/problems/{kind}")), "{problem}");
         assert!(problem.to_string().contains(says), "{says} in {problem}");
     }
-    let nearest: Value = demo.speak(json!({"text": "a", "voice": "heron/marinn"}), "*/*").await.json().await.unwrap();
+    let nearest: Value = demo.speak(json!({"text": "a", "voice": "heron/pellinn"}), "*/*").await.json().await.unwrap();
     assert_eq!(nearest["nearest"].as_array().unwrap().len(), 3);
     assert_eq!(demo.delivered().await["calls"], 0);
     assert_eq!(demo.get("/api/v1/dispatches").await["items"], json!([]));
@@ -352,7 +352,7 @@ async fn the_same_idempotency_key_is_carried_out_once() {
         let request = demo
             .post("/api/v1/utterances")
             .header("Idempotency-Key", key)
-            .json(&json!({"text": text, "voice": "heron/marin"}));
+            .json(&json!({"text": text, "voice": "heron/pellin"}));
         let response = request.send().await.unwrap();
         let (status, id) = (response.status().as_u16(), header(&response, "dispatch-id"));
         (status, id, response.bytes().await.unwrap())

@@ -97,7 +97,7 @@ async fn mp3_becomes_opus_while_the_engine_still_speaks() {
     };
     let weather = service.http.put(format!("{}/weather", heron.url())).json(&json!({"weather": "drip", "pause": 40}));
     assert!(weather.send().await.unwrap().status().is_success());
-    let response = service.speak(json!({"text": TEXT, "voice": "heron/marin"}), "audio/ogg;codecs=opus").await;
+    let response = service.speak(json!({"text": TEXT, "voice": "heron/pellin"}), "audio/ogg;codecs=opus").await;
     assert_eq!(response.status(), 200);
     let mut stream = response.bytes_stream();
     let mut audio = Vec::new();

@@ -24,7 +24,7 @@ struct Bench {
 
 impl Bench {
     fn speak(&self, text: &str) -> reqwest::RequestBuilder {
-        let body = json!({"text": text, "voice": "heron/marin", "audio": {"type": "audio/mpeg"}});
+        let body = json!({"text": text, "voice": "heron/pellin", "audio": {"type": "audio/mpeg"}});
         self.http.post(format!("{}/api/v1/utterances", self.service.url)).bearer_auth(&self.key).json(&body)
     }
 

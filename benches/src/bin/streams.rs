@@ -74,7 +74,7 @@ async fn streams(format: &str) -> (f64, u64, u64, usize) {
     let (memory, threads) = (service.memory(), service.threads());
     let mut calls = Vec::new();
     for _ in 0..STREAMS {
-        let body = json!({"text": text, "voice": "heron/marin"});
+        let body = json!({"text": text, "voice": "heron/pellin"});
         let request =
             http.post(format!("{}/api/v1/utterances", service.url)).bearer_auth(&key).header("accept", format);
         calls.push(tokio::spawn(request.json(&body).send()));

@@ -11,7 +11,7 @@ use crate::{CountControl, HearingControls, RangeControl, SpeakingControls, Style
 pub struct Style {
     pub name: String,
     /// 0 to 1.
-    pub degree: Option<f64>,
+    pub strength: Option<f64>,
 }
 
 /// What is asked for. Nothing is asked for by default.
@@ -211,21 +211,21 @@ impl Work<'_> {
             };
             return self.note("style", Done::Omitted, why);
         };
-        let degree = wish.degree.filter(|_| control.graded || !control.degrees.is_empty());
-        let nearest = |degree: f64| {
-            let distance = |has: &&f64| (**has - degree).abs();
-            control.degrees.iter().min_by(|a, b| distance(a).total_cmp(&distance(b))).copied().unwrap_or(degree)
+        let strength = wish.strength.filter(|_| control.graded || !control.strengths.is_empty());
+        let nearest = |strength: f64| {
+            let distance = |has: &&f64| (**has - strength).abs();
+            control.strengths.iter().min_by(|a, b| distance(a).total_cmp(&distance(b))).copied().unwrap_or(strength)
         };
-        let given = degree.map(nearest);
-        let (done, note) = match (wish.degree, given) {
-            (Some(_), None) => (Done::Rewritten, "its degree cannot be told".into()),
+        let given = strength.map(nearest);
+        let (done, note) = match (wish.strength, given) {
+            (Some(_), None) => (Done::Rewritten, "its strength cannot be told".into()),
             (Some(wish), Some(given)) if (wish - given).abs() > 1e-9 => {
-                (Done::Rewritten, format!("degree {given} was sent for {wish}"))
+                (Done::Rewritten, format!("strength {given} was sent for {wish}"))
             }
             _ => (Done::Native, String::new()),
         };
         self.note("style", done, note);
-        self.shaped.style = Some(Style { name: name.clone(), degree: given });
+        self.shaped.style = Some(Style { name: name.clone(), strength: given });
     }
 
     /// How many of so many are taken.
@@ -360,19 +360,19 @@ mod tests {
     }
 
     #[test]
-    fn degrees_of_style_go_to_the_nearest_there_is() {
+    fn strengths_of_style_go_to_the_nearest_there_is() {
         let style = Some(StyleControl {
             names: vec![],
-            degrees: vec![0.25, 0.5, 0.75],
+            strengths: vec![0.25, 0.5, 0.75],
             graded: false,
             models: vec![],
             emotions: BTreeMap::new(),
         });
         let controls = SpeakingControls { style, ..Default::default() };
         let wish =
-            |name: &str, degree| Shaping { style: Some(Style { name: name.into(), degree }), ..Shaping::default() };
+            |name: &str, strength| Shaping { style: Some(Style { name: name.into(), strength }), ..Shaping::default() };
         let shaped = wish("calm", Some(0.6)).with(&controls, None, &voice(), true);
-        assert_eq!(shaped.style, Some(Style { name: "Calm".into(), degree: Some(0.5) }));
+        assert_eq!(shaped.style, Some(Style { name: "Calm".into(), strength: Some(0.5) }));
         assert_eq!(told(&shaped), [("style", Done::Rewritten)]);
         let strange = wish("angry", None).with(&controls, None, &voice(), true);
         assert_eq!((strange.style.is_none(), strange.adjustments[0].done), (true, Done::Omitted));

@@ -215,13 +215,13 @@ mod tests {
         let first = part(
             0.0,
             10.0,
-            "Mind the gap at the la",
+            "Mind the step at the la",
             &[(6.0, 6.3), (6.4, 6.6), (6.7, 7.2), (7.5, 7.8), (8.8, 9.1), (9.7, 10.0)],
         );
         let second =
             part(7.0, 20.0, "p at the last door.", &[(7.0, 7.2), (7.5, 7.8), (8.8, 9.1), (9.7, 10.3), (10.4, 11.0)]);
         let whole = stitch(&[first, second]);
-        assert_eq!(whole.text, "Mind the gap at the last door.");
+        assert_eq!(whole.text, "Mind the step at the last door.");
         let starts: Vec<f64> = whole.words.iter().filter_map(|word| word.start).collect();
         assert_eq!(starts, [6.0, 6.4, 6.7, 7.5, 8.8, 9.7, 10.4]);
     }
@@ -241,9 +241,9 @@ mod tests {
     #[test]
     fn parts_that_meet_in_silence_are_set_one_behind_the_other() {
         let first = part(0.0, 10.0, "All aboard.", &[(1.0, 1.4), (1.5, 2.0)]);
-        let second = part(10.0, 20.0, "Mind the gap.", &[(11.0, 11.3), (11.4, 11.6), (11.7, 12.0)]);
+        let second = part(10.0, 20.0, "The ramp is closing.", &[(11.0, 11.3), (11.4, 11.6), (11.7, 12.0)]);
         let whole = stitch(&[first, second]);
-        assert_eq!(whole.text, "All aboard. Mind the gap.");
+        assert_eq!(whole.text, "All aboard. The ramp is closing.");
         assert_eq!(whole.words.len(), 5);
     }
 
@@ -266,9 +266,9 @@ mod tests {
         };
         let parts = [
             text(0.0, "Stand clear of the doors and mind the ga"),
-            text(7.0, "rs and mind the gap at the end. All aboard."),
+            text(7.0, "rs and mind the step at the end. All aboard."),
         ];
-        assert_eq!(stitch(&parts).text, "Stand clear of the doors and mind the gap at the end. All aboard.");
+        assert_eq!(stitch(&parts).text, "Stand clear of the doors and mind the step at the end. All aboard.");
         assert_eq!(stitch(&[text(0.0, "One."), text(10.0, "Two.")]).text, "One. Two.");
         assert_eq!(stitch(&[text(0.0, "One."), text(10.0, " ")]).text, "One.");
         assert_eq!(stitch(&[]).text, "");

@@ -193,7 +193,7 @@ mod tests {
                 heading(3, "Doors"),
                 text("Close them."),
                 heading(2, "Arrival"),
-                text("Stand clear.\nMind the gap."),
+                text("Stand clear.\nHold the rail."),
             ],
             warnings: Vec::new(),
         }
@@ -205,7 +205,7 @@ mod tests {
         let titles: Vec<&str> = parts.iter().map(|part| part.title.as_str()).collect();
         assert_eq!(titles, ["Safety on board", "Arrival"]);
         assert_eq!(parts[0].text, "Handbook\n\nSafety on board\n\nCount twice.\n\nDoors\n\nClose them.");
-        assert_eq!(parts[1].text, "Arrival\n\nStand clear.\nMind the gap.");
+        assert_eq!(parts[1].text, "Arrival\n\nStand clear.\nHold the rail.");
         assert_eq!(book().chapter_level(), Some(2));
     }
 
@@ -213,7 +213,7 @@ mod tests {
     fn parts_by_line_and_by_length() {
         let lines = book().parts(Split::Line);
         assert_eq!(lines.len(), 8);
-        assert_eq!(lines[7].text, "Mind the gap.");
+        assert_eq!(lines[7].text, "Hold the rail.");
         let short = book().parts(Split::Length(40));
         assert!(short.iter().all(|part| part.text.chars().count() <= 50), "{short:?}");
         assert_eq!(short.iter().map(|part| part.text.as_str()).collect::<Vec<_>>().join("\n\n"), book().text());

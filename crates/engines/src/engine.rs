@@ -176,6 +176,8 @@ impl Engine {
     /// engine takes.
     pub fn hearing_format(&self, given: Format) -> Option<EngineFormat> {
         let formats = &self.sheet.recognition.as_ref()?.formats;
+        // A recogniser reads any bit rate.
+        let given = Format { bitrate: None, vbr: false, ..given };
         let cost = |taken: &EngineFormat| {
             let lossy = taken.format.codec.is_lossy();
             (
@@ -371,7 +373,7 @@ fn controls(shaped: &Shaped) -> Value {
         pitch => shaped.pitch,
         volume => shaped.volume,
         style => shaped.style.as_ref().map(|style| &style.name),
-        degree => shaped.style.as_ref().and_then(|style| style.degree),
+        strength => shaped.style.as_ref().and_then(|style| style.strength),
         direction => shaped.direction.as_deref(),
         variation => shaped.variation,
         seed => shaped.seed.map(|seed| seed as i64),

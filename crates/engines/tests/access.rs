@@ -39,7 +39,7 @@ fn engine(access: &str, url: &str) -> Engine {
 
 async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineError> {
     let call = Speak {
-        text: "Mind the gap".into(),
+        text: "The ramp is closing".into(),
         markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: None,
@@ -324,7 +324,7 @@ async fn messages_are_signed_so_that_anyone_with_the_key_can_tell() {
         UnparsedPublicKey::new(verifier, public)
             .verify(base.as_bytes(), &signature)
             .unwrap_or_else(|_| panic!("{algorithm}: {base}"));
-        let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, b"Mind the gap");
+        let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, b"The ramp is closing");
         assert_eq!(seen.header("content-digest"), Some(format!("sha-256=:{}:", STANDARD.encode(digest)).as_str()));
         let error = speak(&engine, &parts(&[("name", "q"), ("key", "no key at all")])).await.unwrap_err();
         assert!(error.cause == Cause::Unauthorized && error.detail.contains(algorithm), "{error:?}");

@@ -221,10 +221,10 @@ where
 async fn a_socket_speaks_in_base64_and_tells_its_words() {
     let url = socket(|mut open| async move {
         let first: Value = serde_json::from_str(open.next().await.unwrap().unwrap().to_text().unwrap()).unwrap();
-        assert_eq!(first, json!({"say": "Mind the gap"}));
+        assert_eq!(first, json!({"say": "The ramp is closing"}));
         for message in [
             json!({"chunk": STANDARD.encode([1, 2, 3])}),
-            json!({"mark": {"word": "Mind", "ms": 120}}),
+            json!({"mark": {"word": "The", "ms": 120}}),
             json!({"chunk": STANDARD.encode([4])}),
         ] {
             open.send(Message::text(message.to_string())).await.unwrap();
@@ -239,7 +239,7 @@ async fn a_socket_speaks_in_base64_and_tells_its_words() {
     );
     let engine = engine(&sheet, &url);
     let call = Speak {
-        text: "Mind the gap".into(),
+        text: "The ramp is closing".into(),
         markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: None,
@@ -250,7 +250,7 @@ async fn a_socket_speaks_in_base64_and_tells_its_words() {
     let spoken = engine.speak(call, &Parts::new()).await.unwrap();
     assert_eq!(collect(spoken.audio).await.unwrap(), [1, 2, 3, 4]);
     let words = spoken.words.lock().unwrap().clone();
-    assert_eq!((words[0].text.as_str(), words[0].start), ("Mind", Some(0.12)));
+    assert_eq!((words[0].text.as_str(), words[0].start), ("The", Some(0.12)));
 }
 
 #[tokio::test]
@@ -274,7 +274,7 @@ async fn a_socket_hears_base64_pieces_and_its_results_replace_one_another() {
             }
             assert_eq!(heard, whole);
             for (segment, text, last) in
-                [(0, "mine the", false), (1, "gap please", false), (0, "mind the", true), (1, "gap", true)]
+                [(0, "the ramp", false), (1, "is clothing", false), (0, "the ramp", true), (1, "is closing", true)]
             {
                 let result = json!({"result": {"segment": segment, "final": last, "text": text}});
                 open.send(Message::text(result.to_string())).await.unwrap();
@@ -289,8 +289,8 @@ async fn a_socket_hears_base64_pieces_and_its_results_replace_one_another() {
          result = { at = \"$.result\" }\nsettled = { at = \"$.result.final\", equals = true }\nline = \"$.result.segment\"\ndone = { at = \"$.end\" }\n\
          [recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n[recognition.transcript]\ntext = \"$.result.text\"\n";
     let engine = engine(sheet, &url);
-    assert_eq!(hear(&engine, AudioSource::Memory(audio.clone().into())).await.unwrap().text, "mind the gap");
-    assert_eq!(hear(&engine, in_file(&audio)).await.unwrap().text, "mind the gap");
+    assert_eq!(hear(&engine, AudioSource::Memory(audio.clone().into())).await.unwrap().text, "the ramp is closing");
+    assert_eq!(hear(&engine, in_file(&audio)).await.unwrap().text, "the ramp is closing");
 }
 
 #[tokio::test]

@@ -272,7 +272,7 @@ impl Casting<'_> {
         }
         let mut wishes = treated(&self.request.shaping, &treatment);
         if let Some(manner) = &piece.style {
-            wishes.style = Some(Style { name: manner.name.clone(), degree: manner.degree });
+            wishes.style = Some(Style { name: manner.name.clone(), strength: manner.strength });
         }
         Some(wishes)
     }
@@ -408,7 +408,7 @@ impl Choices for Cast<'_> {
     fn style(&self, emotion: &str) -> Option<String> {
         let style = self.planned.candidate.sheet.synthesis.as_ref()?.controls.style.as_ref()?;
         let said = style.emotions.get(emotion)?;
-        let wishes = Shaping { style: Some(Style { name: said.clone(), degree: None }), ..Shaping::default() };
+        let wishes = Shaping { style: Some(Style { name: said.clone(), strength: None }), ..Shaping::default() };
         let shaped = shaped_by(&self.planned.candidate, self.casting.request, &wishes);
         shaped.style.map(|style| style.name)
     }

@@ -14,14 +14,14 @@ use secrecy::ExposeSecret as _;
 use support::{House, TEXT, TOKEN, collect, leg, registry, route, say, token, weather};
 
 async fn cause_of(house: &House) -> (Cause, String) {
-    match house.gateway.speak(&house.caller, say(TEXT, "heron/marin")).await.err().unwrap() {
+    match house.gateway.speak(&house.caller, say(TEXT, "heron/pellin")).await.err().unwrap() {
         GatewayError::AllFailed { attempts, .. } => (attempts[0].cause, attempts[0].detail.clone()),
         other => panic!("{other}"),
     }
 }
 
 async fn speaks(house: &House) -> bool {
-    match house.gateway.speak(&house.caller, say(TEXT, "heron/marin")).await {
+    match house.gateway.speak(&house.caller, say(TEXT, "heron/pellin")).await {
         Ok(utterance) => collect(utterance.body).await.is_ok(),
         Err(_) => false,
     }
@@ -147,16 +147,16 @@ async fn a_request_or_a_route_names_one_of_two_credentials() {
     let tokens = format!(r#"["{TOKEN}", "harbour-token"]"#);
     let put = reqwest::Client::new().put(format!("{}/tokens", house.heron.url())).body(tokens);
     assert!(put.send().await.unwrap().status().is_success());
-    assert_eq!(used(with("heron/marin", None)).await, "heron version 1", "the one of the engine's name");
-    assert_eq!(used(with("heron/marin", Some("heron-harbour"))).await, "heron-harbour version 1");
-    let legs = vec![Leg { credential: Some("heron-harbour".into()), ..leg("heron", Some("marin")) }];
+    assert_eq!(used(with("heron/pellin", None)).await, "heron version 1", "the one of the engine's name");
+    assert_eq!(used(with("heron/pellin", Some("heron-harbour"))).await, "heron-harbour version 1");
+    let legs = vec![Leg { credential: Some("heron-harbour".into()), ..leg("heron", Some("pellin")) }];
     house.gateway.put_route(route("harbour", Work::Synthesis, legs), "test").await.unwrap();
     assert_eq!(used(with("harbour", None)).await, "heron-harbour version 1");
     let tokens = reqwest::Client::new().put(format!("{}/tokens", house.heron.url())).body(format!(r#"["{TOKEN}"]"#));
     assert!(tokens.send().await.unwrap().status().is_success());
     for (request, cause, detail) in [
         (with("harbour", None), Cause::Unauthorized, ""),
-        (with("heron/marin", Some("heron-quay")), Cause::Absent, "no credential 'heron-quay'"),
+        (with("heron/pellin", Some("heron-quay")), Cause::Absent, "no credential 'heron-quay'"),
     ] {
         match house.gateway.speak(&house.caller, request).await.err().unwrap() {
             GatewayError::AllFailed { attempts, .. } => {

@@ -92,7 +92,7 @@ fn element<'u>(utterance: &'u Utterance, name: &str) -> (Outcome, &'u str) {
 async fn a_sound_is_put_in_where_it_stands() {
     let house = House::open().await;
     let body = format!("One.<audio src=\"{}\">a gong</audio> Two.", data());
-    let utterance = house.speak(script(&body, "heron/marin")).await;
+    let utterance = house.speak(script(&body, "heron/pellin")).await;
     assert_eq!(element(&utterance, "audio"), (Outcome::MadeGood, ""));
     let (samples, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["One.", "Two."]);
@@ -115,7 +115,7 @@ async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
         ("clipBegin=\"0.3s\" clipEnd=\"0.4s\" repeatCount=\"4\"", 0.4, 0.4),
     ] {
         let body = format!("One <audio src=\"{}\" {attributes}/>", data());
-        let (samples, heard) = listen(house.speak(script(&body, "heron/marin")).await).await;
+        let (samples, heard) = listen(house.speak(script(&body, "heron/pellin")).await).await;
         assert_eq!(texts(&heard), ["One"], "{attributes}");
         let gongs = gongs(&samples);
         let (first, last) = (gongs.first().unwrap(), gongs.last().unwrap());
@@ -128,7 +128,7 @@ async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
 async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
     let host = server(vec![("/gong.wav", gong()), ("/note.txt", b"no sound".to_vec())]).await;
     let house = House::open_near(vec![host.clone()], |_, _| {}).await;
-    let one = |src: &str| script(&format!("One <audio src=\"{src}\">two</audio> three."), "heron/marin");
+    let one = |src: &str| script(&format!("One <audio src=\"{src}\">two</audio> three."), "heron/pellin");
     let fetched = house.speak(one(&format!("http://{host}/gong.wav"))).await;
     assert_eq!(element(&fetched, "audio").0, Outcome::MadeGood);
     let (samples, heard) = listen(fetched).await;
@@ -167,7 +167,7 @@ async fn what_a_script_names_is_bounded() {
         audio.filter(|it| it.outcome == Outcome::MadeGood).count()
     };
     let estimate =
-        async |body: &str| house.gateway.estimate_speech(&house.caller, &script(body, "heron/marin")).await.unwrap();
+        async |body: &str| house.gateway.estimate_speech(&house.caller, &script(body, "heron/pellin")).await.unwrap();
     let ten = estimate(&named("/large.wav", 10)).await;
     assert_eq!(made(&ten), 4, "{:?}", ten.warnings);
     assert!(ten.warnings.iter().any(|it| it.contains("bytes together at most")), "{:?}", ten.warnings);
@@ -178,7 +178,7 @@ async fn what_a_script_names_is_bounded() {
     // No number that a script writes ends its task.
     let patient =
         format!("One. <audio src=\"http://{host}/none.wav\" fetchtimeout=\"{}s\">Two.</audio>", "9".repeat(40));
-    let utterance = house.speak(script(&patient, "heron/marin")).await;
+    let utterance = house.speak(script(&patient, "heron/pellin")).await;
     assert_eq!(texts(&listen(utterance).await.1), ["One. Two."]);
 }
 
@@ -189,7 +189,7 @@ async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
     assert_eq!((kept.audio_ms, kept.bytes), (500, gong().len() as i64));
     let mut sounds = Vec::new();
     for src in [format!("clip:{}", kept.id), format!("/api/v1/clips/{}", kept.id), "gong.wav".into()] {
-        let utterance = house.speak(script(&format!("One <audio src=\"{src}\"/>"), "heron/marin")).await;
+        let utterance = house.speak(script(&format!("One <audio src=\"{src}\"/>"), "heron/pellin")).await;
         sounds.push(utterance.sound.clone());
         let (samples, _) = listen(utterance).await;
         assert_eq!(gongs(&samples).len(), 1, "{src}");
@@ -198,11 +198,11 @@ async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
     assert_ne!(without.sound, sounds[2]);
     // Another app has its own.
     let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
-    let utterance = house.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/marin")).await;
+    let utterance = house.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
     assert_eq!(texts(&listen(utterance.unwrap()).await.1), ["One two"]);
     house.gateway.remove_sound(&other, &kept.id).await.unwrap_err();
     house.gateway.remove_sound(&house.caller, &kept.id).await.unwrap();
-    let gone = house.speak(script("One <audio src=\"gong.wav\">two</audio>", "heron/marin")).await;
+    let gone = house.speak(script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
     assert_ne!(gone.sound, sounds[2], "whoever keeps the audio sees that it is stale");
     assert_eq!(texts(&listen(gone).await.1), ["One two"]);
 }
@@ -222,29 +222,29 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
         always,
         document: document(alias),
     };
-    let plain = house.speak(say("To Gullsay.", "heron/marin")).await;
+    let plain = house.speak(say("To Gullsay.", "heron/pellin")).await;
     let before = plain.sound.clone();
     assert_eq!(texts(&listen(plain).await.1), ["To Gullsay."]);
     house.gateway.put_lexicon(new("harbour", None, false, "Gull see"), "test").await.unwrap();
     let asked = "<lexicon uri=\"harbour.pls\" xml:id=\"h\"/>To <lookup ref=\"h\">Gullsay</lookup>.";
-    let utterance = house.speak(script(asked, "heron/marin")).await;
+    let utterance = house.speak(script(asked, "heron/pellin")).await;
     assert_eq!(element(&utterance, "lookup").0, Outcome::Rewritten);
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull see."]);
-    let unasked = house.speak(say("To Gullsay.", "heron/marin")).await;
+    let unasked = house.speak(say("To Gullsay.", "heron/pellin")).await;
     assert_eq!(unasked.sound, before, "a lexicon on request changes nothing else");
     assert_eq!(texts(&listen(unasked).await.1), ["To Gullsay."]);
     let own = house.gateway.put_lexicon(new("own", Some("quay"), true, "Gull zay"), "test").await.unwrap();
     assert_eq!(own.version, 1);
-    let utterance = house.speak(say("To Gullsay.", "heron/marin")).await;
+    let utterance = house.speak(say("To Gullsay.", "heron/pellin")).await;
     assert_ne!(utterance.sound, before);
     assert_eq!(element(&utterance, "lexicon"), (Outcome::Rewritten, "'own' says how to speak 1 word"));
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull zay."]);
     let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
-    let utterance = house.gateway.speak(&other, say("To Gullsay.", "heron/marin")).await.unwrap();
+    let utterance = house.gateway.speak(&other, say("To Gullsay.", "heron/pellin")).await.unwrap();
     assert_eq!(texts(&listen(utterance).await.1), ["To Gullsay."], "another app's lexicon is none of its own");
     house.gateway.put_lexicon(new("own", Some("nobody"), true, "x"), "test").await.unwrap_err();
     house.gateway.retire_lexicon("own", "test").await.unwrap();
-    assert_eq!(house.speak(say("To Gullsay.", "heron/marin")).await.sound, before);
+    assert_eq!(house.speak(say("To Gullsay.", "heron/pellin")).await.sound, before);
 }
 
 #[tokio::test]
@@ -253,8 +253,8 @@ async fn lines_overlap_by_what_their_gap_says() {
     let line =
         |text: &str, gap: Option<&str>| Line { text: text.into(), gap: gap.map(str::to_owned), ..Line::default() };
     let spoken = |gap: Option<&'static str>| {
-        let document = dialogue(&[line("Mind the gap.", None), line("Stand clear.", gap)], Some("en-GB")).unwrap();
-        house.speak(SynthesisRequest { text: TextInput::Made(document), ..say("", "heron/marin") })
+        let document = dialogue(&[line("The ramp is closing.", None), line("Stand clear.", gap)], Some("en-GB")).unwrap();
+        house.speak(SynthesisRequest { text: TextInput::Made(document), ..say("", "heron/pellin") })
     };
     let (apart, _) = listen(spoken(Some("100ms")).await).await;
     let (over, heard) = listen(spoken(Some("-150ms")).await).await;
@@ -277,11 +277,11 @@ async fn another_engine_is_as_loud_as_the_first() {
     std::fs::write(&file, encode_all(&quiet, Format::new(Codec::Wav, 16_000)).unwrap()).unwrap();
     let sheet = tape(&file).replace("\"tape\"", "\"whisper\"").replace("Reel", "Hush").replace("reel", "hush");
     let house = House::open_with(|registry, _| registry.add(load(&sheet, "whisper.toml", None))).await;
-    let body = "Mind the gap between the ramp and the deck. <voice name=\"whisper/hush\" required=\"name\">x</voice>";
-    let utterance = house.speak(script(body, "heron/marin")).await;
+    let body = "Mind the step between the ramp and the deck. <voice name=\"whisper/hush\" required=\"name\">x</voice>";
+    let utterance = house.speak(script(body, "heron/pellin")).await;
     assert_eq!(element(&utterance, "voice").0, Outcome::MadeGood);
     let (samples, heard) = listen(utterance).await;
-    assert_eq!(texts(&heard), ["Mind the gap between the ramp and the deck.", ON_TAPE]);
+    assert_eq!(texts(&heard), ["Mind the step between the ramp and the deck.", ON_TAPE]);
     let level = |one: &Heard| -> f64 {
         let (from, to) = span(one);
         let span = &samples[(from * RATE) as usize..(to * RATE) as usize];
@@ -301,11 +301,11 @@ async fn an_engine_that_breaks_while_its_loudness_is_learnt_leaves_nothing_behin
     std::fs::write(&file, &whole[..whole.len() / 2]).unwrap();
     let sheet = tape(&file).replace("\"tape\"", "\"torn\"").replace("Reel", "Rip").replace("reel", "rip");
     let house = House::open_with(|registry, _| registry.add(load(&sheet, "torn.toml", None))).await;
-    let body = "Mind the gap. <voice name=\"torn/rip\" required=\"name\">Stand clear.</voice>";
-    let utterance = house.speak(script(body, "heron/marin")).await;
+    let body = "The ramp is closing. <voice name=\"torn/rip\" required=\"name\">Stand clear.</voice>";
+    let utterance = house.speak(script(body, "heron/pellin")).await;
     let id = utterance.dispatch.clone();
     let (_, heard) = listen(utterance).await;
-    assert_eq!(texts(&heard), ["Mind the gap.", "Stand clear."]);
+    assert_eq!(texts(&heard), ["The ramp is closing.", "Stand clear."]);
     let (row, attempts, _) = house.dispatch(&id).await;
     let ends: Vec<(&str, &str)> = attempts.iter().map(|one| (one.engine.as_str(), one.state.as_str())).collect();
     assert_eq!((row.state.as_str(), ends[1]), ("done", ("torn", "failed")), "{ends:?}");

@@ -61,7 +61,7 @@ fn heard(house: &House, job: &JobView, name: &str) -> String {
 async fn each_track_becomes_a_file_with_the_text_beside_it() {
     let house = house().await;
     let (first, second) = (sentences(1, 4), sentences(5, 6));
-    let job = tracks(&[("Upper deck", first.clone()), ("Lower deck", second.clone())], "short/marin");
+    let job = tracks(&[("Upper deck", first.clone()), ("Lower deck", second.clone())], "short/pellin");
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     let view = until(&house.gateway, &id, JobView::is_over).await;
     assert_eq!((view.row.state.as_str(), view.row.reason.clone()), ("done", None));
@@ -95,7 +95,7 @@ async fn each_track_becomes_a_file_with_the_text_beside_it() {
 async fn a_job_waits_for_an_engine_that_is_down_and_says_why() {
     let house = house().await;
     weather(&house.heron, "{\"weather\": \"down\", \"calls\": 1}").await;
-    let job = tracks(&[("Doors", sentences(1, 2))], "short/marin");
+    let job = tracks(&[("Doors", sentences(1, 2))], "short/pellin");
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     let waiting = until(&house.gateway, &id, |view| view.row.state == "waiting").await;
     let why = waiting.row.reason.unwrap();
@@ -108,7 +108,7 @@ async fn a_job_waits_for_an_engine_that_is_down_and_says_why() {
 #[tokio::test]
 async fn a_piece_that_breaks_off_falls_back_alone() {
     let house = house().await;
-    let legs = vec![support::leg("short", Some("marin")), support::leg("tape", None)];
+    let legs = vec![support::leg("short", Some("pellin")), support::leg("tape", None)];
     house.gateway.put_route(support::route("dock", dispatcher_core::Work::Synthesis, legs), "test").await.unwrap();
     // A later call breaks off in its midst.
     weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 1}").await;
@@ -129,7 +129,7 @@ async fn a_piece_that_breaks_off_falls_back_alone() {
 async fn cancelling_ends_the_calls_and_the_charges() {
     let house = house().await;
     weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 40}").await;
-    let job = tracks(&[("Doors", sentences(1, 40))], "short/marin");
+    let job = tracks(&[("Doors", sentences(1, 40))], "short/pellin");
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     until(&house.gateway, &id, |view| view.progress.pieces >= 1).await;
     let view = house.gateway.cancel_job(&id).await.unwrap();
@@ -152,7 +152,7 @@ async fn a_service_that_ends_and_starts_again_buys_no_piece_twice() {
     let house = house().await;
     weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 10}").await;
     let text = sentences(1, 12);
-    let job = tracks(&[("Doors", text.clone())], "short/marin");
+    let job = tracks(&[("Doors", text.clone())], "short/pellin");
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     until(&house.gateway, &id, |view| view.progress.pieces >= 3).await;
     house.gateway.pause_jobs();

@@ -50,7 +50,7 @@ async fn breaks_are_right_to_five_milliseconds() {
     let house = house().await;
     let request = script(
         "One.<break time=\"400ms\"/> Two.<break time=\"1.25s\"/>Three.<break strength=\"strong\"/>",
-        "plain/marin",
+        "plain/pellin",
     );
     let utterance = house.speak(request).await;
     assert_eq!(utterance.worst, Outcome::MadeGood);
@@ -68,9 +68,9 @@ async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
     let house = house().await;
     let body = "Plainer words here. <prosody pitch=\"+2st\">Highest words here.</prosody> \
                 <prosody rate=\"85%\">Slowest words here.</prosody> <prosody volume=\"-6dB\">Softest words here.</prosody> \
-                <voice name=\"Corwen\">Other words here.</voice> Plain words here.";
+                <voice name=\"Tarrick\">Other words here.</voice> Plain words here.";
     for engine in ["plain", "heron"] {
-        let utterance = house.speak(script(body, &format!("{engine}/marin"))).await;
+        let utterance = house.speak(script(body, &format!("{engine}/pellin"))).await;
         let report: Vec<(String, Outcome)> =
             utterance.fidelity.iter().map(|f| (f.element().to_owned(), f.outcome)).collect();
         let ours = if engine == "plain" { Outcome::MadeGood } else { Outcome::Rewritten };
@@ -113,7 +113,7 @@ async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
         assert_eq!(heard[5].pitch.total_cmp(&0.0), std::cmp::Ordering::Greater);
         let step = |samples: &[f32]| samples.windows(2).map(|w| (w[1] - w[0]).abs()).fold(0.0f32, f32::max);
         let own =
-            step(&listen(house.speak(script("Plain words here. Higher words here.", "plain/marin")).await).await.0);
+            step(&listen(house.speak(script("Plain words here. Higher words here.", "plain/pellin")).await).await.0);
         assert!(step(&samples) <= own * 1.2, "{engine}: a step of {} where speech has {own}", step(&samples));
     }
 }
@@ -122,11 +122,11 @@ async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
 async fn a_length_that_is_asked_for_is_kept() {
     let house = house().await;
     let whole =
-        listen(house.speak(script("Mind the gap, please.", "plain/marin")).await).await.0.len() as f64 / 24_000.0;
+        listen(house.speak(script("The ramp is closing, please.", "plain/pellin")).await).await.0.len() as f64 / 24_000.0;
     let asked = whole * 1.2;
-    let body = format!("<prosody duration=\"{:.0}ms\">Mind the gap, please.</prosody>", asked * 1_000.0);
-    let (samples, heard) = listen(house.speak(script(&body, "plain/marin")).await).await;
-    assert_eq!(texts(&heard), ["Mind the gap, please."]);
+    let body = format!("<prosody duration=\"{:.0}ms\">The ramp is closing, please.</prosody>", asked * 1_000.0);
+    let (samples, heard) = listen(house.speak(script(&body, "plain/pellin")).await).await;
+    assert_eq!(texts(&heard), ["The ramp is closing, please."]);
     let found = samples.len() as f64 / 24_000.0;
     assert!((found / asked - 1.0).abs() < 0.03, "{found} s for {asked} s");
 }
@@ -134,7 +134,7 @@ async fn a_length_that_is_asked_for_is_kept() {
 #[tokio::test]
 async fn marks_tell_when_they_come() {
     let house = house().await;
-    let request = script("One.<mark name=\"middle\"/><break time=\"500ms\"/>Two.<mark name=\"end\"/>", "plain/marin");
+    let request = script("One.<mark name=\"middle\"/><break time=\"500ms\"/>Two.<mark name=\"end\"/>", "plain/pellin");
     let mut utterance = house.speak(request).await;
     let mut audio = Vec::new();
     while let Some(chunk) = utterance.body.next().await {
@@ -153,7 +153,7 @@ async fn marks_tell_when_they_come() {
 #[tokio::test]
 async fn what_may_not_be_lost_is_refused_before_anything_is_sent() {
     let house = house().await;
-    let request = |body: &str| SynthesisRequest { unsupported: Unsupported::Refuse, ..script(body, "plain/marin") };
+    let request = |body: &str| SynthesisRequest { unsupported: Unsupported::Refuse, ..script(body, "plain/pellin") };
     match house.gateway.speak(&house.caller, request("One.<break/> <emphasis>Two.</emphasis>")).await.err().unwrap() {
         GatewayError::Unsupported(lost) => {
             let names: Vec<&str> = lost.iter().map(|item| item.element()).collect();
@@ -163,7 +163,7 @@ async fn what_may_not_be_lost_is_refused_before_anything_is_sent() {
     }
     assert_eq!(delivered(&house.heron).await["calls"], 0);
     let omitted =
-        SynthesisRequest { unsupported: Unsupported::Omit, ..script("One.<break time=\"2s\"/> Two.", "plain/marin") };
+        SynthesisRequest { unsupported: Unsupported::Omit, ..script("One.<break time=\"2s\"/> Two.", "plain/pellin") };
     let (samples, heard) = listen(house.speak(omitted).await).await;
     assert_eq!(texts(&heard), ["One. Two."], "one call, and nothing made good");
     assert!(silences(&samples).is_empty());
@@ -216,7 +216,7 @@ async fn a_caller_who_leaves_ends_the_calls_and_every_attempt_is_closed() {
     weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 10}").await;
     let request = script(
         "One two three four five six seven.<break time=\"300ms\"/>Eight nine ten.<break/>Eleven.",
-        "plain/marin",
+        "plain/pellin",
     );
     let mut utterance = house.speak(request).await;
     let id = utterance.dispatch.clone();
@@ -242,7 +242,7 @@ async fn the_next_part_is_asked_for_only_once_something_sounds() {
         tokio::time::sleep(std::time::Duration::from_millis(150)).await;
         calls().await
     };
-    let request = script("One.<break time=\"300ms\"/>Two.", "plain/marin");
+    let request = script("One.<break time=\"300ms\"/>Two.", "plain/pellin");
     let (utterance, early) = tokio::join!(house.speak(request), before_it_sounds);
     assert_eq!(early, 1, "the second part was asked for while the first was silent");
     let (_, heard) = listen(utterance).await;

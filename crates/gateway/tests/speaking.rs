@@ -17,8 +17,8 @@ const CHARACTER: i64 = 16_000;
 #[tokio::test]
 async fn what_is_spoken_is_charged_by_the_character_and_the_hold_released() {
     let house = House::open().await;
-    let utterance = house.speak(say(TEXT, "heron/marin")).await;
-    assert_eq!((utterance.engine.as_str(), utterance.voice.as_str()), ("heron", "heron/marin"));
+    let utterance = house.speak(say(TEXT, "heron/pellin")).await;
+    assert_eq!((utterance.engine.as_str(), utterance.voice.as_str()), ("heron", "heron/pellin"));
     assert_eq!(utterance.model.as_deref(), Some("quick"), "the first model is the ordinary one");
     assert_eq!(utterance.estimate.nanos, 50 * CHARACTER);
     let (id, format) = (utterance.dispatch.clone(), utterance.format);
@@ -37,7 +37,7 @@ async fn what_is_spoken_is_charged_by_the_character_and_the_hold_released() {
 async fn a_dearer_model_costs_its_factor_and_the_estimate_says_so_before() {
     let house = House::open().await;
     for (model, nanos) in [("quick", 800_000), ("fine", 1_360_000), ("bright", 960_000), ("directed", 1_600_000)] {
-        let request = SynthesisRequest { model: Some(model.into()), ..say(TEXT, "heron/marin") };
+        let request = SynthesisRequest { model: Some(model.into()), ..say(TEXT, "heron/pellin") };
         let estimate = house.gateway.estimate_speech(&house.caller, &request).await.unwrap();
         assert_eq!((estimate.cost.nanos, estimate.exact), (nanos, true), "{model}");
         let before = delivered(&house.heron).await["calls"].clone();
@@ -95,7 +95,7 @@ async fn the_next_leg_answers_in_the_asked_format_and_both_attempts_are_kept() {
 #[tokio::test]
 async fn a_leg_that_is_slow_past_its_deadline_gives_way() {
     let house = House::open().await;
-    let mut slow = leg("heron", Some("marin"));
+    let mut slow = leg("heron", Some("pellin"));
     slow.deadline = Some(250);
     house.gateway.put_route(route("hasty", Work::Synthesis, vec![slow, leg("tape", None)]), "test").await.unwrap();
     weather(&house.heron, r#"{"weather":"becalmed"}"#).await;
@@ -110,7 +110,7 @@ async fn a_leg_that_is_slow_past_its_deadline_gives_way() {
 #[tokio::test]
 async fn with_no_leg_left_every_attempt_is_in_the_error_and_nothing_is_charged() {
     let house = House::open().await;
-    let both = vec![leg("heron", Some("marin")), leg("heron", Some("corwen"))];
+    let both = vec![leg("heron", Some("pellin")), leg("heron", Some("tarrick"))];
     house.gateway.put_route(route("herons", Work::Synthesis, both), "test").await.unwrap();
     weather(&house.heron, r#"{"weather":"throttled"}"#).await;
     let Err(GatewayError::AllFailed { dispatch, attempts }) =
@@ -123,7 +123,7 @@ async fn with_no_leg_left_every_attempt_is_in_the_error_and_nothing_is_charged()
     let (row, tried, ledger) = house.dispatch(&dispatch).await;
     assert_eq!((row.state.as_str(), row.cost_nanos), ("failed", 0));
     assert_eq!(row.problem.as_deref(), Some("heron: throttled; heron: throttled"));
-    assert_eq!(tried.iter().filter_map(|a| a.voice.as_deref()).collect::<Vec<_>>(), ["marin", "corwen"]);
+    assert_eq!(tried.iter().filter_map(|a| a.voice.as_deref()).collect::<Vec<_>>(), ["pellin", "tarrick"]);
     assert_eq!(ledger.iter().map(|line| line.nanos).sum::<i64>(), 0, "no hold is left behind");
 }
 
@@ -134,7 +134,7 @@ async fn half_an_answer_breaks_the_body_and_charges_nothing() {
     for format in
         [Format::new(Codec::Pcm, 24_000), Format::new(Codec::Mp3, 24_000), Format::new(Codec::OggOpus, 48_000)]
     {
-        let utterance = house.speak(SynthesisRequest { format, ..say(TEXT, "heron/marin") }).await;
+        let utterance = house.speak(SynthesisRequest { format, ..say(TEXT, "heron/pellin") }).await;
         let id = utterance.dispatch.clone();
         let error = collect(utterance.body).await.unwrap_err();
         assert_eq!((error.0.engine.as_str(), error.0.cause), ("heron", Cause::Broken), "{format:?}");
@@ -150,7 +150,7 @@ async fn half_an_answer_breaks_the_body_and_charges_nothing() {
 async fn leaving_in_the_middle_ends_the_call_and_is_charged_as_sent() {
     let house = House::open().await;
     weather(&house.heron, r#"{"weather":"drip","pause":40}"#).await;
-    let mut utterance = house.speak(say(TEXT, "heron/marin")).await;
+    let mut utterance = house.speak(say(TEXT, "heron/pellin")).await;
     let id = utterance.dispatch.clone();
     assert!(!utterance.body.next().await.unwrap().unwrap().is_empty());
     drop(utterance);
@@ -171,7 +171,7 @@ async fn leaving_in_the_middle_ends_the_call_and_is_charged_as_sent() {
 async fn leaving_before_the_first_audio_is_an_abandoned_dispatch_too() {
     let house = House::open().await;
     weather(&house.heron, r#"{"weather":"becalmed"}"#).await;
-    let waiting = house.gateway.speak(&house.caller, say(TEXT, "heron/marin"));
+    let waiting = house.gateway.speak(&house.caller, say(TEXT, "heron/pellin"));
     assert!(tokio::time::timeout(Duration::from_millis(200), waiting).await.is_err());
     let filter = dispatcher_store::DispatchFilter { limit: 1, ..Default::default() };
     let id = house.gateway.store().dispatches(filter).await.unwrap()[0].id.clone();
@@ -209,11 +209,11 @@ async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_
 async fn markup_that_is_lost_is_reported_or_refused_as_asked() {
     let house = House::open().await;
     let document = "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en-GB\">\
-                    Mind the <emphasis>gap</emphasis>.</speak>";
+                    The ramp is <emphasis>closing</emphasis>.</speak>";
     let request = |unsupported| SynthesisRequest {
         text: TextInput::Ssml(document.into()),
         unsupported,
-        ..say("", "heron/marin")
+        ..say("", "heron/pellin")
     };
     match house.gateway.speak(&house.caller, request(Unsupported::Refuse)).await.err().unwrap() {
         GatewayError::Unsupported(lost) => assert_eq!(lost[0].element(), "emphasis"),
@@ -223,7 +223,7 @@ async fn markup_that_is_lost_is_reported_or_refused_as_asked() {
     let utterance = house.speak(request(Unsupported::Adapt)).await;
     assert!(utterance.worst > Outcome::MadeGood, "what was lost is said");
     let format = utterance.format;
-    assert_eq!(words(&collect(utterance.body).await.unwrap(), format), "Mind the gap.");
+    assert_eq!(words(&collect(utterance.body).await.unwrap(), format), "The ramp is closing.");
 }
 
 #[tokio::test]
@@ -237,9 +237,9 @@ async fn who_speaks_is_asked_then_the_apps_default_then_the_language() {
         house.gateway.estimate_speech(&house.caller, &spoken).await.unwrap().plan[0].voice_id().unwrap(),
         "heron/davi"
     );
-    house.caller.app.default_voice = Some("heron/corwen".into());
+    house.caller.app.default_voice = Some("heron/tarrick".into());
     for (request, voice) in
-        [(nobody, "heron/corwen"), (spoken, "heron/corwen"), (say(TEXT, "heron/wade"), "heron/wade")]
+        [(nobody, "heron/tarrick"), (spoken, "heron/tarrick"), (say(TEXT, "heron/wade"), "heron/wade")]
     {
         let plan = house.gateway.estimate_speech(&house.caller, &request).await.unwrap().plan;
         assert_eq!(plan[0].voice_id().unwrap(), voice);
@@ -258,17 +258,17 @@ async fn criteria_give_one_candidate_of_each_engine_and_a_miss_names_what_is_nea
     assert_eq!(voices, ["heron/beatriz", "tape/reel"]);
     let error = house.gateway.estimate_speech(&house.caller, &like("xx")).await.err().unwrap();
     assert!(matches!(error, GatewayError::Plan(PlanError::NoVoiceFits { .. })), "{error}");
-    let error = house.gateway.estimate_speech(&house.caller, &say(TEXT, "heron/marine")).await.err().unwrap();
-    assert!(error.to_string().contains("heron/marin"), "{error}");
+    let error = house.gateway.estimate_speech(&house.caller, &say(TEXT, "heron/pelin")).await.err().unwrap();
+    assert!(error.to_string().contains("heron/pellin"), "{error}");
 }
 
 #[tokio::test]
 async fn a_voice_that_does_not_speak_the_language_is_warned_of() {
     let house = House::open().await;
-    let request = SynthesisRequest { language: Some("fr-FR".into()), ..say("Le bateau est en retard.", "heron/marin") };
+    let request = SynthesisRequest { language: Some("fr-FR".into()), ..say("Le bateau est en retard.", "heron/pellin") };
     let warnings = house.gateway.estimate_speech(&house.caller, &request).await.unwrap().warnings;
-    assert_eq!(warnings, ["the voice Marin speaks en-GB, and the text is fr-FR"]);
-    let same = SynthesisRequest { language: Some("en-US".into()), ..say(TEXT, "heron/marin") };
+    assert_eq!(warnings, ["the voice Pellin speaks en-GB, and the text is fr-FR"]);
+    let same = SynthesisRequest { language: Some("en-US".into()), ..say(TEXT, "heron/pellin") };
     assert!(house.gateway.estimate_speech(&house.caller, &same).await.unwrap().warnings.is_empty());
 }
 
@@ -278,17 +278,17 @@ async fn equal_sound_has_an_equal_key_and_any_difference_another() {
     let key = async |request: SynthesisRequest| {
         house.gateway.estimate_speech(&house.caller, &request).await.unwrap().sound.unwrap()
     };
-    let base = key(say(TEXT, "heron/marin")).await;
-    assert_eq!(base, key(say(TEXT, "heron/marin")).await);
+    let base = key(say(TEXT, "heron/pellin")).await;
+    assert_eq!(base, key(say(TEXT, "heron/pellin")).await);
     assert_eq!(base, key(say(TEXT, "pier")).await, "a route that leads to the same voice makes the same sound");
     let mp3 = |bitrate| Format { bitrate, ..Format::new(Codec::Mp3, 24_000) };
     let others = [
-        key(say("The 06:15 to Gullsay is on time.", "heron/marin")).await,
-        key(say(TEXT, "heron/corwen")).await,
-        key(SynthesisRequest { model: Some("fine".into()), ..say(TEXT, "heron/marin") }).await,
-        key(SynthesisRequest { format: Format::new(Codec::Pcm, 16_000), ..say(TEXT, "heron/marin") }).await,
-        key(SynthesisRequest { format: mp3(Some(48_000)), ..say(TEXT, "heron/marin") }).await,
-        key(SynthesisRequest { format: mp3(Some(64_000)), ..say(TEXT, "heron/marin") }).await,
+        key(say("The 06:15 to Gullsay is on time.", "heron/pellin")).await,
+        key(say(TEXT, "heron/tarrick")).await,
+        key(SynthesisRequest { model: Some("fine".into()), ..say(TEXT, "heron/pellin") }).await,
+        key(SynthesisRequest { format: Format::new(Codec::Pcm, 16_000), ..say(TEXT, "heron/pellin") }).await,
+        key(SynthesisRequest { format: mp3(Some(48_000)), ..say(TEXT, "heron/pellin") }).await,
+        key(SynthesisRequest { format: mp3(Some(64_000)), ..say(TEXT, "heron/pellin") }).await,
     ];
     for (at, other) in others.iter().enumerate() {
         assert!(*other != base && !others[..at].contains(other), "case {at}");
@@ -299,7 +299,7 @@ async fn equal_sound_has_an_equal_key_and_any_difference_another() {
 async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
     let mut house = House::open().await;
     house.caller.app.rehearsal = 1;
-    let utterance = house.speak(say(TEXT, "heron/marin")).await;
+    let utterance = house.speak(say(TEXT, "heron/pellin")).await;
     assert!(utterance.rehearsal && utterance.estimate.nanos == 0);
     let id = utterance.dispatch.clone();
     let audio = collect(utterance.body).await.unwrap();
@@ -312,7 +312,7 @@ async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
     assert_eq!(delivered(&house.heron).await["calls"], 0);
     let (row, attempts, ledger) = house.dispatch(&id).await;
     assert_eq!((row.rehearsal, row.state.as_str(), attempts.len(), ledger.len()), (1, "done", 0, 0));
-    let unknown = house.gateway.speak(&house.caller, say(TEXT, "heron/marine")).await;
+    let unknown = house.gateway.speak(&house.caller, say(TEXT, "heron/pelin")).await;
     assert!(unknown.is_err(), "a rehearsal checks as the real thing does");
 }
 
@@ -320,7 +320,7 @@ async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
 async fn a_gateway_that_finishes_waits_for_what_it_has_begun() {
     let house = House::open().await;
     weather(&house.heron, r#"{"weather":"drip","pause":10}"#).await;
-    let utterance = house.speak(say(TEXT, "heron/marin")).await;
+    let utterance = house.speak(say(TEXT, "heron/pellin")).await;
     let id = utterance.dispatch.clone();
     assert!(house.gateway.is_busy());
     let reading = tokio::spawn(collect(utterance.body));

@@ -96,13 +96,13 @@ mod tests {
             language: None,
             gap: gap.map(str::to_owned),
         };
-        let lines = [line("All aboard & welcome.", Some("heron/marin"), None), line("Thank you.", None, Some("300ms"))];
+        let lines = [line("All aboard & welcome.", Some("heron/pellin"), None), line("Thank you.", None, Some("300ms"))];
         let document = dialogue(&lines, Some("en-GB")).expect("a document");
         let script = crate::read_ssml(&document).expect("sound");
         assert_eq!(script.plain_text(), "All aboard & welcome. Thank you.");
         assert_eq!(script.language.as_deref(), Some("en-GB"));
         let line_in = |voice: Option<&str>| Line { language: Some("pt-PT".into()), ..line("Bom dia.", voice, None) };
-        let document = dialogue(&[line_in(Some("heron/marin")), line_in(None)], Some("en-GB")).expect("a document");
+        let document = dialogue(&[line_in(Some("heron/pellin")), line_in(None)], Some("en-GB")).expect("a document");
         let script = crate::read_ssml(&document).expect("a voice and a language in one line");
         assert_eq!(
             script.elements().filter_map(|element| element.get("xml:lang")).skip(1).collect::<Vec<_>>(),

@@ -63,8 +63,8 @@ mod tests {
 
     #[test]
     fn text_that_looks_like_markup_is_text_and_said_so() {
-        let script = read_text("<speak version=\"1.1\">Mind the gap</speak>").expect("text");
-        assert_eq!(script.plain_text(), "<speak version=\"1.1\">Mind the gap</speak>");
+        let script = read_text("<speak version=\"1.1\">Mind the step</speak>").expect("text");
+        assert_eq!(script.plain_text(), "<speak version=\"1.1\">Mind the step</speak>");
         assert!(script.notes[0].contains("sound SSML"), "{:?}", script.notes);
         assert!(read_text("<speak>a</b>").expect("text").notes[0].contains("line 1"));
         assert!(read_text("a < b and b > c").expect("text").notes.is_empty());

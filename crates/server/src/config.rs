@@ -154,7 +154,7 @@ mod tests {
             )?;
             jail.set_env("DISPATCHER_PORT", "2");
             jail.set_env("DISPATCHER_GRACE", "8");
-            jail.set_env("DISPATCHER_KEY", "helm_secret");
+            jail.set_env("DISPATCHER_KEY", "dispatch_op_secret");
             let flags = BTreeMap::from([("port", 3)]);
             let config = Config::load(Some(Path::new("d.toml")), &flags).map_err(|e| e.to_string())?;
             assert_eq!((config.port, config.grace, config.log), (3, 8, LogFormat::Json));

@@ -6,7 +6,7 @@
 //! `POST /lagoon/say`, a form of `words`, `voice` and `kind` (`mp3`, `ulaw`),
 //! answers `{"wave": base64}`. `POST /lagoon/hear`, a form of `wave` and
 //! `tongue`, answers `{"line", "beats": [{"w", "from", "to"}], "tongue"}` in
-//! seconds as text (`"1.25s"`). `GET /lagoon/roles` answers `{"roles": […]}`.
+//! seconds as text (`"1.250"`). `GET /lagoon/roles` answers `{"roles": […]}`.
 //! Errors are `{"halt": {"why", "detail"}}`.
 
 use std::collections::HashMap;
@@ -30,10 +30,10 @@ use crate::tone::{Manner, speak};
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
 
-const VOICES: [(&str, f64); 3] = [("lagoon", 1.01), ("salina", 1.12), ("minato", 0.89)];
+const VOICES: [(&str, f64); 3] = [("lagoon", 1.01), ("salvane", 1.12), ("minago", 0.89)];
 const LIFE: Duration = Duration::from_secs(60);
-const MAX_BYTES: usize = 10_000_000;
-const MAX_TEXT: usize = 5_000;
+const MAX_BYTES: usize = 7_000_000;
+const MAX_TEXT: usize = 6_400;
 
 struct Avocet {
     account: String,
@@ -110,7 +110,7 @@ impl Service for Avocet {
         };
         let kind = header(&request, CONTENT_TYPE.as_str());
         let Ok(body) = collect(request.into_body(), MAX_BYTES).await else {
-            return halt(StatusCode::PAYLOAD_TOO_LARGE, "size", "more than 10 MB");
+            return halt(StatusCode::PAYLOAD_TOO_LARGE, "size", "more than 7 MB");
         };
         if matches!(forecast, Some(Forecast { weather: Weather::WrongType, .. })) {
             return Ok(Response::new(full("<p>Avocet is asleep.</p>")));
@@ -204,7 +204,7 @@ impl Avocet {
             return refuse(StatusCode::BAD_REQUEST, "voice", "nobody of this name is on the lagoon");
         };
         let format = match kind.as_str() {
-            "mp3" => Format { bitrate: Some(48_000), ..Format::new(Codec::Mp3, 24_000) },
+            "mp3" => Format { bitrate: Some(64_000), ..Format::new(Codec::Mp3, 32_000) },
             "ulaw" => Format::new(Codec::Mulaw, 8_000),
             _ => return refuse(StatusCode::BAD_REQUEST, "kind", "kind is mp3 or ulaw"),
         };
@@ -212,7 +212,7 @@ impl Avocet {
             return refuse(StatusCode::BAD_REQUEST, "form", "a form has words, voice and kind, and nothing else");
         }
         if words.len() > MAX_TEXT {
-            return refuse(StatusCode::PAYLOAD_TOO_LARGE, "size", "more than 5,000 bytes of words");
+            return refuse(StatusCode::PAYLOAD_TOO_LARGE, "size", "more than 6,400 bytes of words");
         }
         let audio = match forecast.map(|forecast| forecast.weather) {
             Some(Weather::Garbage) => (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect(),
@@ -242,7 +242,7 @@ impl Avocet {
                 halt(StatusCode::UNPROCESSABLE_ENTITY, "silence", "there is nothing in it that avocet understands")
             }
             Ok(Listened { utterances, .. }) => {
-                let beat = |word: &crate::tone::HeardWord| json!({"w": word.text, "from": format!("{:.3}s", word.start), "to": format!("{:.3}s", word.end)});
+                let beat = |word: &crate::tone::HeardWord| json!({"w": word.text, "from": format!("{:.3}", word.start), "to": format!("{:.3}", word.end)});
                 let beats: Vec<Value> = utterances.iter().flat_map(|heard| &heard.words).map(beat).collect();
                 let whole = line(&utterances);
                 self.sky.count(|delivered| {

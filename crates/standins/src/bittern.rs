@@ -26,7 +26,7 @@ use crate::weather::{Forecast, Phase, Sky, Weather};
 
 /// Voices: id and pitch factor.
 const VOICES: [(&str, f64); 5] =
-    [("rushes", 0.90), ("reed", 1.04), ("estuario", 0.93), ("ashibe", 1.08), ("sedge", 1.11)];
+    [("rushes", 0.90), ("tussock", 1.04), ("estuario", 0.93), ("ashibe", 1.08), ("sedge", 1.11)];
 const RATE: u32 = 24_000;
 const MAX_BYTES: usize = 7_200;
 const ELEMENTS: [&str; 8] = ["speak", "p", "s", "break", "prosody", "emphasis", "sub", "lang"];
@@ -131,7 +131,7 @@ fn birds(from: usize, weather: Option<Weather>) -> Answer {
     let mut birds = vec![
         json!({"ring": "rushes", "called": "Rushes", "tongues": [{"code": "en_GB"}], "kind": "cock", "years": 51,
             "moods": [], "jobs": ["announcements"]}),
-        json!({"ring": "reed", "called": "Reed", "tongues": [{"code": "en_GB"}, {"code": "en_US"}], "kind": "hen",
+        json!({"ring": "tussock", "called": "Tussock", "tongues": [{"code": "en_GB"}, {"code": "en_US"}], "kind": "hen",
             "years": 34, "moods": ["hushed"], "jobs": ["telephone", "reading"]}),
         json!({"ring": "estuario", "called": "Estuário", "tongues": [{"code": "pt_PT"}], "kind": "cock", "years": 40,
             "moods": [], "jobs": []}),

@@ -20,10 +20,10 @@ use crate::tone::{Manner, speak};
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
 
-const VOICES: [(&str, f64); 4] = [("moor", 1.02), ("fell", 0.87), ("serra", 1.05), ("nagi", 0.95)];
+const VOICES: [(&str, f64); 4] = [("moor", 1.02), ("fell", 0.87), ("serrane", 1.05), ("nagi", 0.95)];
 const MOODS: [&str; 3] = ["calm", "brisk", "grave"];
 const RATE: u32 = 22_050;
-const MAX_CHARACTERS: usize = 2_000;
+const MAX_CHARACTERS: usize = 1_800;
 
 struct Curlew {
     colony: String,
@@ -155,7 +155,7 @@ impl Curlew {
             let head = wav_header(Layout { rate: RATE, channels: 1 }, None);
             ("audio/wav", pour(cry.cry, manner, RATE, head, forecast, self.sky.clone()))
         } else {
-            let format = Format { bitrate: Some(48_000), ..Format::new(Codec::Mp3, RATE) };
+            let format = Format { bitrate: Some(40_000), ..Format::new(Codec::Mp3, RATE) };
             let audio = encode_all(&speak(&cry.cry, manner, RATE), format)?;
             let (bytes, characters) = (audio.len(), cry.cry.chars().count());
             ("audio/mpeg", send(audio, bytes, characters, forecast, self.sky.clone()))

@@ -30,7 +30,7 @@ use crate::weather::{Forecast, Phase, Sky, Weather};
 
 const VOICES: [(&str, f64); 3] = [("cairn", 1.04), ("penedo", 0.9), ("mine", 1.1)];
 const RATE: u32 = 24_000;
-const MAX_CHARACTERS: usize = 3_000;
+const MAX_CHARACTERS: usize = 2_700;
 /// A signature is taken so long.
 const FRESH: u64 = 300;
 
@@ -166,7 +166,7 @@ async fn trip(mut socket: Socket, sky: Arc<Sky>, forecast: Option<Forecast>) {
         }
         count if count > MAX_CHARACTERS => {
             refuse(&sky);
-            return close(&mut socket, 4_013, "more than 3,000 characters").await;
+            return close(&mut socket, 4_013, "more than 2,700 characters").await;
         }
         _ => {}
     }

@@ -24,10 +24,10 @@ use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
 
 /// Voices: id and pitch factor.
-const VOICES: [(&str, f64); 4] = [("maren", 1.02), ("telmo", 0.87), ("ines", 1.07), ("sora", 0.96)];
+const VOICES: [(&str, f64); 4] = [("maren", 1.02), ("telmo", 0.87), ("ondina", 1.07), ("shio", 0.96)];
 const RATE: u32 = 24_000;
 const ELEMENTS: [&str; 4] = ["speak", "p", "s", "break"];
-const MAX_CHARACTERS: usize = 5_000;
+const MAX_CHARACTERS: usize = 4_400;
 /// A token lives so long.
 const LIFE: Duration = Duration::from_secs(60);
 

@@ -2,7 +2,7 @@
 //!
 //! `POST /talk/{voice}` with `{"say", "grade", "as", "pace"?, "lean"?, "manner"?}`.
 //! Grades quick, fine, bright and directed; at most 3,600 characters; `as` is
-//! `mp3` (24 kHz, 48 kbit/s) or `pcm` (24 kHz, 16 bits, little-endian).
+//! `mp3` (24 kHz, 64 kbit/s) or `pcm` (24 kHz, 16 bits, little-endian).
 //! Errors are `{"fault": code, "reason": text}`.
 //!
 //! `PUT /tokens` takes the list of tokens that are known from then on.
@@ -30,13 +30,13 @@ use crate::weather::{Forecast, Phase, Sky, Weather};
 
 /// Voices: id and pitch factor, 3 % apart.
 pub const VOICES: [(&str, f64); 9] = [
-    ("marin", 1.00),
+    ("pellin", 1.00),
     ("isolde", 1.03),
-    ("corwen", 0.85),
+    ("tarrick", 0.85),
     ("beatriz", 1.06),
     ("davi", 0.88),
     ("armand", 0.91),
-    ("layla", 1.09),
+    ("sabeen", 1.09),
     ("haru", 0.94),
     ("wade", 0.97),
 ];
@@ -221,7 +221,7 @@ impl Heron {
         let pitch = pitch * (talk.lean.unwrap_or(0.0) / 12.0).exp2();
         let manner = Manner { pitch, rate: 1.5 * pace };
         let rate = if codec == Codec::Mp3 && self.sky.breaks("mp3") { 16_000 } else { RATE };
-        let made = Format { bitrate: (codec == Codec::Mp3).then_some(48_000), ..Format::new(codec, rate) };
+        let made = Format { bitrate: (codec == Codec::Mp3).then_some(64_000), ..Format::new(codec, rate) };
         tokio::spawn(send(sender, talk.say, manner, made, forecast, tally));
         page(media_type, body)
     }

@@ -6,7 +6,7 @@
 //! most 512 KiB; `POST /flights/{id}/land` closes; `GET /flights/{id}` answers
 //! 202 until it has landed, then `{"tongue", "calls": [{"bird", "said",
 //! "notes": [{"w", "at", "for", "sure"}]}], "others": [{"said", "sure"}]}`,
-//! times in ticks of 100 ns, sureness in percent. The declared rate must be
+//! times in units of 100 ns, sureness in percent. The declared rate must be
 //! that of the audio. Header `Redshank-Pass`. Errors are plain text:
 //! `CODE: text`.
 
@@ -213,7 +213,7 @@ fn heard(plan: &Plan, sound: &[u8]) -> Result<Value, String> {
     if utterances.is_empty() {
         return Err("there is nothing in it that redshank understands".into());
     }
-    let ticks = |seconds: f64| (seconds * 1e7).round() as i64;
+    let units = |seconds: f64| (seconds * 1e7).round() as i64;
     // Voices are 3 % apart: a pitch tells who speaks.
     let mut pitches: Vec<f64> = Vec::new();
     let mut calls = Vec::new();
@@ -223,7 +223,7 @@ fn heard(plan: &Plan, sound: &[u8]) -> Result<Value, String> {
         if known.is_none() {
             pitches.push(utterance.pitch);
         }
-        let note = |word: &crate::tone::HeardWord| json!({"w": word.text, "at": ticks(word.start), "for": ticks(word.end - word.start), "sure": word.confidence * 100.0});
+        let note = |word: &crate::tone::HeardWord| json!({"w": word.text, "at": units(word.start), "for": units(word.end - word.start), "sure": word.confidence * 100.0});
         let notes: Vec<Value> = utterance.words.iter().map(note).collect();
         let mut call = json!({"said": utterance.text, "notes": notes});
         if plan.who {

@@ -25,7 +25,7 @@ use crate::weather::{Phase, Sky, Weather};
 
 const VOICES: [(&str, f64); 3] = [("sand", 0.98), ("maré", 1.07), ("nagisa", 0.92)];
 const RATE: u32 = 24_000;
-const MAX_CHARACTERS: usize = 100_000;
+const MAX_CHARACTERS: usize = 90_000;
 /// How long a run waits, and how long it takes then.
 const WAITING: Duration = Duration::from_millis(120);
 const RUNNING: Duration = Duration::from_millis(200);
@@ -126,7 +126,7 @@ impl Sanderling {
             return refuse(StatusCode::BAD_REQUEST, "form", "as is mp3 or flac, and there is something to say");
         }
         if order.say.chars().count() > MAX_CHARACTERS {
-            return refuse(StatusCode::PAYLOAD_TOO_LARGE, "long", "more than 100,000 characters");
+            return refuse(StatusCode::PAYLOAD_TOO_LARGE, "long", "more than 90,000 characters");
         }
         let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
         let id = format!("r{}", runs.len() + 1);
@@ -162,7 +162,7 @@ impl Sanderling {
         };
         let pitch = VOICES.iter().find(|(name, _)| *name == order.who).map_or(1.0, |(_, pitch)| *pitch);
         let codec = if order.form == "mp3" { Codec::Mp3 } else { Codec::Flac };
-        let format = Format { bitrate: (codec == Codec::Mp3).then_some(48_000), ..Format::new(codec, RATE) };
+        let format = Format { bitrate: (codec == Codec::Mp3).then_some(56_000), ..Format::new(codec, RATE) };
         let weather = forecast.map(|forecast| forecast.weather);
         let audio = match weather {
             Some(Weather::Garbage) => (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect(),

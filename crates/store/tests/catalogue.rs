@@ -17,7 +17,7 @@ fn change(voice: &str, at: i64) -> ChangeRow {
 #[tokio::test]
 async fn the_last_good_list_outlives_a_look_that_failed() {
     let (folder, store) = store();
-    store.put_catalogue(list("[1]", 10), vec![change("marin", 10)]).await.unwrap();
+    store.put_catalogue(list("[1]", 10), vec![change("pellin", 10)]).await.unwrap();
     store.note_catalogue_problem("heron".into(), "unavailable".into(), 20).await.unwrap();
     store.note_catalogue_problem("curlew".into(), "unauthorized".into(), 21).await.unwrap();
     drop(store);
@@ -51,17 +51,17 @@ async fn changes_come_newest_first_and_two_thousand_are_kept() {
 #[tokio::test]
 async fn a_voice_is_marked_once_and_the_mark_can_be_taken_away() {
     let (_folder, store) = store();
-    for (voice, by) in [("heron/marin", "ada"), ("heron/marin", "ben"), ("flite/slt", "ada")] {
+    for (voice, by) in [("heron/pellin", "ada"), ("heron/pellin", "ben"), ("flite/slt", "ada")] {
         store.set_favourite(voice.into(), by.into(), true, 5).await.unwrap();
     }
     let marked = store.favourites().await.unwrap();
     let told: Vec<_> = marked.iter().map(|it| (&*it.voice, &*it.by)).collect();
-    assert_eq!(told, [("flite/slt", "ada"), ("heron/marin", "ada")], "whose mark was first");
-    store.set_favourite("heron/marin".into(), "ben".into(), false, 6).await.unwrap();
+    assert_eq!(told, [("flite/slt", "ada"), ("heron/pellin", "ada")], "whose mark was first");
+    store.set_favourite("heron/pellin".into(), "ben".into(), false, 6).await.unwrap();
     store.set_favourite("heron/never".into(), "ben".into(), false, 7).await.unwrap();
     assert_eq!(store.favourites().await.unwrap().len(), 1);
     let log = store.audit(2).await.unwrap();
-    assert_eq!((&*log[1].who, &*log[1].action, &*log[1].subject), ("ben", "favourite.remove", "heron/marin"));
+    assert_eq!((&*log[1].who, &*log[1].action, &*log[1].subject), ("ben", "favourite.remove", "heron/pellin"));
 }
 
 fn clip(sound: &str, content: &str, bytes: i64, at: i64) -> ClipRow {
@@ -71,7 +71,7 @@ fn clip(sound: &str, content: &str, bytes: i64, at: i64) -> ClipRow {
         media_type: "audio/mpeg".into(),
         bytes,
         engine: "heron".into(),
-        voice: "marin".into(),
+        voice: "pellin".into(),
         made_at: at,
         used_at: at,
     }

@@ -29,7 +29,7 @@ async fn an_app_has_one_name_and_keeps_what_is_settled_for_it() {
     let settled = App {
         title: "Quay announcer".into(),
         rehearsal: 1,
-        default_voice: Some("heron/marin".into()),
+        default_voice: Some("heron/pellin".into()),
         default_recognition: Some("captions".into()),
         default_format: Some("phone".into()),
         custom_voices: Some("heron/own-one\nheron/own-two".into()),

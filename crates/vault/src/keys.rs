@@ -20,8 +20,8 @@ impl KeyKind {
     /// What the key begins with.
     pub fn prefix(self) -> &'static str {
         match self {
-            KeyKind::App => "quay_",
-            KeyKind::Operator => "helm_",
+            KeyKind::App => "dispatch_app_",
+            KeyKind::Operator => "dispatch_op_",
         }
     }
 }
@@ -124,6 +124,6 @@ mod tests {
         let (a, b) = (new_key(KeyKind::Operator, &mut rand::rng()), new_key(KeyKind::Operator, &mut rand::rng()));
         assert_ne!(a.hash, b.hash);
         assert_eq!(a.hash, hash_key(a.secret.expose_secret()));
-        assert!(a.secret.expose_secret().starts_with("helm_") && a.hint.len() < 20);
+        assert!(a.secret.expose_secret().starts_with("dispatch_op_") && a.hint.len() < 24);
     }
 }

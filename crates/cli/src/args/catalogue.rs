@@ -10,7 +10,7 @@ use clap::{Args, Subcommand};
   dispatcher voices --languages pt --gender female --sort price
   dispatcher voices pilot --use announcements --format audio/mpeg
   dispatcher voices --favourites
-  dispatcher voices --hear heron/marin -o marin.mp3")]
+  dispatcher voices --hear heron/pellin -o pellin.mp3")]
 pub(crate) struct VoicesArgs {
     /// Beginnings of words in the id, name, character, styles or uses
     pub(crate) search: Option<String>,
@@ -103,7 +103,7 @@ pub(crate) enum EngineCommand {
     /// Real calls, charged to the app of the key: voices, models, formats,
     /// controls, limits, errors, the catalogue. Examples:
     ///   dispatcher engine check heron
-    ///   dispatcher engine check turnstone --voice heron/marin --json
+    ///   dispatcher engine check turnstone --voice heron/pellin --json
     #[command(verbatim_doc_comment)]
     Check {
         /// The name of the engine

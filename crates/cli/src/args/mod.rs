@@ -176,9 +176,9 @@ pub(crate) struct VoiceArgs {
     /// Any voice with this style; with --voice: speak in this style
     #[arg(long)]
     pub(crate) style: Option<String>,
-    /// How much of the style, 0 to 1
-    #[arg(long, value_name = "DEGREE", requires = "style")]
-    pub(crate) degree: Option<f64>,
+    /// How strong the style is, 0 to 1
+    #[arg(long, value_name = "STRENGTH", requires = "style")]
+    pub(crate) strength: Option<f64>,
     /// How fast: 90%, +10%, slow, fast
     #[arg(long, value_name = "RATE")]
     pub(crate) speed: Option<String>,
@@ -220,8 +220,8 @@ pub(crate) struct VoiceArgs {
 #[derive(Args)]
 #[command(after_help = r#"Examples:
   dispatcher speak "The 06:15 to Gullsay is delayed." -o late.mp3
-  dispatcher speak --file notice.txt --voice heron/marin --model fine -o out/
-  echo "Mind the gap" | dispatcher speak --languages en-GB --format wav > gap.wav"#)]
+  dispatcher speak --file notice.txt --voice heron/pellin --model fine -o out/
+  echo "The ramp is closing" | dispatcher speak --languages en-GB --format wav > gap.wav"#)]
 pub(crate) struct SpeakArgs {
     /// The text; read from standard input where it is missing
     pub(crate) text: Option<String>,
@@ -408,7 +408,7 @@ pub(crate) enum AppCommand {
     /// Add an app
     ///
     /// Examples:
-    ///   dispatcher app add quay-announcer --default-voice heron/marin
+    ///   dispatcher app add quay-announcer --default-voice heron/pellin
     ///   dispatcher app add help-line --default-format phone --rehearsal
     #[command(verbatim_doc_comment)]
     Add {

@@ -151,7 +151,7 @@ fn what_is_missing_or_wrong_is_named() {
     for (line, names) in [
         ("dispatcher", "Usage: dispatcher"),
         ("dispatcher speek hello", "speak"),
-        ("dispatcher speak hello --voize heron/marin", "--voice"),
+        ("dispatcher speak hello --voize heron/pellin", "--voice"),
         ("dispatcher convert a.wav b.wav --speed fast", "--speed"),
         ("dispatcher convert a.wav b.wav --channels many", "--channels"),
         ("dispatcher job", "Usage: dispatcher job"),

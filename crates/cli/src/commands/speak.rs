@@ -57,9 +57,9 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
             body[name] = value.as_str().into();
         }
     }
-    if let Some(degree) = voice.degree {
+    if let Some(strength) = voice.strength {
         let name = body["style"]["name"].as_str().or(voice.style.as_deref()).unwrap_or_default().to_owned();
-        body["style"] = json!({ "name": name, "degree": degree });
+        body["style"] = json!({ "name": name, "strength": strength });
     }
     for (name, value) in [("rate", &voice.speed), ("pitch", &voice.pitch), ("volume", &voice.volume)] {
         if let Some(value) = value {

@@ -118,7 +118,7 @@ impl Example {
 
     /// A recording of the drill, spoken by heron, comes back as its text.
     async fn transcribe(&self, json: bool) -> Result<Value, CliError> {
-        let body = json!({"text": DRILL.trim(), "voice": "heron/corwen", "model": "fine", "audio": {"type": "mp3"}});
+        let body = json!({"text": DRILL.trim(), "voice": "heron/tarrick", "model": "fine", "audio": {"type": "mp3"}});
         self.speak("drill-recording.mp3", body).await?;
         let recording = self.out.join("drill-recording.mp3");
         let query = [("route", Some("captions")), ("language", Some("en-GB"))];

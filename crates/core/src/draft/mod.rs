@@ -102,7 +102,6 @@ fn secret_name(name: &str) -> bool {
             "secret",
             "password",
             "authorization",
-            "subscriptionkey",
             "authkey",
             "credential",
         ]

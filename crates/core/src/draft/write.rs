@@ -76,7 +76,7 @@ fn media_type(tag: &str) -> Option<&'static str> {
         () if has("opus") || has("ogg") => "audio/ogg;codecs=opus",
         () if has("flac") => "audio/flac",
         () if has("mulaw") || has("ulaw") => "audio/basic",
-        () if has("pcm") || has("linear16") || has("s16") || has("l16") || has("raw") => "audio/pcm",
+        () if has("pcm") || has("linear") || has("s16") || has("l16") || has("raw") => "audio/pcm",
         () if has("wav") || has("riff") => "audio/wav",
         () if has("aac") => "audio/aac",
         () => return None,
@@ -512,7 +512,7 @@ impl Writer {
         if let Some(model) = self.found.model.clone() {
             self.put(format!("models = [{{ name = {} }}]", quoted(&model)));
         }
-        self.put("# limit = { megabytes = 25 }  # ? what it takes at once");
+        self.put("# limit = { megabytes = … }  # ? what it takes at once");
         self.format("recognition");
         self.put("");
         self.put("[recognition.transcript]");

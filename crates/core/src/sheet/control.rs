@@ -26,11 +26,11 @@ pub struct StyleControl {
     /// Names it takes; those that each voice lists where none is named.
     #[serde(default)]
     pub names: Vec<String>,
-    /// The degrees there are, from 0 to 1; any where this is missing and
+    /// The strengths there are, from 0 to 1; any where this is missing and
     /// `graded` is set.
     #[serde(default)]
-    pub degrees: Vec<f64>,
-    /// A degree can be told.
+    pub strengths: Vec<f64>,
+    /// A strength can be told.
     #[serde(default)]
     pub graded: bool,
     /// Emotions (EmotionML 1.0) and the style that says each: a category, or a

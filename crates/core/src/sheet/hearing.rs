@@ -11,8 +11,9 @@ pub enum TimeUnit {
     Seconds,
     Milliseconds,
     Microseconds,
-    /// Steps of 100 ns.
-    Ticks,
+    /// 100 ns.
+    #[serde(rename = "100-nanoseconds")]
+    HundredNanoseconds,
 }
 
 impl TimeUnit {
@@ -22,7 +23,7 @@ impl TimeUnit {
             TimeUnit::Seconds => 1.0,
             TimeUnit::Milliseconds => 1e-3,
             TimeUnit::Microseconds => 1e-6,
-            TimeUnit::Ticks => 1e-7,
+            TimeUnit::HundredNanoseconds => 1e-7,
         }
     }
 }

@@ -79,8 +79,8 @@ models = [{ name = "quick" }, { name = "fine" }]
 mp3 = { type = "audio/mpeg", rates = [24000] }
 
 [[synthesis.voices]]
-id = "marin"
-name = "Marin"
+id = "pellin"
+name = "Pellin"
 languages = ["en-GB"]
 
 [tariff]

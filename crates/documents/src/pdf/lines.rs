@@ -153,12 +153,12 @@ mod tests {
     #[test]
     fn gaps_make_words_and_wide_ones_columns() {
         let mut page = Page::default();
-        set(&mut page, "Mind the gap", 50.0, 700.0, 10.0);
+        set(&mut page, "The ramp is closing", 50.0, 700.0, 10.0);
         set(&mut page, "of the ﬁrst door", 200.0, 700.4, 10.0);
         set(&mut page, "below", 50.0, 688.0, 10.0);
         let lines = lines(&page);
         let texts: Vec<&str> = lines.iter().map(|line| line.text.as_str()).collect();
-        assert_eq!(texts, ["Mind the gap", "of the first door", "below"]);
+        assert_eq!(texts, ["The ramp is closing", "of the first door", "below"]);
     }
 
     #[test]

@@ -27,7 +27,7 @@ pub const LISTENS: &str = "\n[recognition.formats]\nwav = { type = \"audio/wav\"
 
 pub async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineError> {
     let call = Speak {
-        text: "Mind the gap".into(),
+        text: "The ramp is closing".into(),
         markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
         model: None,

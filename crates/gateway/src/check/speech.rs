@@ -218,9 +218,9 @@ impl Checking<'_> {
         .collect();
         if let Some(style) = &controls.style {
             let names = if style.names.is_empty() { &voice.styles } else { &style.names };
-            let degree = style.degrees.last().copied();
+            let strength = style.strengths.last().copied();
             let wish =
-                |name: &String| Shaping { style: Some(Style { name: name.clone(), degree }), ..Shaping::default() };
+                |name: &String| Shaping { style: Some(Style { name: name.clone(), strength }), ..Shaping::default() };
             tries.extend(names.iter().take(MOST_TRIED).map(|name| Try {
                 subject: format!("style {name}"),
                 wishes: vec![wish(name)],

@@ -477,10 +477,10 @@ mod tests {
 
     #[test]
     fn context_is_the_end_of_what_was_said_and_begins_with_a_word() {
-        let transcript = Transcript { text: "Mind the gap at the last door.".into(), ..Transcript::default() };
+        let transcript = Transcript { text: "Mind the step at the last door.".into(), ..Transcript::default() };
         let parts = [HeardPart { from: 0.0, to: 5.0, transcript }];
         assert_eq!(tail(&parts, 12).as_deref(), Some("last door."));
-        assert_eq!(tail(&parts, 100).as_deref(), Some("Mind the gap at the last door."));
+        assert_eq!(tail(&parts, 100).as_deref(), Some("Mind the step at the last door."));
         assert_eq!(tail(&parts, 0), None);
         assert_eq!(tail(&[], 100), None);
     }

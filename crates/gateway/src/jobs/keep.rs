@@ -255,7 +255,7 @@ mod tests {
         let kept = Kept {
             piece: 3,
             sound: "key of one text".into(),
-            lead: "heron/marin".into(),
+            lead: "heron/pellin".into(),
             engine: "heron".into(),
             format: Format::new(Codec::Pcm, 24_000),
             words: Vec::new(),

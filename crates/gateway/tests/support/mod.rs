@@ -121,7 +121,7 @@ impl House {
         std::fs::write(folder.path().join("tape.wav"), wav).unwrap();
         std::fs::write(
             folder.path().join("scribe.txt"),
-            "<sil> 0 0.2 1\nmind 0.2 0.5 0.9\nthe 0.5 0.6 0.8\ngap 0.6 1.1 0.7\n",
+            "<sil> 0 0.2 1\nthe 0.2 0.3 0.9\nramp 0.3 0.6 0.8\nis 0.6 0.7 0.9\nclosing 0.7 1.1 0.7\n",
         )
         .unwrap();
         let heron = start_heron(0, TOKEN).await.unwrap();
@@ -142,7 +142,7 @@ impl House {
         for engine in &keyed {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
         }
-        let pier = route("pier", Work::Synthesis, vec![leg("heron", Some("marin")), leg("tape", None)]);
+        let pier = route("pier", Work::Synthesis, vec![leg("heron", Some("pellin")), leg("tape", None)]);
         let ear = route("ear", Work::Recognition, vec![leg("turnstone", None), leg("scribe", None)]);
         gateway.put_route(pier, "test").await.unwrap();
         gateway.put_route(ear, "test").await.unwrap();

@@ -26,7 +26,7 @@ fn pieces_end_at_sentences_then_clauses_then_words() {
         "what fits stays whole"
     );
     assert_eq!(cut("One two. Three. Five six seven.", room(25), true), ["One two.", "Three. Five six seven."]);
-    assert_eq!(cut("Mind the gap, please, and wait", room(22), false), ["Mind the gap, please,", "and wait"]);
+    assert_eq!(cut("Mind the step, please, and wait", room(23), false), ["Mind the step, please,", "and wait"]);
     assert_eq!(cut("all aboard the ferry", room(12), false), ["all aboard", "the ferry"]);
     assert_eq!(cut("Saltmarshferries", room(6), false), ["Saltma", "rshfer", "ries"]);
     assert_eq!(cut("船は遅れます。お待ちください。", room(8), false), ["船は遅れます。", "お待ちください。"]);

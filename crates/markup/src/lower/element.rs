@@ -471,7 +471,7 @@ impl Lowering<'_> {
             let value = dimension(name)?;
             Some((format!("{name}{}", if value < 0.5 { '-' } else { '+' }), (value - 0.5).abs() * 2.0))
         };
-        let category = element.get("category").map(|name| (name.to_owned(), element.get("degree").and_then(number)));
+        let category = element.get("category").map(|name| (name.to_owned(), element.get("strength").and_then(number)));
         let meant: Vec<(String, Option<f64>)> = category
             .into_iter()
             .chain(
@@ -480,7 +480,7 @@ impl Lowering<'_> {
             .collect();
         let style = meant
             .iter()
-            .find_map(|(emotion, degree)| Some(Manner { name: self.choices.style(emotion)?, degree: *degree }));
+            .find_map(|(emotion, strength)| Some(Manner { name: self.choices.style(emotion)?, strength: *strength }));
         match style.filter(|_| self.adapts()) {
             Some(style) => {
                 self.note(at, format!("spoken {}", style.name));

@@ -35,7 +35,7 @@ pub struct Manner {
     /// As the engine names it.
     pub name: String,
     /// How much of it, from 0 to 1.
-    pub degree: Option<f64>,
+    pub strength: Option<f64>,
 }
 
 /// A wish for another voice, by SSML 1.1's selection (section 3.2.1).

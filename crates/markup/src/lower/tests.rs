@@ -7,9 +7,9 @@ struct Quay;
 impl Choices for Quay {
     fn voice(&self, wish: &VoiceWish) -> Option<String> {
         let portuguese = wish.languages.iter().any(|(tag, _)| tag.starts_with("pt"));
-        let named = wish.names.first().filter(|name| *name == "Corwen").map(|_| "heron/corwen");
+        let named = wish.names.first().filter(|name| *name == "Tarrick").map(|_| "heron/tarrick");
         let male = wish.gender.as_deref() == Some("male");
-        named.or(portuguese.then_some("heron/beatriz")).or(male.then_some("heron/corwen")).map(str::to_owned)
+        named.or(portuguese.then_some("heron/beatriz")).or(male.then_some("heron/tarrick")).map(str::to_owned)
     }
 
     fn speaks(&self, voice: Option<&str>, language: &str) -> bool {
@@ -50,8 +50,8 @@ fn texts(lowered: &Lowered) -> Vec<(String, f64)> {
 #[test]
 fn breaks_become_silence_of_their_length() {
     let lowered =
-        adapted("All aboard.<break time=\"1.5s\"/> Mind <break strength=\"strong\"/>the gap<break time=\"200ms\"/>");
-    assert_eq!(texts(&lowered), vec![("All aboard.".into(), 0.0), ("Mind".into(), 1_500.0), ("the gap".into(), 700.0)]);
+        adapted("All aboard.<break time=\"1.5s\"/> Mind <break strength=\"strong\"/>the step<break time=\"200ms\"/>");
+    assert_eq!(texts(&lowered), vec![("All aboard.".into(), 0.0), ("Mind".into(), 1_500.0), ("the step".into(), 700.0)]);
     assert!((lowered.silence - 200.0).abs() < 1e-9);
     assert_eq!(outcomes(&lowered), vec![("break", Outcome::MadeGood); 3]);
     let leading = adapted("<break time=\"300ms\"/><break time=\"200ms\"/>go");
@@ -159,7 +159,7 @@ fn voices_and_languages_change_by_piece() {
         found,
         vec![
             ("Welcome.".into(), None, None),
-            ("All aboard.".into(), Some("heron/corwen"), None),
+            ("All aboard.".into(), Some("heron/tarrick"), None),
             ("Bom dia.".into(), Some("heron/beatriz"), Some("pt-PT")),
             ("Go.".into(), None, None),
         ]
@@ -203,7 +203,7 @@ fn an_emotion_colours_what_stands_around_it() {
     let emotion = "<e:emotion xmlns:e=\"http://www.w3.org/2009/10/emotionml\" category-set=\"u\"><e:category name=\"joy\" value=\"0.6\"/></e:emotion>";
     let lowered = adapted(&format!("a <s>{emotion}b</s> c"));
     let styles: Vec<Option<Manner>> = lowered.pieces.iter().map(|piece| piece.style.as_deref().cloned()).collect();
-    assert_eq!(styles, vec![None, Some(Manner { name: "cheerful".into(), degree: Some(0.6) }), None]);
+    assert_eq!(styles, vec![None, Some(Manner { name: "cheerful".into(), strength: Some(0.6) }), None]);
     assert_eq!(outcomes(&lowered)[1], ("emotion", Outcome::Rewritten));
     let unknown = adapted(&emotion.replace("joy", "dread").replace("</e:emotion>", "</e:emotion>x"));
     assert_eq!(outcomes(&unknown), vec![("emotion", Outcome::Omitted)]);

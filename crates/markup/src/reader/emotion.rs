@@ -47,7 +47,7 @@ impl Emotion {
                     return Err("<category> needs a category-set on its <emotion>".into());
                 }
                 self.parts.push(("category", name.into()));
-                self.parts.extend(share(given, local)?.map(|value| ("degree", value)));
+                self.parts.extend(share(given, local)?.map(|value| ("strength", value)));
             }
             "dimension" => {
                 let name = named()?;
@@ -58,14 +58,14 @@ impl Emotion {
                 self.parts.push(("dimension", format!("{name} {value}")));
             }
             "intensity" => {
-                self.parts.extend(share(given, local)?.map(|value| ("degree", value)));
+                self.parts.extend(share(given, local)?.map(|value| ("strength", value)));
             }
             _ => {}
         }
         Ok(())
     }
 
-    /// What was found, as attributes of the element: `category`, `degree`, and
+    /// What was found, as attributes of the element: `category`, `strength`, and
     /// `dimension`, with its name before its value.
     pub(super) fn attributes(self) -> Vec<(&'static str, String)> {
         self.parts

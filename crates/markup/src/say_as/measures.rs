@@ -165,7 +165,7 @@ const UNITS: &[(&str, [&str; 6])] = &[
     ("cm", ["centimetre", "centimetres", "centímetro", "centímetros", "centimètre", "centimètres"]),
     ("mm", ["millimetre", "millimetres", "milímetro", "milímetros", "millimètre", "millimètres"]),
     ("kn", ["knot", "knots", "nó", "nós", "nœud", "nœuds"]),
-    ("nmi", ["nautical mile", "nautical miles", "milha náutica", "milhas náuticas", "mille marin", "milles marins"]),
+    ("nmi", ["nautical mile", "nautical miles", "milha náutica", "milhas náuticas", "mille pellin", "milles marins"]),
     ("mi", ["mile", "miles", "milha", "milhas", "mille", "milles"]),
     ("ft", ["foot", "feet", "pé", "pés", "pied", "pieds"]),
     ("kg", ["kilogram", "kilograms", "quilograma", "quilogramas", "kilogramme", "kilogrammes"]),

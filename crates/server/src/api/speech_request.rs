@@ -184,8 +184,8 @@ fn shaping(
         if style.name.trim().is_empty() {
             return wrong("/style/name", "a style has a name".into());
         }
-        if style.degree.is_some_and(|degree| !(0.0..=1.0).contains(&degree)) {
-            return wrong("/style/degree", "a degree lies between 0 and 1".into());
+        if style.strength.is_some_and(|strength| !(0.0..=1.0).contains(&strength)) {
+            return wrong("/style/strength", "a strength lies between 0 and 1".into());
         }
     }
     if direction.as_ref().is_some_and(|direction| direction.len() > MAX_DIRECTION) {
@@ -201,7 +201,7 @@ fn shaping(
         rate: read(prosody.rate, "/prosody/rate", prosody::rate, (0.25, 4.0))?,
         pitch: read(prosody.pitch, "/prosody/pitch", prosody::pitch, (-12.0, 12.0))?,
         volume: read(prosody.volume, "/prosody/volume", prosody::volume, (-40.0, 12.0))?,
-        style: style.map(|style| Style { name: style.name, degree: style.degree }),
+        style: style.map(|style| Style { name: style.name, strength: style.strength }),
         direction,
         variation,
         seed,
@@ -317,7 +317,7 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
     }
     if wish.voice.is_some() {
         // With a named voice, `style` is how it speaks, as in JSON.
-        wish.style = criteria.style.take().map(|name| StyleWish { name, degree: None });
+        wish.style = criteria.style.take().map(|name| StyleWish { name, strength: None });
     }
     match &wish.voice {
         None if !criteria.is_empty() => wish.voice = serde_json::to_value(criteria).ok(),
@@ -437,10 +437,10 @@ mod tests {
     #[test]
     fn query_parameters_say_the_same_as_members() {
         let read = from_query(
-            "voice=heron%2Fmarin&model=fine&language=en-GB&type=audio%2Fmpeg&rate=24000&bitrate=64000&channels=1",
+            "voice=heron%2Fpellin&model=fine&language=en-GB&type=audio%2Fmpeg&rate=24000&bitrate=64000&channels=1",
         );
         let read = read.expect("a request");
-        assert_eq!(read.voice, Some(serde_json::json!("heron/marin")));
+        assert_eq!(read.voice, Some(serde_json::json!("heron/pellin")));
         assert_eq!((read.model.as_deref(), read.language.as_deref()), (Some("fine"), Some("en-GB")));
         let audio = read.audio.expect("a wish");
         assert_eq!(

@@ -348,6 +348,6 @@ mod tests {
         );
         assert_eq!(title("../../etc/passwd\"\r\nX: y"), "etc-passwd-x-y");
         assert_eq!(title("六時十五分の便"), "utterance");
-        assert_eq!(file_title(&TextInput::Ssml("<speak version=\"1.1\">Mind the gap</speak>".into())), "mind-the-gap");
+        assert_eq!(file_title(&TextInput::Ssml("<speak version=\"1.1\">The ramp is closing</speak>".into())), "the-ramp-is-closing");
     }
 }

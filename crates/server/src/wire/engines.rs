@@ -55,7 +55,7 @@ pub(crate) struct ConditionsSchema {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct VoiceAnswer {
     /// `engine/voice`.
-    #[schema(example = "heron/marin")]
+    #[schema(example = "heron/pellin")]
     pub(crate) id: String,
     pub(crate) name: String,
     pub(crate) engine: String,

@@ -43,7 +43,7 @@ pub(crate) struct UtteranceRequest {
     /// `rate`, `pitch`, `volume` in SSML 1.1's value forms.
     #[schema(value_type = Option<Object>)]
     pub(crate) prosody: Option<Prosody>,
-    /// `name` and `degree`.
+    /// `name` and `strength`.
     #[schema(value_type = Option<Object>)]
     pub(crate) style: Option<StyleWish>,
     /// A free-text instruction on how to speak.
@@ -66,7 +66,7 @@ pub(crate) struct LineWish {
     #[schema(example = "All aboard.")]
     pub(crate) text: String,
     /// A voice id; that of the request unless given.
-    #[schema(example = "heron/marin")]
+    #[schema(example = "heron/pellin")]
     pub(crate) voice: Option<String>,
     /// BCP 47 tag of the line.
     pub(crate) language: Option<String>,
@@ -114,7 +114,7 @@ impl Form {
 pub(crate) struct StyleWish {
     pub(crate) name: String,
     /// 0 to 1.
-    pub(crate) degree: Option<f64>,
+    pub(crate) strength: Option<f64>,
 }
 
 /// The audio that is asked for.

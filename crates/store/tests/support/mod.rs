@@ -45,7 +45,7 @@ pub fn attempt(dispatch: &str) -> AttemptRow {
         dispatch: dispatch.into(),
         number: 1,
         engine: "heron".into(),
-        voice: Some("marin".into()),
+        voice: Some("pellin".into()),
         model: Some("fine".into()),
         state: "open".into(),
         cause: None,
