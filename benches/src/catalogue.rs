@@ -8,8 +8,8 @@ use dispatcher_core::{Gender, Sheet, Sort, Voice, VoiceQuery};
 pub const VOICES: usize = 100_000;
 
 const NAMES: [&str; 24] = [
-    "Pellin", "Isolde", "Tarrick", "Wade", "Beatriz", "Davi", "Armand", "Sabeen", "Haru", "Moor", "Fell", "Serrane", "Nagi",
-    "Sand", "Tussock", "Rushes", "Cairn", "Penedo", "Mine", "Grey", "Rosa", "Kaze", "Lagoon", "Salvane",
+    "Pellin", "Isolde", "Tarrick", "Wade", "Beatriz", "Davi", "Armand", "Sabeen", "Haru", "Moor", "Fell", "Serrane",
+    "Nagi", "Sand", "Tussock", "Rushes", "Cairn", "Penedo", "Mine", "Grey", "Rosa", "Kaze", "Lagoon", "Salvane",
 ];
 const TAGS: [&str; 40] = [
     "en-GB", "en-US", "en-AU", "en-IE", "en-IN", "pt-PT", "pt-BR", "fr-FR", "fr-CA", "fr-BE", "de-DE", "de-AT",
@@ -57,7 +57,7 @@ pub fn sheets() -> Vec<Arc<Sheet>> {
     let sheet = |engine: usize| {
         let source = format!(
             "sheet = 1\nname = \"engine-{engine}\"\nsite = \"cloud\"\nendpoint = \"http://127.0.0.1:1\"\n[synthesis]\n\
-             call = \"POST /say\"\nanswer = \"audio\"\n[synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", rates = [24000] }}\n\
+             call = \"POST /say\"\nanswer = \"audio\"\n[synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n\
              [[synthesis.voices]]\nid = \"a\"\nname = \"A\"\nlanguages = [\"en\"]\n\
              [tariff]\nper = \"character\"\nprice = \"0.0000{engine}1\"\n"
         );

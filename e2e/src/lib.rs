@@ -152,7 +152,7 @@ impl Demo {
     pub async fn settled(&self, id: &str) -> Value {
         for _ in 0..300 {
             let dispatch = self.get(&format!("/api/v1/dispatches/{id}")).await;
-            if dispatch["state"] != "open" {
+            if dispatch["state"] != "running" {
                 return dispatch;
             }
             tokio::time::sleep(Duration::from_millis(20)).await;

@@ -78,7 +78,7 @@ async fn silence_is_limited_and_made_as_it_is_taken() {
         let document = format!(
             "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en\">{body}</speak>"
         );
-        demo.speak(json!({"ssml": document, "voice": "heron/pellin", "audio": {"type": "audio/wav", "rate": 48000, "channels": 2}}), "*/*").await
+        demo.speak(json!({"ssml": document, "voice": "heron/pellin", "audio": {"type": "audio/wav", "sample_rate": 48000, "channels": 2}}), "*/*").await
     };
     let refused = speak("Ahoy <break time=\"999999999s\"/> there").await;
     assert_eq!(refused.status(), 422);
@@ -280,9 +280,9 @@ async fn slow_engine(pause: Duration) -> String {
 fn sheet(url: &str) -> String {
     format!(
         "sheet = 1\nname = \"gannet\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"{url}\"\n\
-         [limits]\nat_once = 1\n[access]\nscheme = \"none\"\n\
+         [pace]\nat_once = 1\n[access]\nscheme = \"none\"\n\
          [synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = \"audio\"\n\
-         [synthesis.formats]\npcm = {{ type = \"audio/pcm\", rates = [16000] }}\n\
+         [synthesis.formats]\npcm = {{ type = \"audio/pcm\", sample_rates = [16000] }}\n\
          [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n"
     )
 }
@@ -512,7 +512,7 @@ async fn a_secret_that_an_engine_repeats_in_any_encoding_reaches_nobody() {
     });
     let bearer = sheet(&url)
         .replace("scheme = \"none\"", "scheme = \"bearer\"\nparts = [\"token\"]")
-        .replace("[limits]\nat_once = 1\n", "");
+        .replace("[pace]\nat_once = 1\n", "");
     let service = Service::start(BINARY, &[("gannet", bearer)]).await;
     let bound = json!({"engine": "gannet", "parts": {"token": SECRET}});
     assert_eq!(service.send(reqwest::Method::POST, "/api/v1/credentials", bound).await.0, 201);

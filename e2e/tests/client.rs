@@ -44,7 +44,9 @@ async fn speak_writes_files_folders_and_streams() {
         .collect();
     assert_eq!(names.len(), 2, "{names:?}");
     assert!(
-        names.iter().all(|name| name.starts_with("20") && name.contains("-the-ramp-is-closing") && name.ends_with(".wav")),
+        names
+            .iter()
+            .all(|name| name.starts_with("20") && name.contains("-the-ramp-is-closing") && name.ends_with(".wav")),
         "{names:?}"
     );
     let wav = file(&format!("out/{}", names[0]));
@@ -110,7 +112,10 @@ async fn lists_are_tables_or_json_and_tell_what_is_there() {
     let demo = Demo::start(BINARY).await;
     let run = |arguments: &[&str]| good(&demo.client(arguments)).0;
     let voices = run(&["voices", "--languages", "pt", "--engine", "heron"]);
-    assert!(voices.contains("heron/beatriz") && voices.contains("heron/davi") && !voices.contains("pellin"), "{voices}");
+    assert!(
+        voices.contains("heron/beatriz") && voices.contains("heron/davi") && !voices.contains("pellin"),
+        "{voices}"
+    );
     let exact = run(&["voices", "--languages", "pt-BR", "--json"]);
     let exact: Value = serde_json::from_str(&exact).unwrap();
     assert!(exact["items"].as_array().unwrap().iter().all(|voice| voice["languages"].to_string().contains("pt-BR")));

@@ -196,7 +196,7 @@ async fn what_a_browser_records_is_read_in_either_container() {
         browser.until("the transcript", "return window.answer !== undefined").await;
         let answer = browser.run("return window.answer").await;
         assert_eq!(answer["text"], SPOKEN, "{kind}: {answer}");
-        assert!((5.0..9.0).contains(&answer["length"].as_f64().unwrap()), "{kind}: {answer}");
+        assert!((5.0..9.0).contains(&answer["duration"].as_f64().unwrap()), "{kind}: {answer}");
         browser.quit().await;
     }
 }

@@ -65,7 +65,7 @@ fn what_a_file_is_is_told_in_spite_of_its_name() {
     let told: Value = serde_json::from_slice(&output.stdout).unwrap();
     let items = told["items"].as_array().unwrap();
     assert_eq!(
-        (items[0]["coding"].as_str(), items[0]["rate"].as_u64(), items[0]["channels"].as_u64()),
+        (items[0]["coding"].as_str(), items[0]["sample_rate"].as_u64(), items[0]["channels"].as_u64()),
         (Some("WAV"), Some(24_000), Some(1))
     );
     assert_eq!((items[1]["coding"].as_str(), items[1]["frames"].as_u64()), (Some("FLAC"), items[0]["frames"].as_u64()));
@@ -78,7 +78,7 @@ fn tempo_pitch_loudness_and_cuts_are_as_asked() {
     let length = |file: &str| measure(&std::fs::read(folder.path().join(file)).unwrap(), None).unwrap().1.seconds();
     let whole = length("in.wav");
     for (file, options, wanted) in [
-        ("slow.wav", vec!["--speed", "0.8"], whole / 0.8),
+        ("slow.wav", vec!["--rate", "80%"], whole / 0.8),
         ("high.wav", vec!["--pitch", "2"], whole),
         ("low.wav", vec!["--pitch", "-2.5"], whole),
         ("loud.wav", vec!["--loudness"], whole),
@@ -101,7 +101,7 @@ fn tempo_pitch_loudness_and_cuts_are_as_asked() {
         let loudness = meter.finish().unwrap();
         assert!((loudness.integrated - wanted).abs() < 0.2 && loudness.peak <= -0.9, "{file}: {loudness:?}");
     }
-    for (option, said) in [("--speed=3", "speed 3 is outside 0.5 to 2"), ("--loudness=5", "outside -70 to 0")] {
+    for (option, said) in [("--rate=3", "rate 3 is outside 0.5 to 2"), ("--loudness=5", "outside -70 to 0")] {
         let output = run(folder.path(), &["convert", "in.wav", "x.wav", option]);
         assert_eq!(output.status.code(), Some(2), "{option}");
         assert!(error_of(&output).contains(said), "{option}: {}", error_of(&output));

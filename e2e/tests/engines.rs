@@ -86,7 +86,7 @@ async fn each_stand_in_hears_exactly_what_was_said() {
                 .map(|t| t.as_f64().unwrap())
                 .collect();
             assert!(times.is_sorted(), "{engine}: {times:?}");
-            let length = heard["length"].as_f64().unwrap();
+            let length = heard["duration"].as_f64().unwrap();
             assert!(times[0] > 0.1 && *times.last().unwrap() < length, "{engine}: {times:?} of {length} s");
         }
     }
@@ -304,7 +304,8 @@ async fn a_token_that_has_sunk_is_replaced_unseen_and_half_a_sound_is_never_whol
     let problem: Value = say().await.json().await.unwrap();
     let dispatch = demo.settled(problem["dispatch"].as_str().unwrap()).await;
     assert_eq!(dispatch["attempts"][0]["cause"], "unauthorized", "{dispatch}");
-    for (engine, voice) in [("godwit", "godwit/maren"), ("bittern", "bittern/tussock"), ("phalarope", "phalarope/grey")] {
+    for (engine, voice) in [("godwit", "godwit/maren"), ("bittern", "bittern/tussock"), ("phalarope", "phalarope/grey")]
+    {
         demo.weather_of(engine, json!({"weather": "half"})).await;
         let text = "Half of this is never heard as if it were all of it. ".repeat(6);
         let response = demo.speak(json!({"text": text, "voice": voice}), "audio/flac").await;

@@ -18,10 +18,10 @@ fn tags_of(audio: &[u8], format: Format) -> Tags {
 }
 
 #[tokio::test]
-async fn a_profile_of_ones_own_stands_wherever_a_format_is_asked() {
+async fn a_preset_of_ones_own_stands_wherever_a_format_is_asked() {
     let demo = Demo::start(BINARY).await;
     let set = [
-        "profile",
+        "preset",
         "set",
         "pier",
         "--type",
@@ -35,7 +35,7 @@ async fn a_profile_of_ones_own_stands_wherever_a_format_is_asked() {
     ];
     let output = demo.client(&set);
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let list = String::from_utf8_lossy(&demo.client(&["profile", "list"]).stdout).into_owned();
+    let list = String::from_utf8_lossy(&demo.client(&["preset", "list"]).stdout).into_owned();
     let line = list.lines().find(|line| line.contains("pier  ") || line.trim_start().starts_with("pier")).unwrap();
     assert!(line.contains("audio/mpeg, 16000 Hz") && line.contains("4.0 kB/s") && line.contains("the pier"), "{line}");
     assert!(list.lines().any(|line| line.trim_start().starts_with("web") && line.contains("6.0 kB/s")), "{list}");
@@ -54,22 +54,22 @@ async fn a_profile_of_ones_own_stands_wherever_a_format_is_asked() {
     assert!(by_client.status.success(), "{}", String::from_utf8_lossy(&by_client.stderr));
 
     // Replaced, then retired.
-    let replaced = ["profile", "set", "pier", "--type", "audio/flac", "--sample-rate", "32000"];
+    let replaced = ["preset", "set", "pier", "--type", "audio/flac", "--sample-rate", "32000"];
     assert!(demo.client(&replaced).status.success());
     assert_eq!(header(&demo.speak(body.clone(), "*/*").await, "content-type"), "audio/flac");
-    assert!(demo.client(&["profile", "retire", "pier"]).status.success());
+    assert!(demo.client(&["preset", "retire", "pier"]).status.success());
     let refused = demo.speak(body, "*/*").await;
     assert_eq!(refused.status(), 406);
-    assert!(!demo.client(&["profile", "retire", "pier"]).status.success(), "it is gone");
+    assert!(!demo.client(&["preset", "retire", "pier"]).status.success(), "it is gone");
     let audit = demo.get("/api/v1/audit?limit=10").await.to_string();
-    assert!(audit.contains("profile.retire") && audit.contains("pier version 2"), "{audit}");
+    assert!(audit.contains("preset.retire") && audit.contains("pier version 2"), "{audit}");
 }
 
 #[tokio::test]
 async fn names_that_mean_a_format_already_and_absurd_formats_are_refused() {
     let demo = Demo::start(BINARY).await;
     let put = async |name: &str, body: Value, key: &str| {
-        let url = format!("{}/api/v1/profiles/{name}", demo.url);
+        let url = format!("{}/api/v1/presets/{name}", demo.url);
         let response = demo.http.put(url).bearer_auth(key).json(&body).send().await.unwrap();
         (response.status().as_u16(), response.text().await.unwrap())
     };
@@ -78,7 +78,7 @@ async fn names_that_mean_a_format_already_and_absurd_formats_are_refused() {
         ("flac", json!({"type": "mp3"}), 422, "'flac' is a format already"),
         ("Pier", json!({"type": "mp3"}), 422, "small letters"),
         ("pier", json!({"type": "tape"}), 422, "unknown audio type"),
-        ("pier", json!({"type": "mp3", "rate": 12345}), 422, "MP3 cannot carry 12345 Hz"),
+        ("pier", json!({"type": "mp3", "sample_rate": 12345}), 422, "MP3 cannot carry 12345 Hz"),
         ("pier", json!({"type": "audio/mp4"}), 422, "read here and not written"),
         ("pier", json!({"type": "opus", "vbr": true}), 422, "cannot have a variable bit rate"),
         ("pier", json!({"kind": "mp3"}), 400, "kind"),
@@ -87,8 +87,8 @@ async fn names_that_mean_a_format_already_and_absurd_formats_are_refused() {
         assert!(got == status && text.contains(said), "{name} {body}: {got} {text}");
     }
     let (got, _) = put("pier", json!({"type": "mp3"}), &demo.app).await;
-    assert_eq!(got, 403, "an app keeps no profiles");
-    let missing = demo.http.get(format!("{}/api/v1/profiles/gate-scren", demo.url)).bearer_auth(&demo.app);
+    assert_eq!(got, 403, "an app keeps no presets");
+    let missing = demo.http.get(format!("{}/api/v1/presets/gate-scren", demo.url)).bearer_auth(&demo.app);
     let missing: Value = missing.send().await.unwrap().json().await.unwrap();
     assert_eq!(missing["nearest"][0], "gate-screen", "{missing}");
 }

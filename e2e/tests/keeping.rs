@@ -65,7 +65,7 @@ async fn an_engine_s_limit_is_used_up_and_never_run_into() {
     let demo = Arc::new(Demo::start(BINARY).await);
     // The engine refuses what is beyond it; the sheet says so.
     put(&demo, &format!("{}/limits", demo.heron), json!({"per_minute": 1_200, "at_once": 8})).await;
-    put_sheet(&demo, format!("{HERON}\n[limits]\nper_minute = 1200\nat_once = 8\n")).await;
+    put_sheet(&demo, format!("{HERON}\n[pace]\nper_minute = 1200\nat_once = 8\n")).await;
     let stop = Arc::new(AtomicBool::new(false));
     let running = tokio::spawn({
         let (demo, stop) = (demo.clone(), stop.clone());
@@ -100,7 +100,7 @@ async fn whom_an_engine_has_no_room_for_is_served_a_moment_later() {
     let demo = Arc::new(Demo::start(BINARY).await);
     // The sheet promises more than the engine takes.
     put(&demo, &format!("{}/limits", demo.heron), json!({"at_once": 1})).await;
-    put_sheet(&demo, format!("{HERON}\n[limits]\nat_once = 2\n")).await;
+    put_sheet(&demo, format!("{HERON}\n[pace]\nat_once = 2\n")).await;
     let callers: Vec<_> = (0..6)
         .map(|_| {
             let demo = demo.clone();
@@ -189,7 +189,8 @@ async fn a_credential_is_rotated_under_load_and_no_request_fails() {
 async fn a_fresh_key_is_pending_until_the_engine_takes_it_and_the_old_one_serves() {
     let demo = Demo::start(BINARY).await;
     let says = async || {
-        let response = demo.speak(json!({"text": "The ramp is closing", "voice": "bittern/tussock"}), "audio/mpeg").await;
+        let response =
+            demo.speak(json!({"text": "The ramp is closing", "voice": "bittern/tussock"}), "audio/mpeg").await;
         let audio = response.bytes().await.unwrap();
         words_of(&audio, Format::new(Codec::Mp3, 24_000))
     };
@@ -340,7 +341,7 @@ async fn an_engine_is_put_in_by_its_sheet_alone() {
     let faulty = demo.client(&["engine", "add", "egret.toml"]);
     let said = String::from_utf8_lossy(&faulty.stderr).into_owned();
     assert!(!faulty.status.success() && said.contains("answr"), "{said}");
-    write("sheet = 1\nname = \"egret\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"id\"\n[synthesis.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n[[synthesis.voices]]\nid = \"a\"\nname = \"A\"\nlanguages = [\"en\"]\n".into());
+    write("sheet = 1\nname = \"egret\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"id\"\n[synthesis.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000] }\n[[synthesis.voices]]\nid = \"a\"\nname = \"A\"\nlanguages = [\"en\"]\n".into());
     let process = demo.client(&["engine", "add", "egret.toml"]);
     assert!(String::from_utf8_lossy(&process.stderr).contains("folder of the host"), "programs are the host's alone");
     write(sheet);
@@ -376,7 +377,7 @@ async fn controls_are_taken_made_good_or_refused() {
         |voice: &str, prosody: Value| json!({"text": "Mind the step by the quay", "voice": voice, "prosody": prosody});
     let near = |a: f64, b: f64, share: f64| (a / b - 1.0).abs() < share;
     // Heron takes a rate itself; phalarope does not, and it is made here.
-    for (voice, fidelity) in [("heron/pellin", "native"), ("phalarope/grey", "made-good")] {
+    for (voice, fidelity) in [("heron/pellin", "native"), ("phalarope/grey", "emulated")] {
         let (_, plain, pitch) = heard(say(voice, json!({}))).await;
         let (told, slow, same) = heard(say(voice, json!({"rate": "80%"}))).await;
         assert_eq!(told, fidelity, "{voice}");
@@ -423,7 +424,8 @@ async fn marks_speakers_and_alternatives_come_through() {
     );
     // Two voices in one recording.
     let mut samples = Vec::new();
-    for (voice, text) in [("heron/pellin", "Is it late"), ("heron/tarrick", "It is on time"), ("heron/pellin", "Good")] {
+    for (voice, text) in [("heron/pellin", "Is it late"), ("heron/tarrick", "It is on time"), ("heron/pellin", "Good")]
+    {
         let response = demo.speak(json!({"text": text, "voice": voice}), "audio/wav").await;
         samples.extend(dispatcher_audio::decode_all(&response.bytes().await.unwrap(), Format::default()).unwrap().0);
         samples.extend(vec![0.0; 12_000]);

@@ -48,7 +48,7 @@ async fn the_answer_has_words_with_times_and_its_cost_by_the_second() {
     let times: Vec<f64> =
         words.iter().flat_map(|word| [word["start"].as_f64().unwrap(), word["end"].as_f64().unwrap()]).collect();
     assert!(times.windows(2).all(|pair| pair[0] <= pair[1]) && times[0] > 0.1, "{times:?}");
-    let length = answer["length"].as_f64().unwrap();
+    let length = answer["duration"].as_f64().unwrap();
     assert!(*times.last().unwrap() < length);
     // 0.0004 for each started second.
     let cost = format!("0.{:06}", length.ceil() as u64 * 400);
@@ -56,7 +56,7 @@ async fn the_answer_has_words_with_times_and_its_cost_by_the_second() {
     let estimate = demo.post("/api/v1/estimates?engine=turnstone").header("Content-Type", "audio/wav").body(audio);
     let estimate: Value = estimate.send().await.unwrap().json().await.unwrap();
     assert_eq!(
-        (estimate["cost"]["amount"].as_str().unwrap(), estimate["length"].as_f64()),
+        (estimate["cost"]["amount"].as_str().unwrap(), estimate["duration"].as_f64()),
         (cost.as_str(), Some(length))
     );
 }
@@ -153,12 +153,12 @@ async fn a_large_body_is_spooled_and_too_large_a_one_refused() {
     let response =
         demo.post("/api/v1/estimates?engine=pocketsphinx").header("Content-Type", "audio/pcm;rate=48000").body(silence);
     let answer: Value = response.send().await.unwrap().json().await.unwrap();
-    assert_eq!(answer["length"].as_f64(), Some(416.667), "{answer}");
+    assert_eq!(answer["duration"].as_f64(), Some(416.667), "{answer}");
     // The same as base64 inside JSON: 53 MB of text.
     let base64 = base64::engine::general_purpose::STANDARD.encode(vec![0u8; 40_000_000]);
     let json = json!({"engine": "pocketsphinx", "audio": {"type": "audio/pcm;rate=48000", "base64": base64}});
     let answer: Value = demo.post("/api/v1/estimates").json(&json).send().await.unwrap().json().await.unwrap();
-    assert_eq!(answer["length"].as_f64(), Some(416.667), "{answer}");
+    assert_eq!(answer["duration"].as_f64(), Some(416.667), "{answer}");
     let huge = vec![0u8; 101_000_000];
     let response =
         demo.post("/api/v1/transcripts").header("Content-Type", "audio/pcm;rate=48000").body(huge).send().await;

@@ -29,7 +29,7 @@ async fn a_script_shows_its_faults_and_what_becomes_of_it_before_it_is_sent() {
     browser.until("the check", &told("Valid.")).await;
     let beside =
         |text: &str| format!("return document.querySelector('[data-test=beside]').innerText.includes('{text}')");
-    browser.until("what becomes of the break", &beside("break made-good")).await;
+    browser.until("what becomes of the break", &beside("break emulated")).await;
     browser.run(&typed("<speak version='1.1' xml:lang='en-GB'>\n  Mind <emphasis>the</emphsis> gap.\n</speak>")).await;
     browser.until("the fault", &told("Line 2, column 21:")).await;
     let enabled = browser.run("return document.querySelector('[data-test=speak]').disabled").await;

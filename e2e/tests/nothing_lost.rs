@@ -60,7 +60,8 @@ fn announcements(count: usize) -> String {
 async fn jobs_of_both_kinds_outlive_kills_of_the_whole_demo() {
     let mut demo = Demo::start(BINARY).await;
     let text = "Stand clear of the doors. The crew opens them once the ship is fast.";
-    let recording = demo.speak(json!({"text": text, "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
+    let recording =
+        demo.speak(json!({"text": text, "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
     for _ in 0..3 {
         let told = announcements(60);
         let spoken =
@@ -118,7 +119,8 @@ async fn answers_of_known_length_and_files_in_ranges() {
     let request = demo.post("/api/v1/utterances?voice=heron/pellin&type=wav&whole=true&deadline=20");
     let asked = request.header("Content-Type", "text/plain").body(text).send().await.unwrap();
     assert_eq!(header(&asked, "content-length"), length.to_string(), "the same by the address");
-    let twice = demo.post("/api/v1/utterances?voice=heron/pellin&voice=heron/davi").header("Content-Type", "text/plain");
+    let twice =
+        demo.post("/api/v1/utterances?voice=heron/pellin&voice=heron/davi").header("Content-Type", "text/plain");
     assert_eq!(twice.body(text).send().await.unwrap().status(), 422, "which of them?");
 
     let id = submit(&demo, "/api/v1/jobs?voice=heron/pellin&type=wav", "text/plain", text.into()).await;
@@ -161,7 +163,8 @@ async fn a_caller_is_told_before_it_is_charged() {
     assert!(warning.contains("speaks en-GB") && warning.contains("fr"), "{warning}");
     spoken.bytes().await.unwrap();
     let calls = demo.delivered().await["calls"].clone();
-    let lost = demo.client(&["speak", "The ramp is closing", "--voice", "heron/pellin", "-o", "no-such-folder/gap.mp3"]);
+    let lost =
+        demo.client(&["speak", "The ramp is closing", "--voice", "heron/pellin", "-o", "no-such-folder/gap.mp3"]);
     assert!(!lost.status.success());
     let told = String::from_utf8_lossy(&lost.stderr).into_owned();
     assert!(told.contains("no-such-folder"), "{told}");
@@ -232,7 +235,7 @@ async fn a_file_larger_than_a_request_is_estimated_and_charged_nothing() {
     let estimate = demo.client(&["estimate", "--audio", file.to_str().unwrap(), "--json"]);
     assert!(estimate.status.success(), "{}", String::from_utf8_lossy(&estimate.stderr));
     let estimate: Value = serde_json::from_slice(&estimate.stdout).unwrap();
-    assert_eq!((estimate["length"].as_f64(), &estimate["exact"]), (Some(1_000.0), &json!(true)), "{estimate}");
+    assert_eq!((estimate["duration"].as_f64(), &estimate["exact"]), (Some(1_000.0), &json!(true)), "{estimate}");
     let plan = estimate["plan"].as_array().unwrap();
     let turnstone = plan.iter().find(|line| line["engine"] == "turnstone").unwrap_or_else(|| panic!("{estimate}"));
     assert_eq!(turnstone["cost"], json!({"amount": "0.400000", "currency": "EUR"}), "1,000 s at 0.0004");

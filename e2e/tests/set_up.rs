@@ -148,7 +148,7 @@ async fn a_hundred_thousand_voices_scroll_and_are_searched() {
     let url = lister(100_000).await;
     let sheet = format!(
         "sheet = 1\nname = \"many\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"{url}\"\n[synthesis]\ncall = \"POST /say\"\nanswer = \"audio\"\n\
-         [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", rates = [24000] }}\n[catalogue]\ncall = \"GET /v\"\nquery = {{ from = \"{{{{ page or '' }}}}\" }}\n\
+         [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n[catalogue]\ncall = \"GET /v\"\nquery = {{ from = \"{{{{ page or '' }}}}\" }}\n\
          voices = \"$.voices[*]\"\nnext = \"$.next\"\n[catalogue.voice]\nid = \"$.id\"\nname = \"$.name\"\nlanguages = \"$.l\"\n"
     );
     std::fs::write(demo.folder.path().join("many.toml"), sheet).unwrap();

@@ -53,7 +53,8 @@ async fn what_is_asked_decides_the_format_before_what_is_accepted() {
     assert_eq!(kind(json!({"text": "a"}), "*/*").await, "audio/wav", "a bare call");
     assert_eq!(kind(json!({"text": "a", "audio": {"type": "opus"}}), "audio/wav").await, "audio/ogg;codecs=opus");
     assert_eq!(kind(json!({"text": "a"}), "audio/wav;q=0.2, audio/mpeg").await, "audio/mpeg");
-    let wav = demo.speak(json!({"text": "a", "audio": {"rate": 8000}}), "audio/wav").await.bytes().await.unwrap();
+    let wav =
+        demo.speak(json!({"text": "a", "audio": {"sample_rate": 8000}}), "audio/wav").await.bytes().await.unwrap();
     assert_eq!(measure(&wav, None).unwrap().1.rate, 8_000);
     let plain = demo
         .post("/api/v1/utterances?voice=heron/tarrick&type=mp3&model=fine")
@@ -74,7 +75,7 @@ async fn what_is_asked_decides_the_format_before_what_is_accepted() {
         .send()
         .await
         .unwrap();
-    assert_eq!(header(&ssml, "dispatch-fidelity"), "spoken-plainly");
+    assert_eq!(header(&ssml, "dispatch-fidelity"), "plain");
     assert_eq!(words_of(&ssml.bytes().await.unwrap(), Format::default()), "The Saltmarsh Ferries pier");
 }
 
@@ -117,7 +118,7 @@ async fn models_differ_in_price_and_estimates_are_met() {
         );
         assert_eq!(demo.delivered().await["calls"], before, "an estimate calls nobody");
         let response = demo.speak(body, "*/*").await;
-        assert_eq!(header(&response, "dispatch-sound"), estimate["sound"]);
+        assert_eq!(header(&response, "dispatch-fingerprint"), estimate["sound"]);
         let id = header(&response, "dispatch-id");
         response.bytes().await.unwrap();
         let dispatch = demo.settled(&id).await;
@@ -324,7 +325,12 @@ async fn faults_of_a_request_are_told_before_anything_is_called() {
         (json!({"text": " "}), 422, "markup", "no text"),
         (json!({}), 422, "invalid", "no text"),
         (json!({"ssml": "<speak version='1.1'><p>x</speak>"}), 422, "markup", "line 1"),
-        (json!({"text": "a", "audio": {"type": "audio/mpeg", "rate": 12345}}), 406, "not-acceptable", "12345 Hz"),
+        (
+            json!({"text": "a", "audio": {"type": "audio/mpeg", "sample_rate": 12345}}),
+            406,
+            "not-acceptable",
+            "12345 Hz",
+        ),
         (
             json!({"text": "a", "unsupported": "refuse", "voice": "phalarope/grey", "prosody": {"rate": "90%"}}),
             422,

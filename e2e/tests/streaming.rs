@@ -29,7 +29,7 @@ fn slow_program(folder: &Path, audio: &[u8], first: usize, then: &str) -> String
     std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
     format!(
         "sheet = 1\nname = \"slow\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{}\"\n\
-         [synthesis]\narguments = []\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", rates = [16000] }}\n\
+         [synthesis]\narguments = []\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n\
          [[synthesis.voices]]\nid = \"v\"\nname = \"V\"\nlanguages = [\"en-GB\"]\n",
         program.display()
     )

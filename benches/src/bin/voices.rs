@@ -51,7 +51,7 @@ async fn lister() -> String {
 fn sheet(url: &str) -> String {
     format!(
         "sheet = 1\nname = \"many\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"{url}\"\n[synthesis]\ncall = \"POST /say\"\n\
-         answer = \"audio\"\n[synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", rates = [24000] }}\n[catalogue]\ncall = \"GET /voices\"\n\
+         answer = \"audio\"\n[synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n[catalogue]\ncall = \"GET /voices\"\n\
          query = {{ from = \"{{{{ page or '' }}}}\" }}\nvoices = \"$.voices[*]\"\nnext = \"$.next\"\nhours = 0\n[catalogue.voice]\nid = \"$.id\"\n\
          name = \"$.name\"\nlanguages = \"$.languages\"\ngender = \"$.gender\"\nage = \"$.age\"\nstyles = \"$.styles\"\nuses = \"$.uses\"\n\
          character = \"$.character\"\n[tariff]\nper = \"character\"\nprice = \"0.00001\"\n"

@@ -6,7 +6,7 @@ import { money } from '@/format'
 
 const props = defineProps<{ check: Check }>()
 const count = (verdict: string) => props.check.claims.filter((claim) => claim.verdict === verdict).length
-const summary = computed(() => `${count('holds')} hold, ${count('differs')} differ, ${count('open')} open`)
+const summary = computed(() => `${count('holds')} hold, ${count('differs')} differ, ${count('untested')} untested`)
 const looks: Record<string, [string, string]> = { holds: ['●', 'success'], differs: ['▲', 'error'], open: ['○', 'info'] }
 </script>
 

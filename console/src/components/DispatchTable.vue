@@ -21,7 +21,7 @@ defineProps<{ rows: Dispatch[] }>()
         <td>{{ row.engine ?? '–' }}<template v-if="row.voice">/{{ row.voice }}</template></td>
         <td><StateMark :state="row.state" /></td>
         <td class="number">{{ milliseconds(row.first_audio) }}</td>
-        <td class="number">{{ seconds(row.audio) }}</td>
+        <td class="number">{{ seconds(row.duration) }}</td>
         <td class="number">{{ money(row.cost) }}</td>
       </tr>
     </tbody>

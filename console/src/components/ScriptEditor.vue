@@ -59,12 +59,12 @@ function tokens(text: string): Token[] {
 const lines = computed(() => source.value.split('\n'))
 const coloured = computed(() => lines.value.map(tokens))
 
-const ranks = ['native', 'rewritten', 'made-good', 'spoken-plainly', 'omitted', 'refused']
+const ranks = ['native', 'rewritten', 'emulated', 'plain', 'omitted', 'refused']
 const looks: Record<string, [shape: string, colour: string]> = {
   native: ['●', 'success'],
   rewritten: ['◆', 'success'],
-  'made-good': ['◇', 'info'],
-  'spoken-plainly': ['▲', 'warning'],
+  emulated: ['◇', 'info'],
+  plain: ['▲', 'warning'],
   omitted: ['×', 'error'],
   refused: ['×', 'error'],
 }

@@ -8,25 +8,25 @@ import ScriptEditor from '@/components/ScriptEditor.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import { kilobytes, milliseconds, money, seconds } from '@/format'
 
-/** A format or a profile: what it is for, and what a second of it takes. */
+/** A format or a preset: what it is for, and what a second of it takes. */
 interface Choice {
   title: string
   value: string
   extension: string
-  /** Hertz to choose from; a profile has its own. */
+  /** Hertz to choose from; a preset has its own. */
   rates: number[]
   /** Bytes a second at a rate; none where that depends on the sound. */
   bytes: (rate: number) => number | null
   lossless: boolean
   /** Takes its rate from the name. */
-  profile: boolean
+  preset: boolean
 }
 
 const all = [8000, 11025, 16000, 22050, 24000, 32000, 44100, 48000]
 const opus = [8000, 12000, 16000, 24000, 48000]
 const mp3 = (rate: number) => (rate <= 12000 ? 3000 : rate <= 16000 ? 5000 : rate <= 24000 ? 6000 : 8000)
 const described = (title: string, value: string, extension: string, rates: number[], bytes: Choice['bytes'], lossless: boolean): Choice => ({
-  title, value, extension, rates, bytes, lossless, profile: false,
+  title, value, extension, rates, bytes, lossless, preset: false,
 })
 const formats: Choice[] = [
   described('MP3: web pages, mail', 'audio/mpeg', '.mp3', all, mp3, false),
@@ -71,20 +71,20 @@ const name = ref('')
 const dispatch = ref<Dispatch>()
 const copied = ref('')
 
-const profiles = ref<Choice[]>([])
-const offered = computed(() => [...formats, ...profiles.value])
+const presets = ref<Choice[]>([])
+const offered = computed(() => [...formats, ...presets.value])
 const chosen = computed(() => offered.value.find((one) => one.value === format.value) ?? formats[0]!)
 
-function choiceOf(profile: Schemas['ProfileAnswer']): Choice {
-  const extension = formats.find((one) => profile.type.startsWith(one.value.split(';')[0]!) && (!one.value.includes(';') || profile.type === one.value))?.extension
+function choiceOf(preset: Schemas['PresetAnswer']): Choice {
+  const extension = formats.find((one) => preset.type.startsWith(one.value.split(';')[0]!) && (!one.value.includes(';') || preset.type === one.value))?.extension
   return {
-    title: `${profile.name}: ${profile.purpose || profile.type}`,
-    value: profile.name,
+    title: `${preset.name}: ${preset.purpose || preset.type}`,
+    value: preset.name,
     extension: extension ?? '.audio',
-    rates: [profile.rate],
-    bytes: () => profile.bytes_per_second ?? null,
-    lossless: profile.lossless,
-    profile: true,
+    rates: [preset.sample_rate],
+    bytes: () => preset.bytes_per_second ?? null,
+    lossless: preset.lossless,
+    preset: true,
   }
 }
 
@@ -125,7 +125,7 @@ const body = computed(() => ({
   ...(voice.value ? { voice: voice.value } : {}),
   ...(model.value ? { model: model.value } : {}),
   ...(language.value ? { language: language.value } : {}),
-  audio: chosen.value.profile ? { type: format.value } : { type: format.value, rate: rate.value },
+  audio: chosen.value.preset ? { type: format.value } : { type: format.value, sample_rate: rate.value },
 }))
 
 const quote = (value: string) => `'${value.replaceAll("'", `'\\''`)}'`
@@ -140,7 +140,7 @@ const asCommand = computed(() => {
     model.value && `--model ${model.value}`,
     language.value && `--language ${language.value}`,
     `--format ${quote(format.value)}`,
-    !chosen.value.profile && `--sample-rate ${rate.value}`,
+    !chosen.value.preset && `--sample-rate ${rate.value}`,
   ]
   return `dispatcher speak ${quote(said.value)} ${options.filter(Boolean).join(' ')} -o out${extension.value}`
 })
@@ -211,9 +211,9 @@ onMounted(async () => {
       ask(api.GET('/api/v1/routes')),
       // The console speaks for the app of its name.
       ask(api.GET('/api/v1/apps/{name}', { params: { path: { name: 'console' } } })),
-      ask(api.GET('/api/v1/profiles')),
+      ask(api.GET('/api/v1/presets')),
     ])
-    profiles.value = named.items.map(choiceOf)
+    presets.value = named.items.map(choiceOf)
     voices.value = list.items
     routes.value = plans.items.filter((one) => one.work === 'synthesis')
     if (!voice.value) voice.value = own.default_voice ?? routes.value[0]?.name ?? voices.value.find((one) => one.availability === 'ready')?.id ?? ''
@@ -240,8 +240,8 @@ onMounted(async () => {
       <v-select v-model="model" :items="models" label="Model" clearable placeholder="the engine's first" persistent-placeholder />
       <v-autocomplete v-model="language" :items="languages" label="Language" clearable placeholder="any" persistent-placeholder />
       <v-select v-model="gender" :items="['female', 'male', 'neutral']" label="Gender" clearable placeholder="any" persistent-placeholder />
-      <v-select v-model="rate" :items="chosen.rates" :disabled="chosen.profile" label="Rate, Hz" />
-      <v-select v-model="format" :items="offered" :item-props="(item: Choice) => ({ subtitle: weight(item, rate) })" :hint="weight(chosen, rate)" persistent-hint label="Format or profile" data-test="format" class="two" />
+      <v-select v-model="rate" :items="chosen.rates" :disabled="chosen.preset" label="Rate, Hz" />
+      <v-select v-model="format" :items="offered" :item-props="(item: Choice) => ({ subtitle: weight(item, rate) })" :hint="weight(chosen, rate)" persistent-hint label="Format or preset" data-test="format" class="two" />
     </div>
     <div class="go mt-4">
       <v-btn color="primary" variant="flat" size="x-large" :prepend-icon="mdiBullhorn" :loading="busy" :disabled="!said.trim() || !!fault" data-test="speak" @click="speak">Speak</v-btn>
@@ -257,7 +257,7 @@ onMounted(async () => {
       <dl v-if="dispatch" class="facts mt-3" data-test="facts">
         <div><dt>Engine</dt><dd>{{ dispatch.engine }}/{{ dispatch.voice }}</dd></div>
         <div><dt>First audio</dt><dd>{{ milliseconds(dispatch.first_audio) }}</dd></div>
-        <div><dt>Sound</dt><dd>{{ seconds(dispatch.audio) }}</dd></div>
+        <div><dt>Duration</dt><dd>{{ seconds(dispatch.duration) }}</dd></div>
         <div><dt>Cost</dt><dd>{{ money(dispatch.cost) }}</dd></div>
         <div><dt>Record</dt><dd><router-link :to="`/dispatches/${dispatch.id}`">{{ (dispatch.attempts ?? []).length === 1 ? '1 attempt' : `${(dispatch.attempts ?? []).length} attempts` }}</router-link></dd></div>
       </dl>

@@ -113,7 +113,7 @@ async function turnRecording() {
         </template>
         <template v-else>{{ transcript.text }}</template>
       </p>
-      <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.length) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
+      <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.duration) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
       <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>
     </div>
     <p v-else-if="!busy && !audio" class="quiet mt-4">Nothing heard yet. A recording that Dispatcher spoke is a good first one: speak, save, and drop it here.</p>

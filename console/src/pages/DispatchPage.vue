@@ -37,7 +37,7 @@ onMounted(async () => {
         <div><dt>Answered by</dt><dd>{{ dispatch.engine ?? '–' }}<template v-if="dispatch.voice">/{{ dispatch.voice }}</template><template v-if="dispatch.model"> ({{ dispatch.model }})</template></dd></div>
         <div><dt>First audio</dt><dd>{{ milliseconds(dispatch.first_audio) }}</dd></div>
         <div><dt>Total</dt><dd>{{ milliseconds(dispatch.total) }}</dd></div>
-        <div><dt>Sound</dt><dd>{{ seconds(dispatch.audio) }}</dd></div>
+        <div><dt>Duration</dt><dd>{{ seconds(dispatch.duration) }}</dd></div>
         <div><dt>Format</dt><dd>{{ dispatch.media_type }}</dd></div>
         <div><dt>Cost</dt><dd>{{ money(dispatch.cost) }}</dd></div>
         <div><dt>Started</dt><dd>{{ exact(dispatch.started) }}</dd></div>
@@ -64,7 +64,7 @@ onMounted(async () => {
       <v-table v-else class="table">
         <thead><tr><th scope="col">Entry</th><th scope="col" class="number">Attempt</th><th scope="col">Engine</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Sound</th><th scope="col" class="number">Amount</th></tr></thead>
         <tbody>
-          <tr v-for="(line, index) in dispatch.ledger" :key="index"><td>{{ line.kind }}</td><td class="number">{{ line.attempt }}</td><td>{{ line.engine }}<template v-if="line.model"> ({{ line.model }})</template></td><td class="number">{{ line.characters }}</td><td class="number">{{ seconds(line.audio) }}</td><td class="number">{{ money(line.cost) }}</td></tr>
+          <tr v-for="(line, index) in dispatch.ledger" :key="index"><td>{{ line.kind }}</td><td class="number">{{ line.attempt }}</td><td>{{ line.engine }}<template v-if="line.model"> ({{ line.model }})</template></td><td class="number">{{ line.characters }}</td><td class="number">{{ seconds(line.duration) }}</td><td class="number">{{ money(line.cost) }}</td></tr>
         </tbody>
       </v-table>
     </template>

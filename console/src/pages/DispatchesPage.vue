@@ -62,7 +62,7 @@ onUnmounted(() => clearInterval(timer))
     <p class="lead quiet">Every request and what was done for it, newest first.</p>
     <div class="filters">
       <v-select v-model="app" :items="apps" label="App" clearable />
-      <v-select v-model="state" :items="['done', 'failed', 'abandoned', 'open', 'uncertain']" label="State" clearable />
+      <v-select v-model="state" :items="['done', 'failed', 'abandoned', 'running', 'uncertain']" label="State" clearable />
       <v-select v-model="work" :items="[{ title: 'speak', value: 'synthesis' }, { title: 'listen', value: 'recognition' }]" label="Work" clearable />
     </div>
     <v-chip v-if="job" closable class="mb-4" @click:close="job = null">Of one job</v-chip>

@@ -88,7 +88,7 @@ watch(name, load)
         <div><dt>Models</dt><dd>{{ engine.models.join(', ') || '–' }}</dd></div>
         <div><dt>Formats</dt><dd>{{ [...new Set(engine.formats)].join(', ') }}</dd></div>
         <div><dt>List price</dt><dd>{{ engine.price }}</dd></div>
-        <div><dt>Limits kept</dt><dd>{{ engine.limits.per_minute ? `${engine.limits.per_minute} calls a minute` : 'no rate' }}, {{ engine.limits.at_once ? `${engine.limits.at_once} at once` : 'any number at once' }}<template v-if="typeof engine.limits.left === 'number'">; {{ engine.limits.left }} left now, {{ engine.limits.running }} in work, {{ engine.limits.waiting }} waiting</template></dd></div>
+        <div><dt>Limits kept</dt><dd>{{ engine.pace.per_minute ? `${engine.pace.per_minute} calls a minute` : 'no rate' }}, {{ engine.pace.at_once ? `${engine.pace.at_once} at once` : 'any number at once' }}<template v-if="typeof engine.pace.left === 'number'">; {{ engine.pace.left }} left now, {{ engine.pace.running }} in work, {{ engine.pace.waiting }} waiting</template></dd></div>
       </dl>
       <h2>How one gets access</h2>
       <ol v-if="engine.guide.length" class="steps"><li v-for="step in engine.guide" :key="step">{{ step }}</li></ol>

@@ -35,10 +35,10 @@ const counts = computed(() =>
 const does = (engine: Engine) => [engine.speaks && 'speaks', engine.listens && 'listens'].filter(Boolean).join(', ')
 const limits = (engine: Engine) =>
   [
-    engine.limits.per_minute && `${engine.limits.per_minute} a minute`,
-    engine.limits.at_once && `${engine.limits.at_once} at once`,
-    typeof engine.limits.left === 'number' && `${engine.limits.left} left now`,
-    engine.limits.waiting && `${engine.limits.waiting} waiting`,
+    engine.pace.per_minute && `${engine.pace.per_minute} a minute`,
+    engine.pace.at_once && `${engine.pace.at_once} at once`,
+    typeof engine.pace.left === 'number' && `${engine.pace.left} left now`,
+    engine.pace.waiting && `${engine.pace.waiting} waiting`,
   ]
     .filter(Boolean)
     .join(', ') || '–'

@@ -143,7 +143,7 @@ onUnmounted(() => {
         <StateMark :state="job.state" />
         <JobProgress :job="job" class="bar" />
         <dl>
-          <div><dt>Audio</dt><dd class="number">{{ seconds(job.audio) }}</dd></div>
+          <div><dt>Audio</dt><dd class="number">{{ seconds(job.duration) }}</dd></div>
           <div><dt>Cost so far</dt><dd class="number">{{ sum(job.costs, job.cost) }}</dd></div>
           <div><dt>Estimate</dt><dd class="number">{{ sum(job.estimates, job.estimate) }}</dd></div>
         </dl>

@@ -154,7 +154,7 @@ onUnmounted(() => clearInterval(timer))
           <td>{{ job.app }}</td>
           <td><StateMark :state="job.state" /></td>
           <td><JobProgress :job="job" /></td>
-          <td class="number">{{ seconds(job.audio) }}</td>
+          <td class="number">{{ seconds(job.duration) }}</td>
           <td class="number">{{ money(job.cost) }}</td>
           <td><TimeAgo :time="job.created" /></td>
         </tr>

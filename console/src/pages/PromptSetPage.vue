@@ -130,7 +130,7 @@ onMounted(load)
           <td class="says"><span :title="line.ssml ?? ''">{{ says(line) }}</span> <span v-if="line.ssml" class="quiet">SSML</span><span v-if="line.problem" class="problem"><br />{{ line.problem }}</span></td>
           <td>{{ line.format }}</td>
           <td><StateMark :state="line.state" /></td>
-          <td class="number">{{ line.file ? seconds(line.file.length) : '–' }}</td>
+          <td class="number">{{ line.file ? seconds(line.file.duration) : '–' }}</td>
           <td class="number">{{ line.state === 'made' ? '–' : money(line.cost ?? undefined) }}</td>
           <td>
             <v-btn v-if="line.state === 'made'" size="small" :variant="line.file?.approved ? 'tonal' : 'outlined'" :prepend-icon="line.file?.approved ? mdiCheck : undefined" :title="line.file?.approved ? `by ${line.file.approved_by}` : ''" data-test="approve" @click="approve(line)">{{ line.file?.approved ? 'Approved' : 'Approve' }}</v-btn>

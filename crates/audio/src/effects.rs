@@ -58,7 +58,7 @@ impl Effects {
             }
             _ => Ok(()),
         };
-        range("speed", self.speed, 0.5, 2.0)?;
+        range("rate", self.speed, 0.5, 2.0)?;
         range("pitch", self.pitch, -12.0, 12.0)?;
         range("gain", self.gain, -60.0, 60.0)?;
         range("fade-in", self.fade_in, 0.0, MAX_EDGE)?;

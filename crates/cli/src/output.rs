@@ -37,9 +37,8 @@ pub(crate) fn paint(text: &str, colour: Colour) -> String {
 fn colour_of(state: &str) -> Option<Colour> {
     Some(match state {
         "ready" | "done" | "active" | "holds" => Colour::Good,
-        "absent" | "abandoned" | "uncertain" | "superseded" | "open" | "rehearsal" | "pending" | "unavailable" => {
-            Colour::Warn
-        }
+        "absent" | "abandoned" | "uncertain" | "superseded" | "running" | "untested" | "rehearsal" | "pending"
+        | "unavailable" => Colour::Warn,
         "failed" | "refused" | "revoked" | "differs" => Colour::Bad,
         _ => return None,
     })

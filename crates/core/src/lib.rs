@@ -32,7 +32,7 @@ pub use prompts::{Prompt, PromptTable, check_prompts, read_prompts};
 pub use route::{Conditions, Leg, Route, RouteError, Work};
 pub use sample::sample_sentence;
 pub use search::{Entry, Facets, Found, Sort, VoiceIndex, VoiceQuery};
-pub use shaping::{Adjustment, Done, HearingWish, MadeGood, Shaped, Shaping, Style};
+pub use shaping::{Adjustment, Done, Emulation, HearingWish, Shaped, Shaping, Style};
 pub use sheet::*;
 pub use stitch::{HeardPart, stitch};
 pub use tariff::{Cancelled, Measure, Tariff, Usage};

@@ -316,7 +316,7 @@ mod tests {
         let source = format!(
             "sheet = 1\nname = \"{name}\"\nsite = \"cloud\"\nendpoint = \"http://x.example\"\n[synthesis]\n\
              call = \"POST /say\"\nanswer = \"audio\"\nmodels = [{models}]\n\
-             [synthesis.formats]\nwav = {{ type = \"audio/wav\", rates = [24000] }}\n{voices}"
+             [synthesis.formats]\nwav = {{ type = \"audio/wav\", sample_rates = [24000] }}\n{voices}"
         );
         Arc::new(Sheet::parse(&source, name).expect("sheet"))
     }

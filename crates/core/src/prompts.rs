@@ -16,7 +16,7 @@ pub struct Prompt {
     pub voice: Option<String>,
     pub model: Option<String>,
     pub language: Option<String>,
-    /// Profiles, extensions or media types.
+    /// Presets, extensions or media types.
     #[serde(default)]
     pub formats: Vec<String>,
 }
@@ -86,7 +86,7 @@ fn of_csv(text: &str) -> Result<Vec<Prompt>, String> {
                 "voice" => row.voice = given,
                 "model" => row.model = given,
                 "language" => row.language = given,
-                "formats" | "format" | "profile" => row.formats = value.split_whitespace().map(str::to_owned).collect(),
+                "formats" | "format" | "preset" => row.formats = value.split_whitespace().map(str::to_owned).collect(),
                 other => {
                     let known = "id, text, ssml, voice, model, language, formats";
                     return Err(format!("unknown column '{other}'; known: {known}"));
@@ -176,7 +176,7 @@ mod tests {
         let rows = of_toml(table).and_then(check_prompts).expect("a table");
         assert_eq!(rows[0].formats, ["phone", "web"]);
         assert_eq!(rows[1].request("wav")["language"], "pt-PT");
-        let csv = "id,text,voice,profile\nwelcome,\"Welcome, all.\",quayside,phone web\nend,Goodbye.,,\n";
+        let csv = "id,text,voice,preset\nwelcome,\"Welcome, all.\",quayside,phone web\nend,Goodbye.,,\n";
         let rows = of_csv(csv).and_then(check_prompts).expect("a table");
         assert_eq!((rows[0].text.as_deref(), rows[0].formats.len()), (Some("Welcome, all."), 2));
         assert_eq!((rows[1].voice.as_deref(), rows[1].formats[0].as_str()), (None, "wav"));

@@ -451,7 +451,7 @@ mod tests {
             .collect();
         let source = format!(
             "sheet = 1\nname = \"{name}\"\nsite = \"cloud\"\nendpoint = \"http://x.example\"\n[synthesis]\n\
-             call = \"POST /say\"\nanswer = \"audio\"\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", rates = [24000] }}\n\
+             call = \"POST /say\"\nanswer = \"audio\"\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", sample_rates = [24000] }}\n\
              {voices}[tariff]\nper = \"character\"\nprice = \"{price}\"\n"
         );
         Arc::new(Sheet::parse(&source, name).unwrap_or_else(|error| panic!("{error}")))

@@ -32,7 +32,7 @@ pub struct Shaping {
 
 /// What the gateway does in its own audio code.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct MadeGood {
+pub struct Emulation {
     pub rate: f64,
     /// Semitones.
     pub pitch: f64,
@@ -40,10 +40,10 @@ pub struct MadeGood {
     pub volume: f64,
 }
 
-impl MadeGood {
+impl Emulation {
     /// Whether the audio stays as the engine made it.
     pub fn is_nothing(&self) -> bool {
-        *self == MadeGood::default()
+        *self == Emulation::default()
     }
 }
 
@@ -51,9 +51,9 @@ impl MadeGood {
 const LEAST_TEMPO: f64 = 0.5;
 const MOST_TEMPO: f64 = 2.0;
 
-impl Default for MadeGood {
+impl Default for Emulation {
     fn default() -> Self {
-        MadeGood { rate: 1.0, pitch: 0.0, volume: 0.0 }
+        Emulation { rate: 1.0, pitch: 0.0, volume: 0.0 }
     }
 }
 
@@ -64,7 +64,8 @@ pub enum Done {
     Native,
     /// The nearest that the engine takes.
     Rewritten,
-    MadeGood,
+    /// Done in the gateway's own audio code.
+    Emulated,
     Omitted,
 }
 
@@ -88,7 +89,7 @@ pub struct Shaped {
     pub direction: Option<String>,
     pub variation: Option<f64>,
     pub seed: Option<f64>,
-    pub made_good: MadeGood,
+    pub emulated: Emulation,
     pub adjustments: Vec<Adjustment>,
 }
 
@@ -105,19 +106,19 @@ impl Shaping {
         let (rate, rest) = work.number("rate", &controls.rate, self.rate, Sort::Factor);
         work.shaped.rate = rate;
         let rest = rest.unwrap_or(1.0);
-        work.shaped.made_good.rate = rest.clamp(LEAST_TEMPO, MOST_TEMPO);
-        if work.shaped.made_good.rate != rest
+        work.shaped.emulated.rate = rest.clamp(LEAST_TEMPO, MOST_TEMPO);
+        if work.shaped.emulated.rate != rest
             && let Some(wish) = work.shaped.adjustments.last_mut()
         {
             wish.done = Done::Rewritten;
-            wish.note = format!("a rate of {} is as far as it goes", rate.unwrap_or(1.0) * work.shaped.made_good.rate);
+            wish.note = format!("a rate of {} is as far as it goes", rate.unwrap_or(1.0) * work.shaped.emulated.rate);
         }
         let (pitch, rest) = work.number("pitch", &controls.pitch, self.pitch, Sort::Sum);
         work.shaped.pitch = pitch;
-        work.shaped.made_good.pitch = rest.unwrap_or(0.0);
+        work.shaped.emulated.pitch = rest.unwrap_or(0.0);
         let (volume, rest) = work.number("volume", &controls.volume, self.volume, Sort::Sum);
         work.shaped.volume = volume;
-        work.shaped.made_good.volume = rest.unwrap_or(0.0);
+        work.shaped.emulated.volume = rest.unwrap_or(0.0);
         work.shaped.variation = work.number("variation", &controls.variation, self.variation, Sort::Alone).0;
         #[expect(clippy::cast_precision_loss, reason = "seeds are bounded by 2^53 where they are read")]
         let seed = self.seed.map(|seed| seed as f64);
@@ -173,7 +174,7 @@ impl Work<'_> {
             let why = self.none_of(models);
             return match good {
                 true => {
-                    self.note(name, Done::MadeGood, why);
+                    self.note(name, Done::Emulated, why);
                     (None, Some(wish))
                 }
                 false => {
@@ -192,7 +193,7 @@ impl Work<'_> {
             self.note(name, Done::Rewritten, format!("{range}; {given} was sent for {wish}"));
             return (Some(given), None);
         }
-        self.note(name, Done::MadeGood, format!("{range}; the rest of {wish} was made here"));
+        self.note(name, Done::Emulated, format!("{range}; the rest of {wish} was emulated"));
         (Some(given), Some(if sort == Sort::Factor { wish / given } else { wish - given }))
     }
 
@@ -304,7 +305,7 @@ impl Adjustment {
     pub fn told(&self) -> Option<String> {
         let done = match self.done {
             Done::Omitted => "was left out",
-            Done::MadeGood => "was made here",
+            Done::Emulated => "was emulated",
             Done::Native | Done::Rewritten => "was changed",
         };
         (!self.note.is_empty()).then(|| format!("{} {done}: {}", self.control, self.note))
@@ -339,10 +340,10 @@ mod tests {
         let wish = Shaping { rate: Some(3.0), pitch: Some(-5.0), volume: Some(-6.0), ..Shaping::default() };
         let shaped = wish.with(&controls, None, &voice(), true);
         assert_eq!((shaped.rate, shaped.pitch, shaped.volume), (Some(1.5), Some(-2.0), None));
-        assert_eq!(shaped.made_good, MadeGood { rate: 2.0, pitch: -3.0, volume: -6.0 });
-        assert_eq!(told(&shaped), [("rate", Done::MadeGood), ("pitch", Done::MadeGood), ("volume", Done::MadeGood)]);
+        assert_eq!(shaped.emulated, Emulation { rate: 2.0, pitch: -3.0, volume: -6.0 });
+        assert_eq!(told(&shaped), [("rate", Done::Emulated), ("pitch", Done::Emulated), ("volume", Done::Emulated)]);
         let omitted = wish.with(&controls, None, &voice(), false);
-        assert_eq!(omitted.made_good, MadeGood::default());
+        assert_eq!(omitted.emulated, Emulation::default());
         assert_eq!(told(&omitted), [("rate", Done::Rewritten), ("pitch", Done::Rewritten), ("volume", Done::Omitted)]);
     }
 

@@ -15,10 +15,10 @@ const VOICES: &str = "[[synthesis.voices]]\nid = \"anna\"\nname = \"Anna\"\nlang
 
 fn sheet(name: &str, voices: &str, recognition: bool) -> Arc<Sheet> {
     let hear = "[recognition]\ncall = \"POST /h\"\nraw = true\nmodels = [{ name = \"near\" }, { name = \"far\" }]\n\
-                [recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n[recognition.transcript]\ntext = \"$.t\"\n";
+                [recognition.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000] }\n[recognition.transcript]\ntext = \"$.t\"\n";
     let speak = format!(
         "[synthesis]\ncall = \"POST /s\"\nanswer = \"audio\"\nmodels = [{{ name = \"quick\" }}, {{ name = \"fine\" }}]\n\
-         [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", rates = [24000] }}\n{voices}"
+         [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n{voices}"
     );
     let source = format!(
         "sheet = 1\nname = \"{name}\"\nsite = \"cloud\"\nendpoint = \"http://x.example\"\n{}{}",

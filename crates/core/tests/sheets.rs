@@ -94,9 +94,9 @@ fn base(more: &str) -> String {
     format!(
         "sheet = 1\nname = \"gull\"\nsite = \"cloud\"\nendpoint = \"https://gull.example\"\n\
          [synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = \"audio\"\n\
-         [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", rates = [24000] }}\n\
+         [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n\
          [[synthesis.voices]]\nid = \"skua\"\nname = \"Skua\"\nlanguages = [\"en-GB\"]\n\
-         [recognition]\ncall = \"POST /hear\"\nraw = true\n[recognition.formats]\nwav = {{ type = \"audio/wav\", rates = [16000] }}\n\
+         [recognition]\ncall = \"POST /hear\"\nraw = true\n[recognition.formats]\nwav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n\
          [recognition.transcript]\ntext = \"$.text\"\n{more}"
     )
 }
@@ -126,8 +126,8 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         (replace("raw = true", "raw = true\njson = '{}'"), "recognition", "one body"),
         (replace("text = \"{{ text }}\"", "text = \"x\"\nform = { a = \"b\" }"), "synthesis", "one body"),
         (replace("answer = \"audio\"\n", ""), "synthesis", "answer is missing"),
-        (replace("rates = [16000]", "rates = []"), "recognition.formats", "at least one rate"),
-        (replace("rates = [24000]", "rates = [24000, 0]"), "synthesis.formats", "at least one rate"),
+        (replace("sample_rates = [16000]", "sample_rates = []"), "recognition.formats", "at least one rate"),
+        (replace("sample_rates = [24000]", "sample_rates = [24000, 0]"), "synthesis.formats", "at least one rate"),
         (replace("languages = [\"en-GB\"]", "languages = []"), "synthesis.voices", "no language"),
         (replace("endpoint = \"https://gull.example\"\n", ""), "name", "needs an endpoint"),
         (replace("site = \"cloud\"", "site = \"cloud\"\ndriver = \"process\""), "driver", "needs [process]"),
@@ -136,8 +136,8 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         (base("[access]\nscheme = \"query\"\nparts = [\"key\"]\n"), "access.scheme", "[access.query]"),
         (base("[access]\nparts = [\"key\"]\n"), "access.scheme", "takes no parts"),
         (access("basic", "\"user\"", ""), "access.scheme", "two parts"),
-        (access("basic", "\"user\", \"password\", \"region\"", ""), "access.scheme", "not open"),
-        (access("bearer", "\"key\"", "open = [\"region\"]\n"), "access.open", "'region' is not among the parts"),
+        (access("basic", "\"user\", \"password\", \"region\"", ""), "access.scheme", "not public"),
+        (access("bearer", "\"key\"", "public = [\"region\"]\n"), "access.public", "'region' is not among the parts"),
         (access("client-credentials", "\"id\", \"secret\"", ""), "access.scheme", "[access.token]"),
         (
             access("client-credentials", "\"id\", \"secret\"", "token = { call = \"GET /door\" }\n"),
@@ -265,7 +265,7 @@ fn the_schema_for_editors_is_the_one_in_the_papers() {
     let schema: serde_json::Value = serde_json::from_str(&now).unwrap();
     let sections = schema["properties"].as_object().unwrap();
     for key in
-        ["sheet", "name", "endpoint", "hosts", "access", "synthesis", "recognition", "catalogue", "limits", "errors"]
+        ["sheet", "name", "endpoint", "hosts", "access", "synthesis", "recognition", "catalogue", "pace", "errors"]
     {
         assert!(sections.contains_key(key), "{key}");
     }

@@ -323,7 +323,7 @@ fn all_formats(formats: &BTreeMap<String, FormatSpec>) -> impl Iterator<Item = E
 /// Every format that one entry of the sheet stands for.
 fn engine_formats(key: &str, spec: &FormatSpec) -> Result<Vec<EngineFormat>, String> {
     let base = Format::parse(&spec.media_type).map_err(|error| error.to_string())?;
-    spec.rates
+    spec.sample_rates
         .iter()
         .map(|rate| {
             let format = Format { bitrate: spec.bitrate, ..base.with_rate(*rate) };
@@ -435,7 +435,7 @@ impl EngineFormat {
         context! {
             tag => &self.tag,
             type => self.format.media_type(),
-            rate => self.format.rate,
+            sample_rate => self.format.rate,
             bitrate => self.format.effective_bitrate(),
             channels => self.format.channels,
         }

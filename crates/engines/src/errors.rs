@@ -95,7 +95,7 @@ mod tests {
 
     fn rules(toml: &str) -> Errors {
         let head = "sheet = 1\nname = \"x\"\nsite = \"cloud\"\nendpoint = \"http://x.example\"\n[recognition]\ncall = \"POST /x\"\nraw = true\n\
-                    [recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n[recognition.transcript]\ntext = \"$.t\"\n";
+                    [recognition.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000] }\n[recognition.transcript]\ntext = \"$.t\"\n";
         let sheet = dispatcher_core::Sheet::parse(&format!("{head}{toml}"), "x").expect("a sheet");
         Errors::compile(&sheet.errors, ("", "x")).expect("rules")
     }

@@ -257,7 +257,7 @@ impl SpeakingLine {
         Ok(SpeakingLine {
             common: Common {
                 protocol: spec.protocol.clone(),
-                open: messages(&spec.open, probe, sheet, &key)?,
+                open: messages(&spec.opening, probe, sheet, &key)?,
                 ready: sign(&spec.ready)?,
                 done: sign(&spec.done)?,
             },
@@ -381,7 +381,7 @@ impl HearingLine {
         Ok(HearingLine {
             common: Common {
                 protocol: spec.protocol.clone(),
-                open: messages(&spec.open, probe, sheet, &key)?,
+                open: messages(&spec.opening, probe, sheet, &key)?,
                 ready: sign(&spec.ready)?,
                 done: sign(&spec.done)?,
             },
@@ -437,9 +437,9 @@ impl HearingLine {
     ) -> Result<(), EngineError> {
         let size = usize::try_from(self.spec.bytes).unwrap_or(4 << 10).clamp(64, 1 << 20);
         #[expect(clippy::cast_precision_loss, reason = "a share of the audio, to a hair")]
-        let pause = self.spec.pace.map(|pace| {
+        let pause = self.spec.realtime_factor.map(|factor| {
             let share = (size as f64 / sound.length().max(1) as f64).min(1.0);
-            Duration::from_secs_f64((seconds * share / pace.max(0.1)).clamp(0.0, 60.0))
+            Duration::from_secs_f64((seconds * share / factor.max(0.1)).clamp(0.0, 60.0))
         });
         let mut blocks = std::pin::pin!(sound.blocks(size).await?);
         let mut next = tokio::time::Instant::now();

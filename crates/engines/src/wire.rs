@@ -35,7 +35,7 @@ pub(crate) struct Wire {
 
 enum Endpoint {
     Fixed(String),
-    /// With open parts of the credential in it.
+    /// With public parts of the credential in it.
     Made(Box<Template>),
 }
 
@@ -266,7 +266,7 @@ mod tests {
         let sheet = format!(
             "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nendpoint = \"{endpoint}\"\nhosts = [\"files.example\"]\n\
              [synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = {{ link = \"$.link\" }}\n\
-             [synthesis.formats]\npcm = {{ type = \"audio/pcm\", rates = [16000] }}\n\
+             [synthesis.formats]\npcm = {{ type = \"audio/pcm\", sample_rates = [16000] }}\n\
              [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n"
         );
         let parsed = Sheet::parse(&sheet, "probe.toml").expect("a sheet");

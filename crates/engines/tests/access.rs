@@ -27,7 +27,7 @@ fn sheet(access: &str, call: &str) -> String {
     format!(
         "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"http://127.0.0.1:1\"\n\
          {access}\n[synthesis]\ncall = \"{call}\"\ntext = \"{{{{ text }}}}\"\nanswer = \"audio\"\n[synthesis.formats]\n\
-         pcm = {{ type = \"audio/pcm\", rates = [16000] }}\n\
+         pcm = {{ type = \"audio/pcm\", sample_rates = [16000] }}\n\
          [[synthesis.voices]]\nid = \"old\"\nname = \"Old\"\nlanguages = [\"en-GB\"]\n"
     )
 }
@@ -90,7 +90,7 @@ async fn open_parts_stand_in_the_address_and_are_no_secret() {
     let refusal = answer("403 Forbidden", "content-length: 35\r\n", b"north does not know key k-secret-11");
     let listener = Listener::answering(refusal).await;
     let sheet = sheet(
-        "[access]\nscheme = \"headers\"\nparts = [\"key\", \"region\"]\nopen = [\"region\"]\nheaders = { X-Key = \"{{ credential.key }}\" }",
+        "[access]\nscheme = \"headers\"\nparts = [\"key\", \"region\"]\npublic = [\"region\"]\nheaders = { X-Key = \"{{ credential.key }}\" }",
         "POST /{{ access.region }}/speak",
     );
     let engine = Engine::load(&sheet, "probe.toml", Some(&listener.url), &Fetcher::new().unwrap()).unwrap();

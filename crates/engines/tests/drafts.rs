@@ -50,7 +50,8 @@ const HEARING: [&str; 4] = [
 ];
 
 fn write_files(folder: &Path) {
-    let body = format!("{{\n  \"sentence\": {},\n  \"speaker\": \"lantern\"\n}}\n", serde_json::to_string(TEXT).unwrap());
+    let body =
+        format!("{{\n  \"sentence\": {},\n  \"speaker\": \"lantern\"\n}}\n", serde_json::to_string(TEXT).unwrap());
     std::fs::write(folder.join("body.json"), body).unwrap();
     std::fs::write(folder.join("tape.wav"), wave()).unwrap();
     use base64::Engine as _;

@@ -187,7 +187,7 @@ fn process_sheet(program: &str, arguments: &str, more: &str) -> String {
     format!(
         "sheet = 1\nname = \"local\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{program}\"\n\
          seconds = 3\n{more}\n[synthesis]\narguments = {arguments}\n[synthesis.formats]\n\
-         pcm = {{ type = \"audio/pcm\", rates = [16000] }}\n\
+         pcm = {{ type = \"audio/pcm\", sample_rates = [16000] }}\n\
          [[synthesis.voices]]\nid = \"v\"\nname = \"V\"\nlanguages = [\"en\"]\n"
     )
 }

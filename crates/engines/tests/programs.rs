@@ -22,7 +22,7 @@ fn script(folder: &Path, body: &str) -> PathBuf {
 fn speaker(program: &Path, synthesis: &str) -> Engine {
     let sheet = format!(
         "sheet = 1\nname = \"local\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{}\"\nseconds = 20\n\
-         [synthesis]\n{synthesis}\n[synthesis.formats]\npcm = {{ type = \"audio/pcm\", rates = [16000] }}\n\
+         [synthesis]\n{synthesis}\n[synthesis.formats]\npcm = {{ type = \"audio/pcm\", sample_rates = [16000] }}\n\
          [[synthesis.voices]]\nid = \"v\"\nname = \"V\"\nlanguages = [\"en\"]\n",
         program.display()
     );
@@ -140,7 +140,7 @@ async fn hear(
     let sheet = format!(
         "sheet = 1\nname = \"ear\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"{}\"\nseconds = 20\n\
          [recognition]\ninput = \"{input}\"\narguments = {arguments}\n[recognition.formats]\n\
-         wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\nunit = \"milliseconds\"\n",
+         wav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n[recognition.lines]\nunit = \"milliseconds\"\n",
         program.display()
     );
     let engine = Engine::load(&sheet, "ear.toml", None, &Fetcher::new().unwrap()).unwrap();

@@ -287,7 +287,7 @@ async fn a_socket_hears_base64_pieces_and_its_results_replace_one_another() {
     let sheet = "[recognition]\ncall = \"GET /live\"\n[recognition.socket]\n\
          piece = '{\"no\": {{ piece.number }}, \"audio\": {{ audio.base64|json }}}'\nbytes = 6000\npace = 50.0\nclose = ['{\"stop\": true}']\n\
          result = { at = \"$.result\" }\nsettled = { at = \"$.result.final\", equals = true }\nline = \"$.result.segment\"\ndone = { at = \"$.end\" }\n\
-         [recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n[recognition.transcript]\ntext = \"$.result.text\"\n";
+         [recognition.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000] }\n[recognition.transcript]\ntext = \"$.result.text\"\n";
     let engine = engine(sheet, &url);
     assert_eq!(hear(&engine, AudioSource::Memory(audio.clone().into())).await.unwrap().text, "the ramp is closing");
     assert_eq!(hear(&engine, in_file(&audio)).await.unwrap().text, "the ramp is closing");

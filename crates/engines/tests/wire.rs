@@ -29,7 +29,7 @@ fn speaking(access: &str, synthesis: &str) -> String {
     format!(
         "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"http://127.0.0.1:1\"\n\
          {access}\n[synthesis]\n{synthesis}\nanswer = \"audio\"\nmodels = [{{ name = \"plain\" }}]\n[synthesis.formats]\n\
-         pcm = {{ type = \"audio/pcm\", rates = [16000], tag = \"lin16\" }}\n\
+         pcm = {{ type = \"audio/pcm\", sample_rates = [16000], tag = \"lin16\" }}\n\
          [[synthesis.voices]]\nid = \"old harbour/1\"\nname = \"Old\"\nlanguages = [\"en-GB\"]\n\
          [[errors]]\ncontains = \"no-credit\"\nmeans = \"unpaid\"\n[[errors]]\nstatus = 418\nmeans = \"quota\"\n"
     )
@@ -38,7 +38,7 @@ fn speaking(access: &str, synthesis: &str) -> String {
 fn listening(recognition: &str) -> String {
     format!(
         "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"http://127.0.0.1:1\"\n\
-         [recognition]\n{recognition}\n[recognition.formats]\nwav = {{ type = \"audio/wav\", rates = [16000] }}\n\
+         [recognition]\n{recognition}\n[recognition.formats]\nwav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n\
          [recognition.transcript]\ntext = \"$.out[0].line\"\nwords = \"$.out[0].w[*]\"\nword = \"$.t\"\nstart = \"$.s\"\n\
          confidence = \"$.c\"\npercent = true\n"
     )
@@ -77,7 +77,7 @@ async fn each_body_carries_any_text_unharmed() {
     let json = engine(
         &speaking(
             "",
-            "call = \"POST /v/{{ voice.id }}\"\njson = '{\"t\": {{ text|json }}, \"f\": {{ format.tag|json }}, \"r\": {{ format.rate }}}'",
+            "call = \"POST /v/{{ voice.id }}\"\njson = '{\"t\": {{ text|json }}, \"f\": {{ format.tag|json }}, \"r\": {{ format.sample_rate }}}'",
         ),
         &listener.url,
     );
@@ -109,7 +109,7 @@ async fn each_body_carries_any_text_unharmed() {
     let query = engine(
         &speaking(
             "",
-            "call = \"GET /v\"\nquery = { q = \"{{ text }}\", m = \"{{ model }}\" }\nheaders = { X-Rate = \"{{ format.rate }}\" }",
+            "call = \"GET /v\"\nquery = { q = \"{{ text }}\", m = \"{{ model }}\" }\nheaders = { X-Rate = \"{{ format.sample_rate }}\" }",
         ),
         &listener.url,
     );
@@ -297,10 +297,10 @@ async fn a_transcript_that_is_not_where_the_sheet_says_is_an_error() {
 fn formats_are_chosen_for_least_work_and_least_loss() {
     let sheet = "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nendpoint = \"http://x.example\"\n[synthesis]\n\
         call = \"POST /v\"\nanswer = \"audio\"\n[synthesis.formats]\n\
-        mp3 = { type = \"audio/mpeg\", rates = [24000] }\npcm = { type = \"audio/pcm\", rates = [8000, 24000] }\n\
-        phone = { type = \"audio/basic\", rates = [8000] }\n\
+        mp3 = { type = \"audio/mpeg\", sample_rates = [24000] }\npcm = { type = \"audio/pcm\", sample_rates = [8000, 24000] }\n\
+        phone = { type = \"audio/basic\", sample_rates = [8000] }\n\
         [[synthesis.voices]]\nid = \"v\"\nname = \"V\"\nlanguages = [\"en\"]\n[recognition]\ncall = \"POST /h\"\nraw = true\n\
-        [recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000, 48000] }\nopus = { type = \"audio/ogg;codecs=opus\", rates = [48000] }\n\
+        [recognition.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000, 48000] }\nopus = { type = \"audio/ogg;codecs=opus\", sample_rates = [48000] }\n\
         [recognition.transcript]\ntext = \"$.t\"\n";
     let engine = engine(sheet, "http://x.example");
     for (wanted, key, rate) in [

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Format, Options, Tags};
-use dispatcher_core::{Cause, MadeGood, Usage};
+use dispatcher_core::{Cause, Emulation, Usage};
 use dispatcher_engines::{AudioStream, EngineError, Speak, Spoken, Words};
 use dispatcher_vault::Parts;
 use futures::StreamExt as _;
@@ -76,7 +76,7 @@ pub(crate) fn tags(planned: &Planned, text: &str, language: Option<&str>) -> Tag
 }
 
 /// What the engine leaves to us.
-pub(crate) fn made_good(rest: MadeGood) -> Effects {
+pub(crate) fn emulation(rest: Emulation) -> Effects {
     let some = |value: f64, neutral: f64| ((value - neutral).abs() > 1e-9).then_some(value);
     Effects {
         speed: some(rest.rate, 1.0),
@@ -93,7 +93,7 @@ impl Gateway {
     }
 
     fn gate(&self, planned: &Planned) -> Option<std::sync::Arc<Gate>> {
-        self.inner.gates.of(planned.engine_name(), &planned.candidate.sheet.limits)
+        self.inner.gates.of(planned.engine_name(), &planned.candidate.sheet.pace)
     }
 
     /// Leaves out the candidates for which too many calls wait already.
@@ -188,7 +188,7 @@ impl Gateway {
         format: Format,
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
-        let effects = made_good(call.shaped.made_good);
+        let effects = emulation(call.shaped.emulated);
         let options = Options { tags, effects, ..Options::default() };
         // Made while the engine makes its first sound.
         let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())

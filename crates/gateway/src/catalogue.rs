@@ -181,7 +181,7 @@ impl Gateway {
         engine: &dispatcher_engines::Engine,
     ) -> impl Fn() -> BoxFuture<'static, Turn> + Send + Sync + use<> {
         let sheet = engine.sheet();
-        let gate = self.inner.gates.of(&sheet.name, &sheet.limits);
+        let gate = self.inner.gates.of(&sheet.name, &sheet.pace);
         move || {
             let gate = gate.clone();
             let turn = async move {

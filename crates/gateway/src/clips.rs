@@ -1,78 +1,159 @@
-//! Kept sound: files named by their content, found again by what they are the
-//! sound of.
+//! Sounds that scripts put in: kept as files named by their content.
 
+use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use bytes::Bytes;
-use dispatcher_store::ClipRow;
+use dispatcher_store::{ClipRow, StoreError};
 
-use crate::{Gateway, GatewayError, now_micros};
+use crate::intake::mended;
+use crate::recalled::write_named;
+use crate::resources::InsertedSound;
+use crate::{Caller, Gateway, GatewayError, now_micros};
 
-/// All kept sound together.
-const BUDGET: i64 = 512 << 20;
-/// Longer sound is not kept.
-const LONGEST: usize = 8 << 20;
-
-/// Sound that was kept.
-#[derive(Debug, Clone)]
-pub struct Clip {
-    pub media_type: String,
-    pub audio: Bytes,
-}
-
-/// Writes a file of a folder: aside and then renamed, so that no half file
-/// has the name.
-pub(crate) async fn write_named(folder: PathBuf, name: String, bytes: Bytes) -> Result<(), GatewayError> {
-    let write = move || -> std::io::Result<()> {
-        use std::io::Write as _;
-        std::fs::create_dir_all(&folder)?;
-        let mut file = tempfile::NamedTempFile::new_in(&folder)?;
-        file.write_all(&bytes)?;
-        file.persist(folder.join(name)).map_err(|error| error.error)?;
-        Ok(())
-    };
-    tokio::task::spawn_blocking(write)
-        .await
-        .map_err(|error| GatewayError::Internal(error.to_string()))?
-        .map_err(|error| GatewayError::Internal(format!("kept sound: {error}")))
-}
+/// The app whose sounds every app may use.
+const SHARED: &str = "console";
+/// Bytes of all sounds of an app.
+const MOST_KEPT: i64 = 512 << 20;
+/// Letters of the content's hash that are a sound's id.
+const ID: usize = 24;
 
 impl Gateway {
-    /// The sound of a key, where it was kept.
-    pub async fn recall_clip(&self, sound: &str) -> Option<Clip> {
-        let folder = self.inner.host.clips.as_ref()?;
-        let row = self.inner.store.clip(sound.to_owned(), now_micros()).await.ok()??;
-        let audio = tokio::fs::read(folder.join(&row.content)).await.ok()?;
-        // A file that was damaged is made anew rather than played.
-        (dispatcher_vault::hash_bytes(&audio) == row.content)
-            .then_some(Clip { media_type: row.media_type, audio: audio.into() })
+    fn sounds_folder(&self) -> Result<PathBuf, GatewayError> {
+        let folder = self.inner.host.clips.as_ref().map(|clips| clips.join("given"));
+        folder.ok_or_else(|| GatewayError::Internal("no sound is kept here".into()))
     }
 
-    /// Keeps the sound of a key; what has not been heard for longest goes.
+    /// Keeps a sound of an app, with its true length; of a damaged one what
+    /// can be read of it, with warnings.
     ///
     /// # Errors
-    /// When it cannot be written.
-    pub async fn keep_clip(&self, sound: &str, voice: &str, clip: &Clip) -> Result<(), GatewayError> {
-        let Some(folder) = self.inner.host.clips.clone() else { return Ok(()) };
-        if clip.audio.len() > LONGEST {
-            return Ok(());
+    /// When it is no audio, too large, or cannot be written.
+    pub async fn keep_clip(
+        &self,
+        caller: &Caller,
+        title: &str,
+        audio: Bytes,
+    ) -> Result<(ClipRow, Vec<String>), GatewayError> {
+        let (audio, warnings) = self.codec_work(move || mended(audio)).await??;
+        let checked = audio.clone();
+        let sound = self.codec_work(move || InsertedSound::new(checked)).await?.map_err(GatewayError::Sound)?;
+        let kept: i64 = self.inner.store.clips(Some(caller.app.name.clone())).await?.iter().map(|row| row.bytes).sum();
+        if kept + i64::try_from(audio.len()).unwrap_or(i64::MAX) > MOST_KEPT {
+            return Err(GatewayError::Quota { what: "clips", most: MOST_KEPT.unsigned_abs() });
         }
-        let content = dispatcher_vault::hash_bytes(&clip.audio);
-        write_named(folder.clone(), content.clone(), clip.audio.clone()).await?;
-        let now = now_micros();
+        self.check_room()?;
+        let id = sound.content[..ID.min(sound.content.len())].to_owned();
+        let _turn = self.inner.sounds.lock().await;
+        write_named(self.sounds_folder()?, id.clone(), audio).await?;
         let row = ClipRow {
-            sound: sound.into(),
-            content,
-            media_type: clip.media_type.clone(),
-            bytes: i64::try_from(clip.audio.len()).unwrap_or(i64::MAX),
-            engine: voice.split('/').next().unwrap_or_default().into(),
-            voice: voice.into(),
-            made_at: now,
-            used_at: now,
+            id,
+            app: caller.app.name.clone(),
+            title: title.chars().take(120).collect(),
+            media_type: sound.format.media_type(),
+            bytes: i64::try_from(sound.audio.len()).unwrap_or(i64::MAX),
+            audio_ms: (sound.seconds * 1_000.0).ceil() as i64,
+            created_by: caller.who.clone(),
+            created_at: now_micros(),
         };
-        for gone in self.inner.store.put_clip(row, BUDGET).await? {
-            let _ = tokio::fs::remove_file(folder.join(gone)).await;
+        Ok((self.inner.store.put_clip(row).await?, warnings))
+    }
+
+    /// The sounds that a caller may use, the newest first.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn clips(&self, caller: &Caller) -> Result<Vec<ClipRow>, GatewayError> {
+        let all = self.inner.store.clips(None).await?;
+        Ok(all.into_iter().filter(|row| usable(caller, row)).collect())
+    }
+
+    /// A sound and what it is.
+    ///
+    /// # Errors
+    /// Where the caller has none of this id.
+    pub async fn clip(&self, caller: &Caller, id: &str) -> Result<(ClipRow, Bytes), GatewayError> {
+        let row = self.clip_row(caller, id).await?;
+        let audio = tokio::fs::read(self.sounds_folder()?.join(&row.id)).await.map_err(|_| missing(id))?;
+        Ok((row, audio.into()))
+    }
+
+    /// A sound for a script. Several scripts at once share the bytes.
+    pub(crate) async fn clip_in_use(&self, caller: &Caller, id: &str) -> Result<Arc<InsertedSound>, GatewayError> {
+        let row = self.clip_row(caller, id).await?;
+        if let Some(sound) = self.inner.clips_in_use.get(&row.id) {
+            return Ok(sound);
+        }
+        let (_, audio) = self.clip(caller, id).await?;
+        let sound = self.codec_work(move || InsertedSound::new(audio)).await?.map_err(GatewayError::Sound)?;
+        Ok(self.inner.clips_in_use.put(row.id, sound))
+    }
+
+    async fn clip_row(&self, caller: &Caller, id: &str) -> Result<ClipRow, GatewayError> {
+        let mut rows = self.inner.store.clip_records(id.to_owned()).await?;
+        rows.retain(|row| usable(caller, row));
+        // The caller's own record before a shared one.
+        rows.sort_by_key(|row| row.app != caller.app.name);
+        Ok(rows.into_iter().next().ok_or_else(|| missing(id))?)
+    }
+
+    /// The same by its title: the caller's own before a shared one, the newest
+    /// of several.
+    pub(crate) async fn clip_titled(&self, caller: &Caller, title: &str) -> Result<Arc<InsertedSound>, GatewayError> {
+        let mut usable = self.clips(caller).await?;
+        usable.sort_by_key(|row| row.app != caller.app.name);
+        match usable.into_iter().find(|row| row.title == title) {
+            Some(row) => self.clip_in_use(caller, &row.id).await,
+            None => Err(StoreError::Missing { what: "clip", name: title.to_owned() }.into()),
+        }
+    }
+
+    /// Removes a sound; scripts that name it speak what stands in its place.
+    ///
+    /// # Errors
+    /// Where the caller has none of this id of its own.
+    pub async fn remove_clip(&self, caller: &Caller, id: &str) -> Result<(), GatewayError> {
+        let (row, _) = self.clip(caller, id).await?;
+        if row.app != caller.app.name && !caller.operator {
+            return Err(StoreError::Missing { what: "clip", name: row.id }.into());
+        }
+        let _turn = self.inner.sounds.lock().await;
+        let removed = self.inner.store.remove_clip(row.id.clone(), row.app, caller.who.clone(), now_micros());
+        if !removed.await? {
+            let _ = tokio::fs::remove_file(self.sounds_folder()?.join(row.id)).await;
         }
         Ok(())
     }
+}
+
+fn missing(id: &str) -> StoreError {
+    StoreError::Missing { what: "clip", name: id.chars().take(ID).collect() }
+}
+
+/// Sounds that scripts use at this moment, by id.
+#[derive(Default)]
+pub(crate) struct ClipsInUse(Mutex<HashMap<String, Weak<InsertedSound>>>);
+
+impl ClipsInUse {
+    fn get(&self, id: &str) -> Option<Arc<InsertedSound>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(id)?.upgrade()
+    }
+
+    /// Keeps a sound as long as somebody uses it; gives the one that is used
+    /// already, if there is one.
+    fn put(&self, id: String, sound: InsertedSound) -> Arc<InsertedSound> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.retain(|_, sound| sound.strong_count() > 0);
+        if let Some(known) = all.get(&id).and_then(Weak::upgrade) {
+            return known;
+        }
+        let sound = Arc::new(sound);
+        all.insert(id, Arc::downgrade(&sound));
+        sound
+    }
+}
+
+fn usable(caller: &Caller, row: &ClipRow) -> bool {
+    caller.operator || row.app == caller.app.name || row.app == SHARED
 }

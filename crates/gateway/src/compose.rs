@@ -14,7 +14,7 @@ use dispatcher_markup::MarkAt;
 use futures::StreamExt as _;
 use futures::future::{BoxFuture, FutureExt as _};
 
-use crate::attempt::{Called, broken, made_good, tags};
+use crate::attempt::{Called, broken, emulation, tags};
 use crate::deliver::Offload;
 use crate::insert::Insert;
 use crate::jobs::{Keeper, Kept};
@@ -336,7 +336,7 @@ impl<'r> Performance<'r> {
         }
         let before = self.seconds();
         let edges = self.planned.score.edges(index);
-        let mut effects = Effects { edges, ..made_good(part.call.shaped.made_good) };
+        let mut effects = Effects { edges, ..emulation(part.call.shaped.emulated) };
         if let Some(milliseconds) = part.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             let decoded = held.clone();

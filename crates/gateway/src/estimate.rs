@@ -4,7 +4,7 @@ use dispatcher_core::Money;
 use dispatcher_markup::Fidelity;
 
 use crate::plan::{plan_synthesis, wanted};
-use crate::recall::sound_key;
+use crate::recall::fingerprint;
 use crate::{Caller, Gateway, GatewayError, GivenAudio, Planned, SynthesisRequest};
 
 /// The plan of a request that was not sent.
@@ -17,7 +17,7 @@ pub struct Estimate {
     pub exact: bool,
     pub fidelity: Vec<Fidelity>,
     /// Of synthesis.
-    pub sound: Option<String>,
+    pub fingerprint: Option<String>,
     /// Seconds of audio, of recognition.
     pub length: Option<f64>,
     pub warnings: Vec<String>,
@@ -46,7 +46,7 @@ impl Gateway {
         Ok(Estimate {
             cost: head.estimate,
             exact: head.candidate.tariff().charges_text(),
-            sound: Some(sound_key(head, request.text.source(), request.format)),
+            fingerprint: Some(fingerprint(head, request.text.source(), request.format)),
             length: None,
             warnings: [
                 &request.notes,
@@ -89,7 +89,7 @@ impl Gateway {
             cost: head.estimate,
             exact: true,
             fidelity: Vec::new(),
-            sound: None,
+            fingerprint: None,
             length: Some(probed.length.seconds()),
             warnings: probed.warnings,
             plan,

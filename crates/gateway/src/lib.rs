@@ -28,15 +28,15 @@ mod lint;
 mod metrics;
 mod parse;
 mod plan;
-mod profiles;
+mod presets;
 mod prompts;
 mod recall;
+mod recalled;
 mod registry;
 mod rehearse;
 mod resources;
 mod score;
 mod settle;
-mod sounds;
 mod speak;
 mod storage;
 mod texts;
@@ -47,7 +47,6 @@ use std::sync::Arc;
 pub use admit::Caller;
 pub use catalogue::{CatalogueState, Changes};
 pub use check::{Claim, Matrix, Verdict};
-pub use clips::Clip;
 pub use clock::{day_of, now_micros};
 pub use credentials::{CredentialView, RootPlace, Roots, Trial};
 pub use deliver::{AudioBody, BodyError};
@@ -63,8 +62,9 @@ pub use lint::{Lint, lint};
 pub use metrics::Metrics;
 pub use parse::TextInput;
 pub use plan::{Planned, Unsupported};
-pub use profiles::{OwnProfile, Profiles};
+pub use presets::{OwnPreset, Presets};
 pub use prompts::{PromptLine, PromptSet, PromptState};
+pub use recalled::RecalledAudio;
 pub use registry::{EngineState, Registry};
 pub use resources::{InsertedSound, MOST_SOUND, Resources};
 pub use score::Score;
@@ -92,7 +92,7 @@ pub(crate) struct Inner {
     pub(crate) texts: texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) sounds: tokio::sync::Mutex<()>,
-    pub(crate) sounds_in_use: sounds::InUse,
+    pub(crate) clips_in_use: clips::ClipsInUse,
     pub(crate) jobs: jobs::Jobs,
     /// Codec work at once: as many as there are cores.
     pub(crate) codecs: Arc<tokio::sync::Semaphore>,
@@ -125,7 +125,7 @@ impl Gateway {
                 gates: gate::Gates::default(),
                 texts: texts::Texts::default(),
                 sounds: tokio::sync::Mutex::default(),
-                sounds_in_use: sounds::InUse::default(),
+                clips_in_use: clips::ClipsInUse::default(),
                 jobs: jobs::Jobs::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
                 running: tokio_util::task::TaskTracker::new(),
@@ -135,7 +135,7 @@ impl Gateway {
         gateway.load_sheets().await?;
         gateway.load_catalogues().await?;
         gateway.load_routes().await?;
-        gateway.load_profiles().await?;
+        gateway.load_presets().await?;
         gateway.load_lexicons().await?;
         gateway.keep_catalogues();
         gateway.resume_trials().await?;
@@ -170,7 +170,7 @@ impl Gateway {
 
     /// How busy an engine with limits is; nothing where it has none.
     pub fn load(&self, sheet: &dispatcher_core::Sheet) -> Option<Load> {
-        self.inner.gates.load(&sheet.name, &sheet.limits)
+        self.inner.gates.load(&sheet.name, &sheet.pace)
     }
 
     /// What has been counted.

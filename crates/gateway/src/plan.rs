@@ -53,7 +53,7 @@ impl Planned {
             let outcome = match it.done {
                 Done::Native => Outcome::Native,
                 Done::Rewritten => Outcome::Rewritten,
-                Done::MadeGood => Outcome::MadeGood,
+                Done::Emulated => Outcome::Emulated,
                 Done::Omitted => Outcome::Omitted,
             };
             let entry = Fidelity::of_member(it.control, outcome);

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use dispatcher_core::{Money, Prompt, Wanted};
 use dispatcher_store::{PromptFileRow, PromptSetRow, StoreError};
 
-use crate::clips::write_named;
+use crate::recalled::write_named;
 use crate::{Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Unsupported, now_micros};
 
 /// How a file stands against its row.
@@ -158,10 +158,10 @@ impl Gateway {
                 PromptLine { prompt, format, state, cost: None, file, problem }
             }
             Ok(estimate) => {
-                let sound = estimate.sound.unwrap_or_default();
+                let fingerprint = estimate.fingerprint.unwrap_or_default();
                 let state = match &file {
                     None => PromptState::New,
-                    Some(file) if file.sound != sound => PromptState::Changed,
+                    Some(file) if file.fingerprint != fingerprint => PromptState::Changed,
                     Some(_) => PromptState::Made,
                 };
                 PromptLine { prompt, format, state, cost: Some(estimate.cost), file, problem: None }
@@ -184,7 +184,7 @@ impl Gateway {
             language: prompt.language.clone(),
             unsupported: Unsupported::Adapt,
             shaping: Default::default(),
-            format: registry.profiles().format(format).map_err(GatewayError::Format)?,
+            format: registry.presets().format(format).map_err(GatewayError::Format)?,
             trace: None,
             notes: Vec::new(),
         };
@@ -217,7 +217,7 @@ impl Gateway {
         let request = self.prompt_request(&line.prompt, &line.format)?;
         let format = request.format;
         let utterance = self.speak(payer, request).await?;
-        let (dispatch, sound) = (utterance.dispatch.clone(), utterance.sound.clone());
+        let (dispatch, fingerprint) = (utterance.dispatch.clone(), utterance.fingerprint.clone());
         let mut body = utterance.body;
         let mut audio = Vec::new();
         while let Some(piece) = body.next().await {
@@ -240,7 +240,7 @@ impl Gateway {
             format: line.format.clone(),
             // By a fallback it sounds otherwise, and is made again once its own
             // voice is back.
-            sound,
+            fingerprint,
             file,
             media_type: format.media_type(),
             bytes,

@@ -41,10 +41,10 @@ fn short(hash: Sha256) -> String {
     hash.finalize().iter().take(16).map(|byte| format!("{byte:02x}")).collect()
 }
 
-/// Equal for equal requested sound: engine, voice, model, text and format.
+/// Equal for equal requested audio: engine, voice, model, text and format.
 ///
 /// What is asked for beyond the text counts as the engine and we carry it out.
-pub(crate) fn sound_key(planned: &Planned, text: &str, format: Format) -> String {
+pub(crate) fn fingerprint(planned: &Planned, text: &str, format: Format) -> String {
     let mut hash = Sha256::new();
     let voice = planned.voice_id().unwrap_or_default();
     let model = planned.candidate.model.as_deref().unwrap_or_default();
@@ -57,8 +57,8 @@ pub(crate) fn sound_key(planned: &Planned, text: &str, format: Format) -> String
     }
     let shaped = &planned.shaped;
     if !shaped.adjustments.is_empty() {
-        let Shaped { rate, pitch, volume, style, direction, variation, seed, made_good, .. } = shaped;
-        let told = format!("{:?}", (rate, pitch, volume, style, direction, variation, seed, made_good));
+        let Shaped { rate, pitch, volume, style, direction, variation, seed, emulated, .. } = shaped;
+        let told = format!("{:?}", (rate, pitch, volume, style, direction, variation, seed, emulated));
         add(&mut hash, &told);
     }
     short(hash)

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 use dispatcher_core::{Planner, Route, Sheet, Voice, VoiceIndex, nearest};
 use dispatcher_engines::Engine;
 
-use crate::{Gateway, GatewayError, Lexicons, Profiles, now_micros};
+use crate::{Gateway, GatewayError, Lexicons, Presets, now_micros};
 
 /// Whether an engine can be called.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -46,7 +46,7 @@ pub struct Registry {
     /// Made when it is first looked for something.
     index: Arc<OnceLock<VoiceIndex>>,
     routes: BTreeMap<String, Route>,
-    pub(crate) profiles: Profiles,
+    pub(crate) presets: Presets,
     pub(crate) lexicons: Lexicons,
 }
 
@@ -109,8 +109,8 @@ impl Registry {
     }
 
     /// All named audio formats.
-    pub fn profiles(&self) -> &Profiles {
-        &self.profiles
+    pub fn presets(&self) -> &Presets {
+        &self.presets
     }
 
     /// All lexicons on record.

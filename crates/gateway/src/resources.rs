@@ -275,8 +275,8 @@ impl Gateway {
             ReferenceKind::Sound => {
                 let id = address.strip_prefix("clip:").or_else(|| address.strip_prefix("/api/v1/clips/"));
                 let sound = match id {
-                    Some(id) => self.sound_in_use(caller, id).await,
-                    None => self.sound_titled(caller, address).await,
+                    Some(id) => self.clip_in_use(caller, id).await,
+                    None => self.clip_titled(caller, address).await,
                 };
                 sound.map(Matter::Sound).map_err(|error| error.to_string())
             }

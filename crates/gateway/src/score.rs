@@ -191,7 +191,7 @@ impl Casting<'_> {
         let dialect = synthesis.and_then(|synthesis| synthesis.markup.as_ref());
         let lowered =
             lower(script, dialect, policy, &Cast { casting: self, planned: &planned, voices: RefCell::default() });
-        let lost = |item: &&Fidelity| item.outcome > Outcome::MadeGood;
+        let lost = |item: &&Fidelity| item.outcome > Outcome::Emulated;
         if refuses && lowered.fidelity.iter().any(|item| lost(&item)) {
             let lost = lowered.fidelity.iter().filter(lost).cloned().collect();
             return Err(GatewayError::Unsupported(lost));
@@ -402,7 +402,7 @@ impl Choices for Cast<'_> {
 
     fn controls(&self, treatment: &Treatment) -> bool {
         let wishes = treated(&self.casting.request.shaping, treatment);
-        shaped_by(&self.planned.candidate, self.casting.request, &wishes).made_good.is_nothing()
+        shaped_by(&self.planned.candidate, self.casting.request, &wishes).emulated.is_nothing()
     }
 
     fn style(&self, emotion: &str) -> Option<String> {

@@ -16,7 +16,7 @@ use crate::compose::Composed;
 use crate::deliver::{Start, WAITING};
 use crate::jobs::Keeper;
 use crate::plan::{plan_synthesis, wanted};
-use crate::recall::sound_key;
+use crate::recall::fingerprint;
 use crate::settle::{Docket, Ending, Entry, Opening, micros};
 use crate::texts::TextRoom;
 use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, Planned, TextInput, Unsupported};
@@ -58,7 +58,7 @@ pub struct Utterance {
     pub estimate: Money,
     pub fidelity: Vec<Fidelity>,
     pub worst: Outcome,
-    pub sound: String,
+    pub fingerprint: String,
     pub warnings: Vec<String>,
     pub rehearsal: bool,
     /// Microseconds from the request to the first audio.
@@ -279,7 +279,7 @@ impl Gateway {
             estimate,
             fidelity: opened.planned.fidelity(),
             worst: opened.planned.worst(),
-            sound: sound_key(&opened.planned, source, format),
+            fingerprint: fingerprint(&opened.planned, source, format),
             warnings,
             rehearsal,
             first_us: opened.first_us,
@@ -357,7 +357,7 @@ impl Run {
                         first_us,
                         fallbacks: failures,
                         words: speaking.words.clone(),
-                        tempo: part.call.shaped.made_good.rate,
+                        tempo: part.call.shaped.emulated.rate,
                     };
                     if opener.send(Ok(opened)).is_err() {
                         return self

@@ -174,7 +174,7 @@ async fn a_list_of_voices_is_asked_for_at_the_pace_of_the_engine() {
     const BITTERN: &str = include_str!("../../../demo/sheets/bittern.toml");
     let bittern = dispatcher_standins::start_bittern(0, "ferry", "gate-52", "north").await.unwrap();
     // Two voices a page: more than one call. Without a pace they take a few milliseconds.
-    let sheet = format!("{BITTERN}\n[limits]\nper_minute = 150\n");
+    let sheet = format!("{BITTERN}\n[pace]\nper_minute = 150\n");
     let engine = support::load(&sheet, "bittern.toml", Some(&bittern.url()));
     let house = House::open_with(|registry, _| registry.add(engine)).await;
     let parts = [("user", "ferry"), ("password", "gate-52"), ("shore", "north")];

@@ -18,7 +18,7 @@ fn sheet(more: &str) -> String {
     format!(
         "sheet = 1\nname = \"gannet\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"http://127.0.0.1:1\"\n\
          [access]\nscheme = \"none\"\n[synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = \"audio\"\n{more}\
-         [synthesis.formats]\npcm = {{ type = \"audio/pcm\", rates = [24000] }}\n\
+         [synthesis.formats]\npcm = {{ type = \"audio/pcm\", sample_rates = [24000] }}\n\
          [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n\
          [[synthesis.voices]]\nid = \"own\"\nname = \"Own\"\nlanguages = [\"en\"]\norigin = \"custom\"\n\
          [tariff]\nper = \"second\"\nprice = \"0.01\"\n"

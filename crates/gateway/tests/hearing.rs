@@ -100,7 +100,7 @@ async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
     let sheet = format!(
         "sheet = 1\nname = \"copier\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"cp\"\n\
          [recognition]\narguments = [\"{{{{ file }}}}\", \"{}\"]\ninput = \"file\"\n[recognition.formats]\n\
-         wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\n",
+         wav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n[recognition.lines]\n",
         copy.display()
     );
     let house = House::open_with(|registry, _| registry.add(support::load(&sheet, "copier.toml", None))).await;

@@ -93,7 +93,7 @@ async fn a_sound_is_put_in_where_it_stands() {
     let house = House::open().await;
     let body = format!("One.<audio src=\"{}\">a gong</audio> Two.", data());
     let utterance = house.speak(script(&body, "heron/pellin")).await;
-    assert_eq!(element(&utterance, "audio"), (Outcome::MadeGood, ""));
+    assert_eq!(element(&utterance, "audio"), (Outcome::Emulated, ""));
     let (samples, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["One.", "Two."]);
     let gongs = gongs(&samples);
@@ -130,7 +130,7 @@ async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
     let house = House::open_near(vec![host.clone()], |_, _| {}).await;
     let one = |src: &str| script(&format!("One <audio src=\"{src}\">two</audio> three."), "heron/pellin");
     let fetched = house.speak(one(&format!("http://{host}/gong.wav"))).await;
-    assert_eq!(element(&fetched, "audio").0, Outcome::MadeGood);
+    assert_eq!(element(&fetched, "audio").0, Outcome::Emulated);
     let (samples, heard) = listen(fetched).await;
     assert_eq!((texts(&heard), gongs(&samples).len()), (vec!["One", "three."], 1));
     for (src, why) in [
@@ -144,7 +144,7 @@ async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
         ("gong.wav".into(), "there is no clip 'gong.wav'"),
     ] {
         let utterance = house.speak(one(&src)).await;
-        assert_eq!(element(&utterance, "audio"), (Outcome::SpokenPlainly, "the text in its place is spoken"), "{src}");
+        assert_eq!(element(&utterance, "audio"), (Outcome::Plain, "the text in its place is spoken"), "{src}");
         assert!(utterance.warnings.iter().any(|it| it.contains(why)), "{src}: {:?}", utterance.warnings);
         let (_, heard) = listen(utterance).await;
         assert_eq!(texts(&heard), ["One two three."], "{src}");
@@ -164,7 +164,7 @@ async fn what_a_script_names_is_bounded() {
     };
     let made = |estimate: &dispatcher_gateway::Estimate| {
         let audio = estimate.fidelity.iter().filter(|it| it.element() == "audio");
-        audio.filter(|it| it.outcome == Outcome::MadeGood).count()
+        audio.filter(|it| it.outcome == Outcome::Emulated).count()
     };
     let estimate =
         async |body: &str| house.gateway.estimate_speech(&house.caller, &script(body, "heron/pellin")).await.unwrap();
@@ -185,25 +185,26 @@ async fn what_a_script_names_is_bounded() {
 #[tokio::test]
 async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
     let house = House::open().await;
-    let (kept, _) = house.gateway.keep_sound(&house.caller, "gong.wav", gong().into()).await.unwrap();
+    let (kept, _) = house.gateway.keep_clip(&house.caller, "gong.wav", gong().into()).await.unwrap();
     assert_eq!((kept.audio_ms, kept.bytes), (500, gong().len() as i64));
     let mut sounds = Vec::new();
     for src in [format!("clip:{}", kept.id), format!("/api/v1/clips/{}", kept.id), "gong.wav".into()] {
         let utterance = house.speak(script(&format!("One <audio src=\"{src}\"/>"), "heron/pellin")).await;
-        sounds.push(utterance.sound.clone());
+        sounds.push(utterance.fingerprint.clone());
         let (samples, _) = listen(utterance).await;
         assert_eq!(gongs(&samples).len(), 1, "{src}");
     }
     let without = house.speak(script("One <audio src=\"gong.wav\"/>", "heron/isolde")).await;
-    assert_ne!(without.sound, sounds[2]);
+    assert_ne!(without.fingerprint, sounds[2]);
     // Another app has its own.
     let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
-    let utterance = house.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
+    let utterance =
+        house.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
     assert_eq!(texts(&listen(utterance.unwrap()).await.1), ["One two"]);
-    house.gateway.remove_sound(&other, &kept.id).await.unwrap_err();
-    house.gateway.remove_sound(&house.caller, &kept.id).await.unwrap();
+    house.gateway.remove_clip(&other, &kept.id).await.unwrap_err();
+    house.gateway.remove_clip(&house.caller, &kept.id).await.unwrap();
     let gone = house.speak(script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
-    assert_ne!(gone.sound, sounds[2], "whoever keeps the audio sees that it is stale");
+    assert_ne!(gone.fingerprint, sounds[2], "whoever keeps the audio sees that it is stale");
     assert_eq!(texts(&listen(gone).await.1), ["One two"]);
 }
 
@@ -223,7 +224,7 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
         document: document(alias),
     };
     let plain = house.speak(say("To Gullsay.", "heron/pellin")).await;
-    let before = plain.sound.clone();
+    let before = plain.fingerprint.clone();
     assert_eq!(texts(&listen(plain).await.1), ["To Gullsay."]);
     house.gateway.put_lexicon(new("harbour", None, false, "Gull see"), "test").await.unwrap();
     let asked = "<lexicon uri=\"harbour.pls\" xml:id=\"h\"/>To <lookup ref=\"h\">Gullsay</lookup>.";
@@ -231,12 +232,12 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
     assert_eq!(element(&utterance, "lookup").0, Outcome::Rewritten);
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull see."]);
     let unasked = house.speak(say("To Gullsay.", "heron/pellin")).await;
-    assert_eq!(unasked.sound, before, "a lexicon on request changes nothing else");
+    assert_eq!(unasked.fingerprint, before, "a lexicon on request changes nothing else");
     assert_eq!(texts(&listen(unasked).await.1), ["To Gullsay."]);
     let own = house.gateway.put_lexicon(new("own", Some("quay"), true, "Gull zay"), "test").await.unwrap();
     assert_eq!(own.version, 1);
     let utterance = house.speak(say("To Gullsay.", "heron/pellin")).await;
-    assert_ne!(utterance.sound, before);
+    assert_ne!(utterance.fingerprint, before);
     assert_eq!(element(&utterance, "lexicon"), (Outcome::Rewritten, "'own' says how to speak 1 word"));
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull zay."]);
     let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
@@ -244,7 +245,7 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
     assert_eq!(texts(&listen(utterance).await.1), ["To Gullsay."], "another app's lexicon is none of its own");
     house.gateway.put_lexicon(new("own", Some("nobody"), true, "x"), "test").await.unwrap_err();
     house.gateway.retire_lexicon("own", "test").await.unwrap();
-    assert_eq!(house.speak(say("To Gullsay.", "heron/pellin")).await.sound, before);
+    assert_eq!(house.speak(say("To Gullsay.", "heron/pellin")).await.fingerprint, before);
 }
 
 #[tokio::test]
@@ -253,7 +254,8 @@ async fn lines_overlap_by_what_their_gap_says() {
     let line =
         |text: &str, gap: Option<&str>| Line { text: text.into(), gap: gap.map(str::to_owned), ..Line::default() };
     let spoken = |gap: Option<&'static str>| {
-        let document = dialogue(&[line("The ramp is closing.", None), line("Stand clear.", gap)], Some("en-GB")).unwrap();
+        let document =
+            dialogue(&[line("The ramp is closing.", None), line("Stand clear.", gap)], Some("en-GB")).unwrap();
         house.speak(SynthesisRequest { text: TextInput::Made(document), ..say("", "heron/pellin") })
     };
     let (apart, _) = listen(spoken(Some("100ms")).await).await;
@@ -279,7 +281,7 @@ async fn another_engine_is_as_loud_as_the_first() {
     let house = House::open_with(|registry, _| registry.add(load(&sheet, "whisper.toml", None))).await;
     let body = "Mind the step between the ramp and the deck. <voice name=\"whisper/hush\" required=\"name\">x</voice>";
     let utterance = house.speak(script(body, "heron/pellin")).await;
-    assert_eq!(element(&utterance, "voice").0, Outcome::MadeGood);
+    assert_eq!(element(&utterance, "voice").0, Outcome::Emulated);
     let (samples, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["Mind the step between the ramp and the deck.", ON_TAPE]);
     let level = |one: &Heard| -> f64 {

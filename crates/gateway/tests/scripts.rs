@@ -53,7 +53,7 @@ async fn breaks_are_right_to_five_milliseconds() {
         "plain/pellin",
     );
     let utterance = house.speak(request).await;
-    assert_eq!(utterance.worst, Outcome::MadeGood);
+    assert_eq!(utterance.worst, Outcome::Emulated);
     let (samples, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["One.", "Two.", "Three."]);
     let silences = silences(&samples);
@@ -73,13 +73,13 @@ async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
         let utterance = house.speak(script(body, &format!("{engine}/pellin"))).await;
         let report: Vec<(String, Outcome)> =
             utterance.fidelity.iter().map(|f| (f.element().to_owned(), f.outcome)).collect();
-        let ours = if engine == "plain" { Outcome::MadeGood } else { Outcome::Rewritten };
+        let ours = if engine == "plain" { Outcome::Emulated } else { Outcome::Rewritten };
         assert_eq!(
             report[1..3],
             [("prosody".into(), ours), ("prosody".into(), ours)],
             "heron changes pitch and rate itself"
         );
-        assert_eq!(report[3..], [("prosody".into(), Outcome::MadeGood), ("voice".into(), Outcome::MadeGood)]);
+        assert_eq!(report[3..], [("prosody".into(), Outcome::Emulated), ("voice".into(), Outcome::Emulated)]);
         let (samples, heard) = listen(utterance).await;
         assert_eq!(
             texts(&heard),
@@ -121,8 +121,8 @@ async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
 #[tokio::test]
 async fn a_length_that_is_asked_for_is_kept() {
     let house = house().await;
-    let whole =
-        listen(house.speak(script("The ramp is closing, please.", "plain/pellin")).await).await.0.len() as f64 / 24_000.0;
+    let whole = listen(house.speak(script("The ramp is closing, please.", "plain/pellin")).await).await.0.len() as f64
+        / 24_000.0;
     let asked = whole * 1.2;
     let body = format!("<prosody duration=\"{:.0}ms\">The ramp is closing, please.</prosody>", asked * 1_000.0);
     let (samples, heard) = listen(house.speak(script(&body, "plain/pellin")).await).await;
@@ -201,7 +201,7 @@ async fn a_part_that_fails_falls_back_alone() {
     let (row, attempts, ledger) = house.dispatch(&id).await;
     assert_eq!(row.state, "done");
     assert_eq!(attempts[0].cause.as_deref(), Some(Cause::Unavailable.name()));
-    assert!(attempts.iter().all(|attempt| attempt.state != "open"), "{attempts:?}");
+    assert!(attempts.iter().all(|attempt| attempt.state != "running"), "{attempts:?}");
     let (held, released): (i64, i64) = ledger.iter().fold((0, 0), |(held, released), line| match line.kind.as_str() {
         "hold" => (held + line.nanos, released),
         "release" => (held, released - line.nanos),

@@ -96,7 +96,8 @@ mod tests {
             language: None,
             gap: gap.map(str::to_owned),
         };
-        let lines = [line("All aboard & welcome.", Some("heron/pellin"), None), line("Thank you.", None, Some("300ms"))];
+        let lines =
+            [line("All aboard & welcome.", Some("heron/pellin"), None), line("Thank you.", None, Some("300ms"))];
         let document = dialogue(&lines, Some("en-GB")).expect("a document");
         let script = crate::read_ssml(&document).expect("sound");
         assert_eq!(script.plain_text(), "All aboard & welcome. Thank you.");

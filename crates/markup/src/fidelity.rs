@@ -14,9 +14,9 @@ pub enum Outcome {
     /// It was said in another way that means the same.
     Rewritten,
     /// The gateway did it in its own audio code.
-    MadeGood,
+    Emulated,
     /// Its text is spoken without what it asked for.
-    SpokenPlainly,
+    Plain,
     /// Nothing of it is left.
     Omitted,
 }
@@ -27,8 +27,8 @@ impl Outcome {
         match self {
             Outcome::Native => "native",
             Outcome::Rewritten => "rewritten",
-            Outcome::MadeGood => "made-good",
-            Outcome::SpokenPlainly => "spoken-plainly",
+            Outcome::Emulated => "emulated",
+            Outcome::Plain => "plain",
             Outcome::Omitted => "omitted",
         }
     }

@@ -102,7 +102,7 @@ fn what_a_lookup_could_not_do_is_told_at_its_place() {
     };
     let body = "<lookup ref=\"h\">Nesst, Gullsay and Nesst</lookup>";
     let (done, note, line) = outcome(body, None, "en-GB");
-    assert_eq!((done, line), (Outcome::SpokenPlainly, 2));
+    assert_eq!((done, line), (Outcome::Plain, 2));
     assert_eq!(&*note, "it has no words for Nesst but phonemes, which this engine does not take");
     assert_eq!(outcome(body, Some(PHONEMES), "en-GB").0, Outcome::Rewritten);
     let (done, note, _) = outcome("<lookup ref=\"h\">Gullsay</lookup>", None, "pt");
@@ -114,7 +114,7 @@ fn what_a_lookup_could_not_do_is_told_at_its_place() {
     .unwrap();
     let lowered = lower(&script, None, Policy::Adapt, &Shelf { own: None });
     let told: Vec<_> = lowered.fidelity.iter().map(|it| (it.element(), it.outcome)).collect();
-    let expected = [("speak", Outcome::Native), ("lexicon", Outcome::Omitted), ("lookup", Outcome::SpokenPlainly)];
+    let expected = [("speak", Outcome::Native), ("lexicon", Outcome::Omitted), ("lookup", Outcome::Plain)];
     assert_eq!(told, expected);
     assert_eq!(lowered.fidelity[1].note(), Some("the lexicon 'none.pls' cannot be had"));
 }
@@ -126,7 +126,7 @@ fn a_lexicon_of_the_app_holds_for_all_text_in_its_language() {
     let lowered_text = lower(&script, None, Policy::Adapt, &Shelf { own: own.clone() });
     assert_eq!(said(&lowered_text, false), "To  Gull zay\nfrom Nesst.");
     let told = &lowered_text.fidelity[0];
-    assert_eq!((told.element(), told.line, told.outcome), ("lexicon", 0, Outcome::SpokenPlainly));
+    assert_eq!((told.element(), told.line, told.outcome), ("lexicon", 0, Outcome::Plain));
     script.language = Some("pt-PT".into());
     let elsewhere = lower(&script, None, Policy::Adapt, &Shelf { own });
     assert_eq!(said(&elsewhere, false), "To  Gullsay\nfrom Nesst.");

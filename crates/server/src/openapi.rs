@@ -6,7 +6,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use crate::api::{
-    apps, credentials, document_job, engines, estimates, jobs, lexicons, profiles, prompts, records, service, session,
+    apps, credentials, document_job, engines, estimates, jobs, lexicons, presets, prompts, records, service, session,
     transcripts, uploads, utterances, voices,
 };
 use crate::launch::PublicUrl;
@@ -43,10 +43,10 @@ use crate::statuses;
         records::overview,
         lexicons::list, lexicons::read, lexicons::versions, lexicons::put_lexicon, lexicons::retire,
         lexicons::clips, lexicons::keep_clip, lexicons::clip, lexicons::remove_clip,
-        profiles::list,
-        profiles::read,
-        profiles::put_profile,
-        profiles::retire,
+        presets::list,
+        presets::read,
+        presets::put_preset,
+        presets::retire,
         prompts::list, prompts::read, prompts::put_set, prompts::remove, prompts::make, prompts::approve,
         prompts::file, prompts::archive,
         apps::list,

@@ -1,10 +1,10 @@
-//! Voices as engines list them, favourites, and kept sound.
+//! Voices as engines list them, favourites, and kept fingerprint.
 
 use diesel::prelude::*;
 
-use crate::models::{CatalogueAge, CatalogueRow, ChangeRow, ClipRow, FavouriteRow};
+use crate::models::{CatalogueAge, CatalogueRow, ChangeRow, FavouriteRow, RecalledRow};
 use crate::records::note;
-use crate::schema::{catalogue_changes, catalogues, clips, favourites};
+use crate::schema::{catalogue_changes, catalogues, favourites, recalled};
 use crate::{Durability, Store, StoreError};
 
 /// Changes of an engine that are kept; older ones go.
@@ -115,14 +115,15 @@ impl Store {
         self.writer.submit(Durability::Process, write).await
     }
 
-    /// Kept sound by its key; looking it up counts as a use.
-    pub async fn clip(&self, sound: String, at: i64) -> Result<Option<ClipRow>, StoreError> {
-        let key = sound.clone();
-        let found: Option<ClipRow> =
-            self.read(move |c| Ok(clips::table.find(key).select(ClipRow::as_select()).first(c).optional()?)).await?;
+    /// Kept audio by its fingerprint; looking it up counts as a use.
+    pub async fn recalled(&self, fingerprint: String, at: i64) -> Result<Option<RecalledRow>, StoreError> {
+        let key = fingerprint.clone();
+        let found: Option<RecalledRow> = self
+            .read(move |c| Ok(recalled::table.find(key).select(RecalledRow::as_select()).first(c).optional()?))
+            .await?;
         if found.is_some() {
             let write = move |c: &mut SqliteConnection| {
-                diesel::update(clips::table.find(&sound)).set(clips::used_at.eq(at)).execute(c)?;
+                diesel::update(recalled::table.find(&fingerprint)).set(recalled::used_at.eq(at)).execute(c)?;
                 Ok(())
             };
             self.writer.submit(Durability::Process, write).await?;
@@ -130,30 +131,31 @@ impl Store {
         Ok(found)
     }
 
-    /// Keeps sound; gives the contents that no clip needs any more, the least
+    /// Keeps fingerprint; gives the contents that no record needs any more, the least
     /// recently used having gone until the rest fits into so many bytes.
-    pub async fn put_clip(&self, row: ClipRow, budget: i64) -> Result<Vec<String>, StoreError> {
+    pub async fn put_recalled(&self, row: RecalledRow, budget: i64) -> Result<Vec<String>, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            diesel::insert_into(clips::table)
+            diesel::insert_into(recalled::table)
                 .values(&row)
-                .on_conflict(clips::sound)
+                .on_conflict(recalled::fingerprint)
                 .do_update()
                 .set(&row)
                 .execute(c)?;
-            let all: Vec<ClipRow> = clips::table.order(clips::used_at.desc()).select(ClipRow::as_select()).load(c)?;
+            let all: Vec<RecalledRow> =
+                recalled::table.order(recalled::used_at.desc()).select(RecalledRow::as_select()).load(c)?;
             let mut sum = 0;
-            let mut kept = std::collections::HashSet::new();
+            let mut needed = std::collections::HashSet::new();
             let mut gone = Vec::new();
-            for clip in all {
-                sum += clip.bytes;
-                if sum <= budget || clip.sound == row.sound {
-                    kept.insert(clip.content);
+            for kept in all {
+                sum += kept.bytes;
+                if sum <= budget || kept.fingerprint == row.fingerprint {
+                    needed.insert(kept.content);
                 } else {
-                    diesel::delete(clips::table.find(&clip.sound)).execute(c)?;
-                    gone.push(clip.content);
+                    diesel::delete(recalled::table.find(&kept.fingerprint)).execute(c)?;
+                    gone.push(kept.content);
                 }
             }
-            gone.retain(|content| !kept.contains(content));
+            gone.retain(|content| !needed.contains(content));
             Ok(gone)
         };
         self.writer.submit(Durability::Process, write).await

@@ -3,9 +3,9 @@
 use diesel::dsl::max;
 use diesel::prelude::*;
 
-use crate::models::{LexiconRow, SoundRow};
+use crate::models::{ClipRow, LexiconRow};
 use crate::records::{in_force, note};
-use crate::schema::{lexicons, sounds};
+use crate::schema::{clips, lexicons};
 use crate::{Durability, Store, StoreError};
 
 impl Store {
@@ -63,51 +63,51 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Keeps an app's record of a sound; where the app has one already, that
+    /// Keeps an app's record of a clip; where the app has one already, that
     /// one stays and is given.
-    pub async fn put_sound(&self, row: SoundRow) -> Result<SoundRow, StoreError> {
+    pub async fn put_clip(&self, row: ClipRow) -> Result<ClipRow, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let known: Option<SoundRow> =
-                sounds::table.find((&row.id, &row.app)).select(SoundRow::as_select()).first(c).optional()?;
+            let known: Option<ClipRow> =
+                clips::table.find((&row.id, &row.app)).select(ClipRow::as_select()).first(c).optional()?;
             if let Some(known) = known {
                 return Ok(known);
             }
-            note(c, row.created_at, &row.created_by, "clip.put", &row.id)?;
-            diesel::insert_into(sounds::table).values(&row).execute(c)?;
+            note(c, row.created_at, &row.created_by, "clip.add", &row.id)?;
+            diesel::insert_into(clips::table).values(&row).execute(c)?;
             Ok(row)
         };
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Sounds of an app, or of all; the newest first.
-    pub async fn sounds(&self, app: Option<String>) -> Result<Vec<SoundRow>, StoreError> {
+    /// Clips of an app, or of all; the newest first.
+    pub async fn clips(&self, app: Option<String>) -> Result<Vec<ClipRow>, StoreError> {
         self.read(move |c| {
-            let mut query = sounds::table.order(sounds::created_at.desc()).select(SoundRow::as_select()).into_boxed();
+            let mut query = clips::table.order(clips::created_at.desc()).select(ClipRow::as_select()).into_boxed();
             if let Some(app) = app {
-                query = query.filter(sounds::app.eq(app));
+                query = query.filter(clips::app.eq(app));
             }
             Ok(query.load(c)?)
         })
         .await
     }
 
-    /// The records of a sound, one for each app that keeps it; the oldest first.
-    pub async fn sound(&self, id: String) -> Result<Vec<SoundRow>, StoreError> {
+    /// The records of a clip, one for each app that keeps it; the oldest first.
+    pub async fn clip_records(&self, id: String) -> Result<Vec<ClipRow>, StoreError> {
         self.read(move |c| {
-            let found = sounds::table.filter(sounds::id.eq(id)).order(sounds::created_at);
-            Ok(found.select(SoundRow::as_select()).load(c)?)
+            let found = clips::table.filter(clips::id.eq(id)).order(clips::created_at);
+            Ok(found.select(ClipRow::as_select()).load(c)?)
         })
         .await
     }
 
-    /// Removes an app's record of a sound; gives whether another app still has one.
-    pub async fn remove_sound(&self, id: String, app: String, by: String, at: i64) -> Result<bool, StoreError> {
+    /// Removes an app's record of a clip; gives whether another app still has one.
+    pub async fn remove_clip(&self, id: String, app: String, by: String, at: i64) -> Result<bool, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            if diesel::delete(sounds::table.find((&id, &app))).execute(c)? == 0 {
+            if diesel::delete(clips::table.find((&id, &app))).execute(c)? == 0 {
                 return Err(StoreError::Missing { what: "clip", name: id });
             }
             note(c, at, &by, "clip.remove", &id)?;
-            Ok(sounds::table.filter(sounds::id.eq(&id)).count().get_result::<i64>(c)? > 0)
+            Ok(clips::table.filter(clips::id.eq(&id)).count().get_result::<i64>(c)? > 0)
         };
         self.writer.submit(Durability::Disk, write).await
     }

@@ -12,7 +12,7 @@ mod lexicons;
 mod models;
 mod people;
 mod pool;
-mod profiles;
+mod presets;
 mod prompts;
 mod records;
 mod schema;
@@ -24,8 +24,8 @@ pub use jobs::{JobChange, JobFilter, JobProgress};
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
-    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, ProfileRow, PromptFileRow, PromptSetRow,
-    RouteRow, Session, SheetRow, SoundRow,
+    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, PresetRow, PromptFileRow, PromptSetRow,
+    RecalledRow, RouteRow, Session, SheetRow,
 };
 pub use people::Grant;
 pub use pool::Store;

@@ -4,8 +4,8 @@ use diesel::prelude::*;
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    job_files, job_pieces, jobs, ledger, lexicons, profiles, prompt_files, prompt_sets, routes, sessions, sheets,
-    sounds,
+    job_files, job_pieces, jobs, ledger, lexicons, presets, prompt_files, prompt_sets, recalled, routes, sessions,
+    sheets,
 };
 
 /// One version of an engine's sheet.
@@ -65,11 +65,11 @@ pub struct FavouriteRow {
     pub at: i64,
 }
 
-/// Kept sound: what it is the sound of, and its content's hash.
+/// Kept audio: its fingerprint and the hash of its content.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
-#[diesel(table_name = clips)]
-pub struct ClipRow {
-    pub sound: String,
+#[diesel(table_name = recalled)]
+pub struct RecalledRow {
+    pub fingerprint: String,
     pub content: String,
     pub media_type: String,
     pub bytes: i64,
@@ -91,10 +91,10 @@ pub struct RouteRow {
     pub retired_at: Option<i64>,
 }
 
-/// One version of an audio profile, as JSON.
+/// One version of an audio preset, as JSON.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = profiles)]
-pub struct ProfileRow {
+#[diesel(table_name = presets)]
+pub struct PresetRow {
     pub name: String,
     pub version: i64,
     pub document: String,
@@ -133,10 +133,10 @@ pub struct Session {
     pub key: Option<String>,
 }
 
-/// A sound that scripts put in.
+/// Audio that scripts insert.
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
-#[diesel(table_name = sounds)]
-pub struct SoundRow {
+#[diesel(table_name = clips)]
+pub struct ClipRow {
     /// The name of its file, by its content.
     pub id: String,
     pub app: String,
@@ -166,8 +166,8 @@ pub struct PromptFileRow {
     pub prompt_set: String,
     pub prompt: String,
     pub format: String,
-    /// Another where it would sound otherwise now.
-    pub sound: String,
+    /// `Dispatch-Fingerprint` of the audio.
+    pub fingerprint: String,
     pub file: String,
     pub media_type: String,
     pub bytes: i64,
@@ -217,7 +217,7 @@ pub struct App {
     /// The engine or route of a recognition that names none.
     pub default_recognition: Option<String>,
     pub created_at: i64,
-    /// The audio format of a request that names none: a profile or a type.
+    /// The audio format of a request that names none: a preset or a type.
     pub default_format: Option<String>,
     /// Voices made for this account that it may use, one a line.
     pub custom_voices: Option<String>,
@@ -328,7 +328,7 @@ pub struct JobPieceRow {
     pub track: i64,
     pub piece: i64,
     /// Equal for equal calls.
-    pub sound: String,
+    pub fingerprint: String,
     pub engine: String,
     pub dispatch: String,
     pub audio_ms: i64,

@@ -15,7 +15,7 @@ table! {
     }
 }
 table! {
-    profiles (name, version) {
+    presets (name, version) {
         name -> Text, version -> BigInt, document -> Text, created_by -> Text, created_at -> BigInt,
         retired_at -> Nullable<BigInt>,
     }
@@ -68,7 +68,7 @@ table! {
 }
 table! {
     job_pieces (job, track, piece) {
-        job -> Text, track -> BigInt, piece -> BigInt, sound -> Text, engine -> Text, dispatch -> Text,
+        job -> Text, track -> BigInt, piece -> BigInt, fingerprint -> Text, engine -> Text, dispatch -> Text,
         audio_ms -> BigInt, made_at -> BigInt,
     }
 }
@@ -110,8 +110,8 @@ table! {
     favourites (voice) { voice -> Text, by -> Text, at -> BigInt, }
 }
 table! {
-    clips (sound) {
-        sound -> Text, content -> Text, media_type -> Text, bytes -> BigInt, engine -> Text, voice -> Text,
+    recalled (fingerprint) {
+        fingerprint -> Text, content -> Text, media_type -> Text, bytes -> BigInt, engine -> Text, voice -> Text,
         made_at -> BigInt, used_at -> BigInt,
     }
 }
@@ -122,7 +122,7 @@ table! {
     }
 }
 table! {
-    sounds (id, app) {
+    clips (id, app) {
         id -> Text, app -> Text, title -> Text, media_type -> Text, bytes -> BigInt, audio_ms -> BigInt,
         created_by -> Text, created_at -> BigInt,
     }
@@ -134,7 +134,7 @@ table! {
 }
 table! {
     prompt_files (prompt_set, prompt, format) {
-        prompt_set -> Text, prompt -> Text, format -> Text, sound -> Text, file -> Text, media_type -> Text,
+        prompt_set -> Text, prompt -> Text, format -> Text, fingerprint -> Text, file -> Text, media_type -> Text,
         bytes -> BigInt, audio_ms -> BigInt, dispatch -> Text, made_at -> BigInt, approved_by -> Nullable<Text>,
         approved_at -> Nullable<BigInt>,
     }

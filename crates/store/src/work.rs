@@ -132,7 +132,7 @@ impl Store {
     pub async fn mark_uncertain(&self, at: i64, day: String) -> Result<usize, StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let open: Vec<AttemptRow> =
-                attempts::table.filter(attempts::state.eq("open")).select(AttemptRow::as_select()).load(c)?;
+                attempts::table.filter(attempts::state.eq("running")).select(AttemptRow::as_select()).load(c)?;
             for attempt in &open {
                 let held: Vec<LedgerRow> = ledger::table
                     .filter(ledger::dispatch.eq(&attempt.dispatch))
@@ -161,10 +161,10 @@ impl Store {
                         .execute(c)?;
                 }
             }
-            diesel::update(attempts::table.filter(attempts::state.eq("open")))
+            diesel::update(attempts::table.filter(attempts::state.eq("running")))
                 .set(attempts::state.eq("uncertain"))
                 .execute(c)?;
-            diesel::update(dispatches::table.filter(dispatches::state.eq("open")))
+            diesel::update(dispatches::table.filter(dispatches::state.eq("running")))
                 .set(dispatches::state.eq("uncertain"))
                 .execute(c)?;
             Ok(open.len())

@@ -3,7 +3,7 @@
 
 mod support;
 
-use dispatcher_store::{CatalogueRow, ChangeRow, ClipRow, Store};
+use dispatcher_store::{CatalogueRow, ChangeRow, RecalledRow, Store};
 use support::store;
 
 fn list(document: &str, at: i64) -> CatalogueRow {
@@ -64,9 +64,9 @@ async fn a_voice_is_marked_once_and_the_mark_can_be_taken_away() {
     assert_eq!((&*log[1].who, &*log[1].action, &*log[1].subject), ("ben", "favourite.remove", "heron/pellin"));
 }
 
-fn clip(sound: &str, content: &str, bytes: i64, at: i64) -> ClipRow {
-    ClipRow {
-        sound: sound.into(),
+fn recalled(sound: &str, content: &str, bytes: i64, at: i64) -> RecalledRow {
+    RecalledRow {
+        fingerprint: sound.into(),
         content: content.into(),
         media_type: "audio/mpeg".into(),
         bytes,
@@ -81,19 +81,19 @@ fn clip(sound: &str, content: &str, bytes: i64, at: i64) -> ClipRow {
 async fn the_clip_that_was_not_used_longest_goes_first_and_shared_content_stays() {
     let (_folder, store) = store();
     for (sound, content, at) in [("s1", "c1", 1), ("s2", "c2", 2), ("s3", "c1", 3)] {
-        assert!(store.put_clip(clip(sound, content, 40, at), 120).await.unwrap().is_empty());
+        assert!(store.put_recalled(recalled(sound, content, 40, at), 120).await.unwrap().is_empty());
     }
     // Looked up, so that another is the oldest.
-    assert_eq!(store.clip("s1".into(), 4).await.unwrap().unwrap().content, "c1");
-    assert!(store.clip("none".into(), 4).await.unwrap().is_none());
-    assert_eq!(store.put_clip(clip("s4", "c4", 40, 5), 120).await.unwrap(), ["c2"]);
-    assert!(store.clip("s2".into(), 6).await.unwrap().is_none());
+    assert_eq!(store.recalled("s1".into(), 4).await.unwrap().unwrap().content, "c1");
+    assert!(store.recalled("none".into(), 4).await.unwrap().is_none());
+    assert_eq!(store.put_recalled(recalled("s4", "c4", 40, 5), 120).await.unwrap(), ["c2"]);
+    assert!(store.recalled("s2".into(), 6).await.unwrap().is_none());
     // The other sound of this content is still wanted.
-    assert!(store.put_clip(clip("s5", "c5", 40, 7), 120).await.unwrap().is_empty(), "c1 is needed by s1");
-    assert!(store.clip("s3".into(), 8).await.unwrap().is_none());
+    assert!(store.put_recalled(recalled("s5", "c5", 40, 7), 120).await.unwrap().is_empty(), "c1 is needed by s1");
+    assert!(store.recalled("s3".into(), 8).await.unwrap().is_none());
     // One that fits nowhere is kept alone: it was just asked for.
-    let mut gone = store.put_clip(clip("s6", "c6", 500, 9), 120).await.unwrap();
+    let mut gone = store.put_recalled(recalled("s6", "c6", 500, 9), 120).await.unwrap();
     gone.sort();
     assert_eq!(gone, ["c1", "c4", "c5"]);
-    assert_eq!(store.clip("s6".into(), 10).await.unwrap().unwrap().bytes, 500);
+    assert_eq!(store.recalled("s6".into(), 10).await.unwrap().unwrap().bytes, 500);
 }

@@ -44,7 +44,7 @@ fn piece(job: &str, piece: i64, audio_ms: i64) -> JobPieceRow {
         job: job.into(),
         track: 0,
         piece,
-        sound: format!("sound-{piece}"),
+        fingerprint: format!("print-{piece}"),
         engine: "heron".into(),
         dispatch: "d1".into(),
         audio_ms,

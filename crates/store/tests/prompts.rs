@@ -21,7 +21,7 @@ fn file(prompt: &str, format: &str, sound: &str) -> PromptFileRow {
         prompt_set: "gates".into(),
         prompt: prompt.into(),
         format: format.into(),
-        sound: sound.into(),
+        fingerprint: sound.into(),
         file: format!("{prompt}.{format}"),
         media_type: "audio/mpeg".into(),
         bytes: 9,

@@ -4,7 +4,7 @@
 mod support;
 
 use dispatcher_store::{
-    AccessKey, AttemptEnd, DispatchEnd, DispatchFilter, GroupBy, LexiconRow, SoundRow, Store, StoreError,
+    AccessKey, AttemptEnd, ClipRow, DispatchEnd, DispatchFilter, GroupBy, LexiconRow, Store, StoreError,
 };
 use support::{app, attempt, dispatch, entry, store};
 
@@ -154,7 +154,7 @@ async fn lexicons_have_versions_and_sounds_are_kept_once() {
     assert!(store.retire_lexicon("harbour".into(), "tess".into(), 4).await.is_err(), "it is retired already");
     assert_eq!(store.put_lexicon(row("three", 5)).await.unwrap(), 3, "and goes on where it was");
 
-    let sound = |app: &str, title: &str| SoundRow {
+    let sound = |app: &str, title: &str| ClipRow {
         id: "c0ffee".into(),
         app: app.into(),
         title: title.into(),
@@ -164,16 +164,13 @@ async fn lexicons_have_versions_and_sounds_are_kept_once() {
         created_by: "tess".into(),
         created_at: 6,
     };
-    store.put_sound(sound("helpline", "gong")).await.unwrap();
-    assert_eq!(store.put_sound(sound("helpline", "chime")).await.unwrap().title, "gong", "the app has it already");
-    assert_eq!(store.put_sound(sound("console", "bell")).await.unwrap().title, "bell", "each app has its own record");
-    assert_eq!(store.sounds(Some("console".into())).await.unwrap(), [sound("console", "bell")]);
-    assert!(
-        store.remove_sound("c0ffee".into(), "helpline".into(), "tess".into(), 7).await.unwrap(),
-        "one still has it"
-    );
-    assert_eq!(store.sound("c0ffee".into()).await.unwrap(), [sound("console", "bell")]);
-    assert!(store.remove_sound("c0ffee".into(), "helpline".into(), "tess".into(), 8).await.is_err(), "its own is gone");
-    assert!(!store.remove_sound("c0ffee".into(), "console".into(), "tess".into(), 9).await.unwrap(), "nobody has it");
-    assert_eq!(store.sound("c0ffee".into()).await.unwrap(), []);
+    store.put_clip(sound("helpline", "gong")).await.unwrap();
+    assert_eq!(store.put_clip(sound("helpline", "chime")).await.unwrap().title, "gong", "the app has it already");
+    assert_eq!(store.put_clip(sound("console", "bell")).await.unwrap().title, "bell", "each app has its own record");
+    assert_eq!(store.clips(Some("console".into())).await.unwrap(), [sound("console", "bell")]);
+    assert!(store.remove_clip("c0ffee".into(), "helpline".into(), "tess".into(), 7).await.unwrap(), "one still has it");
+    assert_eq!(store.clip_records("c0ffee".into()).await.unwrap(), [sound("console", "bell")]);
+    assert!(store.remove_clip("c0ffee".into(), "helpline".into(), "tess".into(), 8).await.is_err(), "its own is gone");
+    assert!(!store.remove_clip("c0ffee".into(), "console".into(), "tess".into(), 9).await.unwrap(), "nobody has it");
+    assert_eq!(store.clip_records("c0ffee".into()).await.unwrap(), []);
 }

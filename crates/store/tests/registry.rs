@@ -1,4 +1,4 @@
-//! Sheets, routes, profiles and credentials: versions, and what is in force.
+//! Sheets, routes, presets and credentials: versions, and what is in force.
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 mod support;
@@ -48,26 +48,26 @@ async fn an_engine_that_was_retired_stays_so_until_a_person_brings_it_back() {
 }
 
 #[tokio::test]
-async fn routes_and_profiles_have_versions_of_which_the_newest_counts() {
+async fn routes_and_presets_have_versions_of_which_the_newest_counts() {
     let (_folder, store) = store();
     for (document, version) in [("one", 1), ("two", 2)] {
         let put = store.put_route("quayside".into(), document.into(), "ada".into(), version).await.unwrap();
         assert_eq!(put, version);
-        let put = store.put_profile("gate".into(), document.into(), "ada".into(), version).await.unwrap();
+        let put = store.put_preset("gate".into(), document.into(), "ada".into(), version).await.unwrap();
         assert_eq!(put, version);
     }
     store.put_route("captions".into(), "else".into(), "ada".into(), 3).await.unwrap();
     let routes = store.routes().await.unwrap();
     let told: Vec<_> = routes.iter().map(|row| (&*row.name, row.version, &*row.document)).collect();
     assert_eq!(told, [("captions", 1, "else"), ("quayside", 2, "two")]);
-    store.retire_profile("gate".into(), "ada".into(), 4).await.unwrap();
-    assert!(store.profiles().await.unwrap().is_empty(), "no earlier version comes back");
-    assert!(store.retire_profile("gate".into(), "ada".into(), 5).await.is_err(), "it is retired already");
-    assert_eq!(store.put_profile("gate".into(), "three".into(), "ben".into(), 6).await.unwrap(), 3);
-    assert_eq!(store.profiles().await.unwrap()[0].document, "three");
+    store.retire_preset("gate".into(), "ada".into(), 4).await.unwrap();
+    assert!(store.presets().await.unwrap().is_empty(), "no earlier version comes back");
+    assert!(store.retire_preset("gate".into(), "ada".into(), 5).await.is_err(), "it is retired already");
+    assert_eq!(store.put_preset("gate".into(), "three".into(), "ben".into(), 6).await.unwrap(), 3);
+    assert_eq!(store.presets().await.unwrap()[0].document, "three");
     let log: Vec<String> =
         store.audit(3).await.unwrap().iter().map(|it| format!("{} {} {}", it.who, it.action, it.subject)).collect();
-    assert_eq!(log, ["ben profile.put gate version 3", "ada profile.retire gate", "ada route.put captions version 1"]);
+    assert_eq!(log, ["ben preset.put gate version 3", "ada preset.retire gate", "ada route.put captions version 1"]);
 }
 
 async fn credential(store: &Store, secret: &'static [u8]) -> i64 {

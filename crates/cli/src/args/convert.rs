@@ -9,7 +9,7 @@ use clap::Args;
   dispatcher convert call.wav call.mp3
   dispatcher convert call.mp3 call.ulaw --format phone
   dispatcher convert *.aiff ferries/ --format flac
-  dispatcher convert call.wav slow.wav --speed 0.8 --loudness --trim
+  dispatcher convert call.wav slow.wav --rate 0.8 --loudness --trim
   dispatcher convert bell.wav call.mp3 both.opus --join --gap 0.4 --loudness
   dispatcher convert --show call.m4a")]
 pub(crate) struct ConvertArgs {
@@ -19,7 +19,7 @@ pub(crate) struct ConvertArgs {
     /// Only tell what the files are
     #[arg(long)]
     pub(crate) show: bool,
-    /// A media type, an extension or a profile: web, phone, editor, device, assistive
+    /// A media type, an extension or a preset: web, phone, editor, device, assistive
     #[arg(long, value_name = "FORMAT", conflicts_with = "show")]
     pub(crate) format: Option<String>,
     /// Hertz (default: as it is, where the format can carry that)
@@ -34,9 +34,9 @@ pub(crate) struct ConvertArgs {
     /// 1 or 2 (default: as it is, at most 2)
     #[arg(long, value_name = "COUNT", conflicts_with = "show")]
     pub(crate) channels: Option<u8>,
-    /// Faster or slower at the same pitch: 0.5 to 2
-    #[arg(long, value_name = "FACTOR", conflicts_with = "show")]
-    pub(crate) speed: Option<f64>,
+    /// Pace at the same pitch, 50% to 200%: 85%, 1.2, slow, fast
+    #[arg(long, value_name = "RATE", value_parser = rate, conflicts_with = "show")]
+    pub(crate) rate: Option<f64>,
     /// Higher or lower at the same tempo, in semitones: -12 to 12
     #[arg(long, value_name = "SEMITONES", allow_negative_numbers = true, conflicts_with = "show")]
     pub(crate) pitch: Option<f64>,
@@ -99,4 +99,9 @@ pub(crate) struct ConvertArgs {
 fn seconds(text: &str) -> Result<f64, String> {
     let seconds = text.parse::<f64>().ok().filter(|seconds| (0.0..=60.0).contains(seconds));
     seconds.ok_or_else(|| "seconds from 0 to 60 are wanted".into())
+}
+
+/// A rate in the forms of SSML's `prosody`, as a factor.
+fn rate(text: &str) -> Result<f64, String> {
+    dispatcher_markup::prosody::rate(text).map_err(|error| error.to_string())
 }

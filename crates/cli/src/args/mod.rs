@@ -67,7 +67,7 @@ pub(crate) enum Command {
     App(AppCommand),
     /// List, keep and retire named audio formats
     #[command(subcommand)]
-    Profile(ProfileCommand),
+    Preset(PresetCommand),
     /// List, keep and retire lexicons: how words are pronounced
     #[command(subcommand)]
     Lexicon(LexiconCommand),
@@ -181,7 +181,7 @@ pub(crate) struct VoiceArgs {
     pub(crate) strength: Option<f64>,
     /// How fast: 90%, +10%, slow, fast
     #[arg(long, value_name = "RATE")]
-    pub(crate) speed: Option<String>,
+    pub(crate) rate: Option<String>,
     /// How high: +2st, -10%, low, high
     #[arg(long, value_name = "PITCH", allow_hyphen_values = true)]
     pub(crate) pitch: Option<String>,
@@ -203,7 +203,7 @@ pub(crate) struct VoiceArgs {
     /// The language of the text, such as en-GB
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
-    /// A media type, an extension or a profile: mp3, opus, web, phone, audio/L16;rate=16000
+    /// A media type, an extension or a preset: mp3, opus, web, phone, audio/L16;rate=16000
     #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<String>,
     /// Hertz
@@ -323,8 +323,8 @@ pub(crate) struct EstimateArgs {
   dispatcher lint safety.ssml
   dispatcher lint safety.ssml --sheets /etc/dispatcher/sheets --engine heron --strict
 
-An element is native (the engine takes it), rewritten (said otherwise), made-good
-(done in the gateway's own audio code), spoken plainly, or omitted. Lexicons and sounds
+An element is native (the engine takes it), rewritten (expressed in another way), emulated
+(done in the gateway's own audio code), plain (its text alone is spoken) or omitted. Lexicons and sounds
 are looked for beside the file; nothing is fetched.")]
 pub(crate) struct LintArgs {
     /// The script: SSML, or text; standard input where it is missing or -
@@ -364,11 +364,11 @@ pub(crate) enum RouteCommand {
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
-  dispatcher profile list
-  dispatcher profile set gate-screen --type mp3 --sample-rate 16000 --purpose 'screens at the gates'
+  dispatcher preset list
+  dispatcher preset set gate-screen --type mp3 --sample-rate 16000 --purpose 'screens at the gates'
   dispatcher speak \"Gate 4 is closing.\" --format gate-screen -o gate.mp3
-  dispatcher profile retire gate-screen")]
-pub(crate) enum ProfileCommand {
+  dispatcher preset retire gate-screen")]
+pub(crate) enum PresetCommand {
     /// List named audio formats: those that are built in and your own
     List,
     /// Keep a named audio format, or replace one
@@ -423,7 +423,7 @@ pub(crate) enum AppCommand {
         /// The engine or route of recognitions that name none
         #[arg(long, value_name = "NAME")]
         default_recognition: Option<String>,
-        /// The audio of requests that name none: a profile, an extension or a media type
+        /// The audio of requests that name none: a preset, an extension or a media type
         #[arg(long, value_name = "FORMAT")]
         default_format: Option<String>,
         /// Same calls and checks, no engine called, nothing charged
@@ -487,7 +487,7 @@ pub(crate) struct DispatchesArgs {
     /// Those that an engine took part in
     #[arg(long)]
     pub(crate) engine: Option<String>,
-    /// done, failed, abandoned, open or uncertain
+    /// done, failed, abandoned, running or uncertain
     #[arg(long)]
     pub(crate) state: Option<String>,
     /// How many, the newest first

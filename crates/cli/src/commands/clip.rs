@@ -26,7 +26,7 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Re
                 return output::print_json(&kept);
             }
             output::print(&output::text(&kept, "src"))?;
-            eprintln!("{} s; a script puts it in: <audio src=\"{}\"/>", kept["length"], output::text(&kept, "src"));
+            eprintln!("{} s; a script puts it in: <audio src=\"{}\"/>", kept["duration"], output::text(&kept, "src"));
             Ok(())
         }
         ClipCommand::Fetch { id, output, force } => {
@@ -76,12 +76,12 @@ fn render(list: &Value) -> String {
         .map(|clip| {
             let text = |member| output::text(&clip, member);
             let size = format!("{:.1} kB", clip["bytes"].as_f64().unwrap_or_default() / 1_000.0);
-            let length = format!("{:.2} s", clip["length"].as_f64().unwrap_or_default());
+            let length = format!("{:.2} s", clip["duration"].as_f64().unwrap_or_default());
             vec![text("src"), text("title"), length, size, text("type"), text("app")]
         })
         .collect();
     if rows.is_empty() {
         return "There is no clip yet. Keep one: dispatcher clip add FILE".into();
     }
-    output::table(&["clip", "title", "length", "size", "audio", "of"], rows, &[2, 3])
+    output::table(&["clip", "title", "duration", "size", "audio", "of"], rows, &[2, 3])
 }

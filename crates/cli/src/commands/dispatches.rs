@@ -45,11 +45,11 @@ pub(crate) fn render(list: &Value) -> String {
             if voice.is_empty() { engine } else { format!("{engine}/{voice}") },
             output::text(row, "state"),
             output::milliseconds(&row["first_audio"]),
-            output::seconds(&row["audio"]),
+            output::seconds(&row["duration"]),
             output::money(&row["cost"]),
         ]
     });
-    let head = ["dispatch", "time", "app", "wanted", "answered by", "state", "first", "audio", "cost"];
+    let head = ["dispatch", "time", "app", "wanted", "answered by", "state", "first audio", "duration", "cost"];
     output::table(&head, rows.collect(), &[6, 7, 8])
 }
 
@@ -65,7 +65,7 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
         output::text(dispatch, "started"),
         output::milliseconds(&dispatch["first_audio"]),
         output::milliseconds(&dispatch["total"]),
-        output::seconds(&dispatch["audio"]),
+        output::seconds(&dispatch["duration"]),
         output::text(dispatch, "media_type"),
         output::money(&dispatch["cost"]),
     );
@@ -94,12 +94,12 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
             output::text(line, "attempt"),
             output::text(line, "engine"),
             output::text(line, "characters"),
-            output::seconds(&line["audio"]),
+            output::seconds(&line["duration"]),
             output::money(&line["cost"]),
         ]
     });
     text + &format!(
         "\n{}",
-        output::table(&["ledger", "attempt", "engine", "characters", "audio", "cost"], lines.collect(), &[3, 4, 5])
+        output::table(&["ledger", "attempt", "engine", "characters", "duration", "cost"], lines.collect(), &[3, 4, 5])
     )
 }

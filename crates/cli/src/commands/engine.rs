@@ -192,7 +192,7 @@ fn render_check(check: &Value) -> String {
         }
     }
     let count = |verdict: &str| claims.iter().filter(|claim| claim["verdict"] == verdict).count();
-    let (holds, differs, open) = (count("holds"), count("differs"), count("open"));
+    let (holds, differs, open) = (count("holds"), count("differs"), count("untested"));
     text.push_str(&format!("\n\n{holds} hold, {differs} differ, {open} open; {}", output::money(&check["cost"])));
     text
 }

@@ -53,7 +53,7 @@ fn render(answer: &Value) -> String {
         ]
     });
     let table = output::table(&["", "engine", "voice", "model", "asked as", "cost"], rows.collect(), &[5]);
-    let size = match answer["length"].as_f64() {
+    let size = match answer["duration"].as_f64() {
         Some(length) => format!("{length:.2} s of audio"),
         None => format!("{} characters", answer["characters"]),
     };

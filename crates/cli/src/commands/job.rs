@@ -222,7 +222,7 @@ async fn follow_once(client: &Client, id: &str, bar: &ProgressBar) -> Result<Opt
             bar.set_length(job["pieces"]["all"].as_u64().unwrap_or(0));
             bar.set_position(job["pieces"]["done"].as_u64().unwrap_or(0));
             let reason = output::text(&job, "reason");
-            let so_far = format!("{}  {}  {reason}", output::seconds(&job["audio"]), output::money(&job["cost"]));
+            let so_far = format!("{}  {}  {reason}", output::seconds(&job["duration"]), output::money(&job["cost"]));
             bar.set_message(so_far.trim_end().to_owned());
             if matches!(job["state"].as_str(), Some("done" | "failed" | "cancelled")) {
                 return Ok(Some(job));
@@ -294,11 +294,11 @@ fn render(list: &Value) -> String {
             output::text(job, "title"),
             output::text(job, "state"),
             progress(job),
-            output::seconds(&job["audio"]),
+            output::seconds(&job["duration"]),
             output::money(&job["cost"]),
         ]
     });
-    output::table(&["job", "app", "title", "state", "pieces", "audio", "cost"], rows.collect(), &[4, 5, 6])
+    output::table(&["job", "app", "title", "state", "pieces", "duration", "cost"], rows.collect(), &[4, 5, 6])
 }
 
 /// Amounts in several currencies.
@@ -317,7 +317,7 @@ fn render_one(job: &Value) -> String {
         output::text(job, "app"),
         output::state(&output::text(job, "state")),
         progress(job),
-        output::seconds(&job["audio"]),
+        output::seconds(&job["duration"]),
         amounts(&job["costs"]),
         amounts(&job["estimates"]),
     );
@@ -338,7 +338,7 @@ fn render_one(job: &Value) -> String {
         })
         .collect();
     if !files.is_empty() {
-        text += &format!("\n{}", output::table(&["file", "type", "audio", "bytes"], files, &[2, 3]));
+        text += &format!("\n{}", output::table(&["file", "type", "duration", "bytes"], files, &[2, 3]));
     }
     if matches!(job["state"].as_str(), Some("failed" | "cancelled")) {
         text += &format!("\nGo on from what is paid: dispatcher job resume {}", &id[id.len().saturating_sub(6)..]);

@@ -62,7 +62,7 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
             eprintln!("{} {missing}", output::paint("note:", Colour::Warn));
         }
     }
-    let lost = engines.iter().filter(|linted| linted.worst > Outcome::MadeGood).count() + refused.len();
+    let lost = engines.iter().filter(|linted| linted.worst > Outcome::Emulated).count() + refused.len();
     match args.strict && lost > 0 {
         true => {
             Err(CliError::Failed(format!("something is lost with {lost} of {} engines", engines.len() + refused.len())))
@@ -141,7 +141,7 @@ fn as_json(engines: &[Lint], refused: &[(String, String)]) -> Value {
 /// In a cell of the table.
 fn word(outcome: Outcome) -> &'static str {
     match outcome {
-        Outcome::SpokenPlainly => "plainly",
+        Outcome::Plain => "plain",
         other => other.name(),
     }
 }
@@ -162,7 +162,7 @@ fn render(source: &str, engines: &[Lint], refused: &[(String, String)]) -> Strin
     let mut text = output::table(&head, rows, &[0]);
     let mut notes: Vec<(usize, usize, String)> = Vec::new();
     for linted in engines {
-        for item in linted.fidelity.iter().filter(|item| item.outcome > Outcome::MadeGood) {
+        for item in linted.fidelity.iter().filter(|item| item.outcome > Outcome::Emulated) {
             if let Some(note) = item.note() {
                 notes.push((item.line as usize, item.column as usize, format!("{}: {note}", linted.engine)));
             }

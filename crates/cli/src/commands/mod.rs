@@ -12,7 +12,7 @@ pub(crate) mod job;
 pub(crate) mod lexicon;
 pub(crate) mod lint;
 pub(crate) mod person;
-pub(crate) mod profile;
+pub(crate) mod preset;
 pub(crate) mod prompts;
 pub(crate) mod route;
 pub(crate) mod serve;

@@ -61,7 +61,7 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
         let name = body["style"]["name"].as_str().or(voice.style.as_deref()).unwrap_or_default().to_owned();
         body["style"] = json!({ "name": name, "strength": strength });
     }
-    for (name, value) in [("rate", &voice.speed), ("pitch", &voice.pitch), ("volume", &voice.volume)] {
+    for (name, value) in [("rate", &voice.rate), ("pitch", &voice.pitch), ("volume", &voice.volume)] {
         if let Some(value) = value {
             body["prosody"][name] = value.as_str().into();
         }
@@ -80,7 +80,7 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
         audio["type"] = format.into();
     }
     if let Some(rate) = voice.sample_rate {
-        audio["rate"] = rate.into();
+        audio["sample_rate"] = rate.into();
     }
     if audio.as_object().is_some_and(|audio| !audio.is_empty()) {
         body["audio"] = audio;
@@ -101,14 +101,14 @@ pub(super) fn query_of(voice: &VoiceArgs) -> Vec<(String, String)> {
         ("style", voice.style.clone()),
         ("model", voice.model.clone()),
         ("language", voice.language.clone()),
-        ("speed", voice.speed.clone()),
+        ("rate", voice.rate.clone()),
         ("pitch", voice.pitch.clone()),
         ("volume", voice.volume.clone()),
         ("direction", voice.direction.clone()),
         ("variation", number(voice.variation)),
         ("seed", voice.seed.map(|seed| seed.to_string())),
         ("type", voice.format.clone()),
-        ("rate", voice.sample_rate.map(|rate| rate.to_string())),
+        ("sample_rate", voice.sample_rate.map(|rate| rate.to_string())),
         ("unsupported", voice.strict.then(|| "refuse".to_owned())),
     ];
     given.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))).collect()
@@ -182,7 +182,7 @@ fn report(record: &Value, place: Option<&Path>, json: bool) -> Result<(), CliErr
         "{}  {}  {}  first audio {}  {}",
         place.map_or_else(|| "standard output".into(), |path| path.display().to_string()),
         if record["rehearsal"] == true { "rehearsal".into() } else { voice.join("/") },
-        output::seconds(&record["audio"]),
+        output::seconds(&record["duration"]),
         output::milliseconds(&record["first_audio"]),
         output::money(&record["cost"]),
     );

@@ -92,7 +92,7 @@ async fn as_job(
 ) -> Result<(), CliError> {
     let id = upload::in_parts(client, &args.audio, kind).await?;
     let estimate = super::estimate::of_upload(client, &id, query).await?;
-    let length = output::seconds(&estimate["length"]);
+    let length = output::seconds(&estimate["duration"]);
     eprintln!("{length} of audio, too long for one call: recognised as a job, {}", output::money(&estimate["cost"]));
     let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
     let title = args.audio.file_stem().and_then(|stem| stem.to_str()).unwrap_or("recording");

@@ -37,7 +37,7 @@ pub(crate) fn render(usage: &Value) -> String {
     if items.is_empty() {
         return format!("Nothing was used, {period}.");
     }
-    let head: Vec<&str> = by.iter().map(String::as_str).chain(["requests", "characters", "audio", "cost"]).collect();
+    let head: Vec<&str> = by.iter().map(String::as_str).chain(["requests", "characters", "duration", "cost"]).collect();
     let sum = |member: &str| items.iter().filter_map(|item| item[member].as_f64()).sum::<f64>();
     let mut rows: Vec<Vec<String>> = items
         .iter()
@@ -45,7 +45,7 @@ pub(crate) fn render(usage: &Value) -> String {
             let numbers = [
                 output::text(item, "requests"),
                 output::text(item, "characters"),
-                output::seconds(&item["audio"]),
+                output::seconds(&item["duration"]),
                 output::money(&item["cost"]),
             ];
             groups(&item["group"]).into_iter().chain(numbers).collect()
@@ -58,7 +58,7 @@ pub(crate) fn render(usage: &Value) -> String {
             0 => [
                 format!("{:.0}", sum("requests")),
                 format!("{:.0}", sum("characters")),
-                format!("{:.2} s", sum("audio")),
+                format!("{:.2} s", sum("duration")),
             ],
             _ => Default::default(),
         };

@@ -109,7 +109,7 @@ impl Example {
                 line.file,
                 voice,
                 output::milliseconds(&record["first_audio"]),
-                output::seconds(&record["audio"]),
+                output::seconds(&record["duration"]),
                 output::money(&record["cost"]),
             ))?;
         }
@@ -139,7 +139,7 @@ impl Example {
                 "  {} words by {}, {} of audio, {}",
                 words,
                 output::text(&transcript, "engine"),
-                output::seconds(&transcript["length"]),
+                output::seconds(&transcript["duration"]),
                 output::money(&transcript["cost"]),
             ))?;
         }

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Conditions, Criteria, Leg, PromptTable, Route, Work, read_prompts};
-use dispatcher_gateway::{Caller, Gateway, GatewayError, NewLexicon, OwnProfile, now_micros};
+use dispatcher_gateway::{Caller, Gateway, GatewayError, NewLexicon, OwnPreset, now_micros};
 use dispatcher_store::{AccessKey, App, StoreError};
 use dispatcher_vault::{KeyKind, Parts, new_key, random_token};
 use secrecy::SecretString;
@@ -116,8 +116,8 @@ fn apps() -> [App; 3] {
 }
 
 /// What the screens at the gates play.
-fn gate_screen() -> OwnProfile {
-    OwnProfile {
+fn gate_screen() -> OwnPreset {
+    OwnPreset {
         name: "gate-screen".into(),
         format: Format { bitrate: Some(32_000), ..Format::new(Codec::Mp3, 16_000) },
         purpose: "screens at the gates: small enough for the pier's radio link".into(),
@@ -131,7 +131,7 @@ async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
         gateway.put_lexicon(names, "demo").await?;
     }
     let shared = Caller { app: gateway.store().app("console".into()).await?, operator: true, who: "demo".into() };
-    gateway.keep_sound(&shared, "chime.wav", CHIME.into()).await?;
+    gateway.keep_clip(&shared, "chime.wav", CHIME.into()).await?;
     let helpline = Caller { app: gateway.store().app("helpline".into()).await?, operator: false, who: "demo".into() };
     if gateway.prompt_sets(&helpline).await?.is_empty() {
         let table = read_prompts(PROMPTS, PromptTable::Toml).map_err(GatewayError::Internal)?;
@@ -148,8 +148,8 @@ pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> 
             Err(error) => return Err(error.into()),
         }
     }
-    if gateway.registry().profiles().all().iter().all(|(profile, _)| profile.name != gate_screen().name) {
-        gateway.put_profile(gate_screen(), "demo").await?;
+    if gateway.registry().presets().all().iter().all(|(preset, _)| preset.name != gate_screen().name) {
+        gateway.put_preset(gate_screen(), "demo").await?;
     }
     fill_beside(gateway).await?;
     let mut console = gateway.store().app("console".into()).await?;

@@ -95,18 +95,9 @@ fn secret_name(name: &str) -> bool {
     let exact = ["key", "auth", "token", "secret", "password", "sig", "signature", "code"];
     exact.contains(&name.as_str())
         || name.ends_with("key")
-        || [
-            "apikey",
-            "accesskey",
-            "token",
-            "secret",
-            "password",
-            "authorization",
-            "authkey",
-            "credential",
-        ]
-        .iter()
-        .any(|part| name.contains(part))
+        || ["apikey", "accesskey", "token", "secret", "password", "authorization", "authkey", "credential"]
+            .iter()
+            .any(|part| name.contains(part))
 }
 
 /// A name for a part of the credential: small letters, digits, underscores.

@@ -247,7 +247,7 @@ impl Writer {
                 (Some(Role::Rate), None) => match leaf.value.as_u64().and_then(|rate| u32::try_from(rate).ok()) {
                     Some(rate) if (8_000..=48_000).contains(&rate) && self.found.rate.is_none() => {
                         self.found.rate = Some(rate);
-                        Some("{{ format.rate }}".into())
+                        Some("{{ format.sample_rate }}".into())
                     }
                     _ => None,
                 },
@@ -280,7 +280,7 @@ impl Writer {
             let made = match role(name) {
                 Some(Role::Rate) => rate_in(&plain).filter(|_| self.found.rate.is_none()).map(|rate| {
                     self.found.rate = Some(rate);
-                    "format.rate"
+                    "format.sample_rate"
                 }),
                 Some(role) => self.found.name(role, &plain),
                 None => None,
@@ -488,7 +488,7 @@ impl Writer {
         self.put("");
         self.put(format!("[{section}.formats]"));
         let kind = kind.unwrap_or("audio/mpeg");
-        self.put(format!("{} = {{ type = \"{kind}\", rates = [{rate}]{tag} }}{guess}", key(&short)));
+        self.put(format!("{} = {{ type = \"{kind}\", sample_rates = [{rate}]{tag} }}{guess}", key(&short)));
     }
 
     fn synthesis(&mut self) {

@@ -47,7 +47,7 @@ pub struct Access {
     /// Parts that are no secret: every template may name them, as
     /// `{{ access.region }}`, and they are not taken out of error texts.
     #[serde(default)]
-    pub open: Vec<String>,
+    pub public: Vec<String>,
     #[serde(default)]
     pub headers: Templates,
     #[serde(default)]
@@ -243,16 +243,16 @@ impl Access {
         let known = |part: &str| self.parts.iter().any(|known| known == part);
         let message = match self.scheme {
             Scheme::None if count > 0 => "scheme \"none\" takes no parts",
-            Scheme::Bearer if count - self.opened() - self.identifying() != 1 => {
-                "scheme \"bearer\" takes exactly one part that is not open"
+            Scheme::Bearer if count - self.count_public() - self.identifying() != 1 => {
+                "scheme \"bearer\" takes exactly one part that is not public"
             }
             Scheme::Headers if self.headers.is_empty() => "scheme \"headers\" needs [access.headers]",
             Scheme::Query if self.query.is_empty() => "scheme \"query\" needs [access.query]",
-            Scheme::Basic if count - self.opened() - self.identifying() != 2 => {
-                "scheme \"basic\" takes two parts that are not open: the name and the password"
+            Scheme::Basic if count - self.count_public() - self.identifying() != 2 => {
+                "scheme \"basic\" takes two parts that are not public: the name and the password"
             }
-            Scheme::ClientCredentials if count - self.opened() - self.identifying() != 2 => {
-                "scheme \"client-credentials\" takes two parts that are not open: the id and the secret"
+            Scheme::ClientCredentials if count - self.count_public() - self.identifying() != 2 => {
+                "scheme \"client-credentials\" takes two parts that are not public: the id and the secret"
             }
             Scheme::ClientCredentials if self.token.is_none() => "scheme \"client-credentials\" needs [access.token]",
             Scheme::Assertion if self.assertion.is_none() => "scheme \"assertion\" needs [access.assertion]",
@@ -263,8 +263,8 @@ impl Access {
         if !message.is_empty() {
             return Some(("scheme", message.into()));
         }
-        if let Some(stranger) = self.open.iter().find(|part| !known(part)) {
-            return Some(("open", format!("'{stranger}' is not among the parts")));
+        if let Some(stranger) = self.public.iter().find(|part| !known(part)) {
+            return Some(("public", format!("'{stranger}' is not among the parts")));
         }
         if let Some(assertion) = &self.assertion {
             let named = [Some(&assertion.key), assertion.key_id.as_ref()];
@@ -313,13 +313,13 @@ impl Access {
         }
     }
 
-    fn opened(&self) -> usize {
-        self.parts.iter().filter(|part| self.open.contains(part)).count()
+    fn count_public(&self) -> usize {
+        self.parts.iter().filter(|part| self.public.contains(part)).count()
     }
 
     /// Parts that make a certificate.
     fn identifying(&self) -> usize {
-        self.parts.iter().filter(|part| !self.open.contains(part) && self.is_identity(part)).count()
+        self.parts.iter().filter(|part| !self.public.contains(part) && self.is_identity(part)).count()
     }
 
     fn is_identity(&self, part: &String) -> bool {
@@ -328,9 +328,9 @@ impl Access {
             .is_some_and(|it| it.certificate == *part || it.key == *part || it.authority.as_ref() == Some(part))
     }
 
-    /// The parts that a scheme takes as its own, in order: neither open nor
+    /// The parts that a scheme takes as its own, in order: neither public nor
     /// of a certificate.
     pub fn secret_parts(&self) -> impl Iterator<Item = &String> {
-        self.parts.iter().filter(|part| !self.open.contains(part) && !self.is_identity(part))
+        self.parts.iter().filter(|part| !self.public.contains(part) && !self.is_identity(part))
     }
 }

@@ -256,7 +256,7 @@ pub struct SpeakingSocket {
     pub protocol: Option<String>,
     /// JSON messages by template, sent first.
     #[serde(default)]
-    pub open: Vec<String>,
+    pub opening: Vec<String>,
     /// What is waited for before the text is sent.
     #[serde(default)]
     pub ready: Option<Sign>,
@@ -280,7 +280,7 @@ pub struct HearingSocket {
     pub protocol: Option<String>,
     /// JSON messages by template, sent first.
     #[serde(default)]
-    pub open: Vec<String>,
+    pub opening: Vec<String>,
     /// What is waited for before audio is sent.
     #[serde(default)]
     pub ready: Option<Sign>,
@@ -294,7 +294,7 @@ pub struct HearingSocket {
     /// How many times faster than it sounds audio may be sent; as fast as it
     /// is taken where this is missing.
     #[serde(default)]
-    pub pace: Option<f64>,
+    pub realtime_factor: Option<f64>,
     /// JSON messages by template, sent after the audio.
     #[serde(default)]
     pub close: Vec<String>,

@@ -192,7 +192,7 @@ impl Sheet {
     }
 
     fn check_pace(&self) -> Result<(), Fault> {
-        let Pace { per_minute, burst, at_once } = &self.limits;
+        let Pace { per_minute, burst, at_once } = &self.pace;
         match [per_minute, burst, at_once].into_iter().any(|limit| *limit == Some(0)) {
             true => Err((vec!["limits"], "a limit is at least 1".into())),
             false => Ok(()),
@@ -255,7 +255,7 @@ fn check_ranges(section: &'static str, ranges: &[&Option<RangeControl>]) -> Resu
 }
 
 fn check_rates(section: &'static str, formats: &BTreeMap<String, FormatSpec>) -> Result<(), Fault> {
-    match formats.iter().find(|(_, format)| format.rates.is_empty() || format.rates.contains(&0)) {
+    match formats.iter().find(|(_, format)| format.sample_rates.is_empty() || format.sample_rates.contains(&0)) {
         Some((name, _)) => Err((vec![section, "formats"], format!("format '{name}' needs at least one rate in hertz"))),
         None => Ok(()),
     }

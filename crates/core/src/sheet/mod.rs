@@ -76,7 +76,7 @@ limit  = { characters = 3600 }
 models = [{ name = "quick" }, { name = "fine" }]
 
 [synthesis.formats]
-mp3 = { type = "audio/mpeg", rates = [24000] }
+mp3 = { type = "audio/mpeg", sample_rates = [24000] }
 
 [[synthesis.voices]]
 id = "pellin"
@@ -135,7 +135,7 @@ means  = "quota"
 
     #[test]
     fn a_wrong_type_is_told_at_its_line() {
-        let error = fault("rates = [24000]", "rates = \"high\"");
+        let error = fault("sample_rates = [24000]", "rates = \"high\"");
         assert_eq!(error.line, 20);
         let error = Sheet::parse("sheet = ", "x.toml").expect_err("no TOML");
         assert_eq!(error.line, 1);

@@ -77,11 +77,11 @@ fn half_gigabyte() -> u64 {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FormatSpec {
-    /// The media type, without `rate`.
+    /// The media type, without its `rate` parameter.
     #[serde(rename = "type")]
     pub media_type: String,
     /// Hertz, the best first.
-    pub rates: Vec<u32>,
+    pub sample_rates: Vec<u32>,
     /// Bits a second, where the engine has a fixed one.
     #[serde(default)]
     pub bitrate: Option<u32>,
@@ -384,7 +384,7 @@ pub struct Sheet {
     #[serde(default)]
     pub process: Option<ProcessSpec>,
     #[serde(default)]
-    pub limits: Pace,
+    pub pace: Pace,
     #[serde(default)]
     pub synthesis: Option<Synthesis>,
     #[serde(default)]

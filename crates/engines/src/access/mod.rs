@@ -57,7 +57,7 @@ pub(crate) struct Reach<'a> {
 /// The access of an engine, compiled.
 pub(crate) struct CompiledAccess {
     parts: Vec<String>,
-    open: Vec<String>,
+    public: Vec<String>,
     /// Parts that the scheme takes as its own, in order.
     own: Vec<String>,
     identity: Option<IdentitySpec>,
@@ -131,7 +131,7 @@ impl CompiledAccess {
         };
         Ok(CompiledAccess {
             parts: access.parts.clone(),
-            open: access.open.clone(),
+            public: access.public.clone(),
             own: access.secret_parts().cloned().collect(),
             identity: access.identity.clone(),
             templates: access.scheme == Scheme::Templates,
@@ -155,10 +155,10 @@ impl CompiledAccess {
         }))
     }
 
-    /// The open parts, for every template of the sheet.
+    /// The public parts, for every template of the sheet.
     pub(crate) fn context(&self, credential: &Parts) -> Value {
         let shown = |name: &String| Some((name.clone(), credential.get(name)?.expose_secret().to_owned()));
-        Value::from_pairs(self.open.iter().filter_map(shown))
+        Value::from_pairs(self.public.iter().filter_map(shown))
     }
 
     /// All parts, for the templates of requests, where the scheme is that
@@ -178,14 +178,14 @@ impl CompiledAccess {
         }
     }
 
-    /// Open parts for a template that is tried when a sheet is loaded.
+    /// Public parts for a template that is tried when a sheet is loaded.
     pub(crate) fn probe(access: &Access) -> Value {
-        Value::from_pairs(access.open.iter().map(|name| (name.clone(), "probe")))
+        Value::from_pairs(access.public.iter().map(|name| (name.clone(), "probe")))
     }
 
     /// What must never be seen of a credential.
     pub(crate) fn secrets<'a>(&'a self, credential: &'a Parts) -> impl Iterator<Item = &'a str> {
-        credential.iter().filter(|(name, _)| !self.open.contains(name)).map(|(_, part)| part.expose_secret())
+        credential.iter().filter(|(name, _)| !self.public.contains(name)).map(|(_, part)| part.expose_secret())
     }
 
     /// The secret parts in the order of the sheet.

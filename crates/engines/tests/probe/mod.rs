@@ -20,9 +20,9 @@ pub fn engine(sheet: &str, url: &str) -> Engine {
         .unwrap_or_else(|error| panic!("{error}\n{sheet}"))
 }
 
-pub const VOICE: &str = "\n[synthesis.formats]\npcm = { type = \"audio/pcm\", rates = [16000] }\n\
+pub const VOICE: &str = "\n[synthesis.formats]\npcm = { type = \"audio/pcm\", sample_rates = [16000] }\n\
     [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n";
-pub const LISTENS: &str = "\n[recognition.formats]\nwav = { type = \"audio/wav\", rates = [16000] }\n\
+pub const LISTENS: &str = "\n[recognition.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000] }\n\
     [recognition.transcript]\ntext = \"$.text\"\n";
 
 pub async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineError> {

@@ -27,7 +27,7 @@ pub enum Verdict {
     Holds,
     Differs,
     /// Not tried, and why is in what was seen.
-    Open,
+    Untested,
 }
 
 impl Verdict {
@@ -36,7 +36,7 @@ impl Verdict {
         match self {
             Verdict::Holds => "holds",
             Verdict::Differs => "differs",
-            Verdict::Open => "open",
+            Verdict::Untested => "untested",
         }
     }
 }
@@ -163,7 +163,7 @@ impl Checking<'_> {
             }
         };
         match engine.try_credential(&opened.parts).await {
-            None => self.put("access", "credential", "taken", "seen by the calls below".into(), Verdict::Open),
+            None => self.put("access", "credential", "taken", "seen by the calls below".into(), Verdict::Untested),
             Some(Ok(_)) => self.put("access", "credential", "taken", "taken".into(), Verdict::Holds),
             Some(Err(error)) => {
                 let miss = Miss { cause: error.cause, detail: error.detail, request: "the call of the check".into() };
@@ -189,7 +189,7 @@ impl Checking<'_> {
         };
         let strange: Parts = parts.iter().map(spoilt).collect();
         if strange.iter().all(|(name, part)| parts[name].expose_secret() == part.expose_secret()) {
-            return self.put("access", "stranger", "refused", "a key cannot be made up".into(), Verdict::Open);
+            return self.put("access", "stranger", "refused", "a key cannot be made up".into(), Verdict::Untested);
         }
         let Some(planned) = self.planned(None, None, None, Shaping::default()) else { return };
         let call = self.call(&planned, "Hello.");

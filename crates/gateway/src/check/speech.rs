@@ -283,7 +283,7 @@ impl Checking<'_> {
         let strange = Voice { id: format!("{}-of-nowhere", voice.id), ..voice.clone() };
         let Some(planned) = self.planned(Some(&strange), None, None, Shaping::default()) else { return Ok(()) };
         match self.speak(&planned, "Hello.").await? {
-            Ok(_) => self.put("error", "an unknown voice", "refused", "spoken by another".into(), Verdict::Open),
+            Ok(_) => self.put("error", "an unknown voice", "refused", "spoken by another".into(), Verdict::Untested),
             Err(miss) if matches!(miss.cause, Cause::Malformed | Cause::Unsupported | Cause::Refused) => {
                 self.put("error", "an unknown voice", "refused", miss.cause.name().into(), Verdict::Holds);
             }
@@ -305,7 +305,7 @@ impl Checking<'_> {
         };
         let claimed = format!("{most} {unit} at once");
         if most > LONGEST_TRIED {
-            self.put("limit", unit, &claimed, "not tried: too long to send for this".into(), Verdict::Open);
+            self.put("limit", unit, &claimed, "not tried: too long to send for this".into(), Verdict::Untested);
             return Ok(());
         }
         let Some(planned) = self.planned(Some(voice), None, None, Shaping::default()) else { return Ok(()) };

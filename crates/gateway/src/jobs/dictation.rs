@@ -315,7 +315,7 @@ impl JobRun<'_> {
             job: self.row.id.clone(),
             track: 0,
             piece: to_i64(piece as u64),
-            sound: name.to_owned(),
+            fingerprint: name.to_owned(),
             engine: heard.engine,
             dispatch: heard.dispatch,
             audio_ms: to_i64(milliseconds),

@@ -34,7 +34,7 @@ const CHUNK: usize = 64 << 10;
 pub(crate) struct Kept {
     piece: usize,
     /// As [`crate::recall::part_key`] has it.
-    sound: String,
+    fingerprint: String,
     /// The candidate whose score it is a part of, as `engine/voice`.
     lead: String,
     /// Who made it.
@@ -85,10 +85,10 @@ pub(crate) struct Keeping<'k> {
 }
 
 impl Kept {
-    pub(crate) fn of(lead: &Planned, speaker: &Planned, piece: usize, sound: String) -> Kept {
+    pub(crate) fn of(lead: &Planned, speaker: &Planned, piece: usize, fingerprint: String) -> Kept {
         Kept {
             piece,
-            sound,
+            fingerprint,
             lead: lead.voice_id().unwrap_or_default(),
             engine: speaker.engine_name().to_owned(),
             format: speaker.format.format,
@@ -159,8 +159,8 @@ impl Keeper {
     }
 
     /// A piece that is made already.
-    pub(crate) fn kept(&self, piece: usize, sound: &str) -> Option<&Kept> {
-        self.kept.get(&piece).filter(|kept| kept.sound == sound)
+    pub(crate) fn kept(&self, piece: usize, fingerprint: &str) -> Option<&Kept> {
+        self.kept.get(&piece).filter(|kept| kept.fingerprint == fingerprint)
     }
 
     /// Whether the records know of it.
@@ -168,13 +168,20 @@ impl Keeper {
         self.recorded.contains(&piece)
     }
 
-    pub(crate) fn row(&self, piece: usize, sound: &str, engine: &str, dispatch: &str, audio_ms: u64) -> JobPieceRow {
+    pub(crate) fn row(
+        &self,
+        piece: usize,
+        fingerprint: &str,
+        engine: &str,
+        dispatch: &str,
+        audio_ms: u64,
+    ) -> JobPieceRow {
         let number = |value: usize| i64::try_from(value).unwrap_or(i64::MAX);
         JobPieceRow {
             job: self.job.clone(),
             track: number(self.track),
             piece: number(piece),
-            sound: sound.to_owned(),
+            fingerprint: fingerprint.to_owned(),
             engine: engine.to_owned(),
             dispatch: dispatch.to_owned(),
             audio_ms: i64::try_from(audio_ms).unwrap_or(i64::MAX),
@@ -254,7 +261,7 @@ mod tests {
         file.write(&Bytes::from_static(b"abcd")).await.expect("written");
         let kept = Kept {
             piece: 3,
-            sound: "key of one text".into(),
+            fingerprint: "key of one text".into(),
             lead: "heron/pellin".into(),
             engine: "heron".into(),
             format: Format::new(Codec::Pcm, 24_000),

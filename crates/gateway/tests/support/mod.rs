@@ -44,7 +44,7 @@ pub fn app(name: &str) -> App {
 pub fn tape(file: &Path) -> String {
     format!(
         "sheet = 1\nname = \"tape\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"cat\"\n\
-         [synthesis]\narguments = [\"{}\"]\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", rates = [16000] }}\n\
+         [synthesis]\narguments = [\"{}\"]\n[synthesis.formats]\nwav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n\
          [[synthesis.voices]]\nid = \"reel\"\nname = \"Reel\"\nlanguages = [\"en-GB\", \"pt-PT\"]\n",
         file.display()
     )
@@ -55,7 +55,7 @@ fn scribe(file: &Path) -> String {
     format!(
         "sheet = 1\nname = \"scribe\"\nsite = \"local\"\ndriver = \"process\"\n[process]\nprogram = \"cat\"\n\
          [recognition]\narguments = [\"{}\"]\nlimit = {{ seconds = 60 }}\n[recognition.formats]\n\
-         wav = {{ type = \"audio/wav\", rates = [16000] }}\n[recognition.lines]\nignore = [\"<sil>\"]\n",
+         wav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n[recognition.lines]\nignore = [\"<sil>\"]\n",
         file.display()
     )
 }
@@ -162,7 +162,7 @@ impl House {
     pub async fn settled(&self, id: &str) -> (DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>) {
         for _ in 0..400 {
             let found = self.dispatch(id).await;
-            if found.0.state != "open" {
+            if found.0.state != "running" {
                 return found;
             }
             tokio::time::sleep(std::time::Duration::from_millis(10)).await;

@@ -137,7 +137,7 @@ impl Lowering<'_> {
         // Without a level it is a moderate one, whether or not the engine takes that.
         let levels = self.dialect.and_then(|dialect| dialect.element("emphasis")).and_then(|takes| takes.get("level"));
         let fits = levels.is_none_or(|levels| levels.write(element.get("level").unwrap_or("moderate"), None).is_some());
-        let spoken = if element.get("level") == Some("none") { Outcome::Rewritten } else { Outcome::SpokenPlainly };
+        let spoken = if element.get("level") == Some("none") { Outcome::Rewritten } else { Outcome::Plain };
         if fits { self.whole(element).unwrap_or(spoken) } else { spoken }
     }
 
@@ -155,7 +155,7 @@ impl Lowering<'_> {
             self.on_close(Closing::Gap(gap));
         }
         let spoken = match element.get("role") {
-            Some(_) => Outcome::SpokenPlainly,
+            Some(_) => Outcome::Plain,
             None => Outcome::Rewritten,
         };
         let outcome = self.whole_with(element, written()).unwrap_or(spoken);
@@ -191,11 +191,11 @@ impl Lowering<'_> {
                     state.voice = Some(voice.into());
                     state.language = Some(tag.into());
                 });
-                Outcome::MadeGood
+                Outcome::Emulated
             }
             None => {
                 self.note(at, format!("the voice does not speak {tag}"));
-                Outcome::SpokenPlainly
+                Outcome::Plain
             }
         }
     }
@@ -213,11 +213,11 @@ impl Lowering<'_> {
                     state.voice = Some(voice.into());
                     state.language = language.map(Box::from).or(state.language.take());
                 });
-                Outcome::MadeGood
+                Outcome::Emulated
             }
             None => {
                 self.note(at, "no other voice meets this; the voice stays");
-                Outcome::SpokenPlainly
+                Outcome::Plain
             }
         }
     }
@@ -239,15 +239,15 @@ impl Lowering<'_> {
                 }
                 (_, Some(_)) if self.cuts_word(element) => {
                     self.note(at, "a part of a token is not spoken otherwise: it is one word");
-                    Outcome::SpokenPlainly
+                    Outcome::Plain
                 }
                 (_, Some(change)) if self.adapts() => {
                     changes.push(change);
-                    Outcome::MadeGood
+                    Outcome::Emulated
                 }
                 _ => {
                     self.note(at, format!("{key}=\"{value}\" is beyond this engine and the gateway"));
-                    Outcome::SpokenPlainly
+                    Outcome::Plain
                 }
             };
             worst = worst.max(outcome);
@@ -266,7 +266,7 @@ impl Lowering<'_> {
                 }
             }
         });
-        if worst == Outcome::MadeGood && duration.is_none() && self.choices.controls(&self.state.treatment) {
+        if worst == Outcome::Emulated && duration.is_none() && self.choices.controls(&self.state.treatment) {
             worst = Outcome::Rewritten;
         }
         if let Some(milliseconds) = duration {
@@ -334,7 +334,7 @@ impl Lowering<'_> {
         if milliseconds > 0.0 {
             self.pause_for(milliseconds);
         }
-        Outcome::MadeGood
+        Outcome::Emulated
     }
 
     fn overlap(&mut self, element: Element<'_>, at: usize) -> Outcome {
@@ -348,7 +348,7 @@ impl Lowering<'_> {
         }
         self.flush();
         self.current.overlap = asked.min(MOST_OVERLAP);
-        Outcome::MadeGood
+        Outcome::Emulated
     }
 
     fn say_as(&mut self, element: Element<'_>, at: usize) -> Outcome {
@@ -370,14 +370,14 @@ impl Lowering<'_> {
                 let language = language.unwrap_or("a language that is not named");
                 let note = format!("'{}' as {kind} is not put into words of {language}", text.trim());
                 self.note(at, note);
-                Outcome::SpokenPlainly
+                Outcome::Plain
             }
         }
     }
 
     fn phoneme(&mut self, element: Element<'_>) -> Outcome {
         let bare = element.attributes().filter(|(key, _)| *key != "type");
-        self.whole_with(element, bare).unwrap_or(Outcome::SpokenPlainly)
+        self.whole_with(element, bare).unwrap_or(Outcome::Plain)
     }
 
     fn alias(&mut self, element: Element<'_>) -> Outcome {
@@ -416,14 +416,14 @@ impl Lowering<'_> {
             self.pieces.push(Piece { sound: Some(Box::new(sound)), ..before });
             self.flush();
             self.silence_here();
-            return Outcome::MadeGood;
+            return Outcome::Emulated;
         }
         if self.text_of(element).trim().is_empty() {
             self.note(at, "the sound cannot be had, and there is no text in its place");
             Outcome::Omitted
         } else {
             self.note(at, "the text in its place is spoken");
-            Outcome::SpokenPlainly
+            Outcome::Plain
         }
     }
 
@@ -452,7 +452,7 @@ impl Lowering<'_> {
         } else {
             self.mark_here(name);
         }
-        Outcome::MadeGood
+        Outcome::Emulated
     }
 
     /// Records a mark before what follows.
@@ -503,7 +503,7 @@ impl Lowering<'_> {
             None => {
                 let names: Vec<&str> = meant.iter().map(|(name, _)| name.as_str()).collect();
                 self.note(at, format!("this voice has no style for {}", names.join(", ")));
-                if around || !self.adapts() { Outcome::Omitted } else { Outcome::SpokenPlainly }
+                if around || !self.adapts() { Outcome::Omitted } else { Outcome::Plain }
             }
         }
     }

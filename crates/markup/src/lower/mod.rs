@@ -439,7 +439,7 @@ impl<'s> Lowering<'s> {
         match self.pieces.get_mut(before..) {
             Some([piece]) if piece.sound.is_none() => piece.treatment.duration = Some(milliseconds),
             _ => {
-                self.fidelity[report].outcome = Outcome::SpokenPlainly;
+                self.fidelity[report].outcome = Outcome::Plain;
                 self.note(report, "its length is not kept: it is more than one piece");
             }
         }

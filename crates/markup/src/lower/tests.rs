@@ -51,9 +51,12 @@ fn texts(lowered: &Lowered) -> Vec<(String, f64)> {
 fn breaks_become_silence_of_their_length() {
     let lowered =
         adapted("All aboard.<break time=\"1.5s\"/> Mind <break strength=\"strong\"/>the step<break time=\"200ms\"/>");
-    assert_eq!(texts(&lowered), vec![("All aboard.".into(), 0.0), ("Mind".into(), 1_500.0), ("the step".into(), 700.0)]);
+    assert_eq!(
+        texts(&lowered),
+        vec![("All aboard.".into(), 0.0), ("Mind".into(), 1_500.0), ("the step".into(), 700.0)]
+    );
     assert!((lowered.silence - 200.0).abs() < 1e-9);
-    assert_eq!(outcomes(&lowered), vec![("break", Outcome::MadeGood); 3]);
+    assert_eq!(outcomes(&lowered), vec![("break", Outcome::Emulated); 3]);
     let leading = adapted("<break time=\"300ms\"/><break time=\"200ms\"/>go");
     assert_eq!(texts(&leading), vec![("go".into(), 500.0)]);
     assert_eq!(outcomes(&lowered_to("a<break/>b", None, Policy::Omit)), vec![("break", Outcome::Omitted)]);
@@ -78,7 +81,7 @@ fn prosody_is_made_good_piece_by_piece() {
             ("four".into(), 1.0, 0.0, 0.0),
         ]
     );
-    assert_eq!(outcomes(&lowered), vec![("prosody", Outcome::MadeGood); 2]);
+    assert_eq!(outcomes(&lowered), vec![("prosody", Outcome::Emulated); 2]);
     // A percentage is of the ordinary rate, and not of the one around it.
     let nested = adapted("<prosody rate=\"50%\">a <prosody rate=\"80%\">b</prosody></prosody>");
     assert!((nested.pieces[1].treatment.rate - 0.8).abs() < 1e-9);
@@ -86,9 +89,9 @@ fn prosody_is_made_good_piece_by_piece() {
     assert_eq!(lasting.pieces[0].treatment.duration, Some(3_000.0));
     assert_eq!(lasting.pieces[1].treatment.duration, None);
     let parted = adapted("<prosody duration=\"3s\">a<break/>b</prosody>");
-    assert_eq!(parted.fidelity[1].outcome, Outcome::SpokenPlainly);
+    assert_eq!(parted.fidelity[1].outcome, Outcome::Plain);
     let beyond = adapted("<prosody contour=\"(0%,+1st)\" rate=\"80%\">x</prosody>");
-    assert_eq!(outcomes(&beyond), vec![("prosody", Outcome::SpokenPlainly)]);
+    assert_eq!(outcomes(&beyond), vec![("prosody", Outcome::Plain)]);
     assert!(beyond.fidelity[1].note().expect("why").contains("contour"));
     assert!((beyond.pieces[0].treatment.rate - 0.8).abs() < 1e-9, "what can be made good still is");
 }
@@ -116,12 +119,12 @@ fn what_a_dialect_takes_is_written_for_it() {
     );
     assert_eq!(body("a <break time=\"1.5s\"/> b"), (one("a <break time=\"1500ms\"/> b"), vec![Outcome::Rewritten]));
     assert_eq!(body("a <break strength=\"strong\"/> b").0, one("a <break time=\"700ms\"/> b"));
-    assert_eq!(body("a <break time=\"9s\"/> b"), (vec!["a".into(), "b".into()], vec![Outcome::MadeGood]));
+    assert_eq!(body("a <break time=\"9s\"/> b"), (vec!["a".into(), "b".into()], vec![Outcome::Emulated]));
     assert_eq!(
         body("<prosody rate=\"slow\">a</prosody>"),
         (one("<prosody rate=\"80%\">a</prosody>"), vec![Outcome::Rewritten])
     );
-    assert_eq!(body("<prosody rate=\"40%\">a</prosody>").1, vec![Outcome::SpokenPlainly]);
+    assert_eq!(body("<prosody rate=\"40%\">a</prosody>").1, vec![Outcome::Plain]);
     // What is made good parts the text; what is open is closed and opened again.
     assert_eq!(
         body("<p><prosody rate=\"80%\">a <prosody pitch=\"+1st\">b</prosody> c</prosody></p>").0,
@@ -140,13 +143,13 @@ fn what_a_dialect_takes_is_written_for_it() {
         body("<phoneme alphabet=\"ipa\" ph=\"a&lt;b&quot;\">x</phoneme>").0,
         one("<phoneme alphabet=\"ipa\" ph=\"a&lt;b&quot;\">x</phoneme>")
     );
-    assert_eq!(body("<phoneme alphabet=\"x-dock\" ph=\"a\">x</phoneme>"), (one("x"), vec![Outcome::SpokenPlainly]));
+    assert_eq!(body("<phoneme alphabet=\"x-dock\" ph=\"a\">x</phoneme>"), (one("x"), vec![Outcome::Plain]));
     assert_eq!(
         body("<sub alias=\"Saltmarsh\">S</sub> &lt;1&gt;"),
         (one("Saltmarsh &lt;1&gt;"), vec![Outcome::Rewritten])
     );
     assert_eq!(body("a<mark name=\"m\"/> b"), (one("a<mark name=\"m\"/> b"), vec![Outcome::Native]));
-    assert_eq!(body("<emphasis>x</emphasis>").1, vec![Outcome::SpokenPlainly], "the engine asks for a level it knows");
+    assert_eq!(body("<emphasis>x</emphasis>").1, vec![Outcome::Plain], "the engine asks for a level it knows");
 }
 
 #[test]
@@ -164,10 +167,10 @@ fn voices_and_languages_change_by_piece() {
             ("Go.".into(), None, None),
         ]
     );
-    assert_eq!(outcomes(&lowered), vec![("voice", Outcome::MadeGood), ("lang", Outcome::MadeGood)]);
+    assert_eq!(outcomes(&lowered), vec![("voice", Outcome::Emulated), ("lang", Outcome::Emulated)]);
     let absent = adapted("<lang xml:lang=\"ja\" onlangfailure=\"ignoretext\">x</lang>y <lang xml:lang=\"ja\">z</lang>");
     assert_eq!(texts(&absent), vec![("y z".into(), 0.0)]);
-    assert_eq!(outcomes(&absent), vec![("lang", Outcome::Omitted), ("lang", Outcome::SpokenPlainly)]);
+    assert_eq!(outcomes(&absent), vec![("lang", Outcome::Omitted), ("lang", Outcome::Plain)]);
 }
 
 #[test]
@@ -179,11 +182,11 @@ fn sounds_marks_and_fallbacks() {
     assert_eq!((sound.begin, sound.count, sound.level, sound.speed), (Some(1.0), 2.0, -3.0, 0.5));
     assert_eq!(lowered.pieces[2].marks, vec![MarkAt { name: "here".into(), behind: 0.0 }]);
     assert_eq!(lowered.pieces[2].plain(), "two");
-    assert_eq!(outcomes(&lowered), vec![("audio", Outcome::MadeGood), ("mark", Outcome::MadeGood)]);
+    assert_eq!(outcomes(&lowered), vec![("audio", Outcome::Emulated), ("mark", Outcome::Emulated)]);
     let fallback =
         adapted("One <audio src=\"none.wav\">ding <emphasis>dong</emphasis></audio> two<audio src=\"none.wav\"/>");
     assert_eq!(texts(&fallback), vec![("One ding dong two".into(), 0.0)]);
-    assert_eq!(fallback.fidelity[1].outcome, Outcome::SpokenPlainly);
+    assert_eq!(fallback.fidelity[1].outcome, Outcome::Plain);
     assert_eq!(fallback.fidelity[3].outcome, Outcome::Omitted);
     let tail = adapted("x<mark name=\"end\"/>");
     assert_eq!(tail.marks, vec![MarkAt { name: "end".into(), behind: 0.0 }]);
@@ -218,7 +221,7 @@ fn the_report_names_element_place_and_outcome() {
         &Quay,
     );
     let last = lowered.fidelity.last().expect("an entry");
-    assert_eq!((last.element(), last.line, last.column, last.outcome), ("break", 2, 6, Outcome::MadeGood));
+    assert_eq!((last.element(), last.line, last.column, last.outcome), ("break", 2, 6, Outcome::Emulated));
 }
 
 #[test]
@@ -242,7 +245,7 @@ fn emotion_with_text_is_spoken_in_that_style() {
     // No such style: the words are still spoken.
     let plain = adapted(&emotion("dread", "Calm words."));
     assert_eq!(styles(&plain), vec![("Before. Calm words. After.".into(), None)]);
-    assert_eq!(outcomes(&plain), vec![("emotion", Outcome::SpokenPlainly)]);
+    assert_eq!(outcomes(&plain), vec![("emotion", Outcome::Plain)]);
     assert_eq!(outcomes(&lowered_to(&emotion("joy", "x"), None, Policy::Omit)), vec![("emotion", Outcome::Omitted)]);
     // The category may follow the text, and emotions may be within one another.
     let inner = "<e:emotion category-set=\"u\">inner<e:category name=\"joy\"/></e:emotion>";
@@ -265,7 +268,7 @@ fn a_token_is_one_word_and_two_tokens_are_two() {
     assert_eq!(said("<w>Salt<emphasis>marsh</emphasis></w><w>pier</w>"), vec!["Saltmarsh pier"]);
     let marked = adapted("to <token>Salt<mark name=\"m\"/>marsh</token> now");
     assert_eq!(marked.pieces[1].marks, vec![MarkAt { name: "m".into(), behind: 0.0 }]);
-    assert_eq!(outcomes(&marked), vec![("token", Outcome::Rewritten), ("mark", Outcome::MadeGood)]);
+    assert_eq!(outcomes(&marked), vec![("token", Outcome::Rewritten), ("mark", Outcome::Emulated)]);
     let paused = adapted("<w>Salt<break time=\"1s\"/>marsh</w> now");
     assert_eq!(texts(&paused), vec![("Saltmarsh".into(), 0.0), ("now".into(), 1_000.0)]);
     // The engine's own element keeps words apart; a mark does not cut it.

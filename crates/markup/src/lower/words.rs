@@ -73,7 +73,7 @@ impl Lowering<'_> {
         let wanted = element.get("ref").unwrap_or_default();
         let Some(place) = self.lexicons.iter().position(|one| one.name.is_none() && one.id == wanted) else {
             self.note(at, "its lexicon cannot be had");
-            return Outcome::SpokenPlainly;
+            return Outcome::Plain;
         };
         let InUse { lexicon, id, .. } = &self.lexicons[place];
         let (lexicon, id) = (lexicon.clone(), id.clone());
@@ -180,7 +180,7 @@ impl Lowering<'_> {
         let looked_up = self.lexicons.iter().map(|one| one.done).sum();
         for InUse { name, report, done, plain, lexicon, .. } in std::mem::take(&mut self.lexicons) {
             let language = self.script.language.as_deref();
-            let outcome = if plain.is_empty() { Outcome::Rewritten } else { Outcome::SpokenPlainly };
+            let outcome = if plain.is_empty() { Outcome::Rewritten } else { Outcome::Plain };
             let named = plain.iter().take(MOST_NAMED).map(String::as_str).collect::<Vec<_>>().join(", ");
             let more = if plain.len() > MOST_NAMED { " and more" } else { "" };
             let lost = format!("it has no words for {named}{more} but phonemes, which this engine does not take");

@@ -34,7 +34,7 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
 /// Refuses a default format that nothing could be made in.
 fn check_format(gateway: &Gateway, request: &AppRequest) -> Result<(), Problem> {
     let Some(name) = &request.default_format else { return Ok(()) };
-    let format = gateway.registry().profiles().format(name).and_then(|format| format.check_output());
+    let format = gateway.registry().presets().format(name).and_then(|format| format.check_output());
     format.map_err(|error| Problem::at("invalid", "/default_format", error.to_string()))
 }
 

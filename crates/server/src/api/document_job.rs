@@ -70,7 +70,7 @@ impl Wish {
         ("filename" = Option<String>, Query, description = "The document's file name, where the media type does not tell what it is"),
         ("webhook" = Option<String>, Query, description = "An address that is told of the end; its host must be allowed"),
         ("voice" = Option<String>, Query, description = "As with POST /utterances, and so are the others"),
-        ("type" = Option<String>, Query, description = "A media type, an extension or a profile"),
+        ("type" = Option<String>, Query, description = "A media type, an extension or a preset"),
     ),
     responses(
         (status = 202, description = "The job", body = JobAnswer),

@@ -99,8 +99,8 @@ fn answer(estimate: Estimate) -> EstimateAnswer {
         cost: estimate.cost.into(),
         exact: estimate.exact,
         fidelity: estimate.fidelity,
-        sound: estimate.sound,
-        length: estimate.length.map(|seconds| (seconds * 1_000.0).round() / 1_000.0),
+        fingerprint: estimate.fingerprint,
+        duration: estimate.length.map(|seconds| (seconds * 1_000.0).round() / 1_000.0),
         warnings: estimate.warnings,
     }
 }

@@ -144,7 +144,7 @@ pub(crate) async fn retire(allowed: Allowed, name: &str, gateway: &State<Gateway
 )]
 #[get("/clips")]
 pub(crate) async fn clips(allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<ClipAnswer>>, Problem> {
-    let rows = gateway.sounds(&allowed.0).await?;
+    let rows = gateway.clips(&allowed.0).await?;
     Ok(Json(List::whole(rows.into_iter().map(ClipAnswer::from).collect())))
 }
 
@@ -170,7 +170,7 @@ pub(crate) async fn keep_clip(
     let mut given = known_pairs(&meta.query, &["title"])?;
     let title = given.remove("title").unwrap_or_default();
     let audio = read_small(data, MOST_SOUND as u64).await?;
-    let (row, warnings) = gateway.keep_sound(&allowed.0, &title, audio.into()).await?;
+    let (row, warnings) = gateway.keep_clip(&allowed.0, &title, audio.into()).await?;
     Ok((Status::Created, Json(ClipAnswer { warnings, ..ClipAnswer::from(row) })))
 }
 
@@ -185,7 +185,7 @@ pub(crate) async fn keep_clip(
 )]
 #[get("/clips/<id>")]
 pub(crate) async fn clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Kept, Problem> {
-    let (row, bytes) = gateway.sound(&allowed.0, id).await?;
+    let (row, bytes) = gateway.clip(&allowed.0, id).await?;
     let extension = dispatcher_audio::Format::parse(&row.media_type).map_or("bin", |format| format.codec.extension());
     Ok(Kept { bytes, name: format!("{}.{extension}", row.id), content_type: row.media_type, tag: row.id })
 }
@@ -201,6 +201,6 @@ pub(crate) async fn clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -
 )]
 #[delete("/clips/<id>")]
 pub(crate) async fn remove_clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
-    gateway.remove_sound(&allowed.0, id).await?;
+    gateway.remove_clip(&allowed.0, id).await?;
     Ok(Status::NoContent)
 }

@@ -8,7 +8,7 @@ pub(crate) mod estimates;
 pub(crate) mod jobs;
 mod json_audio;
 pub(crate) mod lexicons;
-pub(crate) mod profiles;
+pub(crate) mod presets;
 pub(crate) mod prompts;
 pub(crate) mod records;
 pub(crate) mod service;
@@ -78,10 +78,10 @@ pub(crate) fn routes() -> Vec<Route> {
         lexicons::keep_clip,
         lexicons::clip,
         lexicons::remove_clip,
-        profiles::list,
-        profiles::read,
-        profiles::put_profile,
-        profiles::retire,
+        presets::list,
+        presets::read,
+        presets::put_preset,
+        presets::retire,
         prompts::list,
         prompts::read,
         prompts::put_set,

@@ -212,7 +212,7 @@ pub(crate) async fn file(
     let made = tokio::task::spawn_blocking(move || converted(&path, from, to)).await;
     let bytes = made.map_err(|error| Problem::new("internal", error.to_string()))?.map_err(unreadable)?;
     let name = format!("{}.{}", row.prompt, to.codec.extension());
-    let tag = format!("{}-{}", row.sound, to.codec.extension());
+    let tag = format!("{}-{}", row.fingerprint, to.codec.extension());
     Ok(Err(Kept { bytes, content_type: to.media_type(), name, tag }))
 }
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
 use dispatcher_core::{Criteria, Gender, Shaping, Style, Wanted, is_language_tag};
-use dispatcher_gateway::{Caller, Gateway, Profiles, Registry, SynthesisRequest, TextInput, Unsupported};
+use dispatcher_gateway::{Caller, Gateway, Presets, Registry, SynthesisRequest, TextInput, Unsupported};
 use dispatcher_markup::prosody::{self, ProsodyError};
 use dispatcher_markup::{Line, dialogue};
 
@@ -17,7 +17,7 @@ use crate::wire::{AudioWish, Form, Prosody, StyleWish, UtteranceRequest};
 
 /// What a name of audio means to a caller, and what it gets that names none.
 pub(super) struct Formats {
-    profiles: Profiles,
+    presets: Presets,
     default: Format,
     /// The engines and voices that there are.
     registry: Arc<Registry>,
@@ -25,14 +25,14 @@ pub(super) struct Formats {
 
 impl Formats {
     pub(super) fn of(gateway: &Gateway, caller: &Caller) -> Formats {
-        let profiles = gateway.registry().profiles().clone();
-        // A default whose profile was retired since falls back to the usual one.
-        let default = caller.app.default_format.as_deref().and_then(|name| profiles.format(name).ok());
-        Formats { profiles, default: default.unwrap_or_default(), registry: gateway.registry() }
+        let presets = gateway.registry().presets().clone();
+        // A default whose preset was retired since falls back to the usual one.
+        let default = caller.app.default_format.as_deref().and_then(|name| presets.format(name).ok());
+        Formats { presets, default: default.unwrap_or_default(), registry: gateway.registry() }
     }
 
     fn named(&self, name: &str) -> Result<Format, AudioError> {
-        self.profiles.format(name)
+        self.presets.format(name)
     }
 }
 
@@ -243,7 +243,7 @@ fn wished_format(wish: &AudioWish, formats: &Formats) -> Result<Option<Format>, 
 
 fn with_numbers(format: Format, wish: &AudioWish) -> Result<Format, Problem> {
     let format = Format {
-        rate: wish.rate.unwrap_or(format.rate),
+        rate: wish.sample_rate.unwrap_or(format.rate),
         channels: wish.channels.unwrap_or(format.channels),
         bitrate: if wish.vbr { wish.bitrate } else { wish.bitrate.or(format.bitrate) },
         vbr: wish.vbr || format.vbr && wish.bitrate.is_none(),
@@ -291,14 +291,14 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
             "style" => criteria.style = Some(value),
             "name" => criteria.name = Some(value),
             "gender" => criteria.gender = Some(gender(&value)?),
-            "speed" => prosody.rate = Some(Form::Text(value)),
+            "rate" => prosody.rate = Some(Form::Text(value)),
             "pitch" => prosody.pitch = Some(Form::Text(value)),
             "volume" => prosody.volume = Some(Form::Text(value)),
             "direction" => wish.direction = Some(value),
             "variation" => wish.variation = Some(value.parse().map_err(|_| wrong())?),
             "seed" => wish.seed = Some(value.parse().map_err(|_| wrong())?),
             "type" => audio.kind = Some(value),
-            "rate" => audio.rate = Some(number()?),
+            "sample_rate" => audio.sample_rate = Some(number()?),
             "bitrate" => audio.bitrate = Some(number()?),
             "vbr" | "whole" => {
                 let flag = |_| Problem::new("invalid", format!("{name} takes true or false, not '{value}'"));
@@ -310,7 +310,7 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
             "deadline" => wish.deadline = Some(value.parse().map_err(|_| wrong())?),
             "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
             _ => {
-                let known = "voice, languages, gender, style, name, model, language, speed, pitch, volume, direction, variation, seed, unsupported, type, rate, bitrate, vbr, channels, whole, deadline, credential, webhook";
+                let known = "voice, languages, gender, style, name, model, language, rate, pitch, volume, direction, variation, seed, unsupported, type, sample_rate, bitrate, vbr, channels, whole, deadline, credential, webhook";
                 return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
             }
         }
@@ -352,7 +352,7 @@ mod tests {
     }
 
     fn usual() -> Formats {
-        Formats { profiles: Profiles::default(), default: Format::default(), registry: Arc::default() }
+        Formats { presets: Presets::default(), default: Format::default(), registry: Arc::default() }
     }
 
     #[test]
@@ -364,7 +364,7 @@ mod tests {
             ("application/json", None, Codec::Mulaw, 8_000),
             ("audio/mpeg", None, Codec::Mp3, 8_000),
             ("", Some(r#"{"type":"web"}"#), Codec::Mp3, 24_000),
-            ("", Some(r#"{"rate":16000}"#), Codec::Mulaw, 16_000),
+            ("", Some(r#"{"sample_rate":16000}"#), Codec::Mulaw, 16_000),
         ] {
             let (made, _) = answer_format(accept, asked.map(wish).as_ref(), &phone).expect(accept);
             assert_eq!((made.codec, made.rate), (codec, rate), "{accept} {asked:?}");
@@ -393,14 +393,14 @@ mod tests {
             ("audio/wav", Some(r#"{"type":"mp3"}"#), mp3, false),
             ("audio/wav", Some(r#"{"type":".mp3","bitrate":64000}"#), Format { bitrate: Some(64_000), ..mp3 }, false),
             ("", Some(r#"{"type":"phone"}"#), Format::new(Codec::Mulaw, 8_000), false),
-            ("", Some(r#"{"type":"editor","rate":44100}"#), Format::new(Codec::Wav, 44_100), false),
+            ("", Some(r#"{"type":"editor","sample_rate":44100}"#), Format::new(Codec::Wav, 44_100), false),
             ("", Some(r#"{"type":"flac"}"#), Format::new(Codec::Flac, 24_000), false),
             ("audio/webm;codecs=opus", None, Format::new(Codec::WebmOpus, 24_000), false),
             ("audio/mp4, audio/ogg;codecs=vorbis, audio/flac", None, Format::new(Codec::Flac, 24_000), false),
-            ("audio/mpeg", Some(r#"{"rate":16000}"#), Format::new(Codec::Mp3, 16_000), false),
+            ("audio/mpeg", Some(r#"{"sample_rate":16000}"#), Format::new(Codec::Mp3, 16_000), false),
             (
                 "audio/wav",
-                Some(r#"{"rate":8000,"channels":2}"#),
+                Some(r#"{"sample_rate":8000,"channels":2}"#),
                 Format { channels: 2, ..Format::new(Codec::Wav, 8_000) },
                 false,
             ),
@@ -420,8 +420,8 @@ mod tests {
             ("audio/mp4", None, None),
             ("", Some(r#"{"type":"audio/midi"}"#), Some("/audio/type")),
             ("", Some(r#"{"type":"audio/mp4"}"#), Some("/audio")),
-            ("", Some(r#"{"type":"mp3","rate":11111}"#), Some("/audio")),
-            ("", Some(r#"{"type":"audio/ogg","rate":22050}"#), Some("/audio")),
+            ("", Some(r#"{"type":"mp3","sample_rate":11111}"#), Some("/audio")),
+            ("", Some(r#"{"type":"audio/ogg","sample_rate":22050}"#), Some("/audio")),
             ("", Some(r#"{"channels":9}"#), Some("/audio")),
         ] {
             let made = answer_format(accept, asked.map(wish).as_ref(), &usual());
@@ -437,14 +437,14 @@ mod tests {
     #[test]
     fn query_parameters_say_the_same_as_members() {
         let read = from_query(
-            "voice=heron%2Fpellin&model=fine&language=en-GB&type=audio%2Fmpeg&rate=24000&bitrate=64000&channels=1",
+            "voice=heron%2Fpellin&model=fine&language=en-GB&type=audio%2Fmpeg&sample_rate=24000&bitrate=64000&channels=1",
         );
         let read = read.expect("a request");
         assert_eq!(read.voice, Some(serde_json::json!("heron/pellin")));
         assert_eq!((read.model.as_deref(), read.language.as_deref()), (Some("fine"), Some("en-GB")));
         let audio = read.audio.expect("a wish");
         assert_eq!(
-            (audio.kind.as_deref(), audio.rate, audio.bitrate, audio.channels),
+            (audio.kind.as_deref(), audio.sample_rate, audio.bitrate, audio.channels),
             (Some("audio/mpeg"), Some(24_000), Some(64_000), Some(1))
         );
         let like = from_query("languages=pt-PT+pt&gender=female&style=calm").expect("criteria").voice.expect("a voice");
@@ -459,7 +459,7 @@ mod tests {
     fn a_parameter_that_is_not_known_or_no_number_is_named() {
         for (query, said) in [
             ("vioce=quayside", "unknown parameter 'vioce'; known: voice,"),
-            ("rate=fast", "rate takes a number, not 'fast'"),
+            ("sample_rate=fast", "sample_rate takes a number, not 'fast'"),
             ("gender=other", "not 'other'"),
             ("voice=quayside&gender=male", "send one or the other"),
             ("voice=quayside&languages=pt", "send one or the other"),

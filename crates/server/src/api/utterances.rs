@@ -62,7 +62,7 @@ const CHUNK: usize = 64 << 10;
             ("Dispatch-Engine" = String), ("Dispatch-Voice" = String),
             ("Dispatch-Cost" = String, description = "The top of what it may cost"),
             ("Dispatch-Fidelity" = String, description = "The worst that became of any element"),
-            ("Dispatch-Sound" = String, description = "Equal for equal requested sound"),
+            ("Dispatch-Fingerprint" = String, description = "Equal for equal requested audio"),
             ("Dispatch-Synthetic" = String, description = "?1"),
             ("Server-Timing" = String, description = "Until the first audio"),
         )),
@@ -286,7 +286,7 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<(String, String)> {
         ("Dispatch-Voice".into(), utterance.voice.clone()),
         ("Dispatch-Cost".into(), utterance.estimate.to_string()),
         ("Dispatch-Fidelity".into(), utterance.worst.name().into()),
-        ("Dispatch-Sound".into(), utterance.sound.clone()),
+        ("Dispatch-Fingerprint".into(), utterance.fingerprint.clone()),
         ("Dispatch-Synthetic".into(), "?1".into()),
         ("Content-Disposition".into(), format!("inline; filename=\"{file}\"")),
         ("Server-Timing".into(), format!("first-audio;dur={first:.1}")),
@@ -348,6 +348,9 @@ mod tests {
         );
         assert_eq!(title("../../etc/passwd\"\r\nX: y"), "etc-passwd-x-y");
         assert_eq!(title("六時十五分の便"), "utterance");
-        assert_eq!(file_title(&TextInput::Ssml("<speak version=\"1.1\">The ramp is closing</speak>".into())), "the-ramp-is-closing");
+        assert_eq!(
+            file_title(&TextInput::Ssml("<speak version=\"1.1\">The ramp is closing</speak>".into())),
+            "the-ramp-is-closing"
+        );
     }
 }

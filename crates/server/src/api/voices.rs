@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use dispatcher_core::{Gender, Origin, Site, Sort, VoiceId, VoiceQuery, Wanted, nearest_by, sample_sentence};
-use dispatcher_gateway::{Caller, Clip, EngineState, Gateway, SynthesisRequest, TextInput, Unsupported, now_micros};
+use dispatcher_gateway::{
+    Caller, EngineState, Gateway, RecalledAudio, SynthesisRequest, TextInput, Unsupported, now_micros,
+};
 use rocket::http::{ContentType, Header, Status};
 use rocket::response::{self, Responder, Response};
 use rocket::serde::json::Json;
@@ -297,23 +299,23 @@ pub(crate) async fn unmark(
 
 /// An audition.
 pub(crate) struct Audition {
-    clip: Clip,
+    audio: RecalledAudio,
     /// It was kept, and nothing was bought.
     kept: bool,
-    sound: String,
+    fingerprint: String,
 }
 
 impl<'r> Responder<'r, 'static> for Audition {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
-        let kind = self.clip.media_type.parse().unwrap_or(ContentType::Binary);
+        let kind = self.audio.media_type.parse().unwrap_or(ContentType::Binary);
         let status = if self.kept { "dispatcher; hit" } else { "dispatcher; fwd=miss; stored" };
         Response::build()
             .header(kind)
             .header(Header::new("Cache-Status", status))
-            .header(Header::new("Dispatch-Sound", self.sound))
+            .header(Header::new("Dispatch-Fingerprint", self.fingerprint))
             .header(Header::new("Dispatch-Synthetic", "?1"))
             .header(Header::new("Cache-Control", "private, max-age=86400"))
-            .sized_body(self.clip.audio.len(), std::io::Cursor::new(self.clip.audio))
+            .sized_body(self.audio.audio.len(), std::io::Cursor::new(self.audio.audio))
             .ok()
     }
 }
@@ -328,7 +330,7 @@ impl<'r> Responder<'r, 'static> for Audition {
     responses(
         (status = 200, description = "The audio", content((Vec<u8> = "audio/mpeg")), headers(
             ("Cache-Status" = String, description = "Whether it was kept (RFC 9211)"),
-            ("Dispatch-Sound" = String, description = "Equal for equal requested sound"),
+            ("Dispatch-Fingerprint" = String, description = "Equal for equal requested audio"),
         )),
         (status = "4XX", body = Problem, content_type = "application/problem+json"),
         (status = "5XX", body = Problem, content_type = "application/problem+json"),
@@ -366,9 +368,9 @@ pub(crate) async fn sample(
         notes: Vec::new(),
     };
     let rehearsal = allowed.0.app.rehearsal == 1;
-    let sound = gateway.estimate_speech(&allowed.0, &request).await?.sound.unwrap_or_default();
-    if let Some(clip) = gateway.recall_clip(&sound).await.filter(|_| !rehearsal) {
-        return Ok(Audition { clip, kept: true, sound });
+    let fingerprint = gateway.estimate_speech(&allowed.0, &request).await?.fingerprint.unwrap_or_default();
+    if let Some(audio) = gateway.recall_audio(&fingerprint).await.filter(|_| !rehearsal) {
+        return Ok(Audition { audio, kept: true, fingerprint });
     }
     let mut utterance = gateway.speak(&allowed.0, request).await?;
     let mut audio = Vec::new();
@@ -380,9 +382,9 @@ pub(crate) async fn sample(
         audio.extend_from_slice(&piece);
     }
     utterance.body.mend(&mut audio);
-    let clip = Clip { media_type: format.media_type(), audio: audio.into() };
+    let audio = RecalledAudio { media_type: format.media_type(), audio: audio.into() };
     if !rehearsal {
-        gateway.keep_clip(&sound, &id, &clip).await?;
+        gateway.keep_audio(&fingerprint, &id, &audio).await?;
     }
-    Ok(Audition { clip, kept: false, sound })
+    Ok(Audition { audio, kept: false, fingerprint })
 }

@@ -90,7 +90,7 @@ pub(crate) struct VoiceAnswer {
 pub(crate) struct FormatAnswer {
     #[serde(rename = "type")]
     pub(crate) kind: String,
-    pub(crate) rates: Vec<u32>,
+    pub(crate) sample_rates: Vec<u32>,
     pub(crate) bitrate: Option<u32>,
 }
 
@@ -147,7 +147,11 @@ impl VoiceAnswer {
             models,
             character: voice.character.clone(),
             formats: formats
-                .map(|it| FormatAnswer { kind: it.media_type.clone(), rates: it.rates.clone(), bitrate: it.bitrate })
+                .map(|it| FormatAnswer {
+                    kind: it.media_type.clone(),
+                    sample_rates: it.sample_rates.clone(),
+                    bitrate: it.bitrate,
+                })
                 .collect(),
             markup: if ssml { "ssml" } else { "none" }.into(),
             price: price.into(),
@@ -183,14 +187,14 @@ pub(crate) struct EngineAnswer {
     /// How it is called: `bearer`, `basic` and so on.
     pub(crate) access: String,
     /// Calls a minute and at once that are kept to.
-    pub(crate) limits: LimitsAnswer,
+    pub(crate) pace: PaceAnswer,
     /// Where its voices come from a list of its own.
     pub(crate) catalogue: Option<CatalogueState>,
 }
 
 /// Limits that the gateway keeps.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct LimitsAnswer {
+pub(crate) struct PaceAnswer {
     pub(crate) per_minute: Option<u32>,
     pub(crate) at_once: Option<u32>,
     /// Calls that could go at once now.
@@ -449,9 +453,9 @@ impl EngineAnswer {
                 .ok()
                 .and_then(|scheme| scheme.as_str().map(str::to_owned))
                 .unwrap_or_default(),
-            limits: LimitsAnswer {
-                per_minute: sheet.limits.per_minute,
-                at_once: sheet.limits.at_once,
+            pace: PaceAnswer {
+                per_minute: sheet.pace.per_minute,
+                at_once: sheet.pace.at_once,
                 left: load.map(|load| load.left),
                 running: load.map(|load| load.running),
                 waiting: load.map(|load| load.waiting),

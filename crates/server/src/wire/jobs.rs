@@ -22,7 +22,7 @@ pub(crate) struct JobAnswer {
     pub(crate) reason: Option<String>,
     pub(crate) pieces: Pieces,
     /// Seconds of audio that are made, or heard.
-    pub(crate) audio: f64,
+    pub(crate) duration: f64,
     /// Charged so far, in the currency of `estimate`.
     pub(crate) cost: Amount,
     /// Charged so far, in each currency.
@@ -88,7 +88,7 @@ impl From<JobView> for JobAnswer {
             warnings: serde_json::from_str(&row.warnings).unwrap_or_default(),
             files: files.into_iter().map(file).collect(),
             pieces: Pieces { done: progress.pieces, all: row.pieces.max(progress.pieces) },
-            audio: progress.audio_ms as f64 / 1_000.0,
+            duration: progress.audio_ms as f64 / 1_000.0,
             cost: amount(cost, &row.currency),
             estimate: amount(row.estimate_nanos, &row.currency),
             created: rfc3339(row.created_at),

@@ -1,7 +1,7 @@
 //! Lexicons and clips.
 
 use dispatcher_gateway::StoredLexicon;
-use dispatcher_store::{LexiconRow, SoundRow};
+use dispatcher_store::{ClipRow, LexiconRow};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -75,7 +75,7 @@ pub(crate) struct ClipAnswer {
     pub(crate) kind: String,
     pub(crate) bytes: i64,
     /// Seconds.
-    pub(crate) length: f64,
+    pub(crate) duration: f64,
     pub(crate) app: String,
     pub(crate) by: String,
     pub(crate) at: String,
@@ -84,15 +84,15 @@ pub(crate) struct ClipAnswer {
     pub(crate) warnings: Vec<String>,
 }
 
-impl From<SoundRow> for ClipAnswer {
-    fn from(row: SoundRow) -> Self {
+impl From<ClipRow> for ClipAnswer {
+    fn from(row: ClipRow) -> Self {
         ClipAnswer {
             src: format!("clip:{}", row.id),
             id: row.id,
             title: row.title,
             kind: row.media_type,
             bytes: row.bytes,
-            length: row.audio_ms as f64 / 1_000.0,
+            duration: row.audio_ms as f64 / 1_000.0,
             app: row.app,
             by: row.created_by,
             at: rfc3339(row.created_at),

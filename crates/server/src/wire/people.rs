@@ -49,7 +49,7 @@ pub(crate) struct AppRequest {
     pub(crate) default_voice: Option<String>,
     /// The engine or route of recognitions that name none.
     pub(crate) default_recognition: Option<String>,
-    /// The audio of requests that name none: a profile, an extension or a
+    /// The audio of requests that name none: a preset, an extension or a
     /// media type; WAV at 24 kHz without one.
     pub(crate) default_format: Option<String>,
     /// Voices made for the account that it may use, as `engine/voice`.

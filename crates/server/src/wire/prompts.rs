@@ -24,7 +24,7 @@ pub(crate) struct PromptSchema {
     pub(crate) voice: Option<String>,
     pub(crate) model: Option<String>,
     pub(crate) language: Option<String>,
-    /// Profiles, extensions or media types; WAV unless given.
+    /// Presets, extensions or media types; WAV unless given.
     #[serde(default)]
     pub(crate) formats: Vec<String>,
 }
@@ -47,7 +47,7 @@ pub(crate) struct PromptShown {
     pub(crate) voice: Option<String>,
     pub(crate) model: Option<String>,
     pub(crate) language: Option<String>,
-    /// Profiles, extensions or media types.
+    /// Presets, extensions or media types.
     pub(crate) formats: Vec<String>,
 }
 
@@ -93,7 +93,7 @@ pub(crate) struct PromptFile {
     pub(crate) kind: String,
     pub(crate) bytes: i64,
     /// Seconds.
-    pub(crate) length: f64,
+    pub(crate) duration: f64,
     pub(crate) dispatch: String,
     pub(crate) made: String,
     /// Who has heard it and found it good.
@@ -174,7 +174,7 @@ fn answer(set: &str, line: PromptLine) -> PromptAnswer {
         name: row.file,
         kind: row.media_type,
         bytes: row.bytes,
-        length: row.audio_ms as f64 / 1_000.0,
+        duration: row.audio_ms as f64 / 1_000.0,
         dispatch: row.dispatch,
         made: rfc3339(row.made_at),
         approved_by: row.approved_by,

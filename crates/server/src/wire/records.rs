@@ -24,7 +24,7 @@ pub(crate) struct DispatchAnswer {
     pub(crate) language: Option<String>,
     pub(crate) characters: i64,
     /// Seconds of audio.
-    pub(crate) audio: f64,
+    pub(crate) duration: f64,
     pub(crate) first_audio: Option<f64>,
     pub(crate) total: Option<f64>,
     pub(crate) cost: Amount,
@@ -58,7 +58,7 @@ impl From<DispatchRow> for DispatchAnswer {
             media_type: row.media_type,
             language: row.language,
             characters: row.characters,
-            audio: row.audio_ms as f64 / 1_000.0,
+            duration: row.audio_ms as f64 / 1_000.0,
             first_audio: row.first_us.map(milliseconds),
             total: row.total_us.map(milliseconds),
             cost: amount(row.cost_nanos, &row.currency),
@@ -118,7 +118,7 @@ pub(crate) struct LedgerAnswer {
     pub(crate) model: Option<String>,
     pub(crate) characters: i64,
     /// Seconds.
-    pub(crate) audio: f64,
+    pub(crate) duration: f64,
     pub(crate) cost: Amount,
     pub(crate) at: String,
 }
@@ -131,7 +131,7 @@ impl From<LedgerRow> for LedgerAnswer {
             engine: row.engine,
             model: row.model,
             characters: row.characters,
-            audio: row.audio_ms as f64 / 1_000.0,
+            duration: row.audio_ms as f64 / 1_000.0,
             cost: amount(row.nanos, &row.currency),
             at: rfc3339(row.at),
         }
@@ -146,7 +146,7 @@ pub(crate) struct UsageAnswer {
     pub(crate) requests: i64,
     pub(crate) characters: i64,
     /// Seconds of audio.
-    pub(crate) audio: f64,
+    pub(crate) duration: f64,
     pub(crate) cost: Amount,
 }
 
@@ -156,7 +156,7 @@ impl From<UsageRow> for UsageAnswer {
             group: std::iter::once(row.first).chain(row.second).collect(),
             requests: row.requests,
             characters: row.characters,
-            audio: row.audio_ms as f64 / 1_000.0,
+            duration: row.audio_ms as f64 / 1_000.0,
             cost: amount(row.nanos, &row.currency),
         }
     }
@@ -171,7 +171,7 @@ impl UsageList {
         let head = self.by.iter().map(String::as_str).chain(columns);
         rows.write_record(head).map_err(|error| failed(error.to_string()))?;
         for item in &self.items {
-            let numbers = [item.requests.to_string(), item.characters.to_string(), item.audio.to_string()];
+            let numbers = [item.requests.to_string(), item.characters.to_string(), item.duration.to_string()];
             let cost = [item.cost.amount.clone(), item.cost.currency.clone()];
             let row = item.group.iter().cloned().chain(numbers).chain(cost);
             rows.write_record(row).map_err(|error| failed(error.to_string()))?;

@@ -121,13 +121,13 @@ pub(crate) struct StyleWish {
 #[derive(Debug, Clone, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct AudioWish {
-    /// A media type, a file extension, or a profile: `web`, `phone`, `editor`,
+    /// A media type, a file extension, or a preset: `web`, `phone`, `editor`,
     /// `device`, `assistive` or the operator's own.
     #[serde(rename = "type")]
     #[schema(example = "audio/mpeg")]
     pub(crate) kind: Option<String>,
     /// Hertz.
-    pub(crate) rate: Option<u32>,
+    pub(crate) sample_rate: Option<u32>,
     /// Bits a second.
     pub(crate) bitrate: Option<u32>,
     /// 1 or 2.
@@ -171,7 +171,7 @@ pub(crate) struct FidelitySchema {
     line: Option<usize>,
     /// From 1, in characters.
     column: Option<usize>,
-    /// `native`, `rewritten`, `made-good`, `spoken-plainly` or `omitted`.
+    /// `native`, `rewritten`, `emulated`, `plain` or `omitted`.
     outcome: String,
     /// Why, where that is not plain.
     note: Option<String>,
@@ -253,7 +253,7 @@ pub(crate) struct TranscriptAnswer {
     /// BCP 47 tag, or `und`.
     pub(crate) language: String,
     /// Seconds of audio.
-    pub(crate) length: f64,
+    pub(crate) duration: f64,
     pub(crate) engine: String,
     pub(crate) model: Option<String>,
     pub(crate) words: Vec<WordAnswer>,
@@ -283,7 +283,7 @@ impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
         TranscriptAnswer {
             text,
             language: language.unwrap_or_else(|| "und".into()),
-            length: (heard.length * 1_000.0).round() / 1_000.0,
+            duration: (heard.length * 1_000.0).round() / 1_000.0,
             engine: heard.engine,
             model: heard.model,
             words: words.into_iter().map(word).collect(),
@@ -306,10 +306,10 @@ pub(crate) struct EstimateAnswer {
     pub(crate) exact: bool,
     #[schema(value_type = Vec<FidelitySchema>)]
     pub(crate) fidelity: Vec<dispatcher_markup::Fidelity>,
-    /// Equal for equal requested sound.
-    pub(crate) sound: Option<String>,
+    /// Equal for equal requested audio.
+    pub(crate) fingerprint: Option<String>,
     /// Seconds of audio (recognition).
-    pub(crate) length: Option<f64>,
+    pub(crate) duration: Option<f64>,
     /// Characters of text (synthesis).
     pub(crate) characters: u64,
     pub(crate) warnings: Vec<String>,

@@ -137,7 +137,7 @@ fn describe(path: &Path, looked: &Looked) -> (Vec<String>, Value) {
     ];
     let value = json!({
         "file": path.display().to_string(), "coding": looked.format.codec.to_string(), "type": looked.format.media_type(),
-        "rate": looked.layout.rate, "channels": looked.layout.channels, "length": (seconds * 1_000.0).round() / 1_000.0,
+        "sample_rate": looked.layout.rate, "channels": looked.layout.channels, "duration": (seconds * 1_000.0).round() / 1_000.0,
         "frames": looked.length.frames, "bytes": looked.bytes, "bitrate": bits, "tags": looked.tags,
     });
     (row, value)
@@ -162,7 +162,7 @@ pub(super) fn show(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
     if json {
         return output::print_json(&json!({"items": values}));
     }
-    let head = ["file", "coding", "rate", "channels", "length", "bit rate"];
+    let head = ["file", "coding", "sample rate", "channels", "duration", "bit rate"];
     let table = output::table(&head, rows, &[2, 4, 5]);
     output::print(&[vec![table], notes].concat().join("\n\n"))
 }

@@ -53,8 +53,8 @@ fn wanted(args: &ConvertArgs, output: Option<&Path>, looked: &Looked) -> Result<
         CliError::Usage("nothing tells the format; name the file with its extension, or give --format".into())
     })?;
     let named = Format::named(name).map_err(|error| CliError::Usage(error.to_string()))?;
-    // A profile and a telephone coding have a rate of their own.
-    let own = dispatcher_audio::Profile::find(name).is_some() || named.rate == 8_000 || name.contains("rate=");
+    // A preset and a telephone coding have a rate of their own.
+    let own = dispatcher_audio::Preset::find(name).is_some() || named.rate == 8_000 || name.contains("rate=");
     let rates = named.codec.rates();
     let kept = rates.iter().copied().find(|rate| *rate >= looked.layout.rate).or(rates.last().copied());
     let rate = args.sample_rate.unwrap_or(if own { named.rate } else { kept.unwrap_or(named.rate) });
@@ -80,7 +80,7 @@ fn asked(args: &ConvertArgs) -> Result<Effects, CliError> {
         start: args.start,
         end: args.end,
         edges: if args.trim { (Edge::Trim, Edge::Trim) } else { Default::default() },
-        speed: args.speed,
+        speed: args.rate,
         pitch: args.pitch,
         keep_formants: args.keep_formants,
         gain: args.gain,
@@ -272,7 +272,7 @@ fn convert(
 /// What was made, for people and for programs.
 fn made(path: &Path, format: Format, length: Length) -> (String, Value) {
     let (name, kind, seconds) = (path.display().to_string(), format.media_type(), length.seconds());
-    (format!("{name}  {kind}  {seconds:.3} s"), json!({"file": name, "type": kind, "length": seconds}))
+    (format!("{name}  {kind}  {seconds:.3} s"), json!({"file": name, "type": kind, "duration": seconds}))
 }
 
 /// Two inputs whose outputs would have one name.

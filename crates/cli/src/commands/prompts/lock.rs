@@ -13,8 +13,8 @@ const NAME: &str = "prompts.lock.json";
 /// One file that was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Made {
-    /// `Dispatch-Sound`: another where it would sound otherwise now.
-    pub(super) sound: String,
+    /// `Dispatch-Fingerprint`: another where it would fingerprint otherwise now.
+    pub(super) fingerprint: String,
     pub(super) file: String,
     pub(super) dispatch: String,
     /// Somebody has heard it and found it good.

@@ -47,7 +47,7 @@ struct Line<'p> {
     prompt: &'p Prompt,
     format: &'p str,
     state: State,
-    sound: String,
+    fingerprint: String,
     cost: Value,
     approved: bool,
 }
@@ -94,16 +94,16 @@ async fn lines<'p>(
             let estimate = estimate.inspect_err(|_| {
                 eprintln!("{} in '{}' as {format}:", output::paint("error", output::Colour::Bad), prompt.id);
             })?;
-            let sound = output::text(&estimate, "sound");
+            let fingerprint = output::text(&estimate, "fingerprint");
             let known = lock.get(&prompt.id, format);
             let state = match known {
                 None => State::New,
-                Some(made) if made.sound != sound => State::Changed,
+                Some(made) if made.fingerprint != fingerprint => State::Changed,
                 Some(made) if !place(folder, made).is_file() => State::Missing,
                 Some(_) => State::Made,
             };
             let approved = state == State::Made && known.is_some_and(|made| made.approved);
-            lines.push(Line { prompt, format, state, sound, cost: estimate["cost"].clone(), approved });
+            lines.push(Line { prompt, format, state, fingerprint, cost: estimate["cost"].clone(), approved });
         }
     }
     Ok(lines)
@@ -139,7 +139,7 @@ fn show(lines: &[Line<'_>], gone: &[(String, String)], json: bool) -> Result<(),
     if json {
         let row = |line: &Line<'_>| {
             json!({
-                "id": line.prompt.id, "format": line.format, "state": line.state.name(), "sound": line.sound,
+                "id": line.prompt.id, "format": line.format, "state": line.state.name(), "fingerprint": line.fingerprint,
                 "cost": line.cost, "approved": line.approved,
             })
         };
@@ -226,11 +226,12 @@ async fn make_one(client: &Client, line: &Line<'_>, folder: &Path) -> Result<Mad
         let value = response.headers().get(name).and_then(|value| value.to_str().ok());
         value.unwrap_or_default().to_owned()
     };
-    let (dispatch, sound, given) = (header("dispatch-id"), header("dispatch-sound"), header("content-disposition"));
+    let (dispatch, fingerprint, given) =
+        (header("dispatch-id"), header("dispatch-fingerprint"), header("content-disposition"));
     let extension = given.trim_end_matches('"').rsplit_once('.').map_or("audio", |(_, extension)| extension).to_owned();
     let file = line.prompt.file(line.format, &extension);
     to_file(response, &folder.join(&file), true).await?;
-    Ok(Made { sound, file, dispatch, approved: false })
+    Ok(Made { fingerprint, file, dispatch, approved: false })
 }
 
 fn known(prompts: &[Prompt], ids: &[String]) -> Result<(), CliError> {

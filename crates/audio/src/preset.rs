@@ -4,7 +4,7 @@ use crate::{Codec, Format};
 
 /// A named format and what it is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Profile {
+pub struct Preset {
     pub name: &'static str,
     pub format: Format,
     pub purpose: &'static str,
@@ -14,50 +14,50 @@ const fn mono(codec: Codec, rate: u32, bitrate: Option<u32>) -> Format {
     Format { codec, rate, channels: 1, bitrate, vbr: false }
 }
 
-/// The profiles that are built in.
-pub const PROFILES: [Profile; 5] = [
-    Profile {
+/// The presets that are built in.
+pub const PRESETS: [Preset; 5] = [
+    Preset {
         name: "web",
         format: mono(Codec::Mp3, 24_000, Some(48_000)),
         purpose: "web pages and mail: plays everywhere, 6 kB a second",
     },
-    Profile {
+    Preset {
         name: "phone",
         format: mono(Codec::Mulaw, 8_000, None),
         purpose: "telephone lines: G.711 µ-law without a header",
     },
-    Profile {
+    Preset {
         name: "editor",
         format: mono(Codec::Wav, 48_000, None),
         purpose: "sound editors and video: lossless, at the rate of film",
     },
-    Profile {
+    Preset {
         name: "device",
         format: mono(Codec::Wav, 16_000, None),
         purpose: "chips and toys: samples that need no decoder",
     },
-    Profile {
+    Preset {
         name: "assistive",
         format: mono(Codec::OggOpus, 24_000, Some(32_000)),
         purpose: "screen readers: small, and the first sound leaves soonest",
     },
 ];
 
-impl Profile {
-    /// The profile of a name.
-    pub fn find(name: &str) -> Option<Profile> {
-        PROFILES.into_iter().find(|profile| profile.name.eq_ignore_ascii_case(name))
+impl Preset {
+    /// The preset of a name.
+    pub fn find(name: &str) -> Option<Preset> {
+        PRESETS.into_iter().find(|preset| preset.name.eq_ignore_ascii_case(name))
     }
 }
 
 impl Format {
-    /// A format by the name of a profile, a file extension or a media type.
+    /// A format by the name of a preset, a file extension or a media type.
     ///
     /// # Errors
     /// As [`Format::parse`].
     pub fn named(name: &str) -> Result<Format, crate::AudioError> {
-        if let Some(profile) = Profile::find(name) {
-            return Ok(profile.format);
+        if let Some(preset) = Preset::find(name) {
+            return Ok(preset.format);
         }
         match Codec::from_extension(name.trim_start_matches('.')) {
             Some(codec) => Ok(Format::new(codec, codec.default_rate())),
@@ -71,10 +71,10 @@ mod tests {
     use super::*;
 
     #[test]
-    fn every_profile_can_be_made_and_is_found_by_its_name() {
-        for profile in PROFILES {
-            assert_eq!(profile.format.check_output(), Ok(()), "{}", profile.name);
-            assert_eq!(Format::named(&profile.name.to_uppercase()), Ok(profile.format));
+    fn every_preset_can_be_made_and_is_found_by_its_name() {
+        for preset in PRESETS {
+            assert_eq!(preset.format.check_output(), Ok(()), "{}", preset.name);
+            assert_eq!(Format::named(&preset.name.to_uppercase()), Ok(preset.format));
         }
     }
 

@@ -1,18 +1,18 @@
-//! Audio profiles.
+//! Audio presets.
 
-use dispatcher_gateway::OwnProfile;
+use dispatcher_gateway::OwnPreset;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// A named audio format.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct ProfileAnswer {
+pub(crate) struct PresetAnswer {
     pub(crate) name: String,
     /// A media type.
     #[serde(rename = "type")]
     pub(crate) kind: String,
     /// Hertz.
-    pub(crate) rate: u32,
+    pub(crate) sample_rate: u32,
     pub(crate) channels: u8,
     /// Bits a second, where the coding has a choice.
     pub(crate) bitrate: Option<u32>,
@@ -27,34 +27,34 @@ pub(crate) struct ProfileAnswer {
     pub(crate) built_in: bool,
 }
 
-impl ProfileAnswer {
-    pub(crate) fn of(profile: OwnProfile, built_in: bool) -> Self {
-        let format = profile.format;
-        ProfileAnswer {
-            name: profile.name,
+impl PresetAnswer {
+    pub(crate) fn of(preset: OwnPreset, built_in: bool) -> Self {
+        let format = preset.format;
+        PresetAnswer {
+            name: preset.name,
             kind: format.media_type(),
-            rate: format.rate,
+            sample_rate: format.rate,
             channels: format.channels,
             bitrate: format.effective_bitrate(),
             vbr: format.vbr,
             bytes_per_second: format.bytes_per_second(),
             lossless: !format.codec.is_lossy(),
-            purpose: profile.purpose,
+            purpose: preset.purpose,
             built_in,
         }
     }
 }
 
-/// An audio profile to be kept.
+/// An audio preset to be kept.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct ProfileRequest {
+pub(crate) struct PresetRequest {
     /// A media type or a file extension.
     #[serde(rename = "type")]
     #[schema(example = "audio/mpeg")]
     pub(crate) kind: String,
     /// Hertz.
-    pub(crate) rate: Option<u32>,
+    pub(crate) sample_rate: Option<u32>,
     /// 1 or 2.
     pub(crate) channels: Option<u8>,
     /// Bits a second.

@@ -1,0 +1,60 @@
+//! `dispatcher preset`.
+
+use serde_json::{Value, json};
+
+use crate::args::PresetCommand;
+use crate::client::{Client, segment};
+use crate::error::CliError;
+use crate::output;
+
+pub(crate) async fn run(client: &Client, command: PresetCommand, json: bool) -> Result<(), CliError> {
+    match command {
+        PresetCommand::List => {
+            let list = client.get("/api/v1/presets", &[]).await?;
+            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+        }
+        PresetCommand::Set { name, kind, sample_rate, channels, bitrate, vbr, purpose } => {
+            let body = json!({
+                "type": kind, "sample_rate": sample_rate, "channels": channels, "bitrate": bitrate, "vbr": vbr,
+                "purpose": purpose,
+            });
+            let preset = client.put(&format!("/api/v1/presets/{}", segment(&name)), &body).await?;
+            if json {
+                return output::print_json(&preset);
+            }
+            eprintln!("{name} is {}; use it: dispatcher speak \"…\" --format {name}", format_of(&preset));
+            Ok(())
+        }
+        PresetCommand::Retire { name } => {
+            client.delete(&format!("/api/v1/presets/{}", segment(&name))).await?;
+            eprintln!("{name} is retired");
+            Ok(())
+        }
+    }
+}
+
+fn format_of(preset: &Value) -> String {
+    let rate = preset["sample_rate"].as_u64().unwrap_or_default();
+    let channels = if preset["channels"] == 2 { ", stereo" } else { "" };
+    // Types of raw samples tell the rate themselves.
+    let kind = output::text(preset, "type");
+    let kind = kind.split(";rate=").next().unwrap_or_default();
+    format!("{kind}, {rate} Hz{channels}")
+}
+
+fn size(preset: &Value) -> String {
+    match preset["bytes_per_second"].as_f64() {
+        Some(bytes) => format!("{:.1} kB/s", bytes / 1_000.0),
+        None => "by the sound".into(),
+    }
+}
+
+fn render(list: &Value) -> String {
+    let rows = output::items(list).into_iter().map(|preset| {
+        let name = output::text(&preset, "name");
+        let own = if preset["built_in"] == true { String::new() } else { "own".into() };
+        let purpose = output::text(&preset, "purpose");
+        vec![name, format_of(&preset), size(&preset), own, purpose]
+    });
+    output::table(&["preset", "audio", "size", "", "for"], rows.collect(), &[2])
+}

@@ -1,0 +1,10 @@
+DROP INDEX attempts_running;
+CREATE INDEX attempts_open ON attempts (state) WHERE state = 'open';
+UPDATE attempts   SET state = 'open' WHERE state = 'running';
+UPDATE dispatches SET state = 'open' WHERE state = 'running';
+ALTER TABLE presets RENAME TO profiles;
+ALTER TABLE prompt_files RENAME COLUMN fingerprint TO sound;
+ALTER TABLE job_pieces   RENAME COLUMN fingerprint TO sound;
+ALTER TABLE recalled     RENAME COLUMN fingerprint TO sound;
+ALTER TABLE clips    RENAME TO sounds;
+ALTER TABLE recalled RENAME TO clips;
