@@ -36,7 +36,7 @@ cd "$work"
 ln -s "$OLDPWD/docs" docs
 ln -s "$OLDPWD/demo" demo
 
-terminal terminal-demo-once 12 'echo "\$ dispatcher demo --once --out ferries"; dispatcher demo --once --out ferries'
+terminal terminal-demo-once 12 'echo "\$ dispatcher demo --once -o ferries"; dispatcher demo --once -o ferries'
 
 terminal terminal-lint 6 'echo "\$ dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets"; dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets'
 

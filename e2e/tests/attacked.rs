@@ -104,7 +104,7 @@ async fn silence_is_limited_and_made_as_it_is_taken() {
 async fn a_rehearsal_of_a_long_text_is_streamed() {
     let demo = Demo::start(BINARY).await;
     assert!(demo.client(&["app", "add", "tryout", "--rehearsal"]).status.success());
-    let key = String::from_utf8(demo.client(&["app", "key", "tryout"]).stdout).unwrap().trim().to_owned();
+    let key = String::from_utf8(demo.client(&["app", "key", "add", "tryout"]).stdout).unwrap().trim().to_owned();
     let before = demo.memory();
     let text = "All aboard now. ".repeat(60_000);
     let request = demo.http.post(format!("{}/api/v1/utterances?voice=heron/pellin", demo.url)).bearer_auth(&key);
@@ -344,7 +344,7 @@ async fn a_refused_job_leaves_its_upload_and_two_apps_keep_the_same_clip() {
     assert_eq!(job("").await, 202, "the upload is still there");
     assert_eq!(job("").await, 404, "and now it is used up");
 
-    let other = String::from_utf8(demo.client(&["app", "key", "helpline"]).stdout).unwrap().trim().to_owned();
+    let other = String::from_utf8(demo.client(&["app", "key", "add", "helpline"]).stdout).unwrap().trim().to_owned();
     let ahoy = demo.speak(json!({"text": "Ahoy", "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
     let keep = async |key: &str, title: &str| {
         let request = demo.http.post(format!("{}/api/v1/clips?title={title}", demo.url)).bearer_auth(key);

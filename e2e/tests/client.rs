@@ -129,7 +129,7 @@ async fn lists_are_tables_or_json_and_tell_what_is_there() {
     assert!(credentials.contains("turnstone") && credentials.contains("active"), "{credentials}");
     assert!(run(&["app", "list"]).contains("drill-captions"));
     let csv = run(&["usage", "--by", "engine", "--csv"]);
-    assert!(csv.starts_with("engine,requests,characters,audio_seconds,amount,currency\r\nheron,"), "{csv}");
+    assert!(csv.starts_with("engine,requests,characters,duration,amount,currency\r\nheron,"), "{csv}");
     let usage = demo.get("/api/v1/usage?by=engine").await;
     let requests = format!("heron,{},", usage["items"][0]["requests"]);
     assert!(csv.contains(&requests), "what a check costs is in the books: {csv} {usage}");
@@ -141,6 +141,38 @@ async fn lists_are_tables_or_json_and_tell_what_is_there() {
     let one = run(&["dispatches", &id]);
     assert!(one.contains("settle") && one.contains("heron"), "{one}");
     assert!(run(&["completions", "bash"]).contains("dispatcher"));
+}
+
+#[tokio::test]
+async fn records_are_added_replaced_retired_and_named_by_the_beginning_of_an_id() {
+    let demo = Demo::start(BINARY).await;
+    let run = |arguments: &[&str]| good(&demo.client(arguments));
+    let fail = |arguments: &[&str], says: &str| {
+        let output = demo.client(arguments);
+        assert!(!output.status.success(), "{arguments:?}");
+        assert!(text(&output.stderr).contains(says), "{arguments:?}: {}", text(&output.stderr));
+    };
+    let legs = ["--leg", "heron/tarrick,deadline=1500,model=fine", "--leg", "espeak-ng"];
+    let shown = run(&[&["route", "set", "evening"], &legs[..]].concat()).0;
+    assert!(shown.contains("tarrick") && shown.contains("1500 ms") && shown.contains("any voice"), "{shown}");
+    run(&["speak", "Good evening.", "--voice", "evening", "-o", "evening.wav"]);
+    let newest = demo.get("/api/v1/dispatches?limit=1").await["items"][0].clone();
+    assert_eq!((newest["wanted"].as_str(), newest["voice"].as_str()), (Some("evening"), Some("tarrick")), "{newest}");
+    // A list shows the beginning of an id, and that is enough to name the record.
+    let id = newest["id"].as_str().unwrap();
+    let listed = run(&["dispatches", "--limit", "1"]).0;
+    let short = listed.lines().nth(1).unwrap().split_whitespace().next().unwrap();
+    assert!(short.len() < id.len() && id.starts_with(short), "{short} of {id}");
+    assert!(run(&["dispatches", short]).0.starts_with(id));
+    fail(&["dispatches", "0"], "several ids begin with '0'");
+    fail(&["route", "set", "evening", "--leg", "heron/pellin,speed=2"], "'speed=2' is not model=NAME");
+    run(&["route", "retire", "evening"]);
+    fail(&["speak", "Good evening.", "--voice", "evening", "-o", "late.wav"], "evening");
+    fail(&["preset", "replace", "deck", "--type", "mp3"], "dispatcher preset add deck");
+    run(&["preset", "add", "deck", "--type", "mp3"]);
+    fail(&["preset", "add", "deck", "--type", "wav"], "dispatcher preset replace deck");
+    run(&["preset", "replace", "deck", "--type", "wav"]);
+    assert!(run(&["preset", "list"]).0.contains("audio/wav, 24000 Hz"));
 }
 
 #[tokio::test]
@@ -194,7 +226,7 @@ async fn a_profile_takes_the_place_of_the_environment() {
 #[test]
 fn the_whole_example_runs_once_and_leaves_its_files() {
     let folder = tempfile::tempdir().unwrap();
-    let output = Command::new(BINARY).args(["demo", "--once", "--out"]).arg(folder.path()).output().unwrap();
+    let output = Command::new(BINARY).args(["demo", "--once", "-o"]).arg(folder.path()).output().unwrap();
     let (out, _) = good(&output);
     for part in
         ["heron/haru", "espeak-ng/en-gb", "flite/slt", "18 words by turnstone", "throttled", "berth-two.mp3", "total"]
@@ -222,7 +254,7 @@ fn the_example_fails_where_a_step_fails() {
     let folder = tempfile::tempdir().unwrap();
     // A host without the local engines: the next leg is not there.
     let output = Command::new(BINARY)
-        .args(["demo", "--once", "--out"])
+        .args(["demo", "--once", "-o"])
         .arg(folder.path())
         .env("PATH", folder.path())
         .output()

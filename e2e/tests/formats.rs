@@ -22,7 +22,7 @@ async fn a_preset_of_ones_own_stands_wherever_a_format_is_asked() {
     let demo = Demo::start(BINARY).await;
     let set = [
         "preset",
-        "set",
+        "add",
         "pier",
         "--type",
         "mp3",
@@ -54,7 +54,7 @@ async fn a_preset_of_ones_own_stands_wherever_a_format_is_asked() {
     assert!(by_client.status.success(), "{}", String::from_utf8_lossy(&by_client.stderr));
 
     // Replaced, then retired.
-    let replaced = ["preset", "set", "pier", "--type", "audio/flac", "--sample-rate", "32000"];
+    let replaced = ["preset", "replace", "pier", "--type", "audio/flac", "--sample-rate", "32000"];
     assert!(demo.client(&replaced).status.success());
     assert_eq!(header(&demo.speak(body.clone(), "*/*").await, "content-type"), "audio/flac");
     assert!(demo.client(&["preset", "retire", "pier"]).status.success());
@@ -99,7 +99,7 @@ async fn an_app_with_a_format_of_its_own_gets_it() {
     let add =
         demo.client(&["app", "add", "kiosk", "--default-voice", "heron/pellin", "--default-format", "gate-screen"]);
     assert!(add.status.success(), "{}", String::from_utf8_lossy(&add.stderr));
-    let key = String::from_utf8_lossy(&demo.client(&["app", "key", "kiosk"]).stdout).trim().to_owned();
+    let key = String::from_utf8_lossy(&demo.client(&["app", "key", "add", "kiosk"]).stdout).trim().to_owned();
     let speak = async |accept: &str| {
         let request = demo.http.post(format!("{}/api/v1/utterances", demo.url)).bearer_auth(&key);
         request.header("accept", accept).json(&json!({"text": TEXT})).send().await.unwrap()

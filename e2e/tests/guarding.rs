@@ -126,7 +126,7 @@ async fn keys_open_what_they_may_and_nothing_else() {
     assert!(problem["detail"].as_str().unwrap().contains("check digit"), "{problem}");
     // An app sees its own requests alone.
     demo.speak(json!({"text": "Ahoy"}), "*/*").await.bytes().await.unwrap();
-    let other = String::from_utf8(demo.client(&["app", "key", "helpline"]).stdout).unwrap().trim().to_owned();
+    let other = String::from_utf8(demo.client(&["app", "key", "add", "helpline"]).stdout).unwrap().trim().to_owned();
     let list: Value = get("/api/v1/dispatches", &other).await.json().await.unwrap();
     assert_eq!(list["items"], json!([]));
     let id = demo.get("/api/v1/dispatches").await["items"][0]["id"].as_str().unwrap().to_owned();
@@ -135,7 +135,7 @@ async fn keys_open_what_they_may_and_nothing_else() {
     let keys = demo.get("/api/v1/apps/helpline/keys").await;
     let key = keys["items"][0]["id"].as_str().unwrap().to_owned();
     assert!(!keys.to_string().contains(&other), "keys are never shown again");
-    assert!(demo.client(&["app", "key", "helpline", "--revoke", &key]).status.success());
+    assert!(demo.client(&["app", "key", "revoke", "helpline", &key]).status.success());
     assert_eq!(get("/api/v1/voices", &other).await.status(), 401);
 }
 
@@ -279,13 +279,13 @@ async fn sessions_end_with_the_key_or_person_that_began_them() {
     assert_eq!(status(&again).await, 401, "she is removed");
     assert_eq!(demo.client(&["person", "remove", "ada"]).status.code(), Some(1), "and cannot be twice");
 
-    let key = String::from_utf8(demo.client(&["app", "key", "console"]).stdout).unwrap().trim().to_owned();
+    let key = String::from_utf8(demo.client(&["app", "key", "add", "console"]).stdout).unwrap().trim().to_owned();
     let by_key = sign_in(json!({"key": key})).await;
     assert_eq!(status(&by_key).await, 200);
     let keys = demo.get("/api/v1/apps/console/keys").await;
     let own = keys["items"].as_array().unwrap().last().expect("the oldest is first");
     let id = own["id"].as_str().unwrap();
-    assert!(demo.client(&["app", "key", "console", "--revoke", id]).status.success());
+    assert!(demo.client(&["app", "key", "revoke", "console", id]).status.success());
     assert_eq!(status(&by_key).await, 401, "its key is revoked");
     let audit = demo.get("/api/v1/audit").await;
     let removed = audit["items"].as_array().unwrap().iter().find(|row| row["action"] == "person.remove").unwrap();

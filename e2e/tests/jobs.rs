@@ -260,7 +260,7 @@ async fn an_app_sees_its_own_jobs_alone() {
     let job: Value = request.json(&json!({"text": "All aboard."})).send().await.unwrap().json().await.unwrap();
     let id = job["id"].as_str().unwrap();
     assert!(demo.client(&["app", "add", "other", "--default-voice", "quayside"]).status.success());
-    let key = String::from_utf8(demo.client(&["app", "key", "other"]).stdout).unwrap().trim().to_owned();
+    let key = String::from_utf8(demo.client(&["app", "key", "add", "other"]).stdout).unwrap().trim().to_owned();
     for path in ["", "/events", "/archive", "/files/all-aboard.wav"] {
         let request = demo.http.get(format!("{}/api/v1/jobs/{id}{path}", demo.url)).bearer_auth(&key);
         assert_eq!(request.send().await.unwrap().status(), 404, "{path}");

@@ -286,7 +286,7 @@ async fn voices_are_found_marked_and_heard_a_second_time_for_nothing() {
     let (exact, rest) = first["items"].as_array().unwrap().split_at(brazil);
     let brazilian = |voice: &Value| voice["languages"].to_string().contains("pt-BR");
     assert!(exact.iter().all(brazilian) && !rest.iter().any(brazilian), "an exact region comes first: {first}");
-    assert!(demo.client(&["voices", "--mark", "heron/davi"]).status.success());
+    assert!(demo.client(&["voices", "--favourite", "heron/davi"]).status.success());
     let marked = demo.get("/api/v1/voices?favourite=true").await;
     assert_eq!((marked["total"].as_u64(), marked["items"][0]["id"].as_str()), (Some(1), Some("heron/davi")));
     let hear = async || {

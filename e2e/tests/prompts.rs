@@ -12,7 +12,7 @@ const TABLE: &str = "[defaults]\nvoice = \"heron/pellin\"\nformats = [\"flac\"]\
 
 fn states(demo: &Demo, table: &str) -> Vec<(String, String, String)> {
     std::fs::write(demo.folder.path().join("p.toml"), table).unwrap();
-    let output = demo.client(&["prompts", "status", "p.toml", "-o", "made", "--json"]);
+    let output = demo.client(&["prompts", "status", "p.toml", "--folder", "made", "--json"]);
     assert!(output.status.success(), "{output:?}");
     let told: Value = serde_json::from_slice(&output.stdout).unwrap();
     let text = |row: &Value, name: &str| row[name].as_str().unwrap().to_owned();
@@ -52,15 +52,15 @@ async fn only_rows_that_would_sound_otherwise_are_made_again() {
 async fn what_was_not_found_good_by_ear_is_not_packed() {
     let demo = Demo::start(BINARY).await;
     std::fs::write(demo.folder.path().join("p.toml"), TABLE).unwrap();
-    let early = demo.client(&["prompts", "approve", "p.toml", "welcome", "-o", "made"]);
+    let early = demo.client(&["prompts", "approve", "p.toml", "welcome", "--folder", "made"]);
     assert!(!early.status.success() && String::from_utf8_lossy(&early.stderr).contains("make these first: welcome"));
     assert!(demo.client(&["prompts", "make", "p.toml", "-o", "made"]).status.success());
-    assert!(demo.client(&["prompts", "approve", "p.toml", "welcome", "-o", "made"]).status.success());
-    let pack = || demo.client(&["prompts", "archive", "p.toml", "all.zip", "-o", "made", "--approved"]);
+    assert!(demo.client(&["prompts", "approve", "p.toml", "welcome", "--folder", "made"]).status.success());
+    let pack = || demo.client(&["prompts", "archive", "p.toml", "--folder", "made", "-o", "all.zip", "--approved"]);
     let refused = pack();
     assert!(String::from_utf8_lossy(&refused.stderr).contains("not approved: gap"), "{refused:?}");
     assert!(!demo.folder.path().join("all.zip").exists());
-    assert!(demo.client(&["prompts", "approve", "p.toml", "--all", "-o", "made"]).status.success());
+    assert!(demo.client(&["prompts", "approve", "p.toml", "--all", "--folder", "made"]).status.success());
     assert!(pack().status.success());
     let archive = std::fs::File::open(demo.folder.path().join("all.zip")).unwrap();
     let archive = zip::ZipArchive::new(archive).unwrap();

@@ -91,7 +91,7 @@ async fn a_lexicon_and_a_clip_are_kept_named_and_heard() {
     let drill = "<lexicon version=\"1.0\" xmlns=\"http://www.w3.org/2005/01/pronunciation-lexicon\" alphabet=\"ipa\" \
         xml:lang=\"en-GB\"><lexeme><grapheme>LB</grapheme><alias>lifeboat</alias></lexeme></lexicon>";
     std::fs::write(demo.folder.path().join("drill.pls"), drill).unwrap();
-    run(&["lexicon", "put", "drill", "drill.pls", "--app", "quay-announcer"]);
+    run(&["lexicon", "add", "drill", "drill.pls", "--app", "quay-announcer"]);
     let listed: Value = serde_json::from_str(&run(&["lexicon", "list", "--json"])).unwrap();
     let told: Vec<Value> = listed["items"]
         .as_array()
@@ -107,7 +107,7 @@ async fn a_lexicon_and_a_clip_are_kept_named_and_heard() {
     run(&["lexicon", "retire", "drill"]);
     let faulty = demo.folder.path().join("faulty.pls");
     std::fs::write(&faulty, drill.replace("</lexeme>", "")).unwrap();
-    let refused = demo.client(&["lexicon", "put", "drill", faulty.to_str().unwrap()]);
+    let refused = demo.client(&["lexicon", "add", "drill", faulty.to_str().unwrap()]);
     assert_eq!(refused.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&refused.stderr).contains("line 1, column"), "{refused:?}");
 

@@ -384,7 +384,7 @@ async fn a_rehearsal_calls_nobody_and_charges_nothing() {
     let demo = Demo::start(BINARY).await;
     let output = demo.client(&["app", "add", "toy", "--rehearsal", "--default-voice", "quayside"]);
     assert!(output.status.success(), "{output:?}");
-    let key = String::from_utf8(demo.client(&["app", "key", "toy"]).stdout).unwrap().trim().to_owned();
+    let key = String::from_utf8(demo.client(&["app", "key", "add", "toy"]).stdout).unwrap().trim().to_owned();
     let request =
         demo.http.post(format!("{}/api/v1/utterances", demo.url)).bearer_auth(&key).json(&json!({"text": TEXT}));
     let response = request.send().await.unwrap();

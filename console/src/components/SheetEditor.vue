@@ -40,7 +40,7 @@ async function check() {
   const mine = ++turn
   if (!source.value.trim()) return
   try {
-    await send('/api/v1/engines?try=true', 'POST')
+    await send('/api/v1/engines?dry_run=true', 'POST')
     if (mine !== turn) return
     good.value = true
     fault.value = undefined

@@ -129,7 +129,7 @@ fn gain_is_exact_and_what_is_beyond_full_scale_is_clipped() {
 fn what_is_out_of_range_is_refused_with_the_range() {
     let format = Format::new(Codec::Wav, RATE);
     for (effects, said) in [
-        (Effects { speed: Some(2.5), ..Effects::default() }, "speed 2.5 is outside 0.5 to 2"),
+        (Effects { speed: Some(2.5), ..Effects::default() }, "rate 2.5 is outside 0.5 to 2"),
         (Effects { pitch: Some(-13.0), ..Effects::default() }, "pitch -13 is outside -12 to 12"),
         (Effects { gain: Some(f64::NAN), ..Effects::default() }, "gain NaN is outside -60 to 60"),
         (Effects { start: Some(2.0), end: Some(1.0), ..Effects::default() }, "end 1 is outside 2"),

@@ -74,6 +74,29 @@ impl Client {
         json(self.send(self.request(Method::PUT, path).json(body)).await?).await
     }
 
+    /// Checks that a record exists, where it is to be replaced, or does not
+    /// exist yet, where it is to be added. `what` names its kind on the command
+    /// line.
+    ///
+    /// # Errors
+    /// [`CliError::Usage`] with the command that fits; those of the request.
+    pub(crate) async fn expect(&self, path: &str, what: &str, name: &str, change: Change) -> Result<(), CliError> {
+        let exists = match self.send(self.request(Method::GET, path)).await {
+            Ok(_) => true,
+            Err(CliError::Problem(problem)) if problem.status == 404 => false,
+            Err(error) => return Err(error),
+        };
+        match (change, exists) {
+            (Change::Add, true) => Err(CliError::Usage(format!(
+                "{what} '{name}' exists already; replace it: dispatcher {what} replace {name}"
+            ))),
+            (Change::Replace, false) => {
+                Err(CliError::Usage(format!("{what} '{name}' does not exist; add it: dispatcher {what} add {name}")))
+            }
+            _ => Ok(()),
+        }
+    }
+
     pub(crate) async fn delete(&self, path: &str) -> Result<(), CliError> {
         self.send(self.request(Method::DELETE, path)).await.map(drop)
     }
@@ -100,6 +123,13 @@ impl Client {
         };
         self.send(request.body(body)).await
     }
+}
+
+/// Whether a record is new or takes the place of one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Change {
+    Add,
+    Replace,
 }
 
 pub(crate) async fn json(response: Response) -> Result<Value, CliError> {

@@ -80,6 +80,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         }
         Command::Engine(command) => commands::engine::run(&client()?, command, json).await,
         Command::Credential(command) => commands::credential::run(&client()?, command, json).await,
+        Command::RootKey(command) => commands::credential::root_key(&client()?, command, json).await,
         Command::Preset(command) => commands::preset::run(&client()?, command, json).await,
         Command::Lexicon(command) => commands::lexicon::run(&client()?, command, json).await,
         Command::Person(command) => commands::person::run(&client()?, command, json).await,

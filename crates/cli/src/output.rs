@@ -123,6 +123,20 @@ pub(crate) fn text(value: &Value, member: &str) -> String {
     }
 }
 
+/// Characters of an id that are shown: its time in milliseconds and 12 random
+/// bits, which tell the records of one host apart.
+const SHORT_ID: usize = 16;
+
+/// The beginning of an id, which every command takes in place of the whole.
+pub(crate) fn short(id: &str) -> &str {
+    id.get(..SHORT_ID).unwrap_or(id)
+}
+
+/// A member that is an id, shortened.
+pub(crate) fn short_id(value: &Value, member: &str) -> String {
+    short(&text(value, member)).to_owned()
+}
+
 /// `0.001250 EUR`.
 pub(crate) fn money(value: &Value) -> String {
     format!("{} {}", value["amount"].as_str().unwrap_or("?"), value["currency"].as_str().unwrap_or(""))

@@ -184,7 +184,7 @@ async fn secrets_stand_where_templates_name_them_and_the_endpoint_may_be_a_part(
         Listener::answering(json_answer("403 Forbidden", "", &json!({"said": "you came with canary-79"}))).await;
     let sheet = format!(
         "sheet = 1\nname = \"probe\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"{{{{ access.where }}}}\"\n\
-         [access]\nscheme = \"templates\"\nparts = [\"where\", \"key\"]\nopen = [\"where\"]\n\
+         [access]\nscheme = \"templates\"\nparts = [\"where\", \"key\"]\npublic = [\"where\"]\n\
          [synthesis]\ncall = \"POST /k/{{{{ credential.key }}}}/say\"\njson = '{{\"key\": {{{{ credential.key|json }}}}}}'\nanswer = \"audio\"\n{VOICE}"
     );
     let engine = Engine::load(&sheet, "probe.toml", None, &Fetcher::new().unwrap()).unwrap();
@@ -285,7 +285,7 @@ async fn a_socket_hears_base64_pieces_and_its_results_replace_one_another() {
     })
     .await;
     let sheet = "[recognition]\ncall = \"GET /live\"\n[recognition.socket]\n\
-         piece = '{\"no\": {{ piece.number }}, \"audio\": {{ audio.base64|json }}}'\nbytes = 6000\npace = 50.0\nclose = ['{\"stop\": true}']\n\
+         piece = '{\"no\": {{ piece.number }}, \"audio\": {{ audio.base64|json }}}'\nbytes = 6000\nrealtime_factor = 50.0\nclose = ['{\"stop\": true}']\n\
          result = { at = \"$.result\" }\nsettled = { at = \"$.result.final\", equals = true }\nline = \"$.result.segment\"\ndone = { at = \"$.end\" }\n\
          [recognition.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000] }\n[recognition.transcript]\ntext = \"$.result.text\"\n";
     let engine = engine(sheet, &url);

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use bytes::Bytes;
-use dispatcher_store::{ClipRow, StoreError};
+use dispatcher_store::{ClipRow, Identified, StoreError};
 
 use crate::intake::mended;
 use crate::recalled::write_named;
@@ -91,11 +91,12 @@ impl Gateway {
     }
 
     async fn clip_row(&self, caller: &Caller, id: &str) -> Result<ClipRow, GatewayError> {
-        let mut rows = self.inner.store.clip_records(id.to_owned()).await?;
+        let id = self.inner.store.id_of(Identified::Clip, None, id.to_owned()).await?;
+        let mut rows = self.inner.store.clip_records(id.clone()).await?;
         rows.retain(|row| usable(caller, row));
         // The caller's own record before a shared one.
         rows.sort_by_key(|row| row.app != caller.app.name);
-        Ok(rows.into_iter().next().ok_or_else(|| missing(id))?)
+        Ok(rows.into_iter().next().ok_or_else(|| missing(&id))?)
     }
 
     /// The same by its title: the caller's own before a shared one, the newest

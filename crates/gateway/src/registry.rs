@@ -154,4 +154,13 @@ impl Gateway {
         self.load_routes().await?;
         Ok(version)
     }
+
+    /// Retires a route; requests that name it are refused from then on.
+    ///
+    /// # Errors
+    /// Where there is no route of the name.
+    pub async fn retire_route(&self, name: &str, by: &str) -> Result<(), GatewayError> {
+        self.inner.store.retire_route(name.into(), by.into(), now_micros()).await?;
+        self.load_routes().await
+    }
 }

@@ -71,7 +71,7 @@ async fn an_engine_is_called_only_once_its_intent_is_committed() {
     collect(utterance.body).await.unwrap();
     let states = states.lock().unwrap();
     assert_eq!(states.len(), 1);
-    assert!(states[0].starts_with("open open [(\"hold\", "), "{states:?}");
+    assert!(states[0].starts_with("running running [(\"hold\", "), "{states:?}");
 }
 
 #[tokio::test]

@@ -63,6 +63,7 @@ pub(crate) const TABLE: &[(Method, &str, Need)] = &[
     (Method::Get, "/api/v1/routes", Need::Key),
     (Method::Get, "/api/v1/routes/<name>", Need::Key),
     (Method::Put, "/api/v1/routes/<name>", Need::Operator),
+    (Method::Delete, "/api/v1/routes/<name>", Need::Operator),
     (Method::Get, "/api/v1/lexicons", Need::Key),
     (Method::Get, "/api/v1/lexicons/<name>", Need::Key),
     (Method::Get, "/api/v1/lexicons/<name>/versions", Need::Operator),

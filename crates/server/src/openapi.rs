@@ -36,6 +36,7 @@ use crate::statuses;
         records::routes,
         records::route,
         records::put_route,
+        records::retire_route,
         records::dispatches,
         records::dispatch,
         records::usage,

@@ -28,7 +28,7 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 34] = [
         "bad-key",
         401,
         "The key is not valid",
-        "Check that the key is whole; make a new one with: dispatcher app key NAME",
+        "Check that the key is whole; make a new one with: dispatcher app key add NAME",
     ),
     ("signed-out", 401, "Nobody is signed in", "Sign in with your name and password, or with an operator key."),
     ("not-allowed", 403, "The key may not do this", "Use an operator key; app keys speak, listen and read only."),
@@ -313,6 +313,7 @@ impl From<GatewayError> for Problem {
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new("taken", text),
             GatewayError::Store(StoreError::Missing { .. }) => Problem::new("no-such-record", text),
+            GatewayError::Store(StoreError::Ambiguous { .. }) => Problem::new("invalid", text),
             other => {
                 tracing::error!(error = ?other, "internal error");
                 Problem::new("internal", "the cause is in the service's log")

@@ -31,6 +31,7 @@ const ALSO: &[(&str, &str, &[u16])] = &[
     ("POST", "/api/v1/clips", &[415, 507]),
     ("GET", "/api/v1/clips/{id}", &[304, 416]),
     ("DELETE", "/api/v1/presets/{name}", &[409]),
+    ("DELETE", "/api/v1/routes/{name}", &[409]),
     ("PUT", "/api/v1/prompt-sets/{name}", &[404, 406, 409, 415]),
     ("POST", "/api/v1/prompt-sets/{name}/make", &[406, 409, 429, 502, 504, 507]),
     ("PUT", "/api/v1/prompt-sets/{name}/prompts/{id}/approval", &[409]),

@@ -11,6 +11,8 @@ pub enum StoreError {
     Taken { what: &'static str, name: String },
     #[error("there is no {what} '{name}'")]
     Missing { what: &'static str, name: String },
+    #[error("several ids begin with '{beginning}'; give more of the {what}'s id")]
+    Ambiguous { what: &'static str, beginning: String },
     #[error("the database refused")]
     Database(#[source] diesel::result::Error),
     #[error("the disk of the database is full")]
@@ -51,7 +53,10 @@ impl StoreError {
     pub(crate) fn is_of_one_item(&self) -> bool {
         use diesel::result::Error;
         match self {
-            StoreError::Taken { .. } | StoreError::Missing { .. } | StoreError::Document(_) => true,
+            StoreError::Taken { .. }
+            | StoreError::Missing { .. }
+            | StoreError::Ambiguous { .. }
+            | StoreError::Document(_) => true,
             StoreError::Database(error) => matches!(
                 error,
                 Error::NotFound

@@ -6,6 +6,7 @@
 
 mod catalogue;
 mod error;
+mod ids;
 mod jobs;
 mod ledger;
 mod lexicons;
@@ -20,6 +21,7 @@ mod work;
 mod writer;
 
 pub use error::StoreError;
+pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress};
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{

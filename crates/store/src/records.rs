@@ -123,6 +123,18 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
+    /// Retires every version of a route.
+    pub async fn retire_route(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let found = routes::table.filter(routes::name.eq(&name)).filter(routes::retired_at.is_null());
+            if diesel::update(found).set(routes::retired_at.eq(at)).execute(c)? == 0 {
+                return Err(StoreError::Missing { what: "route", name });
+            }
+            note(c, at, &by, "route.retire", &name)
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
     /// The newest version of each route that is not retired.
     pub async fn routes(&self) -> Result<Vec<RouteRow>, StoreError> {
         self.read(|c| {

@@ -4,7 +4,7 @@
 mod support;
 
 use dispatcher_store::{
-    AccessKey, AttemptEnd, ClipRow, DispatchEnd, DispatchFilter, GroupBy, LexiconRow, Store, StoreError,
+    AccessKey, AttemptEnd, ClipRow, DispatchEnd, DispatchFilter, GroupBy, Identified, LexiconRow, Store, StoreError,
 };
 use support::{app, attempt, dispatch, entry, store};
 
@@ -173,4 +173,25 @@ async fn lexicons_have_versions_and_sounds_are_kept_once() {
     assert!(store.remove_clip("c0ffee".into(), "helpline".into(), "tess".into(), 8).await.is_err(), "its own is gone");
     assert!(!store.remove_clip("c0ffee".into(), "console".into(), "tess".into(), 9).await.unwrap(), "nobody has it");
     assert_eq!(store.clip_records("c0ffee".into()).await.unwrap(), []);
+}
+
+#[tokio::test]
+async fn an_id_is_found_by_its_unique_beginning() {
+    let (_folder, store) = store();
+    store.add_app(app("quay"), "test".into()).await.unwrap();
+    for id in ["01aa01", "01aa02", "01bb"] {
+        store.begin_dispatch(dispatch(id, "quay")).await.unwrap();
+    }
+    let find = async |app: Option<&str>, beginning: &str| {
+        store
+            .id_of(Identified::Dispatch, app.map(str::to_owned), beginning.into())
+            .await
+            .map_err(|error| error.to_string())
+    };
+    assert_eq!(find(None, "01b").await, Ok("01bb".into()));
+    assert_eq!(find(None, "01aa01").await, Ok("01aa01".into()), "a whole id");
+    assert_eq!(find(None, "01aa").await, Err("several ids begin with '01aa'; give more of the dispatch's id".into()));
+    assert_eq!(find(None, "02").await, Err("there is no dispatch '02'".into()));
+    assert_eq!(find(None, "").await, Err("there is no dispatch ''".into()));
+    assert_eq!(find(Some("nobody"), "01b").await, Err("there is no dispatch '01b'".into()), "of another app");
 }

@@ -1,72 +1,84 @@
-//! Arguments of `lexicon` and `clip`: what scripts name beside their text.
+//! Arguments of `lexicon`, `clip` and `person`.
 
 use std::path::PathBuf;
 
-use clap::Subcommand;
+use clap::{Args, Subcommand};
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
-  dispatcher lexicon put saltmarsh names.pls --app quay-announcer
-  dispatcher lexicon put drill drill.pls --on-request
+  dispatcher lexicon add saltmarsh names.pls --app quay-announcer
+  dispatcher lexicon add drill drill.pls --on-request
+  dispatcher lexicon replace saltmarsh names.pls
   dispatcher lexicon list
   dispatcher lexicon show saltmarsh > names.pls
 
-With --on-request a script asks for it: <lexicon uri=\"drill\" xml:id=\"d\"/> and
+A lexicon added with --on-request is used by scripts that name it: <lexicon uri=\"drill\" xml:id=\"d\"/> and
 <lookup ref=\"d\">…</lookup>.")]
 pub(crate) enum LexiconCommand {
-    /// List lexicons: how words are pronounced
+    /// List lexicons
     List,
-    /// Print a lexicon, as PLS 1.0
+    /// Print a lexicon as PLS 1.0
     Show {
-        /// The name of the lexicon
+        /// Name of the lexicon
         name: String,
     },
     /// List the versions of a lexicon
     Versions {
-        /// The name of the lexicon
+        /// Name of the lexicon
         name: String,
     },
-    /// Keep a lexicon as its next version
-    Put {
-        /// 1 to 40 small letters, digits and hyphens
-        name: String,
-        /// A document of PLS 1.0; standard input where it is missing or -
-        file: Option<PathBuf>,
-        /// It is this app's alone; every app's unless given
-        #[arg(long, value_name = "NAME")]
-        app: Option<String>,
-        /// It holds only where a script asks for it, and not for all text in its language
-        #[arg(long)]
-        on_request: bool,
-    },
+    /// Add a lexicon
+    Add(LexiconArgs),
+    /// Replace a lexicon with a new version
+    Replace(LexiconArgs),
     /// Retire a lexicon
     Retire {
-        /// The name of the lexicon
+        /// Name of the lexicon
         name: String,
     },
+}
+
+#[derive(Args)]
+pub(crate) struct LexiconArgs {
+    /// 1 to 40 small letters, digits and hyphens
+    pub(crate) name: String,
+    /// PLS 1.0 document; without it or with -, standard input is read
+    pub(crate) file: Option<PathBuf>,
+    /// Use the lexicon for this app only (default: all apps)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) app: Option<String>,
+    /// Use the lexicon only for scripts that name it, not for all text in its language
+    #[arg(long)]
+    pub(crate) on_request: bool,
 }
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
   dispatcher person add ada
+  dispatcher person replace ada --file password.txt
   dispatcher person list
   dispatcher person remove ada")]
 pub(crate) enum PersonCommand {
     /// List people who can sign in with a password
     List,
-    /// Add a person, or set the password anew; it is read from standard input, or asked for at a terminal
-    Add {
-        /// The name that the person signs in with
-        name: String,
-        /// Read the password from this file, - for standard input
-        #[arg(long, value_name = "FILE")]
-        file: Option<PathBuf>,
-    },
-    /// Remove a person; the person's sessions end
+    /// Add a person; the password is read from a prompt or standard input
+    Add(PersonArgs),
+    /// Replace the password of a person; all sessions of the person end
+    Replace(PersonArgs),
+    /// Remove a person; all sessions of the person end
     Remove {
-        /// The name of the person
+        /// Name of the person
         name: String,
     },
+}
+
+#[derive(Args)]
+pub(crate) struct PersonArgs {
+    /// Name that the person signs in with
+    pub(crate) name: String,
+    /// Read the password from this file, - for standard input
+    #[arg(long, value_name = "FILE")]
+    pub(crate) file: Option<PathBuf>,
 }
 
 #[derive(Subcommand)]
@@ -75,32 +87,32 @@ pub(crate) enum PersonCommand {
   dispatcher clip list
   dispatcher clip fetch 5d41402abc4b -o chime.wav
 
-A script puts it in as <audio src=\"clip:ID\">text in its place</audio>, or by its title.")]
+A script inserts a clip as <audio src=\"clip:ID\">fallback text</audio>, or by its title.")]
 pub(crate) enum ClipCommand {
-    /// List sounds that scripts may put in
+    /// List clips
     List,
-    /// Keep a sound
+    /// Add a clip
     Add {
-        /// A file of sound
+        /// Audio file
         file: PathBuf,
-        /// What it is, and a name for scripts (default: the file's name)
+        /// Title, by which scripts can name the clip (default: the file name)
         #[arg(long, value_name = "TEXT")]
         title: Option<String>,
     },
-    /// Fetch a sound
+    /// Fetch the audio of a clip
     Fetch {
-        /// Its id, or the beginning of it
+        /// Id of the clip, or a unique beginning of it
         id: String,
-        /// Into this file; standard output unless given
+        /// Output file (default: standard output)
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,
-        /// Overwrite a file that is there
+        /// Overwrite the file
         #[arg(long, requires = "output")]
         force: bool,
     },
-    /// Remove a sound
+    /// Remove a clip
     Remove {
-        /// Its id, or the beginning of it
+        /// Id of the clip, or a unique beginning of it
         id: String,
     },
 }

@@ -9,60 +9,62 @@ use clap::{Args, Subcommand};
   dispatcher voices
   dispatcher voices --languages pt --gender female --sort price
   dispatcher voices pilot --use announcements --format audio/mpeg
+  dispatcher voices --max-price 0.02
+  dispatcher voices --favourite heron/pellin
   dispatcher voices --favourites
-  dispatcher voices --hear heron/pellin -o pellin.mp3")]
+  dispatcher voices --audition heron/pellin -o pellin.mp3")]
 pub(crate) struct VoicesArgs {
-    /// Beginnings of words in the id, name, character, styles or uses
+    /// Words of the id, name, language, character, styles or uses; beginnings suffice
     pub(crate) search: Option<String>,
-    /// Language ranges; pt finds pt-PT and pt-BR
+    /// Language ranges: pt finds pt-PT and pt-BR
     #[arg(long, value_name = "RANGES")]
     pub(crate) languages: Option<String>,
-    /// The gender that the engine gives it
+    /// Gender of the voice
     #[arg(long, value_parser = ["female", "male", "neutral"])]
     pub(crate) gender: Option<String>,
-    /// A way of speaking that it has, such as calm
+    /// Style of speaking, such as calm
     #[arg(long)]
     pub(crate) style: Option<String>,
-    /// What it was made for, such as announcements
+    /// Intended use, such as announcements
     #[arg(long = "use", value_name = "PURPOSE")]
     pub(crate) purpose: Option<String>,
-    /// Voices of this engine alone
+    /// Voices of this engine only
     #[arg(long)]
     pub(crate) engine: Option<String>,
-    /// Voices that this model speaks with
+    /// Voices of this model
     #[arg(long)]
     pub(crate) model: Option<String>,
-    /// A media type that its engine makes
+    /// Media type that the engine produces
     #[arg(long, value_name = "TYPE")]
     pub(crate) format: Option<String>,
-    /// The most that a thousand characters may cost
+    /// Maximum list price of 1,000 characters
     #[arg(long, value_name = "AMOUNT")]
-    pub(crate) price: Option<String>,
-    /// cloud or local
+    pub(crate) max_price: Option<String>,
+    /// Where the engine runs
     #[arg(long, value_parser = ["cloud", "local"])]
     pub(crate) site: Option<String>,
-    /// What comes first
+    /// Sort order
     #[arg(long, value_parser = ["best", "name", "language", "price"])]
     pub(crate) sort: Option<String>,
-    /// Only voices that were marked
+    /// List favourites only
     #[arg(long)]
     pub(crate) favourites: bool,
-    /// Mark a voice, so that --favourites finds it
-    #[arg(long, value_name = "VOICE", conflicts_with_all = ["forget", "hear"])]
-    pub(crate) mark: Option<String>,
-    /// Take the mark from a voice
-    #[arg(long, value_name = "VOICE", conflicts_with = "hear")]
-    pub(crate) forget: Option<String>,
-    /// Hear a voice: a sentence in its own language, kept so that it costs once
+    /// Make a voice a favourite
+    #[arg(long, value_name = "VOICE", conflicts_with_all = ["unfavourite", "audition"])]
+    pub(crate) favourite: Option<String>,
+    /// Remove a voice from the favourites
+    #[arg(long, value_name = "VOICE", conflicts_with = "audition")]
+    pub(crate) unfavourite: Option<String>,
+    /// Audition a voice: a sample sentence in its language, charged the first time only
     #[arg(long, value_name = "VOICE", requires = "output")]
-    pub(crate) hear: Option<String>,
-    /// With --hear: say this instead
-    #[arg(long, value_name = "TEXT", requires = "hear")]
+    pub(crate) audition: Option<String>,
+    /// With --audition: speak this text instead
+    #[arg(long, value_name = "TEXT", requires = "audition")]
     pub(crate) text: Option<String>,
-    /// With --hear: where to write the MP3, - for standard output
+    /// With --audition: output file (MP3), - for standard output
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
-    /// With --hear: overwrite the file
+    /// With --audition: overwrite the file
     #[arg(long)]
     pub(crate) force: bool,
 }
@@ -71,93 +73,93 @@ pub(crate) struct VoicesArgs {
 pub(crate) enum EngineCommand {
     /// List engines with their state
     List,
-    /// Show one engine: endpoint, voices, formats, price, how to get access
+    /// Show one engine: endpoint, voices, formats, price and how to get access
     ///
     /// Examples:
     ///   dispatcher engine show heron
     ///   dispatcher engine show heron --sheet > heron.toml
     #[command(verbatim_doc_comment)]
     Show {
-        /// The name of the engine
+        /// Name of the engine
         name: String,
-        /// Print its sheet instead
+        /// Print the sheet instead
         #[arg(long)]
         sheet: bool,
     },
-    /// Put in an engine by its sheet, or a new version of it
+    /// Add an engine by its sheet
     ///
-    /// The sheet is checked first; faults are told with line and column.
+    /// The sheet is checked first; faults are reported with line and column.
     /// Examples:
     ///   dispatcher engine add gull.toml
-    ///   dispatcher engine add gull.toml --try
+    ///   dispatcher engine add gull.toml --dry-run
     #[command(verbatim_doc_comment)]
-    Add {
-        /// The sheet, - for standard input
-        sheet: PathBuf,
-        /// Only check it
-        #[arg(long = "try")]
-        only_try: bool,
-    },
-    /// Compare what an engine's sheet claims with what is seen
+    Add(SheetArgs),
+    /// Replace the sheet of an engine with a new version
     ///
-    /// Real calls, charged to the app of the key: voices, models, formats,
-    /// controls, limits, errors, the catalogue. Examples:
+    /// Examples:
+    ///   dispatcher engine replace gull.toml
+    #[command(verbatim_doc_comment)]
+    Replace(SheetArgs),
+    /// Compare the claims of an engine's sheet with how the engine behaves
+    ///
+    /// Makes real calls, charged to the app of the key: voices, models, formats,
+    /// controls, limits, errors, catalogue. Examples:
     ///   dispatcher engine check heron
     ///   dispatcher engine check turnstone --voice heron/pellin --json
     #[command(verbatim_doc_comment)]
     Check {
-        /// The name of the engine
+        /// Name of the engine
         name: String,
-        /// Leave out limits, which take long texts
+        /// Skip the limits, which need long texts
         #[arg(long)]
         quick: bool,
-        /// Who speaks what a recogniser is to hear
+        /// Voice that speaks the test audio for a recogniser
         #[arg(long, value_name = "VOICE")]
         voice: Option<String>,
     },
     /// Draft a sheet from a pasted curl call, without the service
     ///
-    /// The sheet goes to standard output; what stood there as a secret is
-    /// replaced by a part of a credential and is not shown. Examples:
+    /// The sheet is written to standard output. Secrets in the command become
+    /// parts of a credential and are not shown. Examples:
     ///   dispatcher engine draft < call.sh > gull.toml
     ///   dispatcher engine draft --name gull call.sh > gull.toml
     #[command(verbatim_doc_comment)]
     Draft {
-        /// The file with the command; standard input where it is missing
+        /// File with the command; without it, standard input is read
         command: Option<PathBuf>,
-        /// The name of the engine
+        /// Name of the engine
         #[arg(long)]
         name: Option<String>,
     },
-    /// Ask an engine for its voices now
+    /// Fetch the list of voices from an engine now
     Refresh {
-        /// The name of the engine
+        /// Name of the engine
         name: String,
     },
-    /// Take an engine out of use
+    /// Retire an engine
     Retire {
-        /// The name of the engine
+        /// Name of the engine
         name: String,
     },
-    /// Print the JSON Schema of sheets, for editors
+    /// Print the JSON Schema of engine sheets, for editors
     Schema,
 }
 
 #[derive(Subcommand)]
 pub(crate) enum CredentialCommand {
-    /// Add a credential; the secret is asked for, or read from a file or standard input
+    /// Add a credential; the secret is read from a prompt, a file or standard input
     ///
-    /// One secret, or a JSON object whose members are the parts that the
-    /// engine's sheet names. It comes into force once the engine takes it;
-    /// what was in force stays until then. Examples:
+    /// The input is one secret, or a JSON object whose members are the parts
+    /// named in the engine's sheet. The new credential is used once the engine
+    /// accepts it; until then the previous one stays in use. Examples:
     ///   dispatcher credential add heron
     ///   dispatcher credential add heron --file token.txt
     ///   pass show heron | dispatcher credential add heron
     #[command(verbatim_doc_comment)]
     Add {
-        /// The name of the engine
+        /// Name of the engine
         engine: String,
-        /// The credential's name (default: the engine's)
+        /// Name of the credential (default: the engine's name)
         #[arg(long)]
         name: Option<String>,
         /// Read the secret from this file, - for standard input
@@ -166,62 +168,75 @@ pub(crate) enum CredentialCommand {
     },
     /// Import a credential from a key file, a dotenv file or the environment
     ///
-    /// A key file is JSON; the engine's sheet says where in it the parts lie.
-    /// Of a dotenv file or the environment the parts are taken by the names
-    /// ENGINE_PART, or by --map. Examples:
+    /// A key file is JSON; the engine's sheet says where it contains the parts.
+    /// From a dotenv file or the environment, the parts are read by the names
+    /// ENGINE_PART, or as given by --map. Examples:
     ///   dispatcher credential import avocet --file key.json
     ///   dispatcher credential import godwit --dotenv .env
     ///   dispatcher credential import heron --env --map token=FERRY_SPEECH_TOKEN
     #[command(verbatim_doc_comment)]
     Import {
-        /// The name of the engine
+        /// Name of the engine
         engine: String,
-        /// The credential's name (default: the engine's)
+        /// Name of the credential (default: the engine's name)
         #[arg(long)]
         name: Option<String>,
-        /// A key file of JSON
+        /// Key file (JSON)
         #[arg(long, value_name = "FILE", conflicts_with_all = ["dotenv", "env"])]
         file: Option<PathBuf>,
-        /// A file of NAME=value lines
+        /// File of NAME=value lines
         #[arg(long, value_name = "FILE", conflicts_with = "env")]
         dotenv: Option<PathBuf>,
-        /// The environment of this command
+        /// Read the environment of this command
         #[arg(long)]
         env: bool,
-        /// Where a part is, if not in ENGINE_PART
+        /// Name of the variable of a part, if it is not ENGINE_PART
         #[arg(long, value_name = "PART=NAME")]
         map: Vec<String>,
     },
-    /// List credentials; never a secret
+    /// List credentials, without their secrets
     List,
-    /// Tell whether the engine takes a credential, and what it may do
+    /// Check whether the engine accepts a credential, and which rights it has
     Check {
-        /// The name of the credential
+        /// Name of the credential
         name: String,
     },
-    /// Put in the next version of a credential; no running call is broken
+    /// Replace a credential with a new version; running calls are not interrupted
     ///
     /// Examples:
-    ///   dispatcher credential rotate heron
-    ///   dispatcher credential rotate heron --file new-token.txt
+    ///   dispatcher credential replace heron
+    ///   dispatcher credential replace heron --file new-token.txt
     #[command(verbatim_doc_comment)]
-    Rotate {
-        /// The name of the credential
+    Replace {
+        /// Name of the credential
         name: String,
         /// Read the secret from this file, - for standard input
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
     },
-    /// Let a credential go to where its engine is called now
+    /// Confirm that a credential may be sent to the current host of its engine
     Confirm {
-        /// The name of the credential
+        /// Name of the credential
         name: String,
     },
-    /// Revoke a credential and overwrite what was kept
+    /// Revoke a credential and erase its secret
     Revoke {
-        /// The name of the credential
+        /// Name of the credential
         name: String,
     },
-    /// Change the root key that all credentials are sealed under
-    Rekey,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum RootKeyCommand {
+    /// Change the root key; all credentials are sealed again under the new one
+    Change,
+}
+
+#[derive(Args)]
+pub(crate) struct SheetArgs {
+    /// Sheet file, - for standard input
+    pub(crate) sheet: PathBuf,
+    /// Only check the sheet; change nothing
+    #[arg(long)]
+    pub(crate) dry_run: bool,
 }

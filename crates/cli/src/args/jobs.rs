@@ -8,64 +8,64 @@ use super::VoiceArgs;
 
 #[derive(Subcommand)]
 pub(crate) enum JobCommand {
-    /// Have a document of any length spoken, or a long recording written down
+    /// Add a job: speak a document of any length, or transcribe a long recording
     ///
-    /// The work goes on in the service, whatever becomes of this command.
+    /// The job runs in the service and continues if this command ends.
     Add(Box<JobAddArgs>),
     /// List jobs, newest first
     List(JobListArgs),
     /// Show one job
     Show {
-        /// Its id, or the end of it
+        /// Id of the job, or a unique beginning of it
         id: String,
     },
-    /// Wait for a job, with its progress; exits with 1 where it fails
+    /// Wait for a job and show its progress; exit with 1 if the job fails
     ///
     /// Examples:
-    ///   dispatcher job wait 5d21c0 -o handbook/
+    ///   dispatcher job wait 01a22a98261671c2 -o handbook/
     #[command(verbatim_doc_comment)]
     Wait {
-        /// Its id, or the end of it
+        /// Id of the job, or a unique beginning of it
         id: String,
-        /// Then fetch its files into this folder
+        /// Fetch the files of the job into this folder
         #[arg(short, long, value_name = "FOLDER")]
         output: Option<PathBuf>,
-        /// Overwrite files that are there
+        /// Overwrite existing files
         #[arg(long, requires = "output")]
         force: bool,
     },
     /// Fetch the files of a job
     ///
     /// Examples:
-    ///   dispatcher job fetch 5d21c0 -o handbook/
+    ///   dispatcher job fetch 01a22a98261671c2 -o handbook/
     #[command(verbatim_doc_comment)]
     Fetch {
-        /// Its id, or the end of it
+        /// Id of the job, or a unique beginning of it
         id: String,
-        /// Into this folder
+        /// Output folder
         #[arg(short, long, value_name = "FOLDER")]
         output: PathBuf,
-        /// Overwrite files that are there
+        /// Overwrite existing files
         #[arg(long)]
         force: bool,
     },
-    /// End a job; what is made of it stays
+    /// Cancel a job; files that are finished are kept
     Cancel {
-        /// Its id, or the end of it
+        /// Id of the job, or a unique beginning of it
         id: String,
     },
-    /// Resume a job that failed or was cancelled, from what is paid for
+    /// Resume a job that failed or was cancelled, without paying again for finished parts
     ///
     /// Examples:
-    ///   dispatcher job resume 5d21c0
+    ///   dispatcher job resume 01a22a98261671c2
     #[command(verbatim_doc_comment)]
     Resume {
-        /// Its id, or the end of it
+        /// Id of the job, or a unique beginning of it
         id: String,
     },
-    /// Remove a job with its files
+    /// Remove a job and its files
     Remove {
-        /// Its id, or the end of it
+        /// Id of the job, or a unique beginning of it
         id: String,
     },
 }
@@ -76,34 +76,34 @@ pub(crate) enum JobCommand {
   dispatcher job add timetable.pdf --voice quayside --wait -o timetable/
   dispatcher job add drill.mp3 --route captions --wait -o drill/")]
 pub(crate) struct JobAddArgs {
-    /// The document (text, Markdown, SSML, HTML, EPUB, PDF) or the recording, -
-    /// for a text on standard input
+    /// Document (text, Markdown, SSML, HTML, EPUB, PDF) or recording, - for text
+    /// from standard input
     pub(crate) file: PathBuf,
-    /// Of a recording: use this route
+    /// For a recording: use this route
     #[arg(long, conflicts_with = "engine")]
     pub(crate) route: Option<String>,
-    /// Of a recording: use this engine
+    /// For a recording: use this engine
     #[arg(long)]
     pub(crate) engine: Option<String>,
-    /// Where a document is parted into files: none, heading, heading:1 to
-    /// heading:6, line, or minutes:COUNT
+    /// How to split a document into files: none, heading, heading:1 to heading:6,
+    /// line, or minutes:COUNT
     #[arg(long, value_name = "WHERE")]
     pub(crate) split: Option<String>,
-    /// An address that is told of the end; the service must allow its host
+    /// URL to notify when the job ends; the service must allow its host
     #[arg(long, value_name = "URL")]
     pub(crate) webhook: Option<String>,
-    /// What the job is known by; the document's title or the file's name unless given
+    /// Title of the job (default: title of the document, or the file name)
     #[arg(long)]
     pub(crate) title: Option<String>,
     #[command(flatten)]
     pub(crate) voice: VoiceArgs,
-    /// Wait until it is over
+    /// Wait until the job ends
     #[arg(long)]
     pub(crate) wait: bool,
-    /// With --wait: fetch its files into this folder
+    /// With --wait: fetch the files of the job into this folder
     #[arg(short, long, value_name = "FOLDER", requires = "wait")]
     pub(crate) output: Option<PathBuf>,
-    /// Overwrite files that are there
+    /// Overwrite existing files
     #[arg(long, requires = "output")]
     pub(crate) force: bool,
 }
@@ -113,13 +113,13 @@ pub(crate) struct JobAddArgs {
   dispatcher job list
   dispatcher job list --state running")]
 pub(crate) struct JobListArgs {
-    /// queued, running, waiting, done, failed or cancelled
+    /// State: queued, running, waiting, done, failed or cancelled
     #[arg(long)]
     pub(crate) state: Option<String>,
-    /// Those of one app
+    /// Jobs of this app only
     #[arg(long)]
     pub(crate) app: Option<String>,
-    /// How many, the newest first
+    /// Maximum number of jobs, newest first
     #[arg(long, default_value_t = 20)]
     pub(crate) limit: u32,
 }

@@ -18,17 +18,17 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
-/// One gateway for every engine that speaks or listens.
+/// One gateway for all speech engines: synthesis and recognition.
 ///
-/// The client finds the service by DISPATCHER_URL and DISPATCHER_KEY, or by a
-/// profile of its configuration file.
+/// The client takes the address and key of the service from DISPATCHER_URL and
+/// DISPATCHER_KEY, or from a profile in its configuration file.
 #[derive(Parser)]
 #[command(name = "dispatcher", version, propagate_version = true, max_term_width = 100)]
 pub(crate) struct Cli {
     /// Print the API's JSON instead of text
     #[arg(long, global = true)]
     pub(crate) json: bool,
-    /// Use this profile of the client's configuration file
+    /// Use this profile from the client's configuration file
     #[arg(long, global = true, value_name = "NAME")]
     pub(crate) profile: Option<String>,
     #[command(subcommand)]
@@ -45,47 +45,50 @@ pub(crate) enum Command {
     Speak(Box<SpeakArgs>),
     /// Turn audio into text
     Transcribe(TranscribeArgs),
-    /// Turn audio files into another format, without the service
+    /// Convert audio files to another format, without the service
     Convert(ConvertArgs),
-    /// Show what a request would do and cost; nothing is sent to an engine
+    /// Show the plan and cost of a request; nothing is sent to an engine
     Estimate(Box<EstimateArgs>),
-    /// Show what each engine would do with a script, without the service
+    /// Report how each engine would handle a script, without the service
     Lint(LintArgs),
     /// List the voices of all engines
     Voices(VoicesArgs),
-    /// List, show and check engines
+    /// List, show, add, check and retire engines
     #[command(subcommand)]
     Engine(EngineCommand),
-    /// Add, list and revoke credentials
+    /// Add, list, replace and revoke credentials
     #[command(subcommand)]
     Credential(CredentialCommand),
-    /// List and show routes
+    /// Change the root key, under which all credentials are sealed
+    #[command(subcommand)]
+    RootKey(RootKeyCommand),
+    /// List, show, set and retire routes
     #[command(subcommand)]
     Route(RouteCommand),
-    /// List and add apps, and make keys for them
+    /// List and add apps, and manage their keys
     #[command(subcommand)]
     App(AppCommand),
-    /// List, keep and retire named audio formats
+    /// List, add, replace and retire presets: named audio formats
     #[command(subcommand)]
     Preset(PresetCommand),
-    /// List, keep and retire lexicons: how words are pronounced
+    /// List, add, replace and retire lexicons: how words are pronounced
     #[command(subcommand)]
     Lexicon(LexiconCommand),
-    /// List, keep and remove sounds that scripts put in
+    /// List, add, fetch and remove clips: audio that scripts insert
     #[command(subcommand)]
     Clip(ClipCommand),
     /// List, add and remove people who sign in to the console
     #[command(subcommand)]
     Person(PersonCommand),
-    /// Have long work done, follow it, fetch what it made
+    /// Add, follow and fetch jobs: long documents and recordings
     #[command(subcommand)]
     Job(JobCommand),
     /// Keep a table of prompts in step with their audio files
     #[command(subcommand)]
     Prompts(PromptsCommand),
-    /// Show what was used and what it cost
+    /// Show usage and cost
     Usage(UsageArgs),
-    /// List requests, or show one with its attempts
+    /// List dispatches (requests), or show one with its attempts
     Dispatches(DispatchesArgs),
     /// Print completions for a shell
     ///
@@ -120,7 +123,7 @@ pub(crate) struct ServeArgs {
     /// Read engine sheets from this folder; may be given several times
     #[arg(long, value_name = "DIR")]
     pub(crate) sheets: Vec<PathBuf>,
-    /// How log lines look
+    /// Format of log lines
     #[arg(long, value_enum)]
     pub(crate) log: Option<Log>,
     /// What to log, such as info or dispatcher_gateway=debug
@@ -141,7 +144,7 @@ pub(crate) enum Log {
 #[command(after_help = "Examples:
   dispatcher demo
   dispatcher demo --data /tmp/ferries --port 7500
-  dispatcher demo --once --out /tmp/ferries")]
+  dispatcher demo --once -o /tmp/ferries")]
 pub(crate) struct DemoArgs {
     /// Keep the demo's data here (default: data/demo; with --once a folder that is removed)
     #[arg(long, value_name = "DIR")]
@@ -149,70 +152,70 @@ pub(crate) struct DemoArgs {
     /// Listen on this port, 0 for a free one (default: 7420; with --once a free one)
     #[arg(long)]
     pub(crate) port: Option<u16>,
-    /// Settings to start with (default: dispatcher.toml, if that exists); the
-    /// demo keeps to its own data folder, port and simulated engines
+    /// Read this configuration file (default: dispatcher.toml, if it exists); data
+    /// folder, port and simulated engines are always the demo's own
     #[arg(long, value_name = "FILE")]
     pub(crate) config: Option<PathBuf>,
     /// Run the whole example once and exit
     #[arg(long)]
     pub(crate) once: bool,
-    /// With --once: leave audio and transcripts here
-    #[arg(long, value_name = "DIR", requires = "once")]
-    pub(crate) out: Option<PathBuf>,
+    /// With --once: write audio and transcripts to this folder
+    #[arg(short, long, value_name = "DIR", requires = "once")]
+    pub(crate) output: Option<PathBuf>,
 }
 
-/// Who should speak, and how; shared by speak and estimate.
+/// Voice and delivery; shared by speak, estimate and job add.
 #[derive(Args)]
 pub(crate) struct VoiceArgs {
     /// A route, or a voice as engine/voice
     #[arg(long, value_name = "VOICE", conflicts_with_all = ["languages", "gender"])]
     pub(crate) voice: Option<String>,
-    /// Any voice that speaks these languages, such as pt-PT or "pt en"
+    /// Any voice with these languages, such as pt-PT or "pt en"
     #[arg(long, value_name = "RANGES")]
     pub(crate) languages: Option<String>,
     /// Any voice of this gender
     #[arg(long, value_parser = ["female", "male", "neutral"])]
     pub(crate) gender: Option<String>,
-    /// Any voice with this style; with --voice: speak in this style
+    /// Any voice with this style; with --voice: the style of that voice
     #[arg(long)]
     pub(crate) style: Option<String>,
-    /// How strong the style is, 0 to 1
+    /// Strength of the style, 0 to 1
     #[arg(long, value_name = "STRENGTH", requires = "style")]
     pub(crate) strength: Option<f64>,
-    /// How fast: 90%, +10%, slow, fast
+    /// Speaking rate: 90%, +10%, slow, fast
     #[arg(long, value_name = "RATE")]
     pub(crate) rate: Option<String>,
-    /// How high: +2st, -10%, low, high
+    /// Pitch: +2st, -10%, low, high
     #[arg(long, value_name = "PITCH", allow_hyphen_values = true)]
     pub(crate) pitch: Option<String>,
-    /// How loud: -3dB, soft, loud
+    /// Volume: -3dB, soft, loud
     #[arg(long, value_name = "VOLUME", allow_hyphen_values = true)]
     pub(crate) volume: Option<String>,
-    /// An instruction on how to speak, for models that take one
+    /// Instruction on how to speak, for models that take one
     #[arg(long, value_name = "TEXT")]
     pub(crate) direction: Option<String>,
-    /// How much one take differs from another, 0 to 1
+    /// How much repeated takes may vary, 0 to 1
     #[arg(long)]
     pub(crate) variation: Option<f64>,
-    /// The same seed gives the same take, where an engine takes one
+    /// Seed of the take: the same seed gives the same take, with engines that take one
     #[arg(long)]
     pub(crate) seed: Option<u64>,
-    /// A model of the engine
+    /// Model of the engine
     #[arg(long)]
     pub(crate) model: Option<String>,
-    /// The language of the text, such as en-GB
+    /// Language of the text, such as en-GB
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
-    /// A media type, an extension or a preset: mp3, opus, web, phone, audio/L16;rate=16000
+    /// Media type, extension or preset: mp3, opus, web, phone, audio/L16;rate=16000
     #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<String>,
-    /// Hertz
+    /// Sample rate in hertz
     #[arg(long, value_name = "HERTZ")]
     pub(crate) sample_rate: Option<u32>,
-    /// The text is SSML (told by itself where it begins with <speak)
+    /// The text is SSML (detected when it begins with <speak)
     #[arg(long)]
     pub(crate) ssml: bool,
-    /// Refuse what an engine cannot do rather than adapt it
+    /// Fail if the engine cannot do something, instead of adapting the request
     #[arg(long)]
     pub(crate) strict: bool,
 }
@@ -221,22 +224,22 @@ pub(crate) struct VoiceArgs {
 #[command(after_help = r#"Examples:
   dispatcher speak "The 06:15 to Gullsay is delayed." -o late.mp3
   dispatcher speak --file notice.txt --voice heron/pellin --model fine -o out/
-  echo "The ramp is closing" | dispatcher speak --languages en-GB --format wav > gap.wav"#)]
+  echo "The ramp is closing" | dispatcher speak --languages en-GB --format wav > ramp.wav"#)]
 pub(crate) struct SpeakArgs {
-    /// The text; read from standard input where it is missing
+    /// The text; without it, standard input is read
     pub(crate) text: Option<String>,
     /// Read the text from this file, - for standard input
     #[arg(long, value_name = "FILE", conflicts_with = "text")]
     pub(crate) file: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) voice: VoiceArgs,
-    /// A file, a folder (ending in /), or - for standard output
+    /// Output file, folder (ending in /), or - for standard output
     #[arg(short, long, value_name = "PATH")]
     pub(crate) output: Option<PathBuf>,
     /// Overwrite the file
     #[arg(long)]
     pub(crate) force: bool,
-    /// Play it with the host's aplay
+    /// Play the audio with aplay
     #[arg(long, conflicts_with = "output")]
     pub(crate) play: bool,
 }
@@ -255,34 +258,34 @@ pub(crate) struct TranscribeArgs {
     /// Use this engine
     #[arg(long)]
     pub(crate) engine: Option<String>,
-    /// A model of the engine
+    /// Model of the engine
     #[arg(long)]
     pub(crate) model: Option<String>,
-    /// What is spoken, such as en-GB
+    /// Language of the audio, such as en-GB
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
-    /// Words that are likely, separated by commas
+    /// Likely words, separated by commas
     #[arg(long, value_name = "WORDS")]
     pub(crate) hints: Option<String>,
-    /// What was said before
+    /// Text that precedes the audio
     #[arg(long, value_name = "TEXT")]
     pub(crate) context: Option<String>,
-    /// Tell who speaks
+    /// Label the speakers
     #[arg(long)]
     pub(crate) speakers: bool,
-    /// So many other readings (with --format json)
+    /// Number of alternative transcripts (with --format json)
     #[arg(long, value_name = "COUNT")]
     pub(crate) alternatives: Option<u64>,
-    /// Refuse what an engine cannot do rather than leave it out
+    /// Fail if the engine cannot do something, instead of omitting it
     #[arg(long)]
     pub(crate) strict: bool,
-    /// What the audio is, where it does not tell: audio/pcm;rate=16000
+    /// Media type of audio that has no header: audio/pcm;rate=16000
     #[arg(long = "type", value_name = "TYPE")]
     pub(crate) kind: Option<String>,
-    /// How to write the transcript
+    /// Format of the transcript
     #[arg(long, value_enum, default_value_t = TranscriptFormat::Text)]
     pub(crate) format: TranscriptFormat,
-    /// Write to this file instead of standard output
+    /// Output file (default: standard output)
     #[arg(short, long, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
     /// Overwrite the file
@@ -301,9 +304,10 @@ pub(crate) enum TranscriptFormat {
 #[derive(Args)]
 #[command(after_help = r#"Examples:
   dispatcher estimate "The 06:15 to Gullsay is delayed." --voice quayside
-  dispatcher estimate --audio drill.wav --route captions"#)]
+  dispatcher estimate --audio drill.wav --route captions
+  dispatcher estimate --audio drill.wav --engine pocketsphinx"#)]
 pub(crate) struct EstimateArgs {
-    /// The text; read from standard input where it is missing
+    /// The text; without it, standard input is read
     pub(crate) text: Option<String>,
     /// Read the text from this file, - for standard input
     #[arg(long, value_name = "FILE", conflicts_with = "text")]
@@ -313,9 +317,12 @@ pub(crate) struct EstimateArgs {
     /// Estimate the recognition of this audio file instead
     #[arg(long, value_name = "FILE", conflicts_with_all = ["text", "file", "voice"])]
     pub(crate) audio: Option<PathBuf>,
-    /// With --audio: an engine or a route
-    #[arg(long, value_name = "NAME", requires = "audio")]
+    /// With --audio: use this route
+    #[arg(long, value_name = "NAME", requires = "audio", conflicts_with = "engine")]
     pub(crate) route: Option<String>,
+    /// With --audio: use this engine
+    #[arg(long, value_name = "NAME", requires = "audio")]
+    pub(crate) engine: Option<String>,
 }
 
 #[derive(Args)]
@@ -324,29 +331,29 @@ pub(crate) struct EstimateArgs {
   dispatcher lint safety.ssml --sheets /etc/dispatcher/sheets --engine heron --strict
 
 An element is native (the engine takes it), rewritten (expressed in another way), emulated
-(done in the gateway's own audio code), plain (its text alone is spoken) or omitted. Lexicons and sounds
-are looked for beside the file; nothing is fetched.")]
+(done in the gateway's own audio code), plain (its text alone is spoken) or omitted. Lexicons and clips
+are read from the folder of the file; nothing is fetched.")]
 pub(crate) struct LintArgs {
-    /// The script: SSML, or text; standard input where it is missing or -
+    /// The script: SSML or text; without it or with -, standard input is read
     #[arg(value_name = "FILE")]
     pub(crate) file: Option<PathBuf>,
-    /// Look at the engine sheets of this folder too; may be given several times
+    /// Also use the engine sheets in this folder; may be given several times
     #[arg(long, value_name = "DIR")]
     pub(crate) sheets: Vec<PathBuf>,
-    /// Look at this engine alone; may be given several times
+    /// Report on this engine only; may be given several times
     #[arg(long = "engine", value_name = "NAME")]
     pub(crate) engines: Vec<String>,
-    /// The language of the text, as a BCP 47 tag
+    /// Language of the text, as a BCP 47 tag
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
-    /// Take this lexicon to hold for all the text; may be given several times
+    /// Apply this lexicon to the whole text; may be given several times
     #[arg(long = "lexicon", value_name = "FILE")]
     pub(crate) lexicons: Vec<PathBuf>,
-    /// Take sounds at this host to be there, as fetch_hosts of the service lets
-    /// it have them; may be given several times
+    /// Assume that audio at this host can be fetched, as with fetch_hosts of the
+    /// service; may be given several times
     #[arg(long = "fetch-host", value_name = "HOST")]
     pub(crate) fetch_hosts: Vec<String>,
-    /// Fail when something is lost with any engine
+    /// Fail if any engine loses an element
     #[arg(long)]
     pub(crate) strict: bool,
 }
@@ -357,7 +364,41 @@ pub(crate) enum RouteCommand {
     List,
     /// Show one route with its legs
     Show {
-        /// The name of the route
+        /// Name of the route
+        name: String,
+    },
+    /// Add a route, or replace it with a new version
+    ///
+    /// Legs are tried in order. Each is ENGINE or ENGINE/VOICE, then options:
+    /// model, deadline (milliseconds), credential, languages. Criteria and other
+    /// members of a leg are given in a file, as the API takes them. Examples:
+    ///   dispatcher route set evening --leg heron/pellin,deadline=1500 --leg flite/slt
+    ///   dispatcher route set notes --recognition --leg turnstone --leg pocketsphinx
+    ///   dispatcher route set evening --file evening.json
+    #[command(verbatim_doc_comment)]
+    Set {
+        /// 1 to 40 small letters, digits and hyphens
+        name: String,
+        /// A leg, in the order in which legs are tried; may be given several times
+        #[arg(long = "leg", value_name = "ENGINE[/VOICE][,OPTION=VALUE…]", required_unless_present = "file")]
+        legs: Vec<String>,
+        /// The route is for recognition (default: synthesis)
+        #[arg(long, conflicts_with = "file")]
+        recognition: bool,
+        /// Note on the purpose of the route
+        #[arg(long, value_name = "TEXT", conflicts_with = "file")]
+        note: Option<String>,
+        /// Read the route from this JSON file, - for standard input
+        #[arg(long, value_name = "FILE", conflicts_with = "legs")]
+        file: Option<PathBuf>,
+    },
+    /// Retire a route
+    ///
+    /// Examples:
+    ///   dispatcher route retire evening
+    #[command(verbatim_doc_comment)]
+    Retire {
+        /// Name of the route
         name: String,
     },
 }
@@ -365,40 +406,46 @@ pub(crate) enum RouteCommand {
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
   dispatcher preset list
-  dispatcher preset set gate-screen --type mp3 --sample-rate 16000 --purpose 'screens at the gates'
+  dispatcher preset add gate-screen --type mp3 --sample-rate 16000 --purpose 'screens at the gates'
+  dispatcher preset replace gate-screen --type mp3 --sample-rate 22050
   dispatcher speak \"Gate 4 is closing.\" --format gate-screen -o gate.mp3
   dispatcher preset retire gate-screen")]
 pub(crate) enum PresetCommand {
-    /// List named audio formats: those that are built in and your own
+    /// List presets: the built-in ones and your own
     List,
-    /// Keep a named audio format, or replace one
-    Set {
-        /// 1 to 40 small letters, digits and hyphens
-        name: String,
-        /// A media type or a file extension
-        #[arg(long = "type", value_name = "TYPE")]
-        kind: String,
-        /// Hertz
-        #[arg(long, value_name = "HERTZ")]
-        sample_rate: Option<u32>,
-        /// 1 or 2
-        #[arg(long, value_name = "COUNT")]
-        channels: Option<u8>,
-        /// Bits a second, for MP3 and Opus
-        #[arg(long, value_name = "BITS")]
-        bitrate: Option<u32>,
-        /// A variable bit rate, for MP3
-        #[arg(long, conflicts_with = "bitrate")]
-        vbr: bool,
-        /// What it is for, in a line
-        #[arg(long, value_name = "TEXT", default_value = "")]
-        purpose: String,
-    },
-    /// Retire a named audio format of your own
+    /// Add a preset
+    Add(PresetArgs),
+    /// Replace a preset of your own with a new version
+    Replace(PresetArgs),
+    /// Retire a preset of your own
     Retire {
-        /// The name of the format
+        /// Name of the preset
         name: String,
     },
+}
+
+#[derive(Args)]
+pub(crate) struct PresetArgs {
+    /// 1 to 40 small letters, digits and hyphens
+    pub(crate) name: String,
+    /// Media type or file extension
+    #[arg(long = "type", value_name = "TYPE")]
+    pub(crate) kind: String,
+    /// Sample rate in hertz
+    #[arg(long, value_name = "HERTZ")]
+    pub(crate) sample_rate: Option<u32>,
+    /// Number of channels, 1 or 2
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) channels: Option<u8>,
+    /// Bits per second, for MP3 and Opus
+    #[arg(long, value_name = "BITS")]
+    pub(crate) bitrate: Option<u32>,
+    /// Use a variable bit rate, for MP3
+    #[arg(long, conflicts_with = "bitrate")]
+    pub(crate) vbr: bool,
+    /// Purpose of the preset, in one line
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    pub(crate) purpose: String,
 }
 
 #[derive(Subcommand)]
@@ -414,39 +461,52 @@ pub(crate) enum AppCommand {
     Add {
         /// 1 to 40 small letters, digits and hyphens
         name: String,
-        /// A name for people
+        /// Display name
         #[arg(long)]
         title: Option<String>,
-        /// The voice or route of requests that name none
+        /// Voice or route for requests that give none
         #[arg(long, value_name = "VOICE")]
         default_voice: Option<String>,
-        /// The engine or route of recognitions that name none
+        /// Engine or route for recognition requests that give none
         #[arg(long, value_name = "NAME")]
         default_recognition: Option<String>,
-        /// The audio of requests that name none: a preset, an extension or a media type
+        /// Audio format for requests that give none: preset, extension or media type
         #[arg(long, value_name = "FORMAT")]
         default_format: Option<String>,
-        /// Same calls and checks, no engine called, nothing charged
+        /// Rehearsal: the same calls and checks, but no engine is called and nothing is charged
         #[arg(long)]
         rehearsal: bool,
     },
-    /// Make a key for an app; it is shown once
-    ///
-    /// Examples:
-    ///   dispatcher app key quay-announcer
-    #[command(verbatim_doc_comment)]
-    Key {
-        /// The name of the app
-        name: String,
-        /// What it is for
-        #[arg(long, default_value = "")]
+    /// List, add and revoke the keys of an app
+    #[command(subcommand)]
+    Key(KeyCommand),
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher app key list quay-announcer
+  dispatcher app key add quay-announcer --label 'screens at the gates'
+  dispatcher app key revoke quay-announcer 01a22a98261671c2")]
+pub(crate) enum KeyCommand {
+    /// List the keys of an app
+    List {
+        /// Name of the app
+        app: String,
+    },
+    /// Add a key to an app; the key is shown once
+    Add {
+        /// Name of the app
+        app: String,
+        /// Purpose of the key
+        #[arg(long, value_name = "TEXT", default_value = "")]
         label: String,
-        /// Revoke the key of this id instead
-        #[arg(long, value_name = "ID", conflicts_with = "list")]
-        revoke: Option<String>,
-        /// List the app's keys instead
-        #[arg(long)]
-        list: bool,
+    },
+    /// Revoke a key of an app
+    Revoke {
+        /// Name of the app
+        app: String,
+        /// Id of the key, or a unique beginning of it
+        id: String,
     },
 }
 
@@ -456,7 +516,7 @@ pub(crate) enum AppCommand {
   dispatcher usage --by day,app --from 2026-11-01
   dispatcher usage --csv > november.csv")]
 pub(crate) struct UsageArgs {
-    /// One or two of app, engine, day, model
+    /// Group by one or two of app, engine, day, model
     #[arg(long, default_value = "app,engine")]
     pub(crate) by: String,
     /// First day, YYYY-MM-DD (default: the first of this month)
@@ -465,7 +525,7 @@ pub(crate) struct UsageArgs {
     /// Last day, YYYY-MM-DD (default: today)
     #[arg(long, value_name = "DAY")]
     pub(crate) to: Option<String>,
-    /// Only this app
+    /// Usage of this app only
     #[arg(long)]
     pub(crate) app: Option<String>,
     /// Print comma-separated values
@@ -477,20 +537,20 @@ pub(crate) struct UsageArgs {
 #[command(after_help = "Examples:
   dispatcher dispatches
   dispatcher dispatches --state failed
-  dispatcher dispatches 019ac0de…")]
+  dispatcher dispatches 01a22a98261671c2")]
 pub(crate) struct DispatchesArgs {
-    /// Show this one with its attempts
+    /// Show the dispatch with this id (or unique beginning of an id) and its attempts
     pub(crate) id: Option<String>,
-    /// Those of one app
+    /// Dispatches of this app only
     #[arg(long)]
     pub(crate) app: Option<String>,
-    /// Those that an engine took part in
+    /// Dispatches with an attempt on this engine
     #[arg(long)]
     pub(crate) engine: Option<String>,
-    /// done, failed, abandoned, running or uncertain
+    /// State: done, failed, abandoned, running or uncertain
     #[arg(long)]
     pub(crate) state: Option<String>,
-    /// How many, the newest first
+    /// Maximum number of dispatches, newest first
     #[arg(long, default_value_t = 20)]
     pub(crate) limit: u32,
 }

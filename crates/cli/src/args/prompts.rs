@@ -6,69 +6,70 @@ use clap::Subcommand;
 
 #[derive(Subcommand)]
 pub(crate) enum PromptsCommand {
-    /// Show which files are new, changed or missing, and what making them costs
+    /// Show which files are new, changed or missing, and the cost of making them
     ///
-    /// Nothing is made. Examples:
-    ///   dispatcher prompts status demo/scripts/prompts.toml -o prompts/
+    /// No file is made. Examples:
+    ///   dispatcher prompts status demo/scripts/prompts.toml --folder prompts/
     #[command(verbatim_doc_comment)]
     Status {
-        /// The table: TOML, or CSV with the columns id, text or ssml, voice, model, language, formats
+        /// Table of prompts: TOML, or CSV with the columns id, text or ssml, voice, model, language, formats
         table: PathBuf,
-        /// The folder of the files
-        #[arg(short = 'o', long = "output", value_name = "FOLDER")]
+        /// Folder of the audio files
+        #[arg(long, value_name = "FOLDER")]
         folder: PathBuf,
     },
-    /// Make what is new or would sound otherwise; the rest stays
+    /// Make new and changed files; the rest is left as it is
     ///
     /// Examples:
     ///   dispatcher prompts make demo/scripts/prompts.toml -o prompts/
     ///   dispatcher prompts make prompts.csv -o prompts/ --only welcome --only goodbye
     #[command(verbatim_doc_comment)]
     Make {
-        /// The table of prompts
+        /// Table of prompts
         table: PathBuf,
-        /// Where the files lie
+        /// Output folder of the audio files
         #[arg(short = 'o', long = "output", value_name = "FOLDER")]
         folder: PathBuf,
-        /// Only this prompt; may be given several times
+        /// Make this prompt only; may be given several times
         #[arg(long, value_name = "ID")]
         only: Vec<String>,
-        /// Remove the files of rows that are gone
+        /// Remove files whose row is no longer in the table
         #[arg(long)]
         prune: bool,
     },
-    /// Note that prompts were heard and found good; a remade file loses it
+    /// Approve prompts after listening; a file that is made again loses its approval
     ///
     /// Examples:
-    ///   dispatcher prompts approve prompts.csv welcome goodbye -o prompts/
-    ///   dispatcher prompts approve prompts.csv --all -o prompts/
+    ///   dispatcher prompts approve prompts.csv welcome goodbye --folder prompts/
+    ///   dispatcher prompts approve prompts.csv --all --folder prompts/
     #[command(verbatim_doc_comment)]
     Approve {
-        /// The table of prompts
+        /// Table of prompts
         table: PathBuf,
-        /// The prompts
+        /// Ids of the prompts
         ids: Vec<String>,
-        /// All of them
+        /// Approve all prompts
         #[arg(long, conflicts_with = "ids")]
         all: bool,
-        /// Where the files lie
-        #[arg(short = 'o', long = "output", value_name = "FOLDER")]
+        /// Folder of the audio files
+        #[arg(long, value_name = "FOLDER")]
         folder: PathBuf,
     },
-    /// Put all files into a ZIP archive; refused while any is not as the table says
+    /// Write all files to a ZIP archive; fails if a file does not match the table
     ///
     /// Examples:
-    ///   dispatcher prompts archive prompts.csv prompts.zip -o prompts/
+    ///   dispatcher prompts archive prompts.csv --folder prompts/ -o prompts.zip
     #[command(verbatim_doc_comment)]
     Archive {
-        /// The table of prompts
+        /// Table of prompts
         table: PathBuf,
-        /// The archive
-        output: PathBuf,
-        /// Where the files lie
-        #[arg(short = 'o', long = "folder", value_name = "FOLDER")]
+        /// Folder of the audio files
+        #[arg(long, value_name = "FOLDER")]
         folder: PathBuf,
-        /// Refuse also what was not found good by ear
+        /// Output file
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        /// Also refuse files that nobody has approved
         #[arg(long)]
         approved: bool,
         /// Overwrite the archive

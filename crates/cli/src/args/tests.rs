@@ -152,7 +152,7 @@ fn what_is_missing_or_wrong_is_named() {
         ("dispatcher", "Usage: dispatcher"),
         ("dispatcher speek hello", "speak"),
         ("dispatcher speak hello --voize heron/pellin", "--voice"),
-        ("dispatcher convert a.wav b.wav --rate fast", "--rate"),
+        ("dispatcher convert a.wav b.wav --rate brisk", "--rate"),
         ("dispatcher convert a.wav b.wav --channels many", "--channels"),
         ("dispatcher job", "Usage: dispatcher job"),
         ("dispatcher credential add", "<ENGINE>"),

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::args::AppCommand;
+use crate::args::{AppCommand, KeyCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output;
@@ -23,25 +23,32 @@ pub(crate) async fn run(client: &Client, command: AppCommand, json: bool) -> Res
             if json {
                 return output::print_json(&app);
             }
-            eprintln!("{name} is there; make a key for it: dispatcher app key {name}");
+            eprintln!("Added app {name}. Add a key: dispatcher app key add {name}");
             Ok(())
         }
-        AppCommand::Key { name, revoke: Some(id), .. } => {
-            client.delete(&format!("/api/v1/apps/{}/keys/{}", segment(&name), segment(&id))).await?;
-            eprintln!("the key {id} of {name} is revoked");
-            Ok(())
+        AppCommand::Key(command) => key(client, command, json).await,
+    }
+}
+
+async fn key(client: &Client, command: KeyCommand, json: bool) -> Result<(), CliError> {
+    let keys = |app: &str| format!("/api/v1/apps/{}/keys", segment(app));
+    match command {
+        KeyCommand::List { app } => {
+            let list = client.get(&keys(&app), &[]).await?;
+            if json { output::print_json(&list) } else { output::print(&render_keys(&list)) }
         }
-        AppCommand::Key { name, list: true, .. } => {
-            let keys = client.get(&format!("/api/v1/apps/{}/keys", segment(&name)), &[]).await?;
-            if json { output::print_json(&keys) } else { output::print(&render_keys(&keys)) }
-        }
-        AppCommand::Key { name, label, .. } => {
-            let key = client.post(&format!("/api/v1/apps/{}/keys", segment(&name)), &json!({"label": label})).await?;
+        KeyCommand::Add { app, label } => {
+            let key = client.post(&keys(&app), &json!({"label": label})).await?;
             if json {
                 return output::print_json(&key);
             }
-            eprintln!("This key of {name} is shown once:");
+            eprintln!("New key of app {app}, shown only this once:");
             output::print(&output::text(&key, "key"))
+        }
+        KeyCommand::Revoke { app, id } => {
+            client.delete(&format!("{}/{}", keys(&app), segment(&id))).await?;
+            eprintln!("Revoked key {id} of app {app}");
+            Ok(())
         }
     }
 }
@@ -63,12 +70,12 @@ fn render(list: &Value) -> String {
 fn render_keys(list: &Value) -> String {
     let keys = output::items(list);
     if keys.is_empty() {
-        return "No keys yet.".into();
+        return "This app has no keys. Add one: dispatcher app key add APP".into();
     }
     let rows = keys.iter().map(|key| {
         let state = if key["revoked"].is_null() { "active" } else { "revoked" };
         vec![
-            output::text(key, "id"),
+            output::short_id(key, "id"),
             output::text(key, "hint"),
             state.to_owned(),
             output::text(key, "label"),
@@ -76,5 +83,5 @@ fn render_keys(list: &Value) -> String {
             output::text(key, "last_used"),
         ]
     });
-    output::table(&["id", "key", "state", "label", "made", "last used"], rows.collect(), &[])
+    output::table(&["id", "key", "state", "label", "created", "last used"], rows.collect(), &[])
 }

@@ -1,4 +1,4 @@
-//! `dispatcher clip`: sounds that scripts put in.
+//! `dispatcher clip`: audio that scripts insert.
 
 use std::io::Write as _;
 
@@ -26,15 +26,19 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Re
                 return output::print_json(&kept);
             }
             output::print(&output::text(&kept, "src"))?;
-            eprintln!("{} s; a script puts it in: <audio src=\"{}\"/>", kept["duration"], output::text(&kept, "src"));
+            eprintln!(
+                "{} s of audio. Scripts insert it with: <audio src=\"{}\"/>",
+                kept["duration"],
+                output::text(&kept, "src")
+            );
             Ok(())
         }
         ClipCommand::Fetch { id, output, force } => {
             if let Some(path) = &output {
                 crate::files::check_target(path, force)?;
             }
-            let id = found(client, &id).await?;
-            let request = client.request(Method::GET, &format!("/api/v1/clips/{}", segment(&id)));
+            let id = id.strip_prefix("clip:").unwrap_or(&id);
+            let request = client.request(Method::GET, &format!("/api/v1/clips/{}", segment(id)));
             let bytes = client.send(request).await?.bytes().await.map_err(CliError::Broken)?;
             let Some(path) = output else {
                 let failed = |source| CliError::File { path: "standard output".into(), source };
@@ -49,24 +53,11 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Re
             Ok(())
         }
         ClipCommand::Remove { id } => {
-            let id = found(client, &id).await?;
-            client.delete(&format!("/api/v1/clips/{}", segment(&id))).await?;
-            eprintln!("{id} is removed; scripts that name it speak what stands in its place");
+            let id = id.strip_prefix("clip:").unwrap_or(&id);
+            client.delete(&format!("/api/v1/clips/{}", segment(id))).await?;
+            eprintln!("Removed clip {id}. Scripts that name it speak its fallback text.");
             Ok(())
         }
-    }
-}
-
-/// The id that begins so.
-async fn found(client: &Client, start: &str) -> Result<String, CliError> {
-    let start = start.strip_prefix("clip:").unwrap_or(start);
-    let list = client.get("/api/v1/clips", &[]).await?;
-    let ids: Vec<String> = output::items(&list).iter().map(|clip| output::text(clip, "id")).collect();
-    let fitting: Vec<&String> = ids.iter().filter(|id| !start.is_empty() && id.starts_with(start)).collect();
-    match fitting.as_slice() {
-        [id] => Ok((*id).clone()),
-        [] => Err(CliError::Failed(format!("there is no clip '{start}'; list them: dispatcher clip list"))),
-        _ => Err(CliError::Failed(format!("several clips begin with '{start}'"))),
     }
 }
 
@@ -81,7 +72,7 @@ fn render(list: &Value) -> String {
         })
         .collect();
     if rows.is_empty() {
-        return "There is no clip yet. Keep one: dispatcher clip add FILE".into();
+        return "No clips yet. Add one: dispatcher clip add FILE".into();
     }
-    output::table(&["clip", "title", "duration", "size", "audio", "of"], rows, &[2, 3])
+    output::table(&["clip", "title", "duration", "size", "type", "app"], rows, &[2, 3])
 }

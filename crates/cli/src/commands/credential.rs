@@ -7,7 +7,7 @@ use reqwest::Method;
 use secrecy::zeroize::Zeroizing;
 use serde_json::{Value, json};
 
-use crate::args::CredentialCommand;
+use crate::args::{CredentialCommand, RootKeyCommand};
 use crate::client::{Client, json as read_json, segment};
 use crate::error::CliError;
 use crate::output;
@@ -20,7 +20,7 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
         }
         CredentialCommand::Revoke { name } => {
             client.delete(&format!("/api/v1/credentials/{}", segment(&name))).await?;
-            eprintln!("{name} is revoked");
+            eprintln!("Revoked credential {name}");
             Ok(())
         }
         CredentialCommand::Add { engine, name, file } => add(client, engine, name, file.as_deref(), json).await,
@@ -29,7 +29,7 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
                 (Some(file), ..) => Source::KeyFile(file),
                 (None, Some(file), _) => Source::Dotenv(file),
                 (None, None, true) => Source::Environment,
-                _ => return Err(CliError::Usage("say where from: --file, --dotenv or --env".into())),
+                _ => return Err(CliError::Usage("name the source: --file, --dotenv or --env".into())),
             };
             import(client, engine, name, from, &map, json).await
         }
@@ -45,23 +45,31 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
                 false => Ok(()),
             }
         }
-        CredentialCommand::Rotate { name, file } => {
+        CredentialCommand::Replace { name, file } => {
             let list = client.get("/api/v1/credentials", &[]).await?;
             let known = output::items(&list).into_iter().find(|it| it["name"] == name.as_str());
-            let known = known.ok_or_else(|| CliError::Usage(format!("there is no credential '{name}'")))?;
+            let known = known.ok_or_else(|| {
+                CliError::Usage(format!("credential '{name}' does not exist; list them: dispatcher credential list"))
+            })?;
             add(client, output::text(&known, "engine"), Some(name), file.as_deref(), json).await
         }
         CredentialCommand::Confirm { name } => {
             let kept = client.post(&format!("/api/v1/credentials/{}/confirm", segment(&name)), &json!({})).await?;
-            eprintln!("{name} is bound to {}", output::text(&kept, "host"));
-            Ok(())
-        }
-        CredentialCommand::Rekey => {
-            let done = client.post("/api/v1/root-key", &json!({})).await?;
-            eprintln!("the root key is changed; {} credentials were wrapped anew", done["credentials"]);
+            eprintln!("Credential {name} may be sent to {}", output::text(&kept, "host"));
             Ok(())
         }
     }
+}
+
+/// `dispatcher root-key`.
+pub(crate) async fn root_key(client: &Client, command: RootKeyCommand, json: bool) -> Result<(), CliError> {
+    let RootKeyCommand::Change = command;
+    let done = client.post("/api/v1/root-key", &json!({})).await?;
+    if json {
+        return output::print_json(&done);
+    }
+    eprintln!("Changed the root key; {} credentials are sealed under the new one", done["credentials"]);
+    Ok(())
 }
 
 enum Source {

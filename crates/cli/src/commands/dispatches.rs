@@ -38,7 +38,7 @@ pub(crate) fn render(list: &Value) -> String {
         let voice = output::text(row, "voice");
         let engine = output::text(row, "engine");
         vec![
-            output::text(row, "id"),
+            output::short_id(row, "id"),
             clock(&output::text(row, "started")),
             output::text(row, "app"),
             output::text(row, "wanted"),

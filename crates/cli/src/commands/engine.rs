@@ -5,8 +5,8 @@ use std::path::Path;
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::args::EngineCommand;
-use crate::client::{Client, json as read_json, segment};
+use crate::args::{EngineCommand, SheetArgs};
+use crate::client::{Change, Client, json as read_json, segment};
 use crate::error::CliError;
 use crate::output;
 
@@ -24,7 +24,8 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             let engine = client.get(&format!("/api/v1/engines/{}", segment(&name)), &[]).await?;
             if json { output::print_json(&engine) } else { output::print(&render_one(&engine)) }
         }
-        EngineCommand::Add { sheet, only_try } => add(client, &sheet, only_try, json).await,
+        EngineCommand::Add(args) => put(client, &args, Change::Add, json).await,
+        EngineCommand::Replace(args) => put(client, &args, Change::Replace, json).await,
         EngineCommand::Refresh { name } => {
             let path = format!("/api/v1/engines/{}/catalogue", segment(&name));
             let changes = client.post(&path, &json!({})).await?;
@@ -32,7 +33,7 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
         }
         EngineCommand::Retire { name } => {
             client.delete(&format!("/api/v1/engines/{}", segment(&name))).await?;
-            eprintln!("{name} is retired");
+            eprintln!("Retired engine {name}");
             Ok(())
         }
         EngineCommand::Schema => output::print(&dispatcher_core::sheet_schema()),
@@ -43,7 +44,7 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             let query: Vec<String> =
                 query.iter().filter_map(|(name, value)| Some(format!("{name}={}", segment((*value)?)))).collect();
             let path = format!("/api/v1/engines/{}/check?{}", segment(&name), query.join("&"));
-            eprintln!("checking {name}: real calls, charged to the app of the key");
+            eprintln!("Checking {name} with real calls, charged to the app of the key");
             let check = client.post(path.trim_end_matches('?'), &json!({})).await?;
             if json {
                 output::print_json(&check)?;
@@ -53,18 +54,22 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             if check["good"] == true {
                 Ok(())
             } else {
-                Err(CliError::Failed(format!("{name} does not work as its sheet says")))
+                Err(CliError::Failed(format!("{name} does not behave as its sheet says")))
             }
         }
     }
 }
 
-async fn add(client: &Client, sheet: &Path, only_try: bool, json: bool) -> Result<(), CliError> {
+async fn put(client: &Client, args: &SheetArgs, change: Change, json: bool) -> Result<(), CliError> {
+    let sheet: &Path = &args.sheet;
     let source = match sheet.as_os_str() == "-" {
         true => std::io::read_to_string(std::io::stdin())?,
         false => std::fs::read_to_string(sheet).map_err(|source| CliError::File { path: sheet.into(), source })?,
     };
-    let path = if only_try { "/api/v1/engines?try=true" } else { "/api/v1/engines" };
+    if let Some(name) = name_of(&source) {
+        client.expect(&format!("/api/v1/engines/{}", segment(&name)), "engine", &name, change).await?;
+    }
+    let path = if args.dry_run { "/api/v1/engines?dry_run=true" } else { "/api/v1/engines" };
     let request = client.request(Method::POST, path).header("Content-Type", "application/toml").body(source);
     let named = |error: CliError| match error {
         CliError::Problem(mut problem) => {
@@ -85,16 +90,24 @@ async fn add(client: &Client, sheet: &Path, only_try: bool, json: bool) -> Resul
         return output::print_json(&engine);
     }
     let name = output::text(&engine, "name");
-    if only_try {
-        eprintln!("the sheet of {name} has no fault; nothing was changed");
+    if args.dry_run {
+        eprintln!("The sheet of {name} is valid; nothing was changed");
         return Ok(());
     }
-    eprintln!("{name} is put in: {}", output::text(&engine, "state"));
+    let done = if change == Change::Add { "Added" } else { "Replaced" };
+    eprintln!("{done} {name} ({})", output::text(&engine, "state"));
     let parts = engine["parts"].as_array().map_or(0, Vec::len);
     if engine["state"] != "ready" && parts > 0 {
-        eprintln!("next: dispatcher credential add {name}, then: dispatcher engine check {name}");
+        eprintln!("Next: dispatcher credential add {name}, then: dispatcher engine check {name}");
     }
     Ok(())
+}
+
+/// The name that a sheet gives its engine; `None` where the sheet cannot be
+/// read, which the service reports with line and column.
+fn name_of(source: &str) -> Option<String> {
+    let sheet: toml::Table = source.parse().ok()?;
+    sheet.get("name")?.as_str().map(str::to_owned)
 }
 
 fn render_changes(changes: &Value) -> String {

@@ -14,7 +14,7 @@ use crate::output;
 pub(crate) async fn run(client: &Client, args: EstimateArgs, json: bool) -> Result<(), CliError> {
     let answer = match &args.audio {
         Some(path) => {
-            let query = [("route", args.route.as_deref())];
+            let query = [("route", args.route.as_deref()), ("engine", args.engine.as_deref())];
             let kind = media_type(path, None);
             if upload::is_large(path) {
                 let id = upload::in_parts(client, path, &kind).await?;

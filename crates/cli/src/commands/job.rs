@@ -31,31 +31,17 @@ pub(crate) async fn run(client: &Client, command: JobCommand, json: bool) -> Res
             let list = client.get("/api/v1/jobs", &query).await?;
             if json { output::print_json(&list) } else { output::print(&render(&list)) }
         }
-        JobCommand::Show { id } => {
-            let id = whole_id(client, &id).await?;
-            show(&client.get(&path(&id, ""), &[]).await?, json)
-        }
-        JobCommand::Wait { id, output, force } => {
-            let id = whole_id(client, &id).await?;
-            wait_and_fetch(client, &id, output.as_deref(), force, json).await
-        }
+        JobCommand::Show { id } => show(&client.get(&path(&id, ""), &[]).await?, json),
+        JobCommand::Wait { id, output, force } => wait_and_fetch(client, &id, output.as_deref(), force, json).await,
         JobCommand::Fetch { id, output, force } => {
-            let id = whole_id(client, &id).await?;
             let job = client.get(&path(&id, ""), &[]).await?;
             fetch(client, &job, &output, force, json).await
         }
-        JobCommand::Cancel { id } => {
-            let id = whole_id(client, &id).await?;
-            show(&client.post(&path(&id, "/cancel"), &Value::Null).await?, json)
-        }
-        JobCommand::Resume { id } => {
-            let id = whole_id(client, &id).await?;
-            show(&client.post(&path(&id, "/resume"), &Value::Null).await?, json)
-        }
+        JobCommand::Cancel { id } => show(&client.post(&path(&id, "/cancel"), &Value::Null).await?, json),
+        JobCommand::Resume { id } => show(&client.post(&path(&id, "/resume"), &Value::Null).await?, json),
         JobCommand::Remove { id } => {
-            let id = whole_id(client, &id).await?;
             client.delete(&path(&id, "")).await?;
-            eprintln!("removed {id}");
+            eprintln!("Removed job {id}");
             Ok(())
         }
     }
@@ -63,25 +49,6 @@ pub(crate) async fn run(client: &Client, command: JobCommand, json: bool) -> Res
 
 fn path(id: &str, rest: &str) -> String {
     format!("/api/v1/jobs/{}{rest}", segment(id))
-}
-
-/// Ids of these jobs are long; their ends tell them apart.
-const WHOLE_ID: usize = 32;
-
-/// The id of a job whose end is given.
-async fn whole_id(client: &Client, given: &str) -> Result<String, CliError> {
-    if given.len() >= WHOLE_ID || given.is_empty() {
-        return Ok(given.to_owned());
-    }
-    let list = client.get("/api/v1/jobs", &[("limit", Some("500"))]).await?;
-    let ids: Vec<String> = output::items(&list).iter().map(|job| output::text(job, "id")).collect();
-    let mut found = ids.into_iter().filter(|id| id.ends_with(given));
-    match (found.next(), found.next()) {
-        (Some(id), None) => Ok(id),
-        (Some(_), Some(_)) => Err(CliError::Usage(format!("several jobs end in '{given}'; give more of the id"))),
-        // The service says that there is none.
-        _ => Ok(given.to_owned()),
-    }
 }
 
 async fn add(client: &Client, args: JobAddArgs, json: bool) -> Result<(), CliError> {
@@ -289,7 +256,7 @@ fn render(list: &Value) -> String {
     }
     let rows = rows.iter().map(|job| {
         vec![
-            output::text(job, "id"),
+            output::short_id(job, "id"),
             output::text(job, "app"),
             output::text(job, "title"),
             output::text(job, "state"),
@@ -341,9 +308,9 @@ fn render_one(job: &Value) -> String {
         text += &format!("\n{}", output::table(&["file", "type", "duration", "bytes"], files, &[2, 3]));
     }
     if matches!(job["state"].as_str(), Some("failed" | "cancelled")) {
-        text += &format!("\nGo on from what is paid: dispatcher job resume {}", &id[id.len().saturating_sub(6)..]);
+        text += &format!("\nResume it without paying again: dispatcher job resume {}", output::short(&id));
     } else if matches!(job["state"].as_str(), Some("queued" | "running" | "waiting")) {
-        text += &format!("\nFollow it: dispatcher job wait {}", &id[id.len().saturating_sub(6)..]);
+        text += &format!("\nFollow it: dispatcher job wait {}", output::short(&id));
     }
     text
 }

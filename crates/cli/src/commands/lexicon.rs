@@ -5,8 +5,8 @@ use reqwest::header::CONTENT_TYPE;
 use serde_json::Value;
 
 use super::speak::read_text;
-use crate::args::LexiconCommand;
-use crate::client::{self, Client, segment};
+use crate::args::{LexiconArgs, LexiconCommand};
+use crate::client::{self, Change, Client, segment};
 use crate::error::CliError;
 use crate::output;
 
@@ -28,32 +28,37 @@ pub(crate) async fn run(client: &Client, command: LexiconCommand, json: bool) ->
             let list = client.get(&format!("{}/versions", place(&name)), &[]).await?;
             if json { output::print_json(&list) } else { output::print(&render_versions(&list)) }
         }
-        LexiconCommand::Put { name, file, app, on_request } => {
-            let document = read_text(None, file.as_deref())?;
-            let always = if on_request { "false" } else { "true" };
-            let mut query = vec![("always", always)];
-            query.extend(app.as_deref().map(|app| ("app", app)));
-            let request = client.request(Method::PUT, &place(&name)).query(&query);
-            let request = request.header(CONTENT_TYPE, "application/pls+xml").body(document);
-            let kept = client::json(client.send(request).await?).await?;
-            if json {
-                return output::print_json(&kept);
-            }
-            let whose = kept["app"].as_str().map_or("every app".to_owned(), str::to_owned);
-            let (version, lexemes) = (&kept["version"], &kept["lexemes"]);
-            let language = output::text(&kept, "language");
-            eprintln!("{name} is kept as version {version}: {lexemes} lexemes of {language}, for {whose}");
-            if on_request {
-                eprintln!("a script asks for it: <lexicon uri=\"{name}\" xml:id=\"x\"/> … <lookup ref=\"x\">");
-            }
-            Ok(())
-        }
+        LexiconCommand::Add(args) => put(client, args, Change::Add, json).await,
+        LexiconCommand::Replace(args) => put(client, args, Change::Replace, json).await,
         LexiconCommand::Retire { name } => {
             client.delete(&place(&name)).await?;
-            eprintln!("{name} is retired");
+            eprintln!("Retired lexicon {name}");
             Ok(())
         }
     }
+}
+
+async fn put(client: &Client, args: LexiconArgs, change: Change, json: bool) -> Result<(), CliError> {
+    let LexiconArgs { name, file, app, on_request } = args;
+    client.expect(&place(&name), "lexicon", &name, change).await?;
+    let document = read_text(None, file.as_deref())?;
+    let always = if on_request { "false" } else { "true" };
+    let mut query = vec![("always", always)];
+    query.extend(app.as_deref().map(|app| ("app", app)));
+    let request = client.request(Method::PUT, &place(&name)).query(&query);
+    let request = request.header(CONTENT_TYPE, "application/pls+xml").body(document);
+    let kept = client::json(client.send(request).await?).await?;
+    if json {
+        return output::print_json(&kept);
+    }
+    let whose = kept["app"].as_str().map_or("all apps".to_owned(), |app| format!("app {app}"));
+    let (version, lexemes) = (&kept["version"], &kept["lexemes"]);
+    let language = output::text(&kept, "language");
+    eprintln!("Lexicon {name}, version {version}: {lexemes} lexemes in {language}, for {whose}");
+    if on_request {
+        eprintln!("Scripts use it with: <lexicon uri=\"{name}\" xml:id=\"x\"/> … <lookup ref=\"x\">");
+    }
+    Ok(())
 }
 
 fn render(list: &Value) -> String {
@@ -61,7 +66,7 @@ fn render(list: &Value) -> String {
         .into_iter()
         .map(|lexicon| {
             let holds = if lexicon["always"] == true { "always" } else { "on request" };
-            let app = lexicon["app"].as_str().unwrap_or("every app").to_owned();
+            let app = lexicon["app"].as_str().unwrap_or("all apps").to_owned();
             let examples: Vec<&str> =
                 lexicon["examples"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
             let text = |member| output::text(&lexicon, member);
@@ -70,9 +75,9 @@ fn render(list: &Value) -> String {
         })
         .collect();
     if rows.is_empty() {
-        return "There is no lexicon yet. Keep one: dispatcher lexicon put NAME FILE.pls".into();
+        return "No lexicons yet. Add one: dispatcher lexicon add NAME FILE.pls".into();
     }
-    output::table(&["lexicon", "version", "language", "words", "for", "holds", "such as"], rows, &[1, 3])
+    output::table(&["lexicon", "version", "language", "lexemes", "app", "used", "examples"], rows, &[1, 3])
 }
 
 fn render_versions(list: &Value) -> String {
@@ -80,5 +85,5 @@ fn render_versions(list: &Value) -> String {
         let state = if one["retired"] == true { "retired" } else { "" };
         vec![one["version"].to_string(), output::text(&one, "at"), output::text(&one, "by"), state.to_owned()]
     });
-    output::table(&["version", "kept", "by", ""], rows.collect(), &[0])
+    output::table(&["version", "added", "by", ""], rows.collect(), &[0])
 }

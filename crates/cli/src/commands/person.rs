@@ -4,8 +4,8 @@ use reqwest::Method;
 use serde_json::{Value, json};
 
 use super::credential::read_secret;
-use crate::args::PersonCommand;
-use crate::client::{Client, segment};
+use crate::args::{PersonArgs, PersonCommand};
+use crate::client::{Change, Client, segment};
 use crate::error::CliError;
 use crate::output;
 
@@ -15,22 +15,36 @@ pub(crate) async fn run(client: &Client, command: PersonCommand, json: bool) -> 
             let list = client.get("/api/v1/people", &[]).await?;
             if json { output::print_json(&list) } else { output::print(&render(&list)) }
         }
-        PersonCommand::Add { name, file } => {
-            let password = match read_secret(file.as_deref())? {
-                Some(text) => text.trim_end_matches(['\r', '\n']).to_owned(),
-                None => rpassword::prompt_password("password: ")?,
-            };
-            let request = client.request(Method::PUT, &path(&name)).json(&json!({"password": password}));
-            client.send(request).await?;
-            eprintln!("{name} can sign in; sessions that {name} had elsewhere have ended");
-            Ok(())
-        }
+        PersonCommand::Add(args) => put(client, args, Change::Add).await,
+        PersonCommand::Replace(args) => put(client, args, Change::Replace).await,
         PersonCommand::Remove { name } => {
             client.delete(&path(&name)).await?;
-            eprintln!("removed {name}, whose sessions have ended");
+            eprintln!("Removed {name}; all sessions of {name} have ended");
             Ok(())
         }
     }
+}
+
+async fn put(client: &Client, PersonArgs { name, file }: PersonArgs, change: Change) -> Result<(), CliError> {
+    let list = client.get("/api/v1/people", &[]).await?;
+    let exists = output::items(&list).iter().any(|person| output::text(person, "name") == name);
+    match (change, exists) {
+        (Change::Add, true) => {
+            let advice = format!("set a new password: dispatcher person replace {name}");
+            return Err(CliError::Usage(format!("person '{name}' exists already; {advice}")));
+        }
+        (Change::Replace, false) => {
+            return Err(CliError::Usage(format!("person '{name}' does not exist; add: dispatcher person add {name}")));
+        }
+        _ => {}
+    }
+    let password = match read_secret(file.as_deref())? {
+        Some(text) => text.trim_end_matches(['\r', '\n']).to_owned(),
+        None => rpassword::prompt_password("password: ")?,
+    };
+    client.send(client.request(Method::PUT, &path(&name)).json(&json!({"password": password}))).await?;
+    eprintln!("{name} can sign in with this password; earlier sessions of {name} have ended");
+    Ok(())
 }
 
 fn path(name: &str) -> String {
@@ -41,7 +55,7 @@ fn render(list: &Value) -> String {
     let row = |person: Value| vec![output::text(&person, "name"), output::text(&person, "changed")];
     let rows: Vec<Vec<String>> = output::items(list).into_iter().map(row).collect();
     if rows.is_empty() {
-        return "Nobody can sign in with a password yet. Add somebody: dispatcher person add NAME".into();
+        return "Nobody can sign in with a password yet. Add a person: dispatcher person add NAME".into();
     }
     output::table(&["person", "password set"], rows, &[])
 }

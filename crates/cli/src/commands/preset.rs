@@ -2,8 +2,8 @@
 
 use serde_json::{Value, json};
 
-use crate::args::PresetCommand;
-use crate::client::{Client, segment};
+use crate::args::{PresetArgs, PresetCommand};
+use crate::client::{Change, Client, segment};
 use crate::error::CliError;
 use crate::output;
 
@@ -13,24 +13,30 @@ pub(crate) async fn run(client: &Client, command: PresetCommand, json: bool) -> 
             let list = client.get("/api/v1/presets", &[]).await?;
             if json { output::print_json(&list) } else { output::print(&render(&list)) }
         }
-        PresetCommand::Set { name, kind, sample_rate, channels, bitrate, vbr, purpose } => {
-            let body = json!({
-                "type": kind, "sample_rate": sample_rate, "channels": channels, "bitrate": bitrate, "vbr": vbr,
-                "purpose": purpose,
-            });
-            let preset = client.put(&format!("/api/v1/presets/{}", segment(&name)), &body).await?;
-            if json {
-                return output::print_json(&preset);
-            }
-            eprintln!("{name} is {}; use it: dispatcher speak \"…\" --format {name}", format_of(&preset));
-            Ok(())
-        }
+        PresetCommand::Add(args) => put(client, args, Change::Add, json).await,
+        PresetCommand::Replace(args) => put(client, args, Change::Replace, json).await,
         PresetCommand::Retire { name } => {
             client.delete(&format!("/api/v1/presets/{}", segment(&name))).await?;
-            eprintln!("{name} is retired");
+            eprintln!("Retired preset {name}");
             Ok(())
         }
     }
+}
+
+async fn put(client: &Client, args: PresetArgs, change: Change, json: bool) -> Result<(), CliError> {
+    let PresetArgs { name, kind, sample_rate, channels, bitrate, vbr, purpose } = args;
+    let path = format!("/api/v1/presets/{}", segment(&name));
+    client.expect(&path, "preset", &name, change).await?;
+    let body = json!({
+        "type": kind, "sample_rate": sample_rate, "channels": channels, "bitrate": bitrate, "vbr": vbr,
+        "purpose": purpose,
+    });
+    let preset = client.put(&path, &body).await?;
+    if json {
+        return output::print_json(&preset);
+    }
+    eprintln!("Preset {name}: {}. Use it: dispatcher speak \"…\" --format {name}", format_of(&preset));
+    Ok(())
 }
 
 fn format_of(preset: &Value) -> String {
@@ -45,7 +51,7 @@ fn format_of(preset: &Value) -> String {
 fn size(preset: &Value) -> String {
     match preset["bytes_per_second"].as_f64() {
         Some(bytes) => format!("{:.1} kB/s", bytes / 1_000.0),
-        None => "by the sound".into(),
+        None => "varies".into(),
     }
 }
 
@@ -56,5 +62,5 @@ fn render(list: &Value) -> String {
         let purpose = output::text(&preset, "purpose");
         vec![name, format_of(&preset), size(&preset), own, purpose]
     });
-    output::table(&["preset", "audio", "size", "", "for"], rows.collect(), &[2])
+    output::table(&["preset", "audio", "size", "", "purpose"], rows.collect(), &[2])
 }

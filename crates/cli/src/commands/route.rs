@@ -1,6 +1,8 @@
 //! `dispatcher route`.
 
-use serde_json::Value;
+use std::path::Path;
+
+use serde_json::{Value, json};
 
 use crate::args::RouteCommand;
 use crate::client::{Client, segment};
@@ -16,7 +18,7 @@ pub(crate) async fn run(client: &Client, command: RouteCommand, json: bool) -> R
             }
             let routes = output::items(&list);
             if routes.is_empty() {
-                return output::print("No routes yet. Make one: PUT /api/v1/routes/NAME (see /api/reference)");
+                return output::print("No routes yet. Set one: dispatcher route set NAME --leg ENGINE/VOICE");
             }
             let rows = routes.iter().map(|route| {
                 let legs = route["legs"].as_array().into_iter().flatten().map(|leg| output::text(leg, "engine"));
@@ -27,19 +29,82 @@ pub(crate) async fn run(client: &Client, command: RouteCommand, json: bool) -> R
                     output::text(route, "note"),
                 ]
             });
-            output::print(&output::table(&["route", "for", "legs", ""], rows.collect(), &[]))
+            output::print(&output::table(&["route", "work", "legs", "note"], rows.collect(), &[]))
         }
         RouteCommand::Show { name } => {
             let route = client.get(&format!("/api/v1/routes/{}", segment(&name)), &[]).await?;
             if json { output::print_json(&route) } else { output::print(&render(&route)) }
         }
+        RouteCommand::Set { name, legs, recognition, note, file } => {
+            let route = match file {
+                Some(file) => read(&file)?,
+                None => {
+                    let legs: Vec<Value> = legs.iter().map(|leg| leg_of(leg)).collect::<Result<_, _>>()?;
+                    let work = if recognition { "recognition" } else { "synthesis" };
+                    json!({"work": work, "legs": legs, "note": note.unwrap_or_default()})
+                }
+            };
+            let route = client.put(&format!("/api/v1/routes/{}", segment(&name)), &route).await?;
+            if json { output::print_json(&route) } else { output::print(&render(&route)) }
+        }
+        RouteCommand::Retire { name } => {
+            client.delete(&format!("/api/v1/routes/{}", segment(&name))).await?;
+            eprintln!("Retired route {name}");
+            Ok(())
+        }
     }
+}
+
+/// A route as JSON, out of a file.
+fn read(file: &Path) -> Result<Value, CliError> {
+    let text = super::speak::read_text(None, Some(file))?;
+    let wrong = |error| CliError::Usage(format!("{}: not a route in JSON: {error}", file.display()));
+    serde_json::from_str(&text).map_err(wrong)
+}
+
+/// A leg as it is written on the command line: `heron/pellin,deadline=1500`.
+fn leg_of(text: &str) -> Result<Value, CliError> {
+    let mut parts = text.split(',').map(str::trim);
+    let target = parts.next().unwrap_or_default();
+    let (engine, voice) = target.split_once('/').map_or((target, None), |(engine, voice)| (engine, Some(voice)));
+    let mut leg = json!({"engine": engine});
+    if let Some(voice) = voice {
+        leg["voice"] = voice.into();
+    }
+    for option in parts {
+        let wrong = || {
+            let known = "model=NAME, deadline=MILLISECONDS, credential=NAME or languages=RANGES";
+            CliError::Usage(format!("--leg {text}: '{option}' is not {known}"))
+        };
+        match option.split_once('=').ok_or_else(wrong)? {
+            ("model", value) => leg["model"] = value.into(),
+            ("credential", value) => leg["credential"] = value.into(),
+            ("deadline", value) => leg["deadline"] = value.parse::<u64>().map_err(|_| wrong())?.into(),
+            ("languages", value) => {
+                leg["conditions"] = json!({"languages": value.split_whitespace().collect::<Vec<_>>()});
+            }
+            _ => return Err(wrong()),
+        }
+    }
+    Ok(leg)
+}
+
+/// Criteria in words: `any female pt-PT voice`.
+fn criteria(criteria: &Value) -> String {
+    let text = |member| output::text(criteria, member);
+    let named = Some(text("name")).filter(|name| !name.is_empty()).map(|name| format!("named {name}"));
+    let style = Some(text("style")).filter(|style| !style.is_empty()).map(|style| format!("in the style {style}"));
+    let words = ["any".to_owned(), text("gender"), text("languages"), "voice".to_owned()];
+    let words = words.into_iter().filter(|word| !word.is_empty()).chain(named).chain(style);
+    words.collect::<Vec<_>>().join(" ")
 }
 
 fn render(route: &Value) -> String {
     let rows = route["legs"].as_array().into_iter().flatten().enumerate().map(|(index, leg)| {
-        let voice = output::text(leg, "voice");
-        let voice = if voice.is_empty() && route["work"] == "synthesis" { "by language".into() } else { voice };
+        let voice = match output::text(leg, "voice") {
+            voice if voice.is_empty() && route["work"] == "synthesis" => criteria(&leg["criteria"]),
+            voice => voice,
+        };
         let deadline = leg["deadline"].as_u64().map(|ms| format!("{ms} ms")).unwrap_or_default();
         vec![
             (index + 1).to_string(),

@@ -93,7 +93,10 @@ async fn as_job(
     let id = upload::in_parts(client, &args.audio, kind).await?;
     let estimate = super::estimate::of_upload(client, &id, query).await?;
     let length = output::seconds(&estimate["duration"]);
-    eprintln!("{length} of audio, too long for one call: recognised as a job, {}", output::money(&estimate["cost"]));
+    eprintln!(
+        "{length} of audio is too long for one call; it is transcribed as a job, estimated cost {}",
+        output::money(&estimate["cost"])
+    );
     let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
     let title = args.audio.file_stem().and_then(|stem| stem.to_str()).unwrap_or("recording");
     let request = client
@@ -103,8 +106,8 @@ async fn as_job(
         .header("Prefer", "respond-async");
     let job = client::json(client.send(request).await?).await?;
     let id = output::text(&job, "id");
-    let end = &id[id.len().saturating_sub(6)..];
-    eprintln!("job {id}; it goes on without this command: dispatcher job wait {end}");
+    let end = output::short(&id);
+    eprintln!("Job {end} continues if this command ends. Follow it: dispatcher job wait {end}");
     let job = super::job::follow(client, &id).await?;
     for warning in job["warnings"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_str) {
         eprintln!("{} {warning}", output::paint("warning:", output::Colour::Warn));
@@ -112,7 +115,7 @@ async fn as_job(
     if job["state"] != "done" {
         let reason = output::text(&job, "reason");
         let state = output::text(&job, "state");
-        return Err(CliError::Failed(format!("the job is {state}: {reason}; go on: dispatcher job resume {end}")));
+        return Err(CliError::Failed(format!("the job is {state}: {reason}. Resume it: dispatcher job resume {end}")));
     }
     let extension = match format {
         TranscriptFormat::Text => "txt",

@@ -10,20 +10,20 @@ use crate::error::CliError;
 use crate::output;
 
 pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result<(), CliError> {
-    if let Some(voice) = args.mark.as_ref().or(args.forget.as_ref()) {
+    if let Some(voice) = args.favourite.as_ref().or(args.unfavourite.as_ref()) {
         let path = format!("/api/v1/voices/{}/favourite", path_of(voice)?);
-        let method = if args.mark.is_some() { Method::PUT } else { Method::DELETE };
+        let method = if args.favourite.is_some() { Method::PUT } else { Method::DELETE };
         client.send(client.request(method, &path)).await?;
-        eprintln!("{voice} is {}", if args.mark.is_some() { "marked" } else { "no longer marked" });
+        eprintln!("{voice} is {} favourite", if args.favourite.is_some() { "a" } else { "no longer a" });
         return Ok(());
     }
-    if let (Some(voice), Some(output)) = (&args.hear, &args.output) {
-        return hear(client, voice, args.text.as_deref(), output, args.force).await;
+    if let (Some(voice), Some(output)) = (&args.audition, &args.output) {
+        return audition(client, voice, args.text.as_deref(), output, args.force).await;
     }
     let query = [
         ("use", args.purpose.as_deref()),
         ("format", args.format.as_deref()),
-        ("price", args.price.as_deref()),
+        ("price", args.max_price.as_deref()),
         ("sort", args.sort.as_deref()),
         ("favourite", args.favourites.then_some("true")),
         ("search", args.search.as_deref()),
@@ -41,11 +41,11 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result
     }
     let voices = output::items(&list);
     if voices.is_empty() {
-        eprintln!("No voice fits. Leave out a filter, or see `dispatcher engine list` for engines that are absent.");
+        eprintln!("No voice matches. Remove a filter, or check the state of engines: dispatcher engine list");
         return Ok(());
     }
     if let Some(total) = list["total"].as_u64().filter(|total| *total > voices.len() as u64) {
-        eprintln!("the first {} of {total}; narrow them down with a filter", voices.len());
+        eprintln!("Showing the first {} of {total} voices; add a filter to narrow the list", voices.len());
     }
     let rows = voices.iter().map(|voice| {
         vec![
@@ -69,12 +69,18 @@ fn path_of(voice: &str) -> Result<String, CliError> {
     match voice.split_once('/') {
         Some((engine, voice)) => Ok(format!("{}/{}", segment(engine), segment(voice))),
         None => {
-            Err(CliError::Usage(format!("'{voice}' is no voice; write engine/voice, as dispatcher voices lists them")))
+            Err(CliError::Usage(format!("'{voice}' is not a voice id; write engine/voice, as in dispatcher voices")))
         }
     }
 }
 
-async fn hear(client: &Client, voice: &str, text: Option<&str>, output: &Path, force: bool) -> Result<(), CliError> {
+async fn audition(
+    client: &Client,
+    voice: &str,
+    text: Option<&str>,
+    output: &Path,
+    force: bool,
+) -> Result<(), CliError> {
     let plain = output.as_os_str() == "-";
     if !plain {
         crate::files::check_target(output, force)?;
@@ -92,6 +98,6 @@ async fn hear(client: &Client, voice: &str, text: Option<&str>, output: &Path, f
         true => std::io::Write::write_all(&mut std::io::stdout(), &audio)?,
         false => std::fs::write(output, &audio).map_err(|source| CliError::File { path: output.into(), source })?,
     }
-    eprintln!("{voice}  {}", if kept { "kept: nothing was charged" } else { "spoken, and kept" });
+    eprintln!("{voice}  {}", if kept { "recalled, not charged" } else { "spoken and kept" });
     Ok(())
 }

@@ -57,7 +57,7 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
 async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
     let temporary = tempfile::tempdir()?;
     let data = args.data.unwrap_or_else(|| temporary.path().to_owned());
-    let out = args.out.unwrap_or_else(|| PathBuf::from("demo-out"));
+    let out = args.output.unwrap_or_else(|| PathBuf::from("demo-out"));
     std::fs::create_dir_all(&out).map_err(|source| CliError::File { path: out.clone(), source })?;
     let demo = start(&data, args.port.unwrap_or(0), "error", args.config.as_deref()).await?;
     let url = demo.service.url().to_owned();

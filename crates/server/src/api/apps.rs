@@ -1,7 +1,7 @@
 //! Apps and their keys.
 
 use dispatcher_gateway::{Gateway, now_micros};
-use dispatcher_store::{AccessKey, App};
+use dispatcher_store::{AccessKey, App, Identified};
 use dispatcher_vault::{KeyKind, new_key, random_token};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post, put};
@@ -186,7 +186,8 @@ pub(crate) async fn revoke_key(
     id: &str,
     gateway: &State<Gateway>,
 ) -> Result<Status, Problem> {
-    gateway.store().revoke_key(name.into(), id.into(), allowed.0.who, now_micros()).await?;
+    let id = gateway.store().id_of(Identified::Key, Some(name.into()), id.into()).await?;
+    gateway.store().revoke_key(name.into(), id, allowed.0.who, now_micros()).await?;
     gateway.forget_grants();
     Ok(Status::NoContent)
 }

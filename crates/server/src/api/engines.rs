@@ -114,7 +114,7 @@ async fn source(data: RequestBody<'_>) -> Result<String, Problem> {
 /// folders of the host's configuration.
 #[utoipa::path(
     operation_id = "putEngine", context_path = "/api/v1", tag = "catalogue",
-    params(("try" = Option<bool>, Query)),
+    params(("dry_run" = Option<bool>, Query)),
     request_body(content((String = "application/toml"))),
     responses(
         (status = 200, description = "The engine", body = EngineAnswer),
@@ -129,10 +129,10 @@ pub(crate) async fn put_engine(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<EngineAnswer>, Problem> {
-    let given = known_pairs(&meta.query, &["try"])?;
+    let given = known_pairs(&meta.query, &["dry_run"])?;
     let source = source(data).await?;
     let sheet = gateway.try_sheet(&source)?;
-    if given.get("try").is_some_and(|told| told == "true") {
+    if given.get("dry_run").is_some_and(|told| told == "true") {
         let state = dispatcher_gateway::EngineState::Ready;
         return Ok(Json(EngineAnswer::new(&sheet, &state, None, None)));
     }

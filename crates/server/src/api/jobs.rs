@@ -1,7 +1,7 @@
 //! Jobs: long work, how far it is, and its results.
 
 use dispatcher_gateway::{Gateway, JobView};
-use dispatcher_store::JobFilter;
+use dispatcher_store::{Identified, JobFilter};
 use rocket::http::{Header, Status};
 use rocket::request::Request;
 use rocket::response::stream::{Event, EventStream};
@@ -19,7 +19,9 @@ use crate::wire::{JobAnswer, List, WebhookKey};
 
 /// A job, where the caller may see it: an app key sees its own app's alone.
 async fn seen(allowed: &Allowed, gateway: &Gateway, id: &str) -> Result<JobView, Problem> {
-    let view = gateway.job(id).await?;
+    let app = (!allowed.0.operator).then(|| allowed.0.app.name.clone());
+    let id = gateway.store().id_of(Identified::Job, app, id.into()).await?;
+    let view = gateway.job(&id).await?;
     if !allowed.0.operator && view.row.app != allowed.0.app.name {
         return Err(Problem::new("no-such-record", format!("there is no job '{id}'")));
     }
@@ -125,7 +127,7 @@ pub(crate) async fn events(
 ) -> Result<EventStream![Event], Problem> {
     let gateway = gateway.inner().clone();
     let mut changes = gateway.job_changes();
-    seen(&allowed, &gateway, &id).await?;
+    let id = seen(&allowed, &gateway, &id).await?.row.id;
     Ok(EventStream! {
         loop {
             let Ok(view) = gateway.job(&id).await else { return };
@@ -165,8 +167,8 @@ pub(crate) async fn events(
 )]
 #[post("/jobs/<id>/cancel")]
 pub(crate) async fn cancel(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<JobAnswer>, Problem> {
-    seen(&allowed, gateway, id).await?;
-    Ok(Json(gateway.cancel_job(id).await?.into()))
+    let view = seen(&allowed, gateway, id).await?;
+    Ok(Json(gateway.cancel_job(&view.row.id).await?.into()))
 }
 
 /// Resume a job
@@ -180,8 +182,8 @@ pub(crate) async fn cancel(allowed: Allowed, id: &str, gateway: &State<Gateway>)
 )]
 #[post("/jobs/<id>/resume")]
 pub(crate) async fn resume(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Json<JobAnswer>, Problem> {
-    seen(&allowed, gateway, id).await?;
-    Ok(Json(gateway.resume_job(id).await?.into()))
+    let view = seen(&allowed, gateway, id).await?;
+    Ok(Json(gateway.resume_job(&view.row.id).await?.into()))
 }
 
 /// Remove a job
@@ -195,7 +197,9 @@ pub(crate) async fn resume(allowed: Allowed, id: &str, gateway: &State<Gateway>)
 )]
 #[delete("/jobs/<id>")]
 pub(crate) async fn remove(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
-    if !seen(&allowed, gateway, id).await?.is_over() {
+    let view = seen(&allowed, gateway, id).await?;
+    let id = &view.row.id;
+    if !view.is_over() {
         gateway.cancel_job(id).await?;
     }
     gateway.remove_job(id).await?;

@@ -64,6 +64,7 @@ pub(crate) fn routes() -> Vec<Route> {
         records::routes,
         records::route,
         records::put_route,
+        records::retire_route,
         records::dispatches,
         records::dispatch,
         records::usage,

@@ -29,7 +29,7 @@ pub(crate) fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Json<List<Pre
 
 /// Read an audio preset
 #[utoipa::path(
-    operation_id = "readProfile",
+    operation_id = "readPreset",
     params(("name" = String, Path)),
     context_path = "/api/v1", tag = "presets",
     responses((status = 200, description = "The preset", body = PresetAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
@@ -48,7 +48,7 @@ pub(crate) fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> R
 
 /// Create or replace an audio preset
 #[utoipa::path(
-    operation_id = "putProfile",
+    operation_id = "putPreset",
     params(("name" = String, Path)),
     context_path = "/api/v1", tag = "presets",
     request_body = PresetRequest,
@@ -88,7 +88,7 @@ fn preset_of(name: &str, request: PresetRequest) -> Result<OwnPreset, Problem> {
 ///
 /// Requests that name it are refused from then on.
 #[utoipa::path(
-    operation_id = "retireProfile",
+    operation_id = "retirePreset",
     params(("name" = String, Path)),
     context_path = "/api/v1", tag = "presets",
     responses((status = 204, description = "It is retired"), (status = 404, body = Problem, content_type = "application/problem+json")),

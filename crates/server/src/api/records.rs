@@ -3,10 +3,10 @@
 use dispatcher_audio::by_weight;
 use dispatcher_core::Route;
 use dispatcher_gateway::{Gateway, day_of, now_micros};
-use dispatcher_store::{DispatchFilter, GroupBy};
-use rocket::http::ContentType;
+use dispatcher_store::{DispatchFilter, GroupBy, Identified};
+use rocket::http::{ContentType, Status};
 use rocket::serde::json::Json;
-use rocket::{Either, State, get, put};
+use rocket::{Either, State, delete, get, put};
 
 use super::SMALL_BODY;
 use super::engines::all_engines;
@@ -79,6 +79,21 @@ pub(crate) async fn put_route(
     Ok(Json(route))
 }
 
+/// Retire a route
+///
+/// Requests that name it are refused from then on.
+#[utoipa::path(
+    operation_id = "retireRoute",
+    context_path = "/api/v1", tag = "routes",
+    responses((status = 204, description = "The route is retired"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[delete("/routes/<name>")]
+pub(crate) async fn retire_route(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
+    gateway.retire_route(name, &allowed.0.who).await?;
+    Ok(Status::NoContent)
+}
+
 /// List dispatches
 ///
 /// Newest first. An app key sees its own app's alone.
@@ -132,7 +147,9 @@ pub(crate) async fn dispatch(
     id: &str,
     gateway: &State<Gateway>,
 ) -> Result<Json<DispatchAnswer>, Problem> {
-    let (row, attempts, ledger) = gateway.store().dispatch(id.into()).await?;
+    let app = (!allowed.0.operator).then(|| allowed.0.app.name.clone());
+    let id = gateway.store().id_of(Identified::Dispatch, app, id.into()).await?;
+    let (row, attempts, ledger) = gateway.store().dispatch(id.clone()).await?;
     if !allowed.0.operator && row.app != allowed.0.app.name {
         return Err(Problem::new("no-such-record", format!("there is no dispatch '{id}'")));
     }

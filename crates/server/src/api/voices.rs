@@ -34,7 +34,7 @@ const FILTERS: [&str; 18] = [
     "site",
     "format",
     "origin",
-    "price",
+    "max_price",
     "favourite",
     "search",
     "sort",
@@ -112,8 +112,8 @@ fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<Voi
         Some("price") => Sort::Price,
         Some(_) => return Err(wrong("sort is best, name, language or price")),
     };
-    let most_nanos = given.remove("price").map(|price| {
-        let price: f64 = number("price", &price)?;
+    let most_nanos = given.remove("max_price").map(|price| {
+        let price: f64 = number("max_price", &price)?;
         Ok::<_, Problem>((price * 1e9).clamp(0.0, 9e18) as i64)
     });
     let limit = given.remove("limit").map(|limit| number("limit", &limit)).transpose()?;
@@ -155,7 +155,7 @@ fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<Voi
         ("languages" = Option<String>, Query), ("gender" = Option<String>, Query), ("style" = Option<String>, Query),
         ("use" = Option<String>, Query), ("engine" = Option<String>, Query), ("model" = Option<String>, Query),
         ("site" = Option<String>, Query), ("format" = Option<String>, Query), ("origin" = Option<String>, Query),
-        ("price" = Option<f64>, Query), ("favourite" = Option<bool>, Query), ("search" = Option<String>, Query),
+        ("max_price" = Option<f64>, Query), ("favourite" = Option<bool>, Query), ("search" = Option<String>, Query),
         ("id" = Option<String>, Query, description = "Only these, separated by commas"),
         ("sort" = Option<String>, Query), ("facets" = Option<bool>, Query),
         ("limit" = Option<usize>, Query), ("cursor" = Option<String>, Query),

@@ -167,7 +167,7 @@ impl UsageList {
     pub(crate) fn to_csv(&self) -> Result<String, Problem> {
         let failed = |error: String| Problem::new("internal", error);
         let mut rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-        let columns = ["requests", "characters", "audio_seconds", "amount", "currency"];
+        let columns = ["requests", "characters", "duration", "amount", "currency"];
         let head = self.by.iter().map(String::as_str).chain(columns);
         rows.write_record(head).map_err(|error| failed(error.to_string()))?;
         for item in &self.items {

@@ -1,0 +1,69 @@
+//! Ids by their beginnings: what a caller types may be as short as it is unique.
+
+use diesel::prelude::*;
+
+use crate::schema::{access_keys, clips, dispatches, jobs};
+use crate::{Store, StoreError};
+
+/// A record that has an id.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Identified {
+    Dispatch,
+    Job,
+    Clip,
+    /// A key of an app.
+    Key,
+}
+
+impl Identified {
+    fn name(self) -> &'static str {
+        match self {
+            Identified::Dispatch => "dispatch",
+            Identified::Job => "job",
+            Identified::Clip => "clip",
+            Identified::Key => "key",
+        }
+    }
+}
+
+/// The first two ids of a table that begin with the text, among those of an app.
+macro_rules! beginning {
+    ($table:ident, $app:expr, $start:expr, $end:expr, $connection:expr) => {{
+        let found = $table::table.filter($table::id.ge($start)).filter($table::id.lt($end)).order($table::id).limit(2);
+        let found = found.select($table::id).distinct().into_boxed();
+        match $app {
+            Some(app) => found.filter($table::app.eq(app)).load($connection)?,
+            None => found.load($connection)?,
+        }
+    }};
+}
+
+impl Store {
+    /// The id that begins with `beginning`, among those of `app` (of all where
+    /// it is `None`). An id that is whole goes before longer ones.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] where none begins so, [`StoreError::Ambiguous`]
+    /// where several do.
+    pub async fn id_of(&self, what: Identified, app: Option<String>, beginning: String) -> Result<String, StoreError> {
+        if beginning.is_empty() {
+            return Err(StoreError::Missing { what: what.name(), name: beginning });
+        }
+        self.read(move |c| {
+            // Ids are ASCII letters and digits, which are less than the tilde.
+            let (start, end) = (beginning.clone(), format!("{beginning}~"));
+            let found: Vec<String> = match what {
+                Identified::Dispatch => beginning!(dispatches, app, start, end, c),
+                Identified::Job => beginning!(jobs, app, start, end, c),
+                Identified::Clip => beginning!(clips, app, start, end, c),
+                Identified::Key => beginning!(access_keys, app, start, end, c),
+            };
+            match found.as_slice() {
+                [] => Err(StoreError::Missing { what: what.name(), name: beginning }),
+                [first, _] if *first != beginning => Err(StoreError::Ambiguous { what: what.name(), beginning }),
+                [first, ..] => Ok(first.clone()),
+            }
+        })
+        .await
+    }
+}
