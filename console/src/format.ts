@@ -15,9 +15,18 @@ export function seconds(value: number | null | undefined): string {
   return `${Math.floor(value / 60)} min ${Math.round(value % 60)} s`
 }
 
-/** Money in full: it never rounds to nothing. */
-export function money(amount: Amount | undefined): string {
-  return amount ? `${amount.amount} ${amount.currency}` : '–'
+/** Decimals that count for a reader: two, and two significant digits beyond the cents; the most that any of the amounts needs. */
+export function decimals(amounts: (Amount | null | undefined)[]): number {
+  return Math.max(2, ...amounts.map((amount) => {
+    const beyond = (amount?.amount.split('.')[1] ?? '').slice(2)
+    const first = beyond.search(/[1-9]/)
+    return first < 0 ? 2 : 2 + beyond.slice(0, first + 2).replace(/0+$/, '').length
+  }))
+}
+
+/** An amount with the digits that count: it never rounds to nothing. */
+export function money(amount: Amount | null | undefined, digits = decimals([amount])): string {
+  return amount ? `${Number(amount.amount).toFixed(digits)} ${amount.currency}` : '–'
 }
 
 /** How long ago a time was. */

@@ -39,12 +39,12 @@ async fn one_signs_in_speaks_and_hears() {
     browser
         .until(
             "the estimate",
-            "return document.querySelector('[data-test=estimate]')?.innerText.includes('0.000800 EUR') ?? false",
+            "return document.querySelector('[data-test=estimate]')?.innerText.includes('0.0008 EUR') ?? false",
         )
         .await;
     browser.find("speak").await.click().await.unwrap();
     let facts = browser.find("facts").await.text().await.unwrap();
-    assert!(facts.contains("heron/pellin") && facts.contains("0.000800 EUR") && facts.contains("1 attempt"), "{facts}");
+    assert!(facts.contains("heron/pellin") && facts.contains("0.0008 EUR") && facts.contains("1 attempt"), "{facts}");
     browser
         .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.3")
         .await;
@@ -214,7 +214,7 @@ async fn a_prompt_set_is_made_heard_and_approved() {
     choose.send_keys(table.to_str().unwrap()).await.unwrap();
     browser.find("keep").await.click().await.unwrap();
     browser
-        .until("the new file", "return document.body.innerText.includes('1 of 1 files to make, for 0.000240 EUR')")
+        .until("the new file", "return document.body.innerText.includes('1 of 1 files to make, for 0.00024 EUR')")
         .await;
     assert!(browser.driver.current_url().await.unwrap().path().ends_with("/jobs/prompts/gate-prompts"));
     browser.find("make").await.click().await.unwrap();

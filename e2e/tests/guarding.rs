@@ -253,8 +253,8 @@ async fn after_a_kill_what_was_open_is_uncertain_and_what_was_settled_stays() {
 #[tokio::test]
 async fn sessions_end_with_the_key_or_person_that_began_them() {
     let demo = Demo::start(BINARY).await;
-    let set = |password: &str| {
-        let mut child = demo.client_command(&["person", "add", "ada"]).stdin(Stdio::piped()).spawn().unwrap();
+    let set = |verb: &str, password: &str| {
+        let mut child = demo.client_command(&["person", verb, "ada"]).stdin(Stdio::piped()).spawn().unwrap();
         std::io::Write::write_all(child.stdin.as_mut().unwrap(), format!("{password}\n").as_bytes()).unwrap();
         assert!(child.wait().unwrap().success());
     };
@@ -267,10 +267,10 @@ async fn sessions_end_with_the_key_or_person_that_began_them() {
         let request = demo.http.get(format!("{}/api/v1/apps", demo.url)).header("Cookie", cookie);
         request.send().await.unwrap().status().as_u16()
     };
-    set("slack water at noon");
+    set("add", "slack water at noon");
     let ada = sign_in(json!({"person": "ada", "password": "slack water at noon"})).await;
     assert_eq!(status(&ada).await, 200);
-    set("high water at dusk");
+    set("replace", "high water at dusk");
     assert_eq!(status(&ada).await, 401, "her password has changed");
     let again = sign_in(json!({"person": "ada", "password": "high water at dusk"})).await;
     let list = demo.client(&["person", "list"]);

@@ -2,7 +2,7 @@
 // The conformance matrix: claimed against seen, what differs first told whole.
 import { computed } from 'vue'
 import type { Check } from '@/api/client'
-import { money } from '@/format'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 
 const props = defineProps<{ check: Check }>()
 const count = (verdict: string) => props.check.claims.filter((claim) => claim.verdict === verdict).length
@@ -12,7 +12,7 @@ const looks: Record<string, [string, string]> = { holds: ['●', 'success'], dif
 
 <template>
   <section aria-label="Matrix">
-    <p role="status" data-test="summary"><strong>{{ summary }}</strong> <span class="quiet">· {{ money(check.cost) }}</span></p>
+    <p role="status" data-test="summary"><strong>{{ summary }}</strong> <span class="quiet">· <MoneyAmount :amount="check.cost" /></span></p>
     <v-table density="compact" class="table mt-2">
       <thead><tr><th scope="col">Claim</th><th scope="col">Of</th><th scope="col">The sheet says</th><th scope="col">Seen</th><th scope="col">Verdict</th></tr></thead>
       <tbody>

@@ -1,28 +1,31 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Dispatch } from '@/api/client'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 import StateMark from '@/components/StateMark.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
-import { milliseconds, money, seconds } from '@/format'
+import { decimals, milliseconds, seconds } from '@/format'
 
-defineProps<{ rows: Dispatch[] }>()
+const props = defineProps<{ rows: Dispatch[] }>()
+const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
 </script>
 
 <template>
   <v-table class="table">
     <thead>
-      <tr><th scope="col">When</th><th scope="col">App</th><th scope="col">Work</th><th scope="col">Wanted</th><th scope="col">Answered by</th><th scope="col">State</th><th scope="col" class="number">First audio</th><th scope="col" class="number">Sound</th><th scope="col" class="number">Cost</th></tr>
+      <tr><th scope="col">When</th><th scope="col">App</th><th scope="col">Work</th><th scope="col">Wanted</th><th scope="col">Answered by</th><th scope="col">State</th><th scope="col" class="number">First audio</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th></tr>
     </thead>
     <tbody>
       <tr v-for="row in rows" :key="row.id" data-test="dispatch-row">
         <td><router-link :to="`/dispatches/${row.id}`"><TimeAgo :time="row.started" /></router-link></td>
         <td>{{ row.app }}<span v-if="row.rehearsal" class="quiet"> (rehearsal)</span></td>
-        <td>{{ row.work === 'synthesis' ? 'speak' : 'listen' }}</td>
+        <td>{{ row.work }}</td>
         <td class="clip">{{ row.wanted }}</td>
         <td>{{ row.engine ?? '–' }}<template v-if="row.voice">/{{ row.voice }}</template></td>
         <td><StateMark :state="row.state" /></td>
         <td class="number">{{ milliseconds(row.first_audio) }}</td>
         <td class="number">{{ seconds(row.duration) }}</td>
-        <td class="number">{{ money(row.cost) }}</td>
+        <td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td>
       </tr>
     </tbody>
   </v-table>

@@ -3,10 +3,11 @@ import { mdiBullhorn, mdiContentCopy } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, CallError, fetchRaw, type Dispatch, type Schemas, type Voice } from '@/api/client'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import ScriptEditor from '@/components/ScriptEditor.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
-import { kilobytes, milliseconds, money, seconds } from '@/format'
+import { kilobytes, milliseconds, seconds } from '@/format'
 
 /** A format or a preset: what it is for, and what a second of it takes. */
 interface Choice {
@@ -246,7 +247,7 @@ onMounted(async () => {
     <div class="go mt-4">
       <v-btn color="primary" variant="flat" size="x-large" :prepend-icon="mdiBullhorn" :loading="busy" :disabled="!said.trim() || !!fault" data-test="speak" @click="speak">Speak</v-btn>
       <div v-if="estimate" class="quiet" data-test="estimate">
-        {{ estimate.exact ? 'Will cost' : 'Will cost at most' }} <strong>{{ money(estimate.cost) }}</strong> by {{ estimate.plan[0]?.voice ?? estimate.plan[0]?.engine }}<template v-if="estimate.plan.length > 1">, else {{ estimate.plan.slice(1).map((one) => one.engine).join(', ') }}</template>
+        {{ estimate.exact ? 'Will cost' : 'Will cost at most' }} <strong><MoneyAmount :amount="estimate.cost" /></strong> by {{ estimate.plan[0]?.voice ?? estimate.plan[0]?.engine }}<template v-if="estimate.plan.length > 1">, else {{ estimate.plan.slice(1).map((one) => one.engine).join(', ') }}</template>
         <div data-test="foreseen">Will be {{ foreseen }}.</div>
         <div v-for="warning in estimate.warnings" :key="warning" class="text-warning">▲ {{ warning }}</div>
       </div>
@@ -258,7 +259,7 @@ onMounted(async () => {
         <div><dt>Engine</dt><dd>{{ dispatch.engine }}/{{ dispatch.voice }}</dd></div>
         <div><dt>First audio</dt><dd>{{ milliseconds(dispatch.first_audio) }}</dd></div>
         <div><dt>Duration</dt><dd>{{ seconds(dispatch.duration) }}</dd></div>
-        <div><dt>Cost</dt><dd>{{ money(dispatch.cost) }}</dd></div>
+        <div><dt>Cost</dt><dd><MoneyAmount :amount="dispatch.cost" /></dd></div>
         <div><dt>Record</dt><dd><router-link :to="`/dispatches/${dispatch.id}`">{{ (dispatch.attempts ?? []).length === 1 ? '1 attempt' : `${(dispatch.attempts ?? []).length} attempts` }}</router-link></dd></div>
       </dl>
     </div>

@@ -2,9 +2,10 @@
 import { computed, onMounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, type Dispatch } from '@/api/client'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
-import { exact, milliseconds, money, seconds } from '@/format'
+import { decimals, exact, milliseconds, seconds } from '@/format'
 
 const id = String(useRoute().params['id'])
 const dispatch = ref<Dispatch>()
@@ -39,7 +40,7 @@ onMounted(async () => {
         <div><dt>Total</dt><dd>{{ milliseconds(dispatch.total) }}</dd></div>
         <div><dt>Duration</dt><dd>{{ seconds(dispatch.duration) }}</dd></div>
         <div><dt>Format</dt><dd>{{ dispatch.media_type }}</dd></div>
-        <div><dt>Cost</dt><dd>{{ money(dispatch.cost) }}</dd></div>
+        <div><dt>Cost</dt><dd><MoneyAmount :amount="dispatch.cost" /></dd></div>
         <div><dt>Started</dt><dd>{{ exact(dispatch.started) }}</dd></div>
       </dl>
       <v-alert v-if="dispatch.problem" type="warning" variant="tonal" border="start" class="my-4">{{ dispatch.problem }}</v-alert>
@@ -62,9 +63,9 @@ onMounted(async () => {
       <h2 class="mt-8">Ledger</h2>
       <p v-if="!dispatch.ledger?.length" class="quiet">Nothing was held or charged.</p>
       <v-table v-else class="table">
-        <thead><tr><th scope="col">Entry</th><th scope="col" class="number">Attempt</th><th scope="col">Engine</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Sound</th><th scope="col" class="number">Amount</th></tr></thead>
+        <thead><tr><th scope="col">Entry</th><th scope="col" class="number">Attempt</th><th scope="col">Engine</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Amount</th></tr></thead>
         <tbody>
-          <tr v-for="(line, index) in dispatch.ledger" :key="index"><td>{{ line.kind }}</td><td class="number">{{ line.attempt }}</td><td>{{ line.engine }}<template v-if="line.model"> ({{ line.model }})</template></td><td class="number">{{ line.characters }}</td><td class="number">{{ seconds(line.duration) }}</td><td class="number">{{ money(line.cost) }}</td></tr>
+          <tr v-for="(line, index) in dispatch.ledger" :key="index"><td>{{ line.kind }}</td><td class="number">{{ line.attempt }}</td><td>{{ line.engine }}<template v-if="line.model"> ({{ line.model }})</template></td><td class="number">{{ line.characters }}</td><td class="number">{{ seconds(line.duration) }}</td><td class="number"><MoneyAmount :amount="line.cost" :digits="decimals(dispatch.ledger.map((one) => one.cost))" /></td></tr>
         </tbody>
       </v-table>
     </template>

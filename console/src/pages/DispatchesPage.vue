@@ -10,9 +10,11 @@ const router = useRouter()
 const from = (name: string) => (typeof route.query[name] === 'string' ? (route.query[name] as string) : null)
 const state = ref(from('state'))
 const app = ref(from('app'))
+const engine = ref(from('engine'))
 const work = ref(from('work'))
 const job = ref(from('job'))
 const apps = ref<string[]>([])
+const engines = ref<string[]>([])
 const rows = ref<Dispatch[]>([])
 const next = ref<string | null>(null)
 const loading = ref(true)
@@ -24,6 +26,7 @@ const filter = () => ({
   ...(app.value ? { app: app.value } : {}),
   ...(work.value ? { work: work.value } : {}),
   ...(job.value ? { job: job.value } : {}),
+  ...(engine.value ? { engine: engine.value } : {}),
 })
 
 async function load(cursor?: string) {
@@ -40,13 +43,14 @@ async function load(cursor?: string) {
   }
 }
 
-watch([state, app, work, job], () => {
+watch([state, app, engine, work, job], () => {
   void router.replace({ query: filter() })
   void load()
 })
 
 onMounted(async () => {
   await load()
+  engines.value = (await ask(api.GET('/api/v1/engines')).catch(() => ({ items: [] }))).items.map((one) => one.name)
   apps.value = (await ask(api.GET('/api/v1/apps')).catch(() => ({ items: [] }))).items.map((one) => one.name)
   // Live while it is looked at and not paged.
   timer = setInterval(() => {
@@ -59,17 +63,18 @@ onUnmounted(() => clearInterval(timer))
 <template>
   <div class="page">
     <h1>Dispatches</h1>
-    <p class="lead quiet">Every request and what was done for it, newest first.</p>
+    <p class="lead quiet">All requests and their attempts, newest first.</p>
     <div class="filters">
       <v-select v-model="app" :items="apps" label="App" clearable />
+      <v-select v-model="engine" :items="engines" label="Engine" clearable />
       <v-select v-model="state" :items="['done', 'failed', 'abandoned', 'running', 'uncertain']" label="State" clearable />
-      <v-select v-model="work" :items="[{ title: 'speak', value: 'synthesis' }, { title: 'listen', value: 'recognition' }]" label="Work" clearable />
+      <v-select v-model="work" :items="['synthesis', 'recognition']" label="Work" clearable />
     </div>
     <v-chip v-if="job" closable class="mb-4" @click:close="job = null">Of one job</v-chip>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading dispatches" />
     <DispatchTable v-if="rows.length" :rows="rows" />
-    <p v-else-if="!loading && !error" class="mt-4">No requests fit. Make one in the <router-link to="/">sound check</router-link>.</p>
+    <p v-else-if="!loading && !error" class="mt-4">No requests match these filters. Make one in the <router-link to="/">sound check</router-link>.</p>
     <v-btn v-if="next" class="mt-4" @click="load(next)">Show older</v-btn>
   </div>
 </template>
@@ -77,7 +82,7 @@ onUnmounted(() => clearInterval(timer))
 <style scoped>
 .filters {
   display: grid;
-  grid-template-columns: repeat(3, minmax(0, 220px));
+  grid-template-columns: repeat(auto-fit, minmax(150px, 220px));
   gap: 12px;
   margin-bottom: 18px;
 }

@@ -31,8 +31,8 @@ async function load() {
   try {
     engine.value = await ask(api.GET('/api/v1/engines/{name}', path()))
     catalogue.value = await ask(api.GET('/api/v1/engines/{name}/catalogue', path()))
-    const list = await ask(api.GET('/api/v1/dispatches', { params: { query: { state: 'failed', limit: 50 } } }))
-    failed.value = list.items.filter((row) => row.engine === name.value).slice(0, 5)
+    const list = await ask(api.GET('/api/v1/dispatches', { params: { query: { state: 'failed', engine: name.value, limit: 5 } } }))
+    failed.value = list.items
   } catch (caught) {
     error.value = caught
   }

@@ -6,10 +6,11 @@ import { api, ask, fetchRaw, type Schemas } from '@/api/client'
 import { AT_ONCE, inParts } from '@/api/upload'
 import FileDrop from '@/components/FileDrop.vue'
 import JobProgress from '@/components/JobProgress.vue'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
-import { money, seconds } from '@/format'
+import { decimals, seconds } from '@/format'
 
 type Job = Schemas['JobAnswer']
 
@@ -17,6 +18,7 @@ const route = useRoute()
 const router = useRouter()
 const state = ref(typeof route.query['state'] === 'string' ? route.query['state'] : null)
 const rows = ref<Job[]>([])
+const digits = computed(() => decimals(rows.value.map((row) => row.cost)))
 const next = ref<string | null>(null)
 const loading = ref(true)
 const error = ref<unknown>()
@@ -155,7 +157,7 @@ onUnmounted(() => clearInterval(timer))
           <td><StateMark :state="job.state" /></td>
           <td><JobProgress :job="job" /></td>
           <td class="number">{{ seconds(job.duration) }}</td>
-          <td class="number">{{ money(job.cost) }}</td>
+          <td class="number"><MoneyAmount :amount="job.cost" :digits="digits" /></td>
           <td><TimeAgo :time="job.created" /></td>
         </tr>
       </tbody>

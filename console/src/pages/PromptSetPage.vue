@@ -7,7 +7,7 @@ import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import StateMark from '@/components/StateMark.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
-import { money, seconds } from '@/format'
+import { decimals, money, seconds } from '@/format'
 
 type PromptSet = Schemas['PromptSetAnswer']
 type Line = PromptSet['lines'][number]
@@ -26,6 +26,7 @@ const removing = ref(false)
 let stopped = false
 
 const open = computed(() => set.value?.lines.filter((line) => line.state === 'new' || line.state === 'changed') ?? [])
+const digits = computed(() => decimals(set.value?.lines.map((line) => line.cost) ?? []))
 const cost = computed(() => set.value?.cost.map((amount) => money(amount)).join(', ') ?? '')
 const ready = computed(() => !!set.value && set.value.lines.every((line) => line.state === 'made'))
 
@@ -131,7 +132,7 @@ onMounted(load)
           <td>{{ line.format }}</td>
           <td><StateMark :state="line.state" /></td>
           <td class="number">{{ line.file ? seconds(line.file.duration) : '–' }}</td>
-          <td class="number">{{ line.state === 'made' ? '–' : money(line.cost ?? undefined) }}</td>
+          <td class="number">{{ line.state === 'made' ? '–' : money(line.cost, digits) }}</td>
           <td>
             <v-btn v-if="line.state === 'made'" size="small" :variant="line.file?.approved ? 'tonal' : 'outlined'" :prepend-icon="line.file?.approved ? mdiCheck : undefined" :title="line.file?.approved ? `by ${line.file.approved_by}` : ''" data-test="approve" @click="approve(line)">{{ line.file?.approved ? 'Approved' : 'Approve' }}</v-btn>
           </td>

@@ -3,12 +3,13 @@ import { BarChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
 import * as echarts from 'echarts/core'
 import { SVGRenderer } from 'echarts/renderers'
-import { nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
-import { api, ask, type Schemas } from '@/api/client'
+import { api, ask, fetchRaw, type Schemas } from '@/api/client'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
-import { money, seconds } from '@/format'
+import { decimals, seconds } from '@/format'
 
 echarts.use([BarChart, GridComponent, LegendComponent, TooltipComponent, SVGRenderer])
 
@@ -83,31 +84,48 @@ onBeforeUnmount(() => {
   window.removeEventListener('resize', resize)
   chart?.dispose()
 })
+const digits = computed(() => decimals([...(usage.value?.items ?? []).map((row) => row.cost), ...(usage.value?.total ?? [])]))
+
+/** Saves the table as comma-separated values. */
+async function save() {
+  try {
+    const query = new URLSearchParams({ from: from.value, to: to.value, by: by.value })
+    const rows = await (await fetchRaw(`/api/v1/usage?${query}`, { headers: { Accept: 'text/csv' } })).blob()
+    const link = document.createElement('a')
+    link.href = URL.createObjectURL(rows)
+    link.download = `usage-${from.value}-${to.value}.csv`
+    link.click()
+    URL.revokeObjectURL(link.href)
+  } catch (caught) {
+    error.value = caught
+  }
+}
 const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.items ?? []).reduce((sum, one) => sum + pick(one), 0)
 </script>
 
 <template>
   <div class="page">
     <h1>Usage</h1>
-    <p class="lead quiet">What was used and what it cost, by day in UTC, from the ledger.</p>
+    <p class="lead quiet">Usage and cost by day (UTC), from the ledger.</p>
     <div class="filters">
       <v-text-field v-model="from" type="date" label="From" />
       <v-text-field v-model="to" type="date" label="To" />
-      <v-select v-model="by" :items="[{ title: 'app, engine', value: 'app,engine' }, { title: 'app', value: 'app' }, { title: 'engine', value: 'engine' }, { title: 'engine, model', value: 'engine,model' }, { title: 'day, engine', value: 'day,engine' }, { title: 'day', value: 'day' }]" label="Group by" />
+      <v-select v-model="by" :items="[{ title: 'app, day', value: 'app,day' }, { title: 'app, engine', value: 'app,engine' }, { title: 'app', value: 'app' }, { title: 'engine', value: 'engine' }, { title: 'engine, model', value: 'engine,model' }, { title: 'day, engine', value: 'day,engine' }, { title: 'day', value: 'day' }]" label="Group by" />
+      <v-btn variant="tonal"  data-test="csv" @click="save">Save CSV</v-btn>
     </div>
     <ProblemNote :error="error" />
     <v-card class="pa-4">
       <div ref="box" class="chart" role="img" aria-label="Cost by day, stacked by engine; the table below has the numbers" />
     </v-card>
     <template v-if="usage">
-      <p v-if="!usage.items.length" class="mt-6">Nothing was used in these days. Make a first request in the <router-link to="/">sound check</router-link>.</p>
+      <p v-if="!usage.items.length" class="mt-6">No usage on these days. Make a first request in the <router-link to="/">sound check</router-link>.</p>
       <v-table v-else class="table mt-6">
-        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number">Requests</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Sound</th><th scope="col" class="number">Cost</th></tr></thead>
+        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number">Requests</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th></tr></thead>
         <tbody>
-          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number">{{ row.requests }}</td><td class="number">{{ row.characters }}</td><td class="number">{{ seconds(row.duration) }}</td><td class="number">{{ money(row.cost) }}</td></tr>
+          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number">{{ row.requests }}</td><td class="number">{{ row.characters }}</td><td class="number">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
         </tbody>
         <tfoot>
-          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number">{{ index ? '' : total((one) => one.requests) }}</td><td class="number">{{ index ? '' : total((one) => one.characters) }}</td><td class="number">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong>{{ money(sum) }}</strong></td></tr>
+          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number">{{ index ? '' : total((one) => one.requests) }}</td><td class="number">{{ index ? '' : total((one) => one.characters) }}</td><td class="number">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>
         </tfoot>
       </v-table>
     </template>

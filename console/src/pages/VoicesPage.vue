@@ -5,9 +5,10 @@ import { mdiContentCopy, mdiMagnify, mdiPlay, mdiStar, mdiStarOutline, mdiStop }
 import { computed, onMounted, ref, shallowReactive, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, fetchRaw, type Voice } from '@/api/client'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
-import { money } from '@/format'
+import { decimals } from '@/format'
 
 const PAGE = 100
 const route = useRoute()
@@ -35,6 +36,7 @@ let timer: ReturnType<typeof setTimeout> | undefined
 
 const options = (counts: Record<string, number> | undefined) =>
   Object.entries(counts ?? {}).map(([value, count]) => ({ title: `${value} (${count})`, value }))
+const digits = computed(() => decimals([...pages.values()].flat().map((voice) => voice.price)))
 const rows = computed(() => Array.from({ length: total.value }, (_, at) => at))
 
 const query = () => ({
@@ -164,7 +166,7 @@ onMounted(again)
               <span role="cell" class="cut"><strong>{{ voice.name }}</strong><span class="quiet small cut"><span class="code">{{ voice.id }}</span><template v-if="voice.character"> · {{ voice.character }}</template></span></span>
               <span role="cell" class="cut">{{ voice.languages.join(', ') }}<span v-if="voice.uses.length || voice.styles.length" class="quiet small cut">{{ [...voice.styles, ...voice.uses].join(', ') }}</span></span>
               <span role="cell" class="wide">{{ [voice.gender, voice.age].filter(Boolean).join(', ') || '–' }}</span>
-              <span role="cell" class="number wide">{{ money(voice.price) }}</span>
+              <span role="cell" class="number wide"><MoneyAmount :amount="voice.price" :digits="digits" /></span>
               <span role="cell" class="cut" :title="voice.reason ?? undefined"><StateMark :state="voice.availability" /><span v-if="voice.reason || voice.stale" class="quiet small cut">{{ voice.reason ?? 'its list is stale' }}</span></span>
               <span role="cell" class="do"><v-btn size="small" variant="text" :icon="voice.favourite ? mdiStar : mdiStarOutline" :aria-label="`${voice.favourite ? 'Unmark' : 'Mark'} ${voice.name}`" :aria-pressed="voice.favourite" @click="mark(voice)" /><v-btn size="small" variant="text" :icon="mdiContentCopy" :aria-label="`Use ${voice.name}`" :to="{ path: '/', query: { voice: voice.id } }" /></span>
             </template>

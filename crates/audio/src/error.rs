@@ -9,7 +9,7 @@ pub enum AudioError {
     #[error("this is not {expected}: {found}")]
     NotThis { expected: &'static str, found: String },
     /// The bytes are of no format that is read here.
-    #[error("not audio that can be read here; it begins with {0}")]
+    #[error("the audio cannot be read; it begins with {0}")]
     Unrecognised(String),
     /// The format is known, this kind of it is not read.
     #[error("{format} with {what} cannot be read")]
@@ -18,13 +18,13 @@ pub enum AudioError {
     #[error("the {format} ends too early: {what}")]
     Truncated { format: &'static str, what: &'static str },
     /// There was no sound in it at all.
-    #[error("there is no sound in it")]
+    #[error("it contains no audio")]
     Empty,
     /// A media type that is not known.
     #[error("unknown audio type '{0}'; known types: {known}", known = crate::format::known_types())]
     UnknownType(String),
     /// A format that is read and not written.
-    #[error("{0} is read here and not written; ask for one of: {written}", written = crate::format::written_types())]
+    #[error("{0} can be read but not written; request one of: {written}", written = crate::format::written_types())]
     ReadOnly(Codec),
     /// A rate the codec cannot carry.
     #[error("{codec} cannot carry {rate} Hz; it can carry {allowed}")]
@@ -33,16 +33,16 @@ pub enum AudioError {
     #[error("{codec} cannot carry {bitrate} bit/s at {rate} Hz; it can carry {allowed}")]
     Bitrate { codec: Codec, bitrate: u32, rate: u32, allowed: String },
     /// A variable bit rate where there is none, or beside a constant one.
-    #[error("{0} cannot have a variable bit rate here; MP3 can, without a bit rate beside it")]
+    #[error("{0} cannot have a variable bit rate; only MP3 can, without a fixed bit rate")]
     Variable(Codec),
     /// A channel count outside 1 to 2 (output) or 1 to 8 (input).
-    #[error("{0} channels cannot be handled")]
+    #[error("{0} channels are not supported")]
     Channels(u16),
     /// An effect outside its range.
     #[error("{name} {given} is outside {allowed}")]
     Effect { name: &'static str, given: String, allowed: String },
     /// Far more sound than the bytes could honestly hold.
-    #[error("{bytes} bytes would become more than {seconds} s of sound; such a length must be asked for")]
+    #[error("{bytes} bytes would expand to more than {seconds} s of audio; this must be allowed explicitly")]
     TooLong { bytes: u64, seconds: u64 },
     /// The codec library refused to work.
     #[error("the {codec} codec failed: {what}")]

@@ -4,6 +4,7 @@ use std::io::{IsTerminal as _, Write};
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table};
+use dispatcher_core::Money;
 use serde_json::Value;
 
 use crate::error::CliError;
@@ -61,7 +62,10 @@ fn cell(text: &String) -> Cell {
 }
 
 /// A table without lines; `right` names the columns of numbers.
-pub(crate) fn table(head: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -> String {
+pub(crate) fn table(head: &[&str], mut rows: Vec<Vec<String>>, right: &[usize]) -> String {
+    for column in right {
+        aligned(&mut rows.iter_mut().filter_map(|row| row.get_mut(*column)).collect::<Vec<_>>());
+    }
     let mut table = Table::new();
     table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     if !std::io::stdout().is_terminal() {
@@ -137,9 +141,47 @@ pub(crate) fn short_id(value: &Value, member: &str) -> String {
     short(&text(value, member)).to_owned()
 }
 
-/// `0.001250 EUR`.
+/// An amount with the digits that count: `0.0013 EUR`.
 pub(crate) fn money(value: &Value) -> String {
-    format!("{} {}", value["amount"].as_str().unwrap_or("?"), value["currency"].as_str().unwrap_or(""))
+    match serde_json::from_value::<Money>(value.clone()) {
+        Ok(money) => format!("{} {}", money.rounded(money.decimals()), money.currency),
+        Err(_) => String::new(),
+    }
+}
+
+/// An amount in a cell of a table, which shows all amounts of a column with
+/// the same decimals.
+pub(crate) fn money_cell(value: &Value) -> String {
+    serde_json::from_value::<Money>(value.clone()).map_or_else(|_| String::new(), |money| money.to_string())
+}
+
+/// An amount as a header states it, with the digits that count.
+pub(crate) fn money_text(text: &str) -> String {
+    match amount_of(text) {
+        Some(money) => format!("{} {}", money.rounded(money.decimals()), money.currency),
+        None => text.to_owned(),
+    }
+}
+
+/// The cells of a column, whose amounts all get the decimals that the most
+/// exact of them needs.
+fn aligned(column: &mut [&mut String]) {
+    let amounts: Vec<Option<Money>> = column.iter().map(|cell| amount_of(cell)).collect();
+    let Some(decimals) = amounts.iter().flatten().map(Money::decimals).max() else { return };
+    for (cell, money) in column.iter_mut().zip(&amounts) {
+        if let Some(money) = money {
+            **cell = format!("{} {}", money.rounded(decimals), money.currency);
+        }
+    }
+}
+
+/// The amount in a cell as [`money_cell`] writes it.
+fn amount_of(cell: &str) -> Option<Money> {
+    let (amount, currency) = cell.split_once(' ')?;
+    amount
+        .contains('.')
+        .then(|| serde_json::json!({"amount": amount, "currency": currency}))
+        .and_then(|written| serde_json::from_value(written).ok())
 }
 
 /// Milliseconds, rounded for people.
@@ -170,10 +212,14 @@ mod tests {
 
     #[test]
     fn a_piped_table_has_no_broken_lines_and_numbers_end_alike() {
-        let rows = vec![vec!["heron".into(), "0.000800 EUR".into()], vec!["x".repeat(300), "1.5 EUR".into()]];
+        let rows = vec![vec!["heron".into(), "0.000800 EUR".into()], vec!["x".repeat(300), "1.500000 EUR".into()]];
         let table = table(&["engine", "cost"], rows, &[1]);
         let lines: Vec<&str> = table.lines().collect();
         assert_eq!(lines.len(), 3, "{table}");
         assert_eq!(lines[1].len(), lines[2].len(), "{table}");
+        assert!(
+            lines[1].ends_with(" 0.0008 EUR") && lines[2].ends_with(" 1.5000 EUR"),
+            "one form in a column: {table}"
+        );
     }
 }

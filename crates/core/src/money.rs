@@ -93,6 +93,32 @@ impl Money {
         let kept = digits.trim_end_matches('0').len().max(6);
         format!("{sign}{whole}.{}", &digits[..kept])
     }
+
+    /// Decimals that count for a reader: two, and beyond the cents as many as
+    /// show two significant digits. 0.001250 has four, 1.500000 two.
+    pub fn decimals(&self) -> usize {
+        let digits = format!("{:09}", self.nanos.unsigned_abs() % NANOS as u64);
+        let beyond = &digits[2..];
+        match beyond.find(|digit| digit != '0') {
+            None => 2,
+            Some(first) => {
+                let kept = (first + 2).min(beyond.len());
+                2 + beyond[..kept].trim_end_matches('0').len()
+            }
+        }
+    }
+
+    /// The amount with this many decimals (0 to 9), rounded half away from zero.
+    pub fn rounded(&self, decimals: usize) -> String {
+        let step = 10_u64.pow(9 - decimals.min(9) as u32);
+        let units = (self.nanos.unsigned_abs() + step / 2) / step;
+        let sign = if self.nanos < 0 && units > 0 { "-" } else { "" };
+        let one = 10_u64.pow(decimals.min(9) as u32);
+        match decimals {
+            0 => format!("{sign}{units}"),
+            _ => format!("{sign}{}.{:0decimals$}", units / one, units % one),
+        }
+    }
 }
 
 impl fmt::Display for Money {
@@ -148,6 +174,27 @@ pub(crate) fn scale(nanos: i64, units: u64, factor: i64) -> Result<i64, MoneyErr
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_reader_is_shown_the_digits_that_count() {
+        let shown = |amount: &str| {
+            let money = Money { nanos: parse_nanos(amount).expect("an amount"), currency: Currency::EUR };
+            money.rounded(money.decimals())
+        };
+        for (amount, short) in [
+            ("0.001250", "0.0013"),
+            ("0.000800", "0.0008"),
+            ("0.056656", "0.0567"),
+            ("0.4", "0.40"),
+            ("12.345678", "12.3457"),
+            ("0.000000001", "0.000000001"),
+            ("0", "0.00"),
+            ("1.999999", "2.0000"),
+            ("-0.001250", "-0.0013"),
+        ] {
+            assert_eq!(shown(amount), short, "{amount}");
+        }
+    }
 
     #[test]
     fn amounts_are_exact_both_ways() {

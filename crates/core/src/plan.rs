@@ -58,20 +58,20 @@ pub enum PlanError {
     NoSuchVoice { wanted: String, nearest: Vec<String> },
     #[error("there is no engine or route '{wanted}'{}", hint(nearest))]
     NoSuchEngine { wanted: String, nearest: Vec<String> },
-    #[error("no voice fits what was asked{}", hint(nearest))]
+    #[error("no voice matches the criteria{}", hint(nearest))]
     NoVoiceFits { nearest: Vec<String> },
     #[error("{engine} has no model '{model}'{}", hint(models))]
     NoSuchModel { engine: String, model: String, models: Vec<String> },
     #[error("the route '{route}' is for {}, not for {}", .has.name(), .wanted.name())]
     OtherWork { route: String, has: Work, wanted: Work },
-    #[error("the voice '{voice}' cannot be used just now: {why}")]
+    #[error("the voice '{voice}' is not available: {why}")]
     Unavailable { voice: String, why: String },
-    #[error("no leg of the route '{route}' may be used for {language}")]
+    #[error("no leg of the route '{route}' accepts {language}")]
     NoLeg { route: String, language: String },
 }
 
 fn hint(names: &[String]) -> String {
-    if names.is_empty() { String::new() } else { format!("; near it: {}", names.join(", ")) }
+    if names.is_empty() { String::new() } else { format!("; similar: {}", names.join(", ")) }
 }
 
 /// Everything that planning looks at.

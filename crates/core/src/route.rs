@@ -78,11 +78,11 @@ pub struct Route {
 /// What can be wrong with a route.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RouteError {
-    #[error("a route's name is 1 to 40 small letters, digits and hyphens, and '{0}' is not")]
+    #[error("the name of a route is 1 to 40 small letters, digits and hyphens, not '{0}'")]
     Name(String),
-    #[error("a route has 1 to 16 legs, and this one has {0}")]
+    #[error("a route has 1 to 16 legs, not {0}")]
     Legs(usize),
-    #[error("leg {leg}: a deadline lies between 50 ms and 600000 ms, and {given} does not")]
+    #[error("leg {leg}: a deadline is 50 to 600000 ms, not {given}")]
     Deadline { leg: usize, given: u64 },
 }
 

@@ -111,7 +111,7 @@ impl Shaping {
             && let Some(wish) = work.shaped.adjustments.last_mut()
         {
             wish.done = Done::Rewritten;
-            wish.note = format!("a rate of {} is as far as it goes", rate.unwrap_or(1.0) * work.shaped.emulated.rate);
+            wish.note = format!("limited to a rate of {}", rate.unwrap_or(1.0) * work.shaped.emulated.rate);
         }
         let (pitch, rest) = work.number("pitch", &controls.pitch, self.pitch, Sort::Sum);
         work.shaped.pitch = pitch;

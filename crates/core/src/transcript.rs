@@ -40,7 +40,7 @@ pub struct Transcript {
     /// Where there is sound in which nothing was recognised, in order; the
     /// text has [`GAP`] there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub gaps: Vec<Gap>,
+    pub unrecognised: Vec<Gap>,
 }
 
 /// A stretch of audio without words, in seconds from the beginning.
@@ -72,7 +72,7 @@ impl Transcript {
     /// Marks stretches in which nothing was recognised: in the list of gaps,
     /// and in the text, which needs words with times.
     #[must_use]
-    pub fn with_gaps(mut self, mut gaps: Vec<Gap>) -> Transcript {
+    pub fn with_unrecognised(mut self, mut gaps: Vec<Gap>) -> Transcript {
         gaps.sort_by(|one, other| one.start.total_cmp(&other.start));
         let mut marks: Vec<usize> = Vec::new();
         let mut waiting = gaps.iter().peekable();
@@ -91,7 +91,7 @@ impl Transcript {
                 if before.is_empty() || before.ends_with(' ') { before.to_owned() } else { format!("{before} ") };
             self.text = format!("{before}{GAP} {after}").trim_end().to_owned();
         }
-        self.gaps = gaps;
+        self.unrecognised = gaps;
         self
     }
 
@@ -118,7 +118,7 @@ impl Transcript {
             return vec![(0.0, length, self.text.clone())];
         }
         let mut cues: Vec<(f64, f64, String)> = Vec::new();
-        let mut gaps = self.gaps.iter().peekable();
+        let mut gaps = self.unrecognised.iter().peekable();
         for (start, end, word) in timed {
             let mut parted = false;
             while let Some(gap) = gaps.next_if(|gap| gap.end <= start) {
@@ -189,9 +189,9 @@ mod tests {
         let words = vec![word("Stand", 0.0, 0.4), word("clear.", 0.5, 1.0), word("All", 6.0, 6.5)];
         let transcript = Transcript { text: "Stand clear. All".into(), words, ..Transcript::default() };
         let gaps = vec![Gap { start: 8.0, end: 9.0 }, Gap { start: 1.5, end: 5.5 }];
-        let marked = transcript.with_gaps(gaps);
+        let marked = transcript.with_unrecognised(gaps);
         assert_eq!(marked.text, "Stand clear. […] All […]");
-        assert_eq!(marked.gaps[0], Gap { start: 1.5, end: 5.5 });
+        assert_eq!(marked.unrecognised[0], Gap { start: 1.5, end: 5.5 });
         assert_eq!(
             marked.to_vtt(9.0),
             "WEBVTT\n\n00:00:00.000 --> 00:00:01.000\nStand clear.\n\n00:00:01.500 --> 00:00:05.500\n[…]\n\n\

@@ -132,6 +132,28 @@ pub struct Criteria {
     pub name: Option<String>,
 }
 
+impl fmt::Display for Criteria {
+    /// In words: `any female pt-PT voice in the style calm`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("any ")?;
+        if let Some(gender) = self.gender {
+            write!(f, "{} ", gender.name())?;
+        }
+        let ranges: Vec<&str> = self.ranges().collect();
+        if !ranges.is_empty() {
+            write!(f, "{} ", ranges.join(" or "))?;
+        }
+        f.write_str("voice")?;
+        if let Some(name) = &self.name {
+            write!(f, " named {name}")?;
+        }
+        match &self.style {
+            Some(style) => write!(f, " in the style {style}"),
+            None => Ok(()),
+        }
+    }
+}
+
 /// The rank of a voice whose tag is wider than the range.
 const WIDER: usize = 1_000_000;
 
@@ -193,6 +215,19 @@ mod tests {
             styles: vec!["calm".into()],
             ..Voice::default()
         }
+    }
+
+    #[test]
+    fn criteria_are_written_in_words() {
+        assert_eq!(Criteria::default().to_string(), "any voice");
+        assert_eq!(criteria("pt-PT pt").to_string(), "any pt-PT or pt voice");
+        let whole = Criteria {
+            languages: Some("en-GB".into()),
+            gender: Some(Gender::Female),
+            style: Some("calm".into()),
+            name: Some("Pellin".into()),
+        };
+        assert_eq!(whole.to_string(), "any female en-GB voice named Pellin in the style calm");
     }
 
     fn criteria(languages: &str) -> Criteria {

@@ -117,7 +117,7 @@ fn a_recognition_goes_to_an_engine_or_through_a_route_with_its_deadlines() {
     assert_eq!(error, PlanError::OtherWork { route: "desk".into(), has: Work::Synthesis, wanted: Work::Recognition });
     assert_eq!(error.to_string(), "the route 'desk' is for synthesis, not for recognition");
     let error = planner.recognition("owl", Some("nearer"), None).unwrap_err();
-    assert_eq!(error.to_string(), "owl has no model 'nearer'; near it: near, far");
+    assert_eq!(error.to_string(), "owl has no model 'nearer'; similar: near, far");
 }
 
 #[test]

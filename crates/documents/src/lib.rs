@@ -37,9 +37,9 @@ pub enum Kind {
 pub enum DocumentError {
     #[error("the text is not UTF-8 (at byte {0})")]
     NotUtf8(usize),
-    #[error("the document has no text; pages that were scanned must go through text recognition first")]
+    #[error("the document has no text; scanned pages need optical character recognition first")]
     NoText,
-    #[error("the document is encrypted; take the password off first")]
+    #[error("the document is encrypted; remove the password first")]
     Encrypted,
     #[error("the document cannot be read: {0}")]
     Damaged(String),

@@ -270,7 +270,7 @@ impl Gateway {
                         voices = changes.voices,
                         added = changes.added.len(),
                         removed = changes.removed.len(),
-                        "the catalogue was read"
+                        "read the catalogue"
                     ),
                     Err(error) => tracing::warn!(engine = sheet.name, %error, "the catalogue was not read"),
                 }

@@ -66,31 +66,31 @@ pub enum GatewayError {
     Plan(#[from] PlanError),
     #[error("'{name}' is a format already; give the {what} another name")]
     NameTaken { what: &'static str, name: String },
-    #[error("the {} has {given} {unit}, and {engine} takes at most {limit} at once", subject(unit))]
+    #[error("the {} has {given} {unit}, and {engine} accepts at most {limit} per call", subject(unit))]
     TooLong { engine: String, given: u64, limit: u64, unit: &'static str },
-    #[error("the text takes {given:.0} s or more to speak, and an utterance lasts {limit} s at most")]
+    #[error("the text takes at least {given:.0} s to speak, and the limit of an utterance is {limit} s")]
     LongUtterance { given: f64, limit: f64 },
-    #[error("the script comes to {given} calls of an engine, and at most {limit} are made of one; split it")]
+    #[error("the script needs {given} engine calls, and the limit is {limit}; split the script")]
     TooManyParts { given: usize, limit: usize },
     #[error("{0}")]
     NotAudio(AudioError),
     #[error("the format cannot be made: {0}")]
     Format(AudioError),
-    #[error("no engine here can do all that the markup asks for")]
+    #[error("no engine supports all of the markup")]
     Unsupported(Vec<Fidelity>),
-    #[error("{engine} cannot do all that is asked for")]
+    #[error("{engine} does not support everything in the request")]
     Uncontrolled { engine: String, adjustments: Vec<Adjustment> },
-    #[error("nothing is said of who should speak, and the app '{0}' has no default voice")]
+    #[error("no voice was given, and the app '{0}' has no default voice")]
     NothingWanted(String),
-    #[error("no engine could do it")]
+    #[error("all engines failed")]
     AllFailed { dispatch: String, attempts: Vec<FailedAttempt> },
     #[error(transparent)]
     Sheet(#[from] SheetError),
-    #[error("the {what} {name} is used by {by}; change that first")]
+    #[error("the {what} {name} is used by {by}; change {by} first")]
     InUse { what: &'static str, name: String, by: String },
-    #[error("{0} lists its voices nowhere: its sheet has no [catalogue]")]
+    #[error("{0} has no list of voices: its sheet has no [catalogue]")]
     NoCatalogue(String),
-    #[error("{engine} did not list its voices ({cause}: {detail}); the last good list stays")]
+    #[error("{engine} did not list its voices ({cause}: {detail}); the previous list is kept")]
     CatalogueUnread { engine: String, cause: Cause, detail: String },
     #[error("there is no engine '{wanted}'")]
     NoSuchEngine { wanted: String, nearest: Vec<String> },
@@ -100,9 +100,9 @@ pub enum GatewayError {
     Webhook(String),
     #[error("{0}")]
     Lexicon(MarkupError),
-    #[error("the prompt '{prompt}' is {state}; make it and hear it first")]
+    #[error("the prompt '{prompt}' is {state}; make it and listen to it first")]
     Stale { prompt: String, state: &'static str },
-    #[error("the sound cannot be kept: {0}")]
+    #[error("the clip cannot be kept: {0}")]
     Sound(String),
     #[error("{0}")]
     Route(#[from] dispatcher_core::RouteError),
@@ -116,9 +116,9 @@ pub enum GatewayError {
     JobState(String),
     #[error("the caller left")]
     Abandoned,
-    #[error("{free} bytes are free on the disk of the data folder, and {reserve} are kept free")]
+    #[error("{free} bytes are free on the disk of the data folder; {reserve} bytes must stay free")]
     NoRoom { free: u64, reserve: u64 },
-    #[error("the {what} of an app take at most {most} bytes; remove some first")]
+    #[error("the limit for the {what} of an app is {most} bytes; remove some first")]
     Quota { what: &'static str, most: u64 },
     #[error("{what}")]
     Crowded { what: String, retry_after: Duration },

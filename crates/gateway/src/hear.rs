@@ -343,7 +343,7 @@ impl Listening {
         let result = match (settled, self.plan.first()) {
             (Ok(cost), Some(planned)) => {
                 let mut heard = self.recognised(planned, Transcript::default(), cost, &[], false);
-                heard.warnings.push("there is no sound in the audio".into());
+                heard.warnings.push("the audio is silent".into());
                 Ok(heard)
             }
             (Err(error), _) => Err(error),

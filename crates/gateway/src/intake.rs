@@ -146,7 +146,7 @@ impl GivenAudio {
         let told = self.told.filter(|told| told.codec != found.codec && found.codec.describes_itself())?;
         // WAVE is one container for several codings.
         let alike = told.codec.is_wav() && found.codec.is_wav();
-        (!alike).then(|| format!("the audio was said to be {} and is {}", told.codec, found.codec))
+        (!alike).then(|| format!("the audio was declared as {} and is {}", told.codec, found.codec))
     }
 }
 

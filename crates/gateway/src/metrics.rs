@@ -81,7 +81,8 @@ impl Metrics {
         for (engine, histogram) in &counts.first_audio {
             for (bucket, bound) in histogram.buckets.iter().zip(BOUNDS) {
                 let bound = bound as f64 / 1_000.0;
-                out += &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"{bound}\"}} {bucket}\n");
+                out +=
+                    &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"{bound}\"}} {bucket}\n");
             }
             let (count, sum) = (histogram.count, histogram.sum_ms / 1_000.0);
             out += &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"+Inf\"}} {count}\n");

@@ -132,7 +132,7 @@ pub(crate) type Marks = Arc<Mutex<Vec<(String, f64)>>>;
 pub(crate) fn describe(wanted: &Wanted) -> String {
     match wanted {
         Wanted::Named(name) => name.clone(),
-        Wanted::Like(criteria) => serde_json::to_string(criteria).unwrap_or_default(),
+        Wanted::Like(criteria) => criteria.to_string(),
     }
 }
 

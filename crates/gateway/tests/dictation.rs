@@ -173,8 +173,8 @@ async fn what_nobody_makes_out_is_a_gap_and_costs_no_other_word() {
     let (view, transcript) = dictate(&house, &samples, "small").await;
     let expected = format!("{} […] {}", said[..4].join(" "), said[4..].join(" "));
     assert_eq!(transcript.text.replace("[…] […]", "[…]").replace("[…] […]", "[…]"), expected);
-    assert!(!transcript.gaps.is_empty());
-    for gap in &transcript.gaps {
+    assert!(!transcript.unrecognised.is_empty());
+    for gap in &transcript.unrecognised {
         assert!(gap.start > from - 2.0 && gap.end < to + 2.0, "{gap:?} is not within {from} to {to}");
     }
     assert!(view.row.warnings.contains("nothing was recognised from"), "{:?}", view.row.warnings);

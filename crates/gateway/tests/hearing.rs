@@ -133,7 +133,7 @@ async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
     let lying = GivenAudio { told: Some(Format::new(Codec::Mp3, 24_000)), ..audio };
     let heard = house.gateway.recognise(&house.caller, hear(lying, "turnstone")).await.unwrap();
     assert_eq!(heard.transcript.text, TEXT);
-    assert_eq!(heard.warnings, ["the audio was said to be MP3 and is FLAC"]);
+    assert_eq!(heard.warnings, ["the audio was declared as MP3 and is FLAC"]);
 }
 
 #[tokio::test]

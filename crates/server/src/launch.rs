@@ -58,7 +58,7 @@ impl PublicUrl {
 pub enum ServeError {
     #[error("the data folder {path} cannot be used")]
     Data { path: PathBuf, source: std::io::Error },
-    #[error("the address {address} cannot be listened on: {source}; choose another with --port")]
+    #[error("cannot listen on {address}: {source}; choose another port with --port")]
     Listen { address: SocketAddr, source: std::io::Error },
     #[error("the environment variable {0}, which holds the root key or its passphrase, is not set")]
     Variable(String),
@@ -186,7 +186,7 @@ fn prepare_data(folder: &Path) -> Result<PathBuf, ServeError> {
         tracing::warn!(
             path = %folder.display(),
             mode = format!("{mode:03o}"),
-            "others can look into the data folder; its files are private, run chmod 700 on it"
+            "the data folder is readable by others; run chmod 700 on it"
         );
     }
     let spool = folder.join("spool");
@@ -282,7 +282,7 @@ async fn first_start(store: &Store, data: &Path) -> Result<(), ServeError> {
     let path = data.join("operator.key");
     let key = add_operator_key(store, "made at the first start").await?;
     write_private(&path, key.expose_secret()).map_err(|source| ServeError::Data { path: path.clone(), source })?;
-    tracing::info!(path = %path.display(), "the first operator key is in this file");
+    tracing::info!(path = %path.display(), "the first operator key was written to this file");
     Ok(())
 }
 

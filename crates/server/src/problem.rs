@@ -11,70 +11,74 @@ use serde_json::json;
 use utoipa::ToSchema;
 
 /// What is no fault of the caller.
-const INTERNAL: (&str, u16, &str, &str) =
-    ("internal", 500, "Something failed inside the gateway", "Look in the service's log for this time, and report it.");
+const INTERNAL: (&str, u16, &str, &str) = (
+    "internal",
+    500,
+    "Internal error of the gateway",
+    "Find the error in the service's log at this time, and report it.",
+);
 
 /// The kinds of problem: slug, status, title, and what to do about it.
 pub(crate) const KINDS: [(&str, u16, &str, &str); 34] = [
-    ("bad-request", 400, "The request cannot be read", "Correct what the detail names and send it again."),
+    (
+        "bad-request",
+        400,
+        "The request cannot be read",
+        "Correct the fault given in the detail and send the request again.",
+    ),
     (
         "unknown-member",
         400,
-        "The request has a member or parameter that is not known",
-        "Look up the name in the API reference; nothing is passed over silently.",
+        "Unknown member or parameter",
+        "Look up the name in the API reference. Unknown names are never ignored.",
     ),
-    ("no-key", 401, "A key is missing", "Send an app key or operator key as Authorization: Bearer KEY."),
+    ("no-key", 401, "No key was sent", "Send an app key or operator key as Authorization: Bearer KEY."),
     (
         "bad-key",
         401,
         "The key is not valid",
-        "Check that the key is whole; make a new one with: dispatcher app key add NAME",
+        "Check that the key is complete. To add a new one: dispatcher app key add APP",
     ),
     ("signed-out", 401, "Nobody is signed in", "Sign in with your name and password, or with an operator key."),
-    ("not-allowed", 403, "The key may not do this", "Use an operator key; app keys speak, listen and read only."),
+    (
+        "not-allowed",
+        403,
+        "The key may not do this",
+        "Use an operator key. App keys can only speak, transcribe and read.",
+    ),
     (
         "wrong-origin",
         403,
-        "The request comes from another page",
-        "Changes with a console session are taken from the console's own pages alone.",
+        "The request comes from another origin",
+        "With a console session, changes are accepted only from pages of the console.",
     ),
-    ("not-found", 404, "There is nothing here", "Look up the path in the API reference at /api/reference."),
-    (
-        "no-such-voice",
-        404,
-        "There is no such voice or route",
-        "List them with: dispatcher voices, or GET /api/v1/voices",
-    ),
-    (
-        "no-such-engine",
-        404,
-        "There is no such engine",
-        "List them with: dispatcher engine list, or GET /api/v1/engines",
-    ),
-    ("no-such-record", 404, "There is no such record", "Check the name; lists show what there is."),
-    ("not-acceptable", 406, "No such audio can be made", "Ask for one of the formats that the detail names."),
+    ("not-found", 404, "No such path", "Look up the path in the API reference at /api/reference."),
+    ("no-such-voice", 404, "Unknown voice or route", "To list voices: dispatcher voices, or GET /api/v1/voices"),
+    ("no-such-engine", 404, "Unknown engine", "To list engines: dispatcher engine list, or GET /api/v1/engines"),
+    ("no-such-record", 404, "Record not found", "Check the name against the list of records."),
+    ("not-acceptable", 406, "The audio format is not available", "Request one of the formats given in the detail."),
     (
         "in-progress",
         409,
-        "The same request is still being worked on",
-        "Wait for the first one to end, then send it again.",
+        "The same request is still running",
+        "Wait until the first request ends, then send this one again.",
     ),
-    ("in-use", 409, "Something depends on it", "Change what the detail names first."),
-    ("sheet", 422, "The sheet has a fault", "Correct it at the line and column that the errors name."),
-    ("taken", 409, "The name is taken", "Choose another name, or change the record that has it."),
-    ("not-ready", 409, "The job or prompt is in another state", "Read its state; follow a job to its end."),
+    ("in-use", 409, "The record is in use", "First change the records given in the detail."),
+    ("sheet", 422, "The engine sheet has a fault", "Correct the sheet at the line and column given in the errors."),
+    ("taken", 409, "The name is taken", "Choose another name, or replace the existing record."),
+    ("not-ready", 409, "The job or prompt is not in the required state", "Read its state; wait for a job to end."),
     ("too-large", 413, "The body is too large", "Send a smaller body, or raise body_megabytes in dispatcher.toml."),
     (
         "text-too-long",
         413,
-        "The text is longer than the engine takes at once",
+        "The text is too long for one call of the engine",
         "Shorten the text, or choose an engine with a higher limit.",
     ),
     (
         "audio-too-long",
         413,
-        "The audio is longer than the engine takes at once",
-        "Send it with Prefer: respond-async, as a job, which has no such limit; or choose another engine.",
+        "The audio is too long for one call of the engine",
+        "Send it as a job, with Prefer: respond-async, or choose another engine.",
     ),
     (
         "not-audio",
@@ -91,30 +95,40 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 34] = [
     (
         "unsupported",
         422,
-        "No engine here can do all that is asked",
-        "Leave out what the errors name, or let it be adapted: \"unsupported\": \"adapt\"",
+        "No engine supports everything in the request",
+        "Remove the items given in the errors, or let them be adapted: \"unsupported\": \"adapt\"",
     ),
+    ("markup", 422, "The markup has a fault", "Correct the markup at the line and column given in the errors."),
     (
-        "markup",
+        "invalid",
         422,
-        "The text cannot be spoken as it is",
-        "Correct the markup at the line and column that the errors name.",
+        "The request has an invalid value",
+        "Correct the fault given in the detail and send the request again.",
     ),
-    ("invalid", 422, "The request makes no sense", "Correct what the detail names and send it again."),
-    ("too-many-attempts", 429, "Too many attempts to sign in", "Wait as long as Retry-After says."),
+    ("too-many-attempts", 429, "Too many attempts to sign in", "Wait for the time given in Retry-After."),
     (
         "crowded",
         429,
-        "Too much is waiting already",
-        "Wait as long as Retry-After says, or send fewer requests at once.",
+        "Too many requests are waiting",
+        "Wait for the time given in Retry-After, or send fewer requests at once.",
     ),
-    ("too-slow", 408, "The body arrives too slowly", "Send it again without long pauses, or in parts as an upload."),
-    ("quota", 507, "The app keeps as many bytes as it may", "Remove uploads, clips or jobs that are no longer needed."),
+    (
+        "too-slow",
+        408,
+        "The body arrives too slowly",
+        "Send the body again without long pauses, or send it in parts as an upload.",
+    ),
+    (
+        "quota",
+        507,
+        "The storage quota of the app is used up",
+        "Remove uploads, clips or jobs that are no longer needed.",
+    ),
     (
         "no-room",
         507,
         "The disk is full",
-        "Free some space on the disk of the data folder; reserve_megabytes says how much is kept free.",
+        "Free space on the disk of the data folder; reserve_megabytes sets how much must stay free.",
     ),
     (
         "wrong-host",
@@ -122,14 +136,9 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 34] = [
         "The request is for another host",
         "Call the service by the name in public_url, or set public_url to the name that callers use.",
     ),
-    ("stopping", 503, "The service is ending", "Send the request again in a few seconds."),
+    ("stopping", 503, "The service is stopping", "Send the request again in a few seconds."),
     INTERNAL,
-    (
-        "engines-failed",
-        502,
-        "No engine could do it",
-        "The attempts say why; dispatcher dispatches ID shows them later.",
-    ),
+    ("engines-failed", 502, "All engines failed", "See the attempts for the reasons; later: dispatcher dispatches ID"),
 ];
 
 /// A problem document.

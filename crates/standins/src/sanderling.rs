@@ -162,7 +162,7 @@ impl Sanderling {
         };
         let pitch = VOICES.iter().find(|(name, _)| *name == order.who).map_or(1.0, |(_, pitch)| *pitch);
         let codec = if order.form == "mp3" { Codec::Mp3 } else { Codec::Flac };
-        let format = Format { bitrate: (codec == Codec::Mp3).then_some(56_000), ..Format::new(codec, RATE) };
+        let format = Format { bitrate: (codec == Codec::Mp3).then_some(40_000), ..Format::new(codec, RATE) };
         let weather = forecast.map(|forecast| forecast.weather);
         let audio = match weather {
             Some(Weather::Garbage) => (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect(),

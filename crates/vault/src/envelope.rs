@@ -25,7 +25,7 @@ const NONCE: usize = 24;
 pub enum VaultError {
     #[error("the key file {path} cannot be used")]
     KeyFile { path: PathBuf, source: std::io::Error },
-    #[error("the key file {path} can be read by others (mode {mode:o}); run: chmod 600 {path}")]
+    #[error("the key file {path} is readable by others (mode {mode:o}); run: chmod 600 {path}")]
     KeyFileMode { path: PathBuf, mode: u32 },
     #[error("the root key is not 32 bytes in base64")]
     NotAKeyText,

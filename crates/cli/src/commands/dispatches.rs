@@ -46,7 +46,7 @@ pub(crate) fn render(list: &Value) -> String {
             output::text(row, "state"),
             output::milliseconds(&row["first_audio"]),
             output::seconds(&row["duration"]),
-            output::money(&row["cost"]),
+            output::money_cell(&row["cost"]),
         ]
     });
     let head = ["dispatch", "time", "app", "wanted", "answered by", "state", "first audio", "duration", "cost"];
@@ -95,7 +95,7 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
             output::text(line, "engine"),
             output::text(line, "characters"),
             output::seconds(&line["duration"]),
-            output::money(&line["cost"]),
+            output::money_cell(&line["cost"]),
         ]
     });
     text + &format!(

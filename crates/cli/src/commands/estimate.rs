@@ -49,7 +49,7 @@ fn render(answer: &Value) -> String {
             output::text(line, "voice"),
             output::text(line, "model"),
             output::text(line, "engine_format"),
-            output::money(&line["cost"]),
+            output::money_cell(&line["cost"]),
         ]
     });
     let table = output::table(&["", "engine", "voice", "model", "asked as", "cost"], rows.collect(), &[5]);

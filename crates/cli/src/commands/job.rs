@@ -262,7 +262,7 @@ fn render(list: &Value) -> String {
             output::text(job, "state"),
             progress(job),
             output::seconds(&job["duration"]),
-            output::money(&job["cost"]),
+            output::money_cell(&job["cost"]),
         ]
     });
     output::table(&["job", "app", "title", "state", "pieces", "duration", "cost"], rows.collect(), &[4, 5, 6])

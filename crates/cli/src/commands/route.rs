@@ -91,12 +91,7 @@ fn leg_of(text: &str) -> Result<Value, CliError> {
 
 /// Criteria in words: `any female pt-PT voice`.
 fn criteria(criteria: &Value) -> String {
-    let text = |member| output::text(criteria, member);
-    let named = Some(text("name")).filter(|name| !name.is_empty()).map(|name| format!("named {name}"));
-    let style = Some(text("style")).filter(|style| !style.is_empty()).map(|style| format!("in the style {style}"));
-    let words = ["any".to_owned(), text("gender"), text("languages"), "voice".to_owned()];
-    let words = words.into_iter().filter(|word| !word.is_empty()).chain(named).chain(style);
-    words.collect::<Vec<_>>().join(" ")
+    serde_json::from_value::<dispatcher_core::Criteria>(criteria.clone()).unwrap_or_default().to_string()
 }
 
 fn render(route: &Value) -> String {

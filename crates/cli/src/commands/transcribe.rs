@@ -70,7 +70,7 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Re
         text = serde_json::to_string_pretty(&value).unwrap_or(text);
     }
     give(&args, &text)?;
-    eprintln!("{engine}  {cost}");
+    eprintln!("{engine}  {}", output::money_text(&cost));
     Ok(())
 }
 

@@ -46,7 +46,7 @@ pub(crate) fn render(usage: &Value) -> String {
                 output::text(item, "requests"),
                 output::text(item, "characters"),
                 output::seconds(&item["duration"]),
-                output::money(&item["cost"]),
+                output::money_cell(&item["cost"]),
             ];
             groups(&item["group"]).into_iter().chain(numbers).collect()
         })
@@ -62,7 +62,7 @@ pub(crate) fn render(usage: &Value) -> String {
             ],
             _ => Default::default(),
         };
-        rows.push(label.chain(numbers).chain([output::money(total)]).collect());
+        rows.push(label.chain(numbers).chain([output::money_cell(total)]).collect());
     }
     let right: Vec<usize> = (by.len()..head.len()).collect();
     format!("{period}\n{}", output::table(&head, rows, &right))

@@ -23,7 +23,7 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result
     let query = [
         ("use", args.purpose.as_deref()),
         ("format", args.format.as_deref()),
-        ("price", args.max_price.as_deref()),
+        ("max_price", args.max_price.as_deref()),
         ("sort", args.sort.as_deref()),
         ("favourite", args.favourites.then_some("true")),
         ("search", args.search.as_deref()),
@@ -52,7 +52,7 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result
             output::text(voice, "id"),
             output::text(voice, "languages"),
             output::text(voice, "gender"),
-            output::money(&voice["price"]),
+            output::money_cell(&voice["price"]),
             format!("{}{}", output::text(voice, "availability"), if voice["stale"] == true { " (stale)" } else { "" }),
             format!("{}{}", if voice["favourite"] == true { "★ " } else { "" }, output::text(voice, "character")),
         ]

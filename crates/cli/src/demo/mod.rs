@@ -32,13 +32,15 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
     let demo = start(&data, args.port.unwrap_or(7_420), "info", args.config.as_deref()).await?;
     let environment = write_environment(&data, &demo)?;
     let (url, data) = (demo.service.url(), absolute(&data));
+    let path = path_line();
     output::print(&format!(
         "Saltmarsh Ferries is open.\n\n\
          Console   {url}\n\
          Sign in   {}   (works once)\n\
          Data      {}\n\
          Weather   {}\n\n\
-         Three commands to try, in another terminal:\n\n\
+         To try three commands in another terminal:\n\n\
+         {path}\
          \x20 . {}\n\
          \x20 dispatcher speak \"The 06:15 to Gullsay is delayed by twenty minutes.\" --voice quayside -o late.mp3\n\
          \x20 dispatcher transcribe late.mp3 --route captions\n\
@@ -52,6 +54,20 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
     // The stand-ins live as long as the service.
     let Demo { service, standins: _standins, .. } = demo;
     Ok(service.until_signalled().await?)
+}
+
+/// The line that lets a shell find this program by its name; nothing where
+/// it does already.
+fn path_line() -> String {
+    let Ok(program) = std::env::current_exe() else { return String::new() };
+    let Some(folder) = program.parent() else { return String::new() };
+    let name = program.file_name().unwrap_or_default();
+    let known = std::env::var_os("PATH").unwrap_or_default();
+    let found = std::env::split_paths(&known).map(|folder| folder.join(name)).find(|path| path.is_file());
+    match found.is_some_and(|found| absolute(&found) == absolute(&program)) {
+        true => String::new(),
+        false => format!("\x20 export PATH=\"{}:$PATH\"\n", folder.display()),
+    }
 }
 
 async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {

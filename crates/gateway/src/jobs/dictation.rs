@@ -179,7 +179,7 @@ impl JobRun<'_> {
             }
             parts.push(part);
         }
-        Ok(stitch(&parts).with_gaps(gaps))
+        Ok(stitch(&parts).with_unrecognised(gaps))
     }
 
     /// What neither of two parts has made out is heard again in one piece. A

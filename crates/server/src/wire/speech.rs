@@ -263,7 +263,7 @@ pub(crate) struct TranscriptAnswer {
     /// in seconds.
     #[schema(value_type = Vec<Object>)]
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub(crate) gaps: Vec<dispatcher_core::Gap>,
+    pub(crate) unrecognised: Vec<dispatcher_core::Gap>,
     pub(crate) cost: Amount,
     pub(crate) warnings: Vec<String>,
     pub(crate) dispatch: String,
@@ -271,7 +271,7 @@ pub(crate) struct TranscriptAnswer {
 
 impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
     fn from(heard: dispatcher_gateway::Recognised) -> Self {
-        let Transcript { text, language, words, alternatives, gaps } = heard.transcript;
+        let Transcript { text, language, words, alternatives, unrecognised } = heard.transcript;
         let round = |seconds: Option<f64>| seconds.map(|s| (s * 1_000.0).round() / 1_000.0);
         let word = |word: dispatcher_core::Word| WordAnswer {
             text: word.text,
@@ -288,7 +288,7 @@ impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
             model: heard.model,
             words: words.into_iter().map(word).collect(),
             alternatives,
-            gaps,
+            unrecognised,
             cost: heard.cost.into(),
             warnings: heard.warnings,
             dispatch: heard.dispatch,

@@ -148,7 +148,7 @@ fn show(lines: &[Line<'_>], gone: &[(String, String)], json: bool) -> Result<(),
         return output::print_json(&json!({"prompts": rows, "gone": gone, "to_make": open}));
     }
     let row = |line: &Line<'_>| {
-        let cost = if line.state == State::Made { String::new() } else { output::money(&line.cost) };
+        let cost = if line.state == State::Made { String::new() } else { output::money_cell(&line.cost) };
         let ear = if line.approved { "approved" } else { "" };
         vec![line.prompt.id.clone(), line.format.to_owned(), line.state.name().into(), cost, ear.into()]
     };
