@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import {
+  mdiAccountCircleOutline,
   mdiAccountVoice,
   mdiApi,
   mdiChartBar,
+  mdiChevronDown,
+  mdiChevronRight,
   mdiDotsHorizontal,
   mdiEngineOutline,
   mdiFormatListBulleted,
@@ -58,6 +61,18 @@ const pages = groups.flatMap((group) => group.pages)
 const near = pages.filter((page) => ['/', '/voices', '/overview', '/dispatches'].includes(page.to))
 const far = pages.filter((page) => !near.includes(page))
 
+const isHere = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
+
+/** Groups of the rail that are folded; kept for the next visit. */
+const folded = ref(new Set<string>(JSON.parse(localStorage.getItem('folded') ?? '[]')))
+
+function fold(name: string) {
+  const next = new Set(folded.value)
+  if (!next.delete(name)) next.add(name)
+  folded.value = next
+  localStorage.setItem('folded', JSON.stringify([...next]))
+}
+
 const dark = computed(() => theme.global.current.value.dark)
 
 function turn() {
@@ -98,37 +113,33 @@ onUnmounted(() => window.removeEventListener('keydown', key))
 <template>
   <v-app>
     <template v-if="session.person">
-      <v-navigation-drawer v-if="!narrow" permanent width="212" color="surface" aria-label="Pages">
-        <div class="brand"><img src="/mark.svg" alt="" width="30" height="30" /><span>Dispatcher</span></div>
-        <template v-for="group in groups" :key="group.name">
-          <v-list density="compact" nav :aria-label="group.name">
-            <v-list-subheader>{{ group.name }}</v-list-subheader>
-            <v-list-item
-              v-for="page in group.pages"
-              :key="page.to"
-              :to="page.to"
-              :active="page.to === '/' ? route.path === '/' : route.path.startsWith(page.to)"
-              :exact="page.to === '/'"
-              :prepend-icon="page.icon"
-              :title="page.title"
-              color="primary"
-              rounded="md"
-            />
-          </v-list>
-        </template>
+      <v-navigation-drawer v-if="!narrow" permanent width="212" color="surface" tag="nav" aria-label="Pages">
+        <router-link to="/" class="brand"><img src="/mark.svg" alt="" width="28" height="28" /><span>Dispatcher</span></router-link>
+        <section v-for="group in groups" :key="group.name" class="group">
+          <button type="button" class="fold" :aria-expanded="!folded.has(group.name)" :aria-controls="`pages-${group.name}`" @click="fold(group.name)">
+            {{ group.name }}<v-icon :icon="folded.has(group.name) ? mdiChevronRight : mdiChevronDown" size="16" />
+          </button>
+          <ul v-show="!folded.has(group.name)" :id="`pages-${group.name}`">
+            <li v-for="page in group.pages" :key="page.to">
+              <router-link :to="page.to" class="entry" :class="{ here: isHere(page.to) }" :aria-current="isHere(page.to) ? 'page' : undefined">
+                <v-icon :icon="page.icon" size="20" />{{ page.title }}
+              </router-link>
+            </li>
+          </ul>
+        </section>
         <template #append>
-          <v-list density="compact" nav aria-label="More">
-            <v-list-item href="/api/reference" target="_blank" :prepend-icon="mdiApi" title="API reference" rounded="md" />
-            <v-list-item
-              tag="button"
-              :prepend-icon="dark ? mdiWhiteBalanceSunny : mdiWeatherNight"
-              :title="dark ? 'Light' : 'Dark'"
-              rounded="md"
-              @click="turn"
-            />
-            <v-list-item tag="button" :prepend-icon="mdiLogout" title="Sign out" rounded="md" @click="leave" />
-          </v-list>
-          <div class="who quiet">{{ session.person }} · {{ session.version }}</div>
+          <v-menu location="top start">
+            <template #activator="{ props }">
+              <button type="button" v-bind="props" class="entry account" data-test="account"><v-icon :icon="mdiAccountCircleOutline" size="20" /><span>{{ session.person }}</span></button>
+            </template>
+            <v-list density="compact">
+              <v-list-item href="/api/reference" target="_blank" :prepend-icon="mdiApi" title="API reference" />
+              <v-list-item :prepend-icon="dark ? mdiWhiteBalanceSunny : mdiWeatherNight" :title="dark ? 'Light theme' : 'Dark theme'" @click="turn" />
+              <v-list-item :prepend-icon="mdiLogout" title="Sign out" @click="leave" />
+              <v-divider />
+              <v-list-item :subtitle="`Version ${session.version}`" />
+            </v-list>
+          </v-menu>
         </template>
       </v-navigation-drawer>
       <v-bottom-navigation v-else grow color="primary" aria-label="Pages">
@@ -142,7 +153,9 @@ onUnmounted(() => window.removeEventListener('keydown', key))
           </template>
           <v-list density="compact">
             <v-list-item v-for="page in far" :key="page.to" :to="page.to" :prepend-icon="page.icon" :title="page.title" />
-            <v-list-item tag="button" :prepend-icon="mdiLogout" title="Sign out" @click="leave" />
+            <v-list-item href="/api/reference" target="_blank" :prepend-icon="mdiApi" title="API reference" />
+            <v-list-item :prepend-icon="dark ? mdiWhiteBalanceSunny : mdiWeatherNight" :title="dark ? 'Light theme' : 'Dark theme'" @click="turn" />
+            <v-list-item :prepend-icon="mdiLogout" title="Sign out" @click="leave" />
           </v-list>
         </v-menu>
       </v-bottom-navigation>
@@ -151,11 +164,11 @@ onUnmounted(() => window.removeEventListener('keydown', key))
       <router-view />
     </v-main>
     <v-dialog v-model="help" max-width="360">
-      <v-card title="Keys">
+      <v-card title="Keyboard shortcuts">
         <v-card-text>
-          <p><kbd class="code">/</kbd> goes to the search field</p>
-          <p><kbd class="code">Space</kbd> plays and stops the sound that has focus</p>
-          <p><kbd class="code">?</kbd> shows this list</p>
+          <p><kbd class="code">/</kbd> moves to the search field</p>
+          <p><kbd class="code">Space</kbd> plays or stops the audio that has focus</p>
+          <p><kbd class="code">?</kbd> shows these keys</p>
         </v-card-text>
       </v-card>
     </v-dialog>
@@ -167,15 +180,59 @@ onUnmounted(() => window.removeEventListener('keydown', key))
   display: flex;
   align-items: center;
   gap: 10px;
-  padding: 18px 16px 6px;
+  padding: 14px 16px 8px;
   font-size: 1.15rem;
+  font-weight: 700;
+  color: inherit;
+  text-decoration: none;
+}
+
+.group {
+  padding: 2px 8px 6px;
+}
+
+.group ul {
+  list-style: none;
+  padding: 0;
+}
+
+.fold {
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  width: 100%;
+  padding: 5px 8px;
+  font-size: 0.8rem;
+  opacity: 0.78;
+}
+
+.entry {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  min-height: 34px;
+  padding: 5px 10px;
+  border-radius: 6px;
+  font-size: 0.94rem;
+  color: inherit;
+  text-decoration: none;
+}
+
+.entry:hover {
+  background: rgba(var(--v-theme-on-surface), 0.06);
+}
+
+.here {
+  background: rgba(var(--v-theme-primary), 0.14);
+  color: rgb(var(--v-theme-primary));
   font-weight: 700;
 }
 
-.who {
-  padding: 6px 18px 16px;
-  font-size: 0.8rem;
+.account {
+  width: calc(100% - 16px);
+  margin: 8px;
   overflow-wrap: anywhere;
+  text-align: left;
 }
 
 .small {

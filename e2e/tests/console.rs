@@ -218,7 +218,7 @@ async fn a_prompt_set_is_made_heard_and_approved() {
         .await;
     assert!(browser.driver.current_url().await.unwrap().path().ends_with("/jobs/prompts/gate-prompts"));
     browser.find("make").await.click().await.unwrap();
-    browser.until("the file", "return document.body.innerText.includes('Every file is as its row says')").await;
+    browser.until("the file", "return document.body.innerText.includes('All files match their rows')").await;
     browser.driver.find(By::Css("[aria-label='Play open, mp3']")).await.unwrap().click().await.unwrap();
     browser
         .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.3")

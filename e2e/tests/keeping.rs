@@ -415,7 +415,7 @@ async fn marks_speakers_and_alternatives_come_through() {
     let said: Value = said.json().await.unwrap();
     let words: Vec<&str> =
         said["words"].as_array().unwrap().iter().map(|word| word["text"].as_str().unwrap()).collect();
-    assert_eq!(words, ["Mind", "the", "gap"], "{said}");
+    assert_eq!(words, ["The", "ramp", "is", "closing"], "{said}");
     let starts: Vec<f64> =
         said["words"].as_array().unwrap().iter().map(|word| word["start"].as_f64().unwrap()).collect();
     assert!(

@@ -44,7 +44,10 @@ async fn the_answer_has_words_with_times_and_its_cost_by_the_second() {
         "the app's default route"
     );
     let words = answer["words"].as_array().unwrap();
-    assert_eq!(words.iter().map(|word| word["text"].as_str().unwrap()).collect::<Vec<_>>(), ["Mind", "the", "gap."]);
+    assert_eq!(
+        words.iter().map(|word| word["text"].as_str().unwrap()).collect::<Vec<_>>(),
+        ["The", "ramp", "is", "closing."]
+    );
     let times: Vec<f64> =
         words.iter().flat_map(|word| [word["start"].as_f64().unwrap(), word["end"].as_f64().unwrap()]).collect();
     assert!(times.windows(2).all(|pair| pair[0] <= pair[1]) && times[0] > 0.1, "{times:?}");

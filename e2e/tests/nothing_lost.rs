@@ -203,7 +203,9 @@ async fn a_recording_too_long_for_one_call_is_recognised_as_a_job() {
     assert!(done.status.success(), "{told}");
     let heard = String::from_utf8(done.stdout).unwrap();
     assert_eq!(heard.split_whitespace().collect::<Vec<_>>(), text.split_whitespace().collect::<Vec<_>>(), "{told}");
-    let first = told.find("too long for one call: recognised as a job, ").unwrap_or_else(|| panic!("{told}"));
+    let first = told
+        .find("too long for one call; it is transcribed as a job, estimated cost ")
+        .unwrap_or_else(|| panic!("{told}"));
     assert!(told.find("dispatcher job wait").is_some_and(|at| at > first), "the cost is said before it begins: {told}");
     let jobs = demo.get("/api/v1/jobs").await;
     assert_eq!(jobs["items"][0]["pieces"], json!({"done": 2, "all": 2}), "{jobs}");

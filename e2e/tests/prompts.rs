@@ -114,8 +114,8 @@ async fn the_service_keeps_a_set_and_makes_again_only_what_changed() {
     let set = Set { demo: &demo };
     let (states, answer) = told(set.put(TABLE).await).await;
     assert_eq!(states, ["new", "new", "new"]);
-    // Fifteen characters once and thirteen twice, at 16 millionths each.
-    assert_eq!(answer["cost"], serde_json::json!([{"amount": "0.000656", "currency": "EUR"}]));
+    // Fifteen characters once and twenty twice, at 16 millionths each.
+    assert_eq!(answer["cost"], serde_json::json!([{"amount": "0.000880", "currency": "EUR"}]));
     assert_eq!(demo.delivered().await["calls"], 0, "looking costs nothing");
     let refused = set.approve("gap", true).await;
     assert_eq!(refused.status(), 409, "nobody has heard it");

@@ -127,7 +127,7 @@ async fn take_the_pictures() {
     browser.until("the matrix", "return document.querySelector('[data-test=summary]') !== null").await;
     shot("engine-check.png").await;
     browser.go(&format!("{}/engines/heron?tab=sheet", demo.url)).await;
-    browser.until("no fault", "return document.body.innerText.includes('no fault')").await;
+    browser.until("no fault", "return document.body.innerText.includes('● Valid')").await;
     browser.run("const t = document.querySelector('[data-test=sheet]'); t.value = t.value.replace('limit  = { characters', 'limits = { characters'); t.dispatchEvent(new Event('input')); t.scrollTop = 220").await;
     browser.until("the fault", "return document.querySelector('[data-test=fault]') !== null").await;
     shot("engine-sheet.png").await;
@@ -139,7 +139,8 @@ async fn take_the_pictures() {
     browser.go(&format!("{}/overview", demo.url)).await;
     browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
     shot("overview.png").await;
-    browser.driver.find(By::XPath("//button[contains(., 'Dark')]")).await.unwrap().click().await.unwrap();
+    browser.driver.find(By::XPath("//button[@data-test='account']")).await.unwrap().click().await.unwrap();
+    browser.driver.find(By::XPath("//*[text()='Dark theme']")).await.unwrap().click().await.unwrap();
     shot("overview-dark.png").await;
     browser.go(&format!("{}/api/reference", demo.url)).await;
     browser

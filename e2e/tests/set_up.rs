@@ -36,7 +36,7 @@ async fn an_engine_is_checked_and_its_sheet_mended_where_the_fault_is() {
     assert!(page.contains("fine is no grade") && page.contains("POST /talk/pellin"), "{page}");
     // A fault is told at its line, and cannot be saved.
     browser.go(&format!("{}/engines/heron?tab=sheet", demo.url)).await;
-    browser.until("no fault", "return document.body.innerText.includes('no fault')").await;
+    browser.until("no fault", "return document.body.innerText.includes('● Valid')").await;
     let spoil = "const t = document.querySelector('[data-test=sheet]'); t.value = t.value.replace('answer = \"audio\"', 'answr = \"audio\"'); t.dispatchEvent(new Event('input'))";
     browser.run(spoil).await;
     browser.until("the fault", "return document.querySelector('[data-test=fault]') !== null").await;
@@ -46,7 +46,7 @@ async fn an_engine_is_checked_and_its_sheet_mended_where_the_fault_is() {
     assert_eq!(disabled, json!(true));
     let mend = "const t = document.querySelector('[data-test=sheet]'); t.value = t.value.replace('answr', 'answer').replace('Heron (stand-in)', 'Heron of the marsh'); t.dispatchEvent(new Event('input'))";
     browser.run(mend).await;
-    browser.until("no fault", "return document.body.innerText.includes('no fault')").await;
+    browser.until("no fault", "return document.body.innerText.includes('● Valid')").await;
     browser.find("save-sheet").await.click().await.unwrap();
     browser.until("the new title", "return document.querySelector('h1').innerText === 'Heron of the marsh'").await;
     // An engine out of a pasted command.

@@ -118,7 +118,7 @@ async fn models_differ_in_price_and_estimates_are_met() {
         );
         assert_eq!(demo.delivered().await["calls"], before, "an estimate calls nobody");
         let response = demo.speak(body, "*/*").await;
-        assert_eq!(header(&response, "dispatch-fingerprint"), estimate["sound"]);
+        assert_eq!(header(&response, "dispatch-fingerprint"), estimate["fingerprint"]);
         let id = header(&response, "dispatch-id");
         response.bytes().await.unwrap();
         let dispatch = demo.settled(&id).await;
@@ -346,7 +346,8 @@ async fn faults_of_a_request_are_told_before_anything_is_called() {
         assert!(problem.to_string().contains(says), "{says} in {problem}");
     }
     let nearest: Value = demo.speak(json!({"text": "a", "voice": "heron/pellinn"}), "*/*").await.json().await.unwrap();
-    assert_eq!(nearest["nearest"].as_array().unwrap().len(), 3);
+    let similar = nearest["nearest"].as_array().unwrap();
+    assert!(similar[0] == "heron/pellin" && similar.len() <= 3, "{nearest}");
     assert_eq!(demo.delivered().await["calls"], 0);
     assert_eq!(demo.get("/api/v1/dispatches").await["items"], json!([]));
 }

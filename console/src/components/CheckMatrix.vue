@@ -14,7 +14,7 @@ const looks: Record<string, [string, string]> = { holds: ['●', 'success'], dif
   <section aria-label="Matrix">
     <p role="status" data-test="summary"><strong>{{ summary }}</strong> <span class="quiet">· <MoneyAmount :amount="check.cost" /></span></p>
     <v-table density="compact" class="table mt-2">
-      <thead><tr><th scope="col">Claim</th><th scope="col">Of</th><th scope="col">The sheet says</th><th scope="col">Seen</th><th scope="col">Verdict</th></tr></thead>
+      <thead><tr><th scope="col">Claim</th><th scope="col">Subject</th><th scope="col">Sheet</th><th scope="col">Engine</th><th scope="col">Verdict</th></tr></thead>
       <tbody>
         <template v-for="(claim, at) in check.claims" :key="at">
           <tr data-test="claim">
@@ -26,8 +26,8 @@ const looks: Record<string, [string, string]> = { holds: ['●', 'success'], dif
           </tr>
           <tr v-if="claim.verdict === 'differs' && (claim.request || claim.answer)">
             <td colspan="5" class="exchange">
-              <template v-if="claim.request"><div class="quiet">sent, without the credential</div><pre tabindex="0">{{ claim.request }}</pre></template>
-              <template v-if="claim.answer"><div class="quiet">came back</div><pre tabindex="0">{{ claim.answer }}</pre></template>
+              <template v-if="claim.request"><div class="quiet">request, without the credential</div><pre tabindex="0">{{ claim.request }}</pre></template>
+              <template v-if="claim.answer"><div class="quiet">answer</div><pre tabindex="0">{{ claim.answer }}</pre></template>
             </td>
           </tr>
         </template>

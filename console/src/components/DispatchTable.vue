@@ -13,7 +13,7 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
 <template>
   <v-table class="table">
     <thead>
-      <tr><th scope="col">When</th><th scope="col">App</th><th scope="col">Work</th><th scope="col">Wanted</th><th scope="col">Answered by</th><th scope="col">State</th><th scope="col" class="number">First audio</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th></tr>
+      <tr><th scope="col">When</th><th scope="col">App</th><th scope="col">Work</th><th scope="col">Requested</th><th scope="col">Answered by</th><th scope="col">State</th><th scope="col" class="number">First audio</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th></tr>
     </thead>
     <tbody>
       <tr v-for="row in rows" :key="row.id" data-test="dispatch-row">

@@ -23,10 +23,10 @@ const elements: [name: string, hint: string, before: string, after: string, samp
   ['Higher', 'rate, pitch and volume', '<prosody pitch="+2st">', '</prosody>', 'higher'],
   ['Say as', 'times, dates, numbers, letters', '<say-as interpret-as="time" format="hms24">', '</say-as>', '18:40'],
   ['Alias', 'said in other words', '<sub alias="lifeboat">', '</sub>', 'LB'],
-  ['Phoneme', 'said by its sounds', '<phoneme alphabet="ipa" ph="ˈɡʌlzeɪ">', '</phoneme>', 'Gullsay'],
+  ['Phoneme', 'its pronunciation', '<phoneme alphabet="ipa" ph="ˈɡʌlzeɪ">', '</phoneme>', 'Gullsay'],
   ['Voice', 'another voice', '<voice gender="male">', '</voice>', 'All aboard.'],
   ['Language', 'another language', '<lang xml:lang="fr-FR">', '</lang>', 'Bonjour.'],
-  ['Sound', 'a kept clip, by its title or clip:ID; its text where it cannot be had', '<audio src="chime.wav">', '</audio>', 'Attention, please.'],
+  ['Audio', 'a clip, by its title or clip:ID; its text if the clip is missing', '<audio src="chime.wav">', '</audio>', 'Attention, please.'],
   ['Mark', 'a name for a moment', '<mark name="here"/>', '', ''],
 ]
 
@@ -121,7 +121,7 @@ function scroll() {
         <pre class="code" aria-hidden="true" :style="{ transform: `translate(${-left}px, ${-top}px)` }"><div v-for="(line, index) in coloured" :key="index"><span v-for="(token, at) in line" :key="at" :class="token.kind">{{ token.text }}</span>{{ line.length ? '' : ' ' }}</div></pre>
         <textarea ref="area" v-model="source" class="code" aria-label="Script, SSML 1.1" spellcheck="false" wrap="off" data-test="script" @scroll="scroll" />
       </div>
-      <div class="beside" data-test="beside" :aria-label="`What ${engine ?? 'the engine'} would do`">
+      <div class="beside" data-test="beside" :aria-label="`Fidelity with ${engine ?? 'the engine'}`">
         <div :style="{ transform: `translateY(${-top}px)` }">
           <div v-for="row in beside" :key="row.line" class="row" :style="{ top: `${(row.line - 1) * LINE + 8}px` }" :title="row.told">
             <span v-for="part in row.parts" :key="part.outcome" :class="`text-${looks[part.outcome]?.[1] ?? 'info'}`"><span aria-hidden="true">{{ looks[part.outcome]?.[0] ?? '•' }}</span> {{ part.names }} {{ part.outcome }}</span>
@@ -130,7 +130,7 @@ function scroll() {
       </div>
     </div>
     <p class="told mt-2" role="status" data-test="script-told">
-      <template v-if="fault"><span class="text-error">▲ Line {{ fault.line }}, column {{ fault.column }}:</span> {{ fault.detail }} <a href="#" @click.prevent="goTo(fault.line, fault.column)">Go there</a></template>
+      <template v-if="fault"><span class="text-error">▲ Line {{ fault.line }}, column {{ fault.column }}:</span> {{ fault.detail }} <a href="#" @click.prevent="goTo(fault.line, fault.column)">Go to line</a></template>
       <template v-else-if="fidelity.length"><span class="text-success">● Valid.</span> Beside each line: what becomes of its elements{{ engine ? ` with ${engine}` : '' }}.</template>
     </p>
   </div>

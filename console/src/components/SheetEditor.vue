@@ -122,28 +122,28 @@ onMounted(load)
 <template>
   <div>
     <v-tabs v-if="!engine" v-model="tab" density="compact" class="mb-3">
-      <v-tab value="command">From a pasted command</v-tab>
-      <v-tab value="sheet">The sheet</v-tab>
+      <v-tab value="command">From a curl command</v-tab>
+      <v-tab value="sheet">Sheet</v-tab>
     </v-tabs>
     <div v-if="tab === 'command'">
-      <p class="quiet mb-3">Paste a call of curl that works, as the engine's own pages show it. Its secrets become parts of a credential and are not kept.</p>
+      <p class="quiet mb-3">Paste a curl command that works, for example from the documentation of the engine. Its secrets become parts of a credential and are not stored.</p>
       <v-textarea v-model="command" label="Command" rows="8" class="mono" data-test="command" spellcheck="false" />
       <v-btn color="primary" :loading="busy" :disabled="!command.trim()" data-test="draft" @click="draft">Draft a sheet</v-btn>
     </div>
     <div v-else>
       <ul v-if="remarks.length" class="remarks mb-3"><li v-for="remark in remarks" :key="remark">{{ remark }}</li></ul>
-      <p v-if="parts.length" class="mb-3">Once it is saved, bind a credential with: <span class="code">{{ parts.join(', ') }}</span>. Lines with <span class="code"># ?</span> are guesses.</p>
+      <p v-if="parts.length" class="mb-3">After saving, add a credential: <span class="code">{{ parts.join(', ') }}</span>. Lines with <span class="code"># ?</span> are guesses.</p>
       <div class="editor" :class="{ faulty: fault }">
         <div ref="gutter" class="gutter" aria-hidden="true"><div v-for="line in lines" :key="line" :class="{ here: fault?.line === line }">{{ line }}</div></div>
         <textarea ref="area" v-model="source" aria-label="Sheet, TOML" spellcheck="false" wrap="off" data-test="sheet" @scroll="scroll" />
       </div>
       <p class="told" role="status">
         <button v-if="fault" type="button" class="text-error fault" data-test="fault" @click="goTo(fault.line)">▲ line {{ fault.line }}, column {{ fault.column }}: <span class="code">{{ fault.key }}</span> {{ fault.detail }}</button>
-        <span v-else-if="good" class="text-success">● no fault</span>
-        <span v-else class="quiet">{{ source.trim() ? 'checking…' : 'A sheet is TOML; the reference is docs/engine-sheets.md.' }}</span>
+        <span v-else-if="good" class="text-success">● Valid</span>
+        <span v-else class="quiet">{{ source.trim() ? 'checking…' : 'Sheets are TOML; docs/engine-sheets.md describes them.' }}</span>
         <span v-if="version" class="quiet">version {{ version.version }}, {{ version.origin.split('/').pop() }}</span>
       </p>
-      <v-btn color="primary" :loading="busy" :disabled="!good" data-test="save-sheet" @click="save">{{ engine ? 'Put this version into force' : 'Put in this engine' }}</v-btn>
+      <v-btn color="primary" :loading="busy" :disabled="!good" data-test="save-sheet" @click="save">{{ engine ? 'Replace the sheet' : 'Add the engine' }}</v-btn>
     </div>
     <ProblemNote :error="error" />
   </div>

@@ -75,7 +75,7 @@ onBeforeUnmount(() => {
     <audio ref="audio" data-test="audio" @play="playing = true" @pause="playing = false" @ended="playing = false" @timeupdate="tick" />
     <v-btn :icon="playing ? mdiPause : mdiPlay" :aria-label="playing ? 'Stop' : 'Play'" :disabled="!shown" color="primary" variant="flat" @click="turn" />
     <div v-show="shown" ref="wave" class="wave" />
-    <div v-if="!shown" class="wave quiet">This browser cannot play this format; save it to hear it elsewhere.</div>
+    <div v-if="!shown" class="wave quiet">This browser cannot play this format; save the file to play it elsewhere.</div>
     <span v-if="shown" class="number">{{ seconds(position) }} / {{ seconds(length) }}</span>
     <v-btn :icon="mdiDownload" :href="url" :download="name" aria-label="Save" variant="text" />
   </div>

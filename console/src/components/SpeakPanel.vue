@@ -92,7 +92,7 @@ function choiceOf(preset: Schemas['PresetAnswer']): Choice {
 /** What a second takes, and what it costs the sound. */
 function weight(choice: Choice, rate: number) {
   const bytes = choice.bytes(choice.rates.includes(rate) ? rate : choice.rates[0]!)
-  const size = bytes === null ? 'size by the sound, about half of WAV' : `${kilobytes(bytes)} a second`
+  const size = bytes === null ? 'varies, about half of WAV' : `${kilobytes(bytes)} per second`
   return `${size}, ${choice.lossless ? 'nothing left out' : 'what is hardly heard is left out'}`
 }
 
@@ -229,7 +229,7 @@ onMounted(async () => {
   <v-card class="pa-5" tag="section" aria-labelledby="speak-title">
     <div class="head">
       <h2 id="speak-title">Speak</h2>
-      <v-btn-toggle v-model="mode" mandatory density="compact" variant="outlined" aria-label="What is spoken">
+      <v-btn-toggle v-model="mode" mandatory density="compact" variant="outlined" aria-label="Kind of text">
         <v-btn value="text" size="small" data-test="mode-text">Text</v-btn>
         <v-btn value="script" size="small" data-test="mode-script">Script</v-btn>
       </v-btn-toggle>
@@ -238,10 +238,10 @@ onMounted(async () => {
     <v-textarea v-else v-model="text" label="Text" rows="2" auto-grow data-test="text" @keydown.ctrl.enter="speak" />
     <div class="grid mt-4">
       <v-autocomplete v-model="voice" :items="choices" label="Route or voice" data-test="voice" class="two" :item-props="(item: { subtitle: string }) => ({ subtitle: item.subtitle })" />
-      <v-select v-model="model" :items="models" label="Model" clearable placeholder="the engine's first" persistent-placeholder />
+      <v-select v-model="model" :items="models" label="Model" clearable placeholder="default" persistent-placeholder />
       <v-autocomplete v-model="language" :items="languages" label="Language" clearable placeholder="any" persistent-placeholder />
       <v-select v-model="gender" :items="['female', 'male', 'neutral']" label="Gender" clearable placeholder="any" persistent-placeholder />
-      <v-select v-model="rate" :items="chosen.rates" :disabled="chosen.preset" label="Rate, Hz" />
+      <v-select v-model="rate" :items="chosen.rates" :disabled="chosen.preset" label="Sample rate, Hz" />
       <v-select v-model="format" :items="offered" :item-props="(item: Choice) => ({ subtitle: weight(item, rate) })" :hint="weight(chosen, rate)" persistent-hint label="Format or preset" data-test="format" class="two" />
     </div>
     <div class="go mt-4">

@@ -29,7 +29,7 @@ onMounted(async () => {
     const plans = routes.items.filter((one) => one.work === 'recognition')
     choices.value = [
       ...plans.map((one) => ({ title: `${one.name} (route)`, value: `route=${one.name}` })),
-      ...engines.items.filter((one) => one.listens).map((one) => ({ title: one.state === 'ready' ? one.name : `${one.name} (${one.state})`, value: `engine=${one.name}` })),
+      ...engines.items.filter((one) => one.recognition).map((one) => ({ title: one.state === 'ready' ? one.name : `${one.name} (${one.state})`, value: `engine=${one.name}` })),
     ]
     wanted.value = choices.value[0]?.value ?? ''
   } catch (caught) {
@@ -98,16 +98,16 @@ async function turnRecording() {
         {{ recording ? 'Stop and transcribe' : 'Record' }}
       </v-btn>
       <meter v-if="recording" :value="level" max="1" aria-label="Level" />
-      <span v-else class="quiet">or drop audio here: WAV, MP3, M4A, FLAC, Ogg, WebM</span>
+      <span v-else class="quiet">Or drop audio here: WAV, MP3, M4A, FLAC, Ogg, WebM</span>
     </div>
     <v-progress-linear v-if="busy" indeterminate color="primary" class="mt-3" aria-label="Transcribing" />
     <ProblemNote :error="error" />
     <SoundPlayer v-if="audio" ref="player" :source="audio" :name="name" class="mt-4" @time="now = $event" />
     <div v-if="transcript" class="mt-4">
-      <p v-if="!transcript.text" class="quiet">No words were heard.</p>
+      <p v-if="!transcript.text" class="quiet">No words were recognised.</p>
       <p class="transcript" :lang="transcript.language" dir="auto" data-test="transcript">
         <template v-if="transcript.words.length">
-          <button v-for="(word, index) in transcript.words" :key="index" type="button" class="word" :class="{ now: index === current }" :title="`${seconds(word.start)} to ${seconds(word.end)}${word.confidence == null ? '' : `, ${Math.round(word.confidence * 100)} % sure`}`" @click="player?.seek(word.start ?? 0)">
+          <button v-for="(word, index) in transcript.words" :key="index" type="button" class="word" :class="{ now: index === current }" :title="`${seconds(word.start)} to ${seconds(word.end)}${word.confidence == null ? '' : `, ${Math.round(word.confidence * 100)} % confidence`}`" @click="player?.seek(word.start ?? 0)">
             <span>{{ word.text }}</span><span class="time">{{ word.start?.toFixed(2) }}</span>
           </button>
         </template>
@@ -116,7 +116,7 @@ async function turnRecording() {
       <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.duration) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
       <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>
     </div>
-    <p v-else-if="!busy && !audio" class="quiet mt-4">Nothing heard yet. A recording that Dispatcher spoke is a good first one: speak, save, and drop it here.</p>
+    <p v-else-if="!busy && !audio" class="quiet mt-4">No transcript yet. Try with audio from Speak: save it, and drop it here.</p>
   </v-card>
 </template>
 

@@ -4,6 +4,7 @@ import { mdiPlus } from '@mdi/js'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Credential, type Engine, type Schemas } from '@/api/client'
+import CodeText from '@/components/CodeText.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
@@ -129,22 +130,22 @@ onUnmounted(() => clearInterval(timer))
 <template>
   <div class="page">
     <h1>Credentials</h1>
-    <p class="lead quiet">What engines ask for, sealed. Nothing that was put in is ever shown again.</p>
+    <p class="lead quiet">Credentials of engines, stored encrypted. Secrets are never shown again.</p>
     <div class="top">
-      <v-btn color="primary" :prepend-icon="mdiPlus" data-test="add-credential" @click="open('')">Bind a credential</v-btn>
+      <v-btn color="primary" :prepend-icon="mdiPlus" data-test="add-credential" @click="open('')">Add a credential</v-btn>
       <v-btn variant="text" @click="rekeying = true">Change the root key</v-btn>
       <v-checkbox v-model="old" label="Show past versions" density="compact" hide-details />
     </div>
     <ProblemNote :error="error" />
     <p v-if="told" role="status" class="my-3" data-test="told">{{ told }}</p>
     <v-alert v-if="trial" :type="trial.works ? 'success' : trial.works === false ? 'error' : 'info'" variant="tonal" border="start" closable class="my-3" data-test="trial" @click:close="trial = undefined">
-      <strong>{{ trial.credential.name }} version {{ trial.credential.version }} {{ trial.works ? 'works' : trial.works === false ? 'does not work' : 'is not known to work' }}</strong>
+      <strong>{{ trial.credential.name }} version {{ trial.credential.version }} {{ trial.works ? 'works' : trial.works === false ? 'does not work' : 'could not be tried' }}</strong>
       <div>{{ trial.told }}</div>
-      <div v-if="trial.roles.length" class="small">It may: {{ trial.roles.join(', ') }}</div>
+      <div v-if="trial.roles.length" class="small">Rights: {{ trial.roles.join(', ') }}</div>
     </v-alert>
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading credentials" />
     <v-table v-if="shown.length" class="table mt-4">
-      <thead><tr><th scope="col">Credential</th><th scope="col">State</th><th scope="col">Parts</th><th scope="col">Bound to</th><th scope="col">Last used</th><th scope="col"><span class="d-sr-only">Do</span></th></tr></thead>
+      <thead><tr><th scope="col">Credential</th><th scope="col">State</th><th scope="col">Parts</th><th scope="col">Bound to</th><th scope="col">Last used</th><th scope="col"><span class="d-sr-only">Actions</span></th></tr></thead>
       <tbody>
         <tr v-for="row in shown" :key="`${row.name} ${row.version}`" data-test="credential-row">
           <td><strong>{{ row.name }}</strong> <span class="quiet">version {{ row.version }}</span><div class="quiet small">for <router-link :to="`/engines/${row.engine}`">{{ row.engine }}</router-link>, by {{ row.created_by }} <TimeAgo :time="row.created" /></div></td>
@@ -156,44 +157,44 @@ onUnmounted(() => clearInterval(timer))
           <td class="do">
             <template v-if="!past.includes(row.state)">
               <v-btn size="small" variant="text" :loading="busy === `check ${row.name}`" :aria-label="`Check ${row.name}`" @click="check(row)">Check</v-btn>
-              <v-btn size="small" variant="text" :aria-label="`Rotate ${row.name}`" @click="open(row.engine, row.name)">Rotate</v-btn>
+              <v-btn size="small" variant="text" :aria-label="`Replace ${row.name}`" @click="open(row.engine, row.name)">Replace</v-btn>
               <v-btn size="small" variant="text" color="error" :aria-label="`Revoke ${row.name}`" @click="revoking = row.name">Revoke</v-btn>
             </template>
           </td>
         </tr>
       </tbody>
     </v-table>
-    <p v-else-if="!loading && !error" class="mt-6">No credential yet. Bind one for an engine that asks for it; local engines need none.</p>
+    <p v-else-if="!loading && !error" class="mt-6">No credentials yet. Add one for each cloud engine; local engines need none.</p>
 
     <v-dialog v-model="adding" max-width="620">
-      <v-card :title="name ? `The next version of ${name}` : 'Bind a credential'">
+      <v-card :title="name ? `Replace ${name}` : 'Add a credential'">
         <v-card-text>
           <v-select v-model="chosen" :items="needing.map((one) => one.name)" label="Engine" :disabled="Boolean(name)" data-test="credential-engine" />
-          <ol v-if="engine?.guide.length" class="steps quiet mb-3"><li v-for="step in engine.guide" :key="step">{{ step }}</li></ol>
+          <ol v-if="engine?.guide.length" class="steps quiet mb-3"><li v-for="step in engine.guide" :key="step"><CodeText :text="step" /></li></ol>
           <template v-if="engine">
             <v-text-field v-for="part in engine.parts" :key="part" v-model="parts[part]" :label="part" type="password" autocomplete="off" :disabled="Boolean(file)" :data-test="`part-${part}`" />
-            <v-file-input v-model="file" label="or a key file (JSON)" accept="application/json,.json" density="compact" />
+            <v-file-input v-model="file" label="Or a key file (JSON)" accept="application/json,.json" density="compact" />
           </template>
-          <p class="quiet small">It comes into force once the engine takes it. What was in force serves until then, and no running call is broken.</p>
+          <p class="quiet small">The credential is used once the engine accepts it. Until then, the previous version stays in use. Running calls are not interrupted.</p>
           <ProblemNote :error="error" />
         </v-card-text>
         <v-card-actions>
           <v-spacer />
           <v-btn @click="adding = false">Cancel</v-btn>
-          <v-btn color="primary" :loading="busy === 'add'" :disabled="!whole" data-test="keep-credential" @click="add">Keep it</v-btn>
+          <v-btn color="primary" :loading="busy === 'add'" :disabled="!whole" data-test="keep-credential" @click="add">Add</v-btn>
         </v-card-actions>
       </v-card>
     </v-dialog>
     <v-dialog :model-value="Boolean(revoking)" max-width="460" @update:model-value="revoking = ''">
       <v-card :title="`Revoke ${revoking}?`">
-        <v-card-text>All its versions are overwritten, and {{ rows.find((row) => row.name === revoking)?.engine }} can no longer be called. The key itself stays good at the engine: take it back there too.</v-card-text>
-        <v-card-actions><v-spacer /><v-btn @click="revoking = ''">Keep it</v-btn><v-btn color="error" @click="revoke">Revoke {{ revoking }}</v-btn></v-card-actions>
+        <v-card-text>The secrets of all versions are erased, and {{ rows.find((row) => row.name === revoking)?.engine }} can no longer be called. The key stays valid at the engine: revoke it there too.</v-card-text>
+        <v-card-actions><v-spacer /><v-btn @click="revoking = ''">Cancel</v-btn><v-btn color="error" @click="revoke">Revoke {{ revoking }}</v-btn></v-card-actions>
       </v-card>
     </v-dialog>
     <v-dialog v-model="rekeying" max-width="460">
       <v-card title="Change the root key?">
-        <v-card-text>A new key is made on the host, and every credential is wrapped anew under it while calls go on. Backups of the records that were made before need the old key: keep it with them.</v-card-text>
-        <v-card-actions><v-spacer /><v-btn @click="rekeying = false">Not now</v-btn><v-btn color="primary" @click="rekey">Change the root key</v-btn></v-card-actions>
+        <v-card-text>A new key is created on the host, and all credentials are sealed under it at run time. Earlier backups of the records need the old key: keep it with them.</v-card-text>
+        <v-card-actions><v-spacer /><v-btn @click="rekeying = false">Cancel</v-btn><v-btn color="primary" @click="rekey">Change the root key</v-btn></v-card-actions>
       </v-card>
     </v-dialog>
   </div>

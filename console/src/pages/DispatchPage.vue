@@ -34,7 +34,7 @@ onMounted(async () => {
       <dl class="facts">
         <div><dt>State</dt><dd><StateMark :state="dispatch.state" /></dd></div>
         <div><dt>App</dt><dd>{{ dispatch.app }}<template v-if="dispatch.rehearsal"> (rehearsal)</template></dd></div>
-        <div><dt>Wanted</dt><dd>{{ dispatch.wanted }}</dd></div>
+        <div><dt>Requested</dt><dd>{{ dispatch.wanted }}</dd></div>
         <div><dt>Answered by</dt><dd>{{ dispatch.engine ?? '–' }}<template v-if="dispatch.voice">/{{ dispatch.voice }}</template><template v-if="dispatch.model"> ({{ dispatch.model }})</template></dd></div>
         <div><dt>First audio</dt><dd>{{ milliseconds(dispatch.first_audio) }}</dd></div>
         <div><dt>Total</dt><dd>{{ milliseconds(dispatch.total) }}</dd></div>
@@ -61,7 +61,7 @@ onMounted(async () => {
       </div>
 
       <h2 class="mt-8">Ledger</h2>
-      <p v-if="!dispatch.ledger?.length" class="quiet">Nothing was held or charged.</p>
+      <p v-if="!dispatch.ledger?.length" class="quiet">No ledger entries: nothing was charged.</p>
       <v-table v-else class="table">
         <thead><tr><th scope="col">Entry</th><th scope="col" class="number">Attempt</th><th scope="col">Engine</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Amount</th></tr></thead>
         <tbody>

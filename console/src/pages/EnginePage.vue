@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Check, type Dispatch, type Engine, type Schemas } from '@/api/client'
 import CheckMatrix from '@/components/CheckMatrix.vue'
 import DispatchTable from '@/components/DispatchTable.vue'
+import CodeText from '@/components/CodeText.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SheetEditor from '@/components/SheetEditor.vue'
 import StateMark from '@/components/StateMark.vue'
@@ -83,42 +84,42 @@ watch(name, load)
     </v-tabs>
     <template v-if="engine && tab === 'access'">
       <dl class="facts">
-        <div><dt>Called at</dt><dd class="code">{{ engine.endpoint ?? 'a program on this host' }}</dd></div>
+        <div><dt>Address</dt><dd class="code">{{ engine.endpoint ?? 'a program on this host' }}</dd></div>
         <div><dt>Access</dt><dd>{{ engine.access }}<span v-if="engine.parts.length" class="quiet"> · {{ engine.parts.join(', ') }}</span></dd></div>
         <div><dt>Models</dt><dd>{{ engine.models.join(', ') || '–' }}</dd></div>
         <div><dt>Formats</dt><dd>{{ [...new Set(engine.formats)].join(', ') }}</dd></div>
         <div><dt>List price</dt><dd>{{ engine.price }}</dd></div>
-        <div><dt>Limits kept</dt><dd>{{ engine.pace.per_minute ? `${engine.pace.per_minute} calls a minute` : 'no rate' }}, {{ engine.pace.at_once ? `${engine.pace.at_once} at once` : 'any number at once' }}<template v-if="typeof engine.pace.left === 'number'">; {{ engine.pace.left }} left now, {{ engine.pace.running }} in work, {{ engine.pace.waiting }} waiting</template></dd></div>
+        <div><dt>Pace</dt><dd>{{ engine.pace.per_minute ? `${engine.pace.per_minute} calls per minute` : 'no limit per minute' }}, {{ engine.pace.at_once ? `${engine.pace.at_once} at once` : 'no limit at once' }}<template v-if="typeof engine.pace.left === 'number'">; {{ engine.pace.left }} available now, {{ engine.pace.running }} running, {{ engine.pace.waiting }} waiting</template></dd></div>
       </dl>
-      <h2>How one gets access</h2>
-      <ol v-if="engine.guide.length" class="steps"><li v-for="step in engine.guide" :key="step">{{ step }}</li></ol>
-      <p v-else class="quiet">The sheet does not say. Add <span class="code">[guide] steps</span> to it.</p>
-      <v-btn v-if="engine.parts.length" color="primary" class="mt-3" :to="{ path: '/credentials', query: { add: engine.name } }">Bind a credential</v-btn>
+      <h2>How to get access</h2>
+      <ol v-if="engine.guide.length" class="steps"><li v-for="step in engine.guide" :key="step"><CodeText :text="step" /></li></ol>
+      <p v-else class="quiet">The sheet has no guide. Add <span class="code">[guide] steps</span> to it.</p>
+      <v-btn v-if="engine.parts.length" color="primary" class="mt-3" :to="{ path: '/credentials', query: { add: engine.name } }">Add a credential</v-btn>
       <h2>Last errors</h2>
       <DispatchTable v-if="failed.length" :rows="failed" />
-      <p v-else class="quiet">None among the last failed requests.</p>
+      <p v-else class="quiet">No failed requests.</p>
     </template>
     <template v-if="engine && tab === 'check'">
-      <p class="quiet mb-3">What the sheet claims against what is seen. The calls are real, and charged to the console.</p>
+      <p class="quiet mb-3">Compares the claims of the sheet with the engine. The calls are real, and charged to the console.</p>
       <v-btn color="primary" :loading="busy === 'check'" data-test="check" @click="check(false)">Check everything</v-btn>
-      <v-btn class="ml-2" variant="text" :disabled="busy === 'check'" @click="check(true)">Leave out limits</v-btn>
+      <v-btn class="ml-2" variant="text" :disabled="busy === 'check'" @click="check(true)">Skip limits</v-btn>
       <p v-if="busy === 'check'" class="quiet mt-3" role="status">Calling {{ engine.title }}; this can take a minute.</p>
       <CheckMatrix v-if="matrix" :check="matrix" class="mt-4" />
     </template>
     <SheetEditor v-if="engine && tab === 'sheet'" :key="engine.name" :engine="engine.name" @saved="load" />
     <template v-if="engine && tab === 'voices' && engine.catalogue">
-      <p class="mb-3">{{ engine.catalogue.voices }} voices, <template v-if="engine.catalogue.read">read <TimeAgo :time="engine.catalogue.read" /></template><template v-else>from the sheet</template>. <router-link :to="{ path: '/voices', query: { engine: engine.name } }">Hear them</router-link></p>
-      <p v-if="engine.catalogue.problem" class="text-warning mb-3">▲ The last good list is shown: {{ engine.catalogue.problem }}</p>
-      <v-btn color="primary" :loading="busy === 'refresh'" data-test="refresh" @click="refresh">Ask for the list now</v-btn>
+      <p class="mb-3">{{ engine.catalogue.voices }} voices, <template v-if="engine.catalogue.read">read <TimeAgo :time="engine.catalogue.read" /></template><template v-else>from the sheet</template>. <router-link :to="{ path: '/voices', query: { engine: engine.name } }">Audition them</router-link></p>
+      <p v-if="engine.catalogue.problem" class="text-warning mb-3">▲ The previous list is shown: {{ engine.catalogue.problem }}</p>
+      <v-btn color="primary" :loading="busy === 'refresh'" data-test="refresh" @click="refresh">Fetch the list now</v-btn>
       <span v-if="told" class="ml-3" role="status">{{ told }}</span>
       <h2>Changes</h2>
       <v-table v-if="catalogue?.changes.length" density="compact" class="table">
-        <thead><tr><th scope="col">When</th><th scope="col">Voice</th><th scope="col">What</th></tr></thead>
+        <thead><tr><th scope="col">When</th><th scope="col">Voice</th><th scope="col">Change</th></tr></thead>
         <tbody>
           <tr v-for="(change, at) in catalogue.changes" :key="at"><td><TimeAgo :time="change.at" /></td><td class="code">{{ change.voice }}</td><td>{{ change.kind }}<span v-if="change.detail" class="quiet">: {{ change.detail }}</span></td></tr>
         </tbody>
       </v-table>
-      <p v-else class="quiet">Nothing has changed since it was first read.</p>
+      <p v-else class="quiet">No changes since the list was first read.</p>
     </template>
   </div>
 </template>

@@ -32,7 +32,7 @@ const counts = computed(() =>
     .map((name) => ({ name, count: engines.value.filter((engine) => engine.state === name).length }))
     .filter((row) => row.count > 0),
 )
-const does = (engine: Engine) => [engine.speaks && 'speaks', engine.listens && 'listens'].filter(Boolean).join(', ')
+const does = (engine: Engine) => [engine.synthesis && 'synthesis', engine.recognition && 'recognition'].filter(Boolean).join(', ')
 const limits = (engine: Engine) =>
   [
     engine.pace.per_minute && `${engine.pace.per_minute} a minute`,
@@ -70,7 +70,7 @@ onMounted(load)
 <template>
   <div class="page">
     <h1>Engines</h1>
-    <p class="lead quiet">What can speak and listen, and what keeps it from doing so. A new engine is a sheet, not code.</p>
+    <p class="lead quiet">All engines with their state. Add an engine by its sheet; no code is needed.</p>
     <div class="top">
       <v-text-field v-model="search" data-search label="Search" :prepend-inner-icon="mdiMagnify" clearable hide-details @click:clear="search = ''" />
       <v-chip-group v-model="state" aria-label="State">
@@ -82,20 +82,20 @@ onMounted(load)
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading engines" />
     <v-table v-if="shown.length" class="table mt-4">
       <thead>
-        <tr><th scope="col">Engine</th><th scope="col">State</th><th scope="col">Does</th><th scope="col" class="number">Voices</th><th scope="col">Limits kept</th><th scope="col">List price</th></tr>
+        <tr><th scope="col">Engine</th><th scope="col">State</th><th scope="col">Work</th><th scope="col" class="number">Voices</th><th scope="col">Pace</th><th scope="col">List price</th></tr>
       </thead>
       <tbody>
         <tr v-for="engine in shown" :key="engine.name" data-test="engine-row">
           <td class="name"><router-link :to="`/engines/${engine.name}`"><strong>{{ engine.title }}</strong></router-link><div class="quiet small"><span class="code">{{ engine.name }}</span> · {{ engine.site }}</div></td>
-          <td><StateMark :state="engine.state" /><div v-if="engine.reason" class="quiet small reason">{{ engine.reason }}</div><div v-if="engine.catalogue?.problem" class="small reason text-warning">▲ its list of voices is stale: {{ engine.catalogue.problem }}</div></td>
+          <td><StateMark :state="engine.state" /><div v-if="engine.reason" class="quiet small reason">{{ engine.reason }}</div><div v-if="engine.catalogue?.problem" class="small reason text-warning">▲ The list of voices is stale: {{ engine.catalogue.problem }}</div></td>
           <td>{{ does(engine) }}</td>
-          <td class="number">{{ engine.speaks ? engine.voices : '–' }}</td>
+          <td class="number">{{ engine.synthesis ? engine.voices : '–' }}</td>
           <td>{{ limits(engine) }}</td>
           <td class="small price">{{ engine.price.startsWith('0 ') ? 'free' : engine.price }}</td>
         </tr>
       </tbody>
     </v-table>
-    <p v-else-if="!loading && !error" class="mt-6">No engine fits. Clear the filter, or add an engine by its sheet.</p>
+    <p v-else-if="!loading && !error" class="mt-6">No engine matches. Clear the filter, or add an engine by its sheet.</p>
     <v-dialog v-model="adding" max-width="900" scrollable>
       <v-card title="Add an engine">
         <v-card-text><SheetEditor @saved="added" /></v-card-text>

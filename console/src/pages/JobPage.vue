@@ -150,7 +150,7 @@ onUnmounted(() => {
         <v-btn v-if="!isOver" :prepend-icon="mdiCancel" data-test="cancel" @click="cancel">Cancel</v-btn>
         <template v-else>
           <v-btn v-if="job.state === 'done'" :prepend-icon="mdiDownload" :href="`/api/v1/jobs/${id}/archive`" download>All files</v-btn>
-          <v-btn v-else :prepend-icon="mdiReplay" data-test="resume" title="Goes on with it; what is made is not bought again" @click="resume">Resume</v-btn>
+          <v-btn v-else :prepend-icon="mdiReplay" data-test="resume" title="Continue the job; finished pieces are not charged again" @click="resume">Resume</v-btn>
           <v-btn :prepend-icon="mdiDeleteOutline" variant="text" @click="remove">Remove</v-btn>
         </template>
       </div>
@@ -162,7 +162,7 @@ onUnmounted(() => {
       <section v-if="chosen" class="hear mt-5" aria-label="Player">
         <h2>{{ chosen.title }}</h2>
         <SoundPlayer v-if="sound" ref="player" :source="sound" :name="chosen.name" autoplay @time="tick" />
-        <v-progress-linear v-else indeterminate color="primary" aria-label="Loading the sound" />
+        <v-progress-linear v-else indeterminate color="primary" aria-label="Loading the audio" />
         <div v-if="cues.length" class="said mt-3" data-test="said">
           <button v-for="(cue, index) in cues" :key="index" ref="said" type="button" :class="{ here: index === current }" @click="player?.seek(cue.start)">{{ cue.text }}</button>
         </div>
@@ -184,8 +184,8 @@ onUnmounted(() => {
           </tr>
         </tbody>
       </v-table>
-      <p v-else>{{ isOver ? 'There are none.' : 'The first is there once its last piece is made.' }}</p>
-      <p class="mt-4"><router-link :to="`/dispatches?job=${id}`">The requests it made</router-link></p>
+      <p v-else>{{ isOver ? 'No files.' : 'The first file appears when all of its pieces are made.' }}</p>
+      <p class="mt-4"><router-link :to="`/dispatches?job=${id}`">Requests of this job</router-link></p>
     </template>
   </div>
 </template>

@@ -128,11 +128,11 @@ onUnmounted(() => clearInterval(timer))
 <template>
   <div class="page">
     <h1>Jobs</h1>
-    <p class="lead quiet">Whole documents and long recordings, piece by piece. They go on while nobody looks, and after a restart. For tables of short texts there are <router-link to="/jobs/prompts">prompt sets</router-link>.</p>
-    <FileDrop v-model="file" :icon="mdiFileDocumentOutline" label="Begin a job" test="file">
+    <p class="lead quiet">Long documents and recordings. A job continues without this page, and after a restart of the service. For tables of short texts, use <router-link to="/jobs/prompts">prompt sets</router-link>.</p>
+    <FileDrop v-model="file" :icon="mdiFileDocumentOutline" label="Add a job" test="file">
       <template #told>
         <template v-if="file"><strong>{{ file.name }}</strong><br /><span class="quiet">{{ recording ? 'a recording, to be written down' : kind ? 'a document, to be spoken' : 'neither a document nor a recording' }}</span></template>
-        <template v-else><strong>Drop a document or a recording</strong><br /><span class="quiet">text, Markdown, SSML, HTML, EPUB, PDF, or audio; or choose one</span></template>
+        <template v-else><strong>Drop a document or a recording</strong><br /><span class="quiet">text, Markdown, SSML, HTML, EPUB, PDF, or audio; or choose a file</span></template>
       </template>
       <template v-if="file && kind">
         <v-autocomplete v-model="voice" :items="voices" label="Route or voice" hide-details />
@@ -149,7 +149,7 @@ onUnmounted(() => clearInterval(timer))
     </div>
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading jobs" />
     <v-table v-if="rows.length" density="comfortable">
-      <thead><tr><th>Job</th><th>App</th><th>State</th><th class="wide">Progress</th><th class="number">Audio</th><th class="number">Cost</th><th>Begun</th></tr></thead>
+      <thead><tr><th>Job</th><th>App</th><th>State</th><th class="wide">Progress</th><th class="number">Duration</th><th class="number">Cost</th><th>Started</th></tr></thead>
       <tbody>
         <tr v-for="job in rows" :key="job.id" data-test="job">
           <td><router-link :to="`/jobs/${job.id}`">{{ job.title }}</router-link></td>

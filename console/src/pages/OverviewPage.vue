@@ -37,11 +37,11 @@ onUnmounted(() => clearInterval(timer))
 <template>
   <div class="page">
     <h1>Overview</h1>
-    <p class="lead quiet">What the gateway is doing now, and whether the engines behind it are well.</p>
+    <p class="lead quiet">Current requests and the state of all engines.</p>
     <ProblemNote :error="error" />
     <template v-if="overview">
       <div class="figures">
-        <router-link to="/dispatches"><span class="figure">{{ overview.requests }}</span><span class="quiet">of the newest 500 requests</span></router-link>
+        <router-link to="/dispatches"><span class="figure">{{ overview.requests }}</span><span class="quiet">requests (newest 500)</span></router-link>
         <router-link to="/dispatches?state=failed"><span class="figure" :class="{ 'text-error': overview.failed }">{{ overview.failed }}</span><span class="quiet">failed</span></router-link>
         <router-link to="/dispatches"><span class="figure" :class="{ 'text-warning': overview.fallbacks }">{{ overview.fallbacks }}</span><span class="quiet">answered by a later leg</span></router-link>
         <router-link to="/usage"><span class="figure">{{ spent }}</span><span class="quiet">spent today (UTC)</span></router-link>
@@ -50,13 +50,13 @@ onUnmounted(() => clearInterval(timer))
       <ul class="lamps">
         <li v-for="engine in overview.engines" :key="engine.name">
           <strong>{{ engine.title }}</strong>
-          <div><StateMark :state="engine.state" /> <span class="quiet">{{ engine.site }}, {{ engine.speaks ? 'speaks' : '' }}{{ engine.speaks && engine.listens ? ' and ' : '' }}{{ engine.listens ? 'listens' : '' }}</span></div>
+          <div><StateMark :state="engine.state" /> <span class="quiet">{{ engine.site }}, {{ [engine.synthesis && 'synthesis', engine.recognition && 'recognition'].filter(Boolean).join(' and ') }}</span></div>
           <div v-if="engine.reason" class="quiet reason">{{ engine.reason }}</div>
         </li>
       </ul>
       <h2 class="mt-8">Newest requests</h2>
       <DispatchTable v-if="overview.dispatches.length" :rows="overview.dispatches" />
-      <p v-else>No requests yet. Make the first in the <router-link to="/">sound check</router-link>.</p>
+      <p v-else>No requests yet. Make the first one in the <router-link to="/">sound check</router-link>.</p>
     </template>
     <v-progress-linear v-else-if="!error" indeterminate color="primary" aria-label="Loading the overview" />
   </div>

@@ -108,13 +108,13 @@ onMounted(load)
       <router-link to="/jobs/prompts">All sets</router-link>
     </p>
     <ProblemNote :error="error" />
-    <section v-if="set" class="acts" aria-label="The whole set">
+    <section v-if="set" class="acts" aria-label="Actions of the set">
       <div>
-        <strong data-test="to-make">{{ open.length ? `${open.length} of ${set.lines.length} files to make, for ${cost}` : 'Every file is as its row says' }}</strong><br />
+        <strong data-test="to-make">{{ open.length ? `${open.length} of ${set.lines.length} files to make, for ${cost}` : 'All files match their rows' }}</strong><br />
         <span class="quiet">{{ set.approved }} of {{ set.lines.length }} approved by ear</span>
       </div>
       <v-btn v-if="making" :prepend-icon="mdiCancel" variant="outlined" @click="stopped = true">Stop ({{ making.done }} of {{ making.of }} made)</v-btn>
-      <v-btn v-else color="primary" variant="flat" :disabled="!open.length" data-test="make" @click="makeAll">Make what changed</v-btn>
+      <v-btn v-else color="primary" variant="flat" :disabled="!open.length" data-test="make" @click="makeAll">Make changed files</v-btn>
       <v-btn :prepend-icon="mdiDownload" variant="outlined" :disabled="!ready" :href="`/api/v1/prompt-sets/${name}/archive`">Archive</v-btn>
       <v-btn :prepend-icon="mdiDeleteOutline" variant="text" @click="removing = true">Remove</v-btn>
     </section>
@@ -124,7 +124,7 @@ onMounted(load)
       <SoundPlayer v-if="sound && heard.file" :source="sound" :name="heard.file.name" autoplay />
     </div>
     <v-table v-if="set" density="comfortable">
-      <thead><tr><th>Prompt</th><th>Says</th><th>Format</th><th>State</th><th class="number">Length</th><th class="number">Cost to make</th><th>By ear</th><th /></tr></thead>
+      <thead><tr><th>Prompt</th><th>Text</th><th>Format</th><th>State</th><th class="number">Duration</th><th class="number">Cost</th><th>Approval</th><th /></tr></thead>
       <tbody>
         <tr v-for="line in set.lines" :key="`${line.id} ${line.format}`" data-test="line">
           <td>{{ line.id }}</td>
@@ -149,7 +149,7 @@ onMounted(load)
         <v-card-text>The table and its {{ set?.lines.length }} files go. What they cost stays in the ledger.</v-card-text>
         <v-card-actions>
           <v-spacer />
-          <v-btn @click="removing = false">Keep it</v-btn>
+          <v-btn @click="removing = false">Cancel</v-btn>
           <v-btn color="error" variant="flat" @click="remove">Remove {{ name }}</v-btn>
         </v-card-actions>
       </v-card>

@@ -57,14 +57,14 @@ onMounted(load)
 <template>
   <div class="page">
     <h1>Prompt sets</h1>
-    <p class="lead quiet">Tables of prompts, kept in step with their audio files: only what would sound otherwise is made again. <router-link to="/jobs">Jobs</router-link> are for whole documents.</p>
-    <FileDrop v-model="file" :icon="mdiTableLarge" label="Keep a table" test="table">
+    <p class="lead quiet">Tables of texts with their audio files. Only files that have changed are made again. <router-link to="/jobs">Jobs</router-link> are for long documents.</p>
+    <FileDrop v-model="file" :icon="mdiTableLarge" label="Add a prompt set" test="table">
       <template #told>
         <template v-if="file"><strong>{{ file.name }}</strong><br /><span class="quiet">{{ kind ? 'a table of prompts' : 'not a table: its name ends in .toml, .csv or .json' }}</span></template>
-        <template v-else><strong>Drop a table</strong><br /><span class="quiet">TOML or CSV with the columns id, text, voice, language, formats; or choose one</span></template>
+        <template v-else><strong>Drop a table of prompts</strong><br /><span class="quiet">TOML or CSV with the columns id, text, voice, language, formats; or choose a file</span></template>
       </template>
       <v-text-field v-if="kind" v-model="name" label="Name of the set" hide-details data-test="name" />
-      <v-btn v-if="kind" color="primary" variant="flat" :loading="busy" :disabled="!name" data-test="keep" @click="keep">Keep</v-btn>
+      <v-btn v-if="kind" color="primary" variant="flat" :loading="busy" :disabled="!name" data-test="keep" @click="keep">Add</v-btn>
     </FileDrop>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading prompt sets" />

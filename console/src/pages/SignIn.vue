@@ -32,7 +32,7 @@ async function enter() {
   <div class="door">
     <v-card width="420" class="pa-6">
       <div class="d-flex align-center ga-3 mb-1"><img src="/mark.svg" width="36" height="36" alt="" /><h1 class="title">Dispatcher</h1></div>
-      <p class="quiet mb-5">Sign in to try voices, and to see what the gateway is doing.</p>
+      <p class="quiet mb-5">Sign in to try voices and to manage the gateway.</p>
       <v-btn-toggle v-model="way" mandatory density="compact" class="mb-5" color="primary" aria-label="How to sign in">
         <v-btn value="key">Operator key</v-btn>
         <v-btn value="password">Name and password</v-btn>

@@ -10,7 +10,7 @@ const mode = ref('text')
 <template>
   <div class="page wide">
     <h1>Sound check</h1>
-    <p class="lead quiet">Hear a sentence in any voice, and read what an engine hears in a recording.</p>
+    <p class="lead quiet">Speak a sentence in any voice, and transcribe a recording with any engine.</p>
     <div class="panels" :class="mode">
       <SpeakPanel @mode="mode = $event" />
       <TranscribePanel />

@@ -138,18 +138,18 @@ onMounted(again)
 <template>
   <div class="page">
     <h1>Voices</h1>
-    <p class="lead quiet">Every voice of every engine, in one list. Play one to hear it in its own language.</p>
+    <p class="lead quiet">All voices of all engines. Play a voice to hear a sample in its language.</p>
     <div class="filters">
       <v-text-field v-model="search" data-search label="Search" :prepend-inner-icon="mdiMagnify" clearable autofocus hide-details data-test="search" />
       <v-autocomplete v-model="language" :items="options(facets?.languages)" label="Language" clearable hide-details />
       <v-select v-model="gender" :items="options(facets?.genders)" label="Gender" clearable hide-details />
       <v-select v-model="engine" :items="options(facets?.engines)" label="Engine" clearable hide-details />
       <v-select v-model="style" :items="options(facets?.styles)" label="Style" clearable hide-details />
-      <v-select v-model="sort" :items="[{ title: 'best first', value: 'best' }, { title: 'by name', value: 'name' }, { title: 'by language', value: 'language' }, { title: 'cheapest first', value: 'price' }]" label="Order" hide-details />
+      <v-select v-model="sort" :items="[{ title: 'best match first', value: 'best' }, { title: 'by name', value: 'name' }, { title: 'by language', value: 'language' }, { title: 'cheapest first', value: 'price' }]" label="Order" hide-details />
     </div>
     <div class="second">
       <v-text-field v-model="sentence" label="Sentence to audition" placeholder="a sample in the voice's own language" persistent-placeholder hide-details maxlength="500" />
-      <v-checkbox v-model="marked" label="Only marked ones" hide-details />
+      <v-checkbox v-model="marked" label="Favourites only" hide-details />
     </div>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="loading" indeterminate color="primary" class="mt-4" aria-label="Loading voices" />
@@ -167,15 +167,15 @@ onMounted(again)
               <span role="cell" class="cut">{{ voice.languages.join(', ') }}<span v-if="voice.uses.length || voice.styles.length" class="quiet small cut">{{ [...voice.styles, ...voice.uses].join(', ') }}</span></span>
               <span role="cell" class="wide">{{ [voice.gender, voice.age].filter(Boolean).join(', ') || '–' }}</span>
               <span role="cell" class="number wide"><MoneyAmount :amount="voice.price" :digits="digits" /></span>
-              <span role="cell" class="cut" :title="voice.reason ?? undefined"><StateMark :state="voice.availability" /><span v-if="voice.reason || voice.stale" class="quiet small cut">{{ voice.reason ?? 'its list is stale' }}</span></span>
-              <span role="cell" class="do"><v-btn size="small" variant="text" :icon="voice.favourite ? mdiStar : mdiStarOutline" :aria-label="`${voice.favourite ? 'Unmark' : 'Mark'} ${voice.name}`" :aria-pressed="voice.favourite" @click="mark(voice)" /><v-btn size="small" variant="text" :icon="mdiContentCopy" :aria-label="`Use ${voice.name}`" :to="{ path: '/', query: { voice: voice.id } }" /></span>
+              <span role="cell" class="cut" :title="voice.reason ?? undefined"><StateMark :state="voice.availability" /><span v-if="voice.reason || voice.stale" class="quiet small cut">{{ voice.reason ?? 'its list of voices is stale' }}</span></span>
+              <span role="cell" class="do"><v-btn size="small" variant="text" :icon="voice.favourite ? mdiStar : mdiStarOutline" :aria-label="`${voice.favourite ? 'Remove from favourites:' : 'Add to favourites:'} ${voice.name}`" :aria-pressed="voice.favourite" @click="mark(voice)" /><v-btn size="small" variant="text" :icon="mdiContentCopy" :aria-label="`Use ${voice.name}`" :to="{ path: '/', query: { voice: voice.id } }" /></span>
             </template>
             <span v-else role="cell" class="quiet waiting">…</span>
           </div>
         </template>
       </v-virtual-scroll>
     </div>
-    <p v-else-if="!loading && !error" class="mt-6">No voice fits. Clear a filter, or look at the <router-link to="/engines">engines</router-link>: an absent one has no voices to offer.</p>
+    <p v-else-if="!loading && !error" class="mt-6">No voice matches. Clear a filter, or check the <router-link to="/engines">engines</router-link>: absent engines have no voices.</p>
   </div>
 </template>
 

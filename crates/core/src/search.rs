@@ -425,11 +425,20 @@ fn facts_of(entry: &Entry) -> Vec<Fact> {
     facts
 }
 
+/// Names of the language of a tag (ISO 639): in English, and in the language
+/// itself.
+fn language_names(tag: &str) -> impl Iterator<Item = &'static str> {
+    let primary = tag.split('-').next().unwrap_or_default();
+    let language = isolang::Language::from_639_1(primary).or_else(|| isolang::Language::from_639_3(primary));
+    language.into_iter().flat_map(|language| [Some(language.to_name()), language.to_autonym()].into_iter().flatten())
+}
+
 fn text_of(entry: &Entry) -> Vec<String> {
     let (sheet, voice) = (&entry.sheet, entry.voice());
     let mut words: Vec<String> =
         [&sheet.name, &voice.id, &voice.name, &voice.character].into_iter().flat_map(|text| words_of(text)).collect();
     words.extend(voice.languages.iter().flat_map(|tag| words_of(tag)));
+    words.extend(voice.languages.iter().flat_map(|tag| language_names(tag)).flat_map(words_of));
     words.extend(voice.styles.iter().chain(&voice.uses).flat_map(|text| words_of(text)));
     words
 }
@@ -506,6 +515,10 @@ mod tests {
         assert_eq!(query(|q| q.origin = Some(Origin::Custom)), ["gull/Ivo"]);
         assert_eq!(query(|q| q.engine = Some("tern".into())), ["tern/Max", "tern/Zoe"]);
         assert_eq!(query(|q| q.text = Some("pil harb".into())), ["tern/Zoe"]);
+        // A language by its name in English, or in the language itself.
+        assert_eq!(query(|q| q.text = Some("portuguese".into())), ["gull/Ana", "gull/Ivo", "gull/Rui", "tern/Zoe"]);
+        assert_eq!(query(|q| q.text = Some("Português".into())).len(), 4);
+        assert_eq!(query(|q| q.text = Some("deutsch".into())), ["tern/Max"]);
         assert_eq!(query(|q| q.most_nanos = Some(10_000_000)), ["tern/Max", "tern/Zoe"]);
         assert_eq!(query(|q| q.among = Some(vec!["tern/Max".into(), "no/body".into()])), ["tern/Max"]);
         assert!(query(|q| q.format = Some("audio/mpeg".into())).is_empty());

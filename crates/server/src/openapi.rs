@@ -16,7 +16,7 @@ use crate::statuses;
 #[openapi(
     info(
         title = "Dispatcher",
-        description = "One API for many engines that speak and listen. Keys go in Authorization: Bearer.",
+        description = "One API for many speech engines. Send a key as Authorization: Bearer KEY.",
         license(name = "MIT", identifier = "MIT")
     ),
     paths(

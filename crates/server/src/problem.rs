@@ -144,22 +144,22 @@ pub(crate) const KINDS: [(&str, u16, &str, &str); 34] = [
 /// A problem document.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct Problem {
-    /// Made absolute when it is sent.
+    /// An absolute URI.
     #[serde(rename = "type")]
     pub(crate) kind: String,
     pub(crate) title: String,
     pub(crate) status: u16,
     pub(crate) detail: String,
-    /// What to do about it.
+    /// What to do next.
     pub(crate) help: String,
     /// Several faults, with line and column or JSON Pointer.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schema(value_type = Vec<Object>)]
     pub(crate) errors: Vec<serde_json::Value>,
-    /// The three nearest names.
+    /// Three similar names.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) nearest: Vec<String>,
-    /// The dispatch that holds what was done.
+    /// Id of the dispatch.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) dispatch: Option<String>,
     #[serde(skip)]

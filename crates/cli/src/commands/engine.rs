@@ -125,10 +125,10 @@ fn render_changes(changes: &Value) -> String {
 }
 
 fn work(engine: &Value) -> String {
-    match (engine["speaks"] == true, engine["listens"] == true) {
-        (true, true) => "speaks, listens".into(),
-        (true, false) => "speaks".into(),
-        _ => "listens".into(),
+    match (engine["synthesis"] == true, engine["recognition"] == true) {
+        (true, true) => "synthesis, recognition".into(),
+        (true, false) => "synthesis".into(),
+        _ => "recognition".into(),
     }
 }
 
@@ -143,7 +143,7 @@ fn render_list(list: &Value) -> String {
             output::text(&engine, "reason"),
         ]
     });
-    output::table(&["engine", "state", "site", "does", "voices", ""], rows.collect(), &[4])
+    output::table(&["engine", "state", "site", "work", "voices", "reason"], rows.collect(), &[4])
 }
 
 fn render_one(engine: &Value) -> String {
@@ -155,7 +155,7 @@ fn render_one(engine: &Value) -> String {
     };
     add("state", output::state(&output::text(engine, "state")));
     add("reason", output::text(engine, "reason"));
-    add("does", work(engine));
+    add("work", work(engine));
     add("site", format!("{}, by {}", output::text(engine, "site"), output::text(engine, "driver")));
     add("endpoint", output::text(engine, "endpoint"));
     add("models", output::text(engine, "models"));

@@ -58,7 +58,7 @@ pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<
     request_body = AppRequest,
     responses(
         (status = 201, description = "The app", body = AppAnswer),
-        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+        (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -135,10 +135,9 @@ pub(crate) async fn keys(
     Ok(Json(List::whole(keys.into_iter().map(KeyAnswer::from).collect())))
 }
 
-/// Make a key for an app
+/// Add a key to an app
 ///
-/// The key is in this answer and nowhere else, ever again. Keys of the app
-/// `console` are operator keys.
+/// The key is shown in this answer only. Keys of the app `console` are operator keys.
 #[utoipa::path(
     operation_id = "addKey",
     context_path = "/api/v1", tag = "apps",

@@ -30,7 +30,7 @@ pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<
 
 /// Add a credential
 ///
-/// Sealed on the way in; a name that is there gets a new version.
+/// The secret is sealed at once. An existing name gets a new version.
 #[utoipa::path(
     operation_id = "addCredential",
     context_path = "/api/v1", tag = "credentials",
@@ -89,7 +89,7 @@ async fn next_step(gateway: &Gateway, view: &CredentialView) -> String {
 
 /// Revoke a credential
 ///
-/// What was sealed is overwritten.
+/// The stored secret is erased.
 #[utoipa::path(
     operation_id = "revokeCredential",
     context_path = "/api/v1", tag = "credentials",
@@ -104,8 +104,8 @@ pub(crate) async fn revoke(allowed: Allowed, name: &str, gateway: &State<Gateway
 
 /// Check a credential
 ///
-/// Whether the engine takes it, and what it may do, told in plain words; by a
-/// call that costs nothing, where the sheet knows of one.
+/// Checks whether the engine accepts the credential and which rights it has, by a call without cost
+/// if the sheet has one.
 #[utoipa::path(
     operation_id = "checkCredential",
     context_path = "/api/v1", tag = "credentials",
@@ -123,8 +123,8 @@ pub(crate) async fn check(
 
 /// Confirm where a credential is sent
 ///
-/// A credential is bound to hosts: where its engine's endpoint has changed, it
-/// is not sent until this was called.
+/// A credential is bound to hosts. If the endpoint of its engine has changed, the credential is not
+/// sent until it is confirmed.
 #[utoipa::path(
     operation_id = "confirmCredential",
     context_path = "/api/v1", tag = "credentials",
@@ -142,8 +142,8 @@ pub(crate) async fn confirm(
 
 /// Change the root key
 ///
-/// A new key is made, and every data key wrapped anew under it, while calls go
-/// on. What a crash leaves half done is finished at the next start.
+/// Creates a new root key and seals all credentials under it, at run time. After a crash, the
+/// change is completed at the next start.
 #[utoipa::path(
     operation_id = "changeRootKey",
     context_path = "/api/v1", tag = "credentials",

@@ -51,11 +51,11 @@ impl Wish {
     }
 }
 
-/// Have a document spoken
+/// Speak a document
 ///
-/// The body is the document: plain text, Markdown, SSML, HTML, EPUB or PDF;
-/// or `upload` names one that was sent in parts. `split` says where it is
-/// parted into files. The rest are the query parameters of `POST /utterances`.
+/// The body is the document: plain text, Markdown, SSML, HTML, EPUB or PDF; or `upload` names one
+/// that was sent in parts. `split` says how it is split into files. The other query parameters are
+/// those of `POST /utterances`.
 #[utoipa::path(
     operation_id = "speakDocument",
     context_path = "/api/v1", tag = "long work",
@@ -65,16 +65,16 @@ impl Wish {
     )),
     params(
         ("split" = Option<String>, Query, description = "none (the default), heading, heading:1 to heading:6, line, or minutes:COUNT"),
-        ("title" = Option<String>, Query, description = "What the job is known by; the document's title unless given"),
+        ("title" = Option<String>, Query, description = "Title of the job (default: title of the document)"),
         ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
-        ("filename" = Option<String>, Query, description = "The document's file name, where the media type does not tell what it is"),
-        ("webhook" = Option<String>, Query, description = "An address that is told of the end; its host must be allowed"),
-        ("voice" = Option<String>, Query, description = "As with POST /utterances, and so are the others"),
+        ("filename" = Option<String>, Query, description = "File name of the document, if the media type does not identify it"),
+        ("webhook" = Option<String>, Query, description = "URL to notify when the job ends; the service must allow its host"),
+        ("voice" = Option<String>, Query, description = "As in POST /utterances, like the other parameters"),
         ("type" = Option<String>, Query, description = "A media type, an extension or a preset"),
     ),
     responses(
         (status = 202, description = "The job", body = JobAnswer),
-        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+        (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]

@@ -58,7 +58,7 @@ async fn one_engine(gateway: &Gateway, name: &str) -> Result<EngineAnswer, Probl
     tag = "catalogue",
     responses(
         (status = 200, description = "The engine", body = EngineAnswer),
-        (status = 404, description = "No such engine; the nearest are named", body = Problem, content_type = "application/problem+json"),
+        (status = 404, description = "Unknown engine; similar names are given", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -73,9 +73,8 @@ pub(crate) async fn engine(
 
 /// Check an engine
 ///
-/// The conformance matrix: what the sheet claims against what is seen. Real
-/// calls, charged to the caller's app. `quick=true` leaves out limits; `voice`
-/// speaks what a recogniser is to hear.
+/// Compares the claims of the sheet with the engine, by real calls that are charged to the caller's
+/// app. `quick=true` skips the limits; `voice` speaks the test audio for a recogniser.
 #[utoipa::path(
     operation_id = "checkEngine",
     context_path = "/api/v1",
@@ -106,19 +105,18 @@ async fn source(data: RequestBody<'_>) -> Result<String, Problem> {
     String::from_utf8(body).map_err(|_| Problem::new("bad-request", "the sheet is not UTF-8"))
 }
 
-/// Put in an engine
+/// Add an engine
 ///
-/// The body is a sheet in TOML: checked, and put into force as the next
-/// version of its engine. With `try=true` it is only checked. Faults come with
-/// line and column. Sheets with the process driver are taken only from the
-/// folders of the host's configuration.
+/// The body is a sheet in TOML. It is checked, and becomes the next version of its engine. With
+/// `dry_run=true` it is only checked. Faults have line and column. Sheets with the process driver
+/// are accepted only from the sheet folders of the host.
 #[utoipa::path(
     operation_id = "putEngine", context_path = "/api/v1", tag = "catalogue",
     params(("dry_run" = Option<bool>, Query)),
     request_body(content((String = "application/toml"))),
     responses(
         (status = 200, description = "The engine", body = EngineAnswer),
-        (status = 422, description = "A fault of the sheet", body = Problem, content_type = "application/problem+json"),
+        (status = 422, description = "Fault in the sheet", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -142,12 +140,12 @@ pub(crate) async fn put_engine(
 
 /// Retire an engine
 ///
-/// Its sheet stays on record; it is no longer called.
+/// The engine is no longer called; its sheet is kept.
 #[utoipa::path(
     operation_id = "retireEngine", context_path = "/api/v1", tag = "catalogue",
     responses(
         (status = 204, description = "It is retired"),
-        (status = 409, description = "A route leads to it", body = Problem, content_type = "application/problem+json"),
+        (status = 409, description = "A route uses the engine", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -159,7 +157,7 @@ pub(crate) async fn retire_engine(allowed: Allowed, name: &str, gateway: &State<
 
 /// Read an engine's sheet
 ///
-/// The newest version in TOML, and who put in each.
+/// The newest version in TOML, and who added each version.
 #[utoipa::path(
     operation_id = "readSheet", context_path = "/api/v1", tag = "catalogue",
     responses((status = 200, description = "The sheet", body = SheetAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
@@ -181,13 +179,13 @@ pub(crate) async fn sheet(
 
 /// Replace an engine's sheet
 ///
-/// As putting one in; the name in the sheet must be that of the path.
+/// Like adding an engine; the name in the sheet must be the name in the path.
 #[utoipa::path(
     operation_id = "putSheet", context_path = "/api/v1", tag = "catalogue",
     request_body(content((String = "application/toml"))),
     responses(
         (status = 200, description = "The engine", body = EngineAnswer),
-        (status = 422, description = "A fault of the sheet", body = Problem, content_type = "application/problem+json"),
+        (status = 422, description = "Fault in the sheet", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -211,8 +209,7 @@ pub(crate) async fn put_sheet(
 
 /// Draft a sheet
 ///
-/// Out of a pasted call of the curl command. The secrets that stood in it are
-/// not in the answer: bind them with a credential.
+/// Drafts a sheet from a curl command. Its secrets are not in the answer: add them as a credential.
 #[utoipa::path(
     operation_id = "draftSheet", context_path = "/api/v1", tag = "catalogue",
     request_body = DraftRequest,
@@ -231,7 +228,7 @@ pub(crate) async fn draft_engine(_allowed: Allowed, data: RequestBody<'_>) -> Re
     Ok(Json(DraftAnswer { sheet: made.sheet, parts, remarks: made.remarks }))
 }
 
-/// Read how an engine's list of voices stands
+/// Read the state of an engine's list of voices
 #[utoipa::path(
     operation_id = "readCatalogue", context_path = "/api/v1", tag = "catalogue",
     responses((status = 200, description = "When it was read, and what changed", body = CatalogueAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
@@ -249,9 +246,9 @@ pub(crate) async fn catalogue(
     Ok(Json(CatalogueAnswer::new(name, states.get(name), changes)))
 }
 
-/// Ask an engine for its voices
+/// Fetch the list of voices from an engine
 ///
-/// The last good list stays where it does not answer.
+/// If the engine does not answer, the previous list is kept.
 #[utoipa::path(
     operation_id = "refreshCatalogue", context_path = "/api/v1", tag = "catalogue",
     responses((status = 200, description = "What changed", body = RefreshAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json"), (status = 502, body = Problem, content_type = "application/problem+json")),

@@ -16,10 +16,9 @@ use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest}
 
 /// Estimate a request
 ///
-/// Takes the body of an utterance or of a transcript and answers what it
-/// would do and cost. No engine is called; the length of audio is measured.
-/// Of audio that is too long for one call, the cost is that of a job. With
-/// `upload` the audio is a complete upload, which stays.
+/// Takes the body of an utterance or a transcript request and answers with its plan and cost. No
+/// engine is called; the duration of audio is measured. If the audio is too long for one call, the
+/// cost is that of a job. With `upload` the audio is a complete upload, which is kept.
 #[utoipa::path(
     operation_id = "estimate",
     context_path = "/api/v1",
@@ -31,7 +30,7 @@ use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest}
     params(("upload" = Option<String>, Query, description = "The id of a complete upload of audio, in place of a body")),
     responses(
         (status = 200, description = "The plan and its cost", body = EstimateAnswer),
-        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+        (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]

@@ -45,7 +45,7 @@ impl<'r> Responder<'r, 'static> for Accepted {
 
 /// List jobs
 ///
-/// Newest first. An app key sees its own app's alone.
+/// Newest first. App keys see their own app only.
 #[utoipa::path(
     operation_id = "listJobs",
     context_path = "/api/v1", tag = "long work",
@@ -83,7 +83,7 @@ pub(crate) async fn jobs(
 #[utoipa::path(
     operation_id = "readJob",
     context_path = "/api/v1", tag = "long work",
-    responses((status = 200, description = "The job as it stands", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "The job", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[get("/jobs/<id>")]
@@ -93,8 +93,8 @@ pub(crate) async fn job(allowed: Allowed, id: &str, gateway: &State<Gateway>) ->
 
 /// The key of webhooks
 ///
-/// Who is told of the end of a job checks the signature (RFC 9421, label
-/// `dispatcher`) with it: a JSON Web Key of Ed25519 (RFC 8037).
+/// Public key for the signatures of webhooks (RFC 9421, label `dispatcher`): a JSON Web Key of
+/// Ed25519 (RFC 8037).
 #[utoipa::path(
     operation_id = "readWebhookKey",
     context_path = "/api/v1", tag = "long work",
@@ -110,8 +110,7 @@ pub(crate) fn webhook_key(_allowed: Allowed, gateway: &State<Gateway>) -> Result
 
 /// Follow a job
 ///
-/// Server-sent events: the job as it stands, each time it has come further;
-/// the stream ends with the job.
+/// Server-sent events: the job, each time it has progressed. The stream ends with the job.
 #[utoipa::path(
     operation_id = "followJob",
     context_path = "/api/v1", tag = "long work",
@@ -157,12 +156,12 @@ pub(crate) async fn events(
 
 /// Cancel a job
 ///
-/// Calls of engines end, and nothing further is charged. What is made stays
-/// until the job is removed. A job that is over stays as it is.
+/// Running engine calls end, and nothing more is charged. Finished files are kept until the job is
+/// removed. A job that has ended does not change.
 #[utoipa::path(
     operation_id = "cancelJob",
     context_path = "/api/v1", tag = "long work",
-    responses((status = 200, description = "The job as it stands", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "The job", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[post("/jobs/<id>/cancel")]
@@ -173,11 +172,11 @@ pub(crate) async fn cancel(allowed: Allowed, id: &str, gateway: &State<Gateway>)
 
 /// Resume a job
 ///
-/// A job that failed or was cancelled goes on from what is made and paid for.
+/// Continues a job that failed or was cancelled, without paying again for finished pieces.
 #[utoipa::path(
     operation_id = "resumeJob",
     context_path = "/api/v1", tag = "long work",
-    responses((status = 200, description = "The job, which waits for its turn", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "The queued job", body = JobAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[post("/jobs/<id>/resume")]
@@ -188,7 +187,7 @@ pub(crate) async fn resume(allowed: Allowed, id: &str, gateway: &State<Gateway>)
 
 /// Remove a job
 ///
-/// With its files. A job that is not over is cancelled first.
+/// Removes the job and its files. A job that has not ended is cancelled first.
 #[utoipa::path(
     operation_id = "removeJob",
     context_path = "/api/v1", tag = "long work",

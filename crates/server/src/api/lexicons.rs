@@ -16,7 +16,7 @@ use crate::wire::{ClipAnswer, LexiconAnswer, List, Version};
 
 /// List lexicons
 ///
-/// Those that the caller may use: an operator sees all.
+/// Lexicons that the caller may use; operators see all.
 #[utoipa::path(
     operation_id = "listLexicons",
     context_path = "/api/v1", tag = "lexicons and clips",
@@ -83,15 +83,14 @@ pub(crate) async fn versions(
 
 /// Keep a lexicon
 ///
-/// A document of PLS 1.0, as the next version. `app` says whose it is, every
-/// app's unless given; with `always=false` it holds only where a script asks
-/// for it by its name.
+/// The body is a PLS 1.0 document, which becomes the next version. `app` restricts the lexicon to
+/// one app; with `always=false` it is used only for scripts that name it.
 #[utoipa::path(
     operation_id = "putLexicon",
     context_path = "/api/v1", tag = "lexicons and clips",
     params(
         ("app" = Option<String>, Query, description = "Whose it is"),
-        ("always" = Option<bool>, Query, description = "Whether it holds for all text in its language; true unless given"),
+        ("always" = Option<bool>, Query, description = "Whether it is used for all text in its language (default: true)"),
     ),
     request_body(content((String = "application/pls+xml"))),
     responses((status = 200, description = "The lexicon", body = LexiconAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
@@ -135,7 +134,7 @@ pub(crate) async fn retire(allowed: Allowed, name: &str, gateway: &State<Gateway
 
 /// List clips
 ///
-/// Sounds that scripts of the caller's may put in, the newest first.
+/// Clips that the caller's scripts may insert, newest first.
 #[utoipa::path(
     operation_id = "listClips",
     context_path = "/api/v1", tag = "lexicons and clips",
@@ -150,12 +149,12 @@ pub(crate) async fn clips(allowed: Allowed, gateway: &State<Gateway>) -> Result<
 
 /// Keep a clip
 ///
-/// A sound that scripts put in, as `<audio src="clip:ID"/>`. Its id is made of
-/// its bytes: the same sound is kept once.
+/// Scripts insert a clip as `<audio src="clip:ID"/>`. The id is derived from the content: the same
+/// audio is kept once.
 #[utoipa::path(
     operation_id = "keepClip",
     context_path = "/api/v1", tag = "lexicons and clips",
-    params(("title" = Option<String>, Query, description = "What it is, for people")),
+    params(("title" = Option<String>, Query, description = "Title")),
     request_body(content((Vec<u8> = "audio/*"))),
     responses((status = 201, description = "The clip", body = ClipAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
@@ -192,7 +191,7 @@ pub(crate) async fn clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -
 
 /// Remove a clip
 ///
-/// Scripts that name it speak what stands in its place from then on.
+/// Scripts that name it speak its fallback text from then on.
 #[utoipa::path(
     operation_id = "removeClip",
     context_path = "/api/v1", tag = "lexicons and clips",

@@ -14,7 +14,7 @@ use crate::wire::{List, PresetAnswer, PresetRequest};
 
 /// List audio presets
 ///
-/// A preset's name stands wherever an audio type is asked.
+/// The name of a preset can be given wherever an audio type is expected.
 #[utoipa::path(
     operation_id = "listProfiles",
     context_path = "/api/v1", tag = "presets",

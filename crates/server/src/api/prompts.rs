@@ -37,10 +37,10 @@ pub(crate) async fn list(allowed: Allowed, gateway: &State<Gateway>) -> Result<J
     Ok(Json(List::whole(rows.into_iter().map(PromptSetSummary::from).collect())))
 }
 
-/// Keep a prompt set
+/// Add or replace a prompt set
 ///
-/// A table of prompts: TOML (`application/toml`), CSV (`text/csv`), or JSON.
-/// Files of rows that are as they were stay.
+/// The body is a table of prompts: TOML (`application/toml`), CSV (`text/csv`) or JSON. Files of
+/// unchanged rows are kept.
 #[utoipa::path(
     operation_id = "putPromptSet",
     context_path = "/api/v1", tag = "prompt sets",
@@ -84,7 +84,7 @@ async fn rows_of(meta: &Meta, data: RequestBody<'_>) -> Result<Vec<Prompt>, Prob
 
 /// Read a prompt set
 ///
-/// Each row in each of its formats, against what was made of it.
+/// Each row in each of its formats, compared with its file.
 #[utoipa::path(
     operation_id = "readPromptSet",
     context_path = "/api/v1", tag = "prompt sets",
@@ -102,7 +102,7 @@ pub(crate) async fn read(
 
 /// Remove a prompt set
 ///
-/// Its files go with it.
+/// Its files are removed too.
 #[utoipa::path(
     operation_id = "removePromptSet",
     context_path = "/api/v1", tag = "prompt sets",
@@ -119,15 +119,14 @@ pub(crate) async fn remove(allowed: Allowed, name: &str, gateway: &State<Gateway
 #[derive(Debug, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct MakeRequest {
-    /// Their ids; all that are not as their rows say unless given.
+    /// Ids of the prompts (default: all that do not match their rows).
     #[serde(default)]
     ids: Vec<String>,
 }
 
 /// Make prompts
 ///
-/// Those that would sound otherwise now, a hundred files at the most; the set
-/// as it is then.
+/// Makes new and changed files, at most 100, and answers with the set.
 #[utoipa::path(
     operation_id = "makePrompts",
     context_path = "/api/v1", tag = "prompt sets",
@@ -147,16 +146,16 @@ pub(crate) async fn make(
     Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
 }
 
-/// Whether a prompt sounds right.
+/// Approval of a prompt.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ApprovalRequest {
     approved: bool,
 }
 
-/// Approve a prompt by ear
+/// Approve a prompt
 ///
-/// In every format; 409 where it is not made as its row says.
+/// Applies to all formats; 409 if a file does not match its row.
 #[utoipa::path(
     operation_id = "approvePrompt",
     context_path = "/api/v1", tag = "prompt sets",
@@ -179,12 +178,11 @@ pub(crate) async fn approve(
 
 /// Fetch a prompt's file
 ///
-/// As it was made; or in another format to be heard by, such as
-/// `type=audio/wav` of what a browser does not play.
+/// The file as it was made, or converted for playback, such as with `type=audio/wav`.
 #[utoipa::path(
     operation_id = "fetchPromptFile",
     context_path = "/api/v1", tag = "prompt sets",
-    params(("type" = Option<String>, Query, description = "A media type; that of the file unless given")),
+    params(("type" = Option<String>, Query, description = "Media type of the answer (default: that of the file)")),
     responses((status = 200, description = "The file", body = Vec<u8>, content_type = "audio/*"), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
@@ -249,7 +247,7 @@ fn converted(path: &std::path::Path, from: Format, to: Format) -> Result<Bytes, 
 #[utoipa::path(
     operation_id = "fetchPromptArchive",
     context_path = "/api/v1", tag = "prompt sets",
-    params(("approved" = Option<bool>, Query, description = "Refuse where one was not approved by ear")),
+    params(("approved" = Option<bool>, Query, description = "Refuse files that nobody has approved")),
     responses((status = 200, description = "The archive", body = Vec<u8>, content_type = "application/zip"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]

@@ -96,7 +96,7 @@ pub(crate) async fn retire_route(allowed: Allowed, name: &str, gateway: &State<G
 
 /// List dispatches
 ///
-/// Newest first. An app key sees its own app's alone.
+/// Newest first. App keys see their own app only.
 #[utoipa::path(
     operation_id = "listDispatches",
     context_path = "/api/v1", tag = "records",
@@ -166,9 +166,8 @@ pub(crate) async fn dispatch(
 
 /// Show usage
 ///
-/// What was settled, from day to day in UTC (this month unless given), grouped
-/// `by` one or two of `app`, `engine`, `day`, `model`, separated by a comma.
-/// An app key sees its own app's alone.
+/// Settled usage between two days in UTC (default: this month), grouped `by` one or two of `app`,
+/// `engine`, `day`, `model`, separated by a comma. App keys see their own app only.
 #[utoipa::path(
     operation_id = "showUsage",
     context_path = "/api/v1", tag = "records",
@@ -243,7 +242,7 @@ pub(crate) async fn audit(_allowed: Allowed, gateway: &State<Gateway>) -> Result
     Ok(Json(List::whole(rows.into_iter().map(answer).collect())))
 }
 
-/// Show what is going on
+/// Read the overview
 #[utoipa::path(
     operation_id = "showOverview",
     context_path = "/api/v1", tag = "records",

@@ -18,9 +18,9 @@ pub(crate) struct HealthAnswer {
     pub(crate) engines: usize,
 }
 
-/// Tell whether the service works
+/// Check the service
 ///
-/// Answers once the records can be read.
+/// Answers 200 when the service can read its records.
 #[utoipa::path(operation_id = "health", tag = "service", responses((status = 200, description = "It works", body = HealthAnswer)))]
 #[get("/health")]
 pub(crate) async fn health(gateway: &State<Gateway>, drain: &State<Drain>) -> Result<Json<HealthAnswer>, Problem> {

@@ -34,8 +34,8 @@ async fn read_secret<T: serde::de::DeserializeOwned>(data: RequestBody<'_>) -> R
 
 /// Sign in
 ///
-/// With person and password, or with an operator key. Answers with a cookie
-/// for the console; five failures in a minute make a pause.
+/// Signs in with person and password, or with an operator key. The answer sets a cookie for the
+/// console; after five failures in a minute, sign-in pauses.
 #[utoipa::path(
     operation_id = "signIn",
     context_path = "/api/v1", tag = "session",
@@ -59,7 +59,7 @@ pub(crate) async fn sign_in(
     Ok(answer(Some(name)))
 }
 
-/// Tell who is signed in
+/// Read the session
 #[utoipa::path(
     operation_id = "readSession",
     context_path = "/api/v1", tag = "session",
@@ -91,7 +91,7 @@ pub(crate) async fn sign_out(
 
 /// Set a person's password
 ///
-/// Adds the person where there is none. The person's other sessions end.
+/// Adds the person if there is none. All other sessions of the person end.
 #[utoipa::path(
     operation_id = "putPerson",
     context_path = "/api/v1", tag = "session",
@@ -128,7 +128,7 @@ pub(crate) async fn put_person(
 
 /// List people
 ///
-/// Who can sign in with a password.
+/// People who can sign in with a password.
 #[utoipa::path(
     operation_id = "listPeople",
     context_path = "/api/v1", tag = "session",

@@ -34,12 +34,11 @@ const MAX_TITLE: usize = 200;
 /// A text part of a form.
 const MAX_PART: usize = 64 << 10;
 
-/// Recognise speech
+/// Transcribe audio
 ///
-/// Audio in, text out. The audio is the raw body with its media type, a part
-/// `audio` of a form, or base64 inside JSON. The answer is JSON, or by
-/// `Accept`: `text/plain`, `text/vtt`, `application/x-subrip`. Raw bodies take
-/// the rest as query parameters, forms as parts.
+/// Transcribes audio: the raw body with its media type, a part `audio` of a form, or base64 inside
+/// JSON. The answer is JSON or, by `Accept`, `text/plain`, `text/vtt` or `application/x-subrip`.
+/// Options are query parameters for raw bodies, and parts for forms.
 #[utoipa::path(
     operation_id = "recognise",
     context_path = "/api/v1",
@@ -54,29 +53,29 @@ const MAX_PART: usize = 64 << 10;
     params(
         ("engine" = Option<String>, Query, description = "An engine; or a route"),
         ("route" = Option<String>, Query, description = "A route"),
-        ("language" = Option<String>, Query, description = "BCP 47 tag of what is spoken"),
-        ("model" = Option<String>, Query, description = "A model of the engine"),
+        ("language" = Option<String>, Query, description = "BCP 47 tag of the language of the audio"),
+        ("model" = Option<String>, Query, description = "Model of the engine"),
         ("context" = Option<String>, Query, description = "Earlier lines"),
         ("variation" = Option<f64>, Query, description = "0 to 1"),
         ("hints" = Option<String>, Query, description = "Likely words, separated by commas"),
-        ("speakers" = Option<bool>, Query, description = "Tell who speaks"),
-        ("alternatives" = Option<u64>, Query, description = "So many other readings"),
-        ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine cannot"),
-        ("title" = Option<String>, Query, description = "What a job is known by"),
-        ("deadline" = Option<f64>, Query, description = "Seconds until the transcript, beside those that grow with the audio"),
+        ("speakers" = Option<bool>, Query, description = "Label the speakers"),
+        ("alternatives" = Option<u64>, Query, description = "Number of alternative transcripts"),
+        ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine does not support"),
+        ("title" = Option<String>, Query, description = "Title of the job"),
+        ("deadline" = Option<f64>, Query, description = "Seconds until the transcript, in addition to those that grow with the audio"),
         ("webhook" = Option<String>, Query, description = "URL to notify when the job ends; for Prefer: respond-async"),
         ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
-        ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, which takes recordings of any length"),
+        ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, for recordings of any duration"),
         ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt or application/x-subrip"),
-        ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
+        ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
     ),
     responses(
         (status = 200, description = "The transcript", content(
             (TranscriptAnswer = "application/json"), (String = "text/plain"), (String = "text/vtt"), (String = "application/x-subrip"),
         )),
-        (status = 202, description = "A job, where that was preferred", body = JobAnswer),
-        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
-        (status = "5XX", description = "No engine could do it", body = Problem, content_type = "application/problem+json"),
+        (status = 202, description = "A job, if the request prefers `respond-async`", body = JobAnswer),
+        (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
+        (status = "5XX", description = "All engines failed", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]

@@ -63,20 +63,20 @@ impl<'r> Responder<'r, 'static> for Progress {
     }
 }
 
-/// Begin an upload
+/// Start an upload
 ///
-/// For recordings and documents over the size of a body. The body is the
-/// first part, and may be empty; `Upload-Complete: ?0` says that more follows.
+/// For recordings and documents larger than the body limit. The body is the first part and may be
+/// empty; `Upload-Complete: ?0` says that more parts follow.
 #[utoipa::path(
     operation_id = "beginUpload",
     context_path = "/api/v1", tag = "long work",
     params(
         ("name" = Option<String>, Query, description = "The file's name"),
-        ("type" = Option<String>, Query, description = "The media type of the whole; Content-Type unless given"),
+        ("type" = Option<String>, Query, description = "Media type of the complete upload (default: Content-Type)"),
         ("Upload-Complete" = Option<String>, Header, description = "?0: more parts follow; ?1 or nothing: this is all"),
     ),
     request_body(content((Vec<u8> = "application/octet-stream"))),
-    responses((status = 201, description = "It goes on at Location", body = UploadAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    responses((status = 201, description = "It continues at Location", body = UploadAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[post("/uploads", data = "<data>")]
@@ -100,9 +100,9 @@ pub(crate) async fn begin(
     Ok(Progress { status: Status::Created, offset, complete, begun })
 }
 
-/// How far an upload is
+/// Offset of an upload
 ///
-/// After a connection broke: `Upload-Offset` says where to go on.
+/// After a broken connection, `Upload-Offset` says where to continue.
 #[utoipa::path(
     operation_id = "readUpload",
     context_path = "/api/v1", tag = "long work",
@@ -117,16 +117,16 @@ pub(crate) async fn read(allowed: Allowed, id: &str, uploads: &State<Uploads>) -
 
 /// Send a part
 ///
-/// It begins at `Upload-Offset`; 409 where that is not where the upload is.
+/// The part begins at `Upload-Offset`; 409 if the upload has another offset.
 #[utoipa::path(
     operation_id = "sendUploadPart",
     context_path = "/api/v1", tag = "long work",
     params(
-        ("Upload-Offset" = u64, Header, description = "Where the part begins"),
+        ("Upload-Offset" = u64, Header, description = "Offset of the part"),
         ("Upload-Complete" = Option<String>, Header, description = "?1 with the last part"),
     ),
     request_body(content((Vec<u8> = "application/partial-upload"))),
-    responses((status = 204, description = "Upload-Offset says how far it is"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    responses((status = 204, description = "Upload-Offset is the number of bytes received"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[patch("/uploads/<id>", data = "<data>")]

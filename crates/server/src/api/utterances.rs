@@ -33,10 +33,10 @@ const CHUNK: usize = 64 << 10;
 
 /// Speak a text
 ///
-/// Text or SSML in, audio out, streamed as the engine streams. The format is
-/// decided by `Accept`, or the `audio` member, else WAV at 24 kHz mono. With
-/// `Accept: application/json` the audio comes inside a JSON answer. Bodies of
-/// `text/plain` and `application/ssml+xml` take the rest as query parameters.
+/// Speaks text or SSML; the audio is streamed. Its format is given by the `audio` member or by
+/// `Accept`; the default is WAV at 24 kHz, mono. With `Accept: application/json` the audio is
+/// inside a JSON answer. For bodies of `text/plain` and `application/ssml+xml`, options are query
+/// parameters.
 #[utoipa::path(
     operation_id = "speak",
     context_path = "/api/v1",
@@ -48,9 +48,9 @@ const CHUNK: usize = 64 << 10;
     )),
     params(
         ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/webm;codecs=opus, audio/flac, audio/wav, audio/vnd.wave;codec=7, audio/L16;rate=…, audio/basic, audio/PCMA;rate=…, audio/pcm;rate=…, or application/json"),
-        ("Idempotency-Key" = Option<String>, Header, description = "The same key and request are carried out once"),
-        ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what cannot be done; respond-async: answer 202 with a job"),
-        ("traceparent" = Option<String>, Header, description = "W3C Trace Context; kept with the dispatch"),
+        ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
+        ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what is not supported; respond-async: answer 202 with a job"),
+        ("traceparent" = Option<String>, Header, description = "W3C Trace Context; recorded with the dispatch"),
     ),
     responses(
         (status = 200, description = "The audio", content(
@@ -58,17 +58,17 @@ const CHUNK: usize = 64 << 10;
             (Vec<u8> = "audio/webm;codecs=opus"), (Vec<u8> = "audio/flac"),
             (Vec<u8> = "audio/L16"), (Vec<u8> = "audio/basic"), (UtteranceAnswer = "application/json"),
         ), headers(
-            ("Dispatch-Id" = String, description = "The record of what is done"),
+            ("Dispatch-Id" = String, description = "Id of the dispatch"),
             ("Dispatch-Engine" = String), ("Dispatch-Voice" = String),
-            ("Dispatch-Cost" = String, description = "The top of what it may cost"),
-            ("Dispatch-Fidelity" = String, description = "The worst that became of any element"),
+            ("Dispatch-Cost" = String, description = "Maximum cost"),
+            ("Dispatch-Fidelity" = String, description = "Worst outcome of all elements"),
             ("Dispatch-Fingerprint" = String, description = "Equal for equal requested audio"),
             ("Dispatch-Synthetic" = String, description = "?1"),
             ("Server-Timing" = String, description = "Until the first audio"),
         )),
-        (status = 202, description = "A job, where that was preferred", body = JobAnswer),
-        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
-        (status = "5XX", description = "No engine could do it", body = Problem, content_type = "application/problem+json"),
+        (status = 202, description = "A job, if the request prefers `respond-async`", body = JobAnswer),
+        (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
+        (status = "5XX", description = "All engines failed", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]

@@ -49,16 +49,16 @@ const FILTERS: [&str; 18] = [
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct VoiceList {
     pub(crate) items: Vec<VoiceAnswer>,
-    /// To be sent as `cursor`; null at the end.
+    /// Send it as `cursor` for the next page; null at the end.
     pub(crate) next: Option<String>,
     /// All that fit.
     pub(crate) total: usize,
-    /// How many of what fits have each value; where `facets=true` asked for it.
+    /// Number of matching voices with each value; only with `facets=true`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) facets: Option<FacetCounts>,
 }
 
-/// How many of what fits have each value.
+/// Number of matching voices with each value.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct FacetCounts {
     pub(crate) languages: BTreeMap<String, usize>,
@@ -142,11 +142,10 @@ fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<Voi
 
 /// List voices
 ///
-/// Filters: `languages` (RFC 4647 ranges: `pt` finds pt-PT and pt-BR, an exact
-/// region first), `gender`, `style`, `use`, `engine`, `model`, `site`, `format`
-/// (a media type), `origin`, `price` (the most that a thousand characters may
-/// cost), `favourite=true`, and `search` over the beginnings of words in names,
-/// ids, characters, styles and uses. `sort` is best, name, language or price.
+/// Filters: `languages` (RFC 4647 ranges: `pt` finds pt-PT and pt-BR, an exact region first),
+/// `gender`, `style`, `use`, `engine`, `model`, `site`, `format` (a media type), `origin`,
+/// `max_price` (maximum list price of 1,000 characters), `favourite=true`, and `search` in names,
+/// ids, languages, characters, styles and uses. `sort` is best, name, language or price.
 #[utoipa::path(
     operation_id = "listVoices",
     context_path = "/api/v1",
@@ -162,7 +161,7 @@ fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<Voi
     ),
     responses(
         (status = 200, description = "Voices", body = VoiceList),
-        (status = "4XX", description = "A fault of the request", body = Problem, content_type = "application/problem+json"),
+        (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -196,7 +195,7 @@ pub(crate) async fn voices(allowed: Allowed, meta: Meta, gateway: &State<Gateway
     tag = "catalogue",
     responses(
         (status = 200, description = "The voice", body = VoiceAnswer),
-        (status = 404, description = "No such voice; the nearest are named", body = Problem, content_type = "application/problem+json"),
+        (status = 404, description = "Unknown voice; similar names are given", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -217,7 +216,7 @@ pub(crate) async fn voice(
     tag = "catalogue",
     responses(
         (status = 200, description = "The voice", body = VoiceAnswer),
-        (status = 404, description = "No such voice; the nearest are named", body = Problem, content_type = "application/problem+json"),
+        (status = 404, description = "Unknown voice; similar names are given", body = Problem, content_type = "application/problem+json"),
     ),
     security(("key" = []))
 )]
@@ -260,7 +259,7 @@ async fn find_voice(gateway: &Gateway, caller: &Caller, id: &str) -> Result<Json
 
 /// Mark a voice
 ///
-/// Marked voices are found by `favourite=true`.
+/// `favourite=true` lists favourites.
 #[utoipa::path(
     operation_id = "markVoice", context_path = "/api/v1", tag = "catalogue",
     responses((status = 204, description = "It is marked"), (status = 404, body = Problem, content_type = "application/problem+json")),
@@ -279,10 +278,10 @@ pub(crate) async fn mark(
     Ok(Status::NoContent)
 }
 
-/// Take a mark from a voice
+/// Remove a voice from the favourites
 #[utoipa::path(
     operation_id = "unmarkVoice", context_path = "/api/v1", tag = "catalogue",
-    responses((status = 204, description = "It is not marked")),
+    responses((status = 204, description = "It is not a favourite")),
     security(("key" = []))
 )]
 #[delete("/voices/<engine>/<voice>/favourite")]
@@ -322,14 +321,14 @@ impl<'r> Responder<'r, 'static> for Audition {
 
 /// Hear a voice
 ///
-/// A sentence in the voice's own language, or `text`; kept, so that hearing
-/// it again costs nothing. MP3, charged to the caller's app the first time.
+/// Speaks a sample sentence in the language of the voice, or `text`, as MP3. The audio is kept: it
+/// is charged to the caller's app the first time only.
 #[utoipa::path(
     operation_id = "hearVoice", context_path = "/api/v1", tag = "catalogue",
     params(("text" = Option<String>, Query, description = "At most 500 characters")),
     responses(
         (status = 200, description = "The audio", content((Vec<u8> = "audio/mpeg")), headers(
-            ("Cache-Status" = String, description = "Whether it was kept (RFC 9211)"),
+            ("Cache-Status" = String, description = "Whether the audio was recalled (RFC 9211)"),
             ("Dispatch-Fingerprint" = String, description = "Equal for equal requested audio"),
         )),
         (status = "4XX", body = Problem, content_type = "application/problem+json"),

@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 
 use super::{Amount, rfc3339};
 
-/// What a voice must be like.
+/// Criteria for a voice.
 #[derive(ToSchema)]
 #[expect(dead_code, reason = "describes the JSON for the API document alone")]
 pub(crate) struct CriteriaSchema {
@@ -39,12 +39,12 @@ pub(crate) struct LegSchema {
     model: Option<String>,
     /// Milliseconds until the first audio or the answer.
     deadline: Option<u64>,
-    /// The credential to call the engine with, in place of its usual one.
+    /// Credential for the call, instead of the engine's default one.
     credential: Option<String>,
     conditions: Option<ConditionsSchema>,
 }
 
-/// When a leg may be used.
+/// Conditions for the use of a leg.
 #[derive(ToSchema)]
 #[expect(dead_code, reason = "describes the JSON for the API document alone")]
 pub(crate) struct ConditionsSchema {
@@ -65,13 +65,13 @@ pub(crate) struct VoiceAnswer {
     /// In years, about.
     pub(crate) age: Option<u8>,
     pub(crate) styles: Vec<String>,
-    /// What it was made for.
+    /// Intended uses.
     pub(crate) uses: Vec<String>,
     pub(crate) models: Vec<String>,
     pub(crate) character: String,
-    /// Formats that the engine makes itself, with their rates in hertz.
+    /// Formats that the engine produces, with their sample rates in hertz.
     pub(crate) formats: Vec<FormatAnswer>,
-    /// `none`, or `ssml` where its engine is sent a document.
+    /// `ssml` if its engine takes SSML, else `none`.
     pub(crate) markup: String,
     /// List price of a thousand characters with the ordinary model.
     pub(crate) price: Amount,
@@ -164,19 +164,19 @@ impl VoiceAnswer {
     }
 }
 
-/// An engine, as its sheet and its state have it.
+/// An engine with its state.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct EngineAnswer {
     pub(crate) name: String,
     pub(crate) title: String,
     pub(crate) site: String,
     pub(crate) driver: String,
-    /// Where it is called, with the host's override.
+    /// Address of the engine, with the host's override.
     pub(crate) endpoint: Option<String>,
     pub(crate) state: String,
     pub(crate) reason: Option<String>,
-    pub(crate) speaks: bool,
-    pub(crate) listens: bool,
+    pub(crate) synthesis: bool,
+    pub(crate) recognition: bool,
     pub(crate) voices: usize,
     pub(crate) models: Vec<String>,
     pub(crate) formats: Vec<String>,
@@ -184,34 +184,34 @@ pub(crate) struct EngineAnswer {
     pub(crate) parts: Vec<String>,
     pub(crate) guide: Vec<String>,
     pub(crate) price: String,
-    /// How it is called: `bearer`, `basic` and so on.
+    /// Access scheme: `bearer`, `basic` and so on.
     pub(crate) access: String,
-    /// Calls a minute and at once that are kept to.
+    /// Calls per minute and at once.
     pub(crate) pace: PaceAnswer,
-    /// Where its voices come from a list of its own.
+    /// For engines that list their voices.
     pub(crate) catalogue: Option<CatalogueState>,
 }
 
-/// Limits that the gateway keeps.
+/// Pace of calls that the gateway keeps to.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PaceAnswer {
     pub(crate) per_minute: Option<u32>,
     pub(crate) at_once: Option<u32>,
-    /// Calls that could go at once now.
+    /// Calls that can start now.
     pub(crate) left: Option<u32>,
-    /// Calls in work, and calls that wait for their turn.
+    /// Calls that are running, and calls that wait.
     pub(crate) running: Option<u32>,
     pub(crate) waiting: Option<u32>,
 }
 
-/// How an engine's list of voices stands.
+/// State of an engine's list of voices.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct CatalogueState {
     pub(crate) voices: usize,
-    /// When the last good list was read; null: the sheet's own is used.
+    /// When the list was last read; null if the voices of the sheet are used.
     pub(crate) read: Option<String>,
     pub(crate) tried: Option<String>,
-    /// Why the last look failed: the list is stale then.
+    /// Why the list could not be read last time; it is stale.
     pub(crate) problem: Option<String>,
 }
 
@@ -226,7 +226,7 @@ impl From<&dispatcher_gateway::CatalogueState> for CatalogueState {
     }
 }
 
-/// How a list stands, and what changed in it.
+/// State of an engine's list of voices, and its changes.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct CatalogueAnswer {
     pub(crate) engine: String,
@@ -263,7 +263,7 @@ impl CatalogueAnswer {
     }
 }
 
-/// What a look at a list found to be different.
+/// Changes in a list of voices.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct RefreshAnswer {
     pub(crate) voices: usize,
@@ -297,7 +297,7 @@ pub(crate) struct SheetAnswer {
     pub(crate) versions: Vec<SheetVersion>,
 }
 
-/// Who put in a version of a sheet.
+/// A version of a sheet.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct SheetVersion {
     pub(crate) version: i64,
@@ -319,7 +319,7 @@ pub(crate) struct DraftRequest {
     /// A call of the curl command, of one or several lines.
     #[schema(value_type = String)]
     pub(crate) command: secrecy::SecretString,
-    /// The name of the engine; from the address unless given.
+    /// Name of the engine (default: from the address).
     pub(crate) name: Option<String>,
 }
 
@@ -333,11 +333,11 @@ pub(crate) struct DraftAnswer {
     pub(crate) remarks: Vec<String>,
 }
 
-/// The conformance matrix of an engine.
+/// Result of a check of an engine.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct CheckAnswer {
     pub(crate) engine: String,
-    /// Whether nothing differs.
+    /// Whether no claim differs.
     pub(crate) good: bool,
     pub(crate) claims: Vec<ClaimAnswer>,
     pub(crate) cost: Amount,
@@ -352,11 +352,11 @@ pub(crate) struct ClaimAnswer {
     pub(crate) subject: String,
     pub(crate) claimed: String,
     pub(crate) seen: String,
-    /// `holds`, `differs` or `open`.
+    /// `holds`, `differs` or `untested`.
     pub(crate) verdict: String,
-    /// What was sent, without the credential; of a claim that differs.
+    /// The request, without the credential; for claims that differ.
     pub(crate) request: Option<String>,
-    /// What came back.
+    /// The answer.
     pub(crate) answer: Option<String>,
 }
 
@@ -377,19 +377,19 @@ impl From<dispatcher_gateway::Matrix> for CheckAnswer {
     }
 }
 
-/// What a check of a credential found.
+/// Result of a check of a credential.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct TrialAnswer {
     pub(crate) credential: CredentialAnswer,
-    /// Null where it cannot be known without cost.
+    /// Null if it cannot be found out without cost.
     pub(crate) works: Option<bool>,
     pub(crate) cause: Option<String>,
-    /// In plain words, with the next step.
+    /// Explanation, with the next step.
     pub(crate) told: String,
     pub(crate) roles: Vec<String>,
     /// Roles that it does not need.
     pub(crate) more: Vec<String>,
-    /// Roles that it needs and has not.
+    /// Roles that it needs and does not have.
     pub(crate) missing: Vec<String>,
 }
 
@@ -407,10 +407,10 @@ impl From<dispatcher_gateway::Trial> for TrialAnswer {
     }
 }
 
-/// A change of the root key.
+/// Result of a change of the root key.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct RootAnswer {
-    /// How many were wrapped anew.
+    /// Number of credentials sealed again.
     pub(crate) credentials: usize,
 }
 
@@ -437,8 +437,8 @@ impl EngineAnswer {
             endpoint: sheet.endpoint.clone(),
             state: state.name().into(),
             reason: state.reason().map(str::to_owned),
-            speaks: sheet.synthesis.is_some(),
-            listens: sheet.recognition.is_some(),
+            synthesis: sheet.synthesis.is_some(),
+            recognition: sheet.recognition.is_some(),
             voices: sheet.synthesis.as_ref().map_or(0, |synthesis| synthesis.voices.len()),
             models,
             formats: sheet
@@ -471,18 +471,18 @@ impl EngineAnswer {
 #[serde(deny_unknown_fields)]
 pub(crate) struct CredentialRequest {
     pub(crate) engine: String,
-    /// The engine's name unless given.
+    /// Default: the name of the engine.
     pub(crate) name: Option<String>,
-    /// The parts that the engine's sheet names.
+    /// The parts given in the engine's sheet.
     #[schema(value_type = Option<std::collections::BTreeMap<String, String>>)]
     pub(crate) parts: Option<dispatcher_vault::Parts>,
-    /// In place of the parts: the text of a key file of JSON, in which they
-    /// lie where the sheet says.
+    /// Instead of parts: the text of a JSON key file, from which the parts are read as the
+    /// sheet says.
     #[schema(value_type = Option<String>)]
     pub(crate) key_file: Option<secrecy::SecretString>,
 }
 
-/// A credential; never a secret.
+/// A credential, without its secret.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct CredentialAnswer {
     pub(crate) name: String,
@@ -495,9 +495,9 @@ pub(crate) struct CredentialAnswer {
     pub(crate) created: String,
     pub(crate) created_by: String,
     pub(crate) last_used: Option<String>,
-    /// Whether its engine is called with it where nobody names another.
+    /// Whether it is the default credential of its engine.
     pub(crate) in_use: bool,
-    /// What to do next, where it was just added.
+    /// Next steps after adding the credential.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) next: Option<String>,
 }

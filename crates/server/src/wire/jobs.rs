@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 
 use super::{Amount, amount, rfc3339};
 
-/// Long work and how far it is.
+/// A job and its progress.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct JobAnswer {
     pub(crate) id: String,
@@ -17,11 +17,11 @@ pub(crate) struct JobAnswer {
     pub(crate) title: String,
     /// `queued`, `running`, `waiting`, `done`, `failed` or `cancelled`.
     pub(crate) state: String,
-    /// Why it waits or failed.
+    /// Reason of the state `waiting` or `failed`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) reason: Option<String>,
     pub(crate) pieces: Pieces,
-    /// Seconds of audio that are made, or heard.
+    /// Seconds of audio made or transcribed so far.
     pub(crate) duration: f64,
     /// Charged so far, in the currency of `estimate`.
     pub(crate) cost: Amount,
@@ -39,7 +39,7 @@ pub(crate) struct JobAnswer {
     pub(crate) started: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) ended: Option<String>,
-    /// When its files go.
+    /// When its files are removed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) expires: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -50,7 +50,7 @@ pub(crate) struct JobAnswer {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct Pieces {
     pub(crate) done: i64,
-    /// As it was planned; more or fewer where another engine had to go on.
+    /// Planned number of pieces; it changes if another engine takes over.
     pub(crate) all: i64,
 }
 
@@ -62,7 +62,7 @@ pub(crate) struct JobFile {
     #[serde(rename = "type")]
     pub(crate) kind: String,
     pub(crate) bytes: i64,
-    /// Seconds of the audio that it is, or that it follows.
+    /// Seconds of audio of the file, or of the audio that it belongs to.
     pub(crate) duration: f64,
     pub(crate) url: String,
 }
@@ -106,12 +106,12 @@ impl From<JobView> for JobAnswer {
     }
 }
 
-/// An upload that was begun.
+/// An upload in progress.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct UploadAnswer {
     pub(crate) id: String,
     pub(crate) url: String,
-    /// The most bytes that it may come to.
+    /// Maximum size in bytes.
     pub(crate) limit: u64,
 }
 

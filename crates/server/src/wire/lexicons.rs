@@ -7,21 +7,21 @@ use utoipa::ToSchema;
 
 use super::rfc3339;
 
-/// A lexicon in force.
+/// A lexicon.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct LexiconAnswer {
     pub(crate) name: String,
     pub(crate) version: i64,
-    /// Whose it is; null: every app's.
+    /// App that may use it; null for all apps.
     pub(crate) app: Option<String>,
-    /// Whether it holds for all text in its language.
+    /// Whether it is used for all text in its language.
     pub(crate) always: bool,
     /// Of its words.
     #[schema(example = "en-GB")]
     pub(crate) language: String,
-    /// How many lexemes it has.
+    /// Number of lexemes.
     pub(crate) lexemes: usize,
-    /// Some of its words, in order.
+    /// Some of its graphemes, in order.
     pub(crate) examples: Vec<String>,
     pub(crate) by: String,
     pub(crate) at: String,
@@ -63,7 +63,7 @@ impl From<LexiconRow> for Version {
     }
 }
 
-/// A sound that scripts put in.
+/// Audio that scripts insert.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct ClipAnswer {
     pub(crate) id: String,
@@ -79,7 +79,7 @@ pub(crate) struct ClipAnswer {
     pub(crate) app: String,
     pub(crate) by: String,
     pub(crate) at: String,
-    /// What is wrong with the audio that was sent; when it is added.
+    /// Faults in the audio that was sent; only when the clip is added.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) warnings: Vec<String>,
 }

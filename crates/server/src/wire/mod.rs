@@ -35,11 +35,11 @@ fn milliseconds(micros: i64) -> f64 {
     (micros as f64 / 10.0).round() / 100.0
 }
 
-/// A list and where it goes on.
+/// A page of a list, and where the next page begins.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct List<T> {
     pub(crate) items: Vec<T>,
-    /// To be sent as `cursor`; null at the end.
+    /// Send it as `cursor` for the next page; null at the end.
     pub(crate) next: Option<String>,
 }
 

@@ -15,7 +15,7 @@ pub(crate) struct AppAnswer {
     pub(crate) default_voice: Option<String>,
     pub(crate) default_recognition: Option<String>,
     pub(crate) default_format: Option<String>,
-    /// Voices made for the account that it may use, as `engine/voice`.
+    /// Custom voices that the app may use, as `engine/voice`.
     pub(crate) custom_voices: Vec<String>,
     pub(crate) created: String,
 }
@@ -35,24 +35,24 @@ impl From<App> for AppAnswer {
     }
 }
 
-/// A new app, or what to change of one.
+/// A new app, or changes to an app.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct AppRequest {
     /// 1 to 40 small letters, digits and hyphens.
     pub(crate) name: Option<String>,
     pub(crate) title: Option<String>,
-    /// Same calls and checks, no engine called, nothing charged.
+    /// The same calls and checks, but no engine is called and nothing is charged.
     #[serde(default)]
     pub(crate) rehearsal: bool,
-    /// The voice or route of requests that name none.
+    /// Voice or route for requests that give none.
     pub(crate) default_voice: Option<String>,
-    /// The engine or route of recognitions that name none.
+    /// Engine or route for recognition requests that give none.
     pub(crate) default_recognition: Option<String>,
-    /// The audio of requests that name none: a preset, an extension or a
-    /// media type; WAV at 24 kHz without one.
+    /// Audio format of requests that give none: preset, extension or media type. Default: WAV
+    /// at 24 kHz.
     pub(crate) default_format: Option<String>,
-    /// Voices made for the account that it may use, as `engine/voice`.
+    /// Custom voices that the app may use, as `engine/voice`.
     #[serde(default)]
     pub(crate) custom_voices: Vec<String>,
 }
@@ -68,7 +68,7 @@ pub(crate) struct KeyAnswer {
     pub(crate) created: String,
     pub(crate) last_used: Option<String>,
     pub(crate) revoked: Option<String>,
-    /// Only in the answer that made it.
+    /// Only in the answer that adds the key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) key: Option<String>,
 }
@@ -108,7 +108,7 @@ pub(crate) struct PersonAnswer {
 /// Who is signed in.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct SessionAnswer {
-    /// Null where nobody is.
+    /// Null if nobody is signed in.
     pub(crate) person: Option<String>,
     pub(crate) version: String,
 }

@@ -14,13 +14,13 @@ pub(crate) struct PresetAnswer {
     /// Hertz.
     pub(crate) sample_rate: u32,
     pub(crate) channels: u8,
-    /// Bits a second, where the coding has a choice.
+    /// Bits per second, for codings with a choice.
     pub(crate) bitrate: Option<u32>,
     /// A variable bit rate.
     pub(crate) vbr: bool,
-    /// What a second takes; null where that depends on the sound.
+    /// Bytes per second; null if they vary with the audio.
     pub(crate) bytes_per_second: Option<u32>,
-    /// Whether nothing of the sound is left out for the sake of size.
+    /// Whether the format is lossless.
     pub(crate) lossless: bool,
     pub(crate) purpose: String,
     /// It cannot be changed.
@@ -45,7 +45,7 @@ impl PresetAnswer {
     }
 }
 
-/// An audio preset to be kept.
+/// A new preset, or a new version of one.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct PresetRequest {
@@ -62,7 +62,7 @@ pub(crate) struct PresetRequest {
     /// A variable bit rate, for MP3.
     #[serde(default)]
     pub(crate) vbr: bool,
-    /// What it is for, in a line.
+    /// Purpose, in one line.
     #[serde(default)]
     pub(crate) purpose: String,
 }

@@ -14,13 +14,13 @@ use super::{Amount, rfc3339};
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct PromptSchema {
-    /// The name of its file: letters, figures, - _ and .
+    /// File name: letters, digits, - _ and .
     #[schema(example = "welcome")]
     pub(crate) id: String,
     pub(crate) text: Option<String>,
     /// In place of text.
     pub(crate) ssml: Option<String>,
-    /// A route, or a voice as engine/voice; the app's own unless given.
+    /// Route, or voice as engine/voice (default: the app's default voice).
     pub(crate) voice: Option<String>,
     pub(crate) model: Option<String>,
     pub(crate) language: Option<String>,
@@ -36,7 +36,7 @@ impl From<PromptSchema> for Prompt {
     }
 }
 
-/// A prompt as it is answered, other members beside its own.
+/// A prompt, with further members for the answer.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct PromptShown {
     pub(crate) id: String,
@@ -69,7 +69,7 @@ pub(crate) struct PromptSetRequest {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PromptSetSummary {
     pub(crate) name: String,
-    /// Whose it is, and who pays.
+    /// App that owns the set and pays for it.
     pub(crate) app: String,
     pub(crate) prompts: usize,
     pub(crate) changed_by: String,
@@ -84,7 +84,7 @@ impl From<PromptSetRow> for PromptSetSummary {
     }
 }
 
-/// What was made of a prompt last.
+/// The audio file of a prompt.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PromptFile {
     pub(crate) name: String,
@@ -96,7 +96,7 @@ pub(crate) struct PromptFile {
     pub(crate) duration: f64,
     pub(crate) dispatch: String,
     pub(crate) made: String,
-    /// Who has heard it and found it good.
+    /// Person who approved it.
     pub(crate) approved_by: Option<String>,
     pub(crate) approved: Option<String>,
 }
@@ -111,9 +111,9 @@ pub(crate) struct PromptAnswer {
     pub(crate) state: &'static str,
     /// Of making it.
     pub(crate) cost: Option<Amount>,
-    /// As it was made last; stale unless the state is `made`.
+    /// The file made last; it is out of date unless the state is `made`.
     pub(crate) file: Option<PromptFile>,
-    /// Why it is faulty.
+    /// Reason of the state `faulty`.
     pub(crate) problem: Option<String>,
 }
 
@@ -124,11 +124,11 @@ pub(crate) struct PromptSetAnswer {
     pub(crate) summary: PromptSetSummary,
     /// Each prompt in each of its formats, in order.
     pub(crate) lines: Vec<PromptAnswer>,
-    /// How many files are to be made.
+    /// Number of files to make.
     pub(crate) to_make: usize,
-    /// Of making them, one amount a currency.
+    /// Cost of making them, one amount per currency.
     pub(crate) cost: Vec<Amount>,
-    /// How many files are made and approved.
+    /// Number of files made and approved.
     pub(crate) approved: usize,
 }
 

@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 use super::{Amount, EngineAnswer, amount, milliseconds, rfc3339};
 use crate::problem::Problem;
 
-/// One request and what came of it. Times are milliseconds.
+/// One request and its outcome. Times are in milliseconds.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct DispatchAnswer {
     pub(crate) id: String,
@@ -15,7 +15,7 @@ pub(crate) struct DispatchAnswer {
     pub(crate) work: String,
     pub(crate) wanted: String,
     pub(crate) rehearsal: bool,
-    /// `open`, `done`, `failed`, `abandoned` or `uncertain`.
+    /// `running`, `done`, `failed`, `abandoned` or `uncertain`.
     pub(crate) state: String,
     pub(crate) engine: Option<String>,
     pub(crate) voice: Option<String>,
@@ -32,7 +32,7 @@ pub(crate) struct DispatchAnswer {
     pub(crate) started: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) trace: Option<String>,
-    /// The job that it is a part of.
+    /// Job of the dispatch.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) job: Option<String>,
     /// Only for a single dispatch.
@@ -72,7 +72,7 @@ impl From<DispatchRow> for DispatchAnswer {
     }
 }
 
-/// One call of one engine. Times are milliseconds.
+/// One call of one engine. Times are in milliseconds.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct AttemptAnswer {
     pub(crate) number: i64,
@@ -82,11 +82,11 @@ pub(crate) struct AttemptAnswer {
     pub(crate) state: String,
     pub(crate) cause: Option<String>,
     pub(crate) detail: Option<String>,
-    /// Since the dispatch began.
+    /// Time since the dispatch began.
     pub(crate) offset: f64,
     pub(crate) first_audio: Option<f64>,
     pub(crate) total: Option<f64>,
-    /// The credential it was made with, and its version.
+    /// Credential of the call, and its version.
     pub(crate) credential: Option<String>,
 }
 
@@ -181,7 +181,7 @@ impl UsageList {
     }
 }
 
-/// The usage of some days.
+/// Usage of a range of days.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct UsageList {
     pub(crate) by: Vec<String>,
@@ -189,7 +189,7 @@ pub(crate) struct UsageList {
     pub(crate) to: String,
     pub(crate) items: Vec<UsageAnswer>,
     pub(crate) next: Option<String>,
-    /// One amount a currency.
+    /// One amount per currency.
     pub(crate) total: Vec<Amount>,
 }
 
@@ -202,7 +202,7 @@ pub(crate) struct AuditAnswer {
     pub(crate) subject: String,
 }
 
-/// What is going on now, and what went on today.
+/// Current state, and usage of today.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct OverviewAnswer {
     pub(crate) engines: Vec<EngineAnswer>,
@@ -210,7 +210,7 @@ pub(crate) struct OverviewAnswer {
     pub(crate) dispatches: Vec<DispatchAnswer>,
     /// Today's usage by engine.
     pub(crate) usage: Vec<UsageAnswer>,
-    /// Of the newest 500 dispatches.
+    /// Among the newest 500 dispatches.
     pub(crate) requests: usize,
     pub(crate) failed: usize,
     /// Answered by a leg after the first.

@@ -32,12 +32,12 @@ pub(crate) struct UtteranceRequest {
     /// (`{"languages", "gender", "style", "name"}`).
     #[schema(value_type = Option<VoiceSchema>, example = "quayside")]
     pub(crate) voice: Option<serde_json::Value>,
-    /// A model of the engine; the engine's first unless given.
+    /// Model of the engine (default: the engine's first).
     pub(crate) model: Option<String>,
-    /// BCP 47 tag of the text, or `auto`: it is found out, and told.
+    /// BCP 47 tag of the text, or `auto` to detect it.
     #[schema(example = "en-GB")]
     pub(crate) language: Option<String>,
-    /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
+    /// How to handle what the engine does not support: `refuse`, `adapt` or `omit`.
     pub(crate) unsupported: Option<String>,
     pub(crate) audio: Option<AudioWish>,
     /// `rate`, `pitch`, `volume` in SSML 1.1's value forms.
@@ -52,20 +52,20 @@ pub(crate) struct UtteranceRequest {
     pub(crate) seed: Option<u64>,
     /// URL to notify when the job ends; for `Prefer: respond-async`.
     pub(crate) webhook: Option<String>,
-    /// Seconds until the first audio, after which the next engine is tried;
-    /// for texts of up to 1,000 characters. Else as routes and sheets have it.
+    /// Seconds until the first audio, after which the next engine is tried; for texts of up to
+    /// 1,000 characters. Default: the deadline of the route or sheet.
     pub(crate) deadline: Option<f64>,
-    /// The credential to call the engine with, in place of its usual one.
+    /// Credential for the call, instead of the engine's default one.
     pub(crate) credential: Option<String>,
 }
 
-/// What one voice says in a dialogue.
+/// One line of a dialogue.
 #[derive(Debug, Clone, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct LineWish {
     #[schema(example = "All aboard.")]
     pub(crate) text: String,
-    /// A voice id; that of the request unless given.
+    /// Voice id (default: that of the request).
     #[schema(example = "heron/pellin")]
     pub(crate) voice: Option<String>,
     /// BCP 47 tag of the line.
@@ -117,7 +117,7 @@ pub(crate) struct StyleWish {
     pub(crate) strength: Option<f64>,
 }
 
-/// The audio that is asked for.
+/// The requested audio format.
 #[derive(Debug, Clone, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct AudioWish {
@@ -135,8 +135,8 @@ pub(crate) struct AudioWish {
     /// A variable bit rate, for MP3.
     #[serde(default)]
     pub(crate) vbr: bool,
-    /// Answer once the audio is whole, with `Content-Length` and its true
-    /// length in the file's header, for players that take no stream.
+    /// Send the answer when the audio is complete, with `Content-Length` and the true length in
+    /// the file header, for players that do not support streams.
     #[serde(default)]
     pub(crate) whole: bool,
 }
@@ -145,35 +145,35 @@ pub(crate) struct AudioWish {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct UtteranceAnswer {
     pub(crate) audio: AudioAnswer,
-    /// Words with their times, where the engine tells them.
+    /// Words with their times, if the engine reports them.
     #[schema(value_type = Vec<Object>)]
     pub(crate) words: Vec<serde_json::Value>,
-    /// Marks of the script, with the seconds at which they come.
+    /// Marks of the script, with their times in seconds.
     #[schema(value_type = Vec<Object>)]
     pub(crate) marks: Vec<serde_json::Value>,
     pub(crate) engine: String,
     pub(crate) voice: String,
     pub(crate) model: Option<String>,
     pub(crate) cost: Amount,
-    /// What became of each element of the markup.
+    /// Fidelity of each element of the markup.
     #[schema(value_type = Vec<FidelitySchema>)]
     pub(crate) fidelity: Vec<dispatcher_markup::Fidelity>,
     pub(crate) warnings: Vec<String>,
     pub(crate) dispatch: String,
 }
 
-/// What becomes of an element of the script, or of a wish beside it.
+/// Fidelity of an element of the script, or of an option outside of it.
 #[derive(ToSchema)]
 #[expect(dead_code, reason = "for the API document alone")]
 pub(crate) struct FidelitySchema {
     element: String,
-    /// From 1; missing for a wish beside the script.
+    /// From 1; missing for options outside of the script.
     line: Option<usize>,
     /// From 1, in characters.
     column: Option<usize>,
     /// `native`, `rewritten`, `emulated`, `plain` or `omitted`.
     outcome: String,
-    /// Why, where that is not plain.
+    /// Explanation.
     note: Option<String>,
 }
 
@@ -198,28 +198,28 @@ pub(crate) struct TranscriptRequest {
     pub(crate) model: Option<String>,
     /// BCP 47 tag of what is spoken.
     pub(crate) language: Option<String>,
-    /// Earlier lines, for engines that take context.
+    /// Preceding text, for engines that take context.
     pub(crate) context: Option<String>,
     /// 0 to 1.
     pub(crate) variation: Option<f64>,
-    /// Words that are likely.
+    /// Likely words.
     #[serde(default)]
     pub(crate) hints: Vec<String>,
     /// Tell who speaks.
     #[serde(default)]
     pub(crate) speakers: bool,
-    /// So many other readings of the whole.
+    /// Number of alternative transcripts.
     pub(crate) alternatives: Option<u64>,
-    /// What a job is known by.
+    /// Title of the job.
     pub(crate) title: Option<String>,
     /// URL to notify when the job ends; for `Prefer: respond-async`.
     pub(crate) webhook: Option<String>,
-    /// Seconds until the transcript, after which the next engine is tried,
-    /// beside those that grow with the audio. Else as routes and sheets have it.
+    /// Seconds until the transcript, in addition to those that grow with the audio, after which
+    /// the next engine is tried. Default: the deadline of the route or sheet.
     pub(crate) deadline: Option<f64>,
-    /// The credential to call the engine with, in place of its usual one.
+    /// Credential for the call, instead of the engine's default one.
     pub(crate) credential: Option<String>,
-    /// What to do with what an engine cannot: `refuse`, `adapt` or `omit`.
+    /// How to handle what the engine does not support: `refuse`, `adapt` or `omit`.
     pub(crate) unsupported: Option<String>,
 }
 
@@ -259,8 +259,7 @@ pub(crate) struct TranscriptAnswer {
     pub(crate) words: Vec<WordAnswer>,
     #[schema(value_type = Vec<Object>)]
     pub(crate) alternatives: Vec<dispatcher_core::Alternative>,
-    /// Stretches of sound in which nothing was recognised, `start` and `end`
-    /// in seconds.
+    /// Stretches of audio in which nothing was recognised, `start` and `end` in seconds.
     #[schema(value_type = Vec<Object>)]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) unrecognised: Vec<dispatcher_core::Gap>,
@@ -296,12 +295,12 @@ impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
     }
 }
 
-/// What a request would do and cost; nothing was sent.
+/// Plan and cost of a request; nothing was sent.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct EstimateAnswer {
-    /// In the order in which they would be tried.
+    /// Candidates in the order in which they are tried.
     pub(crate) plan: Vec<PlanLine>,
-    /// What the first of the plan costs, or its top where `exact` is false.
+    /// Cost of the first candidate; the maximum if `exact` is false.
     pub(crate) cost: Amount,
     pub(crate) exact: bool,
     #[schema(value_type = Vec<FidelitySchema>)]
@@ -322,7 +321,7 @@ pub(crate) struct PlanLine {
     pub(crate) voice: Option<String>,
     pub(crate) model: Option<String>,
     pub(crate) cost: Amount,
-    /// The format asked of the engine.
+    /// Format requested from the engine.
     pub(crate) engine_format: String,
 }
 
