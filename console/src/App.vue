@@ -193,7 +193,17 @@ onUnmounted(() => window.removeEventListener('keydown', key))
 
 .group ul {
   list-style: none;
+  margin: 0;
   padding: 0;
+}
+
+.fold,
+.account {
+  border: 0;
+  background: none;
+  color: inherit;
+  font-family: inherit;
+  cursor: pointer;
 }
 
 .fold {

@@ -13,18 +13,18 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
 <template>
   <v-table class="table">
     <thead>
-      <tr><th scope="col">When</th><th scope="col">App</th><th scope="col">Work</th><th scope="col">Requested</th><th scope="col">Answered by</th><th scope="col">State</th><th scope="col" class="number">First audio</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th></tr>
+      <tr><th scope="col">When</th><th scope="col" class="wide">App</th><th scope="col" class="wide">Work</th><th scope="col">Requested</th><th scope="col" class="wide">Answered by</th><th scope="col">State</th><th scope="col" class="number wide">First audio</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr>
     </thead>
     <tbody>
       <tr v-for="row in rows" :key="row.id" data-test="dispatch-row">
         <td><router-link :to="`/dispatches/${row.id}`"><TimeAgo :time="row.started" /></router-link></td>
-        <td>{{ row.app }}<span v-if="row.rehearsal" class="quiet"> (rehearsal)</span></td>
-        <td>{{ row.work }}</td>
+        <td class="wide">{{ row.app }}<span v-if="row.rehearsal" class="quiet"> (rehearsal)</span></td>
+        <td class="wide">{{ row.work }}</td>
         <td class="clip">{{ row.wanted }}</td>
-        <td>{{ row.engine ?? '–' }}<template v-if="row.voice">/{{ row.voice }}</template></td>
+        <td class="wide">{{ row.engine ?? '–' }}<template v-if="row.voice">/{{ row.voice }}</template></td>
         <td><StateMark :state="row.state" /></td>
-        <td class="number">{{ milliseconds(row.first_audio) }}</td>
-        <td class="number">{{ seconds(row.duration) }}</td>
+        <td class="number wide">{{ milliseconds(row.first_audio) }}</td>
+        <td class="number wide">{{ seconds(row.duration) }}</td>
         <td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td>
       </tr>
     </tbody>
@@ -37,8 +37,19 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
   border-radius: 6px;
 }
 
+@media (max-width: 700px) {
+  .wide {
+    display: none;
+  }
+
+  .table :deep(td),
+  .table :deep(th) {
+    padding: 0 8px;
+  }
+}
+
 .clip {
-  max-width: 200px;
+  max-width: 130px;
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;

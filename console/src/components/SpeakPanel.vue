@@ -93,7 +93,7 @@ function choiceOf(preset: Schemas['PresetAnswer']): Choice {
 function weight(choice: Choice, rate: number) {
   const bytes = choice.bytes(choice.rates.includes(rate) ? rate : choice.rates[0]!)
   const size = bytes === null ? 'varies, about half of WAV' : `${kilobytes(bytes)} per second`
-  return `${size}, ${choice.lossless ? 'nothing left out' : 'what is hardly heard is left out'}`
+  return `${size}, ${choice.lossless ? 'lossless' : 'lossy'}`
 }
 
 /** About as many characters are spoken in a second. */

@@ -82,8 +82,9 @@ onUnmounted(() => clearInterval(timer))
 <style scoped>
 .filters {
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(150px, 220px));
+  grid-template-columns: repeat(auto-fit, minmax(150px, 1fr));
   gap: 12px;
+  max-width: 920px;
   margin-bottom: 18px;
 }
 </style>

@@ -131,7 +131,7 @@ async fn after_revoking_nothing_is_sent_any_more() {
 #[tokio::test]
 async fn a_request_or_a_route_names_one_of_two_credentials() {
     let house = House::open().await;
-    house.gateway.add_credential("heron", Some("heron-harbour".into()), token("harbour-token"), "test").await.unwrap();
+    house.gateway.add_credential("heron", Some("heron-harbour"), token("harbour-token"), "test").await.unwrap();
     let with = |wanted: &str, name: Option<&str>| SynthesisRequest {
         credential: name.map(str::to_owned),
         ..say(TEXT, wanted)

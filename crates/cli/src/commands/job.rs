@@ -252,7 +252,7 @@ fn progress(job: &Value) -> String {
 fn render(list: &Value) -> String {
     let rows = output::items(list);
     if rows.is_empty() {
-        return "No jobs yet. Have a document spoken: dispatcher job add handbook.txt --voice quayside".into();
+        return "No jobs yet. Speak a document: dispatcher job add handbook.txt --voice quayside".into();
     }
     let rows = rows.iter().map(|job| {
         vec![
