@@ -14,7 +14,7 @@ BUILD_PACKAGES := $(filter-out nodejs npm,$(BUILD_PACKAGES))
 endif
 
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
-	console/index.html console/reference.html console/vite.config.ts console/tsconfig.json docs/openapi.json
+	console/index.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
 .PHONY: help demo build test test-rust lint advisories fuzz-api console packages test-packages bench bench-compare bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
 

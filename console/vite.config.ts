@@ -4,11 +4,10 @@ import { defineConfig } from 'vite'
 import vuetify from 'vite-plugin-vuetify'
 
 export default defineConfig({
-  plugins: [vue({ template: { compilerOptions: { isCustomElement: (tag) => tag === 'rapi-doc' } } }), vuetify({ autoImport: true })],
+  plugins: [vue(), vuetify({ autoImport: true })],
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   build: {
     chunkSizeWarningLimit: 1500,
-    rollupOptions: { input: { index: 'index.html', reference: 'reference.html' } },
   },
   server: { proxy: { '/api': 'http://127.0.0.1:7420', '/sign-in': 'http://127.0.0.1:7420' } },
 })

@@ -133,7 +133,7 @@ onUnmounted(() => window.removeEventListener('keydown', key))
               <button type="button" v-bind="props" class="entry account" data-test="account"><v-icon :icon="mdiAccountCircleOutline" size="20" /><span>{{ session.person }}</span></button>
             </template>
             <v-list density="compact">
-              <v-list-item href="/api/reference" target="_blank" :prepend-icon="mdiApi" title="API reference" />
+              <v-list-item to="/api/reference" :prepend-icon="mdiApi" title="API reference" />
               <v-list-item :prepend-icon="dark ? mdiWhiteBalanceSunny : mdiWeatherNight" :title="dark ? 'Light theme' : 'Dark theme'" @click="turn" />
               <v-list-item :prepend-icon="mdiLogout" title="Sign out" @click="leave" />
               <v-divider />
@@ -153,7 +153,7 @@ onUnmounted(() => window.removeEventListener('keydown', key))
           </template>
           <v-list density="compact">
             <v-list-item v-for="page in far" :key="page.to" :to="page.to" :prepend-icon="page.icon" :title="page.title" />
-            <v-list-item href="/api/reference" target="_blank" :prepend-icon="mdiApi" title="API reference" />
+            <v-list-item to="/api/reference" :prepend-icon="mdiApi" title="API reference" />
             <v-list-item :prepend-icon="dark ? mdiWhiteBalanceSunny : mdiWeatherNight" :title="dark ? 'Light theme' : 'Dark theme'" @click="turn" />
             <v-list-item :prepend-icon="mdiLogout" title="Sign out" @click="leave" />
           </v-list>

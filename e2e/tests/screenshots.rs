@@ -146,7 +146,7 @@ async fn take_the_pictures() {
     browser
         .until(
             "the reference",
-            "return document.querySelector('rapi-doc')?.shadowRoot?.textContent.includes('Speak a text') ?? false",
+            "return document.querySelector('[data-test=operation]')?.textContent.includes('Speak a text') ?? false",
         )
         .await;
     shot("reference.png").await;

@@ -107,7 +107,7 @@ fn problem(slug: &str) -> (Status, RawHtml<String>) {
 /// console's files.
 #[get("/api/reference")]
 fn reference() -> Result<File, Problem> {
-    file("reference.html")
+    file("index.html")
         .ok_or_else(|| Problem::new("not-found", "the reference page was not built in; run: make console"))
 }
 

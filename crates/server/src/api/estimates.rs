@@ -22,7 +22,7 @@ use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest}
 #[utoipa::path(
     operation_id = "estimate",
     context_path = "/api/v1",
-    tag = "speak and listen",
+    tag = "synthesis and recognition",
     request_body(content(
         (UtteranceRequest = "application/json"), (String = "text/plain"), (String = "application/ssml+xml"),
         (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "multipart/form-data"),

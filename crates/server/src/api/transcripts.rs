@@ -42,7 +42,7 @@ const MAX_PART: usize = 64 << 10;
 #[utoipa::path(
     operation_id = "recognise",
     context_path = "/api/v1",
-    tag = "speak and listen",
+    tag = "synthesis and recognition",
     request_body(content(
         (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "audio/ogg;codecs=opus"), (Vec<u8> = "audio/pcm"),
         (Vec<u8> = "audio/webm;codecs=opus"), (Vec<u8> = "audio/mp4"), (Vec<u8> = "audio/flac"), (Vec<u8> = "audio/aac"),

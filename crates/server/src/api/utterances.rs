@@ -40,7 +40,7 @@ const CHUNK: usize = 64 << 10;
 #[utoipa::path(
     operation_id = "speak",
     context_path = "/api/v1",
-    tag = "speak and listen",
+    tag = "synthesis and recognition",
     request_body(content(
         (UtteranceRequest = "application/json"),
         (String = "text/plain"),
