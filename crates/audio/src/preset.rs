@@ -29,17 +29,17 @@ pub const PRESETS: [Preset; 5] = [
     Preset {
         name: "editor",
         format: mono(Codec::Wav, 48_000, None),
-        purpose: "sound editors and video: lossless, at the rate of film",
+        purpose: "audio editors and video: lossless, at the sample rate of film",
     },
     Preset {
         name: "device",
         format: mono(Codec::Wav, 16_000, None),
-        purpose: "chips and toys: samples that need no decoder",
+        purpose: "microcontrollers: samples that need no decoder",
     },
     Preset {
         name: "assistive",
         format: mono(Codec::OggOpus, 24_000, Some(32_000)),
-        purpose: "screen readers: small, and the first sound leaves soonest",
+        purpose: "screen readers: small, with the shortest delay",
     },
 ];
 
