@@ -115,11 +115,11 @@ onUnmounted(() => window.removeEventListener('keydown', key))
     <template v-if="session.person">
       <v-navigation-drawer v-if="!narrow" permanent width="212" color="surface" tag="nav" aria-label="Pages">
         <router-link to="/" class="brand"><img src="/mark.svg" alt="" width="28" height="28" /><span>Dispatcher</span></router-link>
-        <section v-for="group in groups" :key="group.name" class="group">
-          <button type="button" class="fold" :aria-expanded="!folded.has(group.name)" :aria-controls="`pages-${group.name}`" @click="fold(group.name)">
+        <section v-for="(group, at) in groups" :key="group.name" class="group">
+          <button type="button" class="fold" :aria-expanded="!folded.has(group.name)" :aria-controls="`pages-${at}`" @click="fold(group.name)">
             {{ group.name }}<v-icon :icon="folded.has(group.name) ? mdiChevronRight : mdiChevronDown" size="16" />
           </button>
-          <ul v-show="!folded.has(group.name)" :id="`pages-${group.name}`">
+          <ul v-show="!folded.has(group.name)" :id="`pages-${at}`">
             <li v-for="page in group.pages" :key="page.to">
               <router-link :to="page.to" class="entry" :class="{ here: isHere(page.to) }" :aria-current="isHere(page.to) ? 'page' : undefined">
                 <v-icon :icon="page.icon" size="20" />{{ page.title }}
