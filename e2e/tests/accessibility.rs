@@ -15,7 +15,7 @@ const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 /// Addresses, and a text by which a page is known to have loaded.
 const PAGES: [(&str, &str); 12] = [
     ("/", "Will cost"),
-    ("/voices", "Pellin"),
+    ("/voices", "Lagoon"),
     ("/jobs", "Drop a document"),
     ("/jobs/prompts", "helpline"),
     ("/jobs/prompts/helpline", "Approve"),

@@ -79,7 +79,7 @@ async fn a_broken_answer_leaves_no_file_behind() {
     let output =
         demo.client(&["speak", "A text that is long enough to break", "--voice", "heron/pellin", "-o", "half.mp3"]);
     assert_eq!(output.status.code(), Some(1));
-    assert!(text(&output.stderr).contains("broke off"), "{}", text(&output.stderr));
+    assert!(text(&output.stderr).contains("cut off"), "{}", text(&output.stderr));
     let left: Vec<_> = std::fs::read_dir(demo.folder.path())
         .unwrap()
         .map(|e| e.unwrap().file_name())

@@ -142,7 +142,7 @@ fn a_failure_says_why_and_leaves_no_file_behind() {
         (vec!["words.txt", "t.mp3"], 1, "raw samples need --type"),
         (vec!["nowhere.wav", "t.mp3"], 1, "nowhere.wav"),
         (vec!["in.wav", "there.mp3"], 1, "use --force"),
-        (vec!["in.wav", "t.m4a"], 2, "MP4 is read here and not written"),
+        (vec!["in.wav", "t.m4a"], 2, "MP4 can be read but not written"),
         (vec!["in.wav", "t.opus", "--sample-rate", "44100"], 2, "it can carry 8000"),
         (vec!["in.wav", "t.mp3", "--bitrate", "1"], 2, "it can carry"),
         (vec!["in.wav", "t.xyz"], 2, "unknown audio type 'xyz'"),

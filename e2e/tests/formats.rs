@@ -79,7 +79,7 @@ async fn names_that_mean_a_format_already_and_absurd_formats_are_refused() {
         ("Pier", json!({"type": "mp3"}), 422, "small letters"),
         ("pier", json!({"type": "tape"}), 422, "unknown audio type"),
         ("pier", json!({"type": "mp3", "sample_rate": 12345}), 422, "MP3 cannot carry 12345 Hz"),
-        ("pier", json!({"type": "audio/mp4"}), 422, "read here and not written"),
+        ("pier", json!({"type": "audio/mp4"}), 422, "can be read but not written"),
         ("pier", json!({"type": "opus", "vbr": true}), 422, "cannot have a variable bit rate"),
         ("pier", json!({"kind": "mp3"}), 400, "kind"),
     ] {

@@ -138,7 +138,7 @@ onMounted(again)
 <template>
   <div class="page">
     <h1>Voices</h1>
-    <p class="lead quiet">All voices of all engines. Play a voice to hear a sample in its language.</p>
+    <p class="lead quiet">All voices of all engines. Play a voice for a sample in its language.</p>
     <div class="filters">
       <v-text-field v-model="search" data-search label="Search" :prepend-inner-icon="mdiMagnify" clearable autofocus hide-details data-test="search" />
       <v-autocomplete v-model="language" :items="options(facets?.languages)" label="Language" clearable hide-details />

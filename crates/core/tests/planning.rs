@@ -127,7 +127,7 @@ fn legs_are_passed_over_where_their_conditions_or_voices_do_not_fit() {
     assert_eq!(house.speak("desk", None, Some("en-GB")).unwrap(), ["tern/anna fine"]);
     assert_eq!(house.speak("desk", None, Some("en-IE")).unwrap_err(), PlanError::NoVoiceFits { nearest: Vec::new() });
     let error = house.speak("desk", None, Some("ja")).unwrap_err();
-    assert_eq!(error.to_string(), "no leg of the route 'desk' may be used for ja");
+    assert_eq!(error.to_string(), "no leg of the route 'desk' accepts ja");
     assert!(matches!(house.speak("lost", None, None), Err(PlanError::NoSuchEngine { wanted, .. }) if wanted == "dodo"));
 }
 

@@ -103,7 +103,7 @@ pub(crate) async fn job(allowed: Allowed, id: &str, gateway: &State<Gateway>) ->
 )]
 #[get("/webhook-key")]
 pub(crate) fn webhook_key(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<WebhookKey>, Problem> {
-    let missing = || Problem::new("no-such-record", "this gateway tells nobody");
+    let missing = || Problem::new("no-such-record", "this gateway sends no webhooks");
     let (x, kid) = gateway.webhook_key().ok_or_else(missing)?;
     Ok(Json(WebhookKey { kty: "OKP", crv: "Ed25519", x: x.to_owned(), kid: kid.to_owned() }))
 }

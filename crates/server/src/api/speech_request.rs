@@ -60,7 +60,7 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
             if !meta.query.is_empty() {
                 return Err(Problem::new(
                     "unknown-member",
-                    "a JSON body takes no query parameters; put them into the JSON",
+                    "a JSON body takes no query parameters; write them as members of the JSON",
                 ));
             }
             serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?
@@ -68,7 +68,7 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
         "text/plain" => UtteranceRequest { text: Some(text()?), ..from_query(&meta.query)? },
         "application/ssml+xml" => UtteranceRequest { ssml: Some(text()?), ..from_query(&meta.query)? },
         other => {
-            let detail = format!("'{other}' is not taken; send application/json, text/plain or application/ssml+xml");
+            let detail = format!("the type '{other}' is not accepted; send application/json, text/plain or application/ssml+xml");
             return Err(Problem::new("bad-request", detail));
         }
     };
@@ -81,7 +81,7 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
 
 /// The text of a request, which is there in one of three forms.
 fn text_of(wish: &mut UtteranceRequest) -> Result<TextInput, Problem> {
-    let two = |pointer: &str| Err(Problem::at("invalid", pointer, "text, ssml and lines: send one of them"));
+    let two = |pointer: &str| Err(Problem::at("invalid", pointer, "send only one of text, ssml and lines"));
     match (wish.text.take(), wish.ssml.take(), wish.lines.take()) {
         (Some(text), None, None) => Ok(TextInput::Plain(text)),
         (None, Some(document), None) => Ok(TextInput::Ssml(document)),
@@ -182,20 +182,20 @@ fn shaping(
     let prosody = prosody.unwrap_or_default();
     if let Some(style) = &style {
         if style.name.trim().is_empty() {
-            return wrong("/style/name", "a style has a name".into());
+            return wrong("/style/name", "a style needs a name".into());
         }
         if style.strength.is_some_and(|strength| !(0.0..=1.0).contains(&strength)) {
-            return wrong("/style/strength", "a strength lies between 0 and 1".into());
+            return wrong("/style/strength", "the strength of a style is 0 to 1".into());
         }
     }
     if direction.as_ref().is_some_and(|direction| direction.len() > MAX_DIRECTION) {
         return wrong("/direction", format!("a direction has at most {MAX_DIRECTION} bytes"));
     }
     if variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
-        return wrong("/variation", "variation lies between 0 and 1".into());
+        return wrong("/variation", "variation is 0 to 1".into());
     }
     if seed.is_some_and(|seed| seed >= MAX_SEED) {
-        return wrong("/seed", "a seed lies below 2^53".into());
+        return wrong("/seed", "a seed is less than 2^53".into());
     }
     Ok(Shaping {
         rate: read(prosody.rate, "/prosody/rate", prosody::rate, (0.25, 4.0))?,

@@ -333,7 +333,7 @@ pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
         return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
     }
     if wish.variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
-        return Err(Problem::at("invalid", "/variation", "variation lies between 0 and 1"));
+        return Err(Problem::at("invalid", "/variation", "variation is 0 to 1"));
     }
     if wish.hints.len() > MAX_HINTS || wish.hints.iter().any(|hint| hint.len() > MAX_HINT) {
         let detail = format!("at most {MAX_HINTS} hints of {MAX_HINT} bytes each");

@@ -319,7 +319,7 @@ impl<'r> Responder<'r, 'static> for Audition {
     }
 }
 
-/// Hear a voice
+/// Audition a voice
 ///
 /// Speaks a sample sentence in the language of the voice, or `text`, as MP3. The audio is kept: it
 /// is charged to the caller's app the first time only.
