@@ -18,7 +18,7 @@ const PAGES: [(&str, &str); 12] = [
     ("/voices", "Lagoon"),
     ("/jobs", "Drop a document"),
     ("/jobs/prompts", "helpline"),
-    ("/jobs/prompts/helpline", "Approve"),
+    ("/jobs/prompts/helpline", "Welcome to"),
     ("/overview", "Newest requests"),
     ("/dispatches", "quayside"),
     ("/usage", "heron"),

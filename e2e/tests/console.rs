@@ -225,7 +225,7 @@ async fn a_prompt_set_is_made_heard_and_approved() {
         .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.3")
         .await;
     browser.find("approve").await.click().await.unwrap();
-    browser.until("the approval", "return document.body.innerText.includes('1 of 1 approved by ear')").await;
+    browser.until("the approval", "return document.body.innerText.includes('1 of 1 approved')").await;
     browser.quit().await;
 }
 

@@ -37,17 +37,6 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
   border-radius: 6px;
 }
 
-@media (max-width: 700px) {
-  .wide {
-    display: none;
-  }
-
-  .table :deep(td),
-  .table :deep(th) {
-    padding: 0 8px;
-  }
-}
-
 .clip {
   max-width: 130px;
   overflow: hidden;

@@ -173,7 +173,7 @@ onUnmounted(() => {
       </template>
       <h2>Files</h2>
       <v-table v-if="job.files.length" density="comfortable">
-        <thead><tr><th></th><th>File</th><th>Title</th><th class="number">Audio</th><th class="number">Size</th></tr></thead>
+        <thead><tr><th scope="col"><span class="d-sr-only">Actions</span></th><th>File</th><th>Title</th><th class="number">Audio</th><th class="number">Size</th></tr></thead>
         <tbody>
           <tr v-for="file in [...sounds, ...others]" :key="file.name">
             <td><v-btn v-if="sounds.includes(file)" :icon="mdiPlay" size="small" variant="text" :aria-label="`Play ${file.title}`" data-test="play" @click="play(file)" /></td>

@@ -111,7 +111,7 @@ onMounted(load)
     <section v-if="set" class="acts" aria-label="Actions of the set">
       <div>
         <strong data-test="to-make">{{ open.length ? `${open.length} of ${set.lines.length} files to make, for ${cost}` : 'All files match their rows' }}</strong><br />
-        <span class="quiet">{{ set.approved }} of {{ set.lines.length }} approved by ear</span>
+        <span class="quiet">{{ set.approved }} of {{ set.lines.length }} approved</span>
       </div>
       <v-btn v-if="making" :prepend-icon="mdiCancel" variant="outlined" @click="stopped = true">Stop ({{ making.done }} of {{ making.of }} made)</v-btn>
       <v-btn v-else color="primary" variant="flat" :disabled="!open.length" data-test="make" @click="makeAll">Make changed files</v-btn>
@@ -124,7 +124,7 @@ onMounted(load)
       <SoundPlayer v-if="sound && heard.file" :source="sound" :name="heard.file.name" autoplay />
     </div>
     <v-table v-if="set" density="comfortable">
-      <thead><tr><th>Prompt</th><th>Text</th><th>Format</th><th>State</th><th class="number">Duration</th><th class="number">Cost</th><th>Approval</th><th /></tr></thead>
+      <thead><tr><th>Prompt</th><th>Text</th><th>Format</th><th>State</th><th class="number">Duration</th><th class="number">Cost</th><th>Approval</th><th scope="col"><span class="d-sr-only">Actions</span></th></tr></thead>
       <tbody>
         <tr v-for="line in set.lines" :key="`${line.id} ${line.format}`" data-test="line">
           <td>{{ line.id }}</td>

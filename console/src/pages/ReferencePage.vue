@@ -170,6 +170,12 @@ h3 {
 }
 
 @media (max-width: 800px) {
+  .table :deep(td:not(.meaning):not(.code)),
+  .table :deep(td) {
+    white-space: normal;
+    overflow-wrap: anywhere;
+  }
+
   .columns {
     grid-template-columns: minmax(0, 1fr);
   }

@@ -120,12 +120,12 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
     <template v-if="usage">
       <p v-if="!usage.items.length" class="mt-6">No usage on these days. Make a first request in the <router-link to="/">sound check</router-link>.</p>
       <v-table v-else class="table mt-6">
-        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number">Requests</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th></tr></thead>
+        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number">Requests</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr></thead>
         <tbody>
-          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number">{{ row.requests }}</td><td class="number">{{ row.characters }}</td><td class="number">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
+          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number">{{ row.requests }}</td><td class="number wide">{{ row.characters }}</td><td class="number wide">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
         </tbody>
         <tfoot>
-          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number">{{ index ? '' : total((one) => one.requests) }}</td><td class="number">{{ index ? '' : total((one) => one.characters) }}</td><td class="number">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>
+          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number">{{ index ? '' : total((one) => one.requests) }}</td><td class="number wide">{{ index ? '' : total((one) => one.characters) }}</td><td class="number wide">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>
         </tfoot>
       </v-table>
     </template>
