@@ -39,7 +39,10 @@ async fn a_script_shows_its_faults_and_what_becomes_of_it_before_it_is_sent() {
     browser.run("const t = document.querySelector('[data-test=script]'); t.focus(); t.setSelectionRange(44, 47)").await;
     browser.find("put-Emphasis").await.click().await.unwrap();
     let value = browser.run("return document.querySelector('[data-test=script]').value").await;
-    assert_eq!(value, json!("<speak version='1.1' xml:lang='en-GB'>\n  The<emphasis> ra</emphasis>mp is closing.\n</speak>"));
+    assert_eq!(
+        value,
+        json!("<speak version='1.1' xml:lang='en-GB'>\n  The<emphasis> ra</emphasis>mp is closing.\n</speak>")
+    );
     browser.until("what becomes of it", &beside("emphasis")).await;
     browser.find("speak").await.click().await.unwrap();
     browser.find("facts").await;

@@ -140,7 +140,10 @@ async fn take_the_pictures() {
     browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
     shot("overview.png").await;
     browser.driver.find(By::XPath("//button[@data-test='account']")).await.unwrap().click().await.unwrap();
-    browser.driver.find(By::XPath("//*[text()='Dark theme']")).await.unwrap().click().await.unwrap();
+    browser.until("the menu", "return document.body.innerText.includes('Dark theme')").await;
+    browser
+        .run("[...document.querySelectorAll('.v-list-item')].find(one => one.innerText.includes('Dark theme')).click()")
+        .await;
     shot("overview-dark.png").await;
     browser.go(&format!("{}/api/reference", demo.url)).await;
     browser

@@ -68,7 +68,9 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
         "text/plain" => UtteranceRequest { text: Some(text()?), ..from_query(&meta.query)? },
         "application/ssml+xml" => UtteranceRequest { ssml: Some(text()?), ..from_query(&meta.query)? },
         other => {
-            let detail = format!("the type '{other}' is not accepted; send application/json, text/plain or application/ssml+xml");
+            let detail = format!(
+                "the type '{other}' is not accepted; send application/json, text/plain or application/ssml+xml"
+            );
             return Err(Problem::new("bad-request", detail));
         }
     };
