@@ -5,6 +5,7 @@ mod catalogue;
 mod convert;
 mod jobs;
 mod prompts;
+mod records;
 #[cfg(test)]
 mod tests;
 
@@ -13,6 +14,7 @@ pub(crate) use catalogue::*;
 pub(crate) use convert::*;
 pub(crate) use jobs::*;
 pub(crate) use prompts::*;
+pub(crate) use records::*;
 
 use std::path::PathBuf;
 
@@ -356,158 +358,6 @@ pub(crate) struct LintArgs {
     /// Fail if any engine loses an element
     #[arg(long)]
     pub(crate) strict: bool,
-}
-
-#[derive(Subcommand)]
-pub(crate) enum RouteCommand {
-    /// List routes
-    List,
-    /// Show one route with its legs
-    Show {
-        /// Name of the route
-        name: String,
-    },
-    /// Add a route, or replace it with a new version
-    ///
-    /// Legs are tried in order. Each is ENGINE or ENGINE/VOICE, then options:
-    /// model, deadline (milliseconds), credential, languages. Criteria and other
-    /// members of a leg are given in a file, as the API takes them. Examples:
-    ///   dispatcher route set evening --leg heron/pellin,deadline=1500 --leg flite/slt
-    ///   dispatcher route set notes --recognition --leg turnstone --leg pocketsphinx
-    ///   dispatcher route set evening --file evening.json
-    #[command(verbatim_doc_comment)]
-    Set {
-        /// 1 to 40 small letters, digits and hyphens
-        name: String,
-        /// A leg, in the order in which legs are tried; may be given several times
-        #[arg(long = "leg", value_name = "ENGINE[/VOICE][,OPTION=VALUE…]", required_unless_present = "file")]
-        legs: Vec<String>,
-        /// The route is for recognition (default: synthesis)
-        #[arg(long, conflicts_with = "file")]
-        recognition: bool,
-        /// Note on the purpose of the route
-        #[arg(long, value_name = "TEXT", conflicts_with = "file")]
-        note: Option<String>,
-        /// Read the route from this JSON file, - for standard input
-        #[arg(long, value_name = "FILE", conflicts_with = "legs")]
-        file: Option<PathBuf>,
-    },
-    /// Retire a route
-    ///
-    /// Examples:
-    ///   dispatcher route retire evening
-    #[command(verbatim_doc_comment)]
-    Retire {
-        /// Name of the route
-        name: String,
-    },
-}
-
-#[derive(Subcommand)]
-#[command(after_help = "Examples:
-  dispatcher preset list
-  dispatcher preset add gate-screen --type mp3 --sample-rate 16000 --purpose 'screens at the gates'
-  dispatcher preset replace gate-screen --type mp3 --sample-rate 22050
-  dispatcher speak \"Gate 4 is closing.\" --format gate-screen -o gate.mp3
-  dispatcher preset retire gate-screen")]
-pub(crate) enum PresetCommand {
-    /// List presets: the built-in ones and your own
-    List,
-    /// Add a preset
-    Add(PresetArgs),
-    /// Replace a preset of your own with a new version
-    Replace(PresetArgs),
-    /// Retire a preset of your own
-    Retire {
-        /// Name of the preset
-        name: String,
-    },
-}
-
-#[derive(Args)]
-pub(crate) struct PresetArgs {
-    /// 1 to 40 small letters, digits and hyphens
-    pub(crate) name: String,
-    /// Media type or file extension
-    #[arg(long = "type", value_name = "TYPE")]
-    pub(crate) kind: String,
-    /// Sample rate in hertz
-    #[arg(long, value_name = "HERTZ")]
-    pub(crate) sample_rate: Option<u32>,
-    /// Number of channels, 1 or 2
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) channels: Option<u8>,
-    /// Bits per second, for MP3 and Opus
-    #[arg(long, value_name = "BITS")]
-    pub(crate) bitrate: Option<u32>,
-    /// Use a variable bit rate, for MP3
-    #[arg(long, conflicts_with = "bitrate")]
-    pub(crate) vbr: bool,
-    /// Purpose of the preset, in one line
-    #[arg(long, value_name = "TEXT", default_value = "")]
-    pub(crate) purpose: String,
-}
-
-#[derive(Subcommand)]
-pub(crate) enum AppCommand {
-    /// List apps
-    List,
-    /// Add an app
-    ///
-    /// Examples:
-    ///   dispatcher app add quay-announcer --default-voice heron/pellin
-    ///   dispatcher app add help-line --default-format phone --rehearsal
-    #[command(verbatim_doc_comment)]
-    Add {
-        /// 1 to 40 small letters, digits and hyphens
-        name: String,
-        /// Display name
-        #[arg(long)]
-        title: Option<String>,
-        /// Voice or route for requests that give none
-        #[arg(long, value_name = "VOICE")]
-        default_voice: Option<String>,
-        /// Engine or route for recognition requests that give none
-        #[arg(long, value_name = "NAME")]
-        default_recognition: Option<String>,
-        /// Audio format for requests that give none: preset, extension or media type
-        #[arg(long, value_name = "FORMAT")]
-        default_format: Option<String>,
-        /// Rehearsal: the same calls and checks, but no engine is called and nothing is charged
-        #[arg(long)]
-        rehearsal: bool,
-    },
-    /// List, add and revoke the keys of an app
-    #[command(subcommand)]
-    Key(KeyCommand),
-}
-
-#[derive(Subcommand)]
-#[command(after_help = "Examples:
-  dispatcher app key list quay-announcer
-  dispatcher app key add quay-announcer --label 'screens at the gates'
-  dispatcher app key revoke quay-announcer 01a22a98261671c2")]
-pub(crate) enum KeyCommand {
-    /// List the keys of an app
-    List {
-        /// Name of the app
-        app: String,
-    },
-    /// Add a key to an app; the key is shown once
-    Add {
-        /// Name of the app
-        app: String,
-        /// Purpose of the key
-        #[arg(long, value_name = "TEXT", default_value = "")]
-        label: String,
-    },
-    /// Revoke a key of an app
-    Revoke {
-        /// Name of the app
-        app: String,
-        /// Id of the key, or a unique beginning of it
-        id: String,
-    },
 }
 
 #[derive(Args)]
