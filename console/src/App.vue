@@ -222,20 +222,11 @@ onUnmounted(() => window.removeEventListener('keydown', key))
   gap: 12px;
   min-height: 34px;
   padding: 5px 10px;
-  border-radius: 6px;
   font-size: 0.94rem;
-  color: inherit;
-  text-decoration: none;
-}
-
-.entry:hover {
-  background: rgba(var(--v-theme-on-surface), 0.06);
 }
 
 .here {
-  background: rgba(var(--v-theme-primary), 0.14);
   color: rgb(var(--v-theme-primary));
-  font-weight: 700;
 }
 
 .account {

@@ -20,13 +20,28 @@ watch(
   () => props.operation,
   () => {
     values.value = {}
-    answer.value = undefined
+    show(undefined)
     kind.value = kinds.value[0] ?? ''
     const schema = props.operation.body?.['application/json']?.schema
     body.value = schema ? JSON.stringify(example(props.document, schema), null, 2) : ''
   },
   { immediate: true },
 )
+
+/** JSON with line breaks; any other text as it is. */
+function pretty(text: string): string {
+  try {
+    return JSON.stringify(JSON.parse(text), null, 2)
+  } catch {
+    return text
+  }
+}
+
+/** Shows an answer; the audio of the one before is let go. */
+function show(next: typeof answer.value) {
+  if (answer.value?.audio) URL.revokeObjectURL(answer.value.audio)
+  answer.value = next
+}
 
 const missing = computed(() => props.operation.parameters.filter((one) => one.in === 'path' && !values.value[one.name]).map((one) => one.name))
 
@@ -47,14 +62,14 @@ async function send() {
     const told = [...response.headers].map(([name, value]) => `${name}: ${value}`).join('\n')
     const type = response.headers.get('content-type') ?? ''
     const status = `${response.status} ${response.statusText}`
-    if (type.startsWith('audio/')) answer.value = { status, headers: told, audio: URL.createObjectURL(await response.blob()) }
+    if (type.startsWith('audio/')) show({ status, headers: told, audio: URL.createObjectURL(await response.blob()) })
     else {
       const text = await response.text()
-      const shown = type.includes('json') && text ? JSON.stringify(JSON.parse(text), null, 2) : text
-      answer.value = { status, headers: told, text: shown.length > MOST ? `${shown.slice(0, MOST)}\n…` : shown }
+      const shown = type.includes('json') ? pretty(text) : text
+      show({ status, headers: told, text: shown.length > MOST ? `${shown.slice(0, MOST)}\n…` : shown })
     }
   } catch {
-    answer.value = { status: 'No answer', headers: '', text: 'The service does not answer.' }
+    show({ status: 'No answer', headers: '', text: 'The service does not answer.' })
   } finally {
     busy.value = false
   }

@@ -131,7 +131,7 @@ function scroll() {
     </div>
     <p class="told mt-2" role="status" data-test="script-told">
       <template v-if="fault"><span class="text-error">▲ Line {{ fault.line }}, column {{ fault.column }}:</span> {{ fault.detail }} <a href="#" @click.prevent="goTo(fault.line, fault.column)">Go to line</a></template>
-      <template v-else-if="fidelity.length"><span class="text-success">● Valid.</span> Beside each line: what becomes of its elements{{ engine ? ` with ${engine}` : '' }}.</template>
+      <template v-else-if="fidelity.length"><span class="text-success">● Valid.</span> Beside each line: fidelity of its elements{{ engine ? ` with ${engine}` : '' }}.</template>
     </p>
   </div>
 </template>

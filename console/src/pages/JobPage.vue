@@ -103,7 +103,7 @@ async function resume() {
 
 /** Engines may charge in several currencies. */
 function sum(amounts: Schemas['Amount'][], none: Schemas['Amount']) {
-  return amounts.length ? amounts.map(money).join(' + ') : money(none)
+  return amounts.length ? amounts.map((one) => money(one)).join(' + ') : money(none)
 }
 
 async function remove() {
@@ -138,12 +138,12 @@ onUnmounted(() => {
     <ProblemNote :error="error" />
     <template v-if="job">
       <h1>{{ job.title }}</h1>
-      <p class="lead quiet">A job of {{ job.app }}: {{ job.work === 'recognition' ? 'a recording, written down' : 'a document, spoken' }}. Begun <TimeAgo :time="job.created" />.</p>
+      <p class="lead quiet">Job of the app {{ job.app }}: {{ job.work === 'recognition' ? 'transcription of a recording' : 'speech from a document' }}. Started <TimeAgo :time="job.created" />.</p>
       <div class="now" data-test="now">
         <StateMark :state="job.state" />
         <JobProgress :job="job" class="bar" />
         <dl>
-          <div><dt>Audio</dt><dd class="number">{{ seconds(job.duration) }}</dd></div>
+          <div><dt>Duration</dt><dd class="number">{{ seconds(job.duration) }}</dd></div>
           <div><dt>Cost so far</dt><dd class="number">{{ sum(job.costs, job.cost) }}</dd></div>
           <div><dt>Estimate</dt><dd class="number">{{ sum(job.estimates, job.estimate) }}</dd></div>
         </dl>
@@ -173,7 +173,7 @@ onUnmounted(() => {
       </template>
       <h2>Files</h2>
       <v-table v-if="job.files.length" density="comfortable">
-        <thead><tr><th scope="col"><span class="d-sr-only">Actions</span></th><th>File</th><th>Title</th><th class="number">Audio</th><th class="number">Size</th></tr></thead>
+        <thead><tr><th scope="col"><span class="d-sr-only">Actions</span></th><th>File</th><th>Title</th><th class="number">Duration</th><th class="number">Size</th></tr></thead>
         <tbody>
           <tr v-for="file in [...sounds, ...others]" :key="file.name">
             <td><v-btn v-if="sounds.includes(file)" :icon="mdiPlay" size="small" variant="text" :aria-label="`Play ${file.title}`" data-test="play" @click="play(file)" /></td>

@@ -4,6 +4,7 @@ import { api, ask, type Schemas } from '@/api/client'
 import DispatchTable from '@/components/DispatchTable.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
+import { money } from '@/format'
 
 const overview = ref<Schemas['OverviewAnswer']>()
 const error = ref<unknown>()
@@ -12,8 +13,8 @@ let timer: ReturnType<typeof setInterval> | undefined
 const spent = computed(() => {
   const sums = new Map<string, number>()
   for (const one of overview.value?.usage ?? []) sums.set(one.cost.currency, (sums.get(one.cost.currency) ?? 0) + Number(one.cost.amount))
-  const texts = [...sums].map(([currency, sum]) => `${sum.toFixed(6)} ${currency}`)
-  return texts.length ? texts.join(', ') : '0.000000 EUR'
+  const texts = [...sums].map(([currency, sum]) => money({ amount: sum.toFixed(9), currency }))
+  return texts.length ? texts.join(', ') : '0.00 EUR'
 })
 
 async function load() {

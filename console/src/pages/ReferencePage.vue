@@ -10,7 +10,7 @@ import ProblemNote from '@/components/ProblemNote.vue'
 import { members, operations, typeOf, type OpenApi, type Operation } from '@/reference'
 
 const route = useRoute()
-const document_ = ref<OpenApi>()
+const description = ref<OpenApi>()
 const all = ref<Operation[]>([])
 const search = ref('')
 const error = ref<unknown>()
@@ -32,8 +32,8 @@ const answer = computed(() => chosen.value?.responses.find((one) => one.schema)?
 
 onMounted(async () => {
   try {
-    document_.value = await (await fetchRaw('/api/openapi.json', {})).json()
-    all.value = operations(document_.value!)
+    description.value = await (await fetchRaw('/api/openapi.json', {})).json()
+    all.value = operations(description.value!)
   } catch (caught) {
     error.value = caught
   }
@@ -45,8 +45,8 @@ onMounted(async () => {
     <h1>API reference</h1>
     <p class="lead quiet">All operations of the API. Send a key as <code class="code">Authorization: Bearer KEY</code>; on this page, the session of the console serves too. The same as a document: <a href="/api/openapi.json">OpenAPI 3.1</a></p>
     <ProblemNote :error="error" />
-    <v-progress-linear v-if="!document_ && !error" indeterminate color="primary" aria-label="Loading the reference" />
-    <div v-if="document_" class="columns">
+    <v-progress-linear v-if="!description && !error" indeterminate color="primary" aria-label="Loading the reference" />
+    <div v-if="description" class="columns">
       <nav aria-label="Operations">
         <v-text-field v-model="search" data-search label="Search" :prepend-inner-icon="mdiMagnify" clearable hide-details class="mb-2" @click:clear="search = ''" />
         <section v-for="group in groups" :key="group.tag">
@@ -67,7 +67,7 @@ onMounted(async () => {
           <h3>Parameters</h3>
           <v-table density="compact" class="table">
             <thead><tr><th scope="col">Name</th><th scope="col">In</th><th scope="col">Type</th><th scope="col">Meaning</th></tr></thead>
-            <tbody><tr v-for="one in chosen.parameters" :key="`${one.in} ${one.name}`"><td class="code">{{ one.name }}</td><td>{{ one.in }}</td><td>{{ typeOf(document_, one.schema) }}</td><td class="meaning"><CodeText :text="one.description ?? ''" /></td></tr></tbody>
+            <tbody><tr v-for="one in chosen.parameters" :key="`${one.in} ${one.name}`"><td class="code">{{ one.name }}</td><td>{{ one.in }}</td><td>{{ typeOf(description, one.schema) }}</td><td class="meaning"><CodeText :text="one.description ?? ''" /></td></tr></tbody>
           </v-table>
         </template>
         <template v-if="chosen.body">
@@ -75,7 +75,7 @@ onMounted(async () => {
           <p class="code">{{ Object.keys(chosen.body).join(', ') }}</p>
           <v-table v-if="schema" density="compact" class="table">
             <thead><tr><th scope="col">Member</th><th scope="col">Type</th><th scope="col">Meaning</th></tr></thead>
-            <tbody><tr v-for="one in members(document_, schema)" :key="one.name"><td class="code">{{ one.name }}<span v-if="one.required" class="quiet"> (required)</span></td><td>{{ one.type }}</td><td class="meaning"><CodeText :text="one.description ?? ''" /></td></tr></tbody>
+            <tbody><tr v-for="one in members(description, schema)" :key="one.name"><td class="code">{{ one.name }}<span v-if="one.required" class="quiet"> (required)</span></td><td>{{ one.type }}</td><td class="meaning"><CodeText :text="one.description ?? ''" /></td></tr></tbody>
           </v-table>
         </template>
         <h3>Answers</h3>
@@ -85,10 +85,10 @@ onMounted(async () => {
         </v-table>
         <v-table v-if="answer" density="compact" class="table mt-3">
           <thead><tr><th scope="col">Member</th><th scope="col">Type</th><th scope="col">Meaning</th></tr></thead>
-          <tbody><tr v-for="one in members(document_, answer)" :key="one.name"><td class="code">{{ one.name }}</td><td>{{ one.type }}</td><td class="meaning"><CodeText :text="one.description ?? ''" /></td></tr></tbody>
+          <tbody><tr v-for="one in members(description, answer)" :key="one.name"><td class="code">{{ one.name }}</td><td>{{ one.type }}</td><td class="meaning"><CodeText :text="one.description ?? ''" /></td></tr></tbody>
         </v-table>
         <h3>Try it</h3>
-        <OperationTry :document="document_" :operation="chosen" />
+        <OperationTry :document="description" :operation="chosen" />
       </article>
     </div>
   </div>
@@ -123,19 +123,6 @@ nav ul {
 
 .entry {
   display: block;
-  padding: 3px 8px;
-  border-radius: 6px;
-  color: inherit;
-  text-decoration: none;
-}
-
-.entry:hover {
-  background: rgba(var(--v-theme-on-surface), 0.06);
-}
-
-.here {
-  background: rgba(var(--v-theme-primary), 0.14);
-  font-weight: 700;
 }
 
 article > h2:first-child {

@@ -52,7 +52,7 @@ impl Example {
         if json {
             return output::print_json(&json!({"dispatches": lines, "usage": used}));
         }
-        self.title(json, "What was used and what it cost")?;
+        self.title(json, "Usage and cost")?;
         output::print(&usage::render(&used))?;
         output::print(&format!("\nAudio and transcripts are in {}", self.out.display()))
     }
