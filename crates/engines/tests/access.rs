@@ -3,6 +3,7 @@
 
 mod collect;
 mod listener;
+mod probe;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -15,12 +16,11 @@ use aws_lc_rs::signature::{
 };
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
-use collect::collect;
-use dispatcher_audio::Format;
 use dispatcher_core::Cause;
-use dispatcher_engines::{Engine, EngineError, Fetcher, Speak};
+use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_vault::Parts;
 use listener::{Listener, Seen, answer};
+use probe::{sound, speak};
 use serde_json::{Value, json};
 
 fn sheet(access: &str, call: &str) -> String {
@@ -37,25 +37,8 @@ fn engine(access: &str, url: &str) -> Engine {
     Engine::load(&sheet, "probe.toml", Some(url), &Fetcher::new().unwrap()).unwrap_or_else(|error| panic!("{error}"))
 }
 
-async fn speak(engine: &Engine, credential: &Parts) -> Result<Vec<u8>, EngineError> {
-    let call = Speak {
-        text: "The ramp is closing".into(),
-        markup: None,
-        voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
-        model: None,
-        language: None,
-        format: engine.speaking_format(Format::default()).unwrap(),
-        shaped: Default::default(),
-    };
-    collect(engine.speak(call, credential).await?.audio).await
-}
-
 fn parts(parts: &[(&str, &str)]) -> Parts {
     parts.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned().into())).collect()
-}
-
-fn sound() -> Vec<u8> {
-    answer("200 OK", "content-type: audio/pcm\r\ncontent-length: 4\r\n", b"\x01\x02\x03\x04")
 }
 
 fn in_json(status: &str, value: &Value) -> Vec<u8> {

@@ -12,12 +12,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use collect::collect;
-use dispatcher_core::{Cause, Shaped};
-use dispatcher_engines::{AudioSource, Engine, Fetcher, Speak};
+use dispatcher_core::Cause;
+use dispatcher_engines::{AudioSource, Engine, Fetcher};
 use dispatcher_vault::Parts;
 use futures::{SinkExt as _, StreamExt as _};
 use listener::{Listener, answer};
-use probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sound, speak, wave};
+use probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sentence, sound, speak, wave};
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
 
@@ -238,16 +238,7 @@ async fn a_socket_speaks_in_base64_and_tells_its_words() {
          [synthesis.socket.words]\nwords = \"$.mark\"\nword = \"$.word\"\nstart = \"$.ms\"\nunit = \"milliseconds\"\n{VOICE}"
     );
     let engine = engine(&sheet, &url);
-    let call = Speak {
-        text: "The ramp is closing".into(),
-        markup: None,
-        voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
-        model: None,
-        language: None,
-        format: engine.speaking_formats()[0].clone(),
-        shaped: Shaped::default(),
-    };
-    let spoken = engine.speak(call, &Parts::new()).await.unwrap();
+    let spoken = engine.speak(sentence(&engine), &Parts::new()).await.unwrap();
     assert_eq!(collect(spoken.audio).await.unwrap(), [1, 2, 3, 4]);
     let words = spoken.words.lock().unwrap().clone();
     assert_eq!((words[0].text.as_str(), words[0].start), ("The", Some(0.12)));

@@ -1,4 +1,4 @@
-//! Sounds that scripts put in: kept as files named by their content.
+//! Clips: audio that scripts insert, kept as files named by their content.
 
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -12,20 +12,20 @@ use crate::recalled::write_named;
 use crate::resources::InsertedSound;
 use crate::{Caller, Gateway, GatewayError, now_micros};
 
-/// The app whose sounds every app may use.
+/// The app whose clips every app may use.
 const SHARED: &str = "console";
-/// Bytes of all sounds of an app.
+/// Bytes of all clips of an app.
 const MOST_KEPT: i64 = 512 << 20;
-/// Letters of the content's hash that are a sound's id.
+/// Letters of the content's hash that are the id of a clip.
 const ID: usize = 24;
 
 impl Gateway {
-    fn sounds_folder(&self) -> Result<PathBuf, GatewayError> {
+    fn clips_folder(&self) -> Result<PathBuf, GatewayError> {
         let folder = self.inner.host.clips.as_ref().map(|clips| clips.join("given"));
-        folder.ok_or_else(|| GatewayError::Internal("no sound is kept here".into()))
+        folder.ok_or_else(|| GatewayError::Internal("no clips are kept here".into()))
     }
 
-    /// Keeps a sound of an app, with its true length; of a damaged one what
+    /// Keeps a clip of an app, with its true length; of damaged audio, what
     /// can be read of it, with warnings.
     ///
     /// # Errors
@@ -45,8 +45,8 @@ impl Gateway {
         }
         self.check_room()?;
         let id = sound.content[..ID.min(sound.content.len())].to_owned();
-        let _turn = self.inner.sounds.lock().await;
-        write_named(self.sounds_folder()?, id.clone(), audio).await?;
+        let _turn = self.inner.clip_changes.lock().await;
+        write_named(self.clips_folder()?, id.clone(), audio).await?;
         let row = ClipRow {
             id,
             app: caller.app.name.clone(),
@@ -60,7 +60,7 @@ impl Gateway {
         Ok((self.inner.store.put_clip(row).await?, warnings))
     }
 
-    /// The sounds that a caller may use, the newest first.
+    /// Clips that a caller may use, newest first.
     ///
     /// # Errors
     /// When the records cannot be read.
@@ -69,17 +69,17 @@ impl Gateway {
         Ok(all.into_iter().filter(|row| usable(caller, row)).collect())
     }
 
-    /// A sound and what it is.
+    /// A clip with its audio.
     ///
     /// # Errors
     /// Where the caller has none of this id.
     pub async fn clip(&self, caller: &Caller, id: &str) -> Result<(ClipRow, Bytes), GatewayError> {
         let row = self.clip_row(caller, id).await?;
-        let audio = tokio::fs::read(self.sounds_folder()?.join(&row.id)).await.map_err(|_| missing(id))?;
+        let audio = tokio::fs::read(self.clips_folder()?.join(&row.id)).await.map_err(|_| missing(id))?;
         Ok((row, audio.into()))
     }
 
-    /// A sound for a script. Several scripts at once share the bytes.
+    /// The audio of a clip for a script. Several scripts at once share the bytes.
     pub(crate) async fn clip_in_use(&self, caller: &Caller, id: &str) -> Result<Arc<InsertedSound>, GatewayError> {
         let row = self.clip_row(caller, id).await?;
         if let Some(sound) = self.inner.clips_in_use.get(&row.id) {
@@ -91,7 +91,8 @@ impl Gateway {
     }
 
     async fn clip_row(&self, caller: &Caller, id: &str) -> Result<ClipRow, GatewayError> {
-        let id = self.inner.store.id_of(Identified::Clip, None, id.to_owned()).await?;
+        let apps = (!caller.operator).then(|| vec![caller.app.name.clone(), SHARED.to_owned()]);
+        let id = self.inner.store.id_of(Identified::Clip, apps, id.to_owned()).await?;
         let mut rows = self.inner.store.clip_records(id.clone()).await?;
         rows.retain(|row| usable(caller, row));
         // The caller's own record before a shared one.
@@ -110,7 +111,7 @@ impl Gateway {
         }
     }
 
-    /// Removes a sound; scripts that name it speak what stands in its place.
+    /// Removes a clip; scripts that name it speak its fallback text.
     ///
     /// # Errors
     /// Where the caller has none of this id of its own.
@@ -119,10 +120,10 @@ impl Gateway {
         if row.app != caller.app.name && !caller.operator {
             return Err(StoreError::Missing { what: "clip", name: row.id }.into());
         }
-        let _turn = self.inner.sounds.lock().await;
+        let _turn = self.inner.clip_changes.lock().await;
         let removed = self.inner.store.remove_clip(row.id.clone(), row.app, caller.who.clone(), now_micros());
         if !removed.await? {
-            let _ = tokio::fs::remove_file(self.sounds_folder()?.join(row.id)).await;
+            let _ = tokio::fs::remove_file(self.clips_folder()?.join(row.id)).await;
         }
         Ok(())
     }
@@ -132,7 +133,7 @@ fn missing(id: &str) -> StoreError {
     StoreError::Missing { what: "clip", name: id.chars().take(ID).collect() }
 }
 
-/// Sounds that scripts use at this moment, by id.
+/// Clips that scripts use at this moment, by id.
 #[derive(Default)]
 pub(crate) struct ClipsInUse(Mutex<HashMap<String, Weak<InsertedSound>>>);
 
@@ -141,7 +142,7 @@ impl ClipsInUse {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).get(id)?.upgrade()
     }
 
-    /// Keeps a sound as long as somebody uses it; gives the one that is used
+    /// Keeps audio as long as it is used; returns the one that is used
     /// already, if there is one.
     fn put(&self, id: String, sound: InsertedSound) -> Arc<InsertedSound> {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);

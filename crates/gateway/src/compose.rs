@@ -3,16 +3,19 @@
 //! lies between them.
 
 mod ending;
+mod sounding;
 
 use std::sync::PoisonError;
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Codec, Effects, Format, Joiner, Joint, Transcoder};
+use dispatcher_audio::{AudioError, Effects, Joiner, Joint};
 use dispatcher_core::{Usage, Word};
 use dispatcher_engines::{AudioStream, EngineError, Words};
 use dispatcher_markup::MarkAt;
 use futures::StreamExt as _;
 use futures::future::{BoxFuture, FutureExt as _};
+
+use sounding::sounding;
 
 use crate::attempt::{Called, broken, emulation, tags};
 use crate::deliver::Offload;
@@ -521,32 +524,4 @@ async fn left(audio: &tokio::sync::mpsc::Sender<Result<Bytes, BodyError>>, opene
         Some(opener) => opener.closed().await,
         None => audio.closed().await,
     }
-}
-
-/// Seconds of sound in a part, the silence at its ends left out. It is decoded
-/// piece by piece: little coded sound may be long.
-fn sounding(audio: &[u8], format: Format) -> Result<f64, AudioError> {
-    const RATE: u32 = 16_000;
-    const BLOCK: usize = RATE as usize / 100;
-    let samples = Format::new(Codec::Pcm, RATE);
-    let mut decoder = Transcoder::new(format, samples)?;
-    let (mut bytes, mut blocks) = (Vec::new(), 0_u64);
-    let (mut first, mut last) = (None, 0);
-    let mut take = |made: &[u8]| {
-        bytes.extend_from_slice(made);
-        for block in bytes.chunks_exact(2 * BLOCK) {
-            let square = |pair: &[u8]| (f64::from(i16::from_le_bytes([pair[0], pair[1]])) / 32_768.0).powi(2);
-            if block.chunks_exact(2).map(square).sum::<f64>() / BLOCK as f64 >= 1e-5 {
-                first.get_or_insert(blocks);
-                last = blocks + 1;
-            }
-            blocks += 1;
-        }
-        bytes.drain(..bytes.len() / (2 * BLOCK) * (2 * BLOCK));
-    };
-    for chunk in audio.chunks(64 << 10) {
-        take(&decoder.push(&Bytes::copy_from_slice(chunk))?);
-    }
-    take(&decoder.finish()?);
-    Ok((last - first.unwrap_or(last)) as f64 * BLOCK as f64 / f64::from(RATE))
 }

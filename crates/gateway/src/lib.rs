@@ -91,7 +91,7 @@ pub(crate) struct Inner {
     pub(crate) gates: gate::Gates,
     pub(crate) texts: texts::Texts,
     /// Files of clips and their records change together.
-    pub(crate) sounds: tokio::sync::Mutex<()>,
+    pub(crate) clip_changes: tokio::sync::Mutex<()>,
     pub(crate) clips_in_use: clips::ClipsInUse,
     pub(crate) jobs: jobs::Jobs,
     /// Codec work at once: as many as there are cores.
@@ -124,7 +124,7 @@ impl Gateway {
                 metrics: Metrics::default(),
                 gates: gate::Gates::default(),
                 texts: texts::Texts::default(),
-                sounds: tokio::sync::Mutex::default(),
+                clip_changes: tokio::sync::Mutex::default(),
                 clips_in_use: clips::ClipsInUse::default(),
                 jobs: jobs::Jobs::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),

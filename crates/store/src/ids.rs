@@ -26,26 +26,32 @@ impl Identified {
     }
 }
 
-/// The first two ids of a table that begin with the text, among those of an app.
+/// The first two ids of a table that begin with the text, among those of apps.
 macro_rules! beginning {
-    ($table:ident, $app:expr, $start:expr, $end:expr, $connection:expr) => {{
+    ($table:ident, $apps:expr, $start:expr, $end:expr, $connection:expr) => {{
         let found = $table::table.filter($table::id.ge($start)).filter($table::id.lt($end)).order($table::id).limit(2);
         let found = found.select($table::id).distinct().into_boxed();
-        match $app {
-            Some(app) => found.filter($table::app.eq(app)).load($connection)?,
+        match $apps {
+            Some(apps) => found.filter($table::app.eq_any(apps)).load($connection)?,
             None => found.load($connection)?,
         }
     }};
 }
 
 impl Store {
-    /// The id that begins with `beginning`, among those of `app` (of all where
-    /// it is `None`). An id that is whole goes before longer ones.
+    /// The id that begins with `beginning`, among the records of `apps` (of all
+    /// apps if `None`): records of others neither are found nor make it
+    /// ambiguous. A complete id takes precedence over longer ones.
     ///
     /// # Errors
     /// [`StoreError::Missing`] where none begins so, [`StoreError::Ambiguous`]
     /// where several do.
-    pub async fn id_of(&self, what: Identified, app: Option<String>, beginning: String) -> Result<String, StoreError> {
+    pub async fn id_of(
+        &self,
+        what: Identified,
+        apps: Option<Vec<String>>,
+        beginning: String,
+    ) -> Result<String, StoreError> {
         if beginning.is_empty() {
             return Err(StoreError::Missing { what: what.name(), name: beginning });
         }
@@ -53,10 +59,10 @@ impl Store {
             // Ids are ASCII letters and digits, which are less than the tilde.
             let (start, end) = (beginning.clone(), format!("{beginning}~"));
             let found: Vec<String> = match what {
-                Identified::Dispatch => beginning!(dispatches, app, start, end, c),
-                Identified::Job => beginning!(jobs, app, start, end, c),
-                Identified::Clip => beginning!(clips, app, start, end, c),
-                Identified::Key => beginning!(access_keys, app, start, end, c),
+                Identified::Dispatch => beginning!(dispatches, apps, start, end, c),
+                Identified::Job => beginning!(jobs, apps, start, end, c),
+                Identified::Clip => beginning!(clips, apps, start, end, c),
+                Identified::Key => beginning!(access_keys, apps, start, end, c),
             };
             match found.as_slice() {
                 [] => Err(StoreError::Missing { what: what.name(), name: beginning }),

@@ -4,7 +4,7 @@ use diesel::dsl::max;
 use diesel::prelude::*;
 
 use crate::models::{ClipRow, LexiconRow};
-use crate::records::{in_force, note};
+use crate::records::{in_force, note, retire};
 use crate::schema::{clips, lexicons};
 use crate::{Durability, Store, StoreError};
 
@@ -54,10 +54,7 @@ impl Store {
     /// Retires every version of a lexicon.
     pub async fn retire_lexicon(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let found = lexicons::table.filter(lexicons::name.eq(&name)).filter(lexicons::retired_at.is_null());
-            if diesel::update(found).set(lexicons::retired_at.eq(at)).execute(c)? == 0 {
-                return Err(StoreError::Missing { what: "lexicon", name });
-            }
+            retire!(c, lexicons, name, at, "lexicon");
             note(c, at, &by, "lexicon.retire", &name)
         };
         self.writer.submit(Durability::Disk, write).await

@@ -4,7 +4,7 @@ use diesel::dsl::max;
 use diesel::prelude::*;
 
 use crate::models::PresetRow;
-use crate::records::{in_force, note};
+use crate::records::{in_force, note, retire};
 use crate::schema::presets;
 use crate::{Durability, Store, StoreError};
 
@@ -39,10 +39,7 @@ impl Store {
     /// Retires every version of a preset.
     pub async fn retire_preset(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let found = presets::table.filter(presets::name.eq(&name)).filter(presets::retired_at.is_null());
-            if diesel::update(found).set(presets::retired_at.eq(at)).execute(c)? == 0 {
-                return Err(StoreError::Missing { what: "preset", name });
-            }
+            retire!(c, presets, name, at, "preset");
             note(c, at, &by, "preset.retire", &name)
         };
         self.writer.submit(Durability::Disk, write).await

@@ -22,6 +22,18 @@ pub(crate) fn note(
     Ok(())
 }
 
+/// Retires every version of a name in a table of versions; leaves the write
+/// with [`StoreError::Missing`] where none is in use.
+macro_rules! retire {
+    ($connection:expr, $table:ident, $name:ident, $at:expr, $what:literal) => {
+        let in_use = $table::table.filter($table::name.eq(&$name)).filter($table::retired_at.is_null());
+        if diesel::update(in_use).set($table::retired_at.eq($at)).execute($connection)? == 0 {
+            return Err($crate::StoreError::Missing { what: $what, name: $name });
+        }
+    };
+}
+pub(crate) use retire;
+
 /// Of rows by name, each name's newest version first: the newest of each that
 /// is not retired. `told` gives a row's name and when it was retired.
 pub(crate) fn in_force<T>(rows: Vec<T>, told: impl Fn(&T) -> (&str, Option<i64>)) -> Vec<T> {
@@ -126,10 +138,7 @@ impl Store {
     /// Retires every version of a route.
     pub async fn retire_route(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let found = routes::table.filter(routes::name.eq(&name)).filter(routes::retired_at.is_null());
-            if diesel::update(found).set(routes::retired_at.eq(at)).execute(c)? == 0 {
-                return Err(StoreError::Missing { what: "route", name });
-            }
+            retire!(c, routes, name, at, "route");
             note(c, at, &by, "route.retire", &name)
         };
         self.writer.submit(Durability::Disk, write).await

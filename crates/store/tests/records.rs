@@ -184,7 +184,7 @@ async fn an_id_is_found_by_its_unique_beginning() {
     }
     let find = async |app: Option<&str>, beginning: &str| {
         store
-            .id_of(Identified::Dispatch, app.map(str::to_owned), beginning.into())
+            .id_of(Identified::Dispatch, app.map(|app| vec![app.to_owned()]), beginning.into())
             .await
             .map_err(|error| error.to_string())
     };
@@ -193,5 +193,8 @@ async fn an_id_is_found_by_its_unique_beginning() {
     assert_eq!(find(None, "01aa").await, Err("several ids begin with '01aa'; give more of the dispatch's id".into()));
     assert_eq!(find(None, "02").await, Err("there is no dispatch '02'".into()));
     assert_eq!(find(None, "").await, Err("there is no dispatch ''".into()));
+    store.add_app(app("pier"), "test".into()).await.unwrap();
+    store.begin_dispatch(dispatch("01bc", "pier")).await.unwrap();
+    assert_eq!(find(Some("quay"), "01b").await, Ok("01bb".into()), "another app's does not make it ambiguous");
     assert_eq!(find(Some("nobody"), "01b").await, Err("there is no dispatch '01b'".into()), "of another app");
 }

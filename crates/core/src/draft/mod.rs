@@ -6,6 +6,7 @@
 
 mod command;
 mod json;
+mod roles;
 mod shell;
 mod write;
 

@@ -25,8 +25,9 @@ pub const VOICE: &str = "\n[synthesis.formats]\npcm = { type = \"audio/pcm\", sa
 pub const LISTENS: &str = "\n[recognition.formats]\nwav = { type = \"audio/wav\", sample_rates = [16000] }\n\
     [recognition.transcript]\ntext = \"$.text\"\n";
 
-pub async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineError> {
-    let call = Speak {
+/// A sentence for the first voice of an engine, in its first format.
+pub fn sentence(engine: &Engine) -> Speak {
+    Speak {
         text: "The ramp is closing".into(),
         markup: None,
         voice: engine.sheet().synthesis.as_ref().unwrap().voices[0].clone(),
@@ -34,8 +35,11 @@ pub async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineErro
         language: None,
         format: engine.speaking_formats()[0].clone(),
         shaped: Shaped::default(),
-    };
-    collect(engine.speak(call, parts).await?.audio).await
+    }
+}
+
+pub async fn speak(engine: &Engine, parts: &Parts) -> Result<Vec<u8>, EngineError> {
+    collect(engine.speak(sentence(engine), parts).await?.audio).await
 }
 
 pub async fn hear(engine: &Engine, audio: AudioSource) -> Result<dispatcher_core::Transcript, EngineError> {

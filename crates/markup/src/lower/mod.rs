@@ -6,6 +6,7 @@
 //! audio code, which ends a piece and begins another, or spoken plainly.
 
 mod element;
+mod emotion;
 mod piece;
 mod token;
 mod voice;

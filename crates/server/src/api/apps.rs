@@ -185,7 +185,7 @@ pub(crate) async fn revoke_key(
     id: &str,
     gateway: &State<Gateway>,
 ) -> Result<Status, Problem> {
-    let id = gateway.store().id_of(Identified::Key, Some(name.into()), id.into()).await?;
+    let id = gateway.store().id_of(Identified::Key, Some(vec![name.into()]), id.into()).await?;
     gateway.store().revoke_key(name.into(), id, allowed.0.who, now_micros()).await?;
     gateway.forget_grants();
     Ok(Status::NoContent)

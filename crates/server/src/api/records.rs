@@ -147,12 +147,9 @@ pub(crate) async fn dispatch(
     id: &str,
     gateway: &State<Gateway>,
 ) -> Result<Json<DispatchAnswer>, Problem> {
-    let app = (!allowed.0.operator).then(|| allowed.0.app.name.clone());
-    let id = gateway.store().id_of(Identified::Dispatch, app, id.into()).await?;
-    let (row, attempts, ledger) = gateway.store().dispatch(id.clone()).await?;
-    if !allowed.0.operator && row.app != allowed.0.app.name {
-        return Err(Problem::new("no-such-record", format!("there is no dispatch '{id}'")));
-    }
+    let apps = (!allowed.0.operator).then(|| vec![allowed.0.app.name.clone()]);
+    let id = gateway.store().id_of(Identified::Dispatch, apps, id.into()).await?;
+    let (row, attempts, ledger) = gateway.store().dispatch(id).await?;
     let mut answer = DispatchAnswer::from(row);
     let shown = |attempt: AttemptAnswer| match allowed.0.operator {
         true => attempt,
