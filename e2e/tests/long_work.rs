@@ -72,8 +72,8 @@ async fn a_document_is_dropped_followed_and_heard_with_its_text() {
         .await;
     let now = browser.find("now").await.text().await.unwrap();
     assert!(now.contains("3 of 3"), "{now}");
-    // 78 characters at 0.000016 each, with the digits that count.
-    assert!(now.contains("Cost so far\n0.0012 EUR") && now.contains("Estimate\n0.0012 EUR"), "{now}");
+    // 145 characters with their line ends at 0.000016 each, with the digits that count.
+    assert!(now.contains("Cost so far\n0.0023 EUR") && now.contains("Estimate\n0.0023 EUR"), "{now}");
     browser.find("play").await.click().await.unwrap();
     browser
         .until("the text that follows", "return document.querySelectorAll('[data-test=said] button').length === 4")

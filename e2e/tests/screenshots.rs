@@ -145,6 +145,7 @@ async fn take_the_pictures() {
         .run("[...document.querySelectorAll('.v-list-item')].find(one => one.innerText.includes('Dark theme')).click()")
         .await;
     shot("overview-dark.png").await;
+    browser.run("localStorage.setItem('theme', 'light')").await;
     browser.go(&format!("{}/api/reference", demo.url)).await;
     browser
         .until(
