@@ -86,15 +86,7 @@ impl Client {
             Err(CliError::Problem(problem)) if problem.status == 404 => false,
             Err(error) => return Err(error),
         };
-        match (change, exists) {
-            (Change::Add, true) => Err(CliError::Usage(format!(
-                "{what} '{name}' exists already; replace it: dispatcher {what} replace {name}"
-            ))),
-            (Change::Replace, false) => {
-                Err(CliError::Usage(format!("{what} '{name}' does not exist; add it: dispatcher {what} add {name}")))
-            }
-            _ => Ok(()),
-        }
+        change.check(exists, what, name)
     }
 
     pub(crate) async fn delete(&self, path: &str) -> Result<(), CliError> {
@@ -130,6 +122,23 @@ impl Client {
 pub(crate) enum Change {
     Add,
     Replace,
+}
+
+impl Change {
+    /// # Errors
+    /// [`CliError::Usage`] where a record that is to be added exists, or one
+    /// that is to be replaced does not.
+    pub(crate) fn check(self, exists: bool, what: &str, name: &str) -> Result<(), CliError> {
+        match (self, exists) {
+            (Change::Add, true) => Err(CliError::Usage(format!(
+                "{what} '{name}' exists already; replace it: dispatcher {what} replace {name}"
+            ))),
+            (Change::Replace, false) => {
+                Err(CliError::Usage(format!("{what} '{name}' does not exist; add it: dispatcher {what} add {name}")))
+            }
+            _ => Ok(()),
+        }
+    }
 }
 
 pub(crate) async fn json(response: Response) -> Result<Value, CliError> {

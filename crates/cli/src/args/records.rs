@@ -132,7 +132,7 @@ pub(crate) enum AppCommand {
 #[command(after_help = "Examples:
   dispatcher app key list quay-announcer
   dispatcher app key add quay-announcer --label 'screens at the gates'
-  dispatcher app key revoke quay-announcer 01a22a98261671c2")]
+  dispatcher app key revoke quay-announcer phbsyazu7s9z")]
 pub(crate) enum KeyCommand {
     /// List the keys of an app
     List {

@@ -28,16 +28,7 @@ pub(crate) async fn run(client: &Client, command: PersonCommand, json: bool) -> 
 async fn put(client: &Client, PersonArgs { name, file }: PersonArgs, change: Change) -> Result<(), CliError> {
     let list = client.get("/api/v1/people", &[]).await?;
     let exists = output::items(&list).iter().any(|person| output::text(person, "name") == name);
-    match (change, exists) {
-        (Change::Add, true) => {
-            let advice = format!("set a new password: dispatcher person replace {name}");
-            return Err(CliError::Usage(format!("person '{name}' exists already; {advice}")));
-        }
-        (Change::Replace, false) => {
-            return Err(CliError::Usage(format!("person '{name}' does not exist; add: dispatcher person add {name}")));
-        }
-        _ => {}
-    }
+    change.check(exists, "person", &name)?;
     let password = match read_secret(file.as_deref())? {
         Some(text) => text.trim_end_matches(['\r', '\n']).to_owned(),
         None => rpassword::prompt_password("password: ")?,
