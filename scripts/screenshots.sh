@@ -40,7 +40,7 @@ terminal terminal-demo-once 12 'echo "\$ dispatcher demo --once -o ferries"; dis
 
 terminal terminal-lint 6 'echo "\$ dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets"; dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets'
 
-dispatcher demo --data "$work/data" --port 0 >"$work/told" 2>/dev/null &
+dispatcher demo --empty --data "$work/data" --port 0 >"$work/told" 2>/dev/null &
 until [ -f "$work/data/demo.env" ]; do sleep 0.2; done
 sleep 0.5
 . "$work/data/demo.env"

@@ -30,12 +30,21 @@ pub struct Demo {
 }
 
 impl Demo {
-    /// Starts `dispatcher demo` on free ports.
+    /// Starts `dispatcher demo` without samples, on free ports.
     pub async fn start(binary: &str) -> Demo {
         Demo::start_in(binary, tempfile::tempdir().unwrap()).await
     }
 
+    /// Starts `dispatcher demo` as people do, with its samples.
+    pub async fn start_with_samples(binary: &str) -> Demo {
+        Demo::launch(binary, tempfile::tempdir().unwrap(), &[]).await
+    }
+
     pub async fn start_in(binary: &str, folder: tempfile::TempDir) -> Demo {
+        Demo::launch(binary, folder, &["--empty"]).await
+    }
+
+    async fn launch(binary: &str, folder: tempfile::TempDir, options: &[&str]) -> Demo {
         let data = folder.path().join("data");
         std::fs::create_dir_all(&data).unwrap();
         let log = std::fs::File::create(folder.path().join("log")).unwrap();
@@ -44,6 +53,7 @@ impl Demo {
         let child = Command::new(binary)
             .args(["demo", "--port", "0", "--data"])
             .arg(&data)
+            .args(options)
             // Where it looks for its settings.
             .current_dir(folder.path())
             .env_remove("DISPATCHER_URL")
@@ -60,7 +70,7 @@ impl Demo {
                 break text;
             }
             let log = || std::fs::read_to_string(folder.path().join("log")).unwrap_or_default();
-            assert!(begun.elapsed() < Duration::from_secs(60), "the demo does not start: {text}{}", log());
+            assert!(begun.elapsed() < Duration::from_secs(120), "the demo does not start: {text}{}", log());
             tokio::time::sleep(Duration::from_millis(20)).await;
         };
         let environment = std::fs::read_to_string(data.join("demo.env")).unwrap();

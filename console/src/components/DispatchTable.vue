@@ -18,7 +18,7 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
     <tbody>
       <tr v-for="row in rows" :key="row.id" data-test="dispatch-row">
         <td><router-link :to="`/dispatches/${row.id}`"><TimeAgo :time="row.started" /></router-link></td>
-        <td class="wide">{{ row.app }}<span v-if="row.rehearsal" class="quiet"> (rehearsal)</span></td>
+        <td class="wide">{{ row.app }}<span v-if="row.rehearsal" class="quiet"> (rehearsal)</span><span v-if="row.sample" class="quiet"> (sample)</span></td>
         <td class="wide">{{ row.work }}</td>
         <td class="clip">{{ row.wanted }}</td>
         <td class="wide">{{ row.engine ?? '–' }}<template v-if="row.voice">/{{ row.voice }}</template></td>

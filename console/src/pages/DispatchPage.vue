@@ -43,6 +43,7 @@ onMounted(async () => {
         <div><dt>Cost</dt><dd><MoneyAmount :amount="dispatch.cost" /></dd></div>
         <div><dt>Started</dt><dd>{{ exact(dispatch.started) }}</dd></div>
       </dl>
+      <p v-if="dispatch.sample" class="my-4">This is a sample: it was made up for the demo, and no engine was called.</p>
       <v-alert v-if="dispatch.problem" type="warning" variant="tonal" border="start" class="my-4">{{ dispatch.problem }}</v-alert>
 
       <h2 class="mt-8">Attempts</h2>

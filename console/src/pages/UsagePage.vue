@@ -118,6 +118,7 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
       <div ref="box" class="chart" role="img" aria-label="Cost by day, stacked by engine; the table below has the numbers" />
     </v-card>
     <template v-if="usage">
+      <p v-if="usage.sample" class="quiet mt-4">Usage of before the demo's start is sample data: made up; no engine was called.</p>
       <p v-if="!usage.items.length" class="mt-6">No usage on these days. Make a first request in the <router-link to="/">sound check</router-link>.</p>
       <v-table v-else class="table mt-6">
         <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number">Requests</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr></thead>

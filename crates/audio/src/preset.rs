@@ -43,6 +43,24 @@ pub const PRESETS: [Preset; 5] = [
     },
 ];
 
+impl Codec {
+    /// What a written codec is for, in a few words.
+    pub fn purpose(self) -> &'static str {
+        match self {
+            Codec::Wav => "editors",
+            Codec::Mp3 => "web pages, mail",
+            Codec::OggOpus => "live and small",
+            Codec::WebmOpus => "browsers",
+            Codec::Flac => "archives",
+            Codec::Mulaw | Codec::Alaw => "telephone lines",
+            Codec::WavMulaw | Codec::WavAlaw => "telephone editors",
+            Codec::L16 => "raw samples, big-endian",
+            Codec::Pcm => "raw samples, little-endian",
+            _ => "",
+        }
+    }
+}
+
 impl Preset {
     /// The preset of a name.
     pub fn find(name: &str) -> Option<Preset> {
@@ -51,6 +69,11 @@ impl Preset {
 }
 
 impl Format {
+    /// Of a codec at its usual sample rate, mono.
+    pub fn usual(codec: Codec) -> Format {
+        Format::new(codec, codec.default_rate())
+    }
+
     /// A format by the name of a preset, a file extension or a media type.
     ///
     /// # Errors
@@ -60,7 +83,7 @@ impl Format {
             return Ok(preset.format);
         }
         match Codec::from_extension(name.trim_start_matches('.')) {
-            Some(codec) => Ok(Format::new(codec, codec.default_rate())),
+            Some(codec) => Ok(Format::usual(codec)),
             None => Format::parse(name),
         }
     }

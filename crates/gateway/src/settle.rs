@@ -123,6 +123,7 @@ impl Docket {
             trace: opening.trace,
             started_at: now_micros(),
             job: opening.job,
+            sample: 0,
         };
         let priority = if row.job.is_some() { Priority::Batch } else { Priority::Interactive };
         gateway.inner.metrics.enter();

@@ -73,6 +73,7 @@ pub(crate) const TABLE: &[(Method, &str, Need)] = &[
     (Method::Post, "/api/v1/clips", Need::Key),
     (Method::Get, "/api/v1/clips/<id>", Need::Key),
     (Method::Delete, "/api/v1/clips/<id>", Need::Key),
+    (Method::Get, "/api/v1/formats", Need::Key),
     (Method::Get, "/api/v1/presets", Need::Key),
     (Method::Get, "/api/v1/presets/<name>", Need::Key),
     (Method::Put, "/api/v1/presets/<name>", Need::Operator),

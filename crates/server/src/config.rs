@@ -79,9 +79,10 @@ pub struct Config {
     /// its port where that is not the usual one; none unless set.
     pub fetch_hosts: Vec<String>,
     pub engines: BTreeMap<String, EngineOverride>,
-    /// Jobs of an earlier run wait until `Gateway::resume_jobs` is called.
+    /// Set by the demo: sample data is allowed, and jobs of an earlier run wait
+    /// until `Gateway::resume_jobs` is called.
     #[serde(skip)]
-    pub hold_jobs: bool,
+    pub demo: bool,
 }
 
 impl Default for Config {
@@ -109,7 +110,7 @@ impl Default for Config {
             webhook_hosts: Vec::new(),
             fetch_hosts: Vec::new(),
             engines: BTreeMap::new(),
-            hold_jobs: false,
+            demo: false,
         }
     }
 }

@@ -72,6 +72,11 @@ pub enum ServeError {
          give the one that they were sealed with, or start once with --forget-credentials to revoke them"
     )]
     RootKeyWrong { sealed: usize },
+    #[error(
+        "{path} holds sample data of the demo, which must not mix with real records; \
+         give another folder with --data, or run dispatcher demo"
+    )]
+    SampleData { path: PathBuf },
     #[error("the sheet folder {path} cannot be read")]
     Sheets { path: PathBuf, source: std::io::Error },
     #[error(transparent)]
@@ -363,6 +368,9 @@ impl Service {
         };
         let spool = Spool { folder, limit: config.body_megabytes * 1_000_000, room: room.clone() };
         let store = Store::open(&config.data.join("records.db"))?;
+        if !config.demo && store.has_samples().await? {
+            return Err(ServeError::SampleData { path: config.data.clone() });
+        }
         check_root_file(config, &store).await?;
         let roots = roots(config)?;
         first_start(&store, &config.data).await?;
@@ -374,7 +382,7 @@ impl Service {
             jobs: Some(JobsPlace {
                 folder: config.data.join("jobs"),
                 keep: std::time::Duration::from_secs(u64::from(config.keep_days) * 86_400),
-                held: config.hold_jobs,
+                held: config.demo,
             }),
             fetch_hosts: config.fetch_hosts.clone(),
             webhooks: Some(webhooks(config)?),

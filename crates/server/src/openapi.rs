@@ -44,6 +44,7 @@ use crate::statuses;
         records::overview,
         lexicons::list, lexicons::read, lexicons::versions, lexicons::put_lexicon, lexicons::retire,
         lexicons::clips, lexicons::keep_clip, lexicons::clip, lexicons::remove_clip,
+        presets::formats,
         presets::list,
         presets::read,
         presets::put_preset,

@@ -27,7 +27,7 @@ pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
     FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, PresetRow, PromptFileRow, PromptSetRow,
-    RecalledRow, RouteRow, Session, SheetRow,
+    RecalledRow, RouteRow, SampleDispatch, Session, SheetRow,
 };
 pub use people::Grant;
 pub use pool::Store;

@@ -265,7 +265,7 @@ pub struct DispatchRow {
     /// What was asked for: a route, a voice, an engine or criteria.
     pub wanted: String,
     pub rehearsal: i64,
-    /// `open`, `done`, `failed`, `abandoned` or `uncertain`.
+    /// `running`, `done`, `failed`, `abandoned` or `uncertain`.
     pub state: String,
     pub engine: Option<String>,
     pub voice: Option<String>,
@@ -283,6 +283,16 @@ pub struct DispatchRow {
     pub started_at: i64,
     /// The job that it is a part of.
     pub job: Option<String>,
+    /// 1: made up for the demo; no engine was called.
+    pub sample: i64,
+}
+
+/// A made-up dispatch of the demo, with all that belongs to it.
+#[derive(Debug, Clone)]
+pub struct SampleDispatch {
+    pub dispatch: DispatchRow,
+    pub attempts: Vec<AttemptRow>,
+    pub ledger: Vec<LedgerRow>,
 }
 
 /// Long work that outlives its call.
@@ -357,7 +367,7 @@ pub struct AttemptRow {
     pub engine: String,
     pub voice: Option<String>,
     pub model: Option<String>,
-    /// `open`, `done`, `failed`, `abandoned` or `uncertain`.
+    /// `running`, `done`, `failed`, `abandoned` or `uncertain`.
     pub state: String,
     pub cause: Option<String>,
     pub detail: Option<String>,

@@ -54,7 +54,7 @@ table! {
         engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,
         language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
-        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>,
+        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> BigInt,
     }
 }
 table! {

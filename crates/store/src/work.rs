@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::models::{AttemptRow, DispatchRow, JobPieceRow, LedgerRow};
+use crate::models::{AttemptRow, DispatchRow, JobPieceRow, LedgerRow, SampleDispatch};
 use crate::schema::{attempts, dispatches, job_pieces, ledger};
 use crate::{Durability, Store, StoreError};
 
@@ -170,6 +170,33 @@ impl Store {
             Ok(open.len())
         };
         self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Adds made-up dispatches, marked as samples: all of them or none.
+    pub async fn add_samples(&self, samples: Vec<SampleDispatch>) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            for sample in samples {
+                let row = DispatchRow { sample: 1, ..sample.dispatch };
+                diesel::insert_into(dispatches::table).values(row).execute(c)?;
+                for attempt in sample.attempts {
+                    diesel::insert_into(attempts::table).values(attempt).execute(c)?;
+                }
+                for entry in sample.ledger {
+                    diesel::insert_into(ledger::table).values(entry).execute(c)?;
+                }
+            }
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
+    /// Whether some dispatches are samples.
+    pub async fn has_samples(&self) -> Result<bool, StoreError> {
+        self.read(|c| {
+            let samples = dispatches::table.filter(dispatches::sample.eq(1));
+            Ok(diesel::select(diesel::dsl::exists(samples)).get_result(c)?)
+        })
+        .await
     }
 
     /// Dispatches, newest first.

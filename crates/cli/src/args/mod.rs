@@ -158,6 +158,9 @@ pub(crate) struct DemoArgs {
     /// folder, port and simulated engines are always the demo's own
     #[arg(long, value_name = "FILE")]
     pub(crate) config: Option<PathBuf>,
+    /// Start a new demo without samples: no history, no finished jobs, no prompt files
+    #[arg(long)]
+    pub(crate) empty: bool,
     /// Run the whole example once and exit
     #[arg(long)]
     pub(crate) once: bool,

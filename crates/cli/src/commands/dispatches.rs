@@ -23,9 +23,12 @@ pub(crate) async fn run(client: &Client, args: DispatchesArgs, json: bool) -> Re
     if json { output::print_json(&list) } else { output::print(&render(&list)) }
 }
 
-/// `04:18:22` of a time.
-fn clock(time: &str) -> String {
-    time.split('T').nth(1).map(|clock| clock.chars().take(8).collect()).unwrap_or_default()
+/// Said below records that were made up for the demo.
+pub(super) const SAMPLES: &str = "Records of before the demo's start are samples: made up; no engine was called.";
+
+/// `2026-11-25 04:18:22` of an RFC 3339 time.
+fn date_and_clock(time: &str) -> String {
+    time.chars().take(19).map(|c| if c == 'T' { ' ' } else { c }).collect()
 }
 
 /// The list as a table.
@@ -34,12 +37,13 @@ pub(crate) fn render(list: &Value) -> String {
     if rows.is_empty() {
         return "No requests yet. Make the first: dispatcher speak \"Good morning\" -o good.mp3".into();
     }
+    let sampled = rows.iter().any(|row| row["sample"] == true);
     let rows = rows.iter().map(|row| {
         let voice = output::text(row, "voice");
         let engine = output::text(row, "engine");
         vec![
             output::short_id(row, "id"),
-            clock(&output::text(row, "started")),
+            date_and_clock(&output::text(row, "started")),
             output::text(row, "app"),
             output::text(row, "wanted"),
             if voice.is_empty() { engine } else { format!("{engine}/{voice}") },
@@ -49,8 +53,10 @@ pub(crate) fn render(list: &Value) -> String {
             output::money_cell(&row["cost"]),
         ]
     });
-    let head = ["dispatch", "time", "app", "wanted", "answered by", "state", "first audio", "duration", "cost"];
-    output::table(&head, rows.collect(), &[6, 7, 8])
+    let head =
+        ["dispatch", "started (UTC)", "app", "wanted", "answered by", "state", "first audio", "duration", "cost"];
+    let table = output::table(&head, rows.collect(), &[6, 7, 8]);
+    if sampled { format!("{table}\n{SAMPLES}") } else { table }
 }
 
 /// One dispatch with its attempts and ledger lines.
@@ -71,6 +77,9 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
     );
     if let Some(problem) = dispatch["problem"].as_str() {
         text += &format!("  {problem}\n");
+    }
+    if dispatch["sample"] == true {
+        text += "  A sample: made up for the demo; no engine was called\n";
     }
     let rows = dispatch["attempts"].as_array().into_iter().flatten().map(|attempt| {
         vec![

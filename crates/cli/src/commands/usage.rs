@@ -65,5 +65,9 @@ pub(crate) fn render(usage: &Value) -> String {
         rows.push(label.chain(numbers).chain([output::money_cell(total)]).collect());
     }
     let right: Vec<usize> = (by.len()..head.len()).collect();
-    format!("{period}\n{}", output::table(&head, rows, &right))
+    let table = output::table(&head, rows, &right);
+    match usage["sample"] == true {
+        true => format!("{period}\n{table}\n{}", super::dispatches::SAMPLES),
+        false => format!("{period}\n{table}"),
+    }
 }

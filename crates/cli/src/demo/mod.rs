@@ -1,7 +1,9 @@
 //! `dispatcher demo`: the service with the Saltmarsh Ferries scenario and
 //! simulated engines.
 
+mod history;
 mod once;
+mod samples;
 mod scenario;
 mod standins;
 
@@ -29,7 +31,8 @@ pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
         return run_once(args, json).await;
     }
     let data = args.data.unwrap_or_else(|| PathBuf::from("data/demo"));
-    let demo = start(&data, args.port.unwrap_or(7_420), "info", args.config.as_deref()).await?;
+    let port = args.port.unwrap_or(7_420);
+    let demo = start(&data, port, "info", args.config.as_deref(), !args.empty).await?;
     let environment = write_environment(&data, &demo)?;
     let (url, data) = (demo.service.url(), absolute(&data));
     let path = path_line();
@@ -75,7 +78,7 @@ async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
     let data = args.data.unwrap_or_else(|| temporary.path().to_owned());
     let out = args.output.unwrap_or_else(|| PathBuf::from("demo-out"));
     std::fs::create_dir_all(&out).map_err(|source| CliError::File { path: out.clone(), source })?;
-    let demo = start(&data, args.port.unwrap_or(0), "error", args.config.as_deref()).await?;
+    let demo = start(&data, args.port.unwrap_or(0), "error", args.config.as_deref(), false).await?;
     let url = demo.service.url().to_owned();
     let example = once::Example {
         app: Client::to(url.clone(), Some(demo.app_key.clone()))?,
@@ -93,18 +96,30 @@ fn absolute(path: &Path) -> PathBuf {
     std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned())
 }
 
-async fn start(data: &Path, port: u16, log_level: &str, config: Option<&Path>) -> Result<Demo, CliError> {
+/// `samples`: a new data folder is filled with samples.
+async fn start(
+    data: &Path,
+    port: u16,
+    log_level: &str,
+    config: Option<&Path>,
+    samples: bool,
+) -> Result<Demo, CliError> {
     let secrets = StandInSecrets::new()?;
     let standins = StandIns::start(&secrets).await?;
     let sheets = data.join("sheets");
+    // Never among the records of something else.
+    let samples = samples && !data.join("records.db").exists();
     scenario::write_sheets(&sheets)?;
+    if samples {
+        samples::write_sheet_versions(data, &sheets).await?;
+    }
     // The settings of the host count here too, but for where and with whom.
     let flags = serde_json::json!({"data": data, "port": port, "log_level": log_level});
     let settings = Config::load(config, &flags)?;
     let config = Config {
         sheets: settings.sheets.iter().cloned().chain([sheets]).collect(),
         engines: settings.engines.clone().into_iter().chain(standins.endpoints()).collect(),
-        hold_jobs: true,
+        demo: true,
         ..settings
     };
     init_logging(&config);
@@ -115,6 +130,11 @@ async fn start(data: &Path, port: u16, log_level: &str, config: Option<&Path>) -
     gateway.resume_jobs().await.map_err(failed)?;
     let operator_key = scenario::new_access_key(gateway, "console").await.map_err(failed)?;
     let app_key = scenario::new_access_key(gateway, "quay-announcer").await.map_err(failed)?;
+    if samples {
+        eprintln!("Making the samples of the demo: four weeks of history, two jobs, prompts. Once only.");
+        let client = |key: &SecretString| Client::to(service.url().to_owned(), Some(key.clone()));
+        samples::fill(service.gateway(), &client(&operator_key)?, &client(&app_key)?).await?;
+    }
     Ok(Demo { service, standins, operator_key, app_key })
 }
 

@@ -12,7 +12,7 @@ use serde::Deserialize;
 
 use crate::error::CliError;
 
-const SHEETS: [(&str, &str); 11] = [
+pub(super) const SHEETS: [(&str, &str); 11] = [
     ("avocet.toml", include_str!("../../../../demo/sheets/avocet.toml")),
     ("curlew.toml", include_str!("../../../../demo/sheets/curlew.toml")),
     ("dotterel.toml", include_str!("../../../../demo/sheets/dotterel.toml")),
@@ -31,6 +31,8 @@ pub(super) const DRILL: &str = include_str!("../../../../demo/scripts/drill.txt"
 
 /// How the names of the scenario are said, and the sound before announcements.
 const NAMES: &str = include_str!("../../../../demo/scripts/saltmarsh.pls");
+/// The safety handbook of the ferry line.
+pub(super) const HANDBOOK: &str = include_str!("../../../../demo/scripts/handbook.md");
 const PROMPTS: &str = include_str!("../../../../demo/scripts/prompts.toml");
 const CHIME: &[u8] = include_bytes!("../../../../demo/scripts/chime.wav");
 

@@ -1,6 +1,6 @@
 //! Engines: their state, their sheets, their lists of voices, their check.
 
-use dispatcher_core::{Files, NoFiles, draft};
+use dispatcher_core::{Files, NoFiles, Sheet, draft};
 use dispatcher_gateway::Gateway;
 use rocket::http::{ContentType, Status};
 use rocket::serde::json::Json;
@@ -68,7 +68,12 @@ pub(crate) async fn engine(
     name: &str,
     gateway: &State<Gateway>,
 ) -> Result<Json<EngineAnswer>, Problem> {
-    Ok(Json(one_engine(gateway, name).await?))
+    let answer = one_engine(gateway, name).await?;
+    let registry = gateway.registry();
+    let sheet = registry.engine(name)?.sheet();
+    let newest = gateway.sheet_versions(name).await?.into_iter().next();
+    let written = newest.and_then(|row| Sheet::parse(&row.document, &row.origin).ok());
+    Ok(Json(answer.with_details(sheet, written.as_ref())))
 }
 
 /// Check an engine

@@ -79,6 +79,7 @@ pub(crate) fn routes() -> Vec<Route> {
         lexicons::keep_clip,
         lexicons::clip,
         lexicons::remove_clip,
+        presets::formats,
         presets::list,
         presets::read,
         presets::put_preset,

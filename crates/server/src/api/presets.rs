@@ -1,6 +1,6 @@
-//! Named audio formats.
+//! Audio formats, and named ones.
 
-use dispatcher_audio::Format;
+use dispatcher_audio::{Codec, Format};
 use dispatcher_gateway::{Gateway, OwnPreset};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, put};
@@ -10,13 +10,27 @@ use super::apps::good_name;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
 use crate::problem::Problem;
-use crate::wire::{List, PresetAnswer, PresetRequest};
+use crate::wire::{AudioFormatAnswer, List, PresetAnswer, PresetRequest};
+
+/// List audio formats
+///
+/// Formats in which the service delivers audio, with their sample rates and sizes.
+#[utoipa::path(
+    operation_id = "listFormats",
+    context_path = "/api/v1", tag = "presets",
+    responses((status = 200, description = "The formats", body = List<AudioFormatAnswer>)),
+    security(("key" = []))
+)]
+#[get("/formats")]
+pub(crate) fn formats(_allowed: Allowed) -> Json<List<AudioFormatAnswer>> {
+    Json(List::whole(Codec::WRITTEN.into_iter().map(AudioFormatAnswer::of).collect()))
+}
 
 /// List audio presets
 ///
 /// The name of a preset can be given wherever an audio type is expected.
 #[utoipa::path(
-    operation_id = "listProfiles",
+    operation_id = "listPresets",
     context_path = "/api/v1", tag = "presets",
     responses((status = 200, description = "Built in first, then the operator's own", body = List<PresetAnswer>)),
     security(("key" = []))

@@ -212,6 +212,7 @@ pub(crate) async fn usage(
         items: rows.into_iter().map(UsageAnswer::from).collect(),
         next: None,
         total: totals.iter().map(|(currency, nanos)| amount(*nanos, currency)).collect(),
+        sample: gateway.store().has_samples().await?,
     };
     let liked = by_weight(&meta.accept).first().is_some_and(|range| range.trim().starts_with("text/csv"));
     match liked {

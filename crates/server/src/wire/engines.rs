@@ -1,10 +1,11 @@
 //! Engines, voices, routes and credentials.
 
-use dispatcher_core::{Entry, Sheet, Tariff, Work};
+use dispatcher_core::{Entry, FormatSpec, Sheet, Tariff, Work};
 use dispatcher_gateway::{CredentialView, EngineState};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::engine_details::WorkDetails;
 use super::{Amount, rfc3339};
 
 /// Criteria for a voice.
@@ -94,17 +95,27 @@ pub(crate) struct FormatAnswer {
     pub(crate) bitrate: Option<u32>,
 }
 
+impl From<&FormatSpec> for FormatAnswer {
+    fn from(spec: &FormatSpec) -> Self {
+        FormatAnswer { kind: spec.media_type.clone(), sample_rates: spec.sample_rates.clone(), bitrate: spec.bitrate }
+    }
+}
+
 fn word(value: &dyn std::fmt::Debug) -> String {
     format!("{value:?}").to_lowercase()
 }
 
+/// `0.000016 EUR per character`.
+pub(super) fn list_price(tariff: &Tariff) -> String {
+    format!("{} {} per {}", tariff.price, tariff.currency, word(&tariff.per))
+}
+
 /// List prices in words: of each kind of work where they differ.
 fn price_of(sheet: &Sheet) -> String {
-    let price = |tariff: &Tariff| format!("{} {} per {}", tariff.price, tariff.currency, word(&tariff.per));
     let mut prices: Vec<(Work, String)> = Vec::new();
     for (work, has) in [(Work::Synthesis, sheet.synthesis.is_some()), (Work::Recognition, sheet.recognition.is_some())]
     {
-        prices.extend(has.then(|| (work, price(sheet.tariff_of(work)))));
+        prices.extend(has.then(|| (work, list_price(sheet.tariff_of(work)))));
     }
     match &prices[..] {
         [(_, one), (_, other)] if one != other => {
@@ -146,13 +157,7 @@ impl VoiceAnswer {
             uses: voice.uses.clone(),
             models,
             character: voice.character.clone(),
-            formats: formats
-                .map(|it| FormatAnswer {
-                    kind: it.media_type.clone(),
-                    sample_rates: it.sample_rates.clone(),
-                    bitrate: it.bitrate,
-                })
-                .collect(),
+            formats: formats.map(FormatAnswer::from).collect(),
             markup: if ssml { "ssml" } else { "none" }.into(),
             price: price.into(),
             origin: word(&voice.origin),
@@ -190,6 +195,15 @@ pub(crate) struct EngineAnswer {
     pub(crate) pace: PaceAnswer,
     /// For engines that list their voices.
     pub(crate) catalogue: Option<CatalogueState>,
+    /// Address in the sheet, if the host overrides it. Only for a single engine.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) sheet_endpoint: Option<String>,
+    /// Only for a single engine that synthesises.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) synthesis_details: Option<WorkDetails>,
+    /// Only for a single engine that recognises.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) recognition_details: Option<WorkDetails>,
 }
 
 /// Pace of calls that the gateway keeps to.
@@ -462,6 +476,21 @@ impl EngineAnswer {
             },
             catalogue: catalogue.map(CatalogueState::from),
             price: price_of(sheet),
+            sheet_endpoint: None,
+            synthesis_details: None,
+            recognition_details: None,
+        }
+    }
+
+    /// The same with what a single engine has; `written` is its sheet without
+    /// the settings of the host.
+    pub(crate) fn with_details(self, sheet: &Sheet, written: Option<&Sheet>) -> Self {
+        let endpoint = written.and_then(|written| written.endpoint.clone());
+        EngineAnswer {
+            sheet_endpoint: endpoint.filter(|endpoint| Some(endpoint) != sheet.endpoint.as_ref()),
+            synthesis_details: WorkDetails::of_synthesis(sheet),
+            recognition_details: WorkDetails::of_recognition(sheet),
+            ..self
         }
     }
 }

@@ -1,7 +1,9 @@
 //! The JSON of the API: what goes in and what comes out. Here lies what all
 //! parts of it share.
 
+mod engine_details;
 mod engines;
+mod formats;
 mod jobs;
 mod lexicons;
 mod people;
@@ -16,7 +18,9 @@ use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::ToSchema;
 
+pub(crate) use engine_details::*;
 pub(crate) use engines::*;
+pub(crate) use formats::*;
 pub(crate) use jobs::*;
 pub(crate) use lexicons::*;
 pub(crate) use people::*;

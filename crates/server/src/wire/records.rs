@@ -35,6 +35,9 @@ pub(crate) struct DispatchAnswer {
     /// Job of the dispatch.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) job: Option<String>,
+    /// Made up for the demo; no engine was called. Absent otherwise.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) sample: bool,
     /// Only for a single dispatch.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) attempts: Option<Vec<AttemptAnswer>>,
@@ -66,6 +69,7 @@ impl From<DispatchRow> for DispatchAnswer {
             started: rfc3339(row.started_at),
             trace: row.trace,
             job: row.job,
+            sample: row.sample == 1,
             attempts: None,
             ledger: None,
         }
@@ -191,6 +195,9 @@ pub(crate) struct UsageList {
     pub(crate) next: Option<String>,
     /// One amount per currency.
     pub(crate) total: Vec<Amount>,
+    /// The records hold sample data of the demo. Absent otherwise.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) sample: bool,
 }
 
 /// One entry of the audit log.

@@ -37,6 +37,7 @@ pub fn dispatch(id: &str, app: &str) -> DispatchRow {
         trace: None,
         started_at: 5,
         job: None,
+        sample: 0,
     }
 }
 

@@ -1,0 +1,109 @@
+//! What a newcomer finds in a new demo: the history, and what was made by the
+//! product's own calls: two jobs, a prompt set that is half approved, a
+//! favourite voice.
+
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use dispatcher_gateway::{Gateway, now_micros};
+use dispatcher_store::Store;
+use reqwest::Method;
+use reqwest::header::{ACCEPT, CONTENT_TYPE};
+use serde_json::{Value, json};
+
+use super::history;
+use super::scenario::{HANDBOOK, SHEETS};
+use crate::client::{self, Client};
+use crate::error::CliError;
+use crate::output;
+
+/// How long the jobs may take on a slow machine.
+const PATIENCE: Duration = Duration::from_secs(300);
+/// Chapters of the handbook that are spoken: two minutes each.
+const CHAPTERS: usize = 3;
+/// Prompts of the set that are approved; the others are left for the reader.
+const APPROVED: [&str; 2] = ["welcome", "choose"];
+
+/// Writes heron's sheet as it was before its price rose, and since; before the
+/// service first reads it.
+pub(super) async fn write_sheet_versions(data: &Path, sheets: &Path) -> Result<(), CliError> {
+    let (file, current) =
+        SHEETS.into_iter().find(|(file, _)| *file == "heron.toml").ok_or_else(|| failed("heron has no sheet"))?;
+    let now = now_micros();
+    let old = current.replace("\"0.000016\"", &format!("\"{}\"", history::OLD_PRICE));
+    let origin = sheets.join(file).to_string_lossy().into_owned();
+    let store = Store::open(&data.join("records.db")).map_err(failed)?;
+    for (document, at) in [(old, history::beginning(now)), (current.to_owned(), history::price_rise(now))] {
+        store.put_sheet("heron".into(), document, origin.clone(), at).await.map_err(failed)?;
+    }
+    store.close();
+    Ok(())
+}
+
+fn failed(why: impl std::fmt::Display) -> CliError {
+    CliError::Failed(format!("the samples of the demo cannot be made: {why}"))
+}
+
+/// Fills a new demo. `app` calls for quay-announcer.
+pub(super) async fn fill(gateway: &Gateway, operator: &Client, app: &Client) -> Result<(), CliError> {
+    gateway.store().add_samples(history::history(now_micros())?).await.map_err(failed)?;
+    let (handbook, recording) = tokio::try_join!(speak_handbook(app), transcribe_recording(app))?;
+    operator.send(operator.request(Method::PUT, "/api/v1/voices/heron/isolde/favourite")).await?;
+    make_prompts(operator).await?;
+    tokio::try_join!(finish(app, &handbook), finish(app, &recording))?;
+    Ok(())
+}
+
+/// The first chapters of the handbook, a file for each.
+async fn speak_handbook(app: &Client) -> Result<String, CliError> {
+    let end = HANDBOOK.match_indices("\n## ").nth(CHAPTERS).map_or(HANDBOOK.len(), |(at, _)| at);
+    let query = [
+        ("title", "Safety handbook, chapters 1 to 3"),
+        ("split", "heading:2"),
+        ("voice", "heron/tarrick"),
+        ("type", "gate-screen"),
+        ("filename", "handbook.md"),
+    ];
+    let request = app.request(Method::POST, "/api/v1/jobs").query(&query).header(CONTENT_TYPE, "text/markdown");
+    let job = client::json(app.send(request.body(&HANDBOOK[..end])).await?).await?;
+    Ok(output::text(&job, "id"))
+}
+
+/// Has a chapter spoken, and the recording of it written down.
+async fn transcribe_recording(app: &Client) -> Result<String, CliError> {
+    let chapter = HANDBOOK.split("\n## ").nth(2).and_then(|chapter| chapter.split_once("\n\n")).map(|(_, text)| text);
+    let text = chapter.ok_or_else(|| failed("the handbook has no second chapter"))?;
+    let body = json!({"text": text, "voice": "heron/wade", "language": "en-GB", "audio": {"type": "mp3"}});
+    let request = app.request(Method::POST, "/api/v1/utterances").header(ACCEPT, "*/*").json(&body);
+    let recording = app.send(request).await?.bytes().await.map_err(CliError::Broken)?;
+    let query = [("title", "Briefing before departure"), ("route", "captions"), ("language", "en-GB")];
+    let request = app.request(Method::POST, "/api/v1/transcripts").query(&query);
+    let request = request.header("Prefer", "respond-async").header(CONTENT_TYPE, "audio/mpeg").body(recording);
+    let job = client::json(app.send(request).await?).await?;
+    Ok(output::text(&job, "id"))
+}
+
+/// Makes all prompts of the helpline, and approves some.
+async fn make_prompts(operator: &Client) -> Result<(), CliError> {
+    operator.post("/api/v1/prompt-sets/helpline/make", &json!({})).await?;
+    for id in APPROVED {
+        let path = format!("/api/v1/prompt-sets/helpline/prompts/{id}/approval");
+        operator.put(&path, &json!({"approved": true})).await?;
+    }
+    Ok(())
+}
+
+/// Waits for the end of a job.
+async fn finish(app: &Client, id: &str) -> Result<(), CliError> {
+    let begun = Instant::now();
+    loop {
+        let job: Value = app.get(&format!("/api/v1/jobs/{id}"), &[]).await?;
+        match job["state"].as_str() {
+            Some("done") => return Ok(()),
+            Some("queued" | "running" | "waiting") if begun.elapsed() < PATIENCE => {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            _ => return Err(failed(format!("{} is {}", job["title"], job["state"]))),
+        }
+    }
+}

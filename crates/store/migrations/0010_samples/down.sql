@@ -1,0 +1,2 @@
+DROP INDEX dispatches_sample;
+ALTER TABLE dispatches DROP COLUMN sample;
