@@ -12,6 +12,7 @@ export function milliseconds(value: number | null | undefined): string {
 export function seconds(value: number | null | undefined): string {
   if (value === null || value === undefined) return '–'
   if (value < 60) return `${value.toFixed(2)} s`
+  if (value >= 3600) return `${Math.floor(value / 3600)} h ${Math.floor((value % 3600) / 60)} min`
   return `${Math.floor(value / 60)} min ${Math.round(value % 60)} s`
 }
 
@@ -47,3 +48,6 @@ export function kilobytes(bytes: number): string {
   if (bytes >= 1_000_000) return `${(bytes / 1_000_000).toFixed(1)} MB`
   return bytes >= 10_000 ? `${Math.round(bytes / 1000)} kB` : `${(bytes / 1000).toFixed(1)} kB`
 }
+
+/** `1 file`, `3 files`. */
+export const counted = (count: number, noun: string): string => (count === 1 ? `1 ${noun}` : `${count} ${noun}s`)

@@ -76,6 +76,12 @@ async fn a_recording_of_the_microphone_is_transcribed() {
     browser.until("the recording", "return document.querySelector('meter') !== null").await;
     tokio::time::sleep(Duration::from_secs(7)).await;
     browser.find("record").await.click().await.unwrap();
+    // What it costs is shown before an engine is called.
+    let estimate = browser.find("hear-estimate").await.text().await.unwrap();
+    assert!(estimate.contains("s of audio, will cost") && estimate.contains("by turnstone"), "{estimate}");
+    let dispatches = demo.get("/api/v1/dispatches").await;
+    assert_eq!(dispatches["items"], json!([]), "nothing was called yet");
+    browser.find("transcribe").await.click().await.unwrap();
     browser.until("the transcript", "return document.querySelector('[data-test=transcript]') !== null").await;
     let words = browser.run("return [...document.querySelectorAll('.word')].map((w) => [w.firstChild.innerText, Number(w.lastChild.innerText)])").await;
     let words: Vec<(String, f64)> = serde_json::from_value(words).unwrap();
@@ -242,6 +248,7 @@ async fn a_large_recording_is_sent_in_parts() {
     assert!(recording.metadata().unwrap().len() > 90_000_000);
     browser.go(&format!("{}/jobs", demo.url)).await;
     browser.find("file").await.send_keys(recording.to_str().unwrap()).await.unwrap();
+    browser.until("the estimate", "return !document.querySelector('[data-test=begin]').disabled").await;
     browser.find("begin").await.click().await.unwrap();
     browser.until("the job", "return /\\/jobs\\/[0-9a-f-]{8,}/.test(location.pathname)").await;
     let id = browser.driver.current_url().await.unwrap().path().rsplit('/').next().unwrap().to_owned();

@@ -62,6 +62,9 @@ async fn a_document_is_dropped_followed_and_heard_with_its_text() {
     browser.until("the empty list", "return document.body.innerText.includes('No jobs yet')").await;
     demo.weather(json!({"weather": "drip", "pause": 60})).await;
     browser.find("file").await.send_keys(document.to_str().unwrap()).await.unwrap();
+    browser.until("the estimate", "return !document.querySelector('[data-test=begin]').disabled").await;
+    let estimate = browser.find("job-estimate").await.text().await.unwrap();
+    assert!(estimate.contains("EUR") && estimate.contains("files"), "{estimate}");
     browser.find("begin").await.click().await.unwrap();
     browser
         .until("the job", "return document.querySelector('[data-test=now]')?.innerText.includes('running') ?? false")

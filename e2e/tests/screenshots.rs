@@ -64,6 +64,8 @@ async fn take_the_pictures() {
     browser.find("speak").await.click().await.unwrap();
     browser.find("facts").await;
     browser.find("file").await.send_keys(recording.to_str().unwrap()).await.unwrap();
+    browser.find("hear-estimate").await;
+    browser.find("transcribe").await.click().await.unwrap();
     browser.until("the transcript", "return document.querySelector('[data-test=transcript]') !== null").await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     shot("sound-check.png").await;

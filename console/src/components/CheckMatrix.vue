@@ -13,15 +13,15 @@ const looks: Record<string, [string, string]> = { holds: ['●', 'success'], dif
 <template>
   <section aria-label="Matrix">
     <p role="status" data-test="summary"><strong>{{ summary }}</strong> <span class="quiet">· <MoneyAmount :amount="check.cost" /></span></p>
-    <v-table density="compact" class="table mt-2">
+    <v-table density="compact" class="table cards mt-2">
       <thead><tr><th scope="col">Claim</th><th scope="col">Subject</th><th scope="col">Sheet</th><th scope="col">Engine</th><th scope="col">Verdict</th></tr></thead>
       <tbody>
         <template v-for="(claim, at) in check.claims" :key="at">
           <tr data-test="claim">
-            <td>{{ claim.kind }}</td>
-            <td>{{ claim.subject }}</td>
-            <td>{{ claim.claimed }}</td>
-            <td>{{ claim.seen }}</td>
+            <td><strong>{{ claim.kind }}</strong></td>
+            <td data-label="Subject">{{ claim.subject }}</td>
+            <td data-label="Sheet">{{ claim.claimed }}</td>
+            <td data-label="Engine">{{ claim.seen }}</td>
             <td class="verdict" :class="`text-${looks[claim.verdict]?.[1]}`"><span aria-hidden="true">{{ looks[claim.verdict]?.[0] }}</span> {{ claim.verdict }}</td>
           </tr>
           <tr v-if="claim.verdict === 'differs' && (claim.request || claim.answer)">
@@ -37,11 +37,6 @@ const looks: Record<string, [string, string]> = { holds: ['●', 'success'], dif
 </template>
 
 <style scoped>
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
-}
-
 .verdict {
   font-weight: 700;
   white-space: nowrap;

@@ -32,11 +32,6 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
 </template>
 
 <style scoped>
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
-}
-
 .clip {
   max-width: 130px;
   overflow: hidden;

@@ -40,11 +40,11 @@ function drop(event: DragEvent) {
 }
 
 .begin :slotted(.v-input) {
-  flex: 1 1 150px;
+  flex: 1 1 185px;
 }
 
 .pick {
-  flex: 2 1 260px;
+  flex: 1 1 220px;
   display: flex;
   gap: 14px;
   align-items: center;

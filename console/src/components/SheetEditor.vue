@@ -1,10 +1,13 @@
 <script setup lang="ts">
 // A sheet, with its errors at the line; or a pasted command, drafted.
-import { computed, nextTick, onMounted, ref, watch } from 'vue'
+import { onMounted, ref, watch } from 'vue'
 import { api, ask, CallError, fetchRaw } from '@/api/client'
+import CodeArea from '@/components/CodeArea.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
+import { ofToml } from '@/colouring'
 
-const props = defineProps<{ engine?: string }>()
+/** `inForce` is the address of the engine where the host overrides that of the sheet. */
+const props = defineProps<{ engine?: string; inForce?: string | null }>()
 const emit = defineEmits<{ saved: [name: string] }>()
 
 const source = ref('')
@@ -17,12 +20,9 @@ const error = ref<unknown>()
 const good = ref(false)
 const busy = ref(false)
 const version = ref<{ version: number; origin: string; created: string }>()
-const area = ref<HTMLTextAreaElement>()
-const gutter = ref<HTMLElement>()
+const area = ref<InstanceType<typeof CodeArea>>()
 let timer: ReturnType<typeof setTimeout> | undefined
 let turn = 0
-
-const lines = computed(() => source.value.split('\n').length)
 
 async function send(path: string, method: string) {
   const response = await fetchRaw(path, { method, headers: { 'Content-Type': 'application/toml' }, body: source.value })
@@ -91,20 +91,6 @@ async function draft() {
   }
 }
 
-async function goTo(line: number) {
-  await nextTick()
-  const field = area.value
-  if (!field) return
-  const before = source.value.split('\n').slice(0, line - 1).join('\n').length + (line > 1 ? 1 : 0)
-  field.focus()
-  field.setSelectionRange(before, before + (source.value.split('\n')[line - 1]?.length ?? 0))
-  field.scrollTop = Math.max(0, (line - 8) * 20)
-}
-
-function scroll() {
-  if (gutter.value && area.value) gutter.value.scrollTop = area.value.scrollTop
-}
-
 async function load() {
   if (!props.engine) return
   try {
@@ -133,12 +119,10 @@ onMounted(load)
     <div v-else>
       <ul v-if="remarks.length" class="remarks mb-3"><li v-for="remark in remarks" :key="remark">{{ remark }}</li></ul>
       <p v-if="parts.length" class="mb-3">After saving, add a credential: <span class="code">{{ parts.join(', ') }}</span>. Lines with <span class="code"># ?</span> are guesses.</p>
-      <div class="editor" :class="{ faulty: fault }">
-        <div ref="gutter" class="gutter" aria-hidden="true"><div v-for="line in lines" :key="line" :class="{ here: fault?.line === line }">{{ line }}</div></div>
-        <textarea ref="area" v-model="source" aria-label="Sheet, TOML" spellcheck="false" wrap="off" data-test="sheet" @scroll="scroll" />
-      </div>
+      <p v-if="inForce" class="mb-3" data-test="overridden">The host overrides the address of this sheet: calls go to <span class="code">{{ inForce }}</span>.</p>
+      <CodeArea ref="area" v-model="source" label="Sheet, TOML" test="sheet" :height="420" :colour="ofToml" :fault="fault" />
       <p class="told" role="status">
-        <button v-if="fault" type="button" class="text-error fault" data-test="fault" @click="goTo(fault.line)">▲ line {{ fault.line }}, column {{ fault.column }}: <span class="code">{{ fault.key }}</span> {{ fault.detail }}</button>
+        <button v-if="fault" type="button" class="text-error fault" data-test="fault" @click="area?.goTo(fault.line)">▲ line {{ fault.line }}, column {{ fault.column }}: <span class="code">{{ fault.key }}</span> {{ fault.detail }}</button>
         <span v-else-if="good" class="text-success">● Valid</span>
         <span v-else class="quiet">{{ source.trim() ? 'checking…' : 'Sheets are TOML; docs/engine-sheets.md describes them.' }}</span>
         <span v-if="version" class="quiet">version {{ version.version }}, {{ version.origin.split('/').pop() }}</span>
@@ -150,43 +134,6 @@ onMounted(load)
 </template>
 
 <style scoped>
-.editor {
-  display: grid;
-  grid-template-columns: 44px 1fr;
-  height: 420px;
-  border: 1px solid rgba(var(--v-border-color), 0.4);
-  border-radius: 6px;
-  overflow: hidden;
-  font: 13px/20px var(--mono);
-}
-
-.editor.faulty {
-  border-color: rgb(var(--v-theme-error));
-}
-
-.gutter {
-  overflow: hidden;
-  padding: 8px 6px 8px 0;
-  text-align: right;
-  opacity: 0.75;
-  border-right: 1px solid rgba(var(--v-border-color), 0.25);
-}
-
-.gutter .here {
-  color: rgb(var(--v-theme-error));
-  font-weight: 700;
-}
-
-textarea {
-  padding: 8px 10px;
-  resize: none;
-  white-space: pre;
-  overflow: auto;
-  color: inherit;
-  background: transparent;
-  font: inherit;
-}
-
 .told {
   display: flex;
   justify-content: space-between;

@@ -7,39 +7,9 @@ import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import ScriptEditor from '@/components/ScriptEditor.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
+import VoicePicker from '@/components/VoicePicker.vue'
 import { kilobytes, milliseconds, seconds } from '@/format'
-
-/** A format or a preset: what it is for, and what a second of it takes. */
-interface Choice {
-  title: string
-  value: string
-  extension: string
-  /** Hertz to choose from; a preset has its own. */
-  rates: number[]
-  /** Bytes a second at a rate; none where that depends on the sound. */
-  bytes: (rate: number) => number | null
-  lossless: boolean
-  /** Takes its rate from the name. */
-  preset: boolean
-}
-
-const all = [8000, 11025, 16000, 22050, 24000, 32000, 44100, 48000]
-const opus = [8000, 12000, 16000, 24000, 48000]
-const mp3 = (rate: number) => (rate <= 12000 ? 3000 : rate <= 16000 ? 5000 : rate <= 24000 ? 6000 : 8000)
-const described = (title: string, value: string, extension: string, rates: number[], bytes: Choice['bytes'], lossless: boolean): Choice => ({
-  title, value, extension, rates, bytes, lossless, preset: false,
-})
-const formats: Choice[] = [
-  described('MP3: web pages, mail', 'audio/mpeg', '.mp3', all, mp3, false),
-  described('WAV: editors', 'audio/wav', '.wav', all, (rate) => rate * 2, true),
-  described('FLAC: archives', 'audio/flac', '.flac', all, () => null, true),
-  described('Ogg Opus: live and small', 'audio/ogg;codecs=opus', '.opus', opus, () => 3000, false),
-  described('WebM Opus: browsers', 'audio/webm;codecs=opus', '.webm', opus, () => 3000, false),
-  described('µ-law: telephone lines', 'audio/basic', '.ulaw', [8000], (rate) => rate, false),
-  described('A-law: telephone lines', 'audio/PCMA', '.alaw', [8000], (rate) => rate, false),
-  described('µ-law in WAV: telephone editors', 'audio/vnd.wave;codec=7', '.wav', [8000], (rate) => rate, false),
-  described('L16: raw, big-endian', 'audio/L16', '.l16', all, (rate) => rate * 2, true),
-]
+import { formatChoices, weight, type FormatChoice } from '@/formats'
 
 const emit = defineEmits<{ mode: [mode: string] }>()
 const query = useRoute().query
@@ -62,7 +32,10 @@ const language = ref<string | null>(null)
 const gender = ref<string | null>(null)
 const format = ref('audio/mpeg')
 const rate = ref(24000)
-const voices = ref<Voice[]>([])
+/** The chosen voice, where it is one and no route. */
+const speaker = ref<Voice>()
+const languages = ref<string[]>([])
+const engines = ref<Schemas['EngineAnswer'][]>([])
 const routes = ref<Schemas['RouteSchema'][]>([])
 const estimate = ref<Schemas['EstimateAnswer']>()
 const busy = ref(false)
@@ -72,53 +45,21 @@ const name = ref('')
 const dispatch = ref<Dispatch>()
 const copied = ref('')
 
-const presets = ref<Choice[]>([])
-const offered = computed(() => [...formats, ...presets.value])
-const chosen = computed(() => offered.value.find((one) => one.value === format.value) ?? formats[0]!)
-
-function choiceOf(preset: Schemas['PresetAnswer']): Choice {
-  const extension = formats.find((one) => preset.type.startsWith(one.value.split(';')[0]!) && (!one.value.includes(';') || preset.type === one.value))?.extension
-  return {
-    title: `${preset.name}: ${preset.purpose || preset.type}`,
-    value: preset.name,
-    extension: extension ?? '.audio',
-    rates: [preset.sample_rate],
-    bytes: () => preset.bytes_per_second ?? null,
-    lossless: preset.lossless,
-    preset: true,
-  }
-}
-
-/** What a second takes, and what it costs the sound. */
-function weight(choice: Choice, rate: number) {
-  const bytes = choice.bytes(choice.rates.includes(rate) ? rate : choice.rates[0]!)
-  const size = bytes === null ? 'varies, about half of WAV' : `${kilobytes(bytes)} per second`
-  return `${size}, ${choice.lossless ? 'lossless' : 'lossy'}`
-}
+const formats = ref<FormatChoice[]>([])
+const chosen = computed(() => formats.value.find((one) => one.value === format.value))
 
 /** About as many characters are spoken in a second. */
 const CHARACTERS_A_SECOND = 15
 const foreseen = computed(() => {
   const plain = mode.value === 'script' ? script.value.replace(/<[^>]*>/g, ' ').replace(/\s+/g, ' ') : text.value
   const length = Math.max(1, plain.trim().length / CHARACTERS_A_SECOND)
-  const bytes = chosen.value.bytes(rate.value) ?? rate.value
+  const bytes = chosen.value?.bytes(rate.value) ?? rate.value
   return `about ${Math.round(length)} s and ${kilobytes(bytes * length)}`
 })
-const languages = computed(() => [...new Set(voices.value.flatMap((one) => one.languages))].sort())
-const fitting = computed(() =>
-  voices.value.filter((one) => (!language.value || one.languages.includes(language.value)) && (!gender.value || one.gender === gender.value)),
-)
-const choices = computed(() => [
-  ...routes.value.map((one) => ({ title: one.name ?? '', value: one.name ?? '', subtitle: `route: ${one.note ?? ''}` })),
-  ...fitting.value.map((one) => ({
-    title: one.id,
-    value: one.id,
-    subtitle: [one.languages.join(', '), one.gender, one.availability === 'ready' ? one.character : one.availability].filter(Boolean).join(' · '),
-  })),
-])
 const models = computed(() => {
-  const own = voices.value.find((one) => one.id === voice.value)?.models
-  return own ?? [...new Set(voices.value.flatMap((one) => one.models))]
+  if (speaker.value) return speaker.value.models
+  const legs = routes.value.find((one) => one.name === voice.value)?.legs.map((leg) => leg.engine)
+  return [...new Set(engines.value.filter((one) => one.synthesis && (!legs || legs.includes(one.name))).flatMap((one) => one.models))]
 })
 
 const body = computed(() => ({
@@ -126,7 +67,7 @@ const body = computed(() => ({
   ...(voice.value ? { voice: voice.value } : {}),
   ...(model.value ? { model: model.value } : {}),
   ...(language.value ? { language: language.value } : {}),
-  audio: chosen.value.preset ? { type: format.value } : { type: format.value, sample_rate: rate.value },
+  audio: chosen.value?.preset ? { type: format.value } : { type: format.value, sample_rate: rate.value },
 }))
 
 const quote = (value: string) => `'${value.replaceAll("'", `'\\''`)}'`
@@ -134,14 +75,14 @@ const asCurl = computed(
   () =>
     `curl ${location.origin}/api/v1/utterances \\\n  -H "Authorization: Bearer $DISPATCHER_KEY" \\\n  -H 'Content-Type: application/json' \\\n  -d ${quote(JSON.stringify(body.value))} -o out${extension.value}`,
 )
-const extension = computed(() => chosen.value.extension)
+const extension = computed(() => chosen.value?.extension ?? '')
 const asCommand = computed(() => {
   const options = [
     voice.value && `--voice ${voice.value}`,
     model.value && `--model ${model.value}`,
     language.value && `--language ${language.value}`,
     `--format ${quote(format.value)}`,
-    !chosen.value.preset && `--sample-rate ${rate.value}`,
+    !chosen.value?.preset && `--sample-rate ${rate.value}`,
   ]
   return `dispatcher speak ${quote(said.value)} ${options.filter(Boolean).join(' ')} -o out${extension.value}`
 })
@@ -162,7 +103,7 @@ watch(
   { deep: true },
 )
 watch(format, () => {
-  if (!chosen.value.rates.includes(rate.value)) rate.value = chosen.value.rates.at(-1)!
+  if (chosen.value && !chosen.value.rates.includes(rate.value)) rate.value = chosen.value.rate
 })
 watch(mode, (now) => emit('mode', now), { immediate: true })
 watch(models, (now) => {
@@ -207,17 +148,19 @@ async function speak() {
 
 onMounted(async () => {
   try {
-    const [list, plans, own, named] = await Promise.all([
-      ask(api.GET('/api/v1/voices', { params: { query: { limit: 1000 } } })),
+    const [found, plans, own, kinds, all] = await Promise.all([
+      ask(api.GET('/api/v1/voices', { params: { query: { limit: 1, facets: true } } })),
       ask(api.GET('/api/v1/routes')),
       // The console speaks for the app of its name.
       ask(api.GET('/api/v1/apps/{name}', { params: { path: { name: 'console' } } })),
-      ask(api.GET('/api/v1/presets')),
+      formatChoices(),
+      ask(api.GET('/api/v1/engines')),
     ])
-    presets.value = named.items.map(choiceOf)
-    voices.value = list.items
+    formats.value = kinds
+    engines.value = all.items
+    languages.value = Object.keys(found.facets?.languages ?? {}).sort()
     routes.value = plans.items.filter((one) => one.work === 'synthesis')
-    if (!voice.value) voice.value = own.default_voice ?? routes.value[0]?.name ?? voices.value.find((one) => one.availability === 'ready')?.id ?? ''
+    if (!voice.value) voice.value = own.default_voice ?? routes.value[0]?.name ?? found.items[0]?.id ?? ''
   } catch (caught) {
     error.value = caught
   }
@@ -237,12 +180,12 @@ onMounted(async () => {
     <ScriptEditor v-if="mode === 'script'" v-model="script" :fault="fault" :fidelity="estimate?.fidelity ?? []" :engine="estimate?.plan[0]?.engine" />
     <v-textarea v-else v-model="text" label="Text" rows="2" auto-grow data-test="text" @keydown.ctrl.enter="speak" />
     <div class="grid mt-4">
-      <v-autocomplete v-model="voice" :items="choices" label="Route or voice" data-test="voice" class="two" :item-props="(item: { subtitle: string }) => ({ subtitle: item.subtitle })" />
+      <VoicePicker v-model="voice" :routes="routes" :language="language" :gender="gender" class="two" @voice="speaker = $event" />
       <v-select v-model="model" :items="models" label="Model" clearable placeholder="default" persistent-placeholder />
       <v-autocomplete v-model="language" :items="languages" label="Language" clearable placeholder="any" persistent-placeholder />
       <v-select v-model="gender" :items="['female', 'male', 'neutral']" label="Gender" clearable placeholder="any" persistent-placeholder />
-      <v-select v-model="rate" :items="chosen.rates" :disabled="chosen.preset" label="Sample rate, Hz" />
-      <v-select v-model="format" :items="offered" :item-props="(item: Choice) => ({ subtitle: weight(item, rate) })" :hint="weight(chosen, rate)" persistent-hint label="Format or preset" data-test="format" class="two" />
+      <v-select v-model="rate" :items="chosen?.rates ?? []" :disabled="chosen?.preset" label="Sample rate, Hz" />
+      <v-select v-model="format" :items="formats" :item-props="(item: FormatChoice) => ({ subtitle: weight(item, rate) })" :hint="chosen && weight(chosen, rate)" persistent-hint label="Format or preset" data-test="format" class="two" />
     </div>
     <div class="go mt-4">
       <v-btn color="primary" variant="flat" size="x-large" :prepend-icon="mdiBullhorn" :loading="busy" :disabled="!said.trim() || !!fault" data-test="speak" @click="speak">Speak</v-btn>

@@ -1,18 +1,22 @@
 <script setup lang="ts">
 import { mdiFileMusicOutline, mdiMicrophone, mdiStop } from '@mdi/js'
-import { computed, onMounted, ref } from 'vue'
-import { api, ask, CallError, fetchRaw, type Transcript } from '@/api/client'
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, ask, CallError, fetchRaw, type Schemas, type Transcript } from '@/api/client'
+import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import { money, seconds } from '@/format'
 import { record, type Recording } from '@/recorder'
 
+const router = useRouter()
 const wanted = ref('')
 const choices = ref<{ title: string; value: string }[]>([])
 const audio = ref<Blob>()
 const name = ref('')
 const busy = ref(false)
 const error = ref<unknown>()
+const estimate = ref<Schemas['EstimateAnswer']>()
 const transcript = ref<Transcript>()
 const recording = ref<Recording>()
 const level = ref(0)
@@ -20,6 +24,7 @@ const over = ref(false)
 const now = ref(0)
 const player = ref<InstanceType<typeof SoundPlayer>>()
 const picker = ref<HTMLInputElement>()
+let turn = 0
 
 const current = computed(() => transcript.value?.words.findIndex((word) => (word.start ?? 0) <= now.value && now.value < (word.end ?? 0)) ?? -1)
 
@@ -37,21 +42,47 @@ onMounted(async () => {
   }
 })
 
-async function transcribe(blob: Blob, title: string) {
+/** A call with the audio as its body, by the chosen route or engine. */
+function send(path: string, blob: Blob): Promise<Response> {
+  const [kind, value] = wanted.value.split('=')
+  const query = kind && value ? `?${kind}=${encodeURIComponent(value)}` : ''
+  const type = blob.type.startsWith('audio/') ? blob.type : 'application/octet-stream'
+  return fetchRaw(`${path}${query}`, { method: 'POST', headers: { 'Content-Type': type, Accept: 'application/json' }, body: blob })
+}
+
+/** Shows what the audio would cost, before anything is called. */
+async function take(blob: Blob | undefined, title: string) {
+  if (!blob) return
   audio.value = blob
   name.value = title
+  transcript.value = undefined
+  await foresee()
+}
+
+async function foresee() {
+  if (!audio.value) return
+  const mine = ++turn
+  estimate.value = undefined
+  error.value = undefined
+  try {
+    const answer = (await (await send('/api/v1/estimates', audio.value)).json()) as Schemas['EstimateAnswer']
+    if (mine === turn) estimate.value = answer
+  } catch (caught) {
+    if (mine === turn) error.value = caught
+  }
+}
+
+async function transcribe() {
+  if (!audio.value) return
   busy.value = true
   error.value = undefined
   transcript.value = undefined
   try {
-    const [kind, value] = wanted.value.split('=')
-    const query = kind && value ? `?${kind}=${encodeURIComponent(value)}` : ''
-    const response = await fetchRaw(`/api/v1/transcripts${query}`, {
-      method: 'POST',
-      headers: { 'Content-Type': blob.type.startsWith('audio/') ? blob.type : 'application/octet-stream', Accept: 'application/json' },
-      body: blob,
-    })
-    transcript.value = (await response.json()) as Transcript
+    const response = await send('/api/v1/transcripts', audio.value)
+    const answer: unknown = await response.json()
+    // Long audio becomes a job.
+    if (response.status === 202) await router.push(`/jobs/${(answer as Schemas['JobAnswer']).id}`)
+    else transcript.value = answer as Transcript
   } catch (caught) {
     error.value = caught
   } finally {
@@ -59,17 +90,16 @@ async function transcribe(blob: Blob, title: string) {
   }
 }
 
-function take(files: FileList | null | undefined) {
-  const file = files?.[0]
-  if (file) void transcribe(file, file.name)
-}
+const pick = (files: FileList | null | undefined) => take(files?.[0], files?.[0]?.name ?? '')
+
+watch(wanted, foresee)
 
 async function turnRecording() {
   if (recording.value) {
     const running = recording.value
     recording.value = undefined
     const made = await running.stop()
-    await transcribe(made, `recording.${made.type.split('/')[1]}`)
+    await take(made, `recording.${made.type.split('/')[1]}`)
     return
   }
   error.value = undefined
@@ -90,15 +120,19 @@ async function turnRecording() {
       :class="{ over }"
       @dragover.prevent="over = true"
       @dragleave="over = false"
-      @drop.prevent="((over = false), take($event.dataTransfer?.files))"
+      @drop.prevent="((over = false), pick($event.dataTransfer?.files))"
     >
-      <input ref="picker" type="file" accept="audio/*,.opus,.webm,.m4a,.mp4,.flac,.aiff,.au" class="d-none" data-test="file" @change="take(picker?.files)" />
+      <input ref="picker" type="file" accept="audio/*,.opus,.webm,.m4a,.mp4,.flac,.aiff,.au" class="d-none" data-test="file" @change="pick(picker?.files)" />
       <v-btn :prepend-icon="mdiFileMusicOutline" @click="picker?.click()">Choose a file</v-btn>
       <v-btn :color="recording ? 'secondary' : undefined" :variant="recording ? 'flat' : 'tonal'" :prepend-icon="recording ? mdiStop : mdiMicrophone" data-test="record" @click="turnRecording">
-        {{ recording ? 'Stop and transcribe' : 'Record' }}
+        {{ recording ? 'Stop' : 'Record' }}
       </v-btn>
       <meter v-if="recording" :value="level" max="1" aria-label="Level" />
       <span v-else class="quiet">Or drop audio here: WAV, MP3, M4A, FLAC, Ogg, WebM</span>
+    </div>
+    <div v-if="audio" class="go mt-4">
+      <v-btn color="primary" variant="flat" :loading="busy" :disabled="!estimate" data-test="transcribe" @click="transcribe">Transcribe</v-btn>
+      <span v-if="estimate" class="quiet" data-test="hear-estimate">{{ seconds(estimate.duration) }} of audio, {{ estimate.exact ? 'will cost' : 'will cost at most' }} <strong><MoneyAmount :amount="estimate.cost" /></strong> by {{ estimate.plan[0]?.engine }}<template v-if="estimate.plan.length > 1">, else {{ estimate.plan.slice(1).map((one) => one.engine).join(', ') }}</template></span>
     </div>
     <v-progress-linear v-if="busy" indeterminate color="primary" class="mt-3" aria-label="Transcribing" />
     <ProblemNote :error="error" />
@@ -116,7 +150,7 @@ async function turnRecording() {
       <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.duration) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
       <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>
     </div>
-    <p v-else-if="!busy && !audio" class="quiet mt-4">No transcript yet. Try with audio from Speak: save it, and drop it here.</p>
+    <p v-else-if="!busy && !audio" class="quiet mt-4">No audio yet. Try with audio from Speak: save it, and drop it here.</p>
   </v-card>
 </template>
 
@@ -129,6 +163,13 @@ async function turnRecording() {
   flex-wrap: wrap;
   gap: 10px;
   align-items: center;
+}
+
+.go {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 14px;
 }
 
 .drop.over {

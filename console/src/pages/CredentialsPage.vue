@@ -144,16 +144,16 @@ onUnmounted(() => clearInterval(timer))
       <div v-if="trial.roles.length" class="small">Rights: {{ trial.roles.join(', ') }}</div>
     </v-alert>
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading credentials" />
-    <v-table v-if="shown.length" class="table mt-4">
+    <v-table v-if="shown.length" class="table cards mt-4">
       <thead><tr><th scope="col">Credential</th><th scope="col">State</th><th scope="col">Parts</th><th scope="col">Bound to</th><th scope="col">Last used</th><th scope="col"><span class="d-sr-only">Actions</span></th></tr></thead>
       <tbody>
         <tr v-for="row in shown" :key="`${row.name} ${row.version}`" data-test="credential-row">
           <td><strong>{{ row.name }}</strong> <span class="quiet">version {{ row.version }}</span><div class="quiet small">for <router-link :to="`/engines/${row.engine}`">{{ row.engine }}</router-link>, by {{ row.created_by }} <TimeAgo :time="row.created" /></div></td>
           <td><StateMark :state="row.state" /><div v-if="row.cause" class="quiet small">{{ row.cause }}</div>
             <div v-else-if="row.state === 'unproven'" class="quiet small">No call has used it yet. If the engine refuses it, the previous version is used.</div></td>
-          <td class="small">{{ row.parts.join(', ') }}</td>
-          <td class="small code">{{ row.host }}<div v-if="moved(row)"><v-btn size="x-small" variant="tonal" color="warning" @click="confirm(row)">Confirm the new address</v-btn></div></td>
-          <td><TimeAgo v-if="row.last_used" :time="row.last_used" /><span v-else class="quiet">never</span></td>
+          <td class="small" data-label="Parts">{{ row.parts.join(', ') }}</td>
+          <td class="small" data-label="Bound to"><div><span class="code">{{ row.host }}</span><div v-if="moved(row)"><v-btn size="x-small" variant="tonal" color="warning" @click="confirm(row)">Confirm the new address</v-btn></div></div></td>
+          <td data-label="Last used"><TimeAgo v-if="row.last_used" :time="row.last_used" /><span v-else class="quiet">never</span></td>
           <td class="do">
             <template v-if="!past.includes(row.state)">
               <v-btn size="small" variant="text" :loading="busy === `check ${row.name}`" :aria-label="`Check ${row.name}`" @click="check(row)">Check</v-btn>
@@ -223,10 +223,5 @@ onUnmounted(() => clearInterval(timer))
 
 .steps {
   padding-left: 22px;
-}
-
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
 }
 </style>

@@ -64,9 +64,9 @@ onMounted(async () => {
       <h2 class="mt-8">Ledger</h2>
       <p v-if="!dispatch.ledger?.length" class="quiet">No ledger entries: nothing was charged.</p>
       <v-table v-else class="table">
-        <thead><tr><th scope="col">Entry</th><th scope="col" class="number">Attempt</th><th scope="col">Engine</th><th scope="col" class="number">Characters</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Amount</th></tr></thead>
+        <thead><tr><th scope="col">Entry</th><th scope="col" class="number wide">Attempt</th><th scope="col">Engine</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Amount</th></tr></thead>
         <tbody>
-          <tr v-for="(line, index) in dispatch.ledger" :key="index"><td>{{ line.kind }}</td><td class="number">{{ line.attempt }}</td><td>{{ line.engine }}<template v-if="line.model"> ({{ line.model }})</template></td><td class="number">{{ line.characters }}</td><td class="number">{{ seconds(line.duration) }}</td><td class="number"><MoneyAmount :amount="line.cost" :digits="decimals(dispatch.ledger.map((one) => one.cost))" /></td></tr>
+          <tr v-for="(line, index) in dispatch.ledger" :key="index"><td>{{ line.kind }}</td><td class="number wide">{{ line.attempt }}</td><td>{{ line.engine }}<template v-if="line.model"> ({{ line.model }})</template></td><td class="number wide">{{ line.characters }}</td><td class="number wide">{{ seconds(line.duration) }}</td><td class="number"><MoneyAmount :amount="line.cost" :digits="decimals(dispatch.ledger.map((one) => one.cost))" /></td></tr>
         </tbody>
       </v-table>
     </template>
@@ -75,21 +75,6 @@ onMounted(async () => {
 </template>
 
 <style scoped>
-.facts {
-  display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
-  gap: 14px 24px;
-}
-
-.facts dt {
-  font-size: 0.82rem;
-  opacity: 0.78;
-}
-
-.facts dd {
-  font-variant-numeric: tabular-nums;
-}
-
 .lane {
   display: grid;
   grid-template-columns: 190px minmax(0, 1fr);
@@ -144,11 +129,6 @@ onMounted(async () => {
 
 .tick:last-child {
   transform: translateX(-100%);
-}
-
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
 }
 
 @media (max-width: 600px) {

@@ -6,6 +6,7 @@ import { api, ask, type Check, type Dispatch, type Engine, type Schemas } from '
 import CheckMatrix from '@/components/CheckMatrix.vue'
 import DispatchTable from '@/components/DispatchTable.vue'
 import CodeText from '@/components/CodeText.vue'
+import EngineDetails from '@/components/EngineDetails.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SheetEditor from '@/components/SheetEditor.vue'
 import StateMark from '@/components/StateMark.vue'
@@ -78,16 +79,15 @@ watch(name, load)
     <ProblemNote :error="error" />
     <v-tabs v-if="engine" v-model="tab" density="compact" class="mb-4">
       <v-tab value="access">Access</v-tab>
+      <v-tab value="details">Capabilities</v-tab>
       <v-tab value="check">Check</v-tab>
       <v-tab value="sheet">Sheet</v-tab>
       <v-tab v-if="engine.catalogue" value="voices">List of voices</v-tab>
     </v-tabs>
     <template v-if="engine && tab === 'access'">
       <dl class="facts">
-        <div><dt>Address</dt><dd class="code">{{ engine.endpoint ?? 'a program on this host' }}</dd></div>
+        <div><dt>Address</dt><dd><span class="code">{{ engine.endpoint ?? 'a program on this host' }}</span><span v-if="engine.sheet_endpoint" class="quiet"><br />the host overrides the sheet's <span class="code">{{ engine.sheet_endpoint }}</span></span></dd></div>
         <div><dt>Access</dt><dd>{{ engine.access }}<span v-if="engine.parts.length" class="quiet"> · {{ engine.parts.join(', ') }}</span></dd></div>
-        <div><dt>Models</dt><dd>{{ engine.models.join(', ') || '–' }}</dd></div>
-        <div><dt>Formats</dt><dd>{{ [...new Set(engine.formats)].join(', ') }}</dd></div>
         <div><dt>List price</dt><dd>{{ engine.price }}</dd></div>
         <div><dt>Pace</dt><dd>{{ engine.pace.per_minute ? `${engine.pace.per_minute} calls per minute` : 'no limit per minute' }}, {{ engine.pace.at_once ? `${engine.pace.at_once} at once` : 'no limit at once' }}<template v-if="typeof engine.pace.left === 'number'">; {{ engine.pace.left }} available now, {{ engine.pace.running }} running, {{ engine.pace.waiting }} waiting</template></dd></div>
       </dl>
@@ -106,7 +106,8 @@ watch(name, load)
       <p v-if="busy === 'check'" class="quiet mt-3" role="status">Calling {{ engine.title }}; this can take a minute.</p>
       <CheckMatrix v-if="matrix" :check="matrix" class="mt-4" />
     </template>
-    <SheetEditor v-if="engine && tab === 'sheet'" :key="engine.name" :engine="engine.name" @saved="load" />
+    <EngineDetails v-if="engine && tab === 'details'" :engine="engine" />
+    <SheetEditor v-if="engine && tab === 'sheet'" :key="engine.name" :engine="engine.name" :in-force="engine.sheet_endpoint ? engine.endpoint : null" @saved="load" />
     <template v-if="engine && tab === 'voices' && engine.catalogue">
       <p class="mb-3">{{ engine.catalogue.voices }} voices, <template v-if="engine.catalogue.read">read <TimeAgo :time="engine.catalogue.read" /></template><template v-else>from the sheet</template>. <router-link :to="{ path: '/voices', query: { engine: engine.name } }">Audition them</router-link></p>
       <p v-if="engine.catalogue.problem" class="text-warning mb-3">▲ The previous list is shown: {{ engine.catalogue.problem }}</p>
@@ -125,31 +126,11 @@ watch(name, load)
 </template>
 
 <style scoped>
-.facts {
-  display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(260px, 1fr));
-  gap: 14px 28px;
-}
-
-.facts dt {
-  font-size: 0.82rem;
-  opacity: 0.78;
-}
-
-.facts dd {
-  overflow-wrap: anywhere;
-}
-
 .steps {
   padding-left: 22px;
 }
 
 .small {
   font-size: 0.86rem;
-}
-
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
 }
 </style>

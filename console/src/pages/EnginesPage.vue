@@ -80,7 +80,7 @@ onMounted(load)
     </div>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading engines" />
-    <v-table v-if="shown.length" class="table mt-4">
+    <v-table v-if="shown.length" class="table cards mt-4">
       <thead>
         <tr><th scope="col">Engine</th><th scope="col">State</th><th scope="col">Work</th><th scope="col" class="number">Voices</th><th scope="col">Pace</th><th scope="col">List price</th></tr>
       </thead>
@@ -88,10 +88,10 @@ onMounted(load)
         <tr v-for="engine in shown" :key="engine.name" data-test="engine-row">
           <td class="name"><router-link :to="`/engines/${engine.name}`"><strong>{{ engine.title }}</strong></router-link><div class="quiet small"><span class="code">{{ engine.name }}</span> · {{ engine.site }}</div></td>
           <td><StateMark :state="engine.state" /><div v-if="engine.reason" class="quiet small reason">{{ engine.reason }}</div><div v-if="engine.catalogue?.problem" class="small reason text-warning">▲ The list of voices is stale: {{ engine.catalogue.problem }}</div></td>
-          <td>{{ does(engine) }}</td>
-          <td class="number">{{ engine.synthesis ? engine.voices : '–' }}</td>
-          <td>{{ limits(engine) }}</td>
-          <td class="small price">{{ engine.price.startsWith('0 ') ? 'free' : engine.price }}</td>
+          <td data-label="Work">{{ does(engine) }}</td>
+          <td class="number" data-label="Voices">{{ engine.synthesis ? engine.voices : '–' }}</td>
+          <td data-label="Pace">{{ limits(engine) }}</td>
+          <td class="small price" data-label="List price">{{ engine.price.startsWith('0 ') ? 'free' : engine.price }}</td>
         </tr>
       </tbody>
     </v-table>
@@ -127,11 +127,6 @@ onMounted(load)
 .name,
 .price {
   white-space: nowrap;
-}
-
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
 }
 
 @media (max-width: 760px) {

@@ -172,15 +172,15 @@ onUnmounted(() => {
         <p class="transcript">{{ text }}</p>
       </template>
       <h2>Files</h2>
-      <v-table v-if="job.files.length" density="comfortable">
-        <thead><tr><th scope="col"><span class="d-sr-only">Actions</span></th><th>File</th><th>Title</th><th class="number">Duration</th><th class="number">Size</th></tr></thead>
+      <v-table v-if="job.files.length" density="comfortable" class="table">
+        <thead><tr><th scope="col"><span class="d-sr-only">Actions</span></th><th scope="col">File</th><th scope="col" class="wide">Title</th><th scope="col" class="number">Duration</th><th scope="col" class="number wide">Size</th></tr></thead>
         <tbody>
           <tr v-for="file in [...sounds, ...others]" :key="file.name">
             <td><v-btn v-if="sounds.includes(file)" :icon="mdiPlay" size="small" variant="text" :aria-label="`Play ${file.title}`" data-test="play" @click="play(file)" /></td>
             <td><a :href="file.url" :download="file.name" class="code">{{ file.name }}</a></td>
-            <td>{{ file.title }}</td>
+            <td class="wide">{{ file.title }}</td>
             <td class="number">{{ seconds(file.duration) }}</td>
-            <td class="number">{{ kilobytes(file.bytes) }}</td>
+            <td class="number wide">{{ kilobytes(file.bytes) }}</td>
           </tr>
         </tbody>
       </v-table>

@@ -123,16 +123,16 @@ onMounted(load)
       <span class="quiet">{{ heard.id }}, {{ heard.format }}</span>
       <SoundPlayer v-if="sound && heard.file" :source="sound" :name="heard.file.name" autoplay />
     </div>
-    <v-table v-if="set" density="comfortable">
-      <thead><tr><th>Prompt</th><th>Text</th><th>Format</th><th>State</th><th class="number">Duration</th><th class="number">Cost</th><th>Approval</th><th scope="col"><span class="d-sr-only">Actions</span></th></tr></thead>
+    <v-table v-if="set" density="comfortable" class="table cards">
+      <thead><tr><th scope="col">Prompt</th><th scope="col">Text</th><th scope="col">Format</th><th scope="col">State</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th><th scope="col">Approval</th><th scope="col"><span class="d-sr-only">Actions</span></th></tr></thead>
       <tbody>
         <tr v-for="line in set.lines" :key="`${line.id} ${line.format}`" data-test="line">
-          <td>{{ line.id }}</td>
+          <td><strong>{{ line.id }}</strong></td>
           <td class="says"><span :title="line.ssml ?? ''">{{ says(line) }}</span> <span v-if="line.ssml" class="quiet">SSML</span><span v-if="line.problem" class="problem"><br />{{ line.problem }}</span></td>
-          <td>{{ line.format }}</td>
+          <td data-label="Format">{{ line.format }}</td>
           <td><StateMark :state="line.state" /></td>
-          <td class="number">{{ line.file ? seconds(line.file.duration) : '–' }}</td>
-          <td class="number">{{ line.state === 'made' ? '–' : money(line.cost, digits) }}</td>
+          <td class="number" data-label="Duration">{{ line.file ? seconds(line.file.duration) : '–' }}</td>
+          <td class="number" data-label="Cost">{{ line.state === 'made' ? '–' : money(line.cost, digits) }}</td>
           <td>
             <v-btn v-if="line.state === 'made'" size="small" :variant="line.file?.approved ? 'tonal' : 'outlined'" :prepend-icon="line.file?.approved ? mdiCheck : undefined" :title="line.file?.approved ? `by ${line.file.approved_by}` : ''" data-test="approve" @click="approve(line)">{{ line.file?.approved ? 'Approved' : 'Approve' }}</v-btn>
           </td>

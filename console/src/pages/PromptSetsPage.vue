@@ -68,15 +68,15 @@ onMounted(load)
     </FileDrop>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading prompt sets" />
-    <v-table v-if="rows.length" class="mt-5" density="comfortable">
-      <thead><tr><th>Set</th><th>App</th><th class="number">Prompts</th><th>Changed</th><th>By</th></tr></thead>
+    <v-table v-if="rows.length" class="table mt-5" density="comfortable">
+      <thead><tr><th scope="col">Set</th><th scope="col">App</th><th scope="col" class="number">Prompts</th><th scope="col">Changed</th><th scope="col" class="wide">By</th></tr></thead>
       <tbody>
         <tr v-for="row in rows" :key="row.name" data-test="set">
           <td><router-link :to="`/jobs/prompts/${row.name}`">{{ row.name }}</router-link></td>
           <td>{{ row.app }}</td>
           <td class="number">{{ row.prompts }}</td>
           <td><TimeAgo :time="row.changed" /></td>
-          <td>{{ row.changed_by }}</td>
+          <td class="wide">{{ row.changed_by }}</td>
         </tr>
       </tbody>
     </v-table>

@@ -138,11 +138,6 @@ h3 {
   overflow-wrap: anywhere;
 }
 
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
-}
-
 .table :deep(td) {
   padding-top: 6px;
   padding-bottom: 6px;

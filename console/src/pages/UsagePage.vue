@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { BarChart } from 'echarts/charts'
-import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
+import { GridComponent, LegendScrollComponent, TooltipComponent } from 'echarts/components'
 import * as echarts from 'echarts/core'
 import { SVGRenderer } from 'echarts/renderers'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from 'vue'
@@ -11,7 +11,7 @@ import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import { decimals, seconds } from '@/format'
 
-echarts.use([BarChart, GridComponent, LegendComponent, TooltipComponent, SVGRenderer])
+echarts.use([BarChart, GridComponent, LegendScrollComponent, TooltipComponent, SVGRenderer])
 
 const route = useRoute()
 const router = useRouter()
@@ -63,7 +63,7 @@ function draw() {
       color: palette,
       textStyle: { fontFamily: 'Atkinson Hyperlegible, sans-serif', color: ink },
       grid: { left: 84, right: 12, top: 40, bottom: 28 },
-      legend: { top: 0, right: 0, textStyle: { color: ink }, data: engines.map((name, n) => ({ name, icon: symbols[n % symbols.length] })) },
+      legend: { type: 'scroll', top: 0, right: 0, left: 96, textStyle: { color: ink }, data: engines.map((name, n) => ({ name, icon: symbols[n % symbols.length] })) },
       tooltip: { trigger: 'axis', valueFormatter: (number: unknown) => `${Number(number).toFixed(6)} ${currency}` },
       xAxis: { type: 'category', data: days, axisLabel: { color: ink, formatter: (text: string) => text.slice(5) }, axisLine: { lineStyle: { color: ink } } },
       yAxis: { type: 'value', name: currency, nameTextStyle: { color: ink }, axisLabel: { color: ink }, splitLine: { lineStyle: { color: `${ink}22` } } },
@@ -118,15 +118,15 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
       <div ref="box" class="chart" role="img" aria-label="Cost by day, stacked by engine; the table below has the numbers" />
     </v-card>
     <template v-if="usage">
-      <p v-if="usage.sample" class="quiet mt-4">Usage of before the demo's start is sample data: made up; no engine was called.</p>
+      <p v-if="usage.sample" class="quiet mt-4">Usage from before the start of the demo is sample data: it was made up, and no engine was called.</p>
       <p v-if="!usage.items.length" class="mt-6">No usage on these days. Make a first request in the <router-link to="/">sound check</router-link>.</p>
       <v-table v-else class="table mt-6">
-        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number">Requests</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr></thead>
+        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number wide">Requests</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr></thead>
         <tbody>
-          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number">{{ row.requests }}</td><td class="number wide">{{ row.characters }}</td><td class="number wide">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
+          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number wide">{{ row.requests }}</td><td class="number wide">{{ row.characters }}</td><td class="number wide">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
         </tbody>
         <tfoot>
-          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number">{{ index ? '' : total((one) => one.requests) }}</td><td class="number wide">{{ index ? '' : total((one) => one.characters) }}</td><td class="number wide">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>
+          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number wide">{{ index ? '' : total((one) => one.requests) }}</td><td class="number wide">{{ index ? '' : total((one) => one.characters) }}</td><td class="number wide">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>
         </tfoot>
       </v-table>
     </template>
@@ -147,11 +147,6 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
 
 .head {
   text-transform: capitalize;
-}
-
-.table {
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
 }
 
 tfoot th {

@@ -189,6 +189,11 @@ pub(crate) fn milliseconds(value: &Value) -> String {
     value.as_f64().map_or_else(String::new, |ms| if ms < 10.0 { format!("{ms:.1} ms") } else { format!("{ms:.0} ms") })
 }
 
+/// `1 file`, `3 files`.
+pub(crate) fn counted(number: &Value, noun: &str) -> String {
+    if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
+}
+
 /// Seconds, rounded for people.
 pub(crate) fn seconds(value: &Value) -> String {
     value.as_f64().map_or_else(String::new, |s| format!("{s:.2} s"))

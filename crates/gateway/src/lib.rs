@@ -56,7 +56,7 @@ pub use gate::Load;
 pub use hear::{Recognised, RecognitionRequest};
 pub use hosts::check_host;
 pub use intake::{GivenAudio, SalvagedAudio, salvage};
-pub use jobs::{Dictation, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
+pub use jobs::{Dictation, JobEstimate, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
 pub use lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use lint::{Lint, lint};
 pub use metrics::Metrics;

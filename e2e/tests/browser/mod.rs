@@ -94,6 +94,12 @@ impl Browser {
         }
     }
 
+    /// Sets the width of the page: a headless window has a least width of its own.
+    pub async fn width(&self, pixels: u32) {
+        let metrics = json!({"width": pixels, "height": 800, "deviceScaleFactor": 1, "mobile": false});
+        self.driver.cdp().send_raw("Emulation.setDeviceMetricsOverride", metrics).await.unwrap();
+    }
+
     pub async fn go(&self, url: &str) {
         self.driver.goto(url).await.unwrap();
     }

@@ -73,6 +73,7 @@ pub(crate) enum JobCommand {
 #[derive(Args)]
 #[command(after_help = "Examples:
   dispatcher job add handbook.md --split heading --voice quayside --format mp3
+  dispatcher job add handbook.md --voice quayside --dry-run
   dispatcher job add timetable.pdf --voice quayside --wait -o timetable/
   dispatcher job add drill.mp3 --route captions --wait -o drill/")]
 pub(crate) struct JobAddArgs {
@@ -97,6 +98,9 @@ pub(crate) struct JobAddArgs {
     pub(crate) title: Option<String>,
     #[command(flatten)]
     pub(crate) voice: VoiceArgs,
+    /// Show the estimate only; no job is added and no engine is called
+    #[arg(long, conflicts_with = "wait")]
+    pub(crate) dry_run: bool,
     /// Wait until the job ends
     #[arg(long)]
     pub(crate) wait: bool,

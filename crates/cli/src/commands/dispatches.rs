@@ -24,7 +24,8 @@ pub(crate) async fn run(client: &Client, args: DispatchesArgs, json: bool) -> Re
 }
 
 /// Said below records that were made up for the demo.
-pub(super) const SAMPLES: &str = "Records of before the demo's start are samples: made up; no engine was called.";
+pub(super) const SAMPLES: &str =
+    "Records from before the start of the demo are samples: they were made up, and no engine was called.";
 
 /// `2026-11-25 04:18:22` of an RFC 3339 time.
 fn date_and_clock(time: &str) -> String {

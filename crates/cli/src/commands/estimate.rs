@@ -1,5 +1,7 @@
 //! `dispatcher estimate`.
 
+use std::path::Path;
+
 use reqwest::Method;
 use serde_json::Value;
 
@@ -15,16 +17,7 @@ pub(crate) async fn run(client: &Client, args: EstimateArgs, json: bool) -> Resu
     let answer = match &args.audio {
         Some(path) => {
             let query = [("route", args.route.as_deref()), ("engine", args.engine.as_deref())];
-            let kind = media_type(path, None);
-            if upload::is_large(path) {
-                let id = upload::in_parts(client, path, &kind).await?;
-                let estimate = of_upload(client, &id, &query).await;
-                // Nothing else is made of it.
-                let _ = client.delete(&format!("/api/v1/uploads/{id}")).await;
-                estimate?
-            } else {
-                read_json(client.post_file("/api/v1/estimates", &query, path, &kind, "application/json").await?).await?
-            }
+            of_audio(client, path, &query).await?
         }
         None => {
             let text = read_text(args.text, args.file.as_deref())?;
@@ -34,6 +27,19 @@ pub(crate) async fn run(client: &Client, args: EstimateArgs, json: bool) -> Resu
     if json { output::print_json(&answer) } else { output::print(&render(&answer)) }
 }
 
+/// What a recording would cost.
+pub(super) async fn of_audio(client: &Client, path: &Path, query: &[(&str, Option<&str>)]) -> Result<Value, CliError> {
+    let kind = media_type(path, None);
+    if !upload::is_large(path) {
+        return read_json(client.post_file("/api/v1/estimates", query, path, &kind, "application/json").await?).await;
+    }
+    let id = upload::in_parts(client, path, &kind).await?;
+    let estimate = of_upload(client, &id, query).await;
+    // Nothing else is made of it.
+    let _ = client.delete(&format!("/api/v1/uploads/{id}")).await;
+    estimate
+}
+
 /// What an upload of audio would cost.
 pub(super) async fn of_upload(client: &Client, id: &str, query: &[(&str, Option<&str>)]) -> Result<Value, CliError> {
     let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
@@ -41,7 +47,7 @@ pub(super) async fn of_upload(client: &Client, id: &str, query: &[(&str, Option<
     read_json(client.send(request).await?).await
 }
 
-fn render(answer: &Value) -> String {
+pub(super) fn render(answer: &Value) -> String {
     let rows = answer["plan"].as_array().into_iter().flatten().enumerate().map(|(index, line)| {
         vec![
             (index + 1).to_string(),

@@ -52,6 +52,9 @@ fn path(id: &str, rest: &str) -> String {
 }
 
 async fn add(client: &Client, args: JobAddArgs, json: bool) -> Result<(), CliError> {
+    if args.dry_run {
+        return estimate(client, &args, json).await;
+    }
     if let Some(folder) = &args.output {
         std::fs::create_dir_all(folder).map_err(|source| CliError::File { path: folder.clone(), source })?;
     }
@@ -62,7 +65,31 @@ async fn add(client: &Client, args: JobAddArgs, json: bool) -> Result<(), CliErr
     wait_and_fetch(client, &output::text(&job, "id"), args.output.as_deref(), args.force, json).await
 }
 
-/// Whether a file is sound, by its name.
+/// Shows what a job would cost.
+async fn estimate(client: &Client, args: &JobAddArgs, json: bool) -> Result<(), CliError> {
+    let (answer, text) = if is_recording(&args.file) {
+        let query = [("route", args.route.as_deref()), ("engine", args.engine.as_deref())];
+        let answer = super::estimate::of_audio(client, &args.file, &query).await?;
+        let text = super::estimate::render(&answer);
+        (answer, text)
+    } else {
+        let answer = speak(client, args).await?;
+        let mut text = format!(
+            "{}: {}, {}, at most {}; nothing was sent.",
+            output::text(&answer, "title"),
+            output::counted(&answer["files"], "file"),
+            output::counted(&answer["pieces"], "call"),
+            amounts(&answer["estimates"]),
+        );
+        for warning in answer["warnings"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+            text += &format!("\nwarning: {warning}");
+        }
+        (answer, text)
+    };
+    if json { output::print_json(&answer) } else { output::print(&text) }
+}
+
+/// Whether a file is audio, by its name.
 fn is_recording(path: &Path) -> bool {
     let extension = path.extension().and_then(|extension| extension.to_str()).unwrap_or_default();
     dispatcher_audio::Codec::from_extension(extension).is_some()
@@ -90,6 +117,7 @@ async fn speak(client: &Client, args: &JobAddArgs) -> Result<Value, CliError> {
     let more = [("title", &args.title), ("split", &args.split), ("webhook", &args.webhook)];
     query.extend(more.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value.clone()?))));
     query.extend(name.map(|name| ("filename".to_owned(), name.to_owned())));
+    query.extend(args.dry_run.then(|| ("dry_run".to_owned(), "true".to_owned())));
     send(client, "/api/v1/jobs", query, args, kind).await
 }
 
@@ -111,8 +139,14 @@ async fn send(
     }
     let file = tokio::fs::File::open(&args.file).await.map_err(failed)?;
     if upload::is_large(&args.file) {
-        query.push(("upload".into(), upload::in_parts(client, &args.file, kind).await?));
-        return client::json(client.send(request(&query)).await?).await;
+        let id = upload::in_parts(client, &args.file, kind).await?;
+        query.push(("upload".into(), id.clone()));
+        let sent = client.send(request(&query)).await;
+        if args.dry_run {
+            // Nothing else is made of it.
+            let _ = client.delete(&format!("/api/v1/uploads/{id}")).await;
+        }
+        return client::json(sent?).await;
     }
     client::json(client.send(request(&query).body(file)).await?).await
 }

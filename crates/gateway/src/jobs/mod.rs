@@ -99,15 +99,16 @@ fn is_over(state: &str) -> bool {
     matches!(state, "done" | "failed" | "cancelled")
 }
 
-/// What a job will take, as far as it can be told before.
-struct Forecast {
-    pieces: u64,
+/// What a job will take, as far as it is known before.
+#[derive(Debug)]
+pub struct JobEstimate {
+    pub pieces: u64,
     /// In each currency, the first leg's first.
-    estimates: Vec<Money>,
-    warnings: Vec<String>,
+    pub estimates: Vec<Money>,
+    pub warnings: Vec<String>,
 }
 
-impl Forecast {
+impl JobEstimate {
     fn add(&mut self, estimate: Money) -> Result<(), GatewayError> {
         match self.estimates.iter_mut().find(|known| known.currency == estimate.currency) {
             Some(known) => *known = known.plus(estimate)?,
@@ -136,7 +137,7 @@ impl Gateway {
         }
         self.check_room()?;
         self.check_jobs_of(caller).await?;
-        let forecast = self.forecast(caller, &job).await?;
+        let forecast = self.estimate_job(caller, &job).await?;
         let id = new_id();
         let folder = self.job_folder(&id)?;
         let stored = work::Stored { operator: caller.operator, work: job.work };
@@ -189,7 +190,11 @@ impl Gateway {
         }
     }
 
-    async fn forecast(&self, caller: &Caller, job: &NewJob) -> Result<Forecast, GatewayError> {
+    /// What a job would take, without any engine being called.
+    ///
+    /// # Errors
+    /// The same as [`Gateway::submit`] for the work itself.
+    pub async fn estimate_job(&self, caller: &Caller, job: &NewJob) -> Result<JobEstimate, GatewayError> {
         match &job.work {
             JobWork::Speech { tracks } => self.forecast_speech(caller, tracks).await,
             JobWork::Hearing(dictation) => self.forecast_hearing(caller, dictation, job.audio.clone()).await,
@@ -201,7 +206,7 @@ impl Gateway {
         caller: &Caller,
         dictation: &Dictation,
         audio: Option<AudioSource>,
-    ) -> Result<Forecast, GatewayError> {
+    ) -> Result<JobEstimate, GatewayError> {
         let source = audio.ok_or_else(|| GatewayError::Internal("a dictation without its recording".into()))?;
         let strict = dictation.unsupported == Unsupported::Refuse;
         let (_, probed) = GivenAudio { source, told: dictation.told }.take(self, strict).await?;
@@ -211,12 +216,12 @@ impl Gateway {
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
         let (head, _) = head.ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?;
         // How many parts there are is known once the recording is cut.
-        Ok(Forecast { pieces: 1, estimates: vec![head.estimate], warnings: probed.warnings })
+        Ok(JobEstimate { pieces: 1, estimates: vec![head.estimate], warnings: probed.warnings })
     }
 
-    async fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<Forecast, GatewayError> {
+    async fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<JobEstimate, GatewayError> {
         let registry = self.registry();
-        let mut forecast = Forecast { pieces: 0, estimates: Vec::new(), warnings: Vec::new() };
+        let mut forecast = JobEstimate { pieces: 0, estimates: Vec::new(), warnings: Vec::new() };
         for track in tracks {
             let request = &track.request;
             request.format.check_output().map_err(GatewayError::Format)?;

@@ -3,7 +3,8 @@
 use dispatcher_documents::{Block, Document, Kind, Split};
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{Gateway, GatewayError, JobWork, NewJob, TextInput, Track, Unsupported};
-use rocket::{State, post};
+use rocket::serde::json::Json;
+use rocket::{Responder, State, post};
 
 use super::SMALL_BODY;
 use super::jobs::Accepted;
@@ -15,7 +16,7 @@ use crate::headers::{Meta, charset_of, query_pairs, text_of_body};
 use crate::problem::Problem;
 use crate::spool::Spool;
 use crate::uploads::{Uploads, bytes_of};
-use crate::wire::JobAnswer;
+use crate::wire::{JobAnswer, JobEstimateAnswer};
 
 /// Files that one document may become.
 const MOST_FILES: usize = 5_000;
@@ -31,6 +32,8 @@ struct Wish {
     upload: Option<String>,
     name: Option<String>,
     webhook: Option<String>,
+    /// Only the estimate is asked for.
+    dry_run: bool,
     rest: Vec<(String, String)>,
 }
 
@@ -44,6 +47,7 @@ impl Wish {
                 "upload" => wish.upload = Some(value),
                 "filename" => wish.name = Some(value),
                 "webhook" => wish.webhook = Some(value),
+                "dry_run" => wish.dry_run = value == "true",
                 _ => wish.rest.push((name, value)),
             }
         }
@@ -51,11 +55,19 @@ impl Wish {
     }
 }
 
+/// A new job, or its estimate alone.
+#[derive(Responder)]
+pub(crate) enum Submitted {
+    Job(Accepted),
+    Estimate(Json<JobEstimateAnswer>),
+}
+
 /// Speak a document
 ///
 /// The body is the document: plain text, Markdown, SSML, HTML, EPUB or PDF; or `upload` names one
 /// that was sent in parts. `split` says how it is split into files. The other query parameters are
-/// those of `POST /utterances`.
+/// those of `POST /utterances`. With `dry_run=true` the document is read and the answer is the
+/// estimate; no job is added, and an upload is kept.
 #[utoipa::path(
     operation_id = "speakDocument",
     context_path = "/api/v1", tag = "long work",
@@ -69,10 +81,12 @@ impl Wish {
         ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
         ("filename" = Option<String>, Query, description = "File name of the document, if the media type does not identify it"),
         ("webhook" = Option<String>, Query, description = "URL to notify when the job ends; the service must allow its host"),
+        ("dry_run" = Option<bool>, Query, description = "Answer with the estimate alone"),
         ("voice" = Option<String>, Query, description = "As in POST /utterances, like the other parameters"),
         ("type" = Option<String>, Query, description = "A media type, an extension or a preset"),
     ),
     responses(
+        (status = 200, description = "The estimate, with dry_run", body = JobEstimateAnswer),
         (status = 202, description = "The job", body = JobAnswer),
         (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
     ),
@@ -87,7 +101,7 @@ pub(crate) async fn speak_document(
     spool: &State<Spool>,
     uploads: &State<Uploads>,
     reader: &State<DocumentReader>,
-) -> Result<Accepted, Problem> {
+) -> Result<Submitted, Problem> {
     let wish = Wish::of(&meta.query);
     let claimed = match &wish.upload {
         Some(id) => Some(uploads.claim(id, &allowed.0.app.name).await?),
@@ -119,14 +133,25 @@ pub(crate) async fn speak_document(
         title: if single { title.clone() } else { own },
         request: dispatcher_gateway::SynthesisRequest { text, ..template.clone() },
     };
+    let files = texts.len();
     let tracks = texts.into_iter().map(track).collect();
     let job =
         NewJob { title: title.clone(), work: JobWork::Speech { tracks }, audio: None, webhook: wish.webhook, warnings };
+    if wish.dry_run {
+        let estimate = gateway.estimate_job(&allowed.0, &job).await?;
+        return Ok(Submitted::Estimate(Json(JobEstimateAnswer {
+            title,
+            files,
+            pieces: estimate.pieces,
+            estimates: estimate.estimates.into_iter().map(Into::into).collect(),
+            warnings: job.warnings.into_iter().chain(estimate.warnings).collect(),
+        })));
+    }
     let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
     if let Some(claimed) = claimed {
         claimed.consume().await;
     }
-    Ok(Accepted(Box::new(answer)))
+    Ok(Submitted::Job(Accepted(Box::new(answer))))
 }
 
 /// A document that was read.

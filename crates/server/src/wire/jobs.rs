@@ -46,6 +46,20 @@ pub(crate) struct JobAnswer {
     pub(crate) webhook: Option<String>,
 }
 
+/// Estimate of a job that is not added.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct JobEstimateAnswer {
+    pub(crate) title: String,
+    /// Number of audio files that the document becomes.
+    pub(crate) files: usize,
+    /// Planned number of calls.
+    pub(crate) pieces: u64,
+    /// Highest cost, in each currency.
+    pub(crate) estimates: Vec<Amount>,
+    /// What is not read of the document.
+    pub(crate) warnings: Vec<String>,
+}
+
 /// Pieces, each of which is one call of an engine.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct Pieces {

@@ -18,7 +18,6 @@ use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::ToSchema;
 
-pub(crate) use engine_details::*;
 pub(crate) use engines::*;
 pub(crate) use formats::*;
 pub(crate) use jobs::*;
