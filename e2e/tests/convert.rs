@@ -69,7 +69,7 @@ fn what_a_file_is_is_told_in_spite_of_its_name() {
         (Some("WAV"), Some(24_000), Some(1))
     );
     assert_eq!((items[1]["coding"].as_str(), items[1]["frames"].as_u64()), (Some("FLAC"), items[0]["frames"].as_u64()));
-    assert!(error_of(&output).contains("lying.mp3 is FLAC in spite of its name"), "{}", error_of(&output));
+    assert!(error_of(&output).contains("lying.mp3 contains FLAC, unlike its name"), "{}", error_of(&output));
 }
 
 #[test]

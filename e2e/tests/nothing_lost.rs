@@ -103,7 +103,7 @@ async fn a_cancelled_job_goes_on_and_buys_nothing_again() {
     let again = demo.client(&["job", "resume", &id]);
     assert!(!again.status.success());
     let told = String::from_utf8_lossy(&again.stderr).into_owned();
-    assert!(told.contains("it is done; there is nothing left to make"), "{told}");
+    assert!(told.contains("it is done"), "{told}");
 }
 
 #[tokio::test]
@@ -144,7 +144,7 @@ async fn damaged_audio_is_heard_as_far_as_it_goes_and_silence_is_no_failure() {
     let request = demo.post("/api/v1/transcripts?engine=turnstone").header("Content-Type", "audio/flac");
     let heard = request.body(torn.clone()).send().await.unwrap();
     let warning = header(&heard, "dispatch-warning");
-    assert!(warning.contains("19 bytes before the audio are no audio and are left out"), "{warning}");
+    assert!(warning.contains("19 bytes before the audio are not audio; they are ignored"), "{warning}");
     assert_eq!(heard.json::<Value>().await.unwrap()["text"], text);
     let request = demo.post("/api/v1/transcripts?engine=turnstone").header("Content-Type", "audio/flac");
     let strict = request.header("Prefer", "handling=strict").body(torn).send().await.unwrap();

@@ -163,7 +163,7 @@ async fn a_set_is_its_apps_alone_and_faults_are_told() {
     let names: Vec<&Value> = listed["items"].as_array().unwrap().iter().map(|one| &one["name"]).collect();
     assert_eq!(names, ["quay"]);
     for (table, says) in [
-        ("[[prompt]]\nid = \"../up\"\ntext = \"x\"\n", "is no id"),
+        ("[[prompt]]\nid = \"../up\"\ntext = \"x\"\n", "is not an id"),
         ("[[prompt]]\nid = \"a\"\n", "neither text nor ssml"),
         ("", "no prompts"),
     ] {

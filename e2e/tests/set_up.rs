@@ -84,7 +84,7 @@ async fn credentials_are_bound_checked_and_revoked_and_never_shown() {
     browser
         .until(
             "it is kept",
-            "return document.querySelector('[data-test=told]')?.innerText.includes('in force') ?? false",
+            "return document.querySelector('[data-test=told]')?.innerText.includes('is active') ?? false",
         )
         .await;
     let said = demo.speak(json!({"text": "Go", "voice": "heron/pellin"}), "audio/mpeg").await;
@@ -92,7 +92,12 @@ async fn credentials_are_bound_checked_and_revoked_and_never_shown() {
     let shown = browser.run("return document.documentElement.outerHTML + [...document.querySelectorAll('input')].map((i) => i.value).join()").await;
     assert!(!shown.as_str().unwrap().contains("canary-in-the-page"), "what was typed stays in the page");
     browser.driver.find(By::Css("[aria-label='Check avocet']")).await.unwrap().click().await.unwrap();
-    browser.until("the trial", "return document.querySelector('[data-test=trial]')?.innerText.includes('more than it needs: manage') ?? false").await;
+    browser
+        .until(
+            "the trial",
+            "return document.querySelector('[data-test=trial]')?.innerText.includes('is safer: manage') ?? false",
+        )
+        .await;
     browser.driver.find(By::Css("[aria-label='Revoke curlew']")).await.unwrap().click().await.unwrap();
     tokio::time::sleep(Duration::from_millis(500)).await;
     browser

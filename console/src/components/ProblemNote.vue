@@ -11,8 +11,8 @@ const problem = computed(() => (props.error instanceof CallError ? props.error.p
   <v-alert v-if="error" type="error" variant="tonal" border="start" role="alert" class="my-3">
     <strong>{{ problem.title }}</strong>
     <div v-if="problem.detail">{{ problem.detail }}</div>
-    <div v-if="problem.nearest?.length">Near it: {{ problem.nearest.join(', ') }}</div>
+    <div v-if="problem.nearest?.length">Similar: {{ problem.nearest.join(', ') }}</div>
     <div v-if="problem.help" class="mt-1">{{ problem.help }}</div>
-    <router-link v-if="problem.dispatch" :to="`/dispatches/${problem.dispatch}`">See what was tried</router-link>
+    <router-link v-if="problem.dispatch" :to="`/dispatches/${problem.dispatch}`">Show the attempts</router-link>
   </v-alert>
 </template>

@@ -15,16 +15,16 @@ const area = ref<InstanceType<typeof CodeArea>>()
 /** What can be put in: its name, what it does, and what goes around or in place of the selection. */
 const elements: [name: string, hint: string, before: string, after: string, sample: string][] = [
   ['Break', 'a pause', '<break time="400ms"/>', '', ''],
-  ['Emphasis', 'said with stress', '<emphasis>', '</emphasis>', 'now'],
+  ['Emphasis', 'spoken with stress', '<emphasis>', '</emphasis>', 'now'],
   ['Slower', 'rate, pitch and volume', '<prosody rate="85%">', '</prosody>', 'slowly'],
   ['Higher', 'rate, pitch and volume', '<prosody pitch="+2st">', '</prosody>', 'higher'],
   ['Say as', 'times, dates, numbers, letters', '<say-as interpret-as="time" format="hms24">', '</say-as>', '18:40'],
-  ['Alias', 'said in other words', '<sub alias="lifeboat">', '</sub>', 'LB'],
+  ['Alias', 'spoken as other words', '<sub alias="lifeboat">', '</sub>', 'LB'],
   ['Phoneme', 'its pronunciation', '<phoneme alphabet="ipa" ph="ˈɡʌlzeɪ">', '</phoneme>', 'Gullsay'],
   ['Voice', 'another voice', '<voice gender="male">', '</voice>', 'All aboard.'],
   ['Language', 'another language', '<lang xml:lang="fr-FR">', '</lang>', 'Bonjour.'],
   ['Audio', 'a clip, by its title or clip:ID; its text if the clip is missing', '<audio src="chime.wav">', '</audio>', 'Attention, please.'],
-  ['Mark', 'a name for a moment', '<mark name="here"/>', '', ''],
+  ['Mark', 'a named position', '<mark name="here"/>', '', ''],
 ]
 
 const ranks = ['native', 'rewritten', 'emulated', 'plain', 'omitted', 'refused']

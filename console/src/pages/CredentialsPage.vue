@@ -82,10 +82,10 @@ const add = () =>
     const because = kept.cause ? ` (${kept.cause})` : ''
     told.value =
       kept.state === 'active'
-        ? `${kept.name} version ${kept.version} is in force.`
+        ? `${kept.name} version ${kept.version} is active.`
         : kept.state === 'pending'
-          ? `${kept.name} version ${kept.version} is pending${because}: it is tried again and again, and what was in force stays until then.`
-          : `${kept.engine} does not take ${kept.name} version ${kept.version}${because}; what was in force stays.`
+          ? `${kept.name} version ${kept.version} is pending${because}: it is tried again for a day; until then, the previous version stays in use.`
+          : `${kept.engine} does not accept ${kept.name} version ${kept.version}${because}; the previous version stays in use.`
     await router.replace({ query: {} })
   })
 
@@ -106,14 +106,14 @@ const revoke = () =>
     revoking.value = ''
     const { error: problem, response } = await api.DELETE('/api/v1/credentials/{name}', { params: { path: { name: gone } } })
     if (!response.ok) throw new Error(problem ? JSON.stringify(problem) : response.statusText)
-    told.value = `${gone} is revoked, and what was kept is overwritten.`
+    told.value = `${gone} is revoked, and its secret is erased.`
   })
 
 const rekey = () =>
   doing('rekey', async () => {
     rekeying.value = false
     const changed = await ask(api.POST('/api/v1/root-key'))
-    told.value = `The root key is changed; ${changed.credentials} versions were wrapped anew.`
+    told.value = `The root key is changed; ${changed.credentials} credentials are sealed under the new one.`
   })
 
 onMounted(async () => {
@@ -139,7 +139,7 @@ onUnmounted(() => clearInterval(timer))
     <ProblemNote :error="error" />
     <p v-if="told" role="status" class="my-3" data-test="told">{{ told }}</p>
     <v-alert v-if="trial" :type="trial.works ? 'success' : trial.works === false ? 'error' : 'info'" variant="tonal" border="start" closable class="my-3" data-test="trial" @click:close="trial = undefined">
-      <strong>{{ trial.credential.name }} version {{ trial.credential.version }} {{ trial.works ? 'works' : trial.works === false ? 'does not work' : 'could not be tried' }}</strong>
+      <strong>{{ trial.credential.name }} version {{ trial.credential.version }} {{ trial.works ? 'works' : trial.works === false ? 'does not work' : 'is unproven' }}</strong>
       <div>{{ trial.told }}</div>
       <div v-if="trial.roles.length" class="small">Rights: {{ trial.roles.join(', ') }}</div>
     </v-alert>

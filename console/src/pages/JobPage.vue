@@ -83,7 +83,7 @@ function tick(now: number) {
 }
 
 async function cancel() {
-  if (!window.confirm(`Cancel "${job.value?.title}"? What is made stays; what is under way is charged.`)) return
+  if (!window.confirm(`Cancel "${job.value?.title}"? Finished files are kept, and running calls are charged.`)) return
   try {
     job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id } } }))
   } catch (caught) {

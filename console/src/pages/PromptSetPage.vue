@@ -146,7 +146,7 @@ onMounted(load)
     <v-dialog v-model="removing" max-width="460">
       <v-card>
         <v-card-title>Remove {{ name }}?</v-card-title>
-        <v-card-text>The table and its {{ set?.lines.length }} files go. What they cost stays in the ledger.</v-card-text>
+        <v-card-text>The table and its {{ set?.lines.length }} files are deleted. Their cost stays in the ledger.</v-card-text>
         <v-card-actions>
           <v-spacer />
           <v-btn @click="removing = false">Cancel</v-btn>

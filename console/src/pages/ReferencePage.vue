@@ -43,7 +43,7 @@ onMounted(async () => {
 <template>
   <div class="page wide">
     <h1>API reference</h1>
-    <p class="lead quiet">All operations of the API. Send a key as <code class="code">Authorization: Bearer KEY</code>; on this page, the session of the console serves too. The same as a document: <a href="/api/openapi.json">OpenAPI 3.1</a></p>
+    <p class="lead quiet">All operations of the API. Send a key as <code class="code">Authorization: Bearer KEY</code>; on this page, the session of the console is also accepted. The same as a document: <a href="/api/openapi.json">OpenAPI 3.1</a></p>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="!description && !error" indeterminate color="primary" aria-label="Loading the reference" />
     <div v-if="description" class="columns">

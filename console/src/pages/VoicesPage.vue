@@ -113,7 +113,7 @@ async function audition(voice: Voice) {
     const text = sentence.value.trim()
     const said = text ? `?text=${encodeURIComponent(text)}` : ''
     const response = await fetchRaw(`/api/v1/voices/${encodeURIComponent(one)}/${encodeURIComponent(id)}/sample${said}`, {})
-    told.value = response.headers.get('Cache-Status')?.includes('hit') ? `${voice.name}: kept, nothing was charged` : `${voice.name}: spoken, and kept for the next time`
+    told.value = response.headers.get('Cache-Status')?.includes('hit') ? `${voice.name}: recalled, not charged` : `${voice.name}: spoken and kept`
     audio = new Audio(URL.createObjectURL(await response.blob()))
     audio.onended = () => (playing.value = '')
     await audio.play()
@@ -138,7 +138,7 @@ onMounted(again)
 <template>
   <div class="page">
     <h1>Voices</h1>
-    <p class="lead quiet">All voices of all engines. Play a voice for a sample in its language.</p>
+    <p class="lead quiet">All voices of all engines. Play a voice to audition it in its language.</p>
     <div class="filters">
       <v-text-field v-model="search" data-search label="Search" :prepend-inner-icon="mdiMagnify" clearable autofocus hide-details data-test="search" />
       <v-autocomplete v-model="language" :items="options(facets?.languages)" label="Language" clearable hide-details />
@@ -148,7 +148,7 @@ onMounted(again)
       <v-select v-model="sort" :items="[{ title: 'best match first', value: 'best' }, { title: 'by name', value: 'name' }, { title: 'by language', value: 'language' }, { title: 'cheapest first', value: 'price' }]" label="Order" hide-details />
     </div>
     <div class="second">
-      <v-text-field v-model="sentence" label="Sentence to audition" placeholder="a sample in the voice's own language" persistent-placeholder hide-details maxlength="500" />
+      <v-text-field v-model="sentence" label="Sentence to audition" placeholder="default: a sentence in the voice's own language" persistent-placeholder hide-details maxlength="500" />
       <v-checkbox v-model="marked" label="Favourites only" hide-details />
     </div>
     <ProblemNote :error="error" />

@@ -194,6 +194,12 @@ pub(crate) fn counted(number: &Value, noun: &str) -> String {
     if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
 }
 
+/// `2026-11-25 04:18:22` of an RFC 3339 time in UTC.
+pub(crate) fn time(value: &Value) -> String {
+    let text = value.as_str().unwrap_or_default();
+    text.chars().take(19).map(|c| if c == 'T' { ' ' } else { c }).collect()
+}
+
 /// Seconds, rounded for people.
 pub(crate) fn seconds(value: &Value) -> String {
     value.as_f64().map_or_else(String::new, |s| format!("{s:.2} s"))

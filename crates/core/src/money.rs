@@ -53,7 +53,7 @@ impl<'de> Deserialize<'de> for Currency {
 /// What can be wrong with an amount.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum MoneyError {
-    #[error("'{0}' is not a currency of three capital letters")]
+    #[error("'{0}' is not a currency: three capital letters, such as EUR")]
     Currency(String),
     #[error("'{0}' is not a decimal amount with at most nine decimals")]
     Amount(String),

@@ -109,11 +109,11 @@ pub fn check_prompts(rows: Vec<Prompt>) -> Result<Vec<Prompt>, String> {
         let id = row.id.clone();
         let safe = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
         if id.is_empty() || id.len() > LONGEST || !id.chars().all(safe) || id.starts_with('.') {
-            let rule = "an id names a file: letters, figures, - _ . and not a point first";
-            return Err(format!("row {}: '{id}' is no id; {rule}", number + 1));
+            let rule = "an id is part of a file name: letters, digits, - _ . with no point at the beginning";
+            return Err(format!("row {}: '{id}' is not an id; {rule}", number + 1));
         }
         if !seen.insert(id.to_lowercase()) {
-            return Err(format!("the id '{id}' is there twice"));
+            return Err(format!("the id '{id}' is used twice"));
         }
         match (&row.text, &row.ssml) {
             (None, None) => return Err(format!("'{id}' has neither text nor ssml")),
@@ -126,10 +126,10 @@ pub fn check_prompts(rows: Vec<Prompt>) -> Result<Vec<Prompt>, String> {
         good.push(row);
     }
     if good.is_empty() {
-        return Err("there are no prompts in it".into());
+        return Err("it has no prompts".into());
     }
     if good.len() > MOST_ROWS {
-        return Err(format!("it has {} prompts, and {MOST_ROWS} are taken at once", good.len()));
+        return Err(format!("it has {} prompts; the limit is {MOST_ROWS}", good.len()));
     }
     Ok(good)
 }
@@ -185,8 +185,8 @@ mod tests {
     #[test]
     fn faults_are_told_by_their_row() {
         for (csv, says) in [
-            ("id,text\n../x,a\n", "row 1: '../x' is no id"),
-            ("id,text\na,x\nA,y\n", "'A' is there twice"),
+            ("id,text\n../x,a\n", "row 1: '../x' is not an id"),
+            ("id,text\na,x\nA,y\n", "'A' is used twice"),
             ("id,text\na,\n", "'a' has neither text nor ssml"),
             ("id,text,ssml\na,x,y\n", "give one"),
             ("id,words\na,x\n", "unknown column 'words'"),

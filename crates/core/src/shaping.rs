@@ -120,7 +120,7 @@ impl Shaping {
         work.shaped.volume = volume;
         work.shaped.emulated.volume = rest.unwrap_or(0.0);
         work.shaped.variation = work.number("variation", &controls.variation, self.variation, Sort::Alone).0;
-        #[expect(clippy::cast_precision_loss, reason = "seeds are bounded by 2^53 where they are read")]
+        #[expect(clippy::cast_precision_loss, reason = "seeds are limited to 2^53")]
         let seed = self.seed.map(|seed| seed as f64);
         work.shaped.seed = work.number("seed", &controls.seed, seed, Sort::Alone).0;
         work.style(&controls.style, self.style.as_ref(), voice);
@@ -151,9 +151,9 @@ impl Work<'_> {
     fn none_of(&self, models: &[String]) -> String {
         match self.model {
             Some(model) if !models.is_empty() => {
-                format!("the model {model} does not take it; these do: {}", models.join(", "))
+                format!("the model {model} does not support it; these do: {}", models.join(", "))
             }
-            _ => "this engine does not take it".into(),
+            _ => "the engine does not support it".into(),
         }
     }
 
@@ -188,7 +188,7 @@ impl Work<'_> {
             self.note(name, Done::Native, String::new());
             return (Some(given), None);
         }
-        let range = format!("it takes {} to {}", control.least, control.most);
+        let range = format!("it supports {} to {}", control.least, control.most);
         if !good {
             self.note(name, Done::Rewritten, format!("{range}; {given} was sent for {wish}"));
             return (Some(given), None);
@@ -219,7 +219,7 @@ impl Work<'_> {
         };
         let given = strength.map(nearest);
         let (done, note) = match (wish.strength, given) {
-            (Some(_), None) => (Done::Rewritten, "its strength cannot be told".into()),
+            (Some(_), None) => (Done::Rewritten, "its strength cannot be set".into()),
             (Some(wish), Some(given)) if (wish - given).abs() > 1e-9 => {
                 (Done::Rewritten, format!("strength {given} was sent for {wish}"))
             }
@@ -239,7 +239,7 @@ impl Work<'_> {
         };
         match wish <= control.most {
             true => self.note(name, Done::Native, String::new()),
-            false => self.note(name, Done::Rewritten, format!("the first {} of {wish} are taken", control.most)),
+            false => self.note(name, Done::Rewritten, format!("the first {} of {wish} are used", control.most)),
         }
         wish.min(control.most)
     }
@@ -254,7 +254,7 @@ impl Work<'_> {
         };
         let length = wish.chars().count() as u64;
         if length > control.characters {
-            self.note(name, Done::Omitted, format!("it is {length} characters long; {} are taken", control.characters));
+            self.note(name, Done::Omitted, format!("it has {length} characters; the limit is {}", control.characters));
             return None;
         }
         self.note(name, Done::Native, String::new());
@@ -304,7 +304,7 @@ impl Adjustment {
     /// What was done, for people; nothing where it was done as it was wished.
     pub fn told(&self) -> Option<String> {
         let done = match self.done {
-            Done::Omitted => "was left out",
+            Done::Omitted => "was omitted",
             Done::Emulated => "was emulated",
             Done::Native | Done::Rewritten => "was changed",
         };

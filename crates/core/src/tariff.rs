@@ -92,7 +92,7 @@ impl Tariff {
     pub fn check(&self) -> Result<(), MoneyError> {
         parse_nanos(&self.price)?;
         self.models.values().try_for_each(|factor| parse_nanos(factor).map(drop))?;
-        if self.step == 0 { Err(MoneyError::Amount("step = 0".into())) } else { Ok(()) }
+        if self.step == 0 { Err(MoneyError::Amount("step is 0".into())) } else { Ok(()) }
     }
 
     /// What is charged of a call that was cancelled after some time, and why;

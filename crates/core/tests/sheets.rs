@@ -137,7 +137,7 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         (base("[access]\nparts = [\"key\"]\n"), "access.scheme", "takes no parts"),
         (access("basic", "\"user\"", ""), "access.scheme", "two parts"),
         (access("basic", "\"user\", \"password\", \"region\"", ""), "access.scheme", "not public"),
-        (access("bearer", "\"key\"", "public = [\"region\"]\n"), "access.public", "'region' is not among the parts"),
+        (access("bearer", "\"key\"", "public = [\"region\"]\n"), "access.public", "'region' is not one of the parts"),
         (access("client-credentials", "\"id\", \"secret\"", ""), "access.scheme", "[access.token]"),
         (
             access("client-credentials", "\"id\", \"secret\"", "token = { call = \"GET /door\" }\n"),
@@ -197,7 +197,7 @@ fn faults_are_told_at_their_key_in_words_that_help() {
         (base("[tariff]\nper = \"byte\"\nprice = \"0.1\"\nmodels = { fine = \"dear\" }\n"), "tariff", "dear"),
         (base("[[errors]]\nmeans = \"quota\"\n"), "errors", "status, contains or at"),
         (base("[[errors]]\nstatus = 200\nequals = 7\nmeans = \"quota\"\n"), "errors", "equals needs at"),
-        (base("[[errors]]\nstatus = 500\nmeans = \"timed-out\"\n"), "errors", "gateway alone"),
+        (base("[[errors]]\nstatus = 500\nmeans = \"timed-out\"\n"), "errors", "only the gateway"),
     ] {
         let error = fault(&source);
         assert!(error.key.starts_with(key), "{key}: {error}");

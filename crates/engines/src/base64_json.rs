@@ -57,13 +57,13 @@ impl Path {
 pub enum ScanError {
     #[error("it is not JSON")]
     NotJson,
-    #[error("it ends in the middle")]
+    #[error("it is incomplete")]
     Torn,
-    #[error("there is no audio at the path")]
+    #[error("the answer has no audio at the sheet's path")]
     NotFound,
     #[error("the audio is not base64")]
     NotBase64,
-    #[error("it is longer than {MAX_REST} bytes without the audio")]
+    #[error("it has more than {MAX_REST} bytes besides the audio")]
     TooLong,
 }
 

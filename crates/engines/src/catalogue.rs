@@ -153,7 +153,7 @@ impl Listing {
             return Err(fault("the group (?<id>…) is missing".into()));
         }
         if let Some(strange) = groups.iter().find(|name| !MEMBERS.contains(name)) {
-            return Err(fault(format!("the group '{strange}' is none of {}", MEMBERS.join(", "))));
+            return Err(fault(format!("the group '{strange}' is not one of {}", MEMBERS.join(", "))));
         }
         Ok(Listing { spec: spec.clone(), way: Way::Lines { line } })
     }
@@ -195,20 +195,23 @@ impl Listing {
                 found.push(one);
             }
             if found.len() > MOST_VOICES {
-                return Err(EngineError::new(Cause::Broken, format!("a catalogue of more than {MOST_VOICES} voices")));
+                return Err(EngineError::new(
+                    Cause::Broken,
+                    format!("the catalogue has more than {MOST_VOICES} voices"),
+                ));
             }
             page =
                 next.as_ref().and_then(|path| path.query(&answer).first().map(texts)).and_then(|t| t.first().cloned());
             match &page {
                 None => break,
                 Some(token) if !seen.insert(token.clone()) => {
-                    return Err(EngineError::new(Cause::Broken, "the pages of the catalogue go round in a circle"));
+                    return Err(EngineError::new(Cause::Broken, "the pages of the catalogue repeat"));
                 }
                 Some(_) => {}
             }
         }
         if page.is_some() {
-            return Err(EngineError::new(Cause::Broken, format!("a catalogue of more than {MOST_PAGES} pages")));
+            return Err(EngineError::new(Cause::Broken, format!("the catalogue has more than {MOST_PAGES} pages")));
         }
         if let Some((call, members)) = each {
             found = self.each(found, call, members, wire, credential, turns).await?;
@@ -256,7 +259,7 @@ impl Listing {
             .filter(|voice| ids.insert(voice.id.clone()))
             .collect();
         match voices.is_empty() {
-            true => Err(EngineError::new(Cause::Broken, "the catalogue lists no voice where the sheet looks for them")),
+            true => Err(EngineError::new(Cause::Broken, "the answer has no voices at the sheet's path")),
             false => Ok(voices),
         }
     }

@@ -136,20 +136,21 @@ impl Tally {
     pub(crate) fn check(self, stated: &Stated) -> Result<(), EngineError> {
         let broken = |detail: String| Err(EngineError::new(Cause::Broken, detail));
         if let Some(bytes) = stated.bytes.filter(|bytes| *bytes != self.bytes) {
-            return broken(format!("the answer states {bytes} bytes of audio, and {} came", self.bytes));
+            return broken(format!("the answer states {bytes} bytes of audio, but {} were received", self.bytes));
         }
         if let (Some(stated), Some(hash)) = (&stated.sha256, self.hash)
             && hash.finalize().as_slice() != stated.as_slice()
         {
-            return broken("the audio is not that of the SHA-256 which the answer states".into());
+            return broken("the audio does not match the SHA-256 that the answer states".into());
         }
         let Some(length) = self.meter.and_then(|mut meter| meter.finish().ok()) else { return Ok(()) };
         let rate = f64::from(length.rate.max(1));
         let claimed = stated.seconds.or(stated.samples.map(|samples| samples as f64 / rate));
         match claimed.filter(|claimed| length.seconds() + SLACK < *claimed) {
-            Some(claimed) => {
-                broken(format!("the answer states {claimed:.3} s of audio, and {:.3} s came", length.seconds()))
-            }
+            Some(claimed) => broken(format!(
+                "the answer states {claimed:.3} s of audio, but {:.3} s were received",
+                length.seconds()
+            )),
             None => Ok(()),
         }
     }
@@ -212,7 +213,7 @@ mod tests {
             assert_eq!(outcome(toml, &answer, &second).is_ok(), fits, "{toml} {answer}");
         }
         let error = outcome("bytes = \"$.n\"", &json!({"n": 40_000}), &second).expect_err("less");
-        assert_eq!(error, "the answer states 40000 bytes of audio, and 32000 came");
+        assert_eq!(error, "the answer states 40000 bytes of audio, but 32000 were received");
     }
 
     #[test]

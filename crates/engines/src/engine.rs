@@ -116,7 +116,7 @@ impl Engine {
             && let Some(endpoint) = &sheet.endpoint
             && reqwest::Url::parse(endpoint).is_err()
         {
-            return Err(SheetError::at_key(source, file, &["endpoint"], "this is no address"));
+            return Err(SheetError::at_key(source, file, &["endpoint"], "this is not a URL"));
         }
         let way = match sheet.driver {
             Driver::Http => Way::Http(Box::new(HttpDriver::compile(&sheet, (source, file), fetcher.clone())?)),
@@ -275,7 +275,7 @@ impl Engine {
     /// For people, without anything of the file.
     pub fn parts_of_file(&self, text: &str) -> Result<Parts, String> {
         let document: serde_json::Value =
-            serde_json::from_str(text).map_err(|error| format!("the key file is no JSON (line {})", error.line()))?;
+            serde_json::from_str(text).map_err(|error| format!("the key file is not JSON (line {})", error.line()))?;
         let access = &self.sheet.access;
         let part = |name: &String| {
             let path = access.file.get(name).cloned().unwrap_or_else(|| format!("$['{name}']"));

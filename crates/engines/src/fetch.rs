@@ -136,7 +136,7 @@ impl Fetcher {
     /// larger.
     pub async fn get(&self, address: &str, most: usize, within: Duration) -> Result<Bytes, EngineError> {
         let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.without_url().to_string());
-        let url: Url = address.parse().map_err(|_| EngineError::new(Cause::Malformed, "it is no address"))?;
+        let url: Url = address.parse().map_err(|_| EngineError::new(Cause::Malformed, "it is not a URL"))?;
         let client = self.client(Network::Private, &url, None)?;
         let mut response = client.get(url).timeout(within).send().await.map_err(failed)?;
         if !response.status().is_success() {
@@ -164,7 +164,7 @@ impl Fetcher {
             Some(authority) => {
                 for certificate in CertificateDer::pem_slice_iter(authority.as_bytes()) {
                     let certificate =
-                        certificate.map_err(|_| unusable("the authority is no PEM certificate".into()))?;
+                        certificate.map_err(|_| unusable("the authority is not a PEM certificate".into()))?;
                     roots.add(certificate).map_err(|error| unusable(format!("the authority: {error}")))?;
                 }
             }
@@ -180,9 +180,9 @@ impl Fetcher {
         let Some(identity) = identity else { return Ok(Arc::new(config.with_no_client_auth())) };
         let chain = CertificateDer::pem_slice_iter(identity.certificate.expose_secret().as_bytes());
         let chain: Vec<_> =
-            chain.collect::<Result<_, _>>().map_err(|_| unusable("the certificate is no PEM certificate".into()))?;
+            chain.collect::<Result<_, _>>().map_err(|_| unusable("the certificate is not a PEM certificate".into()))?;
         let key = PrivateKeyDer::from_pem_slice(identity.key.expose_secret().as_bytes())
-            .map_err(|_| unusable("the certificate's key is no PEM private key".into()))?;
+            .map_err(|_| unusable("the key of the certificate is not a PEM private key".into()))?;
         let config = config.with_client_auth_cert(chain, key);
         Ok(Arc::new(config.map_err(|error| unusable(format!("the certificate and its key: {error}")))?))
     }
@@ -193,7 +193,7 @@ fn refuse_private(url: &Url) -> Result<(), EngineError> {
     let literal = url.host_str().and_then(|host| host.trim_matches(['[', ']']).parse::<IpAddr>().ok());
     match literal.is_some_and(|address| !is_public(address)) {
         true => {
-            let detail = "a private address; the sheet must say network = \"private\"";
+            let detail = "a private address; it is allowed only with network = \"private\" in the sheet";
             Err(EngineError::new(Cause::Refused, detail))
         }
         false => Ok(()),

@@ -296,7 +296,8 @@ impl Flow {
                 let body = last.read(wire, &redactor).await?;
                 let answer = parse(&body, &redactor)?;
                 let link = path.query(&answer).first().and_then(|link| link.as_str().map(str::to_owned));
-                let link = link.ok_or_else(|| EngineError::new(Cause::Broken, "there is no link in the answer"))?;
+                let link =
+                    link.ok_or_else(|| EngineError::new(Cause::Broken, "the answer has no link at the sheet's path"))?;
                 let response = wire.download(&link, *access, job.credential, &redactor).await?;
                 Ok(Outcome { last: Last::Response(response), before: Some(body), redactor })
             }
@@ -338,7 +339,7 @@ impl Flow {
                 return Err(EngineError::new(cause, redactor.redact(&String::from_utf8_lossy(&body))));
             }
             if Instant::now() > until {
-                let detail = format!("not done after {} seconds", poll.spec.seconds);
+                let detail = format!("not finished after {} seconds", poll.spec.seconds);
                 return Err(EngineError::new(Cause::TimedOut, detail));
             }
             let next = (pause * 1.5).min(poll.spec.longest);

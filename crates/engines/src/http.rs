@@ -69,7 +69,7 @@ impl HttpDriver {
     }
 
     pub(crate) async fn speak(&self, call: Speak, credential: &Parts) -> Result<Spoken, EngineError> {
-        let unable = || EngineError::new(Cause::Unsupported, "this engine does not speak");
+        let unable = || EngineError::new(Cause::Unsupported, "this engine has no synthesis");
         let (flow, answered) = self.speak.as_ref().ok_or_else(unable)?;
         let job = Job { context: call.context(), sound: None, credential, voice: &call.voice.id };
         let words = Words::default();
@@ -116,7 +116,7 @@ impl HttpDriver {
         let Answered::Base64(path) = answered else {
             return Err(EngineError::new(
                 Cause::Broken,
-                "the last answer is no audio; the sheet needs fetch or a link",
+                "the last answer is not audio; the sheet needs fetch or a link",
             ));
         };
         let broken = |error| EngineError::new(Cause::Broken, format!("the answer cannot be read: {error}"));
@@ -143,7 +143,7 @@ impl HttpDriver {
     }
 
     pub(crate) async fn hear(&self, call: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
-        let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen");
+        let unable = || EngineError::new(Cause::Unsupported, "this engine has no recognition");
         let Listener { flow, paths, line } = self.hear.as_ref().ok_or_else(unable)?;
         let sound = Sound::whole(&call.audio, &call.format).await?;
         let context = context! { audio => sound.context(), ..call.context() };
@@ -211,7 +211,7 @@ impl HttpDriver {
         let body = read_start(response).await;
         let body = String::from_utf8_lossy(&body);
         let cause = self.wire.errors.named(status, &body).unwrap_or(Cause::Broken);
-        Err(EngineError::new(cause, redactor.redact(&format!("{told} in place of audio: {body}"))))
+        Err(EngineError::new(cause, redactor.redact(&format!("{told} instead of audio: {body}"))))
     }
 }
 
@@ -314,7 +314,7 @@ fn guard_length(
     let check = futures::stream::once(async move {
         match declared {
             Some(declared) if seen.load(std::sync::atomic::Ordering::Relaxed) < declared => {
-                Some(Err(EngineError::new(Cause::Broken, "the answer is shorter than it was declared")))
+                Some(Err(EngineError::new(Cause::Broken, "the answer is shorter than declared")))
             }
             _ => None,
         }

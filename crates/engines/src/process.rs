@@ -108,7 +108,7 @@ impl ProcessDriver {
     }
 
     pub(crate) async fn speak(&self, job: Speak) -> Result<AudioStream, EngineError> {
-        let unable = || EngineError::new(Cause::Unsupported, "this engine does not speak");
+        let unable = || EngineError::new(Cause::Unsupported, "this engine has no synthesis");
         let (templates, input, output) = self.speak.as_ref().ok_or_else(unable)?;
         let file = match output {
             LocalAudio::Stream => None,
@@ -146,7 +146,7 @@ impl ProcessDriver {
     }
 
     pub(crate) async fn hear(&self, job: Hear) -> Result<Transcript, EngineError> {
-        let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen");
+        let unable = || EngineError::new(Cause::Unsupported, "this engine has no recognition");
         let listener = self.hear.as_ref().ok_or_else(unable)?;
         let file = job.audio.to_file(job.format.format.codec.extension())?;
         let tempo = if listener.follows_tempo { tempo(file.clone(), job.format.format).await } else { 1.0 };
@@ -183,7 +183,7 @@ impl ProcessDriver {
         while let Some(chunk) = output.next().await {
             text.extend_from_slice(&chunk?);
             if text.len() > MAX_OUTPUT {
-                return Err(EngineError::new(Cause::Broken, "the program prints without end"));
+                return Err(EngineError::new(Cause::Broken, "the program's output has no end"));
             }
         }
         Ok(String::from_utf8_lossy(&text).into_owned())

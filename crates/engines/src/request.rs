@@ -104,7 +104,7 @@ impl Call {
         let whole = path.starts_with("http://") || path.starts_with("https://");
         let address = if whole { path } else { format!("{endpoint}{path}") };
         let mut url =
-            Url::parse(&address).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is no address"))?;
+            Url::parse(&address).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is not a URL"))?;
         for (name, template) in &self.query {
             let value = render(template, context)?;
             if !value.is_empty() {
@@ -256,7 +256,7 @@ async fn audio_part(sound: &Sound) -> Result<Part, EngineError> {
 
 pub(crate) fn header_name(name: &str) -> Result<HeaderName, EngineError> {
     HeaderName::from_bytes(name.as_bytes())
-        .map_err(|_| EngineError::new(Cause::Malformed, format!("'{name}' is no header")))
+        .map_err(|_| EngineError::new(Cause::Malformed, format!("'{name}' is not a header name")))
 }
 
 pub(crate) fn render(template: &Template, context: &Value) -> Result<String, EngineError> {
@@ -279,8 +279,8 @@ pub(crate) fn connection_error(error: &reqwest::Error, redactor: &Redactor) -> E
         inner = source;
     }
     let what = match cause {
-        Cause::TimedOut => "no answer in time",
-        Cause::Broken => "the answer broke off",
+        Cause::TimedOut => "no answer before the deadline",
+        Cause::Broken => "the answer was cut off",
         _ => "no connection",
     };
     EngineError::new(cause, redactor.redact(&format!("{what}: {inner}")))
@@ -304,7 +304,7 @@ pub(crate) async fn read_up_to(response: Response, limit: usize, redactor: &Reda
     while let Some(chunk) = stream.next().await {
         let chunk = chunk.map_err(|error| connection_error(&error, redactor))?;
         if body.len() + chunk.len() > limit {
-            return Err(EngineError::new(Cause::Broken, format!("an answer of more than {limit} bytes")));
+            return Err(EngineError::new(Cause::Broken, format!("the answer has more than {limit} bytes")));
         }
         body.extend_from_slice(&chunk);
     }

@@ -107,9 +107,9 @@ impl Line<'_> {
     async fn next(&self, answers: &mut Answers) -> Result<Heard, EngineError> {
         loop {
             let message = match tokio::time::timeout(IDLE, answers.next()).await {
-                Err(_) => return Err(EngineError::new(Cause::TimedOut, "the engine fell silent")),
-                Ok(None) => return Err(self.broken("the connection broke off")),
-                Ok(Some(Err(error))) => return Err(self.broken(format!("the connection broke off: {error}"))),
+                Err(_) => return Err(EngineError::new(Cause::TimedOut, "the engine stopped sending")),
+                Ok(None) => return Err(self.broken("the connection was lost")),
+                Ok(Some(Err(error))) => return Err(self.broken(format!("the connection was lost: {error}"))),
                 Ok(Some(Ok(message))) => message,
             };
             match message {
@@ -133,7 +133,9 @@ impl Line<'_> {
             match self.next(answers).await? {
                 Heard::Json(message) if sign.in_message(&message) => return Ok(()),
                 Heard::Json(_) => {}
-                Heard::Binary(_) => return Err(self.broken("audio before the engine said that it was ready")),
+                Heard::Binary(_) => {
+                    return Err(self.broken("the engine sent audio before it reported that it was ready"));
+                }
                 Heard::Closed => return Err(self.broken("the engine closed before it was ready")),
             }
         }
@@ -141,8 +143,8 @@ impl Line<'_> {
 
     async fn say(&self, questions: &mut Questions, message: Message) -> Result<(), EngineError> {
         match tokio::time::timeout(IDLE, questions.send(message)).await {
-            Err(_) => Err(EngineError::new(Cause::TimedOut, "the engine takes no more")),
-            Ok(Err(error)) => Err(self.broken(format!("the connection broke off: {error}"))),
+            Err(_) => Err(EngineError::new(Cause::TimedOut, "the engine accepts no more messages")),
+            Ok(Err(error)) => Err(self.broken(format!("the connection was lost: {error}"))),
             Ok(Ok(())) => Ok(()),
         }
     }
@@ -220,7 +222,7 @@ impl Common {
         }
         let accept = response.headers().get(SEC_WEBSOCKET_ACCEPT).map(HeaderValue::as_bytes);
         if accept != Some(derive_accept_key(key.as_bytes()).as_bytes()) {
-            return Err(EngineError::new(Cause::Broken, "the engine's answer opens no WebSocket of ours"));
+            return Err(EngineError::new(Cause::Broken, "the engine's answer does not open the WebSocket"));
         }
         let upgraded = response.upgrade().await.map_err(|error| connection_error(&error, &redactor))?;
         let config = WebSocketConfig::default()
@@ -299,7 +301,7 @@ impl SpeakingLine {
         match line.next(answers).await? {
             Heard::Binary(bytes) => match self.audio {
                 Sent::Binary => Ok((bytes, false)),
-                Sent::Base64(_) => Err(line.broken("a binary message where audio comes in text")),
+                Sent::Base64(_) => Err(line.broken("a binary message, but the sheet expects audio in text messages")),
             },
             Heard::Json(message) => {
                 if let Some(list) = &self.words {
@@ -313,12 +315,12 @@ impl SpeakingLine {
                 let audio = audio
                     .map(|text| base64::engine::general_purpose::STANDARD.decode(text))
                     .transpose()
-                    .map_err(|error| line.broken(format!("the audio is no base64: {error}")))?;
+                    .map_err(|error| line.broken(format!("the audio is not base64: {error}")))?;
                 let last = self.common.done.as_ref().is_some_and(|done| done.in_message(&message));
                 Ok((audio.unwrap_or_default().into(), last))
             }
             Heard::Closed if self.common.done.is_none() => Ok((Bytes::new(), true)),
-            Heard::Closed => Err(line.broken("the engine closed before it was done")),
+            Heard::Closed => Err(line.broken("the engine closed the connection before the end")),
         }
     }
 }
@@ -479,7 +481,7 @@ impl HearingLine {
                     }
                 }
                 Heard::Closed if self.common.done.is_none() => return Ok(results.finish()),
-                Heard::Closed => return Err(line.broken("the engine closed before it was done")),
+                Heard::Closed => return Err(line.broken("the engine closed the connection before the end")),
             }
         }
     }

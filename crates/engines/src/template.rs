@@ -83,8 +83,9 @@ impl Template {
         let template = Template::compile(source, place).map_err(|error| fault(describe(&error)))?;
         let text = template.render(probe).map_err(|error| fault(describe(&error)))?;
         if template.place == Place::Json {
-            serde_json::from_str::<serde_json::Value>(&text)
-                .map_err(|error| fault(format!("does not give JSON ({error}); values bring their own quotes")))?;
+            serde_json::from_str::<serde_json::Value>(&text).map_err(|error| {
+                fault(format!("does not produce JSON ({error}); do not write quotes around values"))
+            })?;
         }
         Ok(template)
     }
@@ -104,7 +105,7 @@ fn describe(error: &Error) -> String {
 /// A value as JSON; a missing one is an error and never `null`.
 fn to_json(value: &Value) -> Result<Value, Error> {
     if value.is_undefined() {
-        return Err(Error::new(ErrorKind::UndefinedError, "a value that is not there cannot be written as JSON"));
+        return Err(Error::new(ErrorKind::UndefinedError, "a missing value cannot be written as JSON"));
     }
     let text =
         serde_json::to_string(value).map_err(|error| Error::new(ErrorKind::BadSerialization, error.to_string()))?;

@@ -128,7 +128,7 @@ impl Paths {
             return Ok(Transcript::default());
         }
         if found.is_empty() || !found.iter().all(|value| value.is_string()) {
-            return Err(EngineError::new(Cause::Broken, format!("there is no text at {}", self.spec.text)));
+            return Err(EngineError::new(Cause::Broken, format!("the answer has no text at {}", self.spec.text)));
         }
         let whole = found.iter().filter_map(|value| value.as_str()).collect::<Vec<_>>().join(&self.spec.join);
         let segments = match &self.segments {

@@ -81,7 +81,7 @@ impl Wire {
                 let made = made.trim().trim_end_matches('/').to_owned();
                 match Url::parse(&made).ok().filter(|url| matches!(url.scheme(), "http" | "https")) {
                     Some(url) if url.username().is_empty() && url.password().is_none() => Ok(made),
-                    _ => Err(EngineError::new(Cause::Malformed, format!("the endpoint '{made}' is no address"))),
+                    _ => Err(EngineError::new(Cause::Malformed, format!("the endpoint '{made}' is not a URL"))),
                 }
             }
         }
@@ -103,7 +103,7 @@ impl Wire {
         if web && secure && known && clean {
             return Ok(());
         }
-        let detail = format!("the engine's answer leads to {host}, which the sheet does not name under hosts");
+        let detail = format!("the engine's answer links to {host}, which is not in the sheet's hosts");
         Err(EngineError::new(Cause::Refused, detail))
     }
 
@@ -206,10 +206,10 @@ impl Wire {
         let open = self.access.context(credential);
         let endpoint = self.endpoint(&open)?;
         let base =
-            Url::parse(&endpoint).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is no address"))?;
+            Url::parse(&endpoint).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is not a URL"))?;
         let mut url = base
             .join(link)
-            .map_err(|_| EngineError::new(Cause::Broken, redactor.redact(&format!("no address: {link}"))))?;
+            .map_err(|_| EngineError::new(Cause::Broken, redactor.redact(&format!("not a URL: {link}"))))?;
         let identity = self.access.identity(credential)?;
         for _ in 0..=MOST_REDIRECTS {
             self.allows(&endpoint, &url)?;
@@ -232,7 +232,7 @@ impl Wire {
                 None => return Err(self.failure(response, redactor).await),
             }
         }
-        Err(EngineError::new(Cause::Broken, "the link leads from one address to the next"))
+        Err(EngineError::new(Cause::Broken, "too many redirects behind the link"))
     }
 
     /// Turns an answer that is no success into a cause.

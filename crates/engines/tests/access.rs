@@ -189,8 +189,8 @@ async fn a_token_endpoint_that_refuses_or_errs_says_why_without_secrets() {
             "not [redacted]",
         ),
         (in_json("503 Service Unavailable", &json!({})), Cause::Unavailable, "503"),
-        (in_json("200 OK", &json!({"token": "elsewhere"})), Cause::Unauthorized, "no token where the sheet looks"),
-        (answer("200 OK", "content-length: 5\r\n", b"<html"), Cause::Broken, "no JSON"),
+        (in_json("200 OK", &json!({"token": "elsewhere"})), Cause::Unauthorized, "no token at the sheet's path"),
+        (answer("200 OK", "content-length: 5\r\n", b"<html"), Cause::Broken, "is not JSON"),
     ] {
         let listener = Listener::answering(answered).await;
         let error = speak(&engine(CLIENT, &listener.url), &credential).await.unwrap_err();
@@ -251,7 +251,7 @@ async fn assertions_are_signed_and_sent_or_exchanged() {
     let wrong = parts(&[("issuer", "x"), ("key", "-----BEGIN NOTHING-----"), ("kid", "k")]);
     let error = speak(&exchange, &wrong).await.unwrap_err();
     assert!(
-        error.cause == Cause::Unauthorized && error.detail.contains("the part 'key' is no private key"),
+        error.cause == Cause::Unauthorized && error.detail.contains("the part 'key' is not a private key"),
         "{error:?}"
     );
 }

@@ -228,7 +228,7 @@ async fn commands_that_cannot_be_drafted_are_refused_with_the_reason() {
         ("curl http://x.example -d 'open", "not closed"),
         ("curl http://x.example -d \"$(cat secret)\"", "cannot be read"),
         ("curl http://x.example http://y.example", "one call at a time"),
-        ("curl -I http://x.example", "makes no sound"),
+        ("curl -I http://x.example", "headers only"),
     ] {
         let error =
             draft(command, None, &dispatcher_core::NoFiles).err().unwrap_or_else(|| panic!("{command} was taken"));

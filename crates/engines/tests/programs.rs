@@ -127,7 +127,7 @@ async fn a_recogniser_gets_its_audio_as_a_file_or_a_stream_and_endless_words_are
         assert_eq!((word.text.as_str(), word.start, word.end), ("four", Some(0.25), Some(0.5)), "{input}");
     }
     let endless = hear(Path::new("yes"), "stream", "[\"word 0 1 1\"]", four).await.unwrap_err();
-    assert!(endless.detail.contains("without end"), "{endless}");
+    assert!(endless.detail.contains("has no end"), "{endless}");
 }
 
 /// What a program hears.

@@ -95,7 +95,7 @@ async fn audio_shorter_than_its_answer_states_is_broken_over_the_wire() {
             true => assert_eq!(spoken.unwrap(), audio),
             false => assert_eq!(
                 spoken.unwrap_err().detail,
-                "the answer states 1.250 s of audio, and 1.000 s came",
+                "the answer states 1.250 s of audio, but 1.000 s were received",
                 "a clean end of the stream is no proof"
             ),
         }

@@ -281,9 +281,9 @@ async fn audio_goes_out_raw_or_as_a_part_with_its_length_and_words_come_back() {
 #[tokio::test]
 async fn a_transcript_that_is_not_where_the_sheet_says_is_an_error() {
     for (body, said) in [
-        ("{\"out\":[]}", "there is no text at $.out[0].line"),
+        ("{\"out\":[]}", "the answer has no text at $.out[0].line"),
         ("<html>", "the answer is not JSON"),
-        ("{\"out\":[{\"line\":7}]}", "there is no text"),
+        ("{\"out\":[{\"line\":7}]}", "the answer has no text"),
     ] {
         let listener = Listener::answering(answer("200 OK", "", body.as_bytes())).await;
         let engine = engine(&listening("call = \"POST /h\"\nraw = true"), &listener.url);

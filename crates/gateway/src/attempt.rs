@@ -111,7 +111,7 @@ impl Gateway {
         });
         match shortest {
             Some(retry_after) if free.is_empty() => {
-                let what = "too many calls wait for every engine that could do it".into();
+                let what = "too many calls are waiting for every suitable engine".into();
                 Err(GatewayError::Crowded { what, retry_after })
             }
             _ => Ok(free),
@@ -259,7 +259,7 @@ fn patient(audio: AudioStream, left: Duration) -> AudioStream {
                 item.map(|item| (item, (audio, Some(left))))
             }
             Err(_) => {
-                let detail = "its audio is not whole within its deadline".to_owned();
+                let detail = "its audio was not complete before the deadline".to_owned();
                 let error = EngineError { cause: Cause::TimedOut, detail, retry_after: None };
                 Some((Err(error), (audio, None)))
             }

@@ -41,7 +41,7 @@ impl FailedAttempt {
 
     /// The warning of an answer that another engine gave.
     pub(crate) fn passed_over(&self) -> String {
-        format!("{} was passed over: {}", self.engine, self.reason())
+        format!("{} was skipped: {}", self.engine, self.reason())
     }
 }
 
@@ -102,7 +102,7 @@ pub enum GatewayError {
     Lexicon(MarkupError),
     #[error("the prompt '{prompt}' is {state}; make it and listen to it first")]
     Stale { prompt: String, state: &'static str },
-    #[error("the clip cannot be kept: {0}")]
+    #[error("the clip cannot be added: {0}")]
     Sound(String),
     #[error("{0}")]
     Route(#[from] dispatcher_core::RouteError),

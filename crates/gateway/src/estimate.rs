@@ -80,7 +80,7 @@ impl Gateway {
         let (_, hearers) = self.hearing_candidates(caller, wanted, model, language, &probed)?;
         let whole = hearers.iter().any(|(_, over)| over.is_none());
         if let Some((_, Some(over))) = hearers.first().filter(|_| !whole) {
-            probed.warnings.push(format!("{over}: it is recognised in parts, as a job"));
+            probed.warnings.push(format!("{over}; it is transcribed in parts, as a job"));
         }
         let plan: Vec<Planned> =
             hearers.into_iter().filter(|(_, over)| over.is_none() || !whole).map(|(planned, _)| planned).collect();

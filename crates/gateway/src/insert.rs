@@ -18,7 +18,7 @@ const STEP: usize = 4 << 10;
 /// Bytes of a decoded clip that are held for its repeats.
 const SHORT: usize = 512 << 10;
 
-/// A clip as it is heard, decoded as it is taken.
+/// A clip as it is played, decoded as it is needed.
 pub(crate) struct Insert {
     pub(crate) format: Format,
     pub(crate) effects: Effects,

@@ -146,7 +146,7 @@ impl GivenAudio {
         let told = self.told.filter(|told| told.codec != found.codec && found.codec.describes_itself())?;
         // WAVE is one container for several codings.
         let alike = told.codec.is_wav() && found.codec.is_wav();
-        (!alike).then(|| format!("the audio was declared as {} and is {}", told.codec, found.codec))
+        (!alike).then(|| format!("the audio was declared as {}, but is {}", told.codec, found.codec))
     }
 }
 
@@ -197,12 +197,12 @@ pub fn salvage(
     wav.flush()?;
     let mut warnings = Vec::new();
     if skip > 0 {
-        warnings.push(format!("{skip} bytes before the audio are no audio and are left out"));
+        warnings.push(format!("{skip} bytes before the audio are not audio; they are ignored"));
     }
     if let Some(fault) = found.fault.take().or((skip == 0).then(|| fault.clone())) {
         let missing = found.missing.map(|seconds| format!("; {seconds:.1} s are missing")).unwrap_or_default();
         let read = found.length.seconds();
-        warnings.push(format!("the audio is damaged ({fault}); {read:.1} s of it were read{missing}"));
+        warnings.push(format!("the audio is damaged ({fault}); {read:.1} s were read{missing}"));
     }
     Ok(Ok(SalvagedAudio { file: wav, format: found.format, length: found.length, warnings }))
 }
@@ -328,7 +328,7 @@ mod tests {
         assert_eq!(
             probed.warnings,
             ["the audio is damaged (the WAV ends too early: it holds less than its header says); \
-              0.8 s of it were read; 0.2 s are missing"]
+              0.8 s were read; 0.2 s are missing"]
         );
         let again = audio.take_here(true).expect("it is whole now").1;
         assert_eq!((again.length, again.open_ended), (probed.length, false));
@@ -336,7 +336,7 @@ mod tests {
         let mp3 = encode_all(&tone(), Format::new(Codec::Mp3, 16_000)).expect("a tone");
         let behind = [b"HTTP/1.1 200 OK\r\n\r\n".as_slice(), &mp3].concat();
         let probed = given(behind).take_here(false).expect("behind rubbish").1;
-        assert_eq!(probed.warnings, ["19 bytes before the audio are no audio and are left out"]);
+        assert_eq!(probed.warnings, ["19 bytes before the audio are not audio; they are ignored"]);
         assert!((990..1_100).contains(&probed.length.milliseconds()), "{:?}", probed.length);
         assert!(matches!(given(b"{\"error\": 1}".to_vec()).take_here(false), Err(GatewayError::NotAudio(_))));
     }

@@ -62,11 +62,11 @@ impl SynthesisRequest {
         among.dedup();
         let Some(found) = detect(&self.text.plain(), &among) else {
             self.language = None;
-            self.notes.push(format!("the language of the text was not found out ({UNKNOWN})"));
+            self.notes.push(format!("the language of the text was not detected ({UNKNOWN})"));
             return;
         };
-        let doubt = if found.reliable { "" } else { ", with some doubt" };
-        self.notes.push(format!("the text is taken for {} ({:.2}{doubt})", found.tag, found.confidence));
+        let doubt = if found.reliable { "" } else { ", uncertain" };
+        self.notes.push(format!("detected language: {} ({:.2}{doubt})", found.tag, found.confidence));
         self.language = Some(found.tag.to_owned());
         if let Some(Wanted::Like(criteria)) = &mut self.wanted {
             criteria.languages.get_or_insert_with(|| found.tag.to_owned());
@@ -74,7 +74,7 @@ impl SynthesisRequest {
         if let TextInput::Plain(text) = &self.text
             && let Some(document) = by_paragraph(text, found.tag, &among)
         {
-            self.notes.push("paragraphs in other languages are spoken as such".into());
+            self.notes.push("paragraphs in other languages are spoken in those languages".into());
             self.text = TextInput::Made(document);
         }
     }

@@ -41,7 +41,7 @@ impl InsertedSound {
     /// When it is no audio that is read here, or holds no sound.
     pub fn new(audio: Bytes) -> Result<InsertedSound, String> {
         if audio.len() > MOST_SOUND {
-            return Err(format!("it is larger than {MOST_SOUND} bytes"));
+            return Err(format!("it has more than {MOST_SOUND} bytes"));
         }
         let (format, length) = measure(&audio, None).map_err(|error| error.to_string())?;
         let content = dispatcher_vault::hash_bytes(&audio);
@@ -104,7 +104,7 @@ impl Resources {
 
     /// Says that something cannot be had.
     pub fn lack(&mut self, address: &str, why: &str) {
-        self.missing.push(format!("{} cannot be had: {why}", short(address)));
+        self.missing.push(format!("{} cannot be used: {why}", short(address)));
     }
 
     /// Takes up what stands at an address.
@@ -146,7 +146,7 @@ fn short(address: &str) -> String {
 
 /// The bytes of a `data:` address (RFC 2397).
 fn data_of(rest: &str) -> Result<Bytes, String> {
-    let (head, body) = rest.split_once(',').ok_or("a data: address has a comma before its data")?;
+    let (head, body) = rest.split_once(',').ok_or("a data: URL needs a comma before its data")?;
     if head.ends_with(";base64") {
         let packed: String = body.chars().filter(|c| !c.is_ascii_whitespace()).collect();
         return STANDARD.decode(packed).map(Bytes::from).map_err(|error| format!("its base64 cannot be read: {error}"));
@@ -161,7 +161,7 @@ fn data_of(rest: &str) -> Result<Bytes, String> {
         match escaped {
             None => out.push(byte),
             Some(Some(byte)) => out.push(byte),
-            Some(None) => return Err("a % in it has no two digits behind it".into()),
+            Some(None) => return Err("a % in it is not followed by two digits".into()),
         }
     }
     Ok(out.into())
@@ -216,7 +216,7 @@ impl Gateway {
             }
         }
         for reference in references.iter().skip(MOST_NAMED) {
-            found.lack(&reference.address, &format!("a script names {MOST_NAMED} things beside its text at most"));
+            found.lack(&reference.address, &format!("a script can refer to at most {MOST_NAMED} clips and lexicons"));
         }
         found
     }
@@ -239,13 +239,15 @@ impl Gateway {
                 held += brought.as_ref().map_or(0, Matter::len);
                 let fits = |bytes: Matter| match held <= MOST_HELD {
                     true => Ok(bytes),
-                    false => Err(format!("what a script names is {MOST_HELD} bytes together at most")),
+                    false => {
+                        Err(format!("the clips and lexicons of a script can have at most {MOST_HELD} bytes together"))
+                    }
                 };
                 all.push(((reference.kind, reference.address.clone()), brought.and_then(fits)));
             }
             if held > MOST_HELD {
                 let rest = references.iter().skip(all.len());
-                let why = "what stands before it is all that a script may hold";
+                let why = "the clips and lexicons before it have reached the limit of a script";
                 all.extend(rest.map(|it| ((it.kind, it.address.clone()), Err(why.to_owned()))));
                 break;
             }
@@ -270,7 +272,7 @@ impl Gateway {
         }
         match reference.kind {
             ReferenceKind::Lexicon => {
-                Err(format!("there is no lexicon '{}' for {}", lexicon_named(address), caller.app.name))
+                Err(format!("no lexicon '{}' exists for {}", lexicon_named(address), caller.app.name))
             }
             ReferenceKind::Sound => {
                 let id = address.strip_prefix("clip:").or_else(|| address.strip_prefix("/api/v1/clips/"));

@@ -426,7 +426,7 @@ impl Run {
             Err(Some(error)) => {
                 let failed = FailedAttempt::of(planned, error);
                 let ending = ending_of(&failed, Some(speaking.first_us));
-                let problem = format!("broke off after {made_ms} ms of audio: {}", failed.cause);
+                let problem = format!("failed after {made_ms} ms of audio: {}", failed.cause);
                 let settled = self
                     .docket
                     .settle(Some((entry, Some(ending))), "failed", made_ms, Some(first_us), Some(problem))

@@ -59,7 +59,7 @@ impl Texts {
             return Ok(None);
         }
         let crowded = || {
-            let what = "too many long texts are spoken at this moment".into();
+            let what = "too many long texts are being spoken at present".into();
             GatewayError::Crowded { what, retry_after: PATIENCE }
         };
         let weight = bytes.div_ceil(1 << 10).min(AT_ONCE);

@@ -55,7 +55,7 @@ impl Gateway {
     pub fn try_sheet(&self, source: &str) -> Result<std::sync::Arc<Sheet>, GatewayError> {
         let engine = self.inner.host.engine(source, "sheet")?;
         if engine.sheet().driver == Driver::Process {
-            let message = "a sheet with the process driver is taken only from a folder of the host's configuration";
+            let message = "a sheet with the process driver is accepted only from a sheet folder of the host";
             return Err(SheetError::at_key(source, "sheet", &["driver"], message).into());
         }
         Ok(engine.sheet().clone())

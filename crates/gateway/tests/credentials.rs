@@ -39,9 +39,9 @@ async fn only_the_parts_that_the_sheet_names_are_taken() {
         names.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned().into())).collect()
     };
     for (engine, given, said) in [
-        ("heron", parts(&[]), "takes the parts"),
-        ("heron", parts(&[("key", "x")]), "takes the parts"),
-        ("heron", parts(&[("token", "x"), ("region", "y")]), "takes the parts"),
+        ("heron", parts(&[]), "needs the parts"),
+        ("heron", parts(&[("key", "x")]), "needs the parts"),
+        ("heron", parts(&[("token", "x"), ("region", "y")]), "needs the parts"),
         ("heron", parts(&[("token", "")]), "is empty"),
         ("heron", parts(&[("token", &"x".repeat(70_000))]), "longer than"),
         ("tape", parts(&[("token", "x")]), "needs no credential"),

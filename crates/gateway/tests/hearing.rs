@@ -133,7 +133,7 @@ async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
     let lying = GivenAudio { told: Some(Format::new(Codec::Mp3, 24_000)), ..audio };
     let heard = house.gateway.recognise(&house.caller, hear(lying, "turnstone")).await.unwrap();
     assert_eq!(heard.transcript.text, TEXT);
-    assert_eq!(heard.warnings, ["the audio was declared as MP3 and is FLAC"]);
+    assert_eq!(heard.warnings, ["the audio was declared as MP3, but is FLAC"]);
 }
 
 #[tokio::test]
@@ -169,7 +169,7 @@ async fn the_next_leg_hears_where_the_first_fails() {
             ("scribe", "the ramp is closing"),
             "{weather_name}"
         );
-        assert!(heard.warnings[0].starts_with("turnstone was passed over"), "{:?}", heard.warnings);
+        assert!(heard.warnings[0].starts_with("turnstone was skipped"), "{:?}", heard.warnings);
         let (row, attempts, _) = house.dispatch(&heard.dispatch).await;
         let seen: Vec<_> = attempts.iter().map(|a| (a.engine.as_str(), a.cause.as_deref())).collect();
         assert_eq!(seen, [("turnstone", Some(cause.name())), ("scribe", None)], "{weather_name}");

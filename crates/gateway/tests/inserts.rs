@@ -135,7 +135,7 @@ async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
     assert_eq!((texts(&heard), gongs(&samples).len()), (vec!["One", "three."], 1));
     for (src, why) in [
         (format!("http://{host}/none.wav"), "it answered 404"),
-        (format!("http://{host}/note.txt"), "cannot be had"),
+        (format!("http://{host}/note.txt"), "cannot be used"),
         ("http://127.0.0.1:9/gong.wav".into(), "'127.0.0.1:9' is not allowed here; add it to fetch_hosts"),
         ("http://sounds.example/gong.wav".into(), "'sounds.example' is not allowed here"),
         ("file:///etc/passwd".into(), "is no address of http or https"),
@@ -170,9 +170,9 @@ async fn what_a_script_names_is_bounded() {
         async |body: &str| house.gateway.estimate_speech(&house.caller, &script(body, "heron/pellin")).await.unwrap();
     let ten = estimate(&named("/large.wav", 10)).await;
     assert_eq!(made(&ten), 4, "{:?}", ten.warnings);
-    assert!(ten.warnings.iter().any(|it| it.contains("bytes together at most")), "{:?}", ten.warnings);
+    assert!(ten.warnings.iter().any(|it| it.contains("bytes together")), "{:?}", ten.warnings);
     let many = estimate(&named("/none.wav", 70)).await;
-    assert_eq!(many.warnings.iter().filter(|it| it.contains("64 things beside its text")).count(), 6);
+    assert_eq!(many.warnings.iter().filter(|it| it.contains("at most 64 clips and lexicons")).count(), 6);
     let one = estimate(&format!("One. {}", named("/huge.wav", 1))).await;
     assert!(one.warnings[0].contains("larger than 8388608 bytes"), "{:?}", one.warnings);
     // No number that a script writes ends its task.

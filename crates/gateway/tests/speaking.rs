@@ -69,7 +69,7 @@ async fn the_next_leg_answers_in_the_asked_format_and_both_attempts_are_kept() {
         assert_eq!((utterance.engine.as_str(), utterance.voice.as_str()), ("tape", "tape/reel"), "{weather_name}");
         assert_eq!(utterance.fallbacks.len(), 1);
         assert_eq!(utterance.fallbacks[0].cause, cause, "{weather_name}");
-        assert!(utterance.warnings[0].starts_with("heron was passed over"), "{:?}", utterance.warnings);
+        assert!(utterance.warnings[0].starts_with("heron was skipped"), "{:?}", utterance.warnings);
         let id = utterance.dispatch.clone();
         assert_eq!(words(&collect(utterance.body).await.unwrap(), format), ON_TAPE, "{weather_name}");
         let (row, attempts, ledger) = house.dispatch(&id).await;
@@ -140,7 +140,7 @@ async fn half_an_answer_breaks_the_body_and_charges_nothing() {
         assert_eq!((error.0.engine.as_str(), error.0.cause), ("heron", Cause::Broken), "{format:?}");
         let (row, attempts, ledger) = house.dispatch(&id).await;
         assert_eq!((row.state.as_str(), row.cost_nanos), ("failed", 0), "{format:?}");
-        assert!(row.problem.unwrap().starts_with("broke off after "));
+        assert!(row.problem.unwrap().starts_with("failed after "));
         assert!(attempts[0].first_us.is_some(), "there was a first audio");
         assert!(ledger.iter().all(|line| line.kind != "settle"), "{format:?}");
     }
@@ -196,7 +196,7 @@ async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_
     let texts: Vec<&str> = heard.iter().map(|utterance| utterance.text.as_str()).collect();
     assert!(heard.iter().all(|utterance| utterance.complete));
     assert_eq!(texts.join(" "), long, "not a letter is lost or doubled");
-    assert_eq!(texts[0], sentence.trim_end(), "the first call is one sentence, so that it is heard early");
+    assert_eq!(texts[0], sentence.trim_end(), "the first call is one sentence, so that it is audible early");
     assert!(texts.len() <= 4 && texts.iter().all(|text| text.len() <= 3_600 && text.ends_with("minutes.")));
     let (row, attempts, ledger) = house.dispatch(&id).await;
     assert_eq!((row.state.as_str(), attempts.len()), ("done", texts.len()));

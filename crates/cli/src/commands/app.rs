@@ -79,8 +79,8 @@ fn render_keys(list: &Value) -> String {
             output::text(key, "hint"),
             state.to_owned(),
             output::text(key, "label"),
-            output::text(key, "created"),
-            output::text(key, "last_used"),
+            output::time(&key["created"]),
+            output::time(&key["last_used"]),
         ]
     });
     output::table(&["id", "key", "state", "label", "created", "last used"], rows.collect(), &[])

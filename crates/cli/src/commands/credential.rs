@@ -162,11 +162,11 @@ fn render_trial(name: &str, trial: &Value) -> String {
     let word = match trial["works"].as_bool() {
         Some(true) => "works",
         Some(false) => "does not work",
-        None => "is not known to work",
+        None => "is unproven",
     };
     let credential = &trial["credential"];
     let mut lines = vec![format!("{name} version {} {word}: {}", credential["version"], output::text(trial, "told"))];
-    for (member, told) in [("roles", "it may"), ("more", "more than it needs"), ("missing", "it lacks")] {
+    for (member, told) in [("roles", "rights"), ("more", "not needed"), ("missing", "missing")] {
         let roles = output::text(trial, member);
         if !roles.is_empty() {
             lines.push(format!("  {told}: {roles}"));
@@ -199,14 +199,14 @@ async fn send(client: &Client, engine: &str, body: &Value, json: bool) -> Result
         output::print_json(&kept)?;
     } else {
         match state.as_str() {
-            "active" => eprintln!("{name} version {version} is in force for {engine}"),
+            "active" => eprintln!("{name} version {version} is active for {engine}"),
             "pending" => eprintln!(
-                "{name} version {version} is kept for {engine} and pending ({cause}): it is tried again and again; \
+                "{name} version {version} is pending for {engine} ({cause}): it is tried again for a day; \
                  see: dispatcher credential list"
             ),
             "unproven" => eprintln!(
-                "{name} version {version} is kept for {engine} and used from now on: its first call will tell whether \
-                 it is good; until then the former version takes over where it is refused"
+                "{name} version {version} is in use for {engine}, but unproven; \
+                 if the engine refuses it, the previous version is used"
             ),
             _ => {}
         }
@@ -217,7 +217,7 @@ async fn send(client: &Client, engine: &str, body: &Value, json: bool) -> Result
     }
     match state.as_str() {
         "refused" => Err(CliError::Failed(format!(
-            "{engine} does not take {name} version {version} ({cause}); an earlier version stays in force"
+            "{engine} does not accept {name} version {version} ({cause}); the previous version stays in use"
         ))),
         _ => Ok(()),
     }
@@ -293,7 +293,7 @@ fn render(list: &Value) -> String {
             output::text(credential, "cause"),
             output::text(credential, "parts"),
             output::text(credential, "host"),
-            output::text(credential, "last_used"),
+            output::time(&credential["last_used"]),
         ]
     });
     output::table(

@@ -27,11 +27,6 @@ pub(crate) async fn run(client: &Client, args: DispatchesArgs, json: bool) -> Re
 pub(super) const SAMPLES: &str =
     "Records from before the start of the demo are samples: they were made up, and no engine was called.";
 
-/// `2026-11-25 04:18:22` of an RFC 3339 time.
-fn date_and_clock(time: &str) -> String {
-    time.chars().take(19).map(|c| if c == 'T' { ' ' } else { c }).collect()
-}
-
 /// The list as a table.
 pub(crate) fn render(list: &Value) -> String {
     let rows = output::items(list);
@@ -44,7 +39,7 @@ pub(crate) fn render(list: &Value) -> String {
         let engine = output::text(row, "engine");
         vec![
             output::short_id(row, "id"),
-            date_and_clock(&output::text(row, "started")),
+            output::time(&row["started"]),
             output::text(row, "app"),
             output::text(row, "wanted"),
             if voice.is_empty() { engine } else { format!("{engine}/{voice}") },
@@ -69,7 +64,7 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
         output::text(dispatch, "app"),
         output::text(dispatch, "wanted"),
         output::text(dispatch, "state"),
-        output::text(dispatch, "started"),
+        output::time(&dispatch["started"]),
         output::milliseconds(&dispatch["first_audio"]),
         output::milliseconds(&dispatch["total"]),
         output::seconds(&dispatch["duration"]),

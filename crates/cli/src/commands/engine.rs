@@ -51,11 +51,7 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             } else {
                 output::print(&render_check(&check))?;
             }
-            if check["good"] == true {
-                Ok(())
-            } else {
-                Err(CliError::Failed(format!("{name} does not behave as its sheet says")))
-            }
+            if check["good"] == true { Ok(()) } else { Err(CliError::Failed(format!("{name} differs from its sheet"))) }
         }
     }
 }
@@ -150,7 +146,7 @@ fn render_one(engine: &Value) -> String {
     let mut lines = vec![format!("{} ({})", output::text(engine, "title"), output::text(engine, "name"))];
     let mut add = |name: &str, value: String| {
         if !value.is_empty() {
-            lines.push(format!("  {name:<10} {value}"));
+            lines.push(format!("  {name:<11} {value}"));
         }
     };
     add("state", output::state(&output::text(engine, "state")));
@@ -158,29 +154,78 @@ fn render_one(engine: &Value) -> String {
     add("work", work(engine));
     add("site", format!("{}, by {}", output::text(engine, "site"), output::text(engine, "driver")));
     add("endpoint", output::text(engine, "endpoint"));
-    add("models", output::text(engine, "models"));
-    add("formats", output::text(engine, "formats"));
-    add("price", output::text(engine, "price"));
     add("access", output::text(engine, "access"));
-    let limits: Vec<String> = [("per_minute", "calls a minute"), ("at_once", "at once")]
+    let pace: Vec<String> = [("per_minute", "calls per minute"), ("at_once", "at once")]
         .iter()
-        .filter_map(|(member, unit)| Some(format!("{} {unit}", engine["limits"][member].as_u64()?)))
+        .filter_map(|(member, unit)| Some(format!("{} {unit}", engine["pace"][member].as_u64()?)))
         .collect();
-    add("limits", limits.join(", "));
+    add("pace", pace.join(", "));
     let catalogue = &engine["catalogue"];
     if catalogue.is_object() {
         let read = output::text(catalogue, "read");
         let problem = output::text(catalogue, "problem");
-        let read = if read.is_empty() { "the sheet's own list".into() } else { format!("read {read}") };
+        let read = if read.is_empty() {
+            "the sheet's own list".into()
+        } else {
+            format!("read {}", output::time(&catalogue["read"]))
+        };
         add("voices", format!("{}, {read}", catalogue["voices"]));
         add("", if problem.is_empty() { problem } else { format!("stale: {problem}") });
     }
     add("credential", output::text(engine, "parts"));
+    for work in ["synthesis", "recognition"] {
+        let details = &engine[format!("{work}_details")];
+        for (number, line) in capabilities(details).into_iter().enumerate() {
+            add(if number == 0 { work } else { "" }, line);
+        }
+    }
     let steps = engine["guide"].as_array().into_iter().flatten().filter_map(Value::as_str);
     for (number, step) in steps.enumerate() {
-        add(if number == 0 { "access" } else { "" }, format!("{}. {step}", number + 1));
+        add(if number == 0 { "guide" } else { "" }, format!("{}. {step}", number + 1));
     }
     lines.join("\n")
+}
+
+/// What an engine can do, as its sheet says; a line each of price and limits,
+/// models, controls and formats.
+fn capabilities(details: &Value) -> Vec<String> {
+    let each = |member: &str, word: &dyn Fn(&Value) -> String| -> String {
+        details[member].as_array().into_iter().flatten().map(word).collect::<Vec<_>>().join(", ")
+    };
+    let limits = each("limits", &|limit| format!("at most {} {} a call", limit["most"], output::text(limit, "unit")));
+    let model = |model: &Value| match output::text(model, "price_factor").as_str() {
+        "1" => output::text(model, "name"),
+        factor => format!("{} (price × {factor})", output::text(model, "name")),
+    };
+    let format = |format: &Value| {
+        let rates = format["sample_rates"].as_array().into_iter().flatten();
+        let rates: Vec<String> = rates.map(Value::to_string).collect();
+        format!("{} at {} Hz", output::text(format, "type"), rates.join("/"))
+    };
+    let price = output::text(details, "price");
+    let lines = [
+        ("", [price, limits].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("; ")),
+        ("models: ", each("models", &model)),
+        ("controls: ", each("controls", &control)),
+        ("formats: ", each("formats", &format)),
+        ("languages: ", output::text(details, "languages")),
+    ];
+    lines.into_iter().filter(|(_, text)| !text.is_empty()).map(|(name, text)| format!("{name}{text}")).collect()
+}
+
+/// A control with its range: `pitch -3 to 3 semitones`.
+fn control(control: &Value) -> String {
+    let number = |member: &str| control[member].as_f64().map(|number| number.to_string());
+    let range = match (number("least"), number("most")) {
+        (Some(least), Some(most)) => format!(" {least} to {most}"),
+        (None, Some(most)) => format!(" up to {most}"),
+        _ => String::new(),
+    };
+    let unit = output::text(control, "unit");
+    let unit = if unit.is_empty() { unit } else { format!(" {unit}") };
+    let models = output::text(control, "models");
+    let models = if models.is_empty() { models } else { format!(" (with {models})") };
+    format!("{}{range}{unit}{models}", output::text(control, "name"))
 }
 
 fn render_check(check: &Value) -> String {
@@ -194,10 +239,10 @@ fn render_check(check: &Value) -> String {
             output::text(claim, "verdict"),
         ]
     });
-    let mut text = output::table(&["claim", "of", "sheet says", "seen", ""], rows.collect(), &[]);
+    let mut text = output::table(&["claim", "subject", "sheet", "engine", "verdict"], rows.collect(), &[]);
     for claim in claims.iter().filter(|claim| claim["verdict"] == "differs") {
         text.push_str(&format!("\n\n{} {}", output::text(claim, "kind"), output::text(claim, "subject")));
-        for (name, member) in [("sent", "request"), ("came back", "answer")] {
+        for (name, member) in [("request", "request"), ("answer", "answer")] {
             let told = output::text(claim, member);
             if !told.is_empty() {
                 text.push_str(&format!("\n  {name}: {}", told.replace('\n', "\n    ")));
@@ -206,6 +251,6 @@ fn render_check(check: &Value) -> String {
     }
     let count = |verdict: &str| claims.iter().filter(|claim| claim["verdict"] == verdict).count();
     let (holds, differs, open) = (count("holds"), count("differs"), count("untested"));
-    text.push_str(&format!("\n\n{holds} hold, {differs} differ, {open} open; {}", output::money(&check["cost"])));
+    text.push_str(&format!("\n\n{holds} hold, {differs} differ, {open} untested; {}", output::money(&check["cost"])));
     text
 }

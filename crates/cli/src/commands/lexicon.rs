@@ -83,7 +83,7 @@ fn render(list: &Value) -> String {
 fn render_versions(list: &Value) -> String {
     let rows = output::items(list).into_iter().map(|one| {
         let state = if one["retired"] == true { "retired" } else { "" };
-        vec![one["version"].to_string(), output::text(&one, "at"), output::text(&one, "by"), state.to_owned()]
+        vec![one["version"].to_string(), output::time(&one["at"]), output::text(&one, "by"), state.to_owned()]
     });
     output::table(&["version", "added", "by", ""], rows.collect(), &[0])
 }

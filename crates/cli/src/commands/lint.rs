@@ -64,9 +64,10 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
     }
     let lost = engines.iter().filter(|linted| linted.worst > Outcome::Emulated).count() + refused.len();
     match args.strict && lost > 0 {
-        true => {
-            Err(CliError::Failed(format!("something is lost with {lost} of {} engines", engines.len() + refused.len())))
-        }
+        true => Err(CliError::Failed(format!(
+            "{lost} of {} engines lose an element of the script",
+            engines.len() + refused.len()
+        ))),
         false => Ok(()),
     }
 }

@@ -43,7 +43,7 @@ fn path(name: &str) -> String {
 }
 
 fn render(list: &Value) -> String {
-    let row = |person: Value| vec![output::text(&person, "name"), output::text(&person, "changed")];
+    let row = |person: Value| vec![output::text(&person, "name"), output::time(&person["changed"])];
     let rows: Vec<Vec<String>> = output::items(list).into_iter().map(row).collect();
     if rows.is_empty() {
         return "Nobody can sign in with a password yet. Add a person: dispatcher person add NAME".into();

@@ -111,10 +111,6 @@ fn render(route: &Value) -> String {
         ]
     });
     let table = output::table(&["leg", "engine", "voice", "model", "deadline", "languages"], rows.collect(), &[4]);
-    format!(
-        "{} ({}) {}\n{table}",
-        output::text(route, "name"),
-        output::text(route, "work"),
-        output::text(route, "note")
-    )
+    let (name, work, note) = (output::text(route, "name"), output::text(route, "work"), output::text(route, "note"));
+    format!("{}\n{table}", format!("{name} ({work}) {note}").trim_end())
 }

@@ -42,7 +42,7 @@ struct Key {
 
 impl Key {
     fn new() -> Result<Self, CliError> {
-        let failed = |_| CliError::Failed("no key could be made for avocet".into());
+        let failed = |_| CliError::Failed("the key cannot be generated for avocet".into());
         let pair = EcdsaKeyPair::generate(&ECDSA_P256_SHA256_FIXED_SIGNING).map_err(failed)?;
         let document = pair.to_pkcs8v1().map_err(failed)?;
         let pem = pem::encode(&pem::Pem::new("PRIVATE KEY", document.as_ref()));

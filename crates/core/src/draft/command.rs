@@ -262,7 +262,7 @@ impl Options<'_> {
                 self.method.get_or_insert("PUT".into());
             }
             "-G" | "--get" => self.get = true,
-            "-I" | "--head" => return Err(DraftError::Option("-I asks for headers alone and makes no sound".into())),
+            "-I" | "--head" => return Err(DraftError::Option("-I requests headers only, not audio".into())),
             "-E" | "--cert" | "--key" => {
                 value()?;
                 self.pasted.remarks.push(format!("{name}: a client certificate; add [access.identity] and its parts"));
@@ -306,9 +306,9 @@ impl Options<'_> {
             }
             None => {
                 self.pasted.raw = true;
-                self.pasted
-                    .remarks
-                    .push(format!("the body is the file {path}, which is not here: taken for the audio"));
+                self.pasted.remarks.push(format!(
+                    "the body is the file {path}, which does not exist here; it is taken to be the audio"
+                ));
             }
         }
         Ok(())
@@ -349,7 +349,9 @@ impl Options<'_> {
                 let path = given[1..].split(';').next().unwrap_or_default().to_owned();
                 let content = self.files.read(&path);
                 if content.is_none() {
-                    self.pasted.remarks.push(format!("the part {} is the file {path}, which is not here", text(&name)));
+                    self.pasted
+                        .remarks
+                        .push(format!("the part {} is the file {path}, which does not exist here", text(&name)));
                 }
                 Part { name: text(&name), value: plain(content.unwrap_or_default()), file: None }
             }

@@ -321,7 +321,7 @@ impl Writer {
         self.put(format!("endpoint = {}", quoted(&endpoint)));
         self.put("");
         self.put("[guide]");
-        self.put("steps = []  # ? how one gets access: account, narrowest role, where the key is found");
+        self.put("steps = []  # ? how to get access: account, narrowest role, where to find the key");
         self.put("");
         self.access();
         let section = if self.found.audio { "recognition" } else { "synthesis" };
@@ -342,7 +342,7 @@ impl Writer {
         self.put("# status = 402");
         self.put("# means  = \"unpaid\"");
         if section == "synthesis" && self.found.text.is_none() {
-            let remark = "no text was found in the command: put {{ text }} where it belongs";
+            let remark = "no text was found in the command; put {{ text }} in its place";
             self.shape.pasted.remarks.push(remark.into());
         }
     }
@@ -422,14 +422,14 @@ impl Writer {
 
     fn synthesis(&mut self) {
         self.put("answer = \"audio\"  # ? or { base64 = \"$.path\" }, { link = \"$.path\" }");
-        self.put("# limit = { characters = 5000 }  # ? what it takes at once");
+        self.put("# limit = { characters = 5000 }  # ? limit of one call");
         if let Some(model) = self.found.model.clone() {
             self.put(format!("models = [{{ name = {} }}]", quoted(&model)));
         }
         self.format("synthesis");
         let voice = self.found.voice.clone().unwrap_or_else(|| "default".into());
         let language = self.found.language.clone().or_else(|| language_in(&voice));
-        let guess = if language.is_some() { "" } else { "  # ? the languages it speaks" };
+        let guess = if language.is_some() { "" } else { "  # ? the languages of the voice" };
         self.put("");
         self.put("[[synthesis.voices]]");
         self.put(format!("id = {}", quoted(&voice)));
@@ -441,11 +441,11 @@ impl Writer {
         if let Some(model) = self.found.model.clone() {
             self.put(format!("models = [{{ name = {} }}]", quoted(&model)));
         }
-        self.put("# limit = { megabytes = … }  # ? what it takes at once");
+        self.put("# limit = { megabytes = … }  # ? limit of one call");
         self.format("recognition");
         self.put("");
         self.put("[recognition.transcript]");
-        self.put("text = \"$.text\"  # ? where the text lies in its answer; words and times likewise");
+        self.put("text = \"$.text\"  # ? where the text is in its answer; also words and times");
     }
 }
 

@@ -264,12 +264,12 @@ impl Access {
             return Some(("scheme", message.into()));
         }
         if let Some(stranger) = self.public.iter().find(|part| !known(part)) {
-            return Some(("public", format!("'{stranger}' is not among the parts")));
+            return Some(("public", format!("'{stranger}' is not one of the parts")));
         }
         if let Some(assertion) = &self.assertion {
             let named = [Some(&assertion.key), assertion.key_id.as_ref()];
             if let Some(stranger) = named.into_iter().flatten().find(|part| !known(part)) {
-                return Some(("assertion", format!("'{stranger}' is not among the parts")));
+                return Some(("assertion", format!("'{stranger}' is not one of the parts")));
             }
             if assertion.used_as == AssertionUse::Token && self.token.is_none() {
                 return Some(("assertion", "use = \"token\" needs [access.token]".into()));
@@ -277,7 +277,7 @@ impl Access {
         }
         if let Some(signature) = &self.signature {
             if let Some(stranger) = [&signature.key, &signature.key_id].into_iter().find(|part| !known(part)) {
-                return Some(("signature", format!("'{stranger}' is not among the parts")));
+                return Some(("signature", format!("'{stranger}' is not one of the parts")));
             }
             let derived = ["@method", "@target-uri", "@authority", "@scheme", "@path", "@query"];
             let strange = |name: &&String| {
@@ -285,20 +285,17 @@ impl Access {
                     || name.bytes().any(|b| b.is_ascii_uppercase())
             };
             if let Some(name) = signature.covers.iter().find(strange) {
-                return Some((
-                    "signature",
-                    format!("'{name}' cannot be covered; header fields stand in small letters"),
-                ));
+                return Some(("signature", format!("'{name}' cannot be covered; write header names in small letters")));
             }
         }
         if let Some(identity) = &self.identity {
             let named = [Some(&identity.certificate), Some(&identity.key), identity.authority.as_ref()];
             if let Some(stranger) = named.into_iter().flatten().find(|part| !known(part)) {
-                return Some(("identity", format!("'{stranger}' is not among the parts")));
+                return Some(("identity", format!("'{stranger}' is not one of the parts")));
             }
         }
         if let Some(stranger) = self.file.keys().find(|part| !known(part)) {
-            return Some(("file", format!("'{stranger}' is not among the parts")));
+            return Some(("file", format!("'{stranger}' is not one of the parts")));
         }
         let call = self.token.as_ref().map(|token| token.call.split_once(' '));
         match call {
@@ -308,7 +305,7 @@ impl Access {
             {
                 None
             }
-            Some(_) => Some(("token", "a token is asked for with POST and a path or address".into())),
+            Some(_) => Some(("token", "a token is requested with POST and a path or address".into())),
             None => None,
         }
     }

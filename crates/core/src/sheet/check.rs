@@ -41,13 +41,13 @@ impl Sheet {
         }
         for rule in &self.errors {
             if !Cause::IN_SHEETS.contains(&rule.means) {
-                return wrong(&["errors"], format!("'{}' is seen by the gateway alone", rule.means));
+                return wrong(&["errors"], format!("only the gateway itself can report '{}'", rule.means));
             }
             if rule.status.is_none() && rule.contains.is_none() && rule.at.is_none() {
                 return wrong(&["errors"], "a rule needs status, contains or at".into());
             }
             if rule.equals.is_some() && rule.at.is_none() {
-                return wrong(&["errors"], "equals needs at, the place in the answer to look at".into());
+                return wrong(&["errors"], "equals needs at: the path in the answer".into());
             }
         }
         self.check_access()?;
@@ -88,7 +88,7 @@ impl Sheet {
         if self.driver == Driver::Http {
             check_call("synthesis", synthesis)?;
             if synthesis.raw || synthesis.audio.is_some() {
-                return wrong("call", "raw and audio hand audio over; an engine that speaks is given text".into());
+                return wrong("call", "raw and audio send audio; a synthesiser is sent text".into());
             }
             if synthesis.answer.is_none() && synthesis.socket.is_none() {
                 return Err((
@@ -109,10 +109,10 @@ impl Sheet {
         let ranges = [&controls.rate, &controls.pitch, &controls.volume, &controls.variation, &controls.seed];
         check_ranges("synthesis", &ranges)?;
         if controls.rate.as_ref().is_some_and(|rate| rate.least <= 0.0) {
-            return wrong("controls", "a rate is a factor above 0".into());
+            return wrong("controls", "a rate is a factor greater than 0".into());
         }
         if synthesis.voices.is_empty() && self.catalogue.is_none() {
-            return wrong("voices", "an engine that speaks has at least one voice, or a [catalogue]".into());
+            return wrong("voices", "a synthesiser has at least one voice, or a [catalogue]".into());
         }
         for voice in &synthesis.voices {
             if let Some(tag) = voice.languages.iter().find(|tag| !crate::is_language_tag(tag)) {
@@ -132,12 +132,10 @@ impl Sheet {
             Driver::Http => {
                 check_call("recognition", recognition)?;
                 if recognition.transcript.is_none() {
-                    return wrong("[recognition.transcript] is missing: where the text lies");
+                    return wrong("[recognition.transcript] is missing: where the text is");
                 }
                 if !matches!(recognition.answer, None | Some(Answer::Link { .. })) {
-                    return wrong(
-                        "answer is { link = \"$.path\" } here, or missing where the last answer is the result",
-                    );
+                    return wrong("answer is { link = \"$.path\" } here, or missing if the last answer is the result");
                 }
                 if recognition.pieces.as_ref().is_some_and(|pieces| pieces.bytes < 1_024) {
                     return wrong("pieces.bytes is at least 1024");
@@ -153,7 +151,7 @@ impl Sheet {
                 }
             }
             Driver::Process if recognition.lines.is_none() => {
-                return wrong("[recognition.lines] is missing: how words are printed");
+                return wrong("[recognition.lines] is missing: how the program prints words");
             }
             Driver::Process => {}
         }
@@ -168,7 +166,7 @@ impl Sheet {
         let Some(catalogue) = &self.catalogue else { return Ok(()) };
         let wrong = |message: &str| Err((vec!["catalogue"], message.to_owned()));
         if self.synthesis.is_none() {
-            return wrong("a catalogue lists voices, and this engine does not speak");
+            return wrong("a catalogue lists voices, but this engine has no synthesis");
         }
         match self.driver {
             Driver::Http => {
@@ -234,10 +232,10 @@ fn check_around(
         check_step(section, "poll", poll)?;
         let waits = [poll.first, poll.longest];
         if waits.iter().any(|wait| !(0.01..=600.0).contains(wait)) {
-            return Err((vec![section, "poll"], "first and longest lie between 0.01 and 600 seconds".into()));
+            return Err((vec![section, "poll"], "first and longest are between 0.01 and 600 seconds".into()));
         }
         if poll.state.is_some() && poll.done.is_empty() {
-            return Err((vec![section, "poll"], "done is missing: the states that are good ends".into()));
+            return Err((vec![section, "poll"], "done is missing: the states of success".into()));
         }
     }
     fetch.map_or(Ok(()), |fetch| check_step(section, "fetch", fetch))
@@ -249,7 +247,7 @@ fn check_ranges(section: &'static str, ranges: &[&Option<RangeControl>]) -> Resu
         range.least > range.most || range.neutral.is_some_and(|neutral| !inside(neutral))
     };
     match ranges.iter().filter_map(|range| range.as_ref()).any(|range| strange(&range)) {
-        true => Err((vec![section, "controls"], "least, neutral and most are in this order".into())),
+        true => Err((vec![section, "controls"], "least, neutral and most must be in ascending order".into())),
         false => Ok(()),
     }
 }

@@ -125,7 +125,7 @@ means  = "quota"
             ("call   = \"POST", "call   = \"FETCH", 13, "synthesis.call", "GET, POST, PUT, PATCH or DELETE"),
             ("languages = [\"en-GB\"]", "languages = [\"en_GB\"]", 22, "synthesis.voices", "en_GB"),
             ("price = \"0.000016\"", "price = \"cheap\"", 29, "tariff.price", "cheap"),
-            ("means  = \"quota\"", "means  = \"abandoned\"", 31, "errors", "gateway alone"),
+            ("means  = \"quota\"", "means  = \"abandoned\"", 31, "errors", "only the gateway"),
         ] {
             let error = fault(from, to);
             assert_eq!((error.line, error.key.as_str()), (line, key), "{to}: {error}");

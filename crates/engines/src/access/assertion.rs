@@ -50,9 +50,10 @@ impl Assertion {
             AssertionAlgorithm::RS256 => (Algorithm::RS256, EncodingKey::from_rsa_pem(pem)),
             AssertionAlgorithm::ES256 => (Algorithm::ES256, EncodingKey::from_ec_pem(pem)),
         };
-        let key = key.map_err(|_| useless(format!("the part '{}' is no private key in PEM of this kind", self.key)))?;
+        let key =
+            key.map_err(|_| useless(format!("the part '{}' is not a private key of this kind in PEM", self.key)))?;
         let mut claims: Map<String, serde_json::Value> = serde_json::from_str(&render(&self.claims, context)?)
-            .map_err(|_| useless("the claims of the assertion are no JSON object"))?;
+            .map_err(|_| useless("the claims of the assertion are not a JSON object"))?;
         let now = unix_seconds();
         claims.insert("iat".into(), json!(now - SKEW));
         claims.insert("exp".into(), json!(now + self.seconds));

@@ -38,7 +38,7 @@ impl Herald {
     /// When there is no randomness.
     pub fn new_key() -> Result<SecretString, EngineError> {
         let made = Ed25519KeyPair::generate_pkcs8(&SystemRandom::new());
-        let made = made.map_err(|_| EngineError::new(Cause::Unavailable, "no key could be made"))?;
+        let made = made.map_err(|_| EngineError::new(Cause::Unavailable, "the key cannot be generated"))?;
         Ok(pem::encode(&pem::Pem::new("PRIVATE KEY", made.as_ref())).into())
     }
 
@@ -47,7 +47,7 @@ impl Herald {
     /// # Errors
     /// When it is no key of Ed25519.
     pub fn new(key: SecretString) -> Result<Herald, EngineError> {
-        let no_key = || useless("the webhook key is no Ed25519 key in PEM (PKCS #8)");
+        let no_key = || useless("the webhook key is not an Ed25519 key in PEM (PKCS #8)");
         let der = pem::parse(key.expose_secret().trim()).map_err(|_| no_key())?;
         let pair = Ed25519KeyPair::from_pkcs8_maybe_unchecked(der.contents()).map_err(|_| no_key())?;
         let public = URL_SAFE_NO_PAD.encode(pair.public_key().as_ref());
@@ -74,7 +74,7 @@ impl Herald {
     /// # Errors
     /// When it cannot be reached, or does not answer with success.
     pub async fn tell(&self, fetcher: &Fetcher, address: &str, body: Bytes) -> Result<(), EngineError> {
-        let url: Url = address.parse().map_err(|_| useless("the webhook is no address"))?;
+        let url: Url = address.parse().map_err(|_| useless("the webhook is not a URL"))?;
         let client = fetcher.client(Network::Private, &url, None)?;
         let mut outgoing = Outgoing::bare(Method::POST, url);
         outgoing.headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/json"));

@@ -84,7 +84,7 @@ fn useless(what: impl std::fmt::Display) -> EngineError {
 /// A secret as the value of a header, never logged.
 fn secret_value(text: &str) -> Result<HeaderValue, EngineError> {
     let mut value =
-        HeaderValue::from_str(text).map_err(|_| useless("a part of the credential cannot stand in a header"))?;
+        HeaderValue::from_str(text).map_err(|_| useless("a part of the credential cannot be sent in a header"))?;
     value.set_sensitive(true);
     Ok(value)
 }
@@ -98,7 +98,7 @@ fn bearer(token: &SecretString, headers: &mut HeaderMap) -> Result<(), EngineErr
 fn basic(name: &str, password: &str, headers: &mut HeaderMap) -> Result<(), EngineError> {
     use base64::Engine as _;
     if name.contains(':') {
-        return Err(useless("the name of the credential holds a colon, which basic access cannot carry"));
+        return Err(useless("the name in the credential contains a colon, which basic access does not allow"));
     }
     let both = base64::engine::general_purpose::STANDARD.encode(format!("{name}:{password}"));
     headers.insert(AUTHORIZATION, secret_value(&format!("Basic {both}"))?);

@@ -108,12 +108,13 @@ impl Signature {
         let part = |name: &str| credential.get(name).map(|part| part.expose_secret()).unwrap_or_default();
         let covers = |name: &str| self.spec.covers.iter().any(|covered| covered == name);
         let ascii = |text: &str| {
-            HeaderValue::from_str(text).map_err(|_| useless("the name of the key cannot stand in a header"))
+            HeaderValue::from_str(text).map_err(|_| useless("the name of the key cannot be sent in a header"))
         };
         if covers("content-digest") {
-            let body = request.body.as_ref().ok_or_else(|| {
-                EngineError::new(Cause::Malformed, "a body that is streamed cannot be digested before")
-            })?;
+            let body = request
+                .body
+                .as_ref()
+                .ok_or_else(|| EngineError::new(Cause::Malformed, "a streamed body has no digest in advance"))?;
             let digest = content_digest(body);
             request.headers.insert("content-digest", ascii(&digest)?);
         }
@@ -125,7 +126,7 @@ impl Signature {
         let base = signature_base(&self.spec.covers, &parameters, request)?;
         let signed = sign(self.spec.algorithm, part(&self.spec.key), base.as_bytes());
         let signed = signed.ok_or_else(|| {
-            useless(format!("the part '{}' is no key for {}", self.spec.key, self.spec.algorithm.name()))
+            useless(format!("the part '{}' is not a key for {}", self.spec.key, self.spec.algorithm.name()))
         })?;
         let label = &self.spec.label;
         request.headers.insert("signature-input", ascii(&format!("{label}={parameters}"))?);

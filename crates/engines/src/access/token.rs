@@ -148,7 +148,7 @@ impl Tokens {
             self.target.clone()
         };
         let url = reqwest::Url::parse(&address)
-            .map_err(|_| EngineError::new(Cause::Malformed, "the token endpoint is no address"))?;
+            .map_err(|_| EngineError::new(Cause::Malformed, "the token endpoint is not a URL"))?;
         let request = reach
             .fetcher
             .client(reach.network, &url, reach.identity)?
@@ -171,9 +171,9 @@ impl Tokens {
             });
             return Err(told(cause, "no token"));
         }
-        let parsed: serde_json::Value =
-            serde_json::from_slice(&answer).map_err(|_| told(Cause::Broken, "the token endpoint gave no JSON"))?;
-        self.read(&parsed).ok_or_else(|| useless("the token endpoint gave no token where the sheet looks for it"))
+        let parsed: serde_json::Value = serde_json::from_slice(&answer)
+            .map_err(|_| told(Cause::Broken, "the answer of the token endpoint is not JSON"))?;
+        self.read(&parsed).ok_or_else(|| useless("the answer of the token endpoint has no token at the sheet's path"))
     }
 
     fn read(&self, answer: &serde_json::Value) -> Option<Kept> {

@@ -39,7 +39,7 @@ impl Checking<'_> {
         let Some(recognition) = self.sheet.recognition.clone() else { return Ok(()) };
         let sentence = sample_sentence(&["en".to_owned()]);
         let Some(sample) = self.audible(sentence, heard).await? else {
-            let why = "not tried: nobody here speaks so that it is heard; name a voice with --voice";
+            let why = "not tested: no voice is available to speak the test audio; give one with --voice";
             self.put("transcript", "speech to hear", "text", why.into(), Verdict::Untested);
             return Ok(());
         };
@@ -120,7 +120,7 @@ impl Checking<'_> {
             let length = sample.len() as f64 / f64::from(SAMPLE_RATE);
             let inside = times.is_sorted() && times.iter().all(|time| (0.0..=length).contains(time));
             let seen = format!("{} words from {:.2} s", transcript.words.len(), times.first().copied().unwrap_or(0.0));
-            self.put("transcript", "word times", "in order, within the sound", seen, truth(whole && inside));
+            self.put("transcript", "word times", "in order, within the audio", seen, truth(whole && inside));
         }
         if ask.speakers {
             let named = transcript.words.iter().all(|word| word.speaker.is_some()) && !transcript.words.is_empty();

@@ -163,7 +163,7 @@ impl Checking<'_> {
             }
         };
         match engine.try_credential(&opened.parts).await {
-            None => self.put("access", "credential", "taken", "seen by the calls below".into(), Verdict::Untested),
+            None => self.put("access", "credential", "accepted", "see the calls below".into(), Verdict::Untested),
             Some(Ok(_)) => self.put("access", "credential", "taken", "taken".into(), Verdict::Holds),
             Some(Err(error)) => {
                 let miss = Miss { cause: error.cause, detail: error.detail, request: "the call of the check".into() };
@@ -189,7 +189,13 @@ impl Checking<'_> {
         };
         let strange: Parts = parts.iter().map(spoilt).collect();
         if strange.iter().all(|(name, part)| parts[name].expose_secret() == part.expose_secret()) {
-            return self.put("access", "stranger", "refused", "a key cannot be made up".into(), Verdict::Untested);
+            return self.put(
+                "access",
+                "invalid credential",
+                "refused",
+                "no invalid key can be made".into(),
+                Verdict::Untested,
+            );
         }
         let Some(planned) = self.planned(None, None, None, Shaping::default()) else { return };
         let call = self.call(&planned, "Hello.");
@@ -200,13 +206,13 @@ impl Checking<'_> {
         };
         match refused {
             Err(error) if error.cause == Cause::Unauthorized => {
-                self.put("access", "stranger", "unauthorized", "unauthorized".into(), Verdict::Holds);
+                self.put("access", "invalid credential", "unauthorized", "unauthorized".into(), Verdict::Holds);
             }
             Err(error) => {
                 let miss = Miss { cause: error.cause, detail: error.detail, request };
-                self.miss("access", "stranger", "unauthorized", &miss);
+                self.miss("access", "invalid credential", "unauthorized", &miss);
             }
-            Ok(()) => self.put("access", "stranger", "unauthorized", "let in".into(), Verdict::Differs),
+            Ok(()) => self.put("access", "invalid credential", "unauthorized", "let in".into(), Verdict::Differs),
         }
     }
 

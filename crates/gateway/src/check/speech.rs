@@ -247,7 +247,7 @@ impl Checking<'_> {
             let (rate, heard) = (wish.rate, wish.pitch.is_some() || wish.volume.is_some());
             let Some(planned) = self.planned(Some(voice), model.as_deref(), None, wish) else { return Ok(()) };
             if planned.shaped.adjustments.iter().any(|it| it.done == Done::Omitted) {
-                self.put("control", subject, "taken", "the sheet itself does not take it".into(), Verdict::Differs);
+                self.put("control", subject, "taken", "the sheet does not support it".into(), Verdict::Differs);
                 return Ok(());
             }
             let made = match self.speak(&planned, text).await? {
@@ -264,7 +264,7 @@ impl Checking<'_> {
                 }
                 None if heard => {
                     let same = before.samples == made.samples;
-                    (if same { "nothing changes" } else { "it is heard" }.into(), !same)
+                    (if same { "nothing changes" } else { "it is audible" }.into(), !same)
                 }
                 None => (seconds(&made), true),
             };
@@ -283,7 +283,9 @@ impl Checking<'_> {
         let strange = Voice { id: format!("{}-of-nowhere", voice.id), ..voice.clone() };
         let Some(planned) = self.planned(Some(&strange), None, None, Shaping::default()) else { return Ok(()) };
         match self.speak(&planned, "Hello.").await? {
-            Ok(_) => self.put("error", "an unknown voice", "refused", "spoken by another".into(), Verdict::Untested),
+            Ok(_) => {
+                self.put("error", "an unknown voice", "refused", "spoken by another voice".into(), Verdict::Untested)
+            }
             Err(miss) if matches!(miss.cause, Cause::Malformed | Cause::Unsupported | Cause::Refused) => {
                 self.put("error", "an unknown voice", "refused", miss.cause.name().into(), Verdict::Holds);
             }
@@ -303,9 +305,9 @@ impl Checking<'_> {
             (None, Some(bytes)) => (bytes, "bytes"),
             _ => return Ok(()),
         };
-        let claimed = format!("{most} {unit} at once");
+        let claimed = format!("{most} {unit} in one call");
         if most > LONGEST_TRIED {
-            self.put("limit", unit, &claimed, "not tried: too long to send for this".into(), Verdict::Untested);
+            self.put("limit", unit, &claimed, "not tested: too long for a check".into(), Verdict::Untested);
             return Ok(());
         }
         let Some(planned) = self.planned(Some(voice), None, None, Shaping::default()) else { return Ok(()) };

@@ -104,7 +104,7 @@ impl Performance<'_> {
         self.failures.push(failed.clone());
         let problem = match self.opener.is_some() {
             true => summary(&self.failures),
-            false => format!("broke off after {made_ms} ms of audio: {}", failed.cause),
+            false => format!("failed after {made_ms} ms of audio: {}", failed.cause),
         };
         let settled = self.settle("failed", made_ms, Some(problem)).await;
         if settled.is_err() || !ended {

@@ -116,7 +116,7 @@ impl Gateway {
             return Err(GatewayError::Credential(format!("{engine} needs no credential")));
         }
         if !missing.is_empty() || given.len() != wanted.len() {
-            return Err(GatewayError::Credential(format!("{engine} takes the parts {wanted:?}; given were {given:?}")));
+            return Err(GatewayError::Credential(format!("{engine} needs the parts {wanted:?}, not {given:?}")));
         }
         if let Some(part) = wanted.iter().find(|part| {
             let length = parts[*part].expose_secret().len();
@@ -231,7 +231,7 @@ impl Gateway {
         });
         if let (None, None, Some(pending)) = (good, of("refused"), of("pending")) {
             let cause = pending.cause.as_deref().unwrap_or("not tried yet");
-            return Err(absent(format!("its credential is pending ({cause}); it is tried again and again")));
+            return Err(absent(format!("its credential is pending ({cause}); it is tried again for a day")));
         }
         let Some(row) = good.or(of("refused")) else {
             return Err(absent(match name {
@@ -241,7 +241,7 @@ impl Gateway {
         };
         if row.hosts != engine.host() {
             return Err(absent(format!(
-                "its credential is bound to {}, not to {}; if that is right: dispatcher credential confirm {}",
+                "its credential is bound to {}, not to {}; if that is intended: dispatcher credential confirm {}",
                 row.hosts,
                 engine.host(),
                 row.name

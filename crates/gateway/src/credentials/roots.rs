@@ -114,7 +114,7 @@ impl Gateway {
     pub async fn change_root_key(&self, by: &str) -> Result<usize, GatewayError> {
         let roots = &self.inner.roots;
         let RootPlace::File(path) = roots.place.clone() else {
-            let detail = "the root key is given by the host; set the variable of the next one and start the service";
+            let detail = "the host provides the root key; set the variable of the next key, and start the service";
             return Err(GatewayError::Credential(detail.into()));
         };
         if roots.keys().next.is_none() {

@@ -61,20 +61,22 @@ fn verdict(outcome: &Result<Vec<String>, EngineError>) -> Verdict {
 /// A cause in plain words, with the next step.
 fn words(cause: Cause, engine: &str) -> String {
     let text = match cause {
-        Cause::Unauthorized => "the engine does not know it: it is mistyped, has ended, or was taken back there",
-        Cause::NotActiveYet => "the engine knows it, and it is not live yet; keys can take some minutes",
-        Cause::WrongRegion => "it belongs to another region than the one that is called",
-        Cause::MissingRole => "the engine knows it, and it lacks a role that this needs",
-        Cause::Unpaid => "the engine knows it, and its account is not paid for",
-        Cause::Quota => "the engine knows it, and its account's limit is used up",
-        Cause::Throttled => "the engine takes no more calls just now; try again in a while",
-        Cause::Unavailable | Cause::TimedOut => "the engine cannot be reached, so that nothing is known of it",
-        Cause::Refused => "the engine refuses to serve it",
-        _ => "the engine answered in a way that tells nothing of it",
+        Cause::Unauthorized => "it is mistyped, expired or revoked at the engine",
+        Cause::NotActiveYet => "it is not active at the engine yet; this can take some minutes",
+        Cause::WrongRegion => "it belongs to another region than the endpoint",
+        Cause::MissingRole => "it lacks a role at the engine",
+        Cause::Unpaid => "its account at the engine is not paid",
+        Cause::Quota => "the limit of its account at the engine is reached",
+        Cause::Throttled => "the engine accepts no more calls at present; try again later",
+        Cause::Unavailable | Cause::TimedOut => "the engine cannot be reached, so the credential cannot be checked",
+        Cause::Refused => "the engine refuses service",
+        _ => "the engine's answer does not show whether the credential works",
     };
     match cause {
-        Cause::Unauthorized | Cause::WrongRegion => format!("{text}; bind another: dispatcher credential add {engine}"),
-        Cause::MissingRole | Cause::Unpaid => format!("{text}; see to it at the engine, then check again"),
+        Cause::Unauthorized | Cause::WrongRegion => {
+            format!("{text}; replace it: dispatcher credential replace {engine}")
+        }
+        Cause::MissingRole | Cause::Unpaid => format!("{text}; correct this at the engine, then check again"),
         _ => text.into(),
     }
 }
@@ -216,7 +218,7 @@ impl Gateway {
         let engine = registry.engine(&row.engine)?.clone();
         if row.hosts != engine.host() {
             let told = format!(
-                "it is bound to {}, and the engine is called at {} now; if that is right: dispatcher credential confirm {name}",
+                "it is bound to {}, and the engine is called at {} now; if that is intended: dispatcher credential confirm {name}",
                 row.hosts,
                 engine.host()
             );
@@ -229,7 +231,8 @@ impl Gateway {
             .note("credential.check", format!("{name} version {}", row.version), by.into(), now_micros())
             .await?;
         let Some(outcome) = outcome else {
-            let told = "its sheet names no call that tells without cost; speak a word with it: dispatcher engine check";
+            let told =
+                "its sheet has no call that checks it without cost; check it with real calls: dispatcher engine check";
             return Ok(Trial { told: format!("{told} {}", row.engine), ..Trial::of(super::view(&row)) });
         };
         self.judged(row, &engine, outcome, by).await
@@ -263,13 +266,13 @@ impl Gateway {
                     true => Vec::new(),
                     false => needs.iter().filter(|need| !roles.contains(need)).cloned().collect(),
                 };
-                let mut told = "the engine takes it".to_owned();
-                if !missing.is_empty() {
-                    told = format!("the engine takes it, and it lacks {}", missing.join(", "));
-                } else if !more.is_empty() {
-                    told =
-                        format!("{told}; it may do more than it needs: {}; a narrower one is safer", more.join(", "));
-                }
+                let told = match (missing.is_empty(), more.is_empty()) {
+                    (false, _) => format!("the engine accepts it, but it lacks {}", missing.join(", ")),
+                    (true, false) => {
+                        format!("the engine accepts it; one without these rights is safer: {}", more.join(", "))
+                    }
+                    (true, true) => "the engine accepts it".to_owned(),
+                };
                 let works = Some(missing.is_empty());
                 let cause = (!missing.is_empty()).then_some(Cause::MissingRole);
                 Ok(Trial { told, works, cause, roles: roles.clone(), more, missing, credential: super::view(&row) })

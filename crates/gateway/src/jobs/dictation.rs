@@ -84,7 +84,7 @@ impl PartNote {
         let note = serde_json::to_vec(&Note { engine, dispatch, transcript: transcript.clone() });
         let note = note.map_err(|error| GatewayError::Internal(error.to_string()))?;
         let kept = keep::put_aside(self.folder.clone(), self.name.clone(), note).await;
-        kept.map_err(|error| GatewayError::Internal(format!("what was heard cannot be kept: {error}")))
+        kept.map_err(|error| GatewayError::Internal(format!("the transcript cannot be stored: {error}")))
     }
 
     async fn read(&self) -> Option<Note> {
@@ -125,7 +125,7 @@ impl JobRun<'_> {
         let keep_whole = dictation.wish.speakers || probed.length.seconds() <= LONG;
         let whole = keep_whole && plan.iter().any(|(_, over)| over.is_none());
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
-        let Some((head, _)) = head else { return Err(Stop::Failed("no engine hears it".into())) };
+        let Some((head, _)) = head else { return Err(Stop::Failed("no engine recognises it".into())) };
         let transcript = match whole {
             true => {
                 let request = self.request(dictation, audio.clone(), None);

@@ -196,7 +196,7 @@ impl Keeper {
 
     #[expect(clippy::unused_self, reason = "says whose failure it is")]
     pub(crate) fn failed(&self, error: &std::io::Error) -> GatewayError {
-        GatewayError::Internal(format!("a piece of a job cannot be kept: {error}"))
+        GatewayError::Internal(format!("a piece of a job cannot be stored: {error}"))
     }
 
     pub(crate) async fn begin(&self) -> std::io::Result<Keeping<'_>> {

@@ -178,7 +178,7 @@ impl Gateway {
         let filter = JobFilter { app: Some(caller.app.name.clone()), limit: i64::MAX, ..JobFilter::default() };
         let rows = self.inner.store.jobs(filter).await?;
         if rows.iter().filter(|row| !is_over(&row.state)).count() >= MOST_OPEN {
-            let what = format!("the app has {MOST_OPEN} jobs that are not over; wait for some, or cancel them");
+            let what = format!("the app has {MOST_OPEN} jobs that have not ended; wait, or cancel some");
             return Err(GatewayError::Crowded { what, retry_after: SWEEP });
         }
         let Some(most) = self.inner.host.room.as_ref().map(|room| room.quota) else { return Ok(()) };
@@ -322,8 +322,8 @@ impl Gateway {
         self.check_room()?;
         if !self.inner.store.reopen_job(id.to_owned()).await? {
             let why = match view.row.state.as_str() {
-                "done" => "it is done; there is nothing left to make".into(),
-                state => format!("it is {state} and goes on anyway"),
+                "done" => "it is done".into(),
+                state => format!("it is {state} and continues automatically"),
             };
             return Err(GatewayError::JobState(why));
         }

@@ -75,7 +75,7 @@ pub fn sentences(text: &str) -> Vec<&str> {
 }
 
 /// Parts a piece to fit; a piece that fits stays whole. With `soon` the first
-/// part is one sentence, so that it is heard early.
+/// part is one sentence, so that it is audible early.
 ///
 /// A single word that does not fit is parted between its letters.
 pub fn pack(piece: &Piece, room: Room, markup: bool, soon: bool) -> Vec<Piece> {

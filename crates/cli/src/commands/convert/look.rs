@@ -169,7 +169,7 @@ pub(super) fn show(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
 
 /// What a file says of itself, for people; nothing where it says nothing.
 fn said(path: &Path, tags: &Tags) -> Option<String> {
-    let synthetic = tags.synthetic.then_some("synthetic: nobody spoke this".to_owned());
+    let synthetic = tags.synthetic.then_some("synthetic: yes".to_owned());
     let named = [
         ("title", &tags.title),
         ("track", &tags.track),
@@ -180,7 +180,7 @@ fn said(path: &Path, tags: &Tags) -> Option<String> {
     ];
     let lines = named.into_iter().filter_map(|(name, value)| Some(format!("{name}: {}", value.as_ref()?)));
     let lines: Vec<String> = lines.chain(synthetic).map(|line| format!("  {line}")).collect();
-    (!lines.is_empty()).then(|| format!("{} says\n{}", path.display(), lines.join("\n")))
+    (!lines.is_empty()).then(|| format!("Tags of {}\n{}", path.display(), lines.join("\n")))
 }
 
 /// The outline of the sound: the lowest and highest sample of each part.
@@ -202,7 +202,7 @@ pub(super) fn warn(path: &Path, looked: &Looked) {
         eprintln!("{} {}: {damage}", output::paint("warning:", output::Colour::Warn), path.display());
     }
     if looked.mislabelled {
-        let note = format!("{} is {} in spite of its name", path.display(), looked.format.codec);
+        let note = format!("{} contains {}, unlike its name", path.display(), looked.format.codec);
         eprintln!("{} {note}", output::paint("warning:", output::Colour::Warn));
     }
 }

@@ -154,10 +154,10 @@ fn show(lines: &[Line<'_>], gone: &[(String, String)], json: bool) -> Result<(),
     };
     let mut rows: Vec<Vec<String>> = lines.iter().map(row).collect();
     rows.extend(gone.iter().map(|(id, format)| vec![id.clone(), format.clone(), "gone".into(), "".into(), "".into()]));
-    output::print(&output::table(&["prompt", "format", "state", "cost", "by ear"], rows, &[3]))?;
+    output::print(&output::table(&["prompt", "format", "state", "cost", "approval"], rows, &[3]))?;
     match open {
-        0 => eprintln!("all {} files are as the table says", lines.len()),
-        _ => eprintln!("{open} of {} files to make, for {}", lines.len(), total(lines)),
+        0 => eprintln!("All {} files match their rows", lines.len()),
+        _ => eprintln!("{open} of {} files to make, estimated {}", lines.len(), total(lines)),
     }
     Ok(())
 }
@@ -211,8 +211,8 @@ async fn make(
         }
     }
     eprintln!(
-        "{} made, {} were as the table says",
-        open.len(),
+        "Made {}; {} up to date",
+        output::counted(&open.len().into(), "file"),
         lines.iter().filter(|l| l.state == State::Made).count()
     );
     Ok(())
@@ -266,10 +266,12 @@ async fn approve(client: &Client, prompts: &[Prompt], folder: &Path, ids: &[Stri
     if count > 0 {
         lock.save(folder)?;
     }
-    eprintln!("{count} files approved");
+    eprintln!("Approved {}", output::counted(&count.into(), "file"));
     match stale.is_empty() {
         true => Ok(()),
-        false => Err(CliError::Failed(format!("make these first: {}", stale.join(", ")))),
+        false => {
+            Err(CliError::Failed(format!("these files do not match their rows; make them first: {}", stale.join(", "))))
+        }
     }
 }
 
@@ -288,7 +290,7 @@ async fn archive(
     let unfit = lines.iter().filter(|line| line.state != State::Made || approved && !line.approved);
     let unfit: BTreeSet<&str> = unfit.map(|line| line.prompt.id.as_str()).collect();
     if !unfit.is_empty() {
-        let what = if approved { "are not made, or not approved" } else { "are not as the table says" };
+        let what = if approved { "files are not made or not approved" } else { "files do not match their rows" };
         let names = unfit.into_iter().collect::<Vec<_>>().join(", ");
         return Err(CliError::Failed(format!("these {what}: {names}")));
     }
