@@ -158,7 +158,11 @@ async fn records_are_added_replaced_retired_and_named_by_the_beginning_of_an_id(
     run(&["speak", "Good morning.", "--voice", "heron/pellin", "-o", "morning.wav"]);
     run(&["speak", "Good evening.", "--voice", "evening", "-o", "evening.wav"]);
     let newest = demo.get("/api/v1/dispatches?limit=1").await["items"][0].clone();
-    assert_eq!((newest["wanted"].as_str(), newest["voice"].as_str()), (Some("evening"), Some("tarrick")), "{newest}");
+    assert_eq!(
+        (newest["requested"].as_str(), newest["voice"].as_str()),
+        (Some("evening"), Some("tarrick")),
+        "{newest}"
+    );
     // A list shows the beginning of an id, and that is enough to name the record.
     let id = newest["id"].as_str().unwrap();
     let listed = run(&["dispatches", "--limit", "1"]).0;

@@ -193,7 +193,7 @@ fn damaged_files_are_read_as_far_as_they_go_with_a_warning() {
     let behind = [b"HTTP/1.1 200 OK\r\n\r\n".as_slice(), &std::fs::read(at("clean.flac")).unwrap()].concat();
     std::fs::write(at("behind.flac"), behind).unwrap();
     let output = run(folder.path(), &["convert", "behind.flac", "b.flac"]);
-    assert!(error_of(&output).contains("19 bytes before the audio are no audio"), "{}", error_of(&output));
+    assert!(error_of(&output).contains("19 bytes before the audio are not audio"), "{}", error_of(&output));
     assert_eq!(words_of(&std::fs::read(at("b.flac")).unwrap(), Format::new(Codec::Flac, 24_000)), TEXT);
 }
 
@@ -272,7 +272,7 @@ fn tags_go_along_and_sound_of_the_same_coding_is_not_coded_again() {
         assert_eq!(told["items"][index]["tags"], serde_json::json!({"title": "The ramp is closing"}), "{index}");
     }
     let output = run(folder.path(), &["convert", "--show", "d.flac"]);
-    assert!(String::from_utf8_lossy(&output.stdout).ends_with("d.flac says\n  title: The ramp is closing\n"));
+    assert!(String::from_utf8_lossy(&output.stdout).ends_with("Tags of d.flac\n  title: The ramp is closing\n"));
 }
 
 #[test]

@@ -45,7 +45,7 @@ async fn only_rows_that_would_sound_otherwise_are_made_again() {
     std::fs::remove_file(demo.folder.path().join("made/gap.web.mp3")).unwrap();
     assert_eq!(each(&states(&demo, &changed)), ["made", "made", "missing"]);
     let output = make();
-    assert!(String::from_utf8_lossy(&output.stderr).contains("1 made, 2 were"), "{output:?}");
+    assert!(String::from_utf8_lossy(&output.stderr).contains("Made 1 file; 2 up to date"), "{output:?}");
 }
 
 #[tokio::test]
@@ -53,7 +53,7 @@ async fn what_was_not_found_good_by_ear_is_not_packed() {
     let demo = Demo::start(BINARY).await;
     std::fs::write(demo.folder.path().join("p.toml"), TABLE).unwrap();
     let early = demo.client(&["prompts", "approve", "p.toml", "welcome", "--folder", "made"]);
-    assert!(!early.status.success() && String::from_utf8_lossy(&early.stderr).contains("make these first: welcome"));
+    assert!(!early.status.success() && String::from_utf8_lossy(&early.stderr).contains("make them first: welcome"));
     assert!(demo.client(&["prompts", "make", "p.toml", "-o", "made"]).status.success());
     assert!(demo.client(&["prompts", "approve", "p.toml", "welcome", "--folder", "made"]).status.success());
     let pack = || demo.client(&["prompts", "archive", "p.toml", "--folder", "made", "-o", "all.zip", "--approved"]);

@@ -17,7 +17,7 @@ const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "takes pictures; run by make screenshots"]
 async fn take_the_pictures() {
-    let demo = Demo::start(BINARY).await;
+    let demo = Demo::start_with_samples(BINARY).await;
     let texts = [
         "The 06:15 to Gullsay is delayed by twenty minutes.",
         "The 07:40 to Marram Point leaves from berth two.",
@@ -89,10 +89,12 @@ async fn take_the_pictures() {
     browser.until("the text", "return document.querySelector('[data-test=said] .here') !== null").await;
     shot("job-progress.png").await;
     demo.client(&["job", "cancel", job["id"].as_str().unwrap()]);
+    let table = include_str!("../../demo/scripts/prompts.toml").replace("Goodbye.", "Until soon.");
+    let path = format!("{}/api/v1/prompt-sets/helpline", demo.url);
+    let put = demo.http.put(path).bearer_auth(&demo.operator).header("Content-Type", "application/toml").body(table);
+    assert!(put.send().await.unwrap().status().is_success());
     browser.go(&format!("{}/jobs/prompts/helpline", demo.url)).await;
     browser.find("make").await;
-    browser.driver.find(By::Css("[aria-label='Make welcome']")).await.unwrap().click().await.unwrap();
-    browser.find("approve").await.click().await.unwrap();
     browser.driver.find(By::Css("[aria-label='Play welcome, phone']")).await.unwrap().click().await.unwrap();
     browser
         .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.5")

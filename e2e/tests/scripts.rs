@@ -204,7 +204,7 @@ async fn the_language_of_a_text_is_found_out_and_told() {
     let portuguese = "O barco para Gullsay parte do cais dois, e a porta fecha cinco minutos antes da partida.";
     let answer = speak(portuguese).await;
     let warned = |answer: &Value, says: &str| answer["warnings"].to_string().contains(says);
-    assert!(warned(&answer, "taken for pt"), "{}", answer["warnings"]);
+    assert!(warned(&answer, "detected language: pt"), "{}", answer["warnings"]);
     let english = "The boat to Gullsay leaves from berth two, and the gate closes five minutes before.";
     let mixed = speak(&format!("{english}\n\n{portuguese}")).await;
     assert!(warned(&mixed, "other languages"), "{}", mixed["warnings"]);

@@ -84,7 +84,7 @@ async fn credentials_are_bound_checked_and_revoked_and_never_shown() {
     browser
         .until(
             "it is kept",
-            "return document.querySelector('[data-test=told]')?.innerText.includes('is active') ?? false",
+            "return document.querySelector('[data-test=told]')?.innerText.includes('is in use, but unproven') ?? false",
         )
         .await;
     let said = demo.speak(json!({"text": "Go", "voice": "heron/pellin"}), "audio/mpeg").await;

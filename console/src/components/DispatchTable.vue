@@ -20,7 +20,7 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
         <td><router-link :to="`/dispatches/${row.id}`"><TimeAgo :time="row.started" /></router-link></td>
         <td class="wide">{{ row.app }}<span v-if="row.rehearsal" class="quiet"> (rehearsal)</span><span v-if="row.sample" class="quiet"> (sample)</span></td>
         <td class="wide">{{ row.work }}</td>
-        <td class="clip">{{ row.wanted }}</td>
+        <td class="clip">{{ row.requested }}</td>
         <td class="wide">{{ row.engine ?? '–' }}<template v-if="row.voice">/{{ row.voice }}</template></td>
         <td><StateMark :state="row.state" /></td>
         <td class="number wide">{{ milliseconds(row.first_audio) }}</td>

@@ -80,12 +80,13 @@ const add = () =>
     file.value = null
     adding.value = false
     const because = kept.cause ? ` (${kept.cause})` : ''
-    told.value =
-      kept.state === 'active'
-        ? `${kept.name} version ${kept.version} is active.`
-        : kept.state === 'pending'
-          ? `${kept.name} version ${kept.version} is pending${because}: it is tried again for a day; until then, the previous version stays in use.`
-          : `${kept.engine} does not accept ${kept.name} version ${kept.version}${because}; the previous version stays in use.`
+    const version = `${kept.name} version ${kept.version}`
+    const results: Record<string, string> = {
+      active: `${version} is active.`,
+      unproven: `${version} is in use, but unproven: if the engine refuses it, the previous version is used.`,
+      pending: `${version} is pending${because}: it is tried again for a day; until then, the previous version stays in use.`,
+    }
+    told.value = results[kept.state] ?? `${kept.engine} does not accept ${version}${because}; the previous version stays in use.`
     await router.replace({ query: {} })
   })
 

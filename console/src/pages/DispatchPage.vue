@@ -34,7 +34,7 @@ onMounted(async () => {
       <dl class="facts">
         <div><dt>State</dt><dd><StateMark :state="dispatch.state" /></dd></div>
         <div><dt>App</dt><dd>{{ dispatch.app }}<template v-if="dispatch.rehearsal"> (rehearsal)</template></dd></div>
-        <div><dt>Requested</dt><dd>{{ dispatch.wanted }}</dd></div>
+        <div><dt>Requested</dt><dd>{{ dispatch.requested }}</dd></div>
         <div><dt>Answered by</dt><dd>{{ dispatch.engine ?? '–' }}<template v-if="dispatch.voice">/{{ dispatch.voice }}</template><template v-if="dispatch.model"> ({{ dispatch.model }})</template></dd></div>
         <div><dt>First audio</dt><dd>{{ milliseconds(dispatch.first_audio) }}</dd></div>
         <div><dt>Total</dt><dd>{{ milliseconds(dispatch.total) }}</dd></div>

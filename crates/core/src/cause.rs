@@ -16,45 +16,47 @@ pub enum Remedy {
     Nobody,
 }
 
-/// The cause of a failed attempt: what a sheet's `[[errors]]` may name
-/// ([`Cause::IN_SHEETS`]), and what the gateway sees itself.
+/// The cause of a failed attempt: those that `[[errors]]` of a sheet can give
+/// ([`Cause::IN_SHEETS`]), and those that the gateway itself detects.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
-    /// The engine will not do this for us.
+    /// The engine refuses the request.
     Refused,
     /// The credential is not accepted.
     Unauthorized,
-    /// The credential is new and not live yet.
+    /// The credential is new and not active yet.
     NotActiveYet,
     /// The credential belongs to another region.
     WrongRegion,
     /// The credential lacks a role.
     MissingRole,
-    /// The account is not paid for.
+    /// The account is not paid.
     Unpaid,
-    /// The account's own limit is used up.
+    /// The limit of the account is reached.
     Quota,
-    /// Too many requests just now.
+    /// Too many requests at present.
     Throttled,
     /// The engine is down.
     Unavailable,
-    /// The engine cannot do what was asked.
+    /// The engine does not support the request.
     Unsupported,
     /// The engine did not understand the request.
     Malformed,
     /// No answer before the deadline.
     TimedOut,
-    /// The answer broke off or was not what it said.
+    /// The answer was cut off, or is not what it states.
     Broken,
     /// There is no speech in the audio: no failure, but an empty transcript.
     NoSpeech,
     /// The engine is not installed on this host, or has no credential.
     Absent,
-    /// The caller went away.
+    /// The caller left.
     Abandoned,
-    /// The request asked for something that cannot be, whoever is asked.
+    /// No engine can fulfil the request.
     Unusable,
+    /// The gateway itself failed, and not the engine.
+    Internal,
 }
 
 impl Cause {
@@ -117,6 +119,7 @@ impl Cause {
             Cause::Absent => "absent",
             Cause::Abandoned => "abandoned",
             Cause::Unusable => "unusable",
+            Cause::Internal => "internal",
         }
     }
 

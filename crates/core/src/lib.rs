@@ -25,7 +25,7 @@ mod wer;
 pub use cause::{Cause, Remedy};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
 pub use language::{canonical_tag, extended_filter, is_fallback, is_language_tag, primary_language, region};
-pub use money::{Currency, Money, MoneyError};
+pub use money::{Costs, Currency, Money, MoneyError};
 pub use nearest::{nearest, nearest_by};
 pub use plan::{Candidate, PlanError, Planner, Wanted};
 pub use prompts::{Prompt, PromptTable, check_prompts, read_prompts};

@@ -50,6 +50,34 @@ impl<'de> Deserialize<'de> for Currency {
     }
 }
 
+/// What something cost, an amount for each currency.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Costs(Vec<Money>);
+
+impl Costs {
+    /// Adds an amount to those of its currency.
+    ///
+    /// # Errors
+    /// [`MoneyError::Overflow`] if the sum exceeds 64 bits.
+    pub fn add(&mut self, money: Money) -> Result<(), MoneyError> {
+        match self.0.iter_mut().find(|known| known.currency == money.currency) {
+            Some(known) => *known = known.plus(money)?,
+            None => self.0.push(money),
+        }
+        Ok(())
+    }
+
+    /// The amount in one currency; zero if there is none.
+    pub fn of(&self, currency: Currency) -> Money {
+        self.0.iter().copied().find(|known| known.currency == currency).unwrap_or(Money::zero(currency))
+    }
+
+    /// The amounts, in the order in which their currencies were added.
+    pub fn amounts(&self) -> &[Money] {
+        &self.0
+    }
+}
+
 /// What can be wrong with an amount.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum MoneyError {

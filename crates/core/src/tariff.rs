@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::money::{parse_nanos, scale};
 use crate::{Currency, Money, MoneyError};
 
-/// What is counted.
+/// The unit that is counted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Measure {
@@ -37,16 +37,15 @@ pub struct Usage {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cancelled {
-    /// What was begun until then: audio by started units; text whole, since
-    /// the engine has it.
+    /// What was begun: audio by started units; text in full, since the engine has it.
     #[default]
     Started,
-    /// As if it had ended.
+    /// As a complete call.
     Whole,
     Nothing,
 }
 
-/// A price list: so much for each unit, by steps, times the model's factor.
+/// A price list: the price of each unit, in steps, times the factor of the model.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Tariff {
@@ -54,15 +53,15 @@ pub struct Tariff {
     #[schemars(with = "String")]
     pub currency: Currency,
     pub per: Measure,
-    /// Price of one unit, a decimal in the currency's unit.
+    /// Price of one unit, a decimal in the unit of the currency.
     pub price: String,
-    /// Units are charged by whole steps of this size; 1 unless given.
+    /// Units are charged in whole steps of this size (default: 1).
     #[serde(default = "one")]
     pub step: u64,
-    /// What a call costs that its caller cancelled.
+    /// Cost of a call that its caller cancelled.
     #[serde(default)]
     pub cancelled: Cancelled,
-    /// Factors by model, decimals; 1 where a model is not named.
+    /// Factors by model, decimals (default: 1).
     #[serde(default)]
     pub models: BTreeMap<String, String>,
 }

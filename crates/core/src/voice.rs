@@ -34,7 +34,7 @@ impl FromStr for VoiceId {
     }
 }
 
-/// As SSML 1.1 has it (section 3.2.1).
+/// As in SSML 1.1 (section 3.2.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Gender {
@@ -54,14 +54,14 @@ impl Gender {
     }
 }
 
-/// Whether a voice is everybody's.
+/// Origin of a voice.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Origin {
-    /// Every customer of the engine has it.
+    /// Available to every customer of the engine.
     #[default]
     Stock,
-    /// Made for this account; for apps that are granted it by name.
+    /// Made for this account; for apps with a grant.
     Custom,
 }
 
@@ -75,7 +75,7 @@ impl Origin {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Voice {
-    /// The engine's own id for it; in a sheet a number may be one too.
+    /// The engine's id for it; in a sheet, also a number.
     #[serde(deserialize_with = "text_or_number")]
     pub id: String,
     pub name: String,
@@ -88,18 +88,18 @@ pub struct Voice {
     /// In years, about.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub age: Option<u8>,
-    /// What it was made for: `announcements`, `telephone`, `reading` …
+    /// Intended uses: `announcements`, `telephone`, `reading` …
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub uses: Vec<String>,
     #[serde(default, skip_serializing_if = "Origin::is_stock")]
     pub origin: Origin,
-    /// Why it cannot be used just now.
+    /// Why it cannot be used at present.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unavailable: Option<String>,
-    /// Models it can be used with; empty: all.
+    /// Models that have it; empty: all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub models: Vec<String>,
-    /// A few words on how it sounds or what it is for.
+    /// A few words on its character or purpose.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub character: String,
 }

@@ -10,9 +10,9 @@ use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
 use crate::deliver::Converter;
+use crate::dispatch_record::{DispatchRecord, SinceAttempt};
 use crate::gate::{Gate, Permit, Priority};
 use crate::plan::usage_of;
-use crate::settle::{Docket, micros};
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, clock};
 
 /// An engine that speaks: its first audio in the asked format, and the rest.
@@ -23,7 +23,8 @@ pub(crate) struct Speaking {
     pub(crate) words: Words,
     /// The call is in work as long as this is held.
     _permit: Option<Permit>,
-    pub(crate) first_us: i64,
+    /// When its first audio was there.
+    pub(crate) first_at: SinceAttempt,
 }
 
 /// An engine that has been called and answers.
@@ -88,8 +89,8 @@ pub(crate) fn emulation(rest: Emulation) -> Effects {
 
 impl Gateway {
     /// Waits until an engine may be called; nothing where it has no limits.
-    pub(crate) async fn turn(&self, planned: &Planned, docket: &Docket) -> Option<Permit> {
-        Some(self.gate(planned)?.enter(&docket.app, docket.priority).await)
+    pub(crate) async fn turn(&self, planned: &Planned, record: &DispatchRecord) -> Option<Permit> {
+        Some(self.gate(planned)?.enter(record.app(), record.priority()).await)
     }
 
     fn gate(&self, planned: &Planned) -> Option<std::sync::Arc<Gate>> {
@@ -123,15 +124,15 @@ impl Gateway {
     pub(crate) async fn open_call(
         &self,
         planned: &Planned,
-        docket: &Docket,
+        record: &DispatchRecord,
         call: Speak,
     ) -> Result<Called, EngineError> {
-        let permit = match docket.priority {
-            Priority::Batch => self.turn(planned, docket).await,
+        let permit = match record.priority() {
+            Priority::Batch => self.turn(planned, record).await,
             Priority::Interactive => None,
         };
         let usage = usage_of(&call.text);
-        within(planned, usage, self.begin_call(planned, docket, call, permit)).await
+        within(planned, usage, self.begin_call(planned, record, call, permit)).await
     }
 
     /// Calls the engine and waits for its first audio, a bare header not
@@ -139,20 +140,20 @@ impl Gateway {
     pub(crate) async fn attempt_speech(
         &self,
         planned: &Planned,
-        docket: &Docket,
+        record: &DispatchRecord,
         call: Speak,
         format: Format,
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
         let usage = usage_of(&call.text);
-        within(planned, usage, self.call_until_sound(planned, docket, call, format, tags)).await
+        within(planned, usage, self.call_until_sound(planned, record, call, format, tags)).await
     }
 
     /// Calls the engine; waits for its turn where it has none yet.
     async fn begin_call(
         &self,
         planned: &Planned,
-        docket: &Docket,
+        record: &DispatchRecord,
         call: Speak,
         permit: Option<Permit>,
     ) -> Result<Called, EngineError> {
@@ -164,7 +165,7 @@ impl Gateway {
         }
         let permit = match permit {
             Some(permit) => Some(permit),
-            None => self.turn(planned, docket).await,
+            None => self.turn(planned, record).await,
         };
         let begun = Instant::now();
         let called = self.with_credential(&planned.engine, planned.candidate.credential.as_deref(), |opened| {
@@ -183,7 +184,7 @@ impl Gateway {
     async fn call_until_sound(
         &self,
         planned: &Planned,
-        docket: &Docket,
+        record: &DispatchRecord,
         call: Speak,
         format: Format,
         tags: Tags,
@@ -192,15 +193,15 @@ impl Gateway {
         let options = Options { tags, effects, ..Options::default() };
         // Made while the engine makes its first sound.
         let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())
-            .map_err(|e| broken(&e))?;
-        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, docket, call, None).await?;
+            .map_err(|error| broken(&error))?;
+        let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, record, call, None).await?;
         let mut first = Vec::new();
         loop {
             match stream.next().await {
-                Some(chunk) => first.extend_from_slice(&converter.push(chunk?).await.map_err(|e| broken(&e))?),
+                Some(chunk) => first.extend_from_slice(&converter.push(chunk?).await?),
                 None => {
                     // Everything came before the first sound was ready.
-                    first.extend_from_slice(&converter.finish().await.map_err(|e| broken(&e))?);
+                    first.extend_from_slice(&converter.finish().await?);
                     stream = Box::pin(futures::stream::empty());
                     break;
                 }
@@ -209,9 +210,9 @@ impl Gateway {
                 break;
             }
         }
-        let first_us = micros(begun);
+        let first_at = SinceAttempt::since(begun);
         self.inner.metrics.first_audio(planned.engine_name(), begun.elapsed());
-        Ok(Speaking { first: first.into(), stream, converter, words, _permit: permit, first_us })
+        Ok(Speaking { first: first.into(), stream, converter, words, _permit: permit, first_at })
     }
 }
 

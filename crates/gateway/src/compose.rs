@@ -8,7 +8,7 @@ mod sounding;
 use std::sync::PoisonError;
 
 use bytes::Bytes;
-use dispatcher_audio::{AudioError, Effects, Joiner, Joint};
+use dispatcher_audio::{Effects, Joiner, Joint};
 use dispatcher_core::{Usage, Word};
 use dispatcher_engines::{AudioStream, EngineError, Words};
 use dispatcher_markup::MarkAt;
@@ -18,14 +18,15 @@ use futures::future::{BoxFuture, FutureExt as _};
 use sounding::sounding;
 
 use crate::attempt::{Called, broken, emulation, tags};
-use crate::deliver::Offload;
+use crate::candidates::Tried;
+use crate::deliver::{CodecError, Offload};
+use crate::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
 use crate::insert::Insert;
 use crate::jobs::{Keeper, Kept};
 use crate::recall::part_key;
 use crate::score::Part;
-use crate::settle::{Ending, Entry, micros};
-use crate::speak::{Cue, LONGEST_UTTERANCE, Opened, Opener, Run, ending_of, too_long};
-use crate::{BodyError, FailedAttempt, GatewayError, Planned};
+use crate::speak::{Cue, LONGEST_UTTERANCE, Opened, Opener, Run, left, too_long};
+use crate::{FailedAttempt, GatewayError, Planned};
 
 /// The longest sound of a part that is held whole, to learn its length.
 const MOST_HELD: usize = 16 << 20;
@@ -33,14 +34,6 @@ const MOST_HELD: usize = 16 << 20;
 const SILENCE_AT_ONCE: f64 = 1_000.0;
 /// How far a part may be stretched to the length that is asked for.
 const TEMPO: std::ops::RangeInclusive<f64> = 0.5..=2.0;
-
-/// How a candidate's performance ended.
-pub(crate) enum Composed {
-    /// All is said, for better or worse.
-    Over,
-    /// It failed before any sound: the next candidate may try.
-    Next(Opener, Vec<FailedAttempt>),
-}
 
 /// Why a performance stopped.
 enum Stop {
@@ -62,7 +55,7 @@ enum Source<'r> {
 
 /// A call under way.
 struct Calling<'r> {
-    entry: Entry,
+    attempt: OpenAttempt,
     call: BoxFuture<'r, Result<Called, EngineError>>,
     called: Option<Result<Called, EngineError>>,
 }
@@ -72,57 +65,55 @@ struct Performance<'r> {
     run: &'r Run,
     planned: &'r Planned,
     joiner: Offload<Joiner>,
-    opener: Option<Opener>,
+    opener: &'r mut Option<Opener>,
     failures: Vec<FailedAttempt>,
     /// Sound that waits until there is enough to open with.
     waiting: Vec<u8>,
     words: Words,
-    first_us: Option<i64>,
+    first_at: Option<SinceDispatch>,
     /// The part that sounds, and the one behind it.
     calling: Option<Source<'r>>,
     ahead: Option<Source<'r>>,
-    /// The last attempt, and its ending where that is not yet written.
-    last: Option<(Entry, Option<Ending>)>,
+    last: LastAttempt,
     /// Engines that were heard, in order.
     heard: Vec<String>,
 }
 
 impl Run {
-    /// Performs a candidate's score. `only`: no other candidate is left.
+    /// Performs a candidate's score.
+    ///
+    /// # Errors
+    /// When the records cannot be written, and the caller has no audio yet.
     pub(crate) async fn compose(
         &self,
-        opener: Opener,
+        opener: &mut Option<Opener>,
         planned: &Planned,
-        failures: Vec<FailedAttempt>,
-        only: bool,
-    ) -> Composed {
+        failures: &[FailedAttempt],
+    ) -> Result<Tried<()>, GatewayError> {
         let mut tags = tags(planned, &self.text, self.language.as_deref());
         if let Some(keeper) = &self.keeper {
             tags.title = keeper.tags.title.clone().or(tags.title);
             tags.track = keeper.tags.track.clone();
         }
         let format = self.format;
-        if let Err(error) = format.check_output() {
-            let _ = opener.send(Err(GatewayError::Format(error)));
-            return Composed::Over;
-        }
-        let joiner = Offload::making(move || Joiner::new(format, tags), self.docket.gateway.inner.codecs.clone());
+        format.check_output().map_err(GatewayError::Format)?;
+        let joiner = Offload::making(move || Joiner::new(format, tags), self.record.gateway().inner.codecs.clone());
         let mut performance = Performance {
             run: self,
             planned,
             joiner,
-            opener: Some(opener),
-            failures,
+            opener,
+            failures: failures.to_vec(),
             waiting: Vec::new(),
             words: Words::default(),
-            first_us: None,
+            first_at: None,
             calling: None,
             ahead: None,
-            last: None,
+            last: LastAttempt::None,
             heard: Vec::new(),
         };
         let outcome = performance.play().await;
-        Box::pin(performance.end(outcome, only)).await
+        Box::pin(performance.end(outcome)).await
     }
 }
 
@@ -153,7 +144,7 @@ impl<'r> Performance<'r> {
             self.part(index, part).await?;
         }
         self.silence(self.planned.score.silence, &self.planned.score.marks).await?;
-        let rest = self.joiner.run(Joiner::finish).await.map_err(|error| self.broken(&error))?;
+        let rest = self.joiner.run(Joiner::finish).await.map_err(|error| self.broken(error))?;
         self.give(rest).await?;
         self.open().await
     }
@@ -200,12 +191,12 @@ impl<'r> Performance<'r> {
         part: &Part,
         call: dispatcher_engines::Speak,
     ) -> Result<Calling<'r>, Stop> {
-        let docket: &'r crate::settle::Docket = &self.run.docket;
+        let record = &self.run.record;
         let estimate = speaker.candidate.tariff().cost(part.usage, speaker.candidate.model.as_deref());
         let estimate = estimate.unwrap_or(part.estimate);
-        let entry = docket.begin(speaker, part.usage, estimate).await.map_err(Stop::Records)?;
-        let call = docket.gateway.open_call(speaker, docket, call).boxed();
-        Ok(Calling { entry, call, called: None })
+        let attempt = record.begin(speaker, part.usage, estimate).await.map_err(Stop::Records)?;
+        let call = record.gateway().open_call(speaker, record, call).boxed();
+        Ok(Calling { attempt, call, called: None })
     }
 
     /// One part, to its end; by another candidate where its own fails before
@@ -223,7 +214,7 @@ impl<'r> Performance<'r> {
                 Err((Stop::Failed(failed), false)) if index > 0 => {
                     let next = others.next();
                     let Some(next) = next else { return Err(Stop::Failed(failed)) };
-                    self.close(ending_of(&failed, None)).await?;
+                    self.close(|attempt| attempt.failed(&failed, None)).await?;
                     self.failures.push(failed);
                     speaker = next;
                     self.calling = Some(Source::Call(self.call_with(next, part, part.call_of(next)).await?));
@@ -250,64 +241,71 @@ impl<'r> Performance<'r> {
     /// A sound of the script's own.
     async fn insert(&mut self, index: usize, part: &'r Part) -> Result<(), Stop> {
         let wish = part.piece.sound.clone().zip(part.sound.clone());
-        let gateway = &self.run.docket.gateway;
+        let gateway = self.run.record.gateway();
         let made = gateway.codec_work(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
         let made = made.await.map_err(Stop::Records)?;
         let before = self.seconds();
-        if let Some(insert) = made.map_err(|error| self.broken(&error))?.flatten() {
+        if let Some(insert) = made.map_err(|error| self.broken(error.into()))?.flatten() {
             let (format, joint) = (insert.format, self.joint(index, part, insert.effects, None));
             let begun = self.joiner.run(move |joiner| joiner.begin(format, joint)).await;
-            begun.map_err(|error| self.broken(&error))?;
+            begun.map_err(|error| self.broken(error))?;
             let mut insert = Offload::new(insert, gateway.inner.codecs.clone());
-            while let Some(chunk) = insert.run(Insert::next).await.map_err(|error| self.broken(&error))? {
+            while let Some(chunk) = insert.run(Insert::next).await.map_err(|error| self.broken(error))? {
                 let made = self.joiner.run(move |joiner| joiner.push(&chunk)).await;
-                let made = made.map_err(|error| self.broken(&error))?;
+                let made = made.map_err(|error| self.broken(error))?;
                 self.give(made).await?;
             }
-            let rest = self.joiner.run(Joiner::end).await.map_err(|error| self.broken(&error))?;
+            let rest = self.joiner.run(Joiner::end).await.map_err(|error| self.broken(error))?;
             self.give(rest).await?;
         }
         self.calling = None;
         let Some(keeper) = self.run.keeper.as_ref().filter(|keeper| !keeper.is_recorded(index)) else { return Ok(()) };
         let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
-        let row = keeper.row(index, &part_key(self.planned, part), "", &self.run.docket.id, milliseconds);
+        let row = keeper.row(index, &part_key(self.planned, part), "", self.run.record.id(), milliseconds);
         self.write_last().await.map_err(Stop::Records)?;
-        self.run.docket.end_piece(None, row).await.map_err(Stop::Records)?;
+        self.run.record.write_piece(None, row).await.map_err(Stop::Records)?;
         keeper.tell();
         Ok(())
     }
 
-    /// Writes the end of the attempt at hand.
-    async fn close(&mut self, ending: Ending) -> Result<(), Stop> {
+    /// The attempt at hand ends; its end is written with what follows.
+    async fn close(&mut self, end: impl FnOnce(OpenAttempt) -> EndedAttempt) -> Result<(), Stop> {
         self.write_last().await.map_err(Stop::Records)?;
         if let Some(Source::Call(calling)) = self.calling.take() {
-            self.last = Some((calling.entry, Some(ending)));
+            self.last = end(calling.attempt).into();
         }
         Ok(())
     }
 
     /// Writes the end of the last attempt, where that was put off.
     async fn write_last(&mut self) -> Result<(), GatewayError> {
-        match self.last.take() {
-            Some((entry, Some(ending))) => self.run.docket.end(&entry, ending).await,
-            _ => Ok(()),
+        if let LastAttempt::Ended(ended) = std::mem::take(&mut self.last) {
+            self.last = LastAttempt::Written(self.run.record.write(*ended).await?);
         }
+        Ok(())
     }
 
-    /// The end of an attempt, and of the piece of a job that it made; or of
-    /// a piece that was made before.
-    async fn close_part(&mut self, index: usize, part: &Part, engine: &str, ending: Ending) -> Result<(), Stop> {
-        let Some(keeper) = &self.run.keeper else { return self.close(ending).await };
-        let milliseconds = ending.charged.map_or(0, |usage| usage.milliseconds);
-        let row = keeper.row(index, &part_key(self.planned, part), engine, &self.run.docket.id, milliseconds);
+    /// The end of an attempt that delivered, and of the piece of a job that it
+    /// made; or of a piece that was made before.
+    async fn close_part(
+        &mut self,
+        index: usize,
+        part: &Part,
+        engine: &str,
+        charged: Usage,
+        first: SinceAttempt,
+    ) -> Result<(), Stop> {
+        let delivered = |attempt: OpenAttempt| attempt.delivered(charged, Some(first));
+        let Some(keeper) = &self.run.keeper else { return self.close(delivered).await };
+        let row = keeper.row(index, &part_key(self.planned, part), engine, self.run.record.id(), charged.milliseconds);
         self.write_last().await.map_err(Stop::Records)?;
         match self.calling.take() {
             Some(Source::Call(calling)) => {
-                self.run.docket.end_piece(Some((&calling.entry, &ending)), row).await.map_err(Stop::Records)?;
-                self.last = Some((calling.entry, None));
+                let written = self.run.record.write_piece(Some(delivered(calling.attempt)), row).await;
+                self.last = written.map_err(Stop::Records)?.map_or(LastAttempt::None, LastAttempt::Written);
             }
             _ if keeper.is_recorded(index) => {}
-            _ => self.run.docket.end_piece(None, row).await.map_err(Stop::Records)?,
+            _ => drop(self.run.record.write_piece(None, row).await.map_err(Stop::Records)?),
         }
         keeper.tell();
         Ok(())
@@ -318,7 +316,7 @@ impl<'r> Performance<'r> {
         let failed = |error: EngineError| Stop::Failed(FailedAttempt::of(speaker, error));
         let called = self.called().await.map_err(|stop| (stop, false))?;
         let Called { mut stream, words, begun, _permit } = called.map_err(|error| (failed(error), false))?;
-        let first_us = micros(begun);
+        let first = SinceAttempt::since(begun);
         let mut format = speaker.format.format;
         let mut engine = speaker.engine_name().to_owned();
         let run: &'r Run = self.run;
@@ -343,7 +341,7 @@ impl<'r> Performance<'r> {
         if let Some(milliseconds) = part.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             let decoded = held.clone();
-            let length = self.run.docket.gateway.codec_work(move || sounding(&decoded, format)).await;
+            let length = self.run.record.gateway().codec_work(move || sounding(&decoded, format)).await;
             let length = length.ok().and_then(Result::ok).unwrap_or(0.0);
             if length > 0.0 {
                 let speed = length * 1_000.0 / milliseconds;
@@ -354,23 +352,22 @@ impl<'r> Performance<'r> {
         let joint = self.joint(index, part, effects, Some(&engine));
         let before = before - joint.overlap.min(before);
         let begin = move |joiner: &mut Joiner| joiner.begin(format, joint);
-        self.joiner.run(begin).await.map_err(|error| (failed(broken(&error)), false))?;
+        self.joiner.run(begin).await.map_err(|error| (failed(error.into()), false))?;
         let mut given = false;
         while let Some(chunk) = self.chunk(&mut stream).await.map_err(|stop| (stop, given))? {
             let chunk = chunk.map_err(|error| (failed(error), given))?;
             let made = self.joiner.run(move |joiner| joiner.push(&chunk)).await;
-            let made = made.map_err(|error| (failed(broken(&error)), given))?;
+            let made = made.map_err(|error| (failed(error.into()), given))?;
             given = self.joiner.get().is_some_and(Joiner::has_begun);
             self.give(made).await.map_err(|stop| (stop, true))?;
         }
-        let rest = self.joiner.run(Joiner::end).await.map_err(|error| (failed(broken(&error)), given))?;
+        let rest = self.joiner.run(Joiner::end).await.map_err(|error| (failed(error.into()), given))?;
         self.give(rest).await.map_err(|stop| (stop, true))?;
         self.keep_words(&words, before, effects.speed.unwrap_or(1.0));
         self.keep_cue(before, part);
         let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
-        let charged = Some(Usage { milliseconds, ..part.usage });
-        let ending = Ending { state: "done", cause: None, detail: None, first_us: Some(first_us), charged };
-        self.close_part(index, part, &engine, ending).await.map_err(|stop| (stop, true))
+        let charged = Usage { milliseconds, ..part.usage };
+        self.close_part(index, part, &engine, charged, first).await.map_err(|stop| (stop, true))
     }
 
     /// A piece of a job, written to its file whole; gives what is in the file.
@@ -407,7 +404,7 @@ impl<'r> Performance<'r> {
         }
         tokio::select! {
             called = &mut calling.call => Ok(called),
-            () = left(&self.run.audio, &mut self.opener) => Err(Stop::Left),
+            () = left(&self.run.audio, self.opener) => Err(Stop::Left),
         }
     }
 
@@ -417,7 +414,7 @@ impl<'r> Performance<'r> {
                 chunk = stream.next() => return Ok(chunk),
                 // Until something sounds, nothing else is asked for.
                 () = next_call(&mut self.ahead), if self.opener.is_none() => {}
-                () = left(&self.run.audio, &mut self.opener) => return Err(Stop::Left),
+                () = left(&self.run.audio, self.opener) => return Err(Stop::Left),
             }
         }
     }
@@ -452,15 +449,15 @@ impl<'r> Performance<'r> {
         while left > 0.0 {
             let some = if left < 2.0 * SILENCE_AT_ONCE { left } else { SILENCE_AT_ONCE };
             let made = self.joiner.run(move |joiner| joiner.silence(some / 1_000.0)).await;
-            let made = made.map_err(|error| self.broken(&error))?;
+            let made = made.map_err(|error| self.broken(error))?;
             self.give(made).await?;
             left -= some;
         }
         Ok(())
     }
 
-    fn broken(&self, error: &AudioError) -> Stop {
-        Stop::Failed(FailedAttempt::of(self.planned, broken(error)))
+    fn broken(&self, error: CodecError) -> Stop {
+        Stop::Failed(FailedAttempt::of(self.planned, error.into()))
     }
 
     fn seconds(&self) -> f64 {
@@ -496,12 +493,12 @@ impl<'r> Performance<'r> {
 
     async fn open(&mut self) -> Result<(), Stop> {
         let Some(opener) = self.opener.take() else { return Ok(()) };
-        let first_us = micros(self.run.docket.begun);
-        self.first_us = Some(first_us);
+        let first_at = self.run.record.elapsed();
+        self.first_at = Some(first_at);
         let opened = Opened {
             planned: self.planned.clone(),
             first: std::mem::take(&mut self.waiting).into(),
-            first_us,
+            first_at,
             fallbacks: self.failures.clone(),
             words: self.words.clone(),
             tempo: 1.0,
@@ -515,13 +512,5 @@ async fn next_call(source: &mut Option<Source<'_>>) {
     match source {
         Some(Source::Call(calling)) if calling.called.is_none() => calling.called = Some((&mut calling.call).await),
         _ => std::future::pending().await,
-    }
-}
-
-/// The caller is gone.
-async fn left(audio: &tokio::sync::mpsc::Sender<Result<Bytes, BodyError>>, opener: &mut Option<Opener>) {
-    match opener {
-        Some(opener) => opener.closed().await,
-        None => audio.closed().await,
     }
 }

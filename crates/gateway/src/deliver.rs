@@ -4,6 +4,8 @@ use std::sync::{Arc, OnceLock};
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Length, Options, Transcoder};
+use dispatcher_core::Cause;
+use dispatcher_engines::EngineError;
 use tokio::sync::{Semaphore, mpsc};
 use tokio::task::JoinHandle;
 
@@ -59,12 +61,37 @@ impl AudioBody {
     }
 }
 
+/// Why work on audio failed.
+#[derive(Debug, Clone, thiserror::Error)]
+pub(crate) enum CodecError {
+    /// The audio is at fault.
+    #[error(transparent)]
+    Audio(#[from] AudioError),
+    /// A worker of ours panicked or was stopped.
+    #[error("a worker of the gateway stopped: {0}")]
+    Worker(String),
+}
+
+impl CodecError {
+    fn worker(error: impl std::fmt::Display) -> CodecError {
+        CodecError::Worker(error.to_string())
+    }
+}
+
+impl From<CodecError> for EngineError {
+    /// An engine is to blame for its audio, and not for our workers.
+    fn from(error: CodecError) -> EngineError {
+        let cause = if matches!(error, CodecError::Audio(_)) { Cause::Broken } else { Cause::Internal };
+        EngineError { cause, detail: error.to_string(), retry_after: None }
+    }
+}
+
 /// Something whose work is done off the async threads, by at most as many
 /// threads as there are cores.
 pub(crate) struct Offload<T> {
     worker: Option<T>,
     /// Until it is made, which takes an encoder a millisecond and more.
-    making: Option<JoinHandle<Result<T, AudioError>>>,
+    making: Option<JoinHandle<Result<T, CodecError>>>,
     codecs: Arc<Semaphore>,
 }
 
@@ -80,8 +107,8 @@ impl<T: Send + 'static> Offload<T> {
     ) -> Self {
         let turns = codecs.clone();
         let making = tokio::spawn(async move {
-            let _permit = turns.acquire_owned().await.map_err(|_| AudioError::Empty)?;
-            tokio::task::spawn_blocking(make).await.map_err(|_| AudioError::Empty)?
+            let _permit = turns.acquire_owned().await.map_err(CodecError::worker)?;
+            Ok(tokio::task::spawn_blocking(make).await.map_err(CodecError::worker)??)
         });
         Offload { worker: None, making: Some(making), codecs }
     }
@@ -92,31 +119,36 @@ impl<T: Send + 'static> Offload<T> {
     }
 
     /// The worker, once it is made.
-    async fn made(&mut self) -> Result<&mut T, AudioError> {
+    async fn made(&mut self) -> Result<&mut T, CodecError> {
         if let Some(making) = &mut self.making {
             let made = making.await;
             self.making = None;
-            self.worker = Some(made.map_err(|_| AudioError::Empty)??);
+            self.worker = Some(made.map_err(CodecError::worker)??);
         }
-        self.worker.as_mut().ok_or(AudioError::Empty)
+        self.worker.as_mut().ok_or_else(lost)
     }
 
     pub(crate) async fn run<R: Send + 'static>(
         &mut self,
         work: impl FnOnce(&mut T) -> Result<R, AudioError> + Send + 'static,
-    ) -> Result<R, AudioError> {
+    ) -> Result<R, CodecError> {
         self.made().await?;
-        let permit = self.codecs.clone().acquire_owned().await.map_err(|_| AudioError::Empty)?;
-        let mut worker = self.worker.take().ok_or(AudioError::Empty)?;
+        let permit = self.codecs.clone().acquire_owned().await.map_err(CodecError::worker)?;
+        let mut worker = self.worker.take().ok_or_else(lost)?;
         let done = tokio::task::spawn_blocking(move || {
             let result = work(&mut worker);
             drop(permit);
             (worker, result)
         });
-        let (worker, result) = done.await.map_err(|_| AudioError::Empty)?;
+        let (worker, result) = done.await.map_err(CodecError::worker)?;
         self.worker = Some(worker);
-        result
+        Ok(result?)
     }
+}
+
+/// The worker was lost with work that failed before.
+fn lost() -> CodecError {
+    CodecError::Worker("it was lost with earlier work".into())
 }
 
 /// A transcoder, off the async threads where it has work to do.
@@ -139,20 +171,20 @@ impl Converter {
         self.0.get().map(Transcoder::length).unwrap_or_default()
     }
 
-    pub(crate) async fn push(&mut self, bytes: Bytes) -> Result<Bytes, AudioError> {
+    pub(crate) async fn push(&mut self, bytes: Bytes) -> Result<Bytes, CodecError> {
         self.run(move |transcoder| transcoder.push(&bytes)).await
     }
 
-    pub(crate) async fn finish(&mut self) -> Result<Bytes, AudioError> {
+    pub(crate) async fn finish(&mut self) -> Result<Bytes, CodecError> {
         self.run(Transcoder::finish).await
     }
 
     async fn run(
         &mut self,
         work: impl FnOnce(&mut Transcoder) -> Result<Bytes, AudioError> + Send + 'static,
-    ) -> Result<Bytes, AudioError> {
+    ) -> Result<Bytes, CodecError> {
         // Moving coded sound is cheaper than handing it to a thread.
         let transcoder = self.0.made().await?;
-        if transcoder.decodes() { self.0.run(work).await } else { work(transcoder) }
+        if transcoder.decodes() { self.0.run(work).await } else { Ok(work(transcoder)?) }
     }
 }

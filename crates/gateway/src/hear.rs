@@ -10,11 +10,13 @@ use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
 
-use crate::attempt::{again, broken};
+use crate::attempt::again;
+use crate::candidates::{self, Attempt, Outcome, Tried};
+use crate::deliver::CodecError;
+use crate::dispatch_record::{DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
 use crate::intake::{GivenAudio, Probed};
 use crate::jobs::PartNote;
-use crate::settle::{Docket, Ending, Entry, Opening, micros};
-use crate::speak::{ending_of, summary};
+use crate::speak::{CALLER_LEFT, summary};
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned, Unsupported};
 
 /// Audio with less sound than this has nothing to be recognised, in seconds.
@@ -58,7 +60,7 @@ pub(crate) struct Over {
 }
 
 /// A candidate, and why it cannot take the audio whole.
-pub(crate) type Hearer = (Planned, Option<GatewayError>);
+pub(crate) type HearingCandidate = (Planned, Option<GatewayError>);
 
 impl Gateway {
     /// Candidates that can take the audio whole, with what each would cost.
@@ -93,7 +95,7 @@ impl Gateway {
         model: Option<&str>,
         language: Option<&str>,
         probed: &Probed,
-    ) -> Result<(String, Vec<Hearer>), GatewayError> {
+    ) -> Result<(String, Vec<HearingCandidate>), GatewayError> {
         let registry = self.registry();
         let wanted = match wanted.or(caller.app.default_recognition.as_deref()) {
             Some(wanted) => wanted.to_owned(),
@@ -176,8 +178,8 @@ impl Gateway {
         if note.is_none() && !rehearsal {
             plan = self.uncrowded(caller, plan)?;
         }
-        let opening = Opening {
-            wanted: &wanted,
+        let new = NewDispatch {
+            requested: &wanted,
             media_type: probed.format.media_type(),
             language: request.language.clone(),
             characters: 0,
@@ -186,14 +188,14 @@ impl Gateway {
             rehearsal,
             job: note.as_ref().map(|note| note.job.clone()),
         };
-        let docket = Docket::open(self, caller, Work::Recognition, opening);
+        let record = DispatchRecord::open(self, caller, Work::Recognition, new);
         let (answer, outcome) = oneshot::channel();
         let gateway = self.clone();
         self.inner.running.spawn(async move {
-            let run = Listening { gateway, docket, plan, request, probed, note };
+            let run = Listening { gateway, record, plan, request, probed, note };
             if rehearsal { run.rehearse(answer).await } else { run.hear(answer).await }
         });
-        outcome.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))?
+        outcome.await.map_err(|_| GatewayError::Abandoned)?
     }
 }
 
@@ -227,77 +229,93 @@ type Answer = oneshot::Sender<Result<Recognised, GatewayError>>;
 
 struct Listening {
     gateway: Gateway,
-    docket: Docket,
+    record: DispatchRecord,
     plan: Vec<Planned>,
     request: RecognitionRequest,
     probed: Probed,
     note: Option<PartNote>,
 }
 
+/// The candidates of a recognition, tried for one caller.
+struct Hearer<'l> {
+    listening: &'l Listening,
+    answer: &'l mut Answer,
+}
+
+impl Attempt<Option<Recognised>> for Hearer<'_> {
+    /// Nothing where the caller left.
+    async fn attempt(
+        &mut self,
+        planned: &Planned,
+        failures: &[FailedAttempt],
+    ) -> Result<Tried<Option<Recognised>>, GatewayError> {
+        let listening = self.listening;
+        let record = &listening.record;
+        let audio_ms = listening.probed.length.milliseconds();
+        let attempt = record.begin(planned, planned.usage, planned.estimate).await?;
+        let deadline = planned.candidate.first_deadline(planned.usage);
+        let heard = tokio::select! {
+            heard = tokio::time::timeout(deadline, listening.attempt(planned)) => heard.unwrap_or_else(|_| {
+                let detail = format!("no transcript within {} ms", deadline.as_millis());
+                Err(EngineError { cause: Cause::TimedOut, detail, retry_after: None })
+            }),
+            () = self.answer.closed() => {
+                // Engines work on audio no faster than they were given it.
+                let heard = attempt.milliseconds();
+                let left = format!("the caller left after {heard} ms");
+                let ended = attempt.abandoned(&left, planned.usage, heard, None);
+                record.settle(ended.into(), DispatchOutcome::abandoned(audio_ms, None, CALLER_LEFT)).await?;
+                return Ok(Tried::Over(None));
+            }
+        };
+        let transcript = match heard {
+            Ok(transcript) => transcript,
+            Err(error) => {
+                let failed = FailedAttempt::of(planned, error);
+                return Ok(Tried::Failed(attempt.failed(&failed, None).into(), failed));
+            }
+        };
+        let stored = match &listening.note {
+            Some(note) => note.keep(attempt.engine(), record.id(), &transcript).await,
+            None => Ok(()),
+        };
+        let first = attempt.elapsed();
+        let last = LastAttempt::from(attempt.delivered(planned.usage, Some(first)));
+        if let Err(error) = stored {
+            // The engine did its part and is paid, whatever became of it here.
+            record.settle(last, DispatchOutcome::failed(audio_ms, None, error.to_string())).await?;
+            return Err(error);
+        }
+        let cost = record.settle(last, DispatchOutcome::done(audio_ms, Some(record.elapsed()))).await?;
+        Ok(Tried::Over(Some(listening.recognised(planned, transcript, cost, failures, false))))
+    }
+}
+
 impl Listening {
     async fn hear(self, mut answer: Answer) {
-        let mut failures: Vec<FailedAttempt> = Vec::new();
+        let mut hearer = Hearer { listening: &self, answer: &mut answer };
+        let result = match candidates::run(&self.record, &self.plan, &mut hearer).await {
+            Ok(Outcome::Over(None)) => return,
+            Ok(Outcome::Over(Some(recognised))) => Ok(recognised),
+            Ok(Outcome::Exhausted(last, attempts)) => self.exhausted(last, attempts).await,
+            Err(error) => Err(error),
+        };
+        drop(answer.send(result));
+    }
+
+    /// Every candidate failed: because there was nothing to recognise, or not.
+    async fn exhausted(&self, last: LastAttempt, attempts: Vec<FailedAttempt>) -> Result<Recognised, GatewayError> {
         let audio_ms = self.probed.length.milliseconds();
-        for (index, planned) in self.plan.iter().enumerate() {
-            let entry = match self.docket.begin(planned, planned.usage, planned.estimate).await {
-                Ok(entry) => entry,
-                Err(error) => return drop(answer.send(Err(error))),
-            };
-            let deadline = planned.candidate.first_deadline(planned.usage);
-            let attempt = tokio::time::timeout(deadline, self.attempt(planned));
-            let outcome = tokio::select! {
-                outcome = attempt => outcome.unwrap_or_else(|_| Err(EngineError {
-                    cause: Cause::TimedOut,
-                    detail: format!("no transcript within {} ms", deadline.as_millis()),
-                    retry_after: None,
-                })),
-                () = answer.closed() => {
-                    // Engines work on audio no faster than they were given it.
-                    let heard = u64::try_from(entry.begun.elapsed().as_millis()).unwrap_or(u64::MAX);
-                    let left = format!("the caller left after {heard} ms");
-                    let ending = entry.cancelled(&left, planned.usage, heard);
-                    let problem = Some("the caller left before the end".into());
-                    let _ = self.docket.settle(Some((&entry, Some(ending))), "abandoned", audio_ms, None, problem).await;
-                    return;
-                }
-            };
-            match outcome {
-                Ok(transcript) => {
-                    if let Some(note) = &self.note
-                        && let Err(error) = note.keep(&entry.engine, &self.docket.id, &transcript).await
-                    {
-                        return drop(answer.send(Err(error)));
-                    }
-                    let first_us = Some(micros(entry.begun));
-                    let ending =
-                        Ending { state: "done", cause: None, detail: None, first_us, charged: Some(planned.usage) };
-                    let first = Some(micros(self.docket.begun));
-                    let settled = self.docket.settle(Some((&entry, Some(ending))), "done", audio_ms, first, None).await;
-                    let result = settled.map(|cost| self.recognised(planned, transcript, cost, &failures, false));
-                    return drop(answer.send(result));
-                }
-                Err(error) => {
-                    let failed = FailedAttempt::of(planned, error);
-                    let ending = ending_of(&failed, None);
-                    failures.push(failed);
-                    if index + 1 < self.plan.len() {
-                        if let Err(error) = self.docket.end(&entry, ending).await {
-                            return drop(answer.send(Err(error)));
-                        }
-                        continue;
-                    }
-                    if self.is_silent().await {
-                        return self.end_silent(&entry, ending, answer).await;
-                    }
-                    let problem = Some(summary(&failures));
-                    let settled =
-                        self.docket.settle(Some((&entry, Some(ending))), "failed", audio_ms, None, problem).await;
-                    let dispatch = self.docket.id.clone();
-                    let error = settled.err().unwrap_or(GatewayError::AllFailed { dispatch, attempts: failures });
-                    return drop(answer.send(Err(error)));
-                }
-            }
+        if self.is_silent().await {
+            // No engine is to blame that it makes nothing of silence.
+            let cost = self.record.settle(last, DispatchOutcome::done(audio_ms, Some(self.record.elapsed()))).await?;
+            let planned = self.plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+            let mut heard = self.recognised(planned, Transcript::default(), cost, &[], false);
+            heard.warnings.push("the audio is silent".into());
+            return Ok(heard);
         }
+        self.record.settle(last, DispatchOutcome::failed(audio_ms, None, summary(&attempts))).await?;
+        Err(GatewayError::AllFailed { dispatch: self.record.id().to_owned(), attempts })
     }
 
     fn recognised(
@@ -317,7 +335,7 @@ impl Listening {
             warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
         }
         Recognised {
-            dispatch: self.docket.id.clone(),
+            dispatch: self.record.id().to_owned(),
             engine: planned.engine_name().into(),
             model: planned.candidate.model.clone(),
             transcript,
@@ -335,23 +353,6 @@ impl Listening {
         sounding.ok().flatten().is_some_and(|seconds| seconds < SILENT)
     }
 
-    /// No engine is to blame that it makes nothing of silence.
-    async fn end_silent(&self, entry: &Entry, ending: Ending, answer: Answer) {
-        let audio_ms = self.probed.length.milliseconds();
-        let first = Some(micros(self.docket.begun));
-        let settled = self.docket.settle(Some((entry, Some(ending))), "done", audio_ms, first, None).await;
-        let result = match (settled, self.plan.first()) {
-            (Ok(cost), Some(planned)) => {
-                let mut heard = self.recognised(planned, Transcript::default(), cost, &[], false);
-                heard.warnings.push("the audio is silent".into());
-                Ok(heard)
-            }
-            (Err(error), _) => Err(error),
-            _ => Err(GatewayError::Internal("an empty plan".into())),
-        };
-        let _ = answer.send(result);
-    }
-
     /// The language of a transcript of an engine that does not say it.
     fn language_of(&self, planned: &Planned, text: &str) -> Option<String> {
         let known = planned.candidate.sheet.recognition.as_ref().map(|it| it.languages.as_slice()).unwrap_or_default();
@@ -363,8 +364,8 @@ impl Listening {
 
     async fn rehearse(self, answer: Answer) {
         let transcript = crate::rehearse::transcript(self.probed.length.seconds(), self.request.language.clone());
-        let first = Some(micros(self.docket.begun));
-        let settled = self.docket.settle(None, "done", self.probed.length.milliseconds(), first, None).await;
+        let outcome = DispatchOutcome::done(self.probed.length.milliseconds(), Some(self.record.elapsed()));
+        let settled = self.record.settle(LastAttempt::None, outcome).await;
         let result = match (settled, self.plan.first()) {
             (Ok(cost), Some(planned)) => Ok(self.recognised(planned, transcript, cost, &[], true)),
             (Err(error), _) => Err(error),
@@ -378,7 +379,7 @@ impl Listening {
             return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
         }
         let audio = self.fit(&planned.engine, &planned.format).await?;
-        let permit = self.gateway.turn(planned, &self.docket).await;
+        let permit = self.gateway.turn(planned, &self.record).await;
         let (wish, _) = controlled(&self.request.wish, &planned.candidate);
         let call = Hear {
             audio,
@@ -412,13 +413,17 @@ impl Listening {
             return Ok(self.request.audio.source.clone());
         }
         let source = self.request.audio.source.clone();
-        let permit = self.gateway.inner.codecs.clone().acquire_owned().await.map_err(|error| broken(&error))?;
+        let permit = self.gateway.inner.codecs.clone().acquire_owned().await.map_err(stopped)?;
         let work = tokio::task::spawn_blocking(move || {
             let _permit = permit;
             transcode_to_file(&source, given, wanted)
         });
-        work.await.map_err(|error| broken(&error))?
+        work.await.map_err(stopped)?
     }
+}
+
+fn stopped(error: impl std::fmt::Display) -> EngineError {
+    CodecError::Worker(error.to_string()).into()
 }
 
 fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<AudioSource, EngineError> {

@@ -8,6 +8,7 @@
 
 mod admit;
 mod attempt;
+mod candidates;
 mod catalogue;
 mod check;
 mod clips;
@@ -15,6 +16,7 @@ mod clock;
 mod compose;
 mod credentials;
 mod deliver;
+mod dispatch_record;
 mod error;
 mod estimate;
 mod gate;
@@ -36,7 +38,6 @@ mod registry;
 mod rehearse;
 mod resources;
 mod score;
-mod settle;
 mod speak;
 mod storage;
 mod texts;

@@ -5,9 +5,9 @@ use dispatcher_audio::{AudioError, Codec, Format, Options, Tags, encode_all};
 use dispatcher_core::{Cause, Transcript, Word};
 use dispatcher_engines::Words;
 
-use crate::deliver::Converter;
-use crate::settle::micros;
-use crate::speak::{LONGEST_UTTERANCE, Opened, Opener, Run};
+use crate::deliver::{CodecError, Converter};
+use crate::dispatch_record::{DispatchOutcome, LastAttempt, SinceDispatch};
+use crate::speak::{CALLER_LEFT, LONGEST_UTTERANCE, Opened, Opener, Run};
 use crate::{BodyError, FailedAttempt, GatewayError};
 
 const RATE: u32 = 24_000;
@@ -32,7 +32,11 @@ fn tone(word: &str) -> Vec<f32> {
 /// Why a rehearsal ended before its end.
 enum Stop {
     Left,
-    Failed(AudioError),
+    Failed(CodecError),
+}
+
+fn failed(error: AudioError) -> Stop {
+    Stop::Failed(error.into())
 }
 
 /// A rehearsal on its way to its caller.
@@ -40,16 +44,16 @@ struct Tones<'r> {
     run: &'r Run,
     converter: Converter,
     opener: Option<Opener>,
-    first_us: Option<i64>,
+    first_at: Option<SinceDispatch>,
 }
 
 impl Tones<'_> {
     async fn play(&mut self) -> Result<(), Stop> {
         for word in self.run.text.split_whitespace() {
-            let pcm = encode_all(&tone(word), Format::new(Codec::Pcm, RATE)).map_err(Stop::Failed)?;
+            let pcm = encode_all(&tone(word), Format::new(Codec::Pcm, RATE)).map_err(failed)?;
             let made = self.converter.push(pcm.into()).await.map_err(Stop::Failed)?;
             if self.converter.length().seconds() > LONGEST_UTTERANCE {
-                return Err(Stop::Failed(AudioError::Empty));
+                return Err(failed(AudioError::Empty));
             }
             self.give(made).await?;
         }
@@ -67,11 +71,11 @@ impl Tones<'_> {
         let Some(opener) = self.opener.take() else {
             return self.run.audio.send(Ok(bytes)).await.map_err(|_| Stop::Left);
         };
-        let Some(planned) = self.run.plan.first().cloned() else { return Err(Stop::Failed(AudioError::Empty)) };
-        let first_us = micros(self.run.docket.begun);
-        self.first_us = Some(first_us);
+        let Some(planned) = self.run.plan.first().cloned() else { return Err(failed(AudioError::Empty)) };
+        let first_at = self.run.record.elapsed();
+        self.first_at = Some(first_at);
         let (fallbacks, words) = (Vec::new(), Words::default());
-        let opened = Opened { planned, first: bytes, first_us, fallbacks, words, tempo: 1.0 };
+        let opened = Opened { planned, first: bytes, first_at, fallbacks, words, tempo: 1.0 };
         opener.send(Ok(opened)).map_err(|_| Stop::Left)
     }
 }
@@ -81,23 +85,24 @@ impl Run {
     pub(crate) async fn rehearse(self, opener: Opener) {
         let tags = Tags { title: Some("Rehearsal".into()), synthetic: true, ..Tags::default() };
         let options = Options { tags, ..Options::default() };
-        let codecs = self.docket.gateway.inner.codecs.clone();
+        let codecs = self.record.gateway().inner.codecs.clone();
         let converter = match Converter::new(Format::new(Codec::Pcm, RATE), self.format, options, codecs) {
             Ok(converter) => converter,
             Err(error) => return drop(opener.send(Err(GatewayError::Format(error)))),
         };
-        let mut tones = Tones { run: &self, converter, opener: Some(opener), first_us: None };
+        let mut tones = Tones { run: &self, converter, opener: Some(opener), first_at: None };
         let outcome = tones.play().await;
-        let (milliseconds, first_us) = (tones.converter.length().milliseconds(), tones.first_us);
-        let (state, problem) = match &outcome {
-            Ok(()) => ("done", None),
-            Err(Stop::Left) => ("abandoned", Some("the caller left before the end".to_owned())),
-            Err(Stop::Failed(error)) => ("failed", Some(error.to_string())),
+        let (milliseconds, first_at) = (tones.converter.length().milliseconds(), tones.first_at);
+        let ended = match &outcome {
+            Ok(()) => DispatchOutcome::done(milliseconds, first_at),
+            Err(Stop::Left) => DispatchOutcome::abandoned(milliseconds, first_at, CALLER_LEFT),
+            Err(Stop::Failed(error)) => DispatchOutcome::failed(milliseconds, first_at, error.to_string()),
         };
-        let settled = self.docket.settle(None, state, milliseconds, first_us, problem).await;
+        let settled = self.record.settle(LastAttempt::None, ended).await;
         let error = match (outcome, settled) {
             (Ok(()) | Err(Stop::Left), Ok(_)) => return,
-            (Err(Stop::Failed(error)), Ok(_)) => GatewayError::Format(error),
+            (Err(Stop::Failed(CodecError::Audio(error))), Ok(_)) => GatewayError::Format(error),
+            (Err(Stop::Failed(error)), Ok(_)) => GatewayError::Internal(error.to_string()),
             (_, Err(error)) => error,
         };
         match tones.opener.take() {

@@ -11,13 +11,15 @@ use futures::StreamExt as _;
 use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
 
-use crate::attempt::{Speaking, broken, tags};
-use crate::compose::Composed;
+use crate::attempt::{Speaking, tags};
+use crate::candidates::{self, Attempt, Outcome as Ran, Tried};
 use crate::deliver::{Start, WAITING};
+use crate::dispatch_record::{
+    DispatchOutcome, DispatchRecord, EndedAttempt, NewDispatch, OpenAttempt, SinceAttempt, SinceDispatch,
+};
 use crate::jobs::Keeper;
 use crate::plan::{plan_synthesis, wanted};
 use crate::recall::fingerprint;
-use crate::settle::{Docket, Ending, Entry, Opening, micros};
 use crate::texts::TextRoom;
 use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, Planned, TextInput, Unsupported};
 
@@ -99,7 +101,7 @@ impl Utterance {
 pub(crate) struct Opened {
     pub(crate) planned: Planned,
     pub(crate) first: Bytes,
-    pub(crate) first_us: i64,
+    pub(crate) first_at: SinceDispatch,
     pub(crate) fallbacks: Vec<FailedAttempt>,
     pub(crate) words: Words,
     /// How much faster the audio was made than the engine told the words.
@@ -191,8 +193,8 @@ impl Gateway {
         check_length(&head, &request.shaping)?;
         let rehearsal = caller.app.rehearsal == 1;
         let language = request.language.clone().or_else(|| script.language.clone());
-        let opening = Opening {
-            wanted: &describe(&wish),
+        let new = NewDispatch {
+            requested: &describe(&wish),
             media_type: request.format.media_type(),
             language: language.clone(),
             characters: head.usage.characters,
@@ -201,8 +203,8 @@ impl Gateway {
             rehearsal,
             job: keeper.as_ref().map(|keeper| keeper.job.clone()),
         };
-        let docket = Docket::open(self, caller, Work::Synthesis, opening);
-        let dispatch = docket.id.clone();
+        let record = DispatchRecord::open(self, caller, Work::Synthesis, new);
+        let dispatch = record.id().to_owned();
         let (audio, receiver) = mpsc::channel(WAITING);
         let (opened, open) = oneshot::channel();
         let text = script.plain_text();
@@ -210,7 +212,7 @@ impl Gateway {
         let marks = Marks::default();
         let cues = Cues::default();
         let run = Run {
-            docket,
+            record,
             plan,
             text: text.clone(),
             language: language.clone(),
@@ -230,8 +232,7 @@ impl Gateway {
                 Manner::Real => run.speak(opened).await,
             }
         });
-        let opened =
-            open.await.map_err(|_| GatewayError::Internal("the dispatch ended without an answer".into()))??;
+        let opened = open.await.map_err(|_| GatewayError::Abandoned)??;
         let body = AudioBody { receiver, first: Some(opened.first.clone()), start };
         let utterance = self.utterance(
             dispatch,
@@ -282,7 +283,7 @@ impl Gateway {
             fingerprint: fingerprint(&opened.planned, source, format),
             warnings,
             rehearsal,
-            first_us: opened.first_us,
+            first_us: opened.first_at.micros(),
             fallbacks: opened.fallbacks,
             body,
             tempo: opened.tempo,
@@ -300,7 +301,7 @@ enum Manner {
 
 /// A dispatch in work.
 pub(crate) struct Run {
-    pub(crate) docket: Docket,
+    pub(crate) record: DispatchRecord,
     pub(crate) plan: Vec<Planned>,
     pub(crate) text: String,
     pub(crate) language: Option<String>,
@@ -317,92 +318,101 @@ pub(crate) struct Run {
 
 pub(crate) type Opener = oneshot::Sender<Result<Opened, GatewayError>>;
 
+/// The candidates of a synthesis, tried for one caller.
+struct Speaker<'r> {
+    run: &'r Run,
+    /// Until the caller has its first audio.
+    opener: Option<Opener>,
+}
+
+impl Attempt<()> for Speaker<'_> {
+    async fn attempt(&mut self, planned: &Planned, failures: &[FailedAttempt]) -> Result<Tried<()>, GatewayError> {
+        let run = self.run;
+        // Pieces of jobs are kept, which composing sees to.
+        let single = planned.score.single().filter(|_| run.keeper.is_none());
+        let Some(part) = single else {
+            // On the heap: scripts of one part do without it.
+            return Box::pin(run.compose(&mut self.opener, planned, failures)).await;
+        };
+        let attempt = run.record.begin(planned, planned.usage, planned.estimate).await?;
+        let call = Box::pin(run.record.gateway().attempt_speech(
+            planned,
+            &run.record,
+            part.call.clone(),
+            run.format,
+            tags(planned, &run.text, run.language.as_deref()),
+        ));
+        let called = tokio::select! {
+            called = call => called,
+            () = left(&run.audio, &mut self.opener) => {
+                run.abandon(attempt, planned, None, None, 0).await;
+                return Ok(Tried::Over(()));
+            }
+        };
+        let speaking = match called {
+            Ok(speaking) => speaking,
+            Err(error) => {
+                let failed = FailedAttempt::of(planned, error);
+                return Ok(Tried::Failed(attempt.failed(&failed, None).into(), failed));
+            }
+        };
+        let first_at = run.record.elapsed();
+        let opened = Opened {
+            planned: planned.clone(),
+            first: speaking.first.clone(),
+            first_at,
+            fallbacks: failures.to_vec(),
+            words: speaking.words.clone(),
+            tempo: part.call.shaped.emulated.rate,
+        };
+        if self.opener.take().is_none_or(|opener| opener.send(Ok(opened)).is_err()) {
+            let made_ms = speaking.converter.length().milliseconds();
+            run.abandon(attempt, planned, Some(speaking.first_at), None, made_ms).await;
+        } else {
+            run.stream(attempt, planned, speaking, first_at).await;
+        }
+        Ok(Tried::Over(()))
+    }
+}
+
+/// The caller is gone.
+pub(crate) async fn left(audio: &mpsc::Sender<Result<Bytes, BodyError>>, opener: &mut Option<Opener>) {
+    match opener {
+        Some(opener) => opener.closed().await,
+        None => audio.closed().await,
+    }
+}
+
 impl Run {
     /// Tries each candidate until one gives audio, then streams it to its end.
-    async fn speak(self, mut opener: Opener) {
-        let mut failures: Vec<FailedAttempt> = Vec::new();
-        for (index, planned) in self.plan.iter().enumerate() {
-            // Pieces of jobs are kept, which composing sees to.
-            let single = planned.score.single().filter(|_| self.keeper.is_none());
-            let Some(part) = single else {
-                let last = index + 1 == self.plan.len();
-                // On the heap: scripts of one part do without it.
-                match Box::pin(self.compose(opener, planned, failures, last)).await {
-                    Composed::Over => return,
-                    Composed::Next(again, failed) => (opener, failures) = (again, failed),
-                }
-                continue;
-            };
-            let entry = match self.docket.begin(planned, planned.usage, planned.estimate).await {
-                Ok(entry) => entry,
-                Err(error) => return drop(opener.send(Err(error))),
-            };
-            let attempt = Box::pin(self.docket.gateway.attempt_speech(
-                planned,
-                &self.docket,
-                part.call.clone(),
-                self.format,
-                tags(planned, &self.text, self.language.as_deref()),
-            ));
-            let outcome = tokio::select! {
-                outcome = attempt => outcome,
-                () = opener.closed() => return self.abandon(&entry, planned, None, 0).await,
-            };
-            match outcome {
-                Ok(speaking) => {
-                    let first_us = micros(self.docket.begun);
-                    let opened = Opened {
-                        planned: planned.clone(),
-                        first: speaking.first.clone(),
-                        first_us,
-                        fallbacks: failures,
-                        words: speaking.words.clone(),
-                        tempo: part.call.shaped.emulated.rate,
-                    };
-                    if opener.send(Ok(opened)).is_err() {
-                        return self
-                            .abandon(
-                                &entry,
-                                planned,
-                                Some(speaking.first_us),
-                                speaking.converter.length().milliseconds(),
-                            )
-                            .await;
-                    }
-                    return self.stream(&entry, planned, speaking, first_us).await;
-                }
-                Err(error) => {
-                    let failed = FailedAttempt::of(planned, error);
-                    tracing::info!(dispatch = %self.docket.id, engine = %failed.engine, cause = %failed.cause, "attempt failed");
-                    let ending = ending_of(&failed, None);
-                    failures.push(failed);
-                    if index + 1 < self.plan.len() {
-                        if let Err(error) = self.docket.end(&entry, ending).await {
-                            return drop(opener.send(Err(error)));
-                        }
-                        continue;
-                    }
-                    let problem = summary(&failures);
-                    let settled =
-                        self.docket.settle(Some((&entry, Some(ending))), "failed", 0, None, Some(problem)).await;
-                    let dispatch = self.docket.id.clone();
-                    let error = settled.err().unwrap_or(GatewayError::AllFailed { dispatch, attempts: failures });
-                    return drop(opener.send(Err(error)));
+    async fn speak(self, opener: Opener) {
+        let mut speaker = Speaker { run: &self, opener: Some(opener) };
+        let error = match candidates::run(&self.record, &self.plan, &mut speaker).await {
+            Ok(Ran::Over(())) => return,
+            Ok(Ran::Exhausted(last, attempts)) => {
+                let outcome = DispatchOutcome::failed(0, None, summary(&attempts));
+                match self.record.settle(last, outcome).await {
+                    Ok(_) => GatewayError::AllFailed { dispatch: self.record.id().to_owned(), attempts },
+                    Err(error) => error,
                 }
             }
+            Err(error) => error,
+        };
+        if let Some(opener) = speaker.opener.take() {
+            drop(opener.send(Err(error)));
         }
     }
 
-    /// Streams what follows the first audio. The body ends only once all is
+    /// Sends what follows the first audio. The body ends only once all is
     /// settled, and breaks where it is not whole.
-    async fn stream(&self, entry: &Entry, planned: &Planned, mut speaking: Speaking, first_us: i64) {
+    async fn stream(&self, attempt: OpenAttempt, planned: &Planned, mut speaking: Speaking, first_at: SinceDispatch) {
         let outcome = loop {
             let next = tokio::select! {
                 next = speaking.stream.next() => next,
                 () = self.audio.closed() => break Err(None),
             };
             let made = match next {
-                Some(Ok(chunk)) => speaking.converter.push(chunk).await.map_err(|error| broken(&error)),
+                Some(Ok(chunk)) => speaking.converter.push(chunk).await.map_err(EngineError::from),
                 Some(Err(error)) => Err(error),
                 None => break self.finish(&mut speaking).await,
             };
@@ -421,19 +431,14 @@ impl Run {
         speaking.stream = Box::pin(futures::stream::empty());
         let made_ms = speaking.converter.length().milliseconds();
         match outcome {
-            Ok(()) => self.settle_whole(entry, planned, (speaking.first_us, first_us), made_ms).await,
-            Err(None) => self.abandon(entry, planned, Some(speaking.first_us), made_ms).await,
+            Ok(()) => self.settle_whole(attempt, planned, speaking.first_at, first_at, made_ms).await,
+            Err(None) => self.abandon(attempt, planned, Some(speaking.first_at), Some(first_at), made_ms).await,
             Err(Some(error)) => {
                 let failed = FailedAttempt::of(planned, error);
-                let ending = ending_of(&failed, Some(speaking.first_us));
                 let problem = format!("failed after {made_ms} ms of audio: {}", failed.cause);
-                let settled = self
-                    .docket
-                    .settle(Some((entry, Some(ending))), "failed", made_ms, Some(first_us), Some(problem))
-                    .await;
-                if let Err(error) = settled {
-                    tracing::error!(dispatch = %self.docket.id, %error, "a broken dispatch was not settled");
-                }
+                let ended = attempt.failed(&failed, Some(speaking.first_at));
+                self.settle(ended, DispatchOutcome::failed(made_ms, Some(first_at), problem)).await;
+                // A caller who left meanwhile misses nothing.
                 let _ = self.audio.send(Err(BodyError(failed))).await;
             }
         }
@@ -447,43 +452,57 @@ impl Run {
         match rest {
             Ok(rest) if !rest.is_empty() => self.audio.send(Ok(rest)).await.map_err(|_| None),
             Ok(_) => Ok(()),
-            Err(error) => Err(Some(broken(&error))),
+            Err(error) => Err(Some(error.into())),
         }
     }
 
-    /// `first` is the time to the first audio, of the attempt and of the dispatch.
-    pub(crate) async fn settle_whole(&self, entry: &Entry, planned: &Planned, first: (i64, i64), milliseconds: u64) {
-        let usage = Usage { milliseconds, ..planned.usage };
-        let ending = Ending { state: "done", cause: None, detail: None, first_us: Some(first.0), charged: Some(usage) };
-        let settled = self.docket.settle(Some((entry, Some(ending))), "done", milliseconds, Some(first.1), None).await;
-        if let Err(error) = settled {
-            tracing::error!(dispatch = %self.docket.id, %error, "a dispatch was not settled");
-            let failed = FailedAttempt {
-                engine: entry.engine.clone(),
-                cause: Cause::Broken,
-                detail: "the settlement could not be written".into(),
-                retry_after: None,
-            };
-            let _ = self.audio.send(Err(BodyError(failed))).await;
+    async fn settle_whole(
+        &self,
+        attempt: OpenAttempt,
+        planned: &Planned,
+        attempt_first: SinceAttempt,
+        first_at: SinceDispatch,
+        milliseconds: u64,
+    ) {
+        let engine = attempt.engine().to_owned();
+        let ended = attempt.delivered(Usage { milliseconds, ..planned.usage }, Some(attempt_first));
+        if self.settle(ended, DispatchOutcome::done(milliseconds, Some(first_at))).await {
+            return;
         }
+        let detail = "the settlement could not be written".into();
+        let failed = FailedAttempt { engine, cause: Cause::Internal, detail, retry_after: None };
+        // A caller who left meanwhile misses nothing.
+        let _ = self.audio.send(Err(BodyError(failed))).await;
     }
 
     /// The caller left; audio is charged as far as it was made.
-    async fn abandon(&self, entry: &Entry, planned: &Planned, first_us: Option<i64>, made_ms: u64) {
+    async fn abandon(
+        &self,
+        attempt: OpenAttempt,
+        planned: &Planned,
+        attempt_first: Option<SinceAttempt>,
+        first_at: Option<SinceDispatch>,
+        made_ms: u64,
+    ) {
         let usage = Usage { milliseconds: made_ms, ..planned.usage };
-        let ending = Ending { first_us, ..entry.cancelled("the caller left", usage, made_ms) };
-        let problem = Some("the caller left before the end".into());
-        if let Err(error) =
-            self.docket.settle(Some((entry, Some(ending))), "abandoned", made_ms, first_us, problem).await
-        {
-            tracing::error!(dispatch = %self.docket.id, %error, "an abandoned dispatch was not settled");
+        let ended = attempt.abandoned("the caller left", usage, made_ms, attempt_first);
+        self.settle(ended, DispatchOutcome::abandoned(made_ms, first_at, CALLER_LEFT)).await;
+    }
+
+    /// Settles where nobody can be told of a failure but the log.
+    async fn settle(&self, ended: EndedAttempt, outcome: DispatchOutcome) -> bool {
+        match self.record.settle(ended.into(), outcome).await {
+            Ok(_) => true,
+            Err(error) => {
+                tracing::error!(dispatch = self.record.id(), %error, "a dispatch was not settled");
+                false
+            }
         }
     }
 }
 
-pub(crate) fn ending_of(failed: &FailedAttempt, first_us: Option<i64>) -> Ending {
-    Ending { state: "failed", cause: Some(failed.cause), detail: Some(failed.detail.clone()), first_us, charged: None }
-}
+/// Problem of a dispatch that was abandoned.
+pub(crate) const CALLER_LEFT: &str = "the caller left before the end";
 
 pub(crate) fn summary(failures: &[FailedAttempt]) -> String {
     failures.iter().map(|failed| format!("{}: {}", failed.engine, failed.cause)).collect::<Vec<_>>().join("; ")

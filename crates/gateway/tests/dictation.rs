@@ -62,7 +62,7 @@ async fn dictate(house: &House, samples: &[f32], engine: &str) -> (JobView, Tran
     let job = NewJob { title: "Rounds".into(), work, audio, webhook: None, warnings: Vec::new() };
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     let view = until_over(house, &id).await;
-    assert_eq!(view.row.state, "done", "{:?}", view.row.reason);
+    assert_eq!(view.row.state.name(), "done", "{:?}", view.row.reason);
     let path = house.folder.path().join("jobs").join(&id).join("files/rounds.json");
     (view, serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap())
 }

@@ -309,6 +309,6 @@ async fn an_engine_that_breaks_while_its_loudness_is_learnt_leaves_nothing_behin
     let (_, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["The ramp is closing.", "Stand clear."]);
     let (row, attempts, _) = house.dispatch(&id).await;
-    let ends: Vec<(&str, &str)> = attempts.iter().map(|one| (one.engine.as_str(), one.state.as_str())).collect();
-    assert_eq!((row.state.as_str(), ends[1]), ("done", ("torn", "failed")), "{ends:?}");
+    let ends: Vec<(&str, &str)> = attempts.iter().map(|one| (one.engine.as_str(), one.state.name())).collect();
+    assert_eq!((row.state.name(), ends[1]), ("done", ("torn", "failed")), "{ends:?}");
 }

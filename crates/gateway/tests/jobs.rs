@@ -64,7 +64,7 @@ async fn each_track_becomes_a_file_with_the_text_beside_it() {
     let job = tracks(&[("Upper deck", first.clone()), ("Lower deck", second.clone())], "short/pellin");
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     let view = until(&house.gateway, &id, JobView::is_over).await;
-    assert_eq!((view.row.state.as_str(), view.row.reason.clone()), ("done", None));
+    assert_eq!((view.row.state.name(), view.row.reason.clone()), ("done", None));
     let names: Vec<&str> = view.files.iter().map(|file| file.name.as_str()).collect();
     let sounds = ["001-upper-deck.flac", "001-upper-deck.vtt", "002-lower-deck.flac", "002-lower-deck.vtt"];
     assert_eq!(names[..4], sounds);
@@ -97,11 +97,11 @@ async fn a_job_waits_for_an_engine_that_is_down_and_says_why() {
     weather(&house.heron, "{\"weather\": \"down\", \"calls\": 1}").await;
     let job = tracks(&[("Doors", sentences(1, 2))], "short/pellin");
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
-    let waiting = until(&house.gateway, &id, |view| view.row.state == "waiting").await;
+    let waiting = until(&house.gateway, &id, |view| view.row.state.name() == "waiting").await;
     let why = waiting.row.reason.unwrap();
     assert!(why.contains("short: unavailable") && why.contains("attempt 2 follows in"), "{why}");
     let view = until(&house.gateway, &id, JobView::is_over).await;
-    assert_eq!((view.row.state.as_str(), view.row.reason.clone()), ("done", None));
+    assert_eq!((view.row.state.name(), view.row.reason.clone()), ("done", None));
     assert_eq!(delivered(&house.heron).await["calls"], 2);
 }
 
@@ -114,11 +114,11 @@ async fn a_piece_that_breaks_off_falls_back_alone() {
     weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 1}").await;
     let job = tracks(&[("Doors", sentences(1, 3))], "dock");
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
-    until(&house.gateway, &id, |view| view.row.state == "running").await;
+    until(&house.gateway, &id, |view| view.row.state.name() == "running").await;
     tokio::time::sleep(Duration::from_millis(150)).await;
     weather(&house.heron, "{\"weather\": \"half\", \"calls\": 1}").await;
     let view = until(&house.gateway, &id, JobView::is_over).await;
-    assert_eq!(view.row.state, "done", "{:?}", view.row.reason);
+    assert_eq!(view.row.state.name(), "done", "{:?}", view.row.reason);
     let spoken = heard(&house, &view, "doors.flac");
     assert!(spoken.contains(ON_TAPE), "{spoken}");
     let doors = [1, 2, 3].iter().filter(|n| spoken.contains(&format!("Door {n} opens to the left"))).count();
@@ -133,7 +133,7 @@ async fn cancelling_ends_the_calls_and_the_charges() {
     let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
     until(&house.gateway, &id, |view| view.progress.pieces >= 1).await;
     let view = house.gateway.cancel_job(&id).await.unwrap();
-    assert_eq!(view.row.state, "cancelled");
+    assert_eq!(view.row.state.name(), "cancelled");
     let (made, cost) = (view.progress.pieces, nanos(&view));
     assert!((1..40).contains(&made), "{made} pieces");
     tokio::time::sleep(Duration::from_millis(300)).await;
@@ -166,7 +166,7 @@ async fn a_service_that_ends_and_starts_again_buys_no_piece_twice() {
     assert!((3..12).contains(&before), "{before} pieces before the end");
     let again = Gateway::start(store, roots, engines, host_with_jobs(folder)).await.unwrap();
     let view = until(&again, &id, JobView::is_over).await;
-    assert_eq!(view.row.state, "done", "{:?}", view.row.reason);
+    assert_eq!(view.row.state.name(), "done", "{:?}", view.row.reason);
     assert_eq!(heard(&house, &view, "doors.flac").replace(' ', ""), text.replace(' ', ""));
     assert_eq!(delivered(&house.heron).await["calls"], 12, "each piece once");
     again.finish().await;

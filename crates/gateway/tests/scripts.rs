@@ -182,8 +182,8 @@ async fn a_part_that_fails_falls_back_alone() {
     let (_, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["One two three.", support::ON_TAPE, "Five."]);
     let (row, attempts, _) = house.dispatch(&id).await;
-    assert_eq!(row.state, "done");
-    let ends: Vec<(&str, &str)> = attempts.iter().map(|a| (a.engine.as_str(), a.state.as_str())).collect();
+    assert_eq!(row.state.name(), "done");
+    let ends: Vec<(&str, &str)> = attempts.iter().map(|a| (a.engine.as_str(), a.state.name())).collect();
     assert_eq!(ends.iter().filter(|end| **end == ("heron", "done")).count(), 2, "{ends:?}");
     assert_eq!(ends.iter().filter(|end| **end == ("heron", "failed")).count(), 1, "{ends:?}");
     assert_eq!(ends.iter().filter(|end| **end == ("tape", "done")).count(), 1, "{ends:?}");
@@ -199,10 +199,10 @@ async fn a_part_that_fails_falls_back_alone() {
     let id = utterance.dispatch.clone();
     listen(utterance).await;
     let (row, attempts, ledger) = house.dispatch(&id).await;
-    assert_eq!(row.state, "done");
+    assert_eq!(row.state.name(), "done");
     assert_eq!(attempts[0].cause.as_deref(), Some(Cause::Unavailable.name()));
-    assert!(attempts.iter().all(|attempt| attempt.state != "running"), "{attempts:?}");
-    let (held, released): (i64, i64) = ledger.iter().fold((0, 0), |(held, released), line| match line.kind.as_str() {
+    assert!(attempts.iter().all(|attempt| attempt.state.name() != "running"), "{attempts:?}");
+    let (held, released): (i64, i64) = ledger.iter().fold((0, 0), |(held, released), line| match line.kind.name() {
         "hold" => (held + line.nanos, released),
         "release" => (held, released - line.nanos),
         _ => (held, released),
@@ -223,10 +223,10 @@ async fn a_caller_who_leaves_ends_the_calls_and_every_attempt_is_closed() {
     utterance.body.next().await.unwrap().unwrap();
     drop(utterance);
     let (row, attempts, ledger) = house.settled(&id).await;
-    assert_eq!(row.state, "abandoned");
+    assert_eq!(row.state.name(), "abandoned");
     assert!(attempts.len() <= 2, "the third part was never called: {attempts:?}");
-    assert!(attempts.iter().all(|attempt| attempt.state == "abandoned"), "{attempts:?}");
-    assert_eq!(ledger.iter().filter(|line| line.kind == "release").count(), attempts.len());
+    assert!(attempts.iter().all(|attempt| attempt.state.name() == "abandoned"), "{attempts:?}");
+    assert_eq!(ledger.iter().filter(|line| line.kind.name() == "release").count(), attempts.len());
 }
 
 #[tokio::test]

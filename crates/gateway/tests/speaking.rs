@@ -25,7 +25,7 @@ async fn what_is_spoken_is_charged_by_the_character_and_the_hold_released() {
     assert_eq!(words(&collect(utterance.body).await.unwrap(), format), TEXT);
     // The body has ended, so that everything is settled already.
     let (row, attempts, ledger) = house.dispatch(&id).await;
-    assert_eq!((row.state.as_str(), row.cost_nanos, row.characters), ("done", 50 * CHARACTER, 50));
+    assert_eq!((row.state.name(), row.cost_nanos, row.characters), ("done", 50 * CHARACTER, 50));
     assert!(row.audio_ms > 2_000 && row.first_us.unwrap() <= row.total_us.unwrap());
     assert_eq!(attempts.len(), 1);
     let held = 50 * CHARACTER;
@@ -73,8 +73,8 @@ async fn the_next_leg_answers_in_the_asked_format_and_both_attempts_are_kept() {
         let id = utterance.dispatch.clone();
         assert_eq!(words(&collect(utterance.body).await.unwrap(), format), ON_TAPE, "{weather_name}");
         let (row, attempts, ledger) = house.dispatch(&id).await;
-        assert_eq!((row.state.as_str(), row.engine.as_deref(), row.cost_nanos), ("done", Some("tape"), 0));
-        let seen: Vec<_> = attempts.iter().map(|a| (a.engine.as_str(), a.state.as_str(), a.cause.as_deref())).collect();
+        assert_eq!((row.state.name(), row.engine.as_deref(), row.cost_nanos), ("done", Some("tape"), 0));
+        let seen: Vec<_> = attempts.iter().map(|a| (a.engine.as_str(), a.state.name(), a.cause.as_deref())).collect();
         assert_eq!(seen, [("heron", "failed", Some(cause.name())), ("tape", "done", None)], "{weather_name}");
         assert!(attempts[0].offset_us <= attempts[1].offset_us);
         let held = 50 * CHARACTER;
@@ -121,7 +121,7 @@ async fn with_no_leg_left_every_attempt_is_in_the_error_and_nothing_is_charged()
     assert_eq!(attempts.iter().map(|a| a.cause).collect::<Vec<_>>(), [Cause::Throttled, Cause::Throttled]);
     assert_eq!(attempts[0].retry_after, Some(Duration::from_secs(1)), "the engine's own hint is kept");
     let (row, tried, ledger) = house.dispatch(&dispatch).await;
-    assert_eq!((row.state.as_str(), row.cost_nanos), ("failed", 0));
+    assert_eq!((row.state.name(), row.cost_nanos), ("failed", 0));
     assert_eq!(row.problem.as_deref(), Some("heron: throttled; heron: throttled"));
     assert_eq!(tried.iter().filter_map(|a| a.voice.as_deref()).collect::<Vec<_>>(), ["pellin", "tarrick"]);
     assert_eq!(ledger.iter().map(|line| line.nanos).sum::<i64>(), 0, "no hold is left behind");
@@ -139,10 +139,10 @@ async fn half_an_answer_breaks_the_body_and_charges_nothing() {
         let error = collect(utterance.body).await.unwrap_err();
         assert_eq!((error.0.engine.as_str(), error.0.cause), ("heron", Cause::Broken), "{format:?}");
         let (row, attempts, ledger) = house.dispatch(&id).await;
-        assert_eq!((row.state.as_str(), row.cost_nanos), ("failed", 0), "{format:?}");
+        assert_eq!((row.state.name(), row.cost_nanos), ("failed", 0), "{format:?}");
         assert!(row.problem.unwrap().starts_with("failed after "));
         assert!(attempts[0].first_us.is_some(), "there was a first audio");
-        assert!(ledger.iter().all(|line| line.kind != "settle"), "{format:?}");
+        assert!(ledger.iter().all(|line| line.kind.name() != "settle"), "{format:?}");
     }
 }
 
@@ -155,9 +155,9 @@ async fn leaving_in_the_middle_ends_the_call_and_is_charged_as_sent() {
     assert!(!utterance.body.next().await.unwrap().unwrap().is_empty());
     drop(utterance);
     let (row, attempts, ledger) = house.settled(&id).await;
-    assert_eq!((row.state.as_str(), attempts[0].state.as_str()), ("abandoned", "abandoned"));
+    assert_eq!((row.state.name(), attempts[0].state.name()), ("abandoned", "abandoned"));
     assert_eq!(row.cost_nanos, 50 * CHARACTER, "the engine has had the whole text");
-    assert_eq!(ledger.last().unwrap().kind, "settle");
+    assert_eq!(ledger.last().unwrap().kind.name(), "settle");
     for _ in 0..200 {
         if delivered(&house.heron).await["left"] == 1 {
             return;
@@ -176,7 +176,7 @@ async fn leaving_before_the_first_audio_is_an_abandoned_dispatch_too() {
     let filter = dispatcher_store::DispatchFilter { limit: 1, ..Default::default() };
     let id = house.gateway.store().dispatches(filter).await.unwrap()[0].id.clone();
     let (row, attempts, _) = house.settled(&id).await;
-    assert_eq!((row.state.as_str(), row.first_us), ("abandoned", None));
+    assert_eq!((row.state.name(), row.first_us), ("abandoned", None));
     assert_eq!(attempts[0].cause.as_deref(), Some("abandoned"));
 }
 
@@ -199,10 +199,13 @@ async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_
     assert_eq!(texts[0], sentence.trim_end(), "the first call is one sentence, so that it is audible early");
     assert!(texts.len() <= 4 && texts.iter().all(|text| text.len() <= 3_600 && text.ends_with("minutes.")));
     let (row, attempts, ledger) = house.dispatch(&id).await;
-    assert_eq!((row.state.as_str(), attempts.len()), ("done", texts.len()));
+    assert_eq!((row.state.name(), attempts.len()), ("done", texts.len()));
     let characters: i64 = texts.iter().map(|text| text.len() as i64).sum();
     assert_eq!((row.cost_nanos, estimate.cost.nanos), (characters * CHARACTER, characters * CHARACTER));
-    assert_eq!(ledger.iter().filter(|line| line.kind == "settle").map(|line| line.characters).sum::<i64>(), characters);
+    assert_eq!(
+        ledger.iter().filter(|line| line.kind.name() == "settle").map(|line| line.characters).sum::<i64>(),
+        characters
+    );
 }
 
 #[tokio::test]
@@ -312,7 +315,7 @@ async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
     assert_eq!(tones, TEXT.split_whitespace().count(), "one tone a word");
     assert_eq!(delivered(&house.heron).await["calls"], 0);
     let (row, attempts, ledger) = house.dispatch(&id).await;
-    assert_eq!((row.rehearsal, row.state.as_str(), attempts.len(), ledger.len()), (1, "done", 0, 0));
+    assert_eq!((row.rehearsal, row.state.name(), attempts.len(), ledger.len()), (1, "done", 0, 0));
     let unknown = house.gateway.speak(&house.caller, say(TEXT, "heron/pelin")).await;
     assert!(unknown.is_err(), "a rehearsal checks as the real thing does");
 }
@@ -330,7 +333,7 @@ async fn a_gateway_that_finishes_waits_for_what_it_has_begun() {
     let audio = reading.await.unwrap().unwrap();
     assert_eq!(words(&audio, Format::new(Codec::Pcm, 24_000)), TEXT);
     let store = dispatcher_store::Store::open(&house.folder.path().join("records.db")).unwrap();
-    assert_eq!(store.dispatch(id).await.unwrap().0.state, "done");
+    assert_eq!(store.dispatch(id).await.unwrap().0.state.name(), "done");
 }
 
 #[tokio::test]

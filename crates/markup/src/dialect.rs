@@ -7,11 +7,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::prosody;
 
-/// How an engine writes a number.
+/// Notation of a number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ValueForm {
-    /// As it was written.
+    /// As written.
     Text,
     /// `90%` of the ordinary.
     Percent,
@@ -29,14 +29,14 @@ pub enum ValueForm {
     Milliseconds,
 }
 
-/// What an engine takes of an attribute.
+/// Supported values of an attribute.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Accepts {
     Form(ValueForm),
-    /// These words and no others.
+    /// Only these words.
     Words(Vec<String>),
-    /// A form with a range, in its own unit, and words besides.
+    /// A form with a range in its unit, and additional words.
     Range(AcceptsRange),
 }
 
@@ -49,17 +49,16 @@ pub struct AcceptsRange {
     pub least: Option<f64>,
     #[serde(default)]
     pub most: Option<f64>,
-    /// Words that it takes as well.
+    /// Additional words.
     #[serde(default)]
     pub words: Vec<String>,
 }
 
-/// `[synthesis.markup]`: the elements that an engine takes, each with its
-/// attributes. What is not named is not sent.
+/// `[synthesis.markup]`: the supported elements, each with its attributes. Others are not sent.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Dialect {
-    /// By SSML's names.
+    /// By their names in SSML.
     #[serde(default)]
     pub elements: BTreeMap<String, BTreeMap<String, Accepts>>,
 }

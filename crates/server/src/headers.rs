@@ -113,6 +113,17 @@ pub(crate) fn known_pairs(query: &str, known: &[&str]) -> Result<BTreeMap<String
     }
 }
 
+/// The state of a word in a query, among those that there are.
+///
+/// # Errors
+/// With the known ones.
+pub(crate) fn state<S: Copy>(word: &str, all: &[S], name: impl Fn(S) -> &'static str) -> Result<S, Problem> {
+    all.iter().copied().find(|one| name(*one) == word).ok_or_else(|| {
+        let known: Vec<&str> = all.iter().map(|one| name(*one)).collect();
+        Problem::new("invalid", format!("'{word}' is not a state; known: {}", known.join(", ")))
+    })
+}
+
 /// A parameter that must be a number.
 pub(crate) fn number<T: std::str::FromStr>(name: &str, value: &str) -> Result<T, Problem> {
     value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")))

@@ -5,19 +5,25 @@ use diesel::sql_types::{BigInt, Text};
 
 use crate::models::{JobFileRow, JobPieceRow, JobRow};
 use crate::schema::{job_files, job_pieces, jobs};
+use crate::states::JobState;
 use crate::{Durability, Store, StoreError};
-
-/// States of jobs that are not over.
-const AT_WORK: [&str; 3] = ["queued", "running", "waiting"];
 
 /// Which jobs to list; newest first.
 #[derive(Debug, Clone, Default)]
 pub struct JobFilter {
     pub app: Option<String>,
-    pub state: Option<String>,
+    pub state: Option<JobState>,
     /// Only those before this id.
     pub before: Option<String>,
     pub limit: i64,
+}
+
+/// What became of the notification of a webhook.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WebhookResult {
+    Notified,
+    /// It did not answer with success to any attempt.
+    GivenUp,
 }
 
 /// How far a job is.
@@ -51,7 +57,7 @@ struct Charged {
 #[derive(Debug, Clone, Default, AsChangeset)]
 #[diesel(table_name = jobs)]
 pub struct JobChange {
-    pub state: Option<&'static str>,
+    pub state: Option<JobState>,
     /// Why it waits or failed; the inner nothing takes it away.
     pub reason: Option<Option<String>>,
     pub pieces: Option<i64>,
@@ -80,7 +86,7 @@ impl Store {
     /// Changes a job that is not over. Gives whether there was one.
     pub async fn change_job(&self, id: String, change: JobChange) -> Result<bool, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let open = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.eq_any(AT_WORK));
+            let open = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.eq_any(JobState::AT_WORK));
             Ok(diesel::update(open).set(&change).execute(c)? > 0)
         };
         self.writer.submit(Durability::Disk, write).await
@@ -90,14 +96,17 @@ impl Store {
     /// Gives whether there was one.
     pub async fn reopen_job(&self, id: String) -> Result<bool, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let ended = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.eq_any(["failed", "cancelled"]));
+            let ended = jobs::table
+                .filter(jobs::id.eq(&id))
+                .filter(jobs::state.eq_any([JobState::Failed, JobState::Cancelled]));
             let none = (None::<i64>, None::<String>);
             let open = (
-                jobs::state.eq("queued"),
+                jobs::state.eq(JobState::Queued),
                 jobs::reason.eq(none.1),
                 jobs::ended_at.eq(none.0),
                 jobs::expires_at.eq(none.0),
-                jobs::told_at.eq(none.0),
+                jobs::notified_at.eq(none.0),
+                jobs::given_up_at.eq(none.0),
             );
             Ok(diesel::update(ended).set(open).execute(c)? > 0)
         };
@@ -134,25 +143,34 @@ impl Store {
     /// Jobs that are not over, oldest first.
     pub async fn jobs_at_work(&self) -> Result<Vec<JobRow>, StoreError> {
         self.read(|c| {
-            let open = jobs::table.filter(jobs::state.eq_any(AT_WORK)).order(jobs::id);
+            let open = jobs::table.filter(jobs::state.eq_any(JobState::AT_WORK)).order(jobs::id);
             Ok(open.select(JobRow::as_select()).load(c)?)
         })
         .await
     }
 
-    /// Jobs that are over and whose webhook was not told.
-    pub async fn jobs_untold(&self) -> Result<Vec<String>, StoreError> {
+    /// Jobs that have ended and whose webhook was neither notified nor given up.
+    pub async fn jobs_to_notify(&self) -> Result<Vec<String>, StoreError> {
         self.read(|c| {
-            let over = jobs::table.filter(jobs::state.ne_all(AT_WORK)).filter(jobs::webhook.is_not_null());
-            Ok(over.filter(jobs::told_at.is_null()).order(jobs::id).select(jobs::id).load(c)?)
+            let over = jobs::table.filter(jobs::state.ne_all(JobState::AT_WORK)).filter(jobs::webhook.is_not_null());
+            Ok(over
+                .filter(jobs::notified_at.is_null())
+                .filter(jobs::given_up_at.is_null())
+                .order(jobs::id)
+                .select(jobs::id)
+                .load(c)?)
         })
         .await
     }
 
-    /// Writes when the webhook of a job was told, or given up.
-    pub async fn note_told(&self, id: String, at: i64) -> Result<(), StoreError> {
+    /// Writes when the webhook of a job was notified, or given up.
+    pub async fn note_webhook(&self, id: String, result: WebhookResult, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            diesel::update(jobs::table.find(&id)).set(jobs::told_at.eq(at)).execute(c)?;
+            let job = jobs::table.find(&id);
+            match result {
+                WebhookResult::Notified => diesel::update(job).set(jobs::notified_at.eq(at)).execute(c)?,
+                WebhookResult::GivenUp => diesel::update(job).set(jobs::given_up_at.eq(at)).execute(c)?,
+            };
             Ok(())
         };
         self.writer.submit(Durability::Disk, write).await
@@ -204,7 +222,7 @@ impl Store {
     /// Jobs whose results are kept no longer, and are not removed yet.
     pub async fn expired_jobs(&self, now: i64) -> Result<Vec<String>, StoreError> {
         self.read(move |c| {
-            let over = jobs::table.filter(jobs::expires_at.le(now)).filter(jobs::state.ne_all(AT_WORK));
+            let over = jobs::table.filter(jobs::expires_at.le(now)).filter(jobs::state.ne_all(JobState::AT_WORK));
             Ok(over.select(jobs::id).load(c)?)
         })
         .await
@@ -225,7 +243,7 @@ impl Store {
     /// there was one.
     pub async fn remove_job(&self, id: String) -> Result<bool, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let over = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.ne_all(AT_WORK));
+            let over = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.ne_all(JobState::AT_WORK));
             Ok(diesel::delete(over).execute(c)? > 0)
         };
         self.writer.submit(Durability::Disk, write).await

@@ -17,12 +17,13 @@ mod presets;
 mod prompts;
 mod records;
 mod schema;
+mod states;
 mod work;
 mod writer;
 
 pub use error::StoreError;
 pub use ids::Identified;
-pub use jobs::{JobChange, JobFilter, JobProgress};
+pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};
 pub use ledger::{GroupBy, UsageRow};
 pub use models::{
     AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
@@ -32,5 +33,6 @@ pub use models::{
 pub use people::Grant;
 pub use pool::Store;
 pub use records::BY;
+pub use states::{AttemptState, DispatchState, JobState, LedgerKind};
 pub use work::{AttemptEnd, DispatchEnd, DispatchFilter};
 pub use writer::Durability;

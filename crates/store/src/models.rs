@@ -7,6 +7,7 @@ use crate::schema::{
     job_files, job_pieces, jobs, ledger, lexicons, presets, prompt_files, prompt_sets, recalled, routes, sessions,
     sheets,
 };
+use crate::states::{AttemptState, DispatchState, JobState, LedgerKind};
 
 /// One version of an engine's sheet.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -263,10 +264,9 @@ pub struct DispatchRow {
     /// `synthesis` or `recognition`.
     pub work: String,
     /// What was asked for: a route, a voice, an engine or criteria.
-    pub wanted: String,
+    pub requested: String,
     pub rehearsal: i64,
-    /// `running`, `done`, `failed`, `abandoned` or `uncertain`.
-    pub state: String,
+    pub state: DispatchState,
     pub engine: Option<String>,
     pub voice: Option<String>,
     pub model: Option<String>,
@@ -306,8 +306,7 @@ pub struct JobRow {
     /// `synthesis` or `recognition`.
     pub work: String,
     pub title: String,
-    /// `queued`, `running`, `waiting`, `done`, `failed` or `cancelled`.
-    pub state: String,
+    pub state: JobState,
     /// Why it waits or failed.
     pub reason: Option<String>,
     /// What is to be done, as JSON.
@@ -317,8 +316,10 @@ pub struct JobRow {
     pub currency: String,
     /// Who is told of its end.
     pub webhook: Option<String>,
-    /// When they were.
-    pub told_at: Option<i64>,
+    /// When its webhook was notified of its end.
+    pub notified_at: Option<i64>,
+    /// When its webhook, which did not answer, was given up.
+    pub given_up_at: Option<i64>,
     pub created_at: i64,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
@@ -367,8 +368,7 @@ pub struct AttemptRow {
     pub engine: String,
     pub voice: Option<String>,
     pub model: Option<String>,
-    /// `running`, `done`, `failed`, `abandoned` or `uncertain`.
-    pub state: String,
+    pub state: AttemptState,
     pub cause: Option<String>,
     pub detail: Option<String>,
     /// Since the dispatch began.
@@ -388,8 +388,7 @@ pub struct LedgerRow {
     pub id: Option<i64>,
     pub dispatch: String,
     pub attempt: i64,
-    /// `hold`, `release`, `settle` or `adjust`.
-    pub kind: String,
+    pub kind: LedgerKind,
     pub app: String,
     pub engine: String,
     pub model: Option<String>,

@@ -50,7 +50,7 @@ table! {
 }
 table! {
     dispatches (id) {
-        id -> Text, app -> Text, work -> Text, wanted -> Text, rehearsal -> BigInt, state -> Text,
+        id -> Text, app -> Text, work -> Text, requested -> Text, rehearsal -> BigInt, state -> Text,
         engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,
         language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
@@ -61,7 +61,7 @@ table! {
     jobs (id) {
         id -> Text, app -> Text, by -> Text, work -> Text, title -> Text, state -> Text, reason -> Nullable<Text>,
         request -> Text, pieces -> BigInt, estimate_nanos -> BigInt, currency -> Text, webhook -> Nullable<Text>,
-        told_at -> Nullable<BigInt>,
+        notified_at -> Nullable<BigInt>, given_up_at -> Nullable<BigInt>,
         created_at -> BigInt, started_at -> Nullable<BigInt>, ended_at -> Nullable<BigInt>,
         expires_at -> Nullable<BigInt>, warnings -> Text, estimates -> Text,
     }

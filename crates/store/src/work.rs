@@ -4,6 +4,7 @@ use diesel::prelude::*;
 
 use crate::models::{AttemptRow, DispatchRow, JobPieceRow, LedgerRow, SampleDispatch};
 use crate::schema::{attempts, dispatches, job_pieces, ledger};
+use crate::states::{AttemptState, DispatchState, LedgerKind};
 use crate::{Durability, Store, StoreError};
 
 /// How an attempt ended.
@@ -11,7 +12,7 @@ use crate::{Durability, Store, StoreError};
 pub struct AttemptEnd {
     pub dispatch: String,
     pub number: i64,
-    pub state: &'static str,
+    pub state: AttemptState,
     pub cause: Option<String>,
     pub detail: Option<String>,
     pub first_us: Option<i64>,
@@ -22,7 +23,7 @@ pub struct AttemptEnd {
 #[derive(Debug, Clone)]
 pub struct DispatchEnd {
     pub id: String,
-    pub state: &'static str,
+    pub state: DispatchState,
     pub engine: Option<String>,
     pub voice: Option<String>,
     pub model: Option<String>,
@@ -39,7 +40,7 @@ pub struct DispatchEnd {
 pub struct DispatchFilter {
     pub app: Option<String>,
     pub engine: Option<String>,
-    pub state: Option<String>,
+    pub state: Option<DispatchState>,
     pub work: Option<String>,
     pub job: Option<String>,
     /// Only those before this id.
@@ -131,21 +132,22 @@ impl Store {
     /// and what was held for them is charged. Gives the number of attempts.
     pub async fn mark_uncertain(&self, at: i64, day: String) -> Result<usize, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let open: Vec<AttemptRow> =
-                attempts::table.filter(attempts::state.eq("running")).select(AttemptRow::as_select()).load(c)?;
+            let open: Vec<AttemptRow> = attempts::table
+                .filter(attempts::state.eq(AttemptState::Running))
+                .select(AttemptRow::as_select())
+                .load(c)?;
             for attempt in &open {
                 let held: Vec<LedgerRow> = ledger::table
                     .filter(ledger::dispatch.eq(&attempt.dispatch))
                     .filter(ledger::attempt.eq(attempt.number))
-                    .filter(ledger::kind.eq("hold"))
+                    .filter(ledger::kind.eq(LedgerKind::Hold))
                     .select(LedgerRow::as_select())
                     .load(c)?;
                 for hold in held {
-                    let mut cost = 0;
-                    for (kind, sign) in [("release", -1), ("settle", 1)] {
+                    for (kind, sign) in [(LedgerKind::Release, -1), (LedgerKind::Settle, 1)] {
                         let entry = LedgerRow {
                             id: None,
-                            kind: kind.into(),
+                            kind,
                             characters: hold.characters * sign,
                             audio_ms: hold.audio_ms * sign,
                             nanos: hold.nanos * sign,
@@ -153,19 +155,16 @@ impl Store {
                             at,
                             ..hold.clone()
                         };
-                        cost += entry.nanos.max(0);
                         diesel::insert_into(ledger::table).values(entry).execute(c)?;
                     }
-                    diesel::update(dispatches::table.find(&attempt.dispatch))
-                        .set(dispatches::cost_nanos.eq(dispatches::cost_nanos + cost))
-                        .execute(c)?;
+                    add_cost(c, &hold)?;
                 }
             }
-            diesel::update(attempts::table.filter(attempts::state.eq("running")))
-                .set(attempts::state.eq("uncertain"))
+            diesel::update(attempts::table.filter(attempts::state.eq(AttemptState::Running)))
+                .set(attempts::state.eq(AttemptState::Uncertain))
                 .execute(c)?;
-            diesel::update(dispatches::table.filter(dispatches::state.eq("running")))
-                .set(dispatches::state.eq("uncertain"))
+            diesel::update(dispatches::table.filter(dispatches::state.eq(DispatchState::Running)))
+                .set(dispatches::state.eq(DispatchState::Uncertain))
                 .execute(c)?;
             Ok(open.len())
         };
@@ -232,7 +231,7 @@ impl Store {
             let count: i64 = attempts::table
                 .filter(attempts::dispatch.ge(from))
                 .filter(attempts::number.gt(1))
-                .filter(attempts::state.eq("done"))
+                .filter(attempts::state.eq(AttemptState::Done))
                 .count()
                 .get_result(c)?;
             Ok(usize::try_from(count).unwrap_or(0))
@@ -259,6 +258,20 @@ impl Store {
         })
         .await
     }
+}
+
+/// Adds a charge to the cost of its dispatch. A dispatch shows one currency,
+/// that of its last charge; the ledger has all of them.
+fn add_cost(c: &mut SqliteConnection, charge: &LedgerRow) -> Result<(), StoreError> {
+    let dispatch = dispatches::table.find(&charge.dispatch);
+    let same = dispatch.filter(dispatches::currency.eq(&charge.currency));
+    let added =
+        diesel::update(same).set(dispatches::cost_nanos.eq(dispatches::cost_nanos + charge.nanos)).execute(c)?;
+    if added == 0 {
+        let cost = (dispatches::cost_nanos.eq(charge.nanos), dispatches::currency.eq(&charge.currency));
+        diesel::update(dispatches::table.find(&charge.dispatch)).set(cost).execute(c)?;
+    }
+    Ok(())
 }
 
 fn write_attempt(c: &mut SqliteConnection, end: &AttemptEnd, entries: Vec<LedgerRow>) -> Result<(), StoreError> {

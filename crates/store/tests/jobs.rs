@@ -4,7 +4,8 @@
 mod support;
 
 use dispatcher_store::{
-    AttemptEnd, DispatchRow, JobChange, JobFileRow, JobFilter, JobPieceRow, JobProgress, JobRow, Store, StoreError,
+    AttemptEnd, AttemptState, DispatchRow, JobChange, JobFileRow, JobFilter, JobPieceRow, JobProgress, JobRow,
+    JobState, LedgerKind, Store, StoreError, WebhookResult,
 };
 use support::{app, attempt, dispatch, entry};
 
@@ -15,21 +16,22 @@ async fn store() -> (tempfile::TempDir, Store) {
     (folder, store)
 }
 
-fn job(id: &str, state: &str) -> JobRow {
+fn job(id: &str, state: JobState) -> JobRow {
     JobRow {
         id: id.into(),
         app: "quay".into(),
         by: "test".into(),
         work: "synthesis".into(),
         title: "Handbook".into(),
-        state: state.into(),
+        state,
         reason: None,
         request: "{}".into(),
         pieces: 3,
         estimate_nanos: 9,
         currency: "EUR".into(),
         webhook: None,
-        told_at: None,
+        notified_at: None,
+        given_up_at: None,
         created_at: 1,
         started_at: None,
         ended_at: None,
@@ -52,31 +54,31 @@ fn piece(job: &str, piece: i64, audio_ms: i64) -> JobPieceRow {
     }
 }
 
-fn state(state: &'static str) -> JobChange {
+fn state(state: JobState) -> JobChange {
     JobChange { state: Some(state), ..JobChange::default() }
 }
 
 #[tokio::test]
 async fn a_job_that_is_over_stays_as_it_is() {
     let (_folder, store) = store().await;
-    store.add_job(job("a", "queued")).await.unwrap();
+    store.add_job(job("a", JobState::Queued)).await.unwrap();
     let waiting =
-        JobChange { state: Some("waiting"), reason: Some(Some("heron: down".into())), ..JobChange::default() };
+        JobChange { state: Some(JobState::Waiting), reason: Some(Some("heron: down".into())), ..JobChange::default() };
     assert!(store.change_job("a".into(), waiting).await.unwrap());
     assert_eq!(store.job("a".into()).await.unwrap().reason.as_deref(), Some("heron: down"));
-    let running = JobChange { state: Some("running"), reason: Some(None), ..JobChange::default() };
+    let running = JobChange { state: Some(JobState::Running), reason: Some(None), ..JobChange::default() };
     assert!(store.change_job("a".into(), running).await.unwrap());
     assert_eq!(store.job("a".into()).await.unwrap().reason, None, "the reason went with the wait");
     assert_eq!(store.jobs_at_work().await.unwrap().len(), 1);
-    assert!(store.change_job("a".into(), state("cancelled")).await.unwrap());
-    assert!(!store.change_job("a".into(), state("done")).await.unwrap(), "it was cancelled first");
-    assert_eq!(store.job("a".into()).await.unwrap().state, "cancelled");
+    assert!(store.change_job("a".into(), state(JobState::Cancelled)).await.unwrap());
+    assert!(!store.change_job("a".into(), state(JobState::Done)).await.unwrap(), "it was cancelled first");
+    assert_eq!(store.job("a".into()).await.unwrap().state, JobState::Cancelled);
     assert!(store.jobs_at_work().await.unwrap().is_empty());
     assert!(store.reopen_job("a".into()).await.unwrap(), "what was cancelled may go on");
     let reopened = store.job("a".into()).await.unwrap();
-    assert_eq!((reopened.state.as_str(), reopened.ended_at, reopened.expires_at), ("queued", None, None));
+    assert_eq!((reopened.state, reopened.ended_at, reopened.expires_at), (JobState::Queued, None, None));
     assert!(!store.reopen_job("a".into()).await.unwrap(), "it is at work");
-    assert!(store.change_job("a".into(), state("done")).await.unwrap());
+    assert!(store.change_job("a".into(), state(JobState::Done)).await.unwrap());
     assert!(!store.reopen_job("a".into()).await.unwrap(), "what is done is done");
     assert!(matches!(store.job("b".into()).await, Err(StoreError::Missing { what: "job", .. })));
 }
@@ -84,22 +86,22 @@ async fn a_job_that_is_over_stays_as_it_is() {
 #[tokio::test]
 async fn progress_adds_up_pieces_and_what_every_attempt_cost() {
     let (_folder, store) = store().await;
-    store.add_job(job("a", "running")).await.unwrap();
+    store.add_job(job("a", JobState::Running)).await.unwrap();
     let dispatch = DispatchRow { job: Some("a".into()), ..dispatch("d1", "quay") };
     let attempt = attempt("d1");
-    let line = |kind: &str, nanos: i64| entry("d1", "quay", kind, nanos);
-    store.begin_attempt(Some(dispatch), attempt, line("hold", 800)).await.unwrap();
+    let line = |kind: LedgerKind, nanos: i64| entry("d1", "quay", kind, nanos);
+    store.begin_attempt(Some(dispatch), attempt, line(LedgerKind::Hold, 800)).await.unwrap();
     assert_eq!(store.job_progress("a".into()).await.unwrap(), JobProgress::default(), "a hold is no cost");
     let end = AttemptEnd {
         dispatch: "d1".into(),
         number: 1,
-        state: "done",
+        state: AttemptState::Done,
         cause: None,
         detail: None,
         first_us: None,
         total_us: 7,
     };
-    let lines = vec![line("release", -800), line("settle", 700)];
+    let lines = vec![line(LedgerKind::Release, -800), line(LedgerKind::Settle, 700)];
     store.end_piece(Some((end, lines)), piece("a", 0, 1_500)).await.unwrap();
     store.end_piece(None, piece("a", 1, 500)).await.unwrap();
     // The same piece again, as after a restart, counts once.
@@ -107,7 +109,7 @@ async fn progress_adds_up_pieces_and_what_every_attempt_cost() {
     let progress = store.job_progress("a".into()).await.unwrap();
     assert_eq!(progress, JobProgress { pieces: 2, audio_ms: 2_000, costs: vec![("EUR".into(), 700)] });
     let (row, attempts, _) = store.dispatch("d1".into()).await.unwrap();
-    assert_eq!((row.job.as_deref(), attempts[0].state.as_str()), (Some("a"), "done"));
+    assert_eq!((row.job.as_deref(), attempts[0].state.name()), (Some("a"), "done"));
 }
 
 #[tokio::test]
@@ -122,7 +124,7 @@ async fn old_results_go_and_a_removed_job_takes_all_with_it() {
         bytes: 10,
         audio_ms: 20,
     };
-    for (id, over) in [("a", "done"), ("b", "running")] {
+    for (id, over) in [("a", JobState::Done), ("b", JobState::Running)] {
         store.add_job(JobRow { expires_at: Some(100), ..job(id, over) }).await.unwrap();
         store.put_job_file(file(id)).await.unwrap();
         store.end_piece(None, piece(id, 0, 1)).await.unwrap();
@@ -131,9 +133,9 @@ async fn old_results_go_and_a_removed_job_takes_all_with_it() {
     assert_eq!(store.expired_jobs(100).await.unwrap(), ["a"], "what still runs keeps its files");
     store.forget_job_files("a".into()).await.unwrap();
     assert!(store.expired_jobs(100).await.unwrap().is_empty() && store.job_files("a".into()).await.unwrap().is_empty());
-    assert_eq!(store.job("a".into()).await.unwrap().state, "done", "its record stays");
+    assert_eq!(store.job("a".into()).await.unwrap().state, JobState::Done, "its record stays");
     assert!(!store.remove_job("b".into()).await.unwrap(), "it still runs");
-    assert!(store.change_job("b".into(), state("failed")).await.unwrap());
+    assert!(store.change_job("b".into(), state(JobState::Failed)).await.unwrap());
     assert!(store.remove_job("b".into()).await.unwrap());
     assert!(store.job_pieces("b".into()).await.unwrap().is_empty());
 }
@@ -142,9 +144,9 @@ async fn old_results_go_and_a_removed_job_takes_all_with_it() {
 async fn lists_are_by_app_and_state_newest_first_and_untold_ends_are_found() {
     let (_folder, store) = store().await;
     for (id, app, over, webhook) in [
-        ("a", "quay", "done", Some("http://h/x")),
-        ("b", "other", "done", None),
-        ("c", "quay", "queued", Some("http://h/x")),
+        ("a", "quay", JobState::Done, Some("http://h/x")),
+        ("b", "other", JobState::Done, None),
+        ("c", "quay", JobState::Queued, Some("http://h/x")),
     ] {
         let row = JobRow { app: app.into(), webhook: webhook.map(str::to_owned), ..job(id, over) };
         store.add_job(row).await.unwrap();
@@ -155,9 +157,11 @@ async fn lists_are_by_app_and_state_newest_first_and_untold_ends_are_found() {
     let all = JobFilter { limit: 10, ..JobFilter::default() };
     assert_eq!(ids(all.clone()).await, ["c", "b", "a"]);
     assert_eq!(ids(JobFilter { app: Some("quay".into()), ..all.clone() }).await, ["c", "a"]);
-    assert_eq!(ids(JobFilter { state: Some("done".into()), ..all.clone() }).await, ["b", "a"]);
+    assert_eq!(ids(JobFilter { state: Some(JobState::Done), ..all.clone() }).await, ["b", "a"]);
     assert_eq!(ids(JobFilter { before: Some("b".into()), ..all }).await, ["a"]);
-    assert_eq!(store.jobs_untold().await.unwrap(), ["a"]);
-    store.note_told("a".into(), 5).await.unwrap();
-    assert!(store.jobs_untold().await.unwrap().is_empty());
+    assert_eq!(store.jobs_to_notify().await.unwrap(), ["a"]);
+    store.note_webhook("a".into(), WebhookResult::GivenUp, 5).await.unwrap();
+    let row = store.job("a".into()).await.unwrap();
+    assert_eq!((row.notified_at, row.given_up_at), (None, Some(5)), "nobody was notified");
+    assert!(store.jobs_to_notify().await.unwrap().is_empty());
 }

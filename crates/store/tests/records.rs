@@ -4,26 +4,27 @@
 mod support;
 
 use dispatcher_store::{
-    AccessKey, AttemptEnd, ClipRow, DispatchEnd, DispatchFilter, GroupBy, Identified, LexiconRow, Store, StoreError,
+    AccessKey, AttemptEnd, AttemptState, ClipRow, DispatchEnd, DispatchFilter, DispatchState, GroupBy, Identified,
+    LedgerKind, LedgerRow, LexiconRow, Store, StoreError,
 };
 use support::{app, attempt, dispatch, entry, store};
 
 async fn settled(store: &Store, id: &str, app: &str, nanos: i64) {
     store.begin_dispatch(dispatch(id, app)).await.unwrap();
-    store.begin_attempt(None, attempt(id), entry(id, app, "hold", nanos)).await.unwrap();
+    store.begin_attempt(None, attempt(id), entry(id, app, LedgerKind::Hold, nanos)).await.unwrap();
     let end = AttemptEnd {
         dispatch: id.into(),
         number: 1,
-        state: "done",
+        state: AttemptState::Done,
         cause: None,
         detail: None,
         first_us: Some(20),
         total_us: 90,
     };
-    let entries = vec![entry(id, app, "release", -nanos), entry(id, app, "settle", nanos)];
+    let entries = vec![entry(id, app, LedgerKind::Release, -nanos), entry(id, app, LedgerKind::Settle, nanos)];
     let close = DispatchEnd {
         id: id.into(),
-        state: "done",
+        state: DispatchState::Done,
         engine: Some("heron".into()),
         voice: Some("pellin".into()),
         model: Some("fine".into()),
@@ -57,7 +58,7 @@ async fn usage_counts_what_was_settled_and_groups_it() {
     settled(&store, "d3", "help", 400).await;
     // A hold that was never settled is no usage.
     store.begin_dispatch(dispatch("d4", "help")).await.unwrap();
-    store.begin_attempt(None, attempt("d4"), entry("d4", "help", "hold", 999)).await.unwrap();
+    store.begin_attempt(None, attempt("d4"), entry("d4", "help", LedgerKind::Hold, 999)).await.unwrap();
     let days = || ("2026-11-01".to_owned(), "2026-11-30".to_owned());
     let rows = store.usage((GroupBy::App, Some(GroupBy::Engine)), days(), None).await.unwrap();
     let seen: Vec<_> =
@@ -72,15 +73,15 @@ async fn what_a_crash_left_open_is_charged_as_held_and_marked() {
     let (folder, store) = store();
     settled(&store, "d1", "quay", 100).await;
     store.begin_dispatch(dispatch("d2", "quay")).await.unwrap();
-    store.begin_attempt(None, attempt("d2"), entry("d2", "quay", "hold", 70)).await.unwrap();
+    store.begin_attempt(None, attempt("d2"), entry("d2", "quay", LedgerKind::Hold, 70)).await.unwrap();
     store.close();
     let store = Store::open(&folder.path().join("records.db")).unwrap();
     assert_eq!(store.mark_uncertain(9, "2026-11-26".into()).await.unwrap(), 1);
     assert_eq!(store.mark_uncertain(9, "2026-11-26".into()).await.unwrap(), 0, "only once");
     let (row, attempts, entries) = store.dispatch("d2".into()).await.unwrap();
-    assert_eq!((row.state.as_str(), row.cost_nanos, attempts[0].state.as_str()), ("uncertain", 70, "uncertain"));
+    assert_eq!((row.state.name(), row.cost_nanos, attempts[0].state.name()), ("uncertain", 70, "uncertain"));
     assert_eq!(entries.iter().map(|entry| entry.nanos).sum::<i64>(), 70);
-    assert_eq!(store.dispatch("d1".into()).await.unwrap().0.state, "done");
+    assert_eq!(store.dispatch("d1".into()).await.unwrap().0.state, DispatchState::Done);
 }
 
 #[tokio::test]
@@ -197,4 +198,16 @@ async fn an_id_is_found_by_its_unique_beginning() {
     store.begin_dispatch(dispatch("01bc", "pier")).await.unwrap();
     assert_eq!(find(Some("quay"), "01b").await, Ok("01bb".into()), "another app's does not make it ambiguous");
     assert_eq!(find(Some("nobody"), "01b").await, Err("there is no dispatch '01b'".into()), "of another app");
+}
+
+#[tokio::test]
+async fn what_a_crash_leaves_open_is_charged_in_the_currency_of_its_hold() {
+    let (_folder, store) = store();
+    store.begin_dispatch(dispatch("d1", "quay")).await.unwrap();
+    let dollars = LedgerRow { currency: "USD".into(), ..entry("d1", "quay", LedgerKind::Hold, 70) };
+    store.begin_attempt(None, attempt("d1"), dollars).await.unwrap();
+    store.mark_uncertain(9, "2026-11-26".into()).await.unwrap();
+    let (row, _, ledger) = store.dispatch("d1".into()).await.unwrap();
+    assert_eq!((row.state, row.cost_nanos, row.currency.as_str()), (DispatchState::Uncertain, 70, "USD"));
+    assert!(ledger.iter().all(|line| line.currency == "USD"), "{ledger:?}");
 }

@@ -397,9 +397,15 @@ pub(crate) struct DispatchesArgs {
     /// Dispatches of this app only
     #[arg(long)]
     pub(crate) app: Option<String>,
-    /// Dispatches with an attempt on this engine
+    /// Dispatches whose last attempt was on this engine
     #[arg(long)]
     pub(crate) engine: Option<String>,
+    /// Work: synthesis or recognition
+    #[arg(long)]
+    pub(crate) work: Option<String>,
+    /// Dispatches of this job (its id, or a unique beginning)
+    #[arg(long, value_name = "ID")]
+    pub(crate) job: Option<String>,
     /// State: done, failed, abandoned, running or uncertain
     #[arg(long)]
     pub(crate) state: Option<String>,

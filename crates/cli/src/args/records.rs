@@ -89,9 +89,9 @@ pub(crate) struct PresetArgs {
     /// Use a variable bit rate, for MP3
     #[arg(long, conflicts_with = "bitrate")]
     pub(crate) vbr: bool,
-    /// Purpose of the preset, in one line
-    #[arg(long, value_name = "TEXT", default_value = "")]
-    pub(crate) purpose: String,
+    /// Purpose of the preset, in one line; a replaced preset keeps its own unless given
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) purpose: Option<String>,
 }
 
 #[derive(Subcommand)]

@@ -17,6 +17,8 @@ pub(crate) async fn run(client: &Client, args: DispatchesArgs, json: bool) -> Re
         ("app", args.app.as_deref()),
         ("engine", args.engine.as_deref()),
         ("state", args.state.as_deref()),
+        ("work", args.work.as_deref()),
+        ("job", args.job.as_deref()),
         ("limit", Some(limit.as_str())),
     ];
     let list = client.get("/api/v1/dispatches", &query).await?;
@@ -31,7 +33,7 @@ pub(super) const SAMPLES: &str =
 pub(crate) fn render(list: &Value) -> String {
     let rows = output::items(list);
     if rows.is_empty() {
-        return "No requests yet. Make the first: dispatcher speak \"Good morning\" -o good.mp3".into();
+        return "No requests match. Make the first: dispatcher speak \"Good morning\" -o good.mp3".into();
     }
     let sampled = rows.iter().any(|row| row["sample"] == true);
     let rows = rows.iter().map(|row| {
@@ -41,7 +43,7 @@ pub(crate) fn render(list: &Value) -> String {
             output::short_id(row, "id"),
             output::time(&row["started"]),
             output::text(row, "app"),
-            output::text(row, "wanted"),
+            output::text(row, "requested"),
             if voice.is_empty() { engine } else { format!("{engine}/{voice}") },
             output::text(row, "state"),
             output::milliseconds(&row["first_audio"]),
@@ -50,7 +52,7 @@ pub(crate) fn render(list: &Value) -> String {
         ]
     });
     let head =
-        ["dispatch", "started (UTC)", "app", "wanted", "answered by", "state", "first audio", "duration", "cost"];
+        ["dispatch", "started (UTC)", "app", "requested", "answered by", "state", "first audio", "duration", "cost"];
     let table = output::table(&head, rows.collect(), &[6, 7, 8]);
     if sampled { format!("{table}\n{SAMPLES}") } else { table }
 }
@@ -62,7 +64,7 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
         output::text(dispatch, "id"),
         output::text(dispatch, "work"),
         output::text(dispatch, "app"),
-        output::text(dispatch, "wanted"),
+        output::text(dispatch, "requested"),
         output::text(dispatch, "state"),
         output::time(&dispatch["started"]),
         output::milliseconds(&dispatch["first_audio"]),

@@ -27,6 +27,11 @@ async fn put(client: &Client, args: PresetArgs, change: Change, json: bool) -> R
     let PresetArgs { name, kind, sample_rate, channels, bitrate, vbr, purpose } = args;
     let path = format!("/api/v1/presets/{}", segment(&name));
     client.expect(&path, "preset", &name, change).await?;
+    let purpose = match (purpose, change) {
+        // A new format for the same use.
+        (None, Change::Replace) => output::text(&client.get(&path, &[]).await?, "purpose"),
+        (purpose, _) => purpose.unwrap_or_default(),
+    };
     let body = json!({
         "type": kind, "sample_rate": sample_rate, "channels": channels, "bitrate": bitrate, "vbr": vbr,
         "purpose": purpose,

@@ -4,7 +4,7 @@
 
 use dispatcher_core::{Cause, MoneyError, Sheet, Tariff, Usage, Work};
 use dispatcher_gateway::day_of;
-use dispatcher_store::{AttemptRow, DispatchRow, LedgerRow, SampleDispatch};
+use dispatcher_store::{AttemptRow, AttemptState, DispatchRow, DispatchState, LedgerKind, LedgerRow, SampleDispatch};
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 use uuid::{NoContext, Timestamp, Uuid};
@@ -146,7 +146,8 @@ enum Outcome {
 
 /// What an outcome is in the records; times in microseconds.
 struct Ended {
-    state: &'static str,
+    attempt: AttemptState,
+    dispatch: DispatchState,
     cause: Option<Cause>,
     detail: Option<&'static str>,
     charged: Option<Usage>,
@@ -156,13 +157,28 @@ struct Ended {
 impl Outcome {
     fn ended(&self, leg: &SampleLeg, usage: Usage, first: i64, whole: i64) -> Ended {
         match *self {
-            Outcome::Done => Ended { state: "done", cause: None, detail: None, charged: Some(usage), total: whole },
+            Outcome::Done => Ended {
+                attempt: AttemptState::Done,
+                dispatch: DispatchState::Done,
+                cause: None,
+                detail: None,
+                charged: Some(usage),
+                total: whole,
+            },
             Outcome::Failed(cause, why) => {
                 let total = if cause == Cause::TimedOut { leg.deadline * 1_000 } else { first };
-                Ended { state: "failed", cause: Some(cause), detail: Some(why), charged: None, total }
+                Ended {
+                    attempt: AttemptState::Failed,
+                    dispatch: DispatchState::Failed,
+                    cause: Some(cause),
+                    detail: Some(why),
+                    charged: None,
+                    total,
+                }
             }
             Outcome::Left => Ended {
-                state: "abandoned",
+                attempt: AttemptState::Abandoned,
+                dispatch: DispatchState::Abandoned,
                 cause: Some(Cause::Abandoned),
                 detail: Some("the caller left before the end"),
                 charged: Some(Usage { milliseconds: usage.milliseconds / 3, ..usage }),
@@ -274,7 +290,7 @@ impl Writer {
             engine: leg.engine.into(),
             voice: voice.clone(),
             model: None,
-            state: ended.state.into(),
+            state: ended.attempt,
             cause: ended.cause.map(|cause| cause.name().into()),
             detail: ended.detail.map(str::to_owned),
             offset_us: offset,
@@ -285,7 +301,7 @@ impl Writer {
         let cost = self.charge(sample, leg.engine, number, usage, ended.charged)?;
         let dispatch = &mut sample.dispatch;
         dispatch.cost_nanos += cost;
-        dispatch.state = ended.state.into();
+        dispatch.state = ended.dispatch;
         dispatch.engine = Some(leg.engine.into());
         dispatch.voice = voice;
         dispatch.first_us = ended.charged.map(|_| offset + first);
@@ -310,13 +326,15 @@ impl Writer {
         let tariff = self.tariff(engine, at);
         let hold = tariff.cost(usage, None)?.nanos;
         let settled = charged.map(|usage| Ok((usage, tariff.cost(usage, None)?.nanos))).transpose()?;
-        let entries = [("hold", usage, hold, 1), ("release", usage, hold, -1)].into_iter();
-        for (kind, usage, nanos, sign) in entries.chain(settled.map(|(usage, nanos)| ("settle", usage, nanos, 1))) {
+        let entries = [(LedgerKind::Hold, usage, hold, 1), (LedgerKind::Release, usage, hold, -1)].into_iter();
+        for (kind, usage, nanos, sign) in
+            entries.chain(settled.map(|(usage, nanos)| (LedgerKind::Settle, usage, nanos, 1)))
+        {
             sample.ledger.push(LedgerRow {
                 id: None,
                 dispatch: sample.dispatch.id.clone(),
                 attempt: number,
-                kind: kind.into(),
+                kind,
                 app: sample.dispatch.app.clone(),
                 engine: engine.into(),
                 model: None,
@@ -349,9 +367,9 @@ fn row(habit: &Habit, id: String, language: &str, started: i64, usage: Usage) ->
         id,
         app: habit.app.into(),
         work: habit.work.name().into(),
-        wanted: habit.route.into(),
+        requested: habit.route.into(),
         rehearsal: 0,
-        state: "running".into(),
+        state: DispatchState::Running,
         engine: None,
         voice: None,
         model: None,
@@ -417,14 +435,17 @@ mod tests {
     fn its_ledger_adds_up_to_its_dispatches() {
         for now in nows() {
             for one in history(now).expect("a history") {
-                let of = |kind: &str| {
+                let of = |kind: LedgerKind| {
                     one.ledger.iter().filter(|entry| entry.kind == kind).map(|entry| entry.nanos).sum::<i64>()
                 };
-                assert_eq!(of("settle"), one.dispatch.cost_nanos, "{:?}", one.dispatch);
-                assert_eq!(of("hold") + of("release"), 0, "every hold is released");
+                assert_eq!(of(LedgerKind::Settle), one.dispatch.cost_nanos, "{:?}", one.dispatch);
+                assert_eq!(of(LedgerKind::Hold) + of(LedgerKind::Release), 0, "every hold is released");
                 let last = one.attempts.last().expect("an attempt");
-                assert_eq!((&last.state, Some(&last.engine)), (&one.dispatch.state, one.dispatch.engine.as_ref()));
-                assert_eq!(one.dispatch.first_us.is_some(), one.dispatch.state != "failed");
+                assert_eq!(
+                    (last.state.name(), Some(&last.engine)),
+                    (one.dispatch.state.name(), one.dispatch.engine.as_ref())
+                );
+                assert_eq!(one.dispatch.first_us.is_some(), one.dispatch.state != DispatchState::Failed);
             }
         }
     }
@@ -434,13 +455,13 @@ mod tests {
         let now = nows().next().expect("a time");
         let all = history(now).expect("a history");
         for (one, price) in all.iter().flat_map(|one| {
-            let settled = one.ledger.iter().filter(|entry| entry.kind == "settle" && entry.engine == "heron");
+            let settled = one.ledger.iter().filter(|entry| entry.kind == LedgerKind::Settle && entry.engine == "heron");
             settled.map(move |entry| (one, entry.nanos / entry.characters))
         }) {
             let wanted = if one.dispatch.started_at < price_rise(now) { 14_000 } else { 16_000 };
             assert_eq!(price, wanted, "{}", day_of(one.dispatch.started_at));
         }
-        let causes = |state: &str, attempts: usize| {
+        let causes = |state: DispatchState, attempts: usize| {
             let chosen = all.iter().filter(|one| one.dispatch.state == state && one.attempts.len() == attempts);
             let mut causes: Vec<&str> =
                 chosen.flat_map(|one| &one.attempts).filter_map(|one| one.cause.as_deref()).collect();
@@ -448,9 +469,9 @@ mod tests {
             causes.dedup();
             causes
         };
-        assert_eq!(causes("done", 2), ["throttled", "timed-out", "unavailable"], "fallbacks");
-        assert!(causes("failed", 2).contains(&"broken"), "{:?}", causes("failed", 2));
-        assert_eq!(causes("abandoned", 1), ["abandoned"]);
+        assert_eq!(causes(DispatchState::Done, 2), ["throttled", "timed-out", "unavailable"], "fallbacks");
+        assert!(causes(DispatchState::Failed, 2).contains(&"broken"), "{:?}", causes(DispatchState::Failed, 2));
+        assert_eq!(causes(DispatchState::Abandoned, 1), ["abandoned"]);
     }
 
     #[test]

@@ -20,18 +20,16 @@ pub enum Scheme {
     Query,
     /// `Authorization: Basic` with two parts (RFC 7617).
     Basic,
-    /// A token from `[access.token]`, asked for with two parts (RFC 6749,
-    /// section 4.4), sent as bearer and kept until it ends.
+    /// A token from `[access.token]`, requested with two parts (RFC 6749, section 4.4), sent as
+    /// bearer and used until it expires.
     ClientCredentials,
-    /// A signed statement (RFC 7519), sent itself as bearer or exchanged for
-    /// a token (RFC 7523).
+    /// A signed assertion (RFC 7519), sent as bearer or exchanged for a token (RFC 7523).
     Assertion,
     /// A signature over the message (RFC 9421).
     Signature,
-    /// The parts stand where templates of the requests name them, as
-    /// `{{ credential.PART }}`.
+    /// Templates of the requests use the parts as `{{ credential.PART }}`.
     Templates,
-    /// The client's certificate alone, from `[access.identity]`.
+    /// Only the client certificate of `[access.identity]`.
     Certificate,
 }
 
@@ -44,8 +42,8 @@ pub struct Access {
     /// Names of the parts of the credential.
     #[serde(default)]
     pub parts: Vec<String>,
-    /// Parts that are no secret: every template may name them, as
-    /// `{{ access.region }}`, and they are not taken out of error texts.
+    /// Parts that are not secret: every template can use them, such as `{{ access.region }}`, and
+    /// they are not removed from error texts.
     #[serde(default)]
     pub public: Vec<String>,
     #[serde(default)]
@@ -58,24 +56,24 @@ pub struct Access {
     pub assertion: Option<AssertionSpec>,
     #[serde(default)]
     pub signature: Option<SignatureSpec>,
-    /// Where the parts lie in a key file of JSON (JSONPath), by part.
+    /// Place of each part in a JSON key file (JSONPath).
     #[serde(default)]
     pub file: Templates,
     #[serde(default)]
     pub check: Option<CheckSpec>,
-    /// A certificate to show when the connection is made, with any scheme.
+    /// Client certificate of the TLS connection, with any scheme.
     #[serde(default)]
     pub identity: Option<IdentitySpec>,
 }
 
 request! {
-    /// `[access.check]`: a call that tells whether a credential is good, and
-    /// what it may do, at no cost.
+    /// `[access.check]`: a call without cost that shows whether a credential is valid, and its
+    /// roles.
     pub struct CheckSpec {
-        /// Where the roles of the credential lie in the answer (JSONPath).
+        /// Place of the credential's roles in the answer (JSONPath).
         #[serde(default)]
         pub roles: Option<String>,
-        /// Roles that are enough: fewer do not do, more are more than it needs.
+        /// Roles that suffice. Missing ones, and others that it has, are reported.
         #[serde(default)]
         pub needs: Vec<String>,
     }
@@ -89,24 +87,23 @@ pub struct IdentitySpec {
     pub certificate: String,
     /// The part that is its private key, in PEM.
     pub key: String,
-    /// The part that is the authority which has signed the engine's own
-    /// certificate, in PEM, where that is not a public one.
+    /// The part that is the certificate authority of the engine, in PEM, if it is not a public one.
     #[serde(default)]
     pub authority: Option<String>,
 }
 
-/// How a client shows itself to a token endpoint (RFC 6749, section 2.3.1).
+/// Client authentication at the token endpoint (RFC 6749, section 2.3.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ClientShown {
-    /// In `Authorization: Basic`, both form-encoded before.
+    /// In `Authorization: Basic`, both form-encoded first.
     #[default]
     Basic,
     /// As `client_id` and `client_secret` in the form.
     Form,
 }
 
-/// `[access.token]`: where a token is had.
+/// `[access.token]`: where to get a token.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TokenSpec {
@@ -116,16 +113,16 @@ pub struct TokenSpec {
     pub client: ClientShown,
     #[serde(default)]
     pub scope: Option<String>,
-    /// More fields of the form, by template over `credential` and `access`.
+    /// Further fields of the form, templates with `credential` and `access`.
     #[serde(default)]
     pub form: Templates,
-    /// Where the token lies in the answer (JSONPath).
+    /// Place of the token in the answer (JSONPath).
     #[serde(default = "access_token")]
     pub token: String,
-    /// Where its lifetime in seconds lies.
+    /// Place of its lifetime in seconds.
     #[serde(default = "expires_in")]
     pub lifetime: String,
-    /// Its lifetime where the answer tells none.
+    /// Lifetime in seconds if the answer has none.
     #[serde(default = "five_minutes")]
     pub seconds: u64,
 }
@@ -149,7 +146,7 @@ pub enum AssertionAlgorithm {
     ES256,
 }
 
-/// What an assertion is good for.
+/// Use of an assertion.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum AssertionUse {
@@ -170,10 +167,9 @@ pub struct AssertionSpec {
     /// The part that names the key, for the header `kid`.
     #[serde(default)]
     pub key_id: Option<String>,
-    /// Claims as JSON, by template over `credential` and `access`; `iat`,
-    /// `exp` and `jti` are put in.
+    /// Claims as JSON, a template with `credential` and `access`; `iat`, `exp` and `jti` are added.
     pub claims: String,
-    /// Seconds for which it holds.
+    /// Lifetime in seconds.
     #[serde(default = "five_minutes")]
     pub seconds: u64,
     #[serde(default, rename = "use")]
@@ -223,7 +219,7 @@ pub struct SignatureSpec {
     pub covers: Vec<String>,
     #[serde(default = "usual_label")]
     pub label: String,
-    /// Write the algorithm's name beside the signature.
+    /// Write the name of the algorithm (`alg`).
     #[serde(default)]
     pub name_algorithm: bool,
 }

@@ -56,10 +56,10 @@ macro_rules! request {
             /// `METHOD /path` by template (http driver).
             #[serde(default)]
             pub call: Option<String>,
-            /// Header fields by template; one that comes out empty is left out.
+            /// Header fields by template; empty ones are omitted.
             #[serde(default)]
             pub headers: $crate::sheet::Templates,
-            /// Query parameters by template; one that comes out empty is left out.
+            /// Query parameters by template; empty ones are omitted.
             #[serde(default)]
             pub query: $crate::sheet::Templates,
             /// The body, as JSON by template.
@@ -68,10 +68,10 @@ macro_rules! request {
             /// The body, as text by template.
             #[serde(default)]
             pub text: Option<String>,
-            /// The media type of `text`; plain text unless said.
+            /// Media type of `text` (default: plain text).
             #[serde(default)]
             pub content_type: Option<String>,
-            /// The body, as a form; a field that comes out empty is left out.
+            /// The body, as a form; empty fields are omitted.
             #[serde(default)]
             pub form: Option<$crate::sheet::Templates>,
             /// The body, in parts by template.
@@ -116,11 +116,11 @@ macro_rules! request {
 }
 pub(super) use request;
 
-/// For how long what a step keeps is good.
+/// How long the values of a step are kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Remember {
-    /// For this one piece of work.
+    /// For this request only.
     #[default]
     Call,
     /// For every later call with the same voice.
@@ -132,18 +132,18 @@ pub enum Remember {
 request! {
     /// A call before the main one.
     pub struct Step {
-        /// What later templates name as `kept.NAME`: a JSONPath into the
-        /// answer, or `header:NAME`.
+        /// Values for later templates, as `kept.NAME`: a JSONPath into the answer, or
+        /// `header:NAME`.
         #[serde(default)]
         pub keep: Templates,
-        /// For how long; what is remembered is asked for once.
+        /// How long values are kept; remembered values are requested once.
         #[serde(default)]
         pub remember: Remember,
     }
 }
 
 request! {
-    /// One of several numbered parts in which audio is handed over.
+    /// A call for each numbered part of the audio.
     pub struct Pieces {
         /// Bytes of a part; the last one may be shorter.
         #[serde(default = "quarter_megabyte")]
@@ -154,26 +154,25 @@ request! {
 request! {
     /// A call that is repeated until the work is done.
     pub struct Poll {
-        /// Where the state lies (JSONPath). Where this is missing, status 200
-        /// is done and 202 is not yet.
+        /// Place of the state (JSONPath). If missing, status 200 means done and 202 not yet.
         #[serde(default)]
         pub state: Option<String>,
-        /// States that are good ends.
+        /// States of success.
         #[serde(default)]
         pub done: Vec<Scalar>,
-        /// States that are bad ends; `[[errors]]` says what they mean.
+        /// States of failure; `[[errors]]` give their causes.
         #[serde(default)]
         pub failed: Vec<Scalar>,
         /// As in a step.
         #[serde(default)]
         pub keep: Templates,
-        /// Seconds before the first look; each later one is half as long again.
+        /// Seconds before the first poll; each later pause is 1.5 times as long.
         #[serde(default = "quarter")]
         pub first: f64,
-        /// The longest wait between two looks, in seconds.
+        /// Longest pause between two polls, in seconds.
         #[serde(default = "five")]
         pub longest: f64,
-        /// Seconds after which the work is given up.
+        /// Seconds after which the request has timed out.
         #[serde(default = "ten_minutes")]
         pub seconds: u64,
     }
@@ -195,32 +194,31 @@ fn ten_minutes() -> u64 {
     600
 }
 
-/// Where the result lies in the last answer.
+/// Place of the result in the last answer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Answer {
     /// `"audio"`: the body is the audio, streamed.
     Plain(PlainAnswer),
-    /// `{ base64 = "$.path" }`: text in JSON, decoded as it streams in.
+    /// `{ base64 = "$.path" }`: base64 in JSON, decoded as it is received.
     Base64 { base64: String },
-    /// `{ link = "$.path" }`: an address to download it from.
+    /// `{ link = "$.path" }`: URL of the download.
     Link {
         link: String,
-        /// Show the credential there too; only at the endpoint's own origin.
+        /// Send the credential there too; only at the origin of the endpoint.
         #[serde(default)]
         access: bool,
     },
 }
 
-/// The one plain form of an answer.
+/// The only plain form of an answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PlainAnswer {
     Audio,
 }
 
-/// What tells one message from another: something at a place, or a certain
-/// value there.
+/// Identifies a message: any value at a place, or a certain value.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sign {
@@ -230,24 +228,24 @@ pub struct Sign {
     pub equals: Option<Scalar>,
 }
 
-/// How audio comes in messages.
+/// How messages carry audio.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum SocketAudio {
     /// `"binary"`: binary messages are audio.
     Plain(PlainSocketAudio),
-    /// `{ base64 = "$.path" }`: text in JSON messages that have it.
+    /// `{ base64 = "$.path" }`: base64 in JSON messages.
     Base64 { base64: String },
 }
 
-/// The one plain form.
+/// The only plain form.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PlainSocketAudio {
     Binary,
 }
 
-/// `[synthesis.socket]`: the call is a WebSocket (RFC 6455) that speaks.
+/// `[synthesis.socket]`: the call is a WebSocket (RFC 6455) that delivers audio.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SpeakingSocket {
@@ -257,22 +255,22 @@ pub struct SpeakingSocket {
     /// JSON messages by template, sent first.
     #[serde(default)]
     pub opening: Vec<String>,
-    /// What is waited for before the text is sent.
+    /// Message to wait for before the text is sent.
     #[serde(default)]
     pub ready: Option<Sign>,
     /// JSON messages by template that carry the text.
     #[serde(default)]
     pub send: Vec<String>,
     pub audio: SocketAudio,
-    /// The last message; where it is missing, the engine's close.
+    /// The last message (default: the engine closes).
     #[serde(default)]
     pub done: Option<Sign>,
-    /// Where messages tell which word begins when.
+    /// Word times in messages.
     #[serde(default)]
     pub words: Option<super::WordPaths>,
 }
 
-/// `[recognition.socket]`: the call is a WebSocket that listens.
+/// `[recognition.socket]`: the call is a WebSocket that takes audio.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HearingSocket {
@@ -281,18 +279,17 @@ pub struct HearingSocket {
     /// JSON messages by template, sent first.
     #[serde(default)]
     pub opening: Vec<String>,
-    /// What is waited for before audio is sent.
+    /// Message to wait for before audio is sent.
     #[serde(default)]
     pub ready: Option<Sign>,
-    /// A JSON message by template for each piece of audio, with
-    /// `audio.base64`; binary messages where it is missing.
+    /// A JSON message by template for each piece of audio, with `audio.base64` (default: binary
+    /// messages).
     #[serde(default)]
     pub piece: Option<String>,
     /// Bytes of audio in a message.
     #[serde(default = "four_kilobytes")]
     pub bytes: u64,
-    /// How many times faster than it sounds audio may be sent; as fast as it
-    /// is taken where this is missing.
+    /// How many times faster than real time audio may be sent (default: as fast as it is accepted).
     #[serde(default)]
     pub realtime_factor: Option<f64>,
     /// JSON messages by template, sent after the audio.
@@ -300,14 +297,14 @@ pub struct HearingSocket {
     pub close: Vec<String>,
     /// Messages that hold a result, read by `[recognition.transcript]`.
     pub result: Sign,
-    /// Results that will not change again; all of them where it is missing.
+    /// Results that will not change (default: all).
     #[serde(default)]
     pub settled: Option<Sign>,
-    /// What results of the same stretch of speech have in common (JSONPath):
-    /// a later one takes the place of an earlier one.
+    /// Identifies a stretch of speech (JSONPath): a later result replaces an earlier one with the
+    /// same value.
     #[serde(default)]
     pub line: Option<String>,
-    /// The last message; where it is missing, the engine's close.
+    /// The last message (default: the engine closes).
     #[serde(default)]
     pub done: Option<Sign>,
 }

@@ -6,8 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::call::request;
 
-/// Where the members of a voice lie, relative to its node (JSONPath), or the
-/// groups of `line` that hold them.
+/// Places of the members of a voice, relative to its node (JSONPath), or the groups of `line`.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct VoicePaths {
@@ -15,11 +14,10 @@ pub struct VoicePaths {
     pub id: Option<String>,
     #[serde(default)]
     pub name: Option<String>,
-    /// BCP 47 tags; several where the path finds several.
+    /// BCP 47 tags; the path can find several.
     #[serde(default)]
     pub languages: Option<String>,
-    /// Where the language and its region stand apart: the region, which is
-    /// put behind each language that has none.
+    /// The region, if it is separate from the language; it is added to each language without one.
     #[serde(default)]
     pub region: Option<String>,
     #[serde(default)]
@@ -34,17 +32,17 @@ pub struct VoicePaths {
     pub models: Option<String>,
     #[serde(default)]
     pub character: Option<String>,
-    /// `stock` or `custom`, by `map.origin` where the engine has other words.
+    /// `stock` or `custom`; `map.origin` translates other words of the engine.
     #[serde(default)]
     pub origin: Option<String>,
-    /// Why it cannot be used; by `map.unavailable` where what stands there is
-    /// not for people. Nothing, `false` and empty text mean that it can.
+    /// Why it cannot be used; `map.unavailable` translates the engine's words. Missing, `false` and
+    /// empty text mean that it can be used.
     #[serde(default)]
     pub unavailable: Option<String>,
 }
 
 request! {
-    /// A further call for each voice, whose answer adds to it.
+    /// A further call for each voice, whose answer adds members.
     pub struct EachVoice {
         #[serde(default)]
         pub voice: VoicePaths,
@@ -54,16 +52,16 @@ request! {
 request! {
     /// `[catalogue]`: the list of voices, from a call or a program.
     pub struct Catalogue {
-        /// One node a voice (JSONPath).
+        /// One node per voice (JSONPath).
         #[serde(default)]
         pub voices: Option<String>,
-        /// Where the next page is named; templates see it as `page`. The
-        /// list ends where it is missing, null or empty.
+        /// Place of the next page, `page` in templates. The list ends if it is missing, null or
+        /// empty.
         #[serde(default)]
         pub next: Option<String>,
         #[serde(default)]
         pub voice: VoicePaths,
-        /// Words of the engine and ours, by member: `gender = { f = "female" }`.
+        /// The engine's words and those of the catalogue, by member: `gender = { f = "female" }`.
         #[serde(default)]
         pub map: IndexMap<String, IndexMap<String, String>>,
         #[serde(default)]
@@ -75,10 +73,10 @@ request! {
         /// like the members of `voice` (process driver).
         #[serde(default)]
         pub line: Option<String>,
-        /// The sheet's own voices stay beside those that are listed.
+        /// The voices of the sheet are kept in addition to the list.
         #[serde(default)]
         pub extends: bool,
-        /// Hours after which the list is read again; 0: only when asked to.
+        /// Hours after which the list is fetched again; 0: only on demand.
         #[serde(default = "day")]
         pub hours: u64,
     }

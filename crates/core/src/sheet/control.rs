@@ -5,16 +5,16 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-/// A number between two ends.
+/// A number within a range.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RangeControl {
     pub least: f64,
     pub most: f64,
-    /// Given where the request asks for nothing.
+    /// Sent if the request has no value.
     #[serde(default)]
     pub neutral: Option<f64>,
-    /// Models that take it; all of them where none is named.
+    /// Models that support it (default: all).
     #[serde(default)]
     pub models: Vec<String>,
 }
@@ -23,18 +23,17 @@ pub struct RangeControl {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct StyleControl {
-    /// Names it takes; those that each voice lists where none is named.
+    /// Supported names (default: those of each voice).
     #[serde(default)]
     pub names: Vec<String>,
-    /// The strengths there are, from 0 to 1; any where this is missing and
-    /// `graded` is set.
+    /// Possible strengths, from 0 to 1; any if missing and `graded` is set.
     #[serde(default)]
     pub strengths: Vec<f64>,
-    /// A strength can be told.
+    /// A strength can be set.
     #[serde(default)]
     pub graded: bool,
-    /// Emotions (EmotionML 1.0) and the style that says each: a category, or a
-    /// dimension with its direction, as `valence+` or `arousal-`.
+    /// Emotions (EmotionML 1.0) and the style for each: a category, or a dimension with its
+    /// direction, such as `valence+` or `arousal-`.
     #[serde(default)]
     pub emotions: BTreeMap<String, String>,
     #[serde(default)]
@@ -51,7 +50,7 @@ pub struct TextControl {
     pub models: Vec<String>,
 }
 
-/// So many of something.
+/// A maximum number.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CountControl {
@@ -60,7 +59,7 @@ pub struct CountControl {
     pub models: Vec<String>,
 }
 
-/// Something that can be switched on.
+/// An option that can be switched on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SwitchControl {
@@ -76,7 +75,7 @@ fn thousand() -> u64 {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SpeakingControls {
-    /// Factor of the ordinary speed.
+    /// Factor of the ordinary rate.
     #[serde(default)]
     pub rate: Option<RangeControl>,
     /// Semitones from the ordinary pitch.
@@ -89,7 +88,7 @@ pub struct SpeakingControls {
     pub style: Option<StyleControl>,
     #[serde(default)]
     pub direction: Option<TextControl>,
-    /// 0 to 1: how much one take differs from another.
+    /// 0 to 1: how much repeated takes may vary.
     #[serde(default)]
     pub variation: Option<RangeControl>,
     #[serde(default)]
@@ -100,19 +99,19 @@ pub struct SpeakingControls {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HearingControls {
-    /// Words that are likely.
+    /// Likely words.
     #[serde(default)]
     pub hints: Option<CountControl>,
-    /// What was said before.
+    /// Preceding text.
     #[serde(default)]
     pub context: Option<TextControl>,
-    /// 0 to 1: how far it may stray from the likeliest words.
+    /// 0 to 1: how far it may deviate from the most likely words.
     #[serde(default)]
     pub variation: Option<RangeControl>,
-    /// Who speaks.
+    /// Labels of speakers.
     #[serde(default)]
     pub speakers: Option<SwitchControl>,
-    /// Other readings.
+    /// Alternative transcripts.
     #[serde(default)]
     pub alternatives: Option<CountControl>,
 }

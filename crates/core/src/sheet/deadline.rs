@@ -16,19 +16,19 @@ const LONGEST: f64 = 7_200.0;
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DeadlineSpec {
-    /// Until the first audio, or until the transcript; 30 unless given. A
-    /// route and a request may set it too.
+    /// Until the first audio, or until the transcript (default: 30). A route and a request can set
+    /// it.
     #[serde(default)]
     pub first: Option<f64>,
-    /// More for each character beyond the first thousand (synthesis; 0.01
-    /// unless given), or for each second of audio (recognition; 1 unless given).
+    /// Added for each character after the first thousand (synthesis; default: 0.01), or for each
+    /// second of audio (recognition; default: 1).
     #[serde(default)]
     pub first_each: Option<f64>,
-    /// Synthesis: what the gateway waits for the rest of the audio in all;
-    /// 60 unless given. Time in which the caller is waited for does not count.
+    /// Synthesis: total wait for the rest of the audio (default: 60). Waits for the caller do not
+    /// count.
     #[serde(default)]
     pub whole: Option<f64>,
-    /// Synthesis: more of it for each character; 0.2 unless given.
+    /// Synthesis: added for each character (default: 0.2).
     #[serde(default)]
     pub whole_each: Option<f64>,
 }

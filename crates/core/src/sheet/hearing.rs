@@ -28,8 +28,8 @@ impl TimeUnit {
     }
 }
 
-/// Where timed words lie in a JSON document (JSONPath, RFC 9535). All but
-/// `words` are relative to each node that `words` finds.
+/// Places of timed words in a JSON document (JSONPath, RFC 9535). All but `words` are relative to
+/// each node of `words`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WordPaths {
@@ -39,35 +39,34 @@ pub struct WordPaths {
     pub start: Option<String>,
     #[serde(default)]
     pub end: Option<String>,
-    /// In place of `end`: how long the word lasts.
+    /// Instead of `end`: duration of the word.
     #[serde(default)]
     pub duration: Option<String>,
     #[serde(default)]
     pub unit: TimeUnit,
 }
 
-/// `[recognition.transcript]`: where a transcript lies in a JSON answer
-/// (JSONPath, RFC 9535).
+/// `[recognition.transcript]`: places of a transcript in a JSON answer (JSONPath, RFC 9535).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TranscriptPaths {
-    /// Every text that is found, joined.
+    /// All texts at the path, joined.
     pub text: String,
-    /// What stands between joined texts.
+    /// Separator of joined texts.
     #[serde(default = "space")]
     pub join: String,
     #[serde(default)]
     pub language: Option<String>,
-    /// Where the language and its region stand apart: the region.
+    /// The region, if it is separate from the language.
     #[serde(default)]
     pub region: Option<String>,
-    /// Stretches of speech to which words and `segment_speaker` are relative;
-    /// the whole answer where it is missing.
+    /// Stretches of speech, to which words and `segment_speaker` are relative (default: the whole
+    /// answer).
     #[serde(default)]
     pub segments: Option<String>,
     #[serde(default)]
     pub segment_speaker: Option<String>,
-    /// One node a word; the members below are relative to each.
+    /// One node per word; the paths below are relative to each.
     #[serde(default)]
     pub words: Option<String>,
     #[serde(default)]
@@ -76,7 +75,7 @@ pub struct TranscriptPaths {
     pub start: Option<String>,
     #[serde(default)]
     pub end: Option<String>,
-    /// In place of `end`: how long the word lasts.
+    /// Instead of `end`: duration of the word.
     #[serde(default)]
     pub duration: Option<String>,
     #[serde(default)]
@@ -85,10 +84,10 @@ pub struct TranscriptPaths {
     pub speaker: Option<String>,
     #[serde(default)]
     pub unit: TimeUnit,
-    /// Confidences run to 100 rather than to 1.
+    /// Confidences are 0 to 100 instead of 0 to 1.
     #[serde(default)]
     pub percent: bool,
-    /// One node for each other reading of the whole.
+    /// One node for each alternative transcript.
     #[serde(default)]
     pub alternatives: Option<String>,
     /// Relative to each of these.
@@ -106,10 +105,10 @@ fn space() -> String {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct LineWords {
-    /// Words that stand for silence and noise.
+    /// Words that mean silence and noise.
     #[serde(default)]
     pub ignore: Vec<String>,
-    /// `that(2)` is a way of saying `that`.
+    /// `that(2)` is a variant of `that`.
     #[serde(default)]
     pub variants: bool,
     #[serde(default)]

@@ -21,7 +21,7 @@ pub enum Site {
     Local,
 }
 
-/// Which addresses it may be called at.
+/// Addresses at which it may be called.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Network {
@@ -40,7 +40,7 @@ pub enum Driver {
     Process,
 }
 
-/// How one gets access, for people.
+/// How to get access, for people.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Guide {
@@ -60,7 +60,7 @@ pub struct ProcessSpec {
     /// Address space limit, in MiB.
     #[serde(default = "half_gigabyte")]
     pub memory: u64,
-    /// What to install where it is absent.
+    /// What to install if it is missing.
     #[serde(default)]
     pub install: String,
 }
@@ -73,7 +73,7 @@ fn half_gigabyte() -> u64 {
     1_024
 }
 
-/// A format that an engine makes or takes.
+/// A format that an engine delivers or accepts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FormatSpec {
@@ -82,20 +82,19 @@ pub struct FormatSpec {
     pub media_type: String,
     /// Hertz, the best first.
     pub sample_rates: Vec<u32>,
-    /// Bits a second, where the engine has a fixed one.
+    /// Bits per second, if the engine has a fixed bit rate.
     #[serde(default)]
     pub bitrate: Option<u32>,
-    /// What the engine calls it, where that is not the key.
+    /// The engine's name for it (default: the key).
     #[serde(default)]
     pub tag: Option<String>,
-    /// Recognition: the most channels that it takes; 1 unless given.
+    /// Recognition: maximum number of channels (default: 1).
     #[serde(default = "mono")]
     pub channels: u8,
-    /// Recognition: bits of a plain sample that it takes; 16 alone unless
-    /// given. Of WAV and FLAC.
+    /// Recognition: accepted bits per sample in WAV and FLAC (default: 16).
     #[serde(default = "sixteen")]
     pub bits: Vec<u16>,
-    /// Recognition: it takes floating-point samples in WAV, of 32 bits.
+    /// Recognition: accepts floating-point samples of 32 bits in WAV.
     #[serde(default)]
     pub float: bool,
 }
@@ -108,7 +107,7 @@ fn sixteen() -> Vec<u16> {
     vec![16]
 }
 
-/// What an engine accepts at once.
+/// Limits of one call.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
@@ -120,8 +119,7 @@ pub struct Limits {
     pub seconds: Option<u64>,
     #[serde(default)]
     pub megabytes: Option<u64>,
-    /// Characters and bytes are counted of the whole document that is sent,
-    /// its markup included, and not of its text alone.
+    /// Characters and bytes count the whole document with its markup, not only its text.
     #[serde(default)]
     pub tags: bool,
 }
@@ -131,12 +129,12 @@ pub struct Limits {
 #[serde(deny_unknown_fields)]
 pub struct Model {
     pub name: String,
-    /// What it is for, in a few words.
+    /// Its purpose, in a few words.
     #[serde(default)]
     pub note: String,
 }
 
-/// How a program is given its text.
+/// How a program gets its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ArgumentText {
@@ -146,14 +144,14 @@ pub enum ArgumentText {
     Argument,
 }
 
-/// How a program hands over or takes audio.
+/// How audio is exchanged with a program.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum LocalAudio {
     /// Standard output (synthesis) or input (recognition).
     #[default]
     Stream,
-    /// A temporary file, whose path the arguments name as `{{ file }}`.
+    /// A temporary file, `{{ file }}` in the arguments.
     File,
 }
 
@@ -163,7 +161,7 @@ request! {
         /// Calls made before, in order.
         #[serde(default)]
         pub before: Vec<Step>,
-        /// As in a step: what the answer of the call leaves behind.
+        /// Values kept from the answer, as in a step.
         #[serde(default)]
         pub keep: Templates,
         /// A call that is repeated until the audio is made.
@@ -179,15 +177,15 @@ request! {
         /// Arguments by template (process driver).
         #[serde(default)]
         pub arguments: Vec<String>,
-        /// How a program is given its text.
+        /// How a program gets its text.
         #[serde(default)]
         pub input: ArgumentText,
-        /// How a program hands over its audio.
+        /// How a program returns its audio.
         #[serde(default)]
         pub output: LocalAudio,
         #[serde(default)]
         pub limit: Limits,
-        /// The markup it takes; plain text alone where this is missing.
+        /// Supported markup; plain text if missing.
         #[serde(default)]
         pub markup: Option<Dialect>,
         #[serde(default)]
@@ -198,13 +196,13 @@ request! {
         pub formats: BTreeMap<String, FormatSpec>,
         #[serde(default)]
         pub voices: Vec<Voice>,
-        /// In place of the sheet's own `[tariff]`.
+        /// Instead of the sheet's `[tariff]`.
         #[serde(default)]
         pub tariff: Option<Tariff>,
-        /// How long it is waited for.
+        /// Deadlines.
         #[serde(default)]
         pub deadline: DeadlineSpec,
-        /// Where the answer states what the audio is, to be held against it.
+        /// Statements of the answer about its audio, to be checked.
         #[serde(default)]
         pub claims: Claims,
     }
@@ -216,7 +214,7 @@ request! {
         /// Calls made before, in order.
         #[serde(default)]
         pub before: Vec<Step>,
-        /// As in a step: what the answer of the call leaves behind.
+        /// Values kept from the answer, as in a step.
         #[serde(default)]
         pub keep: Templates,
         /// The audio in numbered parts, between `before` and the call.
@@ -230,13 +228,13 @@ request! {
         pub fetch: Option<Step>,
         #[serde(default)]
         pub socket: Option<HearingSocket>,
-        /// Where the transcript is to be had from, if not the last answer itself.
+        /// Where to fetch the transcript (default: the last answer).
         #[serde(default)]
         pub answer: Option<Answer>,
         /// Arguments by template (process driver).
         #[serde(default)]
         pub arguments: Vec<String>,
-        /// How a program is given the audio.
+        /// How a program gets the audio.
         #[serde(default)]
         pub input: LocalAudio,
         #[serde(default)]
@@ -247,33 +245,32 @@ request! {
         pub models: Vec<Model>,
         #[serde(default)]
         pub formats: BTreeMap<String, FormatSpec>,
-        /// Tags it understands; empty: any.
+        /// Supported language tags; empty: any.
         #[serde(default)]
         pub languages: Vec<String>,
         #[serde(default)]
         pub transcript: Option<TranscriptPaths>,
         #[serde(default)]
         pub lines: Option<LineWords>,
-        /// In place of the sheet's own `[tariff]`.
+        /// Instead of the sheet's `[tariff]`.
         #[serde(default)]
         pub tariff: Option<Tariff>,
-        /// How long it is waited for.
+        /// Deadlines.
         #[serde(default)]
         pub deadline: DeadlineSpec,
     }
 }
 
-/// `[synthesis.claims]`: where an answer states what its audio is. Each is a
-/// JSONPath (RFC 9535) into the answer of JSON that came last, or
-/// `header:NAME` of the answer that holds the audio. Audio that is less than
-/// claimed is broken.
+/// `[synthesis.claims]`: statements of an answer about its audio. Each is a JSONPath (RFC 9535)
+/// into the last JSON answer, or `header:NAME` of the answer with the audio. Audio that is less
+/// than claimed is broken.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Claims {
     /// Bytes of the audio.
     #[serde(default)]
     pub bytes: Option<String>,
-    /// How long it lasts.
+    /// Its duration.
     #[serde(default)]
     pub milliseconds: Option<String>,
     #[serde(default)]
@@ -295,20 +292,20 @@ pub struct ErrorRule {
     /// Text that the answer must contain.
     #[serde(default)]
     pub contains: Option<String>,
-    /// A place in an answer of JSON (RFC 9535) …
+    /// A place in a JSON answer (RFC 9535) …
     #[serde(default)]
     pub at: Option<String>,
-    /// … and what must stand there; anything at all where this is missing.
+    /// … and its value (default: any value).
     #[serde(default)]
     pub equals: Option<Scalar>,
     pub means: Cause,
-    /// When to come again: seconds, where in an answer of JSON they lie
-    /// (JSONPath), or `header:NAME`. `Retry-After` is heeded without it.
+    /// When to retry: seconds, their place in a JSON answer (JSONPath), or `header:NAME`.
+    /// `Retry-After` is used without it.
     #[serde(default)]
     pub retry: Option<RetryHint>,
 }
 
-/// Where it is told when to come again.
+/// Place of the time to retry.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum RetryHint {
@@ -317,7 +314,7 @@ pub enum RetryHint {
     Place(String),
 }
 
-/// A text, a number or a truth value.
+/// A text, number or boolean.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Scalar {
@@ -339,23 +336,22 @@ impl Scalar {
     }
 }
 
-/// How often an engine may be called; kept here, so that its own limit is not
-/// run into.
+/// Pace of calls that the gateway keeps to, so that the engine's rate limit is not exceeded.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Pace {
-    /// Calls a minute, spread evenly.
+    /// Calls per minute, spread evenly.
     #[serde(default)]
     pub per_minute: Option<u32>,
-    /// Calls that may come at once after a pause; 1 unless said.
+    /// Calls that may start at once after a pause (default: 1).
     #[serde(default)]
     pub burst: Option<u32>,
-    /// Calls in work at the same time.
+    /// Simultaneous calls.
     #[serde(default)]
     pub at_once: Option<u32>,
 }
 
-/// An engine, described.
+/// Description of an engine.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sheet {
@@ -368,7 +364,7 @@ pub struct Sheet {
     pub network: Network,
     #[serde(default)]
     pub endpoint: Option<String>,
-    /// Further hosts that addresses in its answers may lead to.
+    /// Further hosts to which links in its answers may lead.
     #[serde(default)]
     pub hosts: Vec<String>,
     #[serde(default)]
@@ -377,8 +373,8 @@ pub struct Sheet {
     pub guide: Guide,
     #[serde(default)]
     pub access: Access,
-    /// Header fields of every call, by template of `access` and `credential`;
-    /// a call's own of the same name goes before.
+    /// Header fields of every call, templates with `access` and `credential`; a header of the call
+    /// itself takes precedence.
     #[serde(default)]
     pub headers: Templates,
     #[serde(default)]

@@ -8,8 +8,7 @@ use dispatcher_engines::{AudioSource, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 
 use super::{Checking, Miss, PATIENCE, Verdict};
-use crate::settle::{Docket, Ending, Opening};
-use crate::speak::ending_of;
+use crate::dispatch_record::{DispatchOutcome, DispatchRecord, NewDispatch};
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Planned};
 
 /// What a recogniser is asked for besides text.
@@ -168,8 +167,8 @@ impl Checking<'_> {
             shaped: Shaped::default(),
             score: Arc::default(),
         };
-        let opening = Opening {
-            wanted: "check",
+        let new = NewDispatch {
+            requested: "check",
             media_type: to.media_type(),
             language: None,
             characters: 0,
@@ -178,8 +177,8 @@ impl Checking<'_> {
             rehearsal: false,
             job: None,
         };
-        let docket = Docket::open(self.gateway, self.caller, Work::Recognition, opening);
-        let entry = docket.begin(&planned, usage, estimate).await?;
+        let record = DispatchRecord::open(self.gateway, self.caller, Work::Recognition, new);
+        let attempt = record.begin(&planned, usage, estimate).await?;
         let call = Hear {
             model,
             language: Some("en".into()),
@@ -189,22 +188,22 @@ impl Checking<'_> {
             seconds: milliseconds as f64 / 1_000.0,
             ..Hear::new(AudioSource::Memory(audio.into()), format.clone())
         };
-        let heard = self.listen(&planned, &docket, call).await;
-        let (state, ending) = match &heard {
-            Ok(_) => {
-                ("done", Ending { state: "done", cause: None, detail: None, first_us: None, charged: Some(usage) })
+        let heard = self.listen(&planned, &record, call).await;
+        let (ended, outcome) = match &heard {
+            Ok(_) => (attempt.delivered(usage, None), DispatchOutcome::done(milliseconds, None)),
+            Err(error) => {
+                let ended = attempt.failed(&FailedAttempt::of(&planned, error.clone()), None);
+                (ended, DispatchOutcome::failed(milliseconds, None, error.detail.clone()))
             }
-            Err(error) => ("failed", ending_of(&FailedAttempt::of(&planned, error.clone()), None)),
         };
-        let problem = heard.as_ref().err().map(|error| error.detail.clone());
-        let cost = docket.settle(Some((&entry, Some(ending))), state, milliseconds, None, problem).await?;
+        let cost = record.settle(ended.into(), outcome).await?;
         self.cost = self.cost.plus(cost).unwrap_or(self.cost);
         let request = format!("{} of {} Hz, {} ms", to.media_type(), to.rate, milliseconds);
         Ok(heard.map_err(|error| Miss { cause: error.cause, detail: error.detail, request }))
     }
 
-    async fn listen(&self, planned: &Planned, docket: &Docket, call: Hear) -> Result<Transcript, EngineError> {
-        let _permit = self.gateway.turn(planned, docket).await;
+    async fn listen(&self, planned: &Planned, record: &DispatchRecord, call: Hear) -> Result<Transcript, EngineError> {
+        let _permit = self.gateway.turn(planned, record).await;
         let credential = self.gateway.credential_for(&self.engine, None).await?;
         let none = Parts::new();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);

@@ -10,9 +10,8 @@ use dispatcher_engines::{EngineError, EngineFormat, Speak};
 use dispatcher_vault::Parts;
 
 use super::{Checking, Made, Miss, PATIENCE, Verdict, read};
+use crate::dispatch_record::{DispatchOutcome, DispatchRecord, NewDispatch};
 use crate::plan::usage_of;
-use crate::settle::{Docket, Ending, Opening};
-use crate::speak::ending_of;
 use crate::{FailedAttempt, GatewayError, Planned};
 
 /// Texts beyond this are not sent only to see whether they are taken.
@@ -73,8 +72,8 @@ impl Checking<'_> {
     async fn speak(&mut self, planned: &Planned, text: &str) -> Result<Result<Made, Miss>, GatewayError> {
         let usage = usage_of(text);
         let estimate = self.sheet.tariff_of(Work::Synthesis).cost(usage, planned.candidate.model.as_deref())?;
-        let opening = Opening {
-            wanted: "check",
+        let new = NewDispatch {
+            requested: "check",
             media_type: planned.format.format.media_type(),
             language: None,
             characters: usage.characters,
@@ -83,27 +82,29 @@ impl Checking<'_> {
             rehearsal: false,
             job: None,
         };
-        let docket = Docket::open(self.gateway, self.caller, Work::Synthesis, opening);
-        let entry = docket.begin(planned, usage, estimate).await?;
+        let record = DispatchRecord::open(self.gateway, self.caller, Work::Synthesis, new);
+        let attempt = record.begin(planned, usage, estimate).await?;
         let call = self.call(planned, text);
         let request = self.engine.preview(&call);
-        let made = self.sound(planned, &docket, call).await;
+        let made = self.sound(planned, &record, call).await;
         let milliseconds = made.as_ref().map_or(0, |made| made.length.milliseconds());
-        let (state, ending) = match &made {
+        let (ended, outcome) = match &made {
             Ok(_) => {
-                let charged = Some(Usage { milliseconds, ..usage });
-                ("done", Ending { state: "done", cause: None, detail: None, first_us: None, charged })
+                let charged = Usage { milliseconds, ..usage };
+                (attempt.delivered(charged, None), DispatchOutcome::done(milliseconds, None))
             }
-            Err(error) => ("failed", ending_of(&FailedAttempt::of(planned, error.clone()), None)),
+            Err(error) => {
+                let ended = attempt.failed(&FailedAttempt::of(planned, error.clone()), None);
+                (ended, DispatchOutcome::failed(milliseconds, None, error.detail.clone()))
+            }
         };
-        let problem = made.as_ref().err().map(|error| error.detail.clone());
-        let cost = docket.settle(Some((&entry, Some(ending))), state, milliseconds, None, problem).await?;
+        let cost = record.settle(ended.into(), outcome).await?;
         self.cost = self.cost.plus(cost).unwrap_or(self.cost);
         Ok(made.map_err(|error| Miss { cause: error.cause, detail: error.detail, request }))
     }
 
-    async fn sound(&self, planned: &Planned, docket: &Docket, call: Speak) -> Result<Made, EngineError> {
-        let _permit = self.gateway.turn(planned, docket).await;
+    async fn sound(&self, planned: &Planned, record: &DispatchRecord, call: Speak) -> Result<Made, EngineError> {
+        let _permit = self.gateway.turn(planned, record).await;
         let credential = self.gateway.credential_for(&self.engine, None).await?;
         let none = Parts::new();
         let parts = credential.as_ref().map_or(&none, |opened| &opened.parts);

@@ -1,55 +1,57 @@
 //! How a performance ends: whole, left, paused, failed, or with way given to the
-//! next leg; what each attempt under way is charged.
+//! next candidate; what each attempt under way is charged.
 
 use dispatcher_audio::Joiner;
 use dispatcher_core::Cause;
 use dispatcher_engines::EngineError;
 
-use super::{Composed, Performance, Source, Stop};
-use crate::attempt::broken;
-use crate::speak::{ending_of, summary};
+use super::{Performance, Source, Stop};
+use crate::candidates::Tried;
+use crate::deliver::CodecError;
+use crate::dispatch_record::DispatchOutcome;
+use crate::speak::CALLER_LEFT;
 use crate::{BodyError, FailedAttempt, GatewayError};
 
 impl Performance<'_> {
-    pub(super) async fn end(mut self, outcome: Result<(), Stop>, only: bool) -> Composed {
+    pub(super) async fn end(mut self, outcome: Result<(), Stop>) -> Result<Tried<()>, GatewayError> {
         let made_ms = self.joiner.get().map_or(0, |joiner| joiner.length().milliseconds());
-        let result = match outcome {
+        let settled = match outcome {
             Ok(()) => self.whole(made_ms).await,
             Err(Stop::Records(error)) => Err(error),
-            Err(Stop::Left) => self.abandoned(made_ms, "the caller left before the end").await,
+            Err(Stop::Left) => self.abandoned(made_ms, CALLER_LEFT).await,
             Err(Stop::Paused) => self.paused(made_ms).await,
-            Err(Stop::Failed(failed)) => {
-                if self.opener.is_some() && !only {
-                    return self.give_way(failed).await;
-                }
-                return self.failed(failed, made_ms).await;
-            }
+            // Nothing has sounded: another candidate may try.
+            Err(Stop::Failed(failed)) if self.opener.is_some() => return self.give_way(failed).await,
+            Err(Stop::Failed(failed)) => self.failed(failed, made_ms).await,
         };
-        if let Err(error) = result {
-            tracing::error!(dispatch = %self.run.docket.id, %error, "a dispatch was not settled");
-            match self.opener.take() {
-                Some(opener) => drop(opener.send(Err(error))),
-                None => {
-                    let detail = "the settlement could not be written";
-                    let failed = FailedAttempt::of(self.planned, broken(&detail));
-                    let _ = self.run.audio.send(Err(BodyError(failed))).await;
-                }
+        match settled {
+            Ok(()) => Ok(Tried::Over(())),
+            Err(error) if self.opener.is_some() => Err(error),
+            Err(error) => {
+                tracing::error!(dispatch = self.run.record.id(), %error, "a dispatch was not settled");
+                let detail = CodecError::Worker("the settlement could not be written".into());
+                self.break_off(FailedAttempt::of(self.planned, detail.into())).await;
+                Ok(Tried::Over(()))
             }
         }
-        Composed::Over
+    }
+
+    /// Tells a caller who has audio that it is not whole. One who has left
+    /// misses nothing.
+    async fn break_off(&mut self, failed: FailedAttempt) {
+        drop(self.run.audio.send(Err(BodyError(failed))).await);
     }
 
     async fn whole(&mut self, made_ms: u64) -> Result<(), GatewayError> {
         if let Some(start) = self.joiner.get().and_then(Joiner::start) {
+            // Nobody else sets it.
             let _ = self.run.start.set(start);
         }
-        self.settle("done", made_ms, None).await
+        self.settle(DispatchOutcome::done(made_ms, self.first_at)).await
     }
 
-    async fn settle(&mut self, state: &'static str, made_ms: u64, problem: Option<String>) -> Result<(), GatewayError> {
-        let last = self.last.take();
-        let last = last.as_ref().map(|(entry, ending)| (entry, ending.clone()));
-        self.run.docket.settle(last, state, made_ms, self.first_us, problem).await.map(drop)
+    async fn settle(&mut self, outcome: DispatchOutcome) -> Result<(), GatewayError> {
+        self.run.record.settle(std::mem::take(&mut self.last), outcome).await.map(drop)
     }
 
     /// Attempts under way are over.
@@ -58,16 +60,16 @@ impl Performance<'_> {
         for calling in calls.into_iter().flatten() {
             let Source::Call(calling) = calling else { continue };
             self.write_last().await?;
-            let usage = calling.entry.usage();
-            let ending = calling.entry.cancelled("the utterance ended before it", usage, usage.milliseconds);
-            self.last = Some((calling.entry, Some(ending)));
+            let usage = calling.attempt.usage();
+            let why = "the utterance ended before it";
+            self.last = calling.attempt.abandoned(why, usage, usage.milliseconds, None).into();
         }
         Ok(())
     }
 
     async fn abandoned(&mut self, made_ms: u64, why: &str) -> Result<(), GatewayError> {
         self.drop_calls().await?;
-        self.settle("abandoned", made_ms, Some(why.to_owned())).await
+        self.settle(DispatchOutcome::abandoned(made_ms, self.first_at, why)).await
     }
 
     /// What there is of the audio must not be taken for the whole.
@@ -78,46 +80,30 @@ impl Performance<'_> {
             None => {
                 let detail = "the service ended".to_owned();
                 let error = EngineError { cause: Cause::Abandoned, detail, retry_after: None };
-                drop(self.run.audio.send(Err(BodyError(FailedAttempt::of(self.planned, error)))).await);
+                self.break_off(FailedAttempt::of(self.planned, error)).await;
             }
         }
         Ok(())
     }
 
-    /// Nothing has sounded: another candidate tries.
-    async fn give_way(mut self, failed: FailedAttempt) -> Composed {
-        let closed = self.close(ending_of(&failed, None)).await.is_ok() && self.drop_calls().await.is_ok();
-        let written = self.write_last().await.is_ok();
-        self.failures.push(failed);
-        match self.opener.take() {
-            Some(opener) if closed && written => Composed::Next(opener, self.failures),
-            Some(opener) => {
-                let _ = opener.send(Err(GatewayError::Internal("an attempt could not be written".into())));
-                Composed::Over
-            }
-            None => Composed::Over,
+    async fn close_failed(&mut self, failed: &FailedAttempt) -> Result<(), GatewayError> {
+        match self.close(|attempt| attempt.failed(failed, None)).await {
+            Ok(()) => self.drop_calls().await,
+            Err(Stop::Records(error)) => Err(error),
+            Err(_) => Ok(()),
         }
     }
 
-    async fn failed(mut self, failed: FailedAttempt, made_ms: u64) -> Composed {
-        let ended = self.close(ending_of(&failed, None)).await.is_ok() && self.drop_calls().await.is_ok();
-        self.failures.push(failed.clone());
-        let problem = match self.opener.is_some() {
-            true => summary(&self.failures),
-            false => format!("failed after {made_ms} ms of audio: {}", failed.cause),
-        };
-        let settled = self.settle("failed", made_ms, Some(problem)).await;
-        if settled.is_err() || !ended {
-            tracing::error!(dispatch = %self.run.docket.id, "a broken dispatch was not settled");
-        }
-        match self.opener.take() {
-            Some(opener) => {
-                let dispatch = self.run.docket.id.clone();
-                let error = settled.err().unwrap_or(GatewayError::AllFailed { dispatch, attempts: self.failures });
-                let _ = opener.send(Err(error));
-            }
-            None => drop(self.run.audio.send(Err(BodyError(failed))).await),
-        }
-        Composed::Over
+    async fn give_way(mut self, failed: FailedAttempt) -> Result<Tried<()>, GatewayError> {
+        self.close_failed(&failed).await?;
+        Ok(Tried::Failed(std::mem::take(&mut self.last), failed))
+    }
+
+    async fn failed(&mut self, failed: FailedAttempt, made_ms: u64) -> Result<(), GatewayError> {
+        self.close_failed(&failed).await?;
+        let problem = format!("failed after {made_ms} ms of audio: {}", failed.cause);
+        self.settle(DispatchOutcome::failed(made_ms, self.first_at, problem)).await?;
+        self.break_off(failed).await;
+        Ok(())
     }
 }

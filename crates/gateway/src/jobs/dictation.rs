@@ -14,9 +14,9 @@ use serde::{Deserialize, Serialize};
 
 use super::run::{JobRun, Stop};
 use super::{JobChange, keep};
+use crate::dispatch_record::to_i64;
 use crate::hear::{Over, SILENT};
 use crate::intake::Probed;
-use crate::settle::to_i64;
 use crate::{GatewayError, GivenAudio, Planned, Recognised, RecognitionRequest, Unsupported, now_micros};
 
 /// A recording of more seconds is cut even where an engine takes it whole: its

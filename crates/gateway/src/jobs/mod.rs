@@ -17,12 +17,12 @@ use std::time::Duration;
 
 use dispatcher_core::{Currency, Money};
 use dispatcher_engines::AudioSource;
-use dispatcher_store::{JobChange, JobFileRow, JobFilter, JobProgress, JobRow, StoreError};
+use dispatcher_store::{JobChange, JobFileRow, JobFilter, JobProgress, JobRow, JobState, StoreError};
 use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
+use crate::dispatch_record::{new_id, to_i64};
 use crate::plan::{plan_synthesis, wanted};
-use crate::settle::{new_id, to_i64};
 use crate::storage::bytes_in;
 use crate::{Caller, Gateway, GatewayError, GivenAudio, Unsupported, now_micros};
 
@@ -86,17 +86,13 @@ pub struct JobView {
 impl JobView {
     /// Whether it will not change any more.
     pub fn is_over(&self) -> bool {
-        is_over(&self.row.state)
+        self.row.state.is_over()
     }
 
     /// Whether its files tell what an engine said, not what a person did.
     pub fn is_synthetic(&self) -> bool {
         self.row.work == "synthesis"
     }
-}
-
-fn is_over(state: &str) -> bool {
-    matches!(state, "done" | "failed" | "cancelled")
 }
 
 /// What a job will take, as far as it is known before.
@@ -153,7 +149,7 @@ impl Gateway {
             by: caller.who.clone(),
             work: stored.work.name().into(),
             title: job.title,
-            state: "queued".into(),
+            state: JobState::Queued,
             reason: None,
             request,
             pieces: to_i64(forecast.pieces),
@@ -162,7 +158,8 @@ impl Gateway {
             warnings: serde_json::to_string(&[job.warnings, forecast.warnings].concat()).map_err(json)?,
             estimates: serde_json::to_string(&estimates).map_err(json)?,
             webhook: job.webhook,
-            told_at: None,
+            notified_at: None,
+            given_up_at: None,
             created_at: now_micros(),
             started_at: None,
             ended_at: None,
@@ -177,7 +174,7 @@ impl Gateway {
     async fn check_jobs_of(&self, caller: &Caller) -> Result<(), GatewayError> {
         let filter = JobFilter { app: Some(caller.app.name.clone()), limit: i64::MAX, ..JobFilter::default() };
         let rows = self.inner.store.jobs(filter).await?;
-        if rows.iter().filter(|row| !is_over(&row.state)).count() >= MOST_OPEN {
+        if rows.iter().filter(|row| !row.state.is_over()).count() >= MOST_OPEN {
             let what = format!("the app has {MOST_OPEN} jobs that have not ended; wait, or cancel some");
             return Err(GatewayError::Crowded { what, retry_after: SWEEP });
         }
@@ -303,7 +300,7 @@ impl Gateway {
                     let _ = tokio::time::timeout(Duration::from_millis(200), changes.recv()).await;
                 }
             }
-            None if !view.is_over() => self.end_job(id, "cancelled", None).await?,
+            None if !view.is_over() => self.end_job(id, JobState::Cancelled, None).await?,
             None => {}
         }
         self.job(id).await
@@ -321,8 +318,8 @@ impl Gateway {
         }
         self.check_room()?;
         if !self.inner.store.reopen_job(id.to_owned()).await? {
-            let why = match view.row.state.as_str() {
-                "done" => "it is done".into(),
+            let why = match view.row.state {
+                JobState::Done => "it is done".into(),
                 state => format!("it is {state} and continues automatically"),
             };
             return Err(GatewayError::JobState(why));
@@ -356,7 +353,7 @@ impl Gateway {
         }
     }
 
-    async fn end_job(&self, id: &str, state: &'static str, reason: Option<String>) -> Result<(), GatewayError> {
+    async fn end_job(&self, id: &str, state: JobState, reason: Option<String>) -> Result<(), GatewayError> {
         let now = now_micros();
         let keep = i64::try_from(self.jobs_place()?.keep.as_micros()).unwrap_or(i64::MAX);
         let change = JobChange {
@@ -396,7 +393,7 @@ impl Gateway {
             tracing::info!(job = %row.id, title = %row.title, "goes on");
             self.begin_job(row.id);
         }
-        for id in self.inner.store.jobs_untold().await? {
+        for id in self.inner.store.jobs_to_notify().await? {
             self.tell_end(id);
         }
         let (gateway, pause) = (self.clone(), self.inner.jobs.pause.clone());

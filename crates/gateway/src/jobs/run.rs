@@ -5,14 +5,14 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use dispatcher_core::{Cause, Remedy, vtt};
-use dispatcher_store::{JobChange, JobFileRow, JobRow};
+use dispatcher_store::{JobChange, JobFileRow, JobRow, JobState};
 use tokio::io::{AsyncSeekExt as _, AsyncWriteExt as _};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use super::work::Stored;
 use super::{JobWork, Keeper, Track, captions, keep};
-use crate::settle::to_i64;
+use crate::dispatch_record::to_i64;
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Utterance, now_micros};
 
 /// Attempts in a row without progress after which a job fails.
@@ -93,10 +93,10 @@ pub(super) struct JobRun<'g> {
 /// Carries a job out, from wherever it was left.
 pub(super) async fn run(gateway: &Gateway, id: &str, cancel: &CancellationToken) {
     let ended = match waits(gateway, id, cancel).await {
-        Ok(()) => gateway.end_job(id, "done", None).await,
-        Err(Stop::Cancelled) => gateway.end_job(id, "cancelled", None).await,
+        Ok(()) => gateway.end_job(id, JobState::Done, None).await,
+        Err(Stop::Cancelled) => gateway.end_job(id, JobState::Cancelled, None).await,
         Err(Stop::Failed(why) | Stop::Unusable(why) | Stop::Wait(Wait { why, .. })) => {
-            gateway.end_job(id, "failed", Some(why)).await
+            gateway.end_job(id, JobState::Failed, Some(why)).await
         }
         Err(Stop::Paused) => Ok(()),
     };
@@ -130,7 +130,7 @@ async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Resul
         let own = FIRST_WAIT * 2_u32.pow((tries - 1).min(6));
         let wait = after.unwrap_or_default().max(own.min(LONGEST_WAIT));
         let reason = format!("{why}; attempt {} follows in {} s", tries + 1, wait.as_secs_f64().ceil());
-        change(gateway, id, "waiting", Some(reason)).await?;
+        change(gateway, id, JobState::Waiting, Some(reason)).await?;
         tokio::select! {
             () = tokio::time::sleep(wait) => {}
             () = cancel.cancelled() => return Err(Stop::Cancelled),
@@ -139,7 +139,7 @@ async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Resul
     }
 }
 
-async fn change(gateway: &Gateway, id: &str, state: &'static str, reason: Option<String>) -> Result<(), GatewayError> {
+async fn change(gateway: &Gateway, id: &str, state: JobState, reason: Option<String>) -> Result<(), GatewayError> {
     let change = JobChange { state: Some(state), reason: Some(reason), ..JobChange::default() };
     gateway.inner.store.change_job(id.to_owned(), change).await?;
     let _ = gateway.inner.jobs.changes.send(id.to_owned());
@@ -159,14 +159,14 @@ async fn remove_half_files(folder: &Path) {
 /// One try.
 async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), Stop> {
     let row = gateway.inner.store.job(id.to_owned()).await.map_err(GatewayError::from)?;
-    if super::is_over(&row.state) {
+    if row.state.is_over() {
         return Ok(());
     }
     if row.started_at.is_none() {
         let begun = JobChange { started_at: Some(now_micros()), ..JobChange::default() };
         gateway.inner.store.change_job(id.to_owned(), begun).await.map_err(GatewayError::from)?;
     }
-    change(gateway, id, "running", None).await?;
+    change(gateway, id, JobState::Running, None).await?;
     remove_half_files(&gateway.job_folder(id)?.join("files")).await;
     let stored: Stored =
         serde_json::from_str(&row.request).map_err(|error| Stop::Failed(format!("the job cannot be read: {error}")))?;

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_engines::Herald;
+use dispatcher_store::WebhookResult;
 use serde_json::json;
 
 use crate::hosts::check_host;
@@ -47,14 +48,14 @@ impl Gateway {
         let row = self.job(id).await?.row;
         let (Some(address), Some(webhooks)) = (&row.webhook, &self.inner.host.webhooks) else { return Ok(()) };
         let told = json!({
-            "event": "job", "id": row.id, "app": row.app, "title": row.title, "work": row.work, "state": row.state,
+            "event": "job", "id": row.id, "app": row.app, "title": row.title, "work": row.work, "state": row.state.name(),
             "reason": row.reason, "job": format!("/api/v1/jobs/{}", row.id),
         });
         let body = Bytes::from(told.to_string());
         for wait in WAITS.into_iter().map(Some).chain([None]) {
             let Err(error) = webhooks.herald.tell(&self.inner.host.fetcher, address, body.clone()).await else {
-                self.inner.store.note_told(id.to_owned(), now_micros()).await?;
-                return Ok(());
+                let result = WebhookResult::Notified;
+                return Ok(self.inner.store.note_webhook(id.to_owned(), result, now_micros()).await?);
             };
             let Some(wait) = wait else {
                 tracing::warn!(job = %id, %error, "the webhook of a job does not answer and is given up");
@@ -66,6 +67,6 @@ impl Gateway {
                 () = self.inner.jobs.pause.cancelled() => return Ok(()),
             }
         }
-        Ok(self.inner.store.note_told(id.to_owned(), now_micros()).await?)
+        Ok(self.inner.store.note_webhook(id.to_owned(), WebhookResult::GivenUp, now_micros()).await?)
     }
 }

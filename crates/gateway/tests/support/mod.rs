@@ -162,7 +162,7 @@ impl House {
     pub async fn settled(&self, id: &str) -> (DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>) {
         for _ in 0..400 {
             let found = self.dispatch(id).await;
-            if found.0.state != "running" {
+            if found.0.state.name() != "running" {
                 return found;
             }
             tokio::time::sleep(std::time::Duration::from_millis(10)).await;
@@ -242,5 +242,5 @@ pub async fn delivered(standin: &StandIn) -> serde_json::Value {
 
 /// `kind amount` of each ledger line.
 pub fn lines(ledger: &[LedgerRow]) -> Vec<(String, i64)> {
-    ledger.iter().map(|line| (line.kind.clone(), line.nanos)).collect()
+    ledger.iter().map(|line| (line.kind.name().to_owned(), line.nanos)).collect()
 }

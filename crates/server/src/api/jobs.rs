@@ -1,7 +1,7 @@
 //! Jobs: long work, how far it is, and its results.
 
 use dispatcher_gateway::{Gateway, JobView};
-use dispatcher_store::{Identified, JobFilter};
+use dispatcher_store::{Identified, JobFilter, JobState};
 use rocket::http::{Header, Status};
 use rocket::request::Request;
 use rocket::response::stream::{Event, EventStream};
@@ -11,7 +11,7 @@ use rocket::{Shutdown, State, delete, get, post};
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::access::Allowed;
-use crate::headers::{Meta, known_pairs, number};
+use crate::headers::{Meta, known_pairs, number, state};
 use crate::problem::Problem;
 use crate::ranged::Sent;
 use crate::spool::Spool;
@@ -64,7 +64,7 @@ pub(crate) async fn jobs(
     let limit: i64 = limit.unwrap_or(50).clamp(1, 500);
     let query = JobFilter {
         app: if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) },
-        state: given.remove("state"),
+        state: given.remove("state").map(|word| state(&word, JobState::ALL, JobState::name)).transpose()?,
         before: given.remove("cursor"),
         limit: limit + 1,
     };
@@ -244,7 +244,7 @@ pub(crate) async fn archive(
     spool: &State<Spool>,
 ) -> Result<Sent, Problem> {
     let view = seen(&allowed, gateway, id).await?;
-    if view.row.state != "done" || view.files.is_empty() {
+    if view.row.state != JobState::Done || view.files.is_empty() {
         return Err(Problem::new("not-ready", format!("the job is {} and has no archive", view.row.state)));
     }
     let mut files = Vec::new();

@@ -3,7 +3,7 @@
 use dispatcher_audio::by_weight;
 use dispatcher_core::Route;
 use dispatcher_gateway::{Gateway, day_of, now_micros};
-use dispatcher_store::{DispatchFilter, GroupBy, Identified};
+use dispatcher_store::{DispatchFilter, DispatchState, GroupBy, Identified, StoreError};
 use rocket::http::{ContentType, Status};
 use rocket::serde::json::Json;
 use rocket::{Either, State, delete, get, put};
@@ -12,7 +12,7 @@ use super::SMALL_BODY;
 use super::engines::all_engines;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
-use crate::headers::{Meta, known_pairs, number};
+use crate::headers::{Meta, known_pairs, number, state};
 use crate::problem::Problem;
 use crate::wire::{
     AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer,
@@ -102,7 +102,7 @@ pub(crate) async fn retire_route(allowed: Allowed, name: &str, gateway: &State<G
     context_path = "/api/v1", tag = "records",
     params(
         ("app" = Option<String>, Query), ("engine" = Option<String>, Query), ("state" = Option<String>, Query),
-        ("work" = Option<String>, Query), ("job" = Option<String>, Query), ("limit" = Option<i64>, Query), ("cursor" = Option<String>, Query),
+        ("work" = Option<String>, Query), ("job" = Option<String>, Query, description = "Id of a job, or a unique beginning of it"), ("limit" = Option<i64>, Query), ("cursor" = Option<String>, Query),
     ),
     responses((status = 200, description = "Dispatches", body = List<DispatchAnswer>)),
     security(("key" = []))
@@ -116,12 +116,23 @@ pub(crate) async fn dispatches(
     let mut given = known_pairs(&meta.query, &["app", "engine", "state", "work", "job", "limit", "cursor"])?;
     let limit = given.get("limit").map(|limit| number("limit", limit)).transpose()?;
     let limit: i64 = limit.unwrap_or(50).clamp(1, 500);
+    let job = match given.remove("job") {
+        Some(beginning) => {
+            let apps = (!allowed.0.operator).then(|| vec![allowed.0.app.name.clone()]);
+            match gateway.store().id_of(Identified::Job, apps, beginning.clone()).await {
+                // The dispatches of a removed job stay.
+                Err(StoreError::Missing { .. }) => Some(beginning),
+                found => Some(found?),
+            }
+        }
+        None => None,
+    };
     let query = DispatchFilter {
         app: if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) },
         engine: given.remove("engine"),
-        state: given.remove("state"),
+        state: given.remove("state").map(|word| state(&word, DispatchState::ALL, DispatchState::name)).transpose()?,
         work: given.remove("work"),
-        job: given.remove("job"),
+        job,
         before: given.remove("cursor"),
         limit: limit + 1,
     };
@@ -253,7 +264,7 @@ pub(crate) async fn overview(_allowed: Allowed, gateway: &State<Gateway>) -> Res
     let rows = store.dispatches(DispatchFilter { limit: 500, ..DispatchFilter::default() }).await?;
     let today = day_of(now_micros());
     let usage = store.usage((GroupBy::Engine, None), (today.clone(), today), None).await?;
-    let failed = rows.iter().filter(|row| row.state == "failed").count();
+    let failed = rows.iter().filter(|row| row.state == DispatchState::Failed).count();
     let fallbacks = store.count_fallbacks(rows.last().map(|row| row.id.clone()).unwrap_or_default()).await?;
     Ok(Json(OverviewAnswer {
         engines: all_engines(gateway).await?,

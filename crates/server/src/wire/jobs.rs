@@ -44,6 +44,12 @@ pub(crate) struct JobAnswer {
     pub(crate) expires: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) webhook: Option<String>,
+    /// When the webhook was notified of the end.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) notified: Option<String>,
+    /// When the webhook, which did not answer with success, was given up.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) given_up: Option<String>,
 }
 
 /// Estimate of a job that is not added.
@@ -113,9 +119,11 @@ impl From<JobView> for JobAnswer {
             app: row.app,
             work: row.work,
             title: row.title,
-            state: row.state,
+            state: row.state.to_string(),
             reason: row.reason,
             webhook: row.webhook,
+            notified: row.notified_at.map(rfc3339),
+            given_up: row.given_up_at.map(rfc3339),
         }
     }
 }

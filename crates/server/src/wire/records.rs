@@ -13,7 +13,8 @@ pub(crate) struct DispatchAnswer {
     pub(crate) id: String,
     pub(crate) app: String,
     pub(crate) work: String,
-    pub(crate) wanted: String,
+    /// Route, voice, engine or criteria of the request.
+    pub(crate) requested: String,
     pub(crate) rehearsal: bool,
     /// `running`, `done`, `failed`, `abandoned` or `uncertain`.
     pub(crate) state: String,
@@ -52,9 +53,9 @@ impl From<DispatchRow> for DispatchAnswer {
             id: row.id,
             app: row.app,
             work: row.work,
-            wanted: row.wanted,
+            requested: row.requested,
             rehearsal: row.rehearsal == 1,
-            state: row.state,
+            state: row.state.to_string(),
             engine: row.engine,
             voice: row.voice,
             model: row.model,
@@ -101,7 +102,7 @@ impl From<AttemptRow> for AttemptAnswer {
             engine: row.engine,
             voice: row.voice,
             model: row.model,
-            state: row.state,
+            state: row.state.to_string(),
             cause: row.cause,
             detail: row.detail,
             offset: milliseconds(row.offset_us),
@@ -130,7 +131,7 @@ pub(crate) struct LedgerAnswer {
 impl From<LedgerRow> for LedgerAnswer {
     fn from(row: LedgerRow) -> Self {
         LedgerAnswer {
-            kind: row.kind,
+            kind: row.kind.to_string(),
             attempt: row.attempt,
             engine: row.engine,
             model: row.model,

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 #![allow(dead_code, reason = "each test file uses its own part")]
 
-use dispatcher_store::{App, AttemptRow, DispatchRow, LedgerRow, Store};
+use dispatcher_store::{App, AttemptRow, AttemptState, DispatchRow, DispatchState, LedgerKind, LedgerRow, Store};
 
 pub fn store() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().unwrap();
@@ -19,9 +19,9 @@ pub fn dispatch(id: &str, app: &str) -> DispatchRow {
         id: id.into(),
         app: app.into(),
         work: "synthesis".into(),
-        wanted: "quayside".into(),
+        requested: "quayside".into(),
         rehearsal: 0,
-        state: "running".into(),
+        state: DispatchState::Running,
         engine: None,
         voice: None,
         model: None,
@@ -48,7 +48,7 @@ pub fn attempt(dispatch: &str) -> AttemptRow {
         engine: "heron".into(),
         voice: Some("pellin".into()),
         model: Some("fine".into()),
-        state: "running".into(),
+        state: AttemptState::Running,
         cause: None,
         detail: None,
         offset_us: 0,
@@ -58,18 +58,18 @@ pub fn attempt(dispatch: &str) -> AttemptRow {
     }
 }
 
-pub fn entry(dispatch: &str, app: &str, kind: &str, nanos: i64) -> LedgerRow {
+pub fn entry(dispatch: &str, app: &str, kind: LedgerKind, nanos: i64) -> LedgerRow {
     LedgerRow {
         id: None,
         dispatch: dispatch.into(),
         attempt: 1,
-        kind: kind.into(),
+        kind,
         app: app.into(),
         engine: "heron".into(),
         model: Some("fine".into()),
         work: "synthesis".into(),
         day: "2026-11-25".into(),
-        characters: if kind == "release" { -50 } else { 50 },
+        characters: if kind == LedgerKind::Release { -50 } else { 50 },
         audio_ms: 0,
         nanos,
         currency: "EUR".into(),

@@ -1,2 +1,0 @@
-DROP INDEX dispatches_sample;
-ALTER TABLE dispatches DROP COLUMN sample;

@@ -1,0 +1,137 @@
+//! States and kinds of records: closed sets in Rust, words in the columns.
+
+use std::fmt;
+
+use diesel::backend::Backend;
+use diesel::deserialize::{self, FromSql, FromSqlRow};
+use diesel::expression::AsExpression;
+use diesel::serialize::{self, IsNull, Output, ToSql};
+use diesel::sql_types::Text;
+use diesel::sqlite::Sqlite;
+
+/// An enum whose variants are words of a text column.
+macro_rules! words {
+    ($(#[$about:meta])* $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
+        $(#[$about])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, AsExpression, FromSqlRow)]
+        #[diesel(sql_type = Text)]
+        pub enum $name { $($(#[$doc])* $variant),+ }
+
+        impl $name {
+            /// All of them.
+            pub const ALL: &'static [$name] = &[$($name::$variant),+];
+
+            /// The word in records and in the API.
+            pub const fn name(self) -> &'static str {
+                match self { $($name::$variant => $word),+ }
+            }
+
+            /// The one of a word.
+            pub fn from_name(word: &str) -> Option<$name> {
+                $name::ALL.iter().copied().find(|one| one.name() == word)
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str(self.name())
+            }
+        }
+
+        impl ToSql<Text, Sqlite> for $name {
+            fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
+                out.set_value(self.name());
+                Ok(IsNull::No)
+            }
+        }
+
+        impl FromSql<Text, Sqlite> for $name {
+            fn from_sql(value: <Sqlite as Backend>::RawValue<'_>) -> deserialize::Result<Self> {
+                let word = <String as FromSql<Text, Sqlite>>::from_sql(value)?;
+                $name::from_name(&word).ok_or_else(|| format!("'{word}' is no {}", stringify!($name)).into())
+            }
+        }
+    };
+}
+
+words! {
+    /// State of a dispatch.
+    DispatchState {
+        /// It has not ended yet.
+        Running = "running",
+        /// An engine delivered all of it.
+        Done = "done",
+        /// No engine delivered it.
+        Failed = "failed",
+        /// The caller left before the end.
+        Abandoned = "abandoned",
+        /// The service stopped during it.
+        Uncertain = "uncertain",
+    }
+}
+
+words! {
+    /// State of an attempt, as of a dispatch.
+    AttemptState {
+        Running = "running",
+        Done = "done",
+        Failed = "failed",
+        Abandoned = "abandoned",
+        /// Nobody wrote its end; it was charged as held.
+        Uncertain = "uncertain",
+    }
+}
+
+words! {
+    /// Kind of a ledger entry.
+    LedgerKind {
+        /// The highest cost, before the engine is called.
+        Hold = "hold",
+        /// The hold, taken back.
+        Release = "release",
+        /// What the attempt cost.
+        Settle = "settle",
+        /// A correction.
+        Adjust = "adjust",
+    }
+}
+
+words! {
+    /// State of a job.
+    JobState {
+        /// No worker has taken it yet.
+        Queued = "queued",
+        Running = "running",
+        /// An engine or credential is not available; it continues automatically.
+        Waiting = "waiting",
+        Done = "done",
+        Failed = "failed",
+        Cancelled = "cancelled",
+    }
+}
+
+impl JobState {
+    /// States of jobs that have not ended.
+    pub const AT_WORK: [JobState; 3] = [JobState::Queued, JobState::Running, JobState::Waiting];
+
+    /// Whether the job has ended.
+    pub fn is_over(self) -> bool {
+        !JobState::AT_WORK.contains(&self)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_word_is_read_as_what_wrote_it() {
+        for state in JobState::ALL {
+            assert_eq!(JobState::from_name(state.name()), Some(*state));
+            assert_eq!(state.is_over(), matches!(state.name(), "done" | "failed" | "cancelled"));
+        }
+        assert_eq!(DispatchState::from_name("open"), None);
+        assert_eq!(AttemptState::ALL.len(), DispatchState::ALL.len());
+        assert_eq!(LedgerKind::Release.to_string(), "release");
+    }
+}
