@@ -23,10 +23,9 @@ use crate::deliver::{CodecError, Offload};
 use crate::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
 use crate::insert::Insert;
 use crate::jobs::{Keeper, Kept};
-use crate::recall::part_key;
 use crate::score::Part;
 use crate::speak::{Cue, LONGEST_UTTERANCE, Opened, Opener, Run, left, too_long};
-use crate::{FailedAttempt, GatewayError, Planned};
+use crate::{FailedAttempt, GatewayError, Planned, fingerprint};
 
 /// The longest sound of a part that is held whole, to learn its length.
 const MOST_HELD: usize = 16 << 20;
@@ -174,7 +173,7 @@ impl<'r> Performance<'r> {
             return Ok(Some(Source::Given));
         }
         if let Some(keeper) = &self.run.keeper {
-            if let Some(kept) = keeper.kept(index, &part_key(self.planned, part)) {
+            if let Some(kept) = keeper.kept(index, &fingerprint::of_part(self.planned, part)) {
                 return Ok(Some(Source::Kept(kept.clone())));
             }
             if keeper.pause.is_cancelled() {
@@ -261,7 +260,7 @@ impl<'r> Performance<'r> {
         self.calling = None;
         let Some(keeper) = self.run.keeper.as_ref().filter(|keeper| !keeper.is_recorded(index)) else { return Ok(()) };
         let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
-        let row = keeper.row(index, &part_key(self.planned, part), "", self.run.record.id(), milliseconds);
+        let row = keeper.row(index, &fingerprint::of_part(self.planned, part), "", self.run.record.id(), milliseconds);
         self.write_last().await.map_err(Stop::Records)?;
         self.run.record.write_piece(None, row).await.map_err(Stop::Records)?;
         keeper.tell();
@@ -297,7 +296,13 @@ impl<'r> Performance<'r> {
     ) -> Result<(), Stop> {
         let delivered = |attempt: OpenAttempt| attempt.delivered(charged, Some(first));
         let Some(keeper) = &self.run.keeper else { return self.close(delivered).await };
-        let row = keeper.row(index, &part_key(self.planned, part), engine, self.run.record.id(), charged.milliseconds);
+        let row = keeper.row(
+            index,
+            &fingerprint::of_part(self.planned, part),
+            engine,
+            self.run.record.id(),
+            charged.milliseconds,
+        );
         self.write_last().await.map_err(Stop::Records)?;
         match self.calling.take() {
             Some(Source::Call(calling)) => {
@@ -329,7 +334,7 @@ impl<'r> Performance<'r> {
             // A piece of a job is taken whole before it sounds, so that it
             // can fall back and is never called for twice.
             (None, Some(keeper)) => {
-                let meta = Kept::of(self.planned, speaker, index, part_key(self.planned, part));
+                let meta = Kept::of(self.planned, speaker, index, fingerprint::of_part(self.planned, part));
                 let safe = self.keep(keeper, meta, &mut stream, &words).await;
                 stream = safe.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             }

@@ -188,3 +188,26 @@ impl Converter {
         if transcoder.decodes() { self.0.run(work).await } else { Ok(work(transcoder)?) }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_worker_that_panics_is_not_the_fault_of_the_engine() {
+        let mut offload = Offload::new(5_u32, Arc::new(Semaphore::new(1)));
+        let error = offload.run(|_| -> Result<(), AudioError> { panic!("as tested") }).await.expect_err("a panic");
+        assert!(matches!(error, CodecError::Worker(_)), "{error}");
+        assert_eq!(EngineError::from(error).cause, Cause::Internal);
+        let lost = offload.run(|_| Ok(())).await.expect_err("its worker is lost");
+        assert_eq!(EngineError::from(lost).cause, Cause::Internal);
+    }
+
+    #[tokio::test]
+    async fn audio_that_cannot_be_read_is() {
+        let codecs = Arc::new(Semaphore::new(1));
+        let mut making: Offload<u32> = Offload::making(|| Err(AudioError::Empty), codecs);
+        let error = making.run(|_| Ok(())).await.expect_err("not made");
+        assert_eq!(EngineError::from(error).cause, Cause::Broken);
+    }
+}

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use dispatcher_audio::AudioError;
-use dispatcher_core::{Adjustment, Cause, MoneyError, PlanError, SheetError};
+use dispatcher_core::{Adjustment, Cause, Currency, MoneyError, PlanError, SheetError};
 use dispatcher_markup::{Fidelity, MarkupError};
 use dispatcher_store::StoreError;
 use dispatcher_vault::VaultError;
@@ -112,6 +112,11 @@ pub enum GatewayError {
     Vault(#[from] VaultError),
     #[error(transparent)]
     Money(#[from] MoneyError),
+    #[error(
+        "the voices of this text are charged in {0} and in {1}; \
+         choose voices whose engines charge in one currency"
+    )]
+    MixedCurrencies(Currency, Currency),
     #[error("the job cannot be resumed: {0}")]
     JobState(String),
     #[error("the caller left")]

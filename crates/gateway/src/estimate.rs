@@ -4,8 +4,7 @@ use dispatcher_core::Money;
 use dispatcher_markup::Fidelity;
 
 use crate::plan::{plan_synthesis, wanted};
-use crate::recall::fingerprint;
-use crate::{Caller, Gateway, GatewayError, GivenAudio, Planned, SynthesisRequest};
+use crate::{Caller, Gateway, GatewayError, GivenAudio, Planned, SynthesisRequest, fingerprint};
 
 /// The plan of a request that was not sent.
 pub struct Estimate {
@@ -46,7 +45,7 @@ impl Gateway {
         Ok(Estimate {
             cost: head.estimate,
             exact: head.candidate.tariff().charges_text(),
-            fingerprint: Some(fingerprint(head, request.text.source(), request.format)),
+            fingerprint: Some(fingerprint::of_request(head, request.text.source(), language, request.format)),
             length: None,
             warnings: [
                 &request.notes,

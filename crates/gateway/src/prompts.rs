@@ -57,6 +57,9 @@ pub struct PromptSet {
 /// Prompts that one call makes at the most.
 const MOST_AT_ONCE: usize = 100;
 
+/// Said of a file whose fingerprint cannot be compared any more.
+const OLDER: &str = "made by an earlier version of the service; its row may be unchanged";
+
 impl Gateway {
     fn prompts_folder(&self, set: &str) -> Result<PathBuf, GatewayError> {
         let clips = self.inner.host.clips.as_ref();
@@ -159,12 +162,17 @@ impl Gateway {
             }
             Ok(estimate) => {
                 let fingerprint = estimate.fingerprint.unwrap_or_default();
+                let mut problem = None;
                 let state = match &file {
                     None => PromptState::New,
-                    Some(file) if file.fingerprint != fingerprint => PromptState::Changed,
-                    Some(_) => PromptState::Made,
+                    Some(file) if file.fingerprint == fingerprint => PromptState::Made,
+                    Some(file) => {
+                        let is_older = !crate::fingerprint::is_current(&file.fingerprint);
+                        problem = is_older.then(|| OLDER.to_owned());
+                        PromptState::Changed
+                    }
                 };
-                PromptLine { prompt, format, state, cost: Some(estimate.cost), file, problem: None }
+                PromptLine { prompt, format, state, cost: Some(estimate.cost), file, problem }
             }
         }
     }

@@ -5,7 +5,7 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use dispatcher_audio::Edge;
-use dispatcher_core::{Candidate, Shaping, Style, Usage, Voice, Wanted};
+use dispatcher_core::{Candidate, MoneyError, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
     Choices, Fidelity, Lexicon, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack,
@@ -104,13 +104,21 @@ impl Score {
     }
 }
 
+/// Why the costs of parts have no sum.
+fn unsummed(error: MoneyError) -> GatewayError {
+    match error {
+        MoneyError::Mixed(first, second) => GatewayError::MixedCurrencies(first, second),
+        other => other.into(),
+    }
+}
+
 /// What lexicons and sounds make of a score, beyond its document.
 fn mark_of(parts: &[Part], looked_up: usize) -> String {
     if looked_up == 0 && parts.iter().all(|part| part.sound.is_none()) {
         return String::new();
     }
     let told = |part: &Part| match &part.sound {
-        Some(sound) => format!("{:?}{}", part.piece.sound, sound.content),
+        Some(sound) => serde_json::json!([part.piece.sound, sound.content]).to_string(),
         None => part.piece.body_text(true),
     };
     dispatcher_vault::hash_bytes(parts.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
@@ -210,7 +218,7 @@ impl Casting<'_> {
             usage.characters += part.usage.characters;
             usage.bytes += part.usage.bytes;
             usage.milliseconds += part.usage.milliseconds;
-            estimate = estimate.plus(part.estimate)?;
+            estimate = estimate.plus(part.estimate).map_err(unsummed)?;
         }
         let mark = mark_of(&parts, lowered.looked_up);
         let score = Score { parts, silence: lowered.silence, marks: lowered.marks, fidelity: lowered.fidelity, mark };

@@ -19,9 +19,10 @@ use crate::dispatch_record::{
 };
 use crate::jobs::Keeper;
 use crate::plan::{plan_synthesis, wanted};
-use crate::recall::fingerprint;
 use crate::texts::TextRoom;
-use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, Planned, TextInput, Unsupported};
+use crate::{
+    AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, Planned, TextInput, Unsupported, fingerprint,
+};
 
 /// What is asked for.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -280,7 +281,7 @@ impl Gateway {
             estimate,
             fidelity: opened.planned.fidelity(),
             worst: opened.planned.worst(),
-            fingerprint: fingerprint(&opened.planned, source, format),
+            fingerprint: fingerprint::of_request(&opened.planned, source, language, format),
             warnings,
             rehearsal,
             first_us: opened.first_at.micros(),

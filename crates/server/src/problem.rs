@@ -307,6 +307,7 @@ impl From<GatewayError> for Problem {
             GatewayError::NotAudio(_) => Problem::new("not-audio", text),
             GatewayError::Format(_) => Problem::new("not-acceptable", text),
             GatewayError::NameTaken { .. }
+            | GatewayError::MixedCurrencies(..)
             | GatewayError::NothingWanted(_)
             | GatewayError::Credential(_)
             | GatewayError::Webhook(_)

@@ -33,7 +33,7 @@ const CHUNK: usize = 64 << 10;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Kept {
     piece: usize,
-    /// As [`crate::recall::part_key`] has it.
+    /// As [`crate::fingerprint::of_part`].
     fingerprint: String,
     /// The candidate whose score it is a part of, as `engine/voice`.
     lead: String,

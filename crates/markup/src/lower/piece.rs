@@ -3,6 +3,8 @@
 
 use std::sync::Arc;
 
+use serde::Serialize;
+
 use crate::Fidelity;
 
 /// A step of a piece's body.
@@ -54,7 +56,7 @@ pub struct VoiceWish {
 }
 
 /// A sound to be put in place of text.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Sound {
     /// Resolved against `xml:base`.
     pub src: String,
