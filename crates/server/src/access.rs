@@ -8,6 +8,7 @@ use rocket::request::{FromRequest, Outcome, Request};
 use crate::drain::Drain;
 use crate::launch::PublicUrl;
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// Who may call a route.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -140,10 +141,10 @@ pub(crate) fn is_operator(request: &Request<'_>) -> bool {
 pub(crate) struct Allowed(pub(crate) Caller);
 
 async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
-    let missing = || Problem::new("internal", "the gateway is not there");
+    let missing = || Problem::new(ProblemKind::Internal, "the gateway is not there");
     let gateway = request.rocket().state::<Gateway>().ok_or_else(missing)?;
     if request.rocket().state::<Drain>().is_some_and(Drain::is_stopping) {
-        let mut problem = Problem::new("stopping", "the service is ending and takes no new work");
+        let mut problem = Problem::new(ProblemKind::Stopping, "the service is ending and takes no new work");
         problem.retry_after = Some(5);
         return Err(problem);
     }
@@ -152,22 +153,23 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
     let caller = match request.headers().get_one("Authorization") {
         Some(field) => {
             let key = field.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
-            let (_, key) = key.ok_or_else(|| Problem::new("bad-key", "Authorization takes the scheme Bearer"))?;
+            let (_, key) =
+                key.ok_or_else(|| Problem::new(ProblemKind::BadKey, "Authorization takes the scheme Bearer"))?;
             gateway.admit(key.trim()).await?
         }
         None => by_session(gateway, request).await?,
     };
     if need == Need::Operator && !caller.operator {
-        return Err(Problem::new("not-allowed", format!("{pattern} takes an operator key")));
+        return Err(Problem::new(ProblemKind::NotAllowed, format!("{pattern} takes an operator key")));
     }
     Ok(caller)
 }
 
 async fn by_session(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {
     let token = request.cookies().get(COOKIE).map(|cookie| cookie.value().to_owned());
-    let token = token.ok_or_else(|| Problem::new("no-key", "send Authorization: Bearer KEY"))?;
+    let token = token.ok_or_else(|| Problem::new(ProblemKind::NoKey, "send Authorization: Bearer KEY"))?;
     let session = gateway.store().session(hash_key(&token), now_micros()).await?;
-    let session = session.ok_or_else(|| Problem::new("signed-out", "the session is over"))?;
+    let session = session.ok_or_else(|| Problem::new(ProblemKind::SignedOut, "the session is over"))?;
     own_host(request)?;
     let harmless = matches!(request.method(), Method::Get | Method::Head);
     own_page(request, if harmless { Origin::Optional } else { Origin::Required })?;
@@ -190,7 +192,7 @@ fn own_host(request: &Request<'_>) -> Result<(), Problem> {
     let url = request.rocket().state::<PublicUrl>();
     match url.is_some_and(|url| url.is_host(host)) {
         true => Ok(()),
-        false => Err(Problem::new("wrong-host", format!("the service is not reached as '{host}'"))),
+        false => Err(Problem::new(ProblemKind::WrongHost, format!("the service is not reached as '{host}'"))),
     }
 }
 
@@ -198,7 +200,8 @@ fn own_host(request: &Request<'_>) -> Result<(), Problem> {
 /// of another site has an `Origin` of its own, or none and a form's type.
 fn own_page(request: &Request<'_>, needed: Origin) -> Result<(), Problem> {
     let field = |name: &str| request.headers().get_one(name);
-    let wrong = |origin: &str| Problem::new("wrong-origin", format!("the origin '{origin}' is not this service"));
+    let wrong =
+        |origin: &str| Problem::new(ProblemKind::WrongOrigin, format!("the origin '{origin}' is not this service"));
     match (field("Origin"), field("Sec-Fetch-Site")) {
         (Some(origin), _) if is_own_origin(origin, field("Host").unwrap_or_default()) => Ok(()),
         (Some(origin), _) => Err(wrong(origin)),

@@ -21,6 +21,7 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::{Instant, Sleep};
 
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// Bytes that Rocket reads ahead: the length of `_method=delete`.
 const PEEKED: usize = 14;
@@ -57,7 +58,7 @@ impl BodyRoom {
         match tokio::time::timeout(PATIENCE, self.0.clone().acquire_many_owned(weight)).await {
             Ok(Ok(permit)) => Ok(permit),
             _ => {
-                let problem = Problem::new("crowded", "too many large bodies are worked on at this moment");
+                let problem = Problem::new(ProblemKind::Crowded, "too many large bodies are worked on at this moment");
                 Err(Problem { retry_after: Some(PATIENCE.as_secs()), ..problem })
             }
         }
@@ -198,15 +199,15 @@ impl AsyncRead for BodyReader<'_> {
 }
 
 pub(crate) fn too_large(limit: u64) -> Problem {
-    Problem::new("too-large", format!("the body is larger than {limit} bytes"))
+    Problem::new(ProblemKind::TooLarge, format!("the body is larger than {limit} bytes"))
 }
 
 /// The problem of a body that could not be read to its end.
 pub(crate) fn unread(error: &io::Error) -> Problem {
     match error.kind() {
-        io::ErrorKind::TimedOut => Problem::new("too-slow", format!("the body: {error}")),
-        io::ErrorKind::FileTooLarge => Problem::new("too-large", format!("the body: {error}")),
-        _ => Problem::new("bad-request", format!("the body is not complete: {error}")),
+        io::ErrorKind::TimedOut => Problem::new(ProblemKind::TooSlow, format!("the body: {error}")),
+        io::ErrorKind::FileTooLarge => Problem::new(ProblemKind::TooLarge, format!("the body: {error}")),
+        _ => Problem::new(ProblemKind::BadRequest, format!("the body is not complete: {error}")),
     }
 }
 

@@ -4,6 +4,7 @@ use rocket::http::Status;
 use rocket::{Catcher, Request, catch, catchers};
 
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// The problem that a guard left, or one for the status.
 #[catch(default)]
@@ -14,12 +15,12 @@ fn any(status: Status, request: &Request<'_>) -> Problem {
     }
     let path = request.uri().path();
     match status.code {
-        401 => Problem::new("no-key", "send Authorization: Bearer KEY"),
-        403 => Problem::new("not-allowed", format!("{path} may not be called so")),
-        404 => Problem::new("not-found", format!("there is no {} {path}", request.method())),
-        413 => Problem::new("too-large", "the body is larger than this call takes"),
-        code @ 400..500 => Problem { status: code, ..Problem::new("bad-request", format!("{status}")) },
-        _ => Problem::new("internal", "the cause is in the service's log"),
+        401 => Problem::new(ProblemKind::NoKey, "send Authorization: Bearer KEY"),
+        403 => Problem::new(ProblemKind::NotAllowed, format!("{path} may not be called so")),
+        404 => Problem::new(ProblemKind::NotFound, format!("there is no {} {path}", request.method())),
+        413 => Problem::new(ProblemKind::TooLarge, "the body is larger than this call takes"),
+        code @ 400..500 => Problem { status: code, ..Problem::new(ProblemKind::BadRequest, format!("{status}")) },
+        _ => Problem::new(ProblemKind::Internal, "the cause is in the service's log"),
     }
 }
 

@@ -10,7 +10,8 @@ use rust_embed::RustEmbed;
 
 use crate::access::OwnHost;
 use crate::launch::PublicUrl;
-use crate::problem::{KINDS, Problem};
+use crate::problem::Problem;
+use crate::problem_kind::{KindFacts, ProblemKind};
 use crate::sign_in::{SessionOwner, SignIn, begin_session};
 
 #[derive(RustEmbed)]
@@ -28,8 +29,9 @@ fn file(path: &str) -> Option<File> {
 }
 
 fn index() -> Result<File, Problem> {
-    file("index.html")
-        .ok_or_else(|| Problem::new("not-found", "the console was not built into this binary; run: make console"))
+    file("index.html").ok_or_else(|| {
+        Problem::new(ProblemKind::NotFound, "the console was not built into this binary; run: make console")
+    })
 }
 
 #[get("/")]
@@ -42,10 +44,10 @@ fn root() -> Result<File, Problem> {
 fn any(path: PathBuf) -> Result<File, Problem> {
     let path = path.to_string_lossy().into_owned();
     if path.starts_with("api/") || path == "api" {
-        return Err(Problem::new("not-found", format!("there is no GET /{path}")));
+        return Err(Problem::new(ProblemKind::NotFound, format!("there is no GET /{path}")));
     }
     if path.contains('.') {
-        return file(&path).ok_or_else(|| Problem::new("not-found", format!("there is no /{path}")));
+        return file(&path).ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("there is no /{path}")));
     }
     index()
 }
@@ -62,7 +64,7 @@ async fn link(
 ) -> Result<Redirect, Problem> {
     if !sign_in.use_link(token) {
         return Err(Problem::new(
-            "signed-out",
+            ProblemKind::SignedOut,
             "this link was used, or is of an earlier start; sign in, or start again for a new one",
         ));
     }
@@ -83,17 +85,18 @@ fn page(title: &str, body: &str) -> RawHtml<String> {
 
 #[get("/problems")]
 fn problems() -> RawHtml<String> {
-    let rows: String = KINDS
-        .iter()
-        .map(|(slug, status, title, _)| format!("<li>{status} <a href=\"/problems/{slug}\">{title}</a></li>"))
-        .collect();
+    let row = |kind: &ProblemKind| {
+        let KindFacts { slug, status, title, .. } = kind.facts();
+        format!("<li>{status} <a href=\"/problems/{slug}\">{title}</a></li>")
+    };
+    let rows: String = ProblemKind::ALL.iter().map(row).collect();
     page("Problems", &format!("<p>Every kind of problem that the API answers with.</p><ul>{rows}</ul>"))
 }
 
 #[get("/problems/<slug>")]
 fn problem(slug: &str) -> (Status, RawHtml<String>) {
-    match KINDS.iter().find(|kind| kind.0 == slug) {
-        Some((slug, status, title, help)) => {
+    match ProblemKind::ALL.iter().map(|kind| kind.facts()).find(|facts| facts.slug == slug) {
+        Some(KindFacts { slug, status, title, help }) => {
             let body = format!(
                 "<p>Status {status}, <code>{slug}</code>.</p><p>{help}</p><p><a href=\"/problems\">All problems</a></p>"
             );
@@ -108,7 +111,7 @@ fn problem(slug: &str) -> (Status, RawHtml<String>) {
 #[get("/api/reference")]
 fn reference() -> Result<File, Problem> {
     file("index.html")
-        .ok_or_else(|| Problem::new("not-found", "the reference page was not built in; run: make console"))
+        .ok_or_else(|| Problem::new(ProblemKind::NotFound, "the reference page was not built in; run: make console"))
 }
 
 pub(crate) fn all() -> Vec<Route> {

@@ -18,6 +18,7 @@ use tokio::process::{Child, Command};
 use tokio::sync::Semaphore;
 
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// The word that starts the binary as a reader.
 const WORD: &str = "read-document";
@@ -70,7 +71,7 @@ impl DocumentReader {
     pub(crate) async fn read(&self, source: &AudioSource, kind: Kind) -> Result<Document, Problem> {
         let waiting = WaitingDocument(self.waiting.clone());
         if waiting.0.fetch_add(1, Ordering::SeqCst) >= AT_ONCE + MOST_WAITING {
-            let problem = Problem::new("crowded", "too many documents wait to be read");
+            let problem = Problem::new(ProblemKind::Crowded, "too many documents wait to be read");
             return Err(Problem { retry_after: Some(SECONDS), ..problem });
         }
         check_size(source).await?;
@@ -81,7 +82,8 @@ impl DocumentReader {
     }
 
     async fn run(&self, source: &AudioSource, kind: Kind) -> Result<Document, Problem> {
-        let failed = |error: std::io::Error| Problem::new("internal", format!("the document reader: {error}"));
+        let failed =
+            |error: std::io::Error| Problem::new(ProblemKind::Internal, format!("the document reader: {error}"));
         let mut child = self.start(source, kind).await.map_err(failed)?;
         let feed = child.stdin.take().zip(match source {
             AudioSource::Memory(bytes) => Some(bytes.clone()),
@@ -138,7 +140,7 @@ async fn check_size(source: &AudioSource) -> Result<(), Problem> {
         AudioSource::File(path) => tokio::fs::metadata(&***path).await.map_or(0, |metadata| metadata.len()),
     };
     match length > LARGEST {
-        true => Err(Problem::new("too-large", format!("a document has at most {LARGEST} bytes"))),
+        true => Err(Problem::new(ProblemKind::TooLarge, format!("a document has at most {LARGEST} bytes"))),
         false => Ok(()),
     }
 }
@@ -148,11 +150,11 @@ fn over_limits() -> Problem {
         "the document takes more than {SECONDS} s or {} MiB to read; split it, or send its text alone",
         MEMORY >> 20
     );
-    Problem::new("too-large", detail)
+    Problem::new(ProblemKind::TooLarge, detail)
 }
 
 fn of_document(error: &DocumentError) -> Problem {
-    let kind = if *error == DocumentError::TooLarge { "too-large" } else { "not-a-document" };
+    let kind = if *error == DocumentError::TooLarge { ProblemKind::TooLarge } else { ProblemKind::NotADocument };
     Problem::new(kind, error.to_string())
 }
 

@@ -8,6 +8,7 @@ use rocket::request::{FromRequest, Outcome, Request};
 
 use crate::connection::Connection;
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// What handlers read of a request beside its body.
 #[derive(Debug, Clone)]
@@ -62,7 +63,7 @@ pub(crate) fn charset_of(media_type: &str) -> Option<String> {
 /// The text of a body, in the encoding that it declares.
 pub(crate) fn text_of_body(body: &[u8], charset: Option<&str>) -> Result<String, Problem> {
     let text = dispatcher_markup::decode_text(body, charset);
-    text.map(std::borrow::Cow::into_owned).map_err(|error| Problem::new("bad-request", error.to_string()))
+    text.map(std::borrow::Cow::into_owned).map_err(|error| Problem::new(ProblemKind::BadRequest, error.to_string()))
 }
 
 /// A warning as a header field.
@@ -107,7 +108,7 @@ pub(crate) fn known_pairs(query: &str, known: &[&str]) -> Result<BTreeMap<String
     match pairs.iter().find(|(name, _)| !known.contains(&name.as_str())) {
         Some((name, _)) => {
             let detail = format!("unknown parameter '{name}'; known: {}", known.join(", "));
-            Err(Problem::new("unknown-member", detail))
+            Err(Problem::new(ProblemKind::UnknownMember, detail))
         }
         None => Ok(pairs.into_iter().collect()),
     }
@@ -120,13 +121,13 @@ pub(crate) fn known_pairs(query: &str, known: &[&str]) -> Result<BTreeMap<String
 pub(crate) fn state<S: Copy>(word: &str, all: &[S], name: impl Fn(S) -> &'static str) -> Result<S, Problem> {
     all.iter().copied().find(|one| name(*one) == word).ok_or_else(|| {
         let known: Vec<&str> = all.iter().map(|one| name(*one)).collect();
-        Problem::new("invalid", format!("'{word}' is not a state; known: {}", known.join(", ")))
+        Problem::new(ProblemKind::Invalid, format!("'{word}' is not a state; known: {}", known.join(", ")))
     })
 }
 
 /// A parameter that must be a number.
 pub(crate) fn number<T: std::str::FromStr>(name: &str, value: &str) -> Result<T, Problem> {
-    value.parse().map_err(|_| Problem::new("invalid", format!("{name} takes a number, not '{value}'")))
+    value.parse().map_err(|_| Problem::new(ProblemKind::Invalid, format!("{name} takes a number, not '{value}'")))
 }
 
 /// Headers of every answer: nothing is loaded from elsewhere, nothing guessed,

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use dispatcher_vault::hash_bytes;
 
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// Answers are kept so long.
 const KEEP: Duration = Duration::from_secs(24 * 3_600);
@@ -68,7 +69,10 @@ impl Idempotency {
     pub(crate) fn begin(&self, app: &str, key: Option<&str>, request: &[&[u8]]) -> Result<Verdict, Problem> {
         let Some(key) = key else { return Ok(Verdict::Do(None)) };
         if key.is_empty() || key.len() > MAX_KEY {
-            return Err(Problem::new("bad-request", format!("an Idempotency-Key has 1 to {MAX_KEY} characters")));
+            return Err(Problem::new(
+                ProblemKind::BadRequest,
+                format!("an Idempotency-Key has 1 to {MAX_KEY} characters"),
+            ));
         }
         let key = key.to_owned();
         let request = digest(request);
@@ -76,14 +80,15 @@ impl Idempotency {
         let slots = all.entry(app.to_owned()).or_default();
         make_room(slots);
         match slots.get(&key) {
-            Some(Slot::Running { request: first }) if *first == request => {
-                Err(Problem::new("in-progress", "the first request with this Idempotency-Key is still being worked on"))
-            }
+            Some(Slot::Running { request: first }) if *first == request => Err(Problem::new(
+                ProblemKind::InProgress,
+                "the first request with this Idempotency-Key is still being worked on",
+            )),
             Some(Slot::Done { request: first, answer, at }) if *first == request && at.elapsed() < KEEP => {
                 Ok(Verdict::Answer(answer.clone()))
             }
             Some(Slot::Running { .. } | Slot::Done { .. }) if !slots.get(&key).is_some_and(Slot::stale) => {
-                Err(Problem::new("invalid", "this Idempotency-Key was used for another request"))
+                Err(Problem::new(ProblemKind::Invalid, "this Idempotency-Key was used for another request"))
             }
             _ => {
                 slots.insert(key.clone(), Slot::Running { request: request.clone() });

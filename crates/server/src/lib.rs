@@ -20,6 +20,7 @@ mod launch;
 mod matrix;
 mod openapi;
 mod problem;
+mod problem_kind;
 mod ranged;
 mod sign_in;
 mod spool;

@@ -16,6 +16,7 @@ use tokio::sync::Semaphore;
 use crate::access::COOKIE;
 use crate::launch::PublicUrl;
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::SignInRequest;
 
 /// A session lasts a working day.
@@ -93,7 +94,7 @@ impl Pace {
 }
 
 fn too_many(detail: &str) -> Problem {
-    Problem { retry_after: Some(WINDOW.as_secs()), ..Problem::new("too-many-attempts", detail) }
+    Problem { retry_after: Some(WINDOW.as_secs()), ..Problem::new(ProblemKind::TooManyAttempts, detail) }
 }
 
 /// One address of IPv4, or the network that one subscriber of IPv6 has.
@@ -152,7 +153,7 @@ impl SignIn {
             drop(turn);
             done
         });
-        let failed = |error: tokio::task::JoinError| Problem::new("internal", error.to_string());
+        let failed = |error: tokio::task::JoinError| Problem::new(ProblemKind::Internal, error.to_string());
         done.await.map_err(failed)?.map_err(failed)
     }
 
@@ -167,7 +168,7 @@ impl SignIn {
         request: SignInRequest,
         peer: Option<IpAddr>,
     ) -> Result<SessionOwner, Problem> {
-        let refused = || Problem::new("signed-out", "the name, password or key is not right");
+        let refused = || Problem::new(ProblemKind::SignedOut, "the name, password or key is not right");
         match (request.person, request.password, request.key) {
             (Some(person), Some(password), None) => {
                 let peer = subscriber(peer.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)));
@@ -183,7 +184,7 @@ impl SignIn {
                 let caller = caller.ok_or_else(refused)?;
                 Ok(SessionOwner { name: format!("key {}", caller.who), key: Some(caller.who) })
             }
-            _ => Err(Problem::new("invalid", "send person and password, or key")),
+            _ => Err(Problem::new(ProblemKind::Invalid, "send person and password, or key")),
         }
     }
 

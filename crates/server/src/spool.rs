@@ -10,6 +10,7 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 
 use crate::body::{RequestBody, too_large, unread};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// Audio up to this stays in memory: half a minute at 24 kHz.
 const IN_MEMORY: usize = 256 << 10;
@@ -109,10 +110,11 @@ fn open(folder: &Path) -> Result<(tokio::fs::File, tempfile::TempPath), Problem>
 pub(crate) fn storage_problem(error: &std::io::Error, what: &str) -> Problem {
     tracing::error!(%error, "{what} cannot be written to the data folder");
     match error.kind() {
-        std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
-            Problem::new("no-room", format!("{what} could not be written: the disk of the data folder is full"))
-        }
-        _ => Problem::new("internal", format!("{what} could not be written to the data folder")),
+        std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => Problem::new(
+            ProblemKind::NoRoom,
+            format!("{what} could not be written: the disk of the data folder is full"),
+        ),
+        _ => Problem::new(ProblemKind::Internal, format!("{what} could not be written to the data folder")),
     }
 }
 

@@ -16,6 +16,7 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 
 use crate::body::unread;
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::spool::{create_private, storage_problem};
 
 /// After so long without a part an upload goes.
@@ -78,7 +79,10 @@ fn failed(error: &std::io::Error) -> Problem {
 }
 
 fn missing(id: &str) -> Problem {
-    Problem::new("no-such-record", format!("there is no upload '{id}'; uploads go a day after their last part"))
+    Problem::new(
+        ProblemKind::NoSuchRecord,
+        format!("there is no upload '{id}'; uploads go a day after their last part"),
+    )
 }
 
 impl Uploads {
@@ -92,7 +96,7 @@ impl Uploads {
             return Ok(Hold { id: id.to_owned(), busy: self.busy.clone() });
         }
         let detail = "another request works on this upload; ask how far it is with HEAD once that has ended";
-        Err(Problem::new("in-progress", detail))
+        Err(Problem::new(ProblemKind::InProgress, detail))
     }
 
     fn note(&self, id: &str) -> PathBuf {
@@ -109,7 +113,10 @@ impl Uploads {
         self.room.check()?;
         let (count, _) = self.of_app(&upload.app).await;
         if count >= MOST {
-            return Err(Problem::new("quota", format!("an app has at most {MOST} uploads at once; drop some first")));
+            return Err(Problem::new(
+                ProblemKind::Quota,
+                format!("an app has at most {MOST} uploads at once; drop some first"),
+            ));
         }
         let id = uuid::Uuid::now_v7().simple().to_string();
         create_private(&self.folder).await.map_err(|error| failed(&error))?;
@@ -119,7 +126,8 @@ impl Uploads {
     }
 
     async fn write(&self, id: &str, upload: &Upload) -> Result<(), Problem> {
-        let note = serde_json::to_vec(upload).map_err(|error| Problem::new("internal", error.to_string()))?;
+        let note =
+            serde_json::to_vec(upload).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
         tokio::fs::write(self.note(id), note).await.map_err(|error| failed(&error))
     }
 
@@ -152,11 +160,11 @@ impl Uploads {
         let _hold = self.hold(id)?;
         let (upload, here) = self.find(id, app).await?;
         if upload.complete {
-            return Err(Problem::new("invalid", "the upload is complete already"));
+            return Err(Problem::new(ProblemKind::Invalid, "the upload is complete already"));
         }
         if offset != here {
             let detail = format!("the part begins at {offset}, and {here} bytes are here; go on from there");
-            return Err(Problem { status: 409, ..Problem::new("invalid", detail) });
+            return Err(Problem { status: 409, ..Problem::new(ProblemKind::Invalid, detail) });
         }
         let open = tokio::fs::OpenOptions::new().append(true).open(self.body(id)).await;
         let mut file = open.map_err(|error| failed(&error))?;
@@ -178,7 +186,7 @@ impl Uploads {
             total += count as u64;
             if total > self.limit {
                 let detail = format!("an upload has at most {} bytes", self.limit);
-                return Err(Problem::new("too-large", detail));
+                return Err(Problem::new(ProblemKind::TooLarge, detail));
             }
             if total > most {
                 return Err(GatewayError::Quota { what: "uploads", most: self.room.quota }.into());
@@ -214,7 +222,7 @@ impl Uploads {
         let hold = self.hold(id)?;
         let (upload, _) = self.find(id, app).await?;
         if !upload.complete {
-            return Err(Problem::new("not-ready", "the upload is not complete; send its last part first"));
+            return Err(Problem::new(ProblemKind::NotReady, "the upload is not complete; send its last part first"));
         }
         let claimed = self.folder.join(format!("{id}.claimed"));
         // A request that a crash ended has left its own.
@@ -260,7 +268,7 @@ impl Uploads {
 
 /// The bytes of a source, where they are few.
 pub(crate) async fn bytes_of(source: &AudioSource, limit: u64) -> Result<Vec<u8>, Problem> {
-    let too_large = || Problem::new("too-large", format!("a document has at most {limit} bytes"));
+    let too_large = || Problem::new(ProblemKind::TooLarge, format!("a document has at most {limit} bytes"));
     match source {
         AudioSource::Memory(bytes) if bytes.len() as u64 <= limit => Ok(bytes.to_vec()),
         AudioSource::Memory(_) => Err(too_large()),

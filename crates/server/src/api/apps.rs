@@ -11,6 +11,7 @@ use super::SMALL_BODY;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
 
 pub(super) fn good_name(name: &str) -> bool {
@@ -35,7 +36,7 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
 fn check_format(gateway: &Gateway, request: &AppRequest) -> Result<(), Problem> {
     let Some(name) = &request.default_format else { return Ok(()) };
     let format = gateway.registry().presets().format(name).and_then(|format| format.check_output());
-    format.map_err(|error| Problem::at("invalid", "/default_format", error.to_string()))
+    format.map_err(|error| Problem::at(ProblemKind::Invalid, "/default_format", error.to_string()))
 }
 
 /// List apps
@@ -70,8 +71,9 @@ pub(crate) async fn add(
 ) -> Result<(Status, Json<AppAnswer>), Problem> {
     let request: AppRequest = read_json(data, SMALL_BODY).await?;
     let name = request.name.clone().filter(|name| good_name(name));
-    let name =
-        name.ok_or_else(|| Problem::at("invalid", "/name", "a name is 1 to 40 small letters, digits and hyphens"))?;
+    let name = name.ok_or_else(|| {
+        Problem::at(ProblemKind::Invalid, "/name", "a name is 1 to 40 small letters, digits and hyphens")
+    })?;
     check_format(gateway, &request)?;
     let app = gateway.store().add_app(app_of(name, request, now_micros()), allowed.0.who).await?;
     Ok((Status::Created, Json(app.into())))
@@ -107,7 +109,7 @@ pub(crate) async fn change(
 ) -> Result<Json<AppAnswer>, Problem> {
     let request: AppRequest = read_json(data, SMALL_BODY).await?;
     if request.name.as_ref().is_some_and(|given| given != name) {
-        return Err(Problem::at("invalid", "/name", "an app keeps its name"));
+        return Err(Problem::at(ProblemKind::Invalid, "/name", "an app keeps its name"));
     }
     check_format(gateway, &request)?;
     let before = gateway.store().app(name.into()).await?;

@@ -10,6 +10,7 @@ use secrecy::ExposeSecret as _;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::{CredentialAnswer, CredentialRequest, List, RootAnswer, TrialAnswer};
 
 /// Key files are a few KiB.
@@ -47,14 +48,14 @@ pub(crate) async fn add(
     let body = secrecy::zeroize::Zeroizing::new(read_small(data, MAX_BODY).await?);
     let request: CredentialRequest = serde_json::from_slice(&body).map_err(|error| {
         // The text of the error may quote what it stumbled over.
-        let mut problem = Problem::new("bad-request", "send {\"engine\": …, \"parts\": {name: secret, …}}");
+        let mut problem = Problem::new(ProblemKind::BadRequest, "send {\"engine\": …, \"parts\": {name: secret, …}}");
         problem.errors.push(serde_json::json!({"line": error.line(), "column": error.column()}));
         problem
     })?;
     let parts = match (request.parts, request.key_file) {
         (Some(parts), None) => parts,
         (None, Some(file)) => gateway.parts_of_file(&request.engine, file.expose_secret())?,
-        _ => return Err(Problem::new("invalid", "send either parts or key_file")),
+        _ => return Err(Problem::new(ProblemKind::Invalid, "send either parts or key_file")),
     };
     let view = gateway.add_credential(&request.engine, request.name.as_deref(), parts, &allowed.0.who).await?;
     let next = next_step(gateway, &view).await;

@@ -14,6 +14,7 @@ use crate::body::RequestBody;
 use crate::document_reader::DocumentReader;
 use crate::headers::{Meta, charset_of, query_pairs, text_of_body};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::spool::Spool;
 use crate::uploads::{Uploads, bytes_of};
 use crate::wire::{JobAnswer, JobEstimateAnswer};
@@ -121,11 +122,14 @@ pub(crate) async fn speak_document(
     };
     let template = speech_request::of_query(wish.rest, &meta, &formats)?;
     if template.unsupported == Unsupported::Refuse && !warnings.is_empty() {
-        return Err(Problem::new("not-a-document", format!("the document is not read whole: {}", warnings.join("; "))));
+        return Err(Problem::new(
+            ProblemKind::NotADocument,
+            format!("the document is not read whole: {}", warnings.join("; ")),
+        ));
     }
     let title = wish.title.filter(|title| !title.trim().is_empty()).unwrap_or(title);
     if title.chars().count() > MAX_TITLE {
-        return Err(Problem::at("invalid", "/title", format!("a title has at most {MAX_TITLE} characters")));
+        return Err(Problem::at(ProblemKind::Invalid, "/title", format!("a title has at most {MAX_TITLE} characters")));
     }
     let single = texts.len() == 1;
     let track = |(own, text): (String, TextInput)| Track {
@@ -179,7 +183,7 @@ async fn texts(
         let bytes = bytes_of(source, SMALL_BODY).await?;
         let text = text_of_body(&bytes, charset_of(media_type).as_deref())?;
         if split.is_some_and(|split| split != "none") {
-            return Err(Problem::new("invalid", "SSML is spoken into one file; leave out split"));
+            return Err(Problem::new(ProblemKind::Invalid, "SSML is spoken into one file; leave out split"));
         }
         let text = TextInput::Ssml(text);
         let title = stem.unwrap_or_else(|| super::utterances::spoken_title(&text));
@@ -190,13 +194,13 @@ async fn texts(
             "'{media_type}' is no document; send text/plain, text/markdown, application/ssml+xml, text/html, \
              application/epub+zip or application/pdf"
         );
-        Problem::new("not-a-document", detail)
+        Problem::new(ProblemKind::NotADocument, detail)
     })?;
     let document = reader.read(source, kind).await?;
     let parts = document.parts(split_of(split, &document)?);
     if parts.len() > MOST_FILES {
         let detail = format!("the document comes to {} files; at most {MOST_FILES} are made", parts.len());
-        return Err(Problem::new("invalid", detail));
+        return Err(Problem::new(ProblemKind::Invalid, detail));
     }
     let first = parts.first().map(|part| part.title.clone()).unwrap_or_default();
     let heading = document.blocks.iter().find_map(|block| match block {
@@ -212,14 +216,18 @@ fn split_of(told: Option<&str>, document: &Document) -> Result<Split, Problem> {
     let wrong = || {
         let told = told.unwrap_or_default();
         let detail = format!("'{told}' is not none, heading, heading:1 to heading:6, line or minutes:COUNT");
-        Problem::at("invalid", "/split", detail)
+        Problem::at(ProblemKind::Invalid, "/split", detail)
     };
     match told {
         None | Some("none") => Ok(Split::None),
         Some("line") => Ok(Split::Line),
         Some("heading") => match document.chapter_level() {
             Some(level) => Ok(Split::Heading(level)),
-            None => Err(Problem::at("invalid", "/split", "the document has no headings; part it by line or minutes")),
+            None => Err(Problem::at(
+                ProblemKind::Invalid,
+                "/split",
+                "the document has no headings; part it by line or minutes",
+            )),
         },
         Some(told) => match told.split_once(':') {
             Some(("heading", level)) => {

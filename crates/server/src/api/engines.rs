@@ -12,6 +12,7 @@ use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, known_pairs};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::{
     CatalogueAnswer, CheckAnswer, DraftAnswer, DraftRequest, EngineAnswer, List, RefreshAnswer, SheetAnswer,
     SheetVersion,
@@ -48,7 +49,9 @@ pub(super) async fn all_engines(gateway: &Gateway) -> Result<Vec<EngineAnswer>, 
 async fn one_engine(gateway: &Gateway, name: &str) -> Result<EngineAnswer, Problem> {
     gateway.registry().engine(name)?;
     let all = all_engines(gateway).await?;
-    all.into_iter().find(|engine| engine.name == name).ok_or_else(|| Problem::new("no-such-engine", name.to_owned()))
+    all.into_iter()
+        .find(|engine| engine.name == name)
+        .ok_or_else(|| Problem::new(ProblemKind::NoSuchEngine, name.to_owned()))
 }
 
 /// Read an engine
@@ -107,7 +110,7 @@ pub(crate) async fn check_engine(
 
 async fn source(data: RequestBody<'_>) -> Result<String, Problem> {
     let body = read_small(data, SMALL_BODY).await?;
-    String::from_utf8(body).map_err(|_| Problem::new("bad-request", "the sheet is not UTF-8"))
+    String::from_utf8(body).map_err(|_| Problem::new(ProblemKind::BadRequest, "the sheet is not UTF-8"))
 }
 
 /// Add an engine
@@ -175,8 +178,9 @@ pub(crate) async fn sheet(
     gateway: &State<Gateway>,
 ) -> Result<Json<SheetAnswer>, Problem> {
     let versions = gateway.sheet_versions(name).await?;
-    let newest =
-        versions.first().ok_or_else(|| Problem::new("no-such-record", format!("{name} has no sheet on record")))?;
+    let newest = versions
+        .first()
+        .ok_or_else(|| Problem::new(ProblemKind::NoSuchRecord, format!("{name} has no sheet on record")))?;
     let (engine, version, document) = (newest.engine.clone(), newest.version, newest.document.clone());
     let versions = versions.iter().map(SheetVersion::from).collect();
     Ok(Json(SheetAnswer { engine, version, document, versions }))
@@ -206,7 +210,7 @@ pub(crate) async fn put_sheet(
     let sheet = gateway.try_sheet(&source)?;
     if sheet.name != name {
         let detail = format!("the sheet is of '{}', and the path of '{name}'", sheet.name);
-        return Err(Problem::new("invalid", detail));
+        return Err(Problem::new(ProblemKind::Invalid, detail));
     }
     gateway.put_sheet(&source, &allowed.0.who).await?;
     Ok(Json(one_engine(gateway, name).await?))
@@ -228,7 +232,7 @@ pub(crate) async fn draft_engine(_allowed: Allowed, data: RequestBody<'_>) -> Re
     // Files of a command lie at its author's, and not here.
     let files: &dyn Files = &NoFiles;
     let made = draft(request.command.expose_secret(), request.name.as_deref(), files)
-        .map_err(|error| Problem::at("invalid", "/command", error.to_string()))?;
+        .map_err(|error| Problem::at(ProblemKind::Invalid, "/command", error.to_string()))?;
     let parts = made.parts.into_iter().map(|(name, _)| name).collect();
     Ok(Json(DraftAnswer { sheet: made.sheet, parts, remarks: made.remarks }))
 }

@@ -13,6 +13,7 @@ use tokio::sync::broadcast::error::RecvError;
 use crate::access::Allowed;
 use crate::headers::{Meta, known_pairs, number, state};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::ranged::Sent;
 use crate::spool::Spool;
 use crate::wire::{JobAnswer, List, WebhookKey};
@@ -99,7 +100,7 @@ pub(crate) async fn job(allowed: Allowed, id: &str, gateway: &State<Gateway>) ->
 )]
 #[get("/webhook-key")]
 pub(crate) fn webhook_key(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<WebhookKey>, Problem> {
-    let missing = || Problem::new("no-such-record", "this gateway sends no webhooks");
+    let missing = || Problem::new(ProblemKind::NoSuchRecord, "this gateway sends no webhooks");
     let (x, kid) = gateway.webhook_key().ok_or_else(missing)?;
     Ok(Json(WebhookKey { kty: "OKP", crv: "Ed25519", x: x.to_owned(), kid: kid.to_owned() }))
 }
@@ -220,7 +221,7 @@ pub(crate) async fn file(allowed: Allowed, id: &str, name: &str, gateway: &State
     let (row, path) = gateway.job_file(id, name).await?;
     let gone = |error: std::io::Error| {
         tracing::error!(job = %id, %name, %error, "a result cannot be read");
-        Problem::new("no-such-record", format!("the file '{name}' is gone"))
+        Problem::new(ProblemKind::NoSuchRecord, format!("the file '{name}' is gone"))
     };
     let file = tokio::fs::File::open(path).await.map_err(gone)?;
     let sent = Sent::of(file, row.media_type, row.name, view.is_synthetic()).await;
@@ -245,7 +246,7 @@ pub(crate) async fn archive(
 ) -> Result<Sent, Problem> {
     let view = seen(&allowed, gateway, id).await?;
     if view.row.state != JobState::Done || view.files.is_empty() {
-        return Err(Problem::new("not-ready", format!("the job is {} and has no archive", view.row.state)));
+        return Err(Problem::new(ProblemKind::NotReady, format!("the job is {} and has no archive", view.row.state)));
     }
     let mut files = Vec::new();
     for row in &view.files {
@@ -255,7 +256,7 @@ pub(crate) async fn archive(
     let folder = spool.folder.clone();
     let packed = tokio::task::spawn_blocking(move || pack(&files, &folder)).await;
     let packed = packed.map_err(|error| error.to_string()).and_then(|packed| packed.map_err(|error| error.to_string()));
-    let file = packed.map_err(|error| Problem::new("internal", format!("the archive: {error}")))?;
+    let file = packed.map_err(|error| Problem::new(ProblemKind::Internal, format!("the archive: {error}")))?;
     let stem = view.files.first().and_then(|file| file.name.split('.').next()).unwrap_or("job");
     let name = format!("{}.zip", stem.trim_start_matches(|c: char| c.is_ascii_digit() || c == '-'));
     let file = tokio::fs::File::from_std(file);

@@ -13,6 +13,7 @@ use dispatcher_gateway::{Gateway, GatewayError, Utterance};
 use dispatcher_vault::random_token;
 
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::spool::{Sink, Spool, storage_problem};
 use crate::wire::{AudioAnswer, UtteranceAnswer};
 
@@ -64,8 +65,9 @@ pub(super) async fn whole(mut utterance: Utterance, spool: &Spool) -> Result<Jso
 }
 
 async fn in_file(work: impl FnOnce() -> io::Result<JsonFile> + Send + 'static) -> Result<JsonFile, Problem> {
-    let written =
-        tokio::task::spawn_blocking(work).await.map_err(|error| Problem::new("internal", error.to_string()))?;
+    let written = tokio::task::spawn_blocking(work)
+        .await
+        .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
     written.map_err(|error| storage_problem(&error, "the answer"))
 }
 
@@ -79,7 +81,7 @@ async fn collected(utterance: &mut Utterance, spool: Spool) -> Result<AudioSourc
         sink.push(&piece).await.map_err(|problem| match problem.status {
             413 => {
                 let detail = "the audio is too long for this form of answer; ask for it as streamed audio, or as a job";
-                Problem::new("not-acceptable", detail)
+                Problem::new(ProblemKind::NotAcceptable, detail)
             }
             _ => problem,
         })?;

@@ -11,6 +11,7 @@ use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, known_pairs, text_of_body};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::ranged::Kept;
 use crate::wire::{ClipAnswer, LexiconAnswer, List, Version};
 
@@ -49,7 +50,7 @@ pub(crate) fn read(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Re
     let stem = name.strip_suffix(".pls").unwrap_or(name);
     let all = || registry.lexicons().all().filter(|lexicon| visible(&allowed, lexicon));
     let Some(lexicon) = all().find(|lexicon| lexicon.name == stem) else {
-        let mut problem = Problem::new("no-such-record", format!("there is no lexicon '{name}'"));
+        let mut problem = Problem::new(ProblemKind::NoSuchRecord, format!("there is no lexicon '{name}'"));
         problem.nearest = dispatcher_core::nearest(stem, all().map(|lexicon| lexicon.name.as_str()), 3);
         return Err(problem);
     };
@@ -76,7 +77,7 @@ pub(crate) async fn versions(
 ) -> Result<Json<List<Version>>, Problem> {
     let rows = gateway.store().lexicon_versions(name.to_owned()).await?;
     if rows.is_empty() {
-        return Err(Problem::new("no-such-record", format!("there is no lexicon '{name}'")));
+        return Err(Problem::new(ProblemKind::NoSuchRecord, format!("there is no lexicon '{name}'")));
     }
     Ok(Json(List::whole(rows.into_iter().map(Version::from).collect())))
 }
@@ -105,13 +106,15 @@ pub(crate) async fn put_lexicon(
     gateway: &State<Gateway>,
 ) -> Result<Json<LexiconAnswer>, Problem> {
     if !good_name(name) {
-        return Err(Problem::new("invalid", "a name is 1 to 40 small letters, digits and hyphens"));
+        return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
     }
     let mut given = known_pairs(&meta.query, &["app", "always"])?;
     let always = match given.remove("always").as_deref() {
         None | Some("true") => true,
         Some("false") => false,
-        Some(other) => return Err(Problem::new("invalid", format!("always is true or false, not '{other}'"))),
+        Some(other) => {
+            return Err(Problem::new(ProblemKind::Invalid, format!("always is true or false, not '{other}'")));
+        }
     };
     let document = text_of_body(&read_small(data, SMALL_BODY).await?, meta.charset.as_deref())?;
     let new = NewLexicon { name: name.into(), app: given.remove("app"), always, document };

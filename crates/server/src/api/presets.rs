@@ -10,6 +10,7 @@ use super::apps::good_name;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::{AudioFormatAnswer, List, PresetAnswer, PresetRequest};
 
 /// List audio formats
@@ -55,7 +56,7 @@ pub(crate) fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> R
     if let Some((preset, built_in)) = all.iter().find(|(preset, _)| preset.name == name) {
         return Ok(Json(PresetAnswer::of(preset.clone(), *built_in)));
     }
-    let mut problem = Problem::new("no-such-record", format!("there is no preset '{name}'"));
+    let mut problem = Problem::new(ProblemKind::NoSuchRecord, format!("there is no preset '{name}'"));
     problem.nearest = dispatcher_core::nearest(name, all.iter().map(|(preset, _)| preset.name.as_str()), 3);
     Err(problem)
 }
@@ -78,7 +79,7 @@ pub(crate) async fn put_preset(
 ) -> Result<Json<PresetAnswer>, Problem> {
     let request: PresetRequest = read_json(data, SMALL_BODY).await?;
     if !good_name(name) {
-        return Err(Problem::new("invalid", "a name is 1 to 40 small letters, digits and hyphens"));
+        return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
     }
     let preset = preset_of(name, request)?;
     gateway.put_preset(preset.clone(), &allowed.0.who).await?;
@@ -86,7 +87,8 @@ pub(crate) async fn put_preset(
 }
 
 fn preset_of(name: &str, request: PresetRequest) -> Result<OwnPreset, Problem> {
-    let named = Format::named(&request.kind).map_err(|error| Problem::at("invalid", "/type", error.to_string()))?;
+    let named =
+        Format::named(&request.kind).map_err(|error| Problem::at(ProblemKind::Invalid, "/type", error.to_string()))?;
     let format = Format {
         rate: request.sample_rate.unwrap_or(named.rate),
         channels: request.channels.unwrap_or(named.channels),
@@ -94,7 +96,7 @@ fn preset_of(name: &str, request: PresetRequest) -> Result<OwnPreset, Problem> {
         vbr: request.vbr || named.vbr,
         ..named
     };
-    format.check_output().map_err(|error| Problem::new("invalid", error.to_string()))?;
+    format.check_output().map_err(|error| Problem::new(ProblemKind::Invalid, error.to_string()))?;
     Ok(OwnPreset { name: name.into(), format, purpose: request.purpose.chars().take(120).collect() })
 }
 

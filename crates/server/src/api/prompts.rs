@@ -20,6 +20,7 @@ use crate::access::Allowed;
 use crate::body::{RequestBody, read_json, read_small};
 use crate::headers::{Meta, known_pairs, text_of_body};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::ranged::{Kept, Sent};
 use crate::spool::Spool;
 use crate::wire::{List, PromptSetAnswer, PromptSetRequest, PromptSetSummary};
@@ -57,7 +58,7 @@ pub(crate) async fn put_set(
     gateway: &State<Gateway>,
 ) -> Result<Json<PromptSetAnswer>, Problem> {
     if !good_name(name) {
-        return Err(Problem::new("invalid", "a name is 1 to 40 small letters, digits and hyphens"));
+        return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
     }
     let rows = rows_of(&meta, data).await?;
     gateway.put_prompt_set(&allowed.0, name, rows).await?;
@@ -71,15 +72,15 @@ async fn rows_of(meta: &Meta, data: RequestBody<'_>) -> Result<Vec<Prompt>, Prob
         "application/json" | "" => {
             let request: PromptSetRequest = read_json(data, SMALL_BODY).await?;
             let rows = request.prompts.into_iter().map(Prompt::from).collect();
-            return check_prompts(rows).map_err(|fault| Problem::new("invalid", fault));
+            return check_prompts(rows).map_err(|fault| Problem::new(ProblemKind::Invalid, fault));
         }
         other => {
             let known = "application/toml, text/csv or application/json";
-            return Err(Problem::new("invalid", format!("a table is {known}, not '{other}'")));
+            return Err(Problem::new(ProblemKind::Invalid, format!("a table is {known}, not '{other}'")));
         }
     };
     let text = text_of_body(&read_small(data, SMALL_BODY).await?, meta.charset.as_deref())?;
-    read_prompts(&text, table).map_err(|fault| Problem::new("invalid", fault))
+    read_prompts(&text, table).map_err(|fault| Problem::new(ProblemKind::Invalid, fault))
 }
 
 /// Read a prompt set
@@ -195,20 +196,20 @@ pub(crate) async fn file(
     gateway: &State<Gateway>,
 ) -> Result<Result<Sent, Kept>, Problem> {
     let wanted = known_pairs(&meta.query, &["type"])?.remove("type");
-    let gone = || Problem::new("no-such-record", format!("there is no file '{file}' in {name}"));
+    let gone = || Problem::new(ProblemKind::NoSuchRecord, format!("there is no file '{file}' in {name}"));
     let (row, path) = gateway.prompt_files(&allowed.0, name, Some(file)).await?.into_iter().next().ok_or_else(gone)?;
     let Some(wanted) = wanted else {
         let opened = tokio::fs::File::open(path).await.map_err(|_| gone())?;
         return Ok(Ok(Sent::of(opened, row.media_type, row.file, true).await.with_ranges()));
     };
-    let unreadable = |error: AudioError| Problem::at("invalid", "/type", error.to_string());
+    let unreadable = |error: AudioError| Problem::at(ProblemKind::Invalid, "/type", error.to_string());
     let (from, to) = (Format::parse(&row.media_type).map_err(unreadable)?, Format::parse(&wanted).map_err(unreadable)?);
     let to = if to.codec.describes_itself() { Format { rate: from.rate, channels: from.channels, ..to } } else { to };
     if !path.is_file() {
         return Err(gone());
     }
     let made = tokio::task::spawn_blocking(move || converted(&path, from, to)).await;
-    let bytes = made.map_err(|error| Problem::new("internal", error.to_string()))?.map_err(unreadable)?;
+    let bytes = made.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?.map_err(unreadable)?;
     let name = format!("{}.{}", row.prompt, to.codec.extension());
     let tag = format!("{}-{}", row.fingerprint, to.codec.extension());
     Ok(Err(Kept { bytes, content_type: to.media_type(), name, tag }))
@@ -264,7 +265,7 @@ pub(crate) async fn archive(
     let unfit: Vec<String> = answer.unfit(approved);
     if !unfit.is_empty() {
         let what = if approved { "not made, or not approved" } else { "not made as their rows say" };
-        return Err(Problem::new("not-ready", format!("these are {what}: {}", unfit.join(", "))));
+        return Err(Problem::new(ProblemKind::NotReady, format!("these are {what}: {}", unfit.join(", "))));
     }
     let files: BTreeMap<String, _> =
         gateway.prompt_files(&allowed.0, name, None).await?.into_iter().map(named).collect();
@@ -273,7 +274,7 @@ pub(crate) async fn archive(
     let folder = spool.folder.clone();
     let packed = tokio::task::spawn_blocking(move || pack(&files, &folder)).await;
     let packed = packed.map_err(|error| error.to_string()).and_then(|packed| packed.map_err(|error| error.to_string()));
-    let file = packed.map_err(|error| Problem::new("internal", format!("the archive: {error}")))?;
+    let file = packed.map_err(|error| Problem::new(ProblemKind::Internal, format!("the archive: {error}")))?;
     let (file, name) = (tokio::fs::File::from_std(file), format!("{name}.zip"));
     Ok(Sent::of(file, "application/zip".into(), name, true).await)
 }

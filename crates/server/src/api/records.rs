@@ -14,6 +14,7 @@ use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
 use crate::headers::{Meta, known_pairs, number, state};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::{
     AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer,
     UsageList, amount, rfc3339,
@@ -44,7 +45,7 @@ pub(crate) fn route(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> 
     if let Some(route) = registry.routes().get(name) {
         return Ok(Json(route.clone()));
     }
-    let mut problem = Problem::new("no-such-record", format!("there is no route '{name}'"));
+    let mut problem = Problem::new(ProblemKind::NoSuchRecord, format!("there is no route '{name}'"));
     problem.nearest = dispatcher_core::nearest(name, registry.routes().keys().map(String::as_str), 3);
     Err(problem)
 }
@@ -71,7 +72,7 @@ pub(crate) async fn put_route(
     if let Some(members) = document.as_object_mut() {
         let given = members.insert("name".into(), name.into());
         if given.is_some_and(|given| given != name) {
-            return Err(Problem::at("invalid", "/name", "a route keeps its name"));
+            return Err(Problem::at(ProblemKind::Invalid, "/name", "a route keeps its name"));
         }
     }
     let route: Route = serde_json::from_value(document).map_err(|error| Problem::of_json(&error))?;
@@ -198,14 +199,17 @@ pub(crate) async fn usage(
     let names: Vec<String> = by.split(',').map(|name| name.trim().to_owned()).collect();
     let columns: Vec<GroupBy> = names.iter().filter_map(|name| GroupBy::from_name(name)).collect();
     if columns.len() != names.len() || columns.is_empty() || columns.len() > 2 {
-        return Err(Problem::new("invalid", format!("by is one or two of app, engine, day, model, not '{by}'")));
+        return Err(Problem::new(
+            ProblemKind::Invalid,
+            format!("by is one or two of app, engine, day, model, not '{by}'"),
+        ));
     }
     let today = day_of(now_micros());
     let from = given.remove("from").unwrap_or_else(|| format!("{}-01", &today[..7]));
     let to = given.remove("to").unwrap_or(today);
     let is_day = |day: &str| day.len() == 10 && day.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
     if !is_day(&from) || !is_day(&to) {
-        return Err(Problem::new("invalid", "from and to are days: YYYY-MM-DD"));
+        return Err(Problem::new(ProblemKind::Invalid, "from and to are days: YYYY-MM-DD"));
     }
     let app = if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) };
     let rows = gateway.store().usage((columns[0], columns.get(1).copied()), (from.clone(), to.clone()), app).await?;

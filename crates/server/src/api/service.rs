@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 
 use crate::drain::Drain;
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// Whether the service works.
 #[derive(Debug, Serialize, ToSchema)]
@@ -25,7 +26,7 @@ pub(crate) struct HealthAnswer {
 #[get("/health")]
 pub(crate) async fn health(gateway: &State<Gateway>, drain: &State<Drain>) -> Result<Json<HealthAnswer>, Problem> {
     if drain.is_stopping() {
-        return Err(Problem { retry_after: Some(5), ..Problem::new("stopping", "the service is ending") });
+        return Err(Problem { retry_after: Some(5), ..Problem::new(ProblemKind::Stopping, "the service is ending") });
     }
     // Not ready: what comes in could not be kept.
     gateway.check_room().map_err(|error| Problem { status: 503, ..Problem::from(error) })?;

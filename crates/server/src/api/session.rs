@@ -13,6 +13,7 @@ use std::net::SocketAddr;
 use crate::access::{Allowed, COOKIE, OwnPage};
 use crate::launch::PublicUrl;
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::sign_in::{SignIn, begin_session, end_session};
 use crate::wire::{List, PersonAnswer, PersonRequest, SessionAnswer, SignInRequest, rfc3339};
 
@@ -29,7 +30,7 @@ fn answer(person: Option<String>) -> Json<SessionAnswer> {
 async fn read_secret<T: serde::de::DeserializeOwned>(data: RequestBody<'_>) -> Result<T, Problem> {
     let body = secrecy::zeroize::Zeroizing::new(read_small(data, MAX_BODY).await?);
     serde_json::from_slice(&body)
-        .map_err(|_| Problem::new("bad-request", "the members are not those of the API reference"))
+        .map_err(|_| Problem::new(ProblemKind::BadRequest, "the members are not those of the API reference"))
 }
 
 /// Sign in
@@ -109,18 +110,18 @@ pub(crate) async fn put_person(
     cookies: &CookieJar<'_>,
 ) -> Result<Status, Problem> {
     if !(1..=LONGEST_NAME).contains(&name.chars().count()) || name.chars().any(char::is_control) {
-        return Err(Problem::new("invalid", format!("a name has 1 to {LONGEST_NAME} characters")));
+        return Err(Problem::new(ProblemKind::Invalid, format!("a name has 1 to {LONGEST_NAME} characters")));
     }
     let request: PersonRequest = read_secret(data).await?;
     if request.password.expose_secret().chars().count() < SHORTEST_PASSWORD {
         return Err(Problem::at(
-            "invalid",
+            ProblemKind::Invalid,
             "/password",
             format!("a password has at least {SHORTEST_PASSWORD} characters"),
         ));
     }
     let hash = sign_in.hash(move || hash_password(request.password.expose_secret(), &mut rand::rng())).await?;
-    let hash = hash.map_err(|error| Problem::new("internal", error.to_string()))?;
+    let hash = hash.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
     let own = cookies.get(COOKIE).map(|cookie| hash_key(cookie.value()));
     gateway.store().put_person(name.into(), hash, own, allowed.0.who, now_micros()).await?;
     Ok(Status::NoContent)

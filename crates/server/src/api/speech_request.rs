@@ -13,6 +13,7 @@ use super::SMALL_BODY;
 use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, query_pairs, text_of_body};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::{AudioWish, Form, Prosody, StyleWish, UtteranceRequest};
 
 /// What a name of audio means to a caller, and what it gets that names none.
@@ -59,7 +60,7 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
         "application/json" | "" => {
             if !meta.query.is_empty() {
                 return Err(Problem::new(
-                    "unknown-member",
+                    ProblemKind::UnknownMember,
                     "a JSON body takes no query parameters; write them as members of the JSON",
                 ));
             }
@@ -71,7 +72,7 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
             let detail = format!(
                 "the type '{other}' is not accepted; send application/json, text/plain or application/ssml+xml"
             );
-            return Err(Problem::new("bad-request", detail));
+            return Err(Problem::new(ProblemKind::BadRequest, detail));
         }
     };
     let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
@@ -83,19 +84,23 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
 
 /// The text of a request, which is there in one of three forms.
 fn text_of(wish: &mut UtteranceRequest) -> Result<TextInput, Problem> {
-    let two = |pointer: &str| Err(Problem::at("invalid", pointer, "send only one of text, ssml and lines"));
+    let two = |pointer: &str| Err(Problem::at(ProblemKind::Invalid, pointer, "send only one of text, ssml and lines"));
     match (wish.text.take(), wish.ssml.take(), wish.lines.take()) {
         (Some(text), None, None) => Ok(TextInput::Plain(text)),
         (None, Some(document), None) => Ok(TextInput::Ssml(document)),
-        (None, None, Some(lines)) if lines.is_empty() => Err(Problem::at("invalid", "/lines", "there are no lines")),
+        (None, None, Some(lines)) if lines.is_empty() => {
+            Err(Problem::at(ProblemKind::Invalid, "/lines", "there are no lines"))
+        }
         (None, None, Some(lines)) => {
             let lines: Vec<Line> = lines.into_iter().map(Line::from).collect();
             let language = wish.language.as_deref().filter(|tag| *tag != "auto");
             let made = dialogue(&lines, language);
             made.map(TextInput::Made)
-                .map_err(|fault| Problem::at("invalid", &format!("/lines/{}", fault.at), fault.what))
+                .map_err(|fault| Problem::at(ProblemKind::Invalid, &format!("/lines/{}", fault.at), fault.what))
         }
-        (None, None, None) => Err(Problem::at("invalid", "/text", "there is no text; send text, ssml or lines")),
+        (None, None, None) => {
+            Err(Problem::at(ProblemKind::Invalid, "/text", "there is no text; send text, ssml or lines"))
+        }
         (_, Some(_), _) => two("/ssml"),
         _ => two("/lines"),
     }
@@ -109,7 +114,11 @@ fn request_of(
 ) -> Result<SynthesisRequest, Problem> {
     let text = text_of(&mut wish)?;
     if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
-        return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
+        return Err(Problem::at(
+            ProblemKind::Invalid,
+            "/language",
+            format!("'{tag}' is not a BCP 47 tag, such as en-GB"),
+        ));
     }
     let unsupported = unsupported(wish.unsupported.as_deref(), meta)?;
     let wanted = match wish.voice {
@@ -117,7 +126,7 @@ fn request_of(
         Some(serde_json::Value::String(name)) => Some(Wanted::Named(name)),
         Some(criteria) => {
             let read: Result<Criteria, _> = serde_json::from_value(criteria);
-            let read = read.map_err(|error| Problem::at("invalid", "/voice", error.to_string()))?;
+            let read = read.map_err(|error| Problem::at(ProblemKind::Invalid, "/voice", error.to_string()))?;
             (!read.is_empty()).then_some(Wanted::Like(read))
         }
     };
@@ -144,7 +153,7 @@ pub(super) fn deadline(seconds: Option<f64>) -> Result<Option<u64>, Problem> {
     match seconds {
         None => Ok(None),
         Some(seconds) if (0.1..=3_600.0).contains(&seconds) => Ok(Some((seconds * 1_000.0) as u64)),
-        Some(_) => Err(Problem::at("invalid", "/deadline", "a deadline is 0.1 to 3600 seconds")),
+        Some(_) => Err(Problem::at(ProblemKind::Invalid, "/deadline", "a deadline is 0.1 to 3600 seconds")),
     }
 }
 
@@ -155,7 +164,9 @@ pub(super) fn unsupported(told: Option<&str>, meta: &Meta) -> Result<Unsupported
         None | Some("adapt") => Ok(Unsupported::Adapt),
         Some("refuse") => Ok(Unsupported::Refuse),
         Some("omit") => Ok(Unsupported::Omit),
-        Some(other) => Err(Problem::at("invalid", "/unsupported", format!("'{other}' is not refuse, adapt or omit"))),
+        Some(other) => {
+            Err(Problem::at(ProblemKind::Invalid, "/unsupported", format!("'{other}' is not refuse, adapt or omit")))
+        }
     }
 }
 
@@ -171,14 +182,16 @@ fn shaping(
     variation: Option<f64>,
     seed: Option<u64>,
 ) -> Result<Shaping, Problem> {
-    let wrong = |pointer: &str, detail: String| Err(Problem::at("invalid", pointer, detail));
+    let wrong = |pointer: &str, detail: String| Err(Problem::at(ProblemKind::Invalid, pointer, detail));
     let read = |value: Option<Form>, pointer: &str, parse: fn(&str) -> Result<f64, ProsodyError>, range: (f64, f64)| {
         let Some(value) = value else { return Ok(None) };
         let text = value.text();
-        let number = parse(&text).map_err(|error| Problem::at("invalid", pointer, error.to_string()))?;
+        let number = parse(&text).map_err(|error| Problem::at(ProblemKind::Invalid, pointer, error.to_string()))?;
         match (range.0 - 1e-9..=range.1 + 1e-9).contains(&number) {
             true => Ok(Some(number)),
-            false => Err(Problem::at("invalid", pointer, format!("'{text}' is outside of {}", range_of(pointer)))),
+            false => {
+                Err(Problem::at(ProblemKind::Invalid, pointer, format!("'{text}' is outside of {}", range_of(pointer))))
+            }
         }
     };
     let prosody = prosody.unwrap_or_default();
@@ -222,7 +235,7 @@ fn range_of(pointer: &str) -> &'static str {
 fn answer_format(accept: &str, wish: Option<&AudioWish>, formats: &Formats) -> Result<(Format, bool), Problem> {
     let json = parse_accept(accept).into_iter().next() == Some(Preference::Json);
     let wished = wish.map(|wish| wished_format(wish, formats)).transpose()?.flatten();
-    let plain = |error: dispatcher_audio::AudioError| Problem::new("not-acceptable", error.to_string());
+    let plain = |error: dispatcher_audio::AudioError| Problem::new(ProblemKind::NotAcceptable, error.to_string());
     let format = match wished {
         Some(format) => format,
         None if json => formats.default,
@@ -238,8 +251,9 @@ fn answer_format(accept: &str, wish: Option<&AudioWish>, formats: &Formats) -> R
 
 fn wished_format(wish: &AudioWish, formats: &Formats) -> Result<Option<Format>, Problem> {
     let Some(kind) = &wish.kind else { return Ok(None) };
-    let format =
-        formats.named(kind).map_err(|error| Problem::at("not-acceptable", "/audio/type", error.to_string()))?;
+    let format = formats
+        .named(kind)
+        .map_err(|error| Problem::at(ProblemKind::NotAcceptable, "/audio/type", error.to_string()))?;
     with_numbers(format, wish).map(Some)
 }
 
@@ -251,7 +265,7 @@ fn with_numbers(format: Format, wish: &AudioWish) -> Result<Format, Problem> {
         vbr: wish.vbr || format.vbr && wish.bitrate.is_none(),
         ..format
     };
-    format.check_output().map_err(|error| Problem::at("not-acceptable", "/audio", error.to_string()))?;
+    format.check_output().map_err(|error| Problem::at(ProblemKind::NotAcceptable, "/audio", error.to_string()))?;
     Ok(format)
 }
 
@@ -280,9 +294,9 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
     let mut given = HashSet::new();
     for (name, value) in pairs {
         if !given.insert(name.clone()) {
-            return Err(Problem::new("invalid", format!("the parameter '{name}' is given twice")));
+            return Err(Problem::new(ProblemKind::Invalid, format!("the parameter '{name}' is given twice")));
         }
-        let wrong = || Problem::new("invalid", format!("{name} takes a number, not '{value}'"));
+        let wrong = || Problem::new(ProblemKind::Invalid, format!("{name} takes a number, not '{value}'"));
         let number = || value.parse().map_err(|_| wrong());
         match name.as_str() {
             "voice" => wish.voice = Some(serde_json::Value::String(value)),
@@ -303,7 +317,7 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
             "sample_rate" => audio.sample_rate = Some(number()?),
             "bitrate" => audio.bitrate = Some(number()?),
             "vbr" | "whole" => {
-                let flag = |_| Problem::new("invalid", format!("{name} takes true or false, not '{value}'"));
+                let flag = |_| Problem::new(ProblemKind::Invalid, format!("{name} takes true or false, not '{value}'"));
                 let flag = value.parse().map_err(flag)?;
                 if name == "vbr" { audio.vbr = flag } else { audio.whole = flag }
             }
@@ -313,7 +327,10 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
             "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
             _ => {
                 let known = "voice, languages, gender, style, name, model, language, rate, pitch, volume, direction, variation, seed, unsupported, type, sample_rate, bitrate, vbr, channels, whole, deadline, credential, webhook";
-                return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
+                return Err(Problem::new(
+                    ProblemKind::UnknownMember,
+                    format!("unknown parameter '{name}'; known: {known}"),
+                ));
             }
         }
     }
@@ -325,7 +342,7 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
         None if !criteria.is_empty() => wish.voice = serde_json::to_value(criteria).ok(),
         Some(_) if !criteria.is_empty() => {
             let detail = "languages, gender and name choose a voice, and 'voice' names one; send one or the other";
-            return Err(Problem::new("invalid", detail));
+            return Err(Problem::new(ProblemKind::Invalid, detail));
         }
         _ => {}
     }
@@ -339,7 +356,7 @@ fn gender(value: &str) -> Result<Gender, Problem> {
         "female" => Ok(Gender::Female),
         "male" => Ok(Gender::Male),
         "neutral" => Ok(Gender::Neutral),
-        _ => Err(Problem::new("invalid", format!("gender is female, male or neutral, not '{value}'"))),
+        _ => Err(Problem::new(ProblemKind::Invalid, format!("gender is female, male or neutral, not '{value}'"))),
     }
 }
 

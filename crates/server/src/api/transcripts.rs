@@ -22,6 +22,7 @@ use crate::body::{RequestBody, unread};
 use crate::headers::{Meta, query_pairs, warning_header};
 use crate::idempotency::{Idempotency, Kept, Verdict};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::spool::{Sink, Spool};
 use crate::uploads::{Claimed, Uploads};
 use crate::wire::{JobAnswer, TranscriptAnswer, TranscriptRequest};
@@ -151,7 +152,7 @@ fn hearing_wish(
 fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<NewJob, Problem> {
     let title = wish.title.map(|title| title.trim().to_owned()).filter(|title| !title.is_empty());
     if title.as_ref().is_some_and(|title| title.chars().count() > MAX_TITLE) {
-        return Err(Problem::at("invalid", "/title", format!("a title has at most {MAX_TITLE} characters")));
+        return Err(Problem::at(ProblemKind::Invalid, "/title", format!("a title has at most {MAX_TITLE} characters")));
     }
     let work = JobWork::Hearing(Dictation {
         told: audio.told,
@@ -176,7 +177,9 @@ fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<
 pub(super) fn no_webhook(webhook: Option<&String>) -> Result<(), Problem> {
     match webhook {
         None => Ok(()),
-        Some(_) => Err(Problem::at("invalid", "/webhook", "a webhook needs a job; send Prefer: respond-async")),
+        Some(_) => {
+            Err(Problem::at(ProblemKind::Invalid, "/webhook", "a webhook needs a job; send Prefer: respond-async"))
+        }
     }
 }
 
@@ -206,7 +209,7 @@ fn form_of(accept: &str) -> Result<Form, Problem> {
     }
     let detail =
         format!("'{accept}' cannot be made; ask for application/json, text/plain, text/vtt or application/x-subrip");
-    Err(Problem::new("not-acceptable", detail))
+    Err(Problem::new(ProblemKind::NotAcceptable, detail))
 }
 
 /// An answer, written.
@@ -219,7 +222,7 @@ pub(crate) struct Written {
 
 impl Written {
     fn of_job(job: &JobAnswer) -> Result<Written, Problem> {
-        let body = serde_json::to_vec(job).map_err(|error| Problem::new("internal", error.to_string()))?;
+        let body = serde_json::to_vec(job).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
         let headers = vec![
             ("Location".to_owned(), format!("/api/v1/jobs/{}", job.id)),
             ("Preference-Applied".into(), "respond-async".into()),
@@ -229,7 +232,9 @@ impl Written {
     }
 
     async fn of_kept(kept: &Kept) -> Result<Written, Problem> {
-        let body = tokio::fs::read(&**kept.body).await.map_err(|error| Problem::new("internal", error.to_string()))?;
+        let body = tokio::fs::read(&**kept.body)
+            .await
+            .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
         let known =
             ["application/json", "text/plain; charset=utf-8", "text/vtt; charset=utf-8", "application/x-subrip"];
         let content_type = known.into_iter().find(|known| *known == kept.content_type).unwrap_or(known[0]);
@@ -263,7 +268,7 @@ fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
         Form::Srt => ("application/x-subrip", heard.transcript.to_srt(heard.length).into_bytes()),
         Form::Json => {
             let answer = serde_json::to_vec(&TranscriptAnswer::from(heard));
-            ("application/json", answer.map_err(|error| Problem::new("internal", error.to_string()))?)
+            ("application/json", answer.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?)
         }
     };
     Ok(Written { status: 200, headers, content_type, body })
@@ -320,7 +325,7 @@ pub(super) async fn read(
         }
         other => {
             let detail = format!("'{other}' is no audio; send audio/…, multipart/form-data with a part audio, or JSON");
-            return Err(Problem::new("not-audio", detail));
+            return Err(Problem::new(ProblemKind::NotAudio, detail));
         }
     };
     check(&wish)?;
@@ -330,14 +335,18 @@ pub(super) async fn read(
 /// Refuses members that make no sense.
 pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
     if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
-        return Err(Problem::at("invalid", "/language", format!("'{tag}' is not a BCP 47 tag, such as en-GB")));
+        return Err(Problem::at(
+            ProblemKind::Invalid,
+            "/language",
+            format!("'{tag}' is not a BCP 47 tag, such as en-GB"),
+        ));
     }
     if wish.variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
-        return Err(Problem::at("invalid", "/variation", "variation is 0 to 1"));
+        return Err(Problem::at(ProblemKind::Invalid, "/variation", "variation is 0 to 1"));
     }
     if wish.hints.len() > MAX_HINTS || wish.hints.iter().any(|hint| hint.len() > MAX_HINT) {
         let detail = format!("at most {MAX_HINTS} hints of {MAX_HINT} bytes each");
-        return Err(Problem::at("invalid", "/hints", detail));
+        return Err(Problem::at(ProblemKind::Invalid, "/hints", detail));
     }
     Ok(())
 }
@@ -357,11 +366,11 @@ pub(super) async fn split_json(
     spool: &Spool,
 ) -> Result<(Vec<u8>, Option<AudioSource>), Problem> {
     let mut splitter =
-        AudioSplitter::new(AUDIO_PATH).ok_or_else(|| Problem::new("internal", "the path of the audio"))?;
+        AudioSplitter::new(AUDIO_PATH).ok_or_else(|| Problem::new(ProblemKind::Internal, "the path of the audio"))?;
     let unreadable = |error: ScanError| match error {
-        ScanError::NotBase64 => Problem::at("bad-request", "/audio/base64", error.to_string()),
-        ScanError::TooLong => Problem::new("too-large", error.to_string()),
-        _ => Problem::new("bad-request", format!("the body cannot be read: {error}")),
+        ScanError::NotBase64 => Problem::at(ProblemKind::BadRequest, "/audio/base64", error.to_string()),
+        ScanError::TooLong => Problem::new(ProblemKind::TooLarge, error.to_string()),
+        _ => Problem::new(ProblemKind::BadRequest, format!("the body cannot be read: {error}")),
     };
     // Base64 is a third longer than what it carries.
     let mut reader = data.open(spool.limit / 3 * 4 + MAX_BESIDE)?;
@@ -386,7 +395,7 @@ pub(super) fn of_split(rest: &[u8], audio: Option<AudioSource>) -> Result<(Given
             let told = told_of.kind.as_deref().and_then(told);
             Ok((GivenAudio { source, told }, wish))
         }
-        _ => Err(Problem::at("invalid", "/audio", "there is no audio")),
+        _ => Err(Problem::at(ProblemKind::Invalid, "/audio", "there is no audio")),
     }
 }
 
@@ -395,9 +404,9 @@ fn form_fault(error: multer::Error) -> Problem {
     match &error {
         multer::Error::StreamReadFailed(source) => match source.downcast_ref::<std::io::Error>() {
             Some(source) => unread(source),
-            None => Problem::new("bad-request", format!("the body is not complete: {source}")),
+            None => Problem::new(ProblemKind::BadRequest, format!("the body is not complete: {source}")),
         },
-        _ => Problem::new("bad-request", format!("the form cannot be read: {error}")),
+        _ => Problem::new(ProblemKind::BadRequest, format!("the form cannot be read: {error}")),
     }
 }
 
@@ -424,20 +433,20 @@ async fn from_form(
         }
         if part.file_name().is_some() {
             let detail = format!("the form has a file in the part '{name}'; name the part of the recording 'audio'");
-            return Err(Problem::new("invalid", detail));
+            return Err(Problem::new(ProblemKind::Invalid, detail));
         }
         let mut text = Vec::new();
         while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
             if text.len() + chunk.len() > MAX_PART {
                 let detail =
                     format!("the part '{name}' is longer than {MAX_PART} bytes; a recording goes in the part 'audio'");
-                return Err(Problem::new("too-large", detail));
+                return Err(Problem::new(ProblemKind::TooLarge, detail));
             }
             text.extend_from_slice(&chunk);
         }
         pairs.push((name, String::from_utf8_lossy(&text).into_owned()));
     }
-    let given = given.ok_or_else(|| Problem::new("invalid", "the form has no part 'audio'"))?;
+    let given = given.ok_or_else(|| Problem::new(ProblemKind::Invalid, "the form has no part 'audio'"))?;
     Ok((given, from_pairs(pairs)?))
 }
 
@@ -450,7 +459,7 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
     let mut given = HashSet::new();
     for (name, value) in pairs {
         if !given.insert(name.clone()) {
-            return Err(Problem::new("invalid", format!("'{name}' is given twice")));
+            return Err(Problem::new(ProblemKind::Invalid, format!("'{name}' is given twice")));
         }
         match name.as_str() {
             "engine" => wish.engine = Some(value),
@@ -460,20 +469,22 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
             "context" => wish.context = Some(value),
             "variation" => {
                 let number = value.parse();
-                wish.variation = Some(
-                    number.map_err(|_| Problem::new("invalid", format!("variation takes a number, not '{value}'")))?,
-                );
+                wish.variation = Some(number.map_err(|_| {
+                    Problem::new(ProblemKind::Invalid, format!("variation takes a number, not '{value}'"))
+                })?);
             }
             "hints" => {
                 let hints = value.split(',').map(str::trim).filter(|hint| !hint.is_empty());
                 wish.hints = hints.map(str::to_owned).collect();
             }
             "speakers" => {
-                let flag = |_| Problem::new("invalid", format!("speakers takes true or false, not '{value}'"));
+                let flag =
+                    |_| Problem::new(ProblemKind::Invalid, format!("speakers takes true or false, not '{value}'"));
                 wish.speakers = value.parse().map_err(flag)?;
             }
             "alternatives" => {
-                let number = |_| Problem::new("invalid", format!("alternatives takes a number, not '{value}'"));
+                let number =
+                    |_| Problem::new(ProblemKind::Invalid, format!("alternatives takes a number, not '{value}'"));
                 wish.alternatives = Some(value.parse().map_err(number)?);
             }
             "unsupported" => wish.unsupported = Some(value),
@@ -481,13 +492,16 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem
             "webhook" => wish.webhook = Some(value),
             "credential" => wish.credential = Some(value),
             "deadline" => {
-                let number = |_| Problem::new("invalid", format!("deadline takes a number, not '{value}'"));
+                let number = |_| Problem::new(ProblemKind::Invalid, format!("deadline takes a number, not '{value}'"));
                 wish.deadline = Some(value.parse().map_err(number)?);
             }
             _ => {
                 let known = "engine, route, language, model, context, variation, hints, speakers, alternatives, \
                              unsupported, title, deadline, credential, webhook";
-                return Err(Problem::new("unknown-member", format!("unknown parameter '{name}'; known: {known}")));
+                return Err(Problem::new(
+                    ProblemKind::UnknownMember,
+                    format!("unknown parameter '{name}'; known: {known}"),
+                ));
             }
         }
     }
@@ -501,8 +515,8 @@ async fn digest(audio: &GivenAudio) -> Result<String, Problem> {
         AudioSource::Memory(bytes) => Ok(dispatcher_vault::hash_bytes(&bytes)),
         AudioSource::File(path) => dispatcher_vault::hash_file(&path),
     });
-    let result = work.await.map_err(|error| Problem::new("internal", error.to_string()))?;
-    result.map_err(|error| Problem::new("internal", error.to_string()))
+    let result = work.await.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
+    result.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))
 }
 
 #[cfg(test)]

@@ -11,6 +11,7 @@ use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::headers::{Meta, known_pairs};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::uploads::{Upload, Uploads};
 use crate::wire::UploadAnswer;
 
@@ -137,7 +138,7 @@ pub(crate) async fn append(
     data: RequestBody<'_>,
     uploads: &State<Uploads>,
 ) -> Result<Progress, Problem> {
-    let missing = || Problem::new("bad-request", "a part takes Upload-Offset: where it begins, in bytes");
+    let missing = || Problem::new(ProblemKind::BadRequest, "a part takes Upload-Offset: where it begins, in bytes");
     let offset = part.offset.ok_or_else(missing)?;
     let complete = part.complete.unwrap_or(false);
     let reader = data.open(uploads.limit)?;

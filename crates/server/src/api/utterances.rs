@@ -25,6 +25,7 @@ use crate::drain::{Drain, Leaving};
 use crate::headers::{Meta, warning_header};
 use crate::idempotency::{Claim, Idempotency, Kept, LARGEST_KEPT, Verdict};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::spool::Spool;
 use crate::wire::{JobAnswer, UtteranceAnswer, UtteranceRequest};
 
@@ -149,7 +150,8 @@ pub(super) async fn accept(
 ) -> Result<Spoken, Problem> {
     let answer = JobAnswer::from(gateway.submit(caller, job).await?);
     if let Some(claim) = claim {
-        let text = serde_json::to_vec(&answer).map_err(|error| Problem::new("internal", error.to_string()))?;
+        let text =
+            serde_json::to_vec(&answer).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
         let headers = [("Location".to_owned(), format!("/api/v1/jobs/{}", answer.id))];
         keep(claim, spool, 202, &headers, "application/json", &text).await;
     }

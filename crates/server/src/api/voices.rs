@@ -16,6 +16,7 @@ use utoipa::ToSchema;
 use crate::access::Allowed;
 use crate::headers::{Meta, known_pairs, number};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 use crate::wire::VoiceAnswer;
 
 /// Voices in one page unless asked otherwise.
@@ -90,7 +91,7 @@ impl Around {
 }
 
 fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<VoiceQuery, Problem> {
-    let wrong = |what: &str| Problem::new("invalid", what.to_owned());
+    let wrong = |what: &str| Problem::new(ProblemKind::Invalid, what.to_owned());
     let gender = given.remove("gender").map(|name| {
         let genders = [Gender::Female, Gender::Male, Gender::Neutral];
         genders.into_iter().find(|gender| gender.name() == name).ok_or(wrong("gender is female, male or neutral"))
@@ -241,7 +242,7 @@ async fn find_voice(gateway: &Gateway, caller: &Caller, id: &str) -> Result<Json
     match found.page.iter().find(open) {
         Some(at) => Ok(Json(Around::of(gateway).await?.answer(index.entry(*at)))),
         None => {
-            let mut problem = Problem::new("no-such-voice", format!("there is no voice '{id}'"));
+            let mut problem = Problem::new(ProblemKind::NoSuchVoice, format!("there is no voice '{id}'"));
             let open = |entry: &&dispatcher_core::Entry| {
                 let stock = entry.voice().origin == Origin::Stock;
                 stock || granted.as_ref().is_none_or(|granted| granted.contains(&entry.id()))
@@ -349,7 +350,7 @@ pub(crate) async fn sample(
     let answer = find_voice(gateway, &allowed.0, &id).await?;
     let text = given.remove("text").filter(|text| !text.trim().is_empty());
     if text.as_ref().is_some_and(|text| text.chars().count() > MAX_SAMPLE) {
-        return Err(Problem::new("invalid", format!("an audition has at most {MAX_SAMPLE} characters")));
+        return Err(Problem::new(ProblemKind::Invalid, format!("an audition has at most {MAX_SAMPLE} characters")));
     }
     let text = text.unwrap_or_else(|| sample_sentence(&answer.languages).to_owned());
     let format = dispatcher_audio::Format::new(dispatcher_audio::Codec::Mp3, 24_000);

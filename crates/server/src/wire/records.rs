@@ -6,6 +6,7 @@ use utoipa::ToSchema;
 
 use super::{Amount, EngineAnswer, amount, milliseconds, rfc3339};
 use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// One request and its outcome. Times are in milliseconds.
 #[derive(Debug, Serialize, ToSchema)]
@@ -170,7 +171,7 @@ impl From<UsageRow> for UsageAnswer {
 impl UsageList {
     /// Rows of CSV (RFC 4180), the first of which names the columns.
     pub(crate) fn to_csv(&self) -> Result<String, Problem> {
-        let failed = |error: String| Problem::new("internal", error);
+        let failed = |error: String| Problem::new(ProblemKind::Internal, error);
         let mut rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
         let columns = ["requests", "characters", "duration", "amount", "currency"];
         let head = self.by.iter().map(String::as_str).chain(columns);
