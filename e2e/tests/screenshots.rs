@@ -71,7 +71,7 @@ async fn take_the_pictures() {
     shot("sound-check.png").await;
     browser.find("format").await.click().await.unwrap();
     browser
-        .until("the formats", "return document.querySelectorAll('.v-overlay--active .v-list-item').length > 9")
+        .until("the formats", "return document.querySelectorAll('.v-overlay--active .v-list-item').length > 6")
         .await;
     browser.run("document.querySelector('.v-overlay--active .v-list').scrollTop = 400").await;
     tokio::time::sleep(Duration::from_secs(1)).await;
