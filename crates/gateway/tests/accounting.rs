@@ -6,11 +6,6 @@ mod support;
 
 use std::time::Duration;
 
-use bytes::Bytes;
-use dispatcher_audio::{Codec, Format, encode_all};
-use dispatcher_core::HearingWish;
-use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{Dictation, JobWork, NewJob, Unsupported};
 use dispatcher_standins::tone::{Manner, speak};
 use dispatcher_store::DispatchFilter;
 use support::{HERON, House, collect, lines, load, say, script, weather};
@@ -65,20 +60,7 @@ async fn an_abandoned_dispatch_has_the_time_to_its_own_first_audio() {
 async fn a_transcript_that_cannot_be_kept_leaves_no_attempt_open() {
     let house = House::open().await;
     let samples = speak("The ramp is closing", Manner { pitch: 1.0, rate: 1.0 }, 16_000);
-    let wav = encode_all(&samples, Format::new(Codec::Wav, 16_000)).unwrap();
-    let work = JobWork::Hearing(Dictation {
-        told: None,
-        wanted: Some("turnstone".into()),
-        model: None,
-        language: Some("en-GB".into()),
-        wish: HearingWish::default(),
-        unsupported: Unsupported::Adapt,
-        deadline: None,
-        credential: None,
-    });
-    let audio = Some(AudioSource::Memory(Bytes::from(wav)));
-    let job = NewJob { title: "Ramp".into(), work, audio, webhook: None, warnings: Vec::new() };
-    let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
+    let id = house.begin_dictation("Ramp", &samples, "turnstone").await;
     // A folder where the transcript is to be written.
     std::fs::create_dir_all(house.folder.path().join("jobs").join(&id).join("pieces/0.json")).unwrap();
     let dispatch = loop {

@@ -5,11 +5,8 @@ mod support;
 
 use std::time::Duration;
 
-use bytes::Bytes;
-use dispatcher_audio::{Codec, Format, encode_all};
-use dispatcher_core::{HearingWish, Transcript};
-use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{Dictation, JobView, JobWork, NewJob, Unsupported};
+use dispatcher_core::Transcript;
+use dispatcher_gateway::JobView;
 use dispatcher_standins::tone;
 use support::{House, delivered, load, weather};
 
@@ -47,20 +44,7 @@ fn sentences(count: usize) -> Vec<String> {
 }
 
 async fn dictate(house: &House, samples: &[f32], engine: &str) -> (JobView, Transcript) {
-    let wav = encode_all(samples, Format::new(Codec::Wav, RATE)).unwrap();
-    let work = JobWork::Hearing(Dictation {
-        told: None,
-        wanted: Some(engine.into()),
-        model: None,
-        language: Some("en-GB".into()),
-        wish: HearingWish::default(),
-        unsupported: Unsupported::Adapt,
-        deadline: None,
-        credential: None,
-    });
-    let audio = Some(AudioSource::Memory(Bytes::from(wav)));
-    let job = NewJob { title: "Rounds".into(), work, audio, webhook: None, warnings: Vec::new() };
-    let id = house.gateway.submit(&house.caller, job).await.unwrap().row.id;
+    let id = house.begin_dictation("Rounds", samples, engine).await;
     let view = until_over(house, &id).await;
     assert_eq!(view.row.state.name(), "done", "{:?}", view.row.reason);
     let path = house.folder.path().join("jobs").join(&id).join("files/rounds.json");

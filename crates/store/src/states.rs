@@ -65,7 +65,7 @@ words! {
         Failed = "failed",
         /// The caller left before the end.
         Abandoned = "abandoned",
-        /// The service stopped during it.
+        /// Its end was not recorded, for instance since the service was killed.
         Uncertain = "uncertain",
     }
 }

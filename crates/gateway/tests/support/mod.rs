@@ -6,12 +6,13 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, decode_all, encode_all};
-use dispatcher_core::{Conditions, Criteria, Leg, Route, Wanted, Work};
-use dispatcher_engines::{Engine, Fetcher};
+use dispatcher_core::{Conditions, Criteria, HearingWish, Leg, Route, Wanted, Work};
+use dispatcher_engines::{AudioSource, Engine, Fetcher};
 use dispatcher_gateway::{
-    AudioBody, BodyError, Caller, Gateway, Host, JobsPlace, Registry, Roots, SynthesisRequest, TextInput, Unsupported,
-    Utterance,
+    AudioBody, BodyError, Caller, Dictation, Gateway, Host, JobWork, JobsPlace, NewJob, Registry, Roots,
+    SynthesisRequest, TextInput, Unsupported, Utterance,
 };
 use dispatcher_standins::{StandIn, start_heron, start_turnstone, tone};
 use dispatcher_store::{App, AttemptRow, DispatchRow, LedgerRow, Store};
@@ -168,6 +169,24 @@ impl House {
             tokio::time::sleep(std::time::Duration::from_millis(10)).await;
         }
         panic!("the dispatch {id} was never settled");
+    }
+
+    /// Begins the job of transcribing 16 kHz samples in British English; its id.
+    pub async fn begin_dictation(&self, title: &str, samples: &[f32], engine: &str) -> String {
+        let wav = encode_all(samples, Format::new(Codec::Wav, 16_000)).unwrap();
+        let work = JobWork::Hearing(Dictation {
+            told: None,
+            wanted: Some(engine.into()),
+            model: None,
+            language: Some("en-GB".into()),
+            wish: HearingWish::default(),
+            unsupported: Unsupported::Adapt,
+            deadline: None,
+            credential: None,
+        });
+        let audio = Some(AudioSource::Memory(Bytes::from(wav)));
+        let job = NewJob { title: title.into(), work, audio, webhook: None, warnings: Vec::new() };
+        self.gateway.submit(&self.caller, job).await.unwrap().row.id
     }
 
     /// How many dispatches there are.

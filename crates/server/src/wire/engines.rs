@@ -1,7 +1,7 @@
-//! Engines, voices, routes and credentials.
+//! Engines, voices and routes.
 
 use dispatcher_core::{Entry, FormatSpec, Sheet, Tariff, Work};
-use dispatcher_gateway::{CredentialView, EngineState};
+use dispatcher_gateway::EngineState;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -391,43 +391,6 @@ impl From<dispatcher_gateway::Matrix> for CheckAnswer {
     }
 }
 
-/// Result of a check of a credential.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct TrialAnswer {
-    pub(crate) credential: CredentialAnswer,
-    /// Null if it cannot be found out without cost.
-    pub(crate) works: Option<bool>,
-    pub(crate) cause: Option<String>,
-    /// Explanation, with the next step.
-    pub(crate) told: String,
-    pub(crate) roles: Vec<String>,
-    /// Roles that it does not need.
-    pub(crate) more: Vec<String>,
-    /// Roles that it needs and does not have.
-    pub(crate) missing: Vec<String>,
-}
-
-impl From<dispatcher_gateway::Trial> for TrialAnswer {
-    fn from(trial: dispatcher_gateway::Trial) -> Self {
-        TrialAnswer {
-            credential: trial.credential.into(),
-            works: trial.works,
-            cause: trial.cause.map(|cause| cause.name().to_owned()),
-            told: trial.told,
-            roles: trial.roles,
-            more: trial.more,
-            missing: trial.missing,
-        }
-    }
-}
-
-/// Result of a change of the root key.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct RootAnswer {
-    /// Number of credentials sealed again.
-    pub(crate) credentials: usize,
-}
-
 impl EngineAnswer {
     pub(crate) fn new(
         sheet: &dispatcher_core::Sheet,
@@ -491,61 +454,6 @@ impl EngineAnswer {
             synthesis_details: WorkDetails::of_synthesis(sheet),
             recognition_details: WorkDetails::of_recognition(sheet),
             ..self
-        }
-    }
-}
-
-/// A new credential.
-#[derive(Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct CredentialRequest {
-    pub(crate) engine: String,
-    /// Default: the name of the engine.
-    pub(crate) name: Option<String>,
-    /// The parts given in the engine's sheet.
-    #[schema(value_type = Option<std::collections::BTreeMap<String, String>>)]
-    pub(crate) parts: Option<dispatcher_vault::Parts>,
-    /// Instead of parts: the text of a JSON key file, from which the parts are read as the
-    /// sheet says.
-    #[schema(value_type = Option<String>)]
-    pub(crate) key_file: Option<secrecy::SecretString>,
-}
-
-/// A credential, without its secret.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct CredentialAnswer {
-    pub(crate) name: String,
-    pub(crate) engine: String,
-    pub(crate) version: i64,
-    pub(crate) state: String,
-    pub(crate) cause: Option<String>,
-    pub(crate) parts: Vec<String>,
-    pub(crate) host: String,
-    pub(crate) created: String,
-    pub(crate) created_by: String,
-    pub(crate) last_used: Option<String>,
-    /// Whether it is the default credential of its engine.
-    pub(crate) in_use: bool,
-    /// Next steps after adding the credential.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) next: Option<String>,
-}
-
-impl From<CredentialView> for CredentialAnswer {
-    fn from(view: CredentialView) -> Self {
-        CredentialAnswer {
-            name: view.name,
-            engine: view.engine,
-            version: view.version,
-            state: view.state,
-            cause: view.cause,
-            parts: view.parts,
-            host: view.host,
-            created: rfc3339(view.created_at),
-            created_by: view.created_by,
-            last_used: view.last_used_at.map(rfc3339),
-            in_use: view.in_use,
-            next: None,
         }
     }
 }

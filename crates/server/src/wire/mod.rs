@@ -1,6 +1,7 @@
 //! The JSON of the API: what goes in and what comes out. Here lies what all
 //! parts of it share.
 
+mod credentials;
 mod engine_details;
 mod engines;
 mod formats;
@@ -18,6 +19,7 @@ use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::ToSchema;
 
+pub(crate) use credentials::*;
 pub(crate) use engines::*;
 pub(crate) use formats::*;
 pub(crate) use jobs::*;
