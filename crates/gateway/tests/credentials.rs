@@ -58,14 +58,14 @@ async fn a_new_version_takes_the_place_of_the_old_at_once() {
     let house = House::open().await;
     assert!(speaks(&house).await);
     let second = house.gateway.add_credential("heron", None, token("wrong"), "test").await.unwrap();
-    assert_eq!((second.name.as_str(), second.version, second.state.as_str()), ("heron", 2, "unproven"));
+    assert_eq!((second.name.as_str(), second.version, second.state.name()), ("heron", 2, "unproven"));
     assert!(speaks(&house).await, "the former serves on where the new one is refused");
     let third = house.gateway.add_credential("heron", None, token(TOKEN), "test").await.unwrap();
-    assert_eq!((third.version, third.state.as_str()), (3, "unproven"));
+    assert_eq!((third.version, third.state.name()), (3, "unproven"));
     assert!(speaks(&house).await);
     let state = async || {
         let listed = house.gateway.credentials().await.unwrap();
-        listed.into_iter().find(|row| row.version == 3).unwrap().state.as_str().to_owned()
+        listed.into_iter().find(|row| row.version == 3).unwrap().state.name()
     };
     for _ in 0..100 {
         if state().await == "active" {

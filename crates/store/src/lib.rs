@@ -33,6 +33,6 @@ pub use models::{
 pub use people::Grant;
 pub use pool::Store;
 pub use records::BY;
-pub use states::{AttemptState, DispatchState, JobState, LedgerKind};
+pub use states::{AttemptState, CredentialState, DispatchState, JobState, LedgerKind};
 pub use work::{AttemptEnd, DispatchEnd, DispatchFilter};
 pub use writer::Durability;

@@ -7,7 +7,7 @@ use crate::schema::{
     job_files, job_pieces, jobs, ledger, lexicons, presets, prompt_files, prompt_sets, recalled, routes, sessions,
     sheets,
 };
-use crate::states::{AttemptState, DispatchState, JobState, LedgerKind};
+use crate::states::{AttemptState, CredentialState, DispatchState, JobState, LedgerKind};
 
 /// One version of an engine's sheet.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
@@ -186,8 +186,7 @@ pub struct CredentialRow {
     pub name: String,
     pub version: i64,
     pub engine: String,
-    /// `pending`, `active`, `refused`, `superseded` or `revoked`.
-    pub state: String,
+    pub state: CredentialState,
     pub cause: Option<String>,
     /// Names of the parts, comma-separated.
     pub part_names: String,

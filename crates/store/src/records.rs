@@ -5,7 +5,7 @@ use diesel::prelude::*;
 
 use crate::models::{AuditRow, CredentialRow, RouteRow, SheetRow};
 use crate::schema::{audit, credentials, routes, sheets};
-use crate::{Durability, Store, StoreError};
+use crate::{CredentialState, Durability, Store, StoreError};
 
 /// How the origin of a sheet begins that a person put in.
 pub const BY: &str = "by ";
@@ -176,18 +176,33 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Puts a version of a credential into force; the others are superseded.
-    pub async fn activate_credential(&self, name: String, version: i64, by: String, at: i64) -> Result<(), StoreError> {
+    /// Puts a version of a credential into force; older ones are superseded.
+    /// Newer ones stay as they are. Two calls with two versions can end in any
+    /// order, so where a newer version is in force already, nothing changes.
+    ///
+    /// Gives the state that the version has afterwards.
+    pub async fn activate_credential(
+        &self,
+        name: String,
+        version: i64,
+        by: String,
+        at: i64,
+    ) -> Result<CredentialState, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let others = credentials::table
-                .filter(credentials::name.eq(&name))
-                .filter(credentials::version.ne(version))
-                .filter(credentials::state.ne("revoked"));
-            diesel::update(others).set(credentials::state.eq("superseded")).execute(c)?;
-            let this = credentials::table.find((&name, version)).filter(credentials::state.ne("revoked"));
-            let none: Option<String> = None;
-            diesel::update(this).set((credentials::state.eq("active"), credentials::cause.eq(none))).execute(c)?;
-            note(c, at, &by, "credential.activate", &format!("{name} version {version}"))
+            let open = || {
+                let of_name = credentials::table.filter(credentials::name.eq(name.clone()));
+                of_name.filter(credentials::state.eq_any(CredentialState::OPEN))
+            };
+            let this = open().filter(credentials::version.eq(version));
+            let active = credentials::state.eq(CredentialState::Active);
+            let changed = diesel::update(this).set((active, credentials::cause.eq(None::<String>))).execute(c)?;
+            if changed == 0 {
+                return Ok(credentials::table.find((&name, version)).select(credentials::state).first(c)?);
+            }
+            let older = open().filter(credentials::version.lt(version));
+            diesel::update(older).set(credentials::state.eq(CredentialState::Superseded)).execute(c)?;
+            note(c, at, &by, "credential.activate", &format!("{name} version {version}"))?;
+            Ok(CredentialState::Active)
         };
         self.writer.submit(Durability::Disk, write).await
     }
@@ -197,13 +212,14 @@ impl Store {
         &self,
         name: String,
         version: i64,
-        state: String,
+        state: CredentialState,
         cause: Option<String>,
         at: i64,
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let this = credentials::table.find((&name, version)).filter(credentials::state.ne("revoked"));
-            diesel::update(this).set((credentials::state.eq(&state), credentials::cause.eq(&cause))).execute(c)?;
+            let open = credentials::state.eq_any(CredentialState::OPEN);
+            let this = credentials::table.find((&name, version)).filter(open);
+            diesel::update(this).set((credentials::state.eq(state), credentials::cause.eq(&cause))).execute(c)?;
             let told = format!("{name} version {version}: {state}, {}", cause.as_deref().unwrap_or_default());
             note(c, at, "gateway", "credential.hold", &told)
         };
@@ -223,7 +239,8 @@ impl Store {
     /// Keeps the data key of a version, wrapped anew.
     pub async fn rewrap_credential(&self, name: String, version: i64, wrapped_key: Vec<u8>) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let this = credentials::table.find((&name, version)).filter(credentials::state.ne("revoked"));
+            let this =
+                credentials::table.find((&name, version)).filter(credentials::state.ne(CredentialState::Revoked));
             diesel::update(this).set(credentials::wrapped_key.eq(wrapped_key)).execute(c)?;
             Ok(())
         };
@@ -250,11 +267,13 @@ impl Store {
     /// Revokes every version of a credential and overwrites what was sealed.
     pub async fn revoke_credential(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let found = credentials::table.filter(credentials::name.eq(&name)).filter(credentials::state.ne("revoked"));
+            let found = credentials::table
+                .filter(credentials::name.eq(&name))
+                .filter(credentials::state.ne(CredentialState::Revoked));
             let empty: &[u8] = &[];
             let changed = diesel::update(found)
                 .set((
-                    credentials::state.eq("revoked"),
+                    credentials::state.eq(CredentialState::Revoked),
                     credentials::wrapped_key.eq(empty),
                     credentials::ciphertext.eq(empty),
                 ))
@@ -288,9 +307,10 @@ impl Store {
         at: i64,
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let state = if refused.is_some() { "refused" } else { "active" };
-            let usable =
-                credentials::table.find((&name, version)).filter(credentials::state.eq_any(["active", "refused"]));
+            let state = if refused.is_some() { CredentialState::Refused } else { CredentialState::Active };
+            let usable = credentials::table
+                .find((&name, version))
+                .filter(credentials::state.eq_any([CredentialState::Active, CredentialState::Refused]));
             diesel::update(usable)
                 .set((
                     credentials::last_used_at.eq(at),

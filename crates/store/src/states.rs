@@ -120,6 +120,35 @@ impl JobState {
     }
 }
 
+words! {
+    /// State of one version of a credential.
+    CredentialState {
+        /// It was just added, or its engine does not accept it yet; it is tried again.
+        Pending = "pending",
+        /// Its engine has no check without cost; its first call will tell.
+        Unproven = "unproven",
+        /// Its engine accepts it.
+        Active = "active",
+        /// Its engine does not accept it.
+        Refused = "refused",
+        /// A newer version is in force. This is final.
+        Superseded = "superseded",
+        /// A person has withdrawn it, and its secret is erased. This is final.
+        Revoked = "revoked",
+    }
+}
+
+impl CredentialState {
+    /// States that can still change.
+    pub const OPEN: [CredentialState; 4] =
+        [CredentialState::Pending, CredentialState::Unproven, CredentialState::Active, CredentialState::Refused];
+
+    /// Whether calls may be made with it.
+    pub fn serves(self) -> bool {
+        matches!(self, CredentialState::Unproven | CredentialState::Active)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -130,6 +159,10 @@ mod tests {
             assert_eq!(JobState::from_name(state.name()), Some(*state));
             assert_eq!(state.is_over(), matches!(state.name(), "done" | "failed" | "cancelled"));
         }
+        let serving: Vec<_> = CredentialState::ALL.iter().filter(|state| state.serves()).map(|it| it.name()).collect();
+        assert_eq!(serving, ["unproven", "active"]);
+        assert!(!CredentialState::OPEN.contains(&CredentialState::Superseded));
+        assert!(!CredentialState::OPEN.contains(&CredentialState::Revoked));
         assert_eq!(DispatchState::from_name("open"), None);
         assert_eq!(AttemptState::ALL.len(), DispatchState::ALL.len());
         assert_eq!(LedgerKind::Release.to_string(), "release");

@@ -3,7 +3,7 @@
 
 mod support;
 
-use dispatcher_store::{CredentialRow, Store, StoreError};
+use dispatcher_store::{CredentialRow, CredentialState, Store, StoreError};
 use support::store;
 
 async fn sheet(store: &Store, document: &str, origin: &str) -> i64 {
@@ -76,7 +76,7 @@ async fn credential(store: &Store, secret: &'static [u8]) -> i64 {
             name: "heron".into(),
             version,
             engine: "heron".into(),
-            state: "pending".into(),
+            state: CredentialState::Pending,
             cause: None,
             part_names: "token".into(),
             hosts: "127.0.0.1".into(),
@@ -90,12 +90,12 @@ async fn credential(store: &Store, secret: &'static [u8]) -> i64 {
     store.put_credential("heron".into(), "ada".into(), 1, seal).await.unwrap().version
 }
 
-async fn states(store: &Store) -> Vec<(i64, String, Option<String>)> {
+async fn states(store: &Store) -> Vec<(i64, CredentialState, Option<String>)> {
     store.credentials().await.unwrap().into_iter().map(|row| (row.version, row.state, row.cause)).collect()
 }
 
-fn state(version: i64, state: &str, cause: Option<&str>) -> (i64, String, Option<String>) {
-    (version, state.to_owned(), cause.map(str::to_owned))
+fn state(version: i64, state: CredentialState, cause: Option<&str>) -> (i64, CredentialState, Option<String>) {
+    (version, state, cause.map(str::to_owned))
 }
 
 #[tokio::test]
@@ -104,21 +104,58 @@ async fn one_version_of_a_credential_is_in_force_and_use_tells_how_it_fares() {
     let first = credential(&store, b"first").await;
     store.activate_credential("heron".into(), first, "ada".into(), 2).await.unwrap();
     let second = credential(&store, b"second").await;
-    store.hold_credential("heron".into(), second, "pending".into(), Some("not live yet".into()), 3).await.unwrap();
-    assert_eq!(states(&store).await, [state(2, "pending", Some("not live yet")), state(1, "active", None)]);
+    store
+        .hold_credential("heron".into(), second, CredentialState::Pending, Some("not live yet".into()), 3)
+        .await
+        .unwrap();
+    assert_eq!(
+        states(&store).await,
+        [state(2, CredentialState::Pending, Some("not live yet")), state(1, CredentialState::Active, None)]
+    );
     // What is used is the first as long as the second waits; use of one that waits changes nothing.
     store.note_credential_use("heron".into(), first, Some("unauthorized".into()), 4).await.unwrap();
     store.note_credential_use("heron".into(), second, None, 4).await.unwrap();
     assert_eq!(
         states(&store).await,
-        [state(2, "pending", Some("not live yet")), state(1, "refused", Some("unauthorized"))]
+        [
+            state(2, CredentialState::Pending, Some("not live yet")),
+            state(1, CredentialState::Refused, Some("unauthorized"))
+        ]
     );
     store.note_credential_use("heron".into(), first, None, 5).await.unwrap();
-    assert_eq!(states(&store).await[1], state(1, "active", None), "it is taken again");
+    assert_eq!(states(&store).await[1], state(1, CredentialState::Active, None), "it is taken again");
     store.activate_credential("heron".into(), second, "ada".into(), 6).await.unwrap();
-    assert_eq!(states(&store).await, [state(2, "active", None), state(1, "superseded", None)]);
+    assert_eq!(
+        states(&store).await,
+        [state(2, CredentialState::Active, None), state(1, CredentialState::Superseded, None)]
+    );
     store.note_credential_use("heron".into(), first, Some("unauthorized".into()), 7).await.unwrap();
-    assert_eq!(states(&store).await[1], state(1, "superseded", None), "a call that ends late does not bring it back");
+    assert_eq!(
+        states(&store).await[1],
+        state(1, CredentialState::Superseded, None),
+        "a call that ends late does not bring it back"
+    );
+}
+
+#[tokio::test]
+async fn a_call_that_ends_late_never_puts_an_older_version_into_force() {
+    use CredentialState::{Active, Pending, Superseded, Unproven};
+    let (_folder, store) = store();
+    for _ in 0..4 {
+        credential(&store, b"sealed").await;
+    }
+    let activate = async |version| store.activate_credential("heron".into(), version, "ada".into(), 2).await.unwrap();
+    store.hold_credential("heron".into(), 3, Unproven, None, 2).await.unwrap();
+    // The second proves itself while the third has not been called yet.
+    assert_eq!(activate(2).await, Active);
+    let now = [state(4, Pending, None), state(3, Unproven, None), state(2, Active, None), state(1, Superseded, None)];
+    assert_eq!(states(&store).await, now, "newer versions keep their chance");
+    assert_eq!(activate(3).await, Active);
+    // Calls with the first and the second, which began before, end now.
+    assert_eq!(activate(2).await, Superseded);
+    store.hold_credential("heron".into(), 1, CredentialState::Refused, Some("unauthorized".into()), 3).await.unwrap();
+    let now = [state(4, Pending, None), state(3, Active, None), state(2, Superseded, None), state(1, Superseded, None)];
+    assert_eq!(states(&store).await, now);
 }
 
 #[tokio::test]
@@ -133,7 +170,7 @@ async fn a_revoked_credential_leaves_no_secret_in_the_file_and_never_comes_back(
     store.activate_credential("heron".into(), first, "ada".into(), 5).await.unwrap();
     store.rewrap_credential("heron".into(), second, vec![7; 48]).await.unwrap();
     for row in store.credentials().await.unwrap() {
-        assert_eq!((&*row.state, row.wrapped_key.len(), row.ciphertext.len()), ("revoked", 0, 0));
+        assert_eq!((row.state, row.wrapped_key.len(), row.ciphertext.len()), (CredentialState::Revoked, 0, 0));
     }
     let again = store.revoke_credential("heron".into(), "ada".into(), 6).await.unwrap_err();
     assert!(matches!(again, StoreError::Missing { what: "credential", .. }), "{again}");

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError};
-use dispatcher_store::{CredentialRow, StoreError};
+use dispatcher_store::{CredentialRow, CredentialState, StoreError};
 use dispatcher_vault::{Parts, Sealed, VaultError};
 use secrecy::ExposeSecret as _;
 
@@ -29,7 +29,7 @@ pub struct CredentialView {
     pub name: String,
     pub engine: String,
     pub version: i64,
-    pub state: String,
+    pub state: CredentialState,
     pub cause: Option<String>,
     pub parts: Vec<String>,
     pub host: String,
@@ -73,7 +73,7 @@ fn view(row: &CredentialRow) -> CredentialView {
         name: row.name.clone(),
         engine: row.engine.clone(),
         version: row.version,
-        state: row.state.clone(),
+        state: row.state,
         cause: row.cause.clone(),
         parts: row.part_names.split(',').map(str::to_owned).collect(),
         host: row.hosts.clone(),
@@ -143,7 +143,7 @@ impl Gateway {
                     name: row_name,
                     version,
                     engine,
-                    state: "pending".into(),
+                    state: CredentialState::Pending,
                     cause: None,
                     part_names,
                     hosts,
@@ -222,18 +222,19 @@ impl Gateway {
         let mut own: Vec<&CredentialRow> =
             rows.iter().filter(|row| row.engine == sheet.name && name.is_none_or(|name| row.name == name)).collect();
         own.sort_by_key(|row| (row.name != sheet.name, std::cmp::Reverse(row.created_at)));
-        let of = |state: &str| own.iter().copied().find(|row| row.state == state);
-        let good = own.iter().copied().find(|row| matches!(row.state.as_str(), "unproven" | "active"));
+        let of = |state: CredentialState| own.iter().copied().find(|row| row.state == state);
+        let good = own.iter().copied().find(|row| row.state.serves());
         // Both states of one credential: its newest version comes first.
         let good = good.and_then(|good| {
-            let of_name = |state: &str| own.iter().copied().find(|row| row.name == good.name && row.state == state);
-            of_name("unproven").or(of_name("active"))
+            let of_name =
+                |state: CredentialState| own.iter().copied().find(|row| row.name == good.name && row.state == state);
+            of_name(CredentialState::Unproven).or(of_name(CredentialState::Active))
         });
-        if let (None, None, Some(pending)) = (good, of("refused"), of("pending")) {
+        if let (None, None, Some(pending)) = (good, of(CredentialState::Refused), of(CredentialState::Pending)) {
             let cause = pending.cause.as_deref().unwrap_or("not tried yet");
             return Err(absent(format!("its credential is pending ({cause}); it is tried again for a day")));
         }
-        let Some(row) = good.or(of("refused")) else {
+        let Some(row) = good.or(of(CredentialState::Refused)) else {
             return Err(absent(match name {
                 Some(name) => format!("it has no credential '{name}'; list them: dispatcher credential list"),
                 None => format!("no credential; run: dispatcher credential add {}", sheet.name),
@@ -268,7 +269,7 @@ impl Gateway {
         let rows = self.inner.store.credentials().await.map_err(|error| absent(error.to_string()))?;
         let row = self.usable(engine, name, &rows)?;
         let parts = self.open_row(row).map_err(|error| absent(error.to_string()))?;
-        let unproven = row.state == "unproven";
+        let unproven = row.state == CredentialState::Unproven;
         let (name, version) = (row.name.clone(), row.version);
         let opened = Arc::new(Opened { name, version, parts, unproven, noted: Mutex::new(None) });
         self.inner.credentials.put(key, opened.clone());
@@ -370,7 +371,7 @@ impl Gateway {
         }
         match self.usable(engine, None, rows) {
             Err(error) => EngineState::Absent(error.detail),
-            Ok(row) if row.state == "refused" => EngineState::Refused(format!(
+            Ok(row) if row.state == CredentialState::Refused => EngineState::Refused(format!(
                 "its credential is not accepted ({}); check it, then: dispatcher credential add {name}",
                 row.cause.as_deref().unwrap_or("refused"),
             )),

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError};
-use dispatcher_store::CredentialRow;
+use dispatcher_store::{CredentialRow, CredentialState};
 use dispatcher_vault::Parts;
 
 use super::{CredentialView, Opened};
@@ -98,37 +98,44 @@ impl Gateway {
         match verdict(&outcome) {
             Verdict::Good => self.activate(row, by).await,
             Verdict::Wait(cause) => {
-                let row = self.hold(row, "pending", cause).await?;
+                let row = self.hold(row, CredentialState::Pending, cause).await?;
                 self.keep_trying(row.name.clone(), row.version);
                 Ok(row)
             }
-            Verdict::Refused(cause) => self.hold(row, "refused", cause).await,
+            Verdict::Refused(cause) => self.hold(row, CredentialState::Refused, cause).await,
         }
     }
 
     async fn activate(&self, row: CredentialRow, by: &str) -> Result<CredentialRow, GatewayError> {
-        self.inner.store.activate_credential(row.name.clone(), row.version, by.into(), now_micros()).await?;
+        let state =
+            self.inner.store.activate_credential(row.name.clone(), row.version, by.into(), now_micros()).await?;
         self.forget_credentials();
-        Ok(CredentialRow { state: "active".into(), cause: None, ..row })
+        Ok(CredentialRow { state, cause: None, ..row })
     }
 
-    async fn hold(&self, row: CredentialRow, state: &str, cause: Cause) -> Result<CredentialRow, GatewayError> {
+    async fn hold(
+        &self,
+        row: CredentialRow,
+        state: CredentialState,
+        cause: Cause,
+    ) -> Result<CredentialRow, GatewayError> {
         let cause = Some(cause.name().to_owned());
         let (name, version) = (row.name.clone(), row.version);
-        self.inner.store.hold_credential(name, version, state.into(), cause.clone(), now_micros()).await?;
+        self.inner.store.hold_credential(name, version, state, cause.clone(), now_micros()).await?;
         self.forget_credentials();
-        Ok(CredentialRow { state: state.into(), cause, ..row })
+        Ok(CredentialRow { state, cause, ..row })
     }
 
     /// A version that cannot be tried without cost: its first call will tell.
     async fn set_unproven(&self, row: CredentialRow) -> Result<CredentialRow, GatewayError> {
         let (name, version) = (row.name.clone(), row.version);
-        self.inner.store.hold_credential(name, version, "unproven".into(), None, now_micros()).await?;
+        self.inner.store.hold_credential(name, version, CredentialState::Unproven, None, now_micros()).await?;
         self.forget_credentials();
-        Ok(CredentialRow { state: "unproven".into(), cause: None, ..row })
+        Ok(CredentialRow { state: CredentialState::Unproven, cause: None, ..row })
     }
 
-    /// The first call with a version was taken: it is in force.
+    /// The first call with a version succeeded: it comes into force, unless a
+    /// newer one has done so meanwhile.
     pub(super) async fn prove(&self, opened: &Opened) {
         let (name, version) = (opened.name.clone(), opened.version);
         if let Err(error) = self.inner.store.activate_credential(name, version, "gateway".into(), now_micros()).await {
@@ -139,7 +146,7 @@ impl Gateway {
 
     /// The first call with a version was refused: it never comes into force.
     pub(super) async fn refuse(&self, opened: &Opened, cause: Cause) {
-        let (name, version, state) = (opened.name.clone(), opened.version, "refused".to_owned());
+        let (name, version, state) = (opened.name.clone(), opened.version, CredentialState::Refused);
         let told = Some(cause.name().to_owned());
         if let Err(error) = self.inner.store.hold_credential(name, version, state, told, now_micros()).await {
             tracing::warn!(%error, "a credential that its engine refuses was not noted");
@@ -149,7 +156,8 @@ impl Gateway {
 
     /// Tries the versions that an earlier run left pending.
     pub(crate) async fn resume_trials(&self) -> Result<(), GatewayError> {
-        for row in self.inner.store.credentials().await?.into_iter().filter(|row| row.state == "pending") {
+        for row in self.inner.store.credentials().await?.into_iter().filter(|row| row.state == CredentialState::Pending)
+        {
             self.keep_trying(row.name, row.version);
         }
         Ok(())
@@ -175,7 +183,9 @@ impl Gateway {
     /// Whether it is to be tried once more.
     async fn try_again(&self, name: &str, version: i64) -> Result<bool, GatewayError> {
         let rows = self.inner.store.credentials().await?;
-        let pending = rows.into_iter().find(|row| row.name == name && row.version == version && row.state == "pending");
+        let pending = rows
+            .into_iter()
+            .find(|row| row.name == name && row.version == version && row.state == CredentialState::Pending);
         let Some(row) = pending else { return Ok(false) };
         let registry = self.registry();
         let engine = registry.engine(&row.engine)?;
@@ -193,12 +203,12 @@ impl Gateway {
             }
             Verdict::Wait(cause) if !old => {
                 if row.cause.as_deref() != Some(cause.name()) {
-                    self.hold(row, "pending", cause).await?;
+                    self.hold(row, CredentialState::Pending, cause).await?;
                 }
                 Ok(true)
             }
             Verdict::Wait(cause) | Verdict::Refused(cause) => {
-                self.hold(row, "refused", cause).await?;
+                self.hold(row, CredentialState::Refused, cause).await?;
                 Ok(false)
             }
         }
@@ -210,7 +220,7 @@ impl Gateway {
     /// When there is none of the name.
     pub async fn check_credential(&self, name: &str, by: &str) -> Result<Trial, GatewayError> {
         let rows = self.inner.store.credentials().await?;
-        let known = |row: &&CredentialRow| row.name == name && !matches!(row.state.as_str(), "revoked" | "superseded");
+        let known = |row: &&CredentialRow| row.name == name && CredentialState::OPEN.contains(&row.state);
         let Some(row) = rows.iter().find(known).cloned() else {
             return Err(dispatcher_store::StoreError::Missing { what: "credential", name: name.into() }.into());
         };
@@ -249,14 +259,14 @@ impl Gateway {
             Err(error) => {
                 let told = words(error.cause, &row.engine);
                 let row = match verdict(&outcome) {
-                    Verdict::Refused(cause) => self.hold(row, "refused", cause).await?,
+                    Verdict::Refused(cause) => self.hold(row, CredentialState::Refused, cause).await?,
                     _ => row,
                 };
                 let told = format!("{told} ({})", error.detail);
                 Ok(Trial { told, works: Some(false), cause: Some(error.cause), ..Trial::of(super::view(&row)) })
             }
             Ok(roles) => {
-                let row = if row.state == "active" { row } else { self.activate(row, by).await? };
+                let row = if row.state == CredentialState::Active { row } else { self.activate(row, by).await? };
                 let needs = engine.sheet().access.check.as_ref().map(|check| check.needs.clone()).unwrap_or_default();
                 let more: Vec<String> = match needs.is_empty() {
                     true => Vec::new(),
@@ -286,7 +296,7 @@ impl Gateway {
     /// When there is none of the name.
     pub async fn confirm_credential(&self, name: &str, by: &str) -> Result<CredentialView, GatewayError> {
         let rows = self.inner.store.credentials().await?;
-        let known = |row: &&CredentialRow| row.name == name && row.state != "revoked";
+        let known = |row: &&CredentialRow| row.name == name && row.state != CredentialState::Revoked;
         let Some(row) = rows.iter().find(known).cloned() else {
             return Err(dispatcher_store::StoreError::Missing { what: "credential", name: name.into() }.into());
         };

@@ -68,7 +68,7 @@ const VOICES_WITHIN: Duration = Duration::from_secs(10);
 /// What to do once a credential is there; its engine's voices are fetched first.
 async fn next_step(gateway: &Gateway, view: &CredentialView) -> String {
     let engine = &view.engine;
-    if !matches!(view.state.as_str(), "active" | "unproven") {
+    if !view.state.serves() {
         return format!("see what it lacks: dispatcher credential check {}", view.name);
     }
     let registry = gateway.registry();

@@ -48,7 +48,7 @@ impl From<CredentialView> for CredentialAnswer {
             name: view.name,
             engine: view.engine,
             version: view.version,
-            state: view.state,
+            state: view.state.to_string(),
             cause: view.cause,
             parts: view.parts,
             host: view.host,
