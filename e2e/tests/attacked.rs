@@ -1,7 +1,7 @@
 //! Requests that are made to do harm: none takes the service down, none is
 //! taken for whole where it is not, and what they cost has an end.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::io::{Read as _, Write as _};
 use std::net::TcpStream;
 use std::time::{Duration, Instant};
@@ -10,7 +10,6 @@ use dispatcher_e2e::{Demo, Service, files_below, header};
 use reqwest::header::CONTENT_TYPE;
 use serde_json::{Value, json};
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 /// Memory that any one request may take, in KiB. The build under test keeps
 /// more than one for use.
 const MOST: u64 = 128 << 10;

@@ -1,13 +1,12 @@
 //! The command line as people and scripts use it.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::process::{Command, Output, Stdio};
 
 use dispatcher_audio::{Codec, Format, measure};
 use dispatcher_e2e::{Demo, words_of};
 use serde_json::{Value, json};
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const TEXT: &str = "The ramp is closing";
 
 fn text(bytes: &[u8]) -> String {

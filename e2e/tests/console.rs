@@ -1,19 +1,16 @@
 //! The console in headless Chromium.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod browser;
-
+use crate::BINARY;
 use std::path::Path;
 use std::time::Duration;
 
-use browser::Browser;
+use crate::browser::Browser;
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_e2e::Demo;
 use dispatcher_standins::tone::{Manner, speak};
 use serde_json::json;
 use thirtyfour::By;
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const SPOKEN: &str = "All aboard for Gullsay";
 
 /// The microphone hears tone speech, with a silence before it in which the

@@ -1,6 +1,6 @@
 //! `dispatcher convert`, and the help of every command; no service runs.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Output, Stdio};
@@ -10,7 +10,6 @@ use dispatcher_e2e::words_of;
 use dispatcher_standins::tone;
 use serde_json::Value;
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const TEXT: &str = "The ramp is closing.";
 
 fn run(folder: &Path, arguments: &[&str]) -> Output {

@@ -1,11 +1,9 @@
 //! Engines of every wire, reached by nothing but their sheets.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use dispatcher_audio::{Codec, Format};
 use dispatcher_e2e::{Demo, header, words_of};
 use serde_json::{Value, json};
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 const TEXTS: [(&str, [&str; 7]); 3] = [
     (

@@ -1,13 +1,12 @@
 //! Named formats, an app's own format, and what audio says of itself.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::{Codec, Format, Meter, Tags, measure};
 use dispatcher_e2e::{Demo, header, words_of};
 use serde_json::{Value, json};
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const TEXT: &str = "Gate 4 is closing.";
 
 fn tags_of(audio: &[u8], format: Format) -> Tags {

@@ -1,6 +1,6 @@
 //! Secrets, keys, sessions, and what outlives a crash.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::process::Stdio;
 use std::time::Duration;
 
@@ -10,7 +10,6 @@ use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::StatusCode;
 use serde_json::{Value, json};
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 /// Characters that change in every encoding.
 const CANARY: &str = "Kx9/canary+\"tide\"=4711~Zq";
 

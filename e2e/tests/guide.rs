@@ -1,8 +1,8 @@
 //! Every command of the README and the guide, run as it is written, in the
 //! order in which a reader comes to it; and what it prints, where that is shown.
 //! With `SHOW_OUTPUT=1` and `--nocapture`, all that they print is shown.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::fmt::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -17,7 +17,6 @@ use dispatcher_standins::{
 use regex::Regex;
 use serde_json::json;
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/..");
 
 /// Commands that are not run here, by their beginnings, and why.

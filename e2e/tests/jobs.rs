@@ -1,6 +1,6 @@
 //! Long work over the network: kills, events, files, live calls beside it.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::time::{Duration, Instant};
 
 use dispatcher_audio::{Codec, Format};
@@ -10,7 +10,6 @@ use futures::StreamExt as _;
 use reqwest::Method;
 use serde_json::{Value, json};
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const HERON: &str = include_str!("../../demo/sheets/heron.toml");
 
 /// The handbook as one text, its headings among it.

@@ -1,7 +1,7 @@
 //! What keeps engines in order: limits, credentials that change, lists of
 //! voices, and the matrix of claims.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
@@ -10,7 +10,6 @@ use dispatcher_audio::{Codec, Format};
 use dispatcher_e2e::{Demo, words_of};
 use serde_json::{Value, json};
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const HERON: &str = include_str!("../../demo/sheets/heron.toml");
 
 async fn put(demo: &Demo, url: &str, body: Value) {

@@ -1,13 +1,9 @@
 //! The console's script editor and Jobs pages, in headless Chromium.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod browser;
-
-use browser::Browser;
+use crate::BINARY;
+use crate::browser::Browser;
 use dispatcher_e2e::Demo;
 use serde_json::json;
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 /// Puts text into the script editor, as typing does.
 fn typed(text: &str) -> String {

@@ -1,15 +1,13 @@
 //! What could be lost, or be called whole when it is not: over the network
 //! and by the client.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::time::{Duration, Instant};
 
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_e2e::{Demo, header, words_of};
 use dispatcher_standins::tone;
 use serde_json::{Value, json};
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 fn wav() -> Format {
     Format::new(Codec::Wav, 24_000)

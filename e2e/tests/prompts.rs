@@ -1,10 +1,8 @@
 //! A table of prompts, kept in step with its files by the client.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use dispatcher_e2e::Demo;
 use serde_json::Value;
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 const TABLE: &str = "[defaults]\nvoice = \"heron/pellin\"\nformats = [\"flac\"]\n\
     [[prompt]]\nid = \"welcome\"\ntext = \"Welcome aboard.\"\n\

@@ -1,12 +1,10 @@
 //! The demo as people start it: with samples of four weeks of work.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::process::Command;
 
 use dispatcher_e2e::Demo;
 use serde_json::Value;
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 fn items(list: &Value) -> &[Value] {
     list["items"].as_array().map_or(&[], Vec::as_slice)

@@ -1,18 +1,14 @@
 //! The pictures of docs/screenshots, from demo data. Not a check of anything:
 //! `make screenshots` runs it.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod browser;
-
+use crate::BINARY;
 use std::path::Path;
 use std::time::Duration;
 
-use browser::Browser;
+use crate::browser::Browser;
 use dispatcher_e2e::Demo;
 use serde_json::json;
 use thirtyfour::By;
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "takes pictures; run by make screenshots"]

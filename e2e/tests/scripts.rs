@@ -1,12 +1,10 @@
 //! Scripts over the network: what `lint` foretells is what is done, and texts
 //! of any length are spoken whole.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use dispatcher_audio::Format;
 use dispatcher_e2e::{Demo, header, words_of};
 use serde_json::{Value, json};
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 fn demo_file(name: &str) -> String {
     let path = format!("{}/../demo/{name}", env!("CARGO_MANIFEST_DIR"));

@@ -1,18 +1,14 @@
 //! The console's pages to set up engines and credentials, and the catalogue
 //! by the thousand, in headless Chromium.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod browser;
-
+use crate::BINARY;
 use std::time::Duration;
 
-use browser::Browser;
+use crate::browser::Browser;
 use dispatcher_e2e::Demo;
 use serde_json::{Value, json};
 use thirtyfour::By;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 
 async fn put(demo: &Demo, url: &str, body: Value) {
     assert!(demo.http.put(url).json(&body).send().await.unwrap().status().is_success());

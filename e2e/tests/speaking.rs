@@ -1,7 +1,7 @@
 //! Synthesis through the network interface: formats, streaming, fallback,
 //! broken transfers, callers who leave, money.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::io::{Read as _, Write as _};
 use std::time::{Duration, Instant};
 
@@ -10,7 +10,6 @@ use dispatcher_e2e::{Demo, header, words_of};
 use futures::StreamExt as _;
 use serde_json::{Value, json};
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const TEXT: &str = "The 06:15 to Gullsay is delayed by twenty minutes.";
 
 #[tokio::test]

@@ -1,6 +1,6 @@
 //! Sound that flows: engines of a test's own, reached by sheets alone.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+use crate::BINARY;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::time::{Duration, Instant};
@@ -11,7 +11,6 @@ use dispatcher_standins::{start_heron, tone};
 use futures::StreamExt as _;
 use serde_json::json;
 
-const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
 const HERON: &str = include_str!("../../demo/sheets/heron.toml");
 const TEXT: &str = "The 06:15 to Gullsay is delayed by twenty minutes.";
 

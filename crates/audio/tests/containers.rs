@@ -1,6 +1,5 @@
 //! Files as other programs write them: every sample coding of WAV, chunks in
 //! odd places, lengths that lie, tags before and after.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use bytes::Bytes;
 use dispatcher_audio::{

@@ -1,5 +1,4 @@
 //! What is done to sound on its way, by numbers.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use bytes::Bytes;
 use dispatcher_audio::{

@@ -1,6 +1,5 @@
 //! What fuzzing has kept of each reader (`scripts/fuzz.sh`), read once more:
 //! what it has found once must not come back.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 #[path = "support/any_bytes.rs"]
 mod any_bytes;

@@ -1,5 +1,4 @@
 //! Pieces that overlap, and speakers of different loudness.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, Joiner, Joint, Layout, LoudnessMeter, Tags};

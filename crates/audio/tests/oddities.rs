@@ -1,11 +1,8 @@
 //! Files as they are met with: made through a pipe, behind tags, beside
 //! pictures, torn at the front, of codings that are rare; and what is no sound.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::{Bench, decode};
 use dispatcher_audio::{AudioError, Codec, Format, Layout, decode_all, measure, sniff};
-use support::{Bench, decode};
 
 /// Made by a tool, read as a stream, and as the sound it was made of: to the
 /// frame, or with so many frames of the coder's own before or behind it.

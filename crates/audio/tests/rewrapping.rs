@@ -1,5 +1,4 @@
 //! What stands beside the sound, and sound that changes its container alone.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Codec, Format, Meter, Options, Tags, Transcoder, decode_all, encode_all};

@@ -1,6 +1,5 @@
 //! The tempo of speech: it follows how fast somebody speaks, whatever the
 //! format, and is not told of what is no speech.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_audio::{Codec, Effects, Format, Options, TempoMeter, Transcoder, encode_all};
 

@@ -1,15 +1,12 @@
 //! Files that independent tools make are read right, and those tools read
 //! ours: sox, flac, vorbis-tools, opus-tools, lame and ffmpeg, as `make test`
 //! installs them.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::process::Command;
 
+use crate::support::{Bench, decode};
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Codec, Format, Layout, Meter, Options, Tags, Transcoder, decode_all, encode_all};
-use support::{Bench, decode};
 
 #[test]
 fn plain_samples_of_every_container_are_read_to_the_bit() {

@@ -1,6 +1,5 @@
 //! The transcoder as a stream would use it: every way in to every way out,
 //! checked by numbers.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Codec, Format, STANDARD_RATES, Transcoder, decode_all, encode_all, measure, sniff};

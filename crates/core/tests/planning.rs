@@ -1,5 +1,4 @@
 //! From a wish to ordered candidates.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -1,5 +1,4 @@
 //! Sheets as their authors write them: those that ship, and those with faults.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_core::{
     ArgumentText, Body, Cause, Driver, LocalAudio, Measure, Network, Request as _, Scheme, Sheet, SheetError, Site,

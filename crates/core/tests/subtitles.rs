@@ -1,5 +1,4 @@
 //! Subtitles of a transcript hold every word, in order, at its time.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_core::{Transcript, Word};
 use proptest::prelude::*;

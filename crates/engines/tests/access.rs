@@ -1,14 +1,11 @@
 //! What each access scheme shows of a credential, and to whom.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod collect;
-mod listener;
-mod probe;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use crate::listener::{Listener, Seen, answer};
+use crate::probe::{sound, speak};
 use aws_lc_rs::encoding::AsDer as _;
 use aws_lc_rs::signature::{
     ECDSA_P256_SHA256_FIXED, ECDSA_P256_SHA256_FIXED_SIGNING, ED25519, EcdsaKeyPair, Ed25519KeyPair, KeyPair as _,
@@ -19,8 +16,6 @@ use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_vault::Parts;
-use listener::{Listener, Seen, answer};
-use probe::{sound, speak};
 use serde_json::{Value, json};
 
 fn sheet(access: &str, call: &str) -> String {

@@ -1,15 +1,12 @@
 //! A pasted curl call, drafted into a sheet, sends what the command itself
 //! sends: both are recorded by the same listener.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod listener;
 
 use std::path::Path;
 
+use crate::listener::{Listener, Seen, answer};
 use dispatcher_core::{Draft, Files, draft};
 use dispatcher_engines::{AudioSource, Engine, Fetcher, Hear, Speak};
 use dispatcher_vault::Parts;
-use listener::{Listener, Seen, answer};
 
 /// Files that commands name.
 struct Folder<'a>(&'a Path);

@@ -1,5 +1,4 @@
 //! The drivers against the stand-ins and against real programs.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};

@@ -1,5 +1,4 @@
 //! The process driver with small programs of every system.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};

@@ -1,23 +1,18 @@
 //! Wire shapes beyond one call: steps, parts, polls, links, WebSockets,
 //! certificates; each by a sheet alone.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod collect;
-mod listener;
-mod probe;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use crate::collect::collect;
+use crate::listener::{Listener, answer};
+use crate::probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sentence, sound, speak, wave};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use collect::collect;
 use dispatcher_core::Cause;
 use dispatcher_engines::{AudioSource, Engine, Fetcher};
 use dispatcher_vault::Parts;
 use futures::{SinkExt as _, StreamExt as _};
-use listener::{Listener, answer};
-use probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sentence, sound, speak, wave};
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
 

@@ -1,17 +1,12 @@
 //! Answers that look good and are not: an error in the last look of a poll or
 //! around the audio, and audio that is less than its answer states.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod collect;
-mod listener;
-mod probe;
-
+use crate::listener::{Listener, answer};
+use crate::probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sound, speak, wave};
 use base64::Engine as _;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use dispatcher_core::Cause;
 use dispatcher_vault::Parts;
-use listener::{Listener, answer};
-use probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sound, speak, wave};
 use serde_json::{Value, json};
 
 /// What is wrong by these rules, whatever the status says.

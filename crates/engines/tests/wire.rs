@@ -1,21 +1,17 @@
 //! What the http driver puts on the wire, and what it makes of answers.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod collect;
-mod listener;
 
 use std::collections::BTreeMap;
 use std::io::Write as _;
 use std::sync::Arc;
 use std::time::Duration;
 
+use crate::collect::collect;
+use crate::listener::{Listener, answer};
 use bytes::Bytes;
-use collect::collect;
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::Cause;
 use dispatcher_engines::{AudioSource, Engine, EngineError, Fetcher, Hear, Speak};
 use dispatcher_vault::Parts;
-use listener::{Listener, answer};
 
 const ODD: &str = "50 % \"off\" & <more>\n日本/é?";
 const SECRET: &str = "s3cret+/=&value";

@@ -1,14 +1,11 @@
 //! What is written of a dispatch, whatever becomes of it: costs in their own
 //! currencies, times from their own beginnings, an end for each attempt.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::time::Duration;
 
+use crate::support::{HERON, House, collect, lines, load, say, script, weather};
 use dispatcher_standins::tone::{Manner, speak};
 use dispatcher_store::DispatchFilter;
-use support::{HERON, House, collect, lines, load, say, script, weather};
 
 /// Heron under another name, who charges in dollars.
 fn gull() -> String {

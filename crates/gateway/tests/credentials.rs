@@ -1,17 +1,14 @@
 //! Credentials and keys, from the gateway's side.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
+use crate::support::{House, TEXT, TOKEN, collect, leg, registry, route, say, token, weather};
 use dispatcher_core::{Cause, Leg, Work};
 use dispatcher_gateway::{EngineState, Gateway, GatewayError, Roots, SynthesisRequest};
 use dispatcher_store::{AccessKey, Store};
 use dispatcher_vault::{KeyKind, RootKey, Sealed, new_key, rewrap};
 use secrecy::ExposeSecret as _;
-use support::{House, TEXT, TOKEN, collect, leg, registry, route, say, token, weather};
 
 async fn cause_of(house: &House) -> (Cause, String) {
     match house.gateway.speak(&house.caller, say(TEXT, "heron/pellin")).await.err().unwrap() {
@@ -121,10 +118,10 @@ async fn a_refused_credential_shows_its_cause_until_it_is_taken_again() {
 async fn after_revoking_nothing_is_sent_any_more() {
     let house = House::open().await;
     house.gateway.revoke_credential("heron", "test").await.unwrap();
-    let calls = support::delivered(&house.heron).await;
+    let calls = crate::support::delivered(&house.heron).await;
     let (cause, detail) = cause_of(&house).await;
     assert_eq!((cause, detail.as_str()), (Cause::Absent, "no credential; run: dispatcher credential add heron"));
-    assert_eq!(support::delivered(&house.heron).await, calls);
+    assert_eq!(crate::support::delivered(&house.heron).await, calls);
     assert!(house.gateway.revoke_credential("herron", "test").await.is_err());
 }
 
@@ -175,7 +172,7 @@ async fn a_list_of_voices_is_asked_for_at_the_pace_of_the_engine() {
     let bittern = dispatcher_standins::start_bittern(0, "ferry", "gate-52", "north").await.unwrap();
     // Two voices a page: more than one call. Without a pace they take a few milliseconds.
     let sheet = format!("{BITTERN}\n[pace]\nper_minute = 150\n");
-    let engine = support::load(&sheet, "bittern.toml", Some(&bittern.url()));
+    let engine = crate::support::load(&sheet, "bittern.toml", Some(&bittern.url()));
     let house = House::open_with(|registry, _| registry.add(engine)).await;
     let parts = [("user", "ferry"), ("password", "gate-52"), ("shore", "north")];
     let parts = parts.map(|(name, value)| (name.to_owned(), value.to_owned().into()));
@@ -194,7 +191,7 @@ async fn restarted(house: &House, heron: &str, root: Roots) -> House {
     house.gateway.finish().await;
     let store = Store::open(&folder.join("records.db")).unwrap();
     let engines = registry(folder, heron, &house.turnstone.url());
-    let gateway = Gateway::start(store, root, engines, support::host()).await.unwrap();
+    let gateway = Gateway::start(store, root, engines, crate::support::host()).await.unwrap();
     assert!(gateway.registry().routes().contains_key("pier"), "routes come back from the records");
     House {
         folder: tempfile::tempdir().unwrap(),
@@ -217,7 +214,7 @@ async fn a_credential_is_not_sent_to_another_host() {
     let (cause, detail) = cause_of(&moved).await;
     assert_eq!(cause, Cause::Absent);
     assert!(detail.contains("bound to 127.0.0.1, not to localhost"), "{detail}");
-    assert_eq!(support::delivered(&house.heron).await["calls"], 0);
+    assert_eq!(crate::support::delivered(&house.heron).await["calls"], 0);
     assert!(detail.contains("dispatcher credential confirm heron"), "it says what to do: {detail}");
     let trial = moved.gateway.check_credential("heron", "test").await.unwrap();
     assert!(trial.works == Some(false) && trial.told.contains("bound to 127.0.0.1"), "{trial:?}");
@@ -261,7 +258,7 @@ async fn another_root_key_opens_nothing_and_says_so() {
     let (cause, detail) = cause_of(&other).await;
     assert_eq!(cause, Cause::Absent);
     assert!(!detail.contains(TOKEN) && !detail.is_empty(), "{detail}");
-    assert_eq!(support::delivered(&house.heron).await["calls"], 0);
+    assert_eq!(crate::support::delivered(&house.heron).await["calls"], 0);
 }
 
 #[tokio::test]

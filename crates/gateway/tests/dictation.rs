@@ -1,14 +1,11 @@
 //! Long recordings: cut, heard part by part, and put together word for word.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::time::Duration;
 
+use crate::support::{House, delivered, load, weather};
 use dispatcher_core::Transcript;
 use dispatcher_gateway::JobView;
 use dispatcher_standins::tone;
-use support::{House, delivered, load, weather};
 
 const TURNSTONE: &str = include_str!("../../../demo/sheets/turnstone.toml");
 const RATE: u32 = 16_000;

@@ -1,14 +1,11 @@
 //! Two requests whose audio may differ never have one fingerprint.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::collections::BTreeMap;
 
+use crate::support::{House, say, script};
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Shaping, Style};
 use dispatcher_gateway::{SynthesisRequest, TextInput, Unsupported};
-use support::{House, say, script};
 
 async fn fingerprint(house: &House, request: &SynthesisRequest) -> String {
     house.gateway.estimate_speech(&house.caller, request).await.unwrap().fingerprint.unwrap()

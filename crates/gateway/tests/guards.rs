@@ -1,14 +1,11 @@
 //! What must hold before an engine is called, and what is charged after.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::sync::{Arc, Mutex};
 
+use crate::support::{House, app, collect, lines, load, say};
 use dispatcher_core::{Criteria, PlanError, Wanted};
 use dispatcher_gateway::{Caller, GatewayError, Registry};
 use dispatcher_store::{DispatchFilter, Store};
-use support::{House, app, collect, lines, load, say};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
 

@@ -1,19 +1,16 @@
 //! One recognition through the stages, against the stand-ins.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::io::Write as _;
 use std::sync::Arc;
 use std::time::Duration;
 
+use crate::support::{House, TEXT, delivered, leg, lines, route, weather, words};
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_core::{Cause, HearingWish, Work};
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{GatewayError, GivenAudio, RecognitionRequest, Unsupported};
 use dispatcher_standins::tone::{Manner, speak};
-use support::{House, TEXT, delivered, leg, lines, route, weather, words};
 
 /// turnstone's price of a second, in 10⁻⁹ EUR.
 const SECOND: i64 = 400_000;
@@ -103,7 +100,7 @@ async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
          wav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n[recognition.lines]\n",
         copy.display()
     );
-    let house = House::open_with(|registry, _| registry.add(support::load(&sheet, "copier.toml", None))).await;
+    let house = House::open_with(|registry, _| registry.add(crate::support::load(&sheet, "copier.toml", None))).await;
     let samples = speak(TEXT, Manner { pitch: 1.0, rate: 1.5 }, 16_000);
     let whole = |sample: f32, scale: f64| (f64::from(sample) * scale) as i32;
     let stereo = Format { channels: 2, ..Format::new(Codec::Wav, 16_000) };

@@ -1,16 +1,13 @@
 //! What scripts name beside their text: sounds that are put in, words of
 //! lexicons, lines that overlap, speakers of different loudness.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::{House, ON_TAPE, listen, load, say, script, tape, texts};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_gateway::{NewLexicon, SynthesisRequest, TextInput, Utterance};
 use dispatcher_markup::{Line, Outcome, dialogue};
 use dispatcher_standins::tone::{self, Heard};
-use support::{House, ON_TAPE, listen, load, say, script, tape, texts};
 
 const RATE: f64 = 24_000.0;
 
@@ -197,7 +194,7 @@ async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
     let without = house.speak(script("One <audio src=\"gong.wav\"/>", "heron/isolde")).await;
     assert_ne!(without.fingerprint, sounds[2]);
     // Another app has its own.
-    let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
+    let other = dispatcher_gateway::Caller { app: crate::support::app("barge"), operator: false, who: "other".into() };
     let utterance =
         house.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
     assert_eq!(texts(&listen(utterance.unwrap()).await.1), ["One two"]);
@@ -240,7 +237,7 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
     assert_ne!(utterance.fingerprint, before);
     assert_eq!(element(&utterance, "lexicon"), (Outcome::Rewritten, "'own' says how to speak 1 word"));
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull zay."]);
-    let other = dispatcher_gateway::Caller { app: support::app("barge"), operator: false, who: "other".into() };
+    let other = dispatcher_gateway::Caller { app: crate::support::app("barge"), operator: false, who: "other".into() };
     let utterance = house.gateway.speak(&other, say("To Gullsay.", "heron/pellin")).await.unwrap();
     assert_eq!(texts(&listen(utterance).await.1), ["To Gullsay."], "another app's lexicon is none of its own");
     house.gateway.put_lexicon(new("own", Some("nobody"), true, "x"), "test").await.unwrap_err();

@@ -1,14 +1,11 @@
 //! Jobs: pieces that are made once, waits, cancelling, and what is left behind.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::time::Duration;
 
+use crate::support::{HERON, House, ON_TAPE, delivered, host_with_jobs, load, registry, say, weather, words};
 use dispatcher_audio::{Codec, Format};
 use dispatcher_gateway::{Gateway, JobView, JobWork, NewJob, Roots, Track};
 use dispatcher_store::{DispatchFilter, Store};
-use support::{HERON, House, ON_TAPE, delivered, host_with_jobs, load, registry, say, weather, words};
 
 /// heron with room for one sentence.
 fn short_heron() -> String {
@@ -108,8 +105,12 @@ async fn a_job_waits_for_an_engine_that_is_down_and_says_why() {
 #[tokio::test]
 async fn a_piece_that_breaks_off_falls_back_alone() {
     let house = house().await;
-    let legs = vec![support::leg("short", Some("pellin")), support::leg("tape", None)];
-    house.gateway.put_route(support::route("dock", dispatcher_core::Work::Synthesis, legs), "test").await.unwrap();
+    let legs = vec![crate::support::leg("short", Some("pellin")), crate::support::leg("tape", None)];
+    house
+        .gateway
+        .put_route(crate::support::route("dock", dispatcher_core::Work::Synthesis, legs), "test")
+        .await
+        .unwrap();
     // A later call breaks off in its midst.
     weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 1}").await;
     let job = tracks(&[("Doors", sentences(1, 3))], "dock");

@@ -1,14 +1,11 @@
 //! Scripts that are performed in parts: what is heard, by number.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::{HERON, House, delivered, listen, load, script, texts, weather};
 use dispatcher_audio::decode_all;
 use dispatcher_core::Cause;
 use dispatcher_gateway::{GatewayError, SynthesisRequest, Unsupported};
 use dispatcher_markup::Outcome;
 use dispatcher_standins::tone::{Heard, hear};
-use support::{HERON, House, delivered, listen, load, script, texts, weather};
 
 /// heron without what it takes beside its text: all of it is made good.
 fn bare_heron() -> String {
@@ -180,7 +177,7 @@ async fn a_part_that_fails_falls_back_alone() {
     let utterance = house.speak(request.clone()).await;
     let id = utterance.dispatch.clone();
     let (_, heard) = listen(utterance).await;
-    assert_eq!(texts(&heard), ["One two three.", support::ON_TAPE, "Five."]);
+    assert_eq!(texts(&heard), ["One two three.", crate::support::ON_TAPE, "Five."]);
     let (row, attempts, _) = house.dispatch(&id).await;
     assert_eq!(row.state.name(), "done");
     let ends: Vec<(&str, &str)> = attempts.iter().map(|a| (a.engine.as_str(), a.state.name())).collect();

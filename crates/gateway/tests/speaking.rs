@@ -1,15 +1,12 @@
 //! One synthesis through the stages, against the stand-ins.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-
-mod support;
 
 use std::time::{Duration, Instant};
 
+use crate::support::{House, ON_TAPE, TEXT, collect, delivered, leg, lines, route, say, weather, words};
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Cause, Criteria, PlanError, Wanted, Work};
 use dispatcher_gateway::{GatewayError, SynthesisRequest, TextInput, Unsupported};
 use dispatcher_markup::Outcome;
-use support::{House, ON_TAPE, TEXT, collect, delivered, leg, lines, route, say, weather, words};
 
 /// heron's price of a character, in 10⁻⁹ EUR.
 const CHARACTER: i64 = 16_000;

@@ -1,6 +1,5 @@
 //! The clauses of SSML 1.1, one after the other: what each becomes for an
 //! engine that takes text alone, and for one that takes it all.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_markup::{Choices, Dialect, Lowered, Piece, Policy, Treatment, VoiceWish, lower, read_ssml};
 

@@ -1,6 +1,5 @@
 //! Words of lexicons in scripts: what an engine with phonemes is sent, what
 //! one without, and what is told of it.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::sync::Arc;
 

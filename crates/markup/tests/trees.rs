@@ -1,7 +1,6 @@
 //! Whatever valid tree an app sends: every word is said once, in order, with
 //! what holds where it stands; every break is as long as it says; every part
 //! fits the engine's limit and is a document by itself.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use dispatcher_markup::{Choices, Dialect, Piece, Policy, Room, lower, pack, read_ssml};
 use proptest::prelude::*;

@@ -24,7 +24,7 @@ use tokio_tungstenite::tungstenite::protocol::CloseFrame;
 
 use crate::serve::{Answer, Service, StandIn, admit, header, json as in_json, serve};
 use crate::socket::{Socket, open};
-use crate::tone::{Manner, Speaker, hear, speak};
+use crate::tone::{Manner, Speaker, hear, pcm_bytes, speak};
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
 
@@ -202,7 +202,7 @@ async fn say(mut socket: Socket, text: &str, pitch: f64, sky: Arc<Sky>, forecast
             let _ = socket.send(Message::text(step.to_string())).await;
         }
         samples += piece.len();
-        let bytes: Vec<u8> = piece.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()).collect();
+        let bytes = pcm_bytes(&piece);
         pieces += bytes.len();
         if socket.send(Message::binary(bytes)).await.is_err() {
             return sky.count(|delivered| delivered.left += 1);

@@ -24,7 +24,7 @@ use serde::Deserialize;
 use serde_json::json;
 
 use crate::serve::{Answer, Body, Service, StandIn, admit, collect, json, serve, streamed};
-use crate::tone::{Manner, Speaker};
+use crate::tone::{Manner, Speaker, pcm_bytes};
 use crate::trouble::Trouble;
 use crate::weather::{Forecast, Phase, Sky, Weather};
 
@@ -253,7 +253,7 @@ async fn send(
         if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
             tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
         }
-        let pcm: Vec<u8> = samples.iter().flat_map(|s| ((s * 32_767.0) as i16).to_le_bytes()).collect();
+        let pcm = pcm_bytes(&samples);
         let Ok(coded) = coder.push(&pcm.into()) else { return };
         if coded.is_empty() {
             continue;

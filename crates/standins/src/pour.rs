@@ -8,7 +8,7 @@ use hyper::body::Frame;
 
 use crate::serve::{Body, streamed};
 use crate::spoken::{Stretch, text_of};
-use crate::tone::{Manner, Speaker};
+use crate::tone::{Manner, Speaker, pcm_bytes};
 use crate::weather::{Forecast, Sky, Weather};
 
 /// A body that says the text as 16-bit samples, little-endian, behind a head
@@ -53,7 +53,7 @@ pub(crate) fn pour_stretches(
             if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
                 tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
             }
-            piece.extend(samples.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()));
+            piece.extend(pcm_bytes(&samples));
             let ready = std::mem::take(&mut piece);
             sky.count(|delivered| delivered.audio_bytes += ready.len() as u64);
             if sender.send(Ok(Frame::data(ready.into()))).await.is_err() {

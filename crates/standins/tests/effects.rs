@@ -3,7 +3,7 @@
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Effects, Format, Options, Transcoder, decode_all};
-use dispatcher_standins::tone::{Heard, Manner, hear, speak};
+use dispatcher_standins::tone::{Heard, Manner, hear, pcm_bytes, speak};
 
 const TEXT: &str = "The 06:15 to Gullsay is delayed by twenty minutes.";
 const RATE: u32 = 24_000;
@@ -11,7 +11,7 @@ const RATE: u32 = 24_000;
 fn after(effects: Effects) -> Vec<Heard> {
     let format = Format::new(Codec::Pcm, RATE);
     let samples = speak(TEXT, Manner { pitch: 1.0, rate: 1.0 }, RATE);
-    let bytes: Vec<u8> = samples.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()).collect();
+    let bytes: Vec<u8> = pcm_bytes(&samples);
     let mut transcoder = Transcoder::with(format, format, Options { effects, ..Options::default() }).unwrap();
     let mut out = Vec::new();
     for piece in bytes.chunks(3_000) {

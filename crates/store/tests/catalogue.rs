@@ -1,10 +1,7 @@
 //! Lists of voices, marks and kept sound, as the gateway keeps them.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::store;
 use dispatcher_store::{CatalogueRow, ChangeRow, RecalledRow, Store};
-use support::store;
 
 fn list(document: &str, at: i64) -> CatalogueRow {
     CatalogueRow { engine: "heron".into(), document: document.into(), read_at: Some(at), tried_at: at, problem: None }

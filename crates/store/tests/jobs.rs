@@ -1,17 +1,14 @@
 //! Jobs as the gateway keeps them.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::{app, attempt, dispatch, entry};
 use dispatcher_store::{
     AttemptEnd, AttemptState, DispatchRow, JobChange, JobFileRow, JobFilter, JobPieceRow, JobProgress, JobRow,
     JobState, LedgerKind, Store, StoreError, WebhookResult,
 };
-use support::{app, attempt, dispatch, entry};
 
 /// A store with an app.
 async fn store() -> (tempfile::TempDir, Store) {
-    let (folder, store) = support::store();
+    let (folder, store) = crate::support::store();
     store.add_app(app("quay"), "test".into()).await.unwrap();
     (folder, store)
 }

@@ -1,10 +1,7 @@
 //! Apps, their keys, people and their sessions.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::{app, store};
 use dispatcher_store::{AccessKey, App, Session, Store, StoreError};
-use support::{app, store};
 
 fn key(id: &str, app: &str) -> AccessKey {
     AccessKey {

@@ -1,10 +1,7 @@
 //! Prompt sets as the gateway keeps them.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::store;
 use dispatcher_store::{PromptFileRow, PromptSetRow, StoreError};
-use support::store;
 
 fn set(app: &str, document: &str) -> PromptSetRow {
     PromptSetRow {

@@ -1,13 +1,10 @@
 //! The store as the gateway uses it.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::{app, attempt, dispatch, entry, store};
 use dispatcher_store::{
     AccessKey, AttemptEnd, AttemptState, ClipRow, DispatchEnd, DispatchFilter, DispatchState, GroupBy, Identified,
     LedgerKind, LedgerRow, LexiconRow, Store, StoreError,
 };
-use support::{app, attempt, dispatch, entry, store};
 
 async fn settled(store: &Store, id: &str, app: &str, nanos: i64) {
     store.begin_dispatch(dispatch(id, app)).await.unwrap();

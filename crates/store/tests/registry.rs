@@ -1,10 +1,7 @@
 //! Sheets, routes, presets and credentials: versions, and what is in force.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
-mod support;
-
+use crate::support::store;
 use dispatcher_store::{CredentialRow, CredentialState, Store, StoreError};
-use support::store;
 
 async fn sheet(store: &Store, document: &str, origin: &str) -> i64 {
     store.put_sheet("heron".into(), document.into(), origin.into(), 1).await.unwrap()

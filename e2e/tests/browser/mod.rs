@@ -1,5 +1,4 @@
 //! Headless Chromium from Debian's packages, driven by chromedriver.
-#![allow(dead_code, reason = "each test binary uses a part")]
 
 use std::path::Path;
 use std::process::{Child, Command, Stdio};

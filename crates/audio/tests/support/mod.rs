@@ -1,6 +1,4 @@
 //! A sound, files that tools make of it, and how close what is read comes.
-#![allow(dead_code, reason = "not every test has a use for all of it")]
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::path::{Path, PathBuf};
 use std::process::Command;

@@ -1,6 +1,4 @@
 //! A plain listener on loopback that keeps what it was sent and answers as told.
-#![allow(dead_code, reason = "not every test file looks at all of a request")]
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::sync::{Arc, Mutex};
 

@@ -1,6 +1,4 @@
 //! An engine by a few lines of a sheet, asked to speak and to hear.
-#![allow(dead_code, reason = "not every test file needs each of them")]
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 use std::sync::Arc;
 

@@ -1,7 +1,5 @@
 //! A gateway in this process, with its records, the stand-ins, and two local
 //! programs that play a recording and print a transcript.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-#![allow(dead_code, reason = "each test file uses its own part")]
 
 use std::collections::BTreeMap;
 use std::path::Path;

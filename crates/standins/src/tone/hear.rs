@@ -1,5 +1,6 @@
 //! Tone speech to text. Works at the recording's own rate, from 8 kHz.
 
+use std::collections::HashMap;
 use std::f64::consts::{PI, TAU};
 use std::sync::Arc;
 
@@ -285,6 +286,55 @@ impl Energies {
     }
 }
 
+/// Real and imaginary parts of the tones, padded to whole vectors of four.
+const PARTS: usize = 68;
+
+/// Windowed waves of the 33 tones over a stretch of one length. The waves of a
+/// sample lie side by side, so that all tones are correlated at once: most of
+/// the time of a test is spent here.
+struct Probe {
+    weights: Vec<[f32; PARTS]>,
+    window: Vec<f32>,
+    sum: f64,
+    squares: f64,
+}
+
+impl Probe {
+    fn new(length: usize, cycles: &[f64; 33]) -> Probe {
+        let window: Vec<f64> = (0..length).map(|n| (PI * (n as f64 + 0.5) / length as f64).sin()).collect();
+        let mut weights = vec![[0.0; PARTS]; length];
+        for (tone, cycles) in cycles.iter().enumerate() {
+            for (n, row) in weights.iter_mut().enumerate() {
+                let (sin, cos) = (TAU * (cycles * n as f64).fract()).sin_cos();
+                (row[2 * tone], row[2 * tone + 1]) = ((window[n] * cos) as f32, (window[n] * sin) as f32);
+            }
+        }
+        Probe {
+            sum: window.iter().sum(),
+            squares: window.iter().map(|w| w * w).sum(),
+            window: window.iter().map(|w| *w as f32).collect(),
+            weights,
+        }
+    }
+
+    fn energies(&self, part: impl Iterator<Item = f32>) -> Energies {
+        let mut sums = [0.0_f32; PARTS];
+        let mut total = 0.0;
+        for ((sample, row), window) in part.zip(&self.weights).zip(&self.window) {
+            for (sum, weight) in sums.iter_mut().zip(row) {
+                *sum += sample * weight;
+            }
+            total += f64::from(window * sample).powi(2);
+        }
+        let mut tones = [0.0; 33];
+        for (tone, parts) in tones.iter_mut().zip(sums.chunks_exact(2)) {
+            let power = f64::from(parts[0]).powi(2) + f64::from(parts[1]).powi(2);
+            *tone = 2.0 * power / (self.sum * self.sum);
+        }
+        Energies { tones, total: total / self.squares }
+    }
+}
+
 /// A stretch of frames that all show one symbol.
 #[derive(Debug, Clone, Copy)]
 struct Run {
@@ -332,31 +382,24 @@ impl<'a> Ear<'a> {
         self.symbol / 20.0
     }
 
-    /// Energies over `length` samples around a centre.
-    fn energies(&self, centre: f64, length: usize) -> Energies {
-        let from = (centre - length as f64 / 2.0).round();
-        let part: Vec<f32> = (0..length)
-            .map(|n| {
-                let at = from + n as f64;
-                if at < 0.0 { 0.0 } else { self.samples.get(at as usize).copied().unwrap_or(0.0) }
-            })
-            .collect();
-        let window = |n: usize| (PI * (n as f64 + 0.5) / length as f64).sin();
-        let sum: f64 = (0..length).map(window).sum();
-        let squares: f64 = (0..length).map(|n| window(n).powi(2)).sum();
-        let windowed: Vec<f32> = part.iter().enumerate().map(|(n, x)| (window(n) * f64::from(*x)) as f32).collect();
-        let mut tones = [0.0; 33];
-        for (tone, cycles) in tones.iter_mut().zip(self.cycles) {
-            *tone = 2.0 * correlate(&windowed, |_| 1.0, cycles) / (sum * sum);
-        }
-        let total = windowed.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>() / squares;
-        Energies { tones, total }
+    fn probe(&self, length: usize) -> Probe {
+        Probe::new(length, &self.cycles)
+    }
+
+    /// Energies of the stretch of a probe around a centre.
+    fn energies(&self, centre: f64, probe: &Probe) -> Energies {
+        let from = (centre - probe.weights.len() as f64 / 2.0).round();
+        let part = (0..probe.weights.len()).map(|n| {
+            let at = from + n as f64;
+            if at < 0.0 { 0.0 } else { self.samples.get(at as usize).copied().unwrap_or(0.0) }
+        });
+        probe.energies(part)
     }
 
     fn runs(&self) -> Vec<Run> {
-        let length = (0.60 * self.symbol).round() as usize;
+        let probe = self.probe((0.60 * self.symbol).round() as usize);
         let count = (self.samples.len() as f64 / self.hop()) as usize;
-        let frames: Vec<Energies> = (0..count).map(|n| self.energies(n as f64 * self.hop(), length)).collect();
+        let frames: Vec<Energies> = (0..count).map(|n| self.energies(n as f64 * self.hop(), &probe)).collect();
         let levels: Vec<f64> = frames.iter().map(Energies::level).collect();
         let loudest = levels.iter().copied().fold(0.0, f64::max);
         let mut tonal: Vec<f64> = (0..count)
@@ -413,13 +456,15 @@ impl<'a> Ear<'a> {
 
     fn spoken(&self) -> Vec<Spoken> {
         let mut symbols: Vec<Spoken> = Vec::new();
+        let mut probes: HashMap<usize, Probe> = HashMap::new();
         for group in Self::candidates(&self.runs()) {
             let frames: usize = group.iter().map(|run| run.to - run.from).sum();
             let Some(longest) = group.iter().max_by_key(|run| run.to - run.from) else { continue };
             let centre = (longest.from + longest.to - 1) as f64 / 2.0 * self.hop();
             let width = (longest.to - longest.from) as f64 * self.hop();
             let length = width.min(0.85 * self.symbol).max(0.30 * self.symbol).round() as usize;
-            let energies = self.energies(centre, length);
+            let probe = probes.entry(length).or_insert_with(|| self.probe(length));
+            let energies = self.energies(centre, probe);
             let (low, low_energy, low_next) = energies.best(0);
             let (high, high_energy, high_next) = energies.best(16);
             let margin = (low_energy / low_next.max(1e-30)).min(high_energy / high_next.max(1e-30));

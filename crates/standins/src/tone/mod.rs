@@ -38,6 +38,14 @@ fn high_tone(nibble: u8) -> f64 {
     1_610.0 + 66.0 * f64::from(nibble)
 }
 
+/// Samples between -1 and 1 as 16-bit little-endian PCM.
+///
+/// Apart from the async functions that send it: those are compiled in the
+/// program that runs them, which for tests is without optimisation.
+pub fn pcm_bytes(samples: &[f32]) -> Vec<u8> {
+    samples.iter().flat_map(|sample| ((sample * 32_767.0) as i16).to_le_bytes()).collect()
+}
+
 /// CRC-16/CCITT-FALSE.
 fn check_sum(data: &[u8]) -> u16 {
     data.iter().fold(0xFFFF, |crc, byte| {

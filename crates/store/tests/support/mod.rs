@@ -1,6 +1,4 @@
 //! Records of tests.
-#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
-#![allow(dead_code, reason = "each test file uses its own part")]
 
 use dispatcher_store::{App, AttemptRow, AttemptState, DispatchRow, DispatchState, LedgerKind, LedgerRow, Store};
 

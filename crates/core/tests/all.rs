@@ -1,0 +1,7 @@
+//! All tests of this crate's public interface in one program: to link one
+//! for each file would take longer than to run them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod planning;
+mod sheets;
+mod subtitles;

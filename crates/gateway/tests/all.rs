@@ -1,0 +1,15 @@
+//! All tests of this crate's public interface in one program: to link one
+//! for each file would take longer than to run them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod accounting;
+mod credentials;
+mod dictation;
+mod fingerprints;
+mod guards;
+mod hearing;
+mod inserts;
+mod jobs;
+mod scripts;
+mod speaking;
+mod support;

@@ -1,0 +1,29 @@
+//! All tests of this crate's public interface in one program: to link one
+//! for each file would take longer than to run them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
+
+mod accessibility;
+mod attacked;
+mod browser;
+mod client;
+mod console;
+mod convert;
+mod engines;
+mod formats;
+mod guarding;
+mod guide;
+mod jobs;
+mod keeping;
+mod listening;
+mod long_work;
+mod nothing_lost;
+mod prompts;
+mod samples;
+mod screenshots;
+mod scripts;
+mod set_up;
+mod speaking;
+mod streaming;
+
+/// The product under test.
+const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");
