@@ -1,7 +1,7 @@
 //! One sound behind another in a stream, brought to the rate and channels of
 //! the first. Joining of pieces that were asked for lives in [`crate::joiner`].
 
-use crate::resample::{Resampler, remix};
+use crate::dsp::resample::{Resampler, remix};
 use crate::{AudioError, Layout, STANDARD_RATES};
 
 /// The way of a later sound to the layout of the first.

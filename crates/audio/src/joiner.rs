@@ -2,10 +2,10 @@
 
 use bytes::Bytes;
 
-use crate::encode::Encoder;
-use crate::front::Front;
-use crate::level::Leveller;
-use crate::room::release;
+use crate::buffers::release;
+use crate::codec::encode::Encoder;
+use crate::dsp::level::Leveller;
+use crate::pipeline::Pipeline;
 use crate::{AudioError, Effects, Format, Layout, Length, Tags};
 
 /// How a piece joins those before it and behind it; on its own unless said.
@@ -33,7 +33,7 @@ pub struct Joint {
 pub struct Joiner {
     output: Format,
     encoder: Encoder,
-    piece: Option<Front>,
+    piece: Option<Pipeline>,
     leveller: Leveller,
     levelled: Vec<f32>,
     /// The end of the piece before the one at hand, which it overlaps.
@@ -93,7 +93,7 @@ impl Joiner {
     pub fn begin(&mut self, input: Format, joint: Joint) -> Result<(), AudioError> {
         joint.effects.check()?;
         let layout = Layout { rate: self.output.rate, channels: self.output.channels };
-        self.piece = Some(Front::new(input, layout, joint.effects, joint.any_length)?);
+        self.piece = Some(Pipeline::new(input, layout, joint.effects, joint.any_length)?);
         self.leveller.begin(joint.speaker, joint.asked);
         if self.own == 0 {
             // In place of one that came to nothing.

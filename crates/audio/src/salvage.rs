@@ -2,10 +2,10 @@
 //! bytes in it that are not its format. For what people send; what engines
 //! send is read strictly.
 
-use crate::decode::Decoder;
-use crate::encode::Encoder;
-use crate::expansion::Expansion;
-use crate::resample::remix;
+use crate::codec::decode::Decoder;
+use crate::codec::encode::Encoder;
+use crate::dsp::expansion::Expansion;
+use crate::dsp::resample::remix;
 use crate::{AudioError, Codec, Format, Layout, Length, Tags};
 
 /// Writes what can be read of damaged audio as 16-bit WAV, at its own rate and

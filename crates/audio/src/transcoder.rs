@@ -2,11 +2,11 @@
 
 use bytes::Bytes;
 
-use crate::decode::Decoder;
-use crate::effects::Effects;
-use crate::encode::Encoder;
-use crate::front::Front;
-use crate::rewrap::{Rewrap, Rewrapped};
+use crate::codec::decode::Decoder;
+use crate::codec::encode::Encoder;
+use crate::container::rewrap::{Rewrap, Rewrapped};
+use crate::dsp::effects::Effects;
+use crate::pipeline::Pipeline;
 use crate::{AudioError, Format, Layout, Length, Meter, Tags};
 
 /// What is wanted beside the format; nothing unless said.
@@ -37,12 +37,12 @@ impl Options {
 /// moved as it is. Otherwise it is decoded, remixed, resampled and encoded.
 /// After an error the transcoder is of no more use.
 pub struct Transcoder {
-    way: Way,
+    way: ConversionPath,
     output: Format,
     finished: bool,
 }
 
-enum Way {
+enum ConversionPath {
     Pass(Box<Meter>),
     /// And what to do where the sound turns out to need it.
     Rewrap(Box<(Rewrap, Format, Options)>),
@@ -51,7 +51,7 @@ enum Way {
 
 /// Decodes, and then encodes.
 struct Conversion {
-    front: Front,
+    front: Pipeline,
     encoder: Encoder,
     frames: u64,
 }
@@ -84,12 +84,12 @@ impl Transcoder {
     pub fn with(input: Format, output: Format, options: Options) -> Result<Self, AudioError> {
         options.effects.check()?;
         let way = if passes(input, output, &options) {
-            Way::Pass(Box::new(Meter::new(input)?))
+            ConversionPath::Pass(Box::new(Meter::new(input)?))
         } else {
             output.check_output()?;
             match rewrap(input, output, &options) {
-                Some(rewrap) => Way::Rewrap(Box::new((rewrap, input, options))),
-                None => Way::Convert(Box::new(Conversion::new(input, output, options)?)),
+                Some(rewrap) => ConversionPath::Rewrap(Box::new((rewrap, input, options))),
+                None => ConversionPath::Convert(Box::new(Conversion::new(input, output, options)?)),
             }
         };
         Ok(Transcoder { way, output, finished: false })
@@ -103,12 +103,12 @@ impl Transcoder {
 
     /// Whether the bytes pass untouched.
     pub fn passes_through(&self) -> bool {
-        matches!(self.way, Way::Pass(_))
+        matches!(self.way, ConversionPath::Pass(_))
     }
 
     /// Whether the sound is decoded, which takes time.
     pub fn decodes(&self) -> bool {
-        matches!(self.way, Way::Convert(_))
+        matches!(self.way, ConversionPath::Convert(_))
     }
 
     /// The format that comes out.
@@ -119,9 +119,9 @@ impl Transcoder {
     /// How much sound has come out so far.
     pub fn length(&self) -> Length {
         match &self.way {
-            Way::Pass(meter) => meter.length(),
-            Way::Rewrap(rewrap) => rewrap.0.length(),
-            Way::Convert(conversion) => Length { frames: conversion.frames, rate: self.output.rate },
+            ConversionPath::Pass(meter) => meter.length(),
+            ConversionPath::Rewrap(rewrap) => rewrap.0.length(),
+            ConversionPath::Convert(conversion) => Length { frames: conversion.frames, rate: self.output.rate },
         }
     }
 
@@ -131,9 +131,9 @@ impl Transcoder {
     /// When the bytes are not the input format.
     pub fn push(&mut self, bytes: &Bytes) -> Result<Bytes, AudioError> {
         match &mut self.way {
-            Way::Pass(meter) => meter.push(bytes).map(|()| bytes.clone()),
-            Way::Rewrap(_) => self.rewrap(bytes, false),
-            Way::Convert(conversion) => conversion.push(bytes, false),
+            ConversionPath::Pass(meter) => meter.push(bytes).map(|()| bytes.clone()),
+            ConversionPath::Rewrap(_) => self.rewrap(bytes, false),
+            ConversionPath::Convert(conversion) => conversion.push(bytes, false),
         }
     }
 
@@ -146,9 +146,9 @@ impl Transcoder {
             return Ok(Bytes::new());
         }
         match &mut self.way {
-            Way::Pass(meter) => meter.finish().map(|_| Bytes::new()),
-            Way::Rewrap(_) => self.rewrap(&[], true),
-            Way::Convert(conversion) => conversion.push(&[], true),
+            ConversionPath::Pass(meter) => meter.finish().map(|_| Bytes::new()),
+            ConversionPath::Rewrap(_) => self.rewrap(&[], true),
+            ConversionPath::Convert(conversion) => conversion.push(&[], true),
         }
     }
 
@@ -158,22 +158,22 @@ impl Transcoder {
     /// again. `None` where they would be the same.
     pub fn start(&self) -> Option<Bytes> {
         let start = match &self.way {
-            Way::Pass(_) => None,
-            Way::Rewrap(rewrap) => rewrap.0.start(),
-            Way::Convert(conversion) => conversion.encoder.start(),
+            ConversionPath::Pass(_) => None,
+            ConversionPath::Rewrap(rewrap) => rewrap.0.start(),
+            ConversionPath::Convert(conversion) => conversion.encoder.start(),
         };
         start.map(Bytes::from)
     }
 
     fn rewrap(&mut self, bytes: &[u8], last: bool) -> Result<Bytes, AudioError> {
-        let Way::Rewrap(rewrap) = &mut self.way else { return Ok(Bytes::new()) };
+        let ConversionPath::Rewrap(rewrap) = &mut self.way else { return Ok(Bytes::new()) };
         let (rewrap, input, options) = rewrap.as_mut();
         match rewrap.push(bytes, last)? {
             Rewrapped::Bytes(bytes) => Ok(bytes.into()),
             Rewrapped::Refused(seen) => {
                 let mut conversion = Conversion::new(*input, self.output, std::mem::take(options))?;
                 let out = conversion.push(&seen, last);
-                self.way = Way::Convert(Box::new(conversion));
+                self.way = ConversionPath::Convert(Box::new(conversion));
                 out
             }
         }
@@ -184,7 +184,7 @@ impl Conversion {
     fn new(input: Format, output: Format, options: Options) -> Result<Self, AudioError> {
         let layout = Layout { rate: output.rate, channels: output.channels };
         Ok(Conversion {
-            front: Front::new(input, layout, options.effects, options.any_length)?,
+            front: Pipeline::new(input, layout, options.effects, options.any_length)?,
             encoder: Encoder::new(output, options.tags)?,
             frames: 0,
         })

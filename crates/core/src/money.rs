@@ -156,20 +156,20 @@ impl fmt::Display for Money {
 }
 
 #[derive(Serialize, Deserialize)]
-struct Written {
+struct MoneyText {
     amount: String,
     currency: Currency,
 }
 
 impl Serialize for Money {
     fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        Written { amount: self.amount(), currency: self.currency }.serialize(serializer)
+        MoneyText { amount: self.amount(), currency: self.currency }.serialize(serializer)
     }
 }
 
 impl<'de> Deserialize<'de> for Money {
     fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let written = Written::deserialize(deserializer)?;
+        let written = MoneyText::deserialize(deserializer)?;
         let nanos = parse_nanos(&written.amount).map_err(serde::de::Error::custom)?;
         Ok(Money { nanos, currency: written.currency })
     }

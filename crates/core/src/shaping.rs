@@ -102,7 +102,7 @@ impl Shaping {
     /// What becomes of the wishes with an engine's controls, for one of its
     /// models and voices. `make_good`: the gateway does what it can itself.
     pub fn with(&self, controls: &SpeakingControls, model: Option<&str>, voice: &Voice, make_good: bool) -> Shaped {
-        let mut work = Work { model, make_good, shaped: Shaped::default() };
+        let mut work = ShapingWork { model, make_good, shaped: Shaped::default() };
         let (rate, rest) = work.number("rate", &controls.rate, self.rate, Sort::Factor);
         work.shaped.rate = rate;
         let rest = rest.unwrap_or(1.0);
@@ -137,13 +137,13 @@ enum Sort {
     Alone,
 }
 
-struct Work<'a> {
+struct ShapingWork<'a> {
     model: Option<&'a str>,
     make_good: bool,
     shaped: Shaped,
 }
 
-impl Work<'_> {
+impl ShapingWork<'_> {
     fn note(&mut self, control: &'static str, done: Done, note: String) {
         self.shaped.adjustments.push(Adjustment { control, done, note });
     }
@@ -276,7 +276,7 @@ pub struct HearingWish {
 impl HearingWish {
     /// What an engine's model is given of it, and what was done with each.
     pub fn with(&self, controls: &HearingControls, model: Option<&str>) -> (HearingWish, Vec<Adjustment>) {
-        let mut work = Work { model, make_good: false, shaped: Shaped::default() };
+        let mut work = ShapingWork { model, make_good: false, shaped: Shaped::default() };
         let mut given = HearingWish::default();
         if !self.hints.is_empty() {
             let most = work.count("hints", &controls.hints, self.hints.len() as u64);

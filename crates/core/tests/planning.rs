@@ -39,12 +39,12 @@ fn leg(engine: &str, languages: &[&str]) -> Leg {
     }
 }
 
-struct House {
+struct TestCatalogue {
     sheets: BTreeMap<String, Arc<Sheet>>,
     routes: BTreeMap<String, Route>,
 }
 
-fn house() -> House {
+fn house() -> TestCatalogue {
     let mut far = leg("owl", &[]);
     far.model = Some("far".into());
     far.deadline = Some(700);
@@ -65,13 +65,13 @@ fn house() -> House {
     ];
     let sheets =
         [sheet("gull", VOICES, false), sheet("tern", VOICES, true), sheet("owl", "", true), sheet("hawk", "", true)];
-    House {
+    TestCatalogue {
         sheets: sheets.into_iter().map(|sheet| (sheet.name.clone(), sheet)).collect(),
         routes: routes.into_iter().map(|route| (route.name.clone(), route)).collect(),
     }
 }
 
-impl House {
+impl TestCatalogue {
     fn planner(&self) -> Planner<'_> {
         Planner { sheets: &self.sheets, routes: &self.routes, granted: None }
     }

@@ -15,14 +15,14 @@ const MAX_KEY: usize = 1_024;
 
 /// One step of a path.
 #[derive(Debug, Clone, PartialEq, Eq)]
-enum Step {
+enum PathStep {
     Name(String),
     Index(usize),
 }
 
 /// A singular path.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Path(Vec<Step>);
+pub(crate) struct Path(Vec<PathStep>);
 
 impl Path {
     /// Reads `$.a.b[0]` or `$['a']`; `None` where it is not singular.
@@ -36,14 +36,14 @@ impl Path {
                 if name.is_empty() || !name.chars().all(|c| c.is_alphanumeric() || c == '_' || c == '-') {
                     return None;
                 }
-                steps.push(Step::Name(name.into()));
+                steps.push(PathStep::Name(name.into()));
                 rest = &after[end..];
             } else {
                 let (inner, after) = rest.strip_prefix('[')?.split_once(']')?;
                 let quoted = inner.strip_prefix(['\'', '"']).and_then(|inner| inner.strip_suffix(['\'', '"']));
                 steps.push(match quoted {
-                    Some(name) => Step::Name(name.into()),
-                    None => Step::Index(inner.parse().ok()?),
+                    Some(name) => PathStep::Name(name.into()),
+                    None => PathStep::Index(inner.parse().ok()?),
                 });
                 rest = after;
             }
@@ -107,7 +107,7 @@ enum Level {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
+enum JsonState {
     /// A value must follow.
     Value,
     /// In an object: a key or its end.
@@ -136,7 +136,7 @@ enum State {
 /// The scanner.
 pub(crate) struct Scanner {
     path: Path,
-    state: State,
+    state: JsonState,
     levels: Vec<Level>,
     key: String,
     target: bool,
@@ -153,7 +153,7 @@ impl Scanner {
     pub(crate) fn new(path: Path) -> Self {
         Scanner {
             path,
-            state: State::Value,
+            state: JsonState::Value,
             levels: Vec::new(),
             key: String::new(),
             target: false,
@@ -182,7 +182,7 @@ impl Scanner {
         let mut at = 0;
         while at < bytes.len() {
             // The audio itself: long runs without anything to look at.
-            if self.target && self.state == (State::Text { key: false }) {
+            if self.target && self.state == (JsonState::Text { key: false }) {
                 let run = bytes[at..].iter().take_while(|b| !matches!(b, b'"' | b'\\')).count();
                 self.take_base64(&bytes[at..at + run], &mut out)?;
                 at += run;
@@ -201,8 +201,8 @@ impl Scanner {
     fn keep(&mut self, byte: u8) -> Result<(), ScanError> {
         let Some(rest) = self.rest.as_mut() else { return Ok(()) };
         let inside = match self.state {
-            State::Text { key: false } => byte != b'"',
-            State::Escape { key: false } | State::Unicode { key: false, .. } => true,
+            JsonState::Text { key: false } => byte != b'"',
+            JsonState::Escape { key: false } | JsonState::Unicode { key: false, .. } => true,
             _ => false,
         };
         if self.target && inside {
@@ -222,63 +222,63 @@ impl Scanner {
     /// The answer is over.
     pub(crate) fn finish(&self) -> Result<(), ScanError> {
         match (self.state, self.found) {
-            (State::Done, true) => Ok(()),
-            (State::Done, false) => Err(ScanError::NotFound),
+            (JsonState::Done, true) => Ok(()),
+            (JsonState::Done, false) => Err(ScanError::NotFound),
             _ => Err(ScanError::Torn),
         }
     }
 
     fn step(&mut self, byte: u8, out: &mut Vec<u8>) -> Result<(), ScanError> {
         match self.state {
-            State::Text { key } => self.text(byte, key, out),
-            State::Escape { key } => self.escape(byte, key, out),
-            State::Unicode { key, left, code } => {
+            JsonState::Text { key } => self.text(byte, key, out),
+            JsonState::Escape { key } => self.escape(byte, key, out),
+            JsonState::Unicode { key, left, code } => {
                 let digit = (byte as char).to_digit(16).ok_or(ScanError::NotJson)?;
                 let code = code * 16 + digit;
                 if left > 1 {
-                    self.state = State::Unicode { key, left: left - 1, code };
+                    self.state = JsonState::Unicode { key, left: left - 1, code };
                     return Ok(());
                 }
-                self.state = State::Text { key };
+                self.state = JsonState::Text { key };
                 self.letter(char::from_u32(code).unwrap_or('\u{FFFD}'), key, out)
             }
-            State::Bare if !matches!(byte, b',' | b'}' | b']') && !byte.is_ascii_whitespace() => {
+            JsonState::Bare if !matches!(byte, b',' | b'}' | b']') && !byte.is_ascii_whitespace() => {
                 if byte.is_ascii_alphanumeric() || matches!(byte, b'+' | b'-' | b'.') {
                     Ok(())
                 } else {
                     Err(ScanError::NotJson)
                 }
             }
-            State::Bare => {
+            JsonState::Bare => {
                 self.after_value();
                 self.step(byte, out)
             }
             _ if byte.is_ascii_whitespace() => Ok(()),
-            State::Value => self.value(byte),
-            State::ValueOrEnd if byte == b']' => self.close(byte),
-            State::ValueOrEnd => self.value(byte),
-            State::KeyOrEnd if byte == b'}' => self.close(byte),
-            State::KeyOrEnd | State::Key if byte == b'"' => {
+            JsonState::Value => self.value(byte),
+            JsonState::ValueOrEnd if byte == b']' => self.close(byte),
+            JsonState::ValueOrEnd => self.value(byte),
+            JsonState::KeyOrEnd if byte == b'}' => self.close(byte),
+            JsonState::KeyOrEnd | JsonState::Key if byte == b'"' => {
                 self.key.clear();
-                self.state = State::Text { key: true };
+                self.state = JsonState::Text { key: true };
                 Ok(())
             }
-            State::Colon if byte == b':' => {
-                self.state = State::Value;
+            JsonState::Colon if byte == b':' => {
+                self.state = JsonState::Value;
                 Ok(())
             }
-            State::CommaOrEnd if byte == b',' => {
+            JsonState::CommaOrEnd if byte == b',' => {
                 match self.levels.last_mut() {
                     Some(Level::Array { index }) => {
                         *index += 1;
-                        self.state = State::Value;
+                        self.state = JsonState::Value;
                     }
-                    _ => self.state = State::Key,
+                    _ => self.state = JsonState::Key,
                 }
                 Ok(())
             }
-            State::CommaOrEnd => self.close(byte),
-            State::KeyOrEnd | State::Key | State::Colon | State::Done => Err(ScanError::NotJson),
+            JsonState::CommaOrEnd => self.close(byte),
+            JsonState::KeyOrEnd | JsonState::Key | JsonState::Colon | JsonState::Done => Err(ScanError::NotJson),
         }
     }
 
@@ -286,18 +286,18 @@ impl Scanner {
         match byte {
             b'"' => {
                 self.target = !self.found && self.here();
-                self.state = State::Text { key: false };
+                self.state = JsonState::Text { key: false };
             }
             b'{' | b'[' if self.levels.len() >= MAX_DEPTH => return Err(ScanError::NotJson),
             b'{' => {
                 self.levels.push(Level::Object { key: String::new() });
-                self.state = State::KeyOrEnd;
+                self.state = JsonState::KeyOrEnd;
             }
             b'[' => {
                 self.levels.push(Level::Array { index: 0 });
-                self.state = State::ValueOrEnd;
+                self.state = JsonState::ValueOrEnd;
             }
-            b'-' | b'0'..=b'9' | b't' | b'f' | b'n' => self.state = State::Bare,
+            b'-' | b'0'..=b'9' | b't' | b'f' | b'n' => self.state = JsonState::Bare,
             _ => return Err(ScanError::NotJson),
         }
         Ok(())
@@ -306,8 +306,8 @@ impl Scanner {
     fn here(&self) -> bool {
         self.levels.len() == self.path.0.len()
             && self.levels.iter().zip(&self.path.0).all(|(level, step)| match (level, step) {
-                (Level::Object { key }, Step::Name(name)) => key == name,
-                (Level::Array { index }, Step::Index(wanted)) => index == wanted,
+                (Level::Object { key }, PathStep::Name(name)) => key == name,
+                (Level::Array { index }, PathStep::Index(wanted)) => index == wanted,
                 _ => false,
             })
     }
@@ -323,7 +323,7 @@ impl Scanner {
     }
 
     fn after_value(&mut self) {
-        self.state = if self.levels.is_empty() { State::Done } else { State::CommaOrEnd };
+        self.state = if self.levels.is_empty() { JsonState::Done } else { JsonState::CommaOrEnd };
     }
 
     fn text(&mut self, byte: u8, key: bool, out: &mut Vec<u8>) -> Result<(), ScanError> {
@@ -332,7 +332,7 @@ impl Scanner {
                 if let Some(Level::Object { key }) = self.levels.last_mut() {
                     *key = std::mem::take(&mut self.key);
                 }
-                self.state = State::Colon;
+                self.state = JsonState::Colon;
             }
             b'"' => {
                 if std::mem::take(&mut self.target) {
@@ -341,7 +341,7 @@ impl Scanner {
                 }
                 self.after_value();
             }
-            b'\\' => self.state = State::Escape { key },
+            b'\\' => self.state = JsonState::Escape { key },
             0..=0x1F => return Err(ScanError::NotJson),
             _ if key && self.key.len() < MAX_KEY => self.key.push(byte as char),
             _ => {}
@@ -350,10 +350,10 @@ impl Scanner {
     }
 
     fn escape(&mut self, byte: u8, key: bool, out: &mut Vec<u8>) -> Result<(), ScanError> {
-        self.state = State::Text { key };
+        self.state = JsonState::Text { key };
         match byte {
             b'u' => {
-                self.state = State::Unicode { key, left: 4, code: 0 };
+                self.state = JsonState::Unicode { key, left: 4, code: 0 };
                 Ok(())
             }
             b'"' | b'\\' | b'/' => self.letter(byte as char, key, out),

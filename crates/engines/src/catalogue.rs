@@ -13,7 +13,7 @@ use serde_json_path::JsonPath;
 
 use crate::EngineError;
 use crate::flow::{Last, parse};
-use crate::request::{Call, Source};
+use crate::request::{Call, SheetSource};
 use crate::wire::Wire;
 
 /// More voices or pages than these are no catalogue.
@@ -44,7 +44,7 @@ const MEMBERS: [&str; 12] = [
 ];
 
 /// What was found of a voice, member by member.
-type Found = BTreeMap<&'static str, Vec<String>>;
+type FoundFields = BTreeMap<&'static str, Vec<String>>;
 
 fn member<'a>(paths: &'a VoicePaths, name: &str) -> Option<&'a String> {
     match name {
@@ -67,7 +67,7 @@ fn member<'a>(paths: &'a VoicePaths, name: &str) -> Option<&'a String> {
 struct Members(Vec<(&'static str, JsonPath)>);
 
 impl Members {
-    fn compile(paths: &VoicePaths, sheet: Source<'_>, key: &[&str]) -> Result<Members, SheetError> {
+    fn compile(paths: &VoicePaths, sheet: SheetSource<'_>, key: &[&str]) -> Result<Members, SheetError> {
         let compile = |name: &&'static str| {
             let path = member(paths, name)?;
             Some(JsonPath::parse(path).map(|path| (*name, path)).map_err(|error| {
@@ -77,7 +77,7 @@ impl Members {
         MEMBERS.iter().filter_map(compile).collect::<Result<_, _>>().map(Members)
     }
 
-    fn read(&self, node: &serde_json::Value, found: &mut Found) {
+    fn read(&self, node: &serde_json::Value, found: &mut FoundFields) {
         for (name, path) in &self.0 {
             let values: Vec<String> = path.query(node).all().into_iter().flat_map(texts).collect();
             if !values.is_empty() {
@@ -102,10 +102,10 @@ fn texts(value: &serde_json::Value) -> Vec<String> {
 /// `[catalogue]`, compiled.
 pub(crate) struct Listing {
     spec: Catalogue,
-    way: Way,
+    way: CatalogueSource,
 }
 
-enum Way {
+enum CatalogueSource {
     Call(Box<Pages>),
     Lines { line: Regex },
 }
@@ -120,7 +120,7 @@ struct Pages {
 }
 
 impl Listing {
-    pub(crate) fn compile_call(spec: &Catalogue, probe: &Value, sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(crate) fn compile_call(spec: &Catalogue, probe: &Value, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let fault = |message: String| SheetError::at_key(sheet.0, sheet.1, &["catalogue"], message);
         let path = |name: &str, path: &str| {
             JsonPath::parse(path).map_err(|error| fault(format!("{name} is not a JSONPath: {error}")))
@@ -134,7 +134,7 @@ impl Listing {
                 Members::compile(&each.voice, sheet, &["catalogue", "each", "voice"])?,
             )),
         };
-        let way = Way::Call(Box::new(Pages {
+        let way = CatalogueSource::Call(Box::new(Pages {
             call: Call::compile(spec, &probe, sheet, &["catalogue"])?,
             voices: path("voices", spec.voices.as_deref().unwrap_or("$[*]"))?,
             next: spec.next.as_deref().map(|next| path("next", next)).transpose()?,
@@ -144,7 +144,7 @@ impl Listing {
         Ok(Listing { spec: spec.clone(), way })
     }
 
-    pub(crate) fn compile_lines(spec: &Catalogue, sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(crate) fn compile_lines(spec: &Catalogue, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let fault = |message: String| SheetError::at_key(sheet.0, sheet.1, &["catalogue", "line"], message);
         let line = Regex::new(spec.line.as_deref().unwrap_or_default())
             .map_err(|error| fault(format!("not a regular expression: {error}")))?;
@@ -155,19 +155,19 @@ impl Listing {
         if let Some(strange) = groups.iter().find(|name| !MEMBERS.contains(name)) {
             return Err(fault(format!("the group '{strange}' is not one of {}", MEMBERS.join(", "))));
         }
-        Ok(Listing { spec: spec.clone(), way: Way::Lines { line } })
+        Ok(Listing { spec: spec.clone(), way: CatalogueSource::Lines { line } })
     }
 
     /// The voices that a program's output lists.
     pub(crate) fn of_lines(&self, output: &str) -> Result<Vec<Voice>, EngineError> {
-        let Way::Lines { line } = &self.way else { return Ok(Vec::new()) };
+        let CatalogueSource::Lines { line } = &self.way else { return Ok(Vec::new()) };
         let one = |text: &str| {
             let captures = line.captures(text)?;
             let group = |name: &&'static str| {
                 let value = captures.name(name)?.as_str().trim();
                 (!value.is_empty()).then(|| (*name, vec![value.to_owned()]))
             };
-            Some(MEMBERS.iter().filter_map(group).collect::<Found>())
+            Some(MEMBERS.iter().filter_map(group).collect::<FoundFields>())
         };
         self.listed(output.lines().filter_map(one))
     }
@@ -179,7 +179,7 @@ impl Listing {
         credential: &Parts,
         turns: Turns<'_>,
     ) -> Result<Vec<Voice>, EngineError> {
-        let Way::Call(pages) = &self.way else { return Ok(Vec::new()) };
+        let CatalogueSource::Call(pages) = &self.way else { return Ok(Vec::new()) };
         let Pages { call, voices, next, members, each } = pages.as_ref();
         let mut found = Vec::new();
         let mut page: Option<String> = None;
@@ -190,7 +190,7 @@ impl Listing {
             let (response, redactor) = wire.send(call, &context, None, credential).await?;
             let answer = parse(&Last::Response(response).read(wire, &redactor).await?, &redactor)?;
             for node in voices.query(&answer).all() {
-                let mut one = Found::new();
+                let mut one = FoundFields::new();
                 members.read(node, &mut one);
                 found.push(one);
             }
@@ -222,14 +222,16 @@ impl Listing {
     /// The first call as text, without its access.
     pub(crate) fn preview(&self) -> String {
         match &self.way {
-            Way::Call(pages) => pages.call.preview(&context! { page => "", voice => (), access => context! {} }),
-            Way::Lines { .. } => self.spec.arguments.join(" "),
+            CatalogueSource::Call(pages) => {
+                pages.call.preview(&context! { page => "", voice => (), access => context! {} })
+            }
+            CatalogueSource::Lines { .. } => self.spec.arguments.join(" "),
         }
     }
 
     /// Asks for the first page alone, to see that one is let in.
     pub(crate) async fn first_page(&self, wire: &Wire, credential: &Parts) -> Result<(), EngineError> {
-        let Way::Call(pages) = &self.way else { return Ok(()) };
+        let CatalogueSource::Call(pages) = &self.way else { return Ok(()) };
         let context = context! { page => (), voice => () };
         let (response, redactor) = wire.send(&pages.call, &context, None, credential).await?;
         Last::Response(response).read(wire, &redactor).await.map(drop)
@@ -237,13 +239,13 @@ impl Listing {
 
     async fn each(
         &self,
-        found: Vec<Found>,
+        found: Vec<FoundFields>,
         call: &Call,
         members: &Members,
         wire: &Wire,
         credential: &Parts,
         turns: Turns<'_>,
-    ) -> Result<Vec<Found>, EngineError> {
+    ) -> Result<Vec<FoundFields>, EngineError> {
         let calls = found.into_iter().map(|voice| add(voice, call, members, wire, credential, turns).boxed());
         // Collected first: the compiler cannot see that lazily made futures may be sent.
         let calls: Vec<_> = calls.collect();
@@ -251,7 +253,7 @@ impl Listing {
     }
 
     /// What was found, in the normal form; voices without an id are none.
-    fn listed(&self, found: impl IntoIterator<Item = Found>) -> Result<Vec<Voice>, EngineError> {
+    fn listed(&self, found: impl IntoIterator<Item = FoundFields>) -> Result<Vec<Voice>, EngineError> {
         let mut ids = HashSet::new();
         let voices: Vec<Voice> = found
             .into_iter()
@@ -264,7 +266,7 @@ impl Listing {
         }
     }
 
-    fn voice(&self, found: &Found) -> Option<Voice> {
+    fn voice(&self, found: &FoundFields) -> Option<Voice> {
         let values = |name: &str| {
             let map = self.spec.map.get(name);
             let ours = |value: &String| map.and_then(|map| map.get(value)).unwrap_or(value).clone();
@@ -280,7 +282,7 @@ impl Listing {
         };
         let mut languages: Vec<String> =
             values("languages").iter().map(whole).filter(|tag| is_language_tag(tag)).collect();
-        if languages.is_empty() && matches!(self.way, Way::Lines { .. }) && is_language_tag(&id) {
+        if languages.is_empty() && matches!(self.way, CatalogueSource::Lines { .. }) && is_language_tag(&id) {
             // Programs often name a voice by its language.
             languages.push(id.clone());
         }
@@ -313,13 +315,13 @@ impl Listing {
 
 /// A voice with what the call for it adds.
 async fn add(
-    mut voice: Found,
+    mut voice: FoundFields,
     call: &Call,
     members: &Members,
     wire: &Wire,
     credential: &Parts,
     turns: Turns<'_>,
-) -> Result<Found, EngineError> {
+) -> Result<FoundFields, EngineError> {
     let first = |name| voice.get(name).and_then(|values: &Vec<String>| values.first().cloned());
     let named = context! { id => first("id"), name => first("name") };
     let context = context! { voice => named, page => () };
@@ -369,16 +371,16 @@ mod tests {
             "call = \"GET /v\"\nvoices = \"$[*]\"\n[voice]\nid = \"$.k\"\nlanguages = \"$.l[*].tag\"\ngender = \"$.g\"\nunavailable = \"$.gone\"\n\
              origin = \"$.own\"\n[map.gender]\nwoman = \"female\"\n[map.origin]\ntrue = \"custom\"\n",
         );
-        let Way::Call(pages) = &listing.way else { panic!("a call") };
+        let CatalogueSource::Call(pages) = &listing.way else { panic!("a call") };
         let members = &pages.members;
-        let apart = listing.voice(&Found::from([
+        let apart = listing.voice(&FoundFields::from([
             ("id", vec!["x".to_owned()]),
             ("languages", vec!["pt".to_owned(), "en-GB".to_owned()]),
             ("region", vec!["BR".to_owned()]),
         ]));
         assert_eq!(apart.expect("a voice").languages, ["pt-BR", "en-GB"]);
         let node = serde_json::json!({"k": 7, "l": [{"tag": "pt_PT"}, {"tag": "not a tag"}], "g": "woman", "own": true, "gone": false});
-        let mut found = Found::new();
+        let mut found = FoundFields::new();
         members.read(&node, &mut found);
         let voice = listing.voice(&found).expect("a voice");
         assert_eq!((voice.id.as_str(), voice.name.as_str(), voice.gender), ("7", "7", Some(Gender::Female)));

@@ -12,23 +12,23 @@ use serde_json_path::JsonPath;
 use sha2::{Digest as _, Sha256};
 
 use crate::EngineError;
-use crate::request::Source;
+use crate::request::SheetSource;
 
 /// Seconds by which audio may be shorter than claimed: coders drop padding.
 const SLACK: f64 = 0.06;
 
-enum Place {
+enum ClaimPlace {
     Path(JsonPath),
     Header(String),
 }
 
 /// `[synthesis.claims]`, compiled.
 pub(crate) struct CompiledClaims {
-    bytes: Option<Place>,
-    milliseconds: Option<Place>,
-    seconds: Option<Place>,
-    samples: Option<Place>,
-    sha256: Option<Place>,
+    bytes: Option<ClaimPlace>,
+    milliseconds: Option<ClaimPlace>,
+    seconds: Option<ClaimPlace>,
+    samples: Option<ClaimPlace>,
+    sha256: Option<ClaimPlace>,
 }
 
 /// What an answer states.
@@ -42,15 +42,15 @@ pub(crate) struct Stated {
 
 impl CompiledClaims {
     /// `None` where the sheet claims nothing.
-    pub(crate) fn compile(spec: &Claims, sheet: Source<'_>) -> Result<Option<CompiledClaims>, SheetError> {
+    pub(crate) fn compile(spec: &Claims, sheet: SheetSource<'_>) -> Result<Option<CompiledClaims>, SheetError> {
         if *spec == Claims::default() {
             return Ok(None);
         }
         let place = |name: &'static str, place: &Option<String>| match place.as_deref() {
             None => Ok(None),
             Some(text) => match text.split_once(':') {
-                Some(("header", header)) => Ok(Some(Place::Header(header.trim().to_ascii_lowercase()))),
-                _ => JsonPath::parse(text).map(|path| Some(Place::Path(path))).map_err(|error| {
+                Some(("header", header)) => Ok(Some(ClaimPlace::Header(header.trim().to_ascii_lowercase()))),
+                _ => JsonPath::parse(text).map(|path| Some(ClaimPlace::Path(path))).map_err(|error| {
                     let message = format!("{name} is neither a JSONPath nor header:NAME: {error}");
                     SheetError::at_key(sheet.0, sheet.1, &["synthesis", "claims", name], message)
                 }),
@@ -68,9 +68,9 @@ impl CompiledClaims {
     /// What is stated in the fields and the JSON of an answer; what it leaves
     /// out is not claimed.
     pub(crate) fn read(&self, headers: &HeaderMap, json: Option<&Value>) -> Stated {
-        let text = |place: &Option<Place>| match place.as_ref()? {
-            Place::Header(name) => headers.get(name)?.to_str().ok().map(|text| text.trim().to_owned()),
-            Place::Path(path) => match path.query(json?).first()? {
+        let text = |place: &Option<ClaimPlace>| match place.as_ref()? {
+            ClaimPlace::Header(name) => headers.get(name)?.to_str().ok().map(|text| text.trim().to_owned()),
+            ClaimPlace::Path(path) => match path.query(json?).first()? {
                 Value::String(text) => Some(text.trim().to_owned()),
                 Value::Number(number) => Some(number.to_string()),
                 _ => None,
@@ -109,16 +109,16 @@ fn digest(text: &str) -> Option<Vec<u8>> {
 }
 
 /// Counts audio as it passes by.
-pub(crate) struct Tally {
+pub(crate) struct ClaimTally {
     bytes: u64,
     hash: Option<Sha256>,
     meter: Option<Meter>,
 }
 
-impl Tally {
-    pub(crate) fn new(claims: &CompiledClaims, format: Format) -> Tally {
+impl ClaimTally {
+    pub(crate) fn new(claims: &CompiledClaims, format: Format) -> ClaimTally {
         let meter = if claims.measures() { Meter::new(format).ok() } else { None };
-        Tally { bytes: 0, hash: claims.sha256.as_ref().map(|_| Sha256::new()), meter }
+        ClaimTally { bytes: 0, hash: claims.sha256.as_ref().map(|_| Sha256::new()), meter }
     }
 
     pub(crate) fn push(&mut self, chunk: &[u8]) {
@@ -159,7 +159,7 @@ impl Tally {
 /// Audio that ends in an error where it is less than its answer states.
 pub(crate) fn checked(
     audio: impl Stream<Item = Result<Bytes, EngineError>> + Send + Unpin + 'static,
-    tally: Tally,
+    tally: ClaimTally,
     stated: Stated,
 ) -> impl Stream<Item = Result<Bytes, EngineError>> + Send {
     futures::stream::unfold((audio, Some((tally, stated))), |(mut audio, mut open)| async move {
@@ -191,7 +191,7 @@ mod tests {
 
     fn outcome(toml: &str, answer: &Value, audio: &[u8]) -> Result<(), String> {
         let claims = claims(toml);
-        let mut tally = Tally::new(&claims, Format::new(dispatcher_audio::Codec::Pcm, 16_000));
+        let mut tally = ClaimTally::new(&claims, Format::new(dispatcher_audio::Codec::Pcm, 16_000));
         audio.chunks(700).for_each(|chunk| tally.push(chunk));
         tally.check(&claims.read(&HeaderMap::new(), Some(answer))).map_err(|error| error.detail)
     }
@@ -232,7 +232,7 @@ mod tests {
         let claims = claims("bytes = \"header: X-Audio-Bytes\"");
         let name = reqwest::header::HeaderName::from_static("x-audio-bytes");
         let headers = HeaderMap::from_iter([(name, "7".parse().expect("a value"))]);
-        let mut tally = Tally::new(&claims, Format::default());
+        let mut tally = ClaimTally::new(&claims, Format::default());
         tally.push(b"1234567");
         assert!(tally.check(&claims.read(&headers, None)).is_ok());
     }

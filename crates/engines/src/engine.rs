@@ -82,7 +82,7 @@ pub struct Hear {
     pub seconds: f64,
 }
 
-enum Way {
+enum EngineDriver {
     Http(Box<HttpDriver>),
     Process(Box<ProcessDriver>),
 }
@@ -90,7 +90,7 @@ enum Way {
 /// A sheet, compiled.
 pub struct Engine {
     sheet: Arc<Sheet>,
-    way: Way,
+    way: EngineDriver,
 }
 
 impl Engine {
@@ -119,8 +119,8 @@ impl Engine {
             return Err(SheetError::at_key(source, file, &["endpoint"], "this is not a URL"));
         }
         let way = match sheet.driver {
-            Driver::Http => Way::Http(Box::new(HttpDriver::compile(&sheet, (source, file), fetcher.clone())?)),
-            Driver::Process => Way::Process(Box::new(ProcessDriver::compile(&sheet, (source, file))?)),
+            Driver::Http => EngineDriver::Http(Box::new(HttpDriver::compile(&sheet, (source, file), fetcher.clone())?)),
+            Driver::Process => EngineDriver::Process(Box::new(ProcessDriver::compile(&sheet, (source, file))?)),
         };
         Ok(Engine { sheet: Arc::new(sheet), way })
     }
@@ -133,8 +133,8 @@ impl Engine {
     /// Why it cannot be called on this host at all, if so.
     pub fn absent(&self) -> Option<String> {
         match &self.way {
-            Way::Process(process) => process.absent(),
-            Way::Http(_) => None,
+            EngineDriver::Process(process) => process.absent(),
+            EngineDriver::Http(_) => None,
         }
     }
 
@@ -221,8 +221,8 @@ impl Engine {
     /// The request that a call becomes, without its access, for people.
     pub fn preview(&self, call: &Speak) -> String {
         match &self.way {
-            Way::Http(http) => http.preview(call),
-            Way::Process(process) => process.preview(call),
+            EngineDriver::Http(http) => http.preview(call),
+            EngineDriver::Process(process) => process.preview(call),
         }
     }
 
@@ -230,16 +230,16 @@ impl Engine {
     /// `None` where the sheet names no list.
     pub fn catalogue_preview(&self) -> Option<String> {
         match &self.way {
-            Way::Http(http) => http.catalogue_preview(),
-            Way::Process(process) => process.catalogue_preview(),
+            EngineDriver::Http(http) => http.catalogue_preview(),
+            EngineDriver::Process(process) => process.catalogue_preview(),
         }
     }
 
     /// The document that a call sends: what limits with `tags` count.
     pub fn document(&self, call: &Speak) -> String {
         match &self.way {
-            Way::Http(http) => http.document(call),
-            Way::Process(_) => call.text.clone(),
+            EngineDriver::Http(http) => http.document(call),
+            EngineDriver::Process(_) => call.text.clone(),
         }
     }
 
@@ -249,8 +249,8 @@ impl Engine {
     /// Free of secrets; faults after the first byte come in the stream.
     pub async fn speak(&self, call: Speak, credential: &Parts) -> Result<Spoken, EngineError> {
         match &self.way {
-            Way::Http(http) => http.speak(call, credential).await,
-            Way::Process(process) => {
+            EngineDriver::Http(http) => http.speak(call, credential).await,
+            EngineDriver::Process(process) => {
                 let audio = process.speak(call).await?;
                 Ok(Spoken { audio, words: Words::default() })
             }
@@ -263,8 +263,8 @@ impl Engine {
     /// Free of secrets.
     pub async fn hear(&self, call: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
         match &self.way {
-            Way::Http(http) => http.hear(call, credential).await,
-            Way::Process(process) => process.hear(call).await,
+            EngineDriver::Http(http) => http.hear(call, credential).await,
+            EngineDriver::Process(process) => process.hear(call).await,
         }
     }
 
@@ -298,8 +298,8 @@ impl Engine {
     /// Free of secrets.
     pub async fn try_credential(&self, credential: &Parts) -> Option<Result<Vec<String>, EngineError>> {
         match &self.way {
-            Way::Http(http) => http.try_credential(credential).await,
-            Way::Process(_) => None,
+            EngineDriver::Http(http) => http.try_credential(credential).await,
+            EngineDriver::Process(_) => None,
         }
     }
 
@@ -310,8 +310,8 @@ impl Engine {
     /// Free of secrets.
     pub async fn voices(&self, credential: &Parts, turns: Turns<'_>) -> Option<Result<Vec<Voice>, EngineError>> {
         match &self.way {
-            Way::Http(http) => http.voices(credential, turns).await,
-            Way::Process(process) => process.voices().await,
+            EngineDriver::Http(http) => http.voices(credential, turns).await,
+            EngineDriver::Process(process) => process.voices().await,
         }
     }
 }

@@ -7,7 +7,7 @@ use reqwest::header::HeaderMap;
 use serde_json::Value;
 use serde_json_path::JsonPath;
 
-use crate::request::Source;
+use crate::request::SheetSource;
 
 /// The rules of `[[errors]]`, compiled; the first that fits counts.
 pub(crate) struct Errors(Vec<Rule>);
@@ -26,7 +26,7 @@ enum Retry {
 }
 
 impl Errors {
-    pub(crate) fn compile(rules: &[ErrorRule], sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(crate) fn compile(rules: &[ErrorRule], sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let path = |text: &str| {
             JsonPath::parse(text).map_err(|error| SheetError::at_key(sheet.0, sheet.1, &["errors"], error.to_string()))
         };

@@ -16,8 +16,8 @@ use serde_json_path::JsonPath;
 
 use crate::EngineError;
 use crate::access::mark;
-use crate::request::{Call, Source, read_up_to};
-use crate::sound::Sound;
+use crate::request::{Call, SheetSource, read_up_to};
+use crate::sound::RequestAudio;
 use crate::wire::{Wire, retry_after};
 
 /// An answer between calls is read so far.
@@ -28,13 +28,13 @@ pub(crate) const MAX_RESULT: usize = 32 << 20;
 const MOST_REMEMBERED: usize = 20_000;
 
 /// Where a kept value lies.
-enum Place {
+enum AnswerPlace {
     Path(JsonPath),
     Header(String),
 }
 
-type Keep = Vec<(String, Place)>;
-type Kept = BTreeMap<String, Value>;
+type Keep = Vec<(String, AnswerPlace)>;
+type KeptValues = BTreeMap<String, Value>;
 
 struct CompiledStep {
     call: Call,
@@ -70,7 +70,7 @@ pub(crate) struct Flow {
     poll: Option<CompiledPoll>,
     fetch: Option<Call>,
     link: Option<(JsonPath, bool)>,
-    remembered: Mutex<HashMap<String, Kept>>,
+    remembered: Mutex<HashMap<String, KeptValues>>,
 }
 
 /// What the last call answered.
@@ -80,7 +80,7 @@ pub(crate) enum Last {
 }
 
 /// What the calls came to.
-pub(crate) struct Outcome {
+pub(crate) struct FlowOutcome {
     pub(crate) last: Last,
     /// The answer of JSON before the last call, where there was one.
     pub(crate) before: Option<Bytes>,
@@ -90,14 +90,14 @@ pub(crate) struct Outcome {
 /// One piece of work on its way through the calls.
 pub(crate) struct Job<'a> {
     pub(crate) context: Value,
-    pub(crate) sound: Option<&'a Sound>,
+    pub(crate) sound: Option<&'a RequestAudio>,
     pub(crate) credential: &'a Parts,
     /// Whom values that are remembered by voice are for.
     pub(crate) voice: &'a str,
 }
 
 impl Job<'_> {
-    fn with(&self, kept: &Kept, piece: Option<u64>) -> Value {
+    fn with(&self, kept: &KeptValues, piece: Option<u64>) -> Value {
         let base = context! { kept => kept, ..self.context.clone() };
         match piece {
             Some(number) => context! { piece => context! { number => number }, ..base },
@@ -106,11 +106,11 @@ impl Job<'_> {
     }
 }
 
-fn compile_keep(keep: &Templates, sheet: Source<'_>, key: &[&str]) -> Result<Keep, SheetError> {
+fn compile_keep(keep: &Templates, sheet: SheetSource<'_>, key: &[&str]) -> Result<Keep, SheetError> {
     let compile = |(name, place): (&String, &String)| {
         let place = match place.split_once(':') {
-            Some(("header", header)) => Place::Header(header.trim().to_ascii_lowercase()),
-            _ => Place::Path(JsonPath::parse(place).map_err(|error| {
+            Some(("header", header)) => AnswerPlace::Header(header.trim().to_ascii_lowercase()),
+            _ => AnswerPlace::Path(JsonPath::parse(place).map_err(|error| {
                 SheetError::at_key(
                     sheet.0,
                     sheet.1,
@@ -124,19 +124,19 @@ fn compile_keep(keep: &Templates, sheet: Source<'_>, key: &[&str]) -> Result<Kee
     keep.iter().map(compile).collect()
 }
 
-fn compile_path(path: &str, sheet: Source<'_>, key: &[&str]) -> Result<JsonPath, SheetError> {
+fn compile_path(path: &str, sheet: SheetSource<'_>, key: &[&str]) -> Result<JsonPath, SheetError> {
     JsonPath::parse(path).map_err(|error| SheetError::at_key(sheet.0, sheet.1, key, format!("not a JSONPath: {error}")))
 }
 
 impl Flow {
-    pub(crate) fn compile(parts: &FlowParts<'_>, probe: &Value, sheet: Source<'_>) -> Result<Flow, SheetError> {
+    pub(crate) fn compile(parts: &FlowParts<'_>, probe: &Value, sheet: SheetSource<'_>) -> Result<Flow, SheetError> {
         let section = parts.section;
-        let mut names: Kept = Kept::new();
-        let with = |names: &Kept| {
+        let mut names: KeptValues = KeptValues::new();
+        let with = |names: &KeptValues| {
             let piece = context! { number => 1 };
             context! { kept => names, piece => piece, ..probe.clone() }
         };
-        let learn = |names: &mut Kept, keep: &Templates| {
+        let learn = |names: &mut KeptValues, keep: &Templates| {
             names.extend(keep.keys().map(|name| (name.clone(), Value::from("probe"))));
         };
         let mut before = Vec::new();
@@ -185,28 +185,28 @@ impl Flow {
     /// A context in which what earlier calls would have left stands by name.
     fn imagined(&self, context: &Value) -> Value {
         let steps = self.before.iter().flat_map(|step| &step.keep);
-        let kept: Kept = steps.map(|(name, _)| (name.clone(), Value::from(format!("[{name}]")))).collect();
+        let kept: KeptValues = steps.map(|(name, _)| (name.clone(), Value::from(format!("[{name}]")))).collect();
         context! { access => context! {}, kept => kept, ..context.clone() }
     }
 
     /// The main call alone, for a WebSocket: what was kept before it is in
     /// the context that comes back.
     pub(crate) async fn opened(&self, wire: &Wire, job: &Job<'_>) -> Result<(&Call, Value), EngineError> {
-        let mut kept = Kept::new();
+        let mut kept = KeptValues::new();
         self.prepare(wire, job, &mut kept).await?;
         Ok((&self.main, job.with(&kept, None)))
     }
 
     /// Makes the calls. Where a remembered value has gone stale, they are
     /// made once more with a fresh one.
-    pub(crate) async fn run(&self, wire: &Wire, job: &Job<'_>) -> Result<Outcome, EngineError> {
-        let mut kept = Kept::new();
+    pub(crate) async fn run(&self, wire: &Wire, job: &Job<'_>) -> Result<FlowOutcome, EngineError> {
+        let mut kept = KeptValues::new();
         let recalled = self.prepare(wire, job, &mut kept).await?;
         let stale = |error: &EngineError| matches!(error.cause, Cause::Malformed | Cause::Unsupported | Cause::Refused);
         match self.work(wire, job, kept).await {
             Err(error) if recalled && stale(&error) => {
                 self.forget(job);
-                let mut kept = Kept::new();
+                let mut kept = KeptValues::new();
                 self.prepare(wire, job, &mut kept).await?;
                 self.work(wire, job, kept).await
             }
@@ -222,7 +222,7 @@ impl Flow {
         }
     }
 
-    fn memory(&self) -> std::sync::MutexGuard<'_, HashMap<String, Kept>> {
+    fn memory(&self) -> std::sync::MutexGuard<'_, HashMap<String, KeptValues>> {
         self.remembered.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
@@ -235,7 +235,7 @@ impl Flow {
     }
 
     /// The calls before; answers whether something remembered was used.
-    async fn prepare(&self, wire: &Wire, job: &Job<'_>, kept: &mut Kept) -> Result<bool, EngineError> {
+    async fn prepare(&self, wire: &Wire, job: &Job<'_>, kept: &mut KeptValues) -> Result<bool, EngineError> {
         let mut recalled = false;
         for (index, step) in self.before.iter().enumerate() {
             let key = self.key(index, step.remember, job);
@@ -258,7 +258,7 @@ impl Flow {
         Ok(recalled)
     }
 
-    async fn work(&self, wire: &Wire, job: &Job<'_>, mut kept: Kept) -> Result<Outcome, EngineError> {
+    async fn work(&self, wire: &Wire, job: &Job<'_>, mut kept: KeptValues) -> Result<FlowOutcome, EngineError> {
         if let (Some((call, bytes)), Some(sound)) = (&self.pieces, job.sound) {
             for (number, part) in sound.parts(*bytes) {
                 let context = context! { audio => part.context(), ..job.with(&kept, Some(number)) };
@@ -291,7 +291,7 @@ impl Flow {
             None => (last, redactor),
         };
         match &self.link {
-            None => Ok(Outcome { last, before, redactor }),
+            None => Ok(FlowOutcome { last, before, redactor }),
             Some((path, access)) => {
                 let body = last.read(wire, &redactor).await?;
                 let answer = parse(&body, &redactor)?;
@@ -299,7 +299,7 @@ impl Flow {
                 let link =
                     link.ok_or_else(|| EngineError::new(Cause::Broken, "the answer has no link at the sheet's path"))?;
                 let response = wire.download(&link, *access, job.credential, &redactor).await?;
-                Ok(Outcome { last: Last::Response(response), before: Some(body), redactor })
+                Ok(FlowOutcome { last: Last::Response(response), before: Some(body), redactor })
             }
         }
     }
@@ -310,7 +310,7 @@ impl Flow {
         poll: &CompiledPoll,
         wire: &Wire,
         job: &Job<'_>,
-        kept: &mut Kept,
+        kept: &mut KeptValues,
     ) -> Result<Bytes, EngineError> {
         let until = Instant::now() + Duration::from_secs(poll.spec.seconds);
         let mut pause = poll.spec.first;
@@ -396,7 +396,7 @@ async fn between(
     response: Response,
     keep: &Keep,
     redactor: &Redactor,
-) -> Result<(Bytes, Kept), EngineError> {
+) -> Result<(Bytes, KeptValues), EngineError> {
     let status = response.status().as_u16();
     let (body, kept) = read_answer(wire, response, keep, redactor, true).await?;
     refuse(wire, status, &body, redactor)?;
@@ -411,20 +411,22 @@ async fn read_answer(
     keep: &Keep,
     redactor: &Redactor,
     all: bool,
-) -> Result<(Bytes, Kept), EngineError> {
+) -> Result<(Bytes, KeptValues), EngineError> {
     let (headers, status): (HeaderMap, u16) = (response.headers().clone(), response.status().as_u16());
     let limit = if all { MAX_BETWEEN } else { MAX_RESULT };
     let body = Bytes::from(read_up_to(response, limit, redactor).await?);
-    let mut kept = Kept::new();
-    let paths = keep.iter().any(|(_, place)| matches!(place, Place::Path(_)));
+    let mut kept = KeptValues::new();
+    let paths = keep.iter().any(|(_, place)| matches!(place, AnswerPlace::Path(_)));
     if paths && all {
         refuse(wire, status, &body, redactor)?;
     }
     let answer = if paths { Some(parse(&body, redactor)?) } else { None };
     for (name, place) in keep {
         let value = match (place, &answer) {
-            (Place::Path(path), Some(answer)) => path.query(answer).first().and_then(kept_value),
-            (Place::Header(header), _) => headers.get(header).and_then(|value| value.to_str().ok()).map(Value::from),
+            (AnswerPlace::Path(path), Some(answer)) => path.query(answer).first().and_then(kept_value),
+            (AnswerPlace::Header(header), _) => {
+                headers.get(header).and_then(|value| value.to_str().ok()).map(Value::from)
+            }
             _ => None,
         };
         match value {

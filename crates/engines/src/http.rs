@@ -16,12 +16,12 @@ use serde_json_path::JsonPath;
 use crate::access::CompiledAccess;
 use crate::base64_json::{Path, Scanner};
 use crate::catalogue::{Listing, Turns};
-use crate::claims::{CompiledClaims, Tally, checked};
+use crate::claims::{ClaimTally, CompiledClaims, checked};
 use crate::engine::{AudioStream, Hear, Speak, Spoken, Words};
-use crate::flow::{Flow, FlowParts, Job, Last, Outcome, parse};
-use crate::request::{Call, Source, connection_error, read_start};
+use crate::flow::{Flow, FlowOutcome, FlowParts, Job, Last, parse};
+use crate::request::{Call, SheetSource, connection_error, read_start};
 use crate::socket::{HearingLine, SpeakingLine};
-use crate::sound::Sound;
+use crate::sound::RequestAudio;
 use crate::transcript::Paths;
 use crate::wire::Wire;
 use crate::{EngineError, Fetcher};
@@ -49,7 +49,7 @@ pub(crate) struct HttpDriver {
 }
 
 impl HttpDriver {
-    pub(crate) fn compile(sheet: &Sheet, source: Source<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
+    pub(crate) fn compile(sheet: &Sheet, source: SheetSource<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
         let open = context! {
             access => CompiledAccess::probe(&sheet.access),
             credential => CompiledAccess::probe_named(&sheet.access),
@@ -77,7 +77,7 @@ impl HttpDriver {
             let audio = line.clone().speak(flow, &self.wire, &job, words.clone()).await?;
             return Ok(Spoken { audio, words });
         }
-        let Outcome { last, before, redactor } = flow.run(&self.wire, &job).await?;
+        let FlowOutcome { last, before, redactor } = flow.run(&self.wire, &job).await?;
         let format = call.format.format;
         let response = match last {
             Last::Response(response) => response,
@@ -85,7 +85,7 @@ impl HttpDriver {
         };
         let response = self.refuse_text(response, answered, &redactor).await?;
         let (declared, headers) = (response.content_length(), response.headers().clone());
-        let tally = self.claims.as_ref().map(|claims| Tally::new(claims, format));
+        let tally = self.claims.as_ref().map(|claims| ClaimTally::new(claims, format));
         let redactor = Arc::new(redactor);
         if let Answered::Base64(path) = answered {
             let scanner = Scanner::with_rest(path.clone());
@@ -125,7 +125,7 @@ impl HttpDriver {
         scanner.finish().map_err(broken)?;
         if let Some(claims) = &self.claims {
             let json = serde_json::from_slice(body).ok();
-            let mut tally = Tally::new(claims, format);
+            let mut tally = ClaimTally::new(claims, format);
             tally.push(&audio);
             tally.check(&claims.read(&HeaderMap::new(), json.as_ref()))?;
         }
@@ -145,14 +145,14 @@ impl HttpDriver {
     pub(crate) async fn hear(&self, call: Hear, credential: &Parts) -> Result<Transcript, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine has no recognition");
         let Listener { flow, paths, line } = self.hear.as_ref().ok_or_else(unable)?;
-        let sound = Sound::whole(&call.audio, &call.format).await?;
+        let sound = RequestAudio::whole(&call.audio, &call.format).await?;
         let context = context! { audio => sound.context(), ..call.context() };
         let job = Job { context, sound: Some(&sound), credential, voice: "" };
         if let Some(line) = line {
             return heard(line.hear(flow, &self.wire, &job, &sound, call.seconds, paths).await);
         }
         let answer = async {
-            let Outcome { last, redactor, .. } = flow.run(&self.wire, &job).await?;
+            let FlowOutcome { last, redactor, .. } = flow.run(&self.wire, &job).await?;
             let body = last.read(&self.wire, &redactor).await?;
             paths.read(&parse(&body, &redactor)?)
         };
@@ -218,7 +218,7 @@ impl HttpDriver {
 fn compile_check(
     sheet: &Sheet,
     open: &Value,
-    source: Source<'_>,
+    source: SheetSource<'_>,
 ) -> Result<Option<(Call, Option<JsonPath>)>, SheetError> {
     let Some(spec) = &sheet.access.check else { return Ok(None) };
     let key = ["access", "check"];
@@ -227,7 +227,7 @@ fn compile_check(
     Ok(Some((Call::compile(spec, open, source, &key)?, roles)))
 }
 
-fn compile_speak(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Option<(Flow, Answered)>, SheetError> {
+fn compile_speak(sheet: &Sheet, open: &Value, source: SheetSource<'_>) -> Result<Option<(Flow, Answered)>, SheetError> {
     let (Some(synthesis), Some(probe)) = (&sheet.synthesis, Speak::probe(sheet)) else { return Ok(None) };
     let probe = context! { ..open.clone(), ..probe.context() };
     let flow = Flow::compile(
@@ -259,7 +259,7 @@ fn compile_speak(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Opti
     Ok(Some((flow, answered)))
 }
 
-fn compile_hear(sheet: &Sheet, open: &Value, source: Source<'_>) -> Result<Option<Listener>, SheetError> {
+fn compile_hear(sheet: &Sheet, open: &Value, source: SheetSource<'_>) -> Result<Option<Listener>, SheetError> {
     let (Some(recognition), Some(probe)) = (&sheet.recognition, Hear::probe(sheet)) else { return Ok(None) };
     let audio = context! {
         base64 => Value::from_safe_string("cHJvYmU=".into()),
@@ -334,7 +334,7 @@ struct AnswerEnd {
 impl AnswerEnd {
     /// Refuses an answer whose JSON tells of an error, or states more audio
     /// than it holds.
-    fn check(&self, rest: Option<&[u8]>, tally: Option<Tally>) -> Result<(), EngineError> {
+    fn check(&self, rest: Option<&[u8]>, tally: Option<ClaimTally>) -> Result<(), EngineError> {
         let Some(rest) = rest else { return Ok(()) };
         let text = String::from_utf8_lossy(rest);
         if let Some(cause) = self.wire.errors.named(self.status, &text) {
@@ -352,7 +352,7 @@ impl AnswerEnd {
 fn decode_base64(
     body: impl Stream<Item = Result<Bytes, EngineError>> + Send + 'static,
     scanner: Scanner,
-    tally: Option<Tally>,
+    tally: Option<ClaimTally>,
     end: AnswerEnd,
 ) -> impl Stream<Item = Result<Bytes, EngineError>> + Send {
     let broken = |error: crate::base64_json::ScanError| {

@@ -23,7 +23,7 @@ use crate::EngineError;
 use crate::catalogue::Listing;
 use crate::engine::{AudioStream, Hear, Speak, find_program};
 use crate::sound::tempo;
-use crate::template::{Place, Template};
+use crate::template::{OutputPlace, Template};
 
 /// Starts another program under limits; part of every Debian system.
 const LIMITER: &str = "prlimit";
@@ -58,7 +58,7 @@ impl ProcessDriver {
         let compile = |arguments: &[String], probe: &Value, section: &str| {
             arguments
                 .iter()
-                .map(|argument| Template::checked(argument, Place::Plain, probe, source, &[section, "arguments"]))
+                .map(|argument| Template::checked(argument, OutputPlace::Plain, probe, source, &[section, "arguments"]))
                 .collect::<Result<Vec<_>, _>>()
         };
         let speak = match (&sheet.synthesis, Speak::probe(sheet)) {
@@ -189,7 +189,7 @@ impl ProcessDriver {
         Ok(String::from_utf8_lossy(&text).into_owned())
     }
 
-    fn start(&self, arguments: &[String], stdin: Option<Bytes>) -> Result<Running, EngineError> {
+    fn start(&self, arguments: &[String], stdin: Option<Bytes>) -> Result<RunningProgram, EngineError> {
         let absent = || EngineError::new(Cause::Absent, self.absent().unwrap_or_default());
         let program = self.program.as_ref().ok_or_else(absent)?;
         let limiter = self.limiter.as_ref().ok_or_else(absent)?;
@@ -219,7 +219,7 @@ impl ProcessDriver {
                 let _ = pipe.write_all(&text).await;
             });
         }
-        Ok(Running { child, group, program: self.spec.program.clone() })
+        Ok(RunningProgram { child, group, program: self.spec.program.clone() })
     }
 }
 
@@ -272,13 +272,13 @@ impl Drop for Group {
     }
 }
 
-struct Running {
+struct RunningProgram {
     child: Child,
     group: Group,
     program: String,
 }
 
-impl Running {
+impl RunningProgram {
     /// Standard output as it comes; an error where the program ends badly or
     /// runs out of time. Dropping the stream kills the group.
     fn stream(mut self, limit: Duration) -> AudioStream {

@@ -11,8 +11,8 @@ use reqwest::{Method, RequestBuilder, Response, Url};
 
 use crate::EngineError;
 use crate::access::Outgoing;
-use crate::sound::Sound;
-use crate::template::{Place, Template, UNRESERVED};
+use crate::sound::RequestAudio;
+use crate::template::{OutputPlace, Template, UNRESERVED};
 
 /// So much of a body is shown.
 const MAX_PREVIEW: usize = 600;
@@ -22,7 +22,7 @@ const MAX_ERROR_BODY: usize = 64 << 10;
 pub(crate) type Named = Vec<(String, Template)>;
 
 /// The text of a sheet and the name of its file.
-pub(crate) type Source<'a> = (&'a str, &'a str);
+pub(crate) type SheetSource<'a> = (&'a str, &'a str);
 
 /// A call, compiled.
 pub(crate) struct Call {
@@ -45,12 +45,12 @@ enum Compiled {
 pub(crate) fn compile_named(
     templates: &Templates,
     probe: &Value,
-    sheet: Source<'_>,
+    sheet: SheetSource<'_>,
     key: &[&str],
 ) -> Result<Named, SheetError> {
     let compile = |(name, template): (&String, &String)| {
         let path: Vec<&str> = key.iter().copied().chain([name.as_str()]).collect();
-        Ok((name.clone(), Template::checked(template, Place::Plain, probe, sheet, &path)?))
+        Ok((name.clone(), Template::checked(template, OutputPlace::Plain, probe, sheet, &path)?))
     };
     templates.iter().map(compile).collect()
 }
@@ -60,7 +60,7 @@ impl Call {
     pub(crate) fn compile(
         request: &dyn Request,
         probe: &Value,
-        sheet: Source<'_>,
+        sheet: SheetSource<'_>,
         key: &[&str],
     ) -> Result<Call, SheetError> {
         let template = request.call_template();
@@ -71,9 +71,9 @@ impl Call {
         let one = |source, place, last| Template::checked(source, place, probe, sheet, &under(last));
         let body = match &template.body {
             Body::Empty => Compiled::Empty,
-            Body::Json(json) => Compiled::Json(one(json, Place::Json, "json")?),
+            Body::Json(json) => Compiled::Json(one(json, OutputPlace::Json, "json")?),
             Body::Text { text, content_type } => Compiled::Text {
-                template: one(text, Place::Plain, "text")?,
+                template: one(text, OutputPlace::Plain, "text")?,
                 content_type: content_type.unwrap_or("text/plain; charset=utf-8").to_owned(),
             },
             Body::Form(form) => Compiled::Form(named(form, "form")?),
@@ -84,7 +84,7 @@ impl Call {
         };
         Ok(Call {
             method,
-            path: one(path.trim(), Place::Path, "call")?,
+            path: one(path.trim(), OutputPlace::Path, "call")?,
             headers: named(template.headers, "headers")?,
             query: named(template.query, "query")?,
             body,
@@ -96,7 +96,7 @@ impl Call {
         &self,
         endpoint: &str,
         context: &Value,
-        sound: Option<&Sound>,
+        sound: Option<&RequestAudio>,
     ) -> Result<(Outgoing, Payload), EngineError> {
         let path = render(&self.path, context)?;
         // An engine may give whole addresses; whether they are allowed is
@@ -197,7 +197,7 @@ impl Payload {
     }
 }
 
-async fn payload(body: &Compiled, context: &Value, sound: Option<&Sound>) -> Result<Payload, EngineError> {
+async fn payload(body: &Compiled, context: &Value, sound: Option<&RequestAudio>) -> Result<Payload, EngineError> {
     let written = |kind: &str, text: String| Payload::Bytes { kind: kind.to_owned(), bytes: text.into() };
     Ok(match body {
         Compiled::Empty => Payload::Empty,
@@ -245,7 +245,7 @@ async fn payload(body: &Compiled, context: &Value, sound: Option<&Sound>) -> Res
     })
 }
 
-async fn audio_part(sound: &Sound) -> Result<Part, EngineError> {
+async fn audio_part(sound: &RequestAudio) -> Result<Part, EngineError> {
     let (body, length) = sound.body().await?;
     let format = sound.format.format;
     Part::stream_with_length(body, length)

@@ -26,9 +26,9 @@ use tokio_tungstenite::tungstenite::protocol::{CloseFrame, Role, WebSocketConfig
 use crate::EngineError;
 use crate::engine::{AudioStream, Words};
 use crate::flow::{Flow, Job, parse};
-use crate::request::{Payload, Source, connection_error, render};
-use crate::sound::Sound;
-use crate::template::{Place, Template};
+use crate::request::{Payload, SheetSource, connection_error, render};
+use crate::sound::RequestAudio;
+use crate::template::{OutputPlace, Template};
 use crate::transcript::{Paths, WordList};
 use crate::wire::{Shown, Wire};
 
@@ -38,9 +38,9 @@ const IDLE: Duration = Duration::from_secs(60);
 const MAX_MESSAGE: usize = 16 << 20;
 const READ_BUFFER: usize = 8 << 10;
 
-type Open = WebSocketStream<Upgraded>;
-type Answers = SplitStream<Open>;
-type Questions = SplitSink<Open, Message>;
+type OpenSocket = WebSocketStream<Upgraded>;
+type Answers = SplitStream<OpenSocket>;
+type Questions = SplitSink<OpenSocket, Message>;
 
 /// A [`Sign`], compiled.
 struct Seen {
@@ -49,7 +49,7 @@ struct Seen {
 }
 
 impl Seen {
-    fn compile(sign: &Sign, sheet: Source<'_>, key: &[&str]) -> Result<Seen, SheetError> {
+    fn compile(sign: &Sign, sheet: SheetSource<'_>, key: &[&str]) -> Result<Seen, SheetError> {
         let path = JsonPath::parse(&sign.at)
             .map_err(|error| SheetError::at_key(sheet.0, sheet.1, key, format!("not a JSONPath: {error}")))?;
         Ok(Seen { path, sign: sign.clone() })
@@ -61,8 +61,13 @@ impl Seen {
     }
 }
 
-fn messages(texts: &[String], probe: &Value, sheet: Source<'_>, key: &[&str]) -> Result<Vec<Template>, SheetError> {
-    texts.iter().map(|text| Template::checked(text, Place::Json, probe, sheet, key)).collect()
+fn messages(
+    texts: &[String],
+    probe: &Value,
+    sheet: SheetSource<'_>,
+    key: &[&str],
+) -> Result<Vec<Template>, SheetError> {
+    texts.iter().map(|text| Template::checked(text, OutputPlace::Json, probe, sheet, key)).collect()
 }
 
 /// What both directions have.
@@ -74,7 +79,7 @@ struct Common {
 }
 
 /// An open call, and what its errors are read with.
-struct Line<'a> {
+struct SocketCall<'a> {
     wire: &'a Wire,
     redactor: Arc<Redactor>,
 }
@@ -87,7 +92,7 @@ enum Heard {
     Closed,
 }
 
-impl Line<'_> {
+impl SocketCall<'_> {
     fn broken(&self, what: impl std::fmt::Display) -> EngineError {
         EngineError::new(Cause::Broken, self.redactor.redact(&what.to_string()))
     }
@@ -169,7 +174,7 @@ impl Common {
         flow: &Flow,
         wire: &'a Wire,
         job: &Job<'_>,
-    ) -> Result<(Line<'a>, Questions, Answers, Value), EngineError> {
+    ) -> Result<(SocketCall<'a>, Questions, Answers, Value), EngineError> {
         let (call, context) = flow.opened(wire, job).await?;
         let context = context! { credential => wire.access.named(job.credential), ..context };
         let mut again = true;
@@ -187,7 +192,7 @@ impl Common {
             }
         };
         let (mut questions, mut answers) = socket.split();
-        let line = Line { wire, redactor: Arc::new(redactor) };
+        let line = SocketCall { wire, redactor: Arc::new(redactor) };
         line.say_all(&mut questions, &self.open, &context).await?;
         if let Some(ready) = &self.ready {
             line.wait_for(ready, &mut answers).await?;
@@ -201,7 +206,7 @@ impl Common {
         &self,
         wire: &Wire,
         shown: Shown,
-    ) -> Result<Result<(Open, Redactor), (Response, Redactor)>, EngineError> {
+    ) -> Result<Result<(OpenSocket, Redactor), (Response, Redactor)>, EngineError> {
         let Shown { mut outgoing, redactor, identity, .. } = shown;
         let key = generate_key();
         let mut put = |name: HeaderName, value: &str| {
@@ -247,7 +252,7 @@ pub(crate) struct SpeakingLine {
 }
 
 impl SpeakingLine {
-    pub(crate) fn compile(spec: &SpeakingSocket, probe: &Value, sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(crate) fn compile(spec: &SpeakingSocket, probe: &Value, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let key = ["synthesis", "socket"];
         let sign = |sign: &Option<Sign>| sign.as_ref().map(|sign| Seen::compile(sign, sheet, &key)).transpose();
         let audio = match &spec.audio {
@@ -285,7 +290,7 @@ impl SpeakingLine {
             if *over {
                 return Ok(None);
             }
-            let line = Line { wire, redactor: redactor.clone() };
+            let line = SocketCall { wire, redactor: redactor.clone() };
             let (audio, last) = this.step(&line, answers, words).await?;
             if last {
                 *over = true;
@@ -296,7 +301,12 @@ impl SpeakingLine {
     }
 
     /// The audio of the next message, and whether it was the last one.
-    async fn step(&self, line: &Line<'_>, answers: &mut Answers, words: &Words) -> Result<(Bytes, bool), EngineError> {
+    async fn step(
+        &self,
+        line: &SocketCall<'_>,
+        answers: &mut Answers,
+        words: &Words,
+    ) -> Result<(Bytes, bool), EngineError> {
         use base64::Engine as _;
         match line.next(answers).await? {
             Heard::Binary(bytes) => match self.audio {
@@ -375,10 +385,10 @@ impl Results {
 }
 
 impl HearingLine {
-    pub(crate) fn compile(spec: &HearingSocket, probe: &Value, sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(crate) fn compile(spec: &HearingSocket, probe: &Value, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let key = ["recognition", "socket"];
         let sign = |sign: &Option<Sign>| sign.as_ref().map(|sign| Seen::compile(sign, sheet, &key)).transpose();
-        let piece = spec.piece.as_deref().map(|text| Template::checked(text, Place::Json, probe, sheet, &key));
+        let piece = spec.piece.as_deref().map(|text| Template::checked(text, OutputPlace::Json, probe, sheet, &key));
         let line = spec.line.as_deref().map(JsonPath::parse).transpose();
         Ok(HearingLine {
             common: Common {
@@ -403,7 +413,7 @@ impl HearingLine {
         flow: &Flow,
         wire: &Wire,
         job: &Job<'_>,
-        sound: &Sound,
+        sound: &RequestAudio,
         seconds: f64,
         paths: &Paths,
     ) -> Result<Transcript, EngineError> {
@@ -431,10 +441,10 @@ impl HearingLine {
 
     async fn send(
         &self,
-        line: &Line<'_>,
+        line: &SocketCall<'_>,
         questions: &mut Questions,
         context: &Value,
-        sound: &Sound,
+        sound: &RequestAudio,
         seconds: f64,
     ) -> Result<(), EngineError> {
         let size = usize::try_from(self.spec.bytes).unwrap_or(4 << 10).clamp(64, 1 << 20);
@@ -465,7 +475,12 @@ impl HearingLine {
         line.say_all(questions, &self.close, context).await
     }
 
-    async fn listen(&self, line: &Line<'_>, answers: &mut Answers, paths: &Paths) -> Result<Transcript, EngineError> {
+    async fn listen(
+        &self,
+        line: &SocketCall<'_>,
+        answers: &mut Answers,
+        paths: &Paths,
+    ) -> Result<Transcript, EngineError> {
         let mut results = Results::default();
         loop {
             match line.next(answers).await? {

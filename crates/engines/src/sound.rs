@@ -29,7 +29,7 @@ const BLOCK: usize = 48 << 10;
 const URL: &str = "-url";
 
 /// Audio, or a part of it, to be put into a request.
-pub(crate) struct Sound {
+pub(crate) struct RequestAudio {
     source: AudioSource,
     range: Range<u64>,
     pub(crate) format: EngineFormat,
@@ -68,24 +68,28 @@ fn failed(error: &std::io::Error) -> EngineError {
     EngineError::new(Cause::Unavailable, format!("the spooled audio: {error}"))
 }
 
-impl Sound {
-    pub(crate) async fn whole(source: &AudioSource, format: &EngineFormat) -> Result<Sound, EngineError> {
+impl RequestAudio {
+    pub(crate) async fn whole(source: &AudioSource, format: &EngineFormat) -> Result<RequestAudio, EngineError> {
         let length = match source {
             AudioSource::Memory(bytes) => bytes.len() as u64,
             AudioSource::File(path) => tokio::fs::metadata(&***path).await.map_err(|error| failed(&error))?.len(),
         };
         let random = || RandomState::new().build_hasher().finish();
         let marker = format!("audio{:016x}{:016x}", random(), random());
-        Ok(Sound { source: source.clone(), range: 0..length, format: format.clone(), marker })
+        Ok(RequestAudio { source: source.clone(), range: 0..length, format: format.clone(), marker })
     }
 
     /// Numbered parts of so many bytes, from 1; one where there is nothing.
-    pub(crate) fn parts(&self, bytes: u64) -> impl Iterator<Item = (u64, Sound)> + '_ {
+    pub(crate) fn parts(&self, bytes: u64) -> impl Iterator<Item = (u64, RequestAudio)> + '_ {
         let count = self.range.end.div_ceil(bytes).max(1);
         (0..count).map(move |index| {
             let range = index * bytes..((index + 1) * bytes).min(self.range.end);
-            let part =
-                Sound { source: self.source.clone(), range, format: self.format.clone(), marker: self.marker.clone() };
+            let part = RequestAudio {
+                source: self.source.clone(),
+                range,
+                format: self.format.clone(),
+                marker: self.marker.clone(),
+            };
             (index + 1, part)
         })
     }

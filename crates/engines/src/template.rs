@@ -13,7 +13,7 @@ pub(crate) const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b
 
 /// Where the output of a template stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Place {
+pub(crate) enum OutputPlace {
     /// As it is: headers, form and query values (encoded later), arguments.
     Plain,
     /// In a URL path: every value is percent-encoded.
@@ -25,11 +25,11 @@ pub(crate) enum Place {
 /// One compiled template.
 pub(crate) struct Template {
     environment: Environment<'static>,
-    place: Place,
+    place: OutputPlace,
 }
 
 impl Template {
-    pub(crate) fn compile(source: &str, place: Place) -> Result<Template, Error> {
+    pub(crate) fn compile(source: &str, place: OutputPlace) -> Result<Template, Error> {
         let mut environment = Environment::new();
         environment.set_undefined_behavior(UndefinedBehavior::SemiStrict);
         environment.set_fuel(Some(FUEL));
@@ -52,13 +52,13 @@ impl Template {
             Value::from_safe_string(to_form(value).to_string().replace("%20", "+"))
         });
         match place {
-            Place::Plain => {}
-            Place::Path => environment.set_formatter(|out, _, value| match value.is_safe() {
+            OutputPlace::Plain => {}
+            OutputPlace::Path => environment.set_formatter(|out, _, value| match value.is_safe() {
                 // An address or path that the engine itself gave.
                 true => Ok(write!(out, "{value}")?),
                 false => Ok(write!(out, "{}", utf8_percent_encode(&value.to_string(), UNRESERVED))?),
             }),
-            Place::Json => environment.set_formatter(|out, _, value| {
+            OutputPlace::Json => environment.set_formatter(|out, _, value| {
                 Ok(out.write_str(
                     if value.is_safe() { value.to_string() } else { to_json(value)?.to_string() }.as_str(),
                 )?)
@@ -74,7 +74,7 @@ impl Template {
     /// in the sheet.
     pub(crate) fn checked(
         source: &str,
-        place: Place,
+        place: OutputPlace,
         probe: &Value,
         sheet: (&str, &str),
         key: &[&str],
@@ -82,7 +82,7 @@ impl Template {
         let fault = |message: String| SheetError::at_key(sheet.0, sheet.1, key, message);
         let template = Template::compile(source, place).map_err(|error| fault(describe(&error)))?;
         let text = template.render(probe).map_err(|error| fault(describe(&error)))?;
-        if template.place == Place::Json {
+        if template.place == OutputPlace::Json {
             serde_json::from_str::<serde_json::Value>(&text).map_err(|error| {
                 fault(format!("does not produce JSON ({error}); do not write quotes around values"))
             })?;
@@ -148,14 +148,14 @@ mod tests {
 
     use super::*;
 
-    fn render(source: &str, place: Place) -> Result<String, Error> {
+    fn render(source: &str, place: OutputPlace) -> Result<String, Error> {
         let context = context! { text => "say \"no\" & <go>\n", voice => context! { id => "a/b ?" }, none => () };
         Template::compile(source, place)?.render(&context)
     }
 
     #[test]
     fn json_values_cannot_break_out_of_their_string() {
-        let body = render(r#"{"say": {{ text|json }}, "again": {{ text }}}"#, Place::Json).expect("renders");
+        let body = render(r#"{"say": {{ text|json }}, "again": {{ text }}}"#, OutputPlace::Json).expect("renders");
         let parsed: serde_json::Value = serde_json::from_str(&body).expect("JSON");
         assert_eq!(parsed["say"], "say \"no\" & <go>\n");
         assert_eq!(parsed["again"], parsed["say"]);
@@ -163,22 +163,22 @@ mod tests {
 
     #[test]
     fn text_cannot_break_out_of_its_element() {
-        let made = render("<speak>{{ text|xml }}</speak>", Place::Plain).expect("renders");
+        let made = render("<speak>{{ text|xml }}</speak>", OutputPlace::Plain).expect("renders");
         assert_eq!(made, "<speak>say &quot;no&quot; &amp; &lt;go&gt;\n</speak>");
     }
 
     #[test]
     fn path_values_are_encoded_and_missing_ones_refused() {
-        assert_eq!(render("/talk/{{ voice.id }}", Place::Path).expect("renders"), "/talk/a%2Fb%20%3F");
-        assert!(render("/talk/{{ vioce.id }}", Place::Path).is_err());
-        assert!(render("{{ typo|json }}", Place::Json).is_err());
-        assert!(render("{% if voice.style %}x{% endif %}ok", Place::Plain).is_ok());
+        assert_eq!(render("/talk/{{ voice.id }}", OutputPlace::Path).expect("renders"), "/talk/a%2Fb%20%3F");
+        assert!(render("/talk/{{ vioce.id }}", OutputPlace::Path).is_err());
+        assert!(render("{{ typo|json }}", OutputPlace::Json).is_err());
+        assert!(render("{% if voice.style %}x{% endif %}ok", OutputPlace::Plain).is_ok());
     }
 
     #[test]
     fn a_template_cannot_run_away() {
         assert!(
-            render("{% for a in range(9999) %}{% for b in range(9999) %}x{% endfor %}{% endfor %}", Place::Plain)
+            render("{% for a in range(9999) %}{% for b in range(9999) %}x{% endfor %}{% endfor %}", OutputPlace::Plain)
                 .is_err()
         );
     }
@@ -187,10 +187,15 @@ mod tests {
     fn a_quoted_value_is_found_when_the_sheet_is_loaded() {
         let sheet = "[synthesis]\njson = '''{\"a\": \"{{ text }}\"}'''\n";
         let probe = context! { text => "x" };
-        let error =
-            Template::checked(r#"{"a": "{{ text }}"}"#, Place::Json, &probe, (sheet, "s.toml"), &["synthesis", "json"])
-                .err()
-                .expect("quotes twice");
+        let error = Template::checked(
+            r#"{"a": "{{ text }}"}"#,
+            OutputPlace::Json,
+            &probe,
+            (sheet, "s.toml"),
+            &["synthesis", "json"],
+        )
+        .err()
+        .expect("quotes twice");
         assert_eq!((error.line, error.key.as_str()), (2, "synthesis.json"));
     }
 }

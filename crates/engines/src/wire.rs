@@ -13,9 +13,9 @@ use secrecy::ExposeSecret as _;
 use crate::access::{CompiledAccess, Outgoing, Reach};
 use crate::errors::Errors;
 use crate::fetch::Identity;
-use crate::request::{Call, Named, Payload, Source, compile_named, connection_error, header_name, read_start};
-use crate::sound::Sound;
-use crate::template::{Place, Template};
+use crate::request::{Call, Named, Payload, SheetSource, compile_named, connection_error, header_name, read_start};
+use crate::sound::RequestAudio;
+use crate::template::{OutputPlace, Template};
 use crate::{EngineError, Fetcher};
 
 /// Links lead on so often at the most.
@@ -48,13 +48,19 @@ pub(crate) struct Shown {
 }
 
 impl Wire {
-    pub(crate) fn compile(sheet: &Sheet, source: Source<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
+    pub(crate) fn compile(sheet: &Sheet, source: SheetSource<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
         let endpoint = sheet.endpoint.clone().unwrap_or_default().trim_end_matches('/').to_owned();
         let endpoint = match endpoint.contains("{{") {
             false => Endpoint::Fixed(endpoint),
             true => {
                 let probe = context! { access => CompiledAccess::probe(&sheet.access) };
-                Endpoint::Made(Box::new(Template::checked(&endpoint, Place::Plain, &probe, source, &["endpoint"])?))
+                Endpoint::Made(Box::new(Template::checked(
+                    &endpoint,
+                    OutputPlace::Plain,
+                    &probe,
+                    source,
+                    &["endpoint"],
+                )?))
             }
         };
         let open = context! {
@@ -112,7 +118,7 @@ impl Wire {
         &self,
         call: &Call,
         job: &Value,
-        sound: Option<&Sound>,
+        sound: Option<&RequestAudio>,
         credential: &Parts,
     ) -> Result<Shown, EngineError> {
         let open = self.access.context(credential);
@@ -154,7 +160,7 @@ impl Wire {
         &self,
         call: &Call,
         job: &Value,
-        sound: Option<&Sound>,
+        sound: Option<&RequestAudio>,
         credential: &Parts,
     ) -> Result<(Response, Redactor), EngineError> {
         let mut again = true;

@@ -6,72 +6,47 @@
 //! Attempts and their records run in a task of the gateway that outlives the
 //! request; a caller that leaves is noticed by what it dropped.
 
-mod admit;
-mod attempt;
-mod candidates;
-mod catalogue;
-mod check;
-mod clips;
+mod assembly;
 mod clock;
-mod compose;
-mod credentials;
-mod deliver;
-mod dispatch_record;
+mod dispatch;
+mod engines;
 mod error;
-mod estimate;
-mod fingerprint;
-mod gate;
-mod hear;
-mod hosts;
-mod insert;
 mod intake;
 mod jobs;
-mod lexicons;
-mod lint;
+mod library;
 mod metrics;
-mod parse;
-mod plan;
-mod presets;
-mod prompts;
-mod recalled;
-mod registry;
-mod rehearse;
-mod resources;
-mod score;
-mod speak;
+mod planning;
 mod storage;
-mod texts;
-mod workshop;
 
 use std::sync::Arc;
 
-pub use admit::Caller;
-pub use catalogue::{CatalogueState, Changes};
-pub use check::{Claim, Matrix, Verdict};
 pub use clock::{day_of, now_micros};
-pub use credentials::{CredentialView, RootPlace, Roots, Trial};
-pub use deliver::{AudioBody, BodyError};
+pub use dispatch::admit::Caller;
+pub use dispatch::deliver::{AudioBody, BodyError};
+pub use dispatch::hear::{Recognised, RecognitionRequest};
+pub use dispatch::limiter::Load;
+pub use dispatch::recalled::RecalledAudio;
+pub use dispatch::speak::{Cue, SynthesisRequest, Utterance};
+pub use engines::catalogue::{CatalogueState, Changes};
+pub use engines::check::{Claim, Matrix, Verdict};
+pub use engines::credentials::{CredentialCheck, CredentialView, RootKeySource, RootKeys};
+pub use engines::registry::{EngineState, Registry};
+pub use engines::sheets::Host;
 pub use error::{FailedAttempt, GatewayError};
-pub use estimate::Estimate;
-pub use gate::Load;
-pub use hear::{Recognised, RecognitionRequest};
-pub use hosts::check_host;
-pub use intake::{GivenAudio, SalvagedAudio, salvage};
+pub use intake::hosts::check_host;
+pub use intake::parse::TextInput;
+pub use intake::recording::{GivenAudio, SalvagedAudio, salvage};
+pub use intake::resources::{InsertedSound, MOST_SOUND, Resources};
 pub use jobs::{Dictation, JobEstimate, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
-pub use lexicons::{Lexicons, NewLexicon, StoredLexicon};
-pub use lint::{Lint, lint};
+pub use library::lexicons::{Lexicons, NewLexicon, StoredLexicon};
+pub use library::presets::{OwnPreset, Presets};
+pub use library::prompts::{PromptLine, PromptSet, PromptState};
 pub use metrics::Metrics;
-pub use parse::TextInput;
-pub use plan::{Planned, Unsupported};
-pub use presets::{OwnPreset, Presets};
-pub use prompts::{PromptLine, PromptSet, PromptState};
-pub use recalled::RecalledAudio;
-pub use registry::{EngineState, Registry};
-pub use resources::{InsertedSound, MOST_SOUND, Resources};
-pub use score::Score;
-pub use speak::{Cue, SynthesisRequest, Utterance};
+pub use planning::estimate::Estimate;
+pub use planning::lint::{Lint, lint};
+pub use planning::plan::{PlannedCall, Unsupported};
+pub use planning::render_plan::RenderPlan;
 pub use storage::StorageRoom;
-pub use workshop::Host;
 
 use dispatcher_store::Store;
 
@@ -83,17 +58,17 @@ pub struct Gateway {
 
 pub(crate) struct Inner {
     pub(crate) store: Store,
-    pub(crate) roots: Roots,
+    pub(crate) roots: RootKeys,
     pub(crate) host: Host,
     pub(crate) registry: std::sync::RwLock<Arc<Registry>>,
-    pub(crate) grants: admit::GrantCache,
-    pub(crate) credentials: credentials::Cache,
+    pub(crate) grants: dispatch::admit::GrantCache,
+    pub(crate) credentials: engines::credentials::Cache,
     pub(crate) metrics: Metrics,
-    pub(crate) gates: gate::Gates,
-    pub(crate) texts: texts::Texts,
+    pub(crate) limiters: dispatch::limiter::Limiters,
+    pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
-    pub(crate) clips_in_use: clips::ClipsInUse,
+    pub(crate) clips_in_use: library::clips::ClipsInUse,
     pub(crate) jobs: jobs::Jobs,
     /// Codec work at once: as many as there are cores.
     pub(crate) codecs: Arc<tokio::sync::Semaphore>,
@@ -107,7 +82,7 @@ impl Gateway {
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub async fn start(store: Store, roots: Roots, registry: Registry, host: Host) -> Result<Gateway, GatewayError> {
+    pub async fn start(store: Store, roots: RootKeys, registry: Registry, host: Host) -> Result<Gateway, GatewayError> {
         let now = now_micros();
         let uncertain = store.mark_uncertain(now, day_of(now)).await?;
         if uncertain > 0 {
@@ -120,13 +95,13 @@ impl Gateway {
                 roots,
                 host,
                 registry: std::sync::RwLock::new(Arc::new(registry)),
-                grants: admit::GrantCache::default(),
-                credentials: credentials::Cache::default(),
+                grants: dispatch::admit::GrantCache::default(),
+                credentials: engines::credentials::Cache::default(),
                 metrics: Metrics::default(),
-                gates: gate::Gates::default(),
-                texts: texts::Texts::default(),
+                limiters: dispatch::limiter::Limiters::default(),
+                texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
-                clips_in_use: clips::ClipsInUse::default(),
+                clips_in_use: library::clips::ClipsInUse::default(),
                 jobs: jobs::Jobs::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
                 running: tokio_util::task::TaskTracker::new(),
@@ -139,7 +114,7 @@ impl Gateway {
         gateway.load_presets().await?;
         gateway.load_lexicons().await?;
         gateway.keep_catalogues();
-        gateway.resume_trials().await?;
+        gateway.resume_checks().await?;
         if !gateway.inner.host.jobs.as_ref().is_some_and(|jobs| jobs.held) {
             gateway.resume_jobs().await?;
         }
@@ -171,7 +146,7 @@ impl Gateway {
 
     /// How busy an engine with limits is; nothing where it has none.
     pub fn load(&self, sheet: &dispatcher_core::Sheet) -> Option<Load> {
-        self.inner.gates.load(&sheet.name, &sheet.pace)
+        self.inner.limiters.load(&sheet.name, &sheet.pace)
     }
 
     /// What has been counted.

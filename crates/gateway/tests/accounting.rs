@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use crate::support::{HERON, House, collect, lines, load, say, script, weather};
+use crate::support::{HERON, TestGateway, collect, lines, load, say, script, weather};
 use dispatcher_standins::tone::{Manner, speak};
 use dispatcher_store::DispatchFilter;
 
@@ -15,7 +15,7 @@ fn gull() -> String {
 
 #[tokio::test]
 async fn voices_charged_in_two_currencies_are_refused_before_the_work() {
-    let house = House::open_with(|registry, url| registry.add(load(&gull(), "gull.toml", Some(url)))).await;
+    let house = TestGateway::open_with(|registry, url| registry.add(load(&gull(), "gull.toml", Some(url)))).await;
     let body = "The ramp is closing. <voice name=\"gull/pellin\" required=\"name\">Stand clear.</voice>";
     let refused = house.gateway.speak(&house.caller, script(body, "heron/pellin")).await.err().unwrap();
     assert_eq!(
@@ -27,7 +27,7 @@ async fn voices_charged_in_two_currencies_are_refused_before_the_work() {
 
 #[tokio::test]
 async fn what_is_paid_in_dollars_is_recorded_in_dollars() {
-    let house = House::open_with(|registry, url| registry.add(load(&gull(), "gull.toml", Some(url)))).await;
+    let house = TestGateway::open_with(|registry, url| registry.add(load(&gull(), "gull.toml", Some(url)))).await;
     let utterance = house.speak(say("The ramp is closing.", "gull/pellin")).await;
     let id = utterance.dispatch.clone();
     collect(utterance.body).await.unwrap();
@@ -40,7 +40,7 @@ async fn what_is_paid_in_dollars_is_recorded_in_dollars() {
 
 #[tokio::test]
 async fn an_abandoned_dispatch_has_the_time_to_its_own_first_audio() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     weather(&house.heron, r#"{"weather":"drip","pause":40}"#).await;
     let mut utterance = house.speak(say("The 06:15 to Gullsay is delayed by twenty minutes.", "heron/pellin")).await;
     let id = utterance.dispatch.clone();
@@ -55,7 +55,7 @@ async fn an_abandoned_dispatch_has_the_time_to_its_own_first_audio() {
 
 #[tokio::test]
 async fn a_transcript_that_cannot_be_kept_leaves_no_attempt_open() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let samples = speak("The ramp is closing", Manner { pitch: 1.0, rate: 1.0 }, 16_000);
     let id = house.begin_dictation("Ramp", &samples, "turnstone").await;
     // A folder where the transcript is to be written.

@@ -3,35 +3,35 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use crate::support::{House, TEXT, TOKEN, collect, leg, registry, route, say, token, weather};
+use crate::support::{TEXT, TOKEN, TestGateway, collect, leg, registry, route, say, token, weather};
 use dispatcher_core::{Cause, Leg, Work};
-use dispatcher_gateway::{EngineState, Gateway, GatewayError, Roots, SynthesisRequest};
+use dispatcher_gateway::{EngineState, Gateway, GatewayError, RootKeys, SynthesisRequest};
 use dispatcher_store::{AccessKey, Store};
 use dispatcher_vault::{KeyKind, RootKey, Sealed, new_key, rewrap};
 use secrecy::ExposeSecret as _;
 
-async fn cause_of(house: &House) -> (Cause, String) {
+async fn cause_of(house: &TestGateway) -> (Cause, String) {
     match house.gateway.speak(&house.caller, say(TEXT, "heron/pellin")).await.err().unwrap() {
         GatewayError::AllFailed { attempts, .. } => (attempts[0].cause, attempts[0].detail.clone()),
         other => panic!("{other}"),
     }
 }
 
-async fn speaks(house: &House) -> bool {
+async fn speaks(house: &TestGateway) -> bool {
     match house.gateway.speak(&house.caller, say(TEXT, "heron/pellin")).await {
         Ok(utterance) => collect(utterance.body).await.is_ok(),
         Err(_) => false,
     }
 }
 
-async fn state(house: &House) -> EngineState {
+async fn state(house: &TestGateway) -> EngineState {
     let registry = house.gateway.registry();
     house.gateway.engine_state(registry.engine("heron").unwrap()).await.unwrap()
 }
 
 #[tokio::test]
 async fn only_the_parts_that_the_sheet_names_are_taken() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let parts = |names: &[(&str, &str)]| -> BTreeMap<_, _> {
         names.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned().into())).collect()
     };
@@ -52,7 +52,7 @@ async fn only_the_parts_that_the_sheet_names_are_taken() {
 
 #[tokio::test]
 async fn a_new_version_takes_the_place_of_the_old_at_once() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     assert!(speaks(&house).await);
     let second = house.gateway.add_credential("heron", None, token("wrong"), "test").await.unwrap();
     assert_eq!((second.name.as_str(), second.version, second.state.name()), ("heron", 2, "unproven"));
@@ -79,7 +79,7 @@ async fn a_new_version_takes_the_place_of_the_old_at_once() {
 
 #[tokio::test]
 async fn a_refused_credential_shows_its_cause_until_it_is_taken_again() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     assert_eq!(state(&house).await, EngineState::Ready);
     weather(&house.heron, r#"{"weather":"missing-role","calls":1}"#).await;
     assert_eq!(cause_of(&house).await.0, Cause::MissingRole);
@@ -116,7 +116,7 @@ async fn a_refused_credential_shows_its_cause_until_it_is_taken_again() {
 
 #[tokio::test]
 async fn after_revoking_nothing_is_sent_any_more() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     house.gateway.revoke_credential("heron", "test").await.unwrap();
     let calls = crate::support::delivered(&house.heron).await;
     let (cause, detail) = cause_of(&house).await;
@@ -127,7 +127,7 @@ async fn after_revoking_nothing_is_sent_any_more() {
 
 #[tokio::test]
 async fn a_request_or_a_route_names_one_of_two_credentials() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     house.gateway.add_credential("heron", Some("heron-harbour"), token("harbour-token"), "test").await.unwrap();
     let with = |wanted: &str, name: Option<&str>| SynthesisRequest {
         credential: name.map(str::to_owned),
@@ -173,7 +173,7 @@ async fn a_list_of_voices_is_asked_for_at_the_pace_of_the_engine() {
     // Two voices a page: more than one call. Without a pace they take a few milliseconds.
     let sheet = format!("{BITTERN}\n[pace]\nper_minute = 150\n");
     let engine = crate::support::load(&sheet, "bittern.toml", Some(&bittern.url()));
-    let house = House::open_with(|registry, _| registry.add(engine)).await;
+    let house = TestGateway::open_with(|registry, _| registry.add(engine)).await;
     let parts = [("user", "ferry"), ("password", "gate-52"), ("shore", "north")];
     let parts = parts.map(|(name, value)| (name.to_owned(), value.to_owned().into()));
     house.gateway.add_credential("bittern", None, BTreeMap::from(parts), "test").await.unwrap();
@@ -186,14 +186,14 @@ async fn a_list_of_voices_is_asked_for_at_the_pace_of_the_engine() {
 }
 
 /// A second gateway over the same records, as after a restart with other settings.
-async fn restarted(house: &House, heron: &str, root: Roots) -> House {
+async fn restarted(house: &TestGateway, heron: &str, root: RootKeys) -> TestGateway {
     let folder = house.folder.path();
     house.gateway.finish().await;
     let store = Store::open(&folder.join("records.db")).unwrap();
     let engines = registry(folder, heron, &house.turnstone.url());
     let gateway = Gateway::start(store, root, engines, crate::support::host()).await.unwrap();
     assert!(gateway.registry().routes().contains_key("pier"), "routes come back from the records");
-    House {
+    TestGateway {
         folder: tempfile::tempdir().unwrap(),
         gateway,
         heron: dispatcher_standins::start_heron(0, TOKEN).await.unwrap(),
@@ -202,13 +202,13 @@ async fn restarted(house: &House, heron: &str, root: Roots) -> House {
     }
 }
 
-fn root(house: &House) -> Roots {
-    Roots::of_file(&house.folder.path().join("root.key")).unwrap()
+fn root(house: &TestGateway) -> RootKeys {
+    RootKeys::of_file(&house.folder.path().join("root.key")).unwrap()
 }
 
 #[tokio::test]
 async fn a_credential_is_not_sent_to_another_host() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let elsewhere = house.heron.url().replace("127.0.0.1", "localhost");
     let moved = restarted(&house, &elsewhere, root(&house)).await;
     let (cause, detail) = cause_of(&moved).await;
@@ -216,15 +216,15 @@ async fn a_credential_is_not_sent_to_another_host() {
     assert!(detail.contains("bound to 127.0.0.1, not to localhost"), "{detail}");
     assert_eq!(crate::support::delivered(&house.heron).await["calls"], 0);
     assert!(detail.contains("dispatcher credential confirm heron"), "it says what to do: {detail}");
-    let trial = moved.gateway.check_credential("heron", "test").await.unwrap();
-    assert!(trial.works == Some(false) && trial.told.contains("bound to 127.0.0.1"), "{trial:?}");
+    let check = moved.gateway.check_credential("heron", "test").await.unwrap();
+    assert!(check.works == Some(false) && check.told.contains("bound to 127.0.0.1"), "{check:?}");
     moved.gateway.confirm_credential("heron", "test").await.unwrap();
     assert!(speaks(&moved).await, "confirming it binds it anew");
 }
 
 #[tokio::test]
 async fn a_change_of_the_root_key_that_broke_off_is_finished_at_the_next_start() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let (path, aside) = (house.folder.path().join("root.key"), house.folder.path().join("root.key.next"));
     let current = RootKey::load_or_create(&path, &mut rand::rng()).unwrap();
     let next = RootKey::load_or_create(&aside, &mut rand::rng()).unwrap();
@@ -252,9 +252,9 @@ async fn a_change_of_the_root_key_that_broke_off_is_finished_at_the_next_start()
 
 #[tokio::test]
 async fn another_root_key_opens_nothing_and_says_so() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let url = house.heron.url();
-    let other = restarted(&house, &url, Roots::given(RootKey::generate(&mut rand::rng()), None)).await;
+    let other = restarted(&house, &url, RootKeys::given(RootKey::generate(&mut rand::rng()), None)).await;
     let (cause, detail) = cause_of(&other).await;
     assert_eq!(cause, Cause::Absent);
     assert!(!detail.contains(TOKEN) && !detail.is_empty(), "{detail}");
@@ -263,7 +263,7 @@ async fn another_root_key_opens_nothing_and_says_so() {
 
 #[tokio::test]
 async fn a_key_speaks_for_its_app_until_it_is_revoked() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let made = new_key(KeyKind::App, &mut rand::rng());
     let row = AccessKey {
         id: "k1".into(),

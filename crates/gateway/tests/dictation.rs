@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::support::{House, delivered, load, weather};
+use crate::support::{TestGateway, delivered, load, weather};
 use dispatcher_core::Transcript;
 use dispatcher_gateway::JobView;
 use dispatcher_standins::tone;
@@ -40,7 +40,7 @@ fn sentences(count: usize) -> Vec<String> {
     (1..=count).map(said).collect()
 }
 
-async fn dictate(house: &House, samples: &[f32], engine: &str) -> (JobView, Transcript) {
+async fn dictate(house: &TestGateway, samples: &[f32], engine: &str) -> (JobView, Transcript) {
     let id = house.begin_dictation("Rounds", samples, engine).await;
     let view = until_over(house, &id).await;
     assert_eq!(view.row.state.name(), "done", "{:?}", view.row.reason);
@@ -48,7 +48,7 @@ async fn dictate(house: &House, samples: &[f32], engine: &str) -> (JobView, Tran
     (view, serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap())
 }
 
-async fn until_over(house: &House, id: &str) -> JobView {
+async fn until_over(house: &TestGateway, id: &str) -> JobView {
     for _ in 0..6_000 {
         let view = house.gateway.job(id).await.unwrap();
         if view.is_over() {
@@ -74,8 +74,8 @@ fn check(transcript: &Transcript, sentences: &[String], starts: &[f64]) {
     assert_eq!(times.len(), at);
 }
 
-async fn house(megabytes: u32) -> House {
-    House::open_with(|registry, _| {
+async fn house(megabytes: u32) -> TestGateway {
+    TestGateway::open_with(|registry, _| {
         let turnstone = registry.engines().find(|engine| engine.sheet().name == "turnstone").unwrap();
         let endpoint = turnstone.sheet().endpoint.clone();
         registry.add(load(&small_turnstone(megabytes), "small.toml", endpoint.as_deref()));

@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use crate::support::{House, say, script};
+use crate::support::{TestGateway, say, script};
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Shaping, Style};
 use dispatcher_gateway::{SynthesisRequest, TextInput, Unsupported};
 
-async fn fingerprint(house: &House, request: &SynthesisRequest) -> String {
+async fn fingerprint(house: &TestGateway, request: &SynthesisRequest) -> String {
     house.gateway.estimate_speech(&house.caller, request).await.unwrap().fingerprint.unwrap()
 }
 
@@ -55,7 +55,7 @@ fn variants() -> Vec<(&'static str, SynthesisRequest)> {
 
 #[tokio::test]
 async fn requests_that_differ_in_one_member_differ_in_fingerprint() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let mut known: BTreeMap<String, &str> = BTreeMap::new();
     for (what, request) in variants() {
         let found = fingerprint(&house, &request).await;
@@ -69,7 +69,7 @@ async fn requests_that_differ_in_one_member_differ_in_fingerprint() {
 
 #[tokio::test]
 async fn what_does_not_shape_the_audio_is_not_in_the_fingerprint() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let plain = say("Stand clear of the ramp.", "heron/pellin");
     let first = fingerprint(&house, &plain).await;
     for request in [

@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, Mutex};
 
-use crate::support::{House, app, collect, lines, load, say};
+use crate::support::{TestGateway, app, collect, lines, load, say};
 use dispatcher_core::{Criteria, PlanError, Wanted};
 use dispatcher_gateway::{Caller, GatewayError, Registry};
 use dispatcher_store::{DispatchFilter, Store};
@@ -24,7 +24,7 @@ fn sheet(more: &str) -> String {
 
 /// A house with that engine. `seen` is called for each call of it, before it
 /// answers with so many milliseconds of audio.
-async fn house(milliseconds: usize, seen: impl Fn() + Send + Sync + 'static) -> House {
+async fn house(milliseconds: usize, seen: impl Fn() + Send + Sync + 'static) -> TestGateway {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let url = format!("http://{}", listener.local_addr().unwrap());
     let seen = Arc::new(seen);
@@ -42,7 +42,8 @@ async fn house(milliseconds: usize, seen: impl Fn() + Send + Sync + 'static) -> 
             let _ = stream.write_all(&[head.as_bytes(), &audio].concat()).await;
         }
     });
-    House::open_with(move |registry: &mut Registry, _| registry.add(load(&sheet(""), "gannet.toml", Some(&url)))).await
+    TestGateway::open_with(move |registry: &mut Registry, _| registry.add(load(&sheet(""), "gannet.toml", Some(&url))))
+        .await
 }
 
 #[tokio::test(flavor = "multi_thread")]

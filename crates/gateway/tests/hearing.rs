@@ -4,7 +4,7 @@ use std::io::Write as _;
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::support::{House, TEXT, delivered, leg, lines, route, weather, words};
+use crate::support::{TEXT, TestGateway, delivered, leg, lines, route, weather, words};
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_core::{Cause, HearingWish, Work};
@@ -49,7 +49,7 @@ fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
 
 #[tokio::test]
 async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     for (format, told) in [
         (Format::new(Codec::Wav, 24_000), false),
         (Format { channels: 2, ..Format::new(Codec::Wav, 44_100) }, false),
@@ -100,7 +100,8 @@ async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
          wav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n[recognition.lines]\n",
         copy.display()
     );
-    let house = House::open_with(|registry, _| registry.add(crate::support::load(&sheet, "copier.toml", None))).await;
+    let house =
+        TestGateway::open_with(|registry, _| registry.add(crate::support::load(&sheet, "copier.toml", None))).await;
     let samples = speak(TEXT, Manner { pitch: 1.0, rate: 1.5 }, 16_000);
     let whole = |sample: f32, scale: f64| (f64::from(sample) * scale) as i32;
     let stereo = Format { channels: 2, ..Format::new(Codec::Wav, 16_000) };
@@ -125,7 +126,7 @@ async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
 
 #[tokio::test]
 async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Flac, 24_000), false);
     let lying = GivenAudio { told: Some(Format::new(Codec::Mp3, 24_000)), ..audio };
     let heard = house.gateway.recognise(&house.caller, hear(lying, "turnstone")).await.unwrap();
@@ -135,7 +136,7 @@ async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
 
 #[tokio::test]
 async fn audio_is_charged_by_the_started_second_as_estimated() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 24_000), false);
     let estimate = house.gateway.estimate_hearing(&house.caller, &audio, Some("turnstone"), None, None).await.unwrap();
     assert_eq!(delivered(&house.turnstone).await["calls"], 0, "an estimate sends nothing");
@@ -151,7 +152,7 @@ async fn audio_is_charged_by_the_started_second_as_estimated() {
 
 #[tokio::test]
 async fn the_next_leg_hears_where_the_first_fails() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     for (weather_name, cause) in [
         ("down", Cause::Unavailable),
         ("throttled", Cause::Throttled),
@@ -176,7 +177,7 @@ async fn the_next_leg_hears_where_the_first_fails() {
 
 #[tokio::test]
 async fn a_recogniser_slow_past_its_deadline_gives_way() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let mut slow = leg("turnstone", None);
     slow.deadline = Some(300);
     house.gateway.put_route(route("hasty", Work::Recognition, vec![slow, leg("scribe", None)]), "test").await.unwrap();
@@ -191,7 +192,7 @@ async fn a_recogniser_slow_past_its_deadline_gives_way() {
 
 #[tokio::test]
 async fn what_is_too_long_for_one_goes_to_another_and_for_all_is_refused() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let silence = encode_all(&vec![0.0; 8_000 * 61], Format::new(Codec::Wav, 8_000)).unwrap();
     let long = GivenAudio { source: AudioSource::Memory(silence.into()), told: None };
     match house.gateway.recognise(&house.caller, hear(long.clone(), "scribe")).await.unwrap_err() {
@@ -207,7 +208,7 @@ async fn what_is_too_long_for_one_goes_to_another_and_for_all_is_refused() {
 
 #[tokio::test]
 async fn what_is_no_audio_is_refused_before_anything_is_recorded() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let odd: [(&[u8], Option<Format>); 4] = [
         (b"", None),
         (b"<html><p>Not a sound.</p></html>", None),
@@ -226,7 +227,7 @@ async fn what_is_no_audio_is_refused_before_anything_is_recorded() {
 
 #[tokio::test]
 async fn who_hears_is_asked_then_the_apps_default_then_whoever_can() {
-    let mut house = House::open().await;
+    let mut house = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
     let first = house.gateway.estimate_hearing(&house.caller, &audio, None, None, None).await.unwrap();
     assert_eq!(first.plan[0].engine_name(), "scribe", "the first recogniser by name");
@@ -241,7 +242,7 @@ async fn who_hears_is_asked_then_the_apps_default_then_whoever_can() {
 
 #[tokio::test]
 async fn a_rehearsal_hears_nothing_and_charges_nothing() {
-    let mut house = House::open().await;
+    let mut house = TestGateway::open().await;
     house.caller.app.rehearsal = 1;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
     let heard = house.gateway.recognise(&house.caller, hear(audio, "turnstone")).await.unwrap();

@@ -1,7 +1,7 @@
 //! What scripts name beside their text: sounds that are put in, words of
 //! lexicons, lines that overlap, speakers of different loudness.
 
-use crate::support::{House, ON_TAPE, listen, load, say, script, tape, texts};
+use crate::support::{ON_TAPE, TestGateway, listen, load, say, script, tape, texts};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::{Codec, Format, encode_all};
@@ -87,7 +87,7 @@ fn element<'u>(utterance: &'u Utterance, name: &str) -> (Outcome, &'u str) {
 
 #[tokio::test]
 async fn a_sound_is_put_in_where_it_stands() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let body = format!("One.<audio src=\"{}\">a gong</audio> Two.", data());
     let utterance = house.speak(script(&body, "heron/pellin")).await;
     assert_eq!(element(&utterance, "audio"), (Outcome::Emulated, ""));
@@ -102,7 +102,7 @@ async fn a_sound_is_put_in_where_it_stands() {
 
 #[tokio::test]
 async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     for (attributes, seconds, level) in [
         ("clipBegin=\"250ms\"", 0.25, 0.4),
         ("clipEnd=\"200ms\" soundLevel=\"+6dB\"", 0.2, 0.4),
@@ -124,7 +124,7 @@ async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
 #[tokio::test]
 async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
     let host = server(vec![("/gong.wav", gong()), ("/note.txt", b"no sound".to_vec())]).await;
-    let house = House::open_near(vec![host.clone()], |_, _| {}).await;
+    let house = TestGateway::open_near(vec![host.clone()], |_, _| {}).await;
     let one = |src: &str| script(&format!("One <audio src=\"{src}\">two</audio> three."), "heron/pellin");
     let fetched = house.speak(one(&format!("http://{host}/gong.wav"))).await;
     assert_eq!(element(&fetched, "audio").0, Outcome::Emulated);
@@ -155,7 +155,7 @@ async fn what_a_script_names_is_bounded() {
     let large = encode_all(&long, Format::new(Codec::Wav, 48_000)).unwrap();
     let huge = vec![0; 9 << 20];
     let host = server(vec![("/large.wav", large), ("/huge.wav", huge)]).await;
-    let house = House::open_near(vec![host.clone()], |_, _| {}).await;
+    let house = TestGateway::open_near(vec![host.clone()], |_, _| {}).await;
     let named = |path: &str, count: usize| -> String {
         (0..count).map(|n| format!("<audio src=\"http://{host}{path}?{n}\" clipEnd=\"10ms\">{n} </audio>")).collect()
     };
@@ -181,7 +181,7 @@ async fn what_a_script_names_is_bounded() {
 
 #[tokio::test]
 async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let (kept, _) = house.gateway.keep_clip(&house.caller, "gong.wav", gong().into()).await.unwrap();
     assert_eq!((kept.audio_ms, kept.bytes), (500, gong().len() as i64));
     let mut sounds = Vec::new();
@@ -207,7 +207,7 @@ async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
 
 #[tokio::test]
 async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let document = |alias: &str| {
         format!(
             "<lexicon version=\"1.0\" xmlns=\"http://www.w3.org/2005/01/pronunciation-lexicon\" alphabet=\"ipa\" \
@@ -247,7 +247,7 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
 
 #[tokio::test]
 async fn lines_overlap_by_what_their_gap_says() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let line =
         |text: &str, gap: Option<&str>| Line { text: text.into(), gap: gap.map(str::to_owned), ..Line::default() };
     let spoken = |gap: Option<&'static str>| {
@@ -275,7 +275,7 @@ async fn another_engine_is_as_loud_as_the_first() {
     let file = folder.path().join("quiet.wav");
     std::fs::write(&file, encode_all(&quiet, Format::new(Codec::Wav, 16_000)).unwrap()).unwrap();
     let sheet = tape(&file).replace("\"tape\"", "\"whisper\"").replace("Reel", "Hush").replace("reel", "hush");
-    let house = House::open_with(|registry, _| registry.add(load(&sheet, "whisper.toml", None))).await;
+    let house = TestGateway::open_with(|registry, _| registry.add(load(&sheet, "whisper.toml", None))).await;
     let body = "Mind the step between the ramp and the deck. <voice name=\"whisper/hush\" required=\"name\">x</voice>";
     let utterance = house.speak(script(body, "heron/pellin")).await;
     assert_eq!(element(&utterance, "voice").0, Outcome::Emulated);
@@ -299,7 +299,7 @@ async fn an_engine_that_breaks_while_its_loudness_is_learnt_leaves_nothing_behin
     let file = folder.path().join("torn.wav");
     std::fs::write(&file, &whole[..whole.len() / 2]).unwrap();
     let sheet = tape(&file).replace("\"tape\"", "\"torn\"").replace("Reel", "Rip").replace("reel", "rip");
-    let house = House::open_with(|registry, _| registry.add(load(&sheet, "torn.toml", None))).await;
+    let house = TestGateway::open_with(|registry, _| registry.add(load(&sheet, "torn.toml", None))).await;
     let body = "The ramp is closing. <voice name=\"torn/rip\" required=\"name\">Stand clear.</voice>";
     let utterance = house.speak(script(body, "heron/pellin")).await;
     let id = utterance.dispatch.clone();

@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
-use crate::support::{HERON, House, ON_TAPE, delivered, host_with_jobs, load, registry, say, weather, words};
+use crate::support::{HERON, ON_TAPE, TestGateway, delivered, host_with_jobs, load, registry, say, weather, words};
 use dispatcher_audio::{Codec, Format};
-use dispatcher_gateway::{Gateway, JobView, JobWork, NewJob, Roots, Track};
+use dispatcher_gateway::{Gateway, JobView, JobWork, NewJob, RootKeys, Track};
 use dispatcher_store::{DispatchFilter, Store};
 
 /// heron with room for one sentence.
@@ -12,9 +12,9 @@ fn short_heron() -> String {
     HERON.replace("characters = 3600", "characters = 80").replacen("\"heron\"", "\"short\"", 1)
 }
 
-async fn house() -> House {
+async fn house() -> TestGateway {
     assert!(HERON.contains("characters = 3600"));
-    House::open_with(|registry, heron| registry.add(load(&short_heron(), "short.toml", Some(heron)))).await
+    TestGateway::open_with(|registry, heron| registry.add(load(&short_heron(), "short.toml", Some(heron)))).await
 }
 
 fn sentences(from: usize, to: usize) -> String {
@@ -48,7 +48,7 @@ async fn until(gateway: &Gateway, id: &str, ready: impl Fn(&JobView) -> bool) ->
     panic!("the job stays {:?}", gateway.job(id).await.unwrap());
 }
 
-fn heard(house: &House, job: &JobView, name: &str) -> String {
+fn heard(house: &TestGateway, job: &JobView, name: &str) -> String {
     let path = house.folder.path().join("jobs").join(&job.row.id).join("files").join(name);
     let audio = std::fs::read(&path).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
     words(&audio, Format::new(Codec::Flac, 24_000))
@@ -162,7 +162,7 @@ async fn a_service_that_ends_and_starts_again_buys_no_piece_twice() {
     let mut engines = registry(folder, &house.heron.url(), &house.turnstone.url());
     engines.add(load(&short_heron(), "short.toml", Some(&house.heron.url())));
     let store = Store::open(&folder.join("records.db")).unwrap();
-    let roots = Roots::of_file(&folder.join("root.key")).unwrap();
+    let roots = RootKeys::of_file(&folder.join("root.key")).unwrap();
     let before = store.job_progress(id.clone()).await.unwrap().pieces;
     assert!((3..12).contains(&before), "{before} pieces before the end");
     let again = Gateway::start(store, roots, engines, host_with_jobs(folder)).await.unwrap();

@@ -1,6 +1,6 @@
 //! Scripts that are performed in parts: what is heard, by number.
 
-use crate::support::{HERON, House, delivered, listen, load, script, texts, weather};
+use crate::support::{HERON, TestGateway, delivered, listen, load, script, texts, weather};
 use dispatcher_audio::decode_all;
 use dispatcher_core::Cause;
 use dispatcher_gateway::{GatewayError, SynthesisRequest, Unsupported};
@@ -14,8 +14,8 @@ fn bare_heron() -> String {
     format!("{}{}", &HERON[..from], &HERON[to..]).replacen("name     = \"heron\"", "name     = \"plain\"", 1)
 }
 
-async fn house() -> House {
-    House::open_with(|registry, heron| registry.add(load(&bare_heron(), "plain.toml", Some(heron)))).await
+async fn house() -> TestGateway {
+    TestGateway::open_with(|registry, heron| registry.add(load(&bare_heron(), "plain.toml", Some(heron)))).await
 }
 
 /// Milliseconds of each silence longer than what lies between two words.

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{House, ON_TAPE, TEXT, collect, delivered, leg, lines, route, say, weather, words};
+use crate::support::{ON_TAPE, TEXT, TestGateway, collect, delivered, leg, lines, route, say, weather, words};
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Cause, Criteria, PlanError, Wanted, Work};
 use dispatcher_gateway::{GatewayError, SynthesisRequest, TextInput, Unsupported};
@@ -13,7 +13,7 @@ const CHARACTER: i64 = 16_000;
 
 #[tokio::test]
 async fn what_is_spoken_is_charged_by_the_character_and_the_hold_released() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let utterance = house.speak(say(TEXT, "heron/pellin")).await;
     assert_eq!((utterance.engine.as_str(), utterance.voice.as_str()), ("heron", "heron/pellin"));
     assert_eq!(utterance.model.as_deref(), Some("quick"), "the first model is the ordinary one");
@@ -32,7 +32,7 @@ async fn what_is_spoken_is_charged_by_the_character_and_the_hold_released() {
 
 #[tokio::test]
 async fn a_dearer_model_costs_its_factor_and_the_estimate_says_so_before() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     for (model, nanos) in [("quick", 800_000), ("fine", 1_360_000), ("bright", 960_000), ("directed", 1_600_000)] {
         let request = SynthesisRequest { model: Some(model.into()), ..say(TEXT, "heron/pellin") };
         let estimate = house.gateway.estimate_speech(&house.caller, &request).await.unwrap();
@@ -49,7 +49,7 @@ async fn a_dearer_model_costs_its_factor_and_the_estimate_says_so_before() {
 
 #[tokio::test]
 async fn the_next_leg_answers_in_the_asked_format_and_both_attempts_are_kept() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     for (weather_name, cause) in [
         ("down", Cause::Unavailable),
         ("throttled", Cause::Throttled),
@@ -91,7 +91,7 @@ async fn the_next_leg_answers_in_the_asked_format_and_both_attempts_are_kept() {
 
 #[tokio::test]
 async fn a_leg_that_is_slow_past_its_deadline_gives_way() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let mut slow = leg("heron", Some("pellin"));
     slow.deadline = Some(250);
     house.gateway.put_route(route("hasty", Work::Synthesis, vec![slow, leg("tape", None)]), "test").await.unwrap();
@@ -106,7 +106,7 @@ async fn a_leg_that_is_slow_past_its_deadline_gives_way() {
 
 #[tokio::test]
 async fn with_no_leg_left_every_attempt_is_in_the_error_and_nothing_is_charged() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let both = vec![leg("heron", Some("pellin")), leg("heron", Some("tarrick"))];
     house.gateway.put_route(route("herons", Work::Synthesis, both), "test").await.unwrap();
     weather(&house.heron, r#"{"weather":"throttled"}"#).await;
@@ -126,7 +126,7 @@ async fn with_no_leg_left_every_attempt_is_in_the_error_and_nothing_is_charged()
 
 #[tokio::test]
 async fn half_an_answer_breaks_the_body_and_charges_nothing() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     weather(&house.heron, r#"{"weather":"half"}"#).await;
     for format in
         [Format::new(Codec::Pcm, 24_000), Format::new(Codec::Mp3, 24_000), Format::new(Codec::OggOpus, 48_000)]
@@ -145,7 +145,7 @@ async fn half_an_answer_breaks_the_body_and_charges_nothing() {
 
 #[tokio::test]
 async fn leaving_in_the_middle_ends_the_call_and_is_charged_as_sent() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     weather(&house.heron, r#"{"weather":"drip","pause":40}"#).await;
     let mut utterance = house.speak(say(TEXT, "heron/pellin")).await;
     let id = utterance.dispatch.clone();
@@ -166,7 +166,7 @@ async fn leaving_in_the_middle_ends_the_call_and_is_charged_as_sent() {
 
 #[tokio::test]
 async fn leaving_before_the_first_audio_is_an_abandoned_dispatch_too() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     weather(&house.heron, r#"{"weather":"becalmed"}"#).await;
     let waiting = house.gateway.speak(&house.caller, say(TEXT, "heron/pellin"));
     assert!(tokio::time::timeout(Duration::from_millis(200), waiting).await.is_err());
@@ -179,7 +179,7 @@ async fn leaving_before_the_first_audio_is_an_abandoned_dispatch_too() {
 
 #[tokio::test]
 async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_sent() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let sentence = "The 06:15 to Gullsay is delayed by twenty minutes. ";
     let long = sentence.repeat(150).trim_end().to_owned();
     let estimate = house.gateway.estimate_speech(&house.caller, &say(&long, "pier")).await.unwrap();
@@ -207,7 +207,7 @@ async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_
 
 #[tokio::test]
 async fn markup_that_is_lost_is_reported_or_refused_as_asked() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let document = "<speak version=\"1.1\" xmlns=\"http://www.w3.org/2001/10/synthesis\" xml:lang=\"en-GB\">\
                     The ramp is <emphasis>closing</emphasis>.</speak>";
     let request = |unsupported| SynthesisRequest {
@@ -228,7 +228,7 @@ async fn markup_that_is_lost_is_reported_or_refused_as_asked() {
 
 #[tokio::test]
 async fn who_speaks_is_asked_then_the_apps_default_then_the_language() {
-    let mut house = House::open().await;
+    let mut house = TestGateway::open().await;
     let nobody = SynthesisRequest { wanted: None, ..say(TEXT, "") };
     let error = house.gateway.speak(&house.caller, nobody.clone()).await.err().unwrap();
     assert!(matches!(&error, GatewayError::NothingWanted(app) if app == "quay"), "{error}");
@@ -248,7 +248,7 @@ async fn who_speaks_is_asked_then_the_apps_default_then_the_language() {
 
 #[tokio::test]
 async fn criteria_give_one_candidate_of_each_engine_and_a_miss_names_what_is_near() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let like = |languages: &str| SynthesisRequest {
         wanted: Some(Wanted::Like(Criteria { languages: Some(languages.into()), ..Criteria::default() })),
         ..say(TEXT, "")
@@ -264,7 +264,7 @@ async fn criteria_give_one_candidate_of_each_engine_and_a_miss_names_what_is_nea
 
 #[tokio::test]
 async fn a_voice_that_does_not_speak_the_language_is_warned_of() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let request =
         SynthesisRequest { language: Some("fr-FR".into()), ..say("Le bateau est en retard.", "heron/pellin") };
     let warnings = house.gateway.estimate_speech(&house.caller, &request).await.unwrap().warnings;
@@ -275,7 +275,7 @@ async fn a_voice_that_does_not_speak_the_language_is_warned_of() {
 
 #[tokio::test]
 async fn equal_sound_has_an_equal_key_and_any_difference_another() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let key = async |request: SynthesisRequest| {
         house.gateway.estimate_speech(&house.caller, &request).await.unwrap().fingerprint.unwrap()
     };
@@ -298,7 +298,7 @@ async fn equal_sound_has_an_equal_key_and_any_difference_another() {
 
 #[tokio::test]
 async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
-    let mut house = House::open().await;
+    let mut house = TestGateway::open().await;
     house.caller.app.rehearsal = 1;
     let utterance = house.speak(say(TEXT, "heron/pellin")).await;
     assert!(utterance.rehearsal && utterance.estimate.nanos == 0);
@@ -319,7 +319,7 @@ async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
 
 #[tokio::test]
 async fn a_gateway_that_finishes_waits_for_what_it_has_begun() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     weather(&house.heron, r#"{"weather":"drip","pause":10}"#).await;
     let utterance = house.speak(say(TEXT, "heron/pellin")).await;
     let id = utterance.dispatch.clone();
@@ -335,7 +335,7 @@ async fn a_gateway_that_finishes_waits_for_what_it_has_begun() {
 
 #[tokio::test]
 async fn routes_are_kept_in_versions_and_may_not_name_what_is_not_there() {
-    let house = House::open().await;
+    let house = TestGateway::open().await;
     let version =
         house.gateway.put_route(route("pier", Work::Synthesis, vec![leg("tape", None)]), "test").await.unwrap();
     assert_eq!(version, 2);

@@ -1,6 +1,6 @@
 //! Addresses that a script names: of sounds and lexicons.
 
-use crate::script::{Script, Step, Tag};
+use crate::script::{Script, Tag, WalkStep};
 
 /// What stands at an address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -26,8 +26,8 @@ impl Script<'_> {
         let mut bases: Vec<Option<String>> = vec![None];
         for item in &self.items {
             let element = match item.step() {
-                Step::Open(number) => self.element(number),
-                Step::Close => {
+                WalkStep::Open(number) => self.element(number),
+                WalkStep::Close => {
                     bases.pop();
                     continue;
                 }

@@ -144,7 +144,7 @@ impl<'s> Element<'s> {
 
 /// One step of the walk over a script.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Step {
+pub(crate) enum WalkStep {
     /// The element of this number.
     Open(u32),
     Close,
@@ -181,12 +181,12 @@ impl Item {
     }
 
     #[inline]
-    pub(crate) fn step(self) -> Step {
+    pub(crate) fn step(self) -> WalkStep {
         match self.1 {
-            Item::OPEN => Step::Open(self.0),
-            Item::CLOSE => Step::Close,
-            Item::SAID => Step::Said(char::from_u32(self.0).unwrap_or_default()),
-            end => Step::Text(Span { at: self.0, end }),
+            Item::OPEN => WalkStep::Open(self.0),
+            Item::CLOSE => WalkStep::Close,
+            Item::SAID => WalkStep::Said(char::from_u32(self.0).unwrap_or_default()),
+            end => WalkStep::Text(Span { at: self.0, end }),
         }
     }
 }

@@ -118,7 +118,7 @@ pub(crate) struct BodyReader<'r> {
 }
 
 impl<'r> BodyReader<'r> {
-    fn new(stream: impl Into<Source<'r>>, limit: u64, announced: Option<u64>, torn: bool) -> Self {
+    fn new(stream: impl Into<BodySource<'r>>, limit: u64, announced: Option<u64>, torn: bool) -> Self {
         BodyReader {
             stream: stream.into().0,
             limit,
@@ -147,11 +147,11 @@ impl<'r> BodyReader<'r> {
 }
 
 /// Where the bytes come from; tests read from memory.
-struct Source<'r>(Pin<Box<dyn AsyncRead + Send + 'r>>);
+struct BodySource<'r>(Pin<Box<dyn AsyncRead + Send + 'r>>);
 
-impl<'r> From<DataStream<'r>> for Source<'r> {
+impl<'r> From<DataStream<'r>> for BodySource<'r> {
     fn from(stream: DataStream<'r>) -> Self {
-        Source(Box::pin(stream))
+        BodySource(Box::pin(stream))
     }
 }
 
@@ -248,9 +248,9 @@ mod tests {
 
     use super::*;
 
-    impl<'r> From<tokio::io::DuplexStream> for Source<'r> {
+    impl<'r> From<tokio::io::DuplexStream> for BodySource<'r> {
         fn from(stream: tokio::io::DuplexStream) -> Self {
-            Source(Box::pin(stream))
+            BodySource(Box::pin(stream))
         }
     }
 

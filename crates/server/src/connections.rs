@@ -39,9 +39,9 @@ const CHUNK: usize = 64 << 10;
 
 /// The connections of a service. Cheap to clone.
 #[derive(Clone)]
-pub(crate) struct Connections(Arc<State>);
+pub(crate) struct Connections(Arc<ConnectionTable>);
 
-struct State {
+struct ConnectionTable {
     most: usize,
     started: Instant,
     known: Mutex<Known>,
@@ -92,7 +92,7 @@ impl Drop for AtWork {
 impl Connections {
     pub(crate) fn new(most: usize) -> Self {
         let spare = Mutex::new(spare_descriptors());
-        Connections(Arc::new(State { most, started: Instant::now(), known: Mutex::default(), spare }))
+        Connections(Arc::new(ConnectionTable { most, started: Instant::now(), known: Mutex::default(), spare }))
     }
 
     fn lock(&self) -> MutexGuard<'_, Known> {

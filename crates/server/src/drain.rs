@@ -5,10 +5,10 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 /// Counts the answers that are leaving, and says when no more are begun.
 #[derive(Debug, Default, Clone)]
-pub(crate) struct Drain(Arc<State>);
+pub(crate) struct Drain(Arc<DrainState>);
 
 #[derive(Debug, Default)]
-struct State {
+struct DrainState {
     stopping: AtomicBool,
     leaving: AtomicUsize,
 }

@@ -23,7 +23,7 @@ const MAX_KEY: usize = 255;
 
 /// An answer that was given.
 #[derive(Debug, Clone)]
-pub(crate) struct Kept {
+pub(crate) struct StoredAnswer {
     pub(crate) status: u16,
     pub(crate) headers: Vec<(String, String)>,
     pub(crate) content_type: String,
@@ -34,7 +34,7 @@ pub(crate) struct Kept {
 
 enum Slot {
     Running { request: String },
-    Done { request: String, at: Instant, answer: Kept },
+    Done { request: String, at: Instant, answer: StoredAnswer },
 }
 
 /// The keys of this process, by app: none pushes out another's.
@@ -53,11 +53,11 @@ pub(crate) struct Claim {
 }
 
 /// What to do with a request.
-pub(crate) enum Verdict {
+pub(crate) enum Replay {
     /// It is new: do it, and tell how it went.
     Do(Option<Claim>),
     /// It was done.
-    Answer(Kept),
+    Answer(StoredAnswer),
 }
 
 impl Idempotency {
@@ -66,8 +66,8 @@ impl Idempotency {
     }
 
     /// Looks a request up. `request` is everything that tells it from another.
-    pub(crate) fn begin(&self, app: &str, key: Option<&str>, request: &[&[u8]]) -> Result<Verdict, Problem> {
-        let Some(key) = key else { return Ok(Verdict::Do(None)) };
+    pub(crate) fn begin(&self, app: &str, key: Option<&str>, request: &[&[u8]]) -> Result<Replay, Problem> {
+        let Some(key) = key else { return Ok(Replay::Do(None)) };
         if key.is_empty() || key.len() > MAX_KEY {
             return Err(Problem::new(
                 ProblemKind::BadRequest,
@@ -85,7 +85,7 @@ impl Idempotency {
                 "the first request with this Idempotency-Key is still being worked on",
             )),
             Some(Slot::Done { request: first, answer, at }) if *first == request && at.elapsed() < KEEP => {
-                Ok(Verdict::Answer(answer.clone()))
+                Ok(Replay::Answer(answer.clone()))
             }
             Some(Slot::Running { .. } | Slot::Done { .. }) if !slots.get(&key).is_some_and(Slot::stale) => {
                 Err(Problem::new(ProblemKind::Invalid, "this Idempotency-Key was used for another request"))
@@ -93,7 +93,7 @@ impl Idempotency {
             _ => {
                 slots.insert(key.clone(), Slot::Running { request: request.clone() });
                 let app = app.to_owned();
-                Ok(Verdict::Do(Some(Claim { slots: self.clone(), app, key, request, done: false })))
+                Ok(Replay::Do(Some(Claim { slots: self.clone(), app, key, request, done: false })))
             }
         }
     }
@@ -124,7 +124,7 @@ impl Slot {
 
 impl Claim {
     /// The answer was given whole.
-    pub(crate) fn finish(mut self, answer: Kept) {
+    pub(crate) fn finish(mut self, answer: StoredAnswer) {
         self.done = true;
         let slot = Slot::Done { request: self.request.clone(), at: Instant::now(), answer };
         self.slots.slots().entry(self.app.clone()).or_default().insert(self.key.clone(), slot);
@@ -155,21 +155,21 @@ fn digest(parts: &[&[u8]]) -> String {
 mod tests {
     use super::*;
 
-    fn kept() -> Kept {
+    fn kept() -> StoredAnswer {
         let body = Arc::new(tempfile::NamedTempFile::new().expect("file").into_temp_path());
-        Kept { status: 200, headers: Vec::new(), content_type: "audio/wav".into(), body, bytes: 7 }
+        StoredAnswer { status: 200, headers: Vec::new(), content_type: "audio/wav".into(), body, bytes: 7 }
     }
 
     #[test]
     fn a_key_is_done_once_and_belongs_to_its_app_and_request() {
         let slots = Idempotency::default();
         let begin = |app: &str, body: &str| slots.begin(app, Some("k"), &[b"POST", body.as_bytes()]);
-        let Ok(Verdict::Do(Some(claim))) = begin("quay", "a") else { panic!("new") };
+        let Ok(Replay::Do(Some(claim))) = begin("quay", "a") else { panic!("new") };
         assert_eq!(begin("quay", "a").err().expect("running").status, 409);
         assert_eq!(begin("quay", "b").err().expect("another body").status, 422);
-        assert!(matches!(begin("help", "a"), Ok(Verdict::Do(Some(_)))), "another app has its own keys");
+        assert!(matches!(begin("help", "a"), Ok(Replay::Do(Some(_)))), "another app has its own keys");
         claim.finish(kept());
-        assert!(matches!(begin("quay", "a"), Ok(Verdict::Answer(_))));
+        assert!(matches!(begin("quay", "a"), Ok(Replay::Answer(_))));
         assert_eq!(begin("quay", "b").err().expect("another body").status, 422);
     }
 
@@ -177,10 +177,10 @@ mod tests {
     fn the_keys_of_one_app_never_push_out_anothers() {
         let slots = Idempotency::default();
         let finish = |app: &str, key: &str, bytes: u64| {
-            let Ok(Verdict::Do(Some(claim))) = slots.begin(app, Some(key), &[b"a"]) else { panic!("new: {key}") };
-            claim.finish(Kept { bytes, ..kept() });
+            let Ok(Replay::Do(Some(claim))) = slots.begin(app, Some(key), &[b"a"]) else { panic!("new: {key}") };
+            claim.finish(StoredAnswer { bytes, ..kept() });
         };
-        let is_known = |app: &str, key: &str| matches!(slots.begin(app, Some(key), &[b"a"]), Ok(Verdict::Answer(_)));
+        let is_known = |app: &str, key: &str| matches!(slots.begin(app, Some(key), &[b"a"]), Ok(Replay::Answer(_)));
         finish("quay", "first", 7);
         for n in 0..MAX_KEPT + 5 {
             finish("greedy", &format!("key {n}"), 7);
@@ -197,7 +197,7 @@ mod tests {
     fn a_request_that_failed_may_be_sent_again() {
         let slots = Idempotency::default();
         drop(slots.begin("quay", Some("k"), &[b"a"]));
-        assert!(matches!(slots.begin("quay", Some("k"), &[b"b"]), Ok(Verdict::Do(Some(_)))));
+        assert!(matches!(slots.begin("quay", Some("k"), &[b"b"]), Ok(Replay::Do(Some(_)))));
         assert!(slots.begin("quay", Some(""), &[b"a"]).is_err());
     }
 }

@@ -3,8 +3,10 @@
 use std::net::{IpAddr, SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 
-use dispatcher_engines::{Engine, EngineError, Fetcher, Herald};
-use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, Roots, StorageRoom, Webhooks, now_micros};
+use dispatcher_engines::{Engine, EngineError, Fetcher, WebhookClient};
+use dispatcher_gateway::{
+    Gateway, GatewayError, Host, JobsPlace, Registry, RootKeys, StorageRoom, Webhooks, now_micros,
+};
 use dispatcher_store::{AccessKey, App, Store, StoreError};
 use dispatcher_vault::{KeyKind, RootKey, VaultError, new_key, random_token};
 use figment::Figment;
@@ -106,7 +108,7 @@ pub struct Service {
 }
 
 /// What can be done with a service while it runs.
-pub struct Running {
+pub struct RunningService {
     gateway: Gateway,
     sign_in: SignIn,
     drain: Drain,
@@ -248,7 +250,7 @@ async fn check_root_file(config: &Config, store: &Store) -> Result<(), ServeErro
 }
 
 /// The root key from where the host keeps it.
-fn roots(config: &Config) -> Result<Roots, ServeError> {
+fn roots(config: &Config) -> Result<RootKeys, ServeError> {
     let given = |name: &str| std::env::var(name).ok().filter(|text| !text.is_empty()).map(SecretString::from);
     let needed = |name: &str| given(name).ok_or_else(|| ServeError::Variable(name.to_owned()));
     let made = |text: SecretString, salt: &str| match config.root_passphrase_variable {
@@ -259,9 +261,9 @@ fn roots(config: &Config) -> Result<Roots, ServeError> {
         Some(name) => {
             let current = made(needed(name)?, "root.salt")?;
             let next = given(&format!("{name}_NEXT")).map(|text| made(text, "root.salt")).transpose()?;
-            Ok(Roots::given(current, next))
+            Ok(RootKeys::given(current, next))
         }
-        None => Ok(Roots::of_file(&root_file(config))?),
+        None => Ok(RootKeys::of_file(&root_file(config))?),
     }
 }
 
@@ -270,10 +272,10 @@ fn webhooks(config: &Config) -> Result<Webhooks, ServeError> {
     let path = config.data.join("webhook.key");
     let failed = |source| ServeError::Data { path: path.clone(), source };
     if !path.exists() {
-        write_private(&path, Herald::new_key()?.expose_secret().trim()).map_err(failed)?;
+        write_private(&path, WebhookClient::new_key()?.expose_secret().trim()).map_err(failed)?;
     }
     let key = SecretString::from(std::fs::read_to_string(&path).map_err(failed)?);
-    Ok(Webhooks { herald: Herald::new(key)?, hosts: config.webhook_hosts.clone() })
+    Ok(Webhooks { webhook_client: WebhookClient::new(key)?, hosts: config.webhook_hosts.clone() })
 }
 
 /// At the first start: the app that pays for the console, and an operator key
@@ -432,8 +434,8 @@ impl Service {
     }
 
     /// Serves in a task of its own.
-    pub fn start(self) -> Running {
-        Running {
+    pub fn start(self) -> RunningService {
+        RunningService {
             gateway: self.gateway.clone(),
             sign_in: self.sign_in.clone(),
             drain: self.drain.clone(),
@@ -456,7 +458,7 @@ impl Service {
     }
 }
 
-impl Running {
+impl RunningService {
     /// How the service is reached.
     pub fn url(&self) -> &str {
         &self.url
@@ -528,7 +530,7 @@ impl Running {
 fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) -> Rocket<Build> {
     let uploads = Uploads::new(config.data.join("uploads"), config.upload_megabytes * 1_000_000, spool.room.clone());
     // The signals are ours: Rocket would wait the whole grace for any idle
-    // connection, where [`Running::stop`] waits for work alone.
+    // connection, where [`RunningService::stop`] waits for work alone.
     let shutdown = rocket::config::Shutdown {
         ctrlc: false,
         signals: std::collections::HashSet::new(),

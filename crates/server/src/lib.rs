@@ -30,5 +30,5 @@ mod wire;
 
 pub use config::{Config, ConfigError, EngineOverride, LogFormat};
 pub use document_reader::read_document_main;
-pub use launch::{Running, ServeError, Service, init_logging, launch, offline_registry};
+pub use launch::{RunningService, ServeError, Service, init_logging, launch, offline_registry};
 pub use openapi::document as openapi_document;

@@ -47,15 +47,15 @@ fn refusal(need: Need, who: Who) -> Option<u16> {
     }
 }
 
-struct House {
+struct TestService {
     client: Client,
     keys: BTreeMap<Who, String>,
 }
 
 const HOST: &str = "127.0.0.1:7420";
 
-impl House {
-    async fn new(folder: &std::path::Path) -> House {
+impl TestService {
+    async fn new(folder: &std::path::Path) -> TestService {
         let config = Config { data: folder.into(), port: 0, ..Config::default() };
         let service = Service::new(&config).await.expect("a service");
         let store = service.gateway().store().clone();
@@ -111,7 +111,7 @@ impl House {
         service.gateway().forget_grants();
         store.put_person("ben".into(), "another".into(), None, "test".into(), 2).await.expect("changed");
         store.remove_person("cy".into(), "test".into(), 2).await.expect("removed");
-        House { client: Client::untracked(service.into_rocket()).await.expect("a client"), keys }
+        TestService { client: Client::untracked(service.into_rocket()).await.expect("a client"), keys }
     }
 
     async fn status(&self, method: Method, path: &str, who: Who) -> u16 {
@@ -146,7 +146,7 @@ fn filled(pattern: &str) -> String {
 #[tokio::test(flavor = "multi_thread")]
 async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = House::new(folder.path()).await;
+    let house = TestService::new(folder.path()).await;
     let everybody = [
         Who::Nobody,
         Who::Mistyped,
@@ -200,7 +200,7 @@ fn recording(samples: usize) -> Vec<u8> {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_recording_under_a_used_key_is_compared_by_its_audio() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = House::new(folder.path()).await;
+    let house = TestService::new(folder.path()).await;
     // In rehearsal nobody is called, and the same is checked.
     let rehearsal = App { rehearsal: 1, ..App::new("quay", "Quay", 1) };
     let store = house.client.rocket().state::<dispatcher_gateway::Gateway>().expect("managed").store();
@@ -221,7 +221,7 @@ async fn a_recording_under_a_used_key_is_compared_by_its_audio() {
 #[tokio::test]
 async fn a_service_that_stops_is_not_ready_and_takes_no_work() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = House::new(folder.path()).await;
+    let house = TestService::new(folder.path()).await;
     assert_eq!(house.status(Method::Get, "/health", Who::Nobody).await, 200);
     house.client.rocket().state::<Drain>().expect("managed").begin();
     for (path, who) in [("/health", Who::Nobody), ("/api/v1/voices", Who::App), ("/api/v1/apps", Who::Session)] {
@@ -232,7 +232,7 @@ async fn a_service_that_stops_is_not_ready_and_takes_no_work() {
 #[tokio::test]
 async fn what_a_session_answers_is_kept_by_nobody() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = House::new(folder.path()).await;
+    let house = TestService::new(folder.path()).await;
     for path in ["/api/v1/apps/console/keys", "/api/v1/credentials", "/api/v1/audit", "/api/v1/session", "/health"] {
         let request = house.client.get(path).header(Header::new("Host", HOST));
         let key = format!("Bearer {}", house.keys[&Who::Operator]);

@@ -11,7 +11,7 @@ use rocket::response::{self, Responder, Response};
 use tokio::io::AsyncReadExt as _;
 
 /// Bytes that never change under their name.
-pub(crate) struct Kept {
+pub(crate) struct ImmutableFile {
     pub(crate) bytes: Bytes,
     pub(crate) content_type: String,
     pub(crate) name: String,
@@ -33,7 +33,7 @@ fn asked(field: Option<&str>, length: usize) -> Result<Option<Range<usize>>, ()>
     if range.start >= range.end { Err(()) } else { Ok(Some(range)) }
 }
 
-impl<'r> Responder<'r, 'static> for Kept {
+impl<'r> Responder<'r, 'static> for ImmutableFile {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
         let field = |name: &str| request.headers().get_one(name);
         let tag = format!("\"{}\"", self.tag);

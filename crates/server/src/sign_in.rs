@@ -38,7 +38,7 @@ const MOST_KNOWN: usize = 10_000;
 #[derive(Clone)]
 pub(crate) struct SignIn {
     links: Arc<Mutex<HashSet<String>>>,
-    pace: Arc<Mutex<Pace>>,
+    pace: Arc<Mutex<RecentSignIns>>,
     turns: Arc<Semaphore>,
     waiting: Arc<AtomicUsize>,
 }
@@ -56,13 +56,13 @@ impl Default for SignIn {
 
 /// Recent attempts that have not succeeded, by peer and person.
 #[derive(Default)]
-struct Pace {
+struct RecentSignIns {
     recent: HashMap<(IpAddr, String), VecDeque<Instant>>,
     /// Where persons have signed in from.
     known: HashSet<(IpAddr, String)>,
 }
 
-impl Pace {
+impl RecentSignIns {
     /// Counts an attempt, before anything is done for it.
     fn count(&mut self, peer: IpAddr, person: &str) -> Result<(), Problem> {
         self.recent.retain(|_, times| {
@@ -249,7 +249,7 @@ mod tests {
 
     #[test]
     fn guessing_is_slowed_down_for_one_person_and_for_one_peer() {
-        let mut pace = Pace::default();
+        let mut pace = RecentSignIns::default();
         for _ in 0..ATTEMPTS {
             assert!(pace.count(peer(1), "ada").is_ok());
         }
@@ -265,7 +265,7 @@ mod tests {
 
     #[test]
     fn strangers_do_not_lock_out_who_has_signed_in_before() {
-        let mut pace = Pace::default();
+        let mut pace = RecentSignIns::default();
         pace.count(peer(1), "ada").expect("counted");
         pace.succeed(peer(1), "ada");
         for n in 0..ATTEMPTS_OF_ALL {

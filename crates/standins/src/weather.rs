@@ -93,7 +93,7 @@ pub(crate) struct Sky {
     delivered: Mutex<Delivered>,
     limits: Mutex<Limits>,
     broken: Mutex<Vec<String>>,
-    pace: Mutex<Pace>,
+    pace: Mutex<PaceRecord>,
 }
 
 /// How much a stand-in takes; without limit unless it is told one.
@@ -108,7 +108,7 @@ pub(crate) struct Limits {
 }
 
 #[derive(Debug, Default)]
-struct Pace {
+struct PaceRecord {
     running: u32,
     begun: std::collections::VecDeque<std::time::Instant>,
 }

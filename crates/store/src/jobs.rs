@@ -38,7 +38,7 @@ pub struct JobProgress {
 }
 
 #[derive(QueryableByName)]
-struct Made {
+struct PieceTotals {
     #[diesel(sql_type = BigInt)]
     pieces: i64,
     #[diesel(sql_type = BigInt)]
@@ -181,7 +181,7 @@ impl Store {
         self.read(move |c| {
             let made =
                 "SELECT count(*) AS pieces, coalesce(sum(audio_ms), 0) AS audio_ms FROM job_pieces WHERE job = ?";
-            let Made { pieces, audio_ms } = diesel::sql_query(made).bind::<Text, _>(&id).get_result(c)?;
+            let PieceTotals { pieces, audio_ms } = diesel::sql_query(made).bind::<Text, _>(&id).get_result(c)?;
             let charged = "SELECT ledger.currency AS currency, sum(ledger.nanos) AS nanos \
                 FROM ledger JOIN dispatches ON dispatches.id = ledger.dispatch \
                 WHERE dispatches.job = ? AND ledger.kind IN ('settle', 'adjust') GROUP BY ledger.currency ORDER BY 1";

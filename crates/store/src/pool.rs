@@ -16,7 +16,7 @@ use crate::writer::Writer;
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 const READERS: u32 = 4;
 
-pub(crate) type Reader = PooledConnection<ConnectionManager<SqliteConnection>>;
+pub(crate) type ReaderConnection = PooledConnection<ConnectionManager<SqliteConnection>>;
 
 /// The records. Cheap to clone.
 #[derive(Clone)]
@@ -81,7 +81,7 @@ impl Store {
         let readers = self.readers.clone();
         let run = move || {
             let _turn = turn;
-            let mut connection: Reader = readers.get().map_err(|_| StoreError::Busy)?;
+            let mut connection: ReaderConnection = readers.get().map_err(|_| StoreError::Busy)?;
             query(&mut connection)
         };
         tokio::task::spawn_blocking(run).await.map_err(|_| StoreError::Stopped)?

@@ -28,17 +28,17 @@ pub enum Durability {
 
 /// Runs inside the group's transaction; gives what to do once it is committed
 /// (or, with `false`, was not).
-type Work = Box<dyn FnOnce(&mut SqliteConnection) -> (bool, Box<dyn FnOnce(bool) + Send>) + Send>;
+type Write = Box<dyn FnOnce(&mut SqliteConnection) -> (bool, Box<dyn FnOnce(bool) + Send>) + Send>;
 
-struct Item {
+struct QueuedWrite {
     durability: Durability,
-    work: Work,
+    work: Write,
 }
 
 /// A handle on the writer thread.
 #[derive(Clone)]
 pub(crate) struct Writer {
-    queue: Arc<Mutex<Option<mpsc::Sender<Item>>>>,
+    queue: Arc<Mutex<Option<mpsc::Sender<QueuedWrite>>>>,
     thread: Arc<Mutex<Option<JoinHandle<()>>>>,
 }
 
@@ -61,7 +61,7 @@ impl Writer {
         write: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError> + Send + 'static,
     ) -> impl Future<Output = Result<T, StoreError>> + Send {
         let (answer, outcome) = oneshot::channel();
-        let work: Work = Box::new(move |connection| {
+        let work: Write = Box::new(move |connection| {
             // A savepoint: a failing item must not take its group along.
             let result = connection.transaction(|connection| write(connection));
             let go_on = result.as_ref().err().is_none_or(StoreError::is_of_one_item);
@@ -72,7 +72,7 @@ impl Writer {
         });
         let queue = self.queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         if let Some(queue) = queue.as_ref() {
-            let _ = queue.send(Item { durability, work });
+            let _ = queue.send(QueuedWrite { durability, work });
         }
         async move { outcome.await.unwrap_or(Err(StoreError::Stopped)) }
     }
@@ -86,7 +86,7 @@ impl Writer {
     }
 }
 
-fn run(mut connection: SqliteConnection, path: &std::path::Path, items: &mpsc::Receiver<Item>) {
+fn run(mut connection: SqliteConnection, path: &std::path::Path, items: &mpsc::Receiver<QueuedWrite>) {
     while let Ok(first) = items.recv() {
         let mut group = vec![first];
         group.extend(items.try_iter().take(MAX_GROUP - 1));
@@ -103,7 +103,7 @@ fn run(mut connection: SqliteConnection, path: &std::path::Path, items: &mpsc::R
     let _ = connection.batch_execute("PRAGMA wal_checkpoint(TRUNCATE);");
 }
 
-fn commit(connection: &mut SqliteConnection, group: Vec<Item>) {
+fn commit(connection: &mut SqliteConnection, group: Vec<QueuedWrite>) {
     let durability = group.iter().map(|item| item.durability).max().unwrap_or(Durability::Process);
     let level = if durability == Durability::Disk { "FULL" } else { "NORMAL" };
     let mut replies = Vec::with_capacity(group.len());

@@ -8,12 +8,13 @@ use dispatcher_e2e::Demo;
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;
 
-/// One browser at a time: several on few cores drop blocks of the microphone.
-static TURN: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
+/// Beside a browser that records there is no other: several on few cores drop
+/// blocks of the microphone.
+static MICROPHONE: tokio::sync::RwLock<()> = tokio::sync::RwLock::const_new(());
 
 /// A browser with a fresh profile, and its driver.
 pub struct Browser {
-    _turn: tokio::sync::MutexGuard<'static, ()>,
+    _turn: Box<dyn Send + Sync>,
     pub driver: WebDriver,
     service: Child,
     _profile: tempfile::TempDir,
@@ -21,7 +22,10 @@ pub struct Browser {
 
 impl Browser {
     pub async fn start(microphone: Option<&Path>) -> Browser {
-        let turn = TURN.lock().await;
+        let turn: Box<dyn Send + Sync> = match microphone {
+            Some(_) => Box::new(MICROPHONE.write().await),
+            None => Box::new(MICROPHONE.read().await),
+        };
         let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let service = Command::new("chromedriver")
             .arg(format!("--port={port}"))

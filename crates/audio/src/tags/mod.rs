@@ -1,7 +1,7 @@
 //! What stands beside the sound: who speaks, in what language, made when and
 //! by what. One form here; each container has its own way of carrying it.
 //!
-//! What does not live here: WebM's tags, which are elements ([`crate::webm`]).
+//! What does not live here: WebM's tags, which are elements ([`crate::container::webm`]).
 
 pub(crate) mod id3;
 pub(crate) mod riff;

@@ -26,21 +26,21 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
         CredentialCommand::Add { engine, name, file } => add(client, engine, name, file.as_deref(), json).await,
         CredentialCommand::Import { engine, name, file, dotenv, env, map } => {
             let from = match (file, dotenv, env) {
-                (Some(file), ..) => Source::KeyFile(file),
-                (None, Some(file), _) => Source::Dotenv(file),
-                (None, None, true) => Source::Environment,
+                (Some(file), ..) => SecretSource::KeyFile(file),
+                (None, Some(file), _) => SecretSource::Dotenv(file),
+                (None, None, true) => SecretSource::Environment,
                 _ => return Err(CliError::Usage("name the source: --file, --dotenv or --env".into())),
             };
             import(client, engine, name, from, &map, json).await
         }
         CredentialCommand::Check { name } => {
-            let trial = client.post(&format!("/api/v1/credentials/{}/check", segment(&name)), &json!({})).await?;
+            let check = client.post(&format!("/api/v1/credentials/{}/check", segment(&name)), &json!({})).await?;
             if json {
-                output::print_json(&trial)?;
+                output::print_json(&check)?;
             } else {
-                output::print(&render_trial(&name, &trial))?;
+                output::print(&render_trial(&name, &check))?;
             }
-            match trial["works"] == false {
+            match check["works"] == false {
                 true => Err(CliError::Failed(format!("{name} does not work"))),
                 false => Ok(()),
             }
@@ -72,7 +72,7 @@ pub(crate) async fn root_key(client: &Client, command: RootKeyCommand, json: boo
     Ok(())
 }
 
-enum Source {
+enum SecretSource {
     KeyFile(PathBuf),
     Dotenv(PathBuf),
     Environment,
@@ -82,7 +82,7 @@ async fn import(
     client: &Client,
     engine: String,
     name: Option<String>,
-    from: Source,
+    from: SecretSource,
     map: &[String],
     json: bool,
 ) -> Result<(), CliError> {
@@ -91,16 +91,16 @@ async fn import(
         Ok::<_, CliError>(Zeroizing::new(text))
     };
     let body = match from {
-        Source::KeyFile(path) => {
+        SecretSource::KeyFile(path) => {
             let text = read(&path)?;
             json!({"engine": engine, "name": name, "key_file": text.as_str()})
         }
-        Source::Dotenv(path) => {
+        SecretSource::Dotenv(path) => {
             let lines = dotenv(&read(&path)?);
             let parts = named_parts(client, &engine, map, |name| lines.get(name).cloned()).await?;
             json!({"engine": engine, "name": name, "parts": parts})
         }
-        Source::Environment => {
+        SecretSource::Environment => {
             let parts = named_parts(client, &engine, map, |name| std::env::var(name).ok()).await?;
             json!({"engine": engine, "name": name, "parts": parts})
         }
@@ -158,16 +158,16 @@ fn dotenv(text: &str) -> std::collections::HashMap<String, String> {
     text.lines().filter_map(line).collect()
 }
 
-fn render_trial(name: &str, trial: &Value) -> String {
-    let word = match trial["works"].as_bool() {
+fn render_trial(name: &str, check: &Value) -> String {
+    let word = match check["works"].as_bool() {
         Some(true) => "works",
         Some(false) => "does not work",
         None => "is unproven",
     };
-    let credential = &trial["credential"];
-    let mut lines = vec![format!("{name} version {} {word}: {}", credential["version"], output::text(trial, "told"))];
+    let credential = &check["credential"];
+    let mut lines = vec![format!("{name} version {} {word}: {}", credential["version"], output::text(check, "told"))];
     for (member, told) in [("roles", "rights"), ("more", "not needed"), ("missing", "missing")] {
-        let roles = output::text(trial, member);
+        let roles = output::text(check, member);
         if !roles.is_empty() {
             lines.push(format!("  {told}: {roles}"));
         }

@@ -138,7 +138,7 @@ fn trouble(engine: &str, back: i64, hour: i64) -> Option<(Cause, &'static str)> 
 }
 
 /// How an attempt ended.
-enum Outcome {
+enum SampleOutcome {
     Done,
     Failed(Cause, &'static str),
     Left,
@@ -154,10 +154,10 @@ struct Ended {
     total: i64,
 }
 
-impl Outcome {
+impl SampleOutcome {
     fn ended(&self, leg: &SampleLeg, usage: Usage, first: i64, whole: i64) -> Ended {
         match *self {
-            Outcome::Done => Ended {
+            SampleOutcome::Done => Ended {
                 attempt: AttemptState::Done,
                 dispatch: DispatchState::Done,
                 cause: None,
@@ -165,7 +165,7 @@ impl Outcome {
                 charged: Some(usage),
                 total: whole,
             },
-            Outcome::Failed(cause, why) => {
+            SampleOutcome::Failed(cause, why) => {
                 let total = if cause == Cause::TimedOut { leg.deadline * 1_000 } else { first };
                 Ended {
                     attempt: AttemptState::Failed,
@@ -176,7 +176,7 @@ impl Outcome {
                     total,
                 }
             }
-            Outcome::Left => Ended {
+            SampleOutcome::Left => Ended {
                 attempt: AttemptState::Abandoned,
                 dispatch: DispatchState::Abandoned,
                 cause: Some(Cause::Abandoned),
@@ -188,7 +188,7 @@ impl Outcome {
     }
 }
 
-struct Writer {
+struct HistoryWriter {
     random: StdRng,
     tariffs: Vec<(String, Tariff)>,
     now: i64,
@@ -204,7 +204,7 @@ pub(super) fn history(now: i64) -> Result<Vec<SampleDispatch>, CliError> {
         let sheet = Sheet::parse(source, file).map_err(|error| CliError::Failed(error.to_string()))?;
         tariffs.push((sheet.name.clone(), sheet.tariff.clone()));
     }
-    let mut writer = Writer { random: StdRng::seed_from_u64(SEED), tariffs, now };
+    let mut writer = HistoryWriter { random: StdRng::seed_from_u64(SEED), tariffs, now };
     let mut all = Vec::new();
     for back in (0..=DAYS).rev() {
         let day = midnight(now) - back * DAY;
@@ -223,7 +223,7 @@ pub(super) fn history(now: i64) -> Result<Vec<SampleDispatch>, CliError> {
     Ok(all)
 }
 
-impl Writer {
+impl HistoryWriter {
     fn dispatch(&mut self, habit: &Habit, back: i64, started: i64) -> Result<SampleDispatch, MoneyError> {
         let seconds = started.div_euclid(SECOND).unsigned_abs();
         let nanos = u32::try_from(started.rem_euclid(SECOND) * 1_000).unwrap_or(0);
@@ -254,13 +254,13 @@ impl Writer {
         };
         for (leg, number) in habit.legs.iter().zip(1..) {
             let outcome = match (trouble(leg.engine, back, hour), fate) {
-                (Some((cause, why)), _) => Outcome::Failed(cause, why),
-                (None, 0..6) => Outcome::Left,
-                (None, 6..10) => Outcome::Failed(Cause::Broken, "the answer ended before its audio"),
-                (None, 10..14) if number == 1 => Outcome::Failed(Cause::Unavailable, "HTTP 503"),
-                (None, _) => Outcome::Done,
+                (Some((cause, why)), _) => SampleOutcome::Failed(cause, why),
+                (None, 0..6) => SampleOutcome::Left,
+                (None, 6..10) => SampleOutcome::Failed(Cause::Broken, "the answer ended before its audio"),
+                (None, 10..14) if number == 1 => SampleOutcome::Failed(Cause::Unavailable, "HTTP 503"),
+                (None, _) => SampleOutcome::Done,
             };
-            let over = !matches!(outcome, Outcome::Failed(..));
+            let over = !matches!(outcome, SampleOutcome::Failed(..));
             self.attempt(&mut sample, leg, number, usage, &outcome)?;
             if over {
                 break;
@@ -276,7 +276,7 @@ impl Writer {
         leg: &SampleLeg,
         number: i64,
         usage: Usage,
-        outcome: &Outcome,
+        outcome: &SampleOutcome,
     ) -> Result<(), MoneyError> {
         let first = self.random.random_range(leg.first.0..=leg.first.1) * 1_000;
         let whole = first + to_i64(usage.milliseconds) * self.random.random_range(60..140);

@@ -9,7 +9,7 @@ mod standins;
 
 use std::path::{Path, PathBuf};
 
-use dispatcher_server::{Config, Running, Service, init_logging};
+use dispatcher_server::{Config, RunningService, Service, init_logging};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use self::standins::{StandInSecrets, StandIns};
@@ -20,7 +20,7 @@ use crate::output;
 
 /// A demo that runs: the service, the stand-ins, and the keys to call it with.
 struct Demo {
-    service: Running,
+    service: RunningService,
     standins: StandIns,
     operator_key: SecretString,
     app_key: SecretString,

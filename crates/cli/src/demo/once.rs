@@ -22,7 +22,7 @@ pub(super) struct Example {
 }
 
 /// What one line of the example says, and the dispatch it was read from.
-struct Line {
+struct ExampleLine {
     file: String,
     dispatch: Value,
 }
@@ -62,7 +62,7 @@ impl Example {
     }
 
     /// Speaks into a file, and reads the record of it.
-    async fn speak(&self, file: &str, body: Value) -> Result<Line, CliError> {
+    async fn speak(&self, file: &str, body: Value) -> Result<ExampleLine, CliError> {
         let request = self.app.request(Method::POST, "/api/v1/utterances").header(ACCEPT, "*/*").json(&body);
         let response = self.app.send(request).await?;
         let dispatch =
@@ -71,7 +71,7 @@ impl Example {
         let length = audio.len() as u64;
         dispatcher_audio::mend_wav_lengths(&mut audio, length);
         self.write(file, &audio)?;
-        Ok(Line { file: file.to_owned(), dispatch: self.dispatch(&dispatch).await? })
+        Ok(ExampleLine { file: file.to_owned(), dispatch: self.dispatch(&dispatch).await? })
     }
 
     async fn dispatch(&self, id: &str) -> Result<Value, CliError> {
@@ -84,7 +84,7 @@ impl Example {
     }
 
     /// The example shows what it says, or fails.
-    fn must(&self, line: &Line, engine: &str, what: &str) -> Result<(), CliError> {
+    fn must(&self, line: &ExampleLine, engine: &str, what: &str) -> Result<(), CliError> {
         let (state, by) = (output::text(&line.dispatch, "state"), output::text(&line.dispatch, "engine"));
         if state == "done" && by == engine {
             return Ok(());
@@ -100,7 +100,7 @@ impl Example {
         )))
     }
 
-    fn show(&self, json: bool, line: Line) -> Result<Value, CliError> {
+    fn show(&self, json: bool, line: ExampleLine) -> Result<Value, CliError> {
         let record = &line.dispatch;
         if !json {
             let voice = format!("{}/{}", output::text(record, "engine"), output::text(record, "voice"));

@@ -2,15 +2,15 @@
 
 use base64::Engine as _;
 
-use super::shell::{Piece, Word, words};
+use super::shell::{ShellWord, WordPiece, words};
 use super::{DraftError, Files};
 
 /// A value in which variables stand by name.
-pub(super) type Value = Vec<Piece>;
+pub(super) type Value = Vec<WordPiece>;
 
 /// One part of a form.
 #[derive(Debug, Clone)]
-pub(super) struct Part {
+pub(super) struct FormPart {
     pub(super) name: String,
     pub(super) value: Value,
     /// It is a file, of this media type where one is said.
@@ -29,7 +29,7 @@ pub(super) struct Pasted {
     pub(super) body: Option<Value>,
     /// The body is a file that was not given.
     pub(super) raw: bool,
-    pub(super) parts: Vec<Part>,
+    pub(super) parts: Vec<FormPart>,
     /// Name and password.
     pub(super) user: Option<(Value, Value)>,
     /// A token for `Authorization: Bearer`.
@@ -39,25 +39,25 @@ pub(super) struct Pasted {
 }
 
 fn text(value: &Value) -> String {
-    let piece = |piece: &Piece| match piece {
-        Piece::Text(text) => text.clone(),
-        Piece::Variable(name) => format!("${name}"),
+    let piece = |piece: &WordPiece| match piece {
+        WordPiece::Text(text) => text.clone(),
+        WordPiece::Variable(name) => format!("${name}"),
     };
     value.iter().map(piece).collect()
 }
 
 fn plain(text: impl Into<String>) -> Value {
-    vec![Piece::Text(text.into())]
+    vec![WordPiece::Text(text.into())]
 }
 
 /// Parts a value at the first of a character.
 pub(super) fn split(value: &Value, at: char) -> Option<(Value, Value)> {
     for (index, piece) in value.iter().enumerate() {
-        if let Piece::Text(text) = piece
+        if let WordPiece::Text(text) = piece
             && let Some((before, after)) = text.split_once(at)
         {
             let mut head: Value = value[..index].to_vec();
-            head.push(Piece::Text(before.to_owned()));
+            head.push(WordPiece::Text(before.to_owned()));
             let mut tail = plain(after);
             tail.extend(value[index + 1..].iter().cloned());
             return Some((head, tail));
@@ -67,7 +67,7 @@ pub(super) fn split(value: &Value, at: char) -> Option<(Value, Value)> {
 }
 
 fn join(mut left: Value, between: &str, right: Value) -> Value {
-    left.push(Piece::Text(between.to_owned()));
+    left.push(WordPiece::Text(between.to_owned()));
     left.extend(right);
     left
 }
@@ -154,7 +154,7 @@ pub(super) fn read(command: &str, files: &dyn Files) -> Result<Pasted, DraftErro
         json: false,
         url: None,
     };
-    let mut words = words.collect::<Vec<Word>>().into_iter();
+    let mut words = words.collect::<Vec<ShellWord>>().into_iter();
     while let Some(word) = words.next() {
         options.take(word, &mut words)?;
     }
@@ -162,7 +162,7 @@ pub(super) fn read(command: &str, files: &dyn Files) -> Result<Pasted, DraftErro
 }
 
 impl Options<'_> {
-    fn take(&mut self, word: Word, rest: &mut dyn Iterator<Item = Word>) -> Result<(), DraftError> {
+    fn take(&mut self, word: ShellWord, rest: &mut dyn Iterator<Item = ShellWord>) -> Result<(), DraftError> {
         let name = text(&word);
         if !name.starts_with('-') || name == "-" {
             return self.address(word);
@@ -178,9 +178,9 @@ impl Options<'_> {
         self.option(&name, &mut next)
     }
 
-    fn together(&mut self, word: &Word, rest: &mut dyn Iterator<Item = Word>) -> Result<(), DraftError> {
+    fn together(&mut self, word: &ShellWord, rest: &mut dyn Iterator<Item = ShellWord>) -> Result<(), DraftError> {
         let mut word = word.clone();
-        let Some(Piece::Text(first)) = word.first_mut() else { return Ok(()) };
+        let Some(WordPiece::Text(first)) = word.first_mut() else { return Ok(()) };
         let letters = first.trim_start_matches('-').to_owned();
         for (at, letter) in letters.char_indices() {
             let name = format!("-{letter}");
@@ -200,7 +200,7 @@ impl Options<'_> {
         Ok(())
     }
 
-    fn address(&mut self, word: Word) -> Result<(), DraftError> {
+    fn address(&mut self, word: ShellWord) -> Result<(), DraftError> {
         if self.url.is_some() {
             return Err(DraftError::Option(format!("a second address, {}; paste one call at a time", text(&word))));
         }
@@ -278,7 +278,7 @@ impl Options<'_> {
         match split(&word, ':') {
             Some((name, value)) => {
                 let mut value = value;
-                if let Some(Piece::Text(first)) = value.first_mut() {
+                if let Some(WordPiece::Text(first)) = value.first_mut() {
                     *first = first.trim_start().to_owned();
                 }
                 let empty = text(&value).trim().is_empty();
@@ -320,8 +320,8 @@ impl Options<'_> {
         if text(word).contains('@') && split(word, '=').is_none() {
             return Err(DraftError::Option("--data-urlencode with a file; paste the text itself".into()));
         }
-        let encode = |piece: &Piece| match piece {
-            Piece::Text(text) => Piece::Text(encode(text)),
+        let encode = |piece: &WordPiece| match piece {
+            WordPiece::Text(text) => WordPiece::Text(encode(text)),
             variable => variable.clone(),
         };
         let content: Value = content.iter().map(encode).collect();
@@ -339,7 +339,7 @@ impl Options<'_> {
         let part = match given.chars().next().filter(|_| !literal) {
             Some('@') => {
                 let kind = given.split(';').find_map(|part| part.trim().strip_prefix("type=")).map(str::to_owned);
-                Part {
+                FormPart {
                     name: text(&name),
                     value: plain(given[1..].split(';').next().unwrap_or_default()),
                     file: Some(kind),
@@ -353,14 +353,14 @@ impl Options<'_> {
                         .remarks
                         .push(format!("the part {} is the file {path}, which does not exist here", text(&name)));
                 }
-                Part { name: text(&name), value: plain(content.unwrap_or_default()), file: None }
+                FormPart { name: text(&name), value: plain(content.unwrap_or_default()), file: None }
             }
             _ => {
                 let value = match given.contains(";type=") {
                     true => plain(given.split(";type=").next().unwrap_or_default()),
                     false => value,
                 };
-                Part { name: text(&name), value, file: None }
+                FormPart { name: text(&name), value, file: None }
             }
         };
         self.pasted.parts.push(part);
@@ -404,7 +404,7 @@ impl Options<'_> {
 }
 
 fn with_scheme(mut url: Value) -> Value {
-    if let Some(Piece::Text(first)) = url.first_mut()
+    if let Some(WordPiece::Text(first)) = url.first_mut()
         && !first.contains("://")
     {
         *first = format!("http://{first}");

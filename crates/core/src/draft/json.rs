@@ -15,20 +15,20 @@ pub(super) struct Leaf {
 /// The leaves of a JSON text; nothing where it is none.
 pub(super) fn leaves(text: &str) -> Option<Vec<Leaf>> {
     serde_json::from_str::<serde_json::Value>(text).ok()?;
-    let mut reader = Reader { text, at: 0, path: Vec::new(), leaves: Vec::new() };
+    let mut reader = JsonReader { text, at: 0, path: Vec::new(), leaves: Vec::new() };
     reader.value()?;
     Some(reader.leaves)
 }
 
 /// Walks a text that is known to be JSON.
-struct Reader<'a> {
+struct JsonReader<'a> {
     text: &'a str,
     at: usize,
     path: Vec<String>,
     leaves: Vec<Leaf>,
 }
 
-impl Reader<'_> {
+impl JsonReader<'_> {
     fn skip(&mut self) {
         let rest = &self.text[self.at..];
         self.at += rest.len() - rest.trim_start_matches([' ', '\t', '\n', '\r', ',', ':']).len();

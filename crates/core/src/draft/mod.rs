@@ -11,7 +11,7 @@ mod shell;
 mod write;
 
 use self::command::{Pasted, Value, basic, read};
-use self::shell::Piece;
+use self::shell::WordPiece;
 
 /// Why there is no draft.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -116,9 +116,9 @@ fn part_name(name: &str) -> String {
 }
 
 fn text_of(value: &Value) -> String {
-    let piece = |piece: &Piece| match piece {
-        Piece::Text(text) => text.clone(),
-        Piece::Variable(name) => format!("${name}"),
+    let piece = |piece: &WordPiece| match piece {
+        WordPiece::Text(text) => text.clone(),
+        WordPiece::Variable(name) => format!("${name}"),
     };
     value.iter().map(piece).collect()
 }
@@ -138,7 +138,7 @@ impl Shape {
             // A name and a password in the address are basic access.
             Some((user, host)) => {
                 let (name, password) = user.split_once(':').unwrap_or((user, ""));
-                let text = |text: &str| vec![Piece::Text(text.to_owned())];
+                let text = |text: &str| vec![WordPiece::Text(text.to_owned())];
                 pasted.user.get_or_insert((text(name), text(password)));
                 host
             }
@@ -157,7 +157,7 @@ impl Shape {
     /// Makes a part of what a value says; gives its name.
     fn part(&mut self, wanted: &str, value: &Value) -> String {
         let given = match value.as_slice() {
-            [Piece::Text(text)] => Some(secrecy::SecretString::from(text.clone())),
+            [WordPiece::Text(text)] => Some(secrecy::SecretString::from(text.clone())),
             _ => None,
         };
         self.add_part(wanted, given)
@@ -279,17 +279,17 @@ impl Shape {
                 Some((name, value)) if secret_name(name) && !value.is_empty() => {
                     let given = (!value.starts_with('$')).then(|| secrecy::SecretString::from(decode(value)));
                     let part = self.add_part(name, given);
-                    made.push(Piece::Text(format!("{name}=\u{1}{part}\u{2}")));
+                    made.push(WordPiece::Text(format!("{name}=\u{1}{part}\u{2}")));
                     found = true;
                 }
-                _ => made.push(Piece::Text(pair.to_owned())),
+                _ => made.push(WordPiece::Text(pair.to_owned())),
             }
         }
         if !found {
             return;
         }
         let joined: Vec<String> = made.iter().map(|piece| text_of(&vec![piece.clone()])).collect();
-        self.pasted.query = vec![Piece::Text(joined.join("&"))];
+        self.pasted.query = vec![WordPiece::Text(joined.join("&"))];
         self.by_templates();
     }
 }
@@ -301,13 +301,13 @@ fn named(part: &str) -> String {
 
 /// A value that is a variable with a name that secrets have.
 fn named_variable(value: &Value) -> bool {
-    value.iter().any(|piece| matches!(piece, Piece::Variable(name) if secret_name(name)))
+    value.iter().any(|piece| matches!(piece, WordPiece::Variable(name) if secret_name(name)))
 }
 
 /// A value without so many bytes of text at its beginning.
 fn trimmed(value: &Value, bytes: usize) -> Value {
     let mut value = value.clone();
-    if let Some(Piece::Text(first)) = value.first_mut() {
+    if let Some(WordPiece::Text(first)) = value.first_mut() {
         *first = first.get(bytes..).unwrap_or_default().to_owned();
         if first.is_empty() && value.len() > 1 {
             value.remove(0);

@@ -6,33 +6,33 @@ use super::DraftError;
 
 /// A piece of a word: text, or the name of a variable.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Piece {
+pub(super) enum WordPiece {
     Text(String),
     Variable(String),
 }
 
 /// One word.
-pub(super) type Word = Vec<Piece>;
+pub(super) type ShellWord = Vec<WordPiece>;
 
-struct Reader<'a> {
+struct ShellReader<'a> {
     rest: std::iter::Peekable<std::str::Chars<'a>>,
-    words: Vec<Word>,
-    word: Option<Word>,
+    words: Vec<ShellWord>,
+    word: Option<ShellWord>,
 }
 
 /// Parts a command into its words.
-pub(super) fn words(command: &str) -> Result<Vec<Word>, DraftError> {
-    let mut reader = Reader { rest: command.chars().peekable(), words: Vec::new(), word: None };
+pub(super) fn words(command: &str) -> Result<Vec<ShellWord>, DraftError> {
+    let mut reader = ShellReader { rest: command.chars().peekable(), words: Vec::new(), word: None };
     reader.read()?;
     Ok(reader.words)
 }
 
-impl Reader<'_> {
+impl ShellReader<'_> {
     fn push(&mut self, c: char) {
         let word = self.word.get_or_insert_default();
         match word.last_mut() {
-            Some(Piece::Text(text)) => text.push(c),
-            _ => word.push(Piece::Text(c.to_string())),
+            Some(WordPiece::Text(text)) => text.push(c),
+            _ => word.push(WordPiece::Text(c.to_string())),
         }
     }
 
@@ -40,7 +40,7 @@ impl Reader<'_> {
     fn begin(&mut self) {
         let word = self.word.get_or_insert_default();
         if word.is_empty() {
-            word.push(Piece::Text(String::new()));
+            word.push(WordPiece::Text(String::new()));
         }
     }
 
@@ -179,7 +179,7 @@ impl Reader<'_> {
         }
         match name.is_empty() {
             true => self.push('$'),
-            false => self.word.get_or_insert_default().push(Piece::Variable(name)),
+            false => self.word.get_or_insert_default().push(WordPiece::Variable(name)),
         }
         Ok(())
     }
@@ -190,10 +190,10 @@ mod tests {
     use super::*;
 
     fn plain(command: &str) -> Vec<String> {
-        let text = |word: Word| {
-            let piece = |piece: &Piece| match piece {
-                Piece::Text(text) => text.clone(),
-                Piece::Variable(name) => format!("<{name}>"),
+        let text = |word: ShellWord| {
+            let piece = |piece: &WordPiece| match piece {
+                WordPiece::Text(text) => text.clone(),
+                WordPiece::Variable(name) => format!("<{name}>"),
             };
             word.iter().map(piece).collect::<String>()
         };

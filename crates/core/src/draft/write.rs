@@ -2,7 +2,7 @@
 
 use super::json::leaves;
 use super::roles::{Role, media_type, rate_in, role};
-use super::shell::Piece;
+use super::shell::WordPiece;
 use super::{Door, Draft, Shape, decode, named, part_name, secret_name, text_of};
 
 /// What was found in the request, to be named by templates.
@@ -80,23 +80,23 @@ enum Body {
     Raw,
 }
 
-struct Writer {
+struct SheetWriter {
     shape: Shape,
     found: Found,
     lines: Vec<String>,
 }
 
 pub(super) fn write(shape: Shape, name: Option<&str>) -> Draft {
-    let mut writer = Writer { shape, found: Found::default(), lines: Vec::new() };
+    let mut writer = SheetWriter { shape, found: Found::default(), lines: Vec::new() };
     let content_type = writer.content_type();
     let body = writer.body(&content_type);
     let call = writer.call();
     writer.sheet(name, &call, body);
-    let Writer { shape, lines, .. } = writer;
+    let SheetWriter { shape, lines, .. } = writer;
     Draft { sheet: format!("{}\n", lines.join("\n")), parts: shape.parts, remarks: shape.pasted.remarks }
 }
 
-impl Writer {
+impl SheetWriter {
     fn content_type(&mut self) -> String {
         let headers = &mut self.shape.pasted.headers;
         let at = headers.iter().position(|(name, _)| name.eq_ignore_ascii_case("content-type"));
@@ -111,7 +111,7 @@ impl Writer {
             self.found.audio = true;
             if !content_type.is_empty() && !content_type.starts_with("audio/") {
                 // The type of the audio is told by its format.
-                let value = vec![Piece::Text(content_type.to_owned())];
+                let value = vec![WordPiece::Text(content_type.to_owned())];
                 self.shape.pasted.headers.push(("Content-Type".into(), value));
             } else if let Some(kind) = media_type(content_type) {
                 self.found.format = Some(kind.to_owned());

@@ -4,7 +4,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::layout::Laid;
-use super::lines::{Line, middle};
+use super::lines::{TextLine, middle};
 use crate::Block;
 
 /// Larger than the text by so much is a heading.
@@ -34,7 +34,7 @@ pub(super) fn blocks(mut pages: Vec<Laid>) -> Vec<Block> {
     let levels = levels(all(), body);
     // Who sets type with a hyphen of its own for line ends keeps the other.
     let told = all().any(|line| line.text.ends_with(['\u{ad}', '\u{2010}']));
-    let mut flow = Flow { body, known: &known, levels: &levels, told, blocks: Vec::new(), open: None };
+    let mut flow = ReadingFlow { body, known: &known, levels: &levels, told, blocks: Vec::new(), open: None };
     for page in &pages {
         for column in &page.columns {
             flow.column(column);
@@ -45,7 +45,7 @@ pub(super) fn blocks(mut pages: Vec<Laid>) -> Vec<Block> {
 }
 
 /// The size of most letters.
-fn weighted_middle<'l>(lines: impl Iterator<Item = &'l Line>) -> f64 {
+fn weighted_middle<'l>(lines: impl Iterator<Item = &'l TextLine>) -> f64 {
     middle(lines.flat_map(|line| std::iter::repeat_n(line.size, line.text.chars().count())))
 }
 
@@ -116,17 +116,17 @@ fn pattern(text: &str) -> String {
 }
 
 /// Where a line is on its page, coarsely.
-fn height(line: &Line) -> i64 {
+fn height(line: &TextLine) -> i64 {
     (line.y / 4.0).round() as i64
 }
 
 /// Where a line is on its page, and how large it is, coarsely.
-fn place(line: &Line) -> (i64, i64) {
+fn place(line: &TextLine) -> (i64, i64) {
     (height(line), (line.size * 2.0).round() as i64)
 }
 
 /// Whether a line stands where heads and feet do.
-fn outer(page: &Laid, line: &Line) -> bool {
+fn outer(page: &Laid, line: &TextLine) -> bool {
     let height = page.top - page.bottom;
     line.y > page.top - MARGIN * height || line.y < page.bottom + MARGIN * height
 }
@@ -150,10 +150,10 @@ struct Edges<'p> {
 
 /// Lines at the edge of a page: only what has no text beyond it can be a head
 /// or a foot.
-fn edge_lines(page: &Laid) -> Vec<&Line> {
+fn edge_lines(page: &Laid) -> Vec<&TextLine> {
     let ys = || page.columns.iter().flatten().map(|line| line.y);
     let (low, high) = (ys().fold(f64::INFINITY, f64::min), ys().fold(f64::NEG_INFINITY, f64::max));
-    let near = |line: &&Line| line.y > high - 2.5 * line.size || line.y < low + 2.5 * line.size;
+    let near = |line: &&TextLine| line.y > high - 2.5 * line.size || line.y < low + 2.5 * line.size;
     page.columns.iter().flatten().filter(|line| outer(page, line)).filter(near).collect()
 }
 
@@ -193,7 +193,7 @@ impl<'p> Edges<'p> {
     }
 
     /// Whether a line is on other pages too, but for the number of the page.
-    fn repeats(&self, line: &Line, page: usize) -> bool {
+    fn repeats(&self, line: &TextLine, page: usize) -> bool {
         let runs = numbered(&line.text, page).is_some_and(|run| {
             let ahead = run.1;
             let count = self.numbered.get(&run).copied().unwrap_or(0);
@@ -207,7 +207,7 @@ impl<'p> Edges<'p> {
         equal || line.size <= HEADING * self.body && runs
     }
 
-    fn is_head(&self, line: &Line, page: usize) -> bool {
+    fn is_head(&self, line: &TextLine, page: usize) -> bool {
         let dressed = page_number(&line.text).is_some_and(|(_, dressed)| dressed);
         let alone = page_number(&line.text).is_some();
         dressed || self.repeats(line, page) || !alone && self.places.contains(&place(line))
@@ -223,7 +223,7 @@ fn take_out_heads(pages: &mut [Laid], body: f64) {
         .enumerate()
         .map(|(index, page)| {
             let lines = edge_lines(page).into_iter();
-            let is_head = |line: &&Line| match several {
+            let is_head = |line: &&TextLine| match several {
                 true => edges.is_head(line, index),
                 false => page_number(&line.text).is_some_and(|(value, dressed)| dressed || value == 1),
             };
@@ -239,7 +239,7 @@ fn take_out_heads(pages: &mut [Laid], body: f64) {
 }
 
 /// The words of the document that no line end parts, in small letters.
-fn vocabulary<'l>(lines: impl Iterator<Item = &'l Line>) -> HashSet<String> {
+fn vocabulary<'l>(lines: impl Iterator<Item = &'l TextLine>) -> HashSet<String> {
     let mut known = HashSet::new();
     for line in lines {
         let words: Vec<&str> = line.text.split_whitespace().collect();
@@ -256,7 +256,7 @@ fn bare(word: &str) -> String {
 }
 
 /// Sizes of headings, the largest first.
-fn levels<'l>(lines: impl Iterator<Item = &'l Line>, body: f64) -> Vec<i64> {
+fn levels<'l>(lines: impl Iterator<Item = &'l TextLine>, body: f64) -> Vec<i64> {
     let mut sizes: Vec<i64> =
         lines.filter(|line| line.size > HEADING * body).map(|line| (line.size * 2.0).round() as i64).collect();
     sizes.sort_unstable_by(|a, b| b.cmp(a));
@@ -264,32 +264,32 @@ fn levels<'l>(lines: impl Iterator<Item = &'l Line>, body: f64) -> Vec<i64> {
     sizes
 }
 
-struct Open {
+struct OpenParagraph {
     level: Option<u8>,
     text: String,
     /// The last line of it ended before the edge of its column.
     short: bool,
 }
 
-struct Flow<'f> {
+struct ReadingFlow<'f> {
     body: f64,
     known: &'f HashSet<String>,
     levels: &'f [i64],
     /// Hyphens of line ends are told from those of compounds.
     told: bool,
     blocks: Vec<Block>,
-    open: Option<Open>,
+    open: Option<OpenParagraph>,
 }
 
-impl Flow<'_> {
-    fn level(&self, line: &Line) -> Option<u8> {
+impl ReadingFlow<'_> {
+    fn level(&self, line: &TextLine) -> Option<u8> {
         let size = (line.size * 2.0).round() as i64;
         let at = self.levels.iter().position(|known| *known == size)?;
         Some(u8::try_from(at + 1).unwrap_or(6).min(6))
     }
 
     fn end(&mut self) {
-        if let Some(Open { level, text, .. }) = self.open.take() {
+        if let Some(OpenParagraph { level, text, .. }) = self.open.take() {
             self.blocks.push(match level {
                 Some(level) => Block::Heading { level, text },
                 None => Block::Paragraph(text),
@@ -297,12 +297,12 @@ impl Flow<'_> {
         }
     }
 
-    fn column(&mut self, lines: &[Line]) {
-        let own = |line: &&Line| (line.size / self.body - 1.0).abs() < 0.1;
+    fn column(&mut self, lines: &[TextLine]) {
+        let own = |line: &&TextLine| (line.size / self.body - 1.0).abs() < 0.1;
         let left = lines.iter().filter(own).map(|line| line.x).fold(f64::INFINITY, f64::min);
         let edge = lines.iter().filter(own).map(|line| line.right).fold(f64::NEG_INFINITY, f64::max);
         let distance = usual_distance(lines);
-        let mut above: Option<&Line> = None;
+        let mut above: Option<&TextLine> = None;
         for line in lines {
             let level = self.level(line);
             let indented = line.x > left + INDENT * line.size && line.x < left + 6.0 * line.size;
@@ -324,11 +324,11 @@ impl Flow<'_> {
             };
             if begins {
                 self.end();
-                self.open = Some(Open { level, text: String::new(), short: false });
+                self.open = Some(OpenParagraph { level, text: String::new(), short: false });
             }
             let short = line.right < edge - SHORT * line.size - 0.1 * (edge - left).max(0.0);
             let text = self.open.as_ref().map(|open| self.joined(&open.text, &line.text)).unwrap_or_default();
-            self.open = Some(Open { level, text, short });
+            self.open = Some(OpenParagraph { level, text, short });
             above = Some(line);
         }
     }
@@ -370,7 +370,7 @@ fn ends_sentence(text: &str) -> bool {
 }
 
 /// The distance between base lines that most lines have.
-fn usual_distance(lines: &[Line]) -> f64 {
+fn usual_distance(lines: &[TextLine]) -> f64 {
     let pairs = lines.windows(2).map(|pair| pair[0].y - pair[1].y).filter(|distance| *distance > 0.5);
     let mut distances: Vec<f64> = pairs.collect();
     distances.sort_by(f64::total_cmp);
@@ -382,7 +382,8 @@ mod tests {
     use super::*;
 
     fn page(number: usize, texts: &[(&str, f64)]) -> Laid {
-        let line = |text: &str, y: f64, x: f64, size: f64, right: f64| Line { text: text.into(), x, right, y, size };
+        let line =
+            |text: &str, y: f64, x: f64, size: f64, right: f64| TextLine { text: text.into(), x, right, y, size };
         let mut column = vec![line(&format!("Saltmarsh Ferries {number}"), 800.0, 50.0, 9.0, 150.0)];
         for (row, (text, right)) in texts.iter().enumerate() {
             let y = 740.0 - row as f64 * 12.0;
@@ -452,7 +453,7 @@ mod tests {
 
     #[test]
     fn a_year_or_a_word_at_the_edge_of_a_page_is_text() {
-        let line = |text: &str, y: f64| Line { text: text.into(), x: 50.0, right: 300.0, y, size: 10.0 };
+        let line = |text: &str, y: f64| TextLine { text: text.into(), x: 50.0, right: 300.0, y, size: 10.0 };
         let page = |top: &str, body: &str, foot: &str| Laid {
             columns: vec![vec![line(top, 800.0), line(body, 400.0), line(foot, 40.0)]],
             bottom: 0.0,

@@ -2,12 +2,12 @@
 //! lines that go across the page.
 
 use super::Page;
-use super::lines::{Line, joined, lines, middle};
+use super::lines::{TextLine, joined, lines, middle};
 
 /// The lines of a page in the order in which they are read, by column.
 #[derive(Debug, Default)]
 pub(super) struct Laid {
-    pub(super) columns: Vec<Vec<Line>>,
+    pub(super) columns: Vec<Vec<TextLine>>,
     /// The lowest and the highest line that a page can have.
     pub(super) bottom: f64,
     pub(super) top: f64,
@@ -23,12 +23,12 @@ const MOST: usize = 4;
 /// Lays pages out. Where a page has too little text to show its columns, those
 /// of the others tell them.
 pub(super) fn lay_out(pages: &[Page]) -> Vec<Laid> {
-    let read: Vec<Vec<Line>> = pages.iter().map(lines).collect();
+    let read: Vec<Vec<TextLine>> = pages.iter().map(lines).collect();
     let mut hints = Vec::new();
     for lines in &read {
         gutters(lines, MOST, &mut hints);
     }
-    let laid = |(page, lines): (&Page, Vec<Line>)| Laid {
+    let laid = |(page, lines): (&Page, Vec<TextLine>)| Laid {
         columns: columns(lines, MOST, &hints),
         bottom: page.bottom,
         top: page.top,
@@ -37,24 +37,24 @@ pub(super) fn lay_out(pages: &[Page]) -> Vec<Laid> {
 }
 
 /// The gutters of a page, those within columns too.
-fn gutters(lines: &[Line], most: usize, found: &mut Vec<f64>) {
+fn gutters(lines: &[TextLine], most: usize, found: &mut Vec<f64>) {
     let Some(gutter) = gutter(lines, &[]).filter(|_| most > 1) else { return };
     found.push(gutter);
-    let (left, right): (Vec<Line>, Vec<Line>) =
+    let (left, right): (Vec<TextLine>, Vec<TextLine>) =
         lines.iter().filter(|line| line.right <= gutter || line.x >= gutter).cloned().partition(|l| l.x < gutter);
     gutters(&left, most - 1, found);
     gutters(&right, most - 1, found);
 }
 
 /// Lines parted into columns, each from above.
-fn columns(mut lines: Vec<Line>, most: usize, hints: &[f64]) -> Vec<Vec<Line>> {
+fn columns(mut lines: Vec<TextLine>, most: usize, hints: &[f64]) -> Vec<Vec<TextLine>> {
     lines.sort_by(|a, b| b.y.total_cmp(&a.y).then(a.x.total_cmp(&b.x)));
     let Some(gutter) = gutter(&lines, hints).filter(|_| most > 1) else {
         return if lines.is_empty() { Vec::new() } else { vec![joined(lines)] };
     };
     let mut out = Vec::new();
     let (mut left, mut right) = (Vec::new(), Vec::new());
-    let mut across: Vec<Line> = Vec::new();
+    let mut across: Vec<TextLine> = Vec::new();
     for line in lines {
         match (line.right <= gutter, line.x >= gutter) {
             (true, _) | (_, true) => {
@@ -81,7 +81,7 @@ fn columns(mut lines: Vec<Line>, most: usize, hints: &[f64]) -> Vec<Vec<Line>> {
 }
 
 /// How many lines stand one below the other.
-fn rows<'l>(lines: impl Iterator<Item = &'l Line>) -> usize {
+fn rows<'l>(lines: impl Iterator<Item = &'l TextLine>) -> usize {
     let mut ys: Vec<f64> = lines.map(|line| line.y).collect();
     ys.sort_by(f64::total_cmp);
     ys.dedup_by(|a, b| (*a - *b).abs() < 3.0);
@@ -91,7 +91,7 @@ fn rows<'l>(lines: impl Iterator<Item = &'l Line>) -> usize {
 /// The middle of the space between two columns, where there are two: few
 /// lines go across it, and enough stand on either side, at the same heights.
 /// At a hint a single line on either side is enough.
-fn gutter(lines: &[Line], hints: &[f64]) -> Option<f64> {
+fn gutter(lines: &[TextLine], hints: &[f64]) -> Option<f64> {
     let size = middle(lines.iter().map(|line| line.size));
     let (from, to) = (
         lines.iter().map(|line| line.x).fold(f64::INFINITY, f64::min),
@@ -103,21 +103,21 @@ fn gutter(lines: &[Line], hints: &[f64]) -> Option<f64> {
     starts.dedup_by(|a, b| (*a - *b).abs() < 0.5);
     for start in starts {
         let edge = start - 0.01;
-        let right: Vec<&Line> = lines.iter().filter(|line| line.x >= edge).collect();
+        let right: Vec<&TextLine> = lines.iter().filter(|line| line.x >= edge).collect();
         // A page number below says nothing of the columns.
         let low = right.iter().map(|line| line.y).fold(f64::INFINITY, f64::min) - size;
         let high = right.iter().map(|line| line.y).fold(f64::NEG_INFINITY, f64::max) + size;
         let beside = lines.iter().filter(|line| line.x < edge && (low..=high).contains(&line.y));
-        let (left, across): (Vec<&Line>, Vec<&Line>) = beside.partition(|line| line.right <= edge);
+        let (left, across): (Vec<&TextLine>, Vec<&TextLine>) = beside.partition(|line| line.right <= edge);
         let crossing = across.len();
         // Ragged lines leave room by chance: columns go on beside each other.
         let beside = right.iter().filter(|line| left.iter().any(|other| (other.y - line.y).abs() < 3.0 * size)).count();
-        let wide = |side: &[&Line]| {
+        let wide = |side: &[&TextLine]| {
             let from = side.iter().map(|line| line.x).fold(f64::INFINITY, f64::min);
             side.iter().map(|line| line.right).fold(f64::NEG_INFINITY, f64::max) - from > 8.0 * size
         };
         let hinted = hints.iter().any(|hint| (*hint - start).abs() < 2.0 * size && *hint < start);
-        let (rows, all) = (|side: &[&Line]| rows(side.iter().copied()), rows(lines.iter()));
+        let (rows, all) = (|side: &[&TextLine]| rows(side.iter().copied()), rows(lines.iter()));
         let fewest = if hinted { 1 } else { FEWEST.max(all / 4) };
         if rows(&left) < fewest || rows(&right) < fewest || beside * 2 < right.len().min(left.len()) {
             continue;
@@ -142,8 +142,8 @@ fn gutter(lines: &[Line], hints: &[f64]) -> Option<f64> {
 mod tests {
     use super::*;
 
-    fn line(text: &str, x: f64, right: f64, y: f64) -> Line {
-        Line { text: text.into(), x, right, y, size: 10.0 }
+    fn line(text: &str, x: f64, right: f64, y: f64) -> TextLine {
+        TextLine { text: text.into(), x, right, y, size: 10.0 }
     }
 
     #[test]
@@ -165,7 +165,7 @@ mod tests {
 
     #[test]
     fn one_column_of_ragged_lines_stays_one() {
-        let page: Vec<Line> = (0..20)
+        let page: Vec<TextLine> = (0..20)
             .map(|row| line("x", 50.0, 300.0 + f64::from(row * 37 % 250), 700.0 - f64::from(row) * 12.0))
             .collect();
         assert_eq!(columns(page, MOST, &[]).len(), 1);

@@ -4,7 +4,7 @@ use super::{Glyph, Page};
 
 /// A line of a column: words with single spaces.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Line {
+pub(super) struct TextLine {
     pub(super) text: String,
     pub(super) x: f64,
     pub(super) right: f64,
@@ -40,7 +40,7 @@ fn spelt(text: &str) -> String {
 }
 
 /// The lines of a page, from above, and from the left; parted at wide spaces.
-pub(super) fn lines(page: &Page) -> Vec<Line> {
+pub(super) fn lines(page: &Page) -> Vec<TextLine> {
     let mut rows: Vec<Vec<&Glyph>> = Vec::new();
     let mut glyphs: Vec<&Glyph> = page.glyphs.iter().collect();
     glyphs.sort_by(|a, b| b.y.total_cmp(&a.y).then(a.x.total_cmp(&b.x)));
@@ -60,7 +60,7 @@ pub(super) fn lines(page: &Page) -> Vec<Line> {
 }
 
 /// The lines of a row: where it has wide gaps, several.
-fn parted(mut row: Vec<&Glyph>) -> Vec<Line> {
+fn parted(mut row: Vec<&Glyph>) -> Vec<TextLine> {
     row.sort_by(|a, b| a.x.total_cmp(&b.x));
     let mut parts: Vec<Vec<&Glyph>> = Vec::new();
     let mut edge = f64::NEG_INFINITY;
@@ -78,10 +78,10 @@ fn parted(mut row: Vec<&Glyph>) -> Vec<Line> {
 
 /// Parts of lines that stand side by side in one column, joined. They come
 /// from above.
-pub(super) fn joined(parts: Vec<Line>) -> Vec<Line> {
-    let mut lines: Vec<Line> = Vec::new();
+pub(super) fn joined(parts: Vec<TextLine>) -> Vec<TextLine> {
+    let mut lines: Vec<TextLine> = Vec::new();
     for part in parts {
-        let level = |line: &Line| (line.y - part.y).abs() <= LEVEL * line.size.min(part.size);
+        let level = |line: &TextLine| (line.y - part.y).abs() <= LEVEL * line.size.min(part.size);
         match lines.iter_mut().rev().take(6).find(|line| level(line)) {
             Some(line) if part.x >= line.x => {
                 line.text = format!("{} {}", line.text, part.text);
@@ -98,14 +98,14 @@ pub(super) fn joined(parts: Vec<Line>) -> Vec<Line> {
 }
 
 /// Letters side by side into a line.
-fn line(mut glyphs: Vec<&Glyph>) -> Option<Line> {
+fn line(mut glyphs: Vec<&Glyph>) -> Option<TextLine> {
     let size = middle(glyphs.iter().map(|glyph| glyph.size));
     let y = middle(glyphs.iter().filter(|glyph| glyph.size > 0.8 * size).map(|glyph| glyph.y));
     // The raised figures of notes are not read.
     let figure = |glyph: &Glyph| glyph.text.trim().chars().all(|c| c.is_ascii_digit() || c == '*');
     glyphs.retain(|glyph| !(glyph.size < 0.8 * size && glyph.y > y + 0.15 * size && figure(glyph)));
     let first = glyphs.iter().find(|glyph| !glyph.text.trim().is_empty())?;
-    let mut line = Line { text: String::new(), x: first.x, right: first.x, y, size };
+    let mut line = TextLine { text: String::new(), x: first.x, right: first.x, y, size };
     let mut spaced = false;
     for glyph in glyphs {
         let text = spelt(&glyph.text);

@@ -11,8 +11,8 @@ use serde_json::{Map, json};
 
 use super::useless;
 use crate::EngineError;
-use crate::request::{Source, render};
-use crate::template::{Place, Template};
+use crate::request::{SheetSource, render};
+use crate::template::{OutputPlace, Template};
 
 /// Clocks differ; an assertion holds from a little before now.
 const SKEW: u64 = 10;
@@ -30,9 +30,9 @@ pub(super) fn unix_seconds() -> u64 {
 }
 
 impl Assertion {
-    pub(super) fn compile(spec: &AssertionSpec, probe: &Value, sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(super) fn compile(spec: &AssertionSpec, probe: &Value, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let key = ["access", "assertion", "claims"];
-        let claims = Template::checked(&spec.claims, Place::Json, probe, sheet, &key)?;
+        let claims = Template::checked(&spec.claims, OutputPlace::Json, probe, sheet, &key)?;
         Ok(Assertion {
             algorithm: spec.algorithm,
             key: spec.key.clone(),

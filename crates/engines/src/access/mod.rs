@@ -4,12 +4,12 @@
 //! does not: where credentials are kept, and opening connections.
 
 mod assertion;
-mod herald;
 mod signature;
 mod token;
+mod webhook_client;
 
-pub use herald::Herald;
 pub(crate) use token::mark;
+pub use webhook_client::WebhookClient;
 
 use bytes::Bytes;
 use dispatcher_core::{Access, Cause, IdentitySpec, Network, Scheme, SheetError};
@@ -25,7 +25,7 @@ use self::signature::Signature;
 use self::token::Tokens;
 use crate::errors::Errors;
 use crate::fetch::Identity;
-use crate::request::{Named, Source, compile_named, header_name, render};
+use crate::request::{Named, SheetSource, compile_named, header_name, render};
 use crate::{EngineError, Fetcher};
 
 /// A request that is whole but for its access.
@@ -62,10 +62,10 @@ pub(crate) struct CompiledAccess {
     own: Vec<String>,
     identity: Option<IdentitySpec>,
     templates: bool,
-    way: Way,
+    way: AccessMethod,
 }
 
-enum Way {
+enum AccessMethod {
     None,
     Bearer,
     Headers(Named),
@@ -106,7 +106,7 @@ fn basic(name: &str, password: &str, headers: &mut HeaderMap) -> Result<(), Engi
 }
 
 impl CompiledAccess {
-    pub(crate) fn compile(access: &Access, sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(crate) fn compile(access: &Access, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let probe = Value::from_pairs(access.parts.iter().map(|part| (part.clone(), "probe")));
         let probe = context! { credential => probe.clone(), access => probe };
         let named = |templates, key| compile_named(templates, &probe, sheet, &["access", key]);
@@ -115,19 +115,20 @@ impl CompiledAccess {
             None => Ok(None),
         };
         let way = match access.scheme {
-            Scheme::None | Scheme::Certificate | Scheme::Templates => Way::None,
-            Scheme::Bearer => Way::Bearer,
-            Scheme::Basic => Way::Basic,
-            Scheme::Headers => Way::Headers(named(&access.headers, "headers")?),
-            Scheme::Query => Way::Query(named(&access.query, "query")?),
-            Scheme::ClientCredentials => tokens()?.map_or(Way::None, Way::Tokens),
+            Scheme::None | Scheme::Certificate | Scheme::Templates => AccessMethod::None,
+            Scheme::Bearer => AccessMethod::Bearer,
+            Scheme::Basic => AccessMethod::Basic,
+            Scheme::Headers => AccessMethod::Headers(named(&access.headers, "headers")?),
+            Scheme::Query => AccessMethod::Query(named(&access.query, "query")?),
+            Scheme::ClientCredentials => tokens()?.map_or(AccessMethod::None, AccessMethod::Tokens),
             Scheme::Assertion => match &access.assertion {
-                Some(spec) => Way::Assertion(Box::new(Assertion::compile(spec, &probe, sheet)?), tokens()?),
-                None => Way::None,
+                Some(spec) => AccessMethod::Assertion(Box::new(Assertion::compile(spec, &probe, sheet)?), tokens()?),
+                None => AccessMethod::None,
             },
-            Scheme::Signature => {
-                access.signature.as_ref().map_or(Way::None, |spec| Way::Signature(Box::new(Signature::new(spec))))
-            }
+            Scheme::Signature => access
+                .signature
+                .as_ref()
+                .map_or(AccessMethod::None, |spec| AccessMethod::Signature(Box::new(Signature::new(spec)))),
         };
         Ok(CompiledAccess {
             parts: access.parts.clone(),
@@ -206,12 +207,12 @@ impl CompiledAccess {
         }
         let context = self.all(credential);
         match &self.way {
-            Way::Tokens(tokens) => {
+            AccessMethod::Tokens(tokens) => {
                 let client = (self.secret(credential, 0), self.secret(credential, 1));
                 tokens.get(credential, &context, Some(client), None, reach).await.map(Some)
             }
-            Way::Assertion(assertion, None) => assertion.sign(credential, &context).map(Some),
-            Way::Assertion(assertion, Some(tokens)) => {
+            AccessMethod::Assertion(assertion, None) => assertion.sign(credential, &context).map(Some),
+            AccessMethod::Assertion(assertion, Some(tokens)) => {
                 let sign = || assertion.sign(credential, &context);
                 tokens.get(credential, &context, None, Some(&sign), reach).await.map(Some)
             }
@@ -221,14 +222,14 @@ impl CompiledAccess {
 
     /// Whether the scheme asks for tokens.
     pub(crate) fn has_tokens(&self) -> bool {
-        matches!(self.way, Way::Tokens(_) | Way::Assertion(_, Some(_)))
+        matches!(self.way, AccessMethod::Tokens(_) | AccessMethod::Assertion(_, Some(_)))
     }
 
     /// The engine did not take the token: the next call asks for another.
     /// Answers whether there was one to forget.
     pub(crate) async fn forget(&self, credential: &Parts) -> bool {
         match &self.way {
-            Way::Tokens(tokens) | Way::Assertion(_, Some(tokens)) => tokens.forget(credential).await,
+            AccessMethod::Tokens(tokens) | AccessMethod::Assertion(_, Some(tokens)) => tokens.forget(credential).await,
             _ => false,
         }
     }
@@ -247,25 +248,27 @@ impl CompiledAccess {
     ) -> Result<(), EngineError> {
         let Outgoing { headers, url, .. } = request;
         match &self.way {
-            Way::None => Ok(()),
-            Way::Bearer => bearer(&self.secret(credential, 0).to_owned().into(), headers),
-            Way::Basic => basic(self.secret(credential, 0), self.secret(credential, 1), headers),
-            Way::Headers(named) => {
+            AccessMethod::None => Ok(()),
+            AccessMethod::Bearer => bearer(&self.secret(credential, 0).to_owned().into(), headers),
+            AccessMethod::Basic => basic(self.secret(credential, 0), self.secret(credential, 1), headers),
+            AccessMethod::Headers(named) => {
                 let context = self.all(credential);
                 named.iter().try_for_each(|(name, template)| {
                     headers.insert(header_name(name)?, secret_value(&render(template, &context)?)?);
                     Ok(())
                 })
             }
-            Way::Query(named) => {
+            AccessMethod::Query(named) => {
                 let context = self.all(credential);
                 named.iter().try_for_each(|(name, template)| {
                     url.query_pairs_mut().append_pair(name, &render(template, &context)?);
                     Ok(())
                 })
             }
-            Way::Tokens(_) | Way::Assertion(..) => token.map_or(Ok(()), |token| bearer(token, headers)),
-            Way::Signature(signature) => signature.apply(credential, request),
+            AccessMethod::Tokens(_) | AccessMethod::Assertion(..) => {
+                token.map_or(Ok(()), |token| bearer(token, headers))
+            }
+            AccessMethod::Signature(signature) => signature.apply(credential, request),
         }
     }
 }

@@ -14,7 +14,7 @@ use tokio::sync::Mutex;
 
 use super::{Reach, basic, useless};
 use crate::EngineError;
-use crate::request::{Named, Source, compile_named, connection_error, read_start, render};
+use crate::request::{Named, SheetSource, compile_named, connection_error, read_start, render};
 use crate::template::UNRESERVED;
 
 /// A token is not used in its last tenth, nor in its last five seconds.
@@ -25,7 +25,7 @@ const MOST_KEPT: usize = 64;
 /// section 2.1).
 const ASSERTION_GRANT: &str = "urn:ietf:params:oauth:grant-type:jwt-bearer";
 
-struct Kept {
+struct CachedToken {
     token: SecretString,
     until: Instant,
 }
@@ -41,7 +41,7 @@ pub(super) struct Tokens {
     seconds: u64,
     /// By the credential's secret parts. Held while one is asked for, so that
     /// there is one request at a time and the others wait for its token.
-    kept: Mutex<HashMap<String, Kept>>,
+    kept: Mutex<HashMap<String, CachedToken>>,
 }
 
 /// What makes a token of one credential another's stranger.
@@ -61,7 +61,7 @@ fn encoded(text: &str) -> String {
 }
 
 impl Tokens {
-    pub(super) fn compile(spec: &TokenSpec, probe: &Value, sheet: Source<'_>) -> Result<Self, SheetError> {
+    pub(super) fn compile(spec: &TokenSpec, probe: &Value, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let path = |key: &str, text: &str| {
             JsonPath::parse(text)
                 .map_err(|error| SheetError::at_key(sheet.0, sheet.1, &["access", "token", key], error.to_string()))
@@ -114,7 +114,7 @@ impl Tokens {
         client: Option<(&str, &str)>,
         assertion: Option<&SecretString>,
         reach: &Reach<'_>,
-    ) -> Result<Kept, EngineError> {
+    ) -> Result<CachedToken, EngineError> {
         let secrets = credential.values().map(|part| part.expose_secret());
         let redactor = Redactor::new(secrets.chain(assertion.map(|assertion| assertion.expose_secret())));
         let mut headers = HeaderMap::new();
@@ -176,7 +176,7 @@ impl Tokens {
         self.read(&parsed).ok_or_else(|| useless("the answer of the token endpoint has no token at the sheet's path"))
     }
 
-    fn read(&self, answer: &serde_json::Value) -> Option<Kept> {
+    fn read(&self, answer: &serde_json::Value) -> Option<CachedToken> {
         let token = self.token.query(answer).first()?.as_str()?.to_owned();
         let told = self.lifetime.query(answer).first().and_then(|value| match value {
             serde_json::Value::String(text) => text.parse().ok(),
@@ -184,6 +184,6 @@ impl Tokens {
         });
         let lifetime = Duration::from_secs(told.unwrap_or(self.seconds).min(86_400));
         let margin = MARGIN.max(lifetime / 10).min(lifetime / 2);
-        Some(Kept { token: token.into(), until: Instant::now() + lifetime - margin })
+        Some(CachedToken { token: token.into(), until: Instant::now() + lifetime - margin })
     }
 }

@@ -12,12 +12,12 @@ use dispatcher_engines::AudioSource;
 use dispatcher_store::JobPieceRow;
 use serde::{Deserialize, Serialize};
 
-use super::run::{JobRun, Stop};
-use super::{JobChange, keep};
-use crate::dispatch_record::to_i64;
-use crate::hear::{Over, SILENT};
-use crate::intake::Probed;
-use crate::{GatewayError, GivenAudio, Planned, Recognised, RecognitionRequest, Unsupported, now_micros};
+use super::run::{JobRun, JobStop};
+use super::{JobChange, piece_store};
+use crate::dispatch::dispatch_record::to_i64;
+use crate::dispatch::hear::{Over, SILENT};
+use crate::intake::recording::AudioInfo;
+use crate::{GatewayError, GivenAudio, PlannedCall, Recognised, RecognitionRequest, Unsupported, now_micros};
 
 /// A recording of more seconds is cut even where an engine takes it whole: its
 /// progress moves, and what a kill loses is one part.
@@ -79,11 +79,16 @@ pub(crate) struct PartNote {
 
 impl PartNote {
     /// Keeps it: from now on it outlives the machine.
-    pub(crate) async fn keep(&self, engine: &str, dispatch: &str, transcript: &Transcript) -> Result<(), GatewayError> {
+    pub(crate) async fn commit(
+        &self,
+        engine: &str,
+        dispatch: &str,
+        transcript: &Transcript,
+    ) -> Result<(), GatewayError> {
         let (engine, dispatch) = (engine.to_owned(), dispatch.to_owned());
         let note = serde_json::to_vec(&Note { engine, dispatch, transcript: transcript.clone() });
         let note = note.map_err(|error| GatewayError::Internal(error.to_string()))?;
-        let kept = keep::put_aside(self.folder.clone(), self.name.clone(), note).await;
+        let kept = piece_store::put_aside(self.folder.clone(), self.name.clone(), note).await;
         kept.map_err(|error| GatewayError::Internal(format!("the transcript cannot be stored: {error}")))
     }
 
@@ -110,7 +115,7 @@ struct Laid {
 }
 
 impl JobRun<'_> {
-    pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), Stop> {
+    pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), JobStop> {
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
         let (audio, probed) = audio.take(self.gateway, false).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
@@ -125,7 +130,7 @@ impl JobRun<'_> {
         let keep_whole = dictation.wish.speakers || probed.length.seconds() <= LONG;
         let whole = keep_whole && plan.iter().any(|(_, over)| over.is_none());
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
-        let Some((head, _)) = head else { return Err(Stop::Failed("no engine recognises it".into())) };
+        let Some((head, _)) = head else { return Err(JobStop::Failed("no engine recognises it".into())) };
         let transcript = match whole {
             true => {
                 let request = self.request(dictation, audio.clone(), None);
@@ -139,10 +144,10 @@ impl JobRun<'_> {
     async fn in_parts(
         &self,
         dictation: &Dictation,
-        head: &Planned,
+        head: &PlannedCall,
         audio: &GivenAudio,
-        probed: &Probed,
-    ) -> Result<Transcript, Stop> {
+        probed: &AudioInfo,
+    ) -> Result<Transcript, JobStop> {
         let laid = self.lay_out(head, audio, probed).await?;
         let spans = &laid.cuts.spans;
         let planned = JobChange { pieces: Some(to_i64(spans.len() as u64)), ..JobChange::default() };
@@ -160,10 +165,10 @@ impl JobRun<'_> {
             let part = match self.hear_span(dictation, &laid, &note, index, (*from, *to), context).await {
                 Ok(part) => part,
                 // The others are paid for and are not given up for one.
-                Err(Stop::Unusable(why)) => {
+                Err(JobStop::Unusable(why)) => {
                     lost += 1;
                     if lost == spans.len() {
-                        return Err(Stop::Unusable(why));
+                        return Err(JobStop::Unusable(why));
                     }
                     let gap = Gap { start: *from, end: *to };
                     self.warn(format!("nothing was recognised {}: {why}", place(gap))).await?;
@@ -191,7 +196,7 @@ impl JobRun<'_> {
         index: usize,
         before: &HeardPart,
         after: &HeardPart,
-    ) -> Result<Seam, Stop> {
+    ) -> Result<Seam, JobStop> {
         let Some(gap) = gap_between(&laid.levels, before, after) else { return Ok(Seam::default()) };
         let cut = f64::midpoint(before.to, after.from);
         let mut seam = Seam { bridge: None, gaps: vec![gap] };
@@ -212,16 +217,16 @@ impl JobRun<'_> {
                     let sides = [gap_between(&laid.levels, before, &bridge), gap_between(&laid.levels, &bridge, after)];
                     seam = Seam { bridge: Some(bridge), gaps: sides.into_iter().flatten().collect() };
                 }
-                Err(Stop::Wait(wait)) if wait.access => return Err(Stop::Wait(wait)),
-                Err(Stop::Wait(wait)) => {
+                Err(JobStop::Wait(wait)) if wait.access => return Err(JobStop::Wait(wait)),
+                Err(JobStop::Wait(wait)) => {
                     self.note_seam_failure(index, failures + 1).await?;
                     if failures + 1 < MOST_SEAM_FAILURES {
-                        return Err(Stop::Wait(wait));
+                        return Err(JobStop::Wait(wait));
                     }
                     (attempts, why) = (attempts + failures + 1, Some(wait.why));
                     break;
                 }
-                Err(Stop::Unusable(reason) | Stop::Failed(reason)) => {
+                Err(JobStop::Unusable(reason) | JobStop::Failed(reason)) => {
                     self.note_seam_failure(index, failures + 1).await?;
                     (attempts, why) = (attempts + 1, Some(reason));
                 }
@@ -245,9 +250,9 @@ impl JobRun<'_> {
         noted.ok().and_then(|count| count.parse().ok()).unwrap_or(0)
     }
 
-    async fn note_seam_failure(&self, index: usize, count: u32) -> Result<(), Stop> {
+    async fn note_seam_failure(&self, index: usize, count: u32) -> Result<(), JobStop> {
         let folder = self.folder.join("pieces");
-        Ok(keep::put_aside(folder, seam_note(index), count.to_string().into_bytes()).await?)
+        Ok(piece_store::put_aside(folder, seam_note(index), count.to_string().into_bytes()).await?)
     }
 
     async fn hear_span(
@@ -258,7 +263,7 @@ impl JobRun<'_> {
         piece: usize,
         (from, to): (f64, f64),
         context: Option<String>,
-    ) -> Result<HeardPart, Stop> {
+    ) -> Result<HeardPart, JobStop> {
         // Silence says nothing, and engines differ in what they make of it.
         if laid.levels.sounding(from, to) < SILENT {
             return Ok(HeardPart { from, to, transcript: Transcript::default() });
@@ -295,19 +300,19 @@ impl JobRun<'_> {
         piece: usize,
         milliseconds: u64,
         request: RecognitionRequest,
-    ) -> Result<Transcript, Stop> {
+    ) -> Result<Transcript, JobStop> {
         let folder = self.folder.join("pieces");
         tokio::fs::create_dir_all(&folder).await?;
         let note = PartNote { job: self.row.id.clone(), folder, name: name.to_owned() };
         let heard = match note.read().await {
             Some(heard) => heard,
-            None if self.gateway.inner.jobs.pause.is_cancelled() => return Err(Stop::Paused),
+            None if self.gateway.inner.jobs.pause.is_cancelled() => return Err(JobStop::Paused),
             None => {
                 let heard = tokio::select! {
                     heard = self.gateway.recognise_for(&self.caller, request, Some(note)) => heard,
-                    () = self.cancel.cancelled() => return Err(Stop::Cancelled),
+                    () = self.cancel.cancelled() => return Err(JobStop::Cancelled),
                 };
-                let Recognised { engine, dispatch, transcript, .. } = heard.map_err(Stop::from)?;
+                let Recognised { engine, dispatch, transcript, .. } = heard.map_err(JobStop::from)?;
                 Note { engine, dispatch, transcript }
             }
         };
@@ -328,7 +333,7 @@ impl JobRun<'_> {
 
     /// The recording as plain samples in a file, with where it is to be cut.
     /// Cuts stay as they were once decided.
-    async fn lay_out(&self, head: &Planned, audio: &GivenAudio, probed: &Probed) -> Result<Laid, Stop> {
+    async fn lay_out(&self, head: &PlannedCall, audio: &GivenAudio, probed: &AudioInfo) -> Result<Laid, JobStop> {
         let rate = probed.length.rate.min(RATE);
         let cut = Format::new(Codec::Wav, rate);
         let sent = head.engine.hearing_format(cut).map_or(cut, |format| format.format);
@@ -340,12 +345,12 @@ impl JobRun<'_> {
         let path = self.folder.join("samples");
         let (source, format, place) = (audio.source.clone(), probed.format, path.clone());
         let codecs = self.gateway.inner.codecs.clone();
-        let permit = codecs.acquire_owned().await.map_err(|error| Stop::Failed(error.to_string()))?;
+        let permit = codecs.acquire_owned().await.map_err(|error| JobStop::Failed(error.to_string()))?;
         let lay = move || {
             let _permit = permit;
             lay_out(&source, format, rate, &place)
         };
-        let levels = tokio::task::spawn_blocking(lay).await.map_err(std::io::Error::other)?.map_err(Stop::Failed)?;
+        let levels = tokio::task::spawn_blocking(lay).await.map_err(std::io::Error::other)?.map_err(JobStop::Failed)?;
         let kept = tokio::fs::read(self.folder.join("cuts.json")).await.ok();
         let kept = kept.and_then(|cuts| serde_json::from_slice::<Cuts>(&cuts).ok());
         if let Some(cuts) = kept.filter(|cuts| cuts.rate == rate) {
@@ -354,13 +359,13 @@ impl JobRun<'_> {
         let spans = levels.spans(most, OVERLAP);
         let spans = spans.into_iter().map(|Span { from, to }| (from, to)).collect();
         let cuts = Cuts { rate, spans, most };
-        let text = serde_json::to_vec(&cuts).map_err(|error| Stop::Failed(error.to_string()))?;
-        keep::put_aside(self.folder.clone(), "cuts.json".into(), text).await?;
+        let text = serde_json::to_vec(&cuts).map_err(|error| JobStop::Failed(error.to_string()))?;
+        piece_store::put_aside(self.folder.clone(), "cuts.json".into(), text).await?;
         Ok(Laid { path, cuts, levels })
     }
 
-    async fn write_transcript(&self, transcript: &Transcript, length: f64) -> Result<(), Stop> {
-        let json = serde_json::to_string_pretty(transcript).map_err(|error| Stop::Failed(error.to_string()))?;
+    async fn write_transcript(&self, transcript: &Transcript, length: f64) -> Result<(), JobStop> {
+        let json = serde_json::to_string_pretty(transcript).map_err(|error| JobStop::Failed(error.to_string()))?;
         let stem = super::work::slug(&self.row.title);
         let stem = if stem.is_empty() { "recording" } else { &stem };
         let files = [
@@ -373,7 +378,7 @@ impl JobRun<'_> {
         for (number, (extension, media_type, text)) in files.into_iter().enumerate() {
             let name = format!("{stem}.{extension}");
             let bytes = text.len() as u64;
-            keep::put_aside(self.folder.join("files"), name.clone(), text.into_bytes()).await?;
+            piece_store::put_aside(self.folder.join("files"), name.clone(), text.into_bytes()).await?;
             self.list(number, &name, &self.row.title, media_type, bytes, milliseconds).await?;
         }
         // It is large, and not needed any more.

@@ -1,11 +1,11 @@
 //! Jobs: long work that outlives its call. A job is a list of tracks, each
 //! spoken into a file of its own, piece by piece; or a recording that is
-//! heard piece by piece. What is made is kept ([`keep`]), so that no end of
+//! heard piece by piece. What is made is stored ([`piece_store`]), so that no end of
 //! the service has a piece bought again.
 
 mod captions;
 mod dictation;
-mod keep;
+mod piece_store;
 mod run;
 mod tell;
 mod work;
@@ -21,14 +21,14 @@ use dispatcher_store::{JobChange, JobFileRow, JobFilter, JobProgress, JobRow, Jo
 use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
-use crate::dispatch_record::{new_id, to_i64};
-use crate::plan::{plan_synthesis, wanted};
+use crate::dispatch::dispatch_record::{new_id, to_i64};
+use crate::planning::plan::{plan_synthesis, wanted};
 use crate::storage::bytes_in;
 use crate::{Caller, Gateway, GatewayError, GivenAudio, Unsupported, now_micros};
 
 pub use dictation::Dictation;
 pub(crate) use dictation::PartNote;
-pub(crate) use keep::{Keeper, Kept};
+pub(crate) use piece_store::{PieceStore, StoredPiece};
 pub use tell::Webhooks;
 pub use work::{JobWork, NewJob, Track};
 
@@ -234,7 +234,7 @@ impl Gateway {
                 .unhurried(length, || plan_synthesis(&registry, caller, request, &wish, &script, &resources))
                 .await?;
             let Some(head) = plan.first() else { continue };
-            forecast.pieces += head.score.parts.len() as u64;
+            forecast.pieces += head.render_plan.parts.len() as u64;
             forecast.add(head.estimate)?;
         }
         Ok(forecast)

@@ -11,8 +11,8 @@ use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use super::work::Stored;
-use super::{JobWork, Keeper, Track, captions, keep};
-use crate::dispatch_record::to_i64;
+use super::{JobWork, PieceStore, Track, captions, piece_store};
+use crate::dispatch::dispatch_record::to_i64;
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, Utterance, now_micros};
 
 /// Attempts in a row without progress after which a job fails.
@@ -24,7 +24,7 @@ const FIRST_WAIT: Duration = Duration::from_secs(1);
 const LONGEST_WAIT: Duration = Duration::from_secs(60);
 
 /// Why work on a job stopped.
-pub(super) enum Stop {
+pub(super) enum JobStop {
     Cancelled,
     /// The service ends.
     Paused,
@@ -43,27 +43,27 @@ pub(super) struct Wait {
     pub(super) access: bool,
 }
 
-impl From<GatewayError> for Stop {
-    fn from(error: GatewayError) -> Stop {
+impl From<GatewayError> for JobStop {
+    fn from(error: GatewayError) -> JobStop {
         match error {
             GatewayError::AllFailed { attempts, .. } => of_attempts(&attempts),
             GatewayError::NoRoom { .. } | GatewayError::Crowded { .. } => {
-                Stop::Wait(Wait { why: error.to_string(), after: None, access: false })
+                JobStop::Wait(Wait { why: error.to_string(), after: None, access: false })
             }
-            error => Stop::Failed(error.to_string()),
+            error => JobStop::Failed(error.to_string()),
         }
     }
 }
 
-impl From<std::io::Error> for Stop {
-    fn from(error: std::io::Error) -> Stop {
-        Stop::Failed(format!("the files of the job: {error}"))
+impl From<std::io::Error> for JobStop {
+    fn from(error: std::io::Error) -> JobStop {
+        JobStop::Failed(format!("the files of the job: {error}"))
     }
 }
 
 /// What several failures come to: waiting helps where it would help any of
 /// the engines.
-fn of_attempts(attempts: &[FailedAttempt]) -> Stop {
+fn of_attempts(attempts: &[FailedAttempt]) -> JobStop {
     // What the engine said is in the record of the attempt, for operators.
     let why = attempts.iter().map(FailedAttempt::for_anybody).collect::<Vec<_>>().join("; ");
     let passes = |cause: Cause| {
@@ -75,9 +75,9 @@ fn of_attempts(attempts: &[FailedAttempt]) -> Stop {
     match passing || access {
         true => {
             let after = attempts.iter().filter_map(|failed| failed.retry_after).min();
-            Stop::Wait(Wait { why, after, access: access && !passing })
+            JobStop::Wait(Wait { why, after, access: access && !passing })
         }
-        false => Stop::Unusable(why),
+        false => JobStop::Unusable(why),
     }
 }
 
@@ -94,11 +94,11 @@ pub(super) struct JobRun<'g> {
 pub(super) async fn run(gateway: &Gateway, id: &str, cancel: &CancellationToken) {
     let ended = match waits(gateway, id, cancel).await {
         Ok(()) => gateway.end_job(id, JobState::Done, None).await,
-        Err(Stop::Cancelled) => gateway.end_job(id, JobState::Cancelled, None).await,
-        Err(Stop::Failed(why) | Stop::Unusable(why) | Stop::Wait(Wait { why, .. })) => {
+        Err(JobStop::Cancelled) => gateway.end_job(id, JobState::Cancelled, None).await,
+        Err(JobStop::Failed(why) | JobStop::Unusable(why) | JobStop::Wait(Wait { why, .. })) => {
             gateway.end_job(id, JobState::Failed, Some(why)).await
         }
-        Err(Stop::Paused) => Ok(()),
+        Err(JobStop::Paused) => Ok(()),
     };
     if let Err(error) = ended {
         tracing::error!(job = %id, %error, "the end of a job cannot be written");
@@ -106,26 +106,26 @@ pub(super) async fn run(gateway: &Gateway, id: &str, cancel: &CancellationToken)
 }
 
 /// Works on a job until it is over, with waits between tries.
-async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), Stop> {
+async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), JobStop> {
     let pause = &gateway.inner.jobs.pause;
     let mut tries = 0;
     let mut made = -1;
     loop {
         let slot = tokio::select! {
             slot = gateway.inner.jobs.slots.clone().acquire_owned() => slot,
-            () = cancel.cancelled() => return Err(Stop::Cancelled),
-            () = pause.cancelled() => return Err(Stop::Paused),
+            () = cancel.cancelled() => return Err(JobStop::Cancelled),
+            () = pause.cancelled() => return Err(JobStop::Paused),
         };
         let outcome = work(gateway, id, cancel).await;
         drop(slot);
-        let Err(Stop::Wait(Wait { why, after, access })) = outcome else { return outcome };
+        let Err(JobStop::Wait(Wait { why, after, access })) = outcome else { return outcome };
         let progress = gateway.inner.store.job_progress(id.to_owned()).await.map_err(GatewayError::from)?.pieces;
         // Headway starts the count again.
         tries = if progress > made { 1 } else { tries + 1 };
         made = progress;
         let most = if access { MOST_WAITS_FOR_ACCESS } else { MOST_WAITS };
         if tries > most {
-            return Err(Stop::Failed(format!("{most} attempts in a row failed: {why}")));
+            return Err(JobStop::Failed(format!("{most} attempts in a row failed: {why}")));
         }
         let own = FIRST_WAIT * 2_u32.pow((tries - 1).min(6));
         let wait = after.unwrap_or_default().max(own.min(LONGEST_WAIT));
@@ -133,8 +133,8 @@ async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Resul
         change(gateway, id, JobState::Waiting, Some(reason)).await?;
         tokio::select! {
             () = tokio::time::sleep(wait) => {}
-            () = cancel.cancelled() => return Err(Stop::Cancelled),
-            () = pause.cancelled() => return Err(Stop::Paused),
+            () = cancel.cancelled() => return Err(JobStop::Cancelled),
+            () = pause.cancelled() => return Err(JobStop::Paused),
         }
     }
 }
@@ -150,14 +150,14 @@ async fn change(gateway: &Gateway, id: &str, state: JobState, reason: Option<Str
 async fn remove_half_files(folder: &Path) {
     let Ok(mut entries) = tokio::fs::read_dir(folder).await else { return };
     while let Ok(Some(entry)) = entries.next_entry().await {
-        if entry.file_name().to_string_lossy().starts_with(keep::ASIDE) {
+        if entry.file_name().to_string_lossy().starts_with(piece_store::ASIDE) {
             let _ = tokio::fs::remove_file(entry.path()).await;
         }
     }
 }
 
 /// One try.
-async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), Stop> {
+async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result<(), JobStop> {
     let row = gateway.inner.store.job(id.to_owned()).await.map_err(GatewayError::from)?;
     if row.state.is_over() {
         return Ok(());
@@ -168,8 +168,8 @@ async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result
     }
     change(gateway, id, JobState::Running, None).await?;
     remove_half_files(&gateway.job_folder(id)?.join("files")).await;
-    let stored: Stored =
-        serde_json::from_str(&row.request).map_err(|error| Stop::Failed(format!("the job cannot be read: {error}")))?;
+    let stored: Stored = serde_json::from_str(&row.request)
+        .map_err(|error| JobStop::Failed(format!("the job cannot be read: {error}")))?;
     let app = gateway.inner.store.app(row.app.clone()).await.map_err(GatewayError::from)?;
     let caller = Caller { app, operator: stored.operator, who: row.by.clone() };
     let folder = gateway.job_folder(id)?;
@@ -181,7 +181,7 @@ async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result
 }
 
 impl JobRun<'_> {
-    async fn speech(&self, tracks: &[Track]) -> Result<(), Stop> {
+    async fn speech(&self, tracks: &[Track]) -> Result<(), JobStop> {
         let store = &self.gateway.inner.store;
         let made = store.job_files(self.row.id.clone()).await.map_err(GatewayError::from)?;
         for (index, track) in tracks.iter().enumerate() {
@@ -194,7 +194,7 @@ impl JobRun<'_> {
     }
 
     /// A list that players take, of several files.
-    async fn playlist(&self, number: usize) -> Result<(), Stop> {
+    async fn playlist(&self, number: usize) -> Result<(), JobStop> {
         let made = self.gateway.inner.store.job_files(self.row.id.clone()).await.map_err(GatewayError::from)?;
         let sounds: Vec<&JobFileRow> = made.iter().filter(|file| file.number % 2 == 0).collect();
         let mut text = String::from("#EXTM3U\n");
@@ -204,32 +204,38 @@ impl JobRun<'_> {
         }
         let length = sounds.iter().map(|file| file.audio_ms).sum::<i64>();
         let (name, bytes) = ("playlist.m3u8", text.len() as u64);
-        keep::put_aside(self.folder.join("files"), name.to_owned(), text.into_bytes()).await?;
+        piece_store::put_aside(self.folder.join("files"), name.to_owned(), text.into_bytes()).await?;
         self.list(number, name, &self.row.title, "audio/x-mpegurl", bytes, u64::try_from(length).unwrap_or(0)).await
     }
 
-    async fn keeper(&self, track: usize, tags: keep::TrackTags) -> Result<(Arc<Keeper>, mpsc::Receiver<()>), Stop> {
+    async fn piece_store(
+        &self,
+        track: usize,
+        tags: piece_store::TrackTags,
+    ) -> Result<(Arc<PieceStore>, mpsc::Receiver<()>), JobStop> {
         let rows = self.gateway.inner.store.job_pieces(self.row.id.clone()).await.map_err(GatewayError::from)?;
         let jobs = &self.gateway.inner.jobs;
-        let place = keep::Place { folder: self.folder.join("pieces"), job: self.row.id.clone(), track, tags };
-        Ok(Keeper::open(place, &rows, jobs.pause.clone(), jobs.changes.clone()).await?)
+        let place =
+            piece_store::TrackFolder { folder: self.folder.join("pieces"), job: self.row.id.clone(), track, tags };
+        Ok(PieceStore::open(place, &rows, jobs.pause.clone(), jobs.changes.clone()).await?)
     }
 
     /// One track into its file.
-    async fn track(&self, index: usize, of: usize, track: &Track) -> Result<(), Stop> {
+    async fn track(&self, index: usize, of: usize, track: &Track) -> Result<(), JobStop> {
         let place = (of > 1).then(|| format!("{}/{of}", index + 1));
         let title = Some(track.title.clone()).filter(|title| !title.is_empty());
-        let (keeper, mut released) = self.keeper(index, keep::TrackTags { title, track: place }).await?;
-        let outcome = self.speak(index, of, track, keeper).await;
+        let (piece_store, mut released) =
+            self.piece_store(index, piece_store::TrackTags { title, track: place }).await?;
+        let outcome = self.speak(index, of, track, piece_store).await;
         // Its calls end first, and what they cost is settled.
         let _ = released.recv().await;
         outcome
     }
 
-    async fn speak(&self, index: usize, of: usize, track: &Track, keeper: Arc<Keeper>) -> Result<(), Stop> {
+    async fn speak(&self, index: usize, of: usize, track: &Track, piece_store: Arc<PieceStore>) -> Result<(), JobStop> {
         let spoken = tokio::select! {
-            spoken = self.gateway.speak_for(&self.caller, track.request.clone(), Some(keeper)) => spoken,
-            () = self.cancel.cancelled() => return Err(Stop::Cancelled),
+            spoken = self.gateway.speak_for(&self.caller, track.request.clone(), Some(piece_store)) => spoken,
+            () = self.cancel.cancelled() => return Err(JobStop::Cancelled),
         };
         let mut utterance = spoken.map_err(|error| self.paused(error.into()))?;
         let files = self.folder.join("files");
@@ -242,23 +248,23 @@ impl JobRun<'_> {
         let media_type = utterance.format.media_type();
         self.list(2 * index, &name, &title, &media_type, bytes, milliseconds).await?;
         let (text, name) = (vtt(cues), format!("{stem}.vtt"));
-        keep::put_aside(files, name.clone(), text.clone().into_bytes()).await?;
+        piece_store::put_aside(files, name.clone(), text.clone().into_bytes()).await?;
         self.list(2 * index + 1, &name, &title, "text/vtt", text.len() as u64, milliseconds).await
     }
 
     /// A failure that is only the end of the service.
-    fn paused(&self, stop: Stop) -> Stop {
-        if self.gateway.inner.jobs.pause.is_cancelled() { Stop::Paused } else { stop }
+    fn paused(&self, stop: JobStop) -> JobStop {
+        if self.gateway.inner.jobs.pause.is_cancelled() { JobStop::Paused } else { stop }
     }
 
     /// The audio into a file, which has its name once it is whole.
-    async fn write(&self, utterance: &mut Utterance, folder: &Path, name: &str) -> Result<u64, Stop> {
+    async fn write(&self, utterance: &mut Utterance, folder: &Path, name: &str) -> Result<u64, JobStop> {
         let (file, aside) = tempfile::NamedTempFile::new_in(folder)?.into_parts();
         let mut file = tokio::fs::File::from_std(file);
         loop {
             let next = tokio::select! {
                 next = utterance.body.next() => next,
-                () = self.cancel.cancelled() => return Err(Stop::Cancelled),
+                () = self.cancel.cancelled() => return Err(JobStop::Cancelled),
             };
             match next {
                 None => break,
@@ -282,12 +288,12 @@ impl JobRun<'_> {
     }
 
     /// Warns the job's reader; the same warning is given once.
-    pub(super) async fn warn(&self, warning: String) -> Result<(), Stop> {
+    pub(super) async fn warn(&self, warning: String) -> Result<(), JobStop> {
         let row = self.gateway.inner.store.job(self.row.id.clone()).await.map_err(GatewayError::from)?;
         let mut warnings: Vec<String> = serde_json::from_str(&row.warnings).unwrap_or_default();
         if !warnings.contains(&warning) {
             warnings.push(warning);
-            let warnings = serde_json::to_string(&warnings).map_err(|error| Stop::Failed(error.to_string()))?;
+            let warnings = serde_json::to_string(&warnings).map_err(|error| JobStop::Failed(error.to_string()))?;
             let change = JobChange { warnings: Some(warnings), ..JobChange::default() };
             self.gateway.inner.store.change_job(self.row.id.clone(), change).await.map_err(GatewayError::from)?;
             let _ = self.gateway.inner.jobs.changes.send(self.row.id.clone());
@@ -303,7 +309,7 @@ impl JobRun<'_> {
         media_type: &str,
         bytes: u64,
         milliseconds: u64,
-    ) -> Result<(), Stop> {
+    ) -> Result<(), JobStop> {
         let row = JobFileRow {
             job: self.row.id.clone(),
             number: i64::try_from(number).unwrap_or(i64::MAX),

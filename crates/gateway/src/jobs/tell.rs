@@ -4,11 +4,11 @@
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_engines::Herald;
+use dispatcher_engines::WebhookClient;
 use dispatcher_store::WebhookResult;
 use serde_json::json;
 
-use crate::hosts::check_host;
+use crate::intake::hosts::check_host;
 use crate::{Gateway, GatewayError, now_micros};
 
 /// Waits between tries, in seconds.
@@ -16,7 +16,7 @@ const WAITS: [u64; 6] = [1, 5, 30, 120, 600, 1_800];
 
 /// Who may be told, and the key that it is signed with.
 pub struct Webhooks {
-    pub herald: Herald,
+    pub webhook_client: WebhookClient,
     /// Hosts that the operator allows, each with its port where that is not
     /// the usual one.
     pub hosts: Vec<String>,
@@ -25,7 +25,7 @@ pub struct Webhooks {
 impl Gateway {
     /// The public key of webhooks, and its name; nothing where none are told.
     pub fn webhook_key(&self) -> Option<(&str, &str)> {
-        self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.herald.public_key())
+        self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.webhook_client.public_key())
     }
 
     /// Whether an address may be told.
@@ -53,7 +53,7 @@ impl Gateway {
         });
         let body = Bytes::from(told.to_string());
         for wait in WAITS.into_iter().map(Some).chain([None]) {
-            let Err(error) = webhooks.herald.tell(&self.inner.host.fetcher, address, body.clone()).await else {
+            let Err(error) = webhooks.webhook_client.tell(&self.inner.host.fetcher, address, body.clone()).await else {
                 let result = WebhookResult::Notified;
                 return Ok(self.inner.store.note_webhook(id.to_owned(), result, now_micros()).await?);
             };

@@ -9,7 +9,7 @@ use dispatcher_audio::{Codec, Format, decode_all, encode_all};
 use dispatcher_core::{Conditions, Criteria, HearingWish, Leg, Route, Wanted, Work};
 use dispatcher_engines::{AudioSource, Engine, Fetcher};
 use dispatcher_gateway::{
-    AudioBody, BodyError, Caller, Dictation, Gateway, Host, JobWork, JobsPlace, NewJob, Registry, Roots,
+    AudioBody, BodyError, Caller, Dictation, Gateway, Host, JobWork, JobsPlace, NewJob, Registry, RootKeys,
     SynthesisRequest, TextInput, Unsupported, Utterance,
 };
 use dispatcher_standins::{StandIn, start_heron, start_turnstone, tone};
@@ -23,7 +23,7 @@ pub const ON_TAPE: &str = "The crossing is suspended.";
 pub const HERON: &str = include_str!("../../../../demo/sheets/heron.toml");
 const TURNSTONE: &str = include_str!("../../../../demo/sheets/turnstone.toml");
 
-pub struct House {
+pub struct TestGateway {
     pub folder: tempfile::TempDir,
     pub gateway: Gateway,
     pub heron: StandIn,
@@ -101,19 +101,19 @@ pub fn host_with_jobs(folder: &Path) -> Host {
     Host { jobs, clips: Some(folder.join("clips")), ..host() }
 }
 
-impl House {
+impl TestGateway {
     /// A house with credentials bound and two routes: `pier` speaks, `ear` hears.
-    pub async fn open() -> House {
-        House::open_with(|_, _| {}).await
+    pub async fn open() -> TestGateway {
+        TestGateway::open_with(|_, _| {}).await
     }
 
     /// The same with other engines besides, which are told heron's address.
-    pub async fn open_with(more: impl FnOnce(&mut Registry, &str)) -> House {
-        House::open_near(Vec::new(), more).await
+    pub async fn open_with(more: impl FnOnce(&mut Registry, &str)) -> TestGateway {
+        TestGateway::open_near(Vec::new(), more).await
     }
 
     /// The same on a host that fetches from others.
-    pub async fn open_near(fetch_hosts: Vec<String>, more: impl FnOnce(&mut Registry, &str)) -> House {
+    pub async fn open_near(fetch_hosts: Vec<String>, more: impl FnOnce(&mut Registry, &str)) -> TestGateway {
         let folder = tempfile::tempdir().unwrap();
         let samples = tone::speak(ON_TAPE, tone::Manner { pitch: 1.0, rate: 1.5 }, 16_000);
         let wav = encode_all(&samples, Format::new(Codec::Wav, 16_000)).unwrap();
@@ -135,7 +135,7 @@ impl House {
             .collect();
         let store = Store::open(&folder.path().join("records.db")).unwrap();
         store.add_app(app("quay"), "test".into()).await.unwrap();
-        let root = Roots::of_file(&folder.path().join("root.key")).unwrap();
+        let root = RootKeys::of_file(&folder.path().join("root.key")).unwrap();
         let gateway =
             Gateway::start(store, root, registry, Host { fetch_hosts, ..host_with_jobs(folder.path()) }).await.unwrap();
         for engine in &keyed {
@@ -146,7 +146,7 @@ impl House {
         gateway.put_route(pier, "test").await.unwrap();
         gateway.put_route(ear, "test").await.unwrap();
         let caller = Caller { app: app("quay"), operator: false, who: "test".into() };
-        House { folder, gateway, heron, turnstone, caller }
+        TestGateway { folder, gateway, heron, turnstone, caller }
     }
 
     pub async fn speak(&self, request: SynthesisRequest) -> Utterance {

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use super::voice::{wish_for_language, wish_of};
-use super::{Atom, Closing, Element, Lowering, MarkAt, Piece, Sound, Step, Tag};
+use super::{Atom, Closing, Element, Lowering, MarkAt, Piece, Sound, Tag, WalkStep};
 use crate::Outcome;
 use crate::address::join;
 use crate::dialect::{Meant, meant};
@@ -468,15 +468,15 @@ impl Lowering<'_> {
         let mut index = self.next;
         while index < element.end() {
             match self.script.items[index].step() {
-                Step::Open(number) => {
+                WalkStep::Open(number) => {
                     let inner = self.script.element(number);
                     if matches!(inner.tag(), Tag::Desc | Tag::Metadata) {
                         index = inner.end();
                     }
                 }
-                Step::Text(span) => text += self.script.slice(span),
-                Step::Said(said) => text.to_mut().push(said),
-                Step::Close => {}
+                WalkStep::Text(span) => text += self.script.slice(span),
+                WalkStep::Said(said) => text.to_mut().push(said),
+                WalkStep::Close => {}
             }
             index += 1;
         }

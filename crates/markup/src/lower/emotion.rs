@@ -1,7 +1,7 @@
 //! EmotionML within SSML: a style of the voice, for the words inside of an
 //! `emotion` or for those that follow it.
 
-use super::{Element, Lowering, Manner, Step, Tag};
+use super::{Element, Lowering, Manner, Tag, WalkStep};
 use crate::Outcome;
 use crate::reader::values::number;
 
@@ -57,10 +57,10 @@ impl Lowering<'_> {
     fn is_spoken(&self, element: Element<'_>) -> bool {
         let script = self.script;
         script.items[self.next..element.end()].iter().any(|item| match item.step() {
-            Step::Text(span) => !script.slice(span).trim_ascii().is_empty(),
-            Step::Said(said) => !said.is_ascii_whitespace(),
-            Step::Open(number) => matches!(script.element(number).tag(), Tag::Audio | Tag::Sub | Tag::Phoneme),
-            Step::Close => false,
+            WalkStep::Text(span) => !script.slice(span).trim_ascii().is_empty(),
+            WalkStep::Said(said) => !said.is_ascii_whitespace(),
+            WalkStep::Open(number) => matches!(script.element(number).tag(), Tag::Audio | Tag::Sub | Tag::Phoneme),
+            WalkStep::Close => false,
         })
     }
 }

@@ -15,7 +15,7 @@ mod words;
 use std::sync::Arc;
 
 use crate::dialect::Dialect;
-use crate::script::{Element, Kind, Script, Step, Tag};
+use crate::script::{Element, Kind, Script, Tag, WalkStep};
 use crate::{Fidelity, Lexicon, Outcome};
 use token::Word;
 use words::InUse;
@@ -93,7 +93,7 @@ pub(crate) fn plain_text(script: &Script<'_>) -> String {
 
 /// What holds where the walk stands.
 #[derive(Debug, Clone, Default, PartialEq)]
-struct State {
+struct WalkState {
     treatment: Treatment,
     voice: Option<Box<str>>,
     language: Option<Box<str>>,
@@ -136,10 +136,10 @@ struct Lowering<'s> {
     at_start: bool,
     /// Native elements that are open, with their start tags.
     open: Vec<Arc<Opening>>,
-    state: State,
+    state: WalkState,
     /// What holds outside of each element that is open, where that is not what
     /// holds within, and how many closings there were before it.
-    saved: Vec<(Option<Box<State>>, usize)>,
+    saved: Vec<(Option<Box<WalkState>>, usize)>,
     /// How many elements are open where nothing is said; 0 where it is.
     silent: usize,
     closings: Vec<Closing>,
@@ -157,7 +157,7 @@ impl<'s> Lowering<'s> {
     fn new(script: &'s Script<'s>, dialect: Option<&'s Dialect>, policy: Policy, choices: &'s dyn Choices) -> Self {
         let root = script.root();
         let lexicons: Vec<InUse> = choices.lexicons().into_iter().rev().map(InUse::of_all).collect();
-        let state = State { lookups: (0..lexicons.len()).collect(), ..State::default() };
+        let state = WalkState { lookups: (0..lexicons.len()).collect(), ..WalkState::default() };
         Lowering {
             script,
             dialect,
@@ -189,14 +189,14 @@ impl<'s> Lowering<'s> {
         while let Some(item) = script.items.get(self.next) {
             self.next += 1;
             match item.step() {
-                Step::Text(_) | Step::Said(_) if !self.state.lookups.is_empty() => {
+                WalkStep::Text(_) | WalkStep::Said(_) if !self.state.lookups.is_empty() => {
                     let run = self.run_of_text();
                     self.text(&run);
                 }
-                Step::Text(span) => self.text(script.slice(span)),
-                Step::Said(said) => self.text(said.encode_utf8(&mut [0; 4])),
-                Step::Close => self.close(),
-                Step::Open(number) => {
+                WalkStep::Text(span) => self.text(script.slice(span)),
+                WalkStep::Said(said) => self.text(said.encode_utf8(&mut [0; 4])),
+                WalkStep::Close => self.close(),
+                WalkStep::Open(number) => {
                     let element = script.element(number);
                     let at = self.fidelity.len();
                     self.fidelity.push(Fidelity::of(element, place(element.at())));
@@ -235,7 +235,7 @@ impl<'s> Lowering<'s> {
     }
 
     /// What holds within the element at hand, to be changed.
-    fn inner(&mut self) -> &mut State {
+    fn inner(&mut self) -> &mut WalkState {
         if let Some((outer @ None, _)) = self.saved.last_mut() {
             *outer = Some(Box::new(self.state.clone()));
         }
@@ -382,7 +382,7 @@ impl<'s> Lowering<'s> {
     }
 
     /// The state changes in a way that only another piece can carry.
-    fn turn(&mut self, change: impl FnOnce(&mut State)) {
+    fn turn(&mut self, change: impl FnOnce(&mut WalkState)) {
         let before = self.state.clone();
         change(self.inner());
         if self.state != before {
@@ -420,8 +420,8 @@ impl<'s> Lowering<'s> {
             }
         }
         let Some(state) = outer else { return };
-        let carried = |state: &State| {
-            let State { treatment, voice, language, style, .. } = state;
+        let carried = |state: &WalkState| {
+            let WalkState { treatment, voice, language, style, .. } = state;
             *treatment == self.state.treatment
                 && *voice == self.state.voice
                 && *language == self.state.language

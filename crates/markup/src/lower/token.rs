@@ -1,7 +1,7 @@
 //! `token` and `w` (SSML 1.1, 3.1.8): what is in one is one word, whatever
 //! elements are in it; two tokens are two words, with or without space between.
 
-use super::{Closing, Element, Lowering, Step, Tag};
+use super::{Closing, Element, Lowering, Tag, WalkStep};
 use crate::Outcome;
 
 /// The token that is open.
@@ -50,7 +50,7 @@ impl Lowering<'_> {
         let mut marks = Vec::new();
         let mut alone = true;
         for item in &self.script.items[self.next..element.end()] {
-            let Step::Open(number) = item.step() else { continue };
+            let WalkStep::Open(number) = item.step() else { continue };
             let inner = self.script.element(number);
             let native = || self.accepted(Tag::Mark, "mark", inner.attributes()).is_some();
             if inner.tag() == Tag::Mark && self.adapts() && self.heard() && !native() {

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use super::element::tag_of;
-use super::{Atom, Element, Lowering, Opening, Step, Tag};
+use super::{Atom, Element, Lowering, Opening, Tag, WalkStep};
 use crate::address::join;
 use crate::lexicon::{Lexeme, Lexicon, Pronunciation};
 use crate::{Fidelity, Outcome};
@@ -90,8 +90,8 @@ impl Lowering<'_> {
         self.next -= 1;
         while let Some(item) = self.script.items.get(self.next) {
             match item.step() {
-                Step::Text(span) => text.push_str(self.script.slice(span)),
-                Step::Said(said) => text.push(said),
+                WalkStep::Text(span) => text.push_str(self.script.slice(span)),
+                WalkStep::Said(said) => text.push(said),
                 _ => break,
             }
             self.next += 1;

@@ -40,7 +40,7 @@ pub(crate) const OWN: &str = "urn:dispatcher:script";
 pub(crate) const EMOTION: &str = "http://www.w3.org/2009/10/emotionml";
 
 /// An element that is open.
-struct Open<'s> {
+struct OpenElement<'s> {
     tag: Tag,
     name: &'s str,
     /// Its number; none where it is passed over.
@@ -62,7 +62,7 @@ struct Builder<'s> {
     unprefixed: Option<Space>,
     /// Whether ']' stands anywhere.
     brackets: bool,
-    open: Vec<Open<'s>>,
+    open: Vec<OpenElement<'s>>,
     namespaces: Namespaces,
     /// How many elements deep it is passed over what stands there.
     skipped: usize,
@@ -246,7 +246,7 @@ impl<'s> Builder<'s> {
         let tag = item.and_then(|item| self.elements.get(item)).map_or(Tag::Foreign, |element| element.tag);
         let passed_over = self.skipped > 0 || matches!(tag.content(), Content::Any);
         self.skipped += usize::from(passed_over);
-        self.open.push(Open { tag, name: &self.source[at + 1..at + 1 + qualified.len()], item, bindings });
+        self.open.push(OpenElement { tag, name: &self.source[at + 1..at + 1 + qualified.len()], item, bindings });
         if empty {
             self.end();
         }

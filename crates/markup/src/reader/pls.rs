@@ -13,7 +13,7 @@ const MAX_LEXEMES: usize = 50_000;
 
 /// An element of PLS that is open.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Part {
+enum LexiconElement {
     Lexicon,
     Lexeme,
     Grapheme,
@@ -25,41 +25,50 @@ enum Part {
     PassedOver,
 }
 
-impl Part {
-    fn named(local: &str) -> Option<Part> {
+impl LexiconElement {
+    fn named(local: &str) -> Option<LexiconElement> {
         Some(match local {
-            "lexicon" => Part::Lexicon,
-            "lexeme" => Part::Lexeme,
-            "grapheme" => Part::Grapheme,
-            "phoneme" => Part::Phoneme,
-            "alias" => Part::Alias,
-            "example" => Part::Example,
-            "meta" => Part::Meta,
-            "metadata" => Part::PassedOver,
+            "lexicon" => LexiconElement::Lexicon,
+            "lexeme" => LexiconElement::Lexeme,
+            "grapheme" => LexiconElement::Grapheme,
+            "phoneme" => LexiconElement::Phoneme,
+            "alias" => LexiconElement::Alias,
+            "example" => LexiconElement::Example,
+            "meta" => LexiconElement::Meta,
+            "metadata" => LexiconElement::PassedOver,
             _ => return None,
         })
     }
 
     /// Whether it takes the other inside of it (sections 4.1 to 4.9).
-    fn holds(self, other: Part) -> bool {
+    fn holds(self, other: LexiconElement) -> bool {
         match self {
-            Part::Lexicon => matches!(other, Part::Lexeme | Part::Meta | Part::PassedOver),
-            Part::Lexeme => {
-                matches!(other, Part::Grapheme | Part::Phoneme | Part::Alias | Part::Example | Part::PassedOver)
+            LexiconElement::Lexicon => {
+                matches!(other, LexiconElement::Lexeme | LexiconElement::Meta | LexiconElement::PassedOver)
             }
-            Part::PassedOver => true,
+            LexiconElement::Lexeme => {
+                matches!(
+                    other,
+                    LexiconElement::Grapheme
+                        | LexiconElement::Phoneme
+                        | LexiconElement::Alias
+                        | LexiconElement::Example
+                        | LexiconElement::PassedOver
+                )
+            }
+            LexiconElement::PassedOver => true,
             _ => false,
         }
     }
 
     fn takes(self) -> &'static [&'static str] {
         match self {
-            Part::Lexicon => &["version", "alphabet", "xml:lang", "xml:base"],
-            Part::Lexeme => &["role", "xml:id"],
-            Part::Grapheme | Part::Example | Part::PassedOver => &[],
-            Part::Phoneme => &["prefer", "alphabet"],
-            Part::Alias => &["prefer"],
-            Part::Meta => &["name", "http-equiv", "content"],
+            LexiconElement::Lexicon => &["version", "alphabet", "xml:lang", "xml:base"],
+            LexiconElement::Lexeme => &["role", "xml:id"],
+            LexiconElement::Grapheme | LexiconElement::Example | LexiconElement::PassedOver => &[],
+            LexiconElement::Phoneme => &["prefer", "alphabet"],
+            LexiconElement::Alias => &["prefer"],
+            LexiconElement::Meta => &["name", "http-equiv", "content"],
         }
     }
 }
@@ -77,7 +86,7 @@ struct Draft {
 struct Builder<'s> {
     source: &'s str,
     namespaces: Namespaces,
-    open: Vec<(Part, usize)>,
+    open: Vec<(LexiconElement, usize)>,
     closed: bool,
     language: String,
     alphabet: String,
@@ -173,37 +182,43 @@ impl Builder<'_> {
         // A document without any namespace is taken for PLS.
         let ours = namespace == PLS || (namespace.is_empty() && !qualified.contains(':'));
         let part = match (self.open.last(), ours) {
-            (Some((Part::PassedOver, _)), _) => Part::PassedOver,
+            (Some((LexiconElement::PassedOver, _)), _) => LexiconElement::PassedOver,
             (None, false) => {
                 return self.fault(at, format_args!("the root of a lexicon is <lexicon> of the namespace {PLS}"));
             }
-            (Some(_), false) => Part::PassedOver,
-            (_, true) => match Part::named(local) {
+            (Some(_), false) => LexiconElement::PassedOver,
+            (_, true) => match LexiconElement::named(local) {
                 Some(part) => part,
                 None => return self.fault(at, format_args!("<{qualified}> is not an element of PLS 1.0")),
             },
         };
         self.placed(part, qualified, at)?;
-        if part != Part::PassedOver {
+        if part != LexiconElement::PassedOver {
             self.begin(part, qualified, &given, at)?;
         }
         self.open.push((part, bindings));
         Ok(())
     }
 
-    fn placed(&self, part: Part, qualified: &str, at: usize) -> Result<(), MarkupError> {
+    fn placed(&self, part: LexiconElement, qualified: &str, at: usize) -> Result<(), MarkupError> {
         match self.open.last() {
-            None if part == Part::Lexicon => Ok(()),
+            None if part == LexiconElement::Lexicon => Ok(()),
             None => self.fault(at, format_args!("the root of a lexicon is <lexicon>, not <{qualified}>")),
             Some((parent, _)) if parent.holds(part) => Ok(()),
-            Some((Part::Lexicon | Part::Lexeme, _)) => self
+            Some((LexiconElement::Lexicon | LexiconElement::Lexeme, _)) => self
                 .fault(at, format_args!("<{qualified}> does not stand there; a lexeme holds grapheme, phoneme, alias")),
             Some(_) => self.fault(at, format_args!("<{qualified}> stands where text alone is taken")),
         }
     }
 
     /// An element's attributes, and what they mean.
-    fn begin(&mut self, part: Part, qualified: &str, given: &[Given<'_>], at: usize) -> Result<(), MarkupError> {
+    fn begin(
+        &mut self,
+        part: LexiconElement,
+        qualified: &str,
+        given: &[Given<'_>],
+        at: usize,
+    ) -> Result<(), MarkupError> {
         for one in given {
             let foreign = one.name.contains(':') && !one.name.starts_with("xml:");
             if !foreign && one.name != "xml:space" && !part.takes().contains(&one.name) {
@@ -220,8 +235,8 @@ impl Builder<'_> {
         }
         self.text.clear();
         match part {
-            Part::Lexicon => self.root(get("version"), alphabet, get("xml:lang"), at),
-            Part::Lexeme => {
+            LexiconElement::Lexicon => self.root(get("version"), alphabet, get("xml:lang"), at),
+            LexiconElement::Lexeme => {
                 if self.lexemes.len() >= MAX_LEXEMES {
                     return self.fault(at, format_args!("more than {MAX_LEXEMES} lexemes"));
                 }
@@ -235,7 +250,7 @@ impl Builder<'_> {
                     Draft { at, roles: roles.split_ascii_whitespace().map(local).collect(), ..Draft::default() };
                 Ok(())
             }
-            Part::Phoneme | Part::Alias => {
+            LexiconElement::Phoneme | LexiconElement::Alias => {
                 self.preferred = match get("prefer").as_deref() {
                     None | Some("false") => false,
                     Some("true") => true,
@@ -244,7 +259,9 @@ impl Builder<'_> {
                 self.own_alphabet = alphabet;
                 Ok(())
             }
-            Part::Meta if get("content").is_none() || get("name").is_some() == get("http-equiv").is_some() => {
+            LexiconElement::Meta
+                if get("content").is_none() || get("name").is_some() == get("http-equiv").is_some() =>
+            {
                 self.fault(at, "<meta> needs content, and either name or http-equiv")
             }
             _ => Ok(()),
@@ -279,22 +296,24 @@ impl Builder<'_> {
         self.namespaces.truncate(bindings);
         let words = || self.text.split_whitespace().collect::<Vec<_>>().join(" ");
         match part {
-            Part::Grapheme | Part::Phoneme | Part::Alias => {
+            LexiconElement::Grapheme | LexiconElement::Phoneme | LexiconElement::Alias => {
                 let text = words();
                 if text.is_empty() {
                     return self.fault(at, "a grapheme, phoneme or alias without text");
                 }
                 let alphabet = self.own_alphabet.take().unwrap_or_else(|| self.alphabet.clone());
                 match part {
-                    Part::Grapheme => self.draft.graphemes.push(text),
-                    Part::Alias => self.draft.pronunciations.push((self.preferred, Pronunciation::Alias(text))),
+                    LexiconElement::Grapheme => self.draft.graphemes.push(text),
+                    LexiconElement::Alias => {
+                        self.draft.pronunciations.push((self.preferred, Pronunciation::Alias(text)))
+                    }
                     _ => {
                         let phoneme = Pronunciation::Phoneme { symbols: text, alphabet };
                         self.draft.pronunciations.push((self.preferred, phoneme));
                     }
                 }
             }
-            Part::Lexeme => {
+            LexiconElement::Lexeme => {
                 let mut draft = std::mem::take(&mut self.draft);
                 if draft.graphemes.is_empty() || draft.pronunciations.is_empty() {
                     return self.fault(draft.at, "<lexeme> needs a grapheme, and a phoneme or an alias");
@@ -313,8 +332,11 @@ impl Builder<'_> {
 
     fn text(&mut self, text: &str, at: usize) -> Result<(), MarkupError> {
         match self.open.last() {
-            Some((Part::Grapheme | Part::Phoneme | Part::Alias | Part::Example, _)) => self.text.push_str(text),
-            Some((Part::PassedOver, _)) => {}
+            Some((
+                LexiconElement::Grapheme | LexiconElement::Phoneme | LexiconElement::Alias | LexiconElement::Example,
+                _,
+            )) => self.text.push_str(text),
+            Some((LexiconElement::PassedOver, _)) => {}
             _ if text.trim_ascii().is_empty() => {}
             _ => return self.fault(at, "text stands where elements alone are taken"),
         }

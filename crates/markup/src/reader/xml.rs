@@ -145,7 +145,7 @@ impl Namespaces {
 
 /// An attribute as it is written: its name, where that stands, and where the
 /// value does.
-type Written<'s> = (&'s str, usize, Range<usize>);
+type WrittenAttribute<'s> = (&'s str, usize, Range<usize>);
 
 /// A tag, taken in from its front.
 struct Tag<'s> {
@@ -172,7 +172,7 @@ impl<'s> Tag<'s> {
     }
 
     /// The next attribute (XML 1.0, section 3.1); nothing at the end of the tag.
-    fn attribute(&mut self) -> Result<Option<Written<'s>>, MarkupError> {
+    fn attribute(&mut self) -> Result<Option<WrittenAttribute<'s>>, MarkupError> {
         let spaced = self.space();
         let (rest, at) = (self.rest(), self.at);
         if matches!(rest, [] | [b'/']) {

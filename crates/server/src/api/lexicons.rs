@@ -12,7 +12,7 @@ use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, known_pairs, text_of_body};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::ranged::Kept;
+use crate::ranged::ImmutableFile;
 use crate::wire::{ClipAnswer, LexiconAnswer, List, Version};
 
 /// List lexicons
@@ -45,7 +45,7 @@ fn visible(allowed: &Allowed, lexicon: &StoredLexicon) -> bool {
     security(("key" = []))
 )]
 #[get("/lexicons/<name>")]
-pub(crate) fn read(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Kept, Problem> {
+pub(crate) fn read(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<ImmutableFile, Problem> {
     let registry = gateway.registry();
     let stem = name.strip_suffix(".pls").unwrap_or(name);
     let all = || registry.lexicons().all().filter(|lexicon| visible(&allowed, lexicon));
@@ -54,7 +54,7 @@ pub(crate) fn read(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Re
         problem.nearest = dispatcher_core::nearest(stem, all().map(|lexicon| lexicon.name.as_str()), 3);
         return Err(problem);
     };
-    Ok(Kept {
+    Ok(ImmutableFile {
         bytes: lexicon.document.clone().into(),
         content_type: "application/pls+xml; charset=utf-8".into(),
         name: format!("{stem}.pls"),
@@ -186,10 +186,10 @@ pub(crate) async fn keep_clip(
     security(("key" = []))
 )]
 #[get("/clips/<id>")]
-pub(crate) async fn clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<Kept, Problem> {
+pub(crate) async fn clip(allowed: Allowed, id: &str, gateway: &State<Gateway>) -> Result<ImmutableFile, Problem> {
     let (row, bytes) = gateway.clip(&allowed.0, id).await?;
     let extension = dispatcher_audio::Format::parse(&row.media_type).map_or("bin", |format| format.codec.extension());
-    Ok(Kept { bytes, name: format!("{}.{extension}", row.id), content_type: row.media_type, tag: row.id })
+    Ok(ImmutableFile { bytes, name: format!("{}.{extension}", row.id), content_type: row.media_type, tag: row.id })
 }
 
 /// Remove a clip

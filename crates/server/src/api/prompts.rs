@@ -21,7 +21,7 @@ use crate::body::{RequestBody, read_json, read_small};
 use crate::headers::{Meta, known_pairs, text_of_body};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::ranged::{Kept, Sent};
+use crate::ranged::{ImmutableFile, Sent};
 use crate::spool::Spool;
 use crate::wire::{List, PromptSetAnswer, PromptSetRequest, PromptSetSummary};
 
@@ -194,7 +194,7 @@ pub(crate) async fn file(
     file: &str,
     meta: Meta,
     gateway: &State<Gateway>,
-) -> Result<Result<Sent, Kept>, Problem> {
+) -> Result<Result<Sent, ImmutableFile>, Problem> {
     let wanted = known_pairs(&meta.query, &["type"])?.remove("type");
     let gone = || Problem::new(ProblemKind::NoSuchRecord, format!("there is no file '{file}' in {name}"));
     let (row, path) = gateway.prompt_files(&allowed.0, name, Some(file)).await?.into_iter().next().ok_or_else(gone)?;
@@ -212,7 +212,7 @@ pub(crate) async fn file(
     let bytes = made.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?.map_err(unreadable)?;
     let name = format!("{}.{}", row.prompt, to.codec.extension());
     let tag = format!("{}-{}", row.fingerprint, to.codec.extension());
-    Ok(Err(Kept { bytes, content_type: to.media_type(), name, tag }))
+    Ok(Err(ImmutableFile { bytes, content_type: to.media_type(), name, tag }))
 }
 
 /// Audio to be listened to in a browser; longer ones are fetched as they are.

@@ -14,7 +14,7 @@ use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, query_pairs, text_of_body};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::wire::{AudioWish, Form, Prosody, StyleWish, UtteranceRequest};
+use crate::wire::{AudioWish, NumberOrText, Prosody, StyleWish, UtteranceRequest};
 
 /// What a name of audio means to a caller, and what it gets that names none.
 pub(super) struct Formats {
@@ -183,7 +183,10 @@ fn shaping(
     seed: Option<u64>,
 ) -> Result<Shaping, Problem> {
     let wrong = |pointer: &str, detail: String| Err(Problem::at(ProblemKind::Invalid, pointer, detail));
-    let read = |value: Option<Form>, pointer: &str, parse: fn(&str) -> Result<f64, ProsodyError>, range: (f64, f64)| {
+    let read = |value: Option<NumberOrText>,
+                pointer: &str,
+                parse: fn(&str) -> Result<f64, ProsodyError>,
+                range: (f64, f64)| {
         let Some(value) = value else { return Ok(None) };
         let text = value.text();
         let number = parse(&text).map_err(|error| Problem::at(ProblemKind::Invalid, pointer, error.to_string()))?;
@@ -307,9 +310,9 @@ fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem>
             "style" => criteria.style = Some(value),
             "name" => criteria.name = Some(value),
             "gender" => criteria.gender = Some(gender(&value)?),
-            "rate" => prosody.rate = Some(Form::Text(value)),
-            "pitch" => prosody.pitch = Some(Form::Text(value)),
-            "volume" => prosody.volume = Some(Form::Text(value)),
+            "rate" => prosody.rate = Some(NumberOrText::Text(value)),
+            "pitch" => prosody.pitch = Some(NumberOrText::Text(value)),
+            "volume" => prosody.volume = Some(NumberOrText::Text(value)),
             "direction" => wish.direction = Some(value),
             "variation" => wish.variation = Some(value.parse().map_err(|_| wrong())?),
             "seed" => wish.seed = Some(value.parse().map_err(|_| wrong())?),

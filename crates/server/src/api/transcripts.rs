@@ -20,7 +20,7 @@ use super::utterances::keep;
 use crate::access::Allowed;
 use crate::body::{RequestBody, unread};
 use crate::headers::{Meta, query_pairs, warning_header};
-use crate::idempotency::{Idempotency, Kept, Verdict};
+use crate::idempotency::{Idempotency, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::{Sink, Spool};
@@ -89,7 +89,7 @@ pub(crate) async fn recognise(
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
     uploads: &State<Uploads>,
-) -> Result<Written, Problem> {
+) -> Result<WrittenTranscript, Problem> {
     let form = form_of(&meta.accept)?;
     let (audio, wish, claimed) = match uploaded(&meta.query) {
         None => {
@@ -101,14 +101,14 @@ pub(crate) async fn recognise(
     let digest = digest(&audio).await?;
     let told: [&[u8]; 4] = [b"transcripts", meta.query.as_bytes(), meta.accept.as_bytes(), digest.as_bytes()];
     let claim = match idempotency.begin(&allowed.0.app.name, meta.idempotency_key.as_deref(), &told)? {
-        Verdict::Answer(kept) => return Written::of_kept(&kept).await,
-        Verdict::Do(claim) => claim,
+        Replay::Answer(kept) => return WrittenTranscript::of_kept(&kept).await,
+        Replay::Do(claim) => claim,
     };
     if meta.respond_async {
         let job = dictation(audio, wish, &meta)?;
         let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
         consume(claimed).await;
-        let written = Written::of_job(&answer)?;
+        let written = WrittenTranscript::of_job(&answer)?;
         if let Some(claim) = claim {
             keep(claim, spool, 202, &written.headers, written.content_type, &written.body).await;
         }
@@ -185,7 +185,7 @@ pub(super) fn no_webhook(webhook: Option<&String>) -> Result<(), Problem> {
 
 /// What the answer is written as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Form {
+enum TranscriptForm {
     Json,
     Text,
     Vtt,
@@ -193,17 +193,17 @@ enum Form {
 }
 
 /// The form that is liked best; JSON where anything will do.
-fn form_of(accept: &str) -> Result<Form, Problem> {
+fn form_of(accept: &str) -> Result<TranscriptForm, Problem> {
     if accept.trim().is_empty() {
-        return Ok(Form::Json);
+        return Ok(TranscriptForm::Json);
     }
     for range in by_weight(accept) {
         let essence = range.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
         match essence.as_str() {
-            "*/*" | "application/*" | "application/json" => return Ok(Form::Json),
-            "text/plain" | "text/*" => return Ok(Form::Text),
-            "text/vtt" => return Ok(Form::Vtt),
-            "application/x-subrip" => return Ok(Form::Srt),
+            "*/*" | "application/*" | "application/json" => return Ok(TranscriptForm::Json),
+            "text/plain" | "text/*" => return Ok(TranscriptForm::Text),
+            "text/vtt" => return Ok(TranscriptForm::Vtt),
+            "application/x-subrip" => return Ok(TranscriptForm::Srt),
             _ => {}
         }
     }
@@ -213,36 +213,36 @@ fn form_of(accept: &str) -> Result<Form, Problem> {
 }
 
 /// An answer, written.
-pub(crate) struct Written {
+pub(crate) struct WrittenTranscript {
     status: u16,
     headers: Vec<(String, String)>,
     content_type: &'static str,
     body: Vec<u8>,
 }
 
-impl Written {
-    fn of_job(job: &JobAnswer) -> Result<Written, Problem> {
+impl WrittenTranscript {
+    fn of_job(job: &JobAnswer) -> Result<WrittenTranscript, Problem> {
         let body = serde_json::to_vec(job).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
         let headers = vec![
             ("Location".to_owned(), format!("/api/v1/jobs/{}", job.id)),
             ("Preference-Applied".into(), "respond-async".into()),
             ("Vary".into(), "Accept, Prefer".into()),
         ];
-        Ok(Written { status: 202, headers, content_type: "application/json", body })
+        Ok(WrittenTranscript { status: 202, headers, content_type: "application/json", body })
     }
 
-    async fn of_kept(kept: &Kept) -> Result<Written, Problem> {
+    async fn of_kept(kept: &StoredAnswer) -> Result<WrittenTranscript, Problem> {
         let body = tokio::fs::read(&**kept.body)
             .await
             .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
         let known =
             ["application/json", "text/plain; charset=utf-8", "text/vtt; charset=utf-8", "application/x-subrip"];
         let content_type = known.into_iter().find(|known| *known == kept.content_type).unwrap_or(known[0]);
-        Ok(Written { status: kept.status, headers: kept.headers.clone(), content_type, body })
+        Ok(WrittenTranscript { status: kept.status, headers: kept.headers.clone(), content_type, body })
     }
 }
 
-impl<'r> Responder<'r, 'static> for Written {
+impl<'r> Responder<'r, 'static> for WrittenTranscript {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
         let mut response = Response::build();
         response.status(rocket::http::Status::new(self.status));
@@ -254,7 +254,7 @@ impl<'r> Responder<'r, 'static> for Written {
     }
 }
 
-fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
+fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, Problem> {
     let mut headers = vec![
         ("Dispatch-Id".to_owned(), heard.dispatch.clone()),
         ("Dispatch-Engine".into(), heard.engine.clone()),
@@ -263,15 +263,15 @@ fn write(heard: Recognised, form: Form) -> Result<Written, Problem> {
     ];
     headers.extend(heard.warnings.iter().map(|warning| warning_header(warning)));
     let (content_type, body) = match form {
-        Form::Text => ("text/plain; charset=utf-8", format!("{}\n", heard.transcript.text).into_bytes()),
-        Form::Vtt => ("text/vtt; charset=utf-8", heard.transcript.to_vtt(heard.length).into_bytes()),
-        Form::Srt => ("application/x-subrip", heard.transcript.to_srt(heard.length).into_bytes()),
-        Form::Json => {
+        TranscriptForm::Text => ("text/plain; charset=utf-8", format!("{}\n", heard.transcript.text).into_bytes()),
+        TranscriptForm::Vtt => ("text/vtt; charset=utf-8", heard.transcript.to_vtt(heard.length).into_bytes()),
+        TranscriptForm::Srt => ("application/x-subrip", heard.transcript.to_srt(heard.length).into_bytes()),
+        TranscriptForm::Json => {
             let answer = serde_json::to_vec(&TranscriptAnswer::from(heard));
             ("application/json", answer.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?)
         }
     };
-    Ok(Written { status: 200, headers, content_type, body })
+    Ok(WrittenTranscript { status: 200, headers, content_type, body })
 }
 
 /// The upload that the audio is, where one is named.
@@ -534,10 +534,10 @@ mod tests {
             ("image/png, Text/VTT", "Vtt"),
         ] {
             let made = form_of(accept).ok().map(|form| match form {
-                Form::Json => "Json",
-                Form::Text => "Text",
-                Form::Vtt => "Vtt",
-                Form::Srt => "Srt",
+                TranscriptForm::Json => "Json",
+                TranscriptForm::Text => "Text",
+                TranscriptForm::Vtt => "Vtt",
+                TranscriptForm::Srt => "Srt",
             });
             assert_eq!(made, Some(form), "{accept}");
         }

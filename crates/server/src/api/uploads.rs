@@ -16,13 +16,13 @@ use crate::uploads::{Upload, Uploads};
 use crate::wire::UploadAnswer;
 
 /// `Upload-Offset` and `Upload-Complete` of a part.
-pub(crate) struct Part {
+pub(crate) struct UploadPart {
     offset: Option<u64>,
     complete: Option<bool>,
 }
 
 #[rocket::async_trait]
-impl<'r> FromRequest<'r> for Part {
+impl<'r> FromRequest<'r> for UploadPart {
     type Error = std::convert::Infallible;
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
@@ -33,7 +33,10 @@ impl<'r> FromRequest<'r> for Part {
             Some("?0") => Some(false),
             _ => None,
         };
-        Outcome::Success(Part { offset: header("Upload-Offset").and_then(|offset| offset.parse().ok()), complete })
+        Outcome::Success(UploadPart {
+            offset: header("Upload-Offset").and_then(|offset| offset.parse().ok()),
+            complete,
+        })
     }
 }
 
@@ -84,7 +87,7 @@ impl<'r> Responder<'r, 'static> for Progress {
 pub(crate) async fn begin(
     allowed: Allowed,
     meta: Meta,
-    part: Part,
+    part: UploadPart,
     data: RequestBody<'_>,
     uploads: &State<Uploads>,
 ) -> Result<Progress, Problem> {
@@ -134,7 +137,7 @@ pub(crate) async fn read(allowed: Allowed, id: &str, uploads: &State<Uploads>) -
 pub(crate) async fn append(
     allowed: Allowed,
     id: &str,
-    part: Part,
+    part: UploadPart,
     data: RequestBody<'_>,
     uploads: &State<Uploads>,
 ) -> Result<Progress, Problem> {

@@ -23,7 +23,7 @@ use crate::body::RequestBody;
 use crate::connection::Connection;
 use crate::drain::{Drain, Leaving};
 use crate::headers::{Meta, warning_header};
-use crate::idempotency::{Claim, Idempotency, Kept, LARGEST_KEPT, Verdict};
+use crate::idempotency::{Claim, Idempotency, LARGEST_KEPT, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::Spool;
@@ -82,15 +82,15 @@ pub(crate) async fn speak(
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
     drain: &State<Drain>,
-) -> Result<Spoken, Problem> {
+) -> Result<SpokenAnswer, Problem> {
     let leaving = drain.enter();
     let SpeechRequest { request, json, whole, webhook, body } =
         speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
     let app = &allowed.0.app.name;
     let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
     let claim = match idempotency.begin(app, meta.idempotency_key.as_deref(), &told)? {
-        Verdict::Answer(kept) => return Ok(Spoken::Kept(kept)),
-        Verdict::Do(claim) => claim,
+        Replay::Answer(kept) => return Ok(SpokenAnswer::StoredAnswer(kept)),
+        Replay::Do(claim) => claim,
     };
     let title = file_title(&request.text);
     if meta.respond_async {
@@ -118,26 +118,26 @@ pub(crate) async fn speak(
             file = made => file?,
             () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
         };
-        let kept = Kept { status: 200, headers, content_type, body: Arc::new(file.path), bytes: file.bytes };
+        let kept = StoredAnswer { status: 200, headers, content_type, body: Arc::new(file.path), bytes: file.bytes };
         if let Some(claim) = claim.filter(|_| kept.bytes <= LARGEST_KEPT) {
             claim.finish(kept.clone());
         }
-        return Ok(Spoken::Kept(kept));
+        return Ok(SpokenAnswer::StoredAnswer(kept));
     }
     let tee = claim.and_then(|claim| Tee::new(claim, spool, &headers, utterance.format));
     let format = utterance.format;
-    Ok(Spoken::Stream {
+    Ok(SpokenAnswer::Stream {
         headers,
         format,
-        body: Box::new(Flow { body: utterance.body, connection: meta.connection, tee, _leaving: leaving }),
+        body: Box::new(AnswerStream { body: utterance.body, connection: meta.connection, tee, _leaving: leaving }),
     })
 }
 
 /// An answer of this call.
-pub(crate) enum Spoken {
-    Stream { headers: Vec<(String, String)>, format: Format, body: Box<Flow> },
+pub(crate) enum SpokenAnswer {
+    Stream { headers: Vec<(String, String)>, format: Format, body: Box<AnswerStream> },
     Job(Accepted),
-    Kept(Kept),
+    StoredAnswer(StoredAnswer),
 }
 
 /// Takes a job in hand, once for each Idempotency-Key.
@@ -147,7 +147,7 @@ pub(super) async fn accept(
     job: NewJob,
     claim: Option<Claim>,
     spool: &Spool,
-) -> Result<Spoken, Problem> {
+) -> Result<SpokenAnswer, Problem> {
     let answer = JobAnswer::from(gateway.submit(caller, job).await?);
     if let Some(claim) = claim {
         let text =
@@ -155,27 +155,27 @@ pub(super) async fn accept(
         let headers = [("Location".to_owned(), format!("/api/v1/jobs/{}", answer.id))];
         keep(claim, spool, 202, &headers, "application/json", &text).await;
     }
-    Ok(Spoken::Job(Accepted(Box::new(answer))))
+    Ok(SpokenAnswer::Job(Accepted(Box::new(answer))))
 }
 
 /// Audio on its way to a caller.
-pub(crate) struct Flow {
+pub(crate) struct AnswerStream {
     body: AudioBody,
     connection: Connection,
     tee: Option<Tee>,
     _leaving: Leaving,
 }
 
-impl<'r> Responder<'r, 'static> for Spoken {
+impl<'r> Responder<'r, 'static> for SpokenAnswer {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
         let mut response = Response::build();
         match self {
-            Spoken::Job(accepted) => return accepted.respond_to(request),
-            Spoken::Stream { headers, format, body } => {
+            SpokenAnswer::Job(accepted) => return accepted.respond_to(request),
+            SpokenAnswer::Stream { headers, format, body } => {
                 set(&mut response, &headers, &format.media_type());
                 response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(body.into_stream()));
             }
-            Spoken::Kept(kept) => {
+            SpokenAnswer::StoredAnswer(kept) => {
                 response.status(rocket::http::Status::new(kept.status));
                 set(&mut response, &kept.headers, &kept.content_type);
                 let file = std::fs::File::open(&**kept.body).map_err(|_| rocket::http::Status::InternalServerError)?;
@@ -193,7 +193,7 @@ fn set(response: &mut response::Builder<'_>, headers: &[(String, String)], conte
     }
 }
 
-impl Flow {
+impl AnswerStream {
     /// The bytes; breaks the connection off where the audio is not whole, and
     /// lets go of the engine once the caller has left.
     fn into_stream(self) -> Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>> {
@@ -229,7 +229,7 @@ impl Flow {
 struct Tee {
     claim: Claim,
     file: tokio::fs::File,
-    kept: Kept,
+    kept: StoredAnswer,
     room: StorageRoom,
     whole: bool,
 }
@@ -237,7 +237,7 @@ struct Tee {
 impl Tee {
     fn new(claim: Claim, spool: &Spool, headers: &[(String, String)], format: Format) -> Option<Tee> {
         let (file, path) = tempfile::NamedTempFile::new_in(&spool.folder).ok()?.into_parts();
-        let kept = Kept {
+        let kept = StoredAnswer {
             status: 200,
             headers: headers.to_vec(),
             content_type: format.media_type(),
@@ -275,7 +275,7 @@ pub(super) async fn keep(
     if tokio::fs::write(&path, body).await.is_ok() {
         let (headers, content_type) = (headers.to_vec(), content_type.into());
         let bytes = body.len() as u64;
-        claim.finish(Kept { status, headers, content_type, body: Arc::new(path), bytes });
+        claim.finish(StoredAnswer { status, headers, content_type, body: Arc::new(path), bytes });
     }
 }
 

@@ -77,16 +77,16 @@ pub(crate) struct TrialAnswer {
     pub(crate) missing: Vec<String>,
 }
 
-impl From<dispatcher_gateway::Trial> for TrialAnswer {
-    fn from(trial: dispatcher_gateway::Trial) -> Self {
+impl From<dispatcher_gateway::CredentialCheck> for TrialAnswer {
+    fn from(check: dispatcher_gateway::CredentialCheck) -> Self {
         TrialAnswer {
-            credential: trial.credential.into(),
-            works: trial.works,
-            cause: trial.cause.map(|cause| cause.name().to_owned()),
-            told: trial.told,
-            roles: trial.roles,
-            more: trial.more,
-            missing: trial.missing,
+            credential: check.credential.into(),
+            works: check.works,
+            cause: check.cause.map(|cause| cause.name().to_owned()),
+            told: check.told,
+            roles: check.roles,
+            more: check.more,
+            missing: check.missing,
         }
     }
 }

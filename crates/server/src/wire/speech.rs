@@ -1,7 +1,7 @@
 //! Utterances, transcripts and estimates.
 
 use dispatcher_core::Transcript;
-use dispatcher_gateway::Planned;
+use dispatcher_gateway::PlannedCall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -86,24 +86,24 @@ impl From<LineWish> for dispatcher_markup::Line {
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Prosody {
-    pub(crate) rate: Option<Form>,
-    pub(crate) pitch: Option<Form>,
-    pub(crate) volume: Option<Form>,
+    pub(crate) rate: Option<NumberOrText>,
+    pub(crate) pitch: Option<NumberOrText>,
+    pub(crate) volume: Option<NumberOrText>,
 }
 
 /// A value as text, or a bare factor as a number.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(untagged)]
-pub(crate) enum Form {
+pub(crate) enum NumberOrText {
     Number(f64),
     Text(String),
 }
 
-impl Form {
+impl NumberOrText {
     pub(crate) fn text(self) -> String {
         match self {
-            Form::Number(number) => number.to_string(),
-            Form::Text(text) => text,
+            NumberOrText::Number(number) => number.to_string(),
+            NumberOrText::Text(text) => text,
         }
     }
 }
@@ -325,8 +325,8 @@ pub(crate) struct PlanLine {
     pub(crate) engine_format: String,
 }
 
-impl From<&Planned> for PlanLine {
-    fn from(planned: &Planned) -> Self {
+impl From<&PlannedCall> for PlanLine {
+    fn from(planned: &PlannedCall) -> Self {
         PlanLine {
             engine: planned.engine_name().into(),
             voice: planned.voice_id(),

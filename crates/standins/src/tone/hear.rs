@@ -337,7 +337,7 @@ impl Probe {
 
 /// A stretch of frames that all show one symbol.
 #[derive(Debug, Clone, Copy)]
-struct Run {
+struct SymbolRun {
     label: u8,
     /// In frames.
     from: usize,
@@ -345,7 +345,7 @@ struct Run {
 }
 
 #[derive(Debug, Clone)]
-struct Spoken {
+struct ToneSymbol {
     value: u8,
     margin: f64,
     pilot: f64,
@@ -396,7 +396,7 @@ impl<'a> Ear<'a> {
         probe.energies(part)
     }
 
-    fn runs(&self) -> Vec<Run> {
+    fn runs(&self) -> Vec<SymbolRun> {
         let probe = self.probe((0.60 * self.symbol).round() as usize);
         let count = (self.samples.len() as f64 / self.hop()) as usize;
         let frames: Vec<Energies> = (0..count).map(|n| self.energies(n as f64 * self.hop(), &probe)).collect();
@@ -408,7 +408,7 @@ impl<'a> Ear<'a> {
             .collect();
         tonal.sort_by(f64::total_cmp);
         let Some(reference) = tonal.get(tonal.len() * 3 / 4).copied() else { return Vec::new() };
-        let mut runs: Vec<Run> = Vec::new();
+        let mut runs: Vec<SymbolRun> = Vec::new();
         for (n, frame) in frames.iter().enumerate() {
             if frame.tonality() < 0.45 || levels[n] < 0.06 * reference {
                 continue;
@@ -416,14 +416,14 @@ impl<'a> Ear<'a> {
             let label = frame.best(0).0 * 16 + frame.best(16).0;
             match runs.last_mut() {
                 Some(run) if run.label == label && run.to == n => run.to = n + 1,
-                _ => runs.push(Run { label, from: n, to: n + 1 }),
+                _ => runs.push(SymbolRun { label, from: n, to: n + 1 }),
             }
         }
         runs
     }
 
     /// Groups of runs of one label that are long enough to be a symbol.
-    fn candidates(runs: &[Run]) -> Vec<Vec<Run>> {
+    fn candidates(runs: &[SymbolRun]) -> Vec<Vec<SymbolRun>> {
         let mut found = Vec::new();
         let mut at = 0;
         while at < runs.len() {
@@ -454,8 +454,8 @@ impl<'a> Ear<'a> {
         found
     }
 
-    fn spoken(&self) -> Vec<Spoken> {
-        let mut symbols: Vec<Spoken> = Vec::new();
+    fn spoken(&self) -> Vec<ToneSymbol> {
+        let mut symbols: Vec<ToneSymbol> = Vec::new();
         let mut probes: HashMap<usize, Probe> = HashMap::new();
         for group in Self::candidates(&self.runs()) {
             let frames: usize = group.iter().map(|run| run.to - run.from).sum();
@@ -482,7 +482,7 @@ impl<'a> Ear<'a> {
                         (last.frames, last.margin, last.pilot) = (part, margin, pilot);
                     }
                 }
-                _ => symbols.push(Spoken { value, margin, pilot, frames: part, t0, t1 }),
+                _ => symbols.push(ToneSymbol { value, margin, pilot, frames: part, t0, t1 }),
             }
         }
         symbols
@@ -490,7 +490,7 @@ impl<'a> Ear<'a> {
 
     fn utterance(&self, offset: usize) -> Heard {
         let seconds = |frame: usize| (offset as f64 + frame as f64 * self.hop()) / self.rate;
-        let mut bytes: Vec<(u8, Spoken)> = Vec::new();
+        let mut bytes: Vec<(u8, ToneSymbol)> = Vec::new();
         let mut trailer: Option<Vec<u8>> = None;
         let mut previous = 0;
         let symbols = self.spoken();
@@ -514,7 +514,7 @@ impl<'a> Ear<'a> {
                 Some(_) => break,
                 None => {
                     if begins_word && !bytes.is_empty() {
-                        bytes.push((b' ', Spoken { t0: symbol.t0, t1: symbol.t0, ..symbol.clone() }));
+                        bytes.push((b' ', ToneSymbol { t0: symbol.t0, t1: symbol.t0, ..symbol.clone() }));
                     }
                     bytes.push((value, symbol.clone()));
                 }

@@ -22,7 +22,7 @@ pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, json: boo
             let mut file = open(input)?;
             let looked = look::look(input, &mut file, args)?;
             bar.suspend(|| look::warn(input, &looked));
-            Ok(Part { input, file, looked })
+            Ok(JoinInput { input, file, looked })
         })
         .collect::<Result<Vec<_>, CliError>>()?;
     let piped = last.as_os_str() == "-";
@@ -44,7 +44,7 @@ pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, json: boo
 }
 
 /// An input, open at its beginning.
-struct Part<'a> {
+struct JoinInput<'a> {
     input: &'a Path,
     file: File,
     looked: Looked,
@@ -53,14 +53,14 @@ struct Part<'a> {
 /// What is asked to be done is done to each piece.
 fn join(
     args: &ConvertArgs,
-    parts: &mut [Part<'_>],
+    parts: &mut [JoinInput<'_>],
     to: Format,
     bar: &ProgressBar,
     take: &mut dyn FnMut(&[u8]) -> Result<(), CliError>,
 ) -> Result<Done, CliError> {
     let failed = |error: dispatcher_audio::AudioError| CliError::Failed(error.to_string());
     let mut joiner = Joiner::new(to, tags(args, &parts[0].looked)).map_err(failed)?;
-    for (index, Part { input, file, looked }) in parts.iter_mut().enumerate() {
+    for (index, JoinInput { input, file, looked }) in parts.iter_mut().enumerate() {
         bar.set_message(input.display().to_string());
         if index > 0 {
             take(&joiner.silence(args.gap.unwrap_or(0.0)).map_err(failed)?)?;

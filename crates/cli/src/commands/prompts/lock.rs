@@ -12,7 +12,7 @@ const NAME: &str = "prompts.lock.json";
 
 /// One file that was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Made {
+pub(super) struct LockedFile {
     /// `Dispatch-Fingerprint`: another where it would fingerprint otherwise now.
     pub(super) fingerprint: String,
     pub(super) file: String,
@@ -25,7 +25,7 @@ pub(super) struct Made {
 /// By id and format.
 #[derive(Debug, Default, Serialize, Deserialize)]
 pub(super) struct Lock {
-    pub(super) made: BTreeMap<String, BTreeMap<String, Made>>,
+    pub(super) made: BTreeMap<String, BTreeMap<String, LockedFile>>,
 }
 
 impl Lock {
@@ -50,16 +50,16 @@ impl Lock {
         crate::files::persist(aside, &path, true)
     }
 
-    pub(super) fn get(&self, id: &str, format: &str) -> Option<&Made> {
+    pub(super) fn get(&self, id: &str, format: &str) -> Option<&LockedFile> {
         self.made.get(id)?.get(format)
     }
 
-    pub(super) fn put(&mut self, id: &str, format: &str, made: Made) {
+    pub(super) fn put(&mut self, id: &str, format: &str, made: LockedFile) {
         self.made.entry(id.to_owned()).or_default().insert(format.to_owned(), made);
     }
 }
 
 /// Where a file lies.
-pub(super) fn place(folder: &Path, made: &Made) -> PathBuf {
+pub(super) fn place(folder: &Path, made: &LockedFile) -> PathBuf {
     folder.join(&made.file)
 }

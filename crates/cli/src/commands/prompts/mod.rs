@@ -12,7 +12,7 @@ use reqwest::Method;
 use reqwest::header::ACCEPT;
 use serde_json::{Value, json};
 
-use self::lock::{Lock, Made, place};
+use self::lock::{Lock, LockedFile, place};
 use super::speak::to_file;
 use crate::args::PromptsCommand;
 use crate::client::Client;
@@ -21,9 +21,9 @@ use crate::output;
 
 /// How a file stands against its row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
+enum FileState {
     /// It is as the row says.
-    Made,
+    LockedFile,
     New,
     /// It would sound otherwise now.
     Changed,
@@ -31,22 +31,22 @@ enum State {
     Missing,
 }
 
-impl State {
+impl FileState {
     fn name(self) -> &'static str {
         match self {
-            State::Made => "made",
-            State::New => "new",
-            State::Changed => "changed",
-            State::Missing => "missing",
+            FileState::LockedFile => "made",
+            FileState::New => "new",
+            FileState::Changed => "changed",
+            FileState::Missing => "missing",
         }
     }
 }
 
 /// A row in one format, and what it would take to make it.
-struct Line<'p> {
+struct PromptVariant<'p> {
     prompt: &'p Prompt,
     format: &'p str,
-    state: State,
+    state: FileState,
     fingerprint: String,
     cost: Value,
     approved: bool,
@@ -86,7 +86,7 @@ async fn lines<'p>(
     prompts: &'p [Prompt],
     lock: &Lock,
     folder: &Path,
-) -> Result<Vec<Line<'p>>, CliError> {
+) -> Result<Vec<PromptVariant<'p>>, CliError> {
     let mut lines = Vec::new();
     for prompt in prompts {
         for format in &prompt.formats {
@@ -97,13 +97,13 @@ async fn lines<'p>(
             let fingerprint = output::text(&estimate, "fingerprint");
             let known = lock.get(&prompt.id, format);
             let state = match known {
-                None => State::New,
-                Some(made) if made.fingerprint != fingerprint => State::Changed,
-                Some(made) if !place(folder, made).is_file() => State::Missing,
-                Some(_) => State::Made,
+                None => FileState::New,
+                Some(made) if made.fingerprint != fingerprint => FileState::Changed,
+                Some(made) if !place(folder, made).is_file() => FileState::Missing,
+                Some(_) => FileState::LockedFile,
             };
-            let approved = state == State::Made && known.is_some_and(|made| made.approved);
-            lines.push(Line { prompt, format, state, fingerprint, cost: estimate["cost"].clone(), approved });
+            let approved = state == FileState::LockedFile && known.is_some_and(|made| made.approved);
+            lines.push(PromptVariant { prompt, format, state, fingerprint, cost: estimate["cost"].clone(), approved });
         }
     }
     Ok(lines)
@@ -119,9 +119,9 @@ fn gone(prompts: &[Prompt], lock: &Lock) -> Vec<(String, String)> {
 }
 
 /// The cost of what is to be made, currency by currency.
-fn total(lines: &[Line<'_>]) -> String {
+fn total(lines: &[PromptVariant<'_>]) -> String {
     let mut sums: std::collections::BTreeMap<String, i128> = std::collections::BTreeMap::new();
-    for line in lines.iter().filter(|line| line.state != State::Made) {
+    for line in lines.iter().filter(|line| line.state != FileState::LockedFile) {
         let amount = output::text(&line.cost, "amount");
         let (whole, part) = amount.split_once('.').unwrap_or((amount.as_str(), ""));
         let nanos = format!("{whole}{part:0<9}").parse::<i128>().unwrap_or(0);
@@ -134,10 +134,10 @@ fn total(lines: &[Line<'_>]) -> String {
     told.collect::<Vec<_>>().join(", ")
 }
 
-fn show(lines: &[Line<'_>], gone: &[(String, String)], json: bool) -> Result<(), CliError> {
-    let open = lines.iter().filter(|line| line.state != State::Made).count();
+fn show(lines: &[PromptVariant<'_>], gone: &[(String, String)], json: bool) -> Result<(), CliError> {
+    let open = lines.iter().filter(|line| line.state != FileState::LockedFile).count();
     if json {
-        let row = |line: &Line<'_>| {
+        let row = |line: &PromptVariant<'_>| {
             json!({
                 "id": line.prompt.id, "format": line.format, "state": line.state.name(), "fingerprint": line.fingerprint,
                 "cost": line.cost, "approved": line.approved,
@@ -147,8 +147,8 @@ fn show(lines: &[Line<'_>], gone: &[(String, String)], json: bool) -> Result<(),
         let rows: Vec<Value> = lines.iter().map(row).collect();
         return output::print_json(&json!({"prompts": rows, "gone": gone, "to_make": open}));
     }
-    let row = |line: &Line<'_>| {
-        let cost = if line.state == State::Made { String::new() } else { output::money_cell(&line.cost) };
+    let row = |line: &PromptVariant<'_>| {
+        let cost = if line.state == FileState::LockedFile { String::new() } else { output::money_cell(&line.cost) };
         let ear = if line.approved { "approved" } else { "" };
         vec![line.prompt.id.clone(), line.format.to_owned(), line.state.name().into(), cost, ear.into()]
     };
@@ -175,8 +175,10 @@ async fn make(
     std::fs::create_dir_all(folder).map_err(|source| CliError::File { path: folder.into(), source })?;
     let mut lock = Lock::open(folder)?;
     let lines = lines(client, &prompts, &lock, folder).await?;
-    let wanted = |line: &&Line<'_>| line.state != State::Made && (only.is_empty() || only.contains(&line.prompt.id));
-    let open: Vec<&Line<'_>> = lines.iter().filter(wanted).collect();
+    let wanted = |line: &&PromptVariant<'_>| {
+        line.state != FileState::LockedFile && (only.is_empty() || only.contains(&line.prompt.id))
+    };
+    let open: Vec<&PromptVariant<'_>> = lines.iter().filter(wanted).collect();
     let bar = ProgressBar::new(open.len() as u64);
     if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos}/{len} files  {msg}") {
         bar.set_style(style);
@@ -213,12 +215,12 @@ async fn make(
     eprintln!(
         "Made {}; {} up to date",
         output::counted(&open.len().into(), "file"),
-        lines.iter().filter(|l| l.state == State::Made).count()
+        lines.iter().filter(|l| l.state == FileState::LockedFile).count()
     );
     Ok(())
 }
 
-async fn make_one(client: &Client, line: &Line<'_>, folder: &Path) -> Result<Made, CliError> {
+async fn make_one(client: &Client, line: &PromptVariant<'_>, folder: &Path) -> Result<LockedFile, CliError> {
     let body = line.prompt.request(line.format);
     let request = client.request(Method::POST, "/api/v1/utterances").header(ACCEPT, "*/*").json(&body);
     let response = client.send(request).await?;
@@ -231,7 +233,7 @@ async fn make_one(client: &Client, line: &Line<'_>, folder: &Path) -> Result<Mad
     let extension = given.trim_end_matches('"').rsplit_once('.').map_or("audio", |(_, extension)| extension).to_owned();
     let file = line.prompt.file(line.format, &extension);
     to_file(response, &folder.join(&file), true).await?;
-    Ok(Made { fingerprint, file, dispatch, approved: false })
+    Ok(LockedFile { fingerprint, file, dispatch, approved: false })
 }
 
 fn known(prompts: &[Prompt], ids: &[String]) -> Result<(), CliError> {
@@ -256,7 +258,7 @@ async fn approve(client: &Client, prompts: &[Prompt], folder: &Path, ids: &[Stri
             continue;
         }
         match lock.made.get_mut(&line.prompt.id).and_then(|formats| formats.get_mut(line.format)) {
-            Some(made) if line.state == State::Made => {
+            Some(made) if line.state == FileState::LockedFile => {
                 made.approved = true;
                 count += 1;
             }
@@ -287,7 +289,7 @@ async fn archive(
     let prompts = read_table(table)?;
     let lock = Lock::open(folder)?;
     let lines = lines(client, &prompts, &lock, folder).await?;
-    let unfit = lines.iter().filter(|line| line.state != State::Made || approved && !line.approved);
+    let unfit = lines.iter().filter(|line| line.state != FileState::LockedFile || approved && !line.approved);
     let unfit: BTreeSet<&str> = unfit.map(|line| line.prompt.id.as_str()).collect();
     if !unfit.is_empty() {
         let what = if approved { "files are not made or not approved" } else { "files do not match their rows" };

@@ -1,0 +1,345 @@
+//! From packets of coded sound to samples: what every container of packets
+//! shares. Demuxers cut bytes into packets; this decodes and trims them.
+
+use symphonia::core::codecs::audio::well_known::{CODEC_ID_AAC, CODEC_ID_FLAC, CODEC_ID_VORBIS};
+use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions};
+use symphonia::core::packet::PacketRef;
+use symphonia::core::units::{Duration, Timestamp};
+use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
+
+use crate::buffers::release;
+use crate::catch_panic::guarded;
+use crate::conform::Conform;
+use crate::container::opus_head::{OpusDecoder, OpusHead};
+use crate::{AudioError, Codec, Layout, Tags};
+
+/// Opus decodes at this rate whatever it was made from (RFC 7845, section 4).
+pub(crate) const OPUS_RATE: u32 = 48_000;
+/// The longest packet of Opus is 120 ms (RFC 6716, section 2.1.4).
+const MAX_OPUS_FRAMES: usize = 5_760;
+
+/// One packet.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) struct Packet {
+    pub(crate) data: Vec<u8>,
+    /// Where the sound truly ends, in frames since the stream began and before
+    /// the start is trimmed; known at the last packet alone.
+    pub(crate) end: Option<u64>,
+    /// Frames to throw away at its end.
+    pub(crate) discard: u64,
+}
+
+impl Packet {
+    pub(crate) fn new(data: Vec<u8>) -> Self {
+        Packet { data, end: None, discard: 0 }
+    }
+}
+
+/// How the packets of a track are coded.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Coding {
+    Opus(OpusHead),
+    /// The 34 bytes of STREAMINFO (RFC 9639, section 8.2).
+    Flac(Vec<u8>),
+    /// Identification and setup header, one behind the other.
+    Vorbis(Vec<u8>),
+    /// AudioSpecificConfig (ISO/IEC 14496-3, section 1.6.2.1).
+    Aac(Vec<u8>),
+}
+
+/// A track: its coding, and what to trim.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Track {
+    pub(crate) coding: Coding,
+    /// Frames before the sound begins.
+    pub(crate) start: u64,
+    /// Frames of sound in all, where the container tells.
+    pub(crate) frames: Option<u64>,
+}
+
+/// What a demuxer has found.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum Demuxed {
+    /// A track begins; packets that follow belong to it.
+    Track(Track),
+    Packet(Packet),
+    /// What the file says of itself.
+    Tags(Tags),
+}
+
+/// Cuts bytes of a container into packets; a state machine without I/O.
+pub(crate) trait Demuxer: Send {
+    /// Takes bytes and appends what they complete. With `last` the bytes are
+    /// over, and what is torn is an error.
+    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Demuxed>) -> Result<(), AudioError>;
+}
+
+enum Inner {
+    Opus(OpusDecoder),
+    Other(Box<dyn AudioDecoder>),
+}
+
+struct Playing {
+    inner: Inner,
+    codec: Codec,
+    layout: Layout,
+    track: Track,
+    /// Frames decoded so far, before trimming.
+    decoded: u64,
+    /// Frames given so far.
+    given: u64,
+}
+
+/// Decodes what a demuxer finds.
+pub(crate) struct PacketDecoder {
+    demuxer: Box<dyn Demuxer>,
+    playing: Option<Playing>,
+    /// Of the first stream, to which later ones are brought.
+    layout: Option<Layout>,
+    conform: Option<Conform>,
+    tags: Tags,
+    streams: u32,
+    found: Vec<Demuxed>,
+    frame: Vec<f32>,
+}
+
+impl PacketDecoder {
+    pub(crate) fn new(demuxer: Box<dyn Demuxer>) -> Self {
+        PacketDecoder {
+            demuxer,
+            playing: None,
+            layout: None,
+            conform: None,
+            tags: Tags::default(),
+            streams: 0,
+            found: Vec::new(),
+            frame: Vec::new(),
+        }
+    }
+
+    pub(crate) fn layout(&self) -> Option<Layout> {
+        self.layout
+    }
+
+    pub(crate) fn fits_sixteen_bits(&self) -> bool {
+        let coding = self.playing.as_ref().map(|playing| &playing.track.coding);
+        self.conform.is_none()
+            && matches!(coding, Some(Coding::Flac(info)) if crate::container::flac::bits_per_sample(info) <= 16)
+    }
+
+    pub(crate) fn is_chained(&self) -> bool {
+        self.streams > 1
+    }
+
+    pub(crate) fn tags(&self) -> &Tags {
+        &self.tags
+    }
+
+    pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let result = self.demuxer.push(bytes, last, &mut self.found);
+        // What was whole before a fault is still sound.
+        let mut found = std::mem::take(&mut self.found);
+        for found in found.drain(..) {
+            match found {
+                Demuxed::Track(track) => {
+                    self.streams += 1;
+                    self.end(out)?;
+                    self.begin(track)?;
+                }
+                Demuxed::Packet(packet) => self.decode(&packet, out)?,
+                Demuxed::Tags(tags) => self.tags.merge(&tags),
+            }
+        }
+        self.found = found;
+        release(&mut self.frame);
+        if last && result.is_ok() {
+            self.end(out)?;
+        }
+        result
+    }
+
+    /// A stream is over: what is still on its way.
+    fn end(&mut self, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        self.conform.take().map_or(Ok(()), |conform| conform.finish(out))
+    }
+
+    fn begin(&mut self, track: Track) -> Result<(), AudioError> {
+        let playing = Playing::new(track)?;
+        let layout = *self.layout.get_or_insert(playing.layout);
+        self.conform = Conform::new(playing.layout, layout)?;
+        self.playing = Some(playing);
+        Ok(())
+    }
+
+    fn decode(&mut self, packet: &Packet, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let Some(playing) = self.playing.as_mut() else { return Ok(()) };
+        let frames = playing.decode(&packet.data, &mut self.frame)?;
+        let before = playing.decoded;
+        playing.decoded += frames;
+        let end = packet.end.map_or(playing.decoded, |end| playing.decoded.min(end.max(before)));
+        let end = end.saturating_sub(packet.discard).max(before);
+        let start = playing.track.start.clamp(before, end);
+        let room = playing.track.frames.map_or(u64::MAX, |all| all.saturating_sub(playing.given));
+        let count = (end - start).min(room);
+        playing.given += count;
+        let channels = u64::from(playing.layout.channels);
+        let from = ((start - before) * channels) as usize;
+        let sound = &self.frame[from..from + (count * channels) as usize];
+        match self.conform.as_mut() {
+            Some(conform) => conform.push(sound, out),
+            None => {
+                out.extend_from_slice(sound);
+                Ok(())
+            }
+        }
+    }
+}
+
+impl Playing {
+    fn new(track: Track) -> Result<Self, AudioError> {
+        let mut parameters = AudioCodecParameters::new();
+        let options = AudioDecoderOptions::default();
+        let (codec, id, headers) = match &track.coding {
+            Coding::Opus(head) => {
+                let layout = Layout { rate: OPUS_RATE, channels: head.channels };
+                let inner = Inner::Opus(head.decoder()?);
+                return Ok(Playing { inner, codec: Codec::OggOpus, layout, track, decoded: 0, given: 0 });
+            }
+            Coding::Flac(info) => (Codec::Flac, CODEC_ID_FLAC, info),
+            Coding::Vorbis(headers) => (Codec::OggVorbis, CODEC_ID_VORBIS, headers),
+            Coding::Aac(config) => (Codec::Aac, CODEC_ID_AAC, config),
+        };
+        parameters.for_codec(id).with_extra_data(headers.clone().into());
+        let made = guarded(|| -> Result<Box<dyn AudioDecoder>, symphonia::core::errors::Error> {
+            Ok(match codec {
+                Codec::Flac => Box::new(FlacDecoder::try_new(&parameters, &options)?),
+                Codec::OggVorbis => Box::new(VorbisDecoder::try_new(&parameters, &options)?),
+                _ => Box::new(AacDecoder::try_new(&parameters, &options)?),
+            })
+        });
+        let inner = made.ok_or_else(|| malformed(codec))?;
+        let inner = inner.map_err(|error| match &track.coding {
+            Coding::Aac(config) if let Some(what) = aac_kind(config) => AudioError::Unsupported { format: "AAC", what },
+            _ => AudioError::Codec { codec, what: error.to_string() },
+        })?;
+        let spec = inner.last_decoded();
+        let spec = spec.spec();
+        let layout = Layout {
+            rate: spec.rate(),
+            channels: u8::try_from(spec.channels().count()).map_err(|_| AudioError::Channels(u16::MAX))?,
+        };
+        crate::codec::decode::check_input(layout)?;
+        Ok(Playing { inner: Inner::Other(inner), codec, layout, track, decoded: 0, given: 0 })
+    }
+
+    /// Decodes one packet into `frame`; gives its frames.
+    fn decode(&mut self, data: &[u8], frame: &mut Vec<f32>) -> Result<u64, AudioError> {
+        match &mut self.inner {
+            Inner::Opus(decoder) => {
+                frame.resize(MAX_OPUS_FRAMES * usize::from(self.layout.channels), 0.0);
+                decoder.decode(data, frame)
+            }
+            Inner::Other(decoder) => {
+                let (codec, layout) = (self.codec, self.layout);
+                guarded(|| decode_other(decoder.as_mut(), data, codec, layout, frame))
+                    .ok_or_else(|| malformed(codec))?
+            }
+        }
+    }
+}
+
+fn decode_other(
+    decoder: &mut dyn AudioDecoder,
+    data: &[u8],
+    codec: Codec,
+    layout: Layout,
+    frame: &mut Vec<f32>,
+) -> Result<u64, AudioError> {
+    let packet = PacketRef::new(0, Timestamp::ZERO, Duration::ZERO, data);
+    let failed = |what: String| AudioError::Codec { codec, what };
+    let decoded = decoder.decode_ref(&packet).map_err(|error| failed(error.to_string()))?;
+    let channels = decoded.spec().channels().count();
+    if decoded.spec().rate() != layout.rate || channels != usize::from(layout.channels) {
+        return Err(failed("a change of rate or channels in the middle".into()));
+    }
+    decoded.copy_to_vec_interleaved(frame);
+    Ok(decoded.frames() as u64)
+}
+
+/// Why a kind of AAC is not read, from its object type and channels (ISO/IEC
+/// 14496-3, section 1.6.2.1); `None` for the kind that is.
+fn aac_kind(config: &[u8]) -> Option<String> {
+    let [first, second] = *config.first_chunk::<2>()?;
+    match (first >> 3, (second >> 3) & 0x0F) {
+        (2 | 5 | 29, 1 | 2) => None,
+        (2 | 5 | 29, 0) => Some("channels of its own order".into()),
+        (2 | 5 | 29, channels) => Some(format!("{} channels", if channels == 7 { 8 } else { channels })),
+        (1, _) => Some("the Main profile".into()),
+        (4, _) => Some("long-term prediction".into()),
+        (other, _) => Some(format!("object type {other}")),
+    }
+}
+
+fn malformed(codec: Codec) -> AudioError {
+    AudioError::Codec { codec, what: "the stream is malformed".into() }
+}
+
+pub(crate) fn opus_failed(error: &opus::Error) -> AudioError {
+    AudioError::Codec { codec: Codec::OggOpus, what: error.to_string() }
+}
+
+/// Frames at 48 kHz in a packet of Opus, by its table-of-contents byte (RFC
+/// 6716, section 3.1); 0 for what is no packet.
+pub(crate) fn opus_frames(packet: &[u8]) -> u64 {
+    let Some(toc) = packet.first() else { return 0 };
+    let size = match toc >> 3 {
+        config @ 0..=11 => [480, 960, 1_920, 2_880][usize::from(config & 3)],
+        config @ 12..=15 => [480, 960][usize::from(config & 1)],
+        config => [120, 240, 480, 960][usize::from(config & 3)],
+    };
+    let count = match toc & 3 {
+        0 => 1,
+        1 | 2 => 2,
+        _ => packet.get(1).map_or(0, |byte| u64::from(byte & 0x3F)),
+    };
+    size * count
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn packets_of_opus_tell_their_length() {
+        for (packet, frames) in [
+            (&[0x08u8][..], 960),
+            (&[0x18], 2_880),
+            (&[0x78], 960),
+            (&[0xF8], 960),
+            (&[0xE0], 120),
+            (&[0x09], 1_920),
+            (&[0x0B, 3], 2_880),
+            (&[], 0),
+        ] {
+            assert_eq!(opus_frames(packet), frames, "{packet:?}");
+        }
+    }
+
+    /// A code book whose lengths rise above 32 bits (Vorbis I, section 3.2.1),
+    /// at which the decoder panics; found by fuzzing.
+    #[test]
+    fn vorbis_whose_code_book_cannot_be_is_an_error() {
+        let mut headers = b"\x01vorbis\0\0\0\0\x01".to_vec();
+        headers.extend(16_000u32.to_le_bytes());
+        headers.extend([0; 12]);
+        headers.extend(b"\xB8\x01\x05vorbis\0BCV");
+        // One dimension, three entries; in order, from 32 bits: one such, two of 33.
+        let fields = [(1u64, 16), (3, 24), (1, 1), (31, 5), (1, 2), (2, 2), (0, 4)];
+        let (bits, count) = fields.iter().fold((0, 0), |(bits, at), (value, width)| (bits | value << at, at + width));
+        headers.extend(&bits.to_le_bytes()[..usize::div_ceil(count, 8)]);
+        headers.extend([0; 64]);
+        let track = Track { coding: Coding::Vorbis(headers), start: 0, frames: None };
+        let error = Playing::new(track).err().expect("no decoder");
+        assert!(matches!(error, AudioError::Codec { codec: Codec::OggVorbis, .. }), "{error}");
+    }
+}

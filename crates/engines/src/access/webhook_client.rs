@@ -1,0 +1,91 @@
+//! Telling others what has happened: a POST of JSON, signed with a key of the
+//! gateway's own (Ed25519; HTTP message signatures, RFC 9421, with
+//! `Content-Digest`, RFC 9530), so that who is told can tell it from a forgery.
+
+use std::time::Duration;
+
+use aws_lc_rs::rand::SystemRandom;
+use aws_lc_rs::signature::{Ed25519KeyPair, KeyPair as _};
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use bytes::Bytes;
+use dispatcher_core::{Cause, Network, SignatureAlgorithm, SignatureSpec};
+use dispatcher_vault::Parts;
+use reqwest::header::{CONTENT_TYPE, HeaderValue};
+use reqwest::{Method, Url};
+use secrecy::{ExposeSecret as _, SecretString};
+
+use super::signature::Signature;
+use super::{Outgoing, useless};
+use crate::{EngineError, Fetcher};
+
+/// Who is told answers in this time.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Tells others, over the one fetching module.
+pub struct WebhookClient {
+    key: Parts,
+    /// The public key, and the name it is known by.
+    public: String,
+    name: String,
+    signature: Signature,
+}
+
+impl WebhookClient {
+    /// A new key, as PEM (PKCS #8).
+    ///
+    /// # Errors
+    /// When there is no randomness.
+    pub fn new_key() -> Result<SecretString, EngineError> {
+        let made = Ed25519KeyPair::generate_pkcs8(&SystemRandom::new());
+        let made = made.map_err(|_| EngineError::new(Cause::Unavailable, "the key cannot be generated"))?;
+        Ok(pem::encode(&pem::Pem::new("PRIVATE KEY", made.as_ref())).into())
+    }
+
+    /// A herald with a key in PEM.
+    ///
+    /// # Errors
+    /// When it is no key of Ed25519.
+    pub fn new(key: SecretString) -> Result<WebhookClient, EngineError> {
+        let no_key = || useless("the webhook key is not an Ed25519 key in PEM (PKCS #8)");
+        let der = pem::parse(key.expose_secret().trim()).map_err(|_| no_key())?;
+        let pair = Ed25519KeyPair::from_pkcs8_maybe_unchecked(der.contents()).map_err(|_| no_key())?;
+        let public = URL_SAFE_NO_PAD.encode(pair.public_key().as_ref());
+        let name = public.chars().take(16).collect::<String>();
+        let spec = SignatureSpec {
+            algorithm: SignatureAlgorithm::Ed25519,
+            key: "key".into(),
+            key_id: "name".into(),
+            covers: ["@method", "@target-uri", "content-type", "content-digest"].map(str::to_owned).to_vec(),
+            label: "dispatcher".into(),
+            name_algorithm: true,
+        };
+        let parts = Parts::from([("key".to_owned(), key), ("name".to_owned(), name.clone().into())]);
+        Ok(WebhookClient { key: parts, public, name, signature: Signature::new(&spec) })
+    }
+
+    /// The public key: `x` of a JSON Web Key (RFC 8037), and its `kid`.
+    pub fn public_key(&self) -> (&str, &str) {
+        (&self.public, &self.name)
+    }
+
+    /// Tells an address. The host was allowed by the operator, wherever it is.
+    ///
+    /// # Errors
+    /// When it cannot be reached, or does not answer with success.
+    pub async fn tell(&self, fetcher: &Fetcher, address: &str, body: Bytes) -> Result<(), EngineError> {
+        let url: Url = address.parse().map_err(|_| useless("the webhook is not a URL"))?;
+        let client = fetcher.client(Network::Private, &url, None)?;
+        let mut outgoing = Outgoing::bare(Method::POST, url);
+        outgoing.headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/json"));
+        outgoing.body = Some(body.clone());
+        self.signature.apply(&self.key, &mut outgoing)?;
+        let request = client.post(outgoing.url).headers(outgoing.headers).timeout(PATIENCE).body(body);
+        let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.without_url().to_string());
+        let response = request.send().await.map_err(failed)?;
+        match response.status() {
+            status if status.is_success() => Ok(()),
+            status => Err(EngineError::new(Cause::Refused, format!("it answered {status}"))),
+        }
+    }
+}

@@ -1,0 +1,537 @@
+//! Compose: a score of several parts becomes one utterance. Parts are called
+//! in order, the next one while the present one sounds, and joined with what
+//! lies between them.
+
+mod ending;
+mod sounding;
+
+use std::sync::PoisonError;
+
+use bytes::Bytes;
+use dispatcher_audio::{Effects, Joiner, Joint};
+use dispatcher_core::{Usage, Word};
+use dispatcher_engines::{AudioStream, EngineError, Words};
+use dispatcher_markup::MarkAt;
+use futures::StreamExt as _;
+use futures::future::{BoxFuture, FutureExt as _};
+
+use sounding::sounding;
+
+use crate::assembly::insert::Insert;
+use crate::dispatch::attempt::{Called, broken, emulation, tags};
+use crate::dispatch::candidates::Tried;
+use crate::dispatch::deliver::{CodecError, Offload};
+use crate::dispatch::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
+use crate::dispatch::fingerprint;
+use crate::dispatch::speak::{Cue, FirstAudio, LONGEST_UTTERANCE, Responder, Run, left, too_long};
+use crate::jobs::{PieceStore, StoredPiece};
+use crate::planning::render_plan::Segment;
+use crate::{FailedAttempt, GatewayError, PlannedCall};
+
+/// The longest sound of a part that is held whole, to learn its length.
+const MOST_HELD: usize = 16 << 20;
+/// Milliseconds of silence that are made at once.
+const SILENCE_AT_ONCE: f64 = 1_000.0;
+/// How far a part may be stretched to the length that is asked for.
+const TEMPO: std::ops::RangeInclusive<f64> = 0.5..=2.0;
+
+/// Why a performance stopped.
+enum PerformanceStop {
+    Left,
+    /// The service ends; a job goes on later.
+    Paused,
+    Failed(FailedAttempt),
+    Records(GatewayError),
+}
+
+/// Where the sound of a part comes from.
+enum SegmentSource<'r> {
+    Call(Calling<'r>),
+    /// It was made in an earlier run of a job.
+    StoredPiece(StoredPiece),
+    /// It is the script's own.
+    Given,
+}
+
+/// A call under way.
+struct Calling<'r> {
+    attempt: OpenAttempt,
+    call: BoxFuture<'r, Result<Called, EngineError>>,
+    called: Option<Result<Called, EngineError>>,
+}
+
+/// A candidate that performs its score.
+struct Performance<'r> {
+    run: &'r Run,
+    planned: &'r PlannedCall,
+    joiner: Offload<Joiner>,
+    responder: &'r mut Option<Responder>,
+    failures: Vec<FailedAttempt>,
+    /// Sound that waits until there is enough to open with.
+    waiting: Vec<u8>,
+    words: Words,
+    first_at: Option<SinceDispatch>,
+    /// The part that sounds, and the one behind it.
+    calling: Option<SegmentSource<'r>>,
+    ahead: Option<SegmentSource<'r>>,
+    last: LastAttempt,
+    /// Engines that were heard, in order.
+    heard: Vec<String>,
+}
+
+impl Run {
+    /// Performs a candidate's score.
+    ///
+    /// # Errors
+    /// When the records cannot be written, and the caller has no audio yet.
+    pub(crate) async fn compose(
+        &self,
+        responder: &mut Option<Responder>,
+        planned: &PlannedCall,
+        failures: &[FailedAttempt],
+    ) -> Result<Tried<()>, GatewayError> {
+        let mut tags = tags(planned, &self.text, self.language.as_deref());
+        if let Some(piece_store) = &self.piece_store {
+            tags.title = piece_store.tags.title.clone().or(tags.title);
+            tags.track = piece_store.tags.track.clone();
+        }
+        let format = self.format;
+        format.check_output().map_err(GatewayError::Format)?;
+        let joiner = Offload::making(move || Joiner::new(format, tags), self.record.gateway().inner.codecs.clone());
+        let mut performance = Performance {
+            run: self,
+            planned,
+            joiner,
+            responder,
+            failures: failures.to_vec(),
+            waiting: Vec::new(),
+            words: Words::default(),
+            first_at: None,
+            calling: None,
+            ahead: None,
+            last: LastAttempt::None,
+            heard: Vec::new(),
+        };
+        let outcome = performance.play().await;
+        Box::pin(performance.end(outcome)).await
+    }
+}
+
+impl<'r> Performance<'r> {
+    fn parts(&self) -> &'r [Segment] {
+        &self.planned.render_plan.parts
+    }
+
+    async fn play(&mut self) -> Result<(), PerformanceStop> {
+        self.calling = self.call(0).await?;
+        for (index, part) in self.parts().iter().enumerate() {
+            if index > 0 {
+                self.calling = match self.ahead.take() {
+                    Some(ahead) => Some(ahead),
+                    None => self.call(index).await?,
+                };
+            }
+            if self.calling.is_none() {
+                return Err(PerformanceStop::Paused);
+            }
+            // A job calls for the next piece once this one is kept and settled:
+            // a crash has one piece at most bought again.
+            if self.run.piece_store.is_none() {
+                self.look_ahead(index + 1).await?;
+            }
+            self.rest(self.planned.render_plan.gap(index)).await?;
+            self.silence(part.piece.silence, &part.piece.marks).await?;
+            self.part(index, part).await?;
+        }
+        self.silence(self.planned.render_plan.silence, &self.planned.render_plan.marks).await?;
+        let rest = self.joiner.run(Joiner::finish).await.map_err(|error| self.broken(error))?;
+        self.give(rest).await?;
+        self.open().await
+    }
+
+    /// Has the next part's call ready. The present one is under way meanwhile:
+    /// its sound does not wait for what the records take.
+    async fn look_ahead(&mut self, index: usize) -> Result<(), PerformanceStop> {
+        let mut calling = self.calling.take();
+        let ahead = {
+            let mut ahead = std::pin::pin!(self.call(index));
+            loop {
+                tokio::select! {
+                    ahead = &mut ahead => break ahead,
+                    () = next_call(&mut calling) => {}
+                }
+            }
+        };
+        self.calling = calling;
+        self.ahead = ahead?;
+        Ok(())
+    }
+
+    /// Begins the call of a part; its intent is written first.
+    async fn call(&mut self, index: usize) -> Result<Option<SegmentSource<'r>>, PerformanceStop> {
+        let Some(part) = self.parts().get(index) else { return Ok(None) };
+        if part.sound.is_some() {
+            return Ok(Some(SegmentSource::Given));
+        }
+        if let Some(piece_store) = &self.run.piece_store {
+            if let Some(stored) = piece_store.stored(index, &fingerprint::of_part(self.planned, part)) {
+                return Ok(Some(SegmentSource::StoredPiece(stored.clone())));
+            }
+            if piece_store.pause.is_cancelled() {
+                return Ok(None);
+            }
+        }
+        let call = self.call_with(part.speaker(self.planned), part, part.call.clone()).await?;
+        Ok(Some(SegmentSource::Call(call)))
+    }
+
+    async fn call_with(
+        &mut self,
+        speaker: &'r PlannedCall,
+        part: &Segment,
+        call: dispatcher_engines::Speak,
+    ) -> Result<Calling<'r>, PerformanceStop> {
+        let record = &self.run.record;
+        let estimate = speaker.candidate.tariff().cost(part.usage, speaker.candidate.model.as_deref());
+        let estimate = estimate.unwrap_or(part.estimate);
+        let attempt = record.begin(speaker, part.usage, estimate).await.map_err(PerformanceStop::Records)?;
+        let call = record.gateway().open_call(speaker, record, call).boxed();
+        Ok(Calling { attempt, call, called: None })
+    }
+
+    /// One part, to its end; by another candidate where its own fails before
+    /// it has sounded.
+    async fn part(&mut self, index: usize, part: &'r Segment) -> Result<(), PerformanceStop> {
+        if part.sound.is_some() {
+            return self.insert(index, part).await;
+        }
+        let own = part.speaker(self.planned);
+        let mut speaker = own;
+        let mut others = self.run.plan.iter().filter(|other| other.voice_id() != own.voice_id());
+        loop {
+            match self.sound(speaker, index, part).await {
+                Ok(()) => return Ok(()),
+                Err((PerformanceStop::Failed(failed), false)) if index > 0 => {
+                    let next = others.next();
+                    let Some(next) = next else { return Err(PerformanceStop::Failed(failed)) };
+                    self.close(|attempt| attempt.failed(&failed, None)).await?;
+                    self.failures.push(failed);
+                    speaker = next;
+                    self.calling = Some(SegmentSource::Call(self.call_with(next, part, part.call_of(next)).await?));
+                }
+                Err((stop, _)) => return Err(stop),
+            }
+        }
+    }
+
+    /// How a part joins its neighbours; `speaker` is its engine, or nobody.
+    fn joint(&mut self, index: usize, part: &Segment, effects: Effects, speaker: Option<&str>) -> Joint {
+        let speaker = speaker.map(|engine| match self.heard.iter().position(|heard| heard == engine) {
+            Some(known) => known,
+            None => {
+                self.heard.push(engine.to_owned());
+                self.heard.len() - 1
+            }
+        });
+        let behind = self.parts().get(index + 1).map_or(0.0, |part| part.piece.overlap);
+        let (overlap, hold) = (part.piece.overlap / 1_000.0, behind / 1_000.0);
+        Joint { effects, overlap, hold, speaker, asked: part.piece.treatment.volume, any_length: false }
+    }
+
+    /// A sound of the script's own.
+    async fn insert(&mut self, index: usize, part: &'r Segment) -> Result<(), PerformanceStop> {
+        let wish = part.piece.sound.clone().zip(part.sound.clone());
+        let gateway = self.run.record.gateway();
+        let made = gateway.codec_work(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
+        let made = made.await.map_err(PerformanceStop::Records)?;
+        let before = self.seconds();
+        if let Some(insert) = made.map_err(|error| self.broken(error.into()))?.flatten() {
+            let (format, joint) = (insert.format, self.joint(index, part, insert.effects, None));
+            let begun = self.joiner.run(move |joiner| joiner.begin(format, joint)).await;
+            begun.map_err(|error| self.broken(error))?;
+            let mut insert = Offload::new(insert, gateway.inner.codecs.clone());
+            while let Some(chunk) = insert.run(Insert::next).await.map_err(|error| self.broken(error))? {
+                let made = self.joiner.run(move |joiner| joiner.push(&chunk)).await;
+                let made = made.map_err(|error| self.broken(error))?;
+                self.give(made).await?;
+            }
+            let rest = self.joiner.run(Joiner::end).await.map_err(|error| self.broken(error))?;
+            self.give(rest).await?;
+        }
+        self.calling = None;
+        let Some(piece_store) = self.run.piece_store.as_ref().filter(|piece_store| !piece_store.is_recorded(index))
+        else {
+            return Ok(());
+        };
+        let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
+        let row =
+            piece_store.row(index, &fingerprint::of_part(self.planned, part), "", self.run.record.id(), milliseconds);
+        self.write_last().await.map_err(PerformanceStop::Records)?;
+        self.run.record.write_piece(None, row).await.map_err(PerformanceStop::Records)?;
+        piece_store.tell();
+        Ok(())
+    }
+
+    /// The attempt at hand ends; its end is written with what follows.
+    async fn close(&mut self, end: impl FnOnce(OpenAttempt) -> EndedAttempt) -> Result<(), PerformanceStop> {
+        self.write_last().await.map_err(PerformanceStop::Records)?;
+        if let Some(SegmentSource::Call(calling)) = self.calling.take() {
+            self.last = end(calling.attempt).into();
+        }
+        Ok(())
+    }
+
+    /// Writes the end of the last attempt, where that was put off.
+    async fn write_last(&mut self) -> Result<(), GatewayError> {
+        if let LastAttempt::Ended(ended) = std::mem::take(&mut self.last) {
+            self.last = LastAttempt::Written(self.run.record.write(*ended).await?);
+        }
+        Ok(())
+    }
+
+    /// The end of an attempt that delivered, and of the piece of a job that it
+    /// made; or of a piece that was made before.
+    async fn close_part(
+        &mut self,
+        index: usize,
+        part: &Segment,
+        engine: &str,
+        charged: Usage,
+        first: SinceAttempt,
+    ) -> Result<(), PerformanceStop> {
+        let delivered = |attempt: OpenAttempt| attempt.delivered(charged, Some(first));
+        let Some(piece_store) = &self.run.piece_store else { return self.close(delivered).await };
+        let row = piece_store.row(
+            index,
+            &fingerprint::of_part(self.planned, part),
+            engine,
+            self.run.record.id(),
+            charged.milliseconds,
+        );
+        self.write_last().await.map_err(PerformanceStop::Records)?;
+        match self.calling.take() {
+            Some(SegmentSource::Call(calling)) => {
+                let written = self.run.record.write_piece(Some(delivered(calling.attempt)), row).await;
+                self.last = written.map_err(PerformanceStop::Records)?.map_or(LastAttempt::None, LastAttempt::Written);
+            }
+            _ if piece_store.is_recorded(index) => {}
+            _ => drop(self.run.record.write_piece(None, row).await.map_err(PerformanceStop::Records)?),
+        }
+        piece_store.tell();
+        Ok(())
+    }
+
+    /// The sound of a part; with the error, whether some of it was given.
+    async fn sound(
+        &mut self,
+        speaker: &'r PlannedCall,
+        index: usize,
+        part: &'r Segment,
+    ) -> Result<(), (PerformanceStop, bool)> {
+        let failed = |error: EngineError| PerformanceStop::Failed(FailedAttempt::of(speaker, error));
+        let called = self.called().await.map_err(|stop| (stop, false))?;
+        let Called { mut stream, words, begun, _permit } = called.map_err(|error| (failed(error), false))?;
+        let first = SinceAttempt::since(begun);
+        let mut format = speaker.format.format;
+        let mut engine = speaker.engine_name().to_owned();
+        let run: &'r Run = self.run;
+        let made_before = match &self.calling {
+            Some(SegmentSource::StoredPiece(stored)) => Some((stored.format, stored.engine.clone())),
+            _ => None,
+        };
+        match (made_before, &run.piece_store) {
+            (Some(made), _) => (format, engine) = made,
+            // A piece of a job is taken whole before it sounds, so that it
+            // can fall back and is never called for twice.
+            (None, Some(piece_store)) => {
+                let meta = StoredPiece::of(self.planned, speaker, index, fingerprint::of_part(self.planned, part));
+                let safe = self.commit(piece_store, meta, &mut stream, &words).await;
+                stream = safe.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
+            }
+            (None, None) => {}
+        }
+        let before = self.seconds();
+        let edges = self.planned.render_plan.edges(index);
+        let mut effects = Effects { edges, ..emulation(part.call.shaped.emulated) };
+        if let Some(milliseconds) = part.piece.treatment.duration {
+            let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
+            let decoded = held.clone();
+            let length = self.run.record.gateway().codec_work(move || sounding(&decoded, format)).await;
+            let length = length.ok().and_then(Result::ok).unwrap_or(0.0);
+            if length > 0.0 {
+                let speed = length * 1_000.0 / milliseconds;
+                effects.speed = Some(speed.clamp(*TEMPO.start(), *TEMPO.end()));
+            }
+            stream = Box::pin(futures::stream::once(async move { Ok(held) }));
+        }
+        let joint = self.joint(index, part, effects, Some(&engine));
+        let before = before - joint.overlap.min(before);
+        let begin = move |joiner: &mut Joiner| joiner.begin(format, joint);
+        self.joiner.run(begin).await.map_err(|error| (failed(error.into()), false))?;
+        let mut given = false;
+        while let Some(chunk) = self.chunk(&mut stream).await.map_err(|stop| (stop, given))? {
+            let chunk = chunk.map_err(|error| (failed(error), given))?;
+            let made = self.joiner.run(move |joiner| joiner.push(&chunk)).await;
+            let made = made.map_err(|error| (failed(error.into()), given))?;
+            given = self.joiner.get().is_some_and(Joiner::has_begun);
+            self.give(made).await.map_err(|stop| (stop, true))?;
+        }
+        let rest = self.joiner.run(Joiner::end).await.map_err(|error| (failed(error.into()), given))?;
+        self.give(rest).await.map_err(|stop| (stop, true))?;
+        self.keep_words(&words, before, effects.speed.unwrap_or(1.0));
+        self.keep_cue(before, part);
+        let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
+        let charged = Usage { milliseconds, ..part.usage };
+        self.close_part(index, part, &engine, charged, first).await.map_err(|stop| (stop, true))
+    }
+
+    /// A piece of a job, written to its file whole; gives what is in the file.
+    /// The inner error is the engine's.
+    async fn commit(
+        &mut self,
+        piece_store: &'r PieceStore,
+        meta: StoredPiece,
+        stream: &mut AudioStream,
+        words: &Words,
+    ) -> Result<AudioStream, Result<PerformanceStop, EngineError>> {
+        let records = |error: std::io::Error| Ok(PerformanceStop::Records(piece_store.failed(&error)));
+        let mut file = piece_store.begin().await.map_err(records)?;
+        while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
+            file.write(&chunk.map_err(Err)?).await.map_err(records)?;
+        }
+        let words = words.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let stored = file.commit(meta.with(words)).await.map_err(records)?;
+        Ok(stored.open(piece_store).await.map_err(records)?.stream)
+    }
+
+    /// What the call at hand answers. The next one is made later: calls keep
+    /// their order, and nothing delays the first sound.
+    async fn called(&mut self) -> Result<Result<Called, EngineError>, PerformanceStop> {
+        let calling = match (self.calling.as_mut(), &self.run.piece_store) {
+            (Some(SegmentSource::Call(calling)), _) => calling,
+            (Some(SegmentSource::StoredPiece(stored)), Some(piece_store)) => {
+                return stored
+                    .open(piece_store)
+                    .await
+                    .map(Ok)
+                    .map_err(|error| PerformanceStop::Records(piece_store.failed(&error)));
+            }
+            _ => return Err(PerformanceStop::Records(GatewayError::Internal("a part without a call".into()))),
+        };
+        if let Some(called) = calling.called.take() {
+            return Ok(called);
+        }
+        tokio::select! {
+            called = &mut calling.call => Ok(called),
+            () = left(&self.run.audio, self.responder) => Err(PerformanceStop::Left),
+        }
+    }
+
+    async fn chunk(&mut self, stream: &mut AudioStream) -> Result<Option<Result<Bytes, EngineError>>, PerformanceStop> {
+        loop {
+            tokio::select! {
+                chunk = stream.next() => return Ok(chunk),
+                // Until something sounds, nothing else is asked for.
+                () = next_call(&mut self.ahead), if self.responder.is_none() => {}
+                () = left(&self.run.audio, self.responder) => return Err(PerformanceStop::Left),
+            }
+        }
+    }
+
+    /// All of a part's bytes; the inner error is the engine's.
+    async fn hold(&mut self, stream: &mut AudioStream) -> Result<Bytes, Result<PerformanceStop, EngineError>> {
+        let mut held = Vec::new();
+        while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
+            held.extend_from_slice(&chunk.map_err(Err)?);
+            if held.len() > MOST_HELD {
+                return Err(Err(broken(&"a part too long to be fitted to a length")));
+            }
+        }
+        Ok(held.into())
+    }
+
+    /// Silence, and the marks that lie in it.
+    async fn silence(&mut self, milliseconds: f64, marks: &[MarkAt]) -> Result<(), PerformanceStop> {
+        let mut so_far = 0.0;
+        for mark in marks {
+            self.rest(mark.behind - so_far).await?;
+            so_far = so_far.max(mark.behind);
+            let at = self.seconds();
+            self.run.marks.lock().unwrap_or_else(PoisonError::into_inner).push((mark.name.clone(), at));
+        }
+        self.rest(milliseconds - so_far).await
+    }
+
+    async fn rest(&mut self, milliseconds: f64) -> Result<(), PerformanceStop> {
+        // Made as it is taken: a few bytes may ask for minutes of it.
+        let mut left = milliseconds;
+        while left > 0.0 {
+            let some = if left < 2.0 * SILENCE_AT_ONCE { left } else { SILENCE_AT_ONCE };
+            let made = self.joiner.run(move |joiner| joiner.silence(some / 1_000.0)).await;
+            let made = made.map_err(|error| self.broken(error))?;
+            self.give(made).await?;
+            left -= some;
+        }
+        Ok(())
+    }
+
+    fn broken(&self, error: CodecError) -> PerformanceStop {
+        PerformanceStop::Failed(FailedAttempt::of(self.planned, error.into()))
+    }
+
+    fn seconds(&self) -> f64 {
+        self.joiner.get().map_or(0.0, |joiner| joiner.length().seconds())
+    }
+
+    fn keep_words(&self, words: &Words, before: f64, speed: f64) {
+        let words = words.lock().unwrap_or_else(PoisonError::into_inner);
+        let moved = |time: Option<f64>| time.map(|time| before + time / speed);
+        let moved = words.iter().map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() });
+        self.words.lock().unwrap_or_else(PoisonError::into_inner).extend(moved);
+    }
+
+    fn keep_cue(&self, start: f64, part: &Segment) {
+        let cue = Cue { start, end: self.seconds(), text: part.piece.plain() };
+        self.run.cues.lock().unwrap_or_else(PoisonError::into_inner).push(cue);
+    }
+
+    /// Hands audio on; the first of it opens the answer.
+    async fn give(&mut self, bytes: Bytes) -> Result<(), PerformanceStop> {
+        if self.seconds() > LONGEST_UTTERANCE {
+            return Err(PerformanceStop::Failed(FailedAttempt::of(self.planned, too_long())));
+        }
+        if self.responder.is_some() {
+            self.waiting.extend_from_slice(&bytes);
+            return if self.seconds() > 0.0 && !self.waiting.is_empty() { self.open().await } else { Ok(()) };
+        }
+        match bytes.is_empty() || self.run.audio.send(Ok(bytes)).await.is_ok() {
+            true => Ok(()),
+            false => Err(PerformanceStop::Left),
+        }
+    }
+
+    async fn open(&mut self) -> Result<(), PerformanceStop> {
+        let Some(responder) = self.responder.take() else { return Ok(()) };
+        let first_at = self.run.record.elapsed();
+        self.first_at = Some(first_at);
+        let first_audio = FirstAudio {
+            planned: self.planned.clone(),
+            first: std::mem::take(&mut self.waiting).into(),
+            first_at,
+            fallbacks: self.failures.clone(),
+            words: self.words.clone(),
+            tempo: 1.0,
+        };
+        responder.send(Ok(first_audio)).map_err(|_| PerformanceStop::Left)
+    }
+}
+
+/// Drives a call; rests where there is none, or it has answered.
+async fn next_call(source: &mut Option<SegmentSource<'_>>) {
+    match source {
+        Some(SegmentSource::Call(calling)) if calling.called.is_none() => {
+            calling.called = Some((&mut calling.call).await)
+        }
+        _ => std::future::pending().await,
+    }
+}

@@ -1,0 +1,617 @@
+//! The record of a dispatch and of its attempts, as states that follow one
+//! another: a [`DispatchRecord`] begins [`OpenAttempt`]s, each becomes an
+//! [`EndedAttempt`], and the record is settled with the last of them. What is
+//! dropped before it has an end is written as `uncertain`.
+
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Instant;
+
+use dispatcher_core::{Cause, Costs, Currency, Money, MoneyError, Tariff, Usage, Work};
+use dispatcher_store::{
+    AttemptEnd, AttemptRow, AttemptState, DispatchEnd, DispatchRow, DispatchState, JobPieceRow, LedgerKind, LedgerRow,
+};
+
+use crate::dispatch::limiter::Priority;
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, day_of, now_micros};
+
+/// Microseconds from the beginning of an attempt.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct SinceAttempt(i64);
+
+/// Microseconds from the beginning of a dispatch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct SinceDispatch(i64);
+
+impl SinceAttempt {
+    /// The time since an engine was called.
+    pub(crate) fn since(called: Instant) -> SinceAttempt {
+        SinceAttempt(micros(called))
+    }
+}
+
+impl SinceDispatch {
+    pub(crate) fn micros(self) -> i64 {
+        self.0
+    }
+}
+
+fn micros(since: Instant) -> i64 {
+    i64::try_from(since.elapsed().as_micros()).unwrap_or(i64::MAX)
+}
+
+pub(crate) fn to_i64(value: u64) -> i64 {
+    i64::try_from(value).unwrap_or(i64::MAX)
+}
+
+/// An id that sorts by time (UUID version 7, RFC 9562).
+pub(crate) fn new_id() -> String {
+    uuid::Uuid::now_v7().simple().to_string()
+}
+
+/// What is known of a dispatch when it begins.
+pub(crate) struct NewDispatch<'a> {
+    /// A route, a voice, an engine or criteria, in words.
+    pub(crate) requested: &'a str,
+    pub(crate) media_type: String,
+    pub(crate) language: Option<String>,
+    pub(crate) characters: u64,
+    pub(crate) audio_ms: u64,
+    pub(crate) trace: Option<String>,
+    pub(crate) rehearsal: bool,
+    /// The job that it is a part of.
+    pub(crate) job: Option<String>,
+}
+
+/// How a dispatch ended.
+pub(crate) struct DispatchOutcome {
+    state: DispatchState,
+    audio_ms: u64,
+    first: Option<SinceDispatch>,
+    problem: Option<String>,
+}
+
+impl DispatchOutcome {
+    pub(crate) fn done(audio_ms: u64, first: Option<SinceDispatch>) -> Self {
+        DispatchOutcome { state: DispatchState::Done, audio_ms, first, problem: None }
+    }
+
+    pub(crate) fn failed(audio_ms: u64, first: Option<SinceDispatch>, problem: String) -> Self {
+        DispatchOutcome { state: DispatchState::Failed, audio_ms, first, problem: Some(problem) }
+    }
+
+    pub(crate) fn abandoned(audio_ms: u64, first: Option<SinceDispatch>, why: &str) -> Self {
+        DispatchOutcome { state: DispatchState::Abandoned, audio_ms, first, problem: Some(why.to_owned()) }
+    }
+}
+
+/// What all parts of a dispatch share.
+struct Shared {
+    gateway: Gateway,
+    id: String,
+    app: String,
+    work: Work,
+    /// Before an engine that others want too.
+    priority: Priority,
+    begun: Instant,
+    attempts: AtomicU64,
+    costs: Mutex<Costs>,
+    /// The row of the dispatch, until it is written with its first attempt.
+    unwritten: Mutex<Option<DispatchRow>>,
+    settled: AtomicBool,
+}
+
+/// A dispatch in work. All its times are of one clock.
+pub(crate) struct DispatchRecord(Arc<Shared>);
+
+/// An attempt in work, whose intent and hold are on the disk.
+#[must_use = "an attempt that is dropped is recorded as uncertain"]
+pub(crate) struct OpenAttempt {
+    shared: Arc<Shared>,
+    number: i64,
+    begun: Instant,
+    facts: AttemptFacts,
+    tariff: Tariff,
+    hold: Money,
+    usage: Usage,
+    written: bool,
+}
+
+/// Who was called by an attempt.
+#[derive(Debug, Clone)]
+pub(crate) struct AttemptFacts {
+    pub(crate) engine: String,
+    voice: Option<String>,
+    model: Option<String>,
+    currency: Currency,
+}
+
+/// An attempt that has ended, to be written.
+#[must_use = "the end of an attempt is not written"]
+pub(crate) struct EndedAttempt {
+    attempt: OpenAttempt,
+    state: AttemptState,
+    cause: Option<Cause>,
+    detail: Option<String>,
+    first: Option<SinceAttempt>,
+    /// What is charged; nothing where the engine did not deliver.
+    charged: Option<Usage>,
+}
+
+/// The attempt that a dispatch is settled with.
+#[derive(Default)]
+pub(crate) enum LastAttempt {
+    /// No engine was called.
+    #[default]
+    None,
+    /// Its end is not written yet.
+    Ended(Box<EndedAttempt>),
+    Written(AttemptFacts),
+}
+
+impl From<EndedAttempt> for LastAttempt {
+    fn from(ended: EndedAttempt) -> Self {
+        LastAttempt::Ended(Box::new(ended))
+    }
+}
+
+impl Shared {
+    fn costs(&self) -> MutexGuard<'_, Costs> {
+        self.costs.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn add(&self, cost: Option<Money>) -> Result<(), MoneyError> {
+        cost.map_or(Ok(()), |cost| self.costs().add(cost))
+    }
+
+    fn unwritten(&self) -> Option<DispatchRow> {
+        self.unwritten.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+
+    fn end(&self, outcome: DispatchOutcome, facts: Option<AttemptFacts>) -> (DispatchEnd, Money) {
+        let currency = facts.as_ref().map_or(Currency::EUR, |facts| facts.currency);
+        let cost = self.costs().of(currency);
+        let (engine, voice, model) = match facts {
+            Some(facts) => (Some(facts.engine), facts.voice, facts.model),
+            None => (None, None, None),
+        };
+        let end = DispatchEnd {
+            id: self.id.clone(),
+            state: outcome.state,
+            engine,
+            voice,
+            model,
+            audio_ms: to_i64(outcome.audio_ms),
+            first_us: outcome.first.map(SinceDispatch::micros),
+            total_us: micros(self.begun),
+            cost_nanos: cost.nanos,
+            currency: currency.code().into(),
+            problem: outcome.problem,
+        };
+        (end, cost)
+    }
+}
+
+impl DispatchRecord {
+    /// A dispatch begins. Its row is written with its first attempt, before
+    /// any engine is called.
+    pub(crate) fn open(gateway: &Gateway, caller: &Caller, work: Work, new: NewDispatch<'_>) -> DispatchRecord {
+        let id = new_id();
+        let row = DispatchRow {
+            id: id.clone(),
+            app: caller.app.name.clone(),
+            work: work.name().into(),
+            requested: new.requested.into(),
+            rehearsal: i64::from(new.rehearsal),
+            state: DispatchState::Running,
+            engine: None,
+            voice: None,
+            model: None,
+            media_type: new.media_type,
+            language: new.language,
+            characters: to_i64(new.characters),
+            audio_ms: to_i64(new.audio_ms),
+            first_us: None,
+            total_us: None,
+            cost_nanos: 0,
+            currency: Currency::EUR.code().into(),
+            problem: None,
+            trace: new.trace,
+            started_at: now_micros(),
+            job: new.job,
+            sample: 0,
+        };
+        gateway.inner.metrics.enter();
+        DispatchRecord(Arc::new(Shared {
+            gateway: gateway.clone(),
+            id,
+            app: caller.app.name.clone(),
+            work,
+            priority: if row.job.is_some() { Priority::Batch } else { Priority::Interactive },
+            begun: Instant::now(),
+            attempts: AtomicU64::new(0),
+            costs: Mutex::default(),
+            unwritten: Mutex::new(Some(row)),
+            settled: AtomicBool::new(false),
+        }))
+    }
+
+    pub(crate) fn id(&self) -> &str {
+        &self.0.id
+    }
+
+    pub(crate) fn app(&self) -> &str {
+        &self.0.app
+    }
+
+    pub(crate) fn priority(&self) -> Priority {
+        self.0.priority
+    }
+
+    pub(crate) fn gateway(&self) -> &Gateway {
+        &self.0.gateway
+    }
+
+    /// The time since the dispatch began.
+    pub(crate) fn elapsed(&self) -> SinceDispatch {
+        SinceDispatch(micros(self.0.begun))
+    }
+
+    /// Writes the intent of an attempt, with its hold, before the engine is called.
+    ///
+    /// # Errors
+    /// When the records cannot be written; so with all of these.
+    pub(crate) async fn begin(
+        &self,
+        planned: &PlannedCall,
+        usage: Usage,
+        hold: Money,
+    ) -> Result<OpenAttempt, GatewayError> {
+        let shared = &self.0;
+        let number = to_i64(shared.attempts.fetch_add(1, Ordering::Relaxed)) + 1;
+        let facts = AttemptFacts {
+            engine: planned.engine_name().into(),
+            voice: planned.candidate.voice.as_ref().map(|voice| voice.id.clone()),
+            model: planned.candidate.model.clone(),
+            currency: hold.currency,
+        };
+        let credential = shared.gateway.credential_name(&planned.engine, planned.candidate.credential.as_deref()).await;
+        let row = AttemptRow {
+            dispatch: shared.id.clone(),
+            number,
+            engine: facts.engine.clone(),
+            voice: facts.voice.clone(),
+            model: facts.model.clone(),
+            state: AttemptState::Running,
+            cause: None,
+            detail: None,
+            offset_us: micros(shared.begun),
+            first_us: None,
+            total_us: None,
+            credential,
+        };
+        // Once its intent is written nothing may be lost of it: its end is
+        // written even where this future is dropped meanwhile.
+        let mut attempt = OpenAttempt {
+            shared: shared.clone(),
+            number,
+            begun: Instant::now(),
+            facts,
+            tariff: planned.candidate.tariff().clone(),
+            hold,
+            usage,
+            written: false,
+        };
+        let hold = attempt.line(LedgerKind::Hold, usage, hold);
+        let begun = shared.gateway.inner.store.begin_attempt(shared.unwritten(), row, hold).await;
+        attempt.written = begun.is_err();
+        begun?;
+        Ok(attempt)
+    }
+
+    /// Writes an attempt that has ended while others may still be made.
+    pub(crate) async fn write(&self, ended: EndedAttempt) -> Result<AttemptFacts, GatewayError> {
+        let (end, lines, cost) = ended.rows()?;
+        self.0.gateway.inner.store.end_attempt(end, lines).await?;
+        self.0.add(cost)?;
+        Ok(ended.into_facts())
+    }
+
+    /// Writes a piece of a job that is whole, with the attempt that made it.
+    pub(crate) async fn write_piece(
+        &self,
+        ended: Option<EndedAttempt>,
+        piece: JobPieceRow,
+    ) -> Result<Option<AttemptFacts>, GatewayError> {
+        let rows = ended.as_ref().map(EndedAttempt::rows).transpose()?;
+        let cost = rows.as_ref().and_then(|rows| rows.2);
+        self.0.gateway.inner.store.end_piece(rows.map(|(end, lines, _)| (end, lines)), piece).await?;
+        self.0.add(cost)?;
+        Ok(ended.map(EndedAttempt::into_facts))
+    }
+
+    /// Settles the dispatch with its last attempt, synced to the disk. Gives
+    /// what it cost in the currency of that attempt.
+    pub(crate) async fn settle(&self, last: LastAttempt, outcome: DispatchOutcome) -> Result<Money, GatewayError> {
+        let shared = &self.0;
+        if let Some(row) = shared.unwritten() {
+            shared.gateway.inner.store.begin_dispatch(row).await?;
+        }
+        let (rows, ended, facts) = match last {
+            LastAttempt::None => (None, None, None),
+            LastAttempt::Written(facts) => (None, None, Some(facts)),
+            LastAttempt::Ended(ended) => {
+                let (end, lines, cost) = ended.rows()?;
+                shared.add(cost)?;
+                let facts = ended.attempt.facts.clone();
+                (Some((end, lines)), Some(ended), Some(facts))
+            }
+        };
+        let state = outcome.state;
+        let (end, cost) = shared.end(outcome, facts);
+        shared.gateway.inner.store.settle(rows, end).await?;
+        shared.settled.store(true, Ordering::Relaxed);
+        if let Some(ended) = ended {
+            (*ended).into_facts();
+        }
+        shared.gateway.inner.metrics.dispatch(shared.work.name(), state.name());
+        Ok(cost)
+    }
+}
+
+impl OpenAttempt {
+    /// The engine of the attempt.
+    pub(crate) fn engine(&self) -> &str {
+        &self.facts.engine
+    }
+
+    /// What it was to use.
+    pub(crate) fn usage(&self) -> Usage {
+        self.usage
+    }
+
+    /// Milliseconds since the engine was to be called.
+    pub(crate) fn milliseconds(&self) -> u64 {
+        u64::try_from(self.begun.elapsed().as_millis()).unwrap_or(u64::MAX)
+    }
+
+    /// The time since it began.
+    pub(crate) fn elapsed(&self) -> SinceAttempt {
+        SinceAttempt(micros(self.begun))
+    }
+
+    /// The engine delivered, and is charged for.
+    pub(crate) fn delivered(self, usage: Usage, first: Option<SinceAttempt>) -> EndedAttempt {
+        EndedAttempt {
+            attempt: self,
+            state: AttemptState::Done,
+            cause: None,
+            detail: None,
+            first,
+            charged: Some(usage),
+        }
+    }
+
+    /// The engine failed, and is not charged for.
+    pub(crate) fn failed(self, failed: &FailedAttempt, first: Option<SinceAttempt>) -> EndedAttempt {
+        EndedAttempt {
+            attempt: self,
+            state: AttemptState::Failed,
+            cause: Some(failed.cause),
+            detail: Some(failed.detail.clone()),
+            first,
+            charged: None,
+        }
+    }
+
+    /// Its caller does not wait for it any more: charged by its tariff, and
+    /// the record says why. `usage` is that of the whole call, whose audio
+    /// `worked_ms` may have been worked on.
+    pub(crate) fn abandoned(
+        self,
+        why: &str,
+        usage: Usage,
+        worked_ms: u64,
+        first: Option<SinceAttempt>,
+    ) -> EndedAttempt {
+        let (charged, terms) = self.tariff.of_cancelled(usage, worked_ms);
+        EndedAttempt {
+            attempt: self,
+            state: AttemptState::Abandoned,
+            cause: Some(Cause::Abandoned),
+            detail: Some(format!("{why}; {terms}")),
+            first,
+            charged,
+        }
+    }
+
+    fn line(&self, kind: LedgerKind, usage: Usage, money: Money) -> LedgerRow {
+        let now = now_micros();
+        let sign = if kind == LedgerKind::Release { -1 } else { 1 };
+        LedgerRow {
+            id: None,
+            dispatch: self.shared.id.clone(),
+            attempt: self.number,
+            kind,
+            app: self.shared.app.clone(),
+            engine: self.facts.engine.clone(),
+            model: self.facts.model.clone(),
+            work: self.shared.work.name().into(),
+            day: day_of(now),
+            characters: sign * to_i64(usage.characters),
+            audio_ms: sign * to_i64(usage.milliseconds),
+            nanos: sign * money.nanos,
+            currency: money.currency.code().into(),
+            at: now,
+        }
+    }
+
+    fn end(&self, state: AttemptState, cause: Option<Cause>, detail: Option<String>) -> AttemptEnd {
+        AttemptEnd {
+            dispatch: self.shared.id.clone(),
+            number: self.number,
+            state,
+            cause: cause.map(|cause| cause.name().into()),
+            detail,
+            first_us: None,
+            total_us: micros(self.begun),
+        }
+    }
+}
+
+impl EndedAttempt {
+    /// Its rows: the end, the hold released and what is charged; and its cost.
+    fn rows(&self) -> Result<(AttemptEnd, Vec<LedgerRow>, Option<Money>), MoneyError> {
+        let attempt = &self.attempt;
+        let mut lines = vec![attempt.line(LedgerKind::Release, attempt.usage, attempt.hold)];
+        let mut charged = None;
+        if let Some(usage) = self.charged {
+            let cost = attempt.tariff.cost(usage, attempt.facts.model.as_deref())?;
+            lines.push(attempt.line(LedgerKind::Settle, usage, cost));
+            charged = Some(cost);
+        }
+        let end = AttemptEnd {
+            first_us: self.first.map(|first| first.0),
+            ..attempt.end(self.state, self.cause, self.detail.clone())
+        };
+        Ok((end, lines, charged))
+    }
+
+    /// It is written.
+    fn into_facts(mut self) -> AttemptFacts {
+        self.attempt.written = true;
+        let outcome = self.cause.map_or(self.state.name(), Cause::name);
+        self.attempt.shared.gateway.inner.metrics.attempt(&self.attempt.facts.engine, outcome);
+        self.attempt.facts.clone()
+    }
+}
+
+impl Drop for OpenAttempt {
+    /// Nobody wrote how it ended: as after a crash, it is uncertain, and
+    /// charged as held.
+    fn drop(&mut self) {
+        let Some(runtime) = (!self.written).then(|| tokio::runtime::Handle::try_current().ok()).flatten() else {
+            return;
+        };
+        let lines = vec![
+            self.line(LedgerKind::Release, self.usage, self.hold),
+            self.line(LedgerKind::Settle, self.usage, self.hold),
+        ];
+        let end = self.end(AttemptState::Uncertain, None, Some("its end was not recorded; charged as held".into()));
+        let shared = self.shared.clone();
+        if let Err(error) = shared.costs().add(self.hold) {
+            tracing::error!(%error, "the cost of an attempt without an end");
+        }
+        tracing::error!(dispatch = %end.dispatch, engine = %self.facts.engine, "an attempt was dropped without an end");
+        let work = async move {
+            if let Err(error) = shared.gateway.inner.store.end_attempt(end, lines).await {
+                tracing::error!(dispatch = %shared.id, %error, "an attempt without an end was not written");
+            }
+        };
+        self.shared.gateway.inner.running.spawn_on(work, &runtime);
+    }
+}
+
+impl Drop for Shared {
+    /// A dispatch that was begun and never settled is uncertain.
+    fn drop(&mut self) {
+        self.gateway.inner.metrics.leave();
+        let begun = self.unwritten().is_none() && self.attempts.load(Ordering::Relaxed) > 0;
+        if self.settled.load(Ordering::Relaxed) || !begun {
+            return;
+        }
+        let Ok(runtime) = tokio::runtime::Handle::try_current() else { return };
+        let outcome = DispatchOutcome { state: DispatchState::Uncertain, audio_ms: 0, first: None, problem: None };
+        let currency = self.costs().amounts().first().map(|money| money.currency);
+        let (mut end, _) = self.end(outcome, None);
+        if let Some(currency) = currency {
+            (end.currency, end.cost_nanos) = (currency.code().into(), self.costs().of(currency).nanos);
+        }
+        let gateway = self.gateway.clone();
+        let work = async move {
+            let id = end.id.clone();
+            if let Err(error) = gateway.inner.store.settle(None, end).await {
+                tracing::error!(dispatch = %id, %error, "a dispatch without an end was not written");
+            }
+        };
+        self.gateway.inner.running.spawn_on(work, &runtime);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use dispatcher_engines::{Engine, Fetcher};
+    use dispatcher_store::{App, Store};
+
+    use super::*;
+    use crate::{Host, Registry, RootKeys, SynthesisRequest};
+
+    /// A gateway with heron, who is never called, and what it plans.
+    async fn planned(folder: &std::path::Path) -> (Gateway, Caller, PlannedCall) {
+        let fetcher = Fetcher::new().expect("a fetcher");
+        let sheet = include_str!("../../../../demo/sheets/heron.toml");
+        let mut registry = Registry::default();
+        registry.add(Engine::load(sheet, "heron.toml", None, &fetcher).expect("a sheet"));
+        let store = Store::open(&folder.join("records.db")).expect("records");
+        let app = store.add_app(App::new("quay", "Quay", 1), "test".into()).await.expect("an app");
+        let roots = RootKeys::of_file(&folder.join("root.key")).expect("a root key");
+        let gateway = Gateway::start(store, roots, registry, Host::alone(fetcher)).await.expect("a gateway");
+        let caller = Caller { app, operator: false, who: "test".into() };
+        let request: SynthesisRequest = serde_json::from_value(serde_json::json!({
+            "text": {"plain": "Cast off."}, "wanted": {"named": "heron/pellin"}, "model": null, "language": null,
+            "unsupported": "adapt", "shaping": {}, "format": {"codec": "wav", "rate": 24000, "channels": 1},
+            "trace": null,
+        }))
+        .expect("a request");
+        let plan = gateway.estimate_speech(&caller, &request).await.expect("an estimate").plan;
+        let first = plan.into_iter().next().expect("a candidate");
+        (gateway, caller, first)
+    }
+
+    fn new_dispatch() -> NewDispatch<'static> {
+        NewDispatch {
+            requested: "heron/pellin",
+            media_type: "audio/wav".into(),
+            language: None,
+            characters: 9,
+            audio_ms: 0,
+            trace: None,
+            rehearsal: false,
+            job: None,
+        }
+    }
+
+    #[tokio::test]
+    async fn an_attempt_that_is_dropped_is_recorded_and_charged_as_held() {
+        let folder = tempfile::tempdir().expect("folder");
+        let (gateway, caller, planned) = planned(folder.path()).await;
+        let record = DispatchRecord::open(&gateway, &caller, Work::Synthesis, new_dispatch());
+        let id = record.id().to_owned();
+        let attempt = record.begin(&planned, planned.usage, planned.estimate).await.expect("begun");
+        drop(attempt);
+        drop(record);
+        gateway.finish().await;
+        let (row, attempts, ledger) = gateway.store().dispatch(id).await.expect("a record");
+        assert_eq!((row.state, attempts[0].state), (DispatchState::Uncertain, AttemptState::Uncertain));
+        assert_eq!((row.cost_nanos, row.currency.as_str()), (planned.estimate.nanos, "EUR"));
+        let kinds: Vec<LedgerKind> = ledger.iter().map(|line| line.kind).collect();
+        assert_eq!(kinds, [LedgerKind::Hold, LedgerKind::Release, LedgerKind::Settle]);
+    }
+
+    #[tokio::test]
+    async fn a_dispatch_that_is_settled_stays_as_it_was_settled() {
+        let folder = tempfile::tempdir().expect("folder");
+        let (gateway, caller, planned) = planned(folder.path()).await;
+        let record = DispatchRecord::open(&gateway, &caller, Work::Synthesis, new_dispatch());
+        let attempt = record.begin(&planned, planned.usage, planned.estimate).await.expect("begun");
+        let ended = attempt.delivered(planned.usage, None);
+        let cost =
+            record.settle(ended.into(), DispatchOutcome::done(900, Some(record.elapsed()))).await.expect("settled");
+        let id = record.id().to_owned();
+        drop(record);
+        gateway.finish().await;
+        let (row, attempts, _) = gateway.store().dispatch(id).await.expect("a record");
+        assert_eq!((row.state, attempts[0].state, row.audio_ms), (DispatchState::Done, AttemptState::Done, 900));
+        assert_eq!((cost, row.cost_nanos), (planned.estimate, planned.estimate.nanos));
+    }
+}

@@ -1,0 +1,472 @@
+//! One recognition, from the audio to its settled record.
+
+use std::io::{Read as _, Seek as _, Write as _};
+use std::sync::Arc;
+
+use bytes::Bytes;
+use dispatcher_audio::{AudioError, Format, Options, Transcoder};
+use dispatcher_core::{Adjustment, Candidate, Cause, Done, HearingWish, Money, Shaped, Transcript, Work};
+use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
+use dispatcher_vault::Parts;
+use tokio::sync::oneshot;
+
+use crate::dispatch::attempt::again;
+use crate::dispatch::candidates::{self, Attempt, Outcome, Tried};
+use crate::dispatch::deliver::CodecError;
+use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
+use crate::dispatch::speak::{CALLER_LEFT, summary};
+use crate::intake::recording::{AudioInfo, GivenAudio};
+use crate::jobs::PartNote;
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Unsupported};
+
+/// Audio with less sound than this has nothing to be recognised, in seconds.
+pub(crate) const SILENT: f64 = 0.1;
+
+/// What is asked for.
+#[derive(Debug, Clone)]
+pub struct RecognitionRequest {
+    pub audio: GivenAudio,
+    /// An engine or a route.
+    pub wanted: Option<String>,
+    pub model: Option<String>,
+    pub language: Option<String>,
+    pub wish: HearingWish,
+    pub unsupported: Unsupported,
+    /// Milliseconds until the transcript, in place of each candidate's own.
+    pub deadline: Option<u64>,
+    /// The credential to call with, in place of the engine's usual one.
+    pub credential: Option<String>,
+    pub trace: Option<String>,
+}
+
+/// A transcript and how it was come by.
+#[derive(Debug, Clone)]
+pub struct Recognised {
+    pub dispatch: String,
+    pub engine: String,
+    pub model: Option<String>,
+    pub transcript: Transcript,
+    /// Seconds of audio.
+    pub length: f64,
+    pub cost: Money,
+    pub warnings: Vec<String>,
+    pub rehearsal: bool,
+}
+
+/// What an engine takes at once.
+pub(crate) struct Over {
+    pub(crate) seconds: Option<u64>,
+    pub(crate) megabytes: Option<u64>,
+}
+
+/// A candidate, and why it cannot take the audio whole.
+pub(crate) type HearingCandidate = (PlannedCall, Option<GatewayError>);
+
+impl Gateway {
+    /// Candidates that can take the audio whole, with what each would cost.
+    pub(crate) fn plan_recognition(
+        &self,
+        caller: &Caller,
+        wanted: Option<&str>,
+        model: Option<&str>,
+        language: Option<&str>,
+        probed: &AudioInfo,
+    ) -> Result<(String, Vec<PlannedCall>), GatewayError> {
+        let (wanted, hearers) = self.hearing_candidates(caller, wanted, model, language, probed)?;
+        let mut too_long = None;
+        let mut able = Vec::new();
+        for (planned, over) in hearers {
+            match over {
+                None => able.push(planned),
+                Some(error) => too_long = too_long.or(Some(error)),
+            }
+        }
+        match (able.is_empty(), too_long) {
+            (true, Some(error)) => Err(error),
+            _ => Ok((wanted, able)),
+        }
+    }
+
+    /// All candidates for audio of a kind.
+    pub(crate) fn hearing_candidates(
+        &self,
+        caller: &Caller,
+        wanted: Option<&str>,
+        model: Option<&str>,
+        language: Option<&str>,
+        probed: &AudioInfo,
+    ) -> Result<(String, Vec<HearingCandidate>), GatewayError> {
+        let registry = self.registry();
+        let wanted = match wanted.or(caller.app.default_recognition.as_deref()) {
+            Some(wanted) => wanted.to_owned(),
+            None => registry
+                .engines()
+                .find(|engine| engine.sheet().recognition.is_some() && engine.absent().is_none())
+                .map(|engine| engine.sheet().name.clone())
+                .ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?,
+        };
+        let usage = probed.usage();
+        let mut hearers = Vec::new();
+        for candidate in registry.planner(None).recognition(&wanted, model, language)? {
+            let over = over_limit(&candidate, probed);
+            let engine = registry.engine(&candidate.sheet.name)?.clone();
+            let format = engine
+                .hearing_format(probed.format)
+                .ok_or_else(|| GatewayError::Internal(format!("{} takes no format", candidate.sheet.name)))?;
+            let estimate = candidate.tariff().cost(usage, candidate.model.as_deref())?;
+            let (shaped, render_plan) = (Shaped::default(), Arc::default());
+            hearers.push((PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan }, over));
+        }
+        Ok((wanted, hearers))
+    }
+
+    /// The candidates that do what is asked for, where nothing less will do.
+    fn controllable(
+        &self,
+        plan: Vec<PlannedCall>,
+        request: &RecognitionRequest,
+    ) -> Result<Vec<PlannedCall>, GatewayError> {
+        if request.unsupported != Unsupported::Refuse {
+            return Ok(plan);
+        }
+        let mut first = None;
+        let mut able = Vec::new();
+        for planned in plan {
+            let (_, adjustments) = controlled(&request.wish, &planned.candidate);
+            if adjustments.iter().all(|it| it.done == Done::Native) {
+                able.push(planned);
+            } else if first.is_none() {
+                first = Some(GatewayError::Uncontrolled { engine: planned.engine_name().into(), adjustments });
+            }
+        }
+        match (able.is_empty(), first) {
+            (true, Some(error)) => Err(error),
+            _ => Ok(able),
+        }
+    }
+
+    /// Recognises.
+    ///
+    /// # Errors
+    /// Before anything was called: faults of the request. After: all that was
+    /// tried and why it failed.
+    pub async fn recognise(&self, caller: &Caller, request: RecognitionRequest) -> Result<Recognised, GatewayError> {
+        self.recognise_for(caller, request, None).await
+    }
+
+    /// The same, for a part of a job: what is heard is kept before it is paid for.
+    pub(crate) async fn recognise_for(
+        &self,
+        caller: &Caller,
+        request: RecognitionRequest,
+        note: Option<PartNote>,
+    ) -> Result<Recognised, GatewayError> {
+        let strict = request.unsupported == Unsupported::Refuse;
+        let (audio, probed) = request.audio.take(self, strict).await?;
+        let request = RecognitionRequest { audio, ..request };
+        let (wanted, plan) = self.plan_recognition(
+            caller,
+            request.wanted.as_deref(),
+            request.model.as_deref(),
+            request.language.as_deref(),
+            &probed,
+        )?;
+        let mut plan = self.controllable(plan, &request)?;
+        for planned in &mut plan {
+            planned.candidate.deadline = request.deadline.or(planned.candidate.deadline);
+            if request.credential.is_some() {
+                planned.candidate.credential.clone_from(&request.credential);
+            }
+        }
+        let rehearsal = caller.app.rehearsal == 1;
+        if note.is_none() && !rehearsal {
+            plan = self.uncrowded(caller, plan)?;
+        }
+        let new = NewDispatch {
+            requested: &wanted,
+            media_type: probed.format.media_type(),
+            language: request.language.clone(),
+            characters: 0,
+            audio_ms: probed.length.milliseconds(),
+            trace: request.trace.clone(),
+            rehearsal,
+            job: note.as_ref().map(|note| note.job.clone()),
+        };
+        let record = DispatchRecord::open(self, caller, Work::Recognition, new);
+        let (answer, outcome) = oneshot::channel();
+        let gateway = self.clone();
+        self.inner.running.spawn(async move {
+            let run = Listening { gateway, record, plan, request, probed, note };
+            if rehearsal { run.rehearse(answer).await } else { run.hear(answer).await }
+        });
+        outcome.await.map_err(|_| GatewayError::Abandoned)?
+    }
+}
+
+/// What the candidate is given of what is asked for, and what is done with it.
+fn controlled(wish: &HearingWish, candidate: &Candidate) -> (HearingWish, Vec<Adjustment>) {
+    match &candidate.sheet.recognition {
+        Some(recognition) => wish.with(&recognition.controls, candidate.model.as_deref()),
+        None => Default::default(),
+    }
+}
+
+impl Over {
+    pub(crate) fn of(candidate: &Candidate) -> Over {
+        let limit = candidate.sheet.recognition.as_ref().map(|recognition| &recognition.limit);
+        Over { seconds: limit.and_then(|it| it.seconds), megabytes: limit.and_then(|it| it.megabytes) }
+    }
+}
+
+fn over_limit(candidate: &Candidate, probed: &AudioInfo) -> Option<GatewayError> {
+    let limit = Over::of(candidate);
+    let over = |limit: Option<u64>, given: u64, unit: &'static str| {
+        let limit = limit.filter(|limit| given > *limit)?;
+        Some(GatewayError::TooLong { engine: candidate.sheet.name.clone(), given, limit, unit })
+    };
+    let seconds = probed.length.milliseconds().div_ceil(1_000);
+    over(limit.seconds, seconds, "seconds")
+        .or_else(|| over(limit.megabytes, probed.bytes.div_ceil(1_000_000), "megabytes"))
+}
+
+type Answer = oneshot::Sender<Result<Recognised, GatewayError>>;
+
+struct Listening {
+    gateway: Gateway,
+    record: DispatchRecord,
+    plan: Vec<PlannedCall>,
+    request: RecognitionRequest,
+    probed: AudioInfo,
+    note: Option<PartNote>,
+}
+
+/// The candidates of a recognition, tried for one caller.
+struct Hearer<'l> {
+    listening: &'l Listening,
+    answer: &'l mut Answer,
+}
+
+impl Attempt<Option<Recognised>> for Hearer<'_> {
+    /// Nothing where the caller left.
+    async fn attempt(
+        &mut self,
+        planned: &PlannedCall,
+        failures: &[FailedAttempt],
+    ) -> Result<Tried<Option<Recognised>>, GatewayError> {
+        let listening = self.listening;
+        let record = &listening.record;
+        let audio_ms = listening.probed.length.milliseconds();
+        let attempt = record.begin(planned, planned.usage, planned.estimate).await?;
+        let deadline = planned.candidate.first_deadline(planned.usage);
+        let heard = tokio::select! {
+            heard = tokio::time::timeout(deadline, listening.attempt(planned)) => heard.unwrap_or_else(|_| {
+                let detail = format!("no transcript within {} ms", deadline.as_millis());
+                Err(EngineError { cause: Cause::TimedOut, detail, retry_after: None })
+            }),
+            () = self.answer.closed() => {
+                // Engines work on audio no faster than they were given it.
+                let heard = attempt.milliseconds();
+                let left = format!("the caller left after {heard} ms");
+                let ended = attempt.abandoned(&left, planned.usage, heard, None);
+                record.settle(ended.into(), DispatchOutcome::abandoned(audio_ms, None, CALLER_LEFT)).await?;
+                return Ok(Tried::Over(None));
+            }
+        };
+        let transcript = match heard {
+            Ok(transcript) => transcript,
+            Err(error) => {
+                let failed = FailedAttempt::of(planned, error);
+                return Ok(Tried::Failed(attempt.failed(&failed, None).into(), failed));
+            }
+        };
+        let stored = match &listening.note {
+            Some(note) => note.commit(attempt.engine(), record.id(), &transcript).await,
+            None => Ok(()),
+        };
+        let first = attempt.elapsed();
+        let last = LastAttempt::from(attempt.delivered(planned.usage, Some(first)));
+        if let Err(error) = stored {
+            // The engine did its part and is paid, whatever became of it here.
+            record.settle(last, DispatchOutcome::failed(audio_ms, None, error.to_string())).await?;
+            return Err(error);
+        }
+        let cost = record.settle(last, DispatchOutcome::done(audio_ms, Some(record.elapsed()))).await?;
+        Ok(Tried::Over(Some(listening.recognised(planned, transcript, cost, failures, false))))
+    }
+}
+
+impl Listening {
+    async fn hear(self, mut answer: Answer) {
+        let mut hearer = Hearer { listening: &self, answer: &mut answer };
+        let result = match candidates::run(&self.record, &self.plan, &mut hearer).await {
+            Ok(Outcome::Over(None)) => return,
+            Ok(Outcome::Over(Some(recognised))) => Ok(recognised),
+            Ok(Outcome::Exhausted(last, attempts)) => self.exhausted(last, attempts).await,
+            Err(error) => Err(error),
+        };
+        drop(answer.send(result));
+    }
+
+    /// Every candidate failed: because there was nothing to recognise, or not.
+    async fn exhausted(&self, last: LastAttempt, attempts: Vec<FailedAttempt>) -> Result<Recognised, GatewayError> {
+        let audio_ms = self.probed.length.milliseconds();
+        if self.is_silent().await {
+            // No engine is to blame that it makes nothing of silence.
+            let cost = self.record.settle(last, DispatchOutcome::done(audio_ms, Some(self.record.elapsed()))).await?;
+            let planned = self.plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+            let mut heard = self.recognised(planned, Transcript::default(), cost, &[], false);
+            heard.warnings.push("the audio is silent".into());
+            return Ok(heard);
+        }
+        self.record.settle(last, DispatchOutcome::failed(audio_ms, None, summary(&attempts))).await?;
+        Err(GatewayError::AllFailed { dispatch: self.record.id().to_owned(), attempts })
+    }
+
+    fn recognised(
+        &self,
+        planned: &PlannedCall,
+        mut transcript: Transcript,
+        cost: Money,
+        failures: &[FailedAttempt],
+        rehearsal: bool,
+    ) -> Recognised {
+        transcript.language = transcript.language.or_else(|| self.language_of(planned, &transcript.text));
+        let mut warnings: Vec<String> = failures.iter().map(FailedAttempt::passed_over).collect();
+        warnings.extend(self.probed.warnings.iter().cloned());
+        let (_, adjustments) = controlled(&self.request.wish, &planned.candidate);
+        warnings.extend(adjustments.iter().filter_map(Adjustment::told));
+        if rehearsal {
+            warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
+        }
+        Recognised {
+            dispatch: self.record.id().to_owned(),
+            engine: planned.engine_name().into(),
+            model: planned.candidate.model.clone(),
+            transcript,
+            length: self.probed.length.seconds(),
+            cost,
+            warnings,
+            rehearsal,
+        }
+    }
+
+    /// Whether there is nothing in the audio that anybody could recognise.
+    async fn is_silent(&self) -> bool {
+        let (source, format) = (self.request.audio.source.clone(), self.probed.format);
+        let sounding = self.gateway.codec_work(move || crate::intake::recording::sounding(&source, format)).await;
+        sounding.ok().flatten().is_some_and(|seconds| seconds < SILENT)
+    }
+
+    /// The language of a transcript of an engine that does not say it.
+    fn language_of(&self, planned: &PlannedCall, text: &str) -> Option<String> {
+        let known = planned.candidate.sheet.recognition.as_ref().map(|it| it.languages.as_slice()).unwrap_or_default();
+        let primary = |tag: &str| tag.split('-').next().unwrap_or_default().to_ascii_lowercase();
+        let only = known.first().filter(|first| known.iter().all(|tag| primary(tag) == primary(first)));
+        let evident = || dispatcher_markup::evident(text).map(str::to_owned);
+        self.request.language.clone().or_else(|| only.cloned()).or_else(evident)
+    }
+
+    async fn rehearse(self, answer: Answer) {
+        let transcript =
+            crate::dispatch::rehearse::transcript(self.probed.length.seconds(), self.request.language.clone());
+        let outcome = DispatchOutcome::done(self.probed.length.milliseconds(), Some(self.record.elapsed()));
+        let settled = self.record.settle(LastAttempt::None, outcome).await;
+        let result = match (settled, self.plan.first()) {
+            (Ok(cost), Some(planned)) => Ok(self.recognised(planned, transcript, cost, &[], true)),
+            (Err(error), _) => Err(error),
+            _ => Err(GatewayError::Internal("an empty plan".into())),
+        };
+        let _ = answer.send(result);
+    }
+
+    async fn attempt(&self, planned: &PlannedCall) -> Result<Transcript, EngineError> {
+        if let Some(reason) = planned.engine.absent() {
+            return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
+        }
+        let audio = self.fit(&planned.engine, &planned.format).await?;
+        let permit = self.gateway.turn(planned, &self.record).await;
+        let (wish, _) = controlled(&self.request.wish, &planned.candidate);
+        let call = Hear {
+            audio,
+            format: planned.format.clone(),
+            model: planned.candidate.model.clone(),
+            language: self.request.language.clone(),
+            context: wish.context,
+            variation: wish.variation,
+            hints: wish.hints,
+            speakers: wish.speakers,
+            alternatives: wish.alternatives,
+            seconds: self.probed.length.seconds(),
+        };
+        let named = planned.candidate.credential.as_deref();
+        let heard = self.gateway.with_credential(&planned.engine, named, |first_audio| {
+            let (permit, call) = (permit.as_ref(), &call);
+            async move {
+                let none = Parts::new();
+                let parts = first_audio.as_ref().map_or(&none, |first_audio| &first_audio.parts);
+                again(permit, || planned.engine.hear(call.clone(), parts)).await
+            }
+        });
+        heard.await
+    }
+
+    /// The audio in a format that the engine takes, as it is where it can be.
+    async fn fit(&self, engine: &Arc<Engine>, wanted: &EngineFormat) -> Result<AudioSource, EngineError> {
+        let plain = self.probed.depth.is_none_or(|depth| engine.hears_depth(wanted, depth)) && !self.probed.open_ended;
+        let (given, wanted) = (self.probed.format, wanted.format);
+        if given.satisfies(&wanted) && plain {
+            return Ok(self.request.audio.source.clone());
+        }
+        let source = self.request.audio.source.clone();
+        let permit = self.gateway.inner.codecs.clone().acquire_owned().await.map_err(stopped)?;
+        let work = tokio::task::spawn_blocking(move || {
+            let _permit = permit;
+            transcode_to_file(&source, given, wanted)
+        });
+        work.await.map_err(stopped)?
+    }
+}
+
+fn stopped(error: impl std::fmt::Display) -> EngineError {
+    CodecError::Worker(error.to_string()).into()
+}
+
+fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<AudioSource, EngineError> {
+    let io =
+        |error: std::io::Error| EngineError { cause: Cause::Unavailable, detail: error.to_string(), retry_after: None };
+    let unusable =
+        |error: AudioError| EngineError { cause: Cause::Unusable, detail: error.to_string(), retry_after: None };
+    let mut reader: Box<dyn std::io::Read> = match source {
+        AudioSource::Memory(bytes) => Box::new(std::io::Cursor::new(bytes.clone())),
+        AudioSource::File(path) => Box::new(std::fs::File::open(&***path).map_err(io)?),
+    };
+    let suffix = format!(".{}", to.codec.extension());
+    let mut file = tempfile::Builder::new().suffix(&suffix).tempfile().map_err(io)?;
+    // Equal formats may differ in how their samples are stored.
+    let options = Options { decode: from.satisfies(&to), ..Options::default() };
+    let mut transcoder = Transcoder::with(from, to, options).map_err(unusable)?;
+    let mut chunk = vec![0; 64 << 10];
+    loop {
+        let count = reader.read(&mut chunk).map_err(io)?;
+        if count == 0 {
+            break;
+        }
+        let out = transcoder.push(&Bytes::copy_from_slice(&chunk[..count])).map_err(unusable)?;
+        file.write_all(&out).map_err(io)?;
+    }
+    file.write_all(&transcoder.finish().map_err(unusable)?).map_err(io)?;
+    // A file can say its true length, which some programs insist on.
+    let mut start = transcoder.start().map(Vec::from);
+    if start.is_none() {
+        let length = file.as_file().metadata().map_err(io)?.len();
+        let mut given = Vec::new();
+        file.rewind().map_err(io)?;
+        file.as_file().take(dispatcher_audio::WAV_START as u64).read_to_end(&mut given).map_err(io)?;
+        start = dispatcher_audio::mend_wav_lengths(&mut given, length).then_some(given);
+    }
+    if let Some(start) = start {
+        file.rewind().map_err(io)?;
+        file.write_all(&start).map_err(io)?;
+    }
+    Ok(AudioSource::File(Arc::new(file.into_temp_path())))
+}

@@ -1,0 +1,550 @@
+//! Limits: calls of an engine are spread so that its own limit is not run
+//! into, and those who wait take turns by app. Pieces of jobs go behind calls
+//! that somebody waits for, and never take the last room there is.
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use dispatcher_core::{Cause, Pace};
+use dispatcher_engines::EngineError;
+use tokio::sync::oneshot;
+use tokio::time::Instant;
+
+/// Calls are spread a little wider than the limit allows, since the network
+/// may bring two of them closer together.
+const SPREAD: f64 = 1.06;
+/// An engine counts a call a moment longer than its caller sees it.
+const AFTERGLOW: Duration = Duration::from_millis(5);
+/// A timer that rings late is made up for by as much.
+const LATE: Duration = Duration::from_millis(5);
+/// So often is a call made again that an engine had no room for.
+const AGAIN: u32 = 3;
+/// The first wait before that, where the engine names none; each is twice the one before.
+const SOON: Duration = Duration::from_millis(100);
+/// An engine that wants to be left alone for longer is left to the next leg.
+const LONGEST: Duration = Duration::from_secs(2);
+/// By so much who was refused goes ahead of those who wait at the gate.
+const AHEAD: Duration = Duration::from_millis(30);
+
+/// Calls of one app that may wait for an engine, and of all apps.
+const WAITING_OF_APP: usize = 50;
+const WAITING: usize = 200;
+/// A call that would wait longer is refused at once.
+const LONGEST_TURN: Duration = Duration::from_secs(20);
+
+/// The gates of all engines that have limits, by name.
+#[derive(Default)]
+pub(crate) struct Limiters(Mutex<HashMap<String, Arc<Limiter>>>);
+
+/// The gate before one engine.
+pub(crate) struct Limiter {
+    pace: Pace,
+    state: Mutex<LimiterState>,
+}
+
+/// Who goes first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum Priority {
+    /// Somebody waits for it.
+    #[default]
+    Interactive,
+    /// A piece of a job.
+    Batch,
+}
+
+struct LimiterState {
+    running: u32,
+    /// Of these, pieces of jobs.
+    batch: u32,
+    /// When the next call is due, were calls to come without end.
+    due: Instant,
+    /// The engine has said that it is full: nobody goes before this.
+    closed: Instant,
+    /// How long calls take: a mean in which the last ones count most.
+    usual: Option<Duration>,
+    interactive: Queue,
+    jobs: Queue,
+    /// A timer is set that opens the gate again.
+    timer: bool,
+}
+
+/// Those of one priority who wait.
+#[derive(Default)]
+struct Queue {
+    /// By app.
+    waiting: BTreeMap<String, VecDeque<oneshot::Sender<Permit>>>,
+    /// Whose turn it is next.
+    turns: VecDeque<String>,
+}
+
+/// A call that is let through; it counts as in work until this is dropped.
+pub(crate) struct Permit(Option<Arc<Limiter>>, Priority, Instant);
+
+impl Limiters {
+    /// The gate before an engine; nothing where it has no limits. A changed
+    /// sheet changes the gate.
+    pub(crate) fn of(&self, engine: &str, pace: &Pace) -> Option<Arc<Limiter>> {
+        if *pace == Pace::default() {
+            return None;
+        }
+        let mut limiters = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = limiters.get(engine).filter(|limiter| limiter.pace == *pace).cloned();
+        Some(known.unwrap_or_else(|| {
+            let limiter = Arc::new(Limiter::new(pace.clone()));
+            limiters.insert(engine.to_owned(), limiter.clone());
+            limiter
+        }))
+    }
+}
+
+/// How busy an engine with limits is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Load {
+    /// Calls in work.
+    pub running: u32,
+    /// Calls that wait for their turn.
+    pub waiting: u32,
+    /// Calls that could go at once.
+    pub left: u32,
+}
+
+impl Limiters {
+    /// How busy an engine is; nothing where it has no limits, or was not
+    /// called yet.
+    pub(crate) fn load(&self, engine: &str, pace: &Pace) -> Option<Load> {
+        let limiters = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = limiters.get(engine).filter(|limiter| limiter.pace == *pace).map(|limiter| limiter.load());
+        known.or_else(|| (*pace != Pace::default()).then(|| Limiter::new(pace.clone()).load()))
+    }
+}
+
+impl Limiter {
+    fn load(&self) -> Load {
+        let state = self.lock();
+        let waiting = u32::try_from(state.waiting()).unwrap_or(u32::MAX);
+        let room = self.pace.at_once.map(|most| most.saturating_sub(state.running));
+        let by_rate = self.interval().map(|interval| {
+            let ahead = state.due.saturating_duration_since(Instant::now()).as_secs_f64() / interval.as_secs_f64();
+            (f64::from(self.pace.burst.unwrap_or(1).max(1)) - ahead).max(0.0).floor() as u32
+        });
+        let closed = (state.closed > Instant::now()).then_some(0);
+        let left = closed.into_iter().chain(room).chain(by_rate).min().unwrap_or(u32::MAX);
+        Load { running: state.running, waiting, left }
+    }
+
+    fn new(pace: Pace) -> Self {
+        let state = LimiterState {
+            running: 0,
+            batch: 0,
+            due: Instant::now(),
+            closed: Instant::now(),
+            usual: None,
+            interactive: Queue::default(),
+            jobs: Queue::default(),
+            timer: false,
+        };
+        Limiter { pace, state: Mutex::new(state) }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, LimiterState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Time between two calls.
+    fn interval(&self) -> Option<Duration> {
+        self.pace.per_minute.map(|calls| Duration::from_secs_f64(60.0 * SPREAD / f64::from(calls)))
+    }
+
+    /// Waits for a turn. Whoever stops waiting loses it to the next.
+    pub(crate) async fn enter(self: &Arc<Self>, app: &str, priority: Priority) -> Permit {
+        let (turn, mine) = oneshot::channel();
+        self.lock().lane(priority).push(app, turn);
+        self.admit_ready();
+        // The gate outlives those who wait at it, so that a turn always comes.
+        mine.await.unwrap_or(Permit(None, priority, Instant::now()))
+    }
+
+    /// Whether a further call of an app would wait in vain; after how long it
+    /// may be made again.
+    pub(crate) fn crowded(&self, app: &str) -> Option<Duration> {
+        let state = self.lock();
+        let own = state.interactive.waiting.get(app).map_or(0, VecDeque::len);
+        let all: usize = state.interactive.waiting.values().map(VecDeque::len).sum();
+        let now = Instant::now();
+        let by_rate = self.interval().map(|interval| {
+            let calls = u32::try_from(all).unwrap_or(u32::MAX);
+            let ready = self.early(Priority::Interactive).unwrap_or_default();
+            (state.due.saturating_duration_since(now) + interval * calls).saturating_sub(ready)
+        });
+        let by_room = self.pace.at_once.zip(state.usual).map(|(most, usual)| {
+            let ahead = all as f64 + if state.running >= most { 1.0 } else { 0.0 };
+            usual.mul_f64(ahead / f64::from(most.max(1)))
+        });
+        let wait = by_rate.into_iter().chain(by_room).max().unwrap_or_default();
+        let crowded = own >= WAITING_OF_APP || all >= WAITING || wait > LONGEST_TURN;
+        crowded.then(|| wait.clamp(Duration::from_secs(1), 3 * LONGEST_TURN))
+    }
+
+    /// Keeps everybody out for a while, and a moment longer: who closes it
+    /// goes first afterwards.
+    fn close(&self, wait: Duration) {
+        let mut state = self.lock();
+        state.closed = state.closed.max(Instant::now() + wait + AHEAD);
+        if let Some(interval) = self.interval() {
+            state.due = state.due.max(state.closed) + interval;
+        }
+    }
+
+    /// How many wait.
+    #[cfg(test)]
+    fn queue(&self) -> usize {
+        self.lock().waiting()
+    }
+
+    /// Who may go next, were it time.
+    fn foremost(&self, state: &LimiterState) -> Option<Priority> {
+        if self.pace.at_once.is_some_and(|most| state.running >= most) {
+            return None;
+        }
+        if !state.interactive.turns.is_empty() {
+            return Some(Priority::Interactive);
+        }
+        // A call that comes meanwhile must not wait for a whole piece.
+        let room = self.pace.at_once.is_none_or(|most| state.batch < most.saturating_sub(1).max(1));
+        (room && !state.jobs.turns.is_empty()).then_some(Priority::Batch)
+    }
+
+    /// How much before its due time a call may go: a burst has that much
+    /// room, of which jobs leave the last.
+    fn early(&self, priority: Priority) -> Option<Duration> {
+        let burst = self.pace.burst.unwrap_or(1).max(1) - 1;
+        let burst = if priority == Priority::Batch { burst.saturating_sub(1) } else { burst };
+        self.interval().map(|interval| interval * burst)
+    }
+
+    /// Lets through who may go now, and sees to it that the next one will.
+    fn admit_ready(self: &Arc<Self>) {
+        let mut state = self.lock();
+        while let Some(priority) = self.foremost(&state) {
+            let now = Instant::now();
+            let due = self.early(priority).map(|early| state.due.checked_sub(early).unwrap_or(state.due));
+            let opens = due.map_or(state.closed, |due| due.max(state.closed));
+            if opens > now {
+                if !state.timer {
+                    state.timer = true;
+                    let limiter = self.clone();
+                    tokio::spawn(async move {
+                        tokio::time::sleep_until(opens).await;
+                        limiter.lock().timer = false;
+                        limiter.admit_ready();
+                    });
+                }
+                return;
+            }
+            let Some(turn) = state.lane(priority).next() else { continue };
+            state.count(priority, 1);
+            if let Some(interval) = self.interval() {
+                state.due = state.due.max(now.checked_sub(LATE.min(interval)).unwrap_or(now)) + interval;
+            }
+            if let Err(mut unwanted) = turn.send(Permit(Some(self.clone()), priority, now)) {
+                // Who waited has left: nothing was called.
+                unwanted.0 = None;
+                state.count(priority, -1);
+            }
+        }
+    }
+}
+
+impl LimiterState {
+    fn lane(&mut self, priority: Priority) -> &mut Queue {
+        match priority {
+            Priority::Interactive => &mut self.interactive,
+            Priority::Batch => &mut self.jobs,
+        }
+    }
+
+    /// How many wait, of either priority.
+    fn waiting(&self) -> usize {
+        let lanes = [&self.interactive, &self.jobs].into_iter();
+        lanes.flat_map(|lane| lane.waiting.values()).map(VecDeque::len).sum()
+    }
+
+    /// Takes the length of a call into their mean.
+    fn note(&mut self, length: Duration) {
+        self.usual = Some(self.usual.map_or(length, |usual| usual.mul_f64(0.8) + length.mul_f64(0.2)));
+    }
+
+    fn count(&mut self, priority: Priority, change: i32) {
+        self.running = self.running.saturating_add_signed(change);
+        if priority == Priority::Batch {
+            self.batch = self.batch.saturating_add_signed(change);
+        }
+    }
+}
+
+impl Queue {
+    fn push(&mut self, app: &str, turn: oneshot::Sender<Permit>) {
+        let queue = self.waiting.entry(app.to_owned()).or_default();
+        queue.push_back(turn);
+        if queue.len() == 1 {
+            self.turns.push_back(app.to_owned());
+        }
+    }
+
+    /// The next who waits: one of each app after the other.
+    fn next(&mut self) -> Option<oneshot::Sender<Permit>> {
+        loop {
+            let app = self.turns.pop_front()?;
+            let queue = self.waiting.get_mut(&app)?;
+            let turn = queue.pop_front();
+            if queue.is_empty() {
+                self.waiting.remove(&app);
+            } else {
+                self.turns.push_back(app);
+            }
+            match turn {
+                Some(turn) if !turn.is_closed() => return Some(turn),
+                _ => {}
+            }
+        }
+    }
+}
+
+impl Permit {
+    /// Waits where an engine says that it is full although its limits were
+    /// kept, as when the network has brought calls together, and says whether
+    /// the call may be made again. `times` is how often it was already.
+    pub(crate) async fn wait_again(&self, error: &EngineError, times: u32) -> bool {
+        let wait = error.retry_after.unwrap_or(SOON * 2_u32.saturating_pow(times));
+        let Some(limiter) = &self.0 else { return false };
+        if error.cause != Cause::Throttled || times >= AGAIN || wait > LONGEST {
+            return false;
+        }
+        limiter.close(wait);
+        tokio::time::sleep(wait).await;
+        true
+    }
+}
+
+impl Drop for Permit {
+    fn drop(&mut self) {
+        let Some(limiter) = self.0.take() else { return };
+        let priority = self.1;
+        limiter.lock().note(self.2.elapsed());
+        let leave = move || {
+            limiter.lock().count(priority, -1);
+            limiter.admit_ready();
+        };
+        match tokio::runtime::Handle::try_current() {
+            Ok(runtime) => drop(runtime.spawn(async move {
+                tokio::time::sleep(AFTERGLOW).await;
+                leave();
+            })),
+            // The service is ending.
+            Err(_) => leave(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn limiter(per_minute: Option<u32>, burst: Option<u32>, at_once: Option<u32>) -> Arc<Limiter> {
+        Arc::new(Limiter::new(Pace { per_minute, burst, at_once }))
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn calls_are_spread_evenly_and_never_closer_than_the_limit() {
+        let limiter = limiter(Some(6_000), None, None);
+        let begun = Instant::now();
+        let mut times = Vec::new();
+        for _ in 0..40 {
+            drop(limiter.enter("a", Priority::Interactive).await);
+            times.push(begun.elapsed());
+        }
+        // 100 calls a second: the fortieth after 39 intervals of 10.6 ms.
+        let last = times[39].as_secs_f64();
+        assert!((0.395..0.490).contains(&last), "{last}");
+        assert!(times.windows(11).all(|w| (w[10] - w[0]).as_secs_f64() > 0.097), "{times:?}");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_burst_goes_at_once_after_a_pause() {
+        let limiter = limiter(Some(600), Some(5), None);
+        let begun = Instant::now();
+        for _ in 0..5 {
+            drop(limiter.enter("a", Priority::Interactive).await);
+        }
+        assert!(begun.elapsed() < Duration::from_millis(60), "{:?}", begun.elapsed());
+        drop(limiter.enter("a", Priority::Interactive).await);
+        assert!(begun.elapsed() > Duration::from_millis(90), "{:?}", begun.elapsed());
+    }
+
+    fn full(retry_after: Option<u64>) -> EngineError {
+        let retry_after = retry_after.map(Duration::from_millis);
+        EngineError { cause: Cause::Throttled, detail: "full".into(), retry_after }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_full_engine_is_left_alone_by_all_and_asked_again() {
+        let limiter = limiter(Some(60_000), None, Some(4));
+        let held = limiter.enter("a", Priority::Interactive).await;
+        let begun = Instant::now();
+        let error = full(Some(80));
+        let first = async { (held.wait_again(&error, 0).await, begun.elapsed()) };
+        let ((again, ready), entered) = tokio::join!(first, async {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+            assert_eq!(limiter.load().left, 0);
+            drop(limiter.enter("b", Priority::Interactive).await);
+            begun.elapsed()
+        });
+        assert!(again && ready >= Duration::from_millis(80), "{ready:?}");
+        assert!(entered > ready, "the others waited too, and came behind: {entered:?} {ready:?}");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn the_next_leg_has_its_chance_where_waiting_is_long_or_in_vain() {
+        let limiter = limiter(Some(60_000), None, None);
+        let held = limiter.enter("a", Priority::Interactive).await;
+        let begun = Instant::now();
+        assert!(!held.wait_again(&full(Some(5_000)), 0).await, "five seconds are not waited");
+        assert!(!held.wait_again(&full(None), AGAIN).await, "it was asked often enough");
+        let other = EngineError { cause: Cause::Unavailable, ..full(None) };
+        assert!(!held.wait_again(&other, 0).await, "it is not full, it is down");
+        let free = Permit(None, Priority::Interactive, Instant::now());
+        assert!(!free.wait_again(&full(None), 0).await, "no limits are known");
+        assert!(begun.elapsed() < Duration::from_millis(50), "nothing was waited for: {:?}", begun.elapsed());
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn what_is_left_is_told() {
+        let limiter = limiter(Some(600), Some(5), Some(4));
+        assert_eq!(limiter.load(), Load { running: 0, waiting: 0, left: 4 });
+        let held = limiter.enter("a", Priority::Interactive).await;
+        drop(limiter.enter("a", Priority::Interactive).await);
+        tokio::time::sleep(AFTERGLOW * 3).await;
+        assert_eq!(limiter.load(), Load { running: 1, waiting: 0, left: 3 }, "three of the room, and of the burst");
+        drop(limiter.enter("a", Priority::Interactive).await);
+        assert!(limiter.load().left <= 2, "the burst is nearly used up: {:?}", limiter.load());
+        drop(held);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn no_more_at_once_than_the_limit_and_apps_take_turns() {
+        let limiter = limiter(None, None, Some(1));
+        let first = limiter.enter("greedy", Priority::Interactive).await;
+        let order = Arc::new(Mutex::new(Vec::new()));
+        let mut tasks = Vec::new();
+        for (number, app) in ["greedy", "greedy", "greedy", "modest"].into_iter().enumerate() {
+            let (waits, order) = (limiter.clone(), order.clone());
+            tasks.push(tokio::spawn(async move {
+                let _permit = waits.enter(app, Priority::Interactive).await;
+                order.lock().expect("order").push(app);
+            }));
+            while limiter.queue() < number + 1 {
+                tokio::task::yield_now().await;
+            }
+        }
+        // One who leaves takes nobody's turn.
+        let left = tokio::time::timeout(Duration::from_millis(5), limiter.enter("left", Priority::Interactive));
+        assert!(left.await.is_err());
+        drop(first);
+        for task in tasks {
+            task.await.expect("a turn");
+        }
+        assert_eq!(*order.lock().expect("order"), ["greedy", "modest", "greedy", "greedy"]);
+    }
+
+    /// Lets calls wait at a gate.
+    async fn queue_up(limiter: &Arc<Limiter>, app: &'static str, calls: usize) -> Vec<tokio::task::JoinHandle<Permit>> {
+        let before = limiter.queue();
+        let tasks = (0..calls).map(|_| {
+            let waits = limiter.clone();
+            tokio::spawn(async move { waits.enter(app, Priority::Interactive).await })
+        });
+        let tasks = tasks.collect();
+        while limiter.queue() < before + calls {
+            tokio::task::yield_now().await;
+        }
+        tasks
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn so_many_calls_of_an_app_may_wait_and_so_many_of_all() {
+        let limiter = limiter(None, None, Some(1));
+        let _held = limiter.enter("greedy", Priority::Interactive).await;
+        let mut waiting = queue_up(&limiter, "greedy", WAITING_OF_APP - 1).await;
+        assert_eq!(limiter.crowded("greedy"), None, "one more may");
+        waiting.extend(queue_up(&limiter, "greedy", 1).await);
+        assert_eq!(limiter.crowded("greedy"), Some(Duration::from_secs(1)));
+        assert_eq!(limiter.crowded("modest"), None, "another app's calls take turns with it");
+        for app in ["b", "c", "d"] {
+            waiting.extend(queue_up(&limiter, app, WAITING_OF_APP).await);
+        }
+        assert!(limiter.crowded("modest").is_some(), "there is an end for all together");
+        waiting.iter().for_each(tokio::task::JoinHandle::abort);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_call_that_would_wait_longer_than_anybody_does_is_refused_with_the_time() {
+        let slow = limiter(None, None, Some(1));
+        let held = slow.enter("a", Priority::Interactive).await;
+        tokio::time::sleep(Duration::from_secs(3)).await;
+        drop(held);
+        tokio::time::sleep(AFTERGLOW * 2).await;
+        let _held = slow.enter("a", Priority::Interactive).await;
+        let waiting = queue_up(&slow, "a", 5).await;
+        assert_eq!(slow.crowded("a"), None, "18 s: six calls of three");
+        let more = queue_up(&slow, "a", 1).await;
+        let wait = slow.crowded("a").expect("21 s").as_secs_f64();
+        assert!((20.9..21.1).contains(&wait), "{wait}");
+        let paced = limiter(Some(60), None, None);
+        let first = paced.enter("a", Priority::Interactive).await;
+        let others = queue_up(&paced, "a", 20).await;
+        assert!(paced.crowded("a").expect("a call a second").as_secs() >= 20);
+        drop(first);
+        [waiting, more, others].iter().flatten().for_each(tokio::task::JoinHandle::abort);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn jobs_go_behind_calls_and_leave_them_room() {
+        let limiter = limiter(None, None, Some(3));
+        let first = limiter.enter("book", Priority::Batch).await;
+        let second = limiter.enter("book", Priority::Batch).await;
+        let third = tokio::time::timeout(Duration::from_millis(5), limiter.enter("book", Priority::Batch));
+        assert!(third.await.is_err(), "the last room is for calls");
+        let call = tokio::time::timeout(Duration::from_millis(5), limiter.enter("desk", Priority::Interactive));
+        let call = call.await.expect("a call goes in at once");
+        let order = Arc::new(Mutex::new(Vec::new()));
+        let mut tasks = Vec::new();
+        for (number, priority) in [Priority::Batch, Priority::Interactive].into_iter().enumerate() {
+            let (waits, order) = (limiter.clone(), order.clone());
+            tasks.push(tokio::spawn(async move {
+                let _permit = waits.enter("a", priority).await;
+                order.lock().expect("order").push(priority);
+            }));
+            while limiter.queue() < number + 1 {
+                tokio::task::yield_now().await;
+            }
+        }
+        drop((first, second, call));
+        for task in tasks {
+            task.await.expect("a turn");
+        }
+        assert_eq!(*order.lock().expect("order"), [Priority::Interactive, Priority::Batch]);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn of_a_burst_jobs_leave_the_last_call() {
+        let limiter = limiter(Some(600), Some(3), None);
+        for _ in 0..2 {
+            drop(limiter.enter("book", Priority::Batch).await);
+        }
+        let third = tokio::time::timeout(Duration::from_millis(30), limiter.enter("book", Priority::Batch));
+        assert!(third.await.is_err());
+        let call = tokio::time::timeout(Duration::from_millis(30), limiter.enter("desk", Priority::Interactive));
+        assert!(call.await.is_ok());
+    }
+}

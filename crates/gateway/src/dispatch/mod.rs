@@ -1,0 +1,14 @@
+//! A request on its way: calls within their limits, one candidate after the
+//! other, delivery, and the record of each attempt.
+
+pub(crate) mod admit;
+pub(crate) mod attempt;
+pub(crate) mod candidates;
+pub(crate) mod deliver;
+pub(crate) mod dispatch_record;
+pub(crate) mod fingerprint;
+pub(crate) mod hear;
+pub(crate) mod limiter;
+pub(crate) mod recalled;
+pub(crate) mod rehearse;
+pub(crate) mod speak;

@@ -1,0 +1,516 @@
+//! One synthesis, from the request to its settled record.
+
+use std::sync::{Arc, Mutex};
+
+use bytes::Bytes;
+use dispatcher_audio::Format;
+use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Word, Work};
+use dispatcher_engines::{EngineError, Words};
+use dispatcher_markup::{Fidelity, Outcome, Script};
+use futures::StreamExt as _;
+use serde::{Deserialize, Serialize};
+use tokio::sync::{mpsc, oneshot};
+
+use crate::dispatch::attempt::{Speaking, tags};
+use crate::dispatch::candidates::{self, Attempt, Outcome as Ran, Tried};
+use crate::dispatch::deliver::{Start, WAITING};
+use crate::dispatch::dispatch_record::{
+    DispatchOutcome, DispatchRecord, EndedAttempt, NewDispatch, OpenAttempt, SinceAttempt, SinceDispatch,
+};
+use crate::dispatch::fingerprint;
+use crate::intake::texts::TextRoom;
+use crate::jobs::PieceStore;
+use crate::planning::plan::{plan_synthesis, wanted};
+use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, TextInput, Unsupported};
+
+/// What is asked for.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SynthesisRequest {
+    pub text: TextInput,
+    pub wanted: Option<Wanted>,
+    pub model: Option<String>,
+    /// Of the text.
+    pub language: Option<String>,
+    pub unsupported: Unsupported,
+    /// What is asked for beyond the text.
+    pub shaping: Shaping,
+    pub format: Format,
+    /// Milliseconds until the first audio, in place of each candidate's own.
+    #[serde(default)]
+    pub deadline: Option<u64>,
+    /// The credential to call with, in place of the engine's usual one.
+    #[serde(default)]
+    pub credential: Option<String>,
+    /// `traceparent` of the caller (W3C Trace Context).
+    pub trace: Option<String>,
+    /// What was assumed about it, to be told with the answer.
+    #[serde(default)]
+    pub notes: Vec<String>,
+}
+
+/// An utterance whose first audio is there.
+pub struct Utterance {
+    pub dispatch: String,
+    pub engine: String,
+    /// `engine/voice`.
+    pub voice: String,
+    pub model: Option<String>,
+    pub format: Format,
+    /// The top of what it may cost; exact for tariffs by text.
+    pub estimate: Money,
+    pub fidelity: Vec<Fidelity>,
+    pub worst: Outcome,
+    pub fingerprint: String,
+    pub warnings: Vec<String>,
+    pub rehearsal: bool,
+    /// Microseconds from the request to the first audio.
+    pub first_us: i64,
+    /// Attempts that failed before this one.
+    pub fallbacks: Vec<FailedAttempt>,
+    pub body: AudioBody,
+    words: Words,
+    /// How much faster the audio was made than the engine spoke it.
+    tempo: f64,
+    marks: Marks,
+    cues: Cues,
+}
+
+impl Utterance {
+    /// What is said when, part by part, where it was made of parts; whole
+    /// once the body has ended.
+    pub fn cues(&self) -> Vec<Cue> {
+        self.cues.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+    }
+
+    /// Marks of the script and the seconds at which they come; whole once the
+    /// body has ended.
+    pub fn marks(&self) -> Vec<(String, f64)> {
+        self.marks.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+    }
+
+    /// Words and their times, as far as the engine tells them; whole once the
+    /// body has ended.
+    pub fn words(&self) -> Vec<Word> {
+        let words = self.words.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let moved = |time: Option<f64>| time.map(|time| time / self.tempo);
+        words.iter().map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() }).collect()
+    }
+}
+
+/// What the running dispatch tells its caller once there is audio.
+pub(crate) struct FirstAudio {
+    pub(crate) planned: PlannedCall,
+    pub(crate) first: Bytes,
+    pub(crate) first_at: SinceDispatch,
+    pub(crate) fallbacks: Vec<FailedAttempt>,
+    pub(crate) words: Words,
+    /// How much faster the audio was made than the engine told the words.
+    pub(crate) tempo: f64,
+}
+
+/// Seconds of audio of one utterance: what a WAV file of 24 kHz can hold.
+pub(crate) const LONGEST_UTTERANCE: f64 = 86_400.0;
+
+/// An utterance that has become longer than any may be.
+pub(crate) fn too_long() -> EngineError {
+    let detail = format!("the audio is longer than {LONGEST_UTTERANCE} s");
+    EngineError { cause: Cause::Broken, detail, retry_after: None }
+}
+
+/// What is said from one second of an utterance to another.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Cue {
+    pub start: f64,
+    pub end: f64,
+    pub text: String,
+}
+
+pub(crate) type Cues = Arc<Mutex<Vec<Cue>>>;
+
+/// Marks of a script, with the seconds at which they come.
+pub(crate) type Marks = Arc<Mutex<Vec<(String, f64)>>>;
+
+/// A text of what was wanted, for the record.
+pub(crate) fn describe(wanted: &Wanted) -> String {
+    match wanted {
+        Wanted::Named(name) => name.clone(),
+        Wanted::Like(criteria) => criteria.to_string(),
+    }
+}
+
+/// Characters of text that are spoken in a second, at the least.
+const CHARACTERS_A_SECOND: f64 = 20.0;
+
+/// Refuses a text that no utterance can hold, before anything is called.
+fn check_length(head: &PlannedCall, shaping: &Shaping) -> Result<(), GatewayError> {
+    let seconds = head.usage.characters as f64 / CHARACTERS_A_SECOND / shaping.rate.unwrap_or(1.0).clamp(0.25, 4.0);
+    if seconds <= LONGEST_UTTERANCE {
+        return Ok(());
+    }
+    Err(GatewayError::LongUtterance { given: seconds, limit: LONGEST_UTTERANCE })
+}
+
+impl Gateway {
+    /// Speaks. Answers once there is audio from the first engine that gives any.
+    ///
+    /// # Errors
+    /// Before anything was called: faults of the request. After: all that was
+    /// tried and why it failed.
+    pub async fn speak(&self, caller: &Caller, request: SynthesisRequest) -> Result<Utterance, GatewayError> {
+        self.speak_for(caller, request, None).await
+    }
+
+    /// The same, for a track of a job where there is a keeper: pieces that it
+    /// has are not called for again.
+    pub(crate) async fn speak_for(
+        &self,
+        caller: &Caller,
+        request: SynthesisRequest,
+        piece_store: Option<Arc<PieceStore>>,
+    ) -> Result<Utterance, GatewayError> {
+        request.format.check_output().map_err(GatewayError::Format)?;
+        let length = request.text.source().len();
+        let room = self.inner.texts.room(length).await?;
+        let script = request.text.parse()?;
+        let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
+        let registry = self.registry();
+        let resources = self.resources(caller, &script).await;
+        let mut plan = self
+            .inner
+            .texts
+            .unhurried(length, || plan_synthesis(&registry, caller, &request, &wish, &script, &resources))
+            .await?;
+        if let Some(lead) = piece_store.as_ref().and_then(|piece_store| piece_store.lead()) {
+            // Who has made pieces of it goes on with it.
+            plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
+        }
+        if piece_store.is_none() && caller.app.rehearsal == 0 {
+            plan = self.uncrowded(caller, plan)?;
+        }
+        let Some(head) = plan.first().cloned() else {
+            return Err(GatewayError::Internal("an empty plan".into()));
+        };
+        check_length(&head, &request.shaping)?;
+        let rehearsal = caller.app.rehearsal == 1;
+        let language = request.language.clone().or_else(|| script.language.clone());
+        let new = NewDispatch {
+            requested: &describe(&wish),
+            media_type: request.format.media_type(),
+            language: language.clone(),
+            characters: head.usage.characters,
+            audio_ms: 0,
+            trace: request.trace.clone(),
+            rehearsal,
+            job: piece_store.as_ref().map(|piece_store| piece_store.job.clone()),
+        };
+        let record = DispatchRecord::open(self, caller, Work::Synthesis, new);
+        let dispatch = record.id().to_owned();
+        let (audio, receiver) = mpsc::channel(WAITING);
+        let (first_audio, open) = oneshot::channel();
+        let text = script.plain_text();
+        let start = Start::default();
+        let marks = Marks::default();
+        let cues = Cues::default();
+        let run = Run {
+            record,
+            plan,
+            text: text.clone(),
+            language: language.clone(),
+            marks: marks.clone(),
+            cues: cues.clone(),
+            format: request.format,
+            audio,
+            start: start.clone(),
+            piece_store,
+            _room: room,
+        };
+        let work = if rehearsal { Manner::Rehearsal } else { Manner::Real };
+        // The records must be written whatever becomes of the caller.
+        self.inner.running.spawn(async move {
+            match work {
+                Manner::Rehearsal => run.rehearse(first_audio).await,
+                Manner::Real => run.speak(first_audio).await,
+            }
+        });
+        let first_audio = open.await.map_err(|_| GatewayError::Abandoned)??;
+        let body = AudioBody { receiver, first: Some(first_audio.first.clone()), start };
+        let utterance = self.utterance(
+            dispatch,
+            first_audio,
+            body,
+            &script,
+            request.text.source(),
+            marks,
+            language.as_deref(),
+            request.format,
+            rehearsal,
+        );
+        let warnings = request.notes.into_iter().chain(resources.missing).chain(utterance.warnings).collect();
+        Ok(Utterance { cues, warnings, ..utterance })
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "puts together what the stages have made")]
+    fn utterance(
+        &self,
+        dispatch: String,
+        first_audio: FirstAudio,
+        body: AudioBody,
+        script: &Script<'_>,
+        source: &str,
+        marks: Marks,
+        language: Option<&str>,
+        format: Format,
+        rehearsal: bool,
+    ) -> Utterance {
+        let mut warnings = self.warnings(&first_audio.planned, language, &script.plain_text());
+        warnings.extend(script.notes.iter().cloned());
+        for failed in &first_audio.fallbacks {
+            warnings.push(failed.passed_over());
+        }
+        if rehearsal {
+            warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
+        }
+        let estimate =
+            if rehearsal { Money::zero(first_audio.planned.estimate.currency) } else { first_audio.planned.estimate };
+        Utterance {
+            dispatch,
+            engine: first_audio.planned.engine_name().into(),
+            voice: first_audio.planned.voice_id().unwrap_or_default(),
+            model: first_audio.planned.candidate.model.clone(),
+            format,
+            estimate,
+            fidelity: first_audio.planned.fidelity(),
+            worst: first_audio.planned.worst(),
+            fingerprint: fingerprint::of_request(&first_audio.planned, source, language, format),
+            warnings,
+            rehearsal,
+            first_us: first_audio.first_at.micros(),
+            fallbacks: first_audio.fallbacks,
+            body,
+            tempo: first_audio.tempo,
+            marks,
+            cues: Cues::default(),
+            words: first_audio.words,
+        }
+    }
+}
+
+enum Manner {
+    Real,
+    Rehearsal,
+}
+
+/// A dispatch in work.
+pub(crate) struct Run {
+    pub(crate) record: DispatchRecord,
+    pub(crate) plan: Vec<PlannedCall>,
+    pub(crate) text: String,
+    pub(crate) language: Option<String>,
+    /// Marks of the script and when they come, as they are reached.
+    pub(crate) marks: Marks,
+    pub(crate) cues: Cues,
+    pub(crate) format: Format,
+    pub(crate) audio: mpsc::Sender<Result<Bytes, BodyError>>,
+    pub(crate) start: Start,
+    /// Keeps its pieces, where it is a track of a job.
+    pub(crate) piece_store: Option<Arc<PieceStore>>,
+    _room: TextRoom,
+}
+
+pub(crate) type Responder = oneshot::Sender<Result<FirstAudio, GatewayError>>;
+
+/// The candidates of a synthesis, tried for one caller.
+struct Speaker<'r> {
+    run: &'r Run,
+    /// Until the caller has its first audio.
+    responder: Option<Responder>,
+}
+
+impl Attempt<()> for Speaker<'_> {
+    async fn attempt(&mut self, planned: &PlannedCall, failures: &[FailedAttempt]) -> Result<Tried<()>, GatewayError> {
+        let run = self.run;
+        // Pieces of jobs are kept, which composing sees to.
+        let single = planned.render_plan.single().filter(|_| run.piece_store.is_none());
+        let Some(part) = single else {
+            // On the heap: scripts of one part do without it.
+            return Box::pin(run.compose(&mut self.responder, planned, failures)).await;
+        };
+        let attempt = run.record.begin(planned, planned.usage, planned.estimate).await?;
+        let call = Box::pin(run.record.gateway().attempt_speech(
+            planned,
+            &run.record,
+            part.call.clone(),
+            run.format,
+            tags(planned, &run.text, run.language.as_deref()),
+        ));
+        let called = tokio::select! {
+            called = call => called,
+            () = left(&run.audio, &mut self.responder) => {
+                run.abandon(attempt, planned, None, None, 0).await;
+                return Ok(Tried::Over(()));
+            }
+        };
+        let speaking = match called {
+            Ok(speaking) => speaking,
+            Err(error) => {
+                let failed = FailedAttempt::of(planned, error);
+                return Ok(Tried::Failed(attempt.failed(&failed, None).into(), failed));
+            }
+        };
+        let first_at = run.record.elapsed();
+        let first_audio = FirstAudio {
+            planned: planned.clone(),
+            first: speaking.first.clone(),
+            first_at,
+            fallbacks: failures.to_vec(),
+            words: speaking.words.clone(),
+            tempo: part.call.shaped.emulated.rate,
+        };
+        if self.responder.take().is_none_or(|responder| responder.send(Ok(first_audio)).is_err()) {
+            let made_ms = speaking.converter.length().milliseconds();
+            run.abandon(attempt, planned, Some(speaking.first_at), None, made_ms).await;
+        } else {
+            run.stream(attempt, planned, speaking, first_at).await;
+        }
+        Ok(Tried::Over(()))
+    }
+}
+
+/// The caller is gone.
+pub(crate) async fn left(audio: &mpsc::Sender<Result<Bytes, BodyError>>, responder: &mut Option<Responder>) {
+    match responder {
+        Some(responder) => responder.closed().await,
+        None => audio.closed().await,
+    }
+}
+
+impl Run {
+    /// Tries each candidate until one gives audio, then streams it to its end.
+    async fn speak(self, responder: Responder) {
+        let mut speaker = Speaker { run: &self, responder: Some(responder) };
+        let error = match candidates::run(&self.record, &self.plan, &mut speaker).await {
+            Ok(Ran::Over(())) => return,
+            Ok(Ran::Exhausted(last, attempts)) => {
+                let outcome = DispatchOutcome::failed(0, None, summary(&attempts));
+                match self.record.settle(last, outcome).await {
+                    Ok(_) => GatewayError::AllFailed { dispatch: self.record.id().to_owned(), attempts },
+                    Err(error) => error,
+                }
+            }
+            Err(error) => error,
+        };
+        if let Some(responder) = speaker.responder.take() {
+            drop(responder.send(Err(error)));
+        }
+    }
+
+    /// Sends what follows the first audio. The body ends only once all is
+    /// settled, and breaks where it is not whole.
+    async fn stream(
+        &self,
+        attempt: OpenAttempt,
+        planned: &PlannedCall,
+        mut speaking: Speaking,
+        first_at: SinceDispatch,
+    ) {
+        let outcome = loop {
+            let next = tokio::select! {
+                next = speaking.stream.next() => next,
+                () = self.audio.closed() => break Err(None),
+            };
+            let made = match next {
+                Some(Ok(chunk)) => speaking.converter.push(chunk).await.map_err(EngineError::from),
+                Some(Err(error)) => Err(error),
+                None => break self.finish(&mut speaking).await,
+            };
+            match made {
+                Ok(_) if speaking.converter.length().seconds() > LONGEST_UTTERANCE => break Err(Some(too_long())),
+                Ok(bytes) if bytes.is_empty() => {}
+                Ok(bytes) => {
+                    if self.audio.send(Ok(bytes)).await.is_err() {
+                        break Err(None);
+                    }
+                }
+                Err(error) => break Err(Some(error)),
+            }
+        };
+        // Ends the engine's call, where it still runs.
+        speaking.stream = Box::pin(futures::stream::empty());
+        let made_ms = speaking.converter.length().milliseconds();
+        match outcome {
+            Ok(()) => self.settle_whole(attempt, planned, speaking.first_at, first_at, made_ms).await,
+            Err(None) => self.abandon(attempt, planned, Some(speaking.first_at), Some(first_at), made_ms).await,
+            Err(Some(error)) => {
+                let failed = FailedAttempt::of(planned, error);
+                let problem = format!("failed after {made_ms} ms of audio: {}", failed.cause);
+                let ended = attempt.failed(&failed, Some(speaking.first_at));
+                self.settle(ended, DispatchOutcome::failed(made_ms, Some(first_at), problem)).await;
+                // A caller who left meanwhile misses nothing.
+                let _ = self.audio.send(Err(BodyError(failed))).await;
+            }
+        }
+    }
+
+    async fn finish(&self, speaking: &mut Speaking) -> Result<(), Option<EngineError>> {
+        let rest = speaking.converter.finish().await;
+        if let Some(start) = speaking.converter.start() {
+            let _ = self.start.set(start);
+        }
+        match rest {
+            Ok(rest) if !rest.is_empty() => self.audio.send(Ok(rest)).await.map_err(|_| None),
+            Ok(_) => Ok(()),
+            Err(error) => Err(Some(error.into())),
+        }
+    }
+
+    async fn settle_whole(
+        &self,
+        attempt: OpenAttempt,
+        planned: &PlannedCall,
+        attempt_first: SinceAttempt,
+        first_at: SinceDispatch,
+        milliseconds: u64,
+    ) {
+        let engine = attempt.engine().to_owned();
+        let ended = attempt.delivered(Usage { milliseconds, ..planned.usage }, Some(attempt_first));
+        if self.settle(ended, DispatchOutcome::done(milliseconds, Some(first_at))).await {
+            return;
+        }
+        let detail = "the settlement could not be written".into();
+        let failed = FailedAttempt { engine, cause: Cause::Internal, detail, retry_after: None };
+        // A caller who left meanwhile misses nothing.
+        let _ = self.audio.send(Err(BodyError(failed))).await;
+    }
+
+    /// The caller left; audio is charged as far as it was made.
+    async fn abandon(
+        &self,
+        attempt: OpenAttempt,
+        planned: &PlannedCall,
+        attempt_first: Option<SinceAttempt>,
+        first_at: Option<SinceDispatch>,
+        made_ms: u64,
+    ) {
+        let usage = Usage { milliseconds: made_ms, ..planned.usage };
+        let ended = attempt.abandoned("the caller left", usage, made_ms, attempt_first);
+        self.settle(ended, DispatchOutcome::abandoned(made_ms, first_at, CALLER_LEFT)).await;
+    }
+
+    /// Settles where nobody can be told of a failure but the log.
+    async fn settle(&self, ended: EndedAttempt, outcome: DispatchOutcome) -> bool {
+        match self.record.settle(ended.into(), outcome).await {
+            Ok(_) => true,
+            Err(error) => {
+                tracing::error!(dispatch = self.record.id(), %error, "a dispatch was not settled");
+                false
+            }
+        }
+    }
+}
+
+/// Problem of a dispatch that was abandoned.
+pub(crate) const CALLER_LEFT: &str = "the caller left before the end";
+
+pub(crate) fn summary(failures: &[FailedAttempt]) -> String {
+    failures.iter().map(|failed| format!("{}: {}", failed.engine, failed.cause)).collect::<Vec<_>>().join("; ")
+}

@@ -1,0 +1,6 @@
+//! What apps and operators keep for later requests.
+
+pub(crate) mod clips;
+pub(crate) mod lexicons;
+pub(crate) mod presets;
+pub(crate) mod prompts;

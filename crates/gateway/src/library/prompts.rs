@@ -1,0 +1,316 @@
+//! Prompt sets: a table of prompts kept in step with its files. Only what
+//! would sound otherwise now is made again; somebody's ear approves it.
+
+use std::path::PathBuf;
+
+use dispatcher_core::{Money, Prompt, Wanted};
+use dispatcher_store::{PromptFileRow, PromptSetRow, StoreError};
+
+use crate::dispatch::recalled::write_named;
+use crate::{Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Unsupported, now_micros};
+
+/// How a file stands against its row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PromptState {
+    /// It is as the row says.
+    Made,
+    New,
+    /// It would sound otherwise now.
+    Changed,
+    /// It cannot be made as the row says.
+    Faulty,
+}
+
+impl PromptState {
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            PromptState::Made => "made",
+            PromptState::New => "new",
+            PromptState::Changed => "changed",
+            PromptState::Faulty => "faulty",
+        }
+    }
+}
+
+/// A row in one of its formats.
+#[derive(Debug, Clone)]
+pub struct PromptLine {
+    pub prompt: Prompt,
+    pub format: String,
+    pub state: PromptState,
+    /// Of making it; nothing where it cannot be.
+    pub cost: Option<Money>,
+    /// What was made of it last.
+    pub file: Option<PromptFileRow>,
+    /// Why it is faulty.
+    pub problem: Option<String>,
+}
+
+/// A prompt set against its files.
+#[derive(Debug, Clone)]
+pub struct PromptSet {
+    pub row: PromptSetRow,
+    pub lines: Vec<PromptLine>,
+}
+
+/// Prompts that one call makes at the most.
+const MOST_AT_ONCE: usize = 100;
+
+/// Said of a file whose fingerprint cannot be compared any more.
+const OLDER: &str = "made by an earlier version of the service; its row may be unchanged";
+
+impl Gateway {
+    fn prompts_folder(&self, set: &str) -> Result<PathBuf, GatewayError> {
+        let clips = self.inner.host.clips.as_ref();
+        let folder = clips.map(|clips| clips.join("prompts").join(set));
+        folder.ok_or_else(|| GatewayError::Internal("no sound is kept here".into()))
+    }
+
+    /// Keeps a table; files of rows that are as they were stay.
+    ///
+    /// # Errors
+    /// When another app has a set of this name.
+    pub async fn put_prompt_set(&self, caller: &Caller, name: &str, rows: Vec<Prompt>) -> Result<(), GatewayError> {
+        let document = serde_json::to_string(&rows).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        // An operator changes the table, and not whose it is.
+        let known = self.inner.store.prompt_set(name.to_owned()).await.ok().map(|(row, _)| row.app);
+        let app = known.filter(|_| caller.operator).unwrap_or_else(|| caller.app.name.clone());
+        let row = PromptSetRow {
+            name: name.to_owned(),
+            app,
+            document,
+            changed_by: caller.who.clone(),
+            changed_at: now_micros(),
+        };
+        Ok(self.inner.store.put_prompt_set(row).await?)
+    }
+
+    /// The prompt sets that a caller may see, without their lines.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn prompt_sets(&self, caller: &Caller) -> Result<Vec<PromptSetRow>, GatewayError> {
+        let app = (!caller.operator).then(|| caller.app.name.clone());
+        Ok(self.inner.store.prompt_sets(app).await?)
+    }
+
+    async fn own_prompt_set(
+        &self,
+        caller: &Caller,
+        name: &str,
+    ) -> Result<(PromptSetRow, Vec<PromptFileRow>), GatewayError> {
+        let found = self.inner.store.prompt_set(name.to_owned()).await?;
+        if !caller.operator && found.0.app != caller.app.name {
+            return Err(StoreError::Missing { what: "prompt set", name: name.to_owned() }.into());
+        }
+        Ok(found)
+    }
+
+    /// Who a set is made for: its app pays, whoever asks.
+    async fn payer(&self, caller: &Caller, row: &PromptSetRow) -> Result<Caller, GatewayError> {
+        if row.app == caller.app.name {
+            return Ok(caller.clone());
+        }
+        Ok(Caller { app: self.inner.store.app(row.app.clone()).await?, ..caller.clone() })
+    }
+
+    /// A prompt set, each row in each of its formats against what was made.
+    ///
+    /// # Errors
+    /// Where the caller has none of the name.
+    pub async fn prompt_set(&self, caller: &Caller, name: &str) -> Result<PromptSet, GatewayError> {
+        self.prompts_of(caller, name, &[]).await
+    }
+
+    /// The same with the lines of these prompts alone; of all where none is named.
+    async fn prompts_of(&self, caller: &Caller, name: &str, ids: &[String]) -> Result<PromptSet, GatewayError> {
+        let (row, files) = self.own_prompt_set(caller, name).await?;
+        let payer = self.payer(caller, &row).await?;
+        let prompts: Vec<Prompt> =
+            serde_json::from_str(&row.document).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        if let Some(id) = ids.iter().find(|id| prompts.iter().all(|prompt| prompt.id != **id)) {
+            return Err(StoreError::Missing { what: "prompt", name: id.clone() }.into());
+        }
+        let mut lines = Vec::new();
+        for prompt in prompts.into_iter().filter(|prompt| ids.is_empty() || ids.contains(&prompt.id)) {
+            for format in &prompt.formats {
+                let made = |file: &&PromptFileRow| file.prompt == prompt.id && file.format == *format;
+                let file = files.iter().find(made).cloned();
+                lines.push(self.prompt_line(&payer, &prompt, format, file).await);
+            }
+        }
+        Ok(PromptSet { row, lines })
+    }
+
+    async fn prompt_line(
+        &self,
+        payer: &Caller,
+        prompt: &Prompt,
+        format: &str,
+        file: Option<PromptFileRow>,
+    ) -> PromptLine {
+        let estimate = match self.prompt_request(prompt, format) {
+            Ok(request) => self.estimate_speech(payer, &request).await,
+            Err(error) => Err(error),
+        };
+        let (prompt, format) = (prompt.clone(), format.to_owned());
+        match estimate {
+            Err(error) => {
+                let (state, problem) = (PromptState::Faulty, Some(error.to_string()));
+                PromptLine { prompt, format, state, cost: None, file, problem }
+            }
+            Ok(estimate) => {
+                let fingerprint = estimate.fingerprint.unwrap_or_default();
+                let mut problem = None;
+                let state = match &file {
+                    None => PromptState::New,
+                    Some(file) if file.fingerprint == fingerprint => PromptState::Made,
+                    Some(file) => {
+                        let is_older = !crate::dispatch::fingerprint::is_current(&file.fingerprint);
+                        problem = is_older.then(|| OLDER.to_owned());
+                        PromptState::Changed
+                    }
+                };
+                PromptLine { prompt, format, state, cost: Some(estimate.cost), file, problem }
+            }
+        }
+    }
+
+    fn prompt_request(&self, prompt: &Prompt, format: &str) -> Result<SynthesisRequest, GatewayError> {
+        let registry = self.registry();
+        let text = match (&prompt.text, &prompt.ssml) {
+            (_, Some(document)) => TextInput::Ssml(document.clone()),
+            (text, None) => TextInput::Plain(text.clone().unwrap_or_default()),
+        };
+        let mut request = SynthesisRequest {
+            deadline: None,
+            credential: None,
+            text,
+            wanted: prompt.voice.clone().map(Wanted::Named),
+            model: prompt.model.clone(),
+            language: prompt.language.clone(),
+            unsupported: Unsupported::Adapt,
+            shaping: Default::default(),
+            format: registry.presets().format(format).map_err(GatewayError::Format)?,
+            trace: None,
+            notes: Vec::new(),
+        };
+        request.find_language(&registry);
+        Ok(request)
+    }
+
+    /// Makes those of the given prompts that are not as their rows say; all of
+    /// the set where none is given.
+    ///
+    /// # Errors
+    /// The first that cannot be made; what was made before it stays.
+    pub async fn make_prompts(&self, caller: &Caller, name: &str, ids: &[String]) -> Result<usize, GatewayError> {
+        let set = self.prompts_of(caller, name, ids).await?;
+        let payer = self.payer(caller, &set.row).await?;
+        let wanted = |line: &&PromptLine| match line.state {
+            PromptState::Made => false,
+            PromptState::New | PromptState::Changed => true,
+            // Told where it is asked for by its name.
+            PromptState::Faulty => !ids.is_empty(),
+        };
+        let open: Vec<&PromptLine> = set.lines.iter().filter(wanted).take(MOST_AT_ONCE).collect();
+        for line in &open {
+            self.make_prompt(&payer, name, line).await?;
+        }
+        Ok(open.len())
+    }
+
+    async fn make_prompt(&self, payer: &Caller, set: &str, line: &PromptLine) -> Result<(), GatewayError> {
+        let request = self.prompt_request(&line.prompt, &line.format)?;
+        let format = request.format;
+        let utterance = self.speak(payer, request).await?;
+        let (dispatch, fingerprint) = (utterance.dispatch.clone(), utterance.fingerprint.clone());
+        let mut body = utterance.body;
+        let mut audio = Vec::new();
+        while let Some(piece) = body.next().await {
+            let piece = piece
+                .map_err(|error| GatewayError::AllFailed { dispatch: dispatch.clone(), attempts: vec![error.0] })?;
+            audio.extend_from_slice(&piece);
+        }
+        // A file can say its true length, which a stream could not.
+        if let Some(start) = body.start(audio.len() as u64) {
+            audio[..start.len()].copy_from_slice(&start);
+        }
+        let told = Some(format).filter(|format| !format.codec.describes_itself());
+        let length = dispatcher_audio::measure(&audio, told).map_err(GatewayError::NotAudio)?.1;
+        let file = line.prompt.file(&line.format, format.codec.extension());
+        let bytes = i64::try_from(audio.len()).unwrap_or(i64::MAX);
+        write_named(self.prompts_folder(set)?, file.clone(), audio.into()).await?;
+        let row = PromptFileRow {
+            prompt_set: set.to_owned(),
+            prompt: line.prompt.id.clone(),
+            format: line.format.clone(),
+            // By a fallback it sounds otherwise, and is made again once its own
+            // voice is back.
+            fingerprint,
+            file,
+            media_type: format.media_type(),
+            bytes,
+            audio_ms: i64::try_from(length.milliseconds()).unwrap_or(i64::MAX),
+            dispatch,
+            made_at: now_micros(),
+            approved_by: None,
+            approved_at: None,
+        };
+        Ok(self.inner.store.put_prompt_file(row).await?)
+    }
+
+    /// Says that a prompt was heard and found good, in every format; or takes
+    /// that back.
+    ///
+    /// # Errors
+    /// When it is not as its row says: what is stale cannot be found good.
+    pub async fn approve_prompt(&self, caller: &Caller, name: &str, id: &str, good: bool) -> Result<(), GatewayError> {
+        let set = self.prompts_of(caller, name, &[id.to_owned()]).await?;
+        if let Some(line) = set.lines.iter().find(|line| good && line.state != PromptState::Made) {
+            return Err(GatewayError::Stale { prompt: id.to_owned(), state: line.state.name() });
+        }
+        for line in set.lines {
+            let key = (name.to_owned(), id.to_owned(), line.format.clone());
+            self.inner.store.approve_prompt(key, caller.who.clone(), good, now_micros()).await?;
+        }
+        Ok(())
+    }
+
+    /// The files of a set that belong to its rows, each with where it lies;
+    /// one alone where it is named.
+    ///
+    /// # Errors
+    /// Where the caller has none of the name.
+    pub async fn prompt_files(
+        &self,
+        caller: &Caller,
+        name: &str,
+        file: Option<&str>,
+    ) -> Result<Vec<(PromptFileRow, PathBuf)>, GatewayError> {
+        let (row, files) = self.own_prompt_set(caller, name).await?;
+        let prompts: Vec<Prompt> =
+            serde_json::from_str(&row.document).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let folder = self.prompts_folder(name)?;
+        let current = |one: &PromptFileRow| {
+            prompts.iter().any(|prompt| prompt.id == one.prompt && prompt.formats.contains(&one.format))
+        };
+        let wanted = files.into_iter().filter(|one| match file {
+            Some(file) => one.file == file,
+            None => current(one),
+        });
+        Ok(wanted.map(|one| (one.clone(), folder.join(one.file))).collect())
+    }
+
+    /// Removes a set with its files.
+    ///
+    /// # Errors
+    /// Where the caller has none of the name.
+    pub async fn remove_prompt_set(&self, caller: &Caller, name: &str) -> Result<(), GatewayError> {
+        self.own_prompt_set(caller, name).await?;
+        self.inner.store.remove_prompt_set(name.to_owned(), caller.who.clone(), now_micros()).await?;
+        let _ = tokio::fs::remove_dir_all(self.prompts_folder(name)?).await;
+        Ok(())
+    }
+}

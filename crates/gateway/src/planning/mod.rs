@@ -1,0 +1,7 @@
+//! Who could do a request, in which order, with which calls and at what cost.
+//! Nothing here calls an engine.
+
+pub(crate) mod estimate;
+pub(crate) mod lint;
+pub(crate) mod plan;
+pub(crate) mod render_plan;

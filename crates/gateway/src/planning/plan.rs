@@ -1,0 +1,201 @@
+//! Plan: a script and a wish become ordered candidates with their estimates.
+
+use std::sync::Arc;
+
+use dispatcher_audio::Format;
+use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Shaping, Usage, Wanted};
+use dispatcher_engines::{Engine, EngineFormat, Speak};
+use dispatcher_markup::{Fidelity, Outcome, Script, evident};
+use serde::{Deserialize, Serialize};
+
+use crate::planning::render_plan::{Casting, RenderPlan};
+use crate::{Caller, Gateway, GatewayError, Registry, Resources, SynthesisRequest};
+
+/// What to do with what an engine cannot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Unsupported {
+    Refuse,
+    #[default]
+    Adapt,
+    Omit,
+}
+
+/// Milliseconds of speech that a character takes at the most; for tariffs by
+/// time, where the length is not known before.
+const MILLISECONDS_A_CHARACTER: u64 = 120;
+
+/// A candidate with all that its attempt needs.
+#[derive(Clone)]
+pub struct PlannedCall {
+    pub candidate: Candidate,
+    pub engine: Arc<Engine>,
+    pub format: EngineFormat,
+    /// What the script uses with this engine; audio is a guess at its top.
+    pub usage: Usage,
+    /// The top of what it may cost.
+    pub estimate: Money,
+    /// What becomes of what was asked for beyond the text.
+    pub shaped: Shaped,
+    /// The script as this candidate performs it.
+    pub render_plan: Arc<RenderPlan>,
+}
+
+impl PlannedCall {
+    /// The voice as `engine/voice`.
+    pub fn voice_id(&self) -> Option<String> {
+        self.candidate.voice.as_ref().map(|voice| format!("{}/{}", self.candidate.sheet.name, voice.id))
+    }
+
+    /// What becomes of each element of the script and each wish beside it.
+    pub fn fidelity(&self) -> Vec<Fidelity> {
+        let wish = |it: &dispatcher_core::Adjustment| {
+            let outcome = match it.done {
+                Done::Native => Outcome::Native,
+                Done::Rewritten => Outcome::Rewritten,
+                Done::Emulated => Outcome::Emulated,
+                Done::Omitted => Outcome::Omitted,
+            };
+            let entry = Fidelity::of_member(it.control, outcome);
+            if it.note.is_empty() { entry } else { entry.with_note(it.note.as_str()) }
+        };
+        self.render_plan.fidelity.iter().cloned().chain(self.shaped.adjustments.iter().map(wish)).collect()
+    }
+
+    /// The worst of it.
+    pub fn worst(&self) -> Outcome {
+        self.fidelity().iter().map(|item| item.outcome).max().unwrap_or(Outcome::Native)
+    }
+
+    /// The call of the engine that a text becomes.
+    pub(crate) fn call(&self, text: &str, language: Option<&str>) -> Speak {
+        Speak {
+            text: text.to_owned(),
+            markup: None,
+            voice: self.candidate.voice.clone().unwrap_or_default(),
+            model: self.candidate.model.clone(),
+            language: language.map(str::to_owned),
+            format: self.format.clone(),
+            shaped: self.shaped.clone(),
+        }
+    }
+
+    /// The engine's name.
+    pub fn engine_name(&self) -> &str {
+        &self.candidate.sheet.name
+    }
+}
+
+/// What the request, the app and the language ask for, in this order.
+pub(crate) fn wanted(caller: &Caller, wanted: Option<&Wanted>, language: Option<&str>) -> Result<Wanted, GatewayError> {
+    match (wanted, &caller.app.default_voice, language) {
+        (Some(wanted), ..) => Ok(wanted.clone()),
+        (None, Some(voice), _) => Ok(Wanted::Named(voice.clone())),
+        (None, None, Some(language)) => {
+            Ok(Wanted::Like(Criteria { languages: Some(language.into()), ..Criteria::default() }))
+        }
+        _ => Err(GatewayError::NothingWanted(caller.app.name.clone())),
+    }
+}
+
+/// Bytes of a text from which on fewer candidates are planned, each of which
+/// holds the text in its own form.
+const LONG: usize = 64 << 10;
+const FEW: usize = 3;
+
+/// The candidates for a script, the best first.
+///
+/// # Errors
+/// When nobody can speak it as it is asked for.
+pub(crate) fn plan_synthesis(
+    registry: &Registry,
+    caller: &Caller,
+    request: &SynthesisRequest,
+    wanted: &Wanted,
+    script: &Script<'_>,
+    resources: &Resources,
+) -> Result<Vec<PlannedCall>, GatewayError> {
+    let language = request.language.as_deref().or(script.language.as_deref());
+    let granted = caller.granted();
+    let candidates = registry.planner(granted.as_deref()).synthesis(wanted, request.model.as_deref(), language)?;
+    let mut planned = Vec::new();
+    let mut unfit = None;
+    let most = if request.text.source().len() > LONG { FEW } else { usize::MAX };
+    for mut candidate in candidates {
+        candidate.deadline = request.deadline.or(candidate.deadline);
+        if request.credential.is_some() {
+            candidate.credential.clone_from(&request.credential);
+        }
+        if planned.len() >= most {
+            break;
+        }
+        let shaped = shape(&candidate, request);
+        if request.unsupported == Unsupported::Refuse && shaped.adjustments.iter().any(|it| it.done != Done::Native) {
+            let engine = candidate.sheet.name.clone();
+            unfit = unfit.or(Some(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments }));
+            continue;
+        }
+        let bare = plan_one(registry, candidate, request.format, shaped)?;
+        let casting = Casting { registry, request, granted: granted.as_deref(), language, resources };
+        match casting.perform(bare, script) {
+            Ok(one) => planned.push(one),
+            Err(error) => unfit = unfit.or(Some(error)),
+        }
+    }
+    match (planned.is_empty(), unfit) {
+        (true, Some(error)) => Err(error),
+        _ => Ok(planned),
+    }
+}
+
+/// What becomes of what is asked for beyond the text.
+pub(crate) fn shape(candidate: &Candidate, request: &SynthesisRequest) -> Shaped {
+    shaped_by(candidate, request, &request.shaping)
+}
+
+/// The same for wishes of a part of the script.
+pub(crate) fn shaped_by(candidate: &Candidate, request: &SynthesisRequest, wishes: &Shaping) -> Shaped {
+    match (&candidate.sheet.synthesis, &candidate.voice) {
+        (Some(synthesis), Some(voice)) => {
+            let make_good = request.unsupported == Unsupported::Adapt;
+            wishes.with(&synthesis.controls, candidate.model.as_deref(), voice, make_good)
+        }
+        _ => Shaped::default(),
+    }
+}
+
+/// A candidate without its score.
+pub(crate) fn plan_one(
+    registry: &Registry,
+    candidate: Candidate,
+    wanted: Format,
+    shaped: Shaped,
+) -> Result<PlannedCall, GatewayError> {
+    let engine = registry.engine(&candidate.sheet.name)?.clone();
+    let format = engine
+        .speaking_format(wanted)
+        .ok_or_else(|| GatewayError::Internal(format!("{} has no format", candidate.sheet.name)))?;
+    let estimate = Money::zero(candidate.tariff().currency);
+    let (usage, render_plan) = (Usage::default(), Arc::default());
+    Ok(PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan })
+}
+
+pub(crate) fn usage_of(text: &str) -> Usage {
+    let characters = text.chars().count() as u64;
+    Usage { characters, bytes: text.len() as u64, milliseconds: characters * MILLISECONDS_A_CHARACTER }
+}
+
+impl Gateway {
+    /// Warnings about a plan that will work but may disappoint. Without a
+    /// declared language, that of the text counts where it is evident.
+    pub(crate) fn warnings(&self, planned: &PlannedCall, language: Option<&str>, text: &str) -> Vec<String> {
+        let found = if language.is_none() { evident(text) } else { None };
+        let mismatch = language.or(found).zip(planned.candidate.voice.as_ref());
+        let mismatch = mismatch.filter(|(tag, voice)| !voice.speaks(tag)).map(|(tag, voice)| {
+            let is = if found.is_some() { "appears to be" } else { "is" };
+            format!("the voice {} speaks {}, and the text {is} {tag}", voice.name, voice.languages.join(", "))
+        });
+        let changed = planned.shaped.adjustments.iter().filter_map(dispatcher_core::Adjustment::told);
+        mismatch.into_iter().chain(changed).collect()
+    }
+}

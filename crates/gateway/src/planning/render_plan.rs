@@ -1,0 +1,425 @@
+//! The score of a candidate: the script as its engine, other voices and our
+//! own audio code will perform it, part by part.
+
+use std::cell::RefCell;
+use std::sync::Arc;
+
+use dispatcher_audio::Edge;
+use dispatcher_core::{Candidate, MoneyError, Shaping, Style, Usage, Voice, Wanted};
+use dispatcher_engines::Speak;
+use dispatcher_markup::{
+    Choices, Fidelity, Lexicon, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack,
+};
+
+use crate::planning::plan::{plan_one, shaped_by, usage_of};
+use crate::{GatewayError, InsertedSound, PlannedCall, Registry, Resources, SynthesisRequest, Unsupported};
+
+/// Milliseconds between words and between sentences, where a script is parted
+/// there and asks for no break.
+const WORD_GAP: f64 = 60.0;
+const SENTENCE_GAP: f64 = 250.0;
+
+/// A script as one candidate performs it.
+#[derive(Clone, Default)]
+pub struct RenderPlan {
+    pub(crate) parts: Vec<Segment>,
+    /// Milliseconds of silence behind the last part.
+    pub(crate) silence: f64,
+    /// Marks behind the last part.
+    pub(crate) marks: Vec<MarkAt>,
+    pub(crate) fidelity: Vec<Fidelity>,
+    /// Equal for equal sounds and words of lexicons; empty where there are none.
+    pub(crate) mark: String,
+}
+
+/// One call of an engine, with what is done around its sound.
+#[derive(Clone)]
+pub(crate) struct Segment {
+    pub(crate) piece: Piece,
+    /// Who speaks it, where that is not the candidate itself.
+    pub(crate) cast: Option<Arc<PlannedCall>>,
+    /// A sound in place of a call.
+    pub(crate) sound: Option<Arc<InsertedSound>>,
+    pub(crate) call: Speak,
+    pub(crate) usage: Usage,
+    pub(crate) estimate: dispatcher_core::Money,
+}
+
+impl Segment {
+    /// Who speaks it.
+    pub(crate) fn speaker<'p>(&'p self, planned: &'p PlannedCall) -> &'p PlannedCall {
+        self.cast.as_deref().unwrap_or(planned)
+    }
+
+    /// The call as another candidate would make it: the text alone.
+    pub(crate) fn call_of(&self, other: &PlannedCall) -> Speak {
+        Speak { shaped: self.call.shaped.clone(), ..other.call(&self.call.text, self.call.language.as_deref()) }
+    }
+}
+
+impl RenderPlan {
+    /// What becomes of silence that an engine puts around a part: between
+    /// parts all of it goes, since engines differ in it; what lies there is
+    /// the break that is asked for, or [`RenderPlan::gap`].
+    pub(crate) fn edges(&self, index: usize) -> (Edge, Edge) {
+        let own = self.parts.get(index).map_or(0.0, |part| part.piece.silence);
+        let start = if index > 0 || own > 0.0 { Edge::Close } else { Edge::Keep };
+        let end = if index + 1 < self.parts.len() || self.silence > 0.0 { Edge::Close } else { Edge::Keep };
+        (start, end)
+    }
+
+    /// Milliseconds between a part and the one before it where no break is
+    /// asked for.
+    pub(crate) fn gap(&self, index: usize) -> f64 {
+        let before = index.checked_sub(1).and_then(|before| self.parts.get(before));
+        match (before, self.parts.get(index)) {
+            (Some(_), Some(own)) if own.piece.overlap > 0.0 => 0.0,
+            (Some(before), Some(own)) if own.piece.silence == 0.0 => {
+                if ends_sentence(&before.piece) {
+                    SENTENCE_GAP
+                } else {
+                    WORD_GAP
+                }
+            }
+            _ => 0.0,
+        }
+    }
+
+    /// The call of a script that is one call, its sound as the engine makes it.
+    pub(crate) fn single(&self) -> Option<&Segment> {
+        match self.parts.as_slice() {
+            [part]
+                if part.cast.is_none()
+                    && part.sound.is_none()
+                    && part.piece.silence == 0.0
+                    && self.silence == 0.0
+                    && part.piece.marks.is_empty()
+                    && self.marks.is_empty()
+                    && part.piece.treatment.duration.is_none() =>
+            {
+                Some(part)
+            }
+            _ => None,
+        }
+    }
+}
+
+/// Why the costs of parts have no sum.
+fn unsummed(error: MoneyError) -> GatewayError {
+    match error {
+        MoneyError::Mixed(first, second) => GatewayError::MixedCurrencies(first, second),
+        other => other.into(),
+    }
+}
+
+/// What lexicons and sounds make of a score, beyond its document.
+fn mark_of(parts: &[Segment], looked_up: usize) -> String {
+    if looked_up == 0 && parts.iter().all(|part| part.sound.is_none()) {
+        return String::new();
+    }
+    let told = |part: &Segment| match &part.sound {
+        Some(sound) => serde_json::json!([part.piece.sound, sound.content]).to_string(),
+        None => part.piece.body_text(true),
+    };
+    dispatcher_vault::hash_bytes(parts.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
+}
+
+fn ends_sentence(piece: &Piece) -> bool {
+    piece.plain().trim_end().ends_with(['.', '!', '?', '…', '。', '！', '？', '؟', '۔', '”', '»', '"'])
+}
+
+/// Calls of engines and inserted sounds that one script may become.
+const MOST_PARTS: usize = 10_000;
+/// Wishes for voices that a cast remembers.
+const REMEMBERED: usize = 64;
+
+/// What a script is cast with.
+pub(crate) struct Casting<'a> {
+    pub(crate) registry: &'a Registry,
+    pub(crate) request: &'a SynthesisRequest,
+    pub(crate) granted: Option<&'a [String]>,
+    /// Of the text.
+    pub(crate) language: Option<&'a str>,
+    pub(crate) resources: &'a Resources,
+}
+
+/// The choices of one candidate.
+struct Cast<'a> {
+    casting: &'a Casting<'a>,
+    planned: &'a PlannedCall,
+    /// The voices of wishes so far: a script repeats the same few.
+    voices: RefCell<Vec<(VoiceWish, Option<String>)>>,
+}
+
+impl Cast<'_> {
+    /// The voice that fits a wish best, looked for among all.
+    fn best_voice(&self, wish: &VoiceWish) -> Option<String> {
+        let planner = self.casting.registry.planner(self.casting.granted);
+        let own_engine = self.planned.engine_name();
+        let language = self.casting.language;
+        let mut found: Vec<(u32, bool, bool, String)> = planner
+            .voices()
+            .filter(|(sheet, voice)| {
+                let here = self.casting.registry.engine(&sheet.name).is_ok_and(|engine| engine.absent().is_none());
+                // A wish without a language stays in the language of the text.
+                let fits = !wish.languages.is_empty()
+                    || !wish.names.is_empty()
+                    || language.is_none_or(|language| voice.speaks(language));
+                voice.unavailable.is_none() && here && fits
+            })
+            .filter_map(|(sheet, voice)| {
+                let render_plan = meets(wish, &sheet.name, voice)?;
+                let own = self.planned.candidate.voice.as_ref().is_some_and(|own| own.id == voice.id);
+                let near = sheet.name == own_engine;
+                Some((render_plan, near, near && own, format!("{}/{}", sheet.name, voice.id)))
+            })
+            .collect();
+        // Another engine only where this one has no voice at all that meets it.
+        if found.iter().any(|(_, near, ..)| *near) {
+            found.retain(|(_, near, ..)| *near);
+        }
+        found.sort_by(|a, b| b.0.cmp(&a.0).then(b.2.cmp(&a.2)).then(a.3.cmp(&b.3)));
+        let variant = wish.variant.map_or(0, |variant| variant as usize - 1);
+        let best = found.first()?.0;
+        let equal: Vec<String> =
+            found.into_iter().filter(|(render_plan, ..)| *render_plan == best).map(|(.., id)| id).collect();
+        equal.get(variant).or(equal.first()).cloned()
+    }
+}
+
+impl Casting<'_> {
+    /// A candidate with its score, what it uses and what it costs.
+    ///
+    /// # Errors
+    /// When something of the script is lost and may not be, or when a piece
+    /// cannot be made to fit the engine's limit.
+    pub(crate) fn perform(&self, planned: PlannedCall, script: &Script<'_>) -> Result<PlannedCall, GatewayError> {
+        let refuses = self.request.unsupported == Unsupported::Refuse;
+        let policy = if self.request.unsupported == Unsupported::Adapt { Policy::Adapt } else { Policy::Omit };
+        let synthesis = planned.candidate.sheet.synthesis.as_ref();
+        let dialect = synthesis.and_then(|synthesis| synthesis.markup.as_ref());
+        let lowered =
+            lower(script, dialect, policy, &Cast { casting: self, planned: &planned, voices: RefCell::default() });
+        let lost = |item: &&Fidelity| item.outcome > Outcome::Emulated;
+        if refuses && lowered.fidelity.iter().any(|item| lost(&item)) {
+            let lost = lowered.fidelity.iter().filter(lost).cloned().collect();
+            return Err(GatewayError::Unsupported(lost));
+        }
+        let mut parts = Vec::new();
+        for piece in &lowered.pieces {
+            if lowered.pieces.len().max(parts.len()) > MOST_PARTS {
+                let given = lowered.pieces.len().max(parts.len());
+                return Err(GatewayError::TooManyParts { given, limit: MOST_PARTS });
+            }
+            self.cast(&planned, piece, &mut parts)?;
+        }
+        let mut usage = Usage::default();
+        let mut estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);
+        for part in &parts {
+            usage.characters += part.usage.characters;
+            usage.bytes += part.usage.bytes;
+            usage.milliseconds += part.usage.milliseconds;
+            estimate = estimate.plus(part.estimate).map_err(unsummed)?;
+        }
+        let mark = mark_of(&parts, lowered.looked_up);
+        let render_plan =
+            RenderPlan { parts, silence: lowered.silence, marks: lowered.marks, fidelity: lowered.fidelity, mark };
+        Ok(PlannedCall { usage, estimate, render_plan: Arc::new(render_plan), ..planned })
+    }
+
+    /// The parts that a piece becomes with who speaks it.
+    fn cast(&self, planned: &PlannedCall, piece: &Piece, parts: &mut Vec<Segment>) -> Result<(), GatewayError> {
+        if let Some(sound) = piece.sound.as_ref().and_then(|sound| self.resources.sound(&sound.src)) {
+            let estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);
+            let (call, usage) = (planned.call("", None), Usage::default());
+            parts.push(Segment { piece: piece.clone(), cast: None, sound: Some(sound), call, usage, estimate });
+            return Ok(());
+        }
+        let own = planned.voice_id();
+        let cast = match piece.voice.as_deref() {
+            Some(voice) if Some(voice) != own.as_deref() => Some(Arc::new(self.other_voice(planned, voice)?)),
+            _ => None,
+        };
+        let speaker = cast.as_deref().unwrap_or(planned);
+        let markup = speaker.candidate.sheet.synthesis.as_ref().is_some_and(|it| it.markup.is_some()) && cast.is_none();
+        let fitting = |piece: &Piece| self.call(planned, speaker, piece, markup);
+        let mut packed = vec![piece.clone()];
+        for room in rooms(speaker, &fitting(piece)) {
+            let soon = parts.is_empty();
+            packed =
+                packed.iter().enumerate().flat_map(|(at, piece)| pack(piece, room, markup, soon && at == 0)).collect();
+        }
+        for piece in packed {
+            let call = fitting(&piece);
+            if let Some(error) = over_limit(speaker, &call) {
+                return Err(error);
+            }
+            let usage = usage_of(&call.text);
+            let estimate = speaker.candidate.tariff().cost(usage, speaker.candidate.model.as_deref())?;
+            parts.push(Segment { piece, cast: cast.clone(), sound: None, call, usage, estimate });
+        }
+        Ok(())
+    }
+
+    fn call(&self, planned: &PlannedCall, speaker: &PlannedCall, piece: &Piece, markup: bool) -> Speak {
+        let language = piece.language.as_deref().or(self.language);
+        let mut call = speaker.call(&piece.plain(), language);
+        call.markup = markup.then(|| piece.body_text(true));
+        if let Some(shaped) = self.wishes(piece) {
+            call.shaped = shaped_by(&speaker.candidate, self.request, &shaped);
+        } else if !std::ptr::eq(planned, speaker) {
+            call.shaped = shaped_by(&speaker.candidate, self.request, &self.request.shaping);
+        }
+        call
+    }
+
+    /// What is asked of a piece beyond its text, where that is not what is
+    /// asked of the whole.
+    fn wishes(&self, piece: &Piece) -> Option<Shaping> {
+        let treatment = Treatment { duration: None, ..piece.treatment };
+        if treatment == Treatment::default() && piece.style.is_none() {
+            return None;
+        }
+        let mut wishes = treated(&self.request.shaping, &treatment);
+        if let Some(manner) = &piece.style {
+            wishes.style = Some(Style { name: manner.name.clone(), strength: manner.strength });
+        }
+        Some(wishes)
+    }
+
+    fn other_voice(&self, planned: &PlannedCall, voice: &str) -> Result<PlannedCall, GatewayError> {
+        let wanted = Wanted::Named(voice.to_owned());
+        let planner = self.registry.planner(self.granted);
+        let found = planner.synthesis(&wanted, None, None)?.into_iter().next();
+        let candidate = found.ok_or_else(|| GatewayError::Internal(format!("{voice} is gone")))?;
+        // The same engine keeps the model that was asked for.
+        let same = candidate.sheet.name == planned.candidate.sheet.name;
+        let model = if same { planned.candidate.model.clone() } else { candidate.model.clone() };
+        let candidate = Candidate { model, deadline: planned.candidate.deadline, ..candidate };
+        let shaped = shaped_by(&candidate, self.request, &self.request.shaping);
+        plan_one(self.registry, candidate, self.request.format, shaped)
+    }
+}
+
+/// Wishes for the whole, and what a piece adds to them.
+fn treated(wishes: &Shaping, treatment: &Treatment) -> Shaping {
+    let changed = |value: f64, neutral: f64| ((value - neutral).abs() > 1e-9).then_some(value);
+    Shaping {
+        rate: changed(wishes.rate.unwrap_or(1.0) * treatment.rate, 1.0),
+        pitch: changed(wishes.pitch.unwrap_or(0.0) + treatment.pitch, 0.0),
+        volume: changed(wishes.volume.unwrap_or(0.0) + treatment.volume, 0.0),
+        ..wishes.clone()
+    }
+}
+
+/// What an engine takes at once, in each unit that it counts.
+fn rooms(planned: &PlannedCall, call: &Speak) -> Vec<Room> {
+    let Some(synthesis) = planned.candidate.sheet.synthesis.as_ref() else { return Vec::new() };
+    let limit = &synthesis.limit;
+    let room = |most: u64, bytes: bool| {
+        let bare = Speak { text: "x".into(), markup: call.markup.as_ref().map(|_| "x".into()), ..call.clone() };
+        let document = if limit.tags { planned.engine.document(&bare) } else { String::new() };
+        let around = if bytes { document.len() } else { document.chars().count() };
+        let most = usize::try_from(most).unwrap_or(usize::MAX);
+        Room { most, bytes, tags: limit.tags, around: around.saturating_sub(1) }
+    };
+    let characters = limit.characters.map(|most| room(most, false));
+    characters.into_iter().chain(limit.bytes.map(|most| room(most, true))).collect()
+}
+
+fn over_limit(planned: &PlannedCall, call: &Speak) -> Option<GatewayError> {
+    let limit = &planned.candidate.sheet.synthesis.as_ref()?.limit;
+    let over = |limit: Option<u64>, given: u64, unit: &'static str| {
+        let limit = limit.filter(|limit| given > *limit)?;
+        Some(GatewayError::TooLong { engine: planned.engine_name().to_owned(), given, limit, unit })
+    };
+    // Some engines count the whole document, its markup included.
+    let usage = match limit.tags {
+        false => usage_of(&call.text),
+        true => usage_of(&planned.engine.document(call)),
+    };
+    over(limit.characters, usage.characters, "characters").or_else(|| over(limit.bytes, usage.bytes, "bytes"))
+}
+
+/// How well a voice meets a wish: nothing where it misses what is required.
+fn meets(wish: &VoiceWish, engine: &str, voice: &Voice) -> Option<u32> {
+    let required = |feature: &str| wish.required.iter().any(|required| required == feature);
+    let named = |name: &String| {
+        [voice.name.as_str(), voice.id.as_str()].iter().any(|known| known.eq_ignore_ascii_case(name))
+            || *name == format!("{engine}/{}", voice.id)
+    };
+    let language = |(tag, _): &(String, Option<String>)| voice.speaks(tag);
+    let exact = |(tag, _): &(String, Option<String>)| voice.languages.iter().any(|has| has.eq_ignore_ascii_case(tag));
+    let gender = voice.gender.map(|gender| format!("{gender:?}").to_lowercase());
+    let checks = [
+        ("name", !wish.names.is_empty(), wish.names.iter().any(named), 16),
+        ("languages", !wish.languages.is_empty(), wish.languages.iter().any(language), 8),
+        ("gender", wish.gender.is_some(), gender == wish.gender, 4),
+        ("age", wish.age.is_some(), wish.age.zip(voice.age).is_some_and(|(a, b)| a.abs_diff(b.into()) <= 10), 1),
+    ];
+    let mut render_plan = 0;
+    for (feature, asked, met, weight) in checks {
+        match (asked, met) {
+            (true, false) if required(feature) => return None,
+            (true, true) => render_plan += weight,
+            _ => {}
+        }
+    }
+    // Nothing that is asked for is met: the voice that speaks may as well stay.
+    let asked = checks.iter().any(|(_, asked, ..)| *asked);
+    if asked && render_plan == 0 {
+        return None;
+    }
+    Some(render_plan + 2 * u32::from(wish.languages.iter().any(exact)))
+}
+
+impl Choices for Cast<'_> {
+    fn voice(&self, wish: &VoiceWish) -> Option<String> {
+        if let Some((_, voice)) = self.voices.borrow().iter().find(|(known, _)| known == wish) {
+            return voice.clone();
+        }
+        let voice = self.best_voice(wish);
+        let mut voices = self.voices.borrow_mut();
+        if voices.len() >= REMEMBERED {
+            voices.clear();
+        }
+        voices.push((wish.clone(), voice.clone()));
+        voice
+    }
+
+    fn speaks(&self, voice: Option<&str>, language: &str) -> bool {
+        let own = self.planned.candidate.voice.as_ref();
+        let planner = self.casting.registry.planner(self.casting.granted);
+        match voice {
+            None => own.is_none_or(|voice| voice.speaks(language)),
+            Some(id) => planner
+                .voices()
+                .any(|(sheet, voice)| format!("{}/{}", sheet.name, voice.id) == id && voice.speaks(language)),
+        }
+    }
+
+    fn sound(&self, src: &str) -> bool {
+        self.casting.resources.sound(src).is_some()
+    }
+
+    fn lexicon(&self, uri: &str) -> Option<Arc<Lexicon>> {
+        self.casting.resources.lexicon(uri)
+    }
+
+    fn lexicons(&self) -> Vec<(String, Arc<Lexicon>)> {
+        self.casting.resources.always()
+    }
+
+    fn controls(&self, treatment: &Treatment) -> bool {
+        let wishes = treated(&self.casting.request.shaping, treatment);
+        shaped_by(&self.planned.candidate, self.casting.request, &wishes).emulated.is_nothing()
+    }
+
+    fn style(&self, emotion: &str) -> Option<String> {
+        let style = self.planned.candidate.sheet.synthesis.as_ref()?.controls.style.as_ref()?;
+        let said = style.emotions.get(emotion)?;
+        let wishes = Shaping { style: Some(Style { name: said.clone(), strength: None }), ..Shaping::default() };
+        let shaped = shaped_by(&self.planned.candidate, self.casting.request, &wishes);
+        shaped.style.map(|style| style.name)
+    }
+}
