@@ -13,7 +13,7 @@ mod plain;
 mod split;
 
 pub use pdf::expects_panic;
-pub use split::{Part, Split};
+pub use split::{DocumentPart, Split};
 
 use dispatcher_markup::{EncodingError, decode_text};
 use serde::{Deserialize, Serialize};
@@ -23,7 +23,7 @@ pub const MOST_TEXT: usize = 8 << 20;
 
 /// What a document is written in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum DocumentKind {
     Text,
     Markdown,
     Html,
@@ -86,27 +86,27 @@ impl Document {
     }
 }
 
-impl Kind {
+impl DocumentKind {
     /// The kind of a media type or of a file's name; nothing where neither
     /// is known.
-    pub fn of(media_type: Option<&str>, name: Option<&str>) -> Option<Kind> {
+    pub fn of(media_type: Option<&str>, name: Option<&str>) -> Option<DocumentKind> {
         let essence = media_type.map(|given| given.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());
         let by_type = match essence.as_deref() {
-            Some("text/plain") => Some(Kind::Text),
-            Some("text/markdown") => Some(Kind::Markdown),
-            Some("text/html" | "application/xhtml+xml") => Some(Kind::Html),
-            Some("application/epub+zip") => Some(Kind::Epub),
-            Some("application/pdf") => Some(Kind::Pdf),
+            Some("text/plain") => Some(DocumentKind::Text),
+            Some("text/markdown") => Some(DocumentKind::Markdown),
+            Some("text/html" | "application/xhtml+xml") => Some(DocumentKind::Html),
+            Some("application/epub+zip") => Some(DocumentKind::Epub),
+            Some("application/pdf") => Some(DocumentKind::Pdf),
             _ => None,
         };
         let extension =
             name.and_then(|name| name.rsplit_once('.')).map(|(_, extension)| extension.to_ascii_lowercase());
         by_type.or(match extension.as_deref() {
-            Some("txt" | "text") => Some(Kind::Text),
-            Some("md" | "markdown") => Some(Kind::Markdown),
-            Some("html" | "htm" | "xhtml") => Some(Kind::Html),
-            Some("epub") => Some(Kind::Epub),
-            Some("pdf") => Some(Kind::Pdf),
+            Some("txt" | "text") => Some(DocumentKind::Text),
+            Some("md" | "markdown") => Some(DocumentKind::Markdown),
+            Some("html" | "htm" | "xhtml") => Some(DocumentKind::Html),
+            Some("epub") => Some(DocumentKind::Epub),
+            Some("pdf") => Some(DocumentKind::Pdf),
             _ => None,
         })
     }
@@ -114,11 +114,11 @@ impl Kind {
     /// Its media type.
     pub fn media_type(self) -> &'static str {
         match self {
-            Kind::Text => "text/plain",
-            Kind::Markdown => "text/markdown",
-            Kind::Html => "text/html",
-            Kind::Epub => "application/epub+zip",
-            Kind::Pdf => "application/pdf",
+            DocumentKind::Text => "text/plain",
+            DocumentKind::Markdown => "text/markdown",
+            DocumentKind::Html => "text/html",
+            DocumentKind::Epub => "application/epub+zip",
+            DocumentKind::Pdf => "application/pdf",
         }
     }
 }
@@ -127,19 +127,19 @@ impl Kind {
 ///
 /// # Errors
 /// When it is not what it is said to be, is damaged, or has no text.
-pub fn read(bytes: &[u8], kind: Kind) -> Result<Document, DocumentError> {
+pub fn read(bytes: &[u8], kind: DocumentKind) -> Result<Document, DocumentError> {
     // What a file begins with is the truth about these two.
     let kind = match bytes {
-        [b'%', b'P', b'D', b'F', ..] => Kind::Pdf,
-        [b'P', b'K', 3, 4, ..] => Kind::Epub,
+        [b'%', b'P', b'D', b'F', ..] => DocumentKind::Pdf,
+        [b'P', b'K', 3, 4, ..] => DocumentKind::Epub,
         _ => kind,
     };
     let document = match kind {
-        Kind::Text => plain::read(&text_of(bytes, None)?),
-        Kind::Markdown => markdown::read(&text_of(bytes, None)?),
-        Kind::Html => html::read(&html::decode(bytes)?)?,
-        Kind::Epub => epub::read(bytes)?,
-        Kind::Pdf => pdf::read(bytes)?,
+        DocumentKind::Text => plain::read(&text_of(bytes, None)?),
+        DocumentKind::Markdown => markdown::read(&text_of(bytes, None)?),
+        DocumentKind::Html => html::read(&html::decode(bytes)?)?,
+        DocumentKind::Epub => epub::read(bytes)?,
+        DocumentKind::Pdf => pdf::read(bytes)?,
     };
     let length: usize = document.blocks.iter().map(|block| block.text().len()).sum();
     match length {

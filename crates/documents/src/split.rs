@@ -19,7 +19,7 @@ pub enum Split {
 
 /// A part with what it is called.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Part {
+pub struct DocumentPart {
     pub title: String,
     pub text: String,
 }
@@ -53,17 +53,17 @@ impl Document {
     }
 
     /// The parts in their order; none is empty.
-    pub fn parts(&self, split: Split) -> Vec<Part> {
-        let mut parts: Vec<Part> = match split {
+    pub fn parts(&self, split: Split) -> Vec<DocumentPart> {
+        let mut parts: Vec<DocumentPart> = match split {
             Split::None => {
                 let text = self.text();
                 let title = self.title.clone().unwrap_or_else(|| first_words(&text));
-                vec![Part { title, text }]
+                vec![DocumentPart { title, text }]
             }
             Split::Heading(level) => self.by_heading(level),
             Split::Line => {
                 let lines = self.blocks.iter().flat_map(|block| block.text().lines());
-                lines.map(|line| Part { title: first_words(line), text: line.to_owned() }).collect()
+                lines.map(|line| DocumentPart { title: first_words(line), text: line.to_owned() }).collect()
             }
             Split::Length(most) => self.by_length(most.max(1)),
         };
@@ -71,14 +71,14 @@ impl Document {
         parts
     }
 
-    fn by_heading(&self, most: u8) -> Vec<Part> {
+    fn by_heading(&self, most: u8) -> Vec<DocumentPart> {
         let title = self.title.clone();
-        let mut parts = vec![Part { title: String::new(), text: String::new() }];
+        let mut parts = vec![DocumentPart { title: String::new(), text: String::new() }];
         for block in &self.blocks {
             if let Block::Heading { level, text } = block
                 && *level <= most
             {
-                parts.push(Part { title: text.clone(), text: String::new() });
+                parts.push(DocumentPart { title: text.clone(), text: String::new() });
             }
             if let Some(part) = parts.last_mut() {
                 add(&mut part.text, block.text());
@@ -87,12 +87,12 @@ impl Document {
         // What stands before the first heading is called as the document.
         parts[0].title = title.unwrap_or_else(|| first_words(&parts[0].text));
         // A heading with nothing below it goes with what follows it.
-        let mut joined: Vec<Part> = Vec::new();
-        let mut bare: Option<Part> = None;
+        let mut joined: Vec<DocumentPart> = Vec::new();
+        let mut bare: Option<DocumentPart> = None;
         for part in parts {
             let alone = part.text.trim() == part.title.trim();
             let part = match bare.take() {
-                Some(above) => Part { title: part.title, text: format!("{}\n\n{}", above.text, part.text) },
+                Some(above) => DocumentPart { title: part.title, text: format!("{}\n\n{}", above.text, part.text) },
                 None => part,
             };
             if alone { bare = Some(part) } else { joined.push(part) }
@@ -103,11 +103,11 @@ impl Document {
 
     /// Parts of about equal length, none longer than `most` characters but
     /// where one sentence is; a heading begins a part or is within one.
-    fn by_length(&self, most: usize) -> Vec<Part> {
+    fn by_length(&self, most: usize) -> Vec<DocumentPart> {
         let units = self.units();
         let mut left: usize = units.iter().map(|unit| unit.length).sum();
         let mut parts_left = left.div_ceil(most).max(1);
-        let mut parts: Vec<Part> = Vec::new();
+        let mut parts: Vec<DocumentPart> = Vec::new();
         let mut length = 0;
         for unit in units {
             // What is left is shared evenly, so that no rest is a part of its own.
@@ -115,7 +115,7 @@ impl Document {
             let full = length + unit.length > most || length + unit.length / 2 > aim && parts_left > 1;
             if parts.is_empty() || length > 0 && full {
                 parts_left = parts_left.saturating_sub(usize::from(!parts.is_empty())).max(1);
-                parts.push(Part { title: first_words(&unit.text), text: String::new() });
+                parts.push(DocumentPart { title: first_words(&unit.text), text: String::new() });
                 length = 0;
             }
             if let Some(part) = parts.last_mut() {

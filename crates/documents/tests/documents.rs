@@ -3,7 +3,7 @@
 
 use std::io::{Cursor, Write as _};
 
-use dispatcher_documents::{Block, Document, DocumentError, Kind, Split, read};
+use dispatcher_documents::{Block, Document, DocumentError, DocumentKind, Split, read};
 use proptest::prelude::*;
 
 const REFERENCE: &str = include_str!("fixtures/columns.txt");
@@ -29,7 +29,7 @@ fn headings(document: &Document) -> Vec<(u8, &str)> {
 #[test]
 fn pages_of_two_columns_give_the_reference_word_for_word() {
     for (name, file) in [("soft", SOFT), ("tight", TIGHT)] {
-        let document = read(file, Kind::Pdf).unwrap();
+        let document = read(file, DocumentKind::Pdf).unwrap();
         assert_eq!(words(&document.text()), words(REFERENCE), "{name}");
         let blocks: Vec<&str> = document.blocks.iter().map(Block::text).collect();
         let wanted: Vec<String> = REFERENCE.trim().split("\n\n").map(|block| words(block).join(" ")).collect();
@@ -41,7 +41,7 @@ fn pages_of_two_columns_give_the_reference_word_for_word() {
 
 #[test]
 fn chapters_become_parts_with_their_titles() {
-    let document = read(SOFT, Kind::Pdf).unwrap();
+    let document = read(SOFT, DocumentKind::Pdf).unwrap();
     let parts = document.parts(Split::Heading(document.chapter_level().unwrap()));
     let titles: Vec<&str> = parts.iter().map(|part| part.title.as_str()).collect();
     assert_eq!(titles[1..4], ["Safety on board", "Before departure", "The car deck"]);
@@ -74,10 +74,10 @@ fn an_archive_unpacks_to_no_more_than_a_document_may_be() {
             <spine><itemref idref='a'/></spine></package>";
         zipped(&[("META-INF/container.xml", CONTAINER), ("book/a.opf", package), ("book/a.xhtml", &chapter(length))])
     };
-    assert_eq!(read(&book(1 << 20), Kind::Epub).unwrap().text(), "Ahoy.");
+    assert_eq!(read(&book(1 << 20), DocumentKind::Epub).unwrap().text(), "Ahoy.");
     let bomb = book(most + 1);
     assert!(bomb.len() < 1 << 20, "{} bytes become {most} and more", bomb.len());
-    assert_eq!(read(&bomb, Kind::Epub), Err(DocumentError::TooLarge));
+    assert_eq!(read(&bomb, DocumentKind::Epub), Err(DocumentError::TooLarge));
 }
 
 const CONTAINER: &str = "<?xml version=\"1.0\"?><container version=\"1.0\" \
@@ -119,7 +119,7 @@ fn a_book_is_read_in_the_order_of_its_spine_without_the_marks_of_its_notes() {
         ("book/text/two.xhtml", &two),
         ("book/text/extra.xhtml", &extra),
     ]);
-    let document = read(&book, Kind::Epub).unwrap();
+    let document = read(&book, DocumentKind::Epub).unwrap();
     assert_eq!((document.title.as_deref(), document.language.as_deref()), (Some("Tides & ramps"), Some("en-GB")));
     let texts: Vec<&str> = document.blocks.iter().map(Block::text).collect();
     let wanted = [
@@ -136,7 +136,7 @@ fn a_book_is_read_in_the_order_of_its_spine_without_the_marks_of_its_notes() {
 
 #[test]
 fn archives_that_are_no_books_or_unpack_without_end_are_refused() {
-    assert!(matches!(read(&zipped(&[("a.txt", "x")]), Kind::Epub), Err(DocumentError::Damaged(_))));
+    assert!(matches!(read(&zipped(&[("a.txt", "x")]), DocumentKind::Epub), Err(DocumentError::Damaged(_))));
     let bomb = page(&"<p>0000000000</p>".repeat(5_000_000));
     let book = zipped(&[
         ("META-INF/container.xml", CONTAINER),
@@ -146,7 +146,7 @@ fn archives_that_are_no_books_or_unpack_without_end_are_refused() {
         ("book/text/two.xhtml", &bomb),
     ]);
     assert!(book.len() < 2_000_000);
-    assert_eq!(read(&book, Kind::Epub), Err(DocumentError::TooLarge));
+    assert_eq!(read(&book, DocumentKind::Epub), Err(DocumentError::TooLarge));
 }
 
 /// A PDF of these objects, the first its catalogue.
@@ -178,15 +178,15 @@ fn one_page(content: &str, resources: &str, more: &[String]) -> Vec<u8> {
 #[test]
 fn pictures_of_text_are_no_text_and_a_form_within_itself_is_refused() {
     let scanned = one_page("q 595 0 0 842 0 0 cm Q", "", &[]);
-    let error = read(&scanned, Kind::Pdf).unwrap_err();
+    let error = read(&scanned, DocumentKind::Pdf).unwrap_err();
     assert_eq!(error, DocumentError::NoText);
     assert!(error.to_string().contains("scanned"), "{error}");
     let form = "<< /Type /XObject /Subtype /Form /BBox [0 0 9 9] /Resources << /XObject << /F 5 0 R >> >> /Length 5 >>\n\
                 stream\n/F Do\nendstream";
     let endless = one_page("/F Do", "/XObject << /F 5 0 R >>", &[form.to_owned()]);
-    assert!(matches!(read(&endless, Kind::Pdf), Err(DocumentError::Damaged(_))));
+    assert!(matches!(read(&endless, DocumentKind::Pdf), Err(DocumentError::Damaged(_))));
     assert!(matches!(
-        read(&TIGHT[..TIGHT.len() / 2], Kind::Pdf),
+        read(&TIGHT[..TIGHT.len() / 2], DocumentKind::Pdf),
         Err(DocumentError::Damaged(_) | DocumentError::NoText)
     ));
 }
@@ -204,7 +204,7 @@ const MAKERS: [(&str, &[u8]); 5] = [
 #[test]
 fn files_of_five_makers_give_the_handbook_word_for_word() {
     for (name, file) in MAKERS {
-        let document = read(file, Kind::Pdf).unwrap();
+        let document = read(file, DocumentKind::Pdf).unwrap();
         assert_eq!(document.warnings, Vec::<String>::new(), "{name}");
         let text = document.text();
         let titles = ["Handbook", "Saltmarsh Ferries handbook"];
@@ -228,7 +228,7 @@ fn stream(dictionary: &str, content: &str) -> String {
 }
 
 fn text_of(file: &[u8]) -> String {
-    read(file, Kind::Pdf).unwrap().blocks.iter().map(Block::text).collect::<Vec<_>>().join(" ")
+    read(file, DocumentKind::Pdf).unwrap().blocks.iter().map(Block::text).collect::<Vec<_>>().join(" ")
 }
 
 #[test]
@@ -287,7 +287,7 @@ fn pages_that_cannot_be_read_are_named() {
             .into(),
         picture,
     ]);
-    let document = read(&file, Kind::Pdf).unwrap();
+    let document = read(&file, DocumentKind::Pdf).unwrap();
     assert_eq!(text_of(&file), "The first page. Half a page.");
     assert_eq!(
         document.warnings,
@@ -298,18 +298,18 @@ fn pages_that_cannot_be_read_are_named() {
 #[test]
 fn documents_in_utf_16_are_read() {
     let bytes: Vec<u8> = "\u{feff}Fähre\n\nAb 6:15".encode_utf16().flat_map(u16::to_le_bytes).collect();
-    assert_eq!(read(&bytes, Kind::Text).unwrap().text(), "Fähre\n\nAb 6:15");
-    assert_eq!(read(&bytes, Kind::Markdown).unwrap().text(), "Fähre\n\nAb 6:15");
+    assert_eq!(read(&bytes, DocumentKind::Text).unwrap().text(), "Fähre\n\nAb 6:15");
+    assert_eq!(read(&bytes, DocumentKind::Markdown).unwrap().text(), "Fähre\n\nAb 6:15");
 }
 
 #[test]
 fn kinds_are_known_by_type_name_and_first_bytes() {
-    assert_eq!(Kind::of(Some("text/markdown; charset=utf-8"), None), Some(Kind::Markdown));
-    assert_eq!(Kind::of(Some("application/octet-stream"), Some("Handbook.PDF")), Some(Kind::Pdf));
-    assert_eq!(Kind::of(None, Some("picture.png")), None);
-    assert_eq!(words(&read(SOFT, Kind::Text).unwrap().text()).len(), words(REFERENCE).len(), "its bytes tell");
-    assert_eq!(read(b"caf\xE9", Kind::Text), Err(DocumentError::NotUtf8(3)));
-    assert_eq!(read(b" \n ", Kind::Markdown), Err(DocumentError::NoText));
+    assert_eq!(DocumentKind::of(Some("text/markdown; charset=utf-8"), None), Some(DocumentKind::Markdown));
+    assert_eq!(DocumentKind::of(Some("application/octet-stream"), Some("Handbook.PDF")), Some(DocumentKind::Pdf));
+    assert_eq!(DocumentKind::of(None, Some("picture.png")), None);
+    assert_eq!(words(&read(SOFT, DocumentKind::Text).unwrap().text()).len(), words(REFERENCE).len(), "its bytes tell");
+    assert_eq!(read(b"caf\xE9", DocumentKind::Text), Err(DocumentError::NotUtf8(3)));
+    assert_eq!(read(b" \n ", DocumentKind::Markdown), Err(DocumentError::NoText));
 }
 
 proptest! {
@@ -320,11 +320,11 @@ proptest! {
         let mut file = TIGHT.to_vec();
         file[at % TIGHT.len()] = byte;
         file.truncate(cut.max(10));
-        let _ = read(&file, Kind::Pdf);
+        let _ = read(&file, DocumentKind::Pdf);
     }
 
     #[test]
     fn deep_or_broken_pages_are_read(tags in proptest::collection::vec("<(div|p|a|table|li|b)>|</(div|p|a)>|&|x", 0..400)) {
-        let _ = read(tags.concat().repeat(20).as_bytes(), Kind::Html);
+        let _ = read(tags.concat().repeat(20).as_bytes(), DocumentKind::Html);
     }
 }

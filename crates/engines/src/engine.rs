@@ -26,7 +26,7 @@ pub type AudioStream = Pin<Box<dyn Stream<Item = Result<Bytes, EngineError>> + S
 pub type Words = Arc<Mutex<Vec<Word>>>;
 
 /// An engine that speaks.
-pub struct Spoken {
+pub struct SpokenAudio {
     pub audio: AudioStream,
     pub words: Words,
 }
@@ -247,12 +247,12 @@ impl Engine {
     ///
     /// # Errors
     /// Free of secrets; faults after the first byte come in the stream.
-    pub async fn speak(&self, call: Speak, credential: &Parts) -> Result<Spoken, EngineError> {
+    pub async fn speak(&self, call: Speak, credential: &Parts) -> Result<SpokenAudio, EngineError> {
         match &self.way {
             EngineDriver::Http(http) => http.speak(call, credential).await,
             EngineDriver::Process(process) => {
                 let audio = process.speak(call).await?;
-                Ok(Spoken { audio, words: Words::default() })
+                Ok(SpokenAudio { audio, words: Words::default() })
             }
         }
     }

@@ -17,7 +17,7 @@ use crate::access::CompiledAccess;
 use crate::base64_json::{Path, Scanner};
 use crate::catalogue::{Listing, Turns};
 use crate::claims::{ClaimTally, CompiledClaims, checked};
-use crate::engine::{AudioStream, Hear, Speak, Spoken, Words};
+use crate::engine::{AudioStream, Hear, Speak, SpokenAudio, Words};
 use crate::flow::{Flow, FlowOutcome, FlowParts, Job, Last, parse};
 use crate::request::{Call, SheetSource, connection_error, read_start};
 use crate::socket::{HearingLine, SpeakingLine};
@@ -68,20 +68,20 @@ impl HttpDriver {
         })
     }
 
-    pub(crate) async fn speak(&self, call: Speak, credential: &Parts) -> Result<Spoken, EngineError> {
+    pub(crate) async fn speak(&self, call: Speak, credential: &Parts) -> Result<SpokenAudio, EngineError> {
         let unable = || EngineError::new(Cause::Unsupported, "this engine has no synthesis");
         let (flow, answered) = self.speak.as_ref().ok_or_else(unable)?;
         let job = Job { context: call.context(), sound: None, credential, voice: &call.voice.id };
         let words = Words::default();
         if let Answered::Socket(line) = answered {
             let audio = line.clone().speak(flow, &self.wire, &job, words.clone()).await?;
-            return Ok(Spoken { audio, words });
+            return Ok(SpokenAudio { audio, words });
         }
         let FlowOutcome { last, before, redactor } = flow.run(&self.wire, &job).await?;
         let format = call.format.format;
         let response = match last {
             Last::Response(response) => response,
-            Last::Read(body) => return Ok(Spoken { audio: self.read_audio(&body, answered, format)?, words }),
+            Last::Read(body) => return Ok(SpokenAudio { audio: self.read_audio(&body, answered, format)?, words }),
         };
         let response = self.refuse_text(response, answered, &redactor).await?;
         let (declared, headers) = (response.content_length(), response.headers().clone());
@@ -97,7 +97,7 @@ impl HttpDriver {
                 redactor: redactor.clone(),
             };
             let body = response.bytes_stream().map_err(move |error| connection_error(&error, &redactor));
-            return Ok(Spoken { audio: Box::pin(decode_base64(body, scanner, tally, end)), words });
+            return Ok(SpokenAudio { audio: Box::pin(decode_base64(body, scanner, tally, end)), words });
         }
         let body = response.bytes_stream().map_err(move |error| connection_error(&error, &redactor));
         let audio: AudioStream = Box::pin(guard_length(body, declared));
@@ -108,7 +108,7 @@ impl HttpDriver {
             }
             _ => audio,
         };
-        Ok(Spoken { audio, words })
+        Ok(SpokenAudio { audio, words })
     }
 
     /// Audio out of an answer that was read as a whole.

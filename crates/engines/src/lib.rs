@@ -24,6 +24,6 @@ mod wire;
 pub use access::WebhookClient;
 pub use base64_json::{AudioSplitter, ScanError};
 pub use catalogue::{Turn, Turns};
-pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, Spoken, Words};
+pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, SpokenAudio, Words};
 pub use error::EngineError;
 pub use fetch::Fetcher;

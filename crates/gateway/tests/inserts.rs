@@ -6,7 +6,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_gateway::{NewLexicon, SynthesisRequest, TextInput, Utterance};
-use dispatcher_markup::{Line, Outcome, dialogue};
+use dispatcher_markup::{DialogueLine, Outcome, dialogue};
 use dispatcher_standins::tone::{self, Heard};
 
 const RATE: f64 = 24_000.0;
@@ -248,8 +248,11 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
 #[tokio::test]
 async fn lines_overlap_by_what_their_gap_says() {
     let house = TestGateway::open().await;
-    let line =
-        |text: &str, gap: Option<&str>| Line { text: text.into(), gap: gap.map(str::to_owned), ..Line::default() };
+    let line = |text: &str, gap: Option<&str>| DialogueLine {
+        text: text.into(),
+        gap: gap.map(str::to_owned),
+        ..DialogueLine::default()
+    };
     let spoken = |gap: Option<&'static str>| {
         let document =
             dialogue(&[line("The ramp is closing.", None), line("Stand clear.", gap)], Some("en-GB")).unwrap();

@@ -4,7 +4,7 @@ use crate::script::{Script, Tag, WalkStep};
 
 /// What stands at an address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Kind {
+pub enum ReferenceKind {
     Lexicon,
     Sound,
 }
@@ -12,7 +12,7 @@ pub enum Kind {
 /// Something beside the script that it asks for.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Reference {
-    pub kind: Kind,
+    pub kind: ReferenceKind,
     /// Resolved against `xml:base`.
     pub address: String,
     /// Milliseconds within which it is to be had.
@@ -36,8 +36,8 @@ impl Script<'_> {
             let outer = bases.last().cloned().flatten();
             let base = element.get("xml:base").map(|base| join(outer.as_deref(), base)).or(outer);
             let named = match element.tag() {
-                Tag::Lexicon => element.get("uri").map(|uri| (Kind::Lexicon, uri)),
-                Tag::Audio => element.get("src").map(|src| (Kind::Sound, src)),
+                Tag::Lexicon => element.get("uri").map(|uri| (ReferenceKind::Lexicon, uri)),
+                Tag::Audio => element.get("src").map(|src| (ReferenceKind::Sound, src)),
                 _ => None,
             };
             if let Some((kind, address)) = named {
@@ -103,9 +103,9 @@ mod tests {
         let found: Vec<_> = script.references().into_iter().map(|it| (it.kind, it.address, it.timeout)).collect();
         let at = |kind, address: &str, timeout| (kind, address.to_owned(), timeout);
         let expected = [
-            at(Kind::Lexicon, "http://h.example/names.pls", None),
-            at(Kind::Sound, "http://h.example/a/gong.wav", None),
-            at(Kind::Sound, "http://h.example/a/b/gong.wav", Some(2_000.0)),
+            at(ReferenceKind::Lexicon, "http://h.example/names.pls", None),
+            at(ReferenceKind::Sound, "http://h.example/a/gong.wav", None),
+            at(ReferenceKind::Sound, "http://h.example/a/b/gong.wav", Some(2_000.0)),
         ];
         assert_eq!(found, expected);
     }

@@ -5,7 +5,7 @@ use crate::{LONGEST_BREAK, read_time};
 
 /// What one voice says.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Line {
+pub struct DialogueLine {
     pub text: String,
     /// A voice; that of the script unless given.
     pub voice: Option<String>,
@@ -30,7 +30,7 @@ pub struct LineFault {
 ///
 /// # Errors
 /// The first line without text, or whose gap is no time.
-pub fn dialogue(lines: &[Line], language: Option<&str>) -> Result<String, LineFault> {
+pub fn dialogue(lines: &[DialogueLine], language: Option<&str>) -> Result<String, LineFault> {
     let attribute = |text: &str| {
         let mut escaped = String::new();
         escape(text, &mut escaped);
@@ -90,7 +90,7 @@ mod tests {
 
     #[test]
     fn lines_become_a_script_that_is_sound() {
-        let line = |text: &str, voice: Option<&str>, gap: Option<&str>| Line {
+        let line = |text: &str, voice: Option<&str>, gap: Option<&str>| DialogueLine {
             text: text.into(),
             voice: voice.map(str::to_owned),
             language: None,
@@ -102,7 +102,8 @@ mod tests {
         let script = crate::read_ssml(&document).expect("sound");
         assert_eq!(script.plain_text(), "All aboard & welcome. Thank you.");
         assert_eq!(script.language.as_deref(), Some("en-GB"));
-        let line_in = |voice: Option<&str>| Line { language: Some("pt-PT".into()), ..line("Bom dia.", voice, None) };
+        let line_in =
+            |voice: Option<&str>| DialogueLine { language: Some("pt-PT".into()), ..line("Bom dia.", voice, None) };
         let document = dialogue(&[line_in(Some("heron/pellin")), line_in(None)], Some("en-GB")).expect("a document");
         let script = crate::read_ssml(&document).expect("a voice and a language in one line");
         assert_eq!(
@@ -112,7 +113,7 @@ mod tests {
         assert_eq!(dialogue(&[line(" ", None, None)], None).expect_err("empty").at, 0);
         for gap in ["soon", "-200ms", "300", "--1s", "-6s"] {
             let first = if gap == "-6s" { vec![line("b", None, None)] } else { Vec::new() };
-            let lines: Vec<Line> = first.into_iter().chain([line("a", None, Some(gap))]).collect();
+            let lines: Vec<DialogueLine> = first.into_iter().chain([line("a", None, Some(gap))]).collect();
             assert!(dialogue(&lines, None).is_err(), "{gap}");
         }
         let document = dialogue(&[line("One.", None, None), line("Two.", None, Some("-200ms"))], None).expect("lines");

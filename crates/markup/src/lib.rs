@@ -27,10 +27,10 @@ mod text;
 pub const LONGEST_BREAK: f64 = 600_000.0;
 pub const LONGEST_SILENCE: f64 = 3_600_000.0;
 
-pub use address::{Kind as ReferenceKind, Reference};
+pub use address::{Reference, ReferenceKind};
 pub use cut::{Room, pack, sentences};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
-pub use dialogue::{Line, LineFault, dialogue};
+pub use dialogue::{DialogueLine, LineFault, dialogue};
 pub use encoding::{EncodingError, decode_text};
 pub use fidelity::{Fidelity, Outcome};
 pub use language::{Detected, by_paragraph, detect, evident};
@@ -39,5 +39,5 @@ pub use lower::{Atom, Choices, Lowered, Manner, MarkAt, Opening, Piece, Policy, 
 pub use place::MarkupError;
 pub use reader::values::time as read_time;
 pub use reader::{read_pls, read_ssml};
-pub use script::{Element, Kind, Script, Tag};
+pub use script::{Element, Script, SourceKind, Tag};
 pub use text::{looks_like_markup, read_text};

@@ -193,7 +193,7 @@ impl Item {
 
 /// What the source was taken for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum SourceKind {
     /// Text, to the character.
     Text,
     /// SSML, where white space is layout.
@@ -211,7 +211,7 @@ pub struct Script<'s> {
     pub(crate) attributes: Vec<(&'static str, Span)>,
     /// Values that are not as in the source.
     pub(crate) spelt: String,
-    pub(crate) kind: Kind,
+    pub(crate) kind: SourceKind,
     /// The language that the document names for itself.
     pub language: Option<String>,
     /// What is odd about the source and no fault.
@@ -236,7 +236,7 @@ impl Script<'_> {
     }
 
     /// What the source was taken for.
-    pub fn kind(&self) -> Kind {
+    pub fn kind(&self) -> SourceKind {
         self.kind
     }
 

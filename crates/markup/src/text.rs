@@ -1,6 +1,6 @@
 //! Plain text to a script.
 
-use crate::script::{Item, Kind, Script, Span};
+use crate::script::{Item, Script, SourceKind, Span};
 use crate::{MarkupError, read_ssml};
 
 /// Reads plain text as one script. It is kept as it is, to the character;
@@ -30,7 +30,7 @@ pub fn read_text(text: &str) -> Result<Script<'_>, MarkupError> {
         elements: Vec::new(),
         attributes: Vec::new(),
         spelt: String::new(),
-        kind: Kind::Text,
+        kind: SourceKind::Text,
         language: None,
         notes,
     })

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
-use dispatcher_documents::{Document, DocumentError, Kind};
+use dispatcher_documents::{Document, DocumentError, DocumentKind};
 use dispatcher_engines::AudioSource;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::{Child, Command};
@@ -68,7 +68,7 @@ impl DocumentReader {
     /// # Errors
     /// 413 or 415 where the document cannot be read within the limits, 429
     /// where too many wait.
-    pub(crate) async fn read(&self, source: &AudioSource, kind: Kind) -> Result<Document, Problem> {
+    pub(crate) async fn read(&self, source: &AudioSource, kind: DocumentKind) -> Result<Document, Problem> {
         let waiting = WaitingDocument(self.waiting.clone());
         if waiting.0.fetch_add(1, Ordering::SeqCst) >= AT_ONCE + MOST_WAITING {
             let problem = Problem::new(ProblemKind::Crowded, "too many documents wait to be read");
@@ -81,7 +81,7 @@ impl DocumentReader {
         read.unwrap_or_else(|_| Err(over_limits()))
     }
 
-    async fn run(&self, source: &AudioSource, kind: Kind) -> Result<Document, Problem> {
+    async fn run(&self, source: &AudioSource, kind: DocumentKind) -> Result<Document, Problem> {
         let failed =
             |error: std::io::Error| Problem::new(ProblemKind::Internal, format!("the document reader: {error}"));
         let mut child = self.start(source, kind).await.map_err(failed)?;
@@ -114,7 +114,7 @@ impl DocumentReader {
         }
     }
 
-    async fn start(&self, source: &AudioSource, kind: Kind) -> std::io::Result<Child> {
+    async fn start(&self, source: &AudioSource, kind: DocumentKind) -> std::io::Result<Child> {
         let stdin = match source {
             AudioSource::Memory(_) => Stdio::piped(),
             AudioSource::File(path) => Stdio::from(tokio::fs::File::open(&***path).await?.into_std().await),
@@ -165,7 +165,7 @@ pub fn read_document_main() -> Option<std::process::ExitCode> {
     if arguments.next()? != WORD {
         return None;
     }
-    let kind = Kind::of(arguments.next().as_deref(), None)?;
+    let kind = DocumentKind::of(arguments.next().as_deref(), None)?;
     let work = move || {
         let mut bytes = Vec::new();
         std::io::stdin().take(LARGEST + 1).read_to_end(&mut bytes)?;

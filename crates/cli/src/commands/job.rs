@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use dispatcher_documents::Kind;
+use dispatcher_documents::DocumentKind;
 use futures::StreamExt as _;
 use indicatif::{ProgressBar, ProgressStyle};
 use reqwest::Method;
@@ -104,7 +104,7 @@ fn document_type(path: &Path) -> Result<&'static str, CliError> {
     if name.to_ascii_lowercase().ends_with(".ssml") {
         return Ok("application/ssml+xml");
     }
-    Kind::of(None, Some(name)).map(Kind::media_type).ok_or_else(|| {
+    DocumentKind::of(None, Some(name)).map(DocumentKind::media_type).ok_or_else(|| {
         let kinds = ".txt, .md, .ssml, .html, .epub or .pdf, or a recording";
         CliError::Usage(format!("'{name}' is no document by its name; give {kinds}"))
     })

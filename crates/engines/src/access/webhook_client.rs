@@ -42,7 +42,7 @@ impl WebhookClient {
         Ok(pem::encode(&pem::Pem::new("PRIVATE KEY", made.as_ref())).into())
     }
 
-    /// A herald with a key in PEM.
+    /// A client with a key in PEM.
     ///
     /// # Errors
     /// When it is no key of Ed25519.

@@ -1,4 +1,4 @@
-//! Compose: a score of several parts becomes one utterance. Parts are called
+//! Compose: a render plan of several segments becomes one utterance. They are called
 //! in order, the next one while the present one sounds, and joined with what
 //! lies between them.
 
@@ -60,7 +60,7 @@ struct Calling<'r> {
     called: Option<Result<Called, EngineError>>,
 }
 
-/// A candidate that performs its score.
+/// A candidate that performs its render plan.
 struct Performance<'r> {
     run: &'r Run,
     planned: &'r PlannedCall,
@@ -80,7 +80,7 @@ struct Performance<'r> {
 }
 
 impl Run {
-    /// Performs a candidate's score.
+    /// Performs a candidate's render plan.
     ///
     /// # Errors
     /// When the records cannot be written, and the caller has no audio yet.
@@ -118,13 +118,13 @@ impl Run {
 }
 
 impl<'r> Performance<'r> {
-    fn parts(&self) -> &'r [Segment] {
-        &self.planned.render_plan.parts
+    fn segments(&self) -> &'r [Segment] {
+        &self.planned.render_plan.segments
     }
 
     async fn play(&mut self) -> Result<(), PerformanceStop> {
         self.calling = self.call(0).await?;
-        for (index, part) in self.parts().iter().enumerate() {
+        for (index, segment) in self.segments().iter().enumerate() {
             if index > 0 {
                 self.calling = match self.ahead.take() {
                     Some(ahead) => Some(ahead),
@@ -140,8 +140,8 @@ impl<'r> Performance<'r> {
                 self.look_ahead(index + 1).await?;
             }
             self.rest(self.planned.render_plan.gap(index)).await?;
-            self.silence(part.piece.silence, &part.piece.marks).await?;
-            self.part(index, part).await?;
+            self.silence(segment.piece.silence, &segment.piece.marks).await?;
+            self.segment(index, segment).await?;
         }
         self.silence(self.planned.render_plan.silence, &self.planned.render_plan.marks).await?;
         let rest = self.joiner.run(Joiner::finish).await.map_err(|error| self.broken(error))?;
@@ -169,47 +169,47 @@ impl<'r> Performance<'r> {
 
     /// Begins the call of a part; its intent is written first.
     async fn call(&mut self, index: usize) -> Result<Option<SegmentSource<'r>>, PerformanceStop> {
-        let Some(part) = self.parts().get(index) else { return Ok(None) };
-        if part.sound.is_some() {
+        let Some(segment) = self.segments().get(index) else { return Ok(None) };
+        if segment.sound.is_some() {
             return Ok(Some(SegmentSource::Given));
         }
         if let Some(piece_store) = &self.run.piece_store {
-            if let Some(stored) = piece_store.stored(index, &fingerprint::of_part(self.planned, part)) {
+            if let Some(stored) = piece_store.stored(index, &fingerprint::of_segment(self.planned, segment)) {
                 return Ok(Some(SegmentSource::StoredPiece(stored.clone())));
             }
             if piece_store.pause.is_cancelled() {
                 return Ok(None);
             }
         }
-        let call = self.call_with(part.speaker(self.planned), part, part.call.clone()).await?;
+        let call = self.call_with(segment.speaker(self.planned), segment, segment.call.clone()).await?;
         Ok(Some(SegmentSource::Call(call)))
     }
 
     async fn call_with(
         &mut self,
         speaker: &'r PlannedCall,
-        part: &Segment,
+        segment: &Segment,
         call: dispatcher_engines::Speak,
     ) -> Result<Calling<'r>, PerformanceStop> {
         let record = &self.run.record;
-        let estimate = speaker.candidate.tariff().cost(part.usage, speaker.candidate.model.as_deref());
-        let estimate = estimate.unwrap_or(part.estimate);
-        let attempt = record.begin(speaker, part.usage, estimate).await.map_err(PerformanceStop::Records)?;
+        let estimate = speaker.candidate.tariff().cost(segment.usage, speaker.candidate.model.as_deref());
+        let estimate = estimate.unwrap_or(segment.estimate);
+        let attempt = record.begin(speaker, segment.usage, estimate).await.map_err(PerformanceStop::Records)?;
         let call = record.gateway().open_call(speaker, record, call).boxed();
         Ok(Calling { attempt, call, called: None })
     }
 
     /// One part, to its end; by another candidate where its own fails before
     /// it has sounded.
-    async fn part(&mut self, index: usize, part: &'r Segment) -> Result<(), PerformanceStop> {
-        if part.sound.is_some() {
-            return self.insert(index, part).await;
+    async fn segment(&mut self, index: usize, segment: &'r Segment) -> Result<(), PerformanceStop> {
+        if segment.sound.is_some() {
+            return self.insert(index, segment).await;
         }
-        let own = part.speaker(self.planned);
+        let own = segment.speaker(self.planned);
         let mut speaker = own;
         let mut others = self.run.plan.iter().filter(|other| other.voice_id() != own.voice_id());
         loop {
-            match self.sound(speaker, index, part).await {
+            match self.sound(speaker, index, segment).await {
                 Ok(()) => return Ok(()),
                 Err((PerformanceStop::Failed(failed), false)) if index > 0 => {
                     let next = others.next();
@@ -217,7 +217,8 @@ impl<'r> Performance<'r> {
                     self.close(|attempt| attempt.failed(&failed, None)).await?;
                     self.failures.push(failed);
                     speaker = next;
-                    self.calling = Some(SegmentSource::Call(self.call_with(next, part, part.call_of(next)).await?));
+                    self.calling =
+                        Some(SegmentSource::Call(self.call_with(next, segment, segment.call_of(next)).await?));
                 }
                 Err((stop, _)) => return Err(stop),
             }
@@ -225,7 +226,7 @@ impl<'r> Performance<'r> {
     }
 
     /// How a part joins its neighbours; `speaker` is its engine, or nobody.
-    fn joint(&mut self, index: usize, part: &Segment, effects: Effects, speaker: Option<&str>) -> Joint {
+    fn joint(&mut self, index: usize, segment: &Segment, effects: Effects, speaker: Option<&str>) -> Joint {
         let speaker = speaker.map(|engine| match self.heard.iter().position(|heard| heard == engine) {
             Some(known) => known,
             None => {
@@ -233,20 +234,20 @@ impl<'r> Performance<'r> {
                 self.heard.len() - 1
             }
         });
-        let behind = self.parts().get(index + 1).map_or(0.0, |part| part.piece.overlap);
-        let (overlap, hold) = (part.piece.overlap / 1_000.0, behind / 1_000.0);
-        Joint { effects, overlap, hold, speaker, asked: part.piece.treatment.volume, any_length: false }
+        let behind = self.segments().get(index + 1).map_or(0.0, |segment| segment.piece.overlap);
+        let (overlap, hold) = (segment.piece.overlap / 1_000.0, behind / 1_000.0);
+        Joint { effects, overlap, hold, speaker, asked: segment.piece.treatment.volume, any_length: false }
     }
 
     /// A sound of the script's own.
-    async fn insert(&mut self, index: usize, part: &'r Segment) -> Result<(), PerformanceStop> {
-        let wish = part.piece.sound.clone().zip(part.sound.clone());
+    async fn insert(&mut self, index: usize, segment: &'r Segment) -> Result<(), PerformanceStop> {
+        let wish = segment.piece.sound.clone().zip(segment.sound.clone());
         let gateway = self.run.record.gateway();
         let made = gateway.codec_work(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
         let made = made.await.map_err(PerformanceStop::Records)?;
         let before = self.seconds();
         if let Some(insert) = made.map_err(|error| self.broken(error.into()))?.flatten() {
-            let (format, joint) = (insert.format, self.joint(index, part, insert.effects, None));
+            let (format, joint) = (insert.format, self.joint(index, segment, insert.effects, None));
             let begun = self.joiner.run(move |joiner| joiner.begin(format, joint)).await;
             begun.map_err(|error| self.broken(error))?;
             let mut insert = Offload::new(insert, gateway.inner.codecs.clone());
@@ -264,8 +265,13 @@ impl<'r> Performance<'r> {
             return Ok(());
         };
         let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
-        let row =
-            piece_store.row(index, &fingerprint::of_part(self.planned, part), "", self.run.record.id(), milliseconds);
+        let row = piece_store.row(
+            index,
+            &fingerprint::of_segment(self.planned, segment),
+            "",
+            self.run.record.id(),
+            milliseconds,
+        );
         self.write_last().await.map_err(PerformanceStop::Records)?;
         self.run.record.write_piece(None, row).await.map_err(PerformanceStop::Records)?;
         piece_store.tell();
@@ -294,7 +300,7 @@ impl<'r> Performance<'r> {
     async fn close_part(
         &mut self,
         index: usize,
-        part: &Segment,
+        segment: &Segment,
         engine: &str,
         charged: Usage,
         first: SinceAttempt,
@@ -303,7 +309,7 @@ impl<'r> Performance<'r> {
         let Some(piece_store) = &self.run.piece_store else { return self.close(delivered).await };
         let row = piece_store.row(
             index,
-            &fingerprint::of_part(self.planned, part),
+            &fingerprint::of_segment(self.planned, segment),
             engine,
             self.run.record.id(),
             charged.milliseconds,
@@ -326,7 +332,7 @@ impl<'r> Performance<'r> {
         &mut self,
         speaker: &'r PlannedCall,
         index: usize,
-        part: &'r Segment,
+        segment: &'r Segment,
     ) -> Result<(), (PerformanceStop, bool)> {
         let failed = |error: EngineError| PerformanceStop::Failed(FailedAttempt::of(speaker, error));
         let called = self.called().await.map_err(|stop| (stop, false))?;
@@ -344,7 +350,8 @@ impl<'r> Performance<'r> {
             // A piece of a job is taken whole before it sounds, so that it
             // can fall back and is never called for twice.
             (None, Some(piece_store)) => {
-                let meta = StoredPiece::of(self.planned, speaker, index, fingerprint::of_part(self.planned, part));
+                let meta =
+                    StoredPiece::of(self.planned, speaker, index, fingerprint::of_segment(self.planned, segment));
                 let safe = self.commit(piece_store, meta, &mut stream, &words).await;
                 stream = safe.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             }
@@ -352,8 +359,8 @@ impl<'r> Performance<'r> {
         }
         let before = self.seconds();
         let edges = self.planned.render_plan.edges(index);
-        let mut effects = Effects { edges, ..emulation(part.call.shaped.emulated) };
-        if let Some(milliseconds) = part.piece.treatment.duration {
+        let mut effects = Effects { edges, ..emulation(segment.call.shaped.emulated) };
+        if let Some(milliseconds) = segment.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             let decoded = held.clone();
             let length = self.run.record.gateway().codec_work(move || sounding(&decoded, format)).await;
@@ -364,7 +371,7 @@ impl<'r> Performance<'r> {
             }
             stream = Box::pin(futures::stream::once(async move { Ok(held) }));
         }
-        let joint = self.joint(index, part, effects, Some(&engine));
+        let joint = self.joint(index, segment, effects, Some(&engine));
         let before = before - joint.overlap.min(before);
         let begin = move |joiner: &mut Joiner| joiner.begin(format, joint);
         self.joiner.run(begin).await.map_err(|error| (failed(error.into()), false))?;
@@ -379,10 +386,10 @@ impl<'r> Performance<'r> {
         let rest = self.joiner.run(Joiner::end).await.map_err(|error| (failed(error.into()), given))?;
         self.give(rest).await.map_err(|stop| (stop, true))?;
         self.keep_words(&words, before, effects.speed.unwrap_or(1.0));
-        self.keep_cue(before, part);
+        self.keep_cue(before, segment);
         let milliseconds = ((self.seconds() - before).max(0.0) * 1_000.0) as u64;
-        let charged = Usage { milliseconds, ..part.usage };
-        self.close_part(index, part, &engine, charged, first).await.map_err(|stop| (stop, true))
+        let charged = Usage { milliseconds, ..segment.usage };
+        self.close_part(index, segment, &engine, charged, first).await.map_err(|stop| (stop, true))
     }
 
     /// A piece of a job, written to its file whole; gives what is in the file.
@@ -490,8 +497,8 @@ impl<'r> Performance<'r> {
         self.words.lock().unwrap_or_else(PoisonError::into_inner).extend(moved);
     }
 
-    fn keep_cue(&self, start: f64, part: &Segment) {
-        let cue = Cue { start, end: self.seconds(), text: part.piece.plain() };
+    fn keep_cue(&self, start: f64, segment: &Segment) {
+        let cue = Cue { start, end: self.seconds(), text: segment.piece.plain() };
         self.run.cues.lock().unwrap_or_else(PoisonError::into_inner).push(cue);
     }
 

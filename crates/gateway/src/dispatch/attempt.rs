@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Format, Options, Tags};
 use dispatcher_core::{Cause, Emulation, Usage};
-use dispatcher_engines::{AudioStream, EngineError, Speak, Spoken, Words};
+use dispatcher_engines::{AudioStream, EngineError, Speak, SpokenAudio, Words};
 use dispatcher_vault::Parts;
 use futures::StreamExt as _;
 
@@ -176,7 +176,7 @@ impl Gateway {
                 again(permit, || planned.engine.speak(call.clone(), parts)).await
             }
         });
-        let Spoken { audio, words } = called.await?;
+        let SpokenAudio { audio, words } = called.await?;
         let stream = patient(audio, planned.candidate.whole_deadline(usage_of(&call.text)));
         Ok(Called { stream, words, begun, _permit: permit })
     }

@@ -107,16 +107,16 @@ fn of(identity: &impl Serialize) -> String {
 }
 
 /// Equal for equal calls: who speaks, with whom it is cast, and all that is sent.
-pub(crate) fn of_part(lead: &PlannedCall, part: &Segment) -> String {
-    let call = &part.call;
+pub(crate) fn of_segment(lead: &PlannedCall, segment: &Segment) -> String {
+    let call = &segment.call;
     of(&PartIdentity {
         version: VERSION,
-        voices: [lead.voice_id().unwrap_or_default(), part.speaker(lead).voice_id().unwrap_or_default()],
+        voices: [lead.voice_id().unwrap_or_default(), segment.speaker(lead).voice_id().unwrap_or_default()],
         model: call.model.as_deref(),
         language: call.language.as_deref(),
         text: &call.text,
         markup: call.markup.as_deref(),
-        sound: part.sound.as_ref().map(|sound| (sound.content.as_str(), part.piece.sound.as_deref())),
+        sound: segment.sound.as_ref().map(|sound| (sound.content.as_str(), segment.piece.sound.as_deref())),
         format: call.format.format.into(),
         shaped: (&call.shaped).into(),
     })

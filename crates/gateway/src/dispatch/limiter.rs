@@ -24,7 +24,7 @@ const AGAIN: u32 = 3;
 const SOON: Duration = Duration::from_millis(100);
 /// An engine that wants to be left alone for longer is left to the next leg.
 const LONGEST: Duration = Duration::from_secs(2);
-/// By so much who was refused goes ahead of those who wait at the gate.
+/// A call that the engine refused goes ahead of waiting calls by this much.
 const AHEAD: Duration = Duration::from_millis(30);
 
 /// Calls of one app that may wait for an engine, and of all apps.
@@ -33,11 +33,11 @@ const WAITING: usize = 200;
 /// A call that would wait longer is refused at once.
 const LONGEST_TURN: Duration = Duration::from_secs(20);
 
-/// The gates of all engines that have limits, by name.
+/// The limiters of all engines that have limits, by name.
 #[derive(Default)]
 pub(crate) struct Limiters(Mutex<HashMap<String, Arc<Limiter>>>);
 
-/// The gate before one engine.
+/// The limiter of one engine.
 pub(crate) struct Limiter {
     pace: Pace,
     state: Mutex<LimiterState>,
@@ -65,7 +65,7 @@ struct LimiterState {
     usual: Option<Duration>,
     interactive: Queue,
     jobs: Queue,
-    /// A timer is set that opens the gate again.
+    /// A timer is set that admits calls again.
     timer: bool,
 }
 
@@ -82,8 +82,8 @@ struct Queue {
 pub(crate) struct Permit(Option<Arc<Limiter>>, Priority, Instant);
 
 impl Limiters {
-    /// The gate before an engine; nothing where it has no limits. A changed
-    /// sheet changes the gate.
+    /// The limiter of an engine; nothing where it has no limits. A changed
+    /// sheet changes the limiter.
     pub(crate) fn of(&self, engine: &str, pace: &Pace) -> Option<Arc<Limiter>> {
         if *pace == Pace::default() {
             return None;
@@ -161,7 +161,7 @@ impl Limiter {
         let (turn, mine) = oneshot::channel();
         self.lock().lane(priority).push(app, turn);
         self.admit_ready();
-        // The gate outlives those who wait at it, so that a turn always comes.
+        // The limiter outlives the calls that wait in it, so that a turn always comes.
         mine.await.unwrap_or(Permit(None, priority, Instant::now()))
     }
 

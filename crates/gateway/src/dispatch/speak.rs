@@ -160,7 +160,7 @@ impl Gateway {
         self.speak_for(caller, request, None).await
     }
 
-    /// The same, for a track of a job where there is a keeper: pieces that it
+    /// The same, for a track of a job where there is a piece store: pieces that it
     /// has are not called for again.
     pub(crate) async fn speak_for(
         &self,

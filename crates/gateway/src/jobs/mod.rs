@@ -234,7 +234,7 @@ impl Gateway {
                 .unhurried(length, || plan_synthesis(&registry, caller, request, &wish, &script, &resources))
                 .await?;
             let Some(head) = plan.first() else { continue };
-            forecast.pieces += head.render_plan.parts.len() as u64;
+            forecast.pieces += head.render_plan.segments.len() as u64;
             forecast.add(head.estimate)?;
         }
         Ok(forecast)

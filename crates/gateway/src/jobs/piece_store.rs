@@ -33,9 +33,9 @@ const CHUNK: usize = 64 << 10;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) struct StoredPiece {
     piece: usize,
-    /// As [`crate::dispatch::fingerprint::of_part`].
+    /// As [`crate::dispatch::fingerprint::of_segment`].
     fingerprint: String,
-    /// The candidate whose score it is a part of, as `engine/voice`.
+    /// The candidate whose render plan it belongs to, as `engine/voice`.
     lead: String,
     /// Who made it.
     pub(crate) engine: String,

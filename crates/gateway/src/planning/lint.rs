@@ -69,7 +69,7 @@ pub fn lint(
                 engine: sheet.name.clone(),
                 voice: id,
                 speaks: speaking.is_some(),
-                calls: planned.render_plan.parts.iter().filter(|part| part.sound.is_none()).count(),
+                calls: planned.render_plan.segments.iter().filter(|segment| segment.sound.is_none()).count(),
                 fidelity: planned.fidelity(),
                 worst: planned.worst(),
             })

@@ -164,7 +164,7 @@ pub(crate) fn shaped_by(candidate: &Candidate, request: &SynthesisRequest, wishe
     }
 }
 
-/// A candidate without its score.
+/// A candidate without its render plan.
 pub(crate) fn plan_one(
     registry: &Registry,
     candidate: Candidate,

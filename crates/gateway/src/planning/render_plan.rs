@@ -1,4 +1,4 @@
-//! The score of a candidate: the script as its engine, other voices and our
+//! The render plan of a candidate: the script as its engine, other voices and our
 //! own audio code will perform it, part by part.
 
 use std::cell::RefCell;
@@ -22,7 +22,7 @@ const SENTENCE_GAP: f64 = 250.0;
 /// A script as one candidate performs it.
 #[derive(Clone, Default)]
 pub struct RenderPlan {
-    pub(crate) parts: Vec<Segment>,
+    pub(crate) segments: Vec<Segment>,
     /// Milliseconds of silence behind the last part.
     pub(crate) silence: f64,
     /// Marks behind the last part.
@@ -62,17 +62,17 @@ impl RenderPlan {
     /// parts all of it goes, since engines differ in it; what lies there is
     /// the break that is asked for, or [`RenderPlan::gap`].
     pub(crate) fn edges(&self, index: usize) -> (Edge, Edge) {
-        let own = self.parts.get(index).map_or(0.0, |part| part.piece.silence);
+        let own = self.segments.get(index).map_or(0.0, |segment| segment.piece.silence);
         let start = if index > 0 || own > 0.0 { Edge::Close } else { Edge::Keep };
-        let end = if index + 1 < self.parts.len() || self.silence > 0.0 { Edge::Close } else { Edge::Keep };
+        let end = if index + 1 < self.segments.len() || self.silence > 0.0 { Edge::Close } else { Edge::Keep };
         (start, end)
     }
 
     /// Milliseconds between a part and the one before it where no break is
     /// asked for.
     pub(crate) fn gap(&self, index: usize) -> f64 {
-        let before = index.checked_sub(1).and_then(|before| self.parts.get(before));
-        match (before, self.parts.get(index)) {
+        let before = index.checked_sub(1).and_then(|before| self.segments.get(before));
+        match (before, self.segments.get(index)) {
             (Some(_), Some(own)) if own.piece.overlap > 0.0 => 0.0,
             (Some(before), Some(own)) if own.piece.silence == 0.0 => {
                 if ends_sentence(&before.piece) {
@@ -87,17 +87,17 @@ impl RenderPlan {
 
     /// The call of a script that is one call, its sound as the engine makes it.
     pub(crate) fn single(&self) -> Option<&Segment> {
-        match self.parts.as_slice() {
-            [part]
-                if part.cast.is_none()
-                    && part.sound.is_none()
-                    && part.piece.silence == 0.0
+        match self.segments.as_slice() {
+            [segment]
+                if segment.cast.is_none()
+                    && segment.sound.is_none()
+                    && segment.piece.silence == 0.0
                     && self.silence == 0.0
-                    && part.piece.marks.is_empty()
+                    && segment.piece.marks.is_empty()
                     && self.marks.is_empty()
-                    && part.piece.treatment.duration.is_none() =>
+                    && segment.piece.treatment.duration.is_none() =>
             {
-                Some(part)
+                Some(segment)
             }
             _ => None,
         }
@@ -112,16 +112,16 @@ fn unsummed(error: MoneyError) -> GatewayError {
     }
 }
 
-/// What lexicons and sounds make of a score, beyond its document.
-fn mark_of(parts: &[Segment], looked_up: usize) -> String {
-    if looked_up == 0 && parts.iter().all(|part| part.sound.is_none()) {
+/// What lexicons and sounds add to a render plan, beyond its document.
+fn mark_of(segments: &[Segment], looked_up: usize) -> String {
+    if looked_up == 0 && segments.iter().all(|segment| segment.sound.is_none()) {
         return String::new();
     }
-    let told = |part: &Segment| match &part.sound {
-        Some(sound) => serde_json::json!([part.piece.sound, sound.content]).to_string(),
-        None => part.piece.body_text(true),
+    let told = |segment: &Segment| match &segment.sound {
+        Some(sound) => serde_json::json!([segment.piece.sound, sound.content]).to_string(),
+        None => segment.piece.body_text(true),
     };
-    dispatcher_vault::hash_bytes(parts.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
+    dispatcher_vault::hash_bytes(segments.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
 }
 
 fn ends_sentence(piece: &Piece) -> bool {
@@ -188,7 +188,7 @@ impl Cast<'_> {
 }
 
 impl Casting<'_> {
-    /// A candidate with its score, what it uses and what it costs.
+    /// A candidate with its render plan, what it uses and what it costs.
     ///
     /// # Errors
     /// When something of the script is lost and may not be, or when a piece
@@ -205,34 +205,34 @@ impl Casting<'_> {
             let lost = lowered.fidelity.iter().filter(lost).cloned().collect();
             return Err(GatewayError::Unsupported(lost));
         }
-        let mut parts = Vec::new();
+        let mut segments = Vec::new();
         for piece in &lowered.pieces {
-            if lowered.pieces.len().max(parts.len()) > MOST_PARTS {
-                let given = lowered.pieces.len().max(parts.len());
+            if lowered.pieces.len().max(segments.len()) > MOST_PARTS {
+                let given = lowered.pieces.len().max(segments.len());
                 return Err(GatewayError::TooManyParts { given, limit: MOST_PARTS });
             }
-            self.cast(&planned, piece, &mut parts)?;
+            self.cast(&planned, piece, &mut segments)?;
         }
         let mut usage = Usage::default();
         let mut estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);
-        for part in &parts {
-            usage.characters += part.usage.characters;
-            usage.bytes += part.usage.bytes;
-            usage.milliseconds += part.usage.milliseconds;
-            estimate = estimate.plus(part.estimate).map_err(unsummed)?;
+        for segment in &segments {
+            usage.characters += segment.usage.characters;
+            usage.bytes += segment.usage.bytes;
+            usage.milliseconds += segment.usage.milliseconds;
+            estimate = estimate.plus(segment.estimate).map_err(unsummed)?;
         }
-        let mark = mark_of(&parts, lowered.looked_up);
+        let mark = mark_of(&segments, lowered.looked_up);
         let render_plan =
-            RenderPlan { parts, silence: lowered.silence, marks: lowered.marks, fidelity: lowered.fidelity, mark };
+            RenderPlan { segments, silence: lowered.silence, marks: lowered.marks, fidelity: lowered.fidelity, mark };
         Ok(PlannedCall { usage, estimate, render_plan: Arc::new(render_plan), ..planned })
     }
 
     /// The parts that a piece becomes with who speaks it.
-    fn cast(&self, planned: &PlannedCall, piece: &Piece, parts: &mut Vec<Segment>) -> Result<(), GatewayError> {
+    fn cast(&self, planned: &PlannedCall, piece: &Piece, segments: &mut Vec<Segment>) -> Result<(), GatewayError> {
         if let Some(sound) = piece.sound.as_ref().and_then(|sound| self.resources.sound(&sound.src)) {
             let estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);
             let (call, usage) = (planned.call("", None), Usage::default());
-            parts.push(Segment { piece: piece.clone(), cast: None, sound: Some(sound), call, usage, estimate });
+            segments.push(Segment { piece: piece.clone(), cast: None, sound: Some(sound), call, usage, estimate });
             return Ok(());
         }
         let own = planned.voice_id();
@@ -245,7 +245,7 @@ impl Casting<'_> {
         let fitting = |piece: &Piece| self.call(planned, speaker, piece, markup);
         let mut packed = vec![piece.clone()];
         for room in rooms(speaker, &fitting(piece)) {
-            let soon = parts.is_empty();
+            let soon = segments.is_empty();
             packed =
                 packed.iter().enumerate().flat_map(|(at, piece)| pack(piece, room, markup, soon && at == 0)).collect();
         }
@@ -256,7 +256,7 @@ impl Casting<'_> {
             }
             let usage = usage_of(&call.text);
             let estimate = speaker.candidate.tariff().cost(usage, speaker.candidate.model.as_deref())?;
-            parts.push(Segment { piece, cast: cast.clone(), sound: None, call, usage, estimate });
+            segments.push(Segment { piece, cast: cast.clone(), sound: None, call, usage, estimate });
         }
         Ok(())
     }

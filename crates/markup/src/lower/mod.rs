@@ -15,7 +15,7 @@ mod words;
 use std::sync::Arc;
 
 use crate::dialect::Dialect;
-use crate::script::{Element, Kind, Script, Tag, WalkStep};
+use crate::script::{Element, Script, SourceKind, Tag, WalkStep};
 use crate::{Fidelity, Lexicon, Outcome};
 use token::Word;
 use words::InUse;
@@ -251,7 +251,7 @@ impl<'s> Lowering<'s> {
 
     /// Text, its white space laid out as the kind of script asks.
     fn write(&mut self, text: &str) {
-        if self.script.kind == Kind::Text {
+        if self.script.kind == SourceKind::Text {
             return self.push(text);
         }
         let trimmed = text.trim_ascii_start();
@@ -272,7 +272,7 @@ impl<'s> Lowering<'s> {
     }
 
     fn push(&mut self, text: &str) {
-        self.at_start = text.ends_with(|c: char| c.is_ascii_whitespace()) && self.script.kind == Kind::Markup;
+        self.at_start = text.ends_with(|c: char| c.is_ascii_whitespace()) && self.script.kind == SourceKind::Markup;
         self.written.push_str(text);
     }
 

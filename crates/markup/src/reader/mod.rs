@@ -20,7 +20,7 @@ use std::collections::HashSet;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 
 use crate::MarkupError;
-use crate::script::{Item, Kind, Record, Script, Span, Tag, number};
+use crate::script::{Item, Record, Script, SourceKind, Span, Tag, number};
 use emotion::Emotion;
 pub use pls::read_pls;
 use rules::Content;
@@ -494,7 +494,7 @@ impl<'s> Builder<'s> {
             elements: self.elements,
             attributes: self.attributes,
             spelt: self.spelt,
-            kind: Kind::Markup,
+            kind: SourceKind::Markup,
             language: self.language,
             notes: self.notes,
         };

@@ -1,6 +1,6 @@
 //! `POST /jobs`: a document of any length, spoken into one file or several.
 
-use dispatcher_documents::{Block, Document, Kind, Split};
+use dispatcher_documents::{Block, Document, DocumentKind, Split};
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{Gateway, GatewayError, JobWork, NewJob, TextInput, Track, Unsupported};
 use rocket::serde::json::Json;
@@ -189,7 +189,7 @@ async fn texts(
         let title = stem.unwrap_or_else(|| super::utterances::spoken_title(&text));
         return Ok(Read { title: title.clone(), texts: vec![(title, text)], warnings: Vec::new() });
     }
-    let kind = Kind::of(Some(media_type), name).ok_or_else(|| {
+    let kind = DocumentKind::of(Some(media_type), name).ok_or_else(|| {
         let detail = format!(
             "'{media_type}' is no document; send text/plain, text/markdown, application/ssml+xml, text/html, \
              application/epub+zip or application/pdf"

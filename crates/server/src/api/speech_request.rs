@@ -7,7 +7,7 @@ use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
 use dispatcher_core::{Criteria, Gender, Shaping, Style, Wanted, is_language_tag};
 use dispatcher_gateway::{Caller, Gateway, Presets, Registry, SynthesisRequest, TextInput, Unsupported};
 use dispatcher_markup::prosody::{self, ProsodyError};
-use dispatcher_markup::{Line, dialogue};
+use dispatcher_markup::{DialogueLine, dialogue};
 
 use super::SMALL_BODY;
 use crate::body::{RequestBody, read_small};
@@ -92,7 +92,7 @@ fn text_of(wish: &mut UtteranceRequest) -> Result<TextInput, Problem> {
             Err(Problem::at(ProblemKind::Invalid, "/lines", "there are no lines"))
         }
         (None, None, Some(lines)) => {
-            let lines: Vec<Line> = lines.into_iter().map(Line::from).collect();
+            let lines: Vec<DialogueLine> = lines.into_iter().map(DialogueLine::from).collect();
             let language = wish.language.as_deref().filter(|tag| *tag != "auto");
             let made = dialogue(&lines, language);
             made.map(TextInput::Made)

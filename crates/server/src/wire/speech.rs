@@ -75,10 +75,10 @@ pub(crate) struct LineWish {
     pub(crate) gap: Option<String>,
 }
 
-impl From<LineWish> for dispatcher_markup::Line {
+impl From<LineWish> for dispatcher_markup::DialogueLine {
     fn from(wish: LineWish) -> Self {
         let LineWish { text, voice, language, gap } = wish;
-        dispatcher_markup::Line { text, voice, language, gap }
+        dispatcher_markup::DialogueLine { text, voice, language, gap }
     }
 }
 

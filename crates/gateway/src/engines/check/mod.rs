@@ -247,7 +247,7 @@ impl Checking<'_> {
 }
 
 /// All that an engine says.
-async fn read(spoken: Result<dispatcher_engines::Spoken, EngineError>) -> Result<Vec<u8>, EngineError> {
+async fn read(spoken: Result<dispatcher_engines::SpokenAudio, EngineError>) -> Result<Vec<u8>, EngineError> {
     let mut audio = Vec::new();
     let mut stream = spoken?.audio;
     while let Some(piece) = stream.next().await {
