@@ -1,4 +1,4 @@
-//! The authorisation table, and the guard that keeps to it.
+//! Who a caller is, and the guard that keeps to what `routes.rs` says of a call.
 
 use dispatcher_gateway::{Caller, Gateway, now_micros};
 use dispatcher_vault::hash_key;
@@ -6,11 +6,12 @@ use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
 use crate::drain::Drain;
-use crate::launch::PublicUrl;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
+use crate::public_url::PublicUrl;
+use crate::routes;
 
-/// Who may call a route.
+/// Who may use a call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Need {
     /// Anybody.
@@ -23,111 +24,6 @@ pub(crate) enum Need {
 
 /// The session's cookie.
 pub(crate) const COOKIE: &str = "dispatcher_session";
-
-/// Every route of the service. A route that is not here is refused, and a
-/// test compares the table with what is mounted.
-pub(crate) const TABLE: &[(Method, &str, Need)] = &[
-    (Method::Post, "/api/v1/utterances", Need::Key),
-    (Method::Post, "/api/v1/transcripts", Need::Key),
-    (Method::Post, "/api/v1/estimates", Need::Key),
-    (Method::Get, "/api/v1/jobs", Need::Key),
-    (Method::Post, "/api/v1/jobs", Need::Key),
-    (Method::Get, "/api/v1/webhook-key", Need::Key),
-    (Method::Post, "/api/v1/uploads", Need::Key),
-    (Method::Head, "/api/v1/uploads/<id>", Need::Key),
-    (Method::Patch, "/api/v1/uploads/<id>", Need::Key),
-    (Method::Delete, "/api/v1/uploads/<id>", Need::Key),
-    (Method::Get, "/api/v1/jobs/<id>", Need::Key),
-    (Method::Delete, "/api/v1/jobs/<id>", Need::Key),
-    (Method::Get, "/api/v1/jobs/<id>/events", Need::Key),
-    (Method::Post, "/api/v1/jobs/<id>/cancel", Need::Key),
-    (Method::Post, "/api/v1/jobs/<id>/resume", Need::Key),
-    (Method::Get, "/api/v1/jobs/<id>/files/<name>", Need::Key),
-    (Method::Get, "/api/v1/jobs/<id>/archive", Need::Key),
-    (Method::Get, "/api/v1/voices", Need::Key),
-    (Method::Get, "/api/v1/voices/<engine>/<voice>", Need::Key),
-    (Method::Get, "/api/v1/voices/<id>", Need::Key),
-    (Method::Get, "/api/v1/engines", Need::Key),
-    (Method::Get, "/api/v1/engines/<name>", Need::Key),
-    (Method::Put, "/api/v1/voices/<engine>/<voice>/favourite", Need::Operator),
-    (Method::Delete, "/api/v1/voices/<engine>/<voice>/favourite", Need::Operator),
-    (Method::Get, "/api/v1/voices/<engine>/<voice>/sample", Need::Key),
-    (Method::Post, "/api/v1/engines", Need::Operator),
-    (Method::Post, "/api/v1/engines/draft", Need::Operator),
-    (Method::Get, "/api/v1/engines/schema", Need::Key),
-    (Method::Delete, "/api/v1/engines/<name>", Need::Operator),
-    (Method::Get, "/api/v1/engines/<name>/sheet", Need::Operator),
-    (Method::Put, "/api/v1/engines/<name>/sheet", Need::Operator),
-    (Method::Get, "/api/v1/engines/<name>/catalogue", Need::Operator),
-    (Method::Post, "/api/v1/engines/<name>/catalogue", Need::Operator),
-    (Method::Post, "/api/v1/engines/<name>/check", Need::Operator),
-    (Method::Get, "/api/v1/routes", Need::Key),
-    (Method::Get, "/api/v1/routes/<name>", Need::Key),
-    (Method::Put, "/api/v1/routes/<name>", Need::Operator),
-    (Method::Delete, "/api/v1/routes/<name>", Need::Operator),
-    (Method::Get, "/api/v1/lexicons", Need::Key),
-    (Method::Get, "/api/v1/lexicons/<name>", Need::Key),
-    (Method::Get, "/api/v1/lexicons/<name>/versions", Need::Operator),
-    (Method::Put, "/api/v1/lexicons/<name>", Need::Operator),
-    (Method::Delete, "/api/v1/lexicons/<name>", Need::Operator),
-    (Method::Get, "/api/v1/clips", Need::Key),
-    (Method::Post, "/api/v1/clips", Need::Key),
-    (Method::Get, "/api/v1/clips/<id>", Need::Key),
-    (Method::Delete, "/api/v1/clips/<id>", Need::Key),
-    (Method::Get, "/api/v1/formats", Need::Key),
-    (Method::Get, "/api/v1/presets", Need::Key),
-    (Method::Get, "/api/v1/presets/<name>", Need::Key),
-    (Method::Put, "/api/v1/presets/<name>", Need::Operator),
-    (Method::Delete, "/api/v1/presets/<name>", Need::Operator),
-    (Method::Get, "/api/v1/prompt-sets", Need::Key),
-    (Method::Get, "/api/v1/prompt-sets/<name>", Need::Key),
-    (Method::Put, "/api/v1/prompt-sets/<name>", Need::Key),
-    (Method::Delete, "/api/v1/prompt-sets/<name>", Need::Key),
-    (Method::Post, "/api/v1/prompt-sets/<name>/make", Need::Key),
-    (Method::Put, "/api/v1/prompt-sets/<name>/prompts/<id>/approval", Need::Key),
-    (Method::Get, "/api/v1/prompt-sets/<name>/files/<file>", Need::Key),
-    (Method::Get, "/api/v1/prompt-sets/<name>/archive", Need::Key),
-    (Method::Get, "/api/v1/apps", Need::Operator),
-    (Method::Post, "/api/v1/apps", Need::Operator),
-    (Method::Get, "/api/v1/apps/<name>", Need::Operator),
-    (Method::Put, "/api/v1/apps/<name>", Need::Operator),
-    (Method::Get, "/api/v1/apps/<name>/keys", Need::Operator),
-    (Method::Post, "/api/v1/apps/<name>/keys", Need::Operator),
-    (Method::Delete, "/api/v1/apps/<name>/keys/<id>", Need::Operator),
-    (Method::Get, "/api/v1/credentials", Need::Operator),
-    (Method::Post, "/api/v1/credentials", Need::Operator),
-    (Method::Delete, "/api/v1/credentials/<name>", Need::Operator),
-    (Method::Post, "/api/v1/credentials/<name>/check", Need::Operator),
-    (Method::Post, "/api/v1/credentials/<name>/confirm", Need::Operator),
-    (Method::Post, "/api/v1/root-key", Need::Operator),
-    (Method::Get, "/api/v1/dispatches", Need::Key),
-    (Method::Get, "/api/v1/dispatches/<id>", Need::Key),
-    (Method::Get, "/api/v1/usage", Need::Key),
-    (Method::Get, "/api/v1/audit", Need::Operator),
-    (Method::Get, "/api/v1/people", Need::Operator),
-    (Method::Put, "/api/v1/people/<name>", Need::Operator),
-    (Method::Delete, "/api/v1/people/<name>", Need::Operator),
-    (Method::Post, "/api/v1/session", Need::Nothing),
-    (Method::Get, "/api/v1/session", Need::Nothing),
-    (Method::Delete, "/api/v1/session", Need::Operator),
-    (Method::Get, "/api/openapi.json", Need::Nothing),
-    (Method::Get, "/api/reference", Need::Nothing),
-    (Method::Get, "/problems", Need::Nothing),
-    (Method::Get, "/problems/<slug>", Need::Nothing),
-    (Method::Get, "/sign-in/<token>", Need::Nothing),
-    (Method::Get, "/health", Need::Nothing),
-    (Method::Get, "/metrics", Need::Nothing),
-    (Method::Get, "/", Need::Nothing),
-    (Method::Get, "/<path..>", Need::Nothing),
-    (Method::Get, "/api/v1/overview", Need::Operator),
-];
-
-/// The need of a route by method and pattern; the strictest where unknown.
-pub(crate) fn need(method: Method, pattern: &str) -> Need {
-    let path = |pattern: &str| pattern.split('?').next().unwrap_or_default().to_owned();
-    let row = TABLE.iter().find(|row| row.0 == method && path(row.1) == path(pattern));
-    row.map_or(Need::Operator, |row| row.2)
-}
 
 /// Whether the request at hand is an operator's.
 struct IsOperator(bool);
@@ -149,7 +45,7 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
         return Err(problem);
     }
     let pattern = request.route().map(|route| route.uri.as_str()).unwrap_or_default();
-    let need = need(request.method(), pattern);
+    let need = routes::need(request.method(), pattern);
     let caller = match request.headers().get_one("Authorization") {
         Some(field) => {
             let key = field.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
@@ -274,14 +170,6 @@ impl<'r> FromRequest<'r> for Allowed {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn what_is_not_in_the_table_is_for_operators() {
-        assert_eq!(need(Method::Get, "/api/v1/secrets"), Need::Operator);
-        assert_eq!(need(Method::Post, "/api/v1/utterances"), Need::Key);
-        assert_eq!(need(Method::Delete, "/api/v1/utterances"), Need::Operator);
-        assert_eq!(need(Method::Get, "/api/v1/usage?<other..>"), Need::Key);
-    }
 
     #[test]
     fn an_origin_is_compared_whole() {

@@ -5,13 +5,13 @@ use std::path::PathBuf;
 use rocket::http::{ContentType, Status};
 use rocket::response::Redirect;
 use rocket::response::content::RawHtml;
-use rocket::{Route, State, get, http::CookieJar, routes};
+use rocket::{State, get, http::CookieJar};
 use rust_embed::RustEmbed;
 
 use crate::access::OwnHost;
-use crate::launch::PublicUrl;
 use crate::problem::Problem;
 use crate::problem_kind::{KindFacts, ProblemKind};
+use crate::public_url::PublicUrl;
 use crate::sign_in::{SessionOwner, SignIn, begin_session};
 
 #[derive(RustEmbed)]
@@ -35,13 +35,13 @@ fn index() -> Result<File, Problem> {
 }
 
 #[get("/")]
-fn root() -> Result<File, Problem> {
+pub(crate) fn root() -> Result<File, Problem> {
     index()
 }
 
 /// Files by their path; every other path is a page of the console.
 #[get("/<path..>", rank = 20)]
-fn any(path: PathBuf) -> Result<File, Problem> {
+pub(crate) fn any(path: PathBuf) -> Result<File, Problem> {
     let path = path.to_string_lossy().into_owned();
     if path.starts_with("api/") || path == "api" {
         return Err(Problem::new(ProblemKind::NotFound, format!("there is no GET /{path}")));
@@ -54,7 +54,7 @@ fn any(path: PathBuf) -> Result<File, Problem> {
 
 /// A one-time link: signs in and goes to the console.
 #[get("/sign-in/<token>")]
-async fn link(
+pub(crate) async fn link(
     token: &str,
     sign_in: &State<SignIn>,
     gateway: &State<dispatcher_gateway::Gateway>,
@@ -84,7 +84,7 @@ fn page(title: &str, body: &str) -> RawHtml<String> {
 }
 
 #[get("/problems")]
-fn problems() -> RawHtml<String> {
+pub(crate) fn problems() -> RawHtml<String> {
     let row = |kind: &ProblemKind| {
         let KindFacts { slug, status, title, .. } = kind.facts();
         format!("<li>{status} <a href=\"/problems/{slug}\">{title}</a></li>")
@@ -94,7 +94,7 @@ fn problems() -> RawHtml<String> {
 }
 
 #[get("/problems/<slug>")]
-fn problem(slug: &str) -> (Status, RawHtml<String>) {
+pub(crate) fn problem(slug: &str) -> (Status, RawHtml<String>) {
     match ProblemKind::ALL.iter().map(|kind| kind.facts()).find(|facts| facts.slug == slug) {
         Some(KindFacts { slug, status, title, help }) => {
             let body = format!(
@@ -109,11 +109,7 @@ fn problem(slug: &str) -> (Status, RawHtml<String>) {
 /// The reference page, which can try calls; its script comes from the
 /// console's files.
 #[get("/api/reference")]
-fn reference() -> Result<File, Problem> {
+pub(crate) fn reference() -> Result<File, Problem> {
     file("index.html")
         .ok_or_else(|| Problem::new(ProblemKind::NotFound, "the reference page was not built in; run: make console"))
-}
-
-pub(crate) fn all() -> Vec<Route> {
-    routes![root, any, link, problems, problem, reference]
 }

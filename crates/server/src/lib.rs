@@ -1,6 +1,6 @@
 //! The HTTP front: Rocket, sessions, OpenAPI, the console's files, metrics.
 //!
-//! Every route stands in the table of [`access`]; every error leaves through
+//! Every call stands in the table of [`routes`]; every error leaves through
 //! [`problem`]; what happens to a connection below HTTP is in [`connection`].
 
 mod access;
@@ -16,12 +16,17 @@ mod drain;
 mod headers;
 mod idempotency;
 mod launch;
+mod logging;
 #[cfg(test)]
 mod matrix;
 mod openapi;
+mod preparation;
 mod problem;
 mod problem_kind;
+mod public_url;
 mod ranged;
+mod routes;
+mod sheet_files;
 mod sign_in;
 mod spool;
 mod statuses;
@@ -30,5 +35,7 @@ mod wire;
 
 pub use config::{Config, ConfigError, EngineOverride, LogFormat};
 pub use document_reader::read_document_main;
-pub use launch::{RunningService, ServeError, Service, init_logging, launch, offline_registry};
+pub use launch::{RunningService, ServeError, Service, launch};
+pub use logging::init_logging;
 pub use openapi::document as openapi_document;
+pub use sheet_files::offline_registry;

@@ -2,86 +2,11 @@
 
 use rocket::serde::json::Json;
 use rocket::{State, get};
-use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
-use utoipa::{Modify, OpenApi};
+use utoipa::OpenApi as _;
 
-use crate::api::{
-    apps, credentials, document_job, engines, estimates, jobs, lexicons, presets, prompts, records, service, session,
-    transcripts, uploads, utterances, voices,
-};
-use crate::launch::PublicUrl;
+use crate::public_url::PublicUrl;
+use crate::routes::Document;
 use crate::statuses;
-
-#[derive(OpenApi)]
-#[openapi(
-    info(
-        title = "Dispatcher",
-        description = "One API for many speech engines. Send a key as Authorization: Bearer KEY.",
-        license(name = "MIT", identifier = "MIT")
-    ),
-    paths(
-        utterances::speak,
-        transcripts::recognise,
-        estimates::estimate,
-        jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove, jobs::file, jobs::archive, jobs::webhook_key,
-        document_job::speak_document, uploads::begin, uploads::read, uploads::append, uploads::remove,
-        voices::voices,
-        voices::voice,
-        voices::voice_by_id,
-        engines::engines,
-        engines::engine,
-        engines::check_engine, engines::put_engine, engines::retire_engine, engines::sheet, engines::put_sheet,
-        engines::draft_engine, engines::catalogue, engines::refresh, engines::schema, voices::mark, voices::unmark,
-        voices::sample,
-        records::routes,
-        records::route,
-        records::put_route,
-        records::retire_route,
-        records::dispatches,
-        records::dispatch,
-        records::usage,
-        records::audit,
-        records::overview,
-        lexicons::list, lexicons::read, lexicons::versions, lexicons::put_lexicon, lexicons::retire,
-        lexicons::clips, lexicons::keep_clip, lexicons::clip, lexicons::remove_clip,
-        presets::formats,
-        presets::list,
-        presets::read,
-        presets::put_preset,
-        presets::retire,
-        prompts::list, prompts::read, prompts::put_set, prompts::remove, prompts::make, prompts::approve,
-        prompts::file, prompts::archive,
-        apps::list,
-        apps::add,
-        apps::read,
-        apps::change,
-        apps::keys,
-        apps::add_key,
-        apps::revoke_key,
-        credentials::list,
-        credentials::add,
-        credentials::revoke, credentials::check, credentials::confirm, credentials::change_root,
-        session::sign_in,
-        session::read,
-        session::sign_out,
-        session::put_person,
-        session::people,
-        session::remove_person,
-        service::health,
-        service::metrics,
-    ),
-    modifiers(&Security)
-)]
-struct Document;
-
-struct Security;
-
-impl Modify for Security {
-    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
-        let key = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
-        document.components.get_or_insert_default().add_security_scheme("key", key);
-    }
-}
 
 /// The document, without a server address.
 pub fn document() -> utoipa::openapi::OpenApi {

@@ -228,7 +228,8 @@ impl<'r> Responder<'r, 'static> for Problem {
         if crate::access::is_operator(request) {
             self = self.for_operator();
         }
-        let base = request.rocket().state::<crate::launch::PublicUrl>().map(|url| url.0.clone()).unwrap_or_default();
+        let base =
+            request.rocket().state::<crate::public_url::PublicUrl>().map(|url| url.0.clone()).unwrap_or_default();
         self.kind = format!("{base}/problems/{}", self.kind);
         let body = serde_json::to_vec(&self).unwrap_or_default();
         let mut response = Response::build()

@@ -14,9 +14,9 @@ use secrecy::{ExposeSecret as _, SecretString};
 use tokio::sync::Semaphore;
 
 use crate::access::COOKIE;
-use crate::launch::PublicUrl;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
+use crate::public_url::PublicUrl;
 use crate::wire::SignInRequest;
 
 /// A session lasts a working day.

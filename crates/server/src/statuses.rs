@@ -5,7 +5,8 @@ use rocket::http::Status;
 use utoipa::openapi::path::{Operation, Parameter, ParameterIn};
 use utoipa::openapi::{Content, OpenApi, PathItem, Ref, RefOr, Response, ResponseBuilder};
 
-use crate::access::{Need, need};
+use crate::access::Need;
+use crate::routes;
 
 /// Statuses beyond those that follow from parameters and body, by method and path.
 const ALSO: &[(&str, &str, &[u16])] = &[
@@ -67,7 +68,7 @@ fn operations(item: &mut PathItem) -> impl Iterator<Item = (&'static str, &mut O
 fn of(method: &str, path: &str, operation: &Operation) -> Vec<u16> {
     let mut statuses = vec![500];
     let pattern = path.replace('{', "<").replace('}', ">");
-    if method.parse().is_ok_and(|method| need(method, &pattern) != Need::Nothing) {
+    if method.parse().is_ok_and(|method| routes::need(method, &pattern) != Need::Nothing) {
         statuses.extend([401, 403, 421, 503]);
     }
     let in_query = |parameter: &RefOr<Parameter>| matches!(parameter, RefOr::T(parameter) if parameter.parameter_in == ParameterIn::Query);

@@ -11,9 +11,9 @@ use crate::body::{RequestBody, read_small};
 use std::net::SocketAddr;
 
 use crate::access::{Allowed, COOKIE, OwnPage};
-use crate::launch::PublicUrl;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
+use crate::public_url::PublicUrl;
 use crate::sign_in::{SignIn, begin_session, end_session};
 use crate::wire::{List, PersonAnswer, PersonRequest, SessionAnswer, SignInRequest, rfc3339};
 
