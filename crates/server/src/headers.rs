@@ -1,7 +1,5 @@
 //! Headers that the handlers read, and those that every answer gets.
 
-use std::collections::BTreeMap;
-
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
@@ -85,35 +83,6 @@ fn is_traceparent(value: &str) -> bool {
     lengths && parts.iter().all(|part| part.bytes().all(|byte| byte.is_ascii_hexdigit()))
 }
 
-/// Decodes a query; the pairs in their order.
-pub(crate) fn query_pairs(query: &str) -> Vec<(String, String)> {
-    let decode = |text: &str| {
-        let spaced = text.replace('+', " ");
-        percent_encoding::percent_decode_str(&spaced).decode_utf8_lossy().into_owned()
-    };
-    query
-        .split('&')
-        .filter(|pair| !pair.is_empty())
-        .map(|pair| {
-            let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
-            (decode(name), decode(value))
-        })
-        .collect()
-}
-
-/// The parameters of a query by name; one that is not known is an error that
-/// names it and those that are.
-pub(crate) fn known_pairs(query: &str, known: &[&str]) -> Result<BTreeMap<String, String>, Problem> {
-    let pairs = query_pairs(query);
-    match pairs.iter().find(|(name, _)| !known.contains(&name.as_str())) {
-        Some((name, _)) => {
-            let detail = format!("unknown parameter '{name}'; known: {}", known.join(", "));
-            Err(Problem::new(ProblemKind::UnknownMember, detail))
-        }
-        None => Ok(pairs.into_iter().collect()),
-    }
-}
-
 /// The state of a word in a query, among those that there are.
 ///
 /// # Errors
@@ -123,11 +92,6 @@ pub(crate) fn state<S: Copy>(word: &str, all: &[S], name: impl Fn(S) -> &'static
         let known: Vec<&str> = all.iter().map(|one| name(*one)).collect();
         Problem::new(ProblemKind::Invalid, format!("'{word}' is not a state; known: {}", known.join(", ")))
     })
-}
-
-/// A parameter that must be a number.
-pub(crate) fn number<T: std::str::FromStr>(name: &str, value: &str) -> Result<T, Problem> {
-    value.parse().map_err(|_| Problem::new(ProblemKind::Invalid, format!("{name} takes a number, not '{value}'")))
 }
 
 /// Headers of every answer: nothing is loaded from elsewhere, nothing guessed,
@@ -153,22 +117,6 @@ pub(crate) fn fairing() -> AdHoc {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn queries_are_decoded_once() {
-        let pairs = query_pairs("text=a+b%26c&voice=heron%2Fpellin&bare");
-        let wanted = [("text", "a b&c"), ("voice", "heron/pellin"), ("bare", "")];
-        assert!(pairs.iter().map(|(n, v)| (n.as_str(), v.as_str())).eq(wanted), "{pairs:?}");
-    }
-
-    #[test]
-    fn an_unknown_parameter_is_named_with_those_that_are_known() {
-        assert_eq!(known_pairs("by=day", &["by", "from"]).expect("known")["by"], "day");
-        let problem = known_pairs("form=x", &["by", "from"]).expect_err("form");
-        assert_eq!((problem.status, problem.detail.as_str()), (400, "unknown parameter 'form'; known: by, from"));
-        assert_eq!(number::<u32>("limit", "12").expect("a number"), 12);
-        assert_eq!(number::<u32>("limit", "-1").expect_err("no number").status, 422);
-    }
 
     #[test]
     fn preferences_are_found_among_others() {

@@ -20,6 +20,7 @@ mod logging;
 #[cfg(test)]
 mod matrix;
 mod openapi;
+mod parameters;
 mod preparation;
 mod problem;
 mod problem_kind;

@@ -12,7 +12,8 @@ use super::speech_request::{self, Formats};
 use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::document_reader::DocumentReader;
-use crate::headers::{Meta, charset_of, query_pairs, text_of_body};
+use crate::headers::{Meta, charset_of, text_of_body};
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::Spool;
@@ -25,9 +26,8 @@ const MAX_TITLE: usize = 200;
 /// Characters of speech in a minute, for parts by their length.
 const CHARACTERS_A_MINUTE: usize = 900;
 
-/// What the query says of the job; the rest is of the speech.
-#[derive(Default)]
-struct Wish {
+/// What the query says of the job, beside the speech.
+struct DocumentWish {
     title: Option<String>,
     split: Option<String>,
     upload: Option<String>,
@@ -35,24 +35,18 @@ struct Wish {
     webhook: Option<String>,
     /// Only the estimate is asked for.
     dry_run: bool,
-    rest: Vec<(String, String)>,
 }
 
-impl Wish {
-    fn of(query: &str) -> Wish {
-        let mut wish = Wish::default();
-        for (name, value) in query_pairs(query) {
-            match name.as_str() {
-                "title" => wish.title = Some(value),
-                "split" => wish.split = Some(value),
-                "upload" => wish.upload = Some(value),
-                "filename" => wish.name = Some(value),
-                "webhook" => wish.webhook = Some(value),
-                "dry_run" => wish.dry_run = value == "true",
-                _ => wish.rest.push((name, value)),
-            }
-        }
-        wish
+impl DocumentWish {
+    fn of(given: &mut Parameters) -> Result<DocumentWish, Problem> {
+        Ok(DocumentWish {
+            title: given.text("title"),
+            split: given.text("split"),
+            upload: given.text("upload"),
+            name: given.text("filename"),
+            webhook: given.text("webhook"),
+            dry_run: given.flag("dry_run")?.unwrap_or(false),
+        })
     }
 }
 
@@ -103,7 +97,11 @@ pub(crate) async fn speak_document(
     uploads: &State<Uploads>,
     reader: &State<DocumentReader>,
 ) -> Result<Submitted, Problem> {
-    let wish = Wish::of(&meta.query);
+    let formats = Formats::of(gateway, &allowed.0);
+    let mut given = Parameters::of_query(&meta.query)?;
+    let wish = DocumentWish::of(&mut given)?;
+    let template = speech_request::of_parameters(&mut given, &meta, &formats)?;
+    given.finish()?;
     let claimed = match &wish.upload {
         Some(id) => Some(uploads.claim(id, &allowed.0.app.name).await?),
         None => None,
@@ -115,12 +113,10 @@ pub(crate) async fn speak_document(
             (claimed.source.clone(), upload.media_type.clone(), wish.name.clone().or(upload.name.clone()))
         }
     };
-    let formats = Formats::of(gateway, &allowed.0);
     let Read { title, texts, warnings } = tokio::select! {
         read = texts(&source, &media_type, name.as_deref(), wish.split.as_deref(), reader) => read?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
-    let template = speech_request::of_query(wish.rest, &meta, &formats)?;
     if template.unsupported == Unsupported::Refuse && !warnings.is_empty() {
         return Err(Problem::new(
             ProblemKind::NotADocument,

@@ -10,7 +10,8 @@ use secrecy::ExposeSecret as _;
 use super::SMALL_BODY;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
-use crate::headers::{Meta, known_pairs};
+use crate::headers::Meta;
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{
@@ -101,10 +102,11 @@ pub(crate) async fn check_engine(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<CheckAnswer>, Problem> {
-    let given = known_pairs(&meta.query, &["quick", "voice"])?;
-    let quick = given.get("quick").is_some_and(|told| told == "true");
-    let voice = given.get("voice").map(String::as_str);
-    let checked = Box::pin(gateway.check_engine(&allowed.0, name, quick, voice)).await?;
+    let mut given = Parameters::of_query(&meta.query)?;
+    let quick = given.flag("quick")?.unwrap_or(false);
+    let voice = given.text("voice");
+    given.finish()?;
+    let checked = Box::pin(gateway.check_engine(&allowed.0, name, quick, voice.as_deref())).await?;
     Ok(Json(checked.into()))
 }
 
@@ -135,10 +137,12 @@ pub(crate) async fn put_engine(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<EngineAnswer>, Problem> {
-    let given = known_pairs(&meta.query, &["dry_run"])?;
+    let mut given = Parameters::of_query(&meta.query)?;
+    let dry_run = given.flag("dry_run")?.unwrap_or(false);
+    given.finish()?;
     let source = source(data).await?;
     let sheet = gateway.try_sheet(&source)?;
-    if given.get("dry_run").is_some_and(|told| told == "true") {
+    if dry_run {
         let state = dispatcher_gateway::EngineState::Ready;
         return Ok(Json(EngineAnswer::new(&sheet, &state, None, None)));
     }

@@ -5,10 +5,11 @@ use rocket::serde::json::Json;
 use rocket::{State, post};
 
 use super::speech_request::{self, Formats, SpeechRequest};
-use super::transcripts;
+use super::transcript_request;
 use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::headers::Meta;
+use crate::parameters::no_query;
 use crate::problem::Problem;
 use crate::spool::Spool;
 use crate::uploads::Uploads;
@@ -43,9 +44,8 @@ pub(crate) async fn estimate(
     spool: &State<Spool>,
     uploads: &State<Uploads>,
 ) -> Result<Json<EstimateAnswer>, Problem> {
-    if let Some(id) = transcripts::uploaded(&meta.query) {
-        // The claim ends with it: the upload may still become a transcript.
-        let (audio, wish, _claimed) = transcripts::from_upload(&meta, &id, &allowed.0.app.name, uploads).await?;
+    // The claim ends with it: the upload may still become a transcript.
+    if let Some((audio, wish, _claimed)) = transcript_request::from_upload(&meta, &allowed.0.app.name, uploads).await? {
         return Ok(Json(answer(of_hearing(gateway, &allowed, &audio, wish).await?)));
     }
     let estimate = match meta.essence.as_str() {
@@ -55,21 +55,22 @@ pub(crate) async fn estimate(
         }
         // JSON that carries audio is a recognition, any other a synthesis.
         "application/json" | "" => {
-            let (rest, audio) = transcripts::split_json(data, spool).await?;
+            let (rest, audio) = transcript_request::split_json(data, spool).await?;
             match audio {
                 None => {
                     let read = speech_request::of_body(&meta, rest, &Formats::of(gateway, &allowed.0))?;
                     of_speech(gateway, &allowed, read).await?
                 }
                 Some(audio) => {
-                    let (audio, wish) = transcripts::of_split(&rest, Some(audio))?;
-                    transcripts::check(&wish)?;
+                    no_query(&meta.query, "JSON")?;
+                    let (audio, wish) = transcript_request::of_split(&rest, Some(audio))?;
+                    transcript_request::check(&wish)?;
                     of_hearing(gateway, &allowed, &audio, wish).await?
                 }
             }
         }
         _ => {
-            let (audio, wish) = transcripts::read(&meta, data, spool).await?;
+            let (audio, wish) = transcript_request::read(&meta, data, spool).await?;
             of_hearing(gateway, &allowed, &audio, wish).await?
         }
     };

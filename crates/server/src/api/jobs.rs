@@ -11,7 +11,8 @@ use rocket::{Shutdown, State, delete, get, post};
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::access::Allowed;
-use crate::headers::{Meta, known_pairs, number, state};
+use crate::headers::{Meta, state};
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::ranged::Sent;
@@ -60,15 +61,16 @@ pub(crate) async fn jobs(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<JobAnswer>>, Problem> {
-    let mut given = known_pairs(&meta.query, &["app", "state", "limit", "cursor"])?;
-    let limit = given.get("limit").map(|limit| number("limit", limit)).transpose()?;
-    let limit: i64 = limit.unwrap_or(50).clamp(1, 500);
+    let mut given = Parameters::of_query(&meta.query)?;
+    let limit: i64 = given.number("limit")?.unwrap_or(50).clamp(1, 500);
+    let app = given.text("app");
     let query = JobFilter {
-        app: if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) },
-        state: given.remove("state").map(|word| state(&word, JobState::ALL, JobState::name)).transpose()?,
-        before: given.remove("cursor"),
+        app: if allowed.0.operator { app } else { Some(allowed.0.app.name) },
+        state: given.text("state").map(|word| state(&word, JobState::ALL, JobState::name)).transpose()?,
+        before: given.text("cursor"),
         limit: limit + 1,
     };
+    given.finish()?;
     let mut views = gateway.jobs(query).await?;
     let more = views.len() > usize::try_from(limit).unwrap_or(0);
     views.truncate(usize::try_from(limit).unwrap_or(0));

@@ -9,7 +9,8 @@ use super::SMALL_BODY;
 use super::apps::good_name;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
-use crate::headers::{Meta, known_pairs, text_of_body};
+use crate::headers::{Meta, text_of_body};
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::ranged::ImmutableFile;
@@ -108,16 +109,12 @@ pub(crate) async fn put_lexicon(
     if !good_name(name) {
         return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
     }
-    let mut given = known_pairs(&meta.query, &["app", "always"])?;
-    let always = match given.remove("always").as_deref() {
-        None | Some("true") => true,
-        Some("false") => false,
-        Some(other) => {
-            return Err(Problem::new(ProblemKind::Invalid, format!("always is true or false, not '{other}'")));
-        }
-    };
+    let mut given = Parameters::of_query(&meta.query)?;
+    let app = given.text("app");
+    let always = given.flag("always")?.unwrap_or(true);
+    given.finish()?;
     let document = text_of_body(&read_small(data, SMALL_BODY).await?, meta.charset.as_deref())?;
-    let new = NewLexicon { name: name.into(), app: given.remove("app"), always, document };
+    let new = NewLexicon { name: name.into(), app, always, document };
     let kept = gateway.put_lexicon(new, &allowed.0.who).await?;
     Ok(Json(LexiconAnswer::from(&kept)))
 }
@@ -169,8 +166,9 @@ pub(crate) async fn keep_clip(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<ClipAnswer>), Problem> {
-    let mut given = known_pairs(&meta.query, &["title"])?;
-    let title = given.remove("title").unwrap_or_default();
+    let mut given = Parameters::of_query(&meta.query)?;
+    let title = given.text("title").unwrap_or_default();
+    given.finish()?;
     let audio = read_small(data, MOST_SOUND as u64).await?;
     let (row, warnings) = gateway.keep_clip(&allowed.0, &title, audio.into()).await?;
     Ok((Status::Created, Json(ClipAnswer { warnings, ..ClipAnswer::from(row) })))

@@ -14,6 +14,7 @@ pub(crate) mod records;
 pub(crate) mod service;
 pub(crate) mod session;
 mod speech_request;
+mod transcript_request;
 pub(crate) mod transcripts;
 pub(crate) mod uploads;
 pub(crate) mod utterances;

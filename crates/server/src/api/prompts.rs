@@ -18,7 +18,8 @@ use super::apps::good_name;
 use super::jobs::pack;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json, read_small};
-use crate::headers::{Meta, known_pairs, text_of_body};
+use crate::headers::{Meta, text_of_body};
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::ranged::{ImmutableFile, Sent};
@@ -195,7 +196,9 @@ pub(crate) async fn file(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Result<Sent, ImmutableFile>, Problem> {
-    let wanted = known_pairs(&meta.query, &["type"])?.remove("type");
+    let mut given = Parameters::of_query(&meta.query)?;
+    let wanted = given.text("type");
+    given.finish()?;
     let gone = || Problem::new(ProblemKind::NoSuchRecord, format!("there is no file '{file}' in {name}"));
     let (row, path) = gateway.prompt_files(&allowed.0, name, Some(file)).await?.into_iter().next().ok_or_else(gone)?;
     let Some(wanted) = wanted else {
@@ -260,7 +263,9 @@ pub(crate) async fn archive(
     gateway: &State<Gateway>,
     spool: &State<Spool>,
 ) -> Result<Sent, Problem> {
-    let approved = known_pairs(&meta.query, &["approved"])?.remove("approved").is_some_and(|it| it == "true");
+    let mut given = Parameters::of_query(&meta.query)?;
+    let approved = given.flag("approved")?.unwrap_or(false);
+    given.finish()?;
     let answer = PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?);
     let unfit: Vec<String> = answer.unfit(approved);
     if !unfit.is_empty() {

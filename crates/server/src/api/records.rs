@@ -12,7 +12,8 @@ use super::SMALL_BODY;
 use super::engines::all_engines;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
-use crate::headers::{Meta, known_pairs, number, state};
+use crate::headers::{Meta, state};
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{
@@ -114,10 +115,16 @@ pub(crate) async fn dispatches(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<DispatchAnswer>>, Problem> {
-    let mut given = known_pairs(&meta.query, &["app", "engine", "state", "work", "job", "limit", "cursor"])?;
-    let limit = given.get("limit").map(|limit| number("limit", limit)).transpose()?;
-    let limit: i64 = limit.unwrap_or(50).clamp(1, 500);
-    let job = match given.remove("job") {
+    let mut given = Parameters::of_query(&meta.query)?;
+    let app = given.text("app");
+    let engine = given.text("engine");
+    let state = given.text("state").map(|word| state(&word, DispatchState::ALL, DispatchState::name)).transpose()?;
+    let work = given.text("work");
+    let job = given.text("job");
+    let limit: i64 = given.number("limit")?.unwrap_or(50).clamp(1, 500);
+    let before = given.text("cursor");
+    given.finish()?;
+    let job = match job {
         Some(beginning) => {
             let apps = (!allowed.0.operator).then(|| vec![allowed.0.app.name.clone()]);
             match gateway.store().id_of(Identified::Job, apps, beginning.clone()).await {
@@ -129,12 +136,12 @@ pub(crate) async fn dispatches(
         None => None,
     };
     let query = DispatchFilter {
-        app: if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) },
-        engine: given.remove("engine"),
-        state: given.remove("state").map(|word| state(&word, DispatchState::ALL, DispatchState::name)).transpose()?,
-        work: given.remove("work"),
+        app: if allowed.0.operator { app } else { Some(allowed.0.app.name) },
+        engine,
+        state,
+        work,
         job,
-        before: given.remove("cursor"),
+        before,
         limit: limit + 1,
     };
     let mut rows = gateway.store().dispatches(query).await?;
@@ -194,8 +201,8 @@ pub(crate) async fn usage(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Either<Json<UsageList>, (ContentType, String)>, Problem> {
-    let mut given = known_pairs(&meta.query, &["by", "from", "to", "app"])?;
-    let by = given.remove("by").unwrap_or_else(|| "app,engine".into());
+    let mut given = Parameters::of_query(&meta.query)?;
+    let by = given.text("by").unwrap_or_else(|| "app,engine".into());
     let names: Vec<String> = by.split(',').map(|name| name.trim().to_owned()).collect();
     let columns: Vec<GroupBy> = names.iter().filter_map(|name| GroupBy::from_name(name)).collect();
     if columns.len() != names.len() || columns.is_empty() || columns.len() > 2 {
@@ -205,13 +212,15 @@ pub(crate) async fn usage(
         ));
     }
     let today = day_of(now_micros());
-    let from = given.remove("from").unwrap_or_else(|| format!("{}-01", &today[..7]));
-    let to = given.remove("to").unwrap_or(today);
+    let from = given.text("from").unwrap_or_else(|| format!("{}-01", &today[..7]));
+    let to = given.text("to").unwrap_or(today);
+    let app = given.text("app");
+    given.finish()?;
     let is_day = |day: &str| day.len() == 10 && day.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
     if !is_day(&from) || !is_day(&to) {
         return Err(Problem::new(ProblemKind::Invalid, "from and to are days: YYYY-MM-DD"));
     }
-    let app = if allowed.0.operator { given.remove("app") } else { Some(allowed.0.app.name) };
+    let app = if allowed.0.operator { app } else { Some(allowed.0.app.name) };
     let rows = gateway.store().usage((columns[0], columns.get(1).copied()), (from.clone(), to.clone()), app).await?;
     let mut totals: Vec<(String, i64)> = Vec::new();
     for row in &rows {

@@ -1,6 +1,5 @@
 //! A synthesis request out of JSON, plain text or SSML.
 
-use std::collections::HashSet;
 use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
@@ -11,7 +10,8 @@ use dispatcher_markup::{DialogueLine, dialogue};
 
 use super::SMALL_BODY;
 use crate::body::{RequestBody, read_small};
-use crate::headers::{Meta, query_pairs, text_of_body};
+use crate::headers::{Meta, text_of_body};
+use crate::parameters::{Parameters, no_query};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{AudioWish, NumberOrText, Prosody, StyleWish, UtteranceRequest};
@@ -58,12 +58,7 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
     let text = || text_of_body(&body, meta.charset.as_deref());
     let wish = match meta.essence.as_str() {
         "application/json" | "" => {
-            if !meta.query.is_empty() {
-                return Err(Problem::new(
-                    ProblemKind::UnknownMember,
-                    "a JSON body takes no query parameters; write them as members of the JSON",
-                ));
-            }
+            no_query(&meta.query, "JSON")?;
             serde_json::from_slice(&body).map_err(|error| Problem::of_json(&error))?
         }
         "text/plain" => UtteranceRequest { text: Some(text()?), ..from_query(&meta.query)? },
@@ -274,84 +269,71 @@ fn with_numbers(format: Format, wish: &AudioWish) -> Result<Format, Problem> {
 
 /// The query parameters of bodies that are text.
 fn from_query(query: &str) -> Result<UtteranceRequest, Problem> {
-    from_pairs(query_pairs(query))
+    let mut given = Parameters::of_query(query)?;
+    let wish = from_parameters(&mut given)?;
+    given.finish()?;
+    Ok(wish)
 }
 
-/// A request of query parameters alone; its text is put in later.
-pub(super) fn of_query(
-    pairs: Vec<(String, String)>,
+/// A request of parameters alone; its text is put in later.
+pub(super) fn of_parameters(
+    given: &mut Parameters,
     meta: &Meta,
     formats: &Formats,
 ) -> Result<SynthesisRequest, Problem> {
-    let wish = from_pairs(pairs)?;
+    let wish = from_parameters(given)?;
     // What a job answers with is JSON, and says nothing of its files.
     let (format, _) = answer_format("*/*", wish.audio.as_ref(), formats)?;
     request_of(UtteranceRequest { text: Some(String::new()), ..wish }, format, meta, formats)
 }
 
-fn from_pairs(pairs: Vec<(String, String)>) -> Result<UtteranceRequest, Problem> {
-    let mut wish = UtteranceRequest::default();
-    let mut audio = AudioWish::default();
-    let mut criteria = Criteria::default();
-    let mut prosody = Prosody::default();
-    let mut given = HashSet::new();
-    for (name, value) in pairs {
-        if !given.insert(name.clone()) {
-            return Err(Problem::new(ProblemKind::Invalid, format!("the parameter '{name}' is given twice")));
-        }
-        let wrong = || Problem::new(ProblemKind::Invalid, format!("{name} takes a number, not '{value}'"));
-        let number = || value.parse().map_err(|_| wrong());
-        match name.as_str() {
-            "voice" => wish.voice = Some(serde_json::Value::String(value)),
-            "model" => wish.model = Some(value),
-            "language" => wish.language = Some(value),
-            "unsupported" => wish.unsupported = Some(value),
-            "languages" => criteria.languages = Some(value),
-            "style" => criteria.style = Some(value),
-            "name" => criteria.name = Some(value),
-            "gender" => criteria.gender = Some(gender(&value)?),
-            "rate" => prosody.rate = Some(NumberOrText::Text(value)),
-            "pitch" => prosody.pitch = Some(NumberOrText::Text(value)),
-            "volume" => prosody.volume = Some(NumberOrText::Text(value)),
-            "direction" => wish.direction = Some(value),
-            "variation" => wish.variation = Some(value.parse().map_err(|_| wrong())?),
-            "seed" => wish.seed = Some(value.parse().map_err(|_| wrong())?),
-            "type" => audio.kind = Some(value),
-            "sample_rate" => audio.sample_rate = Some(number()?),
-            "bitrate" => audio.bitrate = Some(number()?),
-            "vbr" | "whole" => {
-                let flag = |_| Problem::new(ProblemKind::Invalid, format!("{name} takes true or false, not '{value}'"));
-                let flag = value.parse().map_err(flag)?;
-                if name == "vbr" { audio.vbr = flag } else { audio.whole = flag }
-            }
-            "webhook" => wish.webhook = Some(value),
-            "credential" => wish.credential = Some(value),
-            "deadline" => wish.deadline = Some(value.parse().map_err(|_| wrong())?),
-            "channels" => audio.channels = Some(u8::try_from(number()?).unwrap_or(u8::MAX)),
-            _ => {
-                let known = "voice, languages, gender, style, name, model, language, rate, pitch, volume, direction, variation, seed, unsupported, type, sample_rate, bitrate, vbr, channels, whole, deadline, credential, webhook";
-                return Err(Problem::new(
-                    ProblemKind::UnknownMember,
-                    format!("unknown parameter '{name}'; known: {known}"),
-                ));
-            }
-        }
-    }
-    if wish.voice.is_some() {
+fn from_parameters(given: &mut Parameters) -> Result<UtteranceRequest, Problem> {
+    let named = given.text("voice");
+    let mut criteria = Criteria {
+        languages: given.text("languages"),
+        gender: given.text("gender").map(|word| gender(&word)).transpose()?,
+        style: given.text("style"),
+        name: given.text("name"),
+    };
+    let voice = match named {
         // With a named voice, `style` is how it speaks, as in JSON.
-        wish.style = criteria.style.take().map(|name| StyleWish { name, strength: None });
-    }
-    match &wish.voice {
-        None if !criteria.is_empty() => wish.voice = serde_json::to_value(criteria).ok(),
-        Some(_) if !criteria.is_empty() => {
-            let detail = "languages, gender and name choose a voice, and 'voice' names one; send one or the other";
-            return Err(Problem::new(ProblemKind::Invalid, detail));
+        Some(name) => {
+            let style = criteria.style.take().map(|name| StyleWish { name, strength: None });
+            if !criteria.is_empty() {
+                let detail = "languages, gender and name choose a voice, and 'voice' names one; send one or the other";
+                return Err(Problem::new(ProblemKind::Invalid, detail));
+            }
+            (Some(serde_json::Value::String(name)), style)
         }
-        _ => {}
-    }
-    wish.audio = Some(audio);
-    wish.prosody = Some(prosody);
-    Ok(wish)
+        None if criteria.is_empty() => (None, None),
+        None => (serde_json::to_value(criteria).ok(), None),
+    };
+    let mut text = |name| given.text(name).map(NumberOrText::Text);
+    let prosody = Prosody { rate: text("rate"), pitch: text("pitch"), volume: text("volume") };
+    let audio = AudioWish {
+        kind: given.text("type"),
+        sample_rate: given.number("sample_rate")?,
+        bitrate: given.number("bitrate")?,
+        vbr: given.flag("vbr")?.unwrap_or(false),
+        channels: given.number::<u32>("channels")?.map(|channels| u8::try_from(channels).unwrap_or(u8::MAX)),
+        whole: given.flag("whole")?.unwrap_or(false),
+    };
+    Ok(UtteranceRequest {
+        voice: voice.0,
+        style: voice.1,
+        model: given.text("model"),
+        language: given.text("language"),
+        direction: given.text("direction"),
+        variation: given.number("variation")?,
+        seed: given.number("seed")?,
+        unsupported: given.text("unsupported"),
+        deadline: given.number("deadline")?,
+        credential: given.text("credential"),
+        webhook: given.text("webhook"),
+        prosody: Some(prosody),
+        audio: Some(audio),
+        ..UtteranceRequest::default()
+    })
 }
 
 fn gender(value: &str) -> Result<Gender, Problem> {

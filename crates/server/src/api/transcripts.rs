@@ -1,10 +1,8 @@
 //! `POST /transcripts`: audio to text.
 
-use std::collections::HashSet;
-
-use dispatcher_audio::{Format, by_weight};
-use dispatcher_core::{HearingWish, is_language_tag};
-use dispatcher_engines::{AudioSource, AudioSplitter, ScanError};
+use dispatcher_audio::by_weight;
+use dispatcher_core::HearingWish;
+use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{
     Dictation, Gateway, GatewayError, GivenAudio, JobWork, NewJob, Recognised, RecognitionRequest,
 };
@@ -12,28 +10,21 @@ use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::{State, post};
-use tokio::io::AsyncReadExt as _;
-use tokio_util::io::ReaderStream;
 
 use super::speech_request::{deadline, unsupported};
+use super::transcript_request::{from_upload, read};
 use super::utterances::keep;
 use crate::access::Allowed;
-use crate::body::{RequestBody, unread};
-use crate::headers::{Meta, query_pairs, warning_header};
+use crate::body::RequestBody;
+use crate::headers::{Meta, warning_header};
 use crate::idempotency::{Idempotency, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::spool::{Sink, Spool};
+use crate::spool::Spool;
 use crate::uploads::{Claimed, Uploads};
 use crate::wire::{JobAnswer, TranscriptAnswer, TranscriptRequest};
 
-/// What a JSON request may hold beside its audio, and a little more.
-const MAX_BESIDE: u64 = 2 << 20;
-const MAX_HINTS: usize = 1_000;
-const MAX_HINT: usize = 200;
 const MAX_TITLE: usize = 200;
-/// A text part of a form.
-const MAX_PART: usize = 64 << 10;
 
 /// Transcribe audio
 ///
@@ -91,12 +82,12 @@ pub(crate) async fn recognise(
     uploads: &State<Uploads>,
 ) -> Result<WrittenTranscript, Problem> {
     let form = form_of(&meta.accept)?;
-    let (audio, wish, claimed) = match uploaded(&meta.query) {
+    let (audio, wish, claimed) = match from_upload(&meta, &allowed.0.app.name, uploads).await? {
+        Some((audio, wish, claimed)) => (audio, wish, Some(claimed)),
         None => {
             let (audio, wish) = read(&meta, data, spool).await?;
             (audio, wish, None)
         }
-        Some(id) => from_upload(&meta, &id, &allowed.0.app.name, uploads).await?,
     };
     let digest = digest(&audio).await?;
     let told: [&[u8]; 4] = [b"transcripts", meta.query.as_bytes(), meta.accept.as_bytes(), digest.as_bytes()];
@@ -274,238 +265,11 @@ fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, P
     Ok(WrittenTranscript { status: 200, headers, content_type, body })
 }
 
-/// The upload that the audio is, where one is named.
-pub(super) fn uploaded(query: &str) -> Option<String> {
-    query_pairs(query).into_iter().find(|(name, _)| name == "upload").map(|(_, id)| id)
-}
-
-pub(super) async fn from_upload(
-    meta: &Meta,
-    id: &str,
-    app: &str,
-    uploads: &Uploads,
-) -> Result<(GivenAudio, TranscriptRequest, Option<Claimed>), Problem> {
-    let pairs = query_pairs(&meta.query).into_iter().filter(|(name, _)| name != "upload").collect();
-    let wish = from_pairs(pairs)?;
-    check(&wish)?;
-    let claimed = uploads.claim(id, app).await?;
-    let audio = GivenAudio { source: claimed.source.clone(), told: told(&claimed.upload.media_type) };
-    Ok((audio, wish, Some(claimed)))
-}
-
 /// The upload of a request that was carried out is used up.
 async fn consume(claimed: Option<Claimed>) {
     if let Some(claimed) = claimed {
         claimed.consume().await;
     }
-}
-
-/// Reads audio and wishes by the media type of the body.
-pub(super) async fn read(
-    meta: &Meta,
-    data: RequestBody<'_>,
-    spool: &Spool,
-) -> Result<(GivenAudio, TranscriptRequest), Problem> {
-    let (given, wish) = match meta.essence.as_str() {
-        "application/json" => {
-            let (rest, audio) = split_json(data, spool).await?;
-            of_split(&rest, audio)?
-        }
-        "multipart/form-data" => from_form(meta, data, spool).await?,
-        essence
-            if essence.starts_with("audio/")
-                || matches!(
-                    essence,
-                    "" | "application/octet-stream" | "application/ogg" | "video/webm" | "video/mp4"
-                ) =>
-        {
-            let wish = from_query(&meta.query)?;
-            let told = told(&meta.content_type);
-            (GivenAudio { source: spool.take(data).await?, told }, wish)
-        }
-        other => {
-            let detail = format!("'{other}' is no audio; send audio/…, multipart/form-data with a part audio, or JSON");
-            return Err(Problem::new(ProblemKind::NotAudio, detail));
-        }
-    };
-    check(&wish)?;
-    Ok((given, wish))
-}
-
-/// Refuses members that make no sense.
-pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
-    if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
-        return Err(Problem::at(
-            ProblemKind::Invalid,
-            "/language",
-            format!("'{tag}' is not a BCP 47 tag, such as en-GB"),
-        ));
-    }
-    if wish.variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
-        return Err(Problem::at(ProblemKind::Invalid, "/variation", "variation is 0 to 1"));
-    }
-    if wish.hints.len() > MAX_HINTS || wish.hints.iter().any(|hint| hint.len() > MAX_HINT) {
-        let detail = format!("at most {MAX_HINTS} hints of {MAX_HINT} bytes each");
-        return Err(Problem::at(ProblemKind::Invalid, "/hints", detail));
-    }
-    Ok(())
-}
-
-/// What a media type says of raw audio; others tell it themselves.
-fn told(content_type: &str) -> Option<Format> {
-    Format::parse(content_type).ok()
-}
-
-/// Where the audio lies in a JSON request.
-const AUDIO_PATH: &str = "$.audio.base64";
-
-/// Splits JSON as it comes in: the audio, where there is any, goes to the
-/// spool; the rest is small.
-pub(super) async fn split_json(
-    data: RequestBody<'_>,
-    spool: &Spool,
-) -> Result<(Vec<u8>, Option<AudioSource>), Problem> {
-    let mut splitter =
-        AudioSplitter::new(AUDIO_PATH).ok_or_else(|| Problem::new(ProblemKind::Internal, "the path of the audio"))?;
-    let unreadable = |error: ScanError| match error {
-        ScanError::NotBase64 => Problem::at(ProblemKind::BadRequest, "/audio/base64", error.to_string()),
-        ScanError::TooLong => Problem::new(ProblemKind::TooLarge, error.to_string()),
-        _ => Problem::new(ProblemKind::BadRequest, format!("the body cannot be read: {error}")),
-    };
-    // Base64 is a third longer than what it carries.
-    let mut reader = data.open(spool.limit / 3 * 4 + MAX_BESIDE)?;
-    let mut sink = Sink::new(spool.clone());
-    let mut chunk = bytes::BytesMut::new();
-    loop {
-        chunk.reserve(64 << 10);
-        if reader.read_buf(&mut chunk).await.map_err(|error| unread(&error))? == 0 {
-            break;
-        }
-        sink.push(&splitter.push(&chunk.split()).map_err(unreadable)?).await?;
-    }
-    let (rest, found) = splitter.finish().map_err(unreadable)?;
-    Ok((rest, if found { Some(sink.finish().await?) } else { None }))
-}
-
-/// A recognition request whose audio was split off.
-pub(super) fn of_split(rest: &[u8], audio: Option<AudioSource>) -> Result<(GivenAudio, TranscriptRequest), Problem> {
-    let mut wish: TranscriptRequest = serde_json::from_slice(rest).map_err(|error| Problem::of_json(&error))?;
-    match (wish.audio.take(), audio) {
-        (Some(told_of), Some(source)) => {
-            let told = told_of.kind.as_deref().and_then(told);
-            Ok((GivenAudio { source, told }, wish))
-        }
-        _ => Err(Problem::at(ProblemKind::Invalid, "/audio", "there is no audio")),
-    }
-}
-
-/// A form that cannot be read, or whose body cannot.
-fn form_fault(error: multer::Error) -> Problem {
-    match &error {
-        multer::Error::StreamReadFailed(source) => match source.downcast_ref::<std::io::Error>() {
-            Some(source) => unread(source),
-            None => Problem::new(ProblemKind::BadRequest, format!("the body is not complete: {source}")),
-        },
-        _ => Problem::new(ProblemKind::BadRequest, format!("the form cannot be read: {error}")),
-    }
-}
-
-async fn from_form(
-    meta: &Meta,
-    data: RequestBody<'_>,
-    spool: &Spool,
-) -> Result<(GivenAudio, TranscriptRequest), Problem> {
-    let boundary = multer::parse_boundary(&meta.content_type).map_err(form_fault)?;
-    let reader = data.open(spool.limit + (1 << 20))?;
-    let mut parts = multer::Multipart::new(ReaderStream::with_capacity(reader, 64 << 10), boundary);
-    let mut given = None;
-    let mut pairs = Vec::new();
-    while let Some(mut part) = parts.next_field().await.map_err(form_fault)? {
-        let name = part.name().unwrap_or_default().to_owned();
-        if name == "audio" {
-            let kind = part.content_type().map(ToString::to_string).unwrap_or_default();
-            let mut sink = Sink::new(spool.clone());
-            while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
-                sink.push(&chunk).await?;
-            }
-            given = Some(GivenAudio { source: sink.finish().await?, told: told(&kind) });
-            continue;
-        }
-        if part.file_name().is_some() {
-            let detail = format!("the form has a file in the part '{name}'; name the part of the recording 'audio'");
-            return Err(Problem::new(ProblemKind::Invalid, detail));
-        }
-        let mut text = Vec::new();
-        while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
-            if text.len() + chunk.len() > MAX_PART {
-                let detail =
-                    format!("the part '{name}' is longer than {MAX_PART} bytes; a recording goes in the part 'audio'");
-                return Err(Problem::new(ProblemKind::TooLarge, detail));
-            }
-            text.extend_from_slice(&chunk);
-        }
-        pairs.push((name, String::from_utf8_lossy(&text).into_owned()));
-    }
-    let given = given.ok_or_else(|| Problem::new(ProblemKind::Invalid, "the form has no part 'audio'"))?;
-    Ok((given, from_pairs(pairs)?))
-}
-
-fn from_query(query: &str) -> Result<TranscriptRequest, Problem> {
-    from_pairs(query_pairs(query))
-}
-
-fn from_pairs(pairs: Vec<(String, String)>) -> Result<TranscriptRequest, Problem> {
-    let mut wish = TranscriptRequest::default();
-    let mut given = HashSet::new();
-    for (name, value) in pairs {
-        if !given.insert(name.clone()) {
-            return Err(Problem::new(ProblemKind::Invalid, format!("'{name}' is given twice")));
-        }
-        match name.as_str() {
-            "engine" => wish.engine = Some(value),
-            "route" => wish.route = Some(value),
-            "model" => wish.model = Some(value),
-            "language" => wish.language = Some(value),
-            "context" => wish.context = Some(value),
-            "variation" => {
-                let number = value.parse();
-                wish.variation = Some(number.map_err(|_| {
-                    Problem::new(ProblemKind::Invalid, format!("variation takes a number, not '{value}'"))
-                })?);
-            }
-            "hints" => {
-                let hints = value.split(',').map(str::trim).filter(|hint| !hint.is_empty());
-                wish.hints = hints.map(str::to_owned).collect();
-            }
-            "speakers" => {
-                let flag =
-                    |_| Problem::new(ProblemKind::Invalid, format!("speakers takes true or false, not '{value}'"));
-                wish.speakers = value.parse().map_err(flag)?;
-            }
-            "alternatives" => {
-                let number =
-                    |_| Problem::new(ProblemKind::Invalid, format!("alternatives takes a number, not '{value}'"));
-                wish.alternatives = Some(value.parse().map_err(number)?);
-            }
-            "unsupported" => wish.unsupported = Some(value),
-            "title" => wish.title = Some(value),
-            "webhook" => wish.webhook = Some(value),
-            "credential" => wish.credential = Some(value),
-            "deadline" => {
-                let number = |_| Problem::new(ProblemKind::Invalid, format!("deadline takes a number, not '{value}'"));
-                wish.deadline = Some(value.parse().map_err(number)?);
-            }
-            _ => {
-                let known = "engine, route, language, model, context, variation, hints, speakers, alternatives, \
-                             unsupported, title, deadline, credential, webhook";
-                return Err(Problem::new(
-                    ProblemKind::UnknownMember,
-                    format!("unknown parameter '{name}'; known: {known}"),
-                ));
-            }
-        }
-    }
-    Ok(wish)
 }
 
 /// Tells one recording from another.

@@ -9,7 +9,8 @@ use rocket::{State, delete, head, patch, post};
 
 use crate::access::Allowed;
 use crate::body::RequestBody;
-use crate::headers::{Meta, known_pairs};
+use crate::headers::Meta;
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::uploads::{Upload, Uploads};
@@ -91,9 +92,10 @@ pub(crate) async fn begin(
     data: RequestBody<'_>,
     uploads: &State<Uploads>,
 ) -> Result<Progress, Problem> {
-    let mut given = known_pairs(&meta.query, &["name", "type"])?;
-    let media_type = given.remove("type").unwrap_or(meta.content_type);
-    let name = given.remove("name").map(|name| name.chars().take(200).collect());
+    let mut given = Parameters::of_query(&meta.query)?;
+    let name = given.text("name").map(|name| name.chars().take(200).collect());
+    let media_type = given.text("type").unwrap_or(meta.content_type);
+    given.finish()?;
     let app = allowed.0.app.name;
     let upload = Upload { app: app.clone(), media_type, name, complete: false };
     let id = uploads.begin(&upload).await?;

@@ -14,7 +14,8 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::access::Allowed;
-use crate::headers::{Meta, known_pairs, number};
+use crate::headers::Meta;
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::VoiceAnswer;
@@ -24,27 +25,6 @@ const PAGE: usize = 100;
 const MAX_PAGE: usize = 1_000;
 /// An audition is a sentence or two.
 const MAX_SAMPLE: usize = 500;
-
-const FILTERS: [&str; 18] = [
-    "languages",
-    "gender",
-    "style",
-    "use",
-    "engine",
-    "model",
-    "site",
-    "format",
-    "origin",
-    "max_price",
-    "favourite",
-    "search",
-    "sort",
-    "limit",
-    "cursor",
-    "facets",
-    "available",
-    "id",
-];
 
 /// A page of voices.
 #[derive(Debug, Serialize, ToSchema)]
@@ -90,50 +70,47 @@ impl Around {
     }
 }
 
-fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<VoiceQuery, Problem> {
+fn query_of(given: &mut Parameters, caller: &Caller) -> Result<VoiceQuery, Problem> {
     let wrong = |what: &str| Problem::new(ProblemKind::Invalid, what.to_owned());
-    let gender = given.remove("gender").map(|name| {
+    let gender = given.text("gender").map(|name| {
         let genders = [Gender::Female, Gender::Male, Gender::Neutral];
         genders.into_iter().find(|gender| gender.name() == name).ok_or(wrong("gender is female, male or neutral"))
     });
-    let site = given.remove("site").map(|site| match site.as_str() {
+    let site = given.text("site").map(|site| match site.as_str() {
         "cloud" => Ok(Site::Cloud),
         "local" => Ok(Site::Local),
         _ => Err(wrong("site is cloud or local")),
     });
-    let origin = given.remove("origin").map(|origin| match origin.as_str() {
+    let origin = given.text("origin").map(|origin| match origin.as_str() {
         "stock" => Ok(Origin::Stock),
         "custom" => Ok(Origin::Custom),
         _ => Err(wrong("origin is stock or custom")),
     });
-    let sort = match given.remove("sort").as_deref() {
+    let sort = match given.text("sort").as_deref() {
         None | Some("best") => Sort::Best,
         Some("name") => Sort::Name,
         Some("language") => Sort::Language,
         Some("price") => Sort::Price,
         Some(_) => return Err(wrong("sort is best, name, language or price")),
     };
-    let most_nanos = given.remove("max_price").map(|price| {
-        let price: f64 = number("max_price", &price)?;
-        Ok::<_, Problem>((price * 1e9).clamp(0.0, 9e18) as i64)
-    });
-    let limit = given.remove("limit").map(|limit| number("limit", &limit)).transpose()?;
-    let offset = given.remove("cursor").map(|cursor| number("cursor", &cursor)).transpose()?;
-    let ids = given.remove("id").map(|ids| ids.split(',').map(|id| id.trim().to_owned()).collect());
+    let most_nanos = given.number::<f64>("max_price")?.map(|price| (price * 1e9).clamp(0.0, 9e18) as i64);
+    let limit = given.number("limit")?;
+    let offset = given.number("cursor")?;
+    let ids = given.text("id").map(|ids| ids.split(',').map(|id| id.trim().to_owned()).collect());
     Ok(VoiceQuery {
-        text: given.remove("search"),
-        languages: given.remove("languages"),
+        text: given.text("search"),
+        languages: given.text("languages"),
         gender: gender.transpose()?,
-        style: given.remove("style"),
-        purpose: given.remove("use"),
-        engine: given.remove("engine"),
-        model: given.remove("model"),
-        format: given.remove("format"),
+        style: given.text("style"),
+        purpose: given.text("use"),
+        engine: given.text("engine"),
+        model: given.text("model"),
+        format: given.text("format"),
         site: site.transpose()?,
         origin: origin.transpose()?,
         // Apps see what was made for the account only where it is granted to them.
         granted: caller.granted(),
-        most_nanos: most_nanos.transpose()?,
+        most_nanos,
         among: ids,
         sort,
         offset: offset.unwrap_or(0),
@@ -168,11 +145,12 @@ fn query_of(given: &mut BTreeMap<String, String>, caller: &Caller) -> Result<Voi
 )]
 #[get("/voices")]
 pub(crate) async fn voices(allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Result<Json<VoiceList>, Problem> {
-    let mut given = known_pairs(&meta.query, &FILTERS)?;
-    let facets = given.remove("facets").is_some_and(|told| told == "true");
-    let favourite = given.remove("favourite").is_some_and(|told| told == "true");
+    let mut given = Parameters::of_query(&meta.query)?;
+    let facets = given.flag("facets")?.unwrap_or(false);
+    let favourite = given.flag("favourite")?.unwrap_or(false);
     let around = Around::of(gateway).await?;
     let mut query = query_of(&mut given, &allowed.0)?;
+    given.finish()?;
     if favourite {
         query.among = Some(around.favourites.iter().cloned().collect());
     }
@@ -345,10 +323,11 @@ pub(crate) async fn sample(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Audition, Problem> {
-    let mut given = known_pairs(&meta.query, &["text"])?;
+    let mut given = Parameters::of_query(&meta.query)?;
+    let text = given.text("text").filter(|text| !text.trim().is_empty());
+    given.finish()?;
     let id = format!("{engine}/{voice}");
     let answer = find_voice(gateway, &allowed.0, &id).await?;
-    let text = given.remove("text").filter(|text| !text.trim().is_empty());
     if text.as_ref().is_some_and(|text| text.chars().count() > MAX_SAMPLE) {
         return Err(Problem::new(ProblemKind::Invalid, format!("an audition has at most {MAX_SAMPLE} characters")));
     }
