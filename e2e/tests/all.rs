@@ -4,6 +4,7 @@
 
 mod accessibility;
 mod attacked;
+mod attacked_documents;
 mod browser;
 mod client;
 mod console;
@@ -22,6 +23,7 @@ mod samples;
 mod screenshots;
 mod scripts;
 mod set_up;
+mod shaping;
 mod speaking;
 mod streaming;
 

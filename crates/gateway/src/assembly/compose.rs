@@ -2,6 +2,7 @@
 //! in order, the next one while the present one sounds, and joined with what
 //! lies between them.
 
+mod calls;
 mod ending;
 mod sounding;
 
@@ -23,7 +24,8 @@ use crate::dispatch::candidates::Tried;
 use crate::dispatch::deliver::{CodecError, Offload};
 use crate::dispatch::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
 use crate::dispatch::fingerprint;
-use crate::dispatch::speak::{Cue, FirstAudio, LONGEST_UTTERANCE, Responder, Run, left, too_long};
+use crate::dispatch::speak::{FirstAudio, LONGEST_UTTERANCE, Responder, Run, left, too_long};
+use crate::dispatch::utterance::Cue;
 use crate::jobs::{PieceStore, StoredPiece};
 use crate::planning::render_plan::Segment;
 use crate::{FailedAttempt, GatewayError, PlannedCall};
@@ -147,56 +149,6 @@ impl<'r> Performance<'r> {
         let rest = self.joiner.run(Joiner::finish).await.map_err(|error| self.broken(error))?;
         self.give(rest).await?;
         self.open().await
-    }
-
-    /// Has the next part's call ready. The present one is under way meanwhile:
-    /// its sound does not wait for what the records take.
-    async fn look_ahead(&mut self, index: usize) -> Result<(), PerformanceStop> {
-        let mut calling = self.calling.take();
-        let ahead = {
-            let mut ahead = std::pin::pin!(self.call(index));
-            loop {
-                tokio::select! {
-                    ahead = &mut ahead => break ahead,
-                    () = next_call(&mut calling) => {}
-                }
-            }
-        };
-        self.calling = calling;
-        self.ahead = ahead?;
-        Ok(())
-    }
-
-    /// Begins the call of a part; its intent is written first.
-    async fn call(&mut self, index: usize) -> Result<Option<SegmentSource<'r>>, PerformanceStop> {
-        let Some(segment) = self.segments().get(index) else { return Ok(None) };
-        if segment.sound.is_some() {
-            return Ok(Some(SegmentSource::Given));
-        }
-        if let Some(piece_store) = &self.run.piece_store {
-            if let Some(stored) = piece_store.stored(index, &fingerprint::of_segment(self.planned, segment)) {
-                return Ok(Some(SegmentSource::StoredPiece(stored.clone())));
-            }
-            if piece_store.pause.is_cancelled() {
-                return Ok(None);
-            }
-        }
-        let call = self.call_with(segment.speaker(self.planned), segment, segment.call.clone()).await?;
-        Ok(Some(SegmentSource::Call(call)))
-    }
-
-    async fn call_with(
-        &mut self,
-        speaker: &'r PlannedCall,
-        segment: &Segment,
-        call: dispatcher_engines::Speak,
-    ) -> Result<Calling<'r>, PerformanceStop> {
-        let record = &self.run.record;
-        let estimate = speaker.candidate.tariff().cost(segment.usage, speaker.candidate.model.as_deref());
-        let estimate = estimate.unwrap_or(segment.estimate);
-        let attempt = record.begin(speaker, segment.usage, estimate).await.map_err(PerformanceStop::Records)?;
-        let call = record.gateway().open_call(speaker, record, call).boxed();
-        Ok(Calling { attempt, call, called: None })
     }
 
     /// One part, to its end; by another candidate where its own fails before
@@ -392,71 +344,6 @@ impl<'r> Performance<'r> {
         self.close_part(index, segment, &engine, charged, first).await.map_err(|stop| (stop, true))
     }
 
-    /// A piece of a job, written to its file whole; gives what is in the file.
-    /// The inner error is the engine's.
-    async fn commit(
-        &mut self,
-        piece_store: &'r PieceStore,
-        meta: StoredPiece,
-        stream: &mut AudioStream,
-        words: &Words,
-    ) -> Result<AudioStream, Result<PerformanceStop, EngineError>> {
-        let records = |error: std::io::Error| Ok(PerformanceStop::Records(piece_store.failed(&error)));
-        let mut file = piece_store.begin().await.map_err(records)?;
-        while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
-            file.write(&chunk.map_err(Err)?).await.map_err(records)?;
-        }
-        let words = words.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let stored = file.commit(meta.with(words)).await.map_err(records)?;
-        Ok(stored.open(piece_store).await.map_err(records)?.stream)
-    }
-
-    /// What the call at hand answers. The next one is made later: calls keep
-    /// their order, and nothing delays the first sound.
-    async fn called(&mut self) -> Result<Result<Called, EngineError>, PerformanceStop> {
-        let calling = match (self.calling.as_mut(), &self.run.piece_store) {
-            (Some(SegmentSource::Call(calling)), _) => calling,
-            (Some(SegmentSource::StoredPiece(stored)), Some(piece_store)) => {
-                return stored
-                    .open(piece_store)
-                    .await
-                    .map(Ok)
-                    .map_err(|error| PerformanceStop::Records(piece_store.failed(&error)));
-            }
-            _ => return Err(PerformanceStop::Records(GatewayError::Internal("a part without a call".into()))),
-        };
-        if let Some(called) = calling.called.take() {
-            return Ok(called);
-        }
-        tokio::select! {
-            called = &mut calling.call => Ok(called),
-            () = left(&self.run.audio, self.responder) => Err(PerformanceStop::Left),
-        }
-    }
-
-    async fn chunk(&mut self, stream: &mut AudioStream) -> Result<Option<Result<Bytes, EngineError>>, PerformanceStop> {
-        loop {
-            tokio::select! {
-                chunk = stream.next() => return Ok(chunk),
-                // Until something sounds, nothing else is asked for.
-                () = next_call(&mut self.ahead), if self.responder.is_none() => {}
-                () = left(&self.run.audio, self.responder) => return Err(PerformanceStop::Left),
-            }
-        }
-    }
-
-    /// All of a part's bytes; the inner error is the engine's.
-    async fn hold(&mut self, stream: &mut AudioStream) -> Result<Bytes, Result<PerformanceStop, EngineError>> {
-        let mut held = Vec::new();
-        while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
-            held.extend_from_slice(&chunk.map_err(Err)?);
-            if held.len() > MOST_HELD {
-                return Err(Err(broken(&"a part too long to be fitted to a length")));
-            }
-        }
-        Ok(held.into())
-    }
-
     /// Silence, and the marks that lie in it.
     async fn silence(&mut self, milliseconds: f64, marks: &[MarkAt]) -> Result<(), PerformanceStop> {
         let mut so_far = 0.0;
@@ -530,15 +417,5 @@ impl<'r> Performance<'r> {
             tempo: 1.0,
         };
         responder.send(Ok(first_audio)).map_err(|_| PerformanceStop::Left)
-    }
-}
-
-/// Drives a call; rests where there is none, or it has answered.
-async fn next_call(source: &mut Option<SegmentSource<'_>>) {
-    match source {
-        Some(SegmentSource::Call(calling)) if calling.called.is_none() => {
-            calling.called = Some((&mut calling.call).await)
-        }
-        _ => std::future::pending().await,
     }
 }

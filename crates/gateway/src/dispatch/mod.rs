@@ -12,3 +12,4 @@ pub(crate) mod limiter;
 pub(crate) mod recalled;
 pub(crate) mod rehearse;
 pub(crate) mod speak;
+pub(crate) mod utterance;

@@ -1,12 +1,12 @@
 //! One synthesis, from the request to its settled record.
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Word, Work};
+use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Work};
 use dispatcher_engines::{EngineError, Words};
-use dispatcher_markup::{Fidelity, Outcome, Script};
+use dispatcher_markup::Script;
 use futures::StreamExt as _;
 use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
@@ -18,6 +18,7 @@ use crate::dispatch::dispatch_record::{
     DispatchOutcome, DispatchRecord, EndedAttempt, NewDispatch, OpenAttempt, SinceAttempt, SinceDispatch,
 };
 use crate::dispatch::fingerprint;
+use crate::dispatch::utterance::{Cues, Marks, Utterance};
 use crate::intake::texts::TextRoom;
 use crate::jobs::PieceStore;
 use crate::planning::plan::{plan_synthesis, wanted};
@@ -48,55 +49,6 @@ pub struct SynthesisRequest {
     pub notes: Vec<String>,
 }
 
-/// An utterance whose first audio is there.
-pub struct Utterance {
-    pub dispatch: String,
-    pub engine: String,
-    /// `engine/voice`.
-    pub voice: String,
-    pub model: Option<String>,
-    pub format: Format,
-    /// The top of what it may cost; exact for tariffs by text.
-    pub estimate: Money,
-    pub fidelity: Vec<Fidelity>,
-    pub worst: Outcome,
-    pub fingerprint: String,
-    pub warnings: Vec<String>,
-    pub rehearsal: bool,
-    /// Microseconds from the request to the first audio.
-    pub first_us: i64,
-    /// Attempts that failed before this one.
-    pub fallbacks: Vec<FailedAttempt>,
-    pub body: AudioBody,
-    words: Words,
-    /// How much faster the audio was made than the engine spoke it.
-    tempo: f64,
-    marks: Marks,
-    cues: Cues,
-}
-
-impl Utterance {
-    /// What is said when, part by part, where it was made of parts; whole
-    /// once the body has ended.
-    pub fn cues(&self) -> Vec<Cue> {
-        self.cues.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
-    }
-
-    /// Marks of the script and the seconds at which they come; whole once the
-    /// body has ended.
-    pub fn marks(&self) -> Vec<(String, f64)> {
-        self.marks.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
-    }
-
-    /// Words and their times, as far as the engine tells them; whole once the
-    /// body has ended.
-    pub fn words(&self) -> Vec<Word> {
-        let words = self.words.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let moved = |time: Option<f64>| time.map(|time| time / self.tempo);
-        words.iter().map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() }).collect()
-    }
-}
-
 /// What the running dispatch tells its caller once there is audio.
 pub(crate) struct FirstAudio {
     pub(crate) planned: PlannedCall,
@@ -116,19 +68,6 @@ pub(crate) fn too_long() -> EngineError {
     let detail = format!("the audio is longer than {LONGEST_UTTERANCE} s");
     EngineError { cause: Cause::Broken, detail, retry_after: None }
 }
-
-/// What is said from one second of an utterance to another.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Cue {
-    pub start: f64,
-    pub end: f64,
-    pub text: String,
-}
-
-pub(crate) type Cues = Arc<Mutex<Vec<Cue>>>;
-
-/// Marks of a script, with the seconds at which they come.
-pub(crate) type Marks = Arc<Mutex<Vec<(String, f64)>>>;
 
 /// A text of what was wanted, for the record.
 pub(crate) fn describe(wanted: &Wanted) -> String {

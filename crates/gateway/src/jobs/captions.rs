@@ -3,7 +3,7 @@
 use dispatcher_core::Word;
 use dispatcher_markup::sentences;
 
-use crate::dispatch::speak::Cue;
+use crate::dispatch::utterance::Cue;
 
 /// Cues of sentences, in seconds. Where the engine timed each word of a piece,
 /// sentences begin with their first word; elsewhere the piece's time is

@@ -6,6 +6,7 @@
 //! check sum at the end tells whether anything was lost.
 
 mod hear;
+mod probe;
 mod speak;
 
 pub use hear::{Heard, HeardWord, hear};

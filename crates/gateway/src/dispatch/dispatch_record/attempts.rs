@@ -1,0 +1,181 @@
+//! Attempts of a dispatch: open until they are consumed by their end.
+
+use super::*;
+
+/// An attempt in work, whose intent and hold are on the disk.
+#[must_use = "an attempt that is dropped is recorded as uncertain"]
+pub(crate) struct OpenAttempt {
+    pub(super) shared: Arc<Shared>,
+    pub(super) number: i64,
+    pub(super) begun: Instant,
+    pub(super) facts: AttemptFacts,
+    pub(super) tariff: Tariff,
+    pub(super) hold: Money,
+    pub(super) usage: Usage,
+    pub(super) written: bool,
+}
+
+/// An attempt that has ended, to be written.
+#[must_use = "the end of an attempt is not written"]
+pub(crate) struct EndedAttempt {
+    pub(super) attempt: OpenAttempt,
+    state: AttemptState,
+    cause: Option<Cause>,
+    detail: Option<String>,
+    first: Option<SinceAttempt>,
+    /// What is charged; nothing where the engine did not deliver.
+    charged: Option<Usage>,
+}
+
+impl OpenAttempt {
+    /// The engine of the attempt.
+    pub(crate) fn engine(&self) -> &str {
+        &self.facts.engine
+    }
+
+    /// What it was to use.
+    pub(crate) fn usage(&self) -> Usage {
+        self.usage
+    }
+
+    /// Milliseconds since the engine was to be called.
+    pub(crate) fn milliseconds(&self) -> u64 {
+        u64::try_from(self.begun.elapsed().as_millis()).unwrap_or(u64::MAX)
+    }
+
+    /// The time since it began.
+    pub(crate) fn elapsed(&self) -> SinceAttempt {
+        SinceAttempt(micros(self.begun))
+    }
+
+    /// The engine delivered, and is charged for.
+    pub(crate) fn delivered(self, usage: Usage, first: Option<SinceAttempt>) -> EndedAttempt {
+        EndedAttempt {
+            attempt: self,
+            state: AttemptState::Done,
+            cause: None,
+            detail: None,
+            first,
+            charged: Some(usage),
+        }
+    }
+
+    /// The engine failed, and is not charged for.
+    pub(crate) fn failed(self, failed: &FailedAttempt, first: Option<SinceAttempt>) -> EndedAttempt {
+        EndedAttempt {
+            attempt: self,
+            state: AttemptState::Failed,
+            cause: Some(failed.cause),
+            detail: Some(failed.detail.clone()),
+            first,
+            charged: None,
+        }
+    }
+
+    /// Its caller does not wait for it any more: charged by its tariff, and
+    /// the record says why. `usage` is that of the whole call, whose audio
+    /// `worked_ms` may have been worked on.
+    pub(crate) fn abandoned(
+        self,
+        why: &str,
+        usage: Usage,
+        worked_ms: u64,
+        first: Option<SinceAttempt>,
+    ) -> EndedAttempt {
+        let (charged, terms) = self.tariff.of_cancelled(usage, worked_ms);
+        EndedAttempt {
+            attempt: self,
+            state: AttemptState::Abandoned,
+            cause: Some(Cause::Abandoned),
+            detail: Some(format!("{why}; {terms}")),
+            first,
+            charged,
+        }
+    }
+
+    pub(super) fn line(&self, kind: LedgerKind, usage: Usage, money: Money) -> LedgerRow {
+        let now = now_micros();
+        let sign = if kind == LedgerKind::Release { -1 } else { 1 };
+        LedgerRow {
+            id: None,
+            dispatch: self.shared.id.clone(),
+            attempt: self.number,
+            kind,
+            app: self.shared.app.clone(),
+            engine: self.facts.engine.clone(),
+            model: self.facts.model.clone(),
+            work: self.shared.work.name().into(),
+            day: day_of(now),
+            characters: sign * to_i64(usage.characters),
+            audio_ms: sign * to_i64(usage.milliseconds),
+            nanos: sign * money.nanos,
+            currency: money.currency.code().into(),
+            at: now,
+        }
+    }
+
+    fn end(&self, state: AttemptState, cause: Option<Cause>, detail: Option<String>) -> AttemptEnd {
+        AttemptEnd {
+            dispatch: self.shared.id.clone(),
+            number: self.number,
+            state,
+            cause: cause.map(|cause| cause.name().into()),
+            detail,
+            first_us: None,
+            total_us: micros(self.begun),
+        }
+    }
+}
+
+impl EndedAttempt {
+    /// Its rows: the end, the hold released and what is charged; and its cost.
+    pub(super) fn rows(&self) -> Result<(AttemptEnd, Vec<LedgerRow>, Option<Money>), MoneyError> {
+        let attempt = &self.attempt;
+        let mut lines = vec![attempt.line(LedgerKind::Release, attempt.usage, attempt.hold)];
+        let mut charged = None;
+        if let Some(usage) = self.charged {
+            let cost = attempt.tariff.cost(usage, attempt.facts.model.as_deref())?;
+            lines.push(attempt.line(LedgerKind::Settle, usage, cost));
+            charged = Some(cost);
+        }
+        let end = AttemptEnd {
+            first_us: self.first.map(|first| first.0),
+            ..attempt.end(self.state, self.cause, self.detail.clone())
+        };
+        Ok((end, lines, charged))
+    }
+
+    /// It is written.
+    pub(super) fn into_facts(mut self) -> AttemptFacts {
+        self.attempt.written = true;
+        let outcome = self.cause.map_or(self.state.name(), Cause::name);
+        self.attempt.shared.gateway.inner.metrics.attempt(&self.attempt.facts.engine, outcome);
+        self.attempt.facts.clone()
+    }
+}
+
+impl Drop for OpenAttempt {
+    /// Nobody wrote how it ended: as after a crash, it is uncertain, and
+    /// charged as held.
+    fn drop(&mut self) {
+        let Some(runtime) = (!self.written).then(|| tokio::runtime::Handle::try_current().ok()).flatten() else {
+            return;
+        };
+        let lines = vec![
+            self.line(LedgerKind::Release, self.usage, self.hold),
+            self.line(LedgerKind::Settle, self.usage, self.hold),
+        ];
+        let end = self.end(AttemptState::Uncertain, None, Some("its end was not recorded; charged as held".into()));
+        let shared = self.shared.clone();
+        if let Err(error) = shared.costs().add(self.hold) {
+            tracing::error!(%error, "the cost of an attempt without an end");
+        }
+        tracing::error!(dispatch = %end.dispatch, engine = %self.facts.engine, "an attempt was dropped without an end");
+        let work = async move {
+            if let Err(error) = shared.gateway.inner.store.end_attempt(end, lines).await {
+                tracing::error!(dispatch = %shared.id, %error, "an attempt without an end was not written");
+            }
+        };
+        self.shared.gateway.inner.running.spawn_on(work, &runtime);
+    }
+}
