@@ -17,7 +17,7 @@ use crate::catalogue::Turns;
 use crate::http::HttpDriver;
 use crate::process::ProcessDriver;
 use crate::template::to_xml;
-use crate::{EngineError, Fetcher};
+use crate::{EngineError, Fetcher, KeyFileError};
 
 /// Audio as the engine sends it. Dropping it ends the engine's call.
 pub type AudioStream = Pin<Box<dyn Stream<Item = Result<Bytes, EngineError>> + Send>>;
@@ -273,9 +273,9 @@ impl Engine {
     ///
     /// # Errors
     /// For people, without anything of the file.
-    pub fn parts_of_file(&self, text: &str) -> Result<Parts, String> {
+    pub fn parts_of_file(&self, text: &str) -> Result<Parts, KeyFileError> {
         let document: serde_json::Value =
-            serde_json::from_str(text).map_err(|error| format!("the key file is not JSON (line {})", error.line()))?;
+            serde_json::from_str(text).map_err(|error| KeyFileError::NotJson { line: error.line() })?;
         let access = &self.sheet.access;
         let part = |name: &String| {
             let path = access.file.get(name).cloned().unwrap_or_else(|| format!("$['{name}']"));
@@ -284,7 +284,7 @@ impl Engine {
             let text = match found {
                 Some(serde_json::Value::String(text)) => text,
                 Some(serde_json::Value::Number(number)) => number.to_string(),
-                _ => return Err(format!("the key file has no '{name}' at {path}")),
+                _ => return Err(KeyFileError::NoPart { part: name.clone(), path }),
             };
             Ok((name.clone(), text.into()))
         };

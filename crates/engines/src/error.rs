@@ -29,3 +29,12 @@ impl EngineError {
         EngineError { cause, detail, retry_after: None }
     }
 }
+
+/// Why a key file has no credential for an engine.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum KeyFileError {
+    #[error("the key file is not JSON (line {line})")]
+    NotJson { line: usize },
+    #[error("the key file has no '{part}' at {path}")]
+    NoPart { part: String, path: String },
+}

@@ -25,5 +25,5 @@ pub use access::WebhookClient;
 pub use base64_json::{AudioSplitter, ScanError};
 pub use catalogue::{Turn, Turns};
 pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, SpokenAudio, Words};
-pub use error::EngineError;
+pub use error::{EngineError, KeyFileError};
 pub use fetch::Fetcher;

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use dispatcher_audio::AudioError;
 use dispatcher_core::{Adjustment, Cause, Currency, MoneyError, PlanError, SheetError};
+use dispatcher_engines::KeyFileError;
 use dispatcher_markup::{Fidelity, MarkupError};
 use dispatcher_store::StoreError;
 use dispatcher_vault::VaultError;
@@ -94,8 +95,8 @@ pub enum GatewayError {
     CatalogueUnread { engine: String, cause: Cause, detail: String },
     #[error("there is no engine '{wanted}'")]
     NoSuchEngine { wanted: String, nearest: Vec<String> },
-    #[error("{0}")]
-    Credential(String),
+    #[error(transparent)]
+    Credential(#[from] CredentialFault),
     #[error("{0}")]
     Webhook(String),
     #[error("{0}")]
@@ -127,6 +128,57 @@ pub enum GatewayError {
     Quota { what: &'static str, most: u64 },
     #[error("{what}")]
     Crowded { what: String, retry_after: Duration },
-    #[error("internal: {0}")]
-    Internal(String),
+    #[error("{what} cannot be read or written: {source}")]
+    Files { what: &'static str, source: std::io::Error },
+    #[error("the record of {what} cannot be read or written: {source}")]
+    Document { what: String, source: serde_json::Error },
+    #[error("this gateway has no folder for {0}")]
+    NoFolder(&'static str),
+    #[error("a worker ended before its work: {0}")]
+    Worker(#[from] tokio::task::JoinError),
+    #[error("the audio of a rehearsal cannot be made: {0}")]
+    Rehearsal(String),
+    #[error("the audio of a check ended early: {0}")]
+    CheckAudio(String),
+    #[error("an engine of the plan accepts no format: {0}")]
+    NoEngineFormat(String),
+    /// What the code rules out; said rather than panicked.
+    #[error("the gateway contradicts itself: {0}")]
+    Contradiction(&'static str),
+}
+
+impl GatewayError {
+    /// A failure to read or write files, by what they hold.
+    pub(crate) fn files(what: &'static str) -> impl Fn(std::io::Error) -> GatewayError + Copy {
+        move |source| GatewayError::Files { what, source }
+    }
+
+    /// A failure to read or write a record's document, by what it is of.
+    pub(crate) fn document(what: impl Into<String>) -> impl FnOnce(serde_json::Error) -> GatewayError {
+        let what = what.into();
+        move |source| GatewayError::Document { what, source }
+    }
+}
+
+/// What is wrong with a credential that somebody gives, or with a change of
+/// the root key.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum CredentialFault {
+    #[error("{0} needs no credential")]
+    NotNeeded(String),
+    #[error("{engine} needs the parts {}, not {}", wanted.join(", "), list(given))]
+    WrongParts { engine: String, wanted: Vec<String>, given: Vec<String> },
+    #[error("the part '{part}' is empty or longer than {most} bytes")]
+    PartSize { part: String, most: usize },
+    #[error(transparent)]
+    KeyFile(#[from] KeyFileError),
+    #[error("the host provides the root key; set the variable of the next key, and start the service")]
+    KeyOfHost,
+}
+
+fn list(names: &[String]) -> String {
+    match names.is_empty() {
+        true => "none".into(),
+        false => names.join(", "),
+    }
 }

@@ -33,7 +33,7 @@ pub use engines::check::{Claim, Matrix, Verdict};
 pub use engines::credentials::{CredentialCheck, CredentialView, RootKeySource, RootKeys};
 pub use engines::registry::{EngineState, Registry};
 pub use engines::sheets::Host;
-pub use error::{FailedAttempt, GatewayError};
+pub use error::{CredentialFault, FailedAttempt, GatewayError};
 pub use intake::hosts::check_host;
 pub use intake::parse::TextInput;
 pub use intake::recording::{GivenAudio, SalvagedAudio, salvage};
@@ -130,14 +130,14 @@ impl Gateway {
         &self,
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, GatewayError> {
-        let failed = |error: String| GatewayError::Internal(error);
-        let turn = self.inner.codecs.clone().acquire_owned().await.map_err(|error| failed(error.to_string()))?;
+        let closed = |_| GatewayError::Contradiction("the turns of codec work are closed");
+        let turn = self.inner.codecs.clone().acquire_owned().await.map_err(closed)?;
         let done = tokio::task::spawn_blocking(move || {
             let done = work();
             drop(turn);
             done
         });
-        done.await.map_err(|error| failed(error.to_string()))
+        Ok(done.await?)
     }
 
     /// The records.

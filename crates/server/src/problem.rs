@@ -209,7 +209,14 @@ impl From<GatewayError> for Problem {
             | GatewayError::Vault(_)
             | GatewayError::Money(_)
             | GatewayError::Abandoned
-            | GatewayError::Internal(_) => {
+            | GatewayError::Files { .. }
+            | GatewayError::Document { .. }
+            | GatewayError::NoFolder(_)
+            | GatewayError::Worker(_)
+            | GatewayError::Rehearsal(_)
+            | GatewayError::CheckAudio(_)
+            | GatewayError::NoEngineFormat(_)
+            | GatewayError::Contradiction(_) => {
                 tracing::error!(error = ?error, "internal error");
                 Problem::new(ProblemKind::Internal, "the cause is in the service's log")
             }

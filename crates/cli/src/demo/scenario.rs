@@ -136,7 +136,8 @@ async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
     gateway.keep_clip(&shared, "chime.wav", CHIME.into()).await?;
     let helpline = Caller { app: gateway.store().app("helpline".into()).await?, operator: false, who: "demo".into() };
     if gateway.prompt_sets(&helpline).await?.is_empty() {
-        let table = read_prompts(PROMPTS, PromptTable::Toml).map_err(GatewayError::Internal)?;
+        let unread = |_| GatewayError::Contradiction("the prompt table of the demo cannot be read");
+        let table = read_prompts(PROMPTS, PromptTable::Toml).map_err(unread)?;
         gateway.put_prompt_set(&helpline, "helpline", table).await?;
     }
     Ok(())

@@ -112,7 +112,7 @@ impl Gateway {
             let engine = registry.engine(&candidate.sheet.name)?.clone();
             let format = engine
                 .hearing_format(probed.format)
-                .ok_or_else(|| GatewayError::Internal(format!("{} takes no format", candidate.sheet.name)))?;
+                .ok_or_else(|| GatewayError::NoEngineFormat(candidate.sheet.name.clone()))?;
             let estimate = candidate.tariff().cost(usage, candidate.model.as_deref())?;
             let (shaped, render_plan) = (Shaped::default(), Arc::default());
             hearers.push((PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan }, over));
@@ -313,7 +313,7 @@ impl Listening {
         if self.is_silent().await {
             // No engine is to blame that it makes nothing of silence.
             let cost = self.record.settle(last, DispatchOutcome::done(audio_ms, Some(self.record.elapsed()))).await?;
-            let planned = self.plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+            let planned = self.plan.first().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
             let mut heard = self.recognised(planned, Transcript::default(), cost, &[], false);
             heard.warnings.push("the audio is silent".into());
             return Ok(heard);
@@ -374,7 +374,7 @@ impl Listening {
         let result = match (settled, self.plan.first()) {
             (Ok(cost), Some(planned)) => Ok(self.recognised(planned, transcript, cost, &[], true)),
             (Err(error), _) => Err(error),
-            _ => Err(GatewayError::Internal("an empty plan".into())),
+            _ => Err(GatewayError::Contradiction("an empty plan")),
         };
         let _ = answer.send(result);
     }

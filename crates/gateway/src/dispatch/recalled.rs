@@ -31,10 +31,7 @@ pub(crate) async fn write_named(folder: PathBuf, name: String, bytes: Bytes) -> 
         file.persist(folder.join(name)).map_err(|error| error.error)?;
         Ok(())
     };
-    tokio::task::spawn_blocking(write)
-        .await
-        .map_err(|error| GatewayError::Internal(error.to_string()))?
-        .map_err(|error| GatewayError::Internal(format!("kept audio: {error}")))
+    tokio::task::spawn_blocking(write).await?.map_err(GatewayError::files("stored audio"))
 }
 
 impl Gateway {

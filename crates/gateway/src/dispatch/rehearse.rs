@@ -102,7 +102,7 @@ impl Run {
         let error = match (outcome, settled) {
             (Ok(()) | Err(RehearsalStop::Left), Ok(_)) => return,
             (Err(RehearsalStop::Failed(CodecError::Audio(error))), Ok(_)) => GatewayError::Format(error),
-            (Err(RehearsalStop::Failed(error)), Ok(_)) => GatewayError::Internal(error.to_string()),
+            (Err(RehearsalStop::Failed(error)), Ok(_)) => GatewayError::Rehearsal(error.to_string()),
             (_, Err(error)) => error,
         };
         match tones.responder.take() {

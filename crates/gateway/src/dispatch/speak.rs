@@ -127,7 +127,7 @@ impl Gateway {
             plan = self.uncrowded(caller, plan)?;
         }
         let Some(head) = plan.first().cloned() else {
-            return Err(GatewayError::Internal("an empty plan".into()));
+            return Err(GatewayError::Contradiction("an empty plan"));
         };
         check_length(&head, &request.shaping)?;
         let rehearsal = caller.app.rehearsal == 1;

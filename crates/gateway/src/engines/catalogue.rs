@@ -153,7 +153,7 @@ impl Gateway {
         let voices = merged(listed, &own, &spec);
         let before = registry.sheet(engine).and_then(|sheet| sheet.synthesis.as_ref().map(|it| it.voices.clone()));
         let changes = Changes::between(&before.unwrap_or_default(), &voices);
-        let document = serde_json::to_string(&voices).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let document = serde_json::to_string(&voices).map_err(GatewayError::document("a catalogue"))?;
         let row = CatalogueRow { engine: engine.into(), document, read_at: Some(now), tried_at: now, problem: None };
         self.inner.store.put_catalogue(row, changes.rows(engine, now)).await?;
         let mut registry = (*self.registry()).clone();

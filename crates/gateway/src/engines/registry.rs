@@ -130,7 +130,7 @@ impl Gateway {
         let mut routes = BTreeMap::new();
         for row in self.inner.store.routes().await? {
             let route: Route = serde_json::from_str(&row.document)
-                .map_err(|error| GatewayError::Internal(format!("route {}: {error}", row.name)))?;
+                .map_err(GatewayError::document(format!("the route {}", row.name)))?;
             routes.insert(row.name, route);
         }
         let mut registry = (*self.registry()).clone();
@@ -149,7 +149,7 @@ impl Gateway {
         for leg in &route.legs {
             registry.engine(&leg.engine)?;
         }
-        let document = serde_json::to_string(&route).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let document = serde_json::to_string(&route).map_err(GatewayError::document("a route"))?;
         let version = self.inner.store.put_route(route.name, document, by.into(), now_micros()).await?;
         self.load_routes().await?;
         Ok(version)

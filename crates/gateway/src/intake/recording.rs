@@ -67,7 +67,7 @@ impl GivenAudio {
                 return Ok((self.clone(), probed));
             }
             Ok(Err(fault)) => fault,
-            Err(error) => return Err(unreadable(&error)),
+            Err(error) => return Err(unreadable(error)),
         };
         if strict {
             return Err(GatewayError::NotAudio(fault));
@@ -76,7 +76,7 @@ impl GivenAudio {
             Ok(Ok(salvaged)) => Ok(salvaged),
             // The first fault says more than that of the attempt to mend it.
             Ok(Err(_)) => Err(GatewayError::NotAudio(fault)),
-            Err(error) => Err(unreadable(&error)),
+            Err(error) => Err(unreadable(error)),
         }
     }
 
@@ -244,8 +244,8 @@ fn decode(
     Ok(found)
 }
 
-fn unreadable(error: &std::io::Error) -> GatewayError {
-    GatewayError::Internal(format!("the spooled audio: {error}"))
+fn unreadable(source: std::io::Error) -> GatewayError {
+    GatewayError::Files { what: "the spooled audio", source }
 }
 
 impl AudioInfo {
@@ -294,7 +294,7 @@ pub(crate) fn mended(audio: Bytes) -> Result<(Bytes, Vec<String>), GatewayError>
     let given = GivenAudio { source: AudioSource::Memory(audio), told: None };
     let (taken, probed) = given.take_here(false)?;
     let AudioSource::Memory(audio) = taken.source else {
-        return Err(GatewayError::Internal("a sound in memory became a file".into()));
+        return Err(GatewayError::Contradiction("a sound in memory became a file"));
     };
     if !probed.open_ended {
         return Ok((audio, probed.warnings));

@@ -87,9 +87,9 @@ impl PartNote {
     ) -> Result<(), GatewayError> {
         let (engine, dispatch) = (engine.to_owned(), dispatch.to_owned());
         let note = serde_json::to_vec(&Note { engine, dispatch, transcript: transcript.clone() });
-        let note = note.map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let note = note.map_err(GatewayError::document("a transcript"))?;
         let kept = piece_store::put_aside(self.folder.clone(), self.name.clone(), note).await;
-        kept.map_err(|error| GatewayError::Internal(format!("the transcript cannot be stored: {error}")))
+        kept.map_err(GatewayError::files("the transcript"))
     }
 
     async fn read(&self) -> Option<Note> {

@@ -116,7 +116,7 @@ impl JobEstimate {
 
 impl Gateway {
     fn jobs_place(&self) -> Result<&JobsPlace, GatewayError> {
-        self.inner.host.jobs.as_ref().ok_or_else(|| GatewayError::Internal("this gateway keeps no jobs".into()))
+        self.inner.host.jobs.as_ref().ok_or_else(|| GatewayError::NoFolder("jobs"))
     }
 
     fn job_folder(&self, id: &str) -> Result<PathBuf, GatewayError> {
@@ -138,8 +138,7 @@ impl Gateway {
         let folder = self.job_folder(&id)?;
         let stored = work::Stored { operator: caller.operator, work: job.work };
         work::bring_in(job.audio.as_ref(), &folder).await?;
-        let json = |error: serde_json::Error| GatewayError::Internal(error.to_string());
-        let request = serde_json::to_string(&stored).map_err(json)?;
+        let request = serde_json::to_string(&stored).map_err(GatewayError::document("a job"))?;
         let estimate = forecast.estimates.first().copied().unwrap_or(Money::zero(Currency::EUR));
         let estimates: Vec<(&str, i64)> =
             forecast.estimates.iter().map(|money| (money.currency.code(), money.nanos)).collect();
@@ -155,8 +154,9 @@ impl Gateway {
             pieces: to_i64(forecast.pieces),
             estimate_nanos: estimate.nanos,
             currency: estimate.currency.code().into(),
-            warnings: serde_json::to_string(&[job.warnings, forecast.warnings].concat()).map_err(json)?,
-            estimates: serde_json::to_string(&estimates).map_err(json)?,
+            warnings: serde_json::to_string(&[job.warnings, forecast.warnings].concat())
+                .map_err(GatewayError::document("a job"))?,
+            estimates: serde_json::to_string(&estimates).map_err(GatewayError::document("a job"))?,
             webhook: job.webhook,
             notified_at: None,
             given_up_at: None,
@@ -181,7 +181,7 @@ impl Gateway {
         let Some(most) = self.inner.host.room.as_ref().map(|room| room.quota) else { return Ok(()) };
         let folders = rows.iter().map(|row| self.job_folder(&row.id)).collect::<Result<Vec<_>, _>>()?;
         let kept = tokio::task::spawn_blocking(move || folders.iter().map(|folder| bytes_in(folder)).sum::<u64>());
-        match kept.await.map_err(|error| GatewayError::Internal(error.to_string()))? >= most {
+        match kept.await? >= most {
             true => Err(GatewayError::Quota { what: "jobs", most }),
             false => Ok(()),
         }
@@ -204,7 +204,7 @@ impl Gateway {
         dictation: &Dictation,
         audio: Option<AudioSource>,
     ) -> Result<JobEstimate, GatewayError> {
-        let source = audio.ok_or_else(|| GatewayError::Internal("a dictation without its recording".into()))?;
+        let source = audio.ok_or_else(|| GatewayError::Contradiction("a dictation without its recording"))?;
         let strict = dictation.unsupported == Unsupported::Refuse;
         let (_, probed) = GivenAudio { source, told: dictation.told }.take(self, strict).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);

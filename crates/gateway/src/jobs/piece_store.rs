@@ -195,8 +195,8 @@ impl PieceStore {
     }
 
     #[expect(clippy::unused_self, reason = "says whose failure it is")]
-    pub(crate) fn failed(&self, error: &std::io::Error) -> GatewayError {
-        GatewayError::Internal(format!("a piece of a job cannot be stored: {error}"))
+    pub(crate) fn failed(&self, source: std::io::Error) -> GatewayError {
+        GatewayError::Files { what: "a piece of a job", source }
     }
 
     pub(crate) async fn begin(&self) -> std::io::Result<OpenPiece<'_>> {

@@ -59,7 +59,7 @@ impl JobWork {
 
 /// Brings what the work needs into the job's folder.
 pub(super) async fn bring_in(audio: Option<&AudioSource>, folder: &Path) -> Result<(), GatewayError> {
-    let failed = |error: std::io::Error| GatewayError::Internal(format!("the folder of a job: {error}"));
+    let failed = GatewayError::files("the folder of a job");
     tokio::fs::create_dir_all(folder.join("files")).await.map_err(failed)?;
     let place = folder.join("source");
     match audio {

@@ -22,7 +22,7 @@ const ID: usize = 24;
 impl Gateway {
     fn clips_folder(&self) -> Result<PathBuf, GatewayError> {
         let folder = self.inner.host.clips.as_ref().map(|clips| clips.join("given"));
-        folder.ok_or_else(|| GatewayError::Internal("no clips are kept here".into()))
+        folder.ok_or_else(|| GatewayError::NoFolder("clips"))
     }
 
     /// Keeps a clip of an app, with its true length; of damaged audio, what

@@ -52,7 +52,7 @@ impl Gateway {
         let mut own = BTreeMap::new();
         for row in self.inner.store.presets().await? {
             let preset: OwnPreset = serde_json::from_str(&row.document)
-                .map_err(|error| GatewayError::Internal(format!("preset {}: {error}", row.name)))?;
+                .map_err(GatewayError::document(format!("the preset {}", row.name)))?;
             own.insert(row.name, preset);
         }
         let mut registry = (*self.registry()).clone();
@@ -70,7 +70,7 @@ impl Gateway {
         if Format::named(&preset.name).is_ok() {
             return Err(GatewayError::NameTaken { what: "preset", name: preset.name });
         }
-        let document = serde_json::to_string(&preset).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let document = serde_json::to_string(&preset).map_err(GatewayError::document("a preset"))?;
         let version = self.inner.store.put_preset(preset.name, document, by.into(), now_micros()).await?;
         self.load_presets().await?;
         Ok(version)

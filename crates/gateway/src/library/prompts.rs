@@ -64,7 +64,7 @@ impl Gateway {
     fn prompts_folder(&self, set: &str) -> Result<PathBuf, GatewayError> {
         let clips = self.inner.host.clips.as_ref();
         let folder = clips.map(|clips| clips.join("prompts").join(set));
-        folder.ok_or_else(|| GatewayError::Internal("no sound is kept here".into()))
+        folder.ok_or_else(|| GatewayError::NoFolder("prompts"))
     }
 
     /// Keeps a table; files of rows that are as they were stay.
@@ -72,7 +72,7 @@ impl Gateway {
     /// # Errors
     /// When another app has a set of this name.
     pub async fn put_prompt_set(&self, caller: &Caller, name: &str, rows: Vec<Prompt>) -> Result<(), GatewayError> {
-        let document = serde_json::to_string(&rows).map_err(|error| GatewayError::Internal(error.to_string()))?;
+        let document = serde_json::to_string(&rows).map_err(GatewayError::document("a prompt set"))?;
         // An operator changes the table, and not whose it is.
         let known = self.inner.store.prompt_set(name.to_owned()).await.ok().map(|(row, _)| row.app);
         let app = known.filter(|_| caller.operator).unwrap_or_else(|| caller.app.name.clone());
@@ -128,7 +128,7 @@ impl Gateway {
         let (row, files) = self.own_prompt_set(caller, name).await?;
         let payer = self.payer(caller, &row).await?;
         let prompts: Vec<Prompt> =
-            serde_json::from_str(&row.document).map_err(|error| GatewayError::Internal(error.to_string()))?;
+            serde_json::from_str(&row.document).map_err(GatewayError::document("a prompt set"))?;
         if let Some(id) = ids.iter().find(|id| prompts.iter().all(|prompt| prompt.id != **id)) {
             return Err(StoreError::Missing { what: "prompt", name: id.clone() }.into());
         }
@@ -291,7 +291,7 @@ impl Gateway {
     ) -> Result<Vec<(PromptFileRow, PathBuf)>, GatewayError> {
         let (row, files) = self.own_prompt_set(caller, name).await?;
         let prompts: Vec<Prompt> =
-            serde_json::from_str(&row.document).map_err(|error| GatewayError::Internal(error.to_string()))?;
+            serde_json::from_str(&row.document).map_err(GatewayError::document("a prompt set"))?;
         let folder = self.prompts_folder(name)?;
         let current = |one: &PromptFileRow| {
             prompts.iter().any(|prompt| prompt.id == one.prompt && prompt.formats.contains(&one.format))

@@ -42,7 +42,7 @@ impl Gateway {
             .texts
             .unhurried(length, || plan_synthesis(&registry, caller, request, &wish, &script, &resources))
             .await?;
-        let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+        let head = plan.first().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
         Ok(Estimate {
             cost: head.estimate,
             exact: head.candidate.tariff().charges_text(),
@@ -84,7 +84,7 @@ impl Gateway {
         }
         let plan: Vec<PlannedCall> =
             hearers.into_iter().filter(|(_, over)| over.is_none() || !whole).map(|(planned, _)| planned).collect();
-        let head = plan.first().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+        let head = plan.first().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
         Ok(Estimate {
             cost: head.estimate,
             exact: true,

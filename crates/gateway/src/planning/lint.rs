@@ -64,7 +64,7 @@ pub fn lint(
         let id = format!("{}/{}", sheet.name, voice.id);
         let plan = plan_synthesis(registry, &caller, request, &Wanted::Named(id.clone()), &script, resources);
         let linted = plan.and_then(|plan| {
-            let planned = plan.into_iter().next().ok_or_else(|| GatewayError::Internal("an empty plan".into()))?;
+            let planned = plan.into_iter().next().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
             Ok(Lint {
                 engine: sheet.name.clone(),
                 voice: id,

@@ -172,9 +172,8 @@ pub(crate) fn plan_one(
     shaped: Shaped,
 ) -> Result<PlannedCall, GatewayError> {
     let engine = registry.engine(&candidate.sheet.name)?.clone();
-    let format = engine
-        .speaking_format(wanted)
-        .ok_or_else(|| GatewayError::Internal(format!("{} has no format", candidate.sheet.name)))?;
+    let format =
+        engine.speaking_format(wanted).ok_or_else(|| GatewayError::NoEngineFormat(candidate.sheet.name.clone()))?;
     let estimate = Money::zero(candidate.tariff().currency);
     let (usage, render_plan) = (Usage::default(), Arc::default());
     Ok(PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan })

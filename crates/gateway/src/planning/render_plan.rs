@@ -291,7 +291,7 @@ impl Casting<'_> {
         let wanted = Wanted::Named(voice.to_owned());
         let planner = self.registry.planner(self.granted);
         let found = planner.synthesis(&wanted, None, None)?.into_iter().next();
-        let candidate = found.ok_or_else(|| GatewayError::Internal(format!("{voice} is gone")))?;
+        let candidate = found.ok_or_else(|| GatewayError::Contradiction("a voice of the plan is gone"))?;
         // The same engine keeps the model that was asked for.
         let same = candidate.sheet.name == planned.candidate.sheet.name;
         let model = if same { planned.candidate.model.clone() } else { candidate.model.clone() };

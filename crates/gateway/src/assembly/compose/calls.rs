@@ -66,7 +66,7 @@ impl<'r> Performance<'r> {
         stream: &mut AudioStream,
         words: &Words,
     ) -> Result<AudioStream, Result<PerformanceStop, EngineError>> {
-        let records = |error: std::io::Error| Ok(PerformanceStop::Records(piece_store.failed(&error)));
+        let records = |error: std::io::Error| Ok(PerformanceStop::Records(piece_store.failed(error)));
         let mut file = piece_store.begin().await.map_err(records)?;
         while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
             file.write(&chunk.map_err(Err)?).await.map_err(records)?;
@@ -86,9 +86,9 @@ impl<'r> Performance<'r> {
                     .open(piece_store)
                     .await
                     .map(Ok)
-                    .map_err(|error| PerformanceStop::Records(piece_store.failed(&error)));
+                    .map_err(|error| PerformanceStop::Records(piece_store.failed(error)));
             }
-            _ => return Err(PerformanceStop::Records(GatewayError::Internal("a part without a call".into()))),
+            _ => return Err(PerformanceStop::Records(GatewayError::Contradiction("a segment without a call"))),
         };
         if let Some(called) = calling.called.take() {
             return Ok(called);

@@ -144,7 +144,7 @@ impl Checking<'_> {
         let to = format.format;
         let samples = sample.to_vec();
         let coded = tokio::task::spawn_blocking(move || coded(&samples, to)).await;
-        let audio = coded.map_err(|error| GatewayError::Internal(error.to_string()))?.map_err(GatewayError::Format)?;
+        let audio = coded?.map_err(GatewayError::Format)?;
         let milliseconds = sample.len() as u64 * 1_000 / u64::from(SAMPLE_RATE);
         let usage = Usage { milliseconds, ..Usage::default() };
         let model = self.sheet.recognition.as_ref().and_then(|it| it.models.first()).map(|model| model.name.clone());
@@ -242,7 +242,7 @@ impl Gateway {
         let mut utterance = self.speak(caller, request).await?;
         let mut audio = Vec::new();
         while let Some(piece) = utterance.body.next().await {
-            audio.extend_from_slice(&piece.map_err(|error| GatewayError::Internal(error.to_string()))?);
+            audio.extend_from_slice(&piece.map_err(|error| GatewayError::CheckAudio(error.to_string()))?);
         }
         Ok(decode_all(&audio, format).map_err(GatewayError::NotAudio)?.0)
     }

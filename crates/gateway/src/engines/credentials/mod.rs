@@ -16,6 +16,7 @@ use dispatcher_store::{CredentialRow, CredentialState, StoreError};
 use dispatcher_vault::{Parts, Sealed, VaultError};
 use secrecy::ExposeSecret as _;
 
+use crate::error::CredentialFault;
 use crate::{EngineState, Gateway, GatewayError, now_micros};
 
 /// A use is noted in the records at most this often.
@@ -113,18 +114,17 @@ impl Gateway {
         let given: Vec<&String> = parts.keys().collect();
         let missing: Vec<&String> = wanted.iter().filter(|part| !parts.contains_key(*part)).collect();
         if wanted.is_empty() {
-            return Err(GatewayError::Credential(format!("{engine} needs no credential")));
+            return Err(CredentialFault::NotNeeded(engine.into()).into());
         }
         if !missing.is_empty() || given.len() != wanted.len() {
-            return Err(GatewayError::Credential(format!("{engine} needs the parts {wanted:?}, not {given:?}")));
+            let given = given.into_iter().cloned().collect();
+            return Err(CredentialFault::WrongParts { engine: engine.into(), wanted: wanted.clone(), given }.into());
         }
         if let Some(part) = wanted.iter().find(|part| {
             let length = parts[*part].expose_secret().len();
             length == 0 || length > MAX_PART
         }) {
-            return Err(GatewayError::Credential(format!(
-                "the part '{part}' is empty or longer than {MAX_PART} bytes"
-            )));
+            return Err(CredentialFault::PartSize { part: part.clone(), most: MAX_PART }.into());
         }
         let name = name.unwrap_or(engine).to_owned();
         let (engine, hosts, by) = (engine.to_owned(), found.host(), by.to_owned());
@@ -165,7 +165,7 @@ impl Gateway {
     /// When the file is none, or a part is not where the sheet says.
     pub fn parts_of_file(&self, engine: &str, text: &str) -> Result<Parts, GatewayError> {
         let registry = self.registry();
-        registry.engine(engine)?.parts_of_file(text).map_err(GatewayError::Credential)
+        Ok(registry.engine(engine)?.parts_of_file(text).map_err(CredentialFault::from)?)
     }
 
     /// Forgets what was opened, after something changed that it depends on.

@@ -10,6 +10,7 @@ use std::sync::{Arc, RwLock};
 
 use dispatcher_vault::{Parts, RootKey, Sealed, VaultError, open, rewrap, seal};
 
+use crate::error::CredentialFault;
 use crate::{Gateway, GatewayError, now_micros};
 
 /// Where the root key comes from.
@@ -114,8 +115,7 @@ impl Gateway {
     pub async fn change_root_key(&self, by: &str) -> Result<usize, GatewayError> {
         let roots = &self.inner.roots;
         let RootKeySource::File(path) = roots.place.clone() else {
-            let detail = "the host provides the root key; set the variable of the next key, and start the service";
-            return Err(GatewayError::Credential(detail.into()));
+            return Err(CredentialFault::KeyOfHost.into());
         };
         if roots.keys().next.is_none() {
             let next = RootKey::load_or_create(&aside(&path), &mut rand::rng())?;
