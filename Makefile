@@ -28,7 +28,7 @@ build: packages console ## Build the release binary with the console inside
 	cargo build --release --locked -p dispatcher-cli
 
 test: test-packages console ## Install what tests need and run everything
-	cd console && npm run --silent check
+	cd console && npm run --silent check && npm run --silent test
 	cargo build --locked --workspace --all-targets
 	cargo test --locked --workspace
 

@@ -5,7 +5,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 scripts/packages.sh chromium chromium-driver xvfb xterm imagemagick fonts-dejavu-core fonts-noto-core fonts-noto-cjk
 
-cargo test --locked -p dispatcher-e2e --test screenshots -- --ignored
+cargo test --locked -p dispatcher-e2e --test all screenshots:: -- --ignored
 
 binary=$PWD/target/debug/dispatcher-under-test
 work=$(mktemp -d)

@@ -37,8 +37,19 @@ export interface Operation {
   responses: { status: string; description: string; types: string[]; schema?: Schema }[]
 }
 
+/** An operation as the document writes it (OpenAPI 3.1, section 4.8.10). */
+interface Written {
+  operationId: string
+  tags?: string[]
+  summary?: string
+  description?: string
+  parameters?: Parameter[]
+  requestBody?: { content?: Content }
+  responses?: Record<string, { description?: string; content?: Content }>
+}
+
 export interface OpenApi {
-  paths: Record<string, Record<string, any>>
+  paths: Record<string, Record<string, Written>>
   components: { schemas: Record<string, Schema> }
 }
 
@@ -64,7 +75,7 @@ export function operations(document: OpenApi): Operation[] {
       description: one.description,
       parameters: one.parameters ?? [],
       body: one.requestBody?.content,
-      responses: Object.entries<any>(one.responses ?? {}).map(([status, answer]) => ({
+      responses: Object.entries(one.responses ?? {}).map(([status, answer]) => ({
         status,
         description: answer.description ?? '',
         types: Object.keys(answer.content ?? {}),

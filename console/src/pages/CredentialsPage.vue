@@ -150,8 +150,10 @@ onUnmounted(() => clearInterval(timer))
       <tbody>
         <tr v-for="row in shown" :key="`${row.name} ${row.version}`" data-test="credential-row">
           <td><strong>{{ row.name }}</strong> <span class="quiet">version {{ row.version }}</span><div class="quiet small">for <router-link :to="`/engines/${row.engine}`">{{ row.engine }}</router-link>, by {{ row.created_by }} <TimeAgo :time="row.created" /></div></td>
-          <td><StateMark :state="row.state" /><div v-if="row.cause" class="quiet small">{{ row.cause }}</div>
-            <div v-else-if="row.state === 'unproven'" class="quiet small">No call has used it yet. If the engine refuses it, the previous version is used.</div></td>
+          <td>
+            <StateMark :state="row.state" /><div v-if="row.cause" class="quiet small">{{ row.cause }}</div>
+            <div v-else-if="row.state === 'unproven'" class="quiet small">No call has used it yet. If the engine refuses it, the previous version is used.</div>
+          </td>
           <td class="small" data-label="Parts">{{ row.parts.join(', ') }}</td>
           <td class="small" data-label="Bound to"><div><span class="code">{{ row.host }}</span><div v-if="moved(row)"><v-btn size="x-small" variant="tonal" color="warning" @click="confirm(row)">Confirm the new address</v-btn></div></div></td>
           <td data-label="Last used"><TimeAgo v-if="row.last_used" :time="row.last_used" /><span v-else class="quiet">never</span></td>

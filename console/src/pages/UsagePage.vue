@@ -111,7 +111,7 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
       <v-text-field v-model="from" type="date" label="From" />
       <v-text-field v-model="to" type="date" label="To" />
       <v-select v-model="by" :items="[{ title: 'app, day', value: 'app,day' }, { title: 'app, engine', value: 'app,engine' }, { title: 'app', value: 'app' }, { title: 'engine', value: 'engine' }, { title: 'engine, model', value: 'engine,model' }, { title: 'day, engine', value: 'day,engine' }, { title: 'day', value: 'day' }]" label="Group by" />
-      <v-btn variant="tonal"  class="align-self-center justify-self-start" data-test="csv" @click="save">Save CSV</v-btn>
+      <v-btn variant="tonal" class="align-self-center justify-self-start" data-test="csv" @click="save">Save CSV</v-btn>
     </div>
     <ProblemNote :error="error" />
     <v-card class="pa-4">

@@ -160,7 +160,7 @@ onMounted(again)
       </div>
       <v-virtual-scroll :items="rows" :item-height="64" :height="Math.min(total * 64, 560)" tabindex="0" role="rowgroup">
         <template #default="{ item }">
-          <div v-for="voice in [row(item)]" :key="item" class="line" role="row" :aria-rowindex="item + 1" data-test="voice-row">
+          <div v-for="(voice, at) in [row(item)]" :key="item + at" class="line" role="row" :aria-rowindex="item + 1" data-test="voice-row">
             <template v-if="voice">
               <span role="cell"><v-btn size="small" variant="text" :icon="playing === voice.id ? mdiStop : mdiPlay" :aria-label="`${playing === voice.id ? 'Stop' : 'Play'} ${voice.name}`" :disabled="voice.availability !== 'ready'" color="primary" @click="audition(voice)" /></span>
               <span role="cell" class="cut"><strong>{{ voice.name }}</strong><span class="quiet small cut"><span class="code">{{ voice.id }}</span><template v-if="voice.character"> · {{ voice.character }}</template></span></span>

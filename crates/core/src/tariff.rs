@@ -24,6 +24,19 @@ pub enum Measure {
     Request,
 }
 
+impl Measure {
+    /// The word in sheets and in the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Measure::Character => "character",
+            Measure::Byte => "byte",
+            Measure::Second => "second",
+            Measure::Minute => "minute",
+            Measure::Request => "request",
+        }
+    }
+}
+
 /// What one attempt used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Usage {

@@ -66,6 +66,14 @@ pub enum Origin {
 }
 
 impl Origin {
+    /// The word in sheets and in the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Origin::Stock => "stock",
+            Origin::Custom => "custom",
+        }
+    }
+
     fn is_stock(&self) -> bool {
         *self == Origin::Stock
     }

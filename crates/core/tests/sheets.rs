@@ -251,7 +251,7 @@ fn statuses_stand_for_causes_where_no_rule_says_otherwise() {
 }
 
 /// The schema beside the documentation is that of this code;
-/// `UPDATE_SNAPSHOT=1 cargo test -p dispatcher-core --test sheets` writes it anew.
+/// `UPDATE_SNAPSHOT=1 cargo test -p dispatcher-core --test all sheets` writes it anew.
 #[test]
 fn the_schema_for_editors_is_the_one_in_the_papers() {
     let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/engine-sheet.schema.json");
@@ -260,7 +260,7 @@ fn the_schema_for_editors_is_the_one_in_the_papers() {
         std::fs::write(&path, &now).unwrap();
     }
     let then = std::fs::read_to_string(&path).unwrap_or_default();
-    assert!(then == now, "the language has grown: UPDATE_SNAPSHOT=1 cargo test -p dispatcher-core --test sheets");
+    assert!(then == now, "the language has grown: UPDATE_SNAPSHOT=1 cargo test -p dispatcher-core --test all sheets");
     let schema: serde_json::Value = serde_json::from_str(&now).unwrap();
     let sections = schema["properties"].as_object().unwrap();
     for key in

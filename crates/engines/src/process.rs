@@ -216,6 +216,7 @@ impl ProcessDriver {
         if let (Some(text), Some(mut pipe)) = (stdin, child.stdin.take()) {
             // Fed aside: a program may write before it has read everything.
             tokio::spawn(async move {
+                // A program that needs no more of it closes its end.
                 let _ = pipe.write_all(&text).await;
             });
         }
@@ -290,7 +291,9 @@ impl RunningProgram {
                 let mut text = Vec::new();
                 if let Some(pipe) = stderr {
                     let mut kept = pipe.take(MAX_STDERR as u64);
+                    // What it said before a fault is all there is to tell.
                     let _ = kept.read_to_end(&mut text).await;
+                    // Read so that it does not block; nobody needs it.
                     let _ = tokio::io::copy(&mut kept.into_inner(), &mut tokio::io::sink()).await;
                 }
                 String::from_utf8_lossy(&text).into_owned()
@@ -325,6 +328,7 @@ impl RunningProgram {
                 }
             };
             if let Some(error) = error {
+                // A caller who left needs no error.
                 let _ = sender.send(Err(error)).await;
             }
         });
@@ -342,6 +346,7 @@ async fn pump(mut stdout: ChildStdout, sender: &mpsc::Sender<Result<Bytes, Engin
             Ok(_) if sender.send(Ok(chunk.freeze())).await.is_err() => return true,
             Ok(_) => {}
             Err(error) => {
+                // A caller who left needs no error.
                 let _ = sender.send(Err(EngineError::new(Cause::Broken, error.to_string()))).await;
                 return true;
             }

@@ -298,6 +298,7 @@ impl SpeakingLine {
             let (audio, last) = this.step(&line, answers, words).await?;
             if last {
                 *over = true;
+                // What was needed is here; the engine may be gone.
                 let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
             }
             Ok(Some((audio, state)))

@@ -58,6 +58,7 @@ impl Connection {
                 Ok(_) => {
                     // Bytes of a next request: not ours to read. Wait for more.
                     let later = || Err::<(), _>(std::io::ErrorKind::WouldBlock.into());
+                    // Clears the readiness; there is nothing to read.
                     let _ = socket.try_io(Interest::READABLE, later);
                 }
                 Err(_) => return,
@@ -67,8 +68,10 @@ impl Connection {
 
     /// Shuts the socket down, so that the caller sees a broken transfer.
     pub(crate) async fn break_off(self) {
+        // An error means that the connection has ended already.
         let _ = tokio::task::spawn_blocking(move || {
             if let Ok(Some(socket)) = self.find() {
+                // An error means that the connection has ended already.
                 let _ = shutdown(&socket, Shutdown::Both);
             }
         })
@@ -102,6 +105,7 @@ pub(crate) struct Socket {
 
 /// Shuts a connection down; whoever works on it sees its end.
 pub(crate) fn break_off(socket: &Socket) {
+    // An error means that the connection has ended already.
     let _ = shutdown(&socket.duplicate, Shutdown::Both);
 }
 

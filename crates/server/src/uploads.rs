@@ -176,6 +176,7 @@ impl Uploads {
             let count = match part.read(&mut chunk).await {
                 Ok(count) => count,
                 Err(error) => {
+                    // The error of the connection is told; the length on the disk decides.
                     let _ = file.flush().await;
                     return Err(unread(&error));
                 }
@@ -211,6 +212,7 @@ impl Uploads {
 
     async fn drop_files(&self, id: &str) {
         for path in [self.note(id), self.body(id)] {
+            // Swept later where it stays.
             let _ = tokio::fs::remove_file(path).await;
         }
     }

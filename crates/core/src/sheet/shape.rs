@@ -21,6 +21,16 @@ pub enum Site {
     Local,
 }
 
+impl Site {
+    /// The word in sheets and in the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Site::Cloud => "cloud",
+            Site::Local => "local",
+        }
+    }
+}
+
 /// Addresses at which it may be called.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
@@ -38,6 +48,16 @@ pub enum Driver {
     #[default]
     Http,
     Process,
+}
+
+impl Driver {
+    /// The word in sheets and in the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Driver::Http => "http",
+            Driver::Process => "process",
+        }
+    }
 }
 
 /// How to get access, for people.

@@ -98,6 +98,7 @@ impl HearingLine {
                 },
             }
         };
+        // What was needed is here; the engine may be gone.
         let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
         outcome
     }

@@ -376,6 +376,7 @@ impl Listening {
             (Err(error), _) => Err(error),
             _ => Err(GatewayError::Contradiction("an empty plan")),
         };
+        // A caller who left needs no answer.
         let _ = answer.send(result);
     }
 

@@ -68,6 +68,7 @@ impl Gateway {
             used_at: now,
         };
         for gone in self.inner.store.put_recalled(row, BUDGET).await? {
+            // A file that stays is counted and removed the next time.
             let _ = tokio::fs::remove_file(folder.join(gone)).await;
         }
         Ok(())

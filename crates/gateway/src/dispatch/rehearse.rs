@@ -59,6 +59,7 @@ impl Tones<'_> {
         }
         let rest = self.converter.finish().await.map_err(RehearsalStop::Failed)?;
         if let Some(start) = self.converter.start() {
+            // Nobody else sets it.
             let _ = self.run.start.set(start);
         }
         self.give(rest).await

@@ -393,6 +393,7 @@ impl Run {
     async fn finish(&self, speaking: &mut Speaking) -> Result<(), Option<EngineError>> {
         let rest = speaking.converter.finish().await;
         if let Some(start) = speaking.converter.start() {
+            // Nobody else sets it.
             let _ = self.start.set(start);
         }
         match rest {

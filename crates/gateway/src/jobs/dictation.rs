@@ -327,7 +327,7 @@ impl JobRun<'_> {
             made_at: now_micros(),
         };
         self.gateway.inner.store.end_piece(None, row).await.map_err(GatewayError::from)?;
-        let _ = self.gateway.inner.jobs.changes.send(self.row.id.clone());
+        self.gateway.inner.jobs.announce(&self.row.id);
         Ok(heard.transcript)
     }
 

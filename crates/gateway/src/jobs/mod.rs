@@ -64,6 +64,14 @@ pub(crate) struct Jobs {
     pause: CancellationToken,
 }
 
+impl Jobs {
+    /// Tells those who follow jobs that one has changed.
+    pub(crate) fn announce(&self, id: &str) {
+        // Nobody may be listening.
+        let _ = self.changes.send(id.to_owned());
+    }
+}
+
 impl Default for Jobs {
     fn default() -> Self {
         Jobs {
@@ -297,6 +305,7 @@ impl Gateway {
                 token.cancel();
                 // Its calls end first, and what they cost is settled.
                 while !self.job(id).await?.is_over() {
+                    // Looks again in either case.
                     let _ = tokio::time::timeout(Duration::from_millis(200), changes.recv()).await;
                 }
             }
@@ -324,7 +333,7 @@ impl Gateway {
             };
             return Err(GatewayError::JobState(why));
         }
-        let _ = self.inner.jobs.changes.send(id.to_owned());
+        self.inner.jobs.announce(id);
         self.begin_job(id.to_owned());
         self.job(id).await
     }
@@ -364,7 +373,7 @@ impl Gateway {
             ..JobChange::default()
         };
         let ended = self.inner.store.change_job(id.to_owned(), change).await?;
-        let _ = self.inner.jobs.changes.send(id.to_owned());
+        self.inner.jobs.announce(id);
         if ended {
             self.tell_end(id.to_owned());
         }

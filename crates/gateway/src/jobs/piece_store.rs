@@ -191,6 +191,7 @@ impl PieceStore {
 
     /// Says that the job has come further.
     pub(crate) fn tell(&self) {
+        // Nobody may be listening.
         let _ = self.changes.send(self.job.clone());
     }
 

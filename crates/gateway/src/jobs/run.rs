@@ -142,7 +142,7 @@ async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Resul
 async fn change(gateway: &Gateway, id: &str, state: JobState, reason: Option<String>) -> Result<(), GatewayError> {
     let change = JobChange { state: Some(state), reason: Some(reason), ..JobChange::default() };
     gateway.inner.store.change_job(id.to_owned(), change).await?;
-    let _ = gateway.inner.jobs.changes.send(id.to_owned());
+    gateway.inner.jobs.announce(id);
     Ok(())
 }
 
@@ -151,6 +151,7 @@ async fn remove_half_files(folder: &Path) {
     let Ok(mut entries) = tokio::fs::read_dir(folder).await else { return };
     while let Ok(Some(entry)) = entries.next_entry().await {
         if entry.file_name().to_string_lossy().starts_with(piece_store::ASIDE) {
+            // A file that stays goes with the folder of the job.
             let _ = tokio::fs::remove_file(entry.path()).await;
         }
     }
@@ -296,7 +297,7 @@ impl JobRun<'_> {
             let warnings = serde_json::to_string(&warnings).map_err(|error| JobStop::Failed(error.to_string()))?;
             let change = JobChange { warnings: Some(warnings), ..JobChange::default() };
             self.gateway.inner.store.change_job(self.row.id.clone(), change).await.map_err(GatewayError::from)?;
-            let _ = self.gateway.inner.jobs.changes.send(self.row.id.clone());
+            self.gateway.inner.jobs.announce(&self.row.id);
         }
         Ok(())
     }
@@ -320,7 +321,7 @@ impl JobRun<'_> {
             audio_ms: to_i64(milliseconds),
         };
         self.gateway.inner.store.put_job_file(row).await.map_err(GatewayError::from)?;
-        let _ = self.gateway.inner.jobs.changes.send(self.row.id.clone());
+        self.gateway.inner.jobs.announce(&self.row.id);
         Ok(())
     }
 }

@@ -123,6 +123,7 @@ impl Gateway {
         let _turn = self.inner.clip_changes.lock().await;
         let removed = self.inner.store.remove_clip(row.id.clone(), row.app, caller.who.clone(), now_micros());
         if !removed.await? {
+            // The record is gone; a file that stays is swept at the next start.
             let _ = tokio::fs::remove_file(self.clips_folder()?.join(row.id)).await;
         }
         Ok(())

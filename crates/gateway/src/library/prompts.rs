@@ -310,6 +310,7 @@ impl Gateway {
     pub async fn remove_prompt_set(&self, caller: &Caller, name: &str) -> Result<(), GatewayError> {
         self.own_prompt_set(caller, name).await?;
         self.inner.store.remove_prompt_set(name.to_owned(), caller.who.clone(), now_micros()).await?;
+        // The record is gone; nothing leads to files that stay.
         let _ = tokio::fs::remove_dir_all(self.prompts_folder(name)?).await;
         Ok(())
     }

@@ -5,7 +5,7 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use dispatcher_audio::Edge;
-use dispatcher_core::{Candidate, MoneyError, Shaping, Style, Usage, Voice, Wanted};
+use dispatcher_core::{Candidate, Gender, MoneyError, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
     Choices, Fidelity, Lexicon, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack,
@@ -168,10 +168,10 @@ impl Cast<'_> {
                 voice.unavailable.is_none() && here && fits
             })
             .filter_map(|(sheet, voice)| {
-                let render_plan = meets(wish, &sheet.name, voice)?;
+                let points = meets(wish, &sheet.name, voice)?;
                 let own = self.planned.candidate.voice.as_ref().is_some_and(|own| own.id == voice.id);
                 let near = sheet.name == own_engine;
-                Some((render_plan, near, near && own, format!("{}/{}", sheet.name, voice.id)))
+                Some((points, near, near && own, format!("{}/{}", sheet.name, voice.id)))
             })
             .collect();
         // Another engine only where this one has no voice at all that meets it.
@@ -182,7 +182,7 @@ impl Cast<'_> {
         let variant = wish.variant.map_or(0, |variant| variant as usize - 1);
         let best = found.first()?.0;
         let equal: Vec<String> =
-            found.into_iter().filter(|(render_plan, ..)| *render_plan == best).map(|(.., id)| id).collect();
+            found.into_iter().filter(|(points, ..)| *points == best).map(|(.., id)| id).collect();
         equal.get(variant).or(equal.first()).cloned()
     }
 }
@@ -350,27 +350,27 @@ fn meets(wish: &VoiceWish, engine: &str, voice: &Voice) -> Option<u32> {
     };
     let language = |(tag, _): &(String, Option<String>)| voice.speaks(tag);
     let exact = |(tag, _): &(String, Option<String>)| voice.languages.iter().any(|has| has.eq_ignore_ascii_case(tag));
-    let gender = voice.gender.map(|gender| format!("{gender:?}").to_lowercase());
+    let gender = voice.gender.map(Gender::name);
     let checks = [
         ("name", !wish.names.is_empty(), wish.names.iter().any(named), 16),
         ("languages", !wish.languages.is_empty(), wish.languages.iter().any(language), 8),
-        ("gender", wish.gender.is_some(), gender == wish.gender, 4),
+        ("gender", wish.gender.is_some(), gender == wish.gender.as_deref(), 4),
         ("age", wish.age.is_some(), wish.age.zip(voice.age).is_some_and(|(a, b)| a.abs_diff(b.into()) <= 10), 1),
     ];
-    let mut render_plan = 0;
+    let mut points = 0;
     for (feature, asked, met, weight) in checks {
         match (asked, met) {
             (true, false) if required(feature) => return None,
-            (true, true) => render_plan += weight,
+            (true, true) => points += weight,
             _ => {}
         }
     }
     // Nothing that is asked for is met: the voice that speaks may as well stay.
     let asked = checks.iter().any(|(_, asked, ..)| *asked);
-    if asked && render_plan == 0 {
+    if asked && points == 0 {
         return None;
     }
-    Some(render_plan + 2 * u32::from(wish.languages.iter().any(exact)))
+    Some(points + 2 * u32::from(wish.languages.iter().any(exact)))
 }
 
 impl Choices for Cast<'_> {

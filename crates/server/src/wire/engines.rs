@@ -101,13 +101,9 @@ impl From<&FormatSpec> for FormatAnswer {
     }
 }
 
-fn word(value: &dyn std::fmt::Debug) -> String {
-    format!("{value:?}").to_lowercase()
-}
-
 /// `0.000016 EUR per character`.
 pub(super) fn list_price(tariff: &Tariff) -> String {
-    format!("{} {} per {}", tariff.price, tariff.currency, word(&tariff.per))
+    format!("{} {} per {}", tariff.price, tariff.currency, tariff.per.name())
 }
 
 /// List prices in words: of each kind of work where they differ.
@@ -149,7 +145,7 @@ impl VoiceAnswer {
             id: entry.id(),
             name: voice.name.clone(),
             engine: sheet.name.clone(),
-            site: word(&sheet.site),
+            site: sheet.site.name().to_owned(),
             languages: voice.languages.clone(),
             gender: voice.gender.map(|gender| gender.name().to_owned()),
             age: voice.age,
@@ -160,7 +156,7 @@ impl VoiceAnswer {
             formats: formats.map(FormatAnswer::from).collect(),
             markup: if ssml { "ssml" } else { "none" }.into(),
             price: price.into(),
-            origin: word(&voice.origin),
+            origin: voice.origin.name().to_owned(),
             availability: availability.into(),
             reason,
             favourite,
@@ -409,8 +405,8 @@ impl EngineAnswer {
         EngineAnswer {
             name: sheet.name.clone(),
             title: sheet.title().to_owned(),
-            site: word(&sheet.site),
-            driver: word(&sheet.driver),
+            site: sheet.site.name().to_owned(),
+            driver: sheet.driver.name().to_owned(),
             endpoint: sheet.endpoint.clone(),
             state: state.name().into(),
             reason: state.reason().map(str::to_owned),

@@ -195,6 +195,7 @@ async fn make(
     if prune {
         for (id, format) in gone(&prompts, &lock) {
             if let Some(made) = lock.made.get_mut(&id).and_then(|formats| formats.remove(&format)) {
+                // A file that stays is overwritten or shown as unknown.
                 let _ = std::fs::remove_file(place(folder, &made));
                 eprintln!("removed {}", made.file);
             }
