@@ -6,22 +6,21 @@ import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
 import { decimals, exact, milliseconds, seconds } from '@/format'
+import { useAsync } from '@/useAsync'
 
 const id = String(useRoute().params['id'])
 const dispatch = ref<Dispatch>()
-const error = ref<unknown>()
+const { error, run } = useAsync()
 const attempts = computed(() => dispatch.value?.attempts ?? [])
 const whole = computed(() => Math.max(dispatch.value?.total ?? 0, ...attempts.value.map((one) => one.offset + (one.total ?? 0)), 1))
 const share = (value: number) => `${(100 * value) / whole.value}%`
 const ticks = computed(() => [0, 0.25, 0.5, 0.75, 1].map((part) => ({ at: `${part * 100}%`, label: milliseconds(part * whole.value) })))
 
-onMounted(async () => {
-  try {
+onMounted(() =>
+  run(async () => {
     dispatch.value = await ask(api.GET('/api/v1/dispatches/{id}', { params: { path: { id } } }))
-  } catch (caught) {
-    error.value = caught
-  }
-})
+  }),
+)
 </script>
 
 <template>

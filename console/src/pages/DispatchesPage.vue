@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Dispatch } from '@/api/client'
 import DispatchTable from '@/components/DispatchTable.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
+import { useAsync } from '@/useAsync'
 
 const route = useRoute()
 const router = useRouter()
@@ -17,8 +18,7 @@ const apps = ref<string[]>([])
 const engines = ref<string[]>([])
 const rows = ref<Dispatch[]>([])
 const next = ref<string | null>(null)
-const loading = ref(true)
-const error = ref<unknown>()
+const { error, done, run } = useAsync()
 let timer: ReturnType<typeof setInterval> | undefined
 
 const filter = () => ({
@@ -29,19 +29,13 @@ const filter = () => ({
   ...(engine.value ? { engine: engine.value } : {}),
 })
 
-async function load(cursor?: string) {
-  try {
+const load = (cursor?: string) =>
+  run(async () => {
     const query = { ...filter(), limit: 50, ...(cursor ? { cursor } : {}) }
     const list = await ask(api.GET('/api/v1/dispatches', { params: { query } }))
     rows.value = cursor ? [...rows.value, ...list.items] : list.items
     next.value = list.next ?? null
-    error.value = undefined
-  } catch (caught) {
-    error.value = caught
-  } finally {
-    loading.value = false
-  }
-}
+  })
 
 watch([state, app, engine, work, job], () => {
   void router.replace({ query: filter() })
@@ -72,9 +66,9 @@ onUnmounted(() => clearInterval(timer))
     </div>
     <v-chip v-if="job" closable class="mb-4" @click:close="job = null">Of one job</v-chip>
     <ProblemNote :error="error" />
-    <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading dispatches" />
+    <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading dispatches" />
     <DispatchTable v-if="rows.length" :rows="rows" />
-    <p v-else-if="!loading && !error" class="mt-4">No requests match these filters. Make one in the <router-link to="/">sound check</router-link>.</p>
+    <p v-else-if="done && !error" class="mt-4">No requests match these filters. Make one in the <router-link to="/">sound check</router-link>.</p>
     <v-btn v-if="next" class="mt-4" @click="load(next)">Show older</v-btn>
   </div>
 </template>

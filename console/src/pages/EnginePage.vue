@@ -11,6 +11,7 @@ import ProblemNote from '@/components/ProblemNote.vue'
 import SheetEditor from '@/components/SheetEditor.vue'
 import StateMark from '@/components/StateMark.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
+import { useAsync } from '@/useAsync'
 
 const route = useRoute()
 const router = useRouter()
@@ -19,8 +20,7 @@ const engine = ref<Engine>()
 const catalogue = ref<Schemas['CatalogueAnswer']>()
 const failed = ref<Dispatch[]>([])
 const matrix = ref<Check>()
-const error = ref<unknown>()
-const busy = ref('')
+const { error, busy, run } = useAsync()
 const told = ref('')
 const tab = computed({
   get: () => (typeof route.query.tab === 'string' ? route.query.tab : 'access'),
@@ -28,29 +28,18 @@ const tab = computed({
 })
 const path = () => ({ params: { path: { name: name.value } } })
 
-async function load() {
-  error.value = undefined
-  try {
-    engine.value = await ask(api.GET('/api/v1/engines/{name}', path()))
-    catalogue.value = await ask(api.GET('/api/v1/engines/{name}/catalogue', path()))
-    const list = await ask(api.GET('/api/v1/dispatches', { params: { query: { state: 'failed', engine: name.value, limit: 5 } } }))
-    failed.value = list.items
-  } catch (caught) {
-    error.value = caught
-  }
+async function read() {
+  engine.value = await ask(api.GET('/api/v1/engines/{name}', path()))
+  catalogue.value = await ask(api.GET('/api/v1/engines/{name}/catalogue', path()))
+  const list = await ask(api.GET('/api/v1/dispatches', { params: { query: { state: 'failed', engine: name.value, limit: 5 } } }))
+  failed.value = list.items
 }
 
-async function doing(what: string, work: () => Promise<void>) {
-  busy.value = what
-  error.value = undefined
+const load = () => run(read)
+
+function doing(what: string, work: () => Promise<unknown>) {
   told.value = ''
-  try {
-    await work()
-  } catch (caught) {
-    error.value = caught
-  } finally {
-    busy.value = ''
-  }
+  return run(work, what)
 }
 
 const check = (quick: boolean) =>
@@ -62,7 +51,7 @@ const refresh = () =>
   doing('refresh', async () => {
     const changes = await ask(api.POST('/api/v1/engines/{name}/catalogue', path()))
     told.value = `${changes.voices} voices: ${changes.added.length} added, ${changes.changed.length} changed, ${changes.removed.length} removed`
-    await load()
+    await read()
   })
 
 onMounted(load)

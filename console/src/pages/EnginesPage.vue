@@ -7,6 +7,7 @@ import { api, ask, type Engine } from '@/api/client'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SheetEditor from '@/components/SheetEditor.vue'
 import StateMark from '@/components/StateMark.vue'
+import { useAsync } from '@/useAsync'
 
 const route = useRoute()
 const router = useRouter()
@@ -14,8 +15,7 @@ const from = (name: string) => (typeof route.query[name] === 'string' ? (route.q
 const search = ref(from('search'))
 const state = ref(from('state'))
 const engines = ref<Engine[]>([])
-const loading = ref(true)
-const error = ref<unknown>()
+const { error, done, run } = useAsync()
 const adding = ref(false)
 
 // What needs a hand comes first.
@@ -48,16 +48,10 @@ watch([search, state], () => {
   void router.replace({ query })
 })
 
-async function load() {
-  try {
+const load = () =>
+  run(async () => {
     engines.value = (await ask(api.GET('/api/v1/engines'))).items
-    error.value = undefined
-  } catch (caught) {
-    error.value = caught
-  } finally {
-    loading.value = false
-  }
-}
+  })
 
 async function added(name: string) {
   adding.value = false
@@ -79,7 +73,7 @@ onMounted(load)
       <v-btn color="primary" :prepend-icon="mdiPlus" data-test="add-engine" @click="adding = true">Add an engine</v-btn>
     </div>
     <ProblemNote :error="error" />
-    <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading engines" />
+    <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading engines" />
     <v-table v-if="shown.length" class="table cards mt-4">
       <thead>
         <tr><th scope="col">Engine</th><th scope="col">State</th><th scope="col">Work</th><th scope="col" class="number">Voices</th><th scope="col">Pace</th><th scope="col">List price</th></tr>
@@ -95,7 +89,7 @@ onMounted(load)
         </tr>
       </tbody>
     </v-table>
-    <p v-else-if="!loading && !error" class="mt-6">No engine matches. Clear the filter, or add an engine by its sheet.</p>
+    <p v-else-if="done && !error" class="mt-6">No engine matches. Clear the filter, or add an engine by its sheet.</p>
     <v-dialog v-model="adding" max-width="900" scrollable>
       <v-card title="Add an engine">
         <v-card-text><SheetEditor @saved="added" /></v-card-text>

@@ -6,50 +6,37 @@ import { api, ask, fetchRaw, type Schemas } from '@/api/client'
 import FileDrop from '@/components/FileDrop.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
+import { useAsync } from '@/useAsync'
 
 type Summary = Schemas['PromptSetSummary']
 
 const router = useRouter()
 const rows = ref<Summary[]>([])
-const loading = ref(true)
-const error = ref<unknown>()
+const { error, busy, done, run } = useAsync()
 const file = ref<File>()
 const name = ref('')
-const busy = ref(false)
 
 /** Media types of tables by the endings of their names. */
 const tables: Record<string, string> = { toml: 'application/toml', csv: 'text/csv', json: 'application/json' }
 const kind = computed(() => tables[file.value?.name.split('.').at(-1)?.toLowerCase() ?? ''])
 
-async function load() {
-  try {
+const load = () =>
+  run(async () => {
     rows.value = (await ask(api.GET('/api/v1/prompt-sets'))).items
-  } catch (caught) {
-    error.value = caught
-  } finally {
-    loading.value = false
-  }
-}
+  })
 
 watch(file, (given) => {
   const stem = given?.name.replace(/\.[^.]+$/, '').toLowerCase() ?? ''
   name.value = stem.replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 40)
 })
 
-async function keep() {
-  if (!file.value || !kind.value) return
-  busy.value = true
-  error.value = undefined
-  try {
+const keep = () =>
+  run(async () => {
+    if (!file.value || !kind.value) return
     const headers = { 'Content-Type': kind.value }
     await fetchRaw(`/api/v1/prompt-sets/${encodeURIComponent(name.value)}`, { method: 'PUT', headers, body: file.value })
     await router.push(`/jobs/prompts/${name.value}`)
-  } catch (caught) {
-    error.value = caught
-  } finally {
-    busy.value = false
-  }
-}
+  }, 'keep')
 
 onMounted(load)
 </script>
@@ -64,10 +51,10 @@ onMounted(load)
         <template v-else><strong>Drop a table of prompts</strong><br /><span class="quiet">TOML or CSV with the columns id, text, voice, language, formats; or choose a file</span></template>
       </template>
       <v-text-field v-if="kind" v-model="name" label="Name of the set" hide-details data-test="name" />
-      <v-btn v-if="kind" color="primary" variant="flat" :loading="busy" :disabled="!name" data-test="keep" @click="keep">Add</v-btn>
+      <v-btn v-if="kind" color="primary" variant="flat" :loading="busy === 'keep'" :disabled="!name" data-test="keep" @click="keep">Add</v-btn>
     </FileDrop>
     <ProblemNote :error="error" />
-    <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading prompt sets" />
+    <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading prompt sets" />
     <v-table v-if="rows.length" class="table mt-5" density="comfortable">
       <thead><tr><th scope="col">Set</th><th scope="col">App</th><th scope="col" class="number">Prompts</th><th scope="col">Changed</th><th scope="col" class="wide">By</th></tr></thead>
       <tbody>
@@ -80,6 +67,6 @@ onMounted(load)
         </tr>
       </tbody>
     </v-table>
-    <p v-else-if="!loading && !error" class="mt-5">No prompt sets yet. Drop a table above; each row needs an id and a text.</p>
+    <p v-else-if="done && !error" class="mt-5">No prompt sets yet. Drop a table above; each row needs an id and a text.</p>
   </div>
 </template>
