@@ -44,7 +44,7 @@ struct TestCatalogue {
     routes: BTreeMap<String, Route>,
 }
 
-fn house() -> TestCatalogue {
+fn fixture() -> TestCatalogue {
     let mut far = leg("owl", &[]);
     far.model = Some("far".into());
     far.deadline = Some(700);
@@ -95,8 +95,8 @@ fn names(candidates: Vec<Candidate>) -> Vec<String> {
 
 #[test]
 fn a_recognition_goes_to_an_engine_or_through_a_route_with_its_deadlines() {
-    let house = house();
-    let planner = house.planner();
+    let fixture = fixture();
+    let planner = fixture.planner();
     let direct = planner.recognition("owl", None, None).unwrap();
     assert_eq!((direct[0].model.as_deref(), direct[0].deadline), (Some("near"), None), "the first model");
     let usage = dispatcher_core::Usage::default();
@@ -121,38 +121,40 @@ fn a_recognition_goes_to_an_engine_or_through_a_route_with_its_deadlines() {
 
 #[test]
 fn legs_are_passed_over_where_their_conditions_or_voices_do_not_fit() {
-    let house = house();
-    assert_eq!(house.speak("desk", None, Some("pt-BR")).unwrap(), ["gull/ben quick", "tern/ben quick"]);
-    assert_eq!(house.speak("desk", None, Some("en-GB")).unwrap(), ["tern/anna fine"]);
-    assert_eq!(house.speak("desk", None, Some("en-IE")).unwrap_err(), PlanError::NoVoiceFits { nearest: Vec::new() });
-    let error = house.speak("desk", None, Some("ja")).unwrap_err();
+    let fixture = fixture();
+    assert_eq!(fixture.speak("desk", None, Some("pt-BR")).unwrap(), ["gull/ben quick", "tern/ben quick"]);
+    assert_eq!(fixture.speak("desk", None, Some("en-GB")).unwrap(), ["tern/anna fine"]);
+    assert_eq!(fixture.speak("desk", None, Some("en-IE")).unwrap_err(), PlanError::NoVoiceFits { nearest: Vec::new() });
+    let error = fixture.speak("desk", None, Some("ja")).unwrap_err();
     assert_eq!(error.to_string(), "no leg of the route 'desk' accepts ja");
-    assert!(matches!(house.speak("lost", None, None), Err(PlanError::NoSuchEngine { wanted, .. }) if wanted == "dodo"));
+    assert!(
+        matches!(fixture.speak("lost", None, None), Err(PlanError::NoSuchEngine { wanted, .. }) if wanted == "dodo")
+    );
 }
 
 #[test]
 fn a_voice_with_models_of_its_own_takes_no_other() {
-    let house = house();
-    assert_eq!(house.speak("gull/anna", None, None).unwrap(), ["gull/anna fine"]);
-    assert_eq!(house.speak("gull/ben", None, None).unwrap(), ["gull/ben quick"]);
+    let fixture = fixture();
+    assert_eq!(fixture.speak("gull/anna", None, None).unwrap(), ["gull/anna fine"]);
+    assert_eq!(fixture.speak("gull/ben", None, None).unwrap(), ["gull/ben quick"]);
     assert_eq!(
-        house.speak("gull/anna", Some("quick"), None).unwrap_err(),
+        fixture.speak("gull/anna", Some("quick"), None).unwrap_err(),
         PlanError::NoSuchModel { engine: "gull".into(), model: "quick".into(), models: vec!["fine".into()] }
     );
     let women = Criteria { gender: Some(Gender::Female), ..Criteria::default() };
-    assert_eq!(house.like(women.clone(), Some("fine")).unwrap(), ["gull/anna fine", "tern/anna fine"]);
-    assert!(matches!(house.like(women, Some("quick")), Err(PlanError::NoVoiceFits { .. })));
+    assert_eq!(fixture.like(women.clone(), Some("fine")).unwrap(), ["gull/anna fine", "tern/anna fine"]);
+    assert!(matches!(fixture.like(women, Some("quick")), Err(PlanError::NoVoiceFits { .. })));
 }
 
 #[test]
 fn criteria_are_all_met_and_the_first_range_wins() {
-    let house = house();
+    let fixture = fixture();
     let languages = |ranges: &str| Criteria { languages: Some(ranges.into()), ..Criteria::default() };
-    assert_eq!(house.like(languages("pt, en"), None).unwrap()[0], "gull/ben quick");
-    assert_eq!(house.like(languages("en-GB pt"), None).unwrap()[0], "gull/anna fine");
+    assert_eq!(fixture.like(languages("pt, en"), None).unwrap()[0], "gull/ben quick");
+    assert_eq!(fixture.like(languages("en-GB pt"), None).unwrap()[0], "gull/anna fine");
     let calm = Criteria { style: Some("Calm".into()), name: Some("ben".into()), ..languages("*") };
-    assert_eq!(house.like(calm.clone(), None).unwrap(), ["gull/ben quick", "tern/ben quick"]);
-    assert!(house.like(Criteria { gender: Some(Gender::Neutral), ..calm }, None).is_err());
+    assert_eq!(fixture.like(calm.clone(), None).unwrap(), ["gull/ben quick", "tern/ben quick"]);
+    assert!(fixture.like(Criteria { gender: Some(Gender::Neutral), ..calm }, None).is_err());
 }
 
 #[test]

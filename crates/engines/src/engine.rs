@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{Depth, Format};
@@ -12,6 +12,7 @@ use dispatcher_vault::Parts;
 use futures::Stream;
 use minijinja::context;
 use minijinja::value::Value;
+use parking_lot::Mutex;
 
 use crate::catalogue::Turns;
 use crate::http::HttpDriver;

@@ -5,11 +5,12 @@
 
 use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_core::{Cause, Network};
+use parking_lot::Mutex;
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::redirect::Policy;
 use reqwest::{Client, ClientBuilder, Proxy, Url};
@@ -112,7 +113,7 @@ impl Fetcher {
             return Ok(if network == Network::Private { self.private.clone() } else { self.public.clone() });
         };
         let key = (identity.mark.clone(), network);
-        let mut shown = self.shown.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut shown = self.shown.lock();
         if let Some(client) = shown.get(&key) {
             return Ok(client.clone());
         }

@@ -2,7 +2,6 @@
 //! parts, the main one, the looks at whether it is done, the last one.
 
 use std::collections::{BTreeMap, HashMap};
-use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
@@ -10,6 +9,7 @@ use dispatcher_core::{Answer, Cause, Pieces, Poll, Remember, Request, Scalar, Sh
 use dispatcher_vault::{Parts, Redactor};
 use minijinja::context;
 use minijinja::value::Value;
+use parking_lot::Mutex;
 use reqwest::Response;
 use reqwest::header::HeaderMap;
 use serde_json_path::JsonPath;
@@ -222,8 +222,8 @@ impl Flow {
         }
     }
 
-    fn memory(&self) -> std::sync::MutexGuard<'_, HashMap<String, KeptValues>> {
-        self.remembered.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    fn memory(&self) -> parking_lot::MutexGuard<'_, HashMap<String, KeptValues>> {
+        self.remembered.lock()
     }
 
     fn forget(&self, job: &Job<'_>) {

@@ -5,7 +5,7 @@ mod hearing;
 pub(crate) use hearing::HearingLine;
 
 use std::collections::VecDeque;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -15,6 +15,7 @@ use futures::stream::{SplitSink, SplitStream};
 use futures::{SinkExt as _, StreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
+use parking_lot::Mutex;
 use reqwest::header::{
     CONNECTION, HeaderName, HeaderValue, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, SEC_WEBSOCKET_PROTOCOL,
     SEC_WEBSOCKET_VERSION, UPGRADE,
@@ -340,6 +341,6 @@ impl SpeakingLine {
     }
 }
 
-fn lock(words: &Mutex<Vec<Word>>) -> std::sync::MutexGuard<'_, Vec<Word>> {
-    words.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+fn lock(words: &Mutex<Vec<Word>>) -> parking_lot::MutexGuard<'_, Vec<Word>> {
+    words.lock()
 }

@@ -235,7 +235,7 @@ async fn a_socket_speaks_in_base64_and_tells_its_words() {
     let engine = engine(&sheet, &url);
     let spoken = engine.speak(sentence(&engine), &Parts::new()).await.unwrap();
     assert_eq!(collect(spoken.audio).await.unwrap(), [1, 2, 3, 4]);
-    let words = spoken.words.lock().unwrap().clone();
+    let words = spoken.words.lock().clone();
     assert_eq!((words[0].text.as_str(), words[0].start), ("The", Some(0.12)));
 }
 

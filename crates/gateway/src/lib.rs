@@ -61,7 +61,7 @@ pub(crate) struct Inner {
     pub(crate) store: Store,
     pub(crate) roots: RootKeys,
     pub(crate) host: Host,
-    pub(crate) registry: std::sync::RwLock<Arc<Registry>>,
+    pub(crate) registry: parking_lot::RwLock<Arc<Registry>>,
     pub(crate) grants: dispatch::admit::GrantCache,
     pub(crate) credentials: engines::credentials::Cache,
     pub(crate) metrics: Metrics,
@@ -95,7 +95,7 @@ impl Gateway {
                 store,
                 roots,
                 host,
-                registry: std::sync::RwLock::new(Arc::new(registry)),
+                registry: parking_lot::RwLock::new(Arc::new(registry)),
                 grants: dispatch::admit::GrantCache::default(),
                 credentials: engines::credentials::Cache::default(),
                 metrics: Metrics::default(),
@@ -157,11 +157,11 @@ impl Gateway {
 
     /// The engines and routes in force.
     pub fn registry(&self) -> Arc<Registry> {
-        self.inner.registry.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+        self.inner.registry.read().clone()
     }
 
     pub(crate) fn replace_registry(&self, registry: Registry) {
-        *self.inner.registry.write().unwrap_or_else(std::sync::PoisonError::into_inner) = Arc::new(registry);
+        *self.inner.registry.write() = Arc::new(registry);
     }
 
     /// Whether anything is in work.

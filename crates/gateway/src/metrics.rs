@@ -1,7 +1,7 @@
 //! What the gateway counts, for OpenMetrics and the overview.
 
+use parking_lot::Mutex;
 use std::collections::BTreeMap;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;
 
@@ -31,7 +31,7 @@ pub struct Metrics {
 
 impl Metrics {
     fn with(&self, change: impl FnOnce(&mut Counts)) {
-        change(&mut self.counts.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
+        change(&mut self.counts.lock());
     }
 
     pub(crate) fn attempt(&self, engine: &str, outcome: &str) {
@@ -65,7 +65,7 @@ impl Metrics {
     /// The counters as OpenMetrics text.
     pub fn render(&self) -> String {
         let mut out = String::new();
-        let counts = self.counts.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let counts = self.counts.lock();
         out += "# TYPE dispatcher_in_work gauge\n# HELP dispatcher_in_work Requests being worked on.\n";
         out += &format!("dispatcher_in_work {}\n", self.in_work.load(Ordering::Relaxed));
         out += "# TYPE dispatcher_dispatches counter\n# HELP dispatcher_dispatches Finished dispatches by work and state.\n";

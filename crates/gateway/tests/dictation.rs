@@ -40,23 +40,23 @@ fn sentences(count: usize) -> Vec<String> {
     (1..=count).map(said).collect()
 }
 
-async fn dictate(house: &TestGateway, samples: &[f32], engine: &str) -> (JobView, Transcript) {
-    let id = house.begin_dictation("Rounds", samples, engine).await;
-    let view = until_over(house, &id).await;
+async fn dictate(fixture: &TestGateway, samples: &[f32], engine: &str) -> (JobView, Transcript) {
+    let id = fixture.begin_dictation("Rounds", samples, engine).await;
+    let view = until_over(fixture, &id).await;
     assert_eq!(view.row.state.name(), "done", "{:?}", view.row.reason);
-    let path = house.folder.path().join("jobs").join(&id).join("files/rounds.json");
+    let path = fixture.folder.path().join("jobs").join(&id).join("files/rounds.json");
     (view, serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap())
 }
 
-async fn until_over(house: &TestGateway, id: &str) -> JobView {
+async fn until_over(fixture: &TestGateway, id: &str) -> JobView {
     for _ in 0..6_000 {
-        let view = house.gateway.job(id).await.unwrap();
+        let view = fixture.gateway.job(id).await.unwrap();
         if view.is_over() {
             return view;
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    panic!("the job stays {:?}", house.gateway.job(id).await.unwrap());
+    panic!("the job stays {:?}", fixture.gateway.job(id).await.unwrap());
 }
 
 /// The text is exact, and each sentence begins where it was said.
@@ -74,7 +74,7 @@ fn check(transcript: &Transcript, sentences: &[String], starts: &[f64]) {
     assert_eq!(times.len(), at);
 }
 
-async fn house(megabytes: u32) -> TestGateway {
+async fn fixture(megabytes: u32) -> TestGateway {
     TestGateway::open_with(|registry, _| {
         let turnstone = registry.engines().find(|engine| engine.sheet().name == "turnstone").unwrap();
         let endpoint = turnstone.sheet().endpoint.clone();
@@ -85,10 +85,10 @@ async fn house(megabytes: u32) -> TestGateway {
 
 #[tokio::test]
 async fn speech_without_a_pause_is_cut_and_loses_no_word() {
-    let house = house(1).await;
+    let fixture = fixture(1).await;
     let said = sentences(60);
     let (samples, starts) = recording(&said, |_| 0.0);
-    let (view, transcript) = dictate(&house, &samples, "small").await;
+    let (view, transcript) = dictate(&fixture, &samples, "small").await;
     check(&transcript, &said, &starts);
     assert!(view.progress.pieces >= 5, "{} pieces", view.progress.pieces);
     let names: Vec<&str> = view.files.iter().map(|file| file.name.as_str()).collect();
@@ -97,10 +97,10 @@ async fn speech_without_a_pause_is_cut_and_loses_no_word() {
 
 #[tokio::test]
 async fn pauses_are_cut_in_and_nothing_is_heard_twice() {
-    let house = house(1).await;
+    let fixture = fixture(1).await;
     let said = sentences(40);
     let (samples, starts) = recording(&said, |n| if n % 3 == 0 { 1.2 } else { 0.1 });
-    let (view, transcript) = dictate(&house, &samples, "small").await;
+    let (view, transcript) = dictate(&fixture, &samples, "small").await;
     check(&transcript, &said, &starts);
     let seconds = samples.len() as f64 / f64::from(RATE);
     assert!((view.progress.audio_ms as f64 / 1_000.0) < seconds * 1.1, "{} of {seconds} s", view.progress.audio_ms);
@@ -110,7 +110,7 @@ async fn pauses_are_cut_in_and_nothing_is_heard_twice() {
 
 #[tokio::test]
 async fn a_pause_within_an_utterance_that_only_its_beginning_explains_is_heard_again() {
-    let house = house(1).await;
+    let fixture = fixture(1).await;
     let said = sentences(12);
     // Long utterances with silence in their midst: who begins there hears nothing.
     let mut samples = Vec::new();
@@ -123,26 +123,26 @@ async fn a_pause_within_an_utterance_that_only_its_beginning_explains_is_heard_a
         samples.resize(samples.len() + RATE as usize, 0.0);
         samples.extend_from_slice(&whole[half..]);
     }
-    let (view, transcript) = dictate(&house, &samples, "small").await;
+    let (view, transcript) = dictate(&fixture, &samples, "small").await;
     assert_eq!(transcript.text, said.join(" "));
-    let pieces = house.gateway.store().job_pieces(view.row.id.clone()).await.unwrap();
+    let pieces = fixture.gateway.store().job_pieces(view.row.id.clone()).await.unwrap();
     assert!(pieces.iter().any(|piece| piece.piece >= 100_000), "a seam was heard again: {pieces:?}");
 }
 
 #[tokio::test]
 async fn what_fits_is_one_call_and_a_part_that_fails_falls_back_or_waits() {
-    let house = house(1).await;
+    let fixture = fixture(1).await;
     let said = sentences(3);
     let (samples, starts) = recording(&said, |_| 0.3);
-    weather(&house.turnstone, "{\"weather\": \"down\", \"calls\": 1}").await;
-    let (view, transcript) = dictate(&house, &samples, "small").await;
+    weather(&fixture.turnstone, "{\"weather\": \"down\", \"calls\": 1}").await;
+    let (view, transcript) = dictate(&fixture, &samples, "small").await;
     check(&transcript, &said, &starts);
-    assert_eq!((view.progress.pieces, delivered(&house.turnstone).await["whole"].as_u64()), (1, Some(1)));
+    assert_eq!((view.progress.pieces, delivered(&fixture.turnstone).await["whole"].as_u64()), (1, Some(1)));
 }
 
 #[tokio::test]
 async fn what_nobody_makes_out_is_a_gap_and_costs_no_other_word() {
-    let house = house(1).await;
+    let fixture = fixture(1).await;
     let said = sentences(8);
     let (mut samples, _) = recording(&said[..4], |_| 0.3);
     let from = samples.len() as f64 / f64::from(RATE);
@@ -151,7 +151,7 @@ async fn what_nobody_makes_out_is_a_gap_and_costs_no_other_word() {
     let to = samples.len() as f64 / f64::from(RATE);
     samples.resize(samples.len() + RATE as usize / 2, 0.0);
     samples.extend(recording(&said[4..], |_| 0.3).0);
-    let (view, transcript) = dictate(&house, &samples, "small").await;
+    let (view, transcript) = dictate(&fixture, &samples, "small").await;
     let expected = format!("{} […] {}", said[..4].join(" "), said[4..].join(" "));
     assert_eq!(transcript.text.replace("[…] […]", "[…]").replace("[…] […]", "[…]"), expected);
     assert!(!transcript.unrecognised.is_empty());
@@ -163,11 +163,11 @@ async fn what_nobody_makes_out_is_a_gap_and_costs_no_other_word() {
 
 #[tokio::test]
 async fn a_long_recording_moves_on_in_parts_though_an_engine_takes_it_whole() {
-    let house = house(100).await;
+    let fixture = fixture(100).await;
     let said = sentences(12);
     let (samples, starts) = recording(&said, |_| 55.0);
     assert!(samples.len() > 640 * RATE as usize);
-    let (view, transcript) = dictate(&house, &samples, "small").await;
+    let (view, transcript) = dictate(&fixture, &samples, "small").await;
     check(&transcript, &said, &starts);
     assert!(view.progress.pieces >= 3, "{} pieces", view.progress.pieces);
 }

@@ -7,8 +7,8 @@ use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Shaping, Style};
 use dispatcher_gateway::{SynthesisRequest, TextInput, Unsupported};
 
-async fn fingerprint(house: &TestGateway, request: &SynthesisRequest) -> String {
-    house.gateway.estimate_speech(&house.caller, request).await.unwrap().fingerprint.unwrap()
+async fn fingerprint(fixture: &TestGateway, request: &SynthesisRequest) -> String {
+    fixture.gateway.estimate_speech(&fixture.caller, request).await.unwrap().fingerprint.unwrap()
 }
 
 /// Requests that differ from the first in one member each, by what differs.
@@ -55,11 +55,11 @@ fn variants() -> Vec<(&'static str, SynthesisRequest)> {
 
 #[tokio::test]
 async fn requests_that_differ_in_one_member_differ_in_fingerprint() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let mut known: BTreeMap<String, &str> = BTreeMap::new();
     for (what, request) in variants() {
-        let found = fingerprint(&house, &request).await;
-        assert_eq!(found, fingerprint(&house, &request).await, "{what}: the same request, twice");
+        let found = fingerprint(&fixture, &request).await;
+        assert_eq!(found, fingerprint(&fixture, &request).await, "{what}: the same request, twice");
         // Heron has no styles: with and without one, the audio is the same.
         let equal = known.insert(found, what).filter(|_| !what.contains("left out"));
         assert_eq!(equal, None, "{what} has the fingerprint of another");
@@ -69,9 +69,9 @@ async fn requests_that_differ_in_one_member_differ_in_fingerprint() {
 
 #[tokio::test]
 async fn what_does_not_shape_the_audio_is_not_in_the_fingerprint() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let plain = say("Stand clear of the ramp.", "heron/pellin");
-    let first = fingerprint(&house, &plain).await;
+    let first = fingerprint(&fixture, &plain).await;
     for request in [
         SynthesisRequest { deadline: Some(900), ..plain.clone() },
         SynthesisRequest { unsupported: Unsupported::Refuse, ..plain.clone() },
@@ -80,10 +80,10 @@ async fn what_does_not_shape_the_audio_is_not_in_the_fingerprint() {
             ..plain.clone()
         },
     ] {
-        assert_eq!(fingerprint(&house, &request).await, first, "{request:?}");
+        assert_eq!(fingerprint(&fixture, &request).await, first, "{request:?}");
     }
     let default = Format { bitrate: None, ..Format::new(Codec::Mp3, 24_000) };
     let said = Format { bitrate: Some(48_000), ..default };
-    let of = async |format: Format| fingerprint(&house, &SynthesisRequest { format, ..plain.clone() }).await;
+    let of = async |format: Format| fingerprint(&fixture, &SynthesisRequest { format, ..plain.clone() }).await;
     assert_eq!(of(default).await, of(said).await, "the default bit rate, given or not");
 }

@@ -49,7 +49,7 @@ fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
 
 #[tokio::test]
 async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     for (format, told) in [
         (Format::new(Codec::Wav, 24_000), false),
         (Format { channels: 2, ..Format::new(Codec::Wav, 44_100) }, false),
@@ -65,7 +65,7 @@ async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
     ] {
         let audio = spoken(TEXT, format, told);
         for audio in [in_file(&audio), audio] {
-            let heard = house.gateway.recognise(&house.caller, hear(audio, "turnstone")).await;
+            let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "turnstone")).await;
             let heard = heard.unwrap_or_else(|error| panic!("{format:?}: {error}"));
             assert_eq!(heard.transcript.text, TEXT, "{format:?}");
             assert!(heard.transcript.words.iter().all(|word| word.end.unwrap() <= heard.length + 0.1), "{format:?}");
@@ -100,7 +100,7 @@ async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
          wav = {{ type = \"audio/wav\", sample_rates = [16000] }}\n[recognition.lines]\n",
         copy.display()
     );
-    let house =
+    let fixture =
         TestGateway::open_with(|registry, _| registry.add(crate::support::load(&sheet, "copier.toml", None))).await;
     let samples = speak(TEXT, Manner { pitch: 1.0, rate: 1.5 }, 16_000);
     let whole = |sample: f32, scale: f64| (f64::from(sample) * scale) as i32;
@@ -116,7 +116,11 @@ async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
         ("two channels", encode_all(&samples.iter().flat_map(|s| [*s, *s]).collect::<Vec<_>>(), stereo).unwrap()),
     ] {
         let audio = GivenAudio { source: AudioSource::Memory(wav.into()), told: None };
-        house.gateway.recognise(&house.caller, hear(audio, "copier")).await.unwrap_or_else(|e| panic!("{name}: {e}"));
+        fixture
+            .gateway
+            .recognise(&fixture.caller, hear(audio, "copier"))
+            .await
+            .unwrap_or_else(|e| panic!("{name}: {e}"));
         let given = std::fs::read(&copy).unwrap();
         assert_eq!(given[20..24], [1, 0, 1, 0], "{name}: PCM of one channel");
         assert_eq!(given[34..36], [16, 0], "{name}: of 16 bits");
@@ -126,25 +130,26 @@ async fn samples_of_other_depths_reach_a_recogniser_as_it_takes_them() {
 
 #[tokio::test]
 async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Flac, 24_000), false);
     let lying = GivenAudio { told: Some(Format::new(Codec::Mp3, 24_000)), ..audio };
-    let heard = house.gateway.recognise(&house.caller, hear(lying, "turnstone")).await.unwrap();
+    let heard = fixture.gateway.recognise(&fixture.caller, hear(lying, "turnstone")).await.unwrap();
     assert_eq!(heard.transcript.text, TEXT);
     assert_eq!(heard.warnings, ["the audio was declared as MP3, but is FLAC"]);
 }
 
 #[tokio::test]
 async fn audio_is_charged_by_the_started_second_as_estimated() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 24_000), false);
-    let estimate = house.gateway.estimate_hearing(&house.caller, &audio, Some("turnstone"), None, None).await.unwrap();
-    assert_eq!(delivered(&house.turnstone).await["calls"], 0, "an estimate sends nothing");
-    let heard = house.gateway.recognise(&house.caller, hear(audio, "turnstone")).await.unwrap();
+    let estimate =
+        fixture.gateway.estimate_hearing(&fixture.caller, &audio, Some("turnstone"), None, None).await.unwrap();
+    assert_eq!(delivered(&fixture.turnstone).await["calls"], 0, "an estimate sends nothing");
+    let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "turnstone")).await.unwrap();
     let cost = heard.length.ceil() as i64 * SECOND;
     assert!(heard.length > 2.0 && estimate.exact);
     assert_eq!((heard.cost.nanos, estimate.cost.nanos, estimate.length), (cost, cost, Some(heard.length)));
-    let (row, _, ledger) = house.dispatch(&heard.dispatch).await;
+    let (row, _, ledger) = fixture.dispatch(&heard.dispatch).await;
     assert_eq!((row.work.as_str(), row.state.name(), row.cost_nanos), ("recognition", "done", cost));
     assert_eq!(row.audio_ms, (heard.length * 1_000.0).ceil() as i64, "milliseconds that have begun");
     assert_eq!(lines(&ledger), [("hold".into(), cost), ("release".into(), -cost), ("settle".into(), cost)]);
@@ -152,23 +157,23 @@ async fn audio_is_charged_by_the_started_second_as_estimated() {
 
 #[tokio::test]
 async fn the_next_leg_hears_where_the_first_fails() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     for (weather_name, cause) in [
         ("down", Cause::Unavailable),
         ("throttled", Cause::Throttled),
         ("reset", Cause::Unavailable),
         ("garbage", Cause::Broken),
     ] {
-        weather(&house.turnstone, &format!(r#"{{"weather":"{weather_name}","calls":1}}"#)).await;
+        weather(&fixture.turnstone, &format!(r#"{{"weather":"{weather_name}","calls":1}}"#)).await;
         let audio = spoken(TEXT, Format::new(Codec::Mp3, 24_000), false);
-        let heard = house.gateway.recognise(&house.caller, hear(audio, "ear")).await.unwrap();
+        let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "ear")).await.unwrap();
         assert_eq!(
             (heard.engine.as_str(), heard.transcript.text.as_str()),
             ("scribe", "the ramp is closing"),
             "{weather_name}"
         );
         assert!(heard.warnings[0].starts_with("turnstone was skipped"), "{:?}", heard.warnings);
-        let (row, attempts, _) = house.dispatch(&heard.dispatch).await;
+        let (row, attempts, _) = fixture.dispatch(&heard.dispatch).await;
         let seen: Vec<_> = attempts.iter().map(|a| (a.engine.as_str(), a.cause.as_deref())).collect();
         assert_eq!(seen, [("turnstone", Some(cause.name())), ("scribe", None)], "{weather_name}");
         assert_eq!(row.cost_nanos, 0);
@@ -177,38 +182,42 @@ async fn the_next_leg_hears_where_the_first_fails() {
 
 #[tokio::test]
 async fn a_recogniser_slow_past_its_deadline_gives_way() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let mut slow = leg("turnstone", None);
     slow.deadline = Some(300);
-    house.gateway.put_route(route("hasty", Work::Recognition, vec![slow, leg("scribe", None)]), "test").await.unwrap();
-    weather(&house.turnstone, r#"{"weather":"becalmed"}"#).await;
+    fixture
+        .gateway
+        .put_route(route("hasty", Work::Recognition, vec![slow, leg("scribe", None)]), "test")
+        .await
+        .unwrap();
+    weather(&fixture.turnstone, r#"{"weather":"becalmed"}"#).await;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
     let heard =
-        tokio::time::timeout(Duration::from_secs(5), house.gateway.recognise(&house.caller, hear(audio, "hasty")));
+        tokio::time::timeout(Duration::from_secs(5), fixture.gateway.recognise(&fixture.caller, hear(audio, "hasty")));
     let heard = heard.await.expect("the deadline holds").unwrap();
-    let (_, attempts, _) = house.dispatch(&heard.dispatch).await;
+    let (_, attempts, _) = fixture.dispatch(&heard.dispatch).await;
     assert_eq!(attempts[0].cause.as_deref(), Some("timed-out"));
 }
 
 #[tokio::test]
 async fn what_is_too_long_for_one_goes_to_another_and_for_all_is_refused() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let silence = encode_all(&vec![0.0; 8_000 * 61], Format::new(Codec::Wav, 8_000)).unwrap();
     let long = GivenAudio { source: AudioSource::Memory(silence.into()), told: None };
-    match house.gateway.recognise(&house.caller, hear(long.clone(), "scribe")).await.unwrap_err() {
+    match fixture.gateway.recognise(&fixture.caller, hear(long.clone(), "scribe")).await.unwrap_err() {
         GatewayError::TooLong { engine, given, limit, .. } => {
             assert_eq!((engine.as_str(), given, limit), ("scribe", 61, 60))
         }
         other => panic!("{other}"),
     }
-    let plan = house.gateway.estimate_hearing(&house.caller, &long, Some("ear"), None, None).await.unwrap().plan;
+    let plan = fixture.gateway.estimate_hearing(&fixture.caller, &long, Some("ear"), None, None).await.unwrap().plan;
     assert_eq!(plan.len(), 1, "the leg that cannot take it is left out");
     assert_eq!(plan[0].engine_name(), "turnstone");
 }
 
 #[tokio::test]
 async fn what_is_no_audio_is_refused_before_anything_is_recorded() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let odd: [(&[u8], Option<Format>); 4] = [
         (b"", None),
         (b"<html><p>Not a sound.</p></html>", None),
@@ -218,36 +227,36 @@ async fn what_is_no_audio_is_refused_before_anything_is_recorded() {
     for (bytes, told) in odd {
         let audio = GivenAudio { source: AudioSource::Memory(Bytes::copy_from_slice(bytes)), told };
         for audio in [in_file(&audio), audio] {
-            let error = house.gateway.recognise(&house.caller, hear(audio, "ear")).await.unwrap_err();
+            let error = fixture.gateway.recognise(&fixture.caller, hear(audio, "ear")).await.unwrap_err();
             assert!(matches!(error, GatewayError::NotAudio(_)), "{bytes:?}: {error}");
         }
     }
-    assert_eq!(house.count().await, 0);
+    assert_eq!(fixture.count().await, 0);
 }
 
 #[tokio::test]
 async fn who_hears_is_asked_then_the_apps_default_then_whoever_can() {
-    let mut house = TestGateway::open().await;
+    let mut fixture = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
-    let first = house.gateway.estimate_hearing(&house.caller, &audio, None, None, None).await.unwrap();
+    let first = fixture.gateway.estimate_hearing(&fixture.caller, &audio, None, None, None).await.unwrap();
     assert_eq!(first.plan[0].engine_name(), "scribe", "the first recogniser by name");
-    house.caller.app.default_recognition = Some("ear".into());
-    let default = house.gateway.estimate_hearing(&house.caller, &audio, None, None, None).await.unwrap();
+    fixture.caller.app.default_recognition = Some("ear".into());
+    let default = fixture.gateway.estimate_hearing(&fixture.caller, &audio, None, None, None).await.unwrap();
     assert_eq!(default.plan.iter().map(|p| p.engine_name()).collect::<Vec<_>>(), ["turnstone", "scribe"]);
-    let missing = house.gateway.estimate_hearing(&house.caller, &audio, Some("turnstome"), None, None).await;
+    let missing = fixture.gateway.estimate_hearing(&fixture.caller, &audio, Some("turnstome"), None, None).await;
     assert!(missing.err().unwrap().to_string().contains("turnstone"));
-    let other_work = house.gateway.estimate_hearing(&house.caller, &audio, Some("pier"), None, None).await;
+    let other_work = fixture.gateway.estimate_hearing(&fixture.caller, &audio, Some("pier"), None, None).await;
     assert!(other_work.err().unwrap().to_string().contains("pier"));
 }
 
 #[tokio::test]
 async fn a_rehearsal_hears_nothing_and_charges_nothing() {
-    let mut house = TestGateway::open().await;
-    house.caller.app.rehearsal = 1;
+    let mut fixture = TestGateway::open().await;
+    fixture.caller.app.rehearsal = 1;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
-    let heard = house.gateway.recognise(&house.caller, hear(audio, "turnstone")).await.unwrap();
+    let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "turnstone")).await.unwrap();
     assert!(heard.rehearsal && heard.cost.nanos == 0);
     assert_eq!(heard.transcript.text, "this is a rehearsal");
     assert!((heard.transcript.words.last().unwrap().end.unwrap() - heard.length).abs() < 1e-9);
-    assert_eq!(delivered(&house.turnstone).await["calls"], 0);
+    assert_eq!(delivered(&fixture.turnstone).await["calls"], 0);
 }

@@ -87,9 +87,9 @@ fn element<'u>(utterance: &'u Utterance, name: &str) -> (Outcome, &'u str) {
 
 #[tokio::test]
 async fn a_sound_is_put_in_where_it_stands() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let body = format!("One.<audio src=\"{}\">a gong</audio> Two.", data());
-    let utterance = house.speak(script(&body, "heron/pellin")).await;
+    let utterance = fixture.speak(script(&body, "heron/pellin")).await;
     assert_eq!(element(&utterance, "audio"), (Outcome::Emulated, ""));
     let (samples, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["One.", "Two."]);
@@ -102,7 +102,7 @@ async fn a_sound_is_put_in_where_it_stands() {
 
 #[tokio::test]
 async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     for (attributes, seconds, level) in [
         ("clipBegin=\"250ms\"", 0.25, 0.4),
         ("clipEnd=\"200ms\" soundLevel=\"+6dB\"", 0.2, 0.4),
@@ -112,7 +112,7 @@ async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
         ("clipBegin=\"0.3s\" clipEnd=\"0.4s\" repeatCount=\"4\"", 0.4, 0.4),
     ] {
         let body = format!("One <audio src=\"{}\" {attributes}/>", data());
-        let (samples, heard) = listen(house.speak(script(&body, "heron/pellin")).await).await;
+        let (samples, heard) = listen(fixture.speak(script(&body, "heron/pellin")).await).await;
         assert_eq!(texts(&heard), ["One"], "{attributes}");
         let gongs = gongs(&samples);
         let (first, last) = (gongs.first().unwrap(), gongs.last().unwrap());
@@ -124,9 +124,9 @@ async fn a_sound_is_cut_repeated_and_changed_as_the_element_says() {
 #[tokio::test]
 async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
     let host = server(vec![("/gong.wav", gong()), ("/note.txt", b"no sound".to_vec())]).await;
-    let house = TestGateway::open_near(vec![host.clone()], |_, _| {}).await;
+    let fixture = TestGateway::open_near(vec![host.clone()], |_, _| {}).await;
     let one = |src: &str| script(&format!("One <audio src=\"{src}\">two</audio> three."), "heron/pellin");
-    let fetched = house.speak(one(&format!("http://{host}/gong.wav"))).await;
+    let fetched = fixture.speak(one(&format!("http://{host}/gong.wav"))).await;
     assert_eq!(element(&fetched, "audio").0, Outcome::Emulated);
     let (samples, heard) = listen(fetched).await;
     assert_eq!((texts(&heard), gongs(&samples).len()), (vec!["One", "three."], 1));
@@ -140,7 +140,7 @@ async fn a_sound_that_cannot_be_had_gives_way_to_its_text() {
         ("data:audio/wav;base64,!!".into(), "base64"),
         ("gong.wav".into(), "there is no clip 'gong.wav'"),
     ] {
-        let utterance = house.speak(one(&src)).await;
+        let utterance = fixture.speak(one(&src)).await;
         assert_eq!(element(&utterance, "audio"), (Outcome::Plain, "the text in its place is spoken"), "{src}");
         assert!(utterance.warnings.iter().any(|it| it.contains(why)), "{src}: {:?}", utterance.warnings);
         let (_, heard) = listen(utterance).await;
@@ -155,7 +155,7 @@ async fn what_a_script_names_is_bounded() {
     let large = encode_all(&long, Format::new(Codec::Wav, 48_000)).unwrap();
     let huge = vec![0; 9 << 20];
     let host = server(vec![("/large.wav", large), ("/huge.wav", huge)]).await;
-    let house = TestGateway::open_near(vec![host.clone()], |_, _| {}).await;
+    let fixture = TestGateway::open_near(vec![host.clone()], |_, _| {}).await;
     let named = |path: &str, count: usize| -> String {
         (0..count).map(|n| format!("<audio src=\"http://{host}{path}?{n}\" clipEnd=\"10ms\">{n} </audio>")).collect()
     };
@@ -163,8 +163,9 @@ async fn what_a_script_names_is_bounded() {
         let audio = estimate.fidelity.iter().filter(|it| it.element() == "audio");
         audio.filter(|it| it.outcome == Outcome::Emulated).count()
     };
-    let estimate =
-        async |body: &str| house.gateway.estimate_speech(&house.caller, &script(body, "heron/pellin")).await.unwrap();
+    let estimate = async |body: &str| {
+        fixture.gateway.estimate_speech(&fixture.caller, &script(body, "heron/pellin")).await.unwrap()
+    };
     let ten = estimate(&named("/large.wav", 10)).await;
     assert_eq!(made(&ten), 4, "{:?}", ten.warnings);
     assert!(ten.warnings.iter().any(|it| it.contains("bytes together")), "{:?}", ten.warnings);
@@ -175,39 +176,39 @@ async fn what_a_script_names_is_bounded() {
     // No number that a script writes ends its task.
     let patient =
         format!("One. <audio src=\"http://{host}/none.wav\" fetchtimeout=\"{}s\">Two.</audio>", "9".repeat(40));
-    let utterance = house.speak(script(&patient, "heron/pellin")).await;
+    let utterance = fixture.speak(script(&patient, "heron/pellin")).await;
     assert_eq!(texts(&listen(utterance).await.1), ["One. Two."]);
 }
 
 #[tokio::test]
 async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
-    let house = TestGateway::open().await;
-    let (kept, _) = house.gateway.keep_clip(&house.caller, "gong.wav", gong().into()).await.unwrap();
+    let fixture = TestGateway::open().await;
+    let (kept, _) = fixture.gateway.keep_clip(&fixture.caller, "gong.wav", gong().into()).await.unwrap();
     assert_eq!((kept.audio_ms, kept.bytes), (500, gong().len() as i64));
     let mut sounds = Vec::new();
     for src in [format!("clip:{}", kept.id), format!("/api/v1/clips/{}", kept.id), "gong.wav".into()] {
-        let utterance = house.speak(script(&format!("One <audio src=\"{src}\"/>"), "heron/pellin")).await;
+        let utterance = fixture.speak(script(&format!("One <audio src=\"{src}\"/>"), "heron/pellin")).await;
         sounds.push(utterance.fingerprint.clone());
         let (samples, _) = listen(utterance).await;
         assert_eq!(gongs(&samples).len(), 1, "{src}");
     }
-    let without = house.speak(script("One <audio src=\"gong.wav\"/>", "heron/isolde")).await;
+    let without = fixture.speak(script("One <audio src=\"gong.wav\"/>", "heron/isolde")).await;
     assert_ne!(without.fingerprint, sounds[2]);
     // Another app has its own.
     let other = dispatcher_gateway::Caller { app: crate::support::app("barge"), operator: false, who: "other".into() };
     let utterance =
-        house.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
+        fixture.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
     assert_eq!(texts(&listen(utterance.unwrap()).await.1), ["One two"]);
-    house.gateway.remove_clip(&other, &kept.id).await.unwrap_err();
-    house.gateway.remove_clip(&house.caller, &kept.id).await.unwrap();
-    let gone = house.speak(script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
+    fixture.gateway.remove_clip(&other, &kept.id).await.unwrap_err();
+    fixture.gateway.remove_clip(&fixture.caller, &kept.id).await.unwrap();
+    let gone = fixture.speak(script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
     assert_ne!(gone.fingerprint, sounds[2], "whoever keeps the audio sees that it is stale");
     assert_eq!(texts(&listen(gone).await.1), ["One two"]);
 }
 
 #[tokio::test]
 async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let document = |alias: &str| {
         format!(
             "<lexicon version=\"1.0\" xmlns=\"http://www.w3.org/2005/01/pronunciation-lexicon\" alphabet=\"ipa\" \
@@ -220,34 +221,34 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
         always,
         document: document(alias),
     };
-    let plain = house.speak(say("To Gullsay.", "heron/pellin")).await;
+    let plain = fixture.speak(say("To Gullsay.", "heron/pellin")).await;
     let before = plain.fingerprint.clone();
     assert_eq!(texts(&listen(plain).await.1), ["To Gullsay."]);
-    house.gateway.put_lexicon(new("harbour", None, false, "Gull see"), "test").await.unwrap();
+    fixture.gateway.put_lexicon(new("harbour", None, false, "Gull see"), "test").await.unwrap();
     let asked = "<lexicon uri=\"harbour.pls\" xml:id=\"h\"/>To <lookup ref=\"h\">Gullsay</lookup>.";
-    let utterance = house.speak(script(asked, "heron/pellin")).await;
+    let utterance = fixture.speak(script(asked, "heron/pellin")).await;
     assert_eq!(element(&utterance, "lookup").0, Outcome::Rewritten);
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull see."]);
-    let unasked = house.speak(say("To Gullsay.", "heron/pellin")).await;
+    let unasked = fixture.speak(say("To Gullsay.", "heron/pellin")).await;
     assert_eq!(unasked.fingerprint, before, "a lexicon on request changes nothing else");
     assert_eq!(texts(&listen(unasked).await.1), ["To Gullsay."]);
-    let own = house.gateway.put_lexicon(new("own", Some("quay"), true, "Gull zay"), "test").await.unwrap();
+    let own = fixture.gateway.put_lexicon(new("own", Some("quay"), true, "Gull zay"), "test").await.unwrap();
     assert_eq!(own.version, 1);
-    let utterance = house.speak(say("To Gullsay.", "heron/pellin")).await;
+    let utterance = fixture.speak(say("To Gullsay.", "heron/pellin")).await;
     assert_ne!(utterance.fingerprint, before);
     assert_eq!(element(&utterance, "lexicon"), (Outcome::Rewritten, "'own' says how to speak 1 word"));
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull zay."]);
     let other = dispatcher_gateway::Caller { app: crate::support::app("barge"), operator: false, who: "other".into() };
-    let utterance = house.gateway.speak(&other, say("To Gullsay.", "heron/pellin")).await.unwrap();
+    let utterance = fixture.gateway.speak(&other, say("To Gullsay.", "heron/pellin")).await.unwrap();
     assert_eq!(texts(&listen(utterance).await.1), ["To Gullsay."], "another app's lexicon is none of its own");
-    house.gateway.put_lexicon(new("own", Some("nobody"), true, "x"), "test").await.unwrap_err();
-    house.gateway.retire_lexicon("own", "test").await.unwrap();
-    assert_eq!(house.speak(say("To Gullsay.", "heron/pellin")).await.fingerprint, before);
+    fixture.gateway.put_lexicon(new("own", Some("nobody"), true, "x"), "test").await.unwrap_err();
+    fixture.gateway.retire_lexicon("own", "test").await.unwrap();
+    assert_eq!(fixture.speak(say("To Gullsay.", "heron/pellin")).await.fingerprint, before);
 }
 
 #[tokio::test]
 async fn lines_overlap_by_what_their_gap_says() {
-    let house = TestGateway::open().await;
+    let fixture = TestGateway::open().await;
     let line = |text: &str, gap: Option<&str>| DialogueLine {
         text: text.into(),
         gap: gap.map(str::to_owned),
@@ -256,7 +257,7 @@ async fn lines_overlap_by_what_their_gap_says() {
     let spoken = |gap: Option<&'static str>| {
         let document =
             dialogue(&[line("The ramp is closing.", None), line("Stand clear.", gap)], Some("en-GB")).unwrap();
-        house.speak(SynthesisRequest { text: TextInput::Made(document), ..say("", "heron/pellin") })
+        fixture.speak(SynthesisRequest { text: TextInput::Made(document), ..say("", "heron/pellin") })
     };
     let (apart, _) = listen(spoken(Some("100ms")).await).await;
     let (over, heard) = listen(spoken(Some("-150ms")).await).await;
@@ -278,9 +279,9 @@ async fn another_engine_is_as_loud_as_the_first() {
     let file = folder.path().join("quiet.wav");
     std::fs::write(&file, encode_all(&quiet, Format::new(Codec::Wav, 16_000)).unwrap()).unwrap();
     let sheet = tape(&file).replace("\"tape\"", "\"whisper\"").replace("Reel", "Hush").replace("reel", "hush");
-    let house = TestGateway::open_with(|registry, _| registry.add(load(&sheet, "whisper.toml", None))).await;
+    let fixture = TestGateway::open_with(|registry, _| registry.add(load(&sheet, "whisper.toml", None))).await;
     let body = "Mind the step between the ramp and the deck. <voice name=\"whisper/hush\" required=\"name\">x</voice>";
-    let utterance = house.speak(script(body, "heron/pellin")).await;
+    let utterance = fixture.speak(script(body, "heron/pellin")).await;
     assert_eq!(element(&utterance, "voice").0, Outcome::Emulated);
     let (samples, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["Mind the step between the ramp and the deck.", ON_TAPE]);
@@ -302,13 +303,13 @@ async fn an_engine_that_breaks_while_its_loudness_is_learnt_leaves_nothing_behin
     let file = folder.path().join("torn.wav");
     std::fs::write(&file, &whole[..whole.len() / 2]).unwrap();
     let sheet = tape(&file).replace("\"tape\"", "\"torn\"").replace("Reel", "Rip").replace("reel", "rip");
-    let house = TestGateway::open_with(|registry, _| registry.add(load(&sheet, "torn.toml", None))).await;
+    let fixture = TestGateway::open_with(|registry, _| registry.add(load(&sheet, "torn.toml", None))).await;
     let body = "The ramp is closing. <voice name=\"torn/rip\" required=\"name\">Stand clear.</voice>";
-    let utterance = house.speak(script(body, "heron/pellin")).await;
+    let utterance = fixture.speak(script(body, "heron/pellin")).await;
     let id = utterance.dispatch.clone();
     let (_, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["The ramp is closing.", "Stand clear."]);
-    let (row, attempts, _) = house.dispatch(&id).await;
+    let (row, attempts, _) = fixture.dispatch(&id).await;
     let ends: Vec<(&str, &str)> = attempts.iter().map(|one| (one.engine.as_str(), one.state.name())).collect();
     assert_eq!((row.state.name(), ends[1]), ("done", ("torn", "failed")), "{ends:?}");
 }

@@ -14,7 +14,7 @@ fn bare_heron() -> String {
     format!("{}{}", &HERON[..from], &HERON[to..]).replacen("name     = \"heron\"", "name     = \"plain\"", 1)
 }
 
-async fn house() -> TestGateway {
+async fn fixture() -> TestGateway {
     TestGateway::open_with(|registry, heron| registry.add(load(&bare_heron(), "plain.toml", Some(heron)))).await
 }
 
@@ -44,12 +44,12 @@ fn level(samples: &[f32], from: f64, to: f64) -> f64 {
 
 #[tokio::test]
 async fn breaks_are_right_to_five_milliseconds() {
-    let house = house().await;
+    let fixture = fixture().await;
     let request = script(
         "One.<break time=\"400ms\"/> Two.<break time=\"1.25s\"/>Three.<break strength=\"strong\"/>",
         "plain/pellin",
     );
-    let utterance = house.speak(request).await;
+    let utterance = fixture.speak(request).await;
     assert_eq!(utterance.worst, Outcome::Emulated);
     let (samples, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["One.", "Two.", "Three."]);
@@ -62,12 +62,12 @@ async fn breaks_are_right_to_five_milliseconds() {
 
 #[tokio::test]
 async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
-    let house = house().await;
+    let fixture = fixture().await;
     let body = "Plainer words here. <prosody pitch=\"+2st\">Highest words here.</prosody> \
                 <prosody rate=\"85%\">Slowest words here.</prosody> <prosody volume=\"-6dB\">Softest words here.</prosody> \
                 <voice name=\"Tarrick\">Other words here.</voice> Plain words here.";
     for engine in ["plain", "heron"] {
-        let utterance = house.speak(script(body, &format!("{engine}/pellin"))).await;
+        let utterance = fixture.speak(script(body, &format!("{engine}/pellin"))).await;
         let report: Vec<(String, Outcome)> =
             utterance.fidelity.iter().map(|f| (f.element().to_owned(), f.outcome)).collect();
         let ours = if engine == "plain" { Outcome::Emulated } else { Outcome::Rewritten };
@@ -110,19 +110,20 @@ async fn pitch_speed_level_and_voice_are_as_asked_in_each_span() {
         assert_eq!(heard[5].pitch.total_cmp(&0.0), std::cmp::Ordering::Greater);
         let step = |samples: &[f32]| samples.windows(2).map(|w| (w[1] - w[0]).abs()).fold(0.0f32, f32::max);
         let own =
-            step(&listen(house.speak(script("Plain words here. Higher words here.", "plain/pellin")).await).await.0);
+            step(&listen(fixture.speak(script("Plain words here. Higher words here.", "plain/pellin")).await).await.0);
         assert!(step(&samples) <= own * 1.2, "{engine}: a step of {} where speech has {own}", step(&samples));
     }
 }
 
 #[tokio::test]
 async fn a_length_that_is_asked_for_is_kept() {
-    let house = house().await;
-    let whole = listen(house.speak(script("The ramp is closing, please.", "plain/pellin")).await).await.0.len() as f64
+    let fixture = fixture().await;
+    let whole = listen(fixture.speak(script("The ramp is closing, please.", "plain/pellin")).await).await.0.len()
+        as f64
         / 24_000.0;
     let asked = whole * 1.2;
     let body = format!("<prosody duration=\"{:.0}ms\">The ramp is closing, please.</prosody>", asked * 1_000.0);
-    let (samples, heard) = listen(house.speak(script(&body, "plain/pellin")).await).await;
+    let (samples, heard) = listen(fixture.speak(script(&body, "plain/pellin")).await).await;
     assert_eq!(texts(&heard), ["The ramp is closing, please."]);
     let found = samples.len() as f64 / 24_000.0;
     assert!((found / asked - 1.0).abs() < 0.03, "{found} s for {asked} s");
@@ -130,9 +131,9 @@ async fn a_length_that_is_asked_for_is_kept() {
 
 #[tokio::test]
 async fn marks_tell_when_they_come() {
-    let house = house().await;
+    let fixture = fixture().await;
     let request = script("One.<mark name=\"middle\"/><break time=\"500ms\"/>Two.<mark name=\"end\"/>", "plain/pellin");
-    let mut utterance = house.speak(request).await;
+    let mut utterance = fixture.speak(request).await;
     let mut audio = Vec::new();
     while let Some(chunk) = utterance.body.next().await {
         audio.extend_from_slice(&chunk.unwrap());
@@ -149,45 +150,46 @@ async fn marks_tell_when_they_come() {
 
 #[tokio::test]
 async fn what_may_not_be_lost_is_refused_before_anything_is_sent() {
-    let house = house().await;
+    let fixture = fixture().await;
     let request = |body: &str| SynthesisRequest { unsupported: Unsupported::Refuse, ..script(body, "plain/pellin") };
-    match house.gateway.speak(&house.caller, request("One.<break/> <emphasis>Two.</emphasis>")).await.err().unwrap() {
+    match fixture.gateway.speak(&fixture.caller, request("One.<break/> <emphasis>Two.</emphasis>")).await.err().unwrap()
+    {
         GatewayError::Unsupported(lost) => {
             let names: Vec<&str> = lost.iter().map(|item| item.element()).collect();
             assert_eq!(names, ["break", "emphasis"]);
         }
         other => panic!("{other}"),
     }
-    assert_eq!(delivered(&house.heron).await["calls"], 0);
+    assert_eq!(delivered(&fixture.heron).await["calls"], 0);
     let omitted =
         SynthesisRequest { unsupported: Unsupported::Omit, ..script("One.<break time=\"2s\"/> Two.", "plain/pellin") };
-    let (samples, heard) = listen(house.speak(omitted).await).await;
+    let (samples, heard) = listen(fixture.speak(omitted).await).await;
     assert_eq!(texts(&heard), ["One. Two."], "one call, and nothing made good");
     assert!(silences(&samples).is_empty());
 }
 
 #[tokio::test]
 async fn a_part_that_fails_falls_back_alone() {
-    let house = house().await;
+    let fixture = fixture().await;
     let request = script("One two three.<break time=\"300ms\"/>Four.<break time=\"300ms\"/>Five.", "pier");
     // The second call is made while the first still speaks, and is one too many.
-    weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 1}").await;
-    let limits = reqwest::Client::new().put(format!("{}/limits", house.heron.url())).body("{\"at_once\": 1}");
+    weather(&fixture.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 1}").await;
+    let limits = reqwest::Client::new().put(format!("{}/limits", fixture.heron.url())).body("{\"at_once\": 1}");
     assert!(limits.send().await.unwrap().status().is_success());
-    let utterance = house.speak(request.clone()).await;
+    let utterance = fixture.speak(request.clone()).await;
     let id = utterance.dispatch.clone();
     let (_, heard) = listen(utterance).await;
     assert_eq!(texts(&heard), ["One two three.", crate::support::ON_TAPE, "Five."]);
-    let (row, attempts, _) = house.dispatch(&id).await;
+    let (row, attempts, _) = fixture.dispatch(&id).await;
     assert_eq!(row.state.name(), "done");
     let ends: Vec<(&str, &str)> = attempts.iter().map(|a| (a.engine.as_str(), a.state.name())).collect();
     assert_eq!(ends.iter().filter(|end| **end == ("heron", "done")).count(), 2, "{ends:?}");
     assert_eq!(ends.iter().filter(|end| **end == ("heron", "failed")).count(), 1, "{ends:?}");
     assert_eq!(ends.iter().filter(|end| **end == ("tape", "done")).count(), 1, "{ends:?}");
-    let free = reqwest::Client::new().put(format!("{}/limits", house.heron.url())).body("{}");
+    let free = reqwest::Client::new().put(format!("{}/limits", fixture.heron.url())).body("{}");
     assert!(free.send().await.unwrap().status().is_success());
-    weather(&house.heron, "{\"weather\": \"down\", \"calls\": 1}").await;
-    let utterance = house.speak(request.clone()).await;
+    weather(&fixture.heron, "{\"weather\": \"down\", \"calls\": 1}").await;
+    let utterance = fixture.speak(request.clone()).await;
     assert_eq!(
         (utterance.engine.as_str(), utterance.fallbacks.len()),
         ("tape", 1),
@@ -195,7 +197,7 @@ async fn a_part_that_fails_falls_back_alone() {
     );
     let id = utterance.dispatch.clone();
     listen(utterance).await;
-    let (row, attempts, ledger) = house.dispatch(&id).await;
+    let (row, attempts, ledger) = fixture.dispatch(&id).await;
     assert_eq!(row.state.name(), "done");
     assert_eq!(attempts[0].cause.as_deref(), Some(Cause::Unavailable.name()));
     assert!(attempts.iter().all(|attempt| attempt.state.name() != "running"), "{attempts:?}");
@@ -209,17 +211,17 @@ async fn a_part_that_fails_falls_back_alone() {
 
 #[tokio::test]
 async fn a_caller_who_leaves_ends_the_calls_and_every_attempt_is_closed() {
-    let house = house().await;
-    weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 10}").await;
+    let fixture = fixture().await;
+    weather(&fixture.heron, "{\"weather\": \"drip\", \"pause\": 20, \"calls\": 10}").await;
     let request = script(
         "One two three four five six seven.<break time=\"300ms\"/>Eight nine ten.<break/>Eleven.",
         "plain/pellin",
     );
-    let mut utterance = house.speak(request).await;
+    let mut utterance = fixture.speak(request).await;
     let id = utterance.dispatch.clone();
     utterance.body.next().await.unwrap().unwrap();
     drop(utterance);
-    let (row, attempts, ledger) = house.settled(&id).await;
+    let (row, attempts, ledger) = fixture.settled(&id).await;
     assert_eq!(row.state.name(), "abandoned");
     assert!(attempts.len() <= 2, "the third part was never called: {attempts:?}");
     assert!(attempts.iter().all(|attempt| attempt.state.name() == "abandoned"), "{attempts:?}");
@@ -228,9 +230,9 @@ async fn a_caller_who_leaves_ends_the_calls_and_every_attempt_is_closed() {
 
 #[tokio::test]
 async fn the_next_part_is_asked_for_only_once_something_sounds() {
-    let house = house().await;
-    weather(&house.heron, "{\"weather\": \"drip\", \"pause\": 500, \"calls\": 1}").await;
-    let calls = async || delivered(&house.heron).await["calls"].as_u64().unwrap();
+    let fixture = fixture().await;
+    weather(&fixture.heron, "{\"weather\": \"drip\", \"pause\": 500, \"calls\": 1}").await;
+    let calls = async || delivered(&fixture.heron).await["calls"].as_u64().unwrap();
     // The first piece of sound is half a second away once the call is there.
     let before_it_sounds = async {
         while calls().await == 0 {
@@ -240,7 +242,7 @@ async fn the_next_part_is_asked_for_only_once_something_sounds() {
         calls().await
     };
     let request = script("One.<break time=\"300ms\"/>Two.", "plain/pellin");
-    let (utterance, early) = tokio::join!(house.speak(request), before_it_sounds);
+    let (utterance, early) = tokio::join!(fixture.speak(request), before_it_sounds);
     assert_eq!(early, 1, "the second part was asked for while the first was silent");
     let (_, heard) = listen(utterance).await;
     assert_eq!(texts(&heard).join(" "), "One. Two.");

@@ -9,10 +9,11 @@
 use std::convert::Infallible;
 use std::io;
 use std::pin::Pin;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
+use parking_lot::Mutex;
 use rocket::Data;
 use rocket::data::{ByteUnit, DataStream, FromData, Outcome};
 use rocket::request::Request;
@@ -227,7 +228,7 @@ pub(crate) async fn read_small(body: RequestBody<'_>, limit: u64) -> Result<Vec<
     // A large one goes on once there is room for all that it may come to.
     let most = announced.unwrap_or(limit);
     let permit = room.take(most).await?;
-    *held.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(permit);
+    *held.0.lock() = Some(permit);
     bytes.reserve_exact(usize::try_from(most).unwrap_or(0).saturating_sub(bytes.len()));
     reader.read_to_end(&mut bytes).await.map_err(|error| unread(&error))?;
     Ok(bytes)

@@ -9,11 +9,12 @@ use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::net::SocketAddr;
 use std::pin::Pin;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
 
+use parking_lot::{Mutex, MutexGuard};
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::response::Body;
@@ -96,7 +97,7 @@ impl Connections {
     }
 
     fn lock(&self) -> MutexGuard<'_, Known> {
-        self.0.known.lock().unwrap_or_else(PoisonError::into_inner)
+        self.0.known.lock()
     }
 
     fn begin(&self, peer: SocketAddr) -> AtWork {
@@ -158,7 +159,7 @@ impl Connections {
     /// One look at every socket; gives their number.
     fn round(&self, port: u16) -> usize {
         // Callers may have used up all descriptors, and a look takes one.
-        let mut spare = self.0.spare.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut spare = self.0.spare.lock();
         drop(spare.take());
         let peers: Vec<SocketAddr> = sockets(port).flatten().map(|socket| socket.peer).collect();
         let ended: HashSet<SocketAddr> = self.to_end(&peers, Instant::now()).into_iter().collect();

@@ -3,10 +3,11 @@
 //! Answers are kept in the spool folder for a day, or until the service ends.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use dispatcher_vault::hash_bytes;
+use parking_lot::Mutex;
 
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -61,8 +62,8 @@ pub(crate) enum Replay {
 }
 
 impl Idempotency {
-    fn slots(&self) -> std::sync::MutexGuard<'_, HashMap<String, Slots>> {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    fn slots(&self) -> parking_lot::MutexGuard<'_, HashMap<String, Slots>> {
+        self.0.lock()
     }
 
     /// Looks a request up. `request` is everything that tells it from another.

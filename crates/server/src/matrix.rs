@@ -147,7 +147,7 @@ fn filled(pattern: &str) -> String {
 #[tokio::test(flavor = "multi_thread")]
 async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = TestService::new(folder.path()).await;
+    let fixture = TestService::new(folder.path()).await;
     let everybody = [
         Who::Nobody,
         Who::Mistyped,
@@ -171,7 +171,7 @@ async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
             continue;
         }
         for who in everybody {
-            let status = house.status(method, &filled(&pattern), who).await;
+            let status = fixture.status(method, &filled(&pattern), who).await;
             calls += 1;
             let refused = matches!(status, 401 | 403 | 421);
             let fits = match refusal(need, who) {
@@ -202,14 +202,14 @@ fn recording(samples: usize) -> Vec<u8> {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_recording_under_a_used_key_is_compared_by_its_audio() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = TestService::new(folder.path()).await;
+    let fixture = TestService::new(folder.path()).await;
     // In rehearsal nobody is called, and the same is checked.
     let rehearsal = App { rehearsal: 1, ..App::new("quay", "Quay", 1) };
-    let store = house.client.rocket().state::<dispatcher_gateway::Gateway>().expect("managed").store();
+    let store = fixture.client.rocket().state::<dispatcher_gateway::Gateway>().expect("managed").store();
     store.change_app(rehearsal, "test".into(), 3).await.expect("changed");
     let hear = async |audio: Vec<u8>| {
-        let request = house.client.post("/api/v1/transcripts?engine=pocketsphinx").body(audio);
-        let key = format!("Bearer {}", house.keys[&Who::App]);
+        let request = fixture.client.post("/api/v1/transcripts?engine=pocketsphinx").body(audio);
+        let key = format!("Bearer {}", fixture.keys[&Who::App]);
         let request = request.header(Header::new("Authorization", key)).header(Header::new("Idempotency-Key", "watch"));
         let response = request.header(Header::new("Content-Type", "audio/wav")).dispatch().await;
         (response.status().code, response.headers().get_one("Dispatch-Id").map(str::to_owned))
@@ -223,21 +223,21 @@ async fn a_recording_under_a_used_key_is_compared_by_its_audio() {
 #[tokio::test]
 async fn a_service_that_stops_is_not_ready_and_takes_no_work() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = TestService::new(folder.path()).await;
-    assert_eq!(house.status(Method::Get, "/health", Who::Nobody).await, 200);
-    house.client.rocket().state::<Drain>().expect("managed").begin();
+    let fixture = TestService::new(folder.path()).await;
+    assert_eq!(fixture.status(Method::Get, "/health", Who::Nobody).await, 200);
+    fixture.client.rocket().state::<Drain>().expect("managed").begin();
     for (path, who) in [("/health", Who::Nobody), ("/api/v1/voices", Who::App), ("/api/v1/apps", Who::Session)] {
-        assert_eq!(house.status(Method::Get, path, who).await, 503, "{path}");
+        assert_eq!(fixture.status(Method::Get, path, who).await, 503, "{path}");
     }
 }
 
 #[tokio::test]
 async fn what_a_session_answers_is_kept_by_nobody() {
     let folder = tempfile::tempdir().expect("a folder");
-    let house = TestService::new(folder.path()).await;
+    let fixture = TestService::new(folder.path()).await;
     for path in ["/api/v1/apps/console/keys", "/api/v1/credentials", "/api/v1/audit", "/api/v1/session", "/health"] {
-        let request = house.client.get(path).header(Header::new("Host", HOST));
-        let key = format!("Bearer {}", house.keys[&Who::Operator]);
+        let request = fixture.client.get(path).header(Header::new("Host", HOST));
+        let key = format!("Bearer {}", fixture.keys[&Who::Operator]);
         let response = request.header(Header::new("Authorization", key)).dispatch().await;
         assert_eq!(response.headers().get_one("Cache-Control"), Some("no-store"), "{path}");
     }

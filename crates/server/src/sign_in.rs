@@ -2,13 +2,14 @@
 
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::net::{IpAddr, Ipv4Addr};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use dispatcher_gateway::{Gateway, now_micros};
 use dispatcher_store::Session;
 use dispatcher_vault::{hash_key, random_token, verify_password};
+use parking_lot::Mutex;
 use rocket::http::{Cookie, CookieJar, SameSite};
 use secrecy::{ExposeSecret as _, SecretString};
 use tokio::sync::Semaphore;
@@ -105,8 +106,8 @@ fn subscriber(peer: IpAddr) -> IpAddr {
     }
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+fn lock<T>(mutex: &Mutex<T>) -> parking_lot::MutexGuard<'_, T> {
+    mutex.lock()
 }
 
 /// Who a session belongs to, and ends with.

@@ -6,11 +6,12 @@
 
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{GatewayError, StorageRoom};
+use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 
@@ -43,7 +44,7 @@ struct Hold {
 
 impl Drop for Hold {
     fn drop(&mut self) {
-        self.busy.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.id);
+        self.busy.lock().remove(&self.id);
     }
 }
 
@@ -92,7 +93,7 @@ impl Uploads {
 
     /// Takes the right to work on an upload.
     fn hold(&self, id: &str) -> Result<Hold, Problem> {
-        if self.busy.lock().unwrap_or_else(PoisonError::into_inner).insert(id.to_owned()) {
+        if self.busy.lock().insert(id.to_owned()) {
             return Ok(Hold { id: id.to_owned(), busy: self.busy.clone() });
         }
         let detail = "another request works on this upload; ask how far it is with HEAD once that has ended";

@@ -10,7 +10,7 @@
 //! Errors are `{"halt": {"why", "detail"}}`.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED, UnparsedPublicKey};
@@ -21,6 +21,7 @@ use dispatcher_audio::{Codec, Format, encode_all};
 use hyper::body::Incoming;
 use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
+use parking_lot::Mutex;
 use serde_json::{Value, json};
 
 use crate::listen::{Listened, line, listen};
@@ -147,7 +148,7 @@ impl Avocet {
             return false;
         }
         let token = given.strip_prefix("Bearer ").unwrap_or_default();
-        let tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+        let tokens = self.tokens.lock();
         tokens.get(token).is_some_and(|until| *until > Instant::now())
     }
 
@@ -164,7 +165,7 @@ impl Avocet {
         if self.claims(&field("assertion")).is_none() {
             return refuse("invalid_grant");
         }
-        let mut tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut tokens = self.tokens.lock();
         tokens.retain(|_, until| *until > Instant::now());
         let nanos = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_nanos();
         let token = format!("avo-{}-{nanos:x}", tokens.len());

@@ -6,7 +6,7 @@
 //! 16 bits, little-endian. Errors are lines of `key: value`.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use base64::Engine as _;
@@ -14,6 +14,7 @@ use base64::engine::general_purpose::STANDARD;
 use hyper::body::Incoming;
 use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
+use parking_lot::Mutex;
 use serde_json::json;
 
 use crate::pour::pour_stretches;
@@ -149,7 +150,7 @@ impl Godwit {
         if !fields.contains(&"scope=probe") {
             return in_json(StatusCode::BAD_REQUEST, &json!({"error": "invalid_scope"}));
         }
-        let mut tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut tokens = self.tokens.lock();
         tokens.retain(|_, until| *until > Instant::now());
         let number = tokens.len() as u64 + u64::from(std::process::id());
         let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
@@ -164,7 +165,7 @@ impl Godwit {
         if self.sky.forecast().is_some_and(|forecast| forecast.phase == Phase::Token) {
             return false;
         }
-        let tokens = self.tokens.lock().unwrap_or_else(PoisonError::into_inner);
+        let tokens = self.tokens.lock();
         given.strip_prefix("Bearer ").and_then(|token| tokens.get(token)).is_some_and(|until| *until > Instant::now())
     }
 

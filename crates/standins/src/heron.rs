@@ -11,7 +11,7 @@
 //! 16 kHz), `fine` (the grade is refused), `pace` (has no effect), `manner`
 //! (refused), `limit` (half of it), `door` (a strange token breaks it).
 
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -20,6 +20,7 @@ use futures::SinkExt as _;
 use hyper::body::{Frame, Incoming};
 use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
+use parking_lot::{Mutex, MutexGuard};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -197,7 +198,7 @@ impl Drop for Tally {
 
 impl Heron {
     fn tokens(&self) -> MutexGuard<'_, Vec<String>> {
-        self.tokens.lock().unwrap_or_else(PoisonError::into_inner)
+        self.tokens.lock()
     }
 
     async fn talk(&self, talk: Talk, pitch: f64, forecast: Option<Forecast>) -> Answer {

@@ -11,13 +11,14 @@
 //! `CODE: text`.
 
 use std::collections::{BTreeMap, HashMap};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use hyper::body::Incoming;
 use hyper::header::{CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
+use parking_lot::Mutex;
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -130,8 +131,8 @@ impl Service for Redshank {
 }
 
 impl Redshank {
-    fn flights(&self) -> std::sync::MutexGuard<'_, HashMap<String, Flight>> {
-        self.flights.lock().unwrap_or_else(PoisonError::into_inner)
+    fn flights(&self) -> parking_lot::MutexGuard<'_, HashMap<String, Flight>> {
+        self.flights.lock()
     }
 
     fn open(&self, body: &[u8]) -> Answer {

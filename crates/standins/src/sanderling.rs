@@ -7,13 +7,14 @@
 //! asks for no key. Header `Sanderling-Key`. Errors are `{"slip": [code, text]}`.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use dispatcher_audio::{Codec, Format, encode_all};
 use hyper::body::Incoming;
 use hyper::header::{CONTENT_TYPE, HeaderValue, RETRY_AFTER};
 use hyper::{Method, Request, Response, StatusCode};
+use parking_lot::Mutex;
 use serde::Deserialize;
 use serde_json::json;
 
@@ -128,14 +129,14 @@ impl Sanderling {
         if order.say.chars().count() > MAX_CHARACTERS {
             return refuse(StatusCode::PAYLOAD_TOO_LARGE, "long", "more than 90,000 characters");
         }
-        let mut runs = self.runs.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut runs = self.runs.lock();
         let id = format!("r{}", runs.len() + 1);
         runs.insert(id.clone(), (order, Instant::now()));
         in_json(StatusCode::ACCEPTED, &json!({"run": id}))
     }
 
     fn find(&self, id: &str) -> Option<(Order, Instant)> {
-        self.runs.lock().unwrap_or_else(PoisonError::into_inner).get(id).cloned()
+        self.runs.lock().get(id).cloned()
     }
 
     fn look(&self, id: &str, weather: Option<Weather>) -> Answer {

@@ -1,8 +1,7 @@
 //! The weather over a stand-in: how it misbehaves, for so many calls or until
 //! it clears.
 
-use std::sync::Mutex;
-
+use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 
 /// What can go wrong on demand.
@@ -190,8 +189,8 @@ impl Sky {
     }
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+fn lock<T>(mutex: &Mutex<T>) -> parking_lot::MutexGuard<'_, T> {
+    mutex.lock()
 }
 
 #[cfg(test)]

@@ -4,11 +4,12 @@
 //! transaction was rolled back under it answers every item with an error.
 
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, mpsc};
+use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
 
 use diesel::connection::{AnsiTransactionManager, SimpleConnection as _, TransactionManager as _};
 use diesel::prelude::*;
+use parking_lot::Mutex;
 use tokio::sync::oneshot;
 
 use crate::StoreError;
@@ -70,7 +71,7 @@ impl Writer {
             };
             (go_on, Box::new(reply) as Box<dyn FnOnce(bool) + Send>)
         });
-        let queue = self.queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let queue = self.queue.lock();
         if let Some(queue) = queue.as_ref() {
             let _ = queue.send(QueuedWrite { durability, work });
         }
@@ -78,8 +79,8 @@ impl Writer {
     }
 
     pub(crate) fn stop(&self) {
-        self.queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
-        let thread = self.thread.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take();
+        self.queue.lock().take();
+        let thread = self.thread.lock().take();
         if let Some(thread) = thread {
             let _ = thread.join();
         }

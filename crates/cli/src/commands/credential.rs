@@ -38,7 +38,7 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
             if json {
                 output::print_json(&check)?;
             } else {
-                output::print(&render_trial(&name, &check))?;
+                output::print(&render_check(&name, &check))?;
             }
             match check["works"] == false {
                 true => Err(CliError::Failed(format!("{name} does not work"))),
@@ -158,7 +158,7 @@ fn dotenv(text: &str) -> std::collections::HashMap<String, String> {
     text.lines().filter_map(line).collect()
 }
 
-fn render_trial(name: &str, check: &Value) -> String {
+fn render_check(name: &str, check: &Value) -> String {
     let word = match check["works"].as_bool() {
         Some(true) => "works",
         Some(false) => "does not work",

@@ -6,8 +6,6 @@ mod calls;
 mod ending;
 mod sounding;
 
-use std::sync::PoisonError;
-
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Joiner, Joint};
 use dispatcher_core::{Usage, Word};
@@ -351,7 +349,7 @@ impl<'r> Performance<'r> {
             self.rest(mark.behind - so_far).await?;
             so_far = so_far.max(mark.behind);
             let at = self.seconds();
-            self.run.marks.lock().unwrap_or_else(PoisonError::into_inner).push((mark.name.clone(), at));
+            self.run.marks.lock().push((mark.name.clone(), at));
         }
         self.rest(milliseconds - so_far).await
     }
@@ -378,15 +376,15 @@ impl<'r> Performance<'r> {
     }
 
     fn keep_words(&self, words: &Words, before: f64, speed: f64) {
-        let words = words.lock().unwrap_or_else(PoisonError::into_inner);
+        let words = words.lock();
         let moved = |time: Option<f64>| time.map(|time| before + time / speed);
         let moved = words.iter().map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() });
-        self.words.lock().unwrap_or_else(PoisonError::into_inner).extend(moved);
+        self.words.lock().extend(moved);
     }
 
     fn keep_cue(&self, start: f64, segment: &Segment) {
         let cue = Cue { start, end: self.seconds(), text: segment.piece.plain() };
-        self.run.cues.lock().unwrap_or_else(PoisonError::into_inner).push(cue);
+        self.run.cues.lock().push(cue);
     }
 
     /// Hands audio on; the first of it opens the answer.

@@ -1,11 +1,11 @@
 //! Admit: who may do this.
 
 use std::collections::HashMap;
-use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use dispatcher_store::{App, Grant};
 use dispatcher_vault::{hash_key, key_kind};
+use parking_lot::Mutex;
 
 use crate::{Gateway, GatewayError, now_micros};
 
@@ -56,8 +56,8 @@ impl GrantCache {
         self.lock().kept.get(hash).filter(|(seen, _)| seen.elapsed() < KEEP).map(|(_, grant)| grant.clone())
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, Looked> {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    fn lock(&self) -> parking_lot::MutexGuard<'_, Looked> {
+        self.0.lock()
     }
 
     fn generation(&self) -> u64 {

@@ -5,14 +5,15 @@
 
 mod attempts;
 
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
 use dispatcher_core::{Cause, Costs, Currency, Money, MoneyError, Tariff, Usage, Work};
 use dispatcher_store::{
     AttemptEnd, AttemptRow, AttemptState, DispatchEnd, DispatchRow, DispatchState, JobPieceRow, LedgerKind, LedgerRow,
 };
+use parking_lot::{Mutex, MutexGuard};
 
 use crate::dispatch::limiter::Priority;
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, day_of, now_micros};
@@ -136,7 +137,7 @@ impl From<EndedAttempt> for LastAttempt {
 
 impl Shared {
     fn costs(&self) -> MutexGuard<'_, Costs> {
-        self.costs.lock().unwrap_or_else(PoisonError::into_inner)
+        self.costs.lock()
     }
 
     fn add(&self, cost: Option<Money>) -> Result<(), MoneyError> {
@@ -144,7 +145,7 @@ impl Shared {
     }
 
     fn unwritten(&self) -> Option<DispatchRow> {
-        self.unwritten.lock().unwrap_or_else(PoisonError::into_inner).take()
+        self.unwritten.lock().take()
     }
 
     fn end(&self, outcome: DispatchOutcome, facts: Option<AttemptFacts>) -> (DispatchEnd, Money) {

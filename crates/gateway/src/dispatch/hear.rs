@@ -400,11 +400,11 @@ impl Listening {
             seconds: self.probed.length.seconds(),
         };
         let named = planned.candidate.credential.as_deref();
-        let heard = self.gateway.with_credential(&planned.engine, named, |first_audio| {
+        let heard = self.gateway.with_credential(&planned.engine, named, |credential| {
             let (permit, call) = (permit.as_ref(), &call);
             async move {
                 let none = Parts::new();
-                let parts = first_audio.as_ref().map_or(&none, |first_audio| &first_audio.parts);
+                let parts = credential.as_ref().map_or(&none, |credential| &credential.parts);
                 again(permit, || planned.engine.hear(call.clone(), parts)).await
             }
         });

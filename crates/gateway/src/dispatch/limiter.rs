@@ -3,11 +3,12 @@
 //! that somebody waits for, and never take the last room there is.
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use dispatcher_core::{Cause, Pace};
 use dispatcher_engines::EngineError;
+use parking_lot::{Mutex, MutexGuard};
 use tokio::sync::oneshot;
 use tokio::time::Instant;
 
@@ -88,7 +89,7 @@ impl Limiters {
         if *pace == Pace::default() {
             return None;
         }
-        let mut limiters = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut limiters = self.0.lock();
         let known = limiters.get(engine).filter(|limiter| limiter.pace == *pace).cloned();
         Some(known.unwrap_or_else(|| {
             let limiter = Arc::new(Limiter::new(pace.clone()));
@@ -113,7 +114,7 @@ impl Limiters {
     /// How busy an engine is; nothing where it has no limits, or was not
     /// called yet.
     pub(crate) fn load(&self, engine: &str, pace: &Pace) -> Option<Load> {
-        let limiters = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let limiters = self.0.lock();
         let known = limiters.get(engine).filter(|limiter| limiter.pace == *pace).map(|limiter| limiter.load());
         known.or_else(|| (*pace != Pace::default()).then(|| Limiter::new(pace.clone()).load()))
     }
@@ -148,7 +149,7 @@ impl Limiter {
     }
 
     fn lock(&self) -> MutexGuard<'_, LimiterState> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock()
     }
 
     /// Time between two calls.

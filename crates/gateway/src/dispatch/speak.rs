@@ -145,7 +145,7 @@ impl Gateway {
         let record = DispatchRecord::open(self, caller, Work::Synthesis, new);
         let dispatch = record.id().to_owned();
         let (audio, receiver) = mpsc::channel(WAITING);
-        let (first_audio, open) = oneshot::channel();
+        let (responder, answer) = oneshot::channel();
         let text = script.plain_text();
         let start = Start::default();
         let marks = Marks::default();
@@ -167,11 +167,11 @@ impl Gateway {
         // The records must be written whatever becomes of the caller.
         self.inner.running.spawn(async move {
             match work {
-                Manner::Rehearsal => run.rehearse(first_audio).await,
-                Manner::Real => run.speak(first_audio).await,
+                Manner::Rehearsal => run.rehearse(responder).await,
+                Manner::Real => run.speak(responder).await,
             }
         });
-        let first_audio = open.await.map_err(|_| GatewayError::Abandoned)??;
+        let first_audio = answer.await.map_err(|_| GatewayError::Abandoned)??;
         let body = AudioBody { receiver, first: Some(first_audio.first.clone()), start };
         let utterance = self.utterance(
             dispatch,

@@ -1,11 +1,12 @@
 //! What a caller gets of a synthesis: its first audio, and what is known of it.
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use dispatcher_audio::Format;
 use dispatcher_core::{Money, Word};
 use dispatcher_engines::Words;
 use dispatcher_markup::{Fidelity, Outcome};
+use parking_lot::Mutex;
 
 use crate::{AudioBody, FailedAttempt};
 
@@ -40,19 +41,19 @@ impl Utterance {
     /// What is said when, part by part, where it was made of parts; whole
     /// once the body has ended.
     pub fn cues(&self) -> Vec<Cue> {
-        self.cues.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+        self.cues.lock().clone()
     }
 
     /// Marks of the script and the seconds at which they come; whole once the
     /// body has ended.
     pub fn marks(&self) -> Vec<(String, f64)> {
-        self.marks.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+        self.marks.lock().clone()
     }
 
     /// Words and their times, as far as the engine tells them; whole once the
     /// body has ended.
     pub fn words(&self) -> Vec<Word> {
-        let words = self.words.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let words = self.words.lock();
         let moved = |time: Option<f64>| time.map(|time| time / self.tempo);
         words.iter().map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() }).collect()
     }

@@ -12,12 +12,13 @@ mod work;
 
 use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use dispatcher_core::{Currency, Money};
 use dispatcher_engines::AudioSource;
 use dispatcher_store::{JobChange, JobFileRow, JobFilter, JobProgress, JobRow, JobState, StoreError};
+use parking_lot::Mutex;
 use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
@@ -298,7 +299,7 @@ impl Gateway {
     /// When there is none of this id.
     pub async fn cancel_job(&self, id: &str) -> Result<JobView, GatewayError> {
         let view = self.job(id).await?;
-        let token = self.inner.jobs.open.lock().unwrap_or_else(PoisonError::into_inner).get(id).cloned();
+        let token = self.inner.jobs.open.lock().get(id).cloned();
         match token {
             Some(token) => {
                 let mut changes = self.job_changes();
@@ -382,11 +383,11 @@ impl Gateway {
 
     fn begin_job(&self, id: String) {
         let token = CancellationToken::new();
-        self.inner.jobs.open.lock().unwrap_or_else(PoisonError::into_inner).insert(id.clone(), token.clone());
+        self.inner.jobs.open.lock().insert(id.clone(), token.clone());
         let gateway = self.clone();
         self.inner.running.spawn(async move {
             run::run(&gateway, &id, &token).await;
-            gateway.inner.jobs.open.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+            gateway.inner.jobs.open.lock().remove(&id);
         });
     }
 

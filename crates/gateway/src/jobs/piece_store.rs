@@ -107,7 +107,7 @@ impl StoredPiece {
         let chunks = ReaderStream::with_capacity(file, CHUNK);
         let stream: AudioStream =
             Box::pin(chunks.map(|chunk| chunk.map_err(|error| -> EngineError { broken(&error) })));
-        let words = Arc::new(std::sync::Mutex::new(self.words.clone()));
+        let words = Arc::new(parking_lot::Mutex::new(self.words.clone()));
         Ok(Called { stream, words, begun: Instant::now(), _permit: None })
     }
 }

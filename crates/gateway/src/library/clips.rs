@@ -2,10 +2,11 @@
 
 use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 
 use bytes::Bytes;
 use dispatcher_store::{ClipRow, Identified, StoreError};
+use parking_lot::Mutex;
 
 use crate::dispatch::recalled::write_named;
 use crate::intake::recording::mended;
@@ -140,13 +141,13 @@ pub(crate) struct ClipsInUse(Mutex<HashMap<String, Weak<InsertedSound>>>);
 
 impl ClipsInUse {
     fn get(&self, id: &str) -> Option<Arc<InsertedSound>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(id)?.upgrade()
+        self.0.lock().get(id)?.upgrade()
     }
 
     /// Keeps audio as long as it is used; returns the one that is used
     /// already, if there is one.
     fn put(&self, id: String, sound: InsertedSound) -> Arc<InsertedSound> {
-        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all = self.0.lock();
         all.retain(|_, sound| sound.strong_count() > 0);
         if let Some(known) = all.get(&id).and_then(Weak::upgrade) {
             return known;

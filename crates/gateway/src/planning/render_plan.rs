@@ -181,8 +181,7 @@ impl Cast<'_> {
         found.sort_by(|a, b| b.0.cmp(&a.0).then(b.2.cmp(&a.2)).then(a.3.cmp(&b.3)));
         let variant = wish.variant.map_or(0, |variant| variant as usize - 1);
         let best = found.first()?.0;
-        let equal: Vec<String> =
-            found.into_iter().filter(|(points, ..)| *points == best).map(|(.., id)| id).collect();
+        let equal: Vec<String> = found.into_iter().filter(|(points, ..)| *points == best).map(|(.., id)| id).collect();
         equal.get(variant).or(equal.first()).cloned()
     }
 }

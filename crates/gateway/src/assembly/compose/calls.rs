@@ -1,7 +1,5 @@
 //! Calls of a performance: made ahead of their turn, and their audio taken in.
 
-use std::sync::PoisonError;
-
 use bytes::Bytes;
 
 use super::*;
@@ -71,7 +69,7 @@ impl<'r> Performance<'r> {
         while let Some(chunk) = self.chunk(stream).await.map_err(Ok)? {
             file.write(&chunk.map_err(Err)?).await.map_err(records)?;
         }
-        let words = words.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let words = words.lock().clone();
         let stored = file.commit(meta.with(words)).await.map_err(records)?;
         Ok(stored.open(piece_store).await.map_err(records)?.stream)
     }

@@ -92,7 +92,7 @@ async fn no_more_at_once_than_the_limit_and_apps_take_turns() {
         let (waits, order) = (limiter.clone(), order.clone());
         tasks.push(tokio::spawn(async move {
             let _permit = waits.enter(app, Priority::Interactive).await;
-            order.lock().expect("order").push(app);
+            order.lock().push(app);
         }));
         while limiter.queue() < number + 1 {
             tokio::task::yield_now().await;
@@ -105,7 +105,7 @@ async fn no_more_at_once_than_the_limit_and_apps_take_turns() {
     for task in tasks {
         task.await.expect("a turn");
     }
-    assert_eq!(*order.lock().expect("order"), ["greedy", "modest", "greedy", "greedy"]);
+    assert_eq!(*order.lock(), ["greedy", "modest", "greedy", "greedy"]);
 }
 
 /// Lets calls wait at a gate.
@@ -174,7 +174,7 @@ async fn jobs_go_behind_calls_and_leave_them_room() {
         let (waits, order) = (limiter.clone(), order.clone());
         tasks.push(tokio::spawn(async move {
             let _permit = waits.enter("a", priority).await;
-            order.lock().expect("order").push(priority);
+            order.lock().push(priority);
         }));
         while limiter.queue() < number + 1 {
             tokio::task::yield_now().await;
@@ -184,7 +184,7 @@ async fn jobs_go_behind_calls_and_leave_them_room() {
     for task in tasks {
         task.await.expect("a turn");
     }
-    assert_eq!(*order.lock().expect("order"), [Priority::Interactive, Priority::Batch]);
+    assert_eq!(*order.lock(), [Priority::Interactive, Priority::Batch]);
 }
 
 #[tokio::test(start_paused = true)]

@@ -7,13 +7,14 @@ pub use check::CredentialCheck;
 pub use root_keys::{RootKeySource, RootKeys};
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError};
 use dispatcher_store::{CredentialRow, CredentialState, StoreError};
 use dispatcher_vault::{Parts, Sealed, VaultError};
+use parking_lot::Mutex;
 use secrecy::ExposeSecret as _;
 
 use crate::error::CredentialFault;
@@ -57,15 +58,15 @@ pub(crate) struct Cache(Mutex<HashMap<String, Arc<OpenCredential>>>);
 
 impl Cache {
     fn get(&self, key: &str) -> Option<Arc<OpenCredential>> {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get(key).cloned()
+        self.0.lock().get(key).cloned()
     }
 
     fn put(&self, key: String, opened: Arc<OpenCredential>) {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(key, opened);
+        self.0.lock().insert(key, opened);
     }
 
     fn clear(&self) {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
+        self.0.lock().clear();
     }
 }
 
@@ -327,7 +328,7 @@ impl Gateway {
     pub(crate) fn note_use(&self, opened: &OpenCredential, outcome: Result<(), Cause>) {
         let refusal = outcome.err().and_then(refusal);
         {
-            let mut noted = opened.noted.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            let mut noted = opened.noted.lock();
             let fresh = noted.is_some_and(|(at, refused)| at.elapsed() < NOTE_EVERY && refused == refusal);
             if fresh {
                 return;

@@ -6,9 +6,10 @@
 //! both keys are at hand, and each record opens under one of them.
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, RwLock};
+use std::sync::Arc;
 
 use dispatcher_vault::{Parts, RootKey, Sealed, VaultError, open, rewrap, seal};
+use parking_lot::RwLock;
 
 use crate::error::CredentialFault;
 use crate::{Gateway, GatewayError, now_micros};
@@ -69,11 +70,11 @@ impl RootKeys {
     }
 
     fn keys(&self) -> Keys {
-        self.keys.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+        self.keys.read().clone()
     }
 
     fn set(&self, keys: Keys) {
-        *self.keys.write().unwrap_or_else(std::sync::PoisonError::into_inner) = keys;
+        *self.keys.write() = keys;
     }
 
     pub(super) fn seal(&self, name: &str, version: i64, parts: &Parts) -> Result<Sealed, VaultError> {
