@@ -28,11 +28,11 @@ use crate::jobs::{PieceStore, StoredPiece};
 use crate::planning::render_plan::Segment;
 use crate::{FailedAttempt, GatewayError, PlannedCall};
 
-/// The longest sound of a part that is held whole, to learn its length.
+/// The longest sound of a segment that is held whole, to learn its length.
 const MOST_HELD: usize = 16 << 20;
 /// Milliseconds of silence that are made at once.
 const SILENCE_AT_ONCE: f64 = 1_000.0;
-/// How far a part may be stretched to the length that is asked for.
+/// How far a segment may be stretched to the length that is asked for.
 const TEMPO: std::ops::RangeInclusive<f64> = 0.5..=2.0;
 
 /// Why a performance stopped.
@@ -44,7 +44,7 @@ enum PerformanceStop {
     Records(GatewayError),
 }
 
-/// Where the sound of a part comes from.
+/// Where the sound of a segment comes from.
 enum SegmentSource<'r> {
     Call(Calling<'r>),
     /// It was made in an earlier run of a job.
@@ -71,7 +71,7 @@ struct Performance<'r> {
     waiting: Vec<u8>,
     words: Words,
     first_at: Option<SinceDispatch>,
-    /// The part that sounds, and the one behind it.
+    /// The segment that sounds, and the one behind it.
     calling: Option<SegmentSource<'r>>,
     ahead: Option<SegmentSource<'r>>,
     last: LastAttempt,
@@ -149,7 +149,7 @@ impl<'r> Performance<'r> {
         self.open().await
     }
 
-    /// One part, to its end; by another candidate where its own fails before
+    /// One segment, to its end; by another candidate where its own fails before
     /// it has sounded.
     async fn segment(&mut self, index: usize, segment: &'r Segment) -> Result<(), PerformanceStop> {
         if segment.sound.is_some() {
@@ -175,7 +175,7 @@ impl<'r> Performance<'r> {
         }
     }
 
-    /// How a part joins its neighbours; `speaker` is its engine, or nobody.
+    /// How a segment joins its neighbours; `speaker` is its engine, or nobody.
     fn joint(&mut self, index: usize, segment: &Segment, effects: Effects, speaker: Option<&str>) -> Joint {
         let speaker = speaker.map(|engine| match self.heard.iter().position(|heard| heard == engine) {
             Some(known) => known,
@@ -277,7 +277,7 @@ impl<'r> Performance<'r> {
         Ok(())
     }
 
-    /// The sound of a part; with the error, whether some of it was given.
+    /// The sound of a segment; with the error, whether some of it was given.
     async fn sound(
         &mut self,
         speaker: &'r PlannedCall,

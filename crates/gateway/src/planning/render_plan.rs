@@ -1,5 +1,5 @@
 //! The render plan of a candidate: the script as its engine, other voices and our
-//! own audio code will perform it, part by part.
+//! own audio code will perform it, segment by segment.
 
 use std::cell::RefCell;
 use std::sync::Arc;
@@ -23,9 +23,9 @@ const SENTENCE_GAP: f64 = 250.0;
 #[derive(Clone, Default)]
 pub struct RenderPlan {
     pub(crate) segments: Vec<Segment>,
-    /// Milliseconds of silence behind the last part.
+    /// Milliseconds of silence behind the last segment.
     pub(crate) silence: f64,
-    /// Marks behind the last part.
+    /// Marks behind the last segment.
     pub(crate) marks: Vec<MarkAt>,
     pub(crate) fidelity: Vec<Fidelity>,
     /// Equal for equal sounds and words of lexicons; empty where there are none.
@@ -58,8 +58,8 @@ impl Segment {
 }
 
 impl RenderPlan {
-    /// What becomes of silence that an engine puts around a part: between
-    /// parts all of it goes, since engines differ in it; what lies there is
+    /// What becomes of silence that an engine puts around a segment: between
+    /// segments all of it goes, since engines differ in it; what lies there is
     /// the break that is asked for, or [`RenderPlan::gap`].
     pub(crate) fn edges(&self, index: usize) -> (Edge, Edge) {
         let own = self.segments.get(index).map_or(0.0, |segment| segment.piece.silence);
@@ -68,7 +68,7 @@ impl RenderPlan {
         (start, end)
     }
 
-    /// Milliseconds between a part and the one before it where no break is
+    /// Milliseconds between a segment and the one before it where no break is
     /// asked for.
     pub(crate) fn gap(&self, index: usize) -> f64 {
         let before = index.checked_sub(1).and_then(|before| self.segments.get(before));
@@ -104,7 +104,7 @@ impl RenderPlan {
     }
 }
 
-/// Why the costs of parts have no sum.
+/// Why the costs of segments have no sum.
 fn unsummed(error: MoneyError) -> GatewayError {
     match error {
         MoneyError::Mixed(first, second) => GatewayError::MixedCurrencies(first, second),
@@ -226,7 +226,7 @@ impl Casting<'_> {
         Ok(PlannedCall { usage, estimate, render_plan: Arc::new(render_plan), ..planned })
     }
 
-    /// The parts that a piece becomes with who speaks it.
+    /// The segments that a piece becomes with who speaks it.
     fn cast(&self, planned: &PlannedCall, piece: &Piece, segments: &mut Vec<Segment>) -> Result<(), GatewayError> {
         if let Some(sound) = piece.sound.as_ref().and_then(|sound| self.resources.sound(&sound.src)) {
             let estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);

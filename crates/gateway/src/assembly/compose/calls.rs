@@ -5,7 +5,7 @@ use bytes::Bytes;
 use super::*;
 
 impl<'r> Performance<'r> {
-    /// Has the next part's call ready. The present one is under way meanwhile:
+    /// Has the next segment's call ready. The present one is under way meanwhile:
     /// its sound does not wait for what the records take.
     pub(super) async fn look_ahead(&mut self, index: usize) -> Result<(), PerformanceStop> {
         let mut calling = self.calling.take();
@@ -23,7 +23,7 @@ impl<'r> Performance<'r> {
         Ok(())
     }
 
-    /// Begins the call of a part; its intent is written first.
+    /// Begins the call of a segment; its intent is written first.
     pub(super) async fn call(&mut self, index: usize) -> Result<Option<SegmentSource<'r>>, PerformanceStop> {
         let Some(segment) = self.segments().get(index) else { return Ok(None) };
         if segment.sound.is_some() {
@@ -111,7 +111,7 @@ impl<'r> Performance<'r> {
         }
     }
 
-    /// All of a part's bytes; the inner error is the engine's.
+    /// All of a segment's bytes; the inner error is the engine's.
     pub(super) async fn hold(
         &mut self,
         stream: &mut AudioStream,

@@ -1,9 +1,9 @@
-//! How long a part sounds, for texts with a duration of their own.
+//! How long a segment sounds, for texts with a duration of their own.
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Codec, Format, Transcoder};
 
-/// Seconds of audio in a part, without the silence at its ends. It is decoded
+/// Seconds of audio in a segment, without the silence at its ends. It is decoded
 /// piece by piece, since a small file may be long.
 pub(super) fn sounding(audio: &[u8], format: Format) -> Result<f64, AudioError> {
     const RATE: u32 = 16_000;
