@@ -69,6 +69,6 @@ async fn a_transcript_that_cannot_be_kept_leaves_no_attempt_open() {
     };
     let (row, attempts, ledger) = fixture.settled(&dispatch).await;
     assert_eq!((row.state.name(), attempts[0].state.name()), ("failed", "done"), "{row:?}");
-    assert!(row.problem.unwrap().contains("cannot be stored"));
+    assert!(row.problem.unwrap().contains("the transcript cannot be read or written"));
     assert_eq!(ledger.last().unwrap().kind.name(), "settle", "the engine did its part, and is paid");
 }

@@ -33,6 +33,40 @@ async fn a_burst_goes_at_once_after_a_pause() {
     assert!(begun.elapsed() > Duration::from_millis(90), "{:?}", begun.elapsed());
 }
 
+/// Fifty callers for half a minute, each with calls of its own duration.
+#[tokio::test(start_paused = true)]
+async fn a_limit_is_used_up_and_never_run_into() {
+    let limiter = limiter(Some(1_200), None, Some(8));
+    let begun = Instant::now();
+    let calls = Arc::new(Mutex::new(Vec::new()));
+    let callers: Vec<_> = (0..50)
+        .map(|caller: u64| {
+            let (limiter, calls) = (limiter.clone(), calls.clone());
+            tokio::spawn(async move {
+                while begun.elapsed() < Duration::from_secs(30) {
+                    let permit = limiter.enter("ferries", Priority::Interactive).await;
+                    let start = begun.elapsed();
+                    tokio::time::sleep(Duration::from_millis(120 + 23 * (caller % 10))).await;
+                    calls.lock().push((start, begun.elapsed()));
+                    drop(permit);
+                }
+            })
+        })
+        .collect();
+    for caller in callers {
+        caller.await.expect("served");
+    }
+    let calls = calls.lock();
+    for second in [2, 8, 14, 20] {
+        let window = Duration::from_secs(second)..Duration::from_secs(second + 6);
+        let made = calls.iter().filter(|(start, _)| window.contains(start)).count();
+        assert!((108..=120).contains(&made), "{made} of 120 calls in six seconds");
+    }
+    let running = |at: &Duration| calls.iter().filter(|(start, end)| start <= at && at < end).count();
+    let most = calls.iter().map(|(start, _)| running(start)).max();
+    assert!(most.is_some_and(|most| most <= 8), "{most:?} at once");
+}
+
 fn full(retry_after: Option<u64>) -> EngineError {
     let retry_after = retry_after.map(Duration::from_millis);
     EngineError { cause: Cause::Throttled, detail: "full".into(), retry_after }
