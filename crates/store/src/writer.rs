@@ -67,12 +67,14 @@ impl Writer {
             let result = connection.transaction(|connection| write(connection));
             let go_on = result.as_ref().err().is_none_or(StoreError::is_of_one_item);
             let reply = move |committed: bool| {
+                // A caller who left needs no answer.
                 let _ = answer.send(if committed { result } else { result.and(Err(StoreError::Stopped)) });
             };
             (go_on, Box::new(reply) as Box<dyn FnOnce(bool) + Send>)
         });
         let queue = self.queue.lock();
         if let Some(queue) = queue.as_ref() {
+            // A writer that has ended drops the answer, which tells the caller.
             let _ = queue.send(QueuedWrite { durability, work });
         }
         async move { outcome.await.unwrap_or(Err(StoreError::Stopped)) }
@@ -82,6 +84,7 @@ impl Writer {
         self.queue.lock().take();
         let thread = self.thread.lock().take();
         if let Some(thread) = thread {
+            // A writer that panicked has told its callers already.
             let _ = thread.join();
         }
     }
@@ -101,6 +104,7 @@ fn run(mut connection: SqliteConnection, path: &std::path::Path, items: &mpsc::R
             }
         }
     }
+    // The log is read at the next start where it stays.
     let _ = connection.batch_execute("PRAGMA wal_checkpoint(TRUNCATE);");
 }
 
