@@ -220,6 +220,36 @@ async fn a_recording_under_a_used_key_is_compared_by_its_audio() {
     assert_eq!(hear(recording(16_001)).await.0, 422, "another one is not");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_form_has_one_recording_few_parts_and_no_query() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let fixture = TestService::new(folder.path()).await;
+    let part = |name: &str, body: &[u8]| {
+        let head = format!("--tide\r\nContent-Disposition: form-data; name=\"{name}\"\r\n\r\n");
+        [head.as_bytes(), body, b"\r\n"].concat()
+    };
+    let send = async |path: &str, parts: Vec<Vec<u8>>| {
+        let body = [parts.concat(), b"--tide--\r\n".to_vec()].concat();
+        let key = format!("Bearer {}", fixture.keys[&Who::App]);
+        let request = fixture.client.post(path.to_owned()).body(body).header(Header::new("Authorization", key));
+        let kind = Header::new("Content-Type", "multipart/form-data; boundary=tide");
+        let response = request.header(kind).dispatch().await;
+        let told: serde_json::Value = response.into_json().await.expect("a problem");
+        (told["status"].as_u64(), told["detail"].as_str().unwrap_or_default().to_owned())
+    };
+    let audio = || part("audio", &recording(1_600));
+    let (status, detail) = send("/api/v1/transcripts", vec![audio(), audio()]).await;
+    assert_eq!((status, detail.contains("two parts 'audio'")), (Some(422), true), "{detail}");
+    let many = (0..2_000).map(|n| part(&format!("x{n}"), b"1")).collect();
+    let (status, detail) = send("/api/v1/transcripts", many).await;
+    assert_eq!((status, detail.contains("more than 40 parts")), (Some(413), true), "{detail}");
+    let (status, detail) = send("/api/v1/transcripts?language=en", vec![audio()]).await;
+    assert_eq!((status, detail.contains("no query parameters")), (Some(400), true), "{detail}");
+    let twice = vec![audio(), part("language", b"en"), part("language", b"fr")];
+    let (status, detail) = send("/api/v1/transcripts", twice).await;
+    assert_eq!((status, detail.contains("'language' is given twice")), (Some(422), true), "{detail}");
+}
+
 #[tokio::test]
 async fn a_service_that_stops_is_not_ready_and_takes_no_work() {
     let folder = tempfile::tempdir().expect("a folder");

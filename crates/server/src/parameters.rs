@@ -2,6 +2,7 @@
 //! its name and type; what nobody has asked for is refused with the names that
 //! were, so that no parameter is ever dropped in silence.
 
+use std::collections::HashSet;
 use std::str::FromStr;
 
 use crate::problem::Problem;
@@ -21,10 +22,9 @@ impl Parameters {
 
     /// Names and values; a name that is given twice is refused.
     pub(crate) fn new(given: Vec<(String, String)>) -> Result<Parameters, Problem> {
-        for (at, (name, _)) in given.iter().enumerate() {
-            if given[..at].iter().any(|(other, _)| other == name) {
-                return Err(Problem::new(ProblemKind::Invalid, format!("the parameter '{name}' is given twice")));
-            }
+        let mut names = HashSet::new();
+        if let Some((name, _)) = given.iter().find(|(name, _)| !names.insert(name)) {
+            return Err(Problem::new(ProblemKind::Invalid, format!("the parameter '{name}' is given twice")));
         }
         Ok(Parameters { given, known: Vec::new() })
     }

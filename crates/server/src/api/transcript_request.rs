@@ -23,6 +23,8 @@ const MAX_HINTS: usize = 1_000;
 const MAX_HINT: usize = 200;
 /// A text part of a form.
 const MAX_PART: usize = 64 << 10;
+/// Text parts of a form: there are fewer parameters.
+const MAX_PARTS: usize = 40;
 
 /// A request whose audio is a complete upload, where the query names one.
 pub(super) async fn from_upload(
@@ -166,6 +168,9 @@ async fn from_form(
     while let Some(mut part) = parts.next_field().await.map_err(form_fault)? {
         let name = part.name().unwrap_or_default().to_owned();
         if name == "audio" {
+            if given.is_some() {
+                return Err(Problem::new(ProblemKind::Invalid, "the form has two parts 'audio'; send one recording"));
+            }
             let kind = part.content_type().map(ToString::to_string).unwrap_or_default();
             let mut sink = Sink::new(spool.clone());
             while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
@@ -177,6 +182,10 @@ async fn from_form(
         if part.file_name().is_some() {
             let detail = format!("the form has a file in the part '{name}'; name the part of the recording 'audio'");
             return Err(Problem::new(ProblemKind::Invalid, detail));
+        }
+        if pairs.len() == MAX_PARTS {
+            let detail = format!("the form has more than {MAX_PARTS} parts beside the part 'audio'");
+            return Err(Problem::new(ProblemKind::TooLarge, detail));
         }
         let mut text = Vec::new();
         while let Some(chunk) = part.chunk().await.map_err(form_fault)? {
