@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test test-rust lint advisories fuzz-api console packages test-packages bench bench-compare bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
+.PHONY: help demo build test lint advisories fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -65,6 +65,12 @@ test-packages: ## The same, with what tests need
 
 bench: build ## Measure memory, start time and first audio against direct
 	cargo run --release --locked -p dispatcher-benches
+
+bench-gateway: build ## Measure requests a second against a bare proxy and nginx, and first audio
+	@scripts/packages.sh wrk nginx-light
+	cargo build --release --locked -p dispatcher-benches
+	./target/release/gateway
+	./target/release/dispatcher-benches
 
 bench-streams: build ## Measure the memory of transcoders, and of a thousand streams at once
 	cargo run --release --locked -p dispatcher-benches --bin streams

@@ -25,7 +25,7 @@ impl Service {
     /// # Panics
     /// Where it does not start.
     pub async fn start(binary: &Path, folder: &Path, heron: &str, http: &reqwest::Client) -> Service {
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port = free_port();
         let sheets = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo/sheets");
         let url = format!("http://127.0.0.1:{port}");
         let begun = Instant::now();
@@ -50,6 +50,11 @@ impl Service {
             tokio::time::sleep(Duration::from_millis(1)).await;
         }
         Service { child, url, started: begun.elapsed() }
+    }
+
+    /// Its process.
+    pub fn id(&self) -> u32 {
+        self.child.id()
     }
 
     /// Resident memory in KiB.
@@ -79,6 +84,24 @@ impl Drop for Service {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+/// A port of loopback that nobody listens at.
+///
+/// # Panics
+/// Where there is none.
+pub fn free_port() -> u16 {
+    std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+/// Seconds of processor time of a process so far, in hundredths.
+///
+/// # Panics
+/// Where there is no such process.
+pub fn processor_seconds(process: u32) -> f64 {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap();
+    let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
+    fields[11..13].iter().map(|ticks| ticks.parse::<f64>().unwrap() / 100.0).sum()
 }
 
 /// # Panics

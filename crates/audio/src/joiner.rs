@@ -3,6 +3,7 @@
 use bytes::Bytes;
 
 use crate::buffers::release;
+use crate::chunk::Chunk;
 use crate::codec::encode::Encoder;
 use crate::dsp::level::Leveller;
 use crate::pipeline::Pipeline;
@@ -114,7 +115,7 @@ impl Joiner {
     /// When they are not of its format.
     pub fn push(&mut self, bytes: &Bytes) -> Result<Bytes, AudioError> {
         let mut out = Vec::new();
-        self.run(bytes, false, &mut out)?;
+        self.run(bytes, Chunk::More, &mut out)?;
         Ok(out.into())
     }
 
@@ -124,7 +125,7 @@ impl Joiner {
     /// When it is torn or holds no sound.
     pub fn end(&mut self) -> Result<Bytes, AudioError> {
         let mut out = Vec::new();
-        self.run(&[], true, &mut out)?;
+        self.run(&[], Chunk::Last, &mut out)?;
         self.piece = None;
         // The piece before it may last longer than this one.
         let rest = self.over.split_off(self.mixed.min(self.over.len()));
@@ -134,13 +135,13 @@ impl Joiner {
         if self.own == 0 { Err(AudioError::Empty) } else { Ok(out.into()) }
     }
 
-    fn run(&mut self, bytes: &[u8], last: bool, out: &mut Vec<u8>) -> Result<(), AudioError> {
+    fn run(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<u8>) -> Result<(), AudioError> {
         let Some(piece) = self.piece.as_mut() else { return Ok(()) };
-        if piece.push(bytes, last)? {
+        if piece.push(bytes, chunk)? {
             self.encoder.dither();
         }
         let mut levelled = std::mem::take(&mut self.levelled);
-        self.leveller.push(piece.samples(), last, &mut levelled)?;
+        self.leveller.push(piece.samples(), chunk, &mut levelled)?;
         piece.done();
         self.own += levelled.len() as u64;
         for (sample, over) in levelled.iter_mut().zip(&self.over[self.mixed..]) {

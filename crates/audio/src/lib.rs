@@ -13,6 +13,7 @@
 
 mod buffers;
 mod catch_panic;
+mod chunk;
 mod codec;
 mod conform;
 mod container;

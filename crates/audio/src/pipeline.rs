@@ -2,6 +2,7 @@
 //! resampled.
 
 use crate::buffers::release;
+use crate::chunk::Chunk;
 use crate::codec::decode::Decoder;
 use crate::dsp::effects::{Chain, Effects};
 use crate::dsp::expansion::Expansion;
@@ -55,10 +56,10 @@ impl Pipeline {
 
     /// Makes the samples that [`Pipeline::samples`] then gives. Answers whether
     /// they have values that 16 bits cannot hold.
-    pub(crate) fn push(&mut self, bytes: &[u8], last: bool) -> Result<bool, AudioError> {
+    pub(crate) fn push(&mut self, bytes: &[u8], chunk: Chunk) -> Result<bool, AudioError> {
         self.decoded.clear();
         self.resampled.clear();
-        self.decoder.push(bytes, last, &mut self.decoded)?;
+        self.decoder.push(bytes, chunk, &mut self.decoded)?;
         if let (None, Some(layout)) = (self.input, self.decoder.layout()) {
             self.begin(layout)?;
         }
@@ -68,11 +69,11 @@ impl Pipeline {
         }
         remix(&mut self.decoded, input.channels, self.output.channels);
         if let Some(chain) = self.chain.as_mut() {
-            chain.run(&mut self.decoded, last)?;
+            chain.run(&mut self.decoded, chunk)?;
         }
         if let Some(resampler) = self.resampler.as_mut() {
             resampler.push(&self.decoded, &mut self.resampled)?;
-            if last {
+            if chunk.is_last() {
                 resampler.finish(&mut self.resampled)?;
             }
         }

@@ -2,6 +2,7 @@
 //! bytes in it that are not its format. For what people send; what engines
 //! send is read strictly.
 
+use crate::chunk::Chunk;
 use crate::codec::decode::Decoder;
 use crate::codec::encode::Encoder;
 use crate::dsp::expansion::Expansion;
@@ -60,7 +61,7 @@ impl Salvager {
     /// When the audio has a shape that is not written, or becomes far longer
     /// than its bytes could hold.
     pub fn push(&mut self, bytes: &[u8], out: &mut Vec<u8>) -> Result<bool, AudioError> {
-        self.advance(bytes, false, out)?;
+        self.advance(bytes, Chunk::More, out)?;
         Ok(self.fault.is_none())
     }
 
@@ -70,7 +71,7 @@ impl Salvager {
     /// The fault of the audio where nothing of it can be read.
     pub fn finish(mut self, out: &mut Vec<u8>) -> Result<Salvaged, AudioError> {
         if self.fault.is_none() {
-            self.advance(&[], true, out)?;
+            self.advance(&[], Chunk::Last, out)?;
         }
         let (Some(input), Some(mut encoder), 1..) = (self.input, self.encoder.take(), self.frames) else {
             return Err(self.fault.unwrap_or(AudioError::Empty));
@@ -82,10 +83,10 @@ impl Salvager {
         Ok(Salvaged { format: written(input), length, fault: self.fault, missing, start })
     }
 
-    fn advance(&mut self, bytes: &[u8], last: bool, out: &mut Vec<u8>) -> Result<(), AudioError> {
+    fn advance(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<u8>) -> Result<(), AudioError> {
         self.samples.clear();
         // Samples that came before a fault count.
-        self.fault = self.decoder.push(bytes, last, &mut self.samples).err();
+        self.fault = self.decoder.push(bytes, chunk, &mut self.samples).err();
         let Some(layout) = self.decoder.layout() else { return Ok(()) };
         let input = *self.input.get_or_insert(layout);
         self.expansion.check(bytes.len(), self.samples.len(), input)?;

@@ -2,6 +2,7 @@
 
 use bytes::Bytes;
 
+use crate::chunk::Chunk;
 use crate::codec::decode::Decoder;
 use crate::codec::encode::Encoder;
 use crate::container::rewrap::{Rewrap, Rewrapped};
@@ -132,8 +133,8 @@ impl Transcoder {
     pub fn push(&mut self, bytes: &Bytes) -> Result<Bytes, AudioError> {
         match &mut self.way {
             ConversionPath::Pass(meter) => meter.push(bytes).map(|()| bytes.clone()),
-            ConversionPath::Rewrap(_) => self.rewrap(bytes, false),
-            ConversionPath::Convert(conversion) => conversion.push(bytes, false),
+            ConversionPath::Rewrap(_) => self.rewrap(bytes, Chunk::More),
+            ConversionPath::Convert(conversion) => conversion.push(bytes, Chunk::More),
         }
     }
 
@@ -147,8 +148,8 @@ impl Transcoder {
         }
         match &mut self.way {
             ConversionPath::Pass(meter) => meter.finish().map(|_| Bytes::new()),
-            ConversionPath::Rewrap(_) => self.rewrap(&[], true),
-            ConversionPath::Convert(conversion) => conversion.push(&[], true),
+            ConversionPath::Rewrap(_) => self.rewrap(&[], Chunk::Last),
+            ConversionPath::Convert(conversion) => conversion.push(&[], Chunk::Last),
         }
     }
 
@@ -165,14 +166,14 @@ impl Transcoder {
         start.map(Bytes::from)
     }
 
-    fn rewrap(&mut self, bytes: &[u8], last: bool) -> Result<Bytes, AudioError> {
+    fn rewrap(&mut self, bytes: &[u8], chunk: Chunk) -> Result<Bytes, AudioError> {
         let ConversionPath::Rewrap(rewrap) = &mut self.way else { return Ok(Bytes::new()) };
         let (rewrap, input, options) = rewrap.as_mut();
-        match rewrap.push(bytes, last)? {
+        match rewrap.push(bytes, chunk)? {
             Rewrapped::Bytes(bytes) => Ok(bytes.into()),
             Rewrapped::Refused(seen) => {
                 let mut conversion = Conversion::new(*input, self.output, std::mem::take(options))?;
-                let out = conversion.push(&seen, last);
+                let out = conversion.push(&seen, chunk);
                 self.way = ConversionPath::Convert(Box::new(conversion));
                 out
             }
@@ -190,9 +191,9 @@ impl Conversion {
         })
     }
 
-    fn push(&mut self, bytes: &[u8], last: bool) -> Result<Bytes, AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk) -> Result<Bytes, AudioError> {
         let mut out = Vec::new();
-        let computes = self.front.push(bytes, last)?;
+        let computes = self.front.push(bytes, chunk)?;
         let samples = self.front.samples();
         self.frames += samples.len() as u64 / u64::from(self.front.output().channels);
         if computes {
@@ -200,7 +201,7 @@ impl Conversion {
         }
         self.encoder.encode(samples, &mut out)?;
         self.front.done();
-        if last {
+        if chunk.is_last() {
             if self.frames == 0 {
                 return Err(AudioError::Empty);
             }
@@ -217,7 +218,7 @@ impl Conversion {
 pub fn decode_all(audio: &[u8], told: Format) -> Result<(Vec<f32>, Layout), AudioError> {
     let mut decoder = Decoder::new(told)?;
     let mut samples = Vec::new();
-    decoder.push(audio, true, &mut samples)?;
+    decoder.push(audio, Chunk::Last, &mut samples)?;
     let layout = decoder.layout().ok_or(AudioError::Empty)?;
     Ok((samples, layout))
 }

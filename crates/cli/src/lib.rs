@@ -18,6 +18,7 @@ use clap::Parser as _;
 
 use crate::args::{Cli, Command, EngineCommand};
 use crate::error::CliError;
+use crate::output::OutputForm;
 
 /// Damaged files make some decoders panic, which is caught and told as an
 /// error of the file: no trace of it is printed beside.
@@ -64,32 +65,33 @@ pub fn main() -> ExitCode {
 
 async fn run(cli: Cli) -> Result<(), CliError> {
     let Cli { json, profile, command } = cli;
+    let form = if json { OutputForm::Json } else { OutputForm::Text };
     let client = || client::Client::new(profile.as_deref());
     match command {
         Command::Serve(args) => commands::serve::run(args).await,
-        Command::Demo(args) => demo::run(args, json).await,
+        Command::Demo(args) => demo::run(args, form).await,
         Command::Completions { shell } => commands::completions(shell),
-        Command::Speak(args) => commands::speak::run(&client()?, *args, json).await,
-        Command::Transcribe(args) => commands::transcribe::run(&client()?, args, json).await,
-        Command::Lint(args) => commands::lint::run(&args, json),
-        Command::Convert(args) => commands::convert::run(&args, json),
-        Command::Estimate(args) => commands::estimate::run(&client()?, *args, json).await,
-        Command::Voices(args) => commands::voices::run(&client()?, args, json).await,
+        Command::Speak(args) => commands::speak::run(&client()?, *args, form).await,
+        Command::Transcribe(args) => commands::transcribe::run(&client()?, args, form).await,
+        Command::Lint(args) => commands::lint::run(&args, form),
+        Command::Convert(args) => commands::convert::run(&args, form),
+        Command::Estimate(args) => commands::estimate::run(&client()?, *args, form).await,
+        Command::Voices(args) => commands::voices::run(&client()?, args, form).await,
         Command::Engine(EngineCommand::Draft { command, name }) => {
-            commands::draft::run(command.as_deref(), name.as_deref(), json)
+            commands::draft::run(command.as_deref(), name.as_deref(), form)
         }
-        Command::Engine(command) => commands::engine::run(&client()?, command, json).await,
-        Command::Credential(command) => commands::credential::run(&client()?, command, json).await,
-        Command::RootKey(command) => commands::credential::root_key(&client()?, command, json).await,
-        Command::Preset(command) => commands::preset::run(&client()?, command, json).await,
-        Command::Lexicon(command) => commands::lexicon::run(&client()?, command, json).await,
-        Command::Person(command) => commands::person::run(&client()?, command, json).await,
-        Command::Clip(command) => commands::clip::run(&client()?, command, json).await,
-        Command::Route(command) => commands::route::run(&client()?, command, json).await,
-        Command::App(command) => commands::app::run(&client()?, command, json).await,
-        Command::Job(command) => commands::job::run(&client()?, command, json).await,
-        Command::Prompts(command) => commands::prompts::run(&client()?, command, json).await,
-        Command::Usage(args) => commands::usage::run(&client()?, args, json).await,
-        Command::Dispatches(args) => commands::dispatches::run(&client()?, args, json).await,
+        Command::Engine(command) => commands::engine::run(&client()?, command, form).await,
+        Command::Credential(command) => commands::credential::run(&client()?, command, form).await,
+        Command::RootKey(command) => commands::credential::root_key(&client()?, command, form).await,
+        Command::Preset(command) => commands::preset::run(&client()?, command, form).await,
+        Command::Lexicon(command) => commands::lexicon::run(&client()?, command, form).await,
+        Command::Person(command) => commands::person::run(&client()?, command, form).await,
+        Command::Clip(command) => commands::clip::run(&client()?, command, form).await,
+        Command::Route(command) => commands::route::run(&client()?, command, form).await,
+        Command::App(command) => commands::app::run(&client()?, command, form).await,
+        Command::Job(command) => commands::job::run(&client()?, command, form).await,
+        Command::Prompts(command) => commands::prompts::run(&client()?, command, form).await,
+        Command::Usage(args) => commands::usage::run(&client()?, args, form).await,
+        Command::Dispatches(args) => commands::dispatches::run(&client()?, args, form).await,
     }
 }

@@ -9,6 +9,29 @@ use serde_json::Value;
 
 use crate::error::CliError;
 
+/// How a command tells what it has done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum OutputForm {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+impl OutputForm {
+    pub(crate) fn is_json(self) -> bool {
+        self == OutputForm::Json
+    }
+
+    /// Prints an answer as it is, or as people read it.
+    pub(crate) fn print(self, answer: &Value, text: impl FnOnce() -> String) -> Result<(), CliError> {
+        match self {
+            OutputForm::Text => print(&text()),
+            OutputForm::Json => print_json(answer),
+        }
+    }
+}
+
 /// Colours carry no meaning alone: a word stands with each.
 #[derive(Clone, Copy)]
 pub(crate) enum Colour {

@@ -78,6 +78,12 @@ impl Costs {
     }
 }
 
+impl From<Money> for Costs {
+    fn from(money: Money) -> Costs {
+        Costs(vec![money])
+    }
+}
+
 /// What can be wrong with an amount.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum MoneyError {

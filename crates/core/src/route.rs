@@ -13,6 +13,9 @@ pub enum Work {
 }
 
 impl Work {
+    /// Both.
+    pub const ALL: [Work; 2] = [Work::Synthesis, Work::Recognition];
+
     /// The word used in records.
     pub fn name(self) -> &'static str {
         match self {

@@ -178,6 +178,16 @@ mod tests {
     }
 
     #[test]
+    fn a_minute_that_was_started_is_charged() {
+        let tariff = tariff(Measure::Minute, "0.02", 1);
+        for (milliseconds, minutes) in [(0, 0), (1, 1), (60_000, 1), (60_001, 2), (119_999, 2), (120_001, 3)] {
+            assert_eq!(tariff.units(Usage { milliseconds, ..Usage::default() }), minutes, "{milliseconds} ms");
+        }
+        let usage = Usage { milliseconds: 60_001, ..Usage::default() };
+        assert_eq!(tariff.cost(usage, None).expect("cost").amount(), "0.040000");
+    }
+
+    #[test]
     fn a_cancelled_call_is_charged_as_the_tariff_says() {
         let minute = Usage { milliseconds: 60_000, characters: 40, bytes: 40 };
         let units = |tariff: &Tariff, heard| tariff.of_cancelled(minute, heard).0.map(|usage| tariff.units(usage));

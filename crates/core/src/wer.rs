@@ -40,5 +40,9 @@ mod tests {
         assert_eq!(errors, WordErrors { errors: 3, words: 5 });
         assert!((errors.rate() - 0.6).abs() < 1e-12);
         assert_eq!(word_errors("", "").rate(), 0.0);
+        let invented = word_errors("", "the ramp is closing");
+        assert_eq!(invented, WordErrors { errors: 4, words: 0 }, "nothing was said, and four words were heard");
+        assert_eq!(invented.rate(), 1.0);
+        assert_eq!(word_errors("cast off", ""), WordErrors { errors: 2, words: 2 }, "and the other way round");
     }
 }

@@ -1,5 +1,6 @@
 //! One call on the wire: sent with its access, its failure turned into a cause.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use dispatcher_core::{Cause, Network, Sheet, SheetError};
@@ -33,8 +34,28 @@ pub(crate) struct Wire {
     headers: Named,
 }
 
+/// Where calls go, as text and taken apart.
+struct Base {
+    text: String,
+    /// Nothing where the text is no URL, which calls then say.
+    url: Option<Url>,
+}
+
+impl Base {
+    fn new(text: String) -> Arc<Base> {
+        let url = Url::parse(&text).ok();
+        Arc::new(Base { text, url })
+    }
+
+    /// Whether an address is of the engine itself.
+    fn is_origin_of(&self, url: &Url) -> bool {
+        let same = |own: &Url| own.scheme() == url.scheme() && own.host() == url.host();
+        self.url.as_ref().is_some_and(|own| same(own) && own.port_or_known_default() == url.port_or_known_default())
+    }
+}
+
 enum Endpoint {
-    Fixed(String),
+    Fixed(Arc<Base>),
     /// With public parts of the credential in it.
     Made(Box<Template>),
 }
@@ -51,7 +72,7 @@ impl Wire {
     pub(crate) fn compile(sheet: &Sheet, source: SheetSource<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
         let endpoint = sheet.endpoint.clone().unwrap_or_default().trim_end_matches('/').to_owned();
         let endpoint = match endpoint.contains("{{") {
-            false => Endpoint::Fixed(endpoint),
+            false => Endpoint::Fixed(Base::new(endpoint)),
             true => {
                 let probe = context! { access => CompiledAccess::probe(&sheet.access) };
                 Endpoint::Made(Box::new(Template::checked(
@@ -79,32 +100,31 @@ impl Wire {
     }
 
     /// Where this credential's calls go.
-    fn endpoint(&self, access: &Value) -> Result<String, EngineError> {
+    fn endpoint(&self, access: &Value) -> Result<Arc<Base>, EngineError> {
         match &self.endpoint {
-            Endpoint::Fixed(endpoint) => Ok(endpoint.clone()),
+            Endpoint::Fixed(base) => Ok(base.clone()),
             Endpoint::Made(template) => {
                 let made = crate::request::render(template, &context! { access => access })?;
                 let made = made.trim().trim_end_matches('/').to_owned();
                 match Url::parse(&made).ok().filter(|url| matches!(url.scheme(), "http" | "https")) {
-                    Some(url) if url.username().is_empty() && url.password().is_none() => Ok(made),
+                    Some(url) if url.username().is_empty() && url.password().is_none() => Ok(Base::new(made)),
                     _ => Err(EngineError::new(Cause::Malformed, format!("the endpoint '{made}' is not a URL"))),
                 }
             }
         }
     }
 
-    fn reach<'a>(&'a self, endpoint: &'a str, identity: Option<&'a Identity>) -> Reach<'a> {
-        Reach { fetcher: &self.fetcher, network: self.network, endpoint, identity, errors: &self.errors }
+    fn reach<'a>(&'a self, base: &'a Base, identity: Option<&'a Identity>) -> Reach<'a> {
+        Reach { fetcher: &self.fetcher, network: self.network, endpoint: &base.text, identity, errors: &self.errors }
     }
 
     /// Whether an address that an engine gave may be called.
-    fn allows(&self, endpoint: &str, url: &Url) -> Result<(), EngineError> {
-        let own = Url::parse(endpoint).ok();
+    fn allows(&self, base: &Base, url: &Url) -> Result<(), EngineError> {
+        let own = base.url.as_ref();
         let host = url.host_str().unwrap_or_default();
         let web = matches!(url.scheme(), "http" | "https");
-        let secure = url.scheme() == "https" || own.as_ref().is_some_and(|own| own.scheme() == "http");
-        let known =
-            own.as_ref().is_some_and(|own| own.origin() == url.origin()) || self.hosts.iter().any(|h| h == host);
+        let secure = url.scheme() == "https" || own.is_some_and(|own| own.scheme() == "http");
+        let known = base.is_origin_of(url) || self.hosts.iter().any(|h| h == host);
         let clean = url.username().is_empty() && url.password().is_none();
         if web && secure && known && clean {
             return Ok(());
@@ -130,10 +150,10 @@ impl Wire {
         let redactor = Redactor::new(secrets);
         let named = self.access.named(credential);
         let context = context! { access => open, credential => named, ..job.clone() };
-        let (mut outgoing, payload) = call.request(&endpoint, &context, sound).await?;
+        let (mut outgoing, payload) = call.request(&endpoint.text, &context, sound).await?;
         self.allows(&endpoint, &outgoing.url)?;
         self.add_headers(&mut outgoing, &context)?;
-        if Url::parse(&endpoint).is_ok_and(|own| own.origin() == outgoing.url.origin()) {
+        if endpoint.is_origin_of(&outgoing.url) {
             self.access.apply(credential, token.as_ref(), &mut outgoing)?;
         }
         Ok(Shown { outgoing, payload, redactor, identity })
@@ -211,8 +231,8 @@ impl Wire {
     ) -> Result<Response, EngineError> {
         let open = self.access.context(credential);
         let endpoint = self.endpoint(&open)?;
-        let base =
-            Url::parse(&endpoint).map_err(|_| EngineError::new(Cause::Malformed, "the endpoint is not a URL"))?;
+        let base = endpoint.url.as_ref();
+        let base = base.ok_or_else(|| EngineError::new(Cause::Malformed, "the endpoint is not a URL"))?;
         let mut url = base
             .join(link)
             .map_err(|_| EngineError::new(Cause::Broken, redactor.redact(&format!("not a URL: {link}"))))?;
@@ -220,7 +240,7 @@ impl Wire {
         for _ in 0..=MOST_REDIRECTS {
             self.allows(&endpoint, &url)?;
             let mut outgoing = Outgoing::bare(Method::GET, url.clone());
-            let own = base.origin() == url.origin();
+            let own = endpoint.is_origin_of(&url);
             if access && own {
                 let reach = self.reach(&endpoint, identity.as_ref());
                 let token = self.access.token(credential, &reach).await?;

@@ -8,6 +8,7 @@
 
 mod assembly;
 mod clock;
+mod desk;
 mod dispatch;
 mod engines;
 mod error;
@@ -21,6 +22,7 @@ mod storage;
 use std::sync::Arc;
 
 pub use clock::{day_of, now_micros};
+pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
 pub use dispatch::admit::Caller;
 pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::hear::{Recognised, RecognitionRequest};
@@ -48,6 +50,13 @@ pub use planning::lint::{Lint, lint};
 pub use planning::plan::{PlannedCall, Unsupported};
 pub use planning::render_plan::RenderPlan;
 pub use storage::StorageRoom;
+
+// What is on record is told as the records have it.
+pub use dispatcher_store::{
+    AccessKey, App, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy, JobFilter,
+    JobState, LedgerEntry, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch, StoredJobFile,
+    StoredPromptFile, UsageTotal,
+};
 
 use dispatcher_store::Store;
 
@@ -138,11 +147,6 @@ impl Gateway {
             done
         });
         Ok(done.await?)
-    }
-
-    /// The records.
-    pub fn store(&self) -> &Store {
-        &self.inner.store
     }
 
     /// How busy an engine with limits is; nothing where it has none.

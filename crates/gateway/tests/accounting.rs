@@ -62,7 +62,7 @@ async fn a_transcript_that_cannot_be_kept_leaves_no_attempt_open() {
     std::fs::create_dir_all(fixture.folder.path().join("jobs").join(&id).join("pieces/0.json")).unwrap();
     let dispatch = loop {
         let all = DispatchFilter { limit: 9, ..DispatchFilter::default() };
-        if let Some(row) = fixture.gateway.store().dispatches(all).await.unwrap().into_iter().next() {
+        if let Some(row) = fixture.store.dispatches(all).await.unwrap().into_iter().next() {
             break row.id;
         }
         tokio::time::sleep(Duration::from_millis(5)).await;

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use crate::support::{TEXT, TOKEN, TestGateway, collect, leg, registry, route, say, token, weather};
 use dispatcher_core::{Cause, Leg, Work};
 use dispatcher_gateway::{EngineState, Gateway, GatewayError, RootKeys, SynthesisRequest};
-use dispatcher_store::{AccessKey, Store};
+use dispatcher_store::Store;
 use dispatcher_vault::{KeyKind, RootKey, Sealed, new_key, rewrap};
 use secrecy::ExposeSecret as _;
 
@@ -191,10 +191,11 @@ async fn restarted(fixture: &TestGateway, heron: &str, root: RootKeys) -> TestGa
     fixture.gateway.finish().await;
     let store = Store::open(&folder.join("records.db")).unwrap();
     let engines = registry(folder, heron, &fixture.turnstone.url());
-    let gateway = Gateway::start(store, root, engines, crate::support::host()).await.unwrap();
+    let gateway = Gateway::start(store.clone(), root, engines, crate::support::host()).await.unwrap();
     assert!(gateway.registry().routes().contains_key("pier"), "routes come back from the records");
     TestGateway {
         folder: tempfile::tempdir().unwrap(),
+        store,
         gateway,
         heron: dispatcher_standins::start_heron(0, TOKEN).await.unwrap(),
         turnstone: dispatcher_standins::start_turnstone(0, TOKEN).await.unwrap(),
@@ -229,17 +230,16 @@ async fn a_change_of_the_root_key_that_broke_off_is_finished_at_the_next_start()
     let current = RootKey::load_or_create(&path, &mut rand::rng()).unwrap();
     let next = RootKey::load_or_create(&aside, &mut rand::rng()).unwrap();
     // One record of two was wrapped anew when the lights went out.
-    let row =
-        fixture.gateway.store().credentials().await.unwrap().into_iter().find(|row| row.engine == "heron").unwrap();
+    let row = fixture.store.credentials().await.unwrap().into_iter().find(|row| row.engine == "heron").unwrap();
     let sealed = Sealed { wrapped_key: row.wrapped_key, ciphertext: row.ciphertext };
     let moved = rewrap(&current, &next, &row.name, row.version.try_into().unwrap(), &sealed, &mut rand::rng()).unwrap();
-    fixture.gateway.store().rewrap_credential(row.name, row.version, moved.wrapped_key).await.unwrap();
+    fixture.store.rewrap_credential(row.name, row.version, moved.wrapped_key).await.unwrap();
     let url = fixture.heron.url();
     let after = restarted(&fixture, &url, root(&fixture)).await;
     assert!(speaks(&after).await);
     assert!(!aside.exists(), "the new key has taken the place of the old one");
     assert!(RootKey::load_or_create(&path, &mut rand::rng()).unwrap().is(&next));
-    for row in after.gateway.store().credentials().await.unwrap() {
+    for row in after.store.credentials().await.unwrap() {
         let sealed = Sealed { wrapped_key: row.wrapped_key, ciphertext: row.ciphertext };
         assert!(
             dispatcher_vault::open(&next, &row.name, row.version.try_into().unwrap(), &sealed).is_ok(),
@@ -265,29 +265,16 @@ async fn another_root_key_opens_nothing_and_says_so() {
 #[tokio::test]
 async fn a_key_speaks_for_its_app_until_it_is_revoked() {
     let fixture = TestGateway::open().await;
-    let made = new_key(KeyKind::App, &mut rand::rng());
-    let row = AccessKey {
-        id: "k1".into(),
-        app: "quay".into(),
-        operator: 0,
-        hash: made.hash.clone(),
-        hint: made.hint.clone(),
-        label: "test".into(),
-        created_at: 1,
-        last_used_at: None,
-        revoked_at: None,
-    };
-    fixture.gateway.store().add_key(row, "test".into()).await.unwrap();
-    let secret = made.secret.expose_secret();
+    let (key, secret) = fixture.gateway.add_app_key("quay", "test", "ada").await.unwrap();
+    let secret = secret.expose_secret();
     let caller = fixture.gateway.admit(secret).await.unwrap();
-    assert_eq!((caller.app.name.as_str(), caller.operator, caller.who.as_str()), ("quay", false, "k1"));
+    assert_eq!((caller.app.name.as_str(), caller.operator, caller.who.as_str()), ("quay", false, key.id.as_str()));
     let slip = format!("{}{}", &secret[..secret.len() - 1], if secret.ends_with('a') { 'b' } else { 'a' });
     let error = fixture.gateway.admit(&slip).await.unwrap_err();
     assert!(error.to_string().contains("mistyped"), "{error}");
     let foreign = new_key(KeyKind::App, &mut rand::rng());
     let error = fixture.gateway.admit(foreign.secret.expose_secret()).await.unwrap_err();
     assert!(error.to_string().contains("revoked, or belongs to another gateway"), "{error}");
-    fixture.gateway.store().revoke_key("quay".into(), "k1".into(), "test".into(), 2).await.unwrap();
-    fixture.gateway.forget_grants();
+    fixture.gateway.revoke_app_key("quay", &key.id[..6], "ada").await.unwrap();
     assert!(matches!(fixture.gateway.admit(secret).await, Err(GatewayError::BadKey(_))));
 }

@@ -125,7 +125,7 @@ async fn a_pause_within_an_utterance_that_only_its_beginning_explains_is_heard_a
     }
     let (view, transcript) = dictate(&fixture, &samples, "small").await;
     assert_eq!(transcript.text, said.join(" "));
-    let pieces = fixture.gateway.store().job_pieces(view.row.id.clone()).await.unwrap();
+    let pieces = fixture.store.job_pieces(view.row.id.clone()).await.unwrap();
     assert!(pieces.iter().any(|piece| piece.piece >= 100_000), "a seam was heard again: {pieces:?}");
 }
 

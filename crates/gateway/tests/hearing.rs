@@ -252,7 +252,7 @@ async fn who_hears_is_asked_then_the_apps_default_then_whoever_can() {
 #[tokio::test]
 async fn a_rehearsal_hears_nothing_and_charges_nothing() {
     let mut fixture = TestGateway::open().await;
-    fixture.caller.app.rehearsal = 1;
+    fixture.caller.app.rehearsal = true;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
     let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "turnstone")).await.unwrap();
     assert!(heard.rehearsal && heard.cost.nanos == 0);

@@ -85,7 +85,7 @@ async fn each_track_becomes_a_file_with_the_text_beside_it() {
     assert_eq!((lines[0], lines[2], lines[4]), ("#EXTM3U", "001-upper-deck.flac", "002-lower-deck.flac"));
     assert!(lines[1].starts_with("#EXTINF:") && lines[1].ends_with(",Upper deck"), "{playlist}");
     let filter = DispatchFilter { job: Some(id), limit: 10, ..Default::default() };
-    assert_eq!(fixture.gateway.store().dispatches(filter).await.unwrap().len(), 2, "one for each track");
+    assert_eq!(fixture.store.dispatches(filter).await.unwrap().len(), 2, "one for each track");
 }
 
 #[tokio::test]

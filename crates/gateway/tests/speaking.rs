@@ -171,7 +171,7 @@ async fn leaving_before_the_first_audio_is_an_abandoned_dispatch_too() {
     let waiting = fixture.gateway.speak(&fixture.caller, say(TEXT, "heron/pellin"));
     assert!(tokio::time::timeout(Duration::from_millis(200), waiting).await.is_err());
     let filter = dispatcher_store::DispatchFilter { limit: 1, ..Default::default() };
-    let id = fixture.gateway.store().dispatches(filter).await.unwrap()[0].id.clone();
+    let id = fixture.store.dispatches(filter).await.unwrap()[0].id.clone();
     let (row, attempts, _) = fixture.settled(&id).await;
     assert_eq!((row.state.name(), row.first_us), ("abandoned", None));
     assert_eq!(attempts[0].cause.as_deref(), Some("abandoned"));
@@ -299,7 +299,7 @@ async fn equal_sound_has_an_equal_key_and_any_difference_another() {
 #[tokio::test]
 async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
     let mut fixture = TestGateway::open().await;
-    fixture.caller.app.rehearsal = 1;
+    fixture.caller.app.rehearsal = true;
     let utterance = fixture.speak(say(TEXT, "heron/pellin")).await;
     assert!(utterance.rehearsal && utterance.estimate.nanos == 0);
     let id = utterance.dispatch.clone();
@@ -312,7 +312,7 @@ async fn a_rehearsal_has_a_tone_a_word_and_calls_nobody() {
     assert_eq!(tones, TEXT.split_whitespace().count(), "one tone a word");
     assert_eq!(delivered(&fixture.heron).await["calls"], 0);
     let (row, attempts, ledger) = fixture.dispatch(&id).await;
-    assert_eq!((row.rehearsal, row.state.name(), attempts.len(), ledger.len()), (1, "done", 0, 0));
+    assert_eq!((row.rehearsal, row.state.name(), attempts.len(), ledger.len()), (true, "done", 0, 0));
     let unknown = fixture.gateway.speak(&fixture.caller, say(TEXT, "heron/pelin")).await;
     assert!(unknown.is_err(), "a rehearsal checks as the real thing does");
 }

@@ -84,13 +84,16 @@ const SURE: f64 = 0.95;
 /// The language of a text that shows it beyond doubt; `None` for short and
 /// doubtful ones.
 pub fn evident(text: &str) -> Option<&'static str> {
-    let start: String = text.chars().take(LOOKED_AT).collect();
-    let found = detect(&start, &[]).filter(|found| found.reliable && found.confidence >= SURE)?;
+    let start = text.char_indices().nth(LOOKED_AT).map_or(text, |(end, _)| &text[..end]);
     let letters = start.chars().filter(|c| c.is_alphabetic());
     // A writing of its own shows more in fewer signs than the Latin one.
     let latin = |c: char| (c as u32) < 0x250;
     let weight: usize = letters.map(|c| if latin(c) { 1 } else { 3 }).sum();
-    (weight >= ENOUGH).then_some(found.tag)
+    if weight < ENOUGH {
+        return None;
+    }
+    let found = detect(start, &[]).filter(|found| found.reliable && found.confidence >= SURE)?;
+    Some(found.tag)
 }
 
 /// A text whose paragraphs are in several languages, as a document that names

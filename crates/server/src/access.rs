@@ -1,7 +1,6 @@
 //! Who a caller is, and the guard that keeps to what `routes.rs` says of a call.
 
-use dispatcher_gateway::{Caller, Gateway, now_micros};
-use dispatcher_vault::hash_key;
+use dispatcher_gateway::{Caller, Gateway};
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
@@ -64,7 +63,7 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
 async fn by_session(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {
     let token = request.cookies().get(COOKIE).map(|cookie| cookie.value().to_owned());
     let token = token.ok_or_else(|| Problem::new(ProblemKind::NoKey, "send Authorization: Bearer KEY"))?;
-    let session = gateway.store().session(hash_key(&token), now_micros()).await?;
+    let session = gateway.session(&token).await?;
     let session = session.ok_or_else(|| Problem::new(ProblemKind::SignedOut, "the session is over"))?;
     own_host(request)?;
     let harmless = matches!(request.method(), Method::Get | Method::Head);

@@ -1,10 +1,13 @@
 //! The console's files, embedded in the binary, and the pages of problems.
 
+use std::borrow::Cow;
+use std::io::Cursor;
 use std::path::PathBuf;
 
 use rocket::http::{ContentType, Status};
-use rocket::response::Redirect;
+use rocket::request::Request;
 use rocket::response::content::RawHtml;
+use rocket::response::{self, Redirect, Responder, Response};
 use rocket::{State, get, http::CookieJar};
 use rust_embed::RustEmbed;
 
@@ -19,13 +22,57 @@ use crate::sign_in::{SessionOwner, SignIn, begin_session};
 #[allow_missing = true]
 struct Files;
 
-type File = (ContentType, Vec<u8>);
+/// A file of the console, and the same compressed where that was built.
+pub(crate) struct File {
+    kind: ContentType,
+    plain: Cow<'static, [u8]>,
+    gzip: Option<Cow<'static, [u8]>>,
+    /// Its name changes with its content.
+    named_by_content: bool,
+}
 
 fn file(path: &str) -> Option<File> {
-    let found = Files::get(path)?;
     let extension = path.rsplit('.').next().unwrap_or_default();
-    let kind = ContentType::from_extension(extension).unwrap_or(ContentType::Binary);
-    Some((kind, found.data.into_owned()))
+    Some(File {
+        kind: ContentType::from_extension(extension).unwrap_or(ContentType::Binary),
+        plain: Files::get(path)?.data,
+        gzip: Files::get(&format!("{path}.gz")).map(|found| found.data),
+        named_by_content: path.starts_with("assets/"),
+    })
+}
+
+/// Whether a client takes gzip (RFC 9110, section 12.5.3).
+fn takes_gzip(accept_encoding: &str) -> bool {
+    let refused = |parameters: &str| {
+        let weight = parameters.split(';').filter_map(|one| one.trim().strip_prefix("q=")).next();
+        weight.is_some_and(|weight| weight.trim().parse::<f32>().is_ok_and(|weight| weight <= 0.0))
+    };
+    accept_encoding.split(',').any(|coding| {
+        let (name, parameters) = coding.split_once(';').unwrap_or((coding, ""));
+        name.trim().eq_ignore_ascii_case("gzip") && !refused(parameters)
+    })
+}
+
+impl<'r> Responder<'r, 'static> for File {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        let mut response = Response::build();
+        response.header(self.kind);
+        if self.named_by_content {
+            response.raw_header("Cache-Control", "public, max-age=31536000, immutable");
+        }
+        let taken = takes_gzip(&request.headers().get("Accept-Encoding").collect::<Vec<_>>().join(","));
+        if self.gzip.is_some() {
+            response.raw_header("Vary", "Accept-Encoding");
+        }
+        let body = match self.gzip.filter(|_| taken) {
+            Some(gzip) => {
+                response.raw_header("Content-Encoding", "gzip");
+                gzip
+            }
+            None => self.plain,
+        };
+        response.sized_body(body.len(), Cursor::new(body)).ok()
+    }
 }
 
 fn index() -> Result<File, Problem> {
@@ -112,4 +159,19 @@ pub(crate) fn problem(slug: &str) -> (Status, RawHtml<String>) {
 pub(crate) fn reference() -> Result<File, Problem> {
     file("index.html")
         .ok_or_else(|| Problem::new(ProblemKind::NotFound, "the reference page was not built in; run: make console"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::takes_gzip;
+
+    #[test]
+    fn gzip_is_sent_to_those_who_take_it() {
+        for taken in ["gzip", "br, gzip;q=0.5", "deflate, GZIP", "gzip; q=1.0, *;q=0"] {
+            assert!(takes_gzip(taken), "{taken}");
+        }
+        for refused in ["", "identity", "gzip;q=0", "br, gzip;q=0.0", "gzippy", "*;q=0"] {
+            assert!(!takes_gzip(refused), "{refused}");
+        }
+    }
 }

@@ -64,10 +64,13 @@ pub(crate) fn text_of_body(body: &[u8], charset: Option<&str>) -> Result<String,
     text.map(std::borrow::Cow::into_owned).map_err(|error| Problem::new(ProblemKind::BadRequest, error.to_string()))
 }
 
+/// A header field of an answer.
+pub(crate) type ToldHeader = (&'static str, String);
+
 /// A warning as a header field.
-pub(crate) fn warning_header(warning: &str) -> (String, String) {
+pub(crate) fn warning_header(warning: &str) -> ToldHeader {
     let safe: String = warning.chars().filter(|c| c.is_ascii() && !c.is_ascii_control()).collect();
-    ("Dispatch-Warning".into(), safe)
+    ("Dispatch-Warning", safe)
 }
 
 /// Whether a preference is among those of `Prefer`.
@@ -83,14 +86,19 @@ fn is_traceparent(value: &str) -> bool {
     lengths && parts.iter().all(|part| part.bytes().all(|byte| byte.is_ascii_hexdigit()))
 }
 
-/// The state of a word in a query, among those that there are.
+/// What a word in a query stands for, among all that it may.
 ///
 /// # Errors
-/// With the known ones.
-pub(crate) fn state<S: Copy>(word: &str, all: &[S], name: impl Fn(S) -> &'static str) -> Result<S, Problem> {
+/// With the known words.
+pub(crate) fn one_of<S: Copy>(
+    parameter: &str,
+    word: &str,
+    all: &[S],
+    name: impl Fn(S) -> &'static str,
+) -> Result<S, Problem> {
     all.iter().copied().find(|one| name(*one) == word).ok_or_else(|| {
         let known: Vec<&str> = all.iter().map(|one| name(*one)).collect();
-        Problem::new(ProblemKind::Invalid, format!("'{word}' is not a state; known: {}", known.join(", ")))
+        Problem::new(ProblemKind::Invalid, format!("{parameter} is one of {}, not '{word}'", known.join(", ")))
     })
 }
 

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use dispatcher_vault::hash_bytes;
 use parking_lot::Mutex;
 
+use crate::headers::ToldHeader;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 
@@ -26,7 +27,7 @@ const MAX_KEY: usize = 255;
 #[derive(Debug, Clone)]
 pub(crate) struct StoredAnswer {
     pub(crate) status: u16,
-    pub(crate) headers: Vec<(String, String)>,
+    pub(crate) headers: Vec<ToldHeader>,
     pub(crate) content_type: String,
     pub(crate) body: Arc<tempfile::TempPath>,
     /// Of the body.

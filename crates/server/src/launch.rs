@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use dispatcher_engines::{EngineError, Fetcher};
 use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, StorageRoom, now_micros};
-use dispatcher_store::{Store, StoreError};
+use dispatcher_store::{NewVersion, Store, StoreError, VersionOrigin, VersionedKind};
 use dispatcher_vault::VaultError;
 use figment::Figment;
 use rocket::{Build, Ignite, Rocket};
@@ -72,6 +72,8 @@ pub struct Service {
     url: String,
     connections: Connections,
     local: SocketAddr,
+    #[cfg(test)]
+    pub(crate) store: Store,
 }
 
 /// What can be done with a service while it runs.
@@ -148,9 +150,14 @@ impl Service {
         };
         let mut registry = Registry::default();
         for (engine, source, file) in load_engines(&config.sheets, &host)? {
-            store.put_sheet(engine.sheet().name.clone(), source, file, now_micros()).await?;
+            let (kind, name) = (VersionedKind::Sheet, engine.sheet().name.clone());
+            let origin = VersionOrigin::File(file);
+            let new = NewVersion { kind, name, app: None, always: false, document: source, origin };
+            store.put_version(new, now_micros()).await?;
             registry.add(engine);
         }
+        #[cfg(test)]
+        let records = store.clone();
         let gateway = Gateway::start(store, roots, registry, host).await?;
         preparation::check_roots(config, &gateway).await?;
         let port = settle_port(config)?;
@@ -174,6 +181,8 @@ impl Service {
             url,
             connections,
             local: SocketAddr::new(config.address, port),
+            #[cfg(test)]
+            store: records,
         })
     }
 
@@ -326,7 +335,7 @@ fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) 
 pub async fn launch(config: &Config) -> Result<(), ServeError> {
     let running = Service::new(config).await?.start();
     running.ready().await;
-    if !running.gateway().store().has_people().await? {
+    if !running.gateway().has_people().await? {
         // Standard error and not the log: a link is as good as a password.
         eprintln!("The console is at {}. To sign in once, open {}", running.url(), running.sign_in_link());
     }

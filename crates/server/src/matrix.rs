@@ -59,7 +59,7 @@ impl TestService {
     async fn new(folder: &std::path::Path) -> TestService {
         let config = Config { data: folder.into(), port: 0, ..Config::default() };
         let service = Service::new(&config).await.expect("a service");
-        let store = service.gateway().store().clone();
+        let store = service.store.clone();
         store.add_app(App::new("quay", "Quay", 1), "test".into()).await.expect("an app");
         let mut keys = BTreeMap::from([(Who::Mistyped, "nonsense".to_owned())]);
         for (who, app, kind) in [
@@ -72,7 +72,7 @@ impl TestService {
             let row = AccessKey {
                 id: format!("{who:?}"),
                 app: app.into(),
-                operator: i64::from(app == "console"),
+                operator: app == "console",
                 hash: made.hash,
                 hint: made.hint,
                 label: String::new(),
@@ -107,9 +107,8 @@ impl TestService {
             service.gateway().admit(&keys[&who]).await.expect("good so far");
         }
         for (app, id) in [("quay", "RevokedApp"), ("console", "RevokedOperator")] {
-            store.revoke_key(app.into(), id.into(), "test".into(), 2).await.expect("revoked");
+            service.gateway().revoke_app_key(app, id, "test").await.expect("revoked");
         }
-        service.gateway().forget_grants();
         store.put_person("ben".into(), "another".into(), None, "test".into(), 2).await.expect("changed");
         store.remove_person("cy".into(), "test".into(), 2).await.expect("removed");
         TestService { client: Client::untracked(service.into_rocket()).await.expect("a client"), keys }
@@ -204,9 +203,9 @@ async fn a_recording_under_a_used_key_is_compared_by_its_audio() {
     let folder = tempfile::tempdir().expect("a folder");
     let fixture = TestService::new(folder.path()).await;
     // In rehearsal nobody is called, and the same is checked.
-    let rehearsal = App { rehearsal: 1, ..App::new("quay", "Quay", 1) };
-    let store = fixture.client.rocket().state::<dispatcher_gateway::Gateway>().expect("managed").store();
-    store.change_app(rehearsal, "test".into(), 3).await.expect("changed");
+    let rehearsal = App { rehearsal: true, ..App::new("quay", "Quay", 1) };
+    let gateway = fixture.client.rocket().state::<dispatcher_gateway::Gateway>().expect("managed");
+    gateway.change_app(rehearsal, "test").await.expect("changed");
     let hear = async |audio: Vec<u8>| {
         let request = fixture.client.post("/api/v1/transcripts?engine=pocketsphinx").body(audio);
         let key = format!("Bearer {}", fixture.keys[&Who::App]);

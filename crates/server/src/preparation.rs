@@ -4,9 +4,9 @@
 use std::path::{Path, PathBuf};
 
 use dispatcher_engines::WebhookClient;
-use dispatcher_gateway::{Gateway, RootKeys, Webhooks, now_micros};
-use dispatcher_store::{AccessKey, App, Store, StoreError};
-use dispatcher_vault::{KeyKind, RootKey, new_key, random_token};
+use dispatcher_gateway::{App, Gateway, RootKeys, Webhooks, new_access_key, now_micros};
+use dispatcher_store::Store;
+use dispatcher_vault::RootKey;
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::{Config, ServeError};
@@ -118,27 +118,11 @@ pub(crate) async fn first_start(store: &Store, data: &Path) -> Result<(), ServeE
     let console = App::new("console", "Console", now_micros());
     store.add_app(console, "host".into()).await?;
     let path = data.join("operator.key");
-    let key = add_operator_key(store, "made at the first start").await?;
-    write_private(&path, key.expose_secret()).map_err(|source| ServeError::Data { path: path.clone(), source })?;
+    let (key, secret) = new_access_key("console", "made at the first start");
+    store.add_key(key, "host".into()).await?;
+    write_private(&path, secret.expose_secret()).map_err(|source| ServeError::Data { path: path.clone(), source })?;
     tracing::info!(path = %path.display(), "the first operator key was written to this file");
     Ok(())
-}
-
-async fn add_operator_key(store: &Store, label: &str) -> Result<SecretString, StoreError> {
-    let made = new_key(KeyKind::Operator, &mut rand::rng());
-    let row = AccessKey {
-        id: random_token(&mut rand::rng())[..12].to_owned(),
-        app: "console".into(),
-        operator: 1,
-        hash: made.hash,
-        hint: made.hint,
-        label: label.into(),
-        created_at: now_micros(),
-        last_used_at: None,
-        revoked_at: None,
-    };
-    store.add_key(row, "host".into()).await?;
-    Ok(made.secret)
 }
 
 /// A root key that opens nothing is the wrong one.
@@ -148,7 +132,7 @@ pub(crate) async fn check_roots(config: &Config, gateway: &Gateway) -> Result<()
         return Ok(());
     }
     if config.forget_credentials {
-        gateway.store().forget_credentials("host".into(), now_micros()).await?;
+        gateway.forget_sealed_credentials("host").await?;
         tracing::warn!(sealed, "the credentials were revoked, since the root key does not open them");
         return Ok(());
     }

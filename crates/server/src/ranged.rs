@@ -33,6 +33,13 @@ fn asked(field: Option<&str>, length: usize) -> Result<Option<Range<usize>>, ()>
     if range.start >= range.end { Err(()) } else { Ok(Some(range)) }
 }
 
+/// Whether `If-None-Match` names an entity tag, by weak comparison (RFC 9110,
+/// section 13.1.2).
+fn names(field: &str, tag: &str) -> bool {
+    let opaque = |one: &str| one.trim().trim_start_matches("W/") == tag;
+    field.trim() == "*" || field.split(',').any(opaque)
+}
+
 impl<'r> Responder<'r, 'static> for ImmutableFile {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
         let field = |name: &str| request.headers().get_one(name);
@@ -42,8 +49,7 @@ impl<'r> Responder<'r, 'static> for ImmutableFile {
         response.raw_header("ETag", tag.clone());
         response.raw_header("Cache-Control", "private, max-age=31536000, immutable");
         response.raw_header("Accept-Ranges", "bytes");
-        let known = |field: &str| field.trim() == "*" || field.split(',').any(|one| one.trim() == tag);
-        if field("If-None-Match").is_some_and(known) {
+        if field("If-None-Match").is_some_and(|given| names(given, &tag)) {
             return response.status(Status::NotModified).ok();
         }
         response.raw_header("Content-Type", self.content_type);
@@ -137,6 +143,22 @@ impl<'r> Responder<'r, 'static> for Sent {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn only_what_the_caller_has_already_is_not_sent_again() {
+        for (field, same) in [
+            ("\"b-2\"", true),
+            ("W/\"b-2\"", true),
+            ("\"a-1\", \"b-2\"", true),
+            ("*", true),
+            ("\"b-1\"", false),
+            ("\"a-1\", \"c-3\"", false),
+            ("b-2", false),
+            ("", false),
+        ] {
+            assert_eq!(names(field, "\"b-2\""), same, "{field}");
+        }
+    }
 
     #[test]
     fn one_range_is_given_and_what_is_no_range_is_passed_over() {

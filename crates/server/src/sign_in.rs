@@ -6,8 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use dispatcher_gateway::{Gateway, now_micros};
-use dispatcher_store::Session;
+use dispatcher_gateway::{Gateway, NewSession};
 use dispatcher_vault::{hash_key, random_token, verify_password};
 use parking_lot::Mutex;
 use rocket::http::{Cookie, CookieJar, SameSite};
@@ -190,7 +189,7 @@ impl SignIn {
     }
 
     async fn is_password_of(&self, gateway: &Gateway, person: String, password: SecretString) -> Result<bool, Problem> {
-        let stored = gateway.store().password_hash(person).await?;
+        let stored = gateway.password_hash(&person).await?;
         // Where there is no such person the same work is done, so that names
         // cannot be told by the time it takes.
         let known = stored.is_some();
@@ -208,16 +207,7 @@ pub(crate) async fn begin_session(
     cookies: &CookieJar<'_>,
     url: &PublicUrl,
 ) -> Result<(), Problem> {
-    let token = random_token(&mut rand::rng());
-    let now = now_micros();
-    let session = Session {
-        hash: hash_key(&token),
-        person: owner.name,
-        created_at: now,
-        expires_at: now + i64::try_from(SESSION.as_micros()).unwrap_or(0),
-        key: owner.key,
-    };
-    gateway.store().add_session(session).await?;
+    let token = gateway.begin_session(NewSession { person: owner.name, key: owner.key, length: SESSION }).await?;
     let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict);
     cookies.add(cookie.secure(url.is_https()));
     Ok(())
@@ -226,7 +216,7 @@ pub(crate) async fn begin_session(
 /// Ends the session of the cookie.
 pub(crate) async fn end_session(gateway: &Gateway, cookies: &CookieJar<'_>) -> Result<(), Problem> {
     if let Some(cookie) = cookies.get(COOKIE) {
-        gateway.store().end_session(hash_key(cookie.value())).await?;
+        gateway.end_session(cookie.value()).await?;
     }
     cookies.remove(Cookie::build(COOKIE).path("/"));
     Ok(())

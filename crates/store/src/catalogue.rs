@@ -2,8 +2,8 @@
 
 use diesel::prelude::*;
 
-use crate::models::{CatalogueAge, CatalogueRow, ChangeRow, FavouriteRow, RecalledRow};
-use crate::records::note;
+use crate::audit::note;
+use crate::models::{CatalogueAge, CatalogueChange, Favourite, StoredCatalogue, StoredRecall};
 use crate::schema::{catalogue_changes, catalogues, favourites, recalled};
 use crate::{Durability, Store, StoreError};
 
@@ -12,8 +12,9 @@ const MOST_CHANGES: i64 = 2_000;
 
 impl Store {
     /// The last good list of each engine.
-    pub async fn catalogues(&self) -> Result<Vec<CatalogueRow>, StoreError> {
-        self.read(|c| Ok(catalogues::table.order(catalogues::engine).select(CatalogueRow::as_select()).load(c)?)).await
+    pub async fn catalogues(&self) -> Result<Vec<StoredCatalogue>, StoreError> {
+        self.read(|c| Ok(catalogues::table.order(catalogues::engine).select(StoredCatalogue::as_select()).load(c)?))
+            .await
     }
 
     /// When each list was read; the lists themselves may be large.
@@ -25,7 +26,7 @@ impl Store {
     }
 
     /// Keeps a list, and what changed from the one before.
-    pub async fn put_catalogue(&self, row: CatalogueRow, changes: Vec<ChangeRow>) -> Result<(), StoreError> {
+    pub async fn put_catalogue(&self, row: StoredCatalogue, changes: Vec<CatalogueChange>) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             diesel::insert_into(catalogues::table)
                 .values(&row)
@@ -65,7 +66,7 @@ impl Store {
     /// Notes that a list could not be read; the last good one stays.
     pub async fn note_catalogue_problem(&self, engine: String, problem: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let row = CatalogueRow {
+            let row = StoredCatalogue {
                 engine,
                 document: String::new(),
                 read_at: None,
@@ -84,21 +85,21 @@ impl Store {
     }
 
     /// What changed in an engine's list, the newest first.
-    pub async fn catalogue_changes(&self, engine: String, limit: i64) -> Result<Vec<ChangeRow>, StoreError> {
+    pub async fn catalogue_changes(&self, engine: String, limit: i64) -> Result<Vec<CatalogueChange>, StoreError> {
         self.read(move |c| {
             Ok(catalogue_changes::table
                 .filter(catalogue_changes::engine.eq(engine))
                 .order(catalogue_changes::id.desc())
                 .limit(limit)
-                .select(ChangeRow::as_select())
+                .select(CatalogueChange::as_select())
                 .load(c)?)
         })
         .await
     }
 
     /// Voices that people marked, by id.
-    pub async fn favourites(&self) -> Result<Vec<FavouriteRow>, StoreError> {
-        self.read(|c| Ok(favourites::table.order(favourites::voice).select(FavouriteRow::as_select()).load(c)?)).await
+    pub async fn favourites(&self) -> Result<Vec<Favourite>, StoreError> {
+        self.read(|c| Ok(favourites::table.order(favourites::voice).select(Favourite::as_select()).load(c)?)).await
     }
 
     /// Marks a voice, or takes the mark away.
@@ -106,7 +107,7 @@ impl Store {
         let write = move |c: &mut SqliteConnection| {
             match liked {
                 true => diesel::insert_or_ignore_into(favourites::table)
-                    .values(FavouriteRow { voice: voice.clone(), by: by.clone(), at })
+                    .values(Favourite { voice: voice.clone(), by: by.clone(), at })
                     .execute(c)?,
                 false => diesel::delete(favourites::table.find(&voice)).execute(c)?,
             };
@@ -116,10 +117,10 @@ impl Store {
     }
 
     /// Kept audio by its fingerprint; looking it up counts as a use.
-    pub async fn recalled(&self, fingerprint: String, at: i64) -> Result<Option<RecalledRow>, StoreError> {
+    pub async fn recalled(&self, fingerprint: String, at: i64) -> Result<Option<StoredRecall>, StoreError> {
         let key = fingerprint.clone();
-        let found: Option<RecalledRow> = self
-            .read(move |c| Ok(recalled::table.find(key).select(RecalledRow::as_select()).first(c).optional()?))
+        let found: Option<StoredRecall> = self
+            .read(move |c| Ok(recalled::table.find(key).select(StoredRecall::as_select()).first(c).optional()?))
             .await?;
         if found.is_some() {
             let write = move |c: &mut SqliteConnection| {
@@ -133,7 +134,7 @@ impl Store {
 
     /// Keeps fingerprint; gives the contents that no record needs any more, the least
     /// recently used having gone until the rest fits into so many bytes.
-    pub async fn put_recalled(&self, row: RecalledRow, budget: i64) -> Result<Vec<String>, StoreError> {
+    pub async fn put_recalled(&self, row: StoredRecall, budget: i64) -> Result<Vec<String>, StoreError> {
         let write = move |c: &mut SqliteConnection| {
             diesel::insert_into(recalled::table)
                 .values(&row)
@@ -141,8 +142,8 @@ impl Store {
                 .do_update()
                 .set(&row)
                 .execute(c)?;
-            let all: Vec<RecalledRow> =
-                recalled::table.order(recalled::used_at.desc()).select(RecalledRow::as_select()).load(c)?;
+            let all: Vec<StoredRecall> =
+                recalled::table.order(recalled::used_at.desc()).select(StoredRecall::as_select()).load(c)?;
             let mut sum = 0;
             let mut needed = std::collections::HashSet::new();
             let mut gone = Vec::new();

@@ -2,10 +2,12 @@
 
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Text};
+use dispatcher_core::{Currency, Money};
 
-use crate::models::{JobFileRow, JobPieceRow, JobRow};
+use crate::models::{StoredJob, StoredJobFile, StoredJobPiece};
 use crate::schema::{job_files, job_pieces, jobs};
 use crate::states::JobState;
+use crate::words::Word;
 use crate::{Durability, Store, StoreError};
 
 /// Which jobs to list; newest first.
@@ -33,8 +35,8 @@ pub struct JobProgress {
     pub pieces: i64,
     /// Milliseconds of audio that are made or recognised.
     pub audio_ms: i64,
-    /// Charged so far in every attempt, by currency.
-    pub costs: Vec<(String, i64)>,
+    /// Charged so far in every attempt, once in each currency.
+    pub costs: Vec<Money>,
 }
 
 #[derive(QueryableByName)]
@@ -48,21 +50,20 @@ struct PieceTotals {
 #[derive(QueryableByName)]
 struct Charged {
     #[diesel(sql_type = Text)]
-    currency: String,
+    currency: Word<Currency>,
     #[diesel(sql_type = BigInt)]
     nanos: i64,
 }
 
 /// A change of a job; what is not given stays.
-#[derive(Debug, Clone, Default, AsChangeset)]
-#[diesel(table_name = jobs)]
+#[derive(Debug, Clone, Default)]
 pub struct JobChange {
     pub state: Option<JobState>,
     /// Why it waits or failed; the inner nothing takes it away.
     pub reason: Option<Option<String>>,
     pub pieces: Option<i64>,
-    pub estimate_nanos: Option<i64>,
-    pub currency: Option<String>,
+    /// In the currency of its first call.
+    pub estimate: Option<Money>,
     pub started_at: Option<i64>,
     pub ended_at: Option<i64>,
     pub expires_at: Option<i64>,
@@ -75,9 +76,9 @@ impl Store {
     ///
     /// # Errors
     /// When the records cannot be written; so with all of these.
-    pub async fn add_job(&self, row: JobRow) -> Result<(), StoreError> {
+    pub async fn add_job(&self, row: StoredJob) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            diesel::insert_into(jobs::table).values(&row).execute(c)?;
+            diesel::insert_into(jobs::table).values(row).execute(c)?;
             Ok(())
         };
         self.writer.submit(Durability::Disk, write).await
@@ -87,7 +88,18 @@ impl Store {
     pub async fn change_job(&self, id: String, change: JobChange) -> Result<bool, StoreError> {
         let write = move |c: &mut SqliteConnection| {
             let open = jobs::table.filter(jobs::id.eq(&id)).filter(jobs::state.eq_any(JobState::AT_WORK));
-            Ok(diesel::update(open).set(&change).execute(c)? > 0)
+            let change = (
+                change.state.map(|state| jobs::state.eq(state)),
+                change.reason.map(|reason| jobs::reason.eq(reason)),
+                change.pieces.map(|pieces| jobs::pieces.eq(pieces)),
+                change.estimate.map(|it| (jobs::estimate_nanos.eq(it.nanos), jobs::currency.eq(Word(it.currency)))),
+                change.started_at.map(|at| jobs::started_at.eq(at)),
+                change.ended_at.map(|at| jobs::ended_at.eq(at)),
+                change.expires_at.map(|at| jobs::expires_at.eq(at)),
+                change.warnings.map(|warnings| jobs::warnings.eq(warnings)),
+                change.estimates.map(|estimates| jobs::estimates.eq(estimates)),
+            );
+            Ok(diesel::update(open).set(change).execute(c)? > 0)
         };
         self.writer.submit(Durability::Disk, write).await
     }
@@ -114,16 +126,16 @@ impl Store {
     }
 
     /// One job.
-    pub async fn job(&self, id: String) -> Result<JobRow, StoreError> {
+    pub async fn job(&self, id: String) -> Result<StoredJob, StoreError> {
         self.read(move |c| {
-            let found = jobs::table.find(&id).select(JobRow::as_select()).first(c).optional()?;
+            let found = jobs::table.find(&id).select(StoredJob::as_select()).first(c).optional()?;
             found.ok_or(StoreError::Missing { what: "job", name: id })
         })
         .await
     }
 
     /// Jobs, newest first.
-    pub async fn jobs(&self, filter: JobFilter) -> Result<Vec<JobRow>, StoreError> {
+    pub async fn jobs(&self, filter: JobFilter) -> Result<Vec<StoredJob>, StoreError> {
         self.read(move |c| {
             let mut query = jobs::table.order(jobs::id.desc()).limit(filter.limit).into_boxed();
             if let Some(app) = filter.app {
@@ -135,16 +147,16 @@ impl Store {
             if let Some(before) = filter.before {
                 query = query.filter(jobs::id.lt(before));
             }
-            Ok(query.select(JobRow::as_select()).load(c)?)
+            Ok(query.select(StoredJob::as_select()).load(c)?)
         })
         .await
     }
 
     /// Jobs that are not over, oldest first.
-    pub async fn jobs_at_work(&self) -> Result<Vec<JobRow>, StoreError> {
+    pub async fn jobs_at_work(&self) -> Result<Vec<StoredJob>, StoreError> {
         self.read(|c| {
             let open = jobs::table.filter(jobs::state.eq_any(JobState::AT_WORK)).order(jobs::id);
-            Ok(open.select(JobRow::as_select()).load(c)?)
+            Ok(open.select(StoredJob::as_select()).load(c)?)
         })
         .await
     }
@@ -186,23 +198,24 @@ impl Store {
                 FROM ledger JOIN dispatches ON dispatches.id = ledger.dispatch \
                 WHERE dispatches.job = ? AND ledger.kind IN ('settle', 'adjust') GROUP BY ledger.currency ORDER BY 1";
             let charged: Vec<Charged> = diesel::sql_query(charged).bind::<Text, _>(&id).load(c)?;
-            let costs = charged.into_iter().map(|Charged { currency, nanos }| (currency, nanos)).collect();
+            let costs = charged.into_iter().map(|Charged { currency, nanos }| Money { nanos, currency: currency.0 });
+            let costs = costs.collect();
             Ok(JobProgress { pieces, audio_ms, costs })
         })
         .await
     }
 
     /// The pieces of a job that are made.
-    pub async fn job_pieces(&self, id: String) -> Result<Vec<JobPieceRow>, StoreError> {
+    pub async fn job_pieces(&self, id: String) -> Result<Vec<StoredJobPiece>, StoreError> {
         self.read(move |c| {
             let made = job_pieces::table.filter(job_pieces::job.eq(&id));
-            Ok(made.order((job_pieces::track, job_pieces::piece)).select(JobPieceRow::as_select()).load(c)?)
+            Ok(made.order((job_pieces::track, job_pieces::piece)).select(StoredJobPiece::as_select()).load(c)?)
         })
         .await
     }
 
     /// Writes a file of a job; one of the same number gives way.
-    pub async fn put_job_file(&self, row: JobFileRow) -> Result<(), StoreError> {
+    pub async fn put_job_file(&self, row: StoredJobFile) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             diesel::replace_into(job_files::table).values(&row).execute(c)?;
             Ok(())
@@ -211,10 +224,10 @@ impl Store {
     }
 
     /// The files of a job, in their order.
-    pub async fn job_files(&self, id: String) -> Result<Vec<JobFileRow>, StoreError> {
+    pub async fn job_files(&self, id: String) -> Result<Vec<StoredJobFile>, StoreError> {
         self.read(move |c| {
             let files = job_files::table.filter(job_files::job.eq(&id)).order(job_files::number);
-            Ok(files.select(JobFileRow::as_select()).load(c)?)
+            Ok(files.select(StoredJobFile::as_select()).load(c)?)
         })
         .await
     }

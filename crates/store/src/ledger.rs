@@ -2,7 +2,9 @@
 
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Nullable, Text};
+use dispatcher_core::{Currency, Money};
 
+use crate::words::Word;
 use crate::{Store, StoreError};
 
 /// What to group by.
@@ -38,13 +40,13 @@ impl GroupBy {
 
 /// Settled usage of one group in one currency.
 #[derive(Debug, Clone, PartialEq, Eq, QueryableByName)]
-pub struct UsageRow {
+pub struct UsageTotal {
     #[diesel(sql_type = Text)]
     pub first: String,
     #[diesel(sql_type = Nullable<Text>)]
     pub second: Option<String>,
-    #[diesel(sql_type = Text)]
-    pub currency: String,
+    #[diesel(sql_type = Text, deserialize_as = Word<Currency>)]
+    pub currency: Currency,
     #[diesel(sql_type = BigInt)]
     pub requests: i64,
     #[diesel(sql_type = BigInt)]
@@ -55,6 +57,13 @@ pub struct UsageRow {
     pub nanos: i64,
 }
 
+impl UsageTotal {
+    /// What it cost.
+    pub fn cost(&self) -> Money {
+        Money { nanos: self.nanos, currency: self.currency }
+    }
+}
+
 impl Store {
     /// Settled usage from one day to another, both included (`YYYY-MM-DD`),
     /// grouped by one or two columns. `app` narrows it to one app.
@@ -63,7 +72,7 @@ impl Store {
         by: (GroupBy, Option<GroupBy>),
         days: (String, String),
         app: Option<String>,
-    ) -> Result<Vec<UsageRow>, StoreError> {
+    ) -> Result<Vec<UsageTotal>, StoreError> {
         self.read(move |c| {
             let first = by.0.column();
             let second = by.1.map_or("NULL", GroupBy::column);

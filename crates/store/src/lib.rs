@@ -4,35 +4,37 @@
 //! Diesel's types and errors stay inside; callers see rows as plain structs
 //! and [`StoreError`].
 
+mod audit;
 mod catalogue;
+mod clips;
+mod credentials;
 mod error;
 mod ids;
 mod jobs;
 mod ledger;
-mod lexicons;
 mod models;
 mod people;
 mod pool;
-mod presets;
 mod prompts;
-mod records;
 mod schema;
 mod states;
+mod versions;
+mod words;
 mod work;
 mod writer;
 
 pub use error::StoreError;
 pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};
-pub use ledger::{GroupBy, UsageRow};
+pub use ledger::{GroupBy, UsageTotal};
 pub use models::{
-    AccessKey, App, AttemptRow, AuditRow, CatalogueAge, CatalogueRow, ChangeRow, ClipRow, CredentialRow, DispatchRow,
-    FavouriteRow, JobFileRow, JobPieceRow, JobRow, LedgerRow, LexiconRow, PresetRow, PromptFileRow, PromptSetRow,
-    RecalledRow, RouteRow, SampleDispatch, Session, SheetRow,
+    AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, LedgerEntry, SampleDispatch,
+    SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredJob, StoredJobFile,
+    StoredJobPiece, StoredPromptFile, StoredRecall,
 };
 pub use people::Grant;
 pub use pool::Store;
-pub use records::BY;
-pub use states::{AttemptState, CredentialState, DispatchState, JobState, LedgerKind};
-pub use work::{AttemptEnd, DispatchEnd, DispatchFilter};
+pub use states::{AttemptState, ChangeKind, CredentialState, DispatchState, JobState, LedgerKind, VersionedKind};
+pub use versions::{DocumentVersion, NewVersion, VersionOrigin};
+pub use work::DispatchFilter;
 pub use writer::Durability;

@@ -1,31 +1,21 @@
-//! Rows as plain structs. Times are microseconds since 1970 in UTC.
+//! What is on record, as plain structs; each is a row of its table. Rows that
+//! every request writes have their missing columns written as NULL, so that
+//! their statement is the same each time and stays prepared. Times are microseconds since 1970 in UTC.
 
 use diesel::prelude::*;
+use dispatcher_core::{Currency, Money, Work};
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    job_files, job_pieces, jobs, ledger, lexicons, presets, prompt_files, prompt_sets, recalled, routes, sessions,
-    sheets,
+    job_files, job_pieces, jobs, ledger, prompt_files, recalled, sessions,
 };
-use crate::states::{AttemptState, CredentialState, DispatchState, JobState, LedgerKind};
-
-/// One version of an engine's sheet.
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = sheets)]
-pub struct SheetRow {
-    pub engine: String,
-    pub version: i64,
-    pub document: String,
-    /// A file, or `by NAME` where a person put it in.
-    pub origin: String,
-    pub created_at: i64,
-    pub retired_at: Option<i64>,
-}
+use crate::states::{AttemptState, ChangeKind, CredentialState, DispatchState, JobState, LedgerKind};
+use crate::words::Word;
 
 /// The last good list of an engine's voices, as JSON.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = catalogues, treat_none_as_null = true)]
-pub struct CatalogueRow {
+pub struct StoredCatalogue {
     pub engine: String,
     /// Empty where none was read yet.
     pub document: String,
@@ -48,19 +38,18 @@ pub struct CatalogueAge {
 /// One change of an engine's list.
 #[derive(Debug, Clone, Queryable, Selectable)]
 #[diesel(table_name = catalogue_changes)]
-pub struct ChangeRow {
+pub struct CatalogueChange {
     pub engine: String,
     pub at: i64,
     pub voice: String,
-    /// `added`, `changed` or `removed`.
-    pub kind: String,
+    pub kind: ChangeKind,
     pub detail: String,
 }
 
 /// A voice that people marked.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = favourites)]
-pub struct FavouriteRow {
+pub struct Favourite {
     pub voice: String,
     pub by: String,
     pub at: i64,
@@ -69,7 +58,7 @@ pub struct FavouriteRow {
 /// Kept audio: its fingerprint and the hash of its content.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = recalled)]
-pub struct RecalledRow {
+pub struct StoredRecall {
     pub fingerprint: String,
     pub content: String,
     pub media_type: String,
@@ -78,46 +67,6 @@ pub struct RecalledRow {
     pub voice: String,
     pub made_at: i64,
     pub used_at: i64,
-}
-
-/// One version of a route, as JSON.
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = routes)]
-pub struct RouteRow {
-    pub name: String,
-    pub version: i64,
-    pub document: String,
-    pub created_by: String,
-    pub created_at: i64,
-    pub retired_at: Option<i64>,
-}
-
-/// One version of an audio preset, as JSON.
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = presets)]
-pub struct PresetRow {
-    pub name: String,
-    pub version: i64,
-    pub document: String,
-    pub created_by: String,
-    pub created_at: i64,
-    pub retired_at: Option<i64>,
-}
-
-/// One version of a lexicon, as PLS.
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-#[diesel(table_name = lexicons)]
-pub struct LexiconRow {
-    pub name: String,
-    pub version: i64,
-    /// Whose it is; every app's where nothing is said.
-    pub app: Option<String>,
-    /// 1: it holds for all text in its language; 0: where it is asked for.
-    pub always: i64,
-    pub document: String,
-    pub created_by: String,
-    pub created_at: i64,
-    pub retired_at: Option<i64>,
 }
 
 /// A console session. It ends with the key or the person that began it.
@@ -137,7 +86,7 @@ pub struct Session {
 /// Audio that scripts insert.
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
 #[diesel(table_name = clips)]
-pub struct ClipRow {
+pub struct StoredClip {
     /// The name of its file, by its content.
     pub id: String,
     pub app: String,
@@ -149,21 +98,10 @@ pub struct ClipRow {
     pub created_at: i64,
 }
 
-/// A table of prompts, its rows as JSON.
-#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
-#[diesel(table_name = prompt_sets)]
-pub struct PromptSetRow {
-    pub name: String,
-    pub app: String,
-    pub document: String,
-    pub changed_by: String,
-    pub changed_at: i64,
-}
-
 /// A file that was made of a prompt, in one of its formats.
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
 #[diesel(table_name = prompt_files)]
-pub struct PromptFileRow {
+pub struct StoredPromptFile {
     pub prompt_set: String,
     pub prompt: String,
     pub format: String,
@@ -182,7 +120,7 @@ pub struct PromptFileRow {
 /// One version of a credential, sealed.
 #[derive(Clone, Queryable, Selectable, Insertable)]
 #[diesel(table_name = credentials)]
-pub struct CredentialRow {
+pub struct SealedCredential {
     pub name: String,
     pub version: i64,
     pub engine: String,
@@ -199,9 +137,9 @@ pub struct CredentialRow {
     pub last_used_at: Option<i64>,
 }
 
-impl std::fmt::Debug for CredentialRow {
+impl std::fmt::Debug for SealedCredential {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "CredentialRow({} version {}, {})", self.name, self.version, self.state)
+        write!(f, "SealedCredential({} version {}, {})", self.name, self.version, self.state)
     }
 }
 
@@ -210,8 +148,8 @@ impl std::fmt::Debug for CredentialRow {
 pub struct App {
     pub name: String,
     pub title: String,
-    /// 1: no engine is called and nothing is charged.
-    pub rehearsal: i64,
+    /// No engine is called and nothing is charged.
+    pub rehearsal: bool,
     /// The voice or route of a request that names none.
     pub default_voice: Option<String>,
     /// The engine or route of a recognition that names none.
@@ -229,7 +167,7 @@ impl App {
         App {
             name: name.into(),
             title: title.into(),
-            rehearsal: 0,
+            rehearsal: false,
             default_voice: None,
             default_recognition: None,
             created_at,
@@ -244,8 +182,8 @@ impl App {
 pub struct AccessKey {
     pub id: String,
     pub app: String,
-    /// 1: an operator key.
-    pub operator: i64,
+    /// An operator key.
+    pub operator: bool,
     pub hash: String,
     pub hint: String,
     pub label: String,
@@ -256,15 +194,15 @@ pub struct AccessKey {
 
 /// One request and all that was done for it.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
-#[diesel(table_name = dispatches)]
-pub struct DispatchRow {
+#[diesel(table_name = dispatches, treat_none_as_default_value = false)]
+pub struct StoredDispatch {
     pub id: String,
     pub app: String,
-    /// `synthesis` or `recognition`.
-    pub work: String,
+    #[diesel(serialize_as = Word<Work>, deserialize_as = Word<Work>)]
+    pub work: Work,
     /// What was asked for: a route, a voice, an engine or criteria.
     pub requested: String,
-    pub rehearsal: i64,
+    pub rehearsal: bool,
     pub state: DispatchState,
     pub engine: Option<String>,
     pub voice: Option<String>,
@@ -276,34 +214,70 @@ pub struct DispatchRow {
     pub first_us: Option<i64>,
     pub total_us: Option<i64>,
     pub cost_nanos: i64,
-    pub currency: String,
+    #[diesel(serialize_as = Word<Currency>, deserialize_as = Word<Currency>)]
+    pub currency: Currency,
     pub problem: Option<String>,
     pub trace: Option<String>,
     pub started_at: i64,
     /// The job that it is a part of.
     pub job: Option<String>,
-    /// 1: made up for the demo; no engine was called.
-    pub sample: i64,
+    /// Made up for the demo; no engine was called.
+    pub sample: bool,
+}
+
+impl StoredDispatch {
+    /// A dispatch of an app that has begun, of which no more is known.
+    pub fn begun(id: impl Into<String>, app: impl Into<String>, work: Work, started_at: i64) -> StoredDispatch {
+        StoredDispatch {
+            id: id.into(),
+            app: app.into(),
+            work,
+            requested: String::new(),
+            rehearsal: false,
+            state: DispatchState::Running,
+            engine: None,
+            voice: None,
+            model: None,
+            media_type: String::new(),
+            language: None,
+            characters: 0,
+            audio_ms: 0,
+            first_us: None,
+            total_us: None,
+            cost_nanos: 0,
+            currency: Currency::EUR,
+            problem: None,
+            trace: None,
+            started_at,
+            job: None,
+            sample: false,
+        }
+    }
+
+    /// What it cost in the currency of its last attempt.
+    pub fn cost(&self) -> Money {
+        Money { nanos: self.cost_nanos, currency: self.currency }
+    }
 }
 
 /// A made-up dispatch of the demo, with all that belongs to it.
 #[derive(Debug, Clone)]
 pub struct SampleDispatch {
-    pub dispatch: DispatchRow,
-    pub attempts: Vec<AttemptRow>,
-    pub ledger: Vec<LedgerRow>,
+    pub dispatch: StoredDispatch,
+    pub attempts: Vec<StoredAttempt>,
+    pub ledger: Vec<LedgerEntry>,
 }
 
 /// Long work that outlives its call.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
 #[diesel(table_name = jobs)]
-pub struct JobRow {
+pub struct StoredJob {
     pub id: String,
     pub app: String,
     /// Who asked for it: a key's id, or a person.
     pub by: String,
-    /// `synthesis` or `recognition`.
-    pub work: String,
+    #[diesel(serialize_as = Word<Work>, deserialize_as = Word<Work>)]
+    pub work: Work,
     pub title: String,
     pub state: JobState,
     /// Why it waits or failed.
@@ -312,7 +286,8 @@ pub struct JobRow {
     pub request: String,
     pub pieces: i64,
     pub estimate_nanos: i64,
-    pub currency: String,
+    #[diesel(serialize_as = Word<Currency>, deserialize_as = Word<Currency>)]
+    pub currency: Currency,
     /// Who is told of its end.
     pub webhook: Option<String>,
     /// When its webhook was notified of its end.
@@ -333,7 +308,7 @@ pub struct JobRow {
 /// A piece of a job that is made and kept.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
 #[diesel(table_name = job_pieces)]
-pub struct JobPieceRow {
+pub struct StoredJobPiece {
     pub job: String,
     pub track: i64,
     pub piece: i64,
@@ -348,7 +323,7 @@ pub struct JobPieceRow {
 /// A result of a job.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
 #[diesel(table_name = job_files)]
-pub struct JobFileRow {
+pub struct StoredJobFile {
     pub job: String,
     pub number: i64,
     pub name: String,
@@ -360,8 +335,8 @@ pub struct JobFileRow {
 
 /// One call of one engine inside a dispatch.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
-#[diesel(table_name = attempts)]
-pub struct AttemptRow {
+#[diesel(table_name = attempts, treat_none_as_default_value = false)]
+pub struct StoredAttempt {
     pub dispatch: String,
     pub number: i64,
     pub engine: String,
@@ -380,31 +355,37 @@ pub struct AttemptRow {
 
 /// One entry of the ledger; entries are only ever added.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
-#[diesel(table_name = ledger)]
-pub struct LedgerRow {
-    /// `None` when it is to be added.
-    #[diesel(deserialize_as = i64)]
-    pub id: Option<i64>,
+#[diesel(table_name = ledger, treat_none_as_default_value = false)]
+pub struct LedgerEntry {
     pub dispatch: String,
     pub attempt: i64,
     pub kind: LedgerKind,
     pub app: String,
     pub engine: String,
     pub model: Option<String>,
-    pub work: String,
+    #[diesel(serialize_as = Word<Work>, deserialize_as = Word<Work>)]
+    pub work: Work,
     /// `YYYY-MM-DD` in UTC.
     pub day: String,
     pub characters: i64,
     pub audio_ms: i64,
     pub nanos: i64,
-    pub currency: String,
+    #[diesel(serialize_as = Word<Currency>, deserialize_as = Word<Currency>)]
+    pub currency: Currency,
     pub at: i64,
+}
+
+impl LedgerEntry {
+    /// What it adds to the ledger.
+    pub fn cost(&self) -> Money {
+        Money { nanos: self.nanos, currency: self.currency }
+    }
 }
 
 /// Who changed or used what.
 #[derive(Debug, Clone, Queryable, Selectable)]
 #[diesel(table_name = audit)]
-pub struct AuditRow {
+pub struct AuditEntry {
     pub id: i64,
     pub at: i64,
     pub who: String,

@@ -2,8 +2,8 @@
 
 use diesel::prelude::*;
 
+use crate::audit::note;
 use crate::models::{AccessKey, App, Session};
-use crate::records::note;
 use crate::schema::{access_keys, apps, people, sessions};
 use crate::{Durability, Store, StoreError};
 

@@ -3,21 +3,9 @@
 use diesel::{allow_tables_to_appear_in_same_query, table};
 
 table! {
-    sheets (engine, version) {
-        engine -> Text, version -> BigInt, document -> Text, origin -> Text, created_at -> BigInt,
-        retired_at -> Nullable<BigInt>,
-    }
-}
-table! {
-    routes (name, version) {
-        name -> Text, version -> BigInt, document -> Text, created_by -> Text, created_at -> BigInt,
-        retired_at -> Nullable<BigInt>,
-    }
-}
-table! {
-    presets (name, version) {
-        name -> Text, version -> BigInt, document -> Text, created_by -> Text, created_at -> BigInt,
-        retired_at -> Nullable<BigInt>,
+    versions (kind, name, version) {
+        kind -> Text, name -> Text, version -> BigInt, app -> Nullable<Text>, always -> Bool, document -> Text,
+        origin -> Text, created_at -> BigInt, retired_at -> Nullable<BigInt>,
     }
 }
 table! {
@@ -29,14 +17,14 @@ table! {
 }
 table! {
     apps (name) {
-        name -> Text, title -> Text, rehearsal -> BigInt, default_voice -> Nullable<Text>,
+        name -> Text, title -> Text, rehearsal -> Bool, default_voice -> Nullable<Text>,
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
         custom_voices -> Nullable<Text>,
     }
 }
 table! {
     access_keys (id) {
-        id -> Text, app -> Text, operator -> BigInt, hash -> Text, hint -> Text, label -> Text, created_at -> BigInt,
+        id -> Text, app -> Text, operator -> Bool, hash -> Text, hint -> Text, label -> Text, created_at -> BigInt,
         last_used_at -> Nullable<BigInt>, revoked_at -> Nullable<BigInt>,
     }
 }
@@ -50,11 +38,11 @@ table! {
 }
 table! {
     dispatches (id) {
-        id -> Text, app -> Text, work -> Text, requested -> Text, rehearsal -> BigInt, state -> Text,
+        id -> Text, app -> Text, work -> Text, requested -> Text, rehearsal -> Bool, state -> Text,
         engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,
         language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
-        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> BigInt,
+        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> Bool,
     }
 }
 table! {
@@ -116,20 +104,9 @@ table! {
     }
 }
 table! {
-    lexicons (name, version) {
-        name -> Text, version -> BigInt, app -> Nullable<Text>, always -> BigInt, document -> Text,
-        created_by -> Text, created_at -> BigInt, retired_at -> Nullable<BigInt>,
-    }
-}
-table! {
     clips (id, app) {
         id -> Text, app -> Text, title -> Text, media_type -> Text, bytes -> BigInt, audio_ms -> BigInt,
         created_by -> Text, created_at -> BigInt,
-    }
-}
-table! {
-    prompt_sets (name) {
-        name -> Text, app -> Text, document -> Text, changed_by -> Text, changed_at -> BigInt,
     }
 }
 table! {

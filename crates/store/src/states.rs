@@ -149,6 +149,49 @@ impl CredentialState {
     }
 }
 
+words! {
+    /// What became of a voice in an engine's list.
+    ChangeKind {
+        Added = "added",
+        Changed = "changed",
+        Removed = "removed",
+    }
+}
+
+words! {
+    /// Kind of a document that is kept version by version.
+    VersionedKind {
+        /// TOML.
+        Sheet = "sheet",
+        /// JSON.
+        Route = "route",
+        /// JSON.
+        Preset = "preset",
+        /// PLS 1.0.
+        Lexicon = "lexicon",
+        /// JSON.
+        PromptSet = "prompt set",
+    }
+}
+
+impl VersionedKind {
+    /// What a person calls the thing that the document is about.
+    pub(crate) fn what(self) -> &'static str {
+        if self == VersionedKind::Sheet { "engine" } else { self.name() }
+    }
+
+    /// Actions of the audit log: it was put in, it was retired.
+    pub(crate) fn actions(self) -> (&'static str, &'static str) {
+        match self {
+            VersionedKind::Sheet => ("sheet.put", "sheet.retire"),
+            VersionedKind::Route => ("route.put", "route.retire"),
+            VersionedKind::Preset => ("preset.put", "preset.retire"),
+            VersionedKind::Lexicon => ("lexicon.put", "lexicon.retire"),
+            VersionedKind::PromptSet => ("prompts.put", "prompts.remove"),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,39 +1,13 @@
 //! Dispatches, attempts and the ledger entries that belong to them.
 
 use diesel::prelude::*;
+use dispatcher_core::Work;
 
-use crate::models::{AttemptRow, DispatchRow, JobPieceRow, LedgerRow, SampleDispatch};
+use crate::models::{LedgerEntry, SampleDispatch, StoredAttempt, StoredDispatch, StoredJobPiece};
 use crate::schema::{attempts, dispatches, job_pieces, ledger};
 use crate::states::{AttemptState, DispatchState, LedgerKind};
+use crate::words::Word;
 use crate::{Durability, Store, StoreError};
-
-/// How an attempt ended.
-#[derive(Debug, Clone)]
-pub struct AttemptEnd {
-    pub dispatch: String,
-    pub number: i64,
-    pub state: AttemptState,
-    pub cause: Option<String>,
-    pub detail: Option<String>,
-    pub first_us: Option<i64>,
-    pub total_us: i64,
-}
-
-/// How a dispatch ended.
-#[derive(Debug, Clone)]
-pub struct DispatchEnd {
-    pub id: String,
-    pub state: DispatchState,
-    pub engine: Option<String>,
-    pub voice: Option<String>,
-    pub model: Option<String>,
-    pub audio_ms: i64,
-    pub first_us: Option<i64>,
-    pub total_us: i64,
-    pub cost_nanos: i64,
-    pub currency: String,
-    pub problem: Option<String>,
-}
 
 /// Which dispatches to list; newest first.
 #[derive(Debug, Clone, Default)]
@@ -41,7 +15,7 @@ pub struct DispatchFilter {
     pub app: Option<String>,
     pub engine: Option<String>,
     pub state: Option<DispatchState>,
-    pub work: Option<String>,
+    pub work: Option<Work>,
     pub job: Option<String>,
     /// Only those before this id.
     pub before: Option<String>,
@@ -49,104 +23,81 @@ pub struct DispatchFilter {
 }
 
 impl Store {
-    /// Writes that a dispatch has begun.
-    pub async fn begin_dispatch(&self, row: DispatchRow) -> Result<(), StoreError> {
-        let write = move |c: &mut SqliteConnection| {
-            diesel::insert_into(dispatches::table).values(&row).execute(c)?;
-            Ok(())
-        };
-        self.writer.submit(Durability::Process, write).await
-    }
-
     /// Writes the intent: the attempt that is about to be made, and its hold;
     /// with the first one, that its dispatch has begun.
     pub async fn begin_attempt(
         &self,
-        dispatch: Option<DispatchRow>,
-        row: AttemptRow,
-        hold: LedgerRow,
+        dispatch: Option<StoredDispatch>,
+        attempt: StoredAttempt,
+        hold: LedgerEntry,
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             if let Some(dispatch) = &dispatch {
-                diesel::insert_into(dispatches::table).values(dispatch).execute(c)?;
+                diesel::insert_into(dispatches::table).values(dispatch.clone()).execute(c)?;
             }
-            diesel::insert_into(attempts::table).values(&row).execute(c)?;
-            diesel::insert_into(ledger::table).values(hold).execute(c)?;
+            diesel::insert_into(attempts::table).values(&attempt).execute(c)?;
+            diesel::insert_into(ledger::table).values(hold.clone()).execute(c)?;
             Ok(())
         };
-        self.writer.submit(Durability::Process, write).await
+        self.writer.submit_repeatable(Durability::Process, write).await
     }
 
-    /// Writes how an attempt ended, and what it cost.
-    pub async fn end_attempt(&self, end: AttemptEnd, entries: Vec<LedgerRow>) -> Result<(), StoreError> {
-        self.writer.submit(Durability::Process, move |c| write_attempt(c, &end, entries)).await
+    /// Writes an attempt as it ended, and what it cost.
+    pub async fn end_attempt(&self, attempt: StoredAttempt, entries: Vec<LedgerEntry>) -> Result<(), StoreError> {
+        self.writer.submit_repeatable(Durability::Process, move |c| write_attempt(c, &attempt, &entries)).await
     }
 
     /// Writes a piece of a job that is made, with the attempt that made it;
     /// synced to the disk.
     pub async fn end_piece(
         &self,
-        attempt: Option<(AttemptEnd, Vec<LedgerRow>)>,
-        piece: JobPieceRow,
+        attempt: Option<(StoredAttempt, Vec<LedgerEntry>)>,
+        piece: StoredJobPiece,
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            if let Some((end, entries)) = attempt {
-                write_attempt(c, &end, entries)?;
+            if let Some((attempt, entries)) = &attempt {
+                write_attempt(c, attempt, entries)?;
             }
             diesel::replace_into(job_pieces::table).values(&piece).execute(c)?;
             Ok(())
         };
-        self.writer.submit(Durability::Disk, write).await
+        self.writer.submit_repeatable(Durability::Disk, write).await
     }
 
-    /// Settles a dispatch, with its last attempt; synced to the disk.
+    /// Writes a dispatch as it ended, with its last attempt; synced to the disk.
     pub async fn settle(
         &self,
-        attempt: Option<(AttemptEnd, Vec<LedgerRow>)>,
-        end: DispatchEnd,
+        attempt: Option<(StoredAttempt, Vec<LedgerEntry>)>,
+        dispatch: StoredDispatch,
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            if let Some((attempt, entries)) = attempt {
-                write_attempt(c, &attempt, entries)?;
+            if let Some((attempt, entries)) = &attempt {
+                write_attempt(c, attempt, entries)?;
             }
-            diesel::update(dispatches::table.find(&end.id))
-                .set((
-                    dispatches::state.eq(end.state),
-                    dispatches::engine.eq(&end.engine),
-                    dispatches::voice.eq(&end.voice),
-                    dispatches::model.eq(&end.model),
-                    dispatches::audio_ms.eq(end.audio_ms),
-                    dispatches::first_us.eq(end.first_us),
-                    dispatches::total_us.eq(end.total_us),
-                    dispatches::cost_nanos.eq(end.cost_nanos),
-                    dispatches::currency.eq(&end.currency),
-                    dispatches::problem.eq(&end.problem),
-                ))
-                .execute(c)?;
+            diesel::replace_into(dispatches::table).values(dispatch.clone()).execute(c)?;
             Ok(())
         };
-        self.writer.submit(Durability::Disk, write).await
+        self.writer.submit_repeatable(Durability::Disk, write).await
     }
 
     /// After a crash: attempts and dispatches found open become `uncertain`,
     /// and what was held for them is charged. Gives the number of attempts.
     pub async fn mark_uncertain(&self, at: i64, day: String) -> Result<usize, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let open: Vec<AttemptRow> = attempts::table
+            let open: Vec<StoredAttempt> = attempts::table
                 .filter(attempts::state.eq(AttemptState::Running))
-                .select(AttemptRow::as_select())
+                .select(StoredAttempt::as_select())
                 .load(c)?;
             for attempt in &open {
-                let held: Vec<LedgerRow> = ledger::table
+                let held: Vec<LedgerEntry> = ledger::table
                     .filter(ledger::dispatch.eq(&attempt.dispatch))
                     .filter(ledger::attempt.eq(attempt.number))
                     .filter(ledger::kind.eq(LedgerKind::Hold))
-                    .select(LedgerRow::as_select())
+                    .select(LedgerEntry::as_select())
                     .load(c)?;
                 for hold in held {
                     for (kind, sign) in [(LedgerKind::Release, -1), (LedgerKind::Settle, 1)] {
-                        let entry = LedgerRow {
-                            id: None,
+                        let entry = LedgerEntry {
                             kind,
                             characters: hold.characters * sign,
                             audio_ms: hold.audio_ms * sign,
@@ -175,7 +126,7 @@ impl Store {
     pub async fn add_samples(&self, samples: Vec<SampleDispatch>) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
             for sample in samples {
-                let row = DispatchRow { sample: 1, ..sample.dispatch };
+                let row = StoredDispatch { sample: true, ..sample.dispatch };
                 diesel::insert_into(dispatches::table).values(row).execute(c)?;
                 for attempt in sample.attempts {
                     diesel::insert_into(attempts::table).values(attempt).execute(c)?;
@@ -192,14 +143,14 @@ impl Store {
     /// Whether some dispatches are samples.
     pub async fn has_samples(&self) -> Result<bool, StoreError> {
         self.read(|c| {
-            let samples = dispatches::table.filter(dispatches::sample.eq(1));
+            let samples = dispatches::table.filter(dispatches::sample.eq(true));
             Ok(diesel::select(diesel::dsl::exists(samples)).get_result(c)?)
         })
         .await
     }
 
     /// Dispatches, newest first.
-    pub async fn dispatches(&self, filter: DispatchFilter) -> Result<Vec<DispatchRow>, StoreError> {
+    pub async fn dispatches(&self, filter: DispatchFilter) -> Result<Vec<StoredDispatch>, StoreError> {
         self.read(move |c| {
             let mut query = dispatches::table.order(dispatches::id.desc()).limit(filter.limit).into_boxed();
             if let Some(app) = filter.app {
@@ -212,7 +163,7 @@ impl Store {
                 query = query.filter(dispatches::state.eq(state));
             }
             if let Some(work) = filter.work {
-                query = query.filter(dispatches::work.eq(work));
+                query = query.filter(dispatches::work.eq(Word(work)));
             }
             if let Some(job) = filter.job {
                 query = query.filter(dispatches::job.eq(job));
@@ -220,7 +171,7 @@ impl Store {
             if let Some(before) = filter.before {
                 query = query.filter(dispatches::id.lt(before));
             }
-            Ok(query.select(DispatchRow::as_select()).load(c)?)
+            Ok(query.select(StoredDispatch::as_select()).load(c)?)
         })
         .await
     }
@@ -240,19 +191,23 @@ impl Store {
     }
 
     /// One dispatch with its attempts and ledger entries.
-    pub async fn dispatch(&self, id: String) -> Result<(DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>), StoreError> {
+    pub async fn dispatch(
+        &self,
+        id: String,
+    ) -> Result<(StoredDispatch, Vec<StoredAttempt>, Vec<LedgerEntry>), StoreError> {
         self.read(move |c| {
-            let found = dispatches::table.find(&id).select(DispatchRow::as_select()).first(c).optional()?;
-            let row: DispatchRow = found.ok_or_else(|| StoreError::Missing { what: "dispatch", name: id.clone() })?;
+            let found = dispatches::table.find(&id).select(StoredDispatch::as_select()).first(c).optional()?;
+            let row: StoredDispatch =
+                found.ok_or_else(|| StoreError::Missing { what: "dispatch", name: id.clone() })?;
             let tried = attempts::table
                 .filter(attempts::dispatch.eq(&id))
                 .order(attempts::number)
-                .select(AttemptRow::as_select())
+                .select(StoredAttempt::as_select())
                 .load(c)?;
             let entries = ledger::table
                 .filter(ledger::dispatch.eq(&id))
                 .order(ledger::id)
-                .select(LedgerRow::as_select())
+                .select(LedgerEntry::as_select())
                 .load(c)?;
             Ok((row, tried, entries))
         })
@@ -262,30 +217,24 @@ impl Store {
 
 /// Adds a charge to the cost of its dispatch. A dispatch shows one currency,
 /// that of its last charge; the ledger has all of them.
-fn add_cost(c: &mut SqliteConnection, charge: &LedgerRow) -> Result<(), StoreError> {
+fn add_cost(c: &mut SqliteConnection, charge: &LedgerEntry) -> Result<(), StoreError> {
     let dispatch = dispatches::table.find(&charge.dispatch);
-    let same = dispatch.filter(dispatches::currency.eq(&charge.currency));
+    let same = dispatch.filter(dispatches::currency.eq(Word(charge.currency)));
     let added =
         diesel::update(same).set(dispatches::cost_nanos.eq(dispatches::cost_nanos + charge.nanos)).execute(c)?;
     if added == 0 {
-        let cost = (dispatches::cost_nanos.eq(charge.nanos), dispatches::currency.eq(&charge.currency));
+        let cost = (dispatches::cost_nanos.eq(charge.nanos), dispatches::currency.eq(Word(charge.currency)));
         diesel::update(dispatches::table.find(&charge.dispatch)).set(cost).execute(c)?;
     }
     Ok(())
 }
 
-fn write_attempt(c: &mut SqliteConnection, end: &AttemptEnd, entries: Vec<LedgerRow>) -> Result<(), StoreError> {
-    diesel::update(attempts::table.find((&end.dispatch, end.number)))
-        .set((
-            attempts::state.eq(end.state),
-            attempts::cause.eq(&end.cause),
-            attempts::detail.eq(&end.detail),
-            attempts::first_us.eq(end.first_us),
-            attempts::total_us.eq(end.total_us),
-        ))
-        .execute(c)?;
+/// Rows are written whole: an update of some columns is prepared anew each
+/// time, which takes longer than to write the row.
+fn write_attempt(c: &mut SqliteConnection, attempt: &StoredAttempt, entries: &[LedgerEntry]) -> Result<(), StoreError> {
+    diesel::replace_into(attempts::table).values(attempt).execute(c)?;
     for entry in entries {
-        diesel::insert_into(ledger::table).values(entry).execute(c)?;
+        diesel::insert_into(ledger::table).values(entry.clone()).execute(c)?;
     }
     Ok(())
 }

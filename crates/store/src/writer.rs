@@ -6,6 +6,7 @@
 use std::path::PathBuf;
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
+use std::time::Duration;
 
 use diesel::connection::{AnsiTransactionManager, SimpleConnection as _, TransactionManager as _};
 use diesel::prelude::*;
@@ -18,6 +19,12 @@ use crate::pool::open_writer;
 /// Items in one group at most: about 3 ms of work.
 const MAX_GROUP: usize = 256;
 
+/// From so many items on, a group is followed by a pause, in which the next one
+/// gathers: a commit writes the same pages for two items as for twenty. Who
+/// writes alone never waits.
+const CROWD: usize = 4;
+const PAUSE: Duration = Duration::from_micros(150);
+
 /// How long a write is waited for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Durability {
@@ -27,13 +34,35 @@ pub enum Durability {
     Disk,
 }
 
-/// Runs inside the group's transaction; gives what to do once it is committed
-/// (or, with `false`, was not).
-type Write = Box<dyn FnOnce(&mut SqliteConnection) -> (bool, Box<dyn FnOnce(bool) + Send>) + Send>;
+/// What to do once a write is committed (or, with `false`, was not).
+type Reply = Box<dyn FnOnce(bool) + Send>;
+
+/// Runs inside the group's transaction, in a savepoint of its own. Gives
+/// whether the group may go on.
+type Once = Box<dyn FnOnce(&mut SqliteConnection) -> (bool, Reply) + Send>;
+
+/// Runs inside the group's transaction, in a savepoint or without one, and
+/// again where the group was taken back. An error tells whether the group may
+/// go on where it had a savepoint.
+type Repeatable = Box<dyn FnMut(&mut SqliteConnection, Guard) -> Result<(), bool> + Send>;
+
+/// How much of a group a failing item takes along.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Guard {
+    /// Itself alone.
+    Savepoint,
+    /// The group, which is then written again with savepoints.
+    Group,
+}
+
+enum Work {
+    Once(Once),
+    Repeatable(Repeatable, Reply),
+}
 
 struct QueuedWrite {
     durability: Durability,
-    work: Write,
+    work: Work,
 }
 
 /// A handle on the writer thread.
@@ -62,7 +91,7 @@ impl Writer {
         write: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError> + Send + 'static,
     ) -> impl Future<Output = Result<T, StoreError>> + Send {
         let (answer, outcome) = oneshot::channel();
-        let work: Write = Box::new(move |connection| {
+        let once: Once = Box::new(move |connection| {
             // A savepoint: a failing item must not take its group along.
             let result = connection.transaction(|connection| write(connection));
             let go_on = result.as_ref().err().is_none_or(StoreError::is_of_one_item);
@@ -70,14 +99,45 @@ impl Writer {
                 // A caller who left needs no answer.
                 let _ = answer.send(if committed { result } else { result.and(Err(StoreError::Stopped)) });
             };
-            (go_on, Box::new(reply) as Box<dyn FnOnce(bool) + Send>)
+            (go_on, Box::new(reply) as Reply)
         });
-        let queue = self.queue.lock();
-        if let Some(queue) = queue.as_ref() {
+        self.queue(durability, Work::Once(once));
+        async move { outcome.await.unwrap_or(Err(StoreError::Stopped)) }
+    }
+
+    /// The same for what every request writes, and which does the same when it
+    /// is done again: it needs no savepoint, which costs as much as a row.
+    pub(crate) fn submit_repeatable(
+        &self,
+        durability: Durability,
+        mut write: impl FnMut(&mut SqliteConnection) -> Result<(), StoreError> + Send + 'static,
+    ) -> impl Future<Output = Result<(), StoreError>> + Send {
+        let (answer, outcome) = oneshot::channel();
+        let result = Arc::new(Mutex::new(Err(StoreError::Stopped)));
+        let last = result.clone();
+        let repeatable: Repeatable = Box::new(move |connection, guard| {
+            let result = match guard {
+                Guard::Group => write(connection),
+                Guard::Savepoint => connection.transaction(|connection| write(connection)),
+            };
+            let told = result.as_ref().map(|()| ()).map_err(StoreError::is_of_one_item);
+            *last.lock() = result;
+            told
+        });
+        let reply = move |committed: bool| {
+            let result = std::mem::replace(&mut *result.lock(), Ok(()));
+            // A caller who left needs no answer.
+            let _ = answer.send(if committed { result } else { result.and(Err(StoreError::Stopped)) });
+        };
+        self.queue(durability, Work::Repeatable(repeatable, Box::new(reply)));
+        async move { outcome.await.unwrap_or(Err(StoreError::Stopped)) }
+    }
+
+    fn queue(&self, durability: Durability, work: Work) {
+        if let Some(queue) = self.queue.lock().as_ref() {
             // A writer that has ended drops the answer, which tells the caller.
             let _ = queue.send(QueuedWrite { durability, work });
         }
-        async move { outcome.await.unwrap_or(Err(StoreError::Stopped)) }
     }
 
     pub(crate) fn stop(&self) {
@@ -90,48 +150,122 @@ impl Writer {
     }
 }
 
-fn run(mut connection: SqliteConnection, path: &std::path::Path, items: &mpsc::Receiver<QueuedWrite>) {
+fn run(connection: SqliteConnection, path: &std::path::Path, items: &mpsc::Receiver<QueuedWrite>) {
+    let mut committer = Committer { connection, level: None };
+    let mut crowded = false;
     while let Ok(first) = items.recv() {
+        if crowded {
+            std::thread::sleep(PAUSE);
+        }
         let mut group = vec![first];
         group.extend(items.try_iter().take(MAX_GROUP - 1));
+        crowded = group.len() >= CROWD;
         // A panic would leave the transaction open for ever: start afresh.
-        let outcome = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| commit(&mut connection, group)));
+        let outcome = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| committer.commit(group)));
         if outcome.is_err() {
             tracing::error!("a write panicked; the database is opened again");
             match open_writer(path) {
-                Ok(opened) => connection = opened,
+                Ok(connection) => committer = Committer { connection, level: None },
                 Err(error) => return tracing::error!(%error, "the database cannot be opened again"),
             }
         }
     }
     // The log is read at the next start where it stays.
-    let _ = connection.batch_execute("PRAGMA wal_checkpoint(TRUNCATE);");
+    let _ = committer.connection.batch_execute("PRAGMA wal_checkpoint(TRUNCATE);");
 }
 
-fn commit(connection: &mut SqliteConnection, group: Vec<QueuedWrite>) {
-    let durability = group.iter().map(|item| item.durability).max().unwrap_or(Durability::Process);
-    let level = if durability == Durability::Disk { "FULL" } else { "NORMAL" };
-    let mut replies = Vec::with_capacity(group.len());
-    let outcome = connection.batch_execute(&format!("PRAGMA synchronous = {level};")).and_then(|()| {
-        connection.immediate_transaction(|connection| {
-            for item in group {
-                let (go_on, reply) = (item.work)(connection);
-                replies.push(reply);
-                // An item may have rolled the whole group back.
-                let depth = AnsiTransactionManager::transaction_manager_status_mut(connection);
-                let intact = matches!(depth.transaction_depth(), Ok(Some(_)));
-                if !go_on || !intact {
-                    return Err(diesel::result::Error::RollbackTransaction);
+/// Why a group was taken back.
+#[derive(Debug)]
+enum GroupError {
+    /// An item failed that had no savepoint: the group is to be written again.
+    Again,
+    Refused(diesel::result::Error),
+}
+
+impl From<diesel::result::Error> for GroupError {
+    fn from(error: diesel::result::Error) -> GroupError {
+        GroupError::Refused(error)
+    }
+}
+
+struct Committer {
+    connection: SqliteConnection,
+    /// As the connection is set.
+    level: Option<Durability>,
+}
+
+impl Committer {
+    /// Sets how durable the next commit is, which only works between transactions.
+    fn set_level(&mut self, durability: Durability) -> Result<(), diesel::result::Error> {
+        if self.level != Some(durability) {
+            let level = if durability == Durability::Disk { "FULL" } else { "NORMAL" };
+            self.connection.batch_execute(&format!("PRAGMA synchronous = {level};"))?;
+            self.level = Some(durability);
+        }
+        Ok(())
+    }
+
+    fn commit(&mut self, group: Vec<QueuedWrite>) {
+        let durability = group.iter().map(|item| item.durability).max().unwrap_or(Durability::Process);
+        let (mut repeatables, mut onces, mut replies) = (Vec::new(), Vec::new(), Vec::new());
+        for item in group {
+            match item.work {
+                Work::Repeatable(write, reply) => {
+                    repeatables.push(write);
+                    replies.push(reply);
                 }
+                Work::Once(write) => onces.push(write),
+            }
+        }
+        let mut outcome = self.set_level(durability).map_err(GroupError::from);
+        for guard in [Guard::Group, Guard::Savepoint] {
+            outcome = outcome.and_then(|()| self.write_group(guard, &mut repeatables, &mut onces, &mut replies));
+            match outcome {
+                Err(GroupError::Again) => outcome = Ok(()),
+                _ => break,
+            }
+        }
+        if let Err(GroupError::Refused(error)) = &outcome {
+            tracing::error!(%error, items = replies.len(), "a group of writes was rolled back");
+        }
+        for reply in replies {
+            reply(outcome.is_ok());
+        }
+    }
+
+    /// Writes a group: first what can be written again, since the rest cannot
+    /// be once it was taken back.
+    fn write_group(
+        &mut self,
+        guard: Guard,
+        repeatables: &mut [Repeatable],
+        onces: &mut Vec<Once>,
+        replies: &mut Vec<Reply>,
+    ) -> Result<(), GroupError> {
+        self.connection.immediate_transaction(|connection| {
+            for write in repeatables {
+                match write(connection, guard) {
+                    Ok(()) => {}
+                    Err(_) if guard == Guard::Group => return Err(GroupError::Again),
+                    Err(go_on) => check(connection, go_on)?,
+                }
+            }
+            for write in onces.drain(..) {
+                let (go_on, reply) = write(connection);
+                replies.push(reply);
+                check(connection, go_on)?;
             }
             Ok(())
         })
-    });
-    if let Err(error) = &outcome {
-        tracing::error!(%error, items = replies.len(), "a group of writes was rolled back");
     }
-    for reply in replies {
-        reply(outcome.is_ok());
+}
+
+/// Ends a group that may not go on. An item may have rolled it back, too.
+fn check(connection: &mut SqliteConnection, go_on: bool) -> Result<(), GroupError> {
+    let depth = AnsiTransactionManager::transaction_manager_status_mut(connection);
+    match go_on && matches!(depth.transaction_depth(), Ok(Some(_))) {
+        true => Ok(()),
+        false => Err(GroupError::Refused(diesel::result::Error::RollbackTransaction)),
     }
 }
 
@@ -156,6 +290,38 @@ mod tests {
         let outcomes = futures_of(writes).await;
         assert!(matches!(outcomes[2], Err(StoreError::Taken { what: "person", .. })), "{outcomes:?}");
         assert!(outcomes[0].is_ok() && outcomes[1].is_ok() && outcomes[3].is_ok(), "{outcomes:?}");
+    }
+
+    #[tokio::test]
+    async fn what_every_request_writes_does_not_fail_with_its_group() {
+        let folder = tempfile::tempdir().expect("folder");
+        let store = Store::open(&folder.path().join("records.db")).expect("opens");
+        let tried = Arc::new(std::sync::atomic::AtomicUsize::new(0));
+        let insert = |names: &'static [&'static str]| {
+            let tried = tried.clone();
+            store.writer.submit_repeatable(Durability::Disk, move |connection| {
+                tried.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
+                for name in names {
+                    diesel::sql_query(format!("INSERT INTO people VALUES ('{name}', 'hash', 1)"))
+                        .execute(connection)?;
+                }
+                Ok(())
+            })
+        };
+        let held = hold_up(&store);
+        // The third of the group fails with its second row.
+        let writes = [insert(&["ada"]), insert(&["bo"]), insert(&["cy", "ada"]), insert(&["di"])];
+        let once = store.writer.submit(Durability::Process, |c| {
+            Ok(diesel::sql_query("INSERT INTO people VALUES ('eve', 'hash', 1)").execute(c)?)
+        });
+        drop(held);
+        let outcomes = futures_of(writes).await;
+        assert_eq!(outcomes.iter().map(Result::is_ok).collect::<Vec<_>>(), [true, true, false, true], "{outcomes:?}");
+        assert_eq!(once.await.expect("written"), 1, "what can be written once is written once");
+        assert_eq!(names(&store).await, ["ada", "bo", "di", "eve"], "nothing is left of what failed");
+        assert_eq!(tried.load(std::sync::atomic::Ordering::SeqCst), 3 + 4, "first without savepoints, then with them");
+        insert(&["fay"]).await.expect("written");
+        assert_eq!(tried.load(std::sync::atomic::Ordering::SeqCst), 8, "without a fault once is enough");
     }
 
     #[tokio::test]

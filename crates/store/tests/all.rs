@@ -3,9 +3,10 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 mod catalogue;
+mod credentials;
 mod jobs;
 mod people;
 mod prompts;
 mod records;
-mod registry;
 mod support;
+mod versions;

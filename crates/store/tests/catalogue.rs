@@ -1,14 +1,20 @@
 //! Lists of voices, marks and kept sound, as the gateway keeps them.
 
 use crate::support::store;
-use dispatcher_store::{CatalogueRow, ChangeRow, RecalledRow, Store};
+use dispatcher_store::{CatalogueChange, Store, StoredCatalogue, StoredRecall};
 
-fn list(document: &str, at: i64) -> CatalogueRow {
-    CatalogueRow { engine: "heron".into(), document: document.into(), read_at: Some(at), tried_at: at, problem: None }
+fn list(document: &str, at: i64) -> StoredCatalogue {
+    StoredCatalogue {
+        engine: "heron".into(),
+        document: document.into(),
+        read_at: Some(at),
+        tried_at: at,
+        problem: None,
+    }
 }
 
-fn change(voice: &str, at: i64) -> ChangeRow {
-    ChangeRow { engine: "heron".into(), at, voice: voice.into(), kind: "added".into(), detail: String::new() }
+fn change(voice: &str, at: i64) -> CatalogueChange {
+    CatalogueChange { engine: "heron".into(), at, voice: voice.into(), kind: "added".into(), detail: String::new() }
 }
 
 #[tokio::test]
@@ -33,8 +39,8 @@ async fn the_last_good_list_outlives_a_look_that_failed() {
 #[tokio::test]
 async fn changes_come_newest_first_and_two_thousand_are_kept() {
     let (_folder, store) = store();
-    let other = ChangeRow { engine: "curlew".into(), ..change("moor", 1) };
-    store.put_catalogue(CatalogueRow { engine: "curlew".into(), ..list("[]", 1) }, vec![other]).await.unwrap();
+    let other = CatalogueChange { engine: "curlew".into(), ..change("moor", 1) };
+    store.put_catalogue(StoredCatalogue { engine: "curlew".into(), ..list("[]", 1) }, vec![other]).await.unwrap();
     for round in 0..5 {
         let changes = (0..500).map(|at| change(&format!("v{}", round * 500 + at), round)).collect();
         store.put_catalogue(list("[]", round), changes).await.unwrap();
@@ -61,8 +67,8 @@ async fn a_voice_is_marked_once_and_the_mark_can_be_taken_away() {
     assert_eq!((&*log[1].who, &*log[1].action, &*log[1].subject), ("ben", "favourite.remove", "heron/pellin"));
 }
 
-fn recalled(sound: &str, content: &str, bytes: i64, at: i64) -> RecalledRow {
-    RecalledRow {
+fn recalled(sound: &str, content: &str, bytes: i64, at: i64) -> StoredRecall {
+    StoredRecall {
         fingerprint: sound.into(),
         content: content.into(),
         media_type: "audio/mpeg".into(),

@@ -1,9 +1,10 @@
 //! Jobs as the gateway keeps them.
 
 use crate::support::{app, attempt, dispatch, entry};
+use dispatcher_core::{Currency, Money, Work};
 use dispatcher_store::{
-    AttemptEnd, AttemptState, DispatchRow, JobChange, JobFileRow, JobFilter, JobPieceRow, JobProgress, JobRow,
-    JobState, LedgerKind, Store, StoreError, WebhookResult,
+    AttemptState, JobChange, JobFilter, JobProgress, JobState, LedgerKind, Store, StoreError, StoredAttempt,
+    StoredDispatch, StoredJob, StoredJobFile, StoredJobPiece, WebhookResult,
 };
 
 /// A store with an app.
@@ -13,19 +14,19 @@ async fn store() -> (tempfile::TempDir, Store) {
     (folder, store)
 }
 
-fn job(id: &str, state: JobState) -> JobRow {
-    JobRow {
+fn job(id: &str, state: JobState) -> StoredJob {
+    StoredJob {
         id: id.into(),
         app: "quay".into(),
         by: "test".into(),
-        work: "synthesis".into(),
+        work: Work::Synthesis,
         title: "Handbook".into(),
         state,
         reason: None,
         request: "{}".into(),
         pieces: 3,
         estimate_nanos: 9,
-        currency: "EUR".into(),
+        currency: Currency::EUR,
         webhook: None,
         notified_at: None,
         given_up_at: None,
@@ -38,8 +39,8 @@ fn job(id: &str, state: JobState) -> JobRow {
     }
 }
 
-fn piece(job: &str, piece: i64, audio_ms: i64) -> JobPieceRow {
-    JobPieceRow {
+fn piece(job: &str, piece: i64, audio_ms: i64) -> StoredJobPiece {
+    StoredJobPiece {
         job: job.into(),
         track: 0,
         piece,
@@ -84,27 +85,21 @@ async fn a_job_that_is_over_stays_as_it_is() {
 async fn progress_adds_up_pieces_and_what_every_attempt_cost() {
     let (_folder, store) = store().await;
     store.add_job(job("a", JobState::Running)).await.unwrap();
-    let dispatch = DispatchRow { job: Some("a".into()), ..dispatch("d1", "quay") };
-    let attempt = attempt("d1");
+    let dispatch = StoredDispatch { job: Some("a".into()), ..dispatch("d1", "quay") };
     let line = |kind: LedgerKind, nanos: i64| entry("d1", "quay", kind, nanos);
-    store.begin_attempt(Some(dispatch), attempt, line(LedgerKind::Hold, 800)).await.unwrap();
+    store.begin_attempt(Some(dispatch), attempt("d1"), line(LedgerKind::Hold, 800)).await.unwrap();
     assert_eq!(store.job_progress("a".into()).await.unwrap(), JobProgress::default(), "a hold is no cost");
-    let end = AttemptEnd {
-        dispatch: "d1".into(),
-        number: 1,
-        state: AttemptState::Done,
-        cause: None,
-        detail: None,
-        first_us: None,
-        total_us: 7,
-    };
+    let end = StoredAttempt { state: AttemptState::Done, total_us: Some(7), ..attempt("d1") };
     let lines = vec![line(LedgerKind::Release, -800), line(LedgerKind::Settle, 700)];
     store.end_piece(Some((end, lines)), piece("a", 0, 1_500)).await.unwrap();
     store.end_piece(None, piece("a", 1, 500)).await.unwrap();
     // The same piece again, as after a restart, counts once.
     store.end_piece(None, piece("a", 1, 500)).await.unwrap();
     let progress = store.job_progress("a".into()).await.unwrap();
-    assert_eq!(progress, JobProgress { pieces: 2, audio_ms: 2_000, costs: vec![("EUR".into(), 700)] });
+    assert_eq!(
+        progress,
+        JobProgress { pieces: 2, audio_ms: 2_000, costs: vec![Money { nanos: 700, currency: Currency::EUR }] }
+    );
     let (row, attempts, _) = store.dispatch("d1".into()).await.unwrap();
     assert_eq!((row.job.as_deref(), attempts[0].state.name()), (Some("a"), "done"));
 }
@@ -112,7 +107,7 @@ async fn progress_adds_up_pieces_and_what_every_attempt_cost() {
 #[tokio::test]
 async fn old_results_go_and_a_removed_job_takes_all_with_it() {
     let (_folder, store) = store().await;
-    let file = |job: &str| JobFileRow {
+    let file = |job: &str| StoredJobFile {
         job: job.into(),
         number: 0,
         name: "a.mp3".into(),
@@ -122,7 +117,7 @@ async fn old_results_go_and_a_removed_job_takes_all_with_it() {
         audio_ms: 20,
     };
     for (id, over) in [("a", JobState::Done), ("b", JobState::Running)] {
-        store.add_job(JobRow { expires_at: Some(100), ..job(id, over) }).await.unwrap();
+        store.add_job(StoredJob { expires_at: Some(100), ..job(id, over) }).await.unwrap();
         store.put_job_file(file(id)).await.unwrap();
         store.end_piece(None, piece(id, 0, 1)).await.unwrap();
     }
@@ -145,7 +140,7 @@ async fn lists_are_by_app_and_state_newest_first_and_untold_ends_are_found() {
         ("b", "other", JobState::Done, None),
         ("c", "quay", JobState::Queued, Some("http://h/x")),
     ] {
-        let row = JobRow { app: app.into(), webhook: webhook.map(str::to_owned), ..job(id, over) };
+        let row = StoredJob { app: app.into(), webhook: webhook.map(str::to_owned), ..job(id, over) };
         store.add_job(row).await.unwrap();
     }
     let ids = async |filter: JobFilter| -> Vec<String> {

@@ -1,20 +1,24 @@
 //! Prompt sets as the gateway keeps them.
 
 use crate::support::store;
-use dispatcher_store::{PromptFileRow, PromptSetRow, StoreError};
+use dispatcher_store::{DocumentVersion, NewVersion, Store, StoreError, StoredPromptFile, VersionedKind};
 
-fn set(app: &str, document: &str) -> PromptSetRow {
-    PromptSetRow {
-        name: "gates".into(),
-        app: app.into(),
-        document: document.into(),
-        changed_by: "tess".into(),
-        changed_at: 1,
-    }
+fn set(app: &str, document: &str) -> NewVersion {
+    let new = NewVersion::by("tess", VersionedKind::PromptSet, "gates", document.into());
+    NewVersion { app: Some(app.into()), ..new }
 }
 
-fn file(prompt: &str, format: &str, sound: &str) -> PromptFileRow {
-    PromptFileRow {
+async fn put(store: &Store, new: NewVersion) -> Result<i64, StoreError> {
+    store.put_version(new, 1).await
+}
+
+/// Whose it is, and its table.
+fn told(row: &DocumentVersion) -> (Option<&str>, &str) {
+    (row.app.as_deref(), row.document.as_str())
+}
+
+fn file(prompt: &str, format: &str, sound: &str) -> StoredPromptFile {
+    StoredPromptFile {
         prompt_set: "gates".into(),
         prompt: prompt.into(),
         format: format.into(),
@@ -33,21 +37,21 @@ fn file(prompt: &str, format: &str, sound: &str) -> PromptFileRow {
 #[tokio::test]
 async fn a_changed_table_keeps_its_files_and_stays_its_apps() {
     let (_folder, store) = store();
-    store.put_prompt_set(set("quay", "one")).await.unwrap();
+    put(&store, set("quay", "one")).await.unwrap();
     store.put_prompt_file(file("open", "mp3", "a")).await.unwrap();
-    store.put_prompt_set(set("quay", "two")).await.unwrap();
+    put(&store, set("quay", "two")).await.unwrap();
     let (row, files) = store.prompt_set("gates".into()).await.unwrap();
-    assert_eq!((row, files), (set("quay", "two"), vec![file("open", "mp3", "a")]));
-    let taken = store.put_prompt_set(set("barge", "three")).await.unwrap_err();
+    assert_eq!((told(&row), files), ((Some("quay"), "two"), vec![file("open", "mp3", "a")]));
+    let taken = put(&store, set("barge", "three")).await.unwrap_err();
     assert!(matches!(taken, StoreError::Taken { .. }), "another app's name is taken: {taken}");
-    assert_eq!(store.prompt_sets(Some("barge".into())).await.unwrap(), []);
-    assert_eq!(store.prompt_sets(None).await.unwrap(), [set("quay", "two")]);
+    let sets = store.in_force(VersionedKind::PromptSet).await.unwrap();
+    assert_eq!(sets.iter().map(told).collect::<Vec<_>>(), [(Some("quay"), "two")]);
 }
 
 #[tokio::test]
 async fn what_is_made_again_is_to_be_heard_again() {
     let (_folder, store) = store();
-    store.put_prompt_set(set("quay", "one")).await.unwrap();
+    put(&store, set("quay", "one")).await.unwrap();
     store.put_prompt_file(file("open", "mp3", "a")).await.unwrap();
     let key = |prompt: &str| ("gates".to_owned(), prompt.to_owned(), "mp3".to_owned());
     let approved = async || {
@@ -65,7 +69,7 @@ async fn what_is_made_again_is_to_be_heard_again() {
     assert!(matches!(missing, StoreError::Missing { .. }), "{missing}");
     store.remove_prompt_set("gates".into(), "tess".into(), 11).await.unwrap();
     assert!(store.prompt_set("gates".into()).await.is_err());
-    store.put_prompt_set(set("quay", "one")).await.unwrap();
+    put(&store, set("quay", "one")).await.unwrap();
     assert_eq!(approved().await, [], "its files went with it");
     let actions: Vec<String> = store.audit(20).await.unwrap().into_iter().map(|row| row.action).collect();
     assert_eq!(actions.iter().filter(|action| action.as_str() == "prompts.approve").count(), 2, "{actions:?}");

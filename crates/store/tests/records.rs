@@ -1,38 +1,33 @@
 //! The store as the gateway uses it.
 
 use crate::support::{app, attempt, dispatch, entry, store};
+use dispatcher_core::Currency;
 use dispatcher_store::{
-    AccessKey, AttemptEnd, AttemptState, ClipRow, DispatchEnd, DispatchFilter, DispatchState, GroupBy, Identified,
-    LedgerKind, LedgerRow, LexiconRow, Store, StoreError,
+    AccessKey, AttemptState, DispatchFilter, DispatchState, GroupBy, Identified, LedgerEntry, LedgerKind, Store,
+    StoreError, StoredAttempt, StoredClip, StoredDispatch,
 };
 
+fn dollar() -> Currency {
+    "USD".parse().unwrap()
+}
+
 async fn settled(store: &Store, id: &str, app: &str, nanos: i64) {
-    store.begin_dispatch(dispatch(id, app)).await.unwrap();
-    store.begin_attempt(None, attempt(id), entry(id, app, LedgerKind::Hold, nanos)).await.unwrap();
-    let end = AttemptEnd {
-        dispatch: id.into(),
-        number: 1,
-        state: AttemptState::Done,
-        cause: None,
-        detail: None,
-        first_us: Some(20),
-        total_us: 90,
-    };
+    let hold = entry(id, app, LedgerKind::Hold, nanos);
+    store.begin_attempt(Some(dispatch(id, app)), attempt(id), hold).await.unwrap();
+    let ended = StoredAttempt { state: AttemptState::Done, first_us: Some(20), total_us: Some(90), ..attempt(id) };
     let entries = vec![entry(id, app, LedgerKind::Release, -nanos), entry(id, app, LedgerKind::Settle, nanos)];
-    let close = DispatchEnd {
-        id: id.into(),
+    let settled = StoredDispatch {
         state: DispatchState::Done,
         engine: Some("heron".into()),
         voice: Some("pellin".into()),
         model: Some("fine".into()),
         audio_ms: 900,
         first_us: Some(20),
-        total_us: 95,
+        total_us: Some(95),
         cost_nanos: nanos,
-        currency: "EUR".into(),
-        problem: None,
+        ..dispatch(id, app)
     };
-    store.settle(Some((end, entries)), close).await.unwrap();
+    store.settle(Some((ended, entries)), settled).await.unwrap();
 }
 
 #[tokio::test]
@@ -54,7 +49,7 @@ async fn usage_counts_what_was_settled_and_groups_it() {
     settled(&store, "d2", "quay", 200).await;
     settled(&store, "d3", "help", 400).await;
     // A hold that was never settled is no usage.
-    store.begin_dispatch(dispatch("d4", "help")).await.unwrap();
+    store.settle(None, dispatch("d4", "help")).await.unwrap();
     store.begin_attempt(None, attempt("d4"), entry("d4", "help", LedgerKind::Hold, 999)).await.unwrap();
     let days = || ("2026-11-01".to_owned(), "2026-11-30".to_owned());
     let rows = store.usage((GroupBy::App, Some(GroupBy::Engine)), days(), None).await.unwrap();
@@ -69,7 +64,7 @@ async fn usage_counts_what_was_settled_and_groups_it() {
 async fn what_a_crash_left_open_is_charged_as_held_and_marked() {
     let (folder, store) = store();
     settled(&store, "d1", "quay", 100).await;
-    store.begin_dispatch(dispatch("d2", "quay")).await.unwrap();
+    store.settle(None, dispatch("d2", "quay")).await.unwrap();
     store.begin_attempt(None, attempt("d2"), entry("d2", "quay", LedgerKind::Hold, 70)).await.unwrap();
     store.close();
     let store = Store::open(&folder.path().join("records.db")).unwrap();
@@ -104,7 +99,7 @@ async fn a_revoked_key_speaks_for_nobody() {
     let key = AccessKey {
         id: "k1".into(),
         app: "quay".into(),
-        operator: 0,
+        operator: false,
         hash: "h".into(),
         hint: "dispatch_app_ab…".into(),
         label: "test".into(),
@@ -121,38 +116,9 @@ async fn a_revoked_key_speaks_for_nobody() {
 }
 
 #[tokio::test]
-async fn a_sheet_is_a_new_version_only_where_it_changed() {
+async fn each_app_has_its_own_record_of_a_clip() {
     let (_folder, store) = store();
-    let put = async |text: &str| store.put_sheet("heron".into(), text.into(), "file".into(), 1).await.unwrap();
-    assert_eq!((put("a").await, put("a").await, put("b").await), (1, 1, 2));
-    assert_eq!(store.audit(10).await.unwrap().len(), 2);
-}
-
-#[tokio::test]
-async fn lexicons_have_versions_and_sounds_are_kept_once() {
-    let (_folder, store) = store();
-    let row = |document: &str, at| LexiconRow {
-        name: "harbour".into(),
-        version: 0,
-        app: Some("helpline".into()),
-        always: 1,
-        document: document.into(),
-        created_by: "tess".into(),
-        created_at: at,
-        retired_at: None,
-    };
-    assert_eq!(store.put_lexicon(row("one", 1)).await.unwrap(), 1);
-    assert_eq!(store.put_lexicon(row("two", 2)).await.unwrap(), 2);
-    let told = |rows: Vec<LexiconRow>| rows.into_iter().map(|row| (row.version, row.document)).collect::<Vec<_>>();
-    assert_eq!(told(store.lexicons().await.unwrap()), [(2, "two".to_owned())]);
-    let versions = told(store.lexicon_versions("harbour".into()).await.unwrap());
-    assert_eq!(versions, [(2, "two".to_owned()), (1, "one".to_owned())]);
-    store.retire_lexicon("harbour".into(), "tess".into(), 3).await.unwrap();
-    assert!(store.lexicons().await.unwrap().is_empty());
-    assert!(store.retire_lexicon("harbour".into(), "tess".into(), 4).await.is_err(), "it is retired already");
-    assert_eq!(store.put_lexicon(row("three", 5)).await.unwrap(), 3, "and goes on where it was");
-
-    let sound = |app: &str, title: &str| ClipRow {
+    let sound = |app: &str, title: &str| StoredClip {
         id: "c0ffee".into(),
         app: app.into(),
         title: title.into(),
@@ -178,7 +144,7 @@ async fn an_id_is_found_by_its_unique_beginning() {
     let (_folder, store) = store();
     store.add_app(app("quay"), "test".into()).await.unwrap();
     for id in ["01aa01", "01aa02", "01bb"] {
-        store.begin_dispatch(dispatch(id, "quay")).await.unwrap();
+        store.settle(None, dispatch(id, "quay")).await.unwrap();
     }
     let find = async |app: Option<&str>, beginning: &str| {
         store
@@ -192,7 +158,7 @@ async fn an_id_is_found_by_its_unique_beginning() {
     assert_eq!(find(None, "02").await, Err("there is no dispatch '02'".into()));
     assert_eq!(find(None, "").await, Err("there is no dispatch ''".into()));
     store.add_app(app("pier"), "test".into()).await.unwrap();
-    store.begin_dispatch(dispatch("01bc", "pier")).await.unwrap();
+    store.settle(None, dispatch("01bc", "pier")).await.unwrap();
     assert_eq!(find(Some("quay"), "01b").await, Ok("01bb".into()), "another app's does not make it ambiguous");
     assert_eq!(find(Some("nobody"), "01b").await, Err("there is no dispatch '01b'".into()), "of another app");
 }
@@ -200,11 +166,11 @@ async fn an_id_is_found_by_its_unique_beginning() {
 #[tokio::test]
 async fn what_a_crash_leaves_open_is_charged_in_the_currency_of_its_hold() {
     let (_folder, store) = store();
-    store.begin_dispatch(dispatch("d1", "quay")).await.unwrap();
-    let dollars = LedgerRow { currency: "USD".into(), ..entry("d1", "quay", LedgerKind::Hold, 70) };
+    store.settle(None, dispatch("d1", "quay")).await.unwrap();
+    let dollars = LedgerEntry { currency: dollar(), ..entry("d1", "quay", LedgerKind::Hold, 70) };
     store.begin_attempt(None, attempt("d1"), dollars).await.unwrap();
     store.mark_uncertain(9, "2026-11-26".into()).await.unwrap();
     let (row, _, ledger) = store.dispatch("d1".into()).await.unwrap();
-    assert_eq!((row.state, row.cost_nanos, row.currency.as_str()), (DispatchState::Uncertain, 70, "USD"));
-    assert!(ledger.iter().all(|line| line.currency == "USD"), "{ledger:?}");
+    assert_eq!((row.state, row.cost_nanos, row.currency.code()), (DispatchState::Uncertain, 70, "USD"));
+    assert!(ledger.iter().all(|line| line.currency.code() == "USD"), "{ledger:?}");
 }

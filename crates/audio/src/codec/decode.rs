@@ -1,5 +1,6 @@
 //! Bytes of any format that is read here to samples.
 
+use crate::chunk::Chunk;
 use crate::codec::mp3::Mp3Decoder;
 use crate::codec::pcm::SampleKind;
 use crate::container::adts::AdtsDemuxer;
@@ -71,12 +72,12 @@ impl Decoder {
 
     /// Takes bytes and appends the samples that are ready. With `last` the
     /// stream is over, and what is torn is an error.
-    pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    pub(crate) fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         match self {
-            Decoder::Raw(raw) => raw.push(bytes, last, out),
-            Decoder::File(file) => file.push(bytes, last, out),
-            Decoder::Mp3(mp3) => mp3.push(bytes, last, out),
-            Decoder::Packets(packets) => packets.push(bytes, last, out),
+            Decoder::Raw(raw) => raw.push(bytes, chunk, out),
+            Decoder::File(file) => file.push(bytes, chunk, out),
+            Decoder::Mp3(mp3) => mp3.push(bytes, chunk, out),
+            Decoder::Packets(packets) => packets.push(bytes, chunk, out),
         }
     }
 
@@ -133,9 +134,9 @@ pub(crate) struct RawDecoder {
 }
 
 impl RawDecoder {
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         push_samples(&mut self.pending, self.kind, self.layout.channels, bytes, out);
-        if last && !self.pending.is_empty() {
+        if chunk.is_last() && !self.pending.is_empty() {
             return Err(AudioError::Truncated { format: "raw audio", what: "its last sample is not whole" });
         }
         Ok(())
@@ -168,9 +169,9 @@ pub(crate) struct FileDecoder {
 }
 
 impl FileDecoder {
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         let pending = &mut self.pending;
         self.file.push(bytes, |data, format| push_samples(pending, format.kind, format.layout.channels, data, out))?;
-        if last { self.file.finish() } else { Ok(()) }
+        if chunk.is_last() { self.file.finish() } else { Ok(()) }
     }
 }

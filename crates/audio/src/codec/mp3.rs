@@ -5,6 +5,7 @@ use bytes::{Buf as _, BytesMut};
 use nanomp3::{Decoder, MAX_SAMPLES_PER_FRAME};
 
 use crate::catch_panic::guarded;
+use crate::chunk::Chunk;
 use crate::container::mp3_tag;
 use crate::dsp::resample::remix;
 use crate::tags::{MAX_TAG_BYTES, id3};
@@ -91,7 +92,7 @@ impl FrameSplitter {
 
     /// The next whole frame, or `None` until more bytes come. With `last`, no
     /// more will come and the final frame need not be followed by another.
-    pub(crate) fn next(&mut self, last: bool) -> Result<Option<(FrameHeader, Vec<u8>)>, AudioError> {
+    pub(crate) fn next(&mut self, chunk: Chunk) -> Result<Option<(FrameHeader, Vec<u8>)>, AudioError> {
         loop {
             if self.skip > 0 {
                 let skipped = self.skip.min(self.pending.len());
@@ -122,7 +123,7 @@ impl FrameSplitter {
                         return Ok(Some(self.take(header)));
                     }
                     Some(_) => self.step_over_garbage()?,
-                    None if last => return Ok(Some(self.take(header))),
+                    None if chunk.is_last() => return Ok(Some(self.take(header))),
                     // A stream that begins with exactly one frame: its sound
                     // need not wait for the next.
                     None if self.pieces == 1 && self.pending.len() == header.bytes => {
@@ -132,7 +133,7 @@ impl FrameSplitter {
                 },
                 // What is no frame may be a tag.
                 None if self.in_step => self.in_step = false,
-                None => match header.map_or(Some(false), |other| self.is_run(other, last)) {
+                None => match header.map_or(Some(false), |other| self.is_run(other, chunk)) {
                     None => return Ok(None),
                     Some(true) => {
                         let what = "a change of rate in the middle".into();
@@ -171,10 +172,10 @@ impl FrameSplitter {
 
     /// Whether a run of frames begins here, of one rate; `None` while too few
     /// bytes are here to tell.
-    fn is_run(&self, first: FrameHeader, last: bool) -> Option<bool> {
+    fn is_run(&self, first: FrameHeader, chunk: Chunk) -> Option<bool> {
         let mut at = first.bytes;
         for _ in 1..OTHERS {
-            let Some(next) = self.pending.get(at..at + 4) else { return last.then_some(false) };
+            let Some(next) = self.pending.get(at..at + 4) else { return chunk.is_last().then_some(false) };
             match FrameHeader::parse(next).filter(|next| first.goes_with(next)) {
                 Some(next) => at += next.bytes,
                 None => return Some(false),
@@ -271,12 +272,12 @@ impl Mp3Decoder {
         self.splitter.tags()
     }
 
-    pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    pub(crate) fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         self.splitter.push(bytes);
-        while let Some((header, frame)) = self.splitter.next(last)? {
+        while let Some((header, frame)) = self.splitter.next(chunk)? {
             self.decode_frame(header, &frame, out)?;
         }
-        if last { self.splitter.finish() } else { Ok(()) }
+        if chunk.is_last() { self.splitter.finish() } else { Ok(()) }
     }
 
     /// Samples of a frame and its channels; nothing for a frame that cannot be
@@ -364,7 +365,7 @@ mod tests {
         let mut splitter = FrameSplitter::default();
         splitter.push(&stream);
         let mut rates = Vec::new();
-        while let Some((header, _)) = splitter.next(true).expect("no fault") {
+        while let Some((header, _)) = splitter.next(Chunk::Last).expect("no fault") {
             rates.push(header.layout.rate);
         }
         assert_eq!(rates, [24_000; 4]);
@@ -381,7 +382,7 @@ mod tests {
         let file: Vec<u8> = FRAMES.iter().flat_map(|frame| frame.as_bytes().chunks(2).map(byte)).collect();
         let mut out = Vec::new();
         let mut decoder = Mp3Decoder::new();
-        decoder.push(&file, true, &mut out).expect("frames that are passed over");
+        decoder.push(&file, Chunk::Last, &mut out).expect("frames that are passed over");
         assert_eq!(out.len(), 1_152, "both frames keep their time");
         assert!(out[576..].iter().all(|sample| *sample == 0.0));
     }
@@ -390,7 +391,7 @@ mod tests {
     fn text_is_refused_at_once() {
         let mut splitter = FrameSplitter::default();
         splitter.push(b"{\"fault\":\"the reeds are quiet tonight, come back later\"}");
-        let error = splitter.next(false).expect_err("text");
+        let error = splitter.next(Chunk::More).expect_err("text");
         assert_eq!(error.to_string(), "this is not MP3: JSON");
     }
 }

@@ -3,6 +3,7 @@
 use bytes::{Buf as _, BytesMut};
 
 use crate::AudioError;
+use crate::chunk::Chunk;
 use crate::container::packets::{Coding, Demuxed, Demuxer, Packet, Track};
 
 /// So much that is no frame may stand between frames.
@@ -122,14 +123,14 @@ impl AdtsDemuxer {
 }
 
 impl Demuxer for AdtsDemuxer {
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
         self.pending.extend_from_slice(bytes);
         while self.step(out)? {}
-        if last && self.config.is_none() && self.front.is_some() {
+        if chunk.is_last() && self.config.is_none() && self.front.is_some() {
             return Err(self.not_this());
         }
         let torn = Header::parse(&self.pending).is_some() || self.config.is_none();
-        if last && torn {
+        if chunk.is_last() && torn {
             return Err(AudioError::Truncated { format: "AAC", what: "its last frame is not whole" });
         }
         Ok(())

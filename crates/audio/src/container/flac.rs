@@ -4,6 +4,7 @@
 use bytes::{Buf as _, BytesMut};
 use crc::{CRC_8_SMBUS, CRC_16_UMTS, Crc, Table};
 
+use crate::chunk::Chunk;
 use crate::container::packets::{Coding, Demuxed, Demuxer, Packet, Track};
 use crate::tags::{MAX_TAG_BYTES, vorbis};
 use crate::{AudioError, Layout};
@@ -275,10 +276,10 @@ impl FlacDemuxer {
 }
 
 impl Demuxer for FlacDemuxer {
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
         self.pending.extend_from_slice(bytes);
         while self.step(out)? {}
-        if last { self.finish(out) } else { Ok(()) }
+        if chunk.is_last() { self.finish(out) } else { Ok(()) }
     }
 }
 

@@ -9,6 +9,7 @@ use std::collections::VecDeque;
 use bytes::{Buf as _, BytesMut};
 
 use crate::AudioError;
+use crate::chunk::Chunk;
 use crate::container::mp4_index::{Movie, read_fragment, read_movie};
 use crate::container::packets::{Demuxed, Demuxer, Packet};
 
@@ -211,10 +212,10 @@ impl Mp4Demuxer {
 }
 
 impl Demuxer for Mp4Demuxer {
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
         self.pending.extend_from_slice(bytes);
         while self.step(out)? {}
-        if !last {
+        if !chunk.is_last() {
             return Ok(());
         }
         let torn = |what| Err(AudioError::Truncated { format: "MP4", what });

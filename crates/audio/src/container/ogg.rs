@@ -3,6 +3,7 @@
 use bytes::{Buf as _, BytesMut};
 use crc::{CRC_32_CKSUM, Crc, Table};
 
+use crate::chunk::Chunk;
 use crate::container::opus_head::OpusHead;
 use crate::container::packets::{Coding, Demuxed, Demuxer, Packet, Track, opus_frames};
 use crate::tags::vorbis;
@@ -288,14 +289,14 @@ impl OggDemuxer {
 }
 
 impl Demuxer for OggDemuxer {
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
         let mut pieces = Vec::new();
         let result = self.pages.push(bytes, &mut pieces);
         for piece in pieces {
             self.take(piece, out)?;
         }
         result?;
-        if last && self.pages.torn() {
+        if chunk.is_last() && self.pages.torn() {
             return Err(AudioError::Truncated { format: "Ogg", what: "its last page is missing" });
         }
         Ok(())

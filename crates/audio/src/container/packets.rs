@@ -9,6 +9,7 @@ use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
 
 use crate::buffers::release;
 use crate::catch_panic::guarded;
+use crate::chunk::Chunk;
 use crate::conform::Conform;
 use crate::container::opus_head::{OpusDecoder, OpusHead};
 use crate::{AudioError, Codec, Layout, Tags};
@@ -71,7 +72,7 @@ pub(crate) enum Demuxed {
 pub(crate) trait Demuxer: Send {
     /// Takes bytes and appends what they complete. With `last` the bytes are
     /// over, and what is torn is an error.
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Demuxed>) -> Result<(), AudioError>;
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<Demuxed>) -> Result<(), AudioError>;
 }
 
 enum Inner {
@@ -135,8 +136,8 @@ impl PacketDecoder {
         &self.tags
     }
 
-    pub(crate) fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
-        let result = self.demuxer.push(bytes, last, &mut self.found);
+    pub(crate) fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
+        let result = self.demuxer.push(bytes, chunk, &mut self.found);
         // What was whole before a fault is still sound.
         let mut found = std::mem::take(&mut self.found);
         for found in found.drain(..) {
@@ -152,7 +153,7 @@ impl PacketDecoder {
         }
         self.found = found;
         release(&mut self.frame);
-        if last && result.is_ok() {
+        if chunk.is_last() && result.is_ok() {
             self.end(out)?;
         }
         result

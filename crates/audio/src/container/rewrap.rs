@@ -1,6 +1,7 @@
 //! Coded sound from one container into another, or into the same with other
 //! tags, without decoding it.
 
+use crate::chunk::Chunk;
 use crate::codec::flac_encode::header_around;
 use crate::codec::mp3::FrameSplitter;
 use crate::container::mp3_tag;
@@ -83,15 +84,15 @@ impl Rewrap {
         self.length
     }
 
-    pub(crate) fn push(&mut self, bytes: &[u8], last: bool) -> Result<Rewrapped, AudioError> {
+    pub(crate) fn push(&mut self, bytes: &[u8], chunk: Chunk) -> Result<Rewrapped, AudioError> {
         if self.sink.is_none() {
             self.seen.extend_from_slice(bytes);
         }
         let mut out = Vec::new();
         let moved = match &mut self.source {
-            PacketSource::File(_) => self.move_samples(bytes, last, &mut out)?,
-            PacketSource::Mp3 { .. } => self.move_frames(bytes, last, &mut out)?,
-            PacketSource::Packets { .. } => self.move_packets(bytes, last, &mut out)?,
+            PacketSource::File(_) => self.move_samples(bytes, chunk, &mut out)?,
+            PacketSource::Mp3 { .. } => self.move_frames(bytes, chunk, &mut out)?,
+            PacketSource::Packets { .. } => self.move_packets(bytes, chunk, &mut out)?,
         };
         if !moved || (self.sink.is_none() && self.seen.len() > MAX_SEEN) {
             return Ok(Rewrapped::Refused(std::mem::take(&mut self.seen)));
@@ -99,19 +100,19 @@ impl Rewrap {
         if self.sink.is_some() {
             self.seen = Vec::new();
         }
-        if last {
+        if chunk.is_last() {
             self.finish(&mut out)?;
         }
         Ok(Rewrapped::Bytes(out))
     }
 
     /// `false` where the samples are of another kind than is asked for.
-    fn move_samples(&mut self, bytes: &[u8], last: bool, out: &mut Vec<u8>) -> Result<bool, AudioError> {
+    fn move_samples(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<u8>) -> Result<bool, AudioError> {
         let PacketSource::File(file) = &mut self.source else { return Ok(false) };
         let mut samples = Vec::new();
         file.push(bytes, |data, _| samples.extend_from_slice(data))?;
         let Some(format) = file.format() else {
-            return if last { file.finish().map(|()| true) } else { Ok(true) };
+            return if chunk.is_last() { file.finish().map(|()| true) } else { Ok(true) };
         };
         if self.sink.is_none() {
             let layout = Layout { rate: self.to.rate, channels: self.to.channels };
@@ -123,7 +124,7 @@ impl Rewrap {
             }
             self.sink = Some(PacketSink::Plain { frame_bytes: format.frame_bytes(), wav });
         }
-        if last {
+        if chunk.is_last() {
             file.finish()?;
         }
         let Some(PacketSink::Plain { frame_bytes, wav }) = &self.sink else { return Ok(false) };
@@ -137,10 +138,10 @@ impl Rewrap {
     }
 
     /// `false` where rate or channels are others than is asked for.
-    fn move_frames(&mut self, bytes: &[u8], last: bool, out: &mut Vec<u8>) -> Result<bool, AudioError> {
+    fn move_frames(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<u8>) -> Result<bool, AudioError> {
         let PacketSource::Mp3 { splitter, first } = &mut self.source else { return Ok(false) };
         splitter.push(bytes);
-        while let Some((header, frame)) = splitter.next(last)? {
+        while let Some((header, frame)) = splitter.next(chunk)? {
             if self.sink.is_none() {
                 if header.layout != (Layout { rate: self.to.rate, channels: self.to.channels }) {
                     return Ok(false);
@@ -156,17 +157,17 @@ impl Rewrap {
             *first = false;
             out.extend_from_slice(&frame);
         }
-        if last {
+        if chunk.is_last() {
             splitter.finish()?;
         }
         Ok(true)
     }
 
     /// `false` where something else than is asked for is in the container.
-    fn move_packets(&mut self, bytes: &[u8], last: bool, out: &mut Vec<u8>) -> Result<bool, AudioError> {
+    fn move_packets(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<u8>) -> Result<bool, AudioError> {
         let PacketSource::Packets { demuxer, found } = &mut self.source else { return Ok(false) };
         let mut found = std::mem::take(found);
-        let result = demuxer.push(bytes, last, &mut found);
+        let result = demuxer.push(bytes, chunk, &mut found);
         for found in found.drain(..) {
             match found {
                 Demuxed::Tags(_) => {}

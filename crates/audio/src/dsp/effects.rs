@@ -1,5 +1,6 @@
 //! What may be done to sound between decoding and encoding, streamed.
 
+use crate::chunk::Chunk;
 use crate::dsp::fade::{Fade, Pad};
 use crate::dsp::pitch::PitchShift;
 use crate::dsp::stretch::Stretch;
@@ -123,11 +124,11 @@ impl Chain {
     }
 
     /// Runs samples through all stages, in place.
-    pub(crate) fn run(&mut self, samples: &mut Vec<f32>, last: bool) -> Result<(), AudioError> {
+    pub(crate) fn run(&mut self, samples: &mut Vec<f32>, chunk: Chunk) -> Result<(), AudioError> {
         for stage in &mut self.stages {
             std::mem::swap(&mut self.from, samples);
             self.to.clear();
-            stage.push(&self.from, last, &mut self.to)?;
+            stage.push(&self.from, chunk, &mut self.to)?;
             std::mem::swap(&mut self.to, samples);
         }
         Ok(())
@@ -135,35 +136,35 @@ impl Chain {
 }
 
 impl Stage {
-    fn push(&mut self, samples: &[f32], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    fn push(&mut self, samples: &[f32], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         match self {
             Stage::Cut(cut) => cut.push(samples, out),
             Stage::Gain(factor) => out.extend(samples.iter().map(|sample| sample * *factor)),
             Stage::Fade(fade) => {
                 fade.push(samples, out);
-                if last {
+                if chunk.is_last() {
                     fade.finish(out);
                 }
             }
             Stage::Pad(pad) => {
                 pad.push(samples, out);
-                if last {
+                if chunk.is_last() {
                     pad.finish(out);
                 }
             }
             Stage::Trim(trim) => {
                 trim.push(samples, out);
-                if last {
+                if chunk.is_last() {
                     trim.finish(out);
                 }
             }
             Stage::Stretch(stretch) => {
                 stretch.push(samples, out);
-                if last {
+                if chunk.is_last() {
                     stretch.finish(out);
                 }
             }
-            Stage::Pitch(shift) => shift.push(samples, last, out)?,
+            Stage::Pitch(shift) => shift.push(samples, chunk, out)?,
         }
         Ok(())
     }

@@ -3,6 +3,7 @@
 
 use std::collections::HashMap;
 
+use crate::chunk::Chunk;
 use crate::{AudioError, Layout, LoudnessMeter, PEAK_LIMIT};
 
 /// Seconds of a speaker that are held to learn how loud it is.
@@ -43,7 +44,7 @@ impl Leveller {
     }
 
     /// Samples as they are to be heard; none while a speaker is listened to.
-    pub(crate) fn push(&mut self, samples: &[f32], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    pub(crate) fn push(&mut self, samples: &[f32], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         let Some(speaker) = self.speaker else {
             out.extend_from_slice(samples);
             return Ok(());
@@ -64,7 +65,7 @@ impl Leveller {
         }
         self.held.extend_from_slice(samples);
         let enough = (HEARD * f64::from(self.layout.rate)) as usize * usize::from(self.layout.channels);
-        if self.held.len() < enough && !last {
+        if self.held.len() < enough && !chunk.is_last() {
             return Ok(());
         }
         let held = std::mem::take(&mut self.held);

@@ -1,6 +1,7 @@
 //! Moving the pitch without changing the tempo.
 
 use crate::AudioError;
+use crate::chunk::Chunk;
 use crate::dsp::formants::Formants;
 use crate::dsp::resample::Resampler;
 use crate::dsp::stretch::Stretch;
@@ -36,11 +37,11 @@ impl PitchShift {
         })
     }
 
-    pub(crate) fn push(&mut self, samples: &[f32], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    pub(crate) fn push(&mut self, samples: &[f32], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         let before = out.len();
         self.taken += samples.len();
-        self.run(samples, last, out)?;
-        if last {
+        self.run(samples, chunk, out)?;
+        if chunk.is_last() {
             // Two roundings of the length may differ by a frame.
             out.resize(before + self.taken.saturating_sub(self.given), 0.0);
         }
@@ -48,15 +49,15 @@ impl PitchShift {
         Ok(())
     }
 
-    fn run(&mut self, samples: &[f32], last: bool, out: &mut Vec<f32>) -> Result<(), AudioError> {
+    fn run(&mut self, samples: &[f32], chunk: Chunk, out: &mut Vec<f32>) -> Result<(), AudioError> {
         self.stretched.clear();
         self.moved.clear();
         self.stretch.push(samples, &mut self.stretched);
-        if last {
+        if chunk.is_last() {
             self.stretch.finish(&mut self.stretched);
         }
         self.resampler.push(&self.stretched, &mut self.moved)?;
-        if last {
+        if chunk.is_last() {
             self.resampler.finish(&mut self.moved)?;
         }
         if self.formants.is_empty() {
@@ -69,7 +70,7 @@ impl PitchShift {
         let mut made: Vec<Vec<f32>> = vec![Vec::new(); self.channels];
         for (channel, (formants, made)) in self.formants.iter_mut().zip(&mut made).enumerate() {
             formants.push(&one(samples, channel), &one(&self.moved, channel), made);
-            if last {
+            if chunk.is_last() {
                 formants.finish(made);
             }
         }

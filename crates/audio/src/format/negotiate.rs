@@ -98,6 +98,15 @@ mod tests {
     }
 
     #[test]
+    fn equal_weights_keep_their_order() {
+        assert_eq!(by_weight("b;q=0.5, a;q=0.5, d, c"), ["d", "c", "b", "a"]);
+        let chosen = negotiate("audio/basic, audio/wav, audio/mpeg", DEFAULT);
+        assert_eq!(chosen, Ok(Some(Format::new(Codec::Mulaw, 8_000))), "the first of three that are liked equally");
+        let chosen = negotiate("audio/mpeg;q=0.5, audio/wav;q=0.5", DEFAULT);
+        assert_eq!(chosen, Ok(Some(Format::new(Codec::Mp3, 24_000))));
+    }
+
+    #[test]
     fn zero_weight_and_unknown_types_are_passed_over() {
         let chosen = negotiate("text/html, audio/mpeg;q=0, audio/L16;rate=16000", DEFAULT);
         assert_eq!(chosen, Ok(Some(Format::new(Codec::L16, 16_000))));

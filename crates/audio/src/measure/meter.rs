@@ -1,5 +1,6 @@
 //! The length of audio, counted as its bytes pass by and without decoding.
 
+use crate::chunk::Chunk;
 use crate::codec::decode::Decoder;
 use crate::codec::mp3::FrameSplitter;
 use crate::codec::pcm::SampleKind;
@@ -172,7 +173,7 @@ impl Meter {
     /// # Errors
     /// When the bytes are not of the format.
     pub fn push(&mut self, bytes: &[u8]) -> Result<(), AudioError> {
-        self.advance(bytes, false)
+        self.advance(bytes, Chunk::More)
     }
 
     /// The stream is over; gives the whole length.
@@ -181,11 +182,11 @@ impl Meter {
     /// When the stream ended inside something that must be whole, or held no
     /// sound at all.
     pub fn finish(&mut self) -> Result<Length, AudioError> {
-        self.advance(&[], true)?;
+        self.advance(&[], Chunk::Last)?;
         if self.length.frames == 0 { Err(AudioError::Empty) } else { Ok(self.length) }
     }
 
-    fn advance(&mut self, new: &[u8], last: bool) -> Result<(), AudioError> {
+    fn advance(&mut self, new: &[u8], chunk: Chunk) -> Result<(), AudioError> {
         match &mut self.kind {
             MeterKind::Raw { frame_bytes, bytes } => {
                 *bytes += new.len() as u64;
@@ -196,13 +197,13 @@ impl Meter {
                 if let Some(format) = file.format() {
                     self.length = Length { frames: *bytes / format.frame_bytes(), rate: format.layout.rate };
                 }
-                if last {
+                if chunk.is_last() {
                     file.finish()?;
                 }
             }
             MeterKind::Mp3 { splitter, first, trimmed } => {
                 splitter.push(new);
-                while let Some((header, frame)) = splitter.next(last)? {
+                while let Some((header, frame)) = splitter.next(chunk)? {
                     self.length.rate = header.layout.rate;
                     match mp3_tag::read(&frame).filter(|_| *first) {
                         Some(trim) => *trimmed = trim.start + trim.end,
@@ -210,14 +211,14 @@ impl Meter {
                     }
                     *first = false;
                 }
-                if last {
+                if chunk.is_last() {
                     splitter.finish()?;
                     self.length.frames = self.length.frames.saturating_sub(*trimmed);
                 }
             }
             MeterKind::Decoded { decoder, samples } => {
                 samples.clear();
-                let result = decoder.push(new, last, samples);
+                let result = decoder.push(new, chunk, samples);
                 if let Some(layout) = decoder.layout() {
                     self.length.rate = layout.rate;
                     self.length.frames += samples.len() as u64 / u64::from(layout.channels);

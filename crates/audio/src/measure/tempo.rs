@@ -11,6 +11,7 @@ use std::sync::Arc;
 use realfft::num_complex::Complex;
 use realfft::{RealFftPlanner, RealToComplex};
 
+use crate::chunk::Chunk;
 use crate::codec::decode::Decoder;
 use crate::{AudioError, Format, Layout};
 
@@ -65,7 +66,7 @@ impl TempoMeter {
     /// # Errors
     /// When the bytes are not of the format.
     pub fn push(&mut self, bytes: &[u8]) -> Result<bool, AudioError> {
-        self.advance(bytes, false)
+        self.advance(bytes, Chunk::More)
     }
 
     /// The tempo, 1 being ordinary, pauses apart; right to about a tenth for a
@@ -74,16 +75,16 @@ impl TempoMeter {
     /// # Errors
     /// When the bytes ended inside something that must be whole.
     pub fn finish(mut self) -> Result<Option<f64>, AudioError> {
-        self.advance(&[], true)?;
+        self.advance(&[], Chunk::Last)?;
         Ok(self.spectra.and_then(|spectra| spectra.tempo()))
     }
 
-    fn advance(&mut self, bytes: &[u8], last: bool) -> Result<bool, AudioError> {
+    fn advance(&mut self, bytes: &[u8], chunk: Chunk) -> Result<bool, AudioError> {
         if self.spectra.as_ref().is_some_and(Spectra::is_settled) {
             return Ok(false);
         }
         self.samples.clear();
-        self.decoder.push(bytes, last, &mut self.samples)?;
+        self.decoder.push(bytes, chunk, &mut self.samples)?;
         if let Some(layout) = self.decoder.layout() {
             self.spectra.get_or_insert_with(|| Spectra::new(layout)).push(&self.samples);
         }

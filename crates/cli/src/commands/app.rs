@@ -5,13 +5,13 @@ use serde_json::{Value, json};
 use crate::args::{AppCommand, KeyCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, command: AppCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         AppCommand::List => {
             let list = client.get("/api/v1/apps", &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+            form.print(&list, || render(&list))
         }
         AppCommand::Add { name, title, default_voice, default_recognition, default_format, rehearsal } => {
             let body = json!({
@@ -20,26 +20,26 @@ pub(crate) async fn run(client: &Client, command: AppCommand, json: bool) -> Res
                 "default_format": default_format,
             });
             let app = client.post("/api/v1/apps", &body).await?;
-            if json {
+            if form.is_json() {
                 return output::print_json(&app);
             }
             eprintln!("Added app {name}. Add a key: dispatcher app key add {name}");
             Ok(())
         }
-        AppCommand::Key(command) => key(client, command, json).await,
+        AppCommand::Key(command) => key(client, command, form).await,
     }
 }
 
-async fn key(client: &Client, command: KeyCommand, json: bool) -> Result<(), CliError> {
+async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(), CliError> {
     let keys = |app: &str| format!("/api/v1/apps/{}/keys", segment(app));
     match command {
         KeyCommand::List { app } => {
             let list = client.get(&keys(&app), &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render_keys(&list)) }
+            form.print(&list, || render_keys(&list))
         }
         KeyCommand::Add { app, label } => {
             let key = client.post(&keys(&app), &json!({"label": label})).await?;
-            if json {
+            if form.is_json() {
                 return output::print_json(&key);
             }
             eprintln!("New key of app {app}, shown only this once:");

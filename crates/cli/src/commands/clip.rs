@@ -8,13 +8,14 @@ use serde_json::Value;
 use crate::args::ClipCommand;
 use crate::client::{self, Client, segment};
 use crate::error::CliError;
+use crate::output::OutputForm;
 use crate::{files, output};
 
-pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: ClipCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         ClipCommand::List => {
             let list = client.get("/api/v1/clips", &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+            form.print(&list, || render(&list))
         }
         ClipCommand::Add { file, title } => {
             let name = file.file_name().and_then(|name| name.to_str()).unwrap_or_default();
@@ -22,7 +23,7 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, json: bool) -> Re
             let kind = "application/octet-stream";
             let sent = client.post_file("/api/v1/clips", &query, &file, kind, "application/json").await?;
             let kept = client::json(sent).await?;
-            if json {
+            if form.is_json() {
                 return output::print_json(&kept);
             }
             output::print(&output::text(&kept, "src"))?;

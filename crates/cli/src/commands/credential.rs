@@ -10,20 +10,20 @@ use serde_json::{Value, json};
 use crate::args::{CredentialCommand, RootKeyCommand};
 use crate::client::{Client, json as read_json, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: CredentialCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         CredentialCommand::List => {
             let list = client.get("/api/v1/credentials", &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+            form.print(&list, || render(&list))
         }
         CredentialCommand::Revoke { name } => {
             client.delete(&format!("/api/v1/credentials/{}", segment(&name))).await?;
             eprintln!("Revoked credential {name}");
             Ok(())
         }
-        CredentialCommand::Add { engine, name, file } => add(client, engine, name, file.as_deref(), json).await,
+        CredentialCommand::Add { engine, name, file } => add(client, engine, name, file.as_deref(), form).await,
         CredentialCommand::Import { engine, name, file, dotenv, env, map } => {
             let from = match (file, dotenv, env) {
                 (Some(file), ..) => SecretSource::KeyFile(file),
@@ -31,11 +31,11 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
                 (None, None, true) => SecretSource::Environment,
                 _ => return Err(CliError::Usage("name the source: --file, --dotenv or --env".into())),
             };
-            import(client, engine, name, from, &map, json).await
+            import(client, engine, name, from, &map, form).await
         }
         CredentialCommand::Check { name } => {
             let check = client.post(&format!("/api/v1/credentials/{}/check", segment(&name)), &json!({})).await?;
-            if json {
+            if form.is_json() {
                 output::print_json(&check)?;
             } else {
                 output::print(&render_check(&name, &check))?;
@@ -51,7 +51,7 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
             let known = known.ok_or_else(|| {
                 CliError::Usage(format!("credential '{name}' does not exist; list them: dispatcher credential list"))
             })?;
-            add(client, output::text(&known, "engine"), Some(name), file.as_deref(), json).await
+            add(client, output::text(&known, "engine"), Some(name), file.as_deref(), form).await
         }
         CredentialCommand::Confirm { name } => {
             let kept = client.post(&format!("/api/v1/credentials/{}/confirm", segment(&name)), &json!({})).await?;
@@ -62,10 +62,10 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, json: bool)
 }
 
 /// `dispatcher root-key`.
-pub(crate) async fn root_key(client: &Client, command: RootKeyCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn root_key(client: &Client, command: RootKeyCommand, form: OutputForm) -> Result<(), CliError> {
     let RootKeyCommand::Change = command;
     let done = client.post("/api/v1/root-key", &json!({})).await?;
-    if json {
+    if form.is_json() {
         return output::print_json(&done);
     }
     eprintln!("Changed the root key; {} credentials are sealed under the new one", done["credentials"]);
@@ -84,7 +84,7 @@ async fn import(
     name: Option<String>,
     from: SecretSource,
     map: &[String],
-    json: bool,
+    form: OutputForm,
 ) -> Result<(), CliError> {
     let read = |path: &Path| {
         let text = std::fs::read_to_string(path).map_err(|source| CliError::File { path: path.into(), source })?;
@@ -105,7 +105,7 @@ async fn import(
             json!({"engine": engine, "name": name, "parts": parts})
         }
     };
-    send(client, &engine, &body, json).await
+    send(client, &engine, &body, form).await
 }
 
 /// The parts of an engine's credential by the names of variables.
@@ -186,7 +186,7 @@ async fn wanted(client: &Client, engine: &str) -> Result<(Value, Vec<String>), C
     }
 }
 
-async fn send(client: &Client, engine: &str, body: &Value, json: bool) -> Result<(), CliError> {
+async fn send(client: &Client, engine: &str, body: &Value, form: OutputForm) -> Result<(), CliError> {
     let body = Zeroizing::new(serde_json::to_vec(body).unwrap_or_default());
     let request = client
         .request(Method::POST, "/api/v1/credentials")
@@ -195,7 +195,7 @@ async fn send(client: &Client, engine: &str, body: &Value, json: bool) -> Result
     let kept = read_json(client.send(request).await?).await?;
     let (name, version) = (output::text(&kept, "name"), output::text(&kept, "version"));
     let (state, cause) = (output::text(&kept, "state"), output::text(&kept, "cause"));
-    if json {
+    if form.is_json() {
         output::print_json(&kept)?;
     } else {
         match state.as_str() {
@@ -228,14 +228,14 @@ async fn add(
     engine: String,
     name: Option<String>,
     file: Option<&Path>,
-    json: bool,
+    form: OutputForm,
 ) -> Result<(), CliError> {
     let (sheet, wanted) = wanted(client, &engine).await?;
     let parts = match read_secret(file)? {
         Some(text) => parts_of(&text, &wanted)?,
         None => ask(&sheet, &wanted)?,
     };
-    send(client, &engine, &json!({"engine": engine, "name": name, "parts": parts}), json).await
+    send(client, &engine, &json!({"engine": engine, "name": name, "parts": parts}), form).await
 }
 
 /// The secret of a file or of standard input; nothing where it is to be asked.

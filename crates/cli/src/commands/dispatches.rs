@@ -5,12 +5,12 @@ use serde_json::Value;
 use crate::args::DispatchesArgs;
 use crate::client::{Client, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, args: DispatchesArgs, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, args: DispatchesArgs, form: OutputForm) -> Result<(), CliError> {
     if let Some(id) = &args.id {
         let dispatch = client.get(&format!("/api/v1/dispatches/{}", segment(id)), &[]).await?;
-        return if json { output::print_json(&dispatch) } else { output::print(&render_one(&dispatch)) };
+        return if form.is_json() { output::print_json(&dispatch) } else { output::print(&render_one(&dispatch)) };
     }
     let limit = args.limit.to_string();
     let query = [
@@ -22,7 +22,7 @@ pub(crate) async fn run(client: &Client, args: DispatchesArgs, json: bool) -> Re
         ("limit", Some(limit.as_str())),
     ];
     let list = client.get("/api/v1/dispatches", &query).await?;
-    if json { output::print_json(&list) } else { output::print(&render(&list)) }
+    form.print(&list, || render(&list))
 }
 
 /// Said below records that were made up for the demo.

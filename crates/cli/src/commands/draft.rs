@@ -7,7 +7,7 @@ use dispatcher_core::{Files, draft};
 use secrecy::zeroize::Zeroizing;
 
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
 /// A file that a command names is read so far.
 const LONGEST: u64 = 1 << 20;
@@ -23,7 +23,7 @@ impl Files for Here {
     }
 }
 
-pub(crate) fn run(command: Option<&Path>, name: Option<&str>, json: bool) -> Result<(), CliError> {
+pub(crate) fn run(command: Option<&Path>, name: Option<&str>, form: OutputForm) -> Result<(), CliError> {
     let mut text = Zeroizing::new(String::new());
     match command.filter(|path| path.as_os_str() != "-") {
         Some(path) => {
@@ -38,7 +38,7 @@ pub(crate) fn run(command: Option<&Path>, name: Option<&str>, json: bool) -> Res
     let files = Here(folder.unwrap_or(Path::new(".")).to_owned());
     let made = draft(&text, name, &files).map_err(|error| CliError::Usage(error.to_string()))?;
     let parts: Vec<&str> = made.parts.iter().map(|(name, _)| name.as_str()).collect();
-    if json {
+    if form.is_json() {
         let told = serde_json::json!({"sheet": made.sheet, "parts": parts, "remarks": made.remarks});
         return output::print_json(&told);
     }

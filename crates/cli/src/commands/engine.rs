@@ -8,28 +8,32 @@ use serde_json::{Value, json};
 use crate::args::{EngineCommand, SheetArgs};
 use crate::client::{Change, Client, json as read_json, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: EngineCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         EngineCommand::List => {
             let list = client.get("/api/v1/engines", &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render_list(&list)) }
+            form.print(&list, || render_list(&list))
         }
         EngineCommand::Show { name, sheet: true } => {
             let sheet = client.get(&format!("/api/v1/engines/{}/sheet", segment(&name)), &[]).await?;
-            if json { output::print_json(&sheet) } else { output::print(output::text(&sheet, "document").trim_end()) }
+            if form.is_json() {
+                output::print_json(&sheet)
+            } else {
+                output::print(output::text(&sheet, "document").trim_end())
+            }
         }
         EngineCommand::Show { name, sheet: false } => {
             let engine = client.get(&format!("/api/v1/engines/{}", segment(&name)), &[]).await?;
-            if json { output::print_json(&engine) } else { output::print(&render_one(&engine)) }
+            form.print(&engine, || render_one(&engine))
         }
-        EngineCommand::Add(args) => put(client, &args, Change::Add, json).await,
-        EngineCommand::Replace(args) => put(client, &args, Change::Replace, json).await,
+        EngineCommand::Add(args) => put(client, &args, Change::Add, form).await,
+        EngineCommand::Replace(args) => put(client, &args, Change::Replace, form).await,
         EngineCommand::Refresh { name } => {
             let path = format!("/api/v1/engines/{}/catalogue", segment(&name));
             let changes = client.post(&path, &json!({})).await?;
-            if json { output::print_json(&changes) } else { output::print(&render_changes(&changes)) }
+            form.print(&changes, || render_changes(&changes))
         }
         EngineCommand::Retire { name } => {
             client.delete(&format!("/api/v1/engines/{}", segment(&name))).await?;
@@ -38,7 +42,7 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
         }
         EngineCommand::Schema => output::print(&dispatcher_core::sheet_schema()),
         // Drafts need no service and are made before there is a client.
-        EngineCommand::Draft { command, name } => super::draft::run(command.as_deref(), name.as_deref(), json),
+        EngineCommand::Draft { command, name } => super::draft::run(command.as_deref(), name.as_deref(), form),
         EngineCommand::Check { name, quick, voice } => {
             let query = [("quick", quick.then_some("true")), ("voice", voice.as_deref())];
             let query: Vec<String> =
@@ -46,7 +50,7 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
             let path = format!("/api/v1/engines/{}/check?{}", segment(&name), query.join("&"));
             eprintln!("Checking {name} with real calls, charged to the app of the key");
             let check = client.post(path.trim_end_matches('?'), &json!({})).await?;
-            if json {
+            if form.is_json() {
                 output::print_json(&check)?;
             } else {
                 output::print(&render_check(&check))?;
@@ -56,7 +60,7 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, json: bool) -> 
     }
 }
 
-async fn put(client: &Client, args: &SheetArgs, change: Change, json: bool) -> Result<(), CliError> {
+async fn put(client: &Client, args: &SheetArgs, change: Change, form: OutputForm) -> Result<(), CliError> {
     let sheet: &Path = &args.sheet;
     let source = match sheet.as_os_str() == "-" {
         true => std::io::read_to_string(std::io::stdin())?,
@@ -82,7 +86,7 @@ async fn put(client: &Client, args: &SheetArgs, change: Change, json: bool) -> R
         Err(error) => Err(error),
     };
     let engine = engine.map_err(named)?;
-    if json {
+    if form.is_json() {
         return output::print_json(&engine);
     }
     let name = output::text(&engine, "name");

@@ -11,9 +11,9 @@ use super::upload;
 use crate::args::EstimateArgs;
 use crate::client::{Client, json as read_json};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, args: EstimateArgs, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, args: EstimateArgs, form: OutputForm) -> Result<(), CliError> {
     let answer = match &args.audio {
         Some(path) => {
             let query = [("route", args.route.as_deref()), ("engine", args.engine.as_deref())];
@@ -24,7 +24,7 @@ pub(crate) async fn run(client: &Client, args: EstimateArgs, json: bool) -> Resu
             client.post("/api/v1/estimates", &request_body(text, &args.voice, None)).await?
         }
     };
-    if json { output::print_json(&answer) } else { output::print(&render(&answer)) }
+    form.print(&answer, || render(&answer))
 }
 
 /// What a recording would cost.

@@ -17,28 +17,29 @@ use super::upload;
 use crate::args::{JobAddArgs, JobCommand};
 use crate::client::{self, Client, segment};
 use crate::error::CliError;
+use crate::output::OutputForm;
 use crate::{files, output};
 
 /// A service that is away is asked for again so often, a second apart.
 const MOST_TRIES: u32 = 60;
 
-pub(crate) async fn run(client: &Client, command: JobCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: JobCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
-        JobCommand::Add(args) => add(client, *args, json).await,
+        JobCommand::Add(args) => add(client, *args, form).await,
         JobCommand::List(args) => {
             let limit = args.limit.to_string();
             let query = [("app", args.app.as_deref()), ("state", args.state.as_deref()), ("limit", Some(&*limit))];
             let list = client.get("/api/v1/jobs", &query).await?;
-            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+            form.print(&list, || render(&list))
         }
-        JobCommand::Show { id } => show(&client.get(&path(&id, ""), &[]).await?, json),
-        JobCommand::Wait { id, output, force } => wait_and_fetch(client, &id, output.as_deref(), force, json).await,
+        JobCommand::Show { id } => show(&client.get(&path(&id, ""), &[]).await?, form),
+        JobCommand::Wait { id, output, force } => wait_and_fetch(client, &id, output.as_deref(), force, form).await,
         JobCommand::Fetch { id, output, force } => {
             let job = client.get(&path(&id, ""), &[]).await?;
-            fetch(client, &job, &output, force, json).await
+            fetch(client, &job, &output, force, form).await
         }
-        JobCommand::Cancel { id } => show(&client.post(&path(&id, "/cancel"), &Value::Null).await?, json),
-        JobCommand::Resume { id } => show(&client.post(&path(&id, "/resume"), &Value::Null).await?, json),
+        JobCommand::Cancel { id } => show(&client.post(&path(&id, "/cancel"), &Value::Null).await?, form),
+        JobCommand::Resume { id } => show(&client.post(&path(&id, "/resume"), &Value::Null).await?, form),
         JobCommand::Remove { id } => {
             client.delete(&path(&id, "")).await?;
             eprintln!("Removed job {id}");
@@ -51,22 +52,22 @@ fn path(id: &str, rest: &str) -> String {
     format!("/api/v1/jobs/{}{rest}", segment(id))
 }
 
-async fn add(client: &Client, args: JobAddArgs, json: bool) -> Result<(), CliError> {
+async fn add(client: &Client, args: JobAddArgs, form: OutputForm) -> Result<(), CliError> {
     if args.dry_run {
-        return estimate(client, &args, json).await;
+        return estimate(client, &args, form).await;
     }
     if let Some(folder) = &args.output {
         std::fs::create_dir_all(folder).map_err(|source| CliError::File { path: folder.clone(), source })?;
     }
     let job = if is_recording(&args.file) { dictate(client, &args).await? } else { speak(client, &args).await? };
     if !args.wait {
-        return show(&job, json);
+        return show(&job, form);
     }
-    wait_and_fetch(client, &output::text(&job, "id"), args.output.as_deref(), args.force, json).await
+    wait_and_fetch(client, &output::text(&job, "id"), args.output.as_deref(), args.force, form).await
 }
 
 /// Shows what a job would cost.
-async fn estimate(client: &Client, args: &JobAddArgs, json: bool) -> Result<(), CliError> {
+async fn estimate(client: &Client, args: &JobAddArgs, form: OutputForm) -> Result<(), CliError> {
     let (answer, text) = if is_recording(&args.file) {
         let query = [("route", args.route.as_deref()), ("engine", args.engine.as_deref())];
         let answer = super::estimate::of_audio(client, &args.file, &query).await?;
@@ -86,7 +87,7 @@ async fn estimate(client: &Client, args: &JobAddArgs, json: bool) -> Result<(), 
         }
         (answer, text)
     };
-    if json { output::print_json(&answer) } else { output::print(&text) }
+    if form.is_json() { output::print_json(&answer) } else { output::print(&text) }
 }
 
 /// Whether a file is audio, by its name.
@@ -171,17 +172,17 @@ async fn wait_and_fetch(
     id: &str,
     folder: Option<&Path>,
     force: bool,
-    json: bool,
+    form: OutputForm,
 ) -> Result<(), CliError> {
     let job = follow(client, id).await?;
     let state = output::text(&job, "state");
     if state != "done" {
-        show(&job, json)?;
+        show(&job, form)?;
         return Err(CliError::Failed(format!("the job is {state}")));
     }
     match folder {
-        Some(folder) => fetch(client, &job, folder, force, json).await,
-        None => show(&job, json),
+        Some(folder) => fetch(client, &job, folder, force, form).await,
+        None => show(&job, form),
     }
 }
 
@@ -234,7 +235,7 @@ async fn follow_once(client: &Client, id: &str, bar: &ProgressBar) -> Result<Opt
 }
 
 /// Fetches the files of a job into a folder.
-async fn fetch(client: &Client, job: &Value, folder: &Path, force: bool, json: bool) -> Result<(), CliError> {
+async fn fetch(client: &Client, job: &Value, folder: &Path, force: bool, form: OutputForm) -> Result<(), CliError> {
     let failed = |source| CliError::File { path: folder.into(), source };
     std::fs::create_dir_all(folder).map_err(failed)?;
     let listed: Vec<Value> = job["files"].as_array().cloned().unwrap_or_default();
@@ -249,7 +250,7 @@ async fn fetch(client: &Client, job: &Value, folder: &Path, force: bool, json: b
         fetch_one(client, &output::text(file, "url"), &place(file), force).await?;
     }
     let places: Vec<PathBuf> = listed.iter().map(place).collect();
-    if json {
+    if form.is_json() {
         let mut answer = job.clone();
         answer["fetched"] = places.iter().map(|path| path.display().to_string()).collect();
         return output::print_json(&answer);
@@ -274,8 +275,8 @@ async fn fetch_one(client: &Client, url: &str, path: &Path, force: bool) -> Resu
     files::persist(aside, path, force)
 }
 
-fn show(job: &Value, json: bool) -> Result<(), CliError> {
-    if json { output::print_json(job) } else { output::print(&render_one(job)) }
+fn show(job: &Value, form: OutputForm) -> Result<(), CliError> {
+    if form.is_json() { output::print_json(job) } else { output::print(&render_one(job)) }
 }
 
 fn progress(job: &Value) -> String {

@@ -8,17 +8,17 @@ use super::speak::read_text;
 use crate::args::{LexiconArgs, LexiconCommand};
 use crate::client::{self, Change, Client, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
 fn place(name: &str) -> String {
     format!("/api/v1/lexicons/{}", segment(name))
 }
 
-pub(crate) async fn run(client: &Client, command: LexiconCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: LexiconCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         LexiconCommand::List => {
             let list = client.get("/api/v1/lexicons", &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+            form.print(&list, || render(&list))
         }
         LexiconCommand::Show { name } => {
             let response = client.send(client.request(Method::GET, &place(&name))).await?;
@@ -26,10 +26,10 @@ pub(crate) async fn run(client: &Client, command: LexiconCommand, json: bool) ->
         }
         LexiconCommand::Versions { name } => {
             let list = client.get(&format!("{}/versions", place(&name)), &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render_versions(&list)) }
+            form.print(&list, || render_versions(&list))
         }
-        LexiconCommand::Add(args) => put(client, args, Change::Add, json).await,
-        LexiconCommand::Replace(args) => put(client, args, Change::Replace, json).await,
+        LexiconCommand::Add(args) => put(client, args, Change::Add, form).await,
+        LexiconCommand::Replace(args) => put(client, args, Change::Replace, form).await,
         LexiconCommand::Retire { name } => {
             client.delete(&place(&name)).await?;
             eprintln!("Retired lexicon {name}");
@@ -38,7 +38,7 @@ pub(crate) async fn run(client: &Client, command: LexiconCommand, json: bool) ->
     }
 }
 
-async fn put(client: &Client, args: LexiconArgs, change: Change, json: bool) -> Result<(), CliError> {
+async fn put(client: &Client, args: LexiconArgs, change: Change, form: OutputForm) -> Result<(), CliError> {
     let LexiconArgs { name, file, app, on_request } = args;
     client.expect(&place(&name), "lexicon", &name, change).await?;
     let document = read_text(None, file.as_deref())?;
@@ -48,7 +48,7 @@ async fn put(client: &Client, args: LexiconArgs, change: Change, json: bool) -> 
     let request = client.request(Method::PUT, &place(&name)).query(&query);
     let request = request.header(CONTENT_TYPE, "application/pls+xml").body(document);
     let kept = client::json(client.send(request).await?).await?;
-    if json {
+    if form.is_json() {
         return output::print_json(&kept);
     }
     let whose = kept["app"].as_str().map_or("all apps".to_owned(), |app| format!("app {app}"));

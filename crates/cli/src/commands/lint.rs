@@ -13,9 +13,9 @@ use serde_json::{Value, json};
 use super::speak::read_text;
 use crate::args::LintArgs;
 use crate::error::CliError;
-use crate::output::{self, Colour};
+use crate::output::{self, Colour, OutputForm};
 
-pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
+pub(crate) fn run(args: &LintArgs, form: OutputForm) -> Result<(), CliError> {
     let source = read_text(None, args.file.as_deref())?;
     let registry = dispatcher_server::offline_registry(&args.sheets)?;
     let text =
@@ -54,7 +54,7 @@ pub(crate) fn run(args: &LintArgs, json: bool) -> Result<(), CliError> {
         let names = args.engines.join(", ");
         return Err(CliError::Usage(format!("no sheet here speaks as {names}; add its folder with --sheets")));
     }
-    if json {
+    if form.is_json() {
         output::print_json(&as_json(&engines, &refused))?;
     } else {
         output::print(&render(&source, &engines, &refused))?;

@@ -7,13 +7,13 @@ use super::credential::read_secret;
 use crate::args::{PersonArgs, PersonCommand};
 use crate::client::{Change, Client, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, command: PersonCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: PersonCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         PersonCommand::List => {
             let list = client.get("/api/v1/people", &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+            form.print(&list, || render(&list))
         }
         PersonCommand::Add(args) => put(client, args, Change::Add).await,
         PersonCommand::Replace(args) => put(client, args, Change::Replace).await,

@@ -5,16 +5,16 @@ use serde_json::{Value, json};
 use crate::args::{PresetArgs, PresetCommand};
 use crate::client::{Change, Client, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, command: PresetCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: PresetCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         PresetCommand::List => {
             let list = client.get("/api/v1/presets", &[]).await?;
-            if json { output::print_json(&list) } else { output::print(&render(&list)) }
+            form.print(&list, || render(&list))
         }
-        PresetCommand::Add(args) => put(client, args, Change::Add, json).await,
-        PresetCommand::Replace(args) => put(client, args, Change::Replace, json).await,
+        PresetCommand::Add(args) => put(client, args, Change::Add, form).await,
+        PresetCommand::Replace(args) => put(client, args, Change::Replace, form).await,
         PresetCommand::Retire { name } => {
             client.delete(&format!("/api/v1/presets/{}", segment(&name))).await?;
             eprintln!("Retired preset {name}");
@@ -23,7 +23,7 @@ pub(crate) async fn run(client: &Client, command: PresetCommand, json: bool) -> 
     }
 }
 
-async fn put(client: &Client, args: PresetArgs, change: Change, json: bool) -> Result<(), CliError> {
+async fn put(client: &Client, args: PresetArgs, change: Change, form: OutputForm) -> Result<(), CliError> {
     let PresetArgs { name, kind, sample_rate, channels, bitrate, vbr, purpose } = args;
     let path = format!("/api/v1/presets/{}", segment(&name));
     client.expect(&path, "preset", &name, change).await?;
@@ -37,7 +37,7 @@ async fn put(client: &Client, args: PresetArgs, change: Change, json: bool) -> R
         "purpose": purpose,
     });
     let preset = client.put(&path, &body).await?;
-    if json {
+    if form.is_json() {
         return output::print_json(&preset);
     }
     eprintln!("Preset {name}: {}. Use it: dispatcher speak \"…\" --format {name}", format_of(&preset));

@@ -7,13 +7,13 @@ use serde_json::{Value, json};
 use crate::args::RouteCommand;
 use crate::client::{Client, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, command: RouteCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: RouteCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         RouteCommand::List => {
             let list = client.get("/api/v1/routes", &[]).await?;
-            if json {
+            if form.is_json() {
                 return output::print_json(&list);
             }
             let routes = output::items(&list);
@@ -33,7 +33,7 @@ pub(crate) async fn run(client: &Client, command: RouteCommand, json: bool) -> R
         }
         RouteCommand::Show { name } => {
             let route = client.get(&format!("/api/v1/routes/{}", segment(&name)), &[]).await?;
-            if json { output::print_json(&route) } else { output::print(&render(&route)) }
+            form.print(&route, || render(&route))
         }
         RouteCommand::Set { name, legs, recognition, note, file } => {
             let route = match file {
@@ -45,7 +45,7 @@ pub(crate) async fn run(client: &Client, command: RouteCommand, json: bool) -> R
                 }
             };
             let route = client.put(&format!("/api/v1/routes/{}", segment(&name)), &route).await?;
-            if json { output::print_json(&route) } else { output::print(&render(&route)) }
+            form.print(&route, || render(&route))
         }
         RouteCommand::Retire { name } => {
             client.delete(&format!("/api/v1/routes/{}", segment(&name))).await?;

@@ -13,6 +13,7 @@ use tokio::io::AsyncWriteExt as _;
 use crate::args::{SpeakArgs, VoiceArgs};
 use crate::client::Client;
 use crate::error::CliError;
+use crate::output::OutputForm;
 use crate::{files, output};
 
 /// Text of an argument, a file or standard input.
@@ -133,7 +134,7 @@ fn target(args: &SpeakArgs) -> Target {
     }
 }
 
-pub(crate) async fn run(client: &Client, args: SpeakArgs, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, args: SpeakArgs, form: OutputForm) -> Result<(), CliError> {
     let target = target(&args);
     let by_name = match &target {
         Target::File { path, .. } => path.extension().and_then(|extension| extension.to_str()).map(str::to_owned),
@@ -166,11 +167,11 @@ pub(crate) async fn run(client: &Client, args: SpeakArgs, json: bool) -> Result<
         eprintln!("{} {warning}", output::paint("warning:", output::Colour::Warn));
     }
     let record = client.get(&format!("/api/v1/dispatches/{dispatch}"), &[]).await?;
-    report(&record, place.as_deref(), json)
+    report(&record, place.as_deref(), form)
 }
 
-fn report(record: &Value, place: Option<&Path>, json: bool) -> Result<(), CliError> {
-    if json {
+fn report(record: &Value, place: Option<&Path>, form: OutputForm) -> Result<(), CliError> {
+    if form.is_json() {
         let mut answer = record.clone();
         answer["file"] = place.map(|path| path.display().to_string()).into();
         // Audio on standard output leaves no room for JSON beside it.

@@ -8,7 +8,7 @@ use super::upload;
 use crate::args::{TranscribeArgs, TranscriptFormat};
 use crate::client::{self, Client};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
 /// The media type of a file by its extension; the service looks for itself.
 pub(super) fn media_type(path: &Path, given: Option<&str>) -> String {
@@ -24,11 +24,11 @@ pub(super) fn media_type(path: &Path, given: Option<&str>) -> String {
     }
 }
 
-pub(crate) async fn run(client: &Client, args: TranscribeArgs, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm) -> Result<(), CliError> {
     if let Some(path) = &args.output {
         crate::files::check_target(path, args.force)?;
     }
-    let format = if json { TranscriptFormat::Json } else { args.format };
+    let format = if form.is_json() { TranscriptFormat::Json } else { args.format };
     let accept = match format {
         TranscriptFormat::Text => "text/plain",
         TranscriptFormat::Json => "application/json",

@@ -7,9 +7,9 @@ use serde_json::Value;
 use crate::args::UsageArgs;
 use crate::client::Client;
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, args: UsageArgs, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, args: UsageArgs, form: OutputForm) -> Result<(), CliError> {
     let query = [
         ("by", Some(args.by.as_str())),
         ("from", args.from.as_deref()),
@@ -22,7 +22,7 @@ pub(crate) async fn run(client: &Client, args: UsageArgs, json: bool) -> Result<
         return output::print(&client.send(request).await?.text().await.map_err(CliError::Broken)?);
     }
     let usage = client.get("/api/v1/usage", &query).await?;
-    if json { output::print_json(&usage) } else { output::print(&render(&usage)) }
+    form.print(&usage, || render(&usage))
 }
 
 fn groups(value: &Value) -> Vec<String> {

@@ -7,9 +7,9 @@ use reqwest::Method;
 use crate::args::VoicesArgs;
 use crate::client::{Client, segment};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, args: VoicesArgs, form: OutputForm) -> Result<(), CliError> {
     if let Some(voice) = args.favourite.as_ref().or(args.unfavourite.as_ref()) {
         let path = format!("/api/v1/voices/{}/favourite", path_of(voice)?);
         let method = if args.favourite.is_some() { Method::PUT } else { Method::DELETE };
@@ -36,7 +36,7 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, json: bool) -> Result
         ("limit", Some("1000")),
     ];
     let list = client.get("/api/v1/voices", &query).await?;
-    if json {
+    if form.is_json() {
         return output::print_json(&list);
     }
     let voices = output::items(&list);

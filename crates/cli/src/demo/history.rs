@@ -4,7 +4,9 @@
 
 use dispatcher_core::{Cause, MoneyError, Sheet, Tariff, Usage, Work};
 use dispatcher_gateway::day_of;
-use dispatcher_store::{AttemptRow, AttemptState, DispatchRow, DispatchState, LedgerKind, LedgerRow, SampleDispatch};
+use dispatcher_store::{
+    AttemptState, DispatchState, LedgerEntry, LedgerKind, SampleDispatch, StoredAttempt, StoredDispatch,
+};
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 use uuid::{NoContext, Timestamp, Uuid};
@@ -284,7 +286,7 @@ impl HistoryWriter {
         let language = sample.dispatch.language.clone().unwrap_or_default();
         let voice = (leg.voice)(&language).map(str::to_owned);
         let offset = sample.attempts.iter().filter_map(|one| one.total_us).sum::<i64>() + 900 * number;
-        sample.attempts.push(AttemptRow {
+        sample.attempts.push(StoredAttempt {
             dispatch: sample.dispatch.id.clone(),
             number,
             engine: leg.engine.into(),
@@ -306,7 +308,7 @@ impl HistoryWriter {
         dispatch.voice = voice;
         dispatch.first_us = ended.charged.map(|_| offset + first);
         dispatch.total_us = Some(offset + ended.total);
-        if dispatch.work == Work::Synthesis.name() {
+        if dispatch.work == Work::Synthesis {
             dispatch.audio_ms = ended.charged.map_or(0, |usage| to_i64(usage.milliseconds));
         }
         dispatch.problem = ended.detail.map(|detail| format!("{}: {detail}", leg.engine));
@@ -330,20 +332,19 @@ impl HistoryWriter {
         for (kind, usage, nanos, sign) in
             entries.chain(settled.map(|(usage, nanos)| (LedgerKind::Settle, usage, nanos, 1)))
         {
-            sample.ledger.push(LedgerRow {
-                id: None,
+            sample.ledger.push(LedgerEntry {
                 dispatch: sample.dispatch.id.clone(),
                 attempt: number,
                 kind,
                 app: sample.dispatch.app.clone(),
                 engine: engine.into(),
                 model: None,
-                work: sample.dispatch.work.clone(),
+                work: sample.dispatch.work,
                 day: day_of(at),
                 characters: sign * to_i64(usage.characters),
                 audio_ms: sign * to_i64(usage.milliseconds),
                 nanos: sign * nanos,
-                currency: tariff.currency.code().into(),
+                currency: tariff.currency,
                 at,
             });
         }
@@ -362,30 +363,15 @@ impl HistoryWriter {
 }
 
 /// A dispatch before its first attempt.
-fn row(habit: &Habit, id: String, language: &str, started: i64, usage: Usage) -> DispatchRow {
-    DispatchRow {
-        id,
-        app: habit.app.into(),
-        work: habit.work.name().into(),
+fn row(habit: &Habit, id: String, language: &str, started: i64, usage: Usage) -> StoredDispatch {
+    StoredDispatch {
         requested: habit.route.into(),
-        rehearsal: 0,
-        state: DispatchState::Running,
-        engine: None,
-        voice: None,
-        model: None,
         media_type: habit.media_type.into(),
         language: Some(language.into()),
         characters: to_i64(usage.characters),
         audio_ms: to_i64(usage.milliseconds),
-        first_us: None,
-        total_us: None,
-        cost_nanos: 0,
-        currency: "EUR".into(),
-        problem: None,
-        trace: None,
-        started_at: started,
-        job: None,
-        sample: 1,
+        sample: true,
+        ..StoredDispatch::begun(id, habit.app, habit.work, started)
     }
 }
 
@@ -411,7 +397,7 @@ mod tests {
             let mut days: BTreeMap<String, usize> = BTreeMap::new();
             for one in &all {
                 *days.entry(day_of(one.dispatch.started_at)).or_default() += 1;
-                assert!(one.dispatch.started_at < now && one.dispatch.sample == 1);
+                assert!(one.dispatch.started_at < now && one.dispatch.sample);
             }
             assert_eq!(days.len(), 29, "four weeks and today");
             for app in ["quay-announcer", "helpline", "drill-captions"] {

@@ -16,7 +16,7 @@ use self::standins::{StandInSecrets, StandIns};
 use crate::args::DemoArgs;
 use crate::client::Client;
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
 /// A demo that runs: the service, the stand-ins, and the keys to call it with.
 struct Demo {
@@ -26,9 +26,9 @@ struct Demo {
     app_key: SecretString,
 }
 
-pub(crate) async fn run(args: DemoArgs, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(args: DemoArgs, form: OutputForm) -> Result<(), CliError> {
     if args.once {
-        return run_once(args, json).await;
+        return run_once(args, form).await;
     }
     let data = args.data.unwrap_or_else(|| PathBuf::from("data/demo"));
     let port = args.port.unwrap_or(7_420);
@@ -73,7 +73,7 @@ fn path_line() -> String {
     }
 }
 
-async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
+async fn run_once(args: DemoArgs, form: OutputForm) -> Result<(), CliError> {
     let temporary = tempfile::tempdir()?;
     let data = args.data.unwrap_or_else(|| temporary.path().to_owned());
     let out = args.output.unwrap_or_else(|| PathBuf::from("demo-out"));
@@ -86,7 +86,7 @@ async fn run_once(args: DemoArgs, json: bool) -> Result<(), CliError> {
         heron: demo.standins.url("heron"),
         out,
     };
-    let outcome = example.run(json).await;
+    let outcome = example.run(form).await;
     demo.service.stop().await;
     demo.service.ended().await?;
     outcome
@@ -128,8 +128,8 @@ async fn start(
     let gateway = service.gateway();
     scenario::fill(gateway, secrets.credentials()).await.map_err(failed)?;
     gateway.resume_jobs().await.map_err(failed)?;
-    let operator_key = scenario::new_access_key(gateway, "console").await.map_err(failed)?;
-    let app_key = scenario::new_access_key(gateway, "quay-announcer").await.map_err(failed)?;
+    let operator_key = gateway.add_app_key("console", "demo", "demo").await.map_err(failed)?.1;
+    let app_key = gateway.add_app_key("quay-announcer", "demo", "demo").await.map_err(failed)?.1;
     if samples {
         eprintln!("Making the samples of the demo: four weeks of history, two jobs, prompts. Once only.");
         let client = |key: &SecretString| Client::to(service.url().to_owned(), Some(key.clone()));

@@ -10,7 +10,7 @@ use super::scenario::{DRILL, announcements};
 use crate::client::Client;
 use crate::commands::{dispatches, usage};
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
 pub(super) struct Example {
     /// Speaks for quay-announcer.
@@ -28,37 +28,37 @@ struct ExampleLine {
 }
 
 impl Example {
-    pub(super) async fn run(&self, json: bool) -> Result<(), CliError> {
+    pub(super) async fn run(&self, form: OutputForm) -> Result<(), CliError> {
         let mut lines = Vec::new();
-        self.title(json, "Announcements, by the route quayside")?;
+        self.title(form, "Announcements, by the route quayside")?;
         for announcement in announcements()? {
             let body = json!({"text": announcement.text, "language": announcement.language, "audio": {"type": "mp3"}});
             let line = self.speak(&format!("{}.mp3", announcement.name), body).await?;
             self.must(&line, "heron", &announcement.name)?;
-            lines.push(self.show(json, line)?);
+            lines.push(self.show(form, line)?);
         }
-        self.title(json, "Engines on this host")?;
+        self.title(form, "Engines on this host")?;
         for (engine, voice, format) in [("espeak-ng", "espeak-ng/en-gb", "opus"), ("flite", "flite/slt", "wav")] {
             let body = json!({"text": DRILL.trim(), "voice": voice, "audio": {"type": format}});
             let line = self.speak(&format!("drill-{engine}.{format}"), body).await?;
             self.must(&line, engine, "the drill")?;
-            lines.push(self.show(json, line)?);
+            lines.push(self.show(form, line)?);
         }
-        self.title(json, "A recording, transcribed by the route captions")?;
-        lines.push(self.transcribe(json).await?);
-        self.title(json, "Heron is throttled; the next leg of quayside answers")?;
-        lines.push(self.fall_back(json).await?);
+        self.title(form, "A recording, transcribed by the route captions")?;
+        lines.push(self.transcribe(form).await?);
+        self.title(form, "Heron is throttled; the next leg of quayside answers")?;
+        lines.push(self.fall_back(form).await?);
         let used = self.operator.get("/api/v1/usage", &[("by", Some("app,engine"))]).await?;
-        if json {
+        if form.is_json() {
             return output::print_json(&json!({"dispatches": lines, "usage": used}));
         }
-        self.title(json, "Usage and cost")?;
+        self.title(form, "Usage and cost")?;
         output::print(&usage::render(&used))?;
         output::print(&format!("\nAudio and transcripts are in {}", self.out.display()))
     }
 
-    fn title(&self, json: bool, title: &str) -> Result<(), CliError> {
-        if json { Ok(()) } else { output::print(&format!("\n{title}")) }
+    fn title(&self, form: OutputForm, title: &str) -> Result<(), CliError> {
+        if form.is_json() { Ok(()) } else { output::print(&format!("\n{title}")) }
     }
 
     /// Speaks into a file, and reads the record of it.
@@ -100,9 +100,9 @@ impl Example {
         )))
     }
 
-    fn show(&self, json: bool, line: ExampleLine) -> Result<Value, CliError> {
+    fn show(&self, form: OutputForm, line: ExampleLine) -> Result<Value, CliError> {
         let record = &line.dispatch;
-        if !json {
+        if !form.is_json() {
             let voice = format!("{}/{}", output::text(record, "engine"), output::text(record, "voice"));
             output::print(&format!(
                 "  {:<22} {:<18} first audio {:>7}  {:>8} of audio  {:>13}",
@@ -117,7 +117,7 @@ impl Example {
     }
 
     /// A recording of the drill, spoken by heron, comes back as its text.
-    async fn transcribe(&self, json: bool) -> Result<Value, CliError> {
+    async fn transcribe(&self, form: OutputForm) -> Result<Value, CliError> {
         let body = json!({"text": DRILL.trim(), "voice": "heron/tarrick", "model": "fine", "audio": {"type": "mp3"}});
         self.speak("drill-recording.mp3", body).await?;
         let recording = self.out.join("drill-recording.mp3");
@@ -132,7 +132,7 @@ impl Example {
         if text != DRILL.trim() {
             return Err(CliError::Failed(format!("the recording was heard as '{text}'")));
         }
-        if !json {
+        if !form.is_json() {
             let words = transcript["words"].as_array().map_or(0, Vec::len);
             output::print(&format!("  “{text}”"))?;
             output::print(&format!(
@@ -146,19 +146,19 @@ impl Example {
         self.dispatch(&output::text(&transcript, "dispatch")).await
     }
 
-    async fn fall_back(&self, json: bool) -> Result<Value, CliError> {
+    async fn fall_back(&self, form: OutputForm) -> Result<Value, CliError> {
         self.weather(Some(json!({"weather": "throttled"}))).await?;
         let body = json!({"text": "The 07:40 to Marram Point leaves from berth two.", "language": "en-GB", "audio": {"type": "mp3"}});
         let spoken = self.speak("berth-two.mp3", body).await;
         self.weather(None).await?;
         let line = spoken?;
         self.must(&line, "espeak-ng", "the announcement")?;
-        if !json {
+        if !form.is_json() {
             for row in dispatches::render_one(&line.dispatch).lines().skip(3).take(3) {
                 output::print(&format!("  {row}"))?;
             }
         }
-        self.show(json, line)
+        self.show(form, line)
     }
 
     /// Makes heron's weather, or clears it.

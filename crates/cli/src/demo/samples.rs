@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use dispatcher_gateway::{Gateway, now_micros};
-use dispatcher_store::Store;
+use dispatcher_store::{NewVersion, Store, VersionOrigin, VersionedKind};
 use reqwest::Method;
 use reqwest::header::{ACCEPT, CONTENT_TYPE};
 use serde_json::{Value, json};
@@ -31,10 +31,12 @@ pub(super) async fn write_sheet_versions(data: &Path, sheets: &Path) -> Result<(
         SHEETS.into_iter().find(|(file, _)| *file == "heron.toml").ok_or_else(|| failed("heron has no sheet"))?;
     let now = now_micros();
     let old = current.replace("\"0.000016\"", &format!("\"{}\"", history::OLD_PRICE));
-    let origin = sheets.join(file).to_string_lossy().into_owned();
+    let origin = VersionOrigin::File(sheets.join(file).to_string_lossy().into_owned());
     let store = Store::open(&data.join("records.db")).map_err(failed)?;
     for (document, at) in [(old, history::beginning(now)), (current.to_owned(), history::price_rise(now))] {
-        store.put_sheet("heron".into(), document, origin.clone(), at).await.map_err(failed)?;
+        let (kind, name) = (VersionedKind::Sheet, "heron".to_owned());
+        let new = NewVersion { kind, name, app: None, always: false, document, origin: origin.clone() };
+        store.put_version(new, at).await.map_err(failed)?;
     }
     store.close();
     Ok(())
@@ -46,7 +48,7 @@ fn failed(why: impl std::fmt::Display) -> CliError {
 
 /// Fills a new demo. `app` calls for quay-announcer.
 pub(super) async fn fill(gateway: &Gateway, operator: &Client, app: &Client) -> Result<(), CliError> {
-    gateway.store().add_samples(history::history(now_micros())?).await.map_err(failed)?;
+    gateway.add_samples(history::history(now_micros())?).await.map_err(failed)?;
     let (handbook, recording) = tokio::try_join!(speak_handbook(app), transcribe_recording(app))?;
     operator.send(operator.request(Method::PUT, "/api/v1/voices/heron/isolde/favourite")).await?;
     make_prompts(operator).await?;

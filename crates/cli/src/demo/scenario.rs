@@ -4,10 +4,9 @@ use std::path::Path;
 
 use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{Conditions, Criteria, Leg, PromptTable, Route, Work, read_prompts};
-use dispatcher_gateway::{Caller, Gateway, GatewayError, NewLexicon, OwnPreset, now_micros};
-use dispatcher_store::{AccessKey, App, StoreError};
-use dispatcher_vault::{KeyKind, Parts, new_key, random_token};
-use secrecy::SecretString;
+use dispatcher_gateway::{App, Caller, Gateway, GatewayError, NewLexicon, OwnPreset, now_micros};
+use dispatcher_store::StoreError;
+use dispatcher_vault::Parts;
 use serde::Deserialize;
 
 use crate::error::CliError;
@@ -132,9 +131,9 @@ async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
         let names = NewLexicon { name: "saltmarsh".into(), app: None, always: false, document: NAMES.into() };
         gateway.put_lexicon(names, "demo").await?;
     }
-    let shared = Caller { app: gateway.store().app("console".into()).await?, operator: true, who: "demo".into() };
+    let shared = Caller { app: gateway.app("console").await?, operator: true, who: "demo".into() };
     gateway.keep_clip(&shared, "chime.wav", CHIME.into()).await?;
-    let helpline = Caller { app: gateway.store().app("helpline".into()).await?, operator: false, who: "demo".into() };
+    let helpline = Caller { app: gateway.app("helpline").await?, operator: false, who: "demo".into() };
     if gateway.prompt_sets(&helpline).await?.is_empty() {
         let unread = |_| GatewayError::Contradiction("the prompt table of the demo cannot be read");
         let table = read_prompts(PROMPTS, PromptTable::Toml).map_err(unread)?;
@@ -146,20 +145,20 @@ async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
 /// Fills the records with the scenario; what is there already stays.
 pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> Result<(), GatewayError> {
     for app in apps() {
-        match gateway.store().add_app(app, "demo".into()).await {
-            Ok(_) | Err(StoreError::Taken { .. }) => {}
-            Err(error) => return Err(error.into()),
+        match gateway.add_app(app, "demo").await {
+            Ok(_) | Err(GatewayError::Store(StoreError::Taken { .. })) => {}
+            Err(error) => return Err(error),
         }
     }
     if gateway.registry().presets().all().iter().all(|(preset, _)| preset.name != gate_screen().name) {
         gateway.put_preset(gate_screen(), "demo").await?;
     }
     fill_beside(gateway).await?;
-    let mut console = gateway.store().app("console".into()).await?;
+    let mut console = gateway.app("console").await?;
     if console.default_voice.is_none() {
         console.default_voice = Some("quayside".into());
         console.default_recognition = Some("captions".into());
-        gateway.store().change_app(console, "demo".into(), now_micros()).await?;
+        gateway.change_app(console, "demo").await?;
     }
     for route in routes() {
         if !gateway.registry().routes().contains_key(&route.name) {
@@ -170,23 +169,4 @@ pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> 
         gateway.add_credential(engine, None, parts, "demo").await?;
     }
     Ok(())
-}
-
-/// A key of an app; an operator key for the app `console`.
-pub(super) async fn new_access_key(gateway: &Gateway, app: &str) -> Result<SecretString, GatewayError> {
-    let operator = app == "console";
-    let made = new_key(if operator { KeyKind::Operator } else { KeyKind::App }, &mut rand::rng());
-    let row = AccessKey {
-        id: random_token(&mut rand::rng())[..12].to_owned(),
-        app: app.into(),
-        operator: i64::from(operator),
-        hash: made.hash,
-        hint: made.hint,
-        label: "demo".into(),
-        created_at: now_micros(),
-        last_used_at: None,
-        revoked_at: None,
-    };
-    gateway.store().add_key(row, "demo".into()).await?;
-    Ok(made.secret)
 }

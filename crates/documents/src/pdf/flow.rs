@@ -427,6 +427,14 @@ mod tests {
     }
 
     #[test]
+    fn a_hyphen_before_a_capital_or_a_number_stays() {
+        let read = |before: &str, after: &str| text(vec![page(1, &[(before, 300.0), (after, 140.0)])]);
+        assert_eq!(read("Take the Gullsay-", "Reedmouth ferry."), "Take the Gullsay-Reedmouth ferry.");
+        assert_eq!(read("The mate counts the jack-", "ets twice."), "The mate counts the jackets twice.");
+        assert_eq!(read("Deck plan A-", "4 is new."), "Deck plan A-4 is new.");
+    }
+
+    #[test]
     fn page_numbers_of_any_dress_are_known() {
         for (text, number) in [
             ("7", Some((7, false))),

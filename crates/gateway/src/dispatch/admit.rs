@@ -27,7 +27,7 @@ pub struct Caller {
 impl Caller {
     /// Somebody at a desk with no service: they see every voice.
     pub(crate) fn nobody() -> Self {
-        let app = App { rehearsal: 1, ..App::new("desk", "", 0) };
+        let app = App { rehearsal: true, ..App::new("desk", "", 0) };
         Caller { app, operator: true, who: String::new() }
     }
 
@@ -104,7 +104,7 @@ impl Gateway {
                 grant
             }
         };
-        Ok(Caller { app: grant.app, operator: grant.key.operator == 1, who: grant.key.id })
+        Ok(Caller { app: grant.app, operator: grant.key.operator, who: grant.key.id })
     }
 
     /// The caller of a signed-in operator, who speaks for the app `console`.
@@ -117,7 +117,7 @@ impl Gateway {
     }
 
     /// Forgets looked-up grants, after keys or apps were changed.
-    pub fn forget_grants(&self) {
+    pub(crate) fn forget_grants(&self) {
         self.inner.grants.clear();
     }
 }
@@ -134,7 +134,7 @@ mod tests {
         let key = AccessKey {
             id: "k1".into(),
             app: "quay".into(),
-            operator: 0,
+            operator: false,
             hash: "h".into(),
             hint: "ab12".into(),
             label: String::new(),

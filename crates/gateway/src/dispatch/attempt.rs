@@ -132,7 +132,7 @@ impl Gateway {
             Priority::Interactive => None,
         };
         let usage = usage_of(&call.text);
-        within(planned, usage, self.begin_call(planned, record, call, permit)).await
+        within(planned, usage, Box::pin(self.begin_call(planned, record, call, permit))).await
     }
 
     /// Calls the engine and waits for its first audio, a bare header not
@@ -146,7 +146,8 @@ impl Gateway {
         tags: Tags,
     ) -> Result<Speaking, EngineError> {
         let usage = usage_of(&call.text);
-        within(planned, usage, self.call_until_sound(planned, record, call, format, tags)).await
+        // On the heap: it is large, and is moved from hand to hand.
+        within(planned, usage, Box::pin(self.call_until_sound(planned, record, call, format, tags))).await
     }
 
     /// Calls the engine; waits for its turn where it has none yet.

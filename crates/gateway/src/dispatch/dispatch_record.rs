@@ -9,14 +9,12 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
-use dispatcher_core::{Cause, Costs, Currency, Money, MoneyError, Tariff, Usage, Work};
-use dispatcher_store::{
-    AttemptEnd, AttemptRow, AttemptState, DispatchEnd, DispatchRow, DispatchState, JobPieceRow, LedgerKind, LedgerRow,
-};
+use dispatcher_core::{Costs, Currency, Money, MoneyError, Usage, Work};
+use dispatcher_store::{AttemptState, DispatchState, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece};
 use parking_lot::{Mutex, MutexGuard};
 
 use crate::dispatch::limiter::Priority;
-use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, day_of, now_micros};
+use crate::{Caller, Gateway, GatewayError, PlannedCall, now_micros};
 
 pub(crate) use attempts::{EndedAttempt, OpenAttempt};
 
@@ -93,16 +91,15 @@ impl DispatchOutcome {
 /// What all parts of a dispatch share.
 struct Shared {
     gateway: Gateway,
-    id: String,
-    app: String,
-    work: Work,
     /// Before an engine that others want too.
     priority: Priority,
     begun: Instant,
     attempts: AtomicU64,
     costs: Mutex<Costs>,
-    /// The row of the dispatch, until it is written with its first attempt.
-    unwritten: Mutex<Option<DispatchRow>>,
+    /// The dispatch as it began.
+    row: StoredDispatch,
+    /// Whether that is written, with the first attempt.
+    written: AtomicBool,
     settled: AtomicBool,
 }
 
@@ -144,29 +141,27 @@ impl Shared {
         cost.map_or(Ok(()), |cost| self.costs().add(cost))
     }
 
-    fn unwritten(&self) -> Option<DispatchRow> {
-        self.unwritten.lock().take()
-    }
-
-    fn end(&self, outcome: DispatchOutcome, facts: Option<AttemptFacts>) -> (DispatchEnd, Money) {
+    /// The dispatch as it ended, and what it cost in the currency of its last
+    /// attempt.
+    fn end(&self, outcome: DispatchOutcome, facts: Option<AttemptFacts>) -> (StoredDispatch, Money) {
         let currency = facts.as_ref().map_or(Currency::EUR, |facts| facts.currency);
         let cost = self.costs().of(currency);
         let (engine, voice, model) = match facts {
             Some(facts) => (Some(facts.engine), facts.voice, facts.model),
             None => (None, None, None),
         };
-        let end = DispatchEnd {
-            id: self.id.clone(),
+        let end = StoredDispatch {
             state: outcome.state,
             engine,
             voice,
             model,
             audio_ms: to_i64(outcome.audio_ms),
             first_us: outcome.first.map(SinceDispatch::micros),
-            total_us: micros(self.begun),
+            total_us: Some(micros(self.begun)),
             cost_nanos: cost.nanos,
-            currency: currency.code().into(),
+            currency,
             problem: outcome.problem,
+            ..self.row.clone()
         };
         (end, cost)
     }
@@ -176,52 +171,36 @@ impl DispatchRecord {
     /// A dispatch begins. Its row is written with its first attempt, before
     /// any engine is called.
     pub(crate) fn open(gateway: &Gateway, caller: &Caller, work: Work, new: NewDispatch<'_>) -> DispatchRecord {
-        let id = new_id();
-        let row = DispatchRow {
-            id: id.clone(),
-            app: caller.app.name.clone(),
-            work: work.name().into(),
+        let row = StoredDispatch {
             requested: new.requested.into(),
-            rehearsal: i64::from(new.rehearsal),
-            state: DispatchState::Running,
-            engine: None,
-            voice: None,
-            model: None,
+            rehearsal: new.rehearsal,
             media_type: new.media_type,
             language: new.language,
             characters: to_i64(new.characters),
             audio_ms: to_i64(new.audio_ms),
-            first_us: None,
-            total_us: None,
-            cost_nanos: 0,
-            currency: Currency::EUR.code().into(),
-            problem: None,
             trace: new.trace,
-            started_at: now_micros(),
             job: new.job,
-            sample: 0,
+            ..StoredDispatch::begun(new_id(), &caller.app.name, work, now_micros())
         };
         gateway.inner.metrics.enter();
         DispatchRecord(Arc::new(Shared {
             gateway: gateway.clone(),
-            id,
-            app: caller.app.name.clone(),
-            work,
             priority: if row.job.is_some() { Priority::Batch } else { Priority::Interactive },
             begun: Instant::now(),
             attempts: AtomicU64::new(0),
             costs: Mutex::default(),
-            unwritten: Mutex::new(Some(row)),
+            row,
+            written: AtomicBool::new(false),
             settled: AtomicBool::new(false),
         }))
     }
 
     pub(crate) fn id(&self) -> &str {
-        &self.0.id
+        &self.0.row.id
     }
 
     pub(crate) fn app(&self) -> &str {
-        &self.0.app
+        &self.0.row.app
     }
 
     pub(crate) fn priority(&self) -> Priority {
@@ -256,8 +235,8 @@ impl DispatchRecord {
             currency: hold.currency,
         };
         let credential = shared.gateway.credential_name(&planned.engine, planned.candidate.credential.as_deref()).await;
-        let row = AttemptRow {
-            dispatch: shared.id.clone(),
+        let row = StoredAttempt {
+            dispatch: shared.row.id.clone(),
             number,
             engine: facts.engine.clone(),
             voice: facts.voice.clone(),
@@ -274,7 +253,7 @@ impl DispatchRecord {
         // written even where this future is dropped meanwhile.
         let mut attempt = OpenAttempt {
             shared: shared.clone(),
-            number,
+            row,
             begun: Instant::now(),
             facts,
             tariff: planned.candidate.tariff().clone(),
@@ -283,7 +262,9 @@ impl DispatchRecord {
             written: false,
         };
         let hold = attempt.line(LedgerKind::Hold, usage, hold);
-        let begun = shared.gateway.inner.store.begin_attempt(shared.unwritten(), row, hold).await;
+        let first = !shared.written.swap(true, Ordering::Relaxed);
+        let dispatch = first.then(|| shared.row.clone());
+        let begun = shared.gateway.inner.store.begin_attempt(dispatch, attempt.row.clone(), hold).await;
         attempt.written = begun.is_err();
         begun?;
         Ok(attempt)
@@ -301,7 +282,7 @@ impl DispatchRecord {
     pub(crate) async fn write_piece(
         &self,
         ended: Option<EndedAttempt>,
-        piece: JobPieceRow,
+        piece: StoredJobPiece,
     ) -> Result<Option<AttemptFacts>, GatewayError> {
         let rows = ended.as_ref().map(EndedAttempt::rows).transpose()?;
         let cost = rows.as_ref().and_then(|rows| rows.2);
@@ -314,9 +295,6 @@ impl DispatchRecord {
     /// what it cost in the currency of that attempt.
     pub(crate) async fn settle(&self, last: LastAttempt, outcome: DispatchOutcome) -> Result<Money, GatewayError> {
         let shared = &self.0;
-        if let Some(row) = shared.unwritten() {
-            shared.gateway.inner.store.begin_dispatch(row).await?;
-        }
         let (rows, ended, facts) = match last {
             LastAttempt::None => (None, None, None),
             LastAttempt::Written(facts) => (None, None, Some(facts)),
@@ -334,7 +312,7 @@ impl DispatchRecord {
         if let Some(ended) = ended {
             (*ended).into_facts();
         }
-        shared.gateway.inner.metrics.dispatch(shared.work.name(), state.name());
+        shared.gateway.inner.metrics.dispatch(shared.row.work.name(), state.name());
         Ok(cost)
     }
 }
@@ -343,8 +321,7 @@ impl Drop for Shared {
     /// A dispatch that was begun and never settled is uncertain.
     fn drop(&mut self) {
         self.gateway.inner.metrics.leave();
-        let begun = self.unwritten().is_none() && self.attempts.load(Ordering::Relaxed) > 0;
-        if self.settled.load(Ordering::Relaxed) || !begun {
+        if self.settled.load(Ordering::Relaxed) || !self.written.load(Ordering::Relaxed) {
             return;
         }
         let Ok(runtime) = tokio::runtime::Handle::try_current() else { return };
@@ -352,7 +329,7 @@ impl Drop for Shared {
         let currency = self.costs().amounts().first().map(|money| money.currency);
         let (mut end, _) = self.end(outcome, None);
         if let Some(currency) = currency {
-            (end.currency, end.cost_nanos) = (currency.code().into(), self.costs().of(currency).nanos);
+            (end.currency, end.cost_nanos) = (currency, self.costs().of(currency).nanos);
         }
         let gateway = self.gateway.clone();
         let work = async move {

@@ -178,7 +178,7 @@ impl Gateway {
                 planned.candidate.credential.clone_from(&request.credential);
             }
         }
-        let rehearsal = caller.app.rehearsal == 1;
+        let rehearsal = caller.app.rehearsal;
         if note.is_none() && !rehearsal {
             plan = self.uncrowded(caller, plan)?;
         }

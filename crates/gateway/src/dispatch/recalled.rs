@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use bytes::Bytes;
-use dispatcher_store::RecalledRow;
+use dispatcher_store::StoredRecall;
 
 use crate::{Gateway, GatewayError, now_micros};
 
@@ -57,7 +57,7 @@ impl Gateway {
         let content = dispatcher_vault::hash_bytes(&kept.audio);
         write_named(folder.clone(), content.clone(), kept.audio.clone()).await?;
         let now = now_micros();
-        let row = RecalledRow {
+        let row = StoredRecall {
             fingerprint: fingerprint.into(),
             content,
             media_type: kept.media_type.clone(),

@@ -21,7 +21,7 @@ use crate::dispatch::fingerprint;
 use crate::dispatch::utterance::{Cues, Marks, Utterance};
 use crate::intake::texts::TextRoom;
 use crate::jobs::PieceStore;
-use crate::planning::plan::{plan_synthesis, wanted};
+use crate::planning::plan::{TextLanguage, plan_synthesis, wanted};
 use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, TextInput, Unsupported};
 
 /// What is asked for.
@@ -123,14 +123,14 @@ impl Gateway {
             // Who has made pieces of it goes on with it.
             plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
         }
-        if piece_store.is_none() && caller.app.rehearsal == 0 {
+        if piece_store.is_none() && !caller.app.rehearsal {
             plan = self.uncrowded(caller, plan)?;
         }
         let Some(head) = plan.first().cloned() else {
             return Err(GatewayError::Contradiction("an empty plan"));
         };
         check_length(&head, &request.shaping)?;
-        let rehearsal = caller.app.rehearsal == 1;
+        let rehearsal = caller.app.rehearsal;
         let language = request.language.clone().or_else(|| script.language.clone());
         let new = NewDispatch {
             requested: &describe(&wish),
@@ -171,6 +171,8 @@ impl Gateway {
                 Manner::Real => run.speak(responder).await,
             }
         });
+        // While the engine works; its voice is known later.
+        let text_language = TextLanguage::of(language.as_deref(), &text);
         let first_audio = answer.await.map_err(|_| GatewayError::Abandoned)??;
         let body = AudioBody { receiver, first: Some(first_audio.first.clone()), start };
         let utterance = self.utterance(
@@ -180,7 +182,7 @@ impl Gateway {
             &script,
             request.text.source(),
             marks,
-            language.as_deref(),
+            text_language,
             request.format,
             rehearsal,
         );
@@ -197,11 +199,15 @@ impl Gateway {
         script: &Script<'_>,
         source: &str,
         marks: Marks,
-        language: Option<&str>,
+        text_language: TextLanguage<'_>,
         format: Format,
         rehearsal: bool,
     ) -> Utterance {
-        let mut warnings = self.warnings(&first_audio.planned, language, &script.plain_text());
+        let language = match text_language {
+            TextLanguage::Declared(tag) => Some(tag),
+            _ => None,
+        };
+        let mut warnings = self.warnings(&first_audio.planned, text_language);
         warnings.extend(script.notes.iter().cloned());
         for failed in &first_audio.fallbacks {
             warnings.push(failed.passed_over());

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use dispatcher_core::{Catalogue, Voice};
 use dispatcher_engines::{EngineError, Turn};
-use dispatcher_store::{CatalogueRow, ChangeRow};
+use dispatcher_store::{CatalogueChange, ChangeKind, StoredCatalogue};
 use dispatcher_vault::Parts;
 use futures::FutureExt as _;
 use futures::future::BoxFuture;
@@ -64,17 +64,17 @@ impl Changes {
         changes
     }
 
-    fn rows(&self, engine: &str, at: i64) -> Vec<ChangeRow> {
-        let row = |voice: &String, kind: &str, detail: &str| ChangeRow {
+    fn rows(&self, engine: &str, at: i64) -> Vec<CatalogueChange> {
+        let row = |voice: &String, kind: ChangeKind, detail: &str| CatalogueChange {
             engine: engine.to_owned(),
             at,
             voice: voice.clone(),
-            kind: kind.to_owned(),
+            kind,
             detail: detail.to_owned(),
         };
-        let added = self.added.iter().map(|voice| row(voice, "added", ""));
-        let changed = self.changed.iter().map(|(voice, members)| row(voice, "changed", members));
-        added.chain(changed).chain(self.removed.iter().map(|voice| row(voice, "removed", ""))).collect()
+        let added = self.added.iter().map(|voice| row(voice, ChangeKind::Added, ""));
+        let changed = self.changed.iter().map(|(voice, members)| row(voice, ChangeKind::Changed, members));
+        added.chain(changed).chain(self.removed.iter().map(|voice| row(voice, ChangeKind::Removed, ""))).collect()
     }
 }
 
@@ -126,6 +126,39 @@ fn merged(listed: Vec<Voice>, own: &[Voice], spec: &Catalogue) -> Vec<Voice> {
 }
 
 impl Gateway {
+    /// What changed in an engine's list, the newest first.
+    ///
+    /// # Errors
+    /// Where there is no engine of the name.
+    pub async fn catalogue_changes(&self, engine: &str, limit: i64) -> Result<Vec<CatalogueChange>, GatewayError> {
+        self.registry().engine(engine)?;
+        Ok(self.inner.store.catalogue_changes(engine.to_owned(), limit).await?)
+    }
+
+    /// Ids of the voices that people marked.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn favourites(&self) -> Result<Vec<String>, GatewayError> {
+        Ok(self.inner.store.favourites().await?.into_iter().map(|favourite| favourite.voice).collect())
+    }
+
+    /// Marks a voice.
+    ///
+    /// # Errors
+    /// When the records cannot be written.
+    pub async fn mark_voice(&self, voice: &str, by: &str) -> Result<(), GatewayError> {
+        Ok(self.inner.store.set_favourite(voice.to_owned(), by.to_owned(), true, now_micros()).await?)
+    }
+
+    /// Takes the mark of a voice away.
+    ///
+    /// # Errors
+    /// When the records cannot be written.
+    pub async fn unmark_voice(&self, voice: &str, by: &str) -> Result<(), GatewayError> {
+        Ok(self.inner.store.set_favourite(voice.to_owned(), by.to_owned(), false, now_micros()).await?)
+    }
+
     /// Asks an engine for its voices, and takes the list up.
     ///
     /// # Errors
@@ -154,7 +187,7 @@ impl Gateway {
         let before = registry.sheet(engine).and_then(|sheet| sheet.synthesis.as_ref().map(|it| it.voices.clone()));
         let changes = Changes::between(&before.unwrap_or_default(), &voices);
         let document = serde_json::to_string(&voices).map_err(GatewayError::document("a catalogue"))?;
-        let row = CatalogueRow { engine: engine.into(), document, read_at: Some(now), tried_at: now, problem: None };
+        let row = StoredCatalogue { engine: engine.into(), document, read_at: Some(now), tried_at: now, problem: None };
         self.inner.store.put_catalogue(row, changes.rows(engine, now)).await?;
         let mut registry = (*self.registry()).clone();
         registry.list(engine, voices);

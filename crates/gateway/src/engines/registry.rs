@@ -5,6 +5,7 @@ use std::sync::{Arc, OnceLock};
 
 use dispatcher_core::{Planner, Route, Sheet, Voice, VoiceIndex, nearest};
 use dispatcher_engines::Engine;
+use dispatcher_store::{NewVersion, VersionedKind};
 
 use crate::{Gateway, GatewayError, Lexicons, Presets, now_micros};
 
@@ -128,7 +129,7 @@ impl Gateway {
     /// Reads the routes from the records.
     pub(crate) async fn load_routes(&self) -> Result<(), GatewayError> {
         let mut routes = BTreeMap::new();
-        for row in self.inner.store.routes().await? {
+        for row in self.inner.store.in_force(VersionedKind::Route).await? {
             let route: Route = serde_json::from_str(&row.document)
                 .map_err(GatewayError::document(format!("the route {}", row.name)))?;
             routes.insert(row.name, route);
@@ -150,7 +151,8 @@ impl Gateway {
             registry.engine(&leg.engine)?;
         }
         let document = serde_json::to_string(&route).map_err(GatewayError::document("a route"))?;
-        let version = self.inner.store.put_route(route.name, document, by.into(), now_micros()).await?;
+        let new = NewVersion::by(by, VersionedKind::Route, &route.name, document);
+        let version = self.inner.store.put_version(new, now_micros()).await?;
         self.load_routes().await?;
         Ok(version)
     }
@@ -160,7 +162,7 @@ impl Gateway {
     /// # Errors
     /// Where there is no route of the name.
     pub async fn retire_route(&self, name: &str, by: &str) -> Result<(), GatewayError> {
-        self.inner.store.retire_route(name.into(), by.into(), now_micros()).await?;
+        self.inner.store.retire(VersionedKind::Route, name.into(), by.into(), now_micros()).await?;
         self.load_routes().await
     }
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use dispatcher_core::{Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
-use dispatcher_store::{BY, SheetRow};
+use dispatcher_store::{DocumentVersion, NewVersion, VersionOrigin, VersionedKind};
 
 use crate::{Gateway, GatewayError, JobsPlace, StorageRoom, Webhooks, now_micros};
 
@@ -67,8 +67,8 @@ impl Gateway {
     /// The first fault, at its line; nothing is changed then.
     pub async fn put_sheet(&self, source: &str, by: &str) -> Result<i64, GatewayError> {
         let sheet = self.try_sheet(source)?;
-        let origin = format!("{BY}{by}");
-        let version = self.inner.store.put_sheet(sheet.name.clone(), source.into(), origin, now_micros()).await?;
+        let new = NewVersion::by(by, VersionedKind::Sheet, &sheet.name, source.to_owned());
+        let version = self.inner.store.put_version(new, now_micros()).await?;
         let engine = self.inner.host.engine(source, "sheet")?;
         let mut registry = (*self.registry()).clone();
         registry.add(engine);
@@ -93,7 +93,7 @@ impl Gateway {
                 by: format!("the route {}", route.name),
             });
         }
-        self.inner.store.retire_sheet(name.into(), by.into(), now_micros()).await?;
+        self.inner.store.retire(VersionedKind::Sheet, name.into(), by.into(), now_micros()).await?;
         let mut registry = (*registry).clone();
         registry.remove(name);
         self.replace_registry(registry);
@@ -104,31 +104,31 @@ impl Gateway {
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub async fn sheet_versions(&self, engine: &str) -> Result<Vec<SheetRow>, GatewayError> {
+    pub async fn sheet_versions(&self, engine: &str) -> Result<Vec<DocumentVersion>, GatewayError> {
         self.registry().engine(engine)?;
-        Ok(self.inner.store.sheet_versions(engine.into()).await?)
+        Ok(self.inner.store.versions(VersionedKind::Sheet, engine.into()).await?)
     }
 
     /// Takes up the sheets that people put in during earlier runs, and lets go
     /// of engines that were retired.
     pub(crate) async fn load_sheets(&self) -> Result<(), GatewayError> {
-        let rows = self.inner.store.sheets().await?;
+        let rows = self.inner.store.in_force(VersionedKind::Sheet).await?;
         let mut registry = (*self.registry()).clone();
         let retired: Vec<String> = registry
             .engines()
             .map(|engine| engine.sheet().name.clone())
-            .filter(|name| !rows.iter().any(|row| row.engine == *name))
+            .filter(|name| !rows.iter().any(|row| row.name == *name))
             .collect();
         // An engine whose sheet is on no record at all is one of a test.
         for name in retired {
-            if !self.inner.store.sheet_versions(name.clone()).await?.is_empty() {
+            if !self.inner.store.versions(VersionedKind::Sheet, name.clone()).await?.is_empty() {
                 registry.remove(&name);
             }
         }
-        for row in rows.iter().filter(|row| row.origin.starts_with(BY)) {
-            match self.inner.host.engine(&row.document, &row.origin) {
+        for row in rows.iter().filter(|row| matches!(row.origin, VersionOrigin::Person(_))) {
+            match self.inner.host.engine(&row.document, &row.origin.to_string()) {
                 Ok(engine) => registry.add(engine),
-                Err(error) => tracing::error!(%error, engine = row.engine, "a sheet on record is no longer understood"),
+                Err(error) => tracing::error!(%error, engine = row.name, "a sheet on record is no longer understood"),
             }
         }
         self.replace_registry(registry);

@@ -9,7 +9,7 @@ use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, Layout, Levels, Span, Transcoder, wav_header};
 use dispatcher_core::{Gap, HeardPart, HearingWish, Transcript, stitch};
 use dispatcher_engines::AudioSource;
-use dispatcher_store::JobPieceRow;
+use dispatcher_store::StoredJobPiece;
 use serde::{Deserialize, Serialize};
 
 use super::run::{JobRun, JobStop};
@@ -316,7 +316,7 @@ impl JobRun<'_> {
                 Note { engine, dispatch, transcript }
             }
         };
-        let row = JobPieceRow {
+        let row = StoredJobPiece {
             job: self.row.id.clone(),
             track: 0,
             piece: to_i64(piece as u64),

@@ -15,9 +15,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use dispatcher_core::{Currency, Money};
+use dispatcher_core::{Costs, Currency, Money, Work};
 use dispatcher_engines::AudioSource;
-use dispatcher_store::{JobChange, JobFileRow, JobFilter, JobProgress, JobRow, JobState, StoreError};
+use dispatcher_store::{Identified, JobChange, JobFilter, JobProgress, JobState, StoreError, StoredJob, StoredJobFile};
 use parking_lot::Mutex;
 use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
@@ -87,9 +87,13 @@ impl Default for Jobs {
 /// A job as it stands.
 #[derive(Debug, Clone)]
 pub struct JobView {
-    pub row: JobRow,
+    pub row: StoredJob,
     pub progress: JobProgress,
-    pub files: Vec<JobFileRow>,
+    pub files: Vec<StoredJobFile>,
+    /// What it was to cost, in each currency, the first leg's first.
+    pub estimates: Vec<Money>,
+    /// What its reader is warned of.
+    pub warnings: Vec<String>,
 }
 
 impl JobView {
@@ -100,7 +104,7 @@ impl JobView {
 
     /// Whether its files tell what an engine said, not what a person did.
     pub fn is_synthetic(&self) -> bool {
-        self.row.work == "synthesis"
+        self.row.work == Work::Synthesis
     }
 }
 
@@ -108,19 +112,8 @@ impl JobView {
 #[derive(Debug)]
 pub struct JobEstimate {
     pub pieces: u64,
-    /// In each currency, the first leg's first.
-    pub estimates: Vec<Money>,
+    pub estimates: Costs,
     pub warnings: Vec<String>,
-}
-
-impl JobEstimate {
-    fn add(&mut self, estimate: Money) -> Result<(), GatewayError> {
-        match self.estimates.iter_mut().find(|known| known.currency == estimate.currency) {
-            Some(known) => *known = known.plus(estimate)?,
-            None => self.estimates.push(estimate),
-        }
-        Ok(())
-    }
 }
 
 impl Gateway {
@@ -148,21 +141,21 @@ impl Gateway {
         let stored = work::Stored { operator: caller.operator, work: job.work };
         work::bring_in(job.audio.as_ref(), &folder).await?;
         let request = serde_json::to_string(&stored).map_err(GatewayError::document("a job"))?;
-        let estimate = forecast.estimates.first().copied().unwrap_or(Money::zero(Currency::EUR));
-        let estimates: Vec<(&str, i64)> =
-            forecast.estimates.iter().map(|money| (money.currency.code(), money.nanos)).collect();
-        let row = JobRow {
+        let estimates = forecast.estimates.amounts();
+        let estimate = estimates.first().copied().unwrap_or(Money::zero(Currency::EUR));
+        let estimates: Vec<(Currency, i64)> = estimates.iter().map(|money| (money.currency, money.nanos)).collect();
+        let row = StoredJob {
             id: id.clone(),
             app: caller.app.name.clone(),
             by: caller.who.clone(),
-            work: stored.work.name().into(),
+            work: stored.work.kind(),
             title: job.title,
             state: JobState::Queued,
             reason: None,
             request,
             pieces: to_i64(forecast.pieces),
             estimate_nanos: estimate.nanos,
-            currency: estimate.currency.code().into(),
+            currency: estimate.currency,
             warnings: serde_json::to_string(&[job.warnings, forecast.warnings].concat())
                 .map_err(GatewayError::document("a job"))?,
             estimates: serde_json::to_string(&estimates).map_err(GatewayError::document("a job"))?,
@@ -222,12 +215,12 @@ impl Gateway {
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
         let (head, _) = head.ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?;
         // How many parts there are is known once the recording is cut.
-        Ok(JobEstimate { pieces: 1, estimates: vec![head.estimate], warnings: probed.warnings })
+        Ok(JobEstimate { pieces: 1, estimates: Costs::from(head.estimate), warnings: probed.warnings })
     }
 
     async fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<JobEstimate, GatewayError> {
         let registry = self.registry();
-        let mut forecast = JobEstimate { pieces: 0, estimates: Vec::new(), warnings: Vec::new() };
+        let mut forecast = JobEstimate { pieces: 0, estimates: Costs::default(), warnings: Vec::new() };
         for track in tracks {
             let request = &track.request;
             request.format.check_output().map_err(GatewayError::Format)?;
@@ -244,7 +237,7 @@ impl Gateway {
                 .await?;
             let Some(head) = plan.first() else { continue };
             forecast.pieces += head.render_plan.segments.len() as u64;
-            forecast.add(head.estimate)?;
+            forecast.estimates.add(head.estimate)?;
         }
         Ok(forecast)
     }
@@ -254,11 +247,31 @@ impl Gateway {
     /// # Errors
     /// When there is none of this id.
     pub async fn job(&self, id: &str) -> Result<JobView, GatewayError> {
+        self.view_job(self.inner.store.job(id.to_owned()).await?).await
+    }
+
+    async fn view_job(&self, row: StoredJob) -> Result<JobView, GatewayError> {
         let store = &self.inner.store;
-        let row = store.job(id.to_owned()).await?;
-        let progress = store.job_progress(id.to_owned()).await?;
-        let files = store.job_files(id.to_owned()).await?;
-        Ok(JobView { row, progress, files })
+        let progress = store.job_progress(row.id.clone()).await?;
+        let files = store.job_files(row.id.clone()).await?;
+        let warnings = serde_json::from_str(&row.warnings).map_err(GatewayError::document("a job"))?;
+        let listed: Vec<(Currency, i64)> =
+            serde_json::from_str(&row.estimates).map_err(GatewayError::document("a job"))?;
+        let mut estimates: Vec<Money> = listed.into_iter().map(|(currency, nanos)| Money { nanos, currency }).collect();
+        if estimates.is_empty() {
+            estimates.push(Money { nanos: row.estimate_nanos, currency: row.currency });
+        }
+        Ok(JobView { row, progress, files, estimates, warnings })
+    }
+
+    /// The same, of a job that a caller may see, by its id or a unique
+    /// beginning of it.
+    ///
+    /// # Errors
+    /// Where the caller has none, or several, that begin so.
+    pub async fn job_of(&self, caller: &Caller, id: &str) -> Result<JobView, GatewayError> {
+        let id = self.inner.store.id_of(Identified::Job, caller.visible_apps(), id.to_owned()).await?;
+        self.job(&id).await
     }
 
     /// Jobs, newest first.
@@ -268,9 +281,7 @@ impl Gateway {
     pub async fn jobs(&self, filter: JobFilter) -> Result<Vec<JobView>, GatewayError> {
         let mut views = Vec::new();
         for row in self.inner.store.jobs(filter).await? {
-            let progress = self.inner.store.job_progress(row.id.clone()).await?;
-            let files = self.inner.store.job_files(row.id.clone()).await?;
-            views.push(JobView { row, progress, files });
+            views.push(self.view_job(row).await?);
         }
         Ok(views)
     }
@@ -284,7 +295,7 @@ impl Gateway {
     ///
     /// # Errors
     /// When the job has no such file.
-    pub async fn job_file(&self, id: &str, name: &str) -> Result<(JobFileRow, PathBuf), GatewayError> {
+    pub async fn job_file(&self, id: &str, name: &str) -> Result<(StoredJobFile, PathBuf), GatewayError> {
         let files = self.inner.store.job_files(id.to_owned()).await?;
         let missing = || GatewayError::Store(StoreError::Missing { what: "file", name: name.to_owned() });
         let file = files.into_iter().find(|file| file.name == name).ok_or_else(missing)?;

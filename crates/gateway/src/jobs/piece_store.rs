@@ -13,7 +13,7 @@ use bytes::Bytes;
 use dispatcher_audio::Format;
 use dispatcher_core::Word;
 use dispatcher_engines::{AudioStream, EngineError};
-use dispatcher_store::JobPieceRow;
+use dispatcher_store::StoredJobPiece;
 use futures::StreamExt as _;
 use serde::{Deserialize, Serialize};
 use tokio::io::AsyncWriteExt as _;
@@ -117,7 +117,7 @@ impl PieceStore {
     /// recorded. The receiver ends once nobody works with them any more.
     pub(super) async fn open(
         place: TrackFolder,
-        rows: &[JobPieceRow],
+        rows: &[StoredJobPiece],
         pause: CancellationToken,
         changes: broadcast::Sender<String>,
     ) -> std::io::Result<(Arc<PieceStore>, mpsc::Receiver<()>)> {
@@ -175,9 +175,9 @@ impl PieceStore {
         engine: &str,
         dispatch: &str,
         audio_ms: u64,
-    ) -> JobPieceRow {
+    ) -> StoredJobPiece {
         let number = |value: usize| i64::try_from(value).unwrap_or(i64::MAX);
-        JobPieceRow {
+        StoredJobPiece {
             job: self.job.clone(),
             track: number(self.track),
             piece: number(piece),

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use dispatcher_core::{Cause, Remedy, vtt};
-use dispatcher_store::{JobChange, JobFileRow, JobRow, JobState};
+use dispatcher_store::{JobChange, JobState, StoredJob, StoredJobFile};
 use tokio::io::{AsyncSeekExt as _, AsyncWriteExt as _};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
@@ -81,10 +81,15 @@ fn of_attempts(attempts: &[FailedAttempt]) -> JobStop {
     }
 }
 
+/// Whether a track has both of its files: its sound, and the text that follows it.
+fn is_made(files: &[StoredJobFile], track: usize) -> bool {
+    files.iter().filter(|file| usize::try_from(file.number / 2) == Ok(track)).count() == 2
+}
+
 /// One job in work.
 pub(super) struct JobRun<'g> {
     pub(super) gateway: &'g Gateway,
-    pub(super) row: JobRow,
+    pub(super) row: StoredJob,
     pub(super) folder: PathBuf,
     pub(super) caller: Caller,
     pub(super) cancel: &'g CancellationToken,
@@ -186,8 +191,7 @@ impl JobRun<'_> {
         let store = &self.gateway.inner.store;
         let made = store.job_files(self.row.id.clone()).await.map_err(GatewayError::from)?;
         for (index, track) in tracks.iter().enumerate() {
-            // Each has two files: its sound, and the text that follows it.
-            if made.iter().filter(|file| usize::try_from(file.number / 2) == Ok(index)).count() < 2 {
+            if !is_made(&made, index) {
                 self.track(index, tracks.len(), track).await?;
             }
         }
@@ -197,7 +201,7 @@ impl JobRun<'_> {
     /// A list that players take, of several files.
     async fn playlist(&self, number: usize) -> Result<(), JobStop> {
         let made = self.gateway.inner.store.job_files(self.row.id.clone()).await.map_err(GatewayError::from)?;
-        let sounds: Vec<&JobFileRow> = made.iter().filter(|file| file.number % 2 == 0).collect();
+        let sounds: Vec<&StoredJobFile> = made.iter().filter(|file| file.number % 2 == 0).collect();
         let mut text = String::from("#EXTM3U\n");
         for file in &sounds {
             let seconds = (file.audio_ms as f64 / 1_000.0).round();
@@ -311,7 +315,7 @@ impl JobRun<'_> {
         bytes: u64,
         milliseconds: u64,
     ) -> Result<(), JobStop> {
-        let row = JobFileRow {
+        let row = StoredJobFile {
             job: self.row.id.clone(),
             number: i64::try_from(number).unwrap_or(i64::MAX),
             name: name.to_owned(),
@@ -323,5 +327,59 @@ impl JobRun<'_> {
         self.gateway.inner.store.put_job_file(row).await.map_err(GatewayError::from)?;
         self.gateway.inner.jobs.announce(&self.row.id);
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn failed(cause: Cause, retry_after: Option<u64>) -> FailedAttempt {
+        let retry_after = retry_after.map(Duration::from_secs);
+        FailedAttempt { engine: "heron".into(), cause, detail: "as tested".into(), retry_after }
+    }
+
+    /// The wait that failures come to, in seconds, and whether people end it;
+    /// nothing where the job is given up.
+    fn wait(attempts: &[FailedAttempt]) -> Option<(Option<u64>, bool)> {
+        match of_attempts(attempts) {
+            JobStop::Wait(Wait { after, access, .. }) => Some((after.map(|after| after.as_secs()), access)),
+            _ => None,
+        }
+    }
+
+    #[test]
+    fn a_job_waits_for_what_passes_and_for_what_people_mend() {
+        for passing in [Cause::TimedOut, Cause::Throttled, Cause::Unavailable, Cause::Broken, Cause::Quota] {
+            assert_eq!(wait(&[failed(passing, None)]), Some((None, false)), "{passing}");
+        }
+        for mended in [Cause::Unauthorized, Cause::Absent] {
+            assert_eq!(wait(&[failed(mended, None)]), Some((None, true)), "{mended}");
+        }
+        for hopeless in [Cause::Unsupported, Cause::Unusable] {
+            assert_eq!(wait(&[failed(hopeless, None)]), None, "{hopeless}");
+        }
+        let both =
+            [failed(Cause::Unauthorized, None), failed(Cause::Throttled, Some(9)), failed(Cause::Quota, Some(4))];
+        assert_eq!(wait(&both), Some((Some(4), false)), "one of them passes, after the shortest wait");
+        assert_eq!(wait(&[failed(Cause::Unsupported, None), failed(Cause::TimedOut, None)]), Some((None, false)));
+    }
+
+    #[test]
+    fn a_track_is_made_once_it_has_its_sound_and_its_text() {
+        let file = |number| StoredJobFile {
+            job: "j1".into(),
+            number,
+            name: format!("{number}.mp3"),
+            title: String::new(),
+            media_type: "audio/mpeg".into(),
+            bytes: 9,
+            audio_ms: 3,
+        };
+        assert!(!is_made(&[], 0));
+        assert!(!is_made(&[file(0)], 0), "its subtitles are missing");
+        assert!(is_made(&[file(0), file(1)], 0));
+        assert!(!is_made(&[file(0), file(1), file(3)], 1), "of the second track there is only the text");
+        assert!(is_made(&[file(0), file(1), file(2), file(3)], 1));
     }
 }

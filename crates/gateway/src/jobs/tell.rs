@@ -48,7 +48,7 @@ impl Gateway {
         let row = self.job(id).await?.row;
         let (Some(address), Some(webhooks)) = (&row.webhook, &self.inner.host.webhooks) else { return Ok(()) };
         let told = json!({
-            "event": "job", "id": row.id, "app": row.app, "title": row.title, "work": row.work, "state": row.state.name(),
+            "event": "job", "id": row.id, "app": row.app, "title": row.title, "work": row.work.name(), "state": row.state.name(),
             "reason": row.reason, "job": format!("/api/v1/jobs/{}", row.id),
         });
         let body = Bytes::from(told.to_string());

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use dispatcher_core::Work;
 use dispatcher_engines::AudioSource;
 use serde::{Deserialize, Serialize};
 
@@ -49,10 +50,10 @@ pub(super) struct Stored {
 }
 
 impl JobWork {
-    pub(super) fn name(&self) -> &'static str {
+    pub(super) fn kind(&self) -> Work {
         match self {
-            JobWork::Speech { .. } => "synthesis",
-            JobWork::Hearing(_) => "recognition",
+            JobWork::Speech { .. } => Work::Synthesis,
+            JobWork::Hearing(_) => Work::Recognition,
         }
     }
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Weak};
 
 use bytes::Bytes;
-use dispatcher_store::{ClipRow, Identified, StoreError};
+use dispatcher_store::{Identified, StoreError, StoredClip};
 use parking_lot::Mutex;
 
 use crate::dispatch::recalled::write_named;
@@ -36,7 +36,7 @@ impl Gateway {
         caller: &Caller,
         title: &str,
         audio: Bytes,
-    ) -> Result<(ClipRow, Vec<String>), GatewayError> {
+    ) -> Result<(StoredClip, Vec<String>), GatewayError> {
         let (audio, warnings) = self.codec_work(move || mended(audio)).await??;
         let checked = audio.clone();
         let sound = self.codec_work(move || InsertedSound::new(checked)).await?.map_err(GatewayError::Sound)?;
@@ -48,7 +48,7 @@ impl Gateway {
         let id = sound.content[..ID.min(sound.content.len())].to_owned();
         let _turn = self.inner.clip_changes.lock().await;
         write_named(self.clips_folder()?, id.clone(), audio).await?;
-        let row = ClipRow {
+        let row = StoredClip {
             id,
             app: caller.app.name.clone(),
             title: title.chars().take(120).collect(),
@@ -65,7 +65,7 @@ impl Gateway {
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub async fn clips(&self, caller: &Caller) -> Result<Vec<ClipRow>, GatewayError> {
+    pub async fn clips(&self, caller: &Caller) -> Result<Vec<StoredClip>, GatewayError> {
         let all = self.inner.store.clips(None).await?;
         Ok(all.into_iter().filter(|row| usable(caller, row)).collect())
     }
@@ -74,7 +74,7 @@ impl Gateway {
     ///
     /// # Errors
     /// Where the caller has none of this id.
-    pub async fn clip(&self, caller: &Caller, id: &str) -> Result<(ClipRow, Bytes), GatewayError> {
+    pub async fn clip(&self, caller: &Caller, id: &str) -> Result<(StoredClip, Bytes), GatewayError> {
         let row = self.clip_row(caller, id).await?;
         let audio = tokio::fs::read(self.clips_folder()?.join(&row.id)).await.map_err(|_| missing(id))?;
         Ok((row, audio.into()))
@@ -91,7 +91,7 @@ impl Gateway {
         Ok(self.inner.clips_in_use.put(row.id, sound))
     }
 
-    async fn clip_row(&self, caller: &Caller, id: &str) -> Result<ClipRow, GatewayError> {
+    async fn clip_row(&self, caller: &Caller, id: &str) -> Result<StoredClip, GatewayError> {
         let apps = (!caller.operator).then(|| vec![caller.app.name.clone(), SHARED.to_owned()]);
         let id = self.inner.store.id_of(Identified::Clip, apps, id.to_owned()).await?;
         let mut rows = self.inner.store.clip_records(id.clone()).await?;
@@ -158,6 +158,6 @@ impl ClipsInUse {
     }
 }
 
-fn usable(caller: &Caller, row: &ClipRow) -> bool {
+fn usable(caller: &Caller, row: &StoredClip) -> bool {
     caller.operator || row.app == caller.app.name || row.app == SHARED
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use dispatcher_markup::{Lexicon, read_pls};
-use dispatcher_store::LexiconRow;
+use dispatcher_store::{DocumentVersion, NewVersion, StoreError, VersionedKind};
 
 use crate::{Gateway, GatewayError, now_micros};
 
@@ -25,16 +25,16 @@ pub struct StoredLexicon {
 }
 
 impl StoredLexicon {
-    fn of(row: LexiconRow) -> Result<StoredLexicon, GatewayError> {
+    fn of(row: DocumentVersion) -> Result<StoredLexicon, GatewayError> {
         let lexicon = read_pls(&row.document).map_err(GatewayError::Lexicon)?;
         Ok(StoredLexicon {
             name: row.name,
             version: row.version,
             app: row.app,
-            always: row.always == 1,
+            always: row.always,
             document: row.document,
             lexicon: Arc::new(lexicon),
-            by: row.created_by,
+            by: row.origin.name().to_owned(),
             at: row.created_at,
         })
     }
@@ -77,7 +77,7 @@ impl Gateway {
     /// Reads the lexicons from the records.
     pub(crate) async fn load_lexicons(&self) -> Result<(), GatewayError> {
         let mut by_name = BTreeMap::new();
-        for row in self.inner.store.lexicons().await? {
+        for row in self.inner.store.in_force(VersionedKind::Lexicon).await? {
             let name = row.name.clone();
             match StoredLexicon::of(row) {
                 Ok(lexicon) => drop(by_name.insert(name, lexicon)),
@@ -95,25 +95,30 @@ impl Gateway {
     /// # Errors
     /// The document's first fault, at its place; or an app that is not there.
     pub async fn put_lexicon(&self, new: NewLexicon, by: &str) -> Result<StoredLexicon, GatewayError> {
-        let row = LexiconRow {
-            name: new.name,
-            version: 0,
-            app: new.app,
-            always: i64::from(new.always),
-            document: new.document,
-            created_by: by.to_owned(),
-            created_at: now_micros(),
-            retired_at: None,
-        };
-        let kept = StoredLexicon::of(row.clone())?;
-        if let Some(app) = &row.app
+        let lexicon = read_pls(&new.document).map_err(GatewayError::Lexicon)?;
+        if let Some(app) = &new.app
             && !self.inner.store.apps().await?.iter().any(|known| known.name == *app)
         {
-            return Err(dispatcher_store::StoreError::Missing { what: "app", name: app.clone() }.into());
+            return Err(StoreError::Missing { what: "app", name: app.clone() }.into());
         }
-        let version = self.inner.store.put_lexicon(row).await?;
+        let NewLexicon { name, app, always, document } = new;
+        let at = now_micros();
+        let row = NewVersion {
+            app: app.clone(),
+            always,
+            ..NewVersion::by(by, VersionedKind::Lexicon, &name, document.clone())
+        };
+        let version = self.inner.store.put_version(row, at).await?;
         self.load_lexicons().await?;
-        Ok(StoredLexicon { version, ..kept })
+        Ok(StoredLexicon { name, version, app, always, document, lexicon: Arc::new(lexicon), by: by.to_owned(), at })
+    }
+
+    /// All versions of a lexicon, the newest first.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn lexicon_versions(&self, name: &str) -> Result<Vec<DocumentVersion>, GatewayError> {
+        Ok(self.inner.store.versions(VersionedKind::Lexicon, name.to_owned()).await?)
     }
 
     /// Retires a lexicon.
@@ -121,7 +126,7 @@ impl Gateway {
     /// # Errors
     /// Where there is none of the name.
     pub async fn retire_lexicon(&self, name: &str, by: &str) -> Result<(), GatewayError> {
-        self.inner.store.retire_lexicon(name.into(), by.into(), now_micros()).await?;
+        self.inner.store.retire(VersionedKind::Lexicon, name.into(), by.into(), now_micros()).await?;
         self.load_lexicons().await
     }
 }

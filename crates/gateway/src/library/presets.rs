@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use dispatcher_audio::{AudioError, Format, PRESETS, Preset};
+use dispatcher_store::{NewVersion, VersionedKind};
 use serde::{Deserialize, Serialize};
 
 use crate::{Gateway, GatewayError, now_micros};
@@ -50,7 +51,7 @@ impl Gateway {
     /// Reads the presets from the records.
     pub(crate) async fn load_presets(&self) -> Result<(), GatewayError> {
         let mut own = BTreeMap::new();
-        for row in self.inner.store.presets().await? {
+        for row in self.inner.store.in_force(VersionedKind::Preset).await? {
             let preset: OwnPreset = serde_json::from_str(&row.document)
                 .map_err(GatewayError::document(format!("the preset {}", row.name)))?;
             own.insert(row.name, preset);
@@ -71,7 +72,8 @@ impl Gateway {
             return Err(GatewayError::NameTaken { what: "preset", name: preset.name });
         }
         let document = serde_json::to_string(&preset).map_err(GatewayError::document("a preset"))?;
-        let version = self.inner.store.put_preset(preset.name, document, by.into(), now_micros()).await?;
+        let new = NewVersion::by(by, VersionedKind::Preset, &preset.name, document);
+        let version = self.inner.store.put_version(new, now_micros()).await?;
         self.load_presets().await?;
         Ok(version)
     }
@@ -81,7 +83,7 @@ impl Gateway {
     /// # Errors
     /// Where there is none of the name among the operator's.
     pub async fn retire_preset(&self, name: &str, by: &str) -> Result<(), GatewayError> {
-        self.inner.store.retire_preset(name.into(), by.into(), now_micros()).await?;
+        self.inner.store.retire(VersionedKind::Preset, name.into(), by.into(), now_micros()).await?;
         self.load_presets().await
     }
 }

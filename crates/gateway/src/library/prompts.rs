@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use dispatcher_core::{Money, Prompt, Wanted};
-use dispatcher_store::{PromptFileRow, PromptSetRow, StoreError};
+use dispatcher_store::{DocumentVersion, NewVersion, StoreError, StoredPromptFile, VersionedKind};
 
 use crate::dispatch::recalled::write_named;
 use crate::{Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Unsupported, now_micros};
@@ -42,7 +42,7 @@ pub struct PromptLine {
     /// Of making it; nothing where it cannot be.
     pub cost: Option<Money>,
     /// What was made of it last.
-    pub file: Option<PromptFileRow>,
+    pub file: Option<StoredPromptFile>,
     /// Why it is faulty.
     pub problem: Option<String>,
 }
@@ -50,7 +50,7 @@ pub struct PromptLine {
 /// A prompt set against its files.
 #[derive(Debug, Clone)]
 pub struct PromptSet {
-    pub row: PromptSetRow,
+    pub row: DocumentVersion,
     pub lines: Vec<PromptLine>,
 }
 
@@ -75,44 +75,42 @@ impl Gateway {
         let document = serde_json::to_string(&rows).map_err(GatewayError::document("a prompt set"))?;
         // An operator changes the table, and not whose it is.
         let known = self.inner.store.prompt_set(name.to_owned()).await.ok().map(|(row, _)| row.app);
-        let app = known.filter(|_| caller.operator).unwrap_or_else(|| caller.app.name.clone());
-        let row = PromptSetRow {
-            name: name.to_owned(),
-            app,
-            document,
-            changed_by: caller.who.clone(),
-            changed_at: now_micros(),
-        };
-        Ok(self.inner.store.put_prompt_set(row).await?)
+        let app = known.filter(|_| caller.operator).unwrap_or_else(|| Some(caller.app.name.clone()));
+        let new = NewVersion { app, ..NewVersion::by(&caller.who, VersionedKind::PromptSet, name, document) };
+        self.inner.store.put_version(new, now_micros()).await?;
+        Ok(())
     }
 
     /// The prompt sets that a caller may see, without their lines.
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub async fn prompt_sets(&self, caller: &Caller) -> Result<Vec<PromptSetRow>, GatewayError> {
-        let app = (!caller.operator).then(|| caller.app.name.clone());
-        Ok(self.inner.store.prompt_sets(app).await?)
+    pub async fn prompt_sets(&self, caller: &Caller) -> Result<Vec<DocumentVersion>, GatewayError> {
+        let mut sets = self.inner.store.in_force(VersionedKind::PromptSet).await?;
+        sets.retain(|set| caller.operator || set.app.as_ref() == Some(&caller.app.name));
+        Ok(sets)
     }
 
     async fn own_prompt_set(
         &self,
         caller: &Caller,
         name: &str,
-    ) -> Result<(PromptSetRow, Vec<PromptFileRow>), GatewayError> {
+    ) -> Result<(DocumentVersion, Vec<StoredPromptFile>), GatewayError> {
         let found = self.inner.store.prompt_set(name.to_owned()).await?;
-        if !caller.operator && found.0.app != caller.app.name {
+        if !caller.operator && found.0.app.as_ref() != Some(&caller.app.name) {
             return Err(StoreError::Missing { what: "prompt set", name: name.to_owned() }.into());
         }
         Ok(found)
     }
 
     /// Who a set is made for: its app pays, whoever asks.
-    async fn payer(&self, caller: &Caller, row: &PromptSetRow) -> Result<Caller, GatewayError> {
-        if row.app == caller.app.name {
-            return Ok(caller.clone());
+    async fn payer(&self, caller: &Caller, row: &DocumentVersion) -> Result<Caller, GatewayError> {
+        match &row.app {
+            Some(app) if *app != caller.app.name => {
+                Ok(Caller { app: self.inner.store.app(app.clone()).await?, ..caller.clone() })
+            }
+            _ => Ok(caller.clone()),
         }
-        Ok(Caller { app: self.inner.store.app(row.app.clone()).await?, ..caller.clone() })
     }
 
     /// A prompt set, each row in each of its formats against what was made.
@@ -135,7 +133,7 @@ impl Gateway {
         let mut lines = Vec::new();
         for prompt in prompts.into_iter().filter(|prompt| ids.is_empty() || ids.contains(&prompt.id)) {
             for format in &prompt.formats {
-                let made = |file: &&PromptFileRow| file.prompt == prompt.id && file.format == *format;
+                let made = |file: &&StoredPromptFile| file.prompt == prompt.id && file.format == *format;
                 let file = files.iter().find(made).cloned();
                 lines.push(self.prompt_line(&payer, &prompt, format, file).await);
             }
@@ -148,7 +146,7 @@ impl Gateway {
         payer: &Caller,
         prompt: &Prompt,
         format: &str,
-        file: Option<PromptFileRow>,
+        file: Option<StoredPromptFile>,
     ) -> PromptLine {
         let estimate = match self.prompt_request(prompt, format) {
             Ok(request) => self.estimate_speech(payer, &request).await,
@@ -242,7 +240,7 @@ impl Gateway {
         let file = line.prompt.file(&line.format, format.codec.extension());
         let bytes = i64::try_from(audio.len()).unwrap_or(i64::MAX);
         write_named(self.prompts_folder(set)?, file.clone(), audio.into()).await?;
-        let row = PromptFileRow {
+        let row = StoredPromptFile {
             prompt_set: set.to_owned(),
             prompt: line.prompt.id.clone(),
             format: line.format.clone(),
@@ -288,12 +286,12 @@ impl Gateway {
         caller: &Caller,
         name: &str,
         file: Option<&str>,
-    ) -> Result<Vec<(PromptFileRow, PathBuf)>, GatewayError> {
+    ) -> Result<Vec<(StoredPromptFile, PathBuf)>, GatewayError> {
         let (row, files) = self.own_prompt_set(caller, name).await?;
         let prompts: Vec<Prompt> =
             serde_json::from_str(&row.document).map_err(GatewayError::document("a prompt set"))?;
         let folder = self.prompts_folder(name)?;
-        let current = |one: &PromptFileRow| {
+        let current = |one: &StoredPromptFile| {
             prompts.iter().any(|prompt| prompt.id == one.prompt && prompt.formats.contains(&one.format))
         };
         let wanted = files.into_iter().filter(|one| match file {

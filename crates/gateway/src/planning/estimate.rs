@@ -4,7 +4,7 @@ use dispatcher_core::Money;
 use dispatcher_markup::Fidelity;
 
 use crate::dispatch::fingerprint;
-use crate::planning::plan::{plan_synthesis, wanted};
+use crate::planning::plan::{TextLanguage, plan_synthesis, wanted};
 use crate::{Caller, Gateway, GatewayError, GivenAudio, PlannedCall, SynthesisRequest};
 
 /// The plan of a request that was not sent.
@@ -51,7 +51,7 @@ impl Gateway {
             warnings: [
                 &request.notes,
                 &resources.missing,
-                &self.warnings(head, language, &script.plain_text()),
+                &self.warnings(head, TextLanguage::of(language, &script.plain_text())),
                 &script.notes,
             ]
             .into_iter()

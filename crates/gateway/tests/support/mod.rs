@@ -13,7 +13,7 @@ use dispatcher_gateway::{
     SynthesisRequest, TextInput, Unsupported, Utterance,
 };
 use dispatcher_standins::{StandIn, start_heron, start_turnstone, tone};
-use dispatcher_store::{App, AttemptRow, DispatchRow, LedgerRow, Store};
+use dispatcher_store::{App, LedgerEntry, Store, StoredAttempt, StoredDispatch};
 use dispatcher_vault::Parts;
 
 pub const TOKEN: &str = "tkn/7Qx+canary";
@@ -25,6 +25,7 @@ const TURNSTONE: &str = include_str!("../../../../demo/sheets/turnstone.toml");
 
 pub struct TestGateway {
     pub folder: tempfile::TempDir,
+    pub store: Store,
     pub gateway: Gateway,
     pub heron: StandIn,
     pub turnstone: StandIn,
@@ -137,7 +138,9 @@ impl TestGateway {
         store.add_app(app("quay"), "test".into()).await.unwrap();
         let root = RootKeys::of_file(&folder.path().join("root.key")).unwrap();
         let gateway =
-            Gateway::start(store, root, registry, Host { fetch_hosts, ..host_with_jobs(folder.path()) }).await.unwrap();
+            Gateway::start(store.clone(), root, registry, Host { fetch_hosts, ..host_with_jobs(folder.path()) })
+                .await
+                .unwrap();
         for engine in &keyed {
             gateway.add_credential(engine, None, token(TOKEN), "test").await.unwrap();
         }
@@ -146,19 +149,19 @@ impl TestGateway {
         gateway.put_route(pier, "test").await.unwrap();
         gateway.put_route(ear, "test").await.unwrap();
         let caller = Caller { app: app("quay"), operator: false, who: "test".into() };
-        TestGateway { folder, gateway, heron, turnstone, caller }
+        TestGateway { folder, store, gateway, heron, turnstone, caller }
     }
 
     pub async fn speak(&self, request: SynthesisRequest) -> Utterance {
         self.gateway.speak(&self.caller, request).await.unwrap_or_else(|error| panic!("{error}"))
     }
 
-    pub async fn dispatch(&self, id: &str) -> (DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>) {
-        self.gateway.store().dispatch(id.into()).await.unwrap()
+    pub async fn dispatch(&self, id: &str) -> (StoredDispatch, Vec<StoredAttempt>, Vec<LedgerEntry>) {
+        self.store.dispatch(id.into()).await.unwrap()
     }
 
     /// The dispatch once it is no longer open.
-    pub async fn settled(&self, id: &str) -> (DispatchRow, Vec<AttemptRow>, Vec<LedgerRow>) {
+    pub async fn settled(&self, id: &str) -> (StoredDispatch, Vec<StoredAttempt>, Vec<LedgerEntry>) {
         for _ in 0..400 {
             let found = self.dispatch(id).await;
             if found.0.state.name() != "running" {
@@ -190,7 +193,7 @@ impl TestGateway {
     /// How many dispatches there are.
     pub async fn count(&self) -> usize {
         let filter = dispatcher_store::DispatchFilter { limit: 100, ..Default::default() };
-        self.gateway.store().dispatches(filter).await.unwrap().len()
+        self.store.dispatches(filter).await.unwrap().len()
     }
 }
 
@@ -258,6 +261,6 @@ pub async fn delivered(standin: &StandIn) -> serde_json::Value {
 }
 
 /// `kind amount` of each ledger line.
-pub fn lines(ledger: &[LedgerRow]) -> Vec<(String, i64)> {
+pub fn lines(ledger: &[LedgerEntry]) -> Vec<(String, i64)> {
     ledger.iter().map(|line| (line.kind.name().to_owned(), line.nanos)).collect()
 }

@@ -63,6 +63,25 @@ fn breaks_become_silence_of_their_length() {
 }
 
 #[test]
+fn a_stronger_break_is_a_longer_one() {
+    let silence = |strength: &str| adapted(&format!("a<break strength=\"{strength}\"/>b")).pieces[1].silence;
+    let strengths = ["x-weak", "weak", "medium", "strong", "x-strong"];
+    assert_eq!(strengths.map(silence), [100.0, 200.0, 400.0, 700.0, 1_200.0]);
+    assert_eq!(adapted("a<break/>b").pieces[1].silence, 400.0, "medium, where nothing is said");
+    assert_eq!(texts(&adapted("a<break strength=\"none\"/> b")), vec![("a b".into(), 0.0)]);
+}
+
+#[test]
+fn a_language_within_another_ends_where_it_ends() {
+    let lowered = adapted("One <lang xml:lang=\"pt-PT\">dois <lang xml:lang=\"en-GB\">three</lang> quatro</lang> five");
+    let found: Vec<(String, Option<&str>)> =
+        lowered.pieces.iter().map(|piece| (piece.plain(), piece.voice.as_deref())).collect();
+    let beatriz = Some("heron/beatriz");
+    let expected = [("One", None), ("dois", beatriz), ("three", None), ("quatro", beatriz), ("five", None)];
+    assert_eq!(found, expected.map(|(text, voice)| (text.to_owned(), voice)));
+}
+
+#[test]
 fn prosody_is_made_good_piece_by_piece() {
     let lowered = adapted(
         "One <prosody rate=\"80%\" pitch=\"+2st\">two <prosody volume=\"-6dB\" pitch=\"+1st\">three</prosody></prosody> four",

@@ -1,8 +1,6 @@
 //! Apps and their keys.
 
-use dispatcher_gateway::{Gateway, now_micros};
-use dispatcher_store::{AccessKey, App, Identified};
-use dispatcher_vault::{KeyKind, new_key, random_token};
+use dispatcher_gateway::{App, Gateway, now_micros};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post, put};
 use secrecy::ExposeSecret as _;
@@ -23,7 +21,7 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
     App {
         title: request.title.unwrap_or_else(|| name.clone()),
         name,
-        rehearsal: i64::from(request.rehearsal),
+        rehearsal: request.rehearsal,
         default_voice: request.default_voice,
         default_recognition: request.default_recognition,
         default_format: request.default_format,
@@ -48,7 +46,7 @@ fn check_format(gateway: &Gateway, request: &AppRequest) -> Result<(), Problem> 
 )]
 #[get("/apps")]
 pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<AppAnswer>>, Problem> {
-    let apps = gateway.store().apps().await?;
+    let apps = gateway.apps().await?;
     Ok(Json(List::whole(apps.into_iter().map(AppAnswer::from).collect())))
 }
 
@@ -75,7 +73,7 @@ pub(crate) async fn add(
         Problem::at(ProblemKind::Invalid, "/name", "a name is 1 to 40 small letters, digits and hyphens")
     })?;
     check_format(gateway, &request)?;
-    let app = gateway.store().add_app(app_of(name, request, now_micros()), allowed.0.who).await?;
+    let app = gateway.add_app(app_of(name, request, now_micros()), &allowed.0.who).await?;
     Ok((Status::Created, Json(app.into())))
 }
 
@@ -89,7 +87,7 @@ pub(crate) async fn add(
 )]
 #[get("/apps/<name>")]
 pub(crate) async fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<AppAnswer>, Problem> {
-    Ok(Json(gateway.store().app(name.into()).await?.into()))
+    Ok(Json(gateway.app(name).await?.into()))
 }
 
 /// Change an app
@@ -112,10 +110,9 @@ pub(crate) async fn change(
         return Err(Problem::at(ProblemKind::Invalid, "/name", "an app keeps its name"));
     }
     check_format(gateway, &request)?;
-    let before = gateway.store().app(name.into()).await?;
+    let before = gateway.app(name).await?;
     let changed = app_of(before.name, request, before.created_at);
-    let app = gateway.store().change_app(changed, allowed.0.who, now_micros()).await?;
-    gateway.forget_grants();
+    let app = gateway.change_app(changed, &allowed.0.who).await?;
     Ok(Json(app.into()))
 }
 
@@ -132,8 +129,7 @@ pub(crate) async fn keys(
     name: &str,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<KeyAnswer>>, Problem> {
-    gateway.store().app(name.into()).await?;
-    let keys = gateway.store().keys(name.into()).await?;
+    let keys = gateway.app_keys(name).await?;
     Ok(Json(List::whole(keys.into_iter().map(KeyAnswer::from).collect())))
 }
 
@@ -155,21 +151,8 @@ pub(crate) async fn add_key(
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<KeyAnswer>), Problem> {
     let request: KeyRequest = read_json(data, SMALL_BODY).await?;
-    let operator = name == "console";
-    let made = new_key(if operator { KeyKind::Operator } else { KeyKind::App }, &mut rand::rng());
-    let row = AccessKey {
-        id: random_token(&mut rand::rng())[..12].to_owned(),
-        app: name.to_owned(),
-        operator: i64::from(operator),
-        hash: made.hash,
-        hint: made.hint,
-        label: request.label.chars().take(80).collect(),
-        created_at: now_micros(),
-        last_used_at: None,
-        revoked_at: None,
-    };
-    let kept = gateway.store().add_key(row, allowed.0.who).await?;
-    let answer = KeyAnswer { key: Some(made.secret.expose_secret().to_owned()), ..kept.into() };
+    let (key, secret) = gateway.add_app_key(name, &request.label, &allowed.0.who).await?;
+    let answer = KeyAnswer { key: Some(secret.expose_secret().to_owned()), ..key.into() };
     Ok((Status::Created, Json(answer)))
 }
 
@@ -187,8 +170,6 @@ pub(crate) async fn revoke_key(
     id: &str,
     gateway: &State<Gateway>,
 ) -> Result<Status, Problem> {
-    let id = gateway.store().id_of(Identified::Key, Some(vec![name.into()]), id.into()).await?;
-    gateway.store().revoke_key(name.into(), id, allowed.0.who, now_micros()).await?;
-    gateway.forget_grants();
+    gateway.revoke_app_key(name, id, &allowed.0.who).await?;
     Ok(Status::NoContent)
 }

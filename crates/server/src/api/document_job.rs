@@ -143,7 +143,7 @@ pub(crate) async fn speak_document(
             title,
             files,
             pieces: estimate.pieces,
-            estimates: estimate.estimates.into_iter().map(Into::into).collect(),
+            estimates: estimate.estimates.amounts().iter().copied().map(Into::into).collect(),
             warnings: job.warnings.into_iter().chain(estimate.warnings).collect(),
         })));
     }

@@ -76,7 +76,7 @@ pub(crate) async fn engine(
     let registry = gateway.registry();
     let sheet = registry.engine(name)?.sheet();
     let newest = gateway.sheet_versions(name).await?.into_iter().next();
-    let written = newest.and_then(|row| Sheet::parse(&row.document, &row.origin).ok());
+    let written = newest.and_then(|row| Sheet::parse(&row.document, row.origin.name()).ok());
     Ok(Json(answer.with_details(sheet, written.as_ref())))
 }
 
@@ -185,7 +185,7 @@ pub(crate) async fn sheet(
     let newest = versions
         .first()
         .ok_or_else(|| Problem::new(ProblemKind::NoSuchRecord, format!("{name} has no sheet on record")))?;
-    let (engine, version, document) = (newest.engine.clone(), newest.version, newest.document.clone());
+    let (engine, version, document) = (newest.name.clone(), newest.version, newest.document.clone());
     let versions = versions.iter().map(SheetVersion::from).collect();
     Ok(Json(SheetAnswer { engine, version, document, versions }))
 }
@@ -255,7 +255,7 @@ pub(crate) async fn catalogue(
 ) -> Result<Json<CatalogueAnswer>, Problem> {
     gateway.registry().engine(name)?;
     let states = gateway.catalogue_states().await?;
-    let changes = gateway.store().catalogue_changes(name.into(), CHANGES).await?;
+    let changes = gateway.catalogue_changes(name, CHANGES).await?;
     Ok(Json(CatalogueAnswer::new(name, states.get(name), changes)))
 }
 

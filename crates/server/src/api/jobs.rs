@@ -1,7 +1,6 @@
 //! Jobs: long work, how far it is, and its results.
 
-use dispatcher_gateway::{Gateway, JobView};
-use dispatcher_store::{Identified, JobFilter, JobState};
+use dispatcher_gateway::{Gateway, JobFilter, JobState, JobView};
 use rocket::http::{Header, Status};
 use rocket::request::Request;
 use rocket::response::stream::{Event, EventStream};
@@ -11,7 +10,7 @@ use rocket::{Shutdown, State, delete, get, post};
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::access::Allowed;
-use crate::headers::{Meta, state};
+use crate::headers::{Meta, one_of};
 use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -21,9 +20,7 @@ use crate::wire::{JobAnswer, List, WebhookKey};
 
 /// A job, where the caller may see it: an app key sees its own app's alone.
 async fn seen(allowed: &Allowed, gateway: &Gateway, id: &str) -> Result<JobView, Problem> {
-    let apps = (!allowed.0.operator).then(|| vec![allowed.0.app.name.clone()]);
-    let id = gateway.store().id_of(Identified::Job, apps, id.into()).await?;
-    Ok(gateway.job(&id).await?)
+    Ok(gateway.job_of(&allowed.0, id).await?)
 }
 
 /// A job that was taken in hand: 202 with where it is.
@@ -66,7 +63,7 @@ pub(crate) async fn jobs(
     let app = given.text("app");
     let query = JobFilter {
         app: if allowed.0.operator { app } else { Some(allowed.0.app.name) },
-        state: given.text("state").map(|word| state(&word, JobState::ALL, JobState::name)).transpose()?,
+        state: given.text("state").map(|word| one_of("state", &word, JobState::ALL, JobState::name)).transpose()?,
         before: given.text("cursor"),
         limit: limit + 1,
     };

@@ -36,8 +36,7 @@ pub(crate) struct JsonFile {
 /// 406 where the audio is too long, 507 where the disk is full, and what broke the audio off.
 pub(super) async fn answer(gateway: &Gateway, mut utterance: Utterance, spool: &Spool) -> Result<JsonFile, Problem> {
     let source = collected(&mut utterance, Spool { limit: MOST_AUDIO, ..spool.clone() }).await?;
-    let (row, ..) = gateway.store().dispatch(utterance.dispatch.clone()).await?;
-    let cost = crate::wire::amount(row.cost_nanos, &row.currency);
+    let cost = gateway.cost_of(&utterance.dispatch).await?.into();
     let folder = spool.folder.clone();
     let work = move || {
         let (mut audio, length) = opened(source, &folder, &utterance)?;

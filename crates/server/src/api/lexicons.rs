@@ -76,7 +76,7 @@ pub(crate) async fn versions(
     name: &str,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<Version>>, Problem> {
-    let rows = gateway.store().lexicon_versions(name.to_owned()).await?;
+    let rows = gateway.lexicon_versions(name).await?;
     if rows.is_empty() {
         return Err(Problem::new(ProblemKind::NoSuchRecord, format!("there is no lexicon '{name}'")));
     }

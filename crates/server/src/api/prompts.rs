@@ -6,7 +6,7 @@ use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Transcoder};
 use dispatcher_core::{Prompt, PromptTable, check_prompts, read_prompts};
 use dispatcher_gateway::Gateway;
-use dispatcher_store::PromptFileRow;
+use dispatcher_gateway::StoredPromptFile;
 use rocket::http::Status;
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
@@ -284,6 +284,6 @@ pub(crate) async fn archive(
     Ok(Sent::of(file, "application/zip".into(), name, true).await)
 }
 
-fn named((row, path): (PromptFileRow, std::path::PathBuf)) -> (String, std::path::PathBuf) {
+fn named((row, path): (StoredPromptFile, std::path::PathBuf)) -> (String, std::path::PathBuf) {
     (row.file, path)
 }

@@ -1,9 +1,8 @@
 //! Routes, dispatches, usage, the audit log, and the overview.
 
 use dispatcher_audio::by_weight;
-use dispatcher_core::Route;
-use dispatcher_gateway::{Gateway, day_of, now_micros};
-use dispatcher_store::{DispatchFilter, DispatchState, GroupBy, Identified, StoreError};
+use dispatcher_core::{Route, Work};
+use dispatcher_gateway::{DispatchFilter, DispatchState, Gateway, GroupBy, Overview, day_of, now_micros};
 use rocket::http::{ContentType, Status};
 use rocket::serde::json::Json;
 use rocket::{Either, State, delete, get, put};
@@ -12,14 +11,14 @@ use super::SMALL_BODY;
 use super::engines::all_engines;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
-use crate::headers::{Meta, state};
+use crate::headers::{Meta, one_of};
 use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::wire::{
-    AttemptAnswer, AuditAnswer, DispatchAnswer, LedgerAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer,
-    UsageList, amount, rfc3339,
-};
+use crate::wire::{Amount, AuditAnswer, DispatchAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer, UsageList};
+
+/// Entries of the audit log that are told at once.
+const AUDIT: i64 = 200;
 
 /// List routes
 #[utoipa::path(
@@ -118,33 +117,15 @@ pub(crate) async fn dispatches(
     let mut given = Parameters::of_query(&meta.query)?;
     let app = given.text("app");
     let engine = given.text("engine");
-    let state = given.text("state").map(|word| state(&word, DispatchState::ALL, DispatchState::name)).transpose()?;
-    let work = given.text("work");
+    let state =
+        given.text("state").map(|word| one_of("state", &word, DispatchState::ALL, DispatchState::name)).transpose()?;
+    let work = given.text("work").map(|word| one_of("work", &word, &Work::ALL, Work::name)).transpose()?;
     let job = given.text("job");
     let limit: i64 = given.number("limit")?.unwrap_or(50).clamp(1, 500);
     let before = given.text("cursor");
     given.finish()?;
-    let job = match job {
-        Some(beginning) => {
-            let apps = (!allowed.0.operator).then(|| vec![allowed.0.app.name.clone()]);
-            match gateway.store().id_of(Identified::Job, apps, beginning.clone()).await {
-                // The dispatches of a removed job stay.
-                Err(StoreError::Missing { .. }) => Some(beginning),
-                found => Some(found?),
-            }
-        }
-        None => None,
-    };
-    let query = DispatchFilter {
-        app: if allowed.0.operator { app } else { Some(allowed.0.app.name) },
-        engine,
-        state,
-        work,
-        job,
-        before,
-        limit: limit + 1,
-    };
-    let mut rows = gateway.store().dispatches(query).await?;
+    let filter = DispatchFilter { app, engine, state, work, job, before, limit: limit + 1 };
+    let mut rows = gateway.dispatches(&allowed.0, filter).await?;
     let more = rows.len() > usize::try_from(limit).unwrap_or(0);
     rows.truncate(usize::try_from(limit).unwrap_or(0));
     let next = rows.last().filter(|_| more).map(|row| row.id.clone());
@@ -166,18 +147,7 @@ pub(crate) async fn dispatch(
     id: &str,
     gateway: &State<Gateway>,
 ) -> Result<Json<DispatchAnswer>, Problem> {
-    let apps = (!allowed.0.operator).then(|| vec![allowed.0.app.name.clone()]);
-    let id = gateway.store().id_of(Identified::Dispatch, apps, id.into()).await?;
-    let (row, attempts, ledger) = gateway.store().dispatch(id).await?;
-    let mut answer = DispatchAnswer::from(row);
-    let shown = |attempt: AttemptAnswer| match allowed.0.operator {
-        true => attempt,
-        // What an engine said is for operators.
-        false => AttemptAnswer { detail: None, ..attempt },
-    };
-    answer.attempts = Some(attempts.into_iter().map(AttemptAnswer::from).map(shown).collect());
-    answer.ledger = Some(ledger.into_iter().map(LedgerAnswer::from).collect());
-    Ok(Json(answer))
+    Ok(Json(gateway.dispatch(&allowed.0, id).await?.into()))
 }
 
 /// Show usage
@@ -220,23 +190,16 @@ pub(crate) async fn usage(
     if !is_day(&from) || !is_day(&to) {
         return Err(Problem::new(ProblemKind::Invalid, "from and to are days: YYYY-MM-DD"));
     }
-    let app = if allowed.0.operator { app } else { Some(allowed.0.app.name) };
-    let rows = gateway.store().usage((columns[0], columns.get(1).copied()), (from.clone(), to.clone()), app).await?;
-    let mut totals: Vec<(String, i64)> = Vec::new();
-    for row in &rows {
-        match totals.iter_mut().find(|(currency, _)| *currency == row.currency) {
-            Some((_, nanos)) => *nanos += row.nanos,
-            None => totals.push((row.currency.clone(), row.nanos)),
-        }
-    }
+    let columns = (columns[0], columns.get(1).copied());
+    let (rows, sum) = gateway.usage(&allowed.0, columns, (from.clone(), to.clone()), app).await?;
     let list = UsageList {
         by: names,
         from,
         to,
         items: rows.into_iter().map(UsageAnswer::from).collect(),
         next: None,
-        total: totals.iter().map(|(currency, nanos)| amount(*nanos, currency)).collect(),
-        sample: gateway.store().has_samples().await?,
+        total: sum.amounts().iter().copied().map(Amount::from).collect(),
+        sample: gateway.has_samples().await?,
     };
     let liked = by_weight(&meta.accept).first().is_some_and(|range| range.trim().starts_with("text/csv"));
     match liked {
@@ -254,14 +217,8 @@ pub(crate) async fn usage(
 )]
 #[get("/audit")]
 pub(crate) async fn audit(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<AuditAnswer>>, Problem> {
-    let rows = gateway.store().audit(200).await?;
-    let answer = |row: dispatcher_store::AuditRow| AuditAnswer {
-        at: rfc3339(row.at),
-        who: row.who,
-        action: row.action,
-        subject: row.subject,
-    };
-    Ok(Json(List::whole(rows.into_iter().map(answer).collect())))
+    let entries = gateway.audit(AUDIT).await?;
+    Ok(Json(List::whole(entries.into_iter().map(AuditAnswer::from).collect())))
 }
 
 /// Read the overview
@@ -273,18 +230,13 @@ pub(crate) async fn audit(_allowed: Allowed, gateway: &State<Gateway>) -> Result
 )]
 #[get("/overview")]
 pub(crate) async fn overview(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<OverviewAnswer>, Problem> {
-    let store = gateway.store();
-    let rows = store.dispatches(DispatchFilter { limit: 500, ..DispatchFilter::default() }).await?;
-    let today = day_of(now_micros());
-    let usage = store.usage((GroupBy::Engine, None), (today.clone(), today), None).await?;
-    let failed = rows.iter().filter(|row| row.state == DispatchState::Failed).count();
-    let fallbacks = store.count_fallbacks(rows.last().map(|row| row.id.clone()).unwrap_or_default()).await?;
+    let Overview { dispatches, failed, fallbacks, usage } = gateway.overview().await?;
     Ok(Json(OverviewAnswer {
         engines: all_engines(gateway).await?,
-        requests: rows.len(),
+        requests: dispatches.len(),
         failed,
         fallbacks,
-        dispatches: rows.into_iter().take(8).map(DispatchAnswer::from).collect(),
+        dispatches: dispatches.into_iter().take(8).map(DispatchAnswer::from).collect(),
         usage: usage.into_iter().map(UsageAnswer::from).collect(),
     }))
 }

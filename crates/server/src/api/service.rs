@@ -30,7 +30,7 @@ pub(crate) async fn health(gateway: &State<Gateway>, drain: &State<Drain>) -> Re
     }
     // Not ready: what comes in could not be kept.
     gateway.check_room().map_err(|error| Problem { status: 503, ..Problem::from(error) })?;
-    gateway.store().has_people().await?;
+    gateway.has_people().await?;
     Ok(Json(HealthAnswer {
         status: "ready".into(),
         version: env!("CARGO_PKG_VERSION").into(),

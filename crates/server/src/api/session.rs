@@ -1,7 +1,7 @@
 //! The console's session.
 
-use dispatcher_gateway::{Gateway, now_micros};
-use dispatcher_vault::{hash_key, hash_password};
+use dispatcher_gateway::Gateway;
+use dispatcher_vault::hash_password;
 use rocket::http::{CookieJar, Status};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
@@ -69,7 +69,7 @@ pub(crate) async fn sign_in(
 #[get("/session")]
 pub(crate) async fn read(gateway: &State<Gateway>, cookies: &CookieJar<'_>) -> Result<Json<SessionAnswer>, Problem> {
     let Some(token) = cookies.get(COOKIE).map(|cookie| cookie.value().to_owned()) else { return Ok(answer(None)) };
-    let session = gateway.store().session(hash_key(&token), now_micros()).await?;
+    let session = gateway.session(&token).await?;
     Ok(answer(session.map(|session| session.person)))
 }
 
@@ -122,8 +122,8 @@ pub(crate) async fn put_person(
     }
     let hash = sign_in.hash(move || hash_password(request.password.expose_secret(), &mut rand::rng())).await?;
     let hash = hash.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
-    let own = cookies.get(COOKIE).map(|cookie| hash_key(cookie.value()));
-    gateway.store().put_person(name.into(), hash, own, allowed.0.who, now_micros()).await?;
+    let own = cookies.get(COOKIE).map(|cookie| cookie.value());
+    gateway.put_person(name, hash, own, &allowed.0.who).await?;
     Ok(Status::NoContent)
 }
 
@@ -138,7 +138,7 @@ pub(crate) async fn put_person(
 )]
 #[get("/people")]
 pub(crate) async fn people(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<PersonAnswer>>, Problem> {
-    let people = gateway.store().people().await?;
+    let people = gateway.people().await?;
     let answer = |(name, changed)| PersonAnswer { name, changed: rfc3339(changed) };
     Ok(Json(List::whole(people.into_iter().map(answer).collect())))
 }
@@ -154,6 +154,6 @@ pub(crate) async fn people(_allowed: Allowed, gateway: &State<Gateway>) -> Resul
 )]
 #[delete("/people/<name>")]
 pub(crate) async fn remove_person(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
-    gateway.store().remove_person(name.into(), allowed.0.who, now_micros()).await?;
+    gateway.remove_person(name, &allowed.0.who).await?;
     Ok(Status::NoContent)
 }

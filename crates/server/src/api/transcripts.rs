@@ -6,7 +6,6 @@ use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{
     Dictation, Gateway, GatewayError, GivenAudio, JobWork, NewJob, Recognised, RecognitionRequest,
 };
-use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::{State, post};
@@ -16,7 +15,7 @@ use super::transcript_request::{from_upload, read};
 use super::utterances::keep;
 use crate::access::Allowed;
 use crate::body::RequestBody;
-use crate::headers::{Meta, warning_header};
+use crate::headers::{Meta, ToldHeader, warning_header};
 use crate::idempotency::{Idempotency, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -206,7 +205,7 @@ fn form_of(accept: &str) -> Result<TranscriptForm, Problem> {
 /// An answer, written.
 pub(crate) struct WrittenTranscript {
     status: u16,
-    headers: Vec<(String, String)>,
+    headers: Vec<ToldHeader>,
     content_type: &'static str,
     body: Vec<u8>,
 }
@@ -215,9 +214,9 @@ impl WrittenTranscript {
     fn of_job(job: &JobAnswer) -> Result<WrittenTranscript, Problem> {
         let body = serde_json::to_vec(job).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
         let headers = vec![
-            ("Location".to_owned(), format!("/api/v1/jobs/{}", job.id)),
-            ("Preference-Applied".into(), "respond-async".into()),
-            ("Vary".into(), "Accept, Prefer".into()),
+            ("Location", format!("/api/v1/jobs/{}", job.id)),
+            ("Preference-Applied", "respond-async".into()),
+            ("Vary", "Accept, Prefer".into()),
         ];
         Ok(WrittenTranscript { status: 202, headers, content_type: "application/json", body })
     }
@@ -239,7 +238,7 @@ impl<'r> Responder<'r, 'static> for WrittenTranscript {
         response.status(rocket::http::Status::new(self.status));
         response.raw_header("Content-Type", self.content_type);
         for (name, value) in self.headers {
-            response.header(Header::new(name, value));
+            response.raw_header_adjoin(name, value);
         }
         response.sized_body(self.body.len(), std::io::Cursor::new(self.body)).ok()
     }
@@ -247,10 +246,10 @@ impl<'r> Responder<'r, 'static> for WrittenTranscript {
 
 fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, Problem> {
     let mut headers = vec![
-        ("Dispatch-Id".to_owned(), heard.dispatch.clone()),
-        ("Dispatch-Engine".into(), heard.engine.clone()),
-        ("Dispatch-Cost".into(), heard.cost.to_string()),
-        ("Vary".into(), "Accept".into()),
+        ("Dispatch-Id", heard.dispatch.clone()),
+        ("Dispatch-Engine", heard.engine.clone()),
+        ("Dispatch-Cost", heard.cost.to_string()),
+        ("Vary", "Accept".into()),
     ];
     headers.extend(heard.warnings.iter().map(|warning| warning_header(warning)));
     let (content_type, body) = match form {

@@ -8,7 +8,6 @@ use bytes::Bytes;
 use dispatcher_audio::Format;
 use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, StorageRoom, Track, Utterance};
 use futures::Stream;
-use rocket::http::Header;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::{State, post};
@@ -22,7 +21,7 @@ use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::connection::Connection;
 use crate::drain::{Drain, Leaving};
-use crate::headers::{Meta, warning_header};
+use crate::headers::{Meta, ToldHeader, warning_header};
 use crate::idempotency::{Claim, Idempotency, LARGEST_KEPT, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -135,7 +134,7 @@ pub(crate) async fn speak(
 
 /// An answer of this call.
 pub(crate) enum SpokenAnswer {
-    Stream { headers: Vec<(String, String)>, format: Format, body: Box<AnswerStream> },
+    Stream { headers: Vec<ToldHeader>, format: Format, body: Box<AnswerStream> },
     Job(Accepted),
     StoredAnswer(StoredAnswer),
 }
@@ -152,7 +151,7 @@ pub(super) async fn accept(
     if let Some(claim) = claim {
         let text =
             serde_json::to_vec(&answer).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
-        let headers = [("Location".to_owned(), format!("/api/v1/jobs/{}", answer.id))];
+        let headers = [("Location", format!("/api/v1/jobs/{}", answer.id))];
         keep(claim, spool, 202, &headers, "application/json", &text).await;
     }
     Ok(SpokenAnswer::Job(Accepted(Box::new(answer))))
@@ -172,12 +171,12 @@ impl<'r> Responder<'r, 'static> for SpokenAnswer {
         match self {
             SpokenAnswer::Job(accepted) => return accepted.respond_to(request),
             SpokenAnswer::Stream { headers, format, body } => {
-                set(&mut response, &headers, &format.media_type());
+                set(&mut response, headers, format.media_type());
                 response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(body.into_stream()));
             }
             SpokenAnswer::StoredAnswer(kept) => {
                 response.status(rocket::http::Status::new(kept.status));
-                set(&mut response, &kept.headers, &kept.content_type);
+                set(&mut response, kept.headers, kept.content_type);
                 let file = std::fs::File::open(&**kept.body).map_err(|_| rocket::http::Status::InternalServerError)?;
                 response.max_chunk_size(CHUNK).sized_body(None, tokio::fs::File::from_std(file));
             }
@@ -186,10 +185,10 @@ impl<'r> Responder<'r, 'static> for SpokenAnswer {
     }
 }
 
-fn set(response: &mut response::Builder<'_>, headers: &[(String, String)], content_type: &str) {
-    response.raw_header("Content-Type", content_type.to_owned());
+fn set(response: &mut response::Builder<'_>, headers: Vec<ToldHeader>, content_type: String) {
+    response.raw_header("Content-Type", content_type);
     for (name, value) in headers {
-        response.header(Header::new(name.clone(), value.clone()));
+        response.raw_header_adjoin(name, value);
     }
 }
 
@@ -235,7 +234,7 @@ struct Tee {
 }
 
 impl Tee {
-    fn new(claim: Claim, spool: &Spool, headers: &[(String, String)], format: Format) -> Option<Tee> {
+    fn new(claim: Claim, spool: &Spool, headers: &[ToldHeader], format: Format) -> Option<Tee> {
         let (file, path) = tempfile::NamedTempFile::new_in(&spool.folder).ok()?.into_parts();
         let kept = StoredAnswer {
             status: 200,
@@ -266,7 +265,7 @@ pub(super) async fn keep(
     claim: Claim,
     spool: &Spool,
     status: u16,
-    headers: &[(String, String)],
+    headers: &[ToldHeader],
     content_type: &str,
     body: &[u8],
 ) {
@@ -279,24 +278,24 @@ pub(super) async fn keep(
     }
 }
 
-fn headers_of(utterance: &Utterance, title: &str) -> Vec<(String, String)> {
+fn headers_of(utterance: &Utterance, title: &str) -> Vec<ToldHeader> {
     let file = format!("{title}.{}", utterance.format.codec.extension());
     let first = utterance.first_us as f64 / 1_000.0;
     let mut headers = vec![
-        ("Dispatch-Id".to_owned(), utterance.dispatch.clone()),
-        ("Dispatch-Engine".into(), utterance.engine.clone()),
-        ("Dispatch-Voice".into(), utterance.voice.clone()),
-        ("Dispatch-Cost".into(), utterance.estimate.to_string()),
-        ("Dispatch-Fidelity".into(), utterance.worst.name().into()),
-        ("Dispatch-Fingerprint".into(), utterance.fingerprint.clone()),
-        ("Dispatch-Synthetic".into(), "?1".into()),
-        ("Content-Disposition".into(), format!("inline; filename=\"{file}\"")),
-        ("Server-Timing".into(), format!("first-audio;dur={first:.1}")),
-        ("Vary".into(), "Accept, Prefer".into()),
+        ("Dispatch-Id", utterance.dispatch.clone()),
+        ("Dispatch-Engine", utterance.engine.clone()),
+        ("Dispatch-Voice", utterance.voice.clone()),
+        ("Dispatch-Cost", utterance.estimate.to_string()),
+        ("Dispatch-Fidelity", utterance.worst.name().into()),
+        ("Dispatch-Fingerprint", utterance.fingerprint.clone()),
+        ("Dispatch-Synthetic", "?1".into()),
+        ("Content-Disposition", format!("inline; filename=\"{file}\"")),
+        ("Server-Timing", format!("first-audio;dur={first:.1}")),
+        ("Vary", "Accept, Prefer".into()),
     ];
     headers.extend(utterance.warnings.iter().map(|warning| warning_header(warning)));
     if let Some(model) = &utterance.model {
-        headers.push(("Dispatch-Model".into(), model.clone()));
+        headers.push(("Dispatch-Model", model.clone()));
     }
     headers
 }
@@ -340,6 +339,16 @@ mod tests {
     use dispatcher_gateway::TextInput;
 
     use super::*;
+
+    #[test]
+    fn every_warning_is_told() {
+        let headers = vec![warning_header("too slow"), ("Vary", "Accept".into()), warning_header("too high")];
+        let mut response = Response::build();
+        set(&mut response, headers, "audio/mpeg".into());
+        let response = response.finalize();
+        assert_eq!(response.headers().get("Dispatch-Warning").collect::<Vec<_>>(), ["too slow", "too high"]);
+        assert_eq!(response.headers().get("Content-Type").collect::<Vec<_>>(), ["audio/mpeg"]);
+    }
 
     #[test]
     fn file_names_are_telling_and_safe() {

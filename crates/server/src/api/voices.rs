@@ -3,9 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use dispatcher_core::{Gender, Origin, Site, Sort, VoiceId, VoiceQuery, Wanted, nearest_by, sample_sentence};
-use dispatcher_gateway::{
-    Caller, EngineState, Gateway, RecalledAudio, SynthesisRequest, TextInput, Unsupported, now_micros,
-};
+use dispatcher_gateway::{Caller, EngineState, Gateway, RecalledAudio, SynthesisRequest, TextInput, Unsupported};
 use rocket::http::{ContentType, Header, Status};
 use rocket::response::{self, Responder, Response};
 use rocket::serde::json::Json;
@@ -57,7 +55,7 @@ struct Around {
 
 impl Around {
     async fn of(gateway: &Gateway) -> Result<Around, Problem> {
-        let favourites = gateway.store().favourites().await?.into_iter().map(|row| row.voice).collect();
+        let favourites = gateway.favourites().await?.into_iter().collect();
         let stale = gateway.catalogue_states().await?.into_values();
         let stale = stale.filter(|state| state.problem.is_some()).map(|state| state.engine).collect();
         Ok(Around { states: gateway.engine_states().await?, stale, favourites })
@@ -253,7 +251,7 @@ pub(crate) async fn mark(
 ) -> Result<Status, Problem> {
     let id = format!("{engine}/{voice}");
     find_voice(gateway, &allowed.0, &id).await?;
-    gateway.store().set_favourite(id, allowed.0.who, true, now_micros()).await?;
+    gateway.mark_voice(&id, &allowed.0.who).await?;
     Ok(Status::NoContent)
 }
 
@@ -271,7 +269,7 @@ pub(crate) async fn unmark(
     gateway: &State<Gateway>,
 ) -> Result<Status, Problem> {
     let id = format!("{engine}/{voice}");
-    gateway.store().set_favourite(id, allowed.0.who, false, now_micros()).await?;
+    gateway.unmark_voice(&id, &allowed.0.who).await?;
     Ok(Status::NoContent)
 }
 
@@ -346,7 +344,7 @@ pub(crate) async fn sample(
         trace: meta.trace.clone(),
         notes: Vec::new(),
     };
-    let rehearsal = allowed.0.app.rehearsal == 1;
+    let rehearsal = allowed.0.app.rehearsal;
     let fingerprint = gateway.estimate_speech(&allowed.0, &request).await?.fingerprint.unwrap_or_default();
     if let Some(audio) = gateway.recall_audio(&fingerprint).await.filter(|_| !rehearsal) {
         return Ok(Audition { audio, kept: true, fingerprint });

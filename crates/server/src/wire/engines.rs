@@ -260,12 +260,12 @@ impl CatalogueAnswer {
     pub(crate) fn new(
         engine: &str,
         state: Option<&dispatcher_gateway::CatalogueState>,
-        changes: Vec<dispatcher_store::ChangeRow>,
+        changes: Vec<dispatcher_gateway::CatalogueChange>,
     ) -> Self {
-        let change = |row: dispatcher_store::ChangeRow| ChangeAnswer {
+        let change = |row: dispatcher_gateway::CatalogueChange| ChangeAnswer {
             at: rfc3339(row.at),
             voice: row.voice,
-            kind: row.kind,
+            kind: row.kind.to_string(),
             detail: row.detail,
         };
         let changes = changes.into_iter().map(change).collect();
@@ -316,9 +316,9 @@ pub(crate) struct SheetVersion {
     pub(crate) created: String,
 }
 
-impl From<&dispatcher_store::SheetRow> for SheetVersion {
-    fn from(row: &dispatcher_store::SheetRow) -> Self {
-        SheetVersion { version: row.version, origin: row.origin.clone(), created: rfc3339(row.created_at) }
+impl From<&dispatcher_gateway::DocumentVersion> for SheetVersion {
+    fn from(row: &dispatcher_gateway::DocumentVersion) -> Self {
+        SheetVersion { version: row.version, origin: row.origin.to_string(), created: rfc3339(row.created_at) }
     }
 }
 

@@ -1,11 +1,11 @@
 //! Jobs as they are told.
 
-use dispatcher_gateway::JobView;
-use dispatcher_store::JobFileRow;
+use dispatcher_core::Money;
+use dispatcher_gateway::{JobView, StoredJobFile};
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use super::{Amount, amount, rfc3339};
+use super::{Amount, rfc3339};
 
 /// A job and its progress.
 #[derive(Debug, Serialize, ToSchema)]
@@ -89,8 +89,8 @@ pub(crate) struct JobFile {
 
 impl From<JobView> for JobAnswer {
     fn from(view: JobView) -> Self {
-        let JobView { row, progress, files } = view;
-        let file = |file: JobFileRow| JobFile {
+        let JobView { row, progress, files, estimates, warnings } = view;
+        let file = |file: StoredJobFile| JobFile {
             url: format!("/api/v1/jobs/{}/files/{}", row.id, file.name),
             name: file.name,
             title: file.title,
@@ -98,26 +98,23 @@ impl From<JobView> for JobAnswer {
             bytes: file.bytes,
             duration: file.audio_ms as f64 / 1_000.0,
         };
-        let listed: Vec<(String, i64)> = serde_json::from_str(&row.estimates).unwrap_or_default();
-        let estimates = if listed.is_empty() { vec![(row.currency.clone(), row.estimate_nanos)] } else { listed };
-        let amounts = |list: &[(String, i64)]| list.iter().map(|(currency, nanos)| amount(*nanos, currency)).collect();
-        let cost = progress.costs.iter().find(|(currency, _)| *currency == row.currency).map_or(0, |(_, nanos)| *nanos);
+        let cost = progress.costs.iter().find(|cost| cost.currency == row.currency);
         JobAnswer {
-            costs: amounts(&progress.costs),
-            estimates: amounts(&estimates),
-            warnings: serde_json::from_str(&row.warnings).unwrap_or_default(),
+            costs: progress.costs.iter().copied().map(Amount::from).collect(),
+            estimates: estimates.into_iter().map(Amount::from).collect(),
+            warnings,
             files: files.into_iter().map(file).collect(),
             pieces: Pieces { done: progress.pieces, all: row.pieces.max(progress.pieces) },
             duration: progress.audio_ms as f64 / 1_000.0,
-            cost: amount(cost, &row.currency),
-            estimate: amount(row.estimate_nanos, &row.currency),
+            cost: cost.copied().unwrap_or(Money::zero(row.currency)).into(),
+            estimate: Money { nanos: row.estimate_nanos, currency: row.currency }.into(),
             created: rfc3339(row.created_at),
             started: row.started_at.map(rfc3339),
             ended: row.ended_at.map(rfc3339),
             expires: row.expires_at.map(rfc3339),
             id: row.id,
             app: row.app,
-            work: row.work,
+            work: row.work.name().to_owned(),
             title: row.title,
             state: row.state.to_string(),
             reason: row.reason,

@@ -1,7 +1,6 @@
 //! Lexicons and clips.
 
-use dispatcher_gateway::StoredLexicon;
-use dispatcher_store::{ClipRow, LexiconRow};
+use dispatcher_gateway::{DocumentVersion, StoredClip, StoredLexicon};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -56,10 +55,10 @@ pub(crate) struct Version {
     pub(crate) retired: bool,
 }
 
-impl From<LexiconRow> for Version {
-    fn from(row: LexiconRow) -> Self {
+impl From<DocumentVersion> for Version {
+    fn from(row: DocumentVersion) -> Self {
         let retired = row.retired_at.is_some();
-        Version { version: row.version, by: row.created_by, at: rfc3339(row.created_at), retired }
+        Version { version: row.version, by: row.origin.name().to_owned(), at: rfc3339(row.created_at), retired }
     }
 }
 
@@ -84,8 +83,8 @@ pub(crate) struct ClipAnswer {
     pub(crate) warnings: Vec<String>,
 }
 
-impl From<ClipRow> for ClipAnswer {
-    fn from(row: ClipRow) -> Self {
+impl From<StoredClip> for ClipAnswer {
+    fn from(row: StoredClip) -> Self {
         ClipAnswer {
             src: format!("clip:{}", row.id),
             id: row.id,

@@ -68,8 +68,3 @@ impl From<Money> for Amount {
         Amount { amount: money.amount(), currency: money.currency.to_string() }
     }
 }
-
-pub(crate) fn amount(nanos: i64, currency: &str) -> Amount {
-    let currency = currency.parse().unwrap_or(dispatcher_core::Currency::EUR);
-    Money { nanos, currency }.into()
-}

@@ -1,6 +1,6 @@
 //! Apps, keys, and who is signed in.
 
-use dispatcher_store::{AccessKey, App};
+use dispatcher_gateway::{AccessKey, App};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -25,7 +25,7 @@ impl From<App> for AppAnswer {
         AppAnswer {
             name: app.name,
             title: app.title,
-            rehearsal: app.rehearsal == 1,
+            rehearsal: app.rehearsal,
             default_voice: app.default_voice,
             default_recognition: app.default_recognition,
             custom_voices: app.custom_voices.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
@@ -78,7 +78,7 @@ impl From<AccessKey> for KeyAnswer {
         KeyAnswer {
             id: key.id,
             app: key.app,
-            operator: key.operator == 1,
+            operator: key.operator,
             label: key.label,
             hint: key.hint,
             created: rfc3339(key.created_at),

@@ -3,8 +3,7 @@
 use std::collections::BTreeSet;
 
 use dispatcher_core::{Money, Prompt};
-use dispatcher_gateway::{PromptLine, PromptSet, PromptState};
-use dispatcher_store::PromptSetRow;
+use dispatcher_gateway::{DocumentVersion, PromptLine, PromptSet, PromptState};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -76,11 +75,11 @@ pub(crate) struct PromptSetSummary {
     pub(crate) changed: String,
 }
 
-impl From<PromptSetRow> for PromptSetSummary {
-    fn from(row: PromptSetRow) -> Self {
+impl From<DocumentVersion> for PromptSetSummary {
+    fn from(row: DocumentVersion) -> Self {
         let prompts = serde_json::from_str::<Vec<Prompt>>(&row.document).map_or(0, |prompts| prompts.len());
-        let (changed, changed_by) = (rfc3339(row.changed_at), row.changed_by);
-        PromptSetSummary { name: row.name, app: row.app, prompts, changed_by, changed }
+        let (changed, changed_by) = (rfc3339(row.created_at), row.origin.name().to_owned());
+        PromptSetSummary { name: row.name, app: row.app.unwrap_or_default(), prompts, changed_by, changed }
     }
 }
 

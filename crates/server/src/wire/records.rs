@@ -1,10 +1,10 @@
 //! What was done, what it cost, and who changed what.
 
-use dispatcher_store::{AttemptRow, DispatchRow, LedgerRow, UsageRow};
+use dispatcher_gateway::{AuditEntry, DispatchDetails, LedgerEntry, StoredAttempt, StoredDispatch, UsageTotal};
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use super::{Amount, EngineAnswer, amount, milliseconds, rfc3339};
+use super::{Amount, EngineAnswer, milliseconds, rfc3339};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 
@@ -48,14 +48,15 @@ pub(crate) struct DispatchAnswer {
     pub(crate) ledger: Option<Vec<LedgerAnswer>>,
 }
 
-impl From<DispatchRow> for DispatchAnswer {
-    fn from(row: DispatchRow) -> Self {
+impl From<StoredDispatch> for DispatchAnswer {
+    fn from(row: StoredDispatch) -> Self {
         DispatchAnswer {
+            cost: row.cost().into(),
             id: row.id,
             app: row.app,
-            work: row.work,
+            work: row.work.name().to_owned(),
             requested: row.requested,
-            rehearsal: row.rehearsal == 1,
+            rehearsal: row.rehearsal,
             state: row.state.to_string(),
             engine: row.engine,
             voice: row.voice,
@@ -66,14 +67,23 @@ impl From<DispatchRow> for DispatchAnswer {
             duration: row.audio_ms as f64 / 1_000.0,
             first_audio: row.first_us.map(milliseconds),
             total: row.total_us.map(milliseconds),
-            cost: amount(row.cost_nanos, &row.currency),
             problem: row.problem,
             started: rfc3339(row.started_at),
             trace: row.trace,
             job: row.job,
-            sample: row.sample == 1,
+            sample: row.sample,
             attempts: None,
             ledger: None,
+        }
+    }
+}
+
+impl From<DispatchDetails> for DispatchAnswer {
+    fn from(details: DispatchDetails) -> Self {
+        DispatchAnswer {
+            attempts: Some(details.attempts.into_iter().map(AttemptAnswer::from).collect()),
+            ledger: Some(details.ledger.into_iter().map(LedgerAnswer::from).collect()),
+            ..details.dispatch.into()
         }
     }
 }
@@ -96,8 +106,8 @@ pub(crate) struct AttemptAnswer {
     pub(crate) credential: Option<String>,
 }
 
-impl From<AttemptRow> for AttemptAnswer {
-    fn from(row: AttemptRow) -> Self {
+impl From<StoredAttempt> for AttemptAnswer {
+    fn from(row: StoredAttempt) -> Self {
         AttemptAnswer {
             number: row.number,
             engine: row.engine,
@@ -129,16 +139,16 @@ pub(crate) struct LedgerAnswer {
     pub(crate) at: String,
 }
 
-impl From<LedgerRow> for LedgerAnswer {
-    fn from(row: LedgerRow) -> Self {
+impl From<LedgerEntry> for LedgerAnswer {
+    fn from(row: LedgerEntry) -> Self {
         LedgerAnswer {
+            cost: row.cost().into(),
             kind: row.kind.to_string(),
             attempt: row.attempt,
             engine: row.engine,
             model: row.model,
             characters: row.characters,
             duration: row.audio_ms as f64 / 1_000.0,
-            cost: amount(row.nanos, &row.currency),
             at: rfc3339(row.at),
         }
     }
@@ -156,14 +166,14 @@ pub(crate) struct UsageAnswer {
     pub(crate) cost: Amount,
 }
 
-impl From<UsageRow> for UsageAnswer {
-    fn from(row: UsageRow) -> Self {
+impl From<UsageTotal> for UsageAnswer {
+    fn from(row: UsageTotal) -> Self {
         UsageAnswer {
+            cost: row.cost().into(),
             group: std::iter::once(row.first).chain(row.second).collect(),
             requests: row.requests,
             characters: row.characters,
             duration: row.audio_ms as f64 / 1_000.0,
-            cost: amount(row.nanos, &row.currency),
         }
     }
 }
@@ -209,6 +219,12 @@ pub(crate) struct AuditAnswer {
     pub(crate) who: String,
     pub(crate) action: String,
     pub(crate) subject: String,
+}
+
+impl From<AuditEntry> for AuditAnswer {
+    fn from(entry: AuditEntry) -> Self {
+        AuditAnswer { at: rfc3339(entry.at), who: entry.who, action: entry.action, subject: entry.subject }
+    }
 }
 
 /// Current state, and usage of today.

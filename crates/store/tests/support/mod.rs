@@ -1,6 +1,7 @@
 //! Records of tests.
 
-use dispatcher_store::{App, AttemptRow, AttemptState, DispatchRow, DispatchState, LedgerKind, LedgerRow, Store};
+use dispatcher_core::{Currency, Work};
+use dispatcher_store::{App, AttemptState, LedgerEntry, LedgerKind, Store, StoredAttempt, StoredDispatch};
 
 pub fn store() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().unwrap();
@@ -12,35 +13,17 @@ pub fn app(name: &str) -> App {
     App::new(name, name, 1)
 }
 
-pub fn dispatch(id: &str, app: &str) -> DispatchRow {
-    DispatchRow {
-        id: id.into(),
-        app: app.into(),
-        work: "synthesis".into(),
+pub fn dispatch(id: &str, app: &str) -> StoredDispatch {
+    StoredDispatch {
         requested: "quayside".into(),
-        rehearsal: 0,
-        state: DispatchState::Running,
-        engine: None,
-        voice: None,
-        model: None,
         media_type: "audio/mpeg".into(),
-        language: None,
         characters: 50,
-        audio_ms: 0,
-        first_us: None,
-        total_us: None,
-        cost_nanos: 0,
-        currency: "EUR".into(),
-        problem: None,
-        trace: None,
-        started_at: 5,
-        job: None,
-        sample: 0,
+        ..StoredDispatch::begun(id, app, Work::Synthesis, 5)
     }
 }
 
-pub fn attempt(dispatch: &str) -> AttemptRow {
-    AttemptRow {
+pub fn attempt(dispatch: &str) -> StoredAttempt {
+    StoredAttempt {
         dispatch: dispatch.into(),
         number: 1,
         engine: "heron".into(),
@@ -56,21 +39,20 @@ pub fn attempt(dispatch: &str) -> AttemptRow {
     }
 }
 
-pub fn entry(dispatch: &str, app: &str, kind: LedgerKind, nanos: i64) -> LedgerRow {
-    LedgerRow {
-        id: None,
+pub fn entry(dispatch: &str, app: &str, kind: LedgerKind, nanos: i64) -> LedgerEntry {
+    LedgerEntry {
         dispatch: dispatch.into(),
         attempt: 1,
         kind,
         app: app.into(),
         engine: "heron".into(),
         model: Some("fine".into()),
-        work: "synthesis".into(),
+        work: Work::Synthesis,
         day: "2026-11-25".into(),
         characters: if kind == LedgerKind::Release { -50 } else { 50 },
         audio_ms: 0,
         nanos,
-        currency: "EUR".into(),
+        currency: Currency::EUR,
         at: 7,
     }
 }

@@ -4,6 +4,7 @@ use bytes::{Buf as _, BytesMut};
 
 use super::{Elements, head, id, number, read_tags, read_title, signed, unsigned, unsupported};
 use crate::AudioError;
+use crate::chunk::Chunk;
 use crate::container::opus_head::OpusHead;
 use crate::container::packets::{Coding, Demuxed, Demuxer, OPUS_RATE, Packet, Track};
 use crate::tags::MAX_TAG_BYTES;
@@ -204,12 +205,12 @@ fn vorbis_headers(private: &[u8]) -> Result<Vec<u8>, AudioError> {
 }
 
 impl Demuxer for WebmDemuxer {
-    fn push(&mut self, bytes: &[u8], last: bool, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
+    fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<Demuxed>) -> Result<(), AudioError> {
         self.pending.extend_from_slice(bytes);
         while self.step(out)? {}
         // A recording whose sizes are not known ends wherever it ends.
         let torn = !self.begun || !self.pending.is_empty() || matches!(self.place, ElementState::Skip(_));
-        if last && (torn || self.left.is_some_and(|left| left > 0)) {
+        if chunk.is_last() && (torn || self.left.is_some_and(|left| left > 0)) {
             return Err(AudioError::Truncated { format: "WebM", what: "its last part is missing" });
         }
         Ok(())
@@ -234,7 +235,7 @@ mod tests {
             put(&mut tracks, id::TRACK, entry);
             put(&mut bytes, id::TRACKS, &tracks);
             let mut found = Vec::new();
-            WebmDemuxer::new().push(&bytes, true, &mut found).map(|()| found.len())
+            WebmDemuxer::new().push(&bytes, Chunk::Last, &mut found).map(|()| found.len())
         };
         assert_eq!(read(&entry), Ok(1), "a track");
         put(&mut entry, id::ENCODINGS, &[0x62, 0x40, 0x80]);

@@ -12,9 +12,9 @@ use super::look::{self, Looked};
 use super::{Done, asked, each_chunk, levelled, made, open, progress, tags, unreadable, wanted, write_aside};
 use crate::args::ConvertArgs;
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
-pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, json: bool) -> Result<(), CliError> {
+pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, form: OutputForm) -> Result<(), CliError> {
     let bar = progress(inputs)?;
     let mut parts = inputs
         .iter()
@@ -36,7 +36,7 @@ pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, json: boo
     let length = write_aside(last, args.force, |take| join(args, &mut parts, to, &bar, take))?;
     bar.finish_and_clear();
     let (made, value) = made(last, to, length);
-    if json {
+    if form.is_json() {
         return output::print_json(&json!({"items": [value]}));
     }
     eprintln!("{made}");

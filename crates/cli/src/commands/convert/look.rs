@@ -13,7 +13,7 @@ use serde_json::{Value, json};
 use super::{CHUNK, named, open, samples_of, unreadable};
 use crate::args::ConvertArgs;
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
 /// Audio that was looked at: what it is, and how long.
 pub(super) struct Looked {
@@ -143,7 +143,7 @@ fn describe(path: &Path, looked: &Looked) -> (Vec<String>, Value) {
     (row, value)
 }
 
-pub(super) fn show(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
+pub(super) fn show(args: &ConvertArgs, form: OutputForm) -> Result<(), CliError> {
     let mut rows = Vec::new();
     let mut values = Vec::new();
     let mut notes = Vec::new();
@@ -156,10 +156,10 @@ pub(super) fn show(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
             value["peaks"] = peaks(path, &mut file, &looked, count.into())?;
         }
         rows.push(row);
-        notes.extend(said(path, &looked.tags).filter(|_| !json));
+        notes.extend(said(path, &looked.tags).filter(|_| !form.is_json()));
         values.push(value);
     }
-    if json {
+    if form.is_json() {
         return output::print_json(&json!({"items": values}));
     }
     let head = ["file", "coding", "sample rate", "channels", "duration", "bit rate"];

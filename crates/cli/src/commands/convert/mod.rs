@@ -17,6 +17,7 @@ use serde_json::{Value, json};
 use self::look::Looked;
 use crate::args::ConvertArgs;
 use crate::error::CliError;
+use crate::output::OutputForm;
 use crate::{files, output};
 
 /// Bytes read at once.
@@ -197,9 +198,9 @@ fn job<'a>(
     Ok(Job { input, from: looked.format, to, options })
 }
 
-pub(crate) fn run(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
+pub(crate) fn run(args: &ConvertArgs, form: OutputForm) -> Result<(), CliError> {
     if args.show {
-        return look::show(args, json);
+        return look::show(args, form);
     }
     let Some((last, inputs)) = args.paths.split_last().filter(|(_, inputs)| !inputs.is_empty()) else {
         return Err(CliError::Usage("name the file to convert and the file to write, or give --show".into()));
@@ -210,7 +211,7 @@ pub(crate) fn run(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
         if folder {
             return Err(CliError::Usage("--join makes one file; name it".into()));
         }
-        return join::run(args, inputs, last, json);
+        return join::run(args, inputs, last, form);
     }
     if inputs.len() > 1 && !folder {
         return Err(CliError::Usage(format!(
@@ -235,13 +236,13 @@ pub(crate) fn run(args: &ConvertArgs, json: bool) -> Result<(), CliError> {
         let value = convert(args, input, last, folder, &bar)?;
         if let Some((made, value)) = value {
             values.push(value);
-            if !json {
+            if !form.is_json() {
                 bar.suspend(|| eprintln!("{made}"));
             }
         }
     }
     bar.finish_and_clear();
-    if json && !values.is_empty() { output::print_json(&json!({"items": values})) } else { Ok(()) }
+    if form.is_json() && !values.is_empty() { output::print_json(&json!({"items": values})) } else { Ok(()) }
 }
 
 /// Converts one file; what was made, unless it went to standard output.

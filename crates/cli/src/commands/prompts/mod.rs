@@ -17,7 +17,7 @@ use super::speak::to_file;
 use crate::args::PromptsCommand;
 use crate::client::Client;
 use crate::error::CliError;
-use crate::output;
+use crate::output::{self, OutputForm};
 
 /// How a file stands against its row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -52,15 +52,15 @@ struct PromptVariant<'p> {
     approved: bool,
 }
 
-pub(crate) async fn run(client: &Client, command: PromptsCommand, json: bool) -> Result<(), CliError> {
+pub(crate) async fn run(client: &Client, command: PromptsCommand, form: OutputForm) -> Result<(), CliError> {
     match command {
         PromptsCommand::Status { table, folder } => {
             let prompts = read_table(&table)?;
             let lock = Lock::open(&folder)?;
             let lines = lines(client, &prompts, &lock, &folder).await?;
-            show(&lines, &gone(&prompts, &lock), json)
+            show(&lines, &gone(&prompts, &lock), form)
         }
-        PromptsCommand::Make { table, folder, only, prune } => make(client, &table, &folder, &only, prune, json).await,
+        PromptsCommand::Make { table, folder, only, prune } => make(client, &table, &folder, &only, prune, form).await,
         PromptsCommand::Approve { table, folder, ids, all } => {
             let prompts = read_table(&table)?;
             let wanted: Vec<String> = if all { prompts.iter().map(|prompt| prompt.id.clone()).collect() } else { ids };
@@ -134,9 +134,9 @@ fn total(lines: &[PromptVariant<'_>]) -> String {
     told.collect::<Vec<_>>().join(", ")
 }
 
-fn show(lines: &[PromptVariant<'_>], gone: &[(String, String)], json: bool) -> Result<(), CliError> {
+fn show(lines: &[PromptVariant<'_>], gone: &[(String, String)], form: OutputForm) -> Result<(), CliError> {
     let open = lines.iter().filter(|line| line.state != FileState::LockedFile).count();
-    if json {
+    if form.is_json() {
         let row = |line: &PromptVariant<'_>| {
             json!({
                 "id": line.prompt.id, "format": line.format, "state": line.state.name(), "fingerprint": line.fingerprint,
@@ -168,7 +168,7 @@ async fn make(
     folder: &Path,
     only: &[String],
     prune: bool,
-    json: bool,
+    form: OutputForm,
 ) -> Result<(), CliError> {
     let prompts = read_table(table)?;
     known(&prompts, only)?;
@@ -203,7 +203,7 @@ async fn make(
         lock.made.retain(|_, formats| !formats.is_empty());
         lock.save(folder)?;
     }
-    if json {
+    if form.is_json() {
         let files: Vec<&str> =
             open.iter().filter_map(|line| Some(lock.get(&line.prompt.id, line.format)?.file.as_str())).collect();
         return output::print_json(&json!({ "made": files }));

@@ -1,12 +1,20 @@
 //! Attempts of a dispatch: open until they are consumed by their end.
 
-use super::*;
+use std::sync::Arc;
+use std::time::Instant;
+
+use dispatcher_core::{Cause, Money, MoneyError, Tariff, Usage};
+use dispatcher_store::{AttemptState, LedgerEntry, LedgerKind, StoredAttempt};
+
+use super::{AttemptFacts, Shared, SinceAttempt, micros, to_i64};
+use crate::{FailedAttempt, day_of, now_micros};
 
 /// An attempt in work, whose intent and hold are on the disk.
 #[must_use = "an attempt that is dropped is recorded as uncertain"]
 pub(crate) struct OpenAttempt {
     pub(super) shared: Arc<Shared>,
-    pub(super) number: i64,
+    /// As it began.
+    pub(super) row: StoredAttempt,
     pub(super) begun: Instant,
     pub(super) facts: AttemptFacts,
     pub(super) tariff: Tariff,
@@ -93,43 +101,41 @@ impl OpenAttempt {
         }
     }
 
-    pub(super) fn line(&self, kind: LedgerKind, usage: Usage, money: Money) -> LedgerRow {
+    pub(super) fn line(&self, kind: LedgerKind, usage: Usage, money: Money) -> LedgerEntry {
         let now = now_micros();
         let sign = if kind == LedgerKind::Release { -1 } else { 1 };
-        LedgerRow {
-            id: None,
-            dispatch: self.shared.id.clone(),
-            attempt: self.number,
+        LedgerEntry {
+            dispatch: self.shared.row.id.clone(),
+            attempt: self.row.number,
             kind,
-            app: self.shared.app.clone(),
+            app: self.shared.row.app.clone(),
             engine: self.facts.engine.clone(),
             model: self.facts.model.clone(),
-            work: self.shared.work.name().into(),
+            work: self.shared.row.work,
             day: day_of(now),
             characters: sign * to_i64(usage.characters),
             audio_ms: sign * to_i64(usage.milliseconds),
             nanos: sign * money.nanos,
-            currency: money.currency.code().into(),
+            currency: money.currency,
             at: now,
         }
     }
 
-    fn end(&self, state: AttemptState, cause: Option<Cause>, detail: Option<String>) -> AttemptEnd {
-        AttemptEnd {
-            dispatch: self.shared.id.clone(),
-            number: self.number,
+    /// The attempt as it ended.
+    fn end(&self, state: AttemptState, cause: Option<Cause>, detail: Option<String>) -> StoredAttempt {
+        StoredAttempt {
             state,
             cause: cause.map(|cause| cause.name().into()),
             detail,
-            first_us: None,
-            total_us: micros(self.begun),
+            total_us: Some(micros(self.begun)),
+            ..self.row.clone()
         }
     }
 }
 
 impl EndedAttempt {
     /// Its rows: the end, the hold released and what is charged; and its cost.
-    pub(super) fn rows(&self) -> Result<(AttemptEnd, Vec<LedgerRow>, Option<Money>), MoneyError> {
+    pub(super) fn rows(&self) -> Result<(StoredAttempt, Vec<LedgerEntry>, Option<Money>), MoneyError> {
         let attempt = &self.attempt;
         let mut lines = vec![attempt.line(LedgerKind::Release, attempt.usage, attempt.hold)];
         let mut charged = None;
@@ -138,7 +144,7 @@ impl EndedAttempt {
             lines.push(attempt.line(LedgerKind::Settle, usage, cost));
             charged = Some(cost);
         }
-        let end = AttemptEnd {
+        let end = StoredAttempt {
             first_us: self.first.map(|first| first.0),
             ..attempt.end(self.state, self.cause, self.detail.clone())
         };
@@ -173,7 +179,7 @@ impl Drop for OpenAttempt {
         tracing::error!(dispatch = %end.dispatch, engine = %self.facts.engine, "an attempt was dropped without an end");
         let work = async move {
             if let Err(error) = shared.gateway.inner.store.end_attempt(end, lines).await {
-                tracing::error!(dispatch = %shared.id, %error, "an attempt without an end was not written");
+                tracing::error!(dispatch = %shared.row.id, %error, "an attempt without an end was not written");
             }
         };
         self.shared.gateway.inner.running.spawn_on(work, &runtime);

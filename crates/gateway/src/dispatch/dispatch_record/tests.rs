@@ -51,9 +51,9 @@ async fn an_attempt_that_is_dropped_is_recorded_and_charged_as_held() {
     drop(attempt);
     drop(record);
     gateway.finish().await;
-    let (row, attempts, ledger) = gateway.store().dispatch(id).await.expect("a record");
+    let (row, attempts, ledger) = gateway.inner.store.dispatch(id).await.expect("a record");
     assert_eq!((row.state, attempts[0].state), (DispatchState::Uncertain, AttemptState::Uncertain));
-    assert_eq!((row.cost_nanos, row.currency.as_str()), (planned.estimate.nanos, "EUR"));
+    assert_eq!((row.cost_nanos, row.currency.code()), (planned.estimate.nanos, "EUR"));
     let kinds: Vec<LedgerKind> = ledger.iter().map(|line| line.kind).collect();
     assert_eq!(kinds, [LedgerKind::Hold, LedgerKind::Release, LedgerKind::Settle]);
 }
@@ -69,7 +69,7 @@ async fn a_dispatch_that_is_settled_stays_as_it_was_settled() {
     let id = record.id().to_owned();
     drop(record);
     gateway.finish().await;
-    let (row, attempts, _) = gateway.store().dispatch(id).await.expect("a record");
+    let (row, attempts, _) = gateway.inner.store.dispatch(id).await.expect("a record");
     assert_eq!((row.state, attempts[0].state, row.audio_ms), (DispatchState::Done, AttemptState::Done, 900));
     assert_eq!((cost, row.cost_nanos), (planned.estimate, planned.estimate.nanos));
 }

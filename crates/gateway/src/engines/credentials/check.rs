@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError};
-use dispatcher_store::{CredentialRow, CredentialState};
+use dispatcher_store::{CredentialState, SealedCredential};
 use dispatcher_vault::Parts;
 
 use super::{CredentialView, OpenCredential};
@@ -86,10 +86,10 @@ impl Gateway {
     /// engine takes it. What was in force stays until then.
     pub(super) async fn try_new(
         &self,
-        row: CredentialRow,
+        row: SealedCredential,
         parts: &Parts,
         by: &str,
-    ) -> Result<CredentialRow, GatewayError> {
+    ) -> Result<SealedCredential, GatewayError> {
         let registry = self.registry();
         let engine = registry.engine(&row.engine)?;
         let Some(outcome) = engine.try_credential(parts).await else {
@@ -106,32 +106,32 @@ impl Gateway {
         }
     }
 
-    async fn activate(&self, row: CredentialRow, by: &str) -> Result<CredentialRow, GatewayError> {
+    async fn activate(&self, row: SealedCredential, by: &str) -> Result<SealedCredential, GatewayError> {
         let state =
             self.inner.store.activate_credential(row.name.clone(), row.version, by.into(), now_micros()).await?;
         self.forget_credentials();
-        Ok(CredentialRow { state, cause: None, ..row })
+        Ok(SealedCredential { state, cause: None, ..row })
     }
 
     async fn hold(
         &self,
-        row: CredentialRow,
+        row: SealedCredential,
         state: CredentialState,
         cause: Cause,
-    ) -> Result<CredentialRow, GatewayError> {
+    ) -> Result<SealedCredential, GatewayError> {
         let cause = Some(cause.name().to_owned());
         let (name, version) = (row.name.clone(), row.version);
         self.inner.store.hold_credential(name, version, state, cause.clone(), now_micros()).await?;
         self.forget_credentials();
-        Ok(CredentialRow { state, cause, ..row })
+        Ok(SealedCredential { state, cause, ..row })
     }
 
     /// A version that cannot be tried without cost: its first call will tell.
-    async fn set_unproven(&self, row: CredentialRow) -> Result<CredentialRow, GatewayError> {
+    async fn set_unproven(&self, row: SealedCredential) -> Result<SealedCredential, GatewayError> {
         let (name, version) = (row.name.clone(), row.version);
         self.inner.store.hold_credential(name, version, CredentialState::Unproven, None, now_micros()).await?;
         self.forget_credentials();
-        Ok(CredentialRow { state: CredentialState::Unproven, cause: None, ..row })
+        Ok(SealedCredential { state: CredentialState::Unproven, cause: None, ..row })
     }
 
     /// The first call with a version succeeded: it comes into force, unless a
@@ -220,7 +220,7 @@ impl Gateway {
     /// When there is none of the name.
     pub async fn check_credential(&self, name: &str, by: &str) -> Result<CredentialCheck, GatewayError> {
         let rows = self.inner.store.credentials().await?;
-        let known = |row: &&CredentialRow| row.name == name && CredentialState::OPEN.contains(&row.state);
+        let known = |row: &&SealedCredential| row.name == name && CredentialState::OPEN.contains(&row.state);
         let Some(row) = rows.iter().find(known).cloned() else {
             return Err(dispatcher_store::StoreError::Missing { what: "credential", name: name.into() }.into());
         };
@@ -253,7 +253,7 @@ impl Gateway {
 
     async fn judged(
         &self,
-        row: CredentialRow,
+        row: SealedCredential,
         engine: &Engine,
         outcome: Result<Vec<String>, EngineError>,
         by: &str,
@@ -312,14 +312,14 @@ impl Gateway {
     /// When there is none of the name.
     pub async fn confirm_credential(&self, name: &str, by: &str) -> Result<CredentialView, GatewayError> {
         let rows = self.inner.store.credentials().await?;
-        let known = |row: &&CredentialRow| row.name == name && row.state != CredentialState::Revoked;
+        let known = |row: &&SealedCredential| row.name == name && row.state != CredentialState::Revoked;
         let Some(row) = rows.iter().find(known).cloned() else {
             return Err(dispatcher_store::StoreError::Missing { what: "credential", name: name.into() }.into());
         };
         let hosts = self.registry().engine(&row.engine)?.host();
         self.inner.store.bind_credential(name.into(), hosts.clone(), by.into(), now_micros()).await?;
         self.forget_credentials();
-        Ok(super::view(&CredentialRow { hosts, ..row }))
+        Ok(super::view(&SealedCredential { hosts, ..row }))
     }
 }
 

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 
 use dispatcher_core::Cause;
 use dispatcher_engines::{Engine, EngineError};
-use dispatcher_store::{CredentialRow, CredentialState, StoreError};
+use dispatcher_store::{CredentialState, SealedCredential, StoreError};
 use dispatcher_vault::{Parts, Sealed, VaultError};
 use parking_lot::Mutex;
 use secrecy::ExposeSecret as _;
@@ -70,7 +70,7 @@ impl Cache {
     }
 }
 
-fn view(row: &CredentialRow) -> CredentialView {
+fn view(row: &SealedCredential) -> CredentialView {
     CredentialView {
         name: row.name.clone(),
         engine: row.engine.clone(),
@@ -96,6 +96,14 @@ fn refusal(cause: Cause) -> Option<Cause> {
 }
 
 impl Gateway {
+    /// Revokes every credential that is sealed, where its root key is lost.
+    ///
+    /// # Errors
+    /// When the records cannot be written.
+    pub async fn forget_sealed_credentials(&self, by: &str) -> Result<(), GatewayError> {
+        Ok(self.inner.store.forget_credentials(by.to_owned(), now_micros()).await?)
+    }
+
     /// Seals a credential for an engine as the next version of its name. It
     /// comes into force once the engine takes it, or at once where that cannot
     /// be known without cost.
@@ -140,7 +148,7 @@ impl Gateway {
             .put_credential(name, by, now, move |version| {
                 let sealed = inner.roots.seal(&row_name, version, &sealing);
                 let sealed = sealed.map_err(|error| StoreError::Document(error.to_string()))?;
-                Ok(CredentialRow {
+                Ok(SealedCredential {
                     name: row_name,
                     version,
                     engine,
@@ -186,7 +194,7 @@ impl Gateway {
             .filter_map(|engine| self.usable(engine, None, &rows).ok())
             .map(|row| (row.name.clone(), row.version))
             .collect();
-        let shown = |row: &CredentialRow| {
+        let shown = |row: &SealedCredential| {
             let in_use = used.iter().any(|(name, version)| *name == row.name && *version == row.version);
             CredentialView { in_use, ..view(row) }
         };
@@ -203,7 +211,7 @@ impl Gateway {
         Ok(())
     }
 
-    fn open_row(&self, row: &CredentialRow) -> Result<Parts, VaultError> {
+    fn open_row(&self, row: &SealedCredential) -> Result<Parts, VaultError> {
         let sealed = Sealed { wrapped_key: row.wrapped_key.clone(), ciphertext: row.ciphertext.clone() };
         self.inner.roots.open(&row.name, row.version, &sealed)
     }
@@ -216,11 +224,11 @@ impl Gateway {
         &self,
         engine: &Engine,
         name: Option<&str>,
-        rows: &'a [CredentialRow],
-    ) -> Result<&'a CredentialRow, EngineError> {
+        rows: &'a [SealedCredential],
+    ) -> Result<&'a SealedCredential, EngineError> {
         let sheet = engine.sheet();
         let absent = |detail: String| EngineError { cause: Cause::Absent, detail, retry_after: None };
-        let mut own: Vec<&CredentialRow> =
+        let mut own: Vec<&SealedCredential> =
             rows.iter().filter(|row| row.engine == sheet.name && name.is_none_or(|name| row.name == name)).collect();
         own.sort_by_key(|row| (row.name != sheet.name, std::cmp::Reverse(row.created_at)));
         let of = |state: CredentialState| own.iter().copied().find(|row| row.state == state);
@@ -362,7 +370,7 @@ impl Gateway {
         Ok(registry.engines().map(|engine| (engine.sheet().name.clone(), self.state_of(engine, &rows))).collect())
     }
 
-    fn state_of(&self, engine: &Engine, rows: &[CredentialRow]) -> EngineState {
+    fn state_of(&self, engine: &Engine, rows: &[SealedCredential]) -> EngineState {
         let name = &engine.sheet().name;
         if let Some(reason) = engine.absent() {
             return EngineState::Absent(reason);

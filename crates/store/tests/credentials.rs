@@ -1,75 +1,11 @@
-//! Sheets, routes, presets and credentials: versions, and what is in force.
+//! Credentials: versions, their states, and what is erased.
 
 use crate::support::store;
-use dispatcher_store::{CredentialRow, CredentialState, Store, StoreError};
-
-async fn sheet(store: &Store, document: &str, origin: &str) -> i64 {
-    store.put_sheet("heron".into(), document.into(), origin.into(), 1).await.unwrap()
-}
-
-async fn in_force(store: &Store) -> Vec<(i64, String)> {
-    store.sheets().await.unwrap().into_iter().map(|row| (row.version, row.document)).collect()
-}
-
-#[tokio::test]
-async fn a_file_that_did_not_change_does_not_undo_what_a_person_put_in() {
-    let (_folder, store) = store();
-    assert_eq!(sheet(&store, "a", "heron.toml").await, 1);
-    assert_eq!(sheet(&store, "b", "by ada").await, 2);
-    // The service starts again, twice.
-    assert_eq!(sheet(&store, "a", "heron.toml").await, 2);
-    assert_eq!(sheet(&store, "a", "heron.toml").await, 2);
-    assert_eq!(in_force(&store).await, [(2, "b".to_owned())]);
-    // Only a file that says something new counts.
-    assert_eq!(sheet(&store, "c", "heron.toml").await, 3);
-    assert_eq!(in_force(&store).await, [(3, "c".to_owned())]);
-    let versions = store.sheet_versions("heron".into()).await.unwrap();
-    let told: Vec<_> = versions.iter().map(|row| (row.version, &*row.document, &*row.origin)).collect();
-    assert_eq!(told, [(3, "c", "heron.toml"), (2, "b", "by ada"), (1, "a", "heron.toml")]);
-}
-
-#[tokio::test]
-async fn an_engine_that_was_retired_stays_so_until_a_person_brings_it_back() {
-    let (_folder, store) = store();
-    sheet(&store, "a", "heron.toml").await;
-    sheet(&store, "b", "by ada").await;
-    store.retire_sheet("heron".into(), "ada".into(), 2).await.unwrap();
-    assert!(in_force(&store).await.is_empty());
-    sheet(&store, "a", "heron.toml").await;
-    assert!(in_force(&store).await.is_empty(), "the file is as it was when the engine was retired");
-    // To the letter as before: it was asked for all the same.
-    assert_eq!(sheet(&store, "b", "by ada").await, 3);
-    assert_eq!(in_force(&store).await, [(3, "b".to_owned())]);
-    let missing = store.retire_sheet("gull".into(), "ada".into(), 3).await.unwrap_err();
-    assert!(matches!(missing, StoreError::Missing { what: "engine", name } if name == "gull"));
-}
-
-#[tokio::test]
-async fn routes_and_presets_have_versions_of_which_the_newest_counts() {
-    let (_folder, store) = store();
-    for (document, version) in [("one", 1), ("two", 2)] {
-        let put = store.put_route("quayside".into(), document.into(), "ada".into(), version).await.unwrap();
-        assert_eq!(put, version);
-        let put = store.put_preset("gate".into(), document.into(), "ada".into(), version).await.unwrap();
-        assert_eq!(put, version);
-    }
-    store.put_route("captions".into(), "else".into(), "ada".into(), 3).await.unwrap();
-    let routes = store.routes().await.unwrap();
-    let told: Vec<_> = routes.iter().map(|row| (&*row.name, row.version, &*row.document)).collect();
-    assert_eq!(told, [("captions", 1, "else"), ("quayside", 2, "two")]);
-    store.retire_preset("gate".into(), "ada".into(), 4).await.unwrap();
-    assert!(store.presets().await.unwrap().is_empty(), "no earlier version comes back");
-    assert!(store.retire_preset("gate".into(), "ada".into(), 5).await.is_err(), "it is retired already");
-    assert_eq!(store.put_preset("gate".into(), "three".into(), "ben".into(), 6).await.unwrap(), 3);
-    assert_eq!(store.presets().await.unwrap()[0].document, "three");
-    let log: Vec<String> =
-        store.audit(3).await.unwrap().iter().map(|it| format!("{} {} {}", it.who, it.action, it.subject)).collect();
-    assert_eq!(log, ["ben preset.put gate version 3", "ada preset.retire gate", "ada route.put captions version 1"]);
-}
+use dispatcher_store::{CredentialState, SealedCredential, Store, StoreError};
 
 async fn credential(store: &Store, secret: &'static [u8]) -> i64 {
     let seal = move |version| {
-        Ok(CredentialRow {
+        Ok(SealedCredential {
             name: "heron".into(),
             version,
             engine: "heron".into(),

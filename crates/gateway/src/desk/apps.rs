@@ -1,0 +1,104 @@
+//! Apps and their keys.
+
+use dispatcher_store::{AccessKey, App, Identified};
+use dispatcher_vault::{KeyKind, new_key, random_token};
+use secrecy::SecretString;
+
+use crate::{Gateway, GatewayError, now_micros};
+
+/// The app that pays for the console; its keys are operator keys.
+const CONSOLE: &str = "console";
+/// Characters of a key's id.
+const ID: usize = 12;
+/// Characters of a key's label; what is longer is cut.
+const LABEL: usize = 80;
+
+/// A new key of an app, to be kept, and its secret, which is told once.
+pub fn new_access_key(app: &str, label: &str) -> (AccessKey, SecretString) {
+    let operator = app == CONSOLE;
+    let made = new_key(if operator { KeyKind::Operator } else { KeyKind::App }, &mut rand::rng());
+    let key = AccessKey {
+        id: random_token(&mut rand::rng())[..ID].to_owned(),
+        app: app.to_owned(),
+        operator,
+        hash: made.hash,
+        hint: made.hint,
+        label: label.chars().take(LABEL).collect(),
+        created_at: now_micros(),
+        last_used_at: None,
+        revoked_at: None,
+    };
+    (key, made.secret)
+}
+
+impl Gateway {
+    /// All apps by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read or written; so with all of these.
+    pub async fn apps(&self) -> Result<Vec<App>, GatewayError> {
+        Ok(self.inner.store.apps().await?)
+    }
+
+    /// One app.
+    ///
+    /// # Errors
+    /// Where there is none of the name.
+    pub async fn app(&self, name: &str) -> Result<App, GatewayError> {
+        Ok(self.inner.store.app(name.to_owned()).await?)
+    }
+
+    /// Adds an app.
+    ///
+    /// # Errors
+    /// Where the name is taken.
+    pub async fn add_app(&self, app: App, by: &str) -> Result<App, GatewayError> {
+        Ok(self.inner.store.add_app(app, by.to_owned()).await?)
+    }
+
+    /// Changes an app, from its next request on.
+    ///
+    /// # Errors
+    /// Where there is none of the name.
+    pub async fn change_app(&self, app: App, by: &str) -> Result<App, GatewayError> {
+        let app = self.inner.store.change_app(app, by.to_owned(), now_micros()).await?;
+        self.forget_grants();
+        Ok(app)
+    }
+
+    /// The keys of an app, without their secrets.
+    ///
+    /// # Errors
+    /// Where there is no app of the name.
+    pub async fn app_keys(&self, app: &str) -> Result<Vec<AccessKey>, GatewayError> {
+        self.app(app).await?;
+        Ok(self.inner.store.keys(app.to_owned()).await?)
+    }
+
+    /// Adds a key to an app; gives its secret, which is told nowhere else.
+    ///
+    /// # Errors
+    /// Where there is no app of the name.
+    pub async fn add_app_key(
+        &self,
+        app: &str,
+        label: &str,
+        by: &str,
+    ) -> Result<(AccessKey, SecretString), GatewayError> {
+        let (key, secret) = new_access_key(app, label);
+        Ok((self.inner.store.add_key(key, by.to_owned()).await?, secret))
+    }
+
+    /// Revokes a key of an app by its id or a unique beginning of it; the
+    /// sessions that began with it end.
+    ///
+    /// # Errors
+    /// Where the app has none, or several, that begin so.
+    pub async fn revoke_app_key(&self, app: &str, id: &str, by: &str) -> Result<(), GatewayError> {
+        let store = &self.inner.store;
+        let id = store.id_of(Identified::Key, Some(vec![app.to_owned()]), id.to_owned()).await?;
+        store.revoke_key(app.to_owned(), id, by.to_owned(), now_micros()).await?;
+        self.forget_grants();
+        Ok(())
+    }
+}

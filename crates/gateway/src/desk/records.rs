@@ -1,0 +1,155 @@
+//! What was done, what it cost and who changed what. An app key sees its own
+//! app's alone.
+
+use dispatcher_core::{Costs, Money};
+use dispatcher_store::{
+    AuditEntry, DispatchFilter, DispatchState, GroupBy, Identified, LedgerEntry, SampleDispatch, StoreError,
+    StoredAttempt, StoredDispatch, UsageTotal,
+};
+
+use crate::{Caller, Gateway, GatewayError, day_of, now_micros};
+
+/// Dispatches that an overview looks at.
+const NEWEST: i64 = 500;
+
+/// A dispatch with its attempts, in order, and its ledger entries.
+#[derive(Debug, Clone)]
+pub struct DispatchDetails {
+    pub dispatch: StoredDispatch,
+    pub attempts: Vec<StoredAttempt>,
+    pub ledger: Vec<LedgerEntry>,
+}
+
+/// How things are, at a glance.
+#[derive(Debug, Clone)]
+pub struct Overview {
+    /// The newest dispatches; the counts below are of them.
+    pub dispatches: Vec<StoredDispatch>,
+    pub failed: usize,
+    /// That an engine other than the first delivered.
+    pub fallbacks: usize,
+    /// Of today, by engine.
+    pub usage: Vec<UsageTotal>,
+}
+
+impl Caller {
+    /// The apps whose records it may see; those of all where nothing is given.
+    pub(crate) fn visible_apps(&self) -> Option<Vec<String>> {
+        (!self.operator).then(|| vec![self.app.name.clone()])
+    }
+
+    /// Of an app that is asked for, or of all, the one that it may see.
+    fn visible(&self, app: Option<String>) -> Option<String> {
+        if self.operator { app } else { Some(self.app.name.clone()) }
+    }
+}
+
+impl Gateway {
+    /// Dispatches, newest first.
+    ///
+    /// # Errors
+    /// When the records cannot be read; so with all of these.
+    pub async fn dispatches(
+        &self,
+        caller: &Caller,
+        filter: DispatchFilter,
+    ) -> Result<Vec<StoredDispatch>, GatewayError> {
+        let job = match filter.job {
+            Some(beginning) => Some(self.job_or_removed(caller, beginning).await?),
+            None => None,
+        };
+        let filter = DispatchFilter { app: caller.visible(filter.app), job, ..filter };
+        Ok(self.inner.store.dispatches(filter).await?)
+    }
+
+    /// The job whose id begins so. The dispatches of one that was removed
+    /// stay, and are found by the whole of its id.
+    async fn job_or_removed(&self, caller: &Caller, beginning: String) -> Result<String, GatewayError> {
+        match self.inner.store.id_of(Identified::Job, caller.visible_apps(), beginning.clone()).await {
+            Err(StoreError::Missing { .. }) => Ok(beginning),
+            found => Ok(found?),
+        }
+    }
+
+    /// One dispatch by its id or a unique beginning of it. What an engine said
+    /// is for operators.
+    ///
+    /// # Errors
+    /// Where the caller has none, or several, that begin so.
+    pub async fn dispatch(&self, caller: &Caller, id: &str) -> Result<DispatchDetails, GatewayError> {
+        let store = &self.inner.store;
+        let id = store.id_of(Identified::Dispatch, caller.visible_apps(), id.to_owned()).await?;
+        let (dispatch, mut attempts, ledger) = store.dispatch(id).await?;
+        if !caller.operator {
+            attempts.iter_mut().for_each(|attempt| attempt.detail = None);
+        }
+        Ok(DispatchDetails { dispatch, attempts, ledger })
+    }
+
+    /// What a dispatch cost in the currency of its last attempt.
+    ///
+    /// # Errors
+    /// Where there is none of this id.
+    pub async fn cost_of(&self, dispatch: &str) -> Result<Money, GatewayError> {
+        Ok(self.inner.store.dispatch(dispatch.to_owned()).await?.0.cost())
+    }
+
+    /// Settled usage from one day to another, both included (`YYYY-MM-DD` in
+    /// UTC), grouped by one or two columns, and its sum in each currency.
+    ///
+    /// # Errors
+    /// Where a sum is more than money can hold.
+    pub async fn usage(
+        &self,
+        caller: &Caller,
+        by: (GroupBy, Option<GroupBy>),
+        days: (String, String),
+        app: Option<String>,
+    ) -> Result<(Vec<UsageTotal>, Costs), GatewayError> {
+        let rows = self.inner.store.usage(by, days, caller.visible(app)).await?;
+        let mut sum = Costs::default();
+        for row in &rows {
+            sum.add(row.cost())?;
+        }
+        Ok((rows, sum))
+    }
+
+    /// Adds made-up dispatches, marked as samples of the demo: all or none.
+    ///
+    /// # Errors
+    /// When the records cannot be written.
+    pub async fn add_samples(&self, samples: Vec<SampleDispatch>) -> Result<(), GatewayError> {
+        Ok(self.inner.store.add_samples(samples).await?)
+    }
+
+    /// Whether some records are samples of the demo.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn has_samples(&self) -> Result<bool, GatewayError> {
+        Ok(self.inner.store.has_samples().await?)
+    }
+
+    /// The newest entries of the audit log.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn audit(&self, limit: i64) -> Result<Vec<AuditEntry>, GatewayError> {
+        Ok(self.inner.store.audit(limit).await?)
+    }
+
+    /// How things are, at a glance.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn overview(&self) -> Result<Overview, GatewayError> {
+        let store = &self.inner.store;
+        let dispatches = store.dispatches(DispatchFilter { limit: NEWEST, ..DispatchFilter::default() }).await?;
+        let today = day_of(now_micros());
+        let usage = store.usage((GroupBy::Engine, None), (today.clone(), today), None).await?;
+        let failed = dispatches.iter().filter(|row| row.state == DispatchState::Failed).count();
+        let oldest = dispatches.last().map(|row| row.id.clone()).unwrap_or_default();
+        let fallbacks = store.count_fallbacks(oldest).await?;
+        Ok(Overview { dispatches, failed, fallbacks, usage })
+    }
+}
