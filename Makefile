@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test lint advisories fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
+.PHONY: help demo build test lint advisories mutants fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -38,6 +38,8 @@ lint: console ## Check formatting, lints, types, licences and sources
 	cd console && npm run --silent check
 	@command -v cargo-deny >/dev/null || cargo install --locked cargo-deny
 	cargo deny --locked --offline check licenses bans sources
+	@command -v cargo-machete >/dev/null || cargo install --locked cargo-machete
+	cargo machete
 	node scripts/third-party.mjs --check
 	@echo "advisories and signatures are not checked here, since both ask hosts on the internet: make advisories"
 
@@ -45,6 +47,11 @@ advisories: console ## Check known weaknesses and the signatures of packages; ne
 	@command -v cargo-deny >/dev/null || cargo install --locked cargo-deny
 	cargo deny --locked check advisories
 	cd console && npm audit signatures
+
+mutants: ## Plant faults in one crate and list those that its tests miss: make mutants CRATE=vault
+	@test -n "$(CRATE)" || { echo "name a crate: make mutants CRATE=vault" >&2; exit 1; }
+	@command -v cargo-mutants >/dev/null || cargo install --locked cargo-mutants
+	cargo mutants --package dispatcher-$(CRATE) --output target/mutants/$(CRATE) --no-times --colors never
 
 fuzz-api: build ## Send made-up requests to every call of the API; what is not in its document is a fault
 	scripts/fuzz-api.sh

@@ -209,7 +209,9 @@ async fn errors_of_the_server_itself_are_problems_too() {
     assert_eq!((health["status"].as_str(), health["engines"].as_u64()), (Some("ready"), Some(14)));
     let metrics = demo.http.get(format!("{}/metrics", demo.url)).send().await.unwrap();
     assert!(header(&metrics, "content-type").starts_with("application/openmetrics-text"));
-    assert!(metrics.text().await.unwrap().ends_with("# EOF\n"));
+    let text = metrics.text().await.unwrap();
+    assert!(text.lines().any(|line| line == "dispatcher_in_work 0"), "{text}");
+    assert!(text.ends_with("# EOF\n"));
 }
 
 #[tokio::test]

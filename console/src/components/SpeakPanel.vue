@@ -10,6 +10,7 @@ import SoundPlayer from '@/components/SoundPlayer.vue'
 import VoicePicker from '@/components/VoicePicker.vue'
 import { kilobytes, milliseconds, seconds } from '@/format'
 import { formatChoices, weight, type FormatChoice } from '@/formats'
+import { speechBody, speechCommand, speechCurl } from '@/speech'
 
 const emit = defineEmits<{ mode: [mode: string] }>()
 const query = useRoute().query
@@ -62,30 +63,20 @@ const models = computed(() => {
   return [...new Set(engines.value.filter((one) => one.synthesis && (!legs || legs.includes(one.name))).flatMap((one) => one.models))]
 })
 
-const body = computed(() => ({
-  ...(mode.value === 'script' ? { ssml: script.value } : { text: text.value }),
-  ...(voice.value ? { voice: voice.value } : {}),
-  ...(model.value ? { model: model.value } : {}),
-  ...(language.value ? { language: language.value } : {}),
-  audio: chosen.value?.preset ? { type: format.value } : { type: format.value, sample_rate: rate.value },
-}))
-
-const quote = (value: string) => `'${value.replaceAll("'", `'\\''`)}'`
-const asCurl = computed(
-  () =>
-    `curl ${location.origin}/api/v1/utterances \\\n  -H "Authorization: Bearer $DISPATCHER_KEY" \\\n  -H 'Content-Type: application/json' \\\n  -d ${quote(JSON.stringify(body.value))} -o out${extension.value}`,
-)
 const extension = computed(() => chosen.value?.extension ?? '')
-const asCommand = computed(() => {
-  const options = [
-    voice.value && `--voice ${voice.value}`,
-    model.value && `--model ${model.value}`,
-    language.value && `--language ${language.value}`,
-    `--format ${quote(format.value)}`,
-    !chosen.value?.preset && `--sample-rate ${rate.value}`,
-  ]
-  return `dispatcher speak ${quote(said.value)} ${options.filter(Boolean).join(' ')} -o out${extension.value}`
-})
+const wish = computed(() => ({
+  text: said.value,
+  script: mode.value === 'script',
+  voice: voice.value,
+  model: model.value,
+  language: language.value,
+  format: format.value,
+  rate: chosen.value?.preset ? null : rate.value,
+  extension: extension.value,
+}))
+const body = computed(() => speechBody(wish.value))
+const asCurl = computed(() => speechCurl(wish.value, location.origin))
+const asCommand = computed(() => speechCommand(wish.value))
 
 async function copy(what: string, value: string) {
   await navigator.clipboard?.writeText(value).catch(() => {})

@@ -8,6 +8,7 @@ import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import { money, seconds } from '@/format'
 import { record, type Recording } from '@/recorder'
+import { wordAt } from '@/words'
 
 const router = useRouter()
 const wanted = ref('')
@@ -26,7 +27,7 @@ const player = ref<InstanceType<typeof SoundPlayer>>()
 const picker = ref<HTMLInputElement>()
 let turn = 0
 
-const current = computed(() => transcript.value?.words.findIndex((word) => (word.start ?? 0) <= now.value && now.value < (word.end ?? 0)) ?? -1)
+const current = computed(() => wordAt(transcript.value?.words ?? [], now.value))
 
 onMounted(async () => {
   try {

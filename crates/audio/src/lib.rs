@@ -55,3 +55,8 @@ pub struct Layout {
     /// Samples in a frame: 1 (mono) or more, interleaved.
     pub channels: u8,
 }
+
+/// The examples of the README are run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../README.md")]
+struct Readme;

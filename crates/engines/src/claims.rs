@@ -8,27 +8,22 @@ use dispatcher_core::{Cause, Claims, SheetError};
 use futures::{Stream, StreamExt as _};
 use reqwest::header::HeaderMap;
 use serde_json::Value;
-use serde_json_path::JsonPath;
 use sha2::{Digest as _, Sha256};
 
 use crate::EngineError;
+use crate::answer_place::AnswerPlace;
 use crate::request::SheetSource;
 
 /// Seconds by which audio may be shorter than claimed: coders drop padding.
 const SLACK: f64 = 0.06;
 
-enum ClaimPlace {
-    Path(JsonPath),
-    Header(String),
-}
-
 /// `[synthesis.claims]`, compiled.
 pub(crate) struct CompiledClaims {
-    bytes: Option<ClaimPlace>,
-    milliseconds: Option<ClaimPlace>,
-    seconds: Option<ClaimPlace>,
-    samples: Option<ClaimPlace>,
-    sha256: Option<ClaimPlace>,
+    bytes: Option<AnswerPlace>,
+    milliseconds: Option<AnswerPlace>,
+    seconds: Option<AnswerPlace>,
+    samples: Option<AnswerPlace>,
+    sha256: Option<AnswerPlace>,
 }
 
 /// What an answer states.
@@ -48,13 +43,7 @@ impl CompiledClaims {
         }
         let place = |name: &'static str, place: &Option<String>| match place.as_deref() {
             None => Ok(None),
-            Some(text) => match text.split_once(':') {
-                Some(("header", header)) => Ok(Some(ClaimPlace::Header(header.trim().to_ascii_lowercase()))),
-                _ => JsonPath::parse(text).map(|path| Some(ClaimPlace::Path(path))).map_err(|error| {
-                    let message = format!("{name} is neither a JSONPath nor header:NAME: {error}");
-                    SheetError::at_key(sheet.0, sheet.1, &["synthesis", "claims", name], message)
-                }),
-            },
+            Some(text) => AnswerPlace::compile(text, name, sheet, &["synthesis", "claims", name]).map(Some),
         };
         Ok(Some(CompiledClaims {
             bytes: place("bytes", &spec.bytes)?,
@@ -68,9 +57,9 @@ impl CompiledClaims {
     /// What is stated in the fields and the JSON of an answer; what it leaves
     /// out is not claimed.
     pub(crate) fn read(&self, headers: &HeaderMap, json: Option<&Value>) -> Stated {
-        let text = |place: &Option<ClaimPlace>| match place.as_ref()? {
-            ClaimPlace::Header(name) => headers.get(name)?.to_str().ok().map(|text| text.trim().to_owned()),
-            ClaimPlace::Path(path) => match path.query(json?).first()? {
+        let text = |place: &Option<AnswerPlace>| match place.as_ref()? {
+            AnswerPlace::Header(name) => headers.get(name)?.to_str().ok().map(|text| text.trim().to_owned()),
+            AnswerPlace::Path(path) => match path.query(json?).first()? {
                 Value::String(text) => Some(text.trim().to_owned()),
                 Value::Number(number) => Some(number.to_string()),
                 _ => None,

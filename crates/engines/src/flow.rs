@@ -16,6 +16,7 @@ use serde_json_path::JsonPath;
 
 use crate::EngineError;
 use crate::access::mark;
+use crate::answer_place::AnswerPlace;
 use crate::request::{Call, SheetSource, read_up_to};
 use crate::sound::RequestAudio;
 use crate::wire::{Wire, retry_after};
@@ -28,11 +29,6 @@ pub(crate) const MAX_RESULT: usize = 32 << 20;
 const MOST_REMEMBERED: usize = 20_000;
 
 /// Where a kept value lies.
-enum AnswerPlace {
-    Path(JsonPath),
-    Header(String),
-}
-
 type Keep = Vec<(String, AnswerPlace)>;
 type KeptValues = BTreeMap<String, Value>;
 
@@ -107,20 +103,8 @@ impl Job<'_> {
 }
 
 fn compile_keep(keep: &Templates, sheet: SheetSource<'_>, key: &[&str]) -> Result<Keep, SheetError> {
-    let compile = |(name, place): (&String, &String)| {
-        let place = match place.split_once(':') {
-            Some(("header", header)) => AnswerPlace::Header(header.trim().to_ascii_lowercase()),
-            _ => AnswerPlace::Path(JsonPath::parse(place).map_err(|error| {
-                SheetError::at_key(
-                    sheet.0,
-                    sheet.1,
-                    key,
-                    format!("{name} is neither a JSONPath nor header:NAME: {error}"),
-                )
-            })?),
-        };
-        Ok((name.clone(), place))
-    };
+    let compile =
+        |(name, place): (&String, &String)| Ok((name.clone(), AnswerPlace::compile(place, name, sheet, key)?));
     keep.iter().map(compile).collect()
 }
 

@@ -4,6 +4,7 @@
 //! What does not live here: routes, fallback, metering, records.
 
 mod access;
+mod answer_place;
 mod base64_json;
 mod catalogue;
 mod claims;

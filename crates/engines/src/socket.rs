@@ -4,12 +4,11 @@ mod hearing;
 
 pub(crate) use hearing::HearingLine;
 
-use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_core::{Cause, HearingSocket, SheetError, Sign, SocketAudio, SpeakingSocket, Transcript, Word};
+use dispatcher_core::{Cause, SheetError, Sign, SocketAudio, SpeakingSocket, Word};
 use dispatcher_vault::Redactor;
 use futures::stream::{SplitSink, SplitStream};
 use futures::{SinkExt as _, StreamExt as _};
@@ -32,9 +31,8 @@ use crate::EngineError;
 use crate::engine::{AudioStream, Words};
 use crate::flow::{Flow, Job, parse};
 use crate::request::{Payload, SheetSource, connection_error, render};
-use crate::sound::RequestAudio;
 use crate::template::{OutputPlace, Template};
-use crate::transcript::{Paths, WordList};
+use crate::transcript::WordList;
 use crate::wire::{Shown, Wire};
 
 /// Silence on an open call after which it counts as broken.

@@ -8,6 +8,7 @@
 
 mod assembly;
 mod clock;
+mod content_hash;
 mod desk;
 mod dispatch;
 mod engines;
@@ -22,6 +23,7 @@ mod storage;
 use std::sync::Arc;
 
 pub use clock::{day_of, now_micros};
+pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
 pub use dispatch::admit::Caller;
 pub use dispatch::deliver::{AudioBody, BodyError};

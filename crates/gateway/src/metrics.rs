@@ -1,95 +1,97 @@
 //! What the gateway counts, for OpenMetrics and the overview.
 
-use parking_lot::Mutex;
-use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;
 
-/// Upper bounds of the first-byte histogram, in milliseconds.
-const BOUNDS: [u64; 10] = [10, 25, 50, 100, 250, 500, 1_000, 2_500, 5_000, 10_000];
+use prometheus_client::encoding::EncodeLabelSet;
+use prometheus_client::encoding::text::encode;
+use prometheus_client::metrics::counter::Counter;
+use prometheus_client::metrics::family::Family;
+use prometheus_client::metrics::gauge::Gauge;
+use prometheus_client::metrics::histogram::Histogram;
+use prometheus_client::registry::{Registry, Unit};
 
-#[derive(Default, Clone)]
-struct Histogram {
-    buckets: [u64; BOUNDS.len()],
-    count: u64,
-    sum_ms: f64,
+/// Upper bounds of the histogram of first audio, in seconds.
+const BOUNDS: [f64; 10] = [0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0];
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct DispatchLabels {
+    work: &'static str,
+    state: &'static str,
 }
 
-#[derive(Default)]
-struct Counts {
-    attempts: BTreeMap<(String, String), u64>,
-    dispatches: BTreeMap<(String, String), u64>,
-    first_audio: BTreeMap<String, Histogram>,
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct AttemptLabels {
+    engine: String,
+    outcome: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct EngineLabels {
+    engine: String,
 }
 
 /// Counters of one process.
-#[derive(Default)]
 pub struct Metrics {
-    counts: Mutex<Counts>,
-    in_work: AtomicI64,
+    registry: Registry,
+    in_work: Gauge,
+    dispatches: Family<DispatchLabels, Counter>,
+    attempts: Family<AttemptLabels, Counter>,
+    first_audio: Family<EngineLabels, Histogram, fn() -> Histogram>,
+}
+
+impl Default for Metrics {
+    fn default() -> Self {
+        let metrics = Metrics {
+            registry: Registry::with_prefix("dispatcher"),
+            in_work: Gauge::default(),
+            dispatches: Family::default(),
+            attempts: Family::default(),
+            first_audio: Family::new_with_constructor(|| Histogram::new(BOUNDS)),
+        };
+        metrics.registered()
+    }
 }
 
 impl Metrics {
-    fn with(&self, change: impl FnOnce(&mut Counts)) {
-        change(&mut self.counts.lock());
+    fn registered(mut self) -> Self {
+        let registry = &mut self.registry;
+        registry.register("in_work", "Requests being worked on", self.in_work.clone());
+        registry.register("dispatches", "Finished dispatches by work and state", self.dispatches.clone());
+        registry.register("attempts", "Engine calls by engine and outcome", self.attempts.clone());
+        let help = "Time from the call of an engine to its first audio";
+        registry.register_with_unit("first_audio", help, Unit::Seconds, self.first_audio.clone());
+        self
     }
 
-    pub(crate) fn attempt(&self, engine: &str, outcome: &str) {
-        self.with(|counts| *counts.attempts.entry((engine.into(), outcome.into())).or_default() += 1);
+    pub(crate) fn attempt(&self, engine: &str, outcome: &'static str) {
+        self.attempts.get_or_create(&AttemptLabels { engine: engine.to_owned(), outcome }).inc();
     }
 
-    pub(crate) fn dispatch(&self, work: &str, state: &str) {
-        self.with(|counts| *counts.dispatches.entry((work.into(), state.into())).or_default() += 1);
+    pub(crate) fn dispatch(&self, work: &'static str, state: &'static str) {
+        self.dispatches.get_or_create(&DispatchLabels { work, state }).inc();
     }
 
     pub(crate) fn first_audio(&self, engine: &str, after: Duration) {
-        let milliseconds = after.as_secs_f64() * 1_000.0;
-        self.with(|counts| {
-            let histogram = counts.first_audio.entry(engine.into()).or_default();
-            histogram.count += 1;
-            histogram.sum_ms += milliseconds;
-            for (bucket, bound) in histogram.buckets.iter_mut().zip(BOUNDS) {
-                *bucket += u64::from(milliseconds <= bound as f64);
-            }
-        });
+        let labels = EngineLabels { engine: engine.to_owned() };
+        self.first_audio.get_or_create(&labels).observe(after.as_secs_f64());
     }
 
     pub(crate) fn enter(&self) {
-        self.in_work.fetch_add(1, Ordering::Relaxed);
+        self.in_work.inc();
     }
 
     pub(crate) fn leave(&self) {
-        self.in_work.fetch_sub(1, Ordering::Relaxed);
+        self.in_work.dec();
     }
 
-    /// The counters as OpenMetrics text.
-    pub fn render(&self) -> String {
-        let mut out = String::new();
-        let counts = self.counts.lock();
-        out += "# TYPE dispatcher_in_work gauge\n# HELP dispatcher_in_work Requests being worked on.\n";
-        out += &format!("dispatcher_in_work {}\n", self.in_work.load(Ordering::Relaxed));
-        out += "# TYPE dispatcher_dispatches counter\n# HELP dispatcher_dispatches Finished dispatches by work and state.\n";
-        for ((work, state), count) in &counts.dispatches {
-            out += &format!("dispatcher_dispatches_total{{work=\"{work}\",state=\"{state}\"}} {count}\n");
-        }
-        out += "# TYPE dispatcher_attempts counter\n# HELP dispatcher_attempts Engine calls by engine and outcome.\n";
-        for ((engine, outcome), count) in &counts.attempts {
-            out += &format!("dispatcher_attempts_total{{engine=\"{engine}\",outcome=\"{outcome}\"}} {count}\n");
-        }
-        out += "# TYPE dispatcher_first_audio_seconds histogram\n# UNIT dispatcher_first_audio_seconds seconds\n";
-        out += "# HELP dispatcher_first_audio_seconds Time from the call of an engine to its first audio.\n";
-        for (engine, histogram) in &counts.first_audio {
-            for (bucket, bound) in histogram.buckets.iter().zip(BOUNDS) {
-                let bound = bound as f64 / 1_000.0;
-                out +=
-                    &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"{bound}\"}} {bucket}\n");
-            }
-            let (count, sum) = (histogram.count, histogram.sum_ms / 1_000.0);
-            out += &format!("dispatcher_first_audio_seconds_bucket{{engine=\"{engine}\",le=\"+Inf\"}} {count}\n");
-            out += &format!("dispatcher_first_audio_seconds_count{{engine=\"{engine}\"}} {count}\n");
-            out += &format!("dispatcher_first_audio_seconds_sum{{engine=\"{engine}\"}} {sum}\n");
-        }
-        out + "# EOF\n"
+    /// The counters as OpenMetrics text (version 1.0.0).
+    ///
+    /// # Errors
+    /// When one of them cannot be written as text, which no label makes happen.
+    pub fn render(&self) -> Result<String, std::fmt::Error> {
+        let mut text = String::new();
+        encode(&mut text, &self.registry)?;
+        Ok(text)
     }
 }
 
@@ -102,12 +104,25 @@ mod tests {
         let metrics = Metrics::default();
         metrics.attempt("heron", "done");
         metrics.attempt("heron", "done");
+        metrics.dispatch("synthesis", "failed");
         metrics.first_audio("heron", Duration::from_millis(30));
-        let text = metrics.render();
-        assert!(text.contains("dispatcher_attempts_total{engine=\"heron\",outcome=\"done\"} 2\n"));
-        assert!(
-            text.contains("{engine=\"heron\",le=\"0.025\"} 0\n") && text.contains("{engine=\"heron\",le=\"0.05\"} 1\n")
-        );
+        metrics.enter();
+        metrics.enter();
+        metrics.leave();
+        let text = metrics.render().expect("text");
+        for line in [
+            "# TYPE dispatcher_in_work gauge",
+            "dispatcher_in_work 1",
+            "dispatcher_attempts_total{engine=\"heron\",outcome=\"done\"} 2",
+            "dispatcher_dispatches_total{work=\"synthesis\",state=\"failed\"} 1",
+            "# UNIT dispatcher_first_audio_seconds seconds",
+            "dispatcher_first_audio_seconds_bucket{le=\"0.025\",engine=\"heron\"} 0",
+            "dispatcher_first_audio_seconds_bucket{le=\"0.05\",engine=\"heron\"} 1",
+            "dispatcher_first_audio_seconds_bucket{le=\"+Inf\",engine=\"heron\"} 1",
+            "dispatcher_first_audio_seconds_sum{engine=\"heron\"} 0.03",
+        ] {
+            assert!(text.lines().any(|one| one == line), "{line} is not in\n{text}");
+        }
         assert!(text.ends_with("# EOF\n"));
     }
 }

@@ -41,3 +41,8 @@ pub use reader::values::time as read_time;
 pub use reader::{read_pls, read_ssml};
 pub use script::{Element, Script, SourceKind, Tag};
 pub use text::{looks_like_markup, read_text};
+
+/// The examples of the README are run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../README.md")]
+struct Readme;

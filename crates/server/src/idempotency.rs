@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use dispatcher_vault::hash_bytes;
+use dispatcher_gateway::content_hash;
 use parking_lot::Mutex;
 
 use crate::headers::ToldHeader;
@@ -150,7 +150,7 @@ fn digest(parts: &[&[u8]]) -> String {
         whole.extend_from_slice(&(part.len() as u64).to_be_bytes());
         whole.extend_from_slice(part);
     }
-    hash_bytes(&whole)
+    content_hash(&whole)
 }
 
 #[cfg(test)]

@@ -76,28 +76,7 @@ pub fn key_kind(key: &str) -> Option<KeyKind> {
 /// The hash that is stored. A key has 160 random bits, so that a plain hash
 /// (SHA-256, FIPS 180-4) cannot be searched back.
 pub fn hash_key(key: &str) -> String {
-    hash_bytes(key.as_bytes())
-}
-
-/// SHA-256 of bytes, in hexadecimal.
-pub fn hash_bytes(bytes: &[u8]) -> String {
-    Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-/// SHA-256 of a file, read piece by piece.
-///
-/// # Errors
-/// When the file cannot be read.
-pub fn hash_file(path: &std::path::Path) -> std::io::Result<String> {
-    let mut file = std::fs::File::open(path)?;
-    let mut hash = Sha256::new();
-    let mut chunk = vec![0; 64 << 10];
-    loop {
-        match std::io::Read::read(&mut file, &mut chunk)? {
-            0 => return Ok(hash.finalize().iter().map(|byte| format!("{byte:02x}")).collect()),
-            count => hash.update(&chunk[..count]),
-        }
-    }
+    Sha256::digest(key.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 #[cfg(test)]

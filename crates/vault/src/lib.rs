@@ -12,7 +12,7 @@ mod redact;
 mod root;
 
 pub use envelope::{Parts, Sealed, VaultError, open, rewrap, seal};
-pub use keys::{KeyKind, NewKey, hash_bytes, hash_file, hash_key, key_kind, new_key, random_token};
+pub use keys::{KeyKind, NewKey, hash_key, key_kind, new_key, random_token};
 pub use password::{hash_password, verify_password};
 pub use redact::{REDACTED, Redactor};
 pub use root::RootKey;

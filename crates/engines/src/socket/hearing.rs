@@ -1,6 +1,22 @@
 //! Recognition over a socket: audio goes one way while transcripts come the other.
 
-use super::*;
+use dispatcher_core::{Cause, HearingSocket, SheetError, Sign, Transcript};
+use futures::{SinkExt as _, StreamExt as _};
+use minijinja::context;
+use minijinja::value::Value;
+use serde_json_path::JsonPath;
+use std::collections::VecDeque;
+use std::time::Duration;
+use tokio_tungstenite::tungstenite::Message;
+
+use super::{Answers, Common, Heard, Questions, Seen, SocketCall, messages};
+use crate::EngineError;
+use crate::flow::{Flow, Job};
+use crate::request::{SheetSource, render};
+use crate::sound::RequestAudio;
+use crate::template::{OutputPlace, Template};
+use crate::transcript::Paths;
+use crate::wire::Wire;
 
 /// `[recognition.socket]`, compiled.
 pub(crate) struct HearingLine {

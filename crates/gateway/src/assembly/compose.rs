@@ -9,22 +9,21 @@ mod sounding;
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Joiner, Joint};
 use dispatcher_core::{Usage, Word};
-use dispatcher_engines::{AudioStream, EngineError, Words};
+use dispatcher_engines::{EngineError, Words};
 use dispatcher_markup::MarkAt;
-use futures::StreamExt as _;
-use futures::future::{BoxFuture, FutureExt as _};
+use futures::future::BoxFuture;
 
 use sounding::sounding;
 
 use crate::assembly::insert::Insert;
-use crate::dispatch::attempt::{Called, broken, emulation, tags};
+use crate::dispatch::attempt::{Called, emulation, tags};
 use crate::dispatch::candidates::Tried;
 use crate::dispatch::deliver::{CodecError, Offload};
 use crate::dispatch::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
 use crate::dispatch::fingerprint;
-use crate::dispatch::speak::{FirstAudio, LONGEST_UTTERANCE, Responder, Run, left, too_long};
+use crate::dispatch::speak::{FirstAudio, LONGEST_UTTERANCE, Responder, Run, too_long};
 use crate::dispatch::utterance::Cue;
-use crate::jobs::{PieceStore, StoredPiece};
+use crate::jobs::StoredPiece;
 use crate::planning::render_plan::Segment;
 use crate::{FailedAttempt, GatewayError, PlannedCall};
 

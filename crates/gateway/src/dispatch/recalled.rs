@@ -41,7 +41,7 @@ impl Gateway {
         let row = self.inner.store.recalled(fingerprint.to_owned(), now_micros()).await.ok()??;
         let audio = tokio::fs::read(folder.join(&row.content)).await.ok()?;
         // A file that was damaged is made anew rather than played.
-        (dispatcher_vault::hash_bytes(&audio) == row.content)
+        (crate::content_hash(&audio) == row.content)
             .then_some(RecalledAudio { media_type: row.media_type, audio: audio.into() })
     }
 
@@ -54,7 +54,7 @@ impl Gateway {
         if kept.audio.len() > LONGEST {
             return Ok(());
         }
-        let content = dispatcher_vault::hash_bytes(&kept.audio);
+        let content = crate::content_hash(&kept.audio);
         write_named(folder.clone(), content.clone(), kept.audio.clone()).await?;
         let now = now_micros();
         let row = StoredRecall {

@@ -44,7 +44,7 @@ impl InsertedSound {
             return Err(format!("it has more than {MOST_SOUND} bytes"));
         }
         let (format, length) = measure(&audio, None).map_err(|error| error.to_string())?;
-        let content = dispatcher_vault::hash_bytes(&audio);
+        let content = crate::content_hash(&audio);
         Ok(InsertedSound { format, seconds: length.seconds(), audio, content })
     }
 }

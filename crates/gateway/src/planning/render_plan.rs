@@ -121,7 +121,7 @@ fn mark_of(segments: &[Segment], looked_up: usize) -> String {
         Some(sound) => serde_json::json!([segment.piece.sound, sound.content]).to_string(),
         None => segment.piece.body_text(true),
     };
-    dispatcher_vault::hash_bytes(segments.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
+    crate::content_hash(segments.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
 }
 
 fn ends_sentence(piece: &Piece) -> bool {

@@ -41,7 +41,8 @@ pub(crate) async fn health(gateway: &State<Gateway>, drain: &State<Drain>) -> Re
 /// Counters as OpenMetrics
 #[utoipa::path(operation_id = "metrics", tag = "service", responses((status = 200, description = "OpenMetrics text", body = String, content_type = "application/openmetrics-text")))]
 #[get("/metrics")]
-pub(crate) fn metrics(gateway: &State<Gateway>) -> (ContentType, String) {
+pub(crate) fn metrics(gateway: &State<Gateway>) -> Result<(ContentType, String), Problem> {
     let kind = ContentType::new("application", "openmetrics-text").with_params(("version", "1.0.0"));
-    (kind, gateway.metrics().render())
+    let text = gateway.metrics().render();
+    Ok((kind, text.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?))
 }

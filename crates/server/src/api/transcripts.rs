@@ -4,7 +4,8 @@ use dispatcher_audio::by_weight;
 use dispatcher_core::HearingWish;
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{
-    Dictation, Gateway, GatewayError, GivenAudio, JobWork, NewJob, Recognised, RecognitionRequest,
+    Dictation, Gateway, GatewayError, GivenAudio, JobWork, NewJob, Recognised, RecognitionRequest, content_hash,
+    content_hash_of_file,
 };
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
@@ -275,8 +276,8 @@ async fn consume(claimed: Option<Claimed>) {
 async fn digest(audio: &GivenAudio) -> Result<String, Problem> {
     let source = audio.source.clone();
     let work = tokio::task::spawn_blocking(move || match source {
-        AudioSource::Memory(bytes) => Ok(dispatcher_vault::hash_bytes(&bytes)),
-        AudioSource::File(path) => dispatcher_vault::hash_file(&path),
+        AudioSource::Memory(bytes) => Ok(content_hash(&bytes)),
+        AudioSource::File(path) => content_hash_of_file(&path),
     });
     let result = work.await.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
     result.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))

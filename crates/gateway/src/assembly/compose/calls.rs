@@ -1,8 +1,17 @@
 //! Calls of a performance: made ahead of their turn, and their audio taken in.
 
 use bytes::Bytes;
+use dispatcher_engines::{AudioStream, EngineError, Words};
+use futures::StreamExt as _;
+use futures::future::FutureExt as _;
 
-use super::*;
+use super::{Calling, MOST_HELD, Performance, PerformanceStop, SegmentSource};
+use crate::dispatch::attempt::{Called, broken};
+use crate::dispatch::fingerprint;
+use crate::dispatch::speak::left;
+use crate::jobs::{PieceStore, StoredPiece};
+use crate::planning::render_plan::Segment;
+use crate::{GatewayError, PlannedCall};
 
 impl<'r> Performance<'r> {
     /// Has the next segment's call ready. The present one is under way meanwhile:

@@ -1,0 +1,24 @@
+import { describe, expect, it } from 'vitest'
+import { wordAt } from './words'
+
+describe('the word that is heard', () => {
+  const words = [
+    { start: 0.2, end: 0.5 },
+    { start: 0.5, end: 0.9 },
+    { start: 1.4, end: 2 },
+    { start: null, end: null },
+  ]
+
+  it.each([
+    [0, -1],
+    [0.2, 0],
+    [0.49, 0],
+    [0.5, 1],
+    [0.9, -1],
+    [1.2, -1],
+    [1.4, 2],
+    [2, -1],
+  ])('at %s s is %s', (now, index) => {
+    expect(wordAt(words, now)).toBe(index)
+  })
+})

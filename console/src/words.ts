@@ -1,0 +1,10 @@
+/** A word of a transcript; times in seconds. */
+export interface TimedWord {
+  start?: number | null
+  end?: number | null
+}
+
+/** The index of the word that is heard at a time; -1 between words. */
+export function wordAt(words: TimedWord[], now: number) {
+  return words.findIndex((word) => (word.start ?? 0) <= now && now < (word.end ?? 0))
+}
