@@ -229,6 +229,10 @@ async fn a_prompt_set_is_made_heard_and_approved() {
         .await;
     browser.find("approve").await.click().await.unwrap();
     browser.until("the approval", "return document.body.innerText.includes('1 of 1 approved')").await;
+    browser.find("approve").await.click().await.unwrap();
+    browser.until("it is taken back", "return document.body.innerText.includes('0 of 1 approved')").await;
+    browser.find("approve").await.click().await.unwrap();
+    browser.until("the approval", "return document.body.innerText.includes('1 of 1 approved')").await;
     browser.quit().await;
 }
 

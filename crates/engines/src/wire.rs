@@ -316,7 +316,11 @@ mod tests {
             ("https://engine.example", "ftp://files.example/a", false),
         ] {
             let url = Url::parse(link).expect("an address");
-            assert_eq!(wire(endpoint).allows(endpoint, &url).is_ok(), allowed, "{endpoint} -> {link}");
+            assert_eq!(
+                wire(endpoint).allows(&Base::new(endpoint.to_owned()), &url).is_ok(),
+                allowed,
+                "{endpoint} -> {link}"
+            );
         }
     }
 }

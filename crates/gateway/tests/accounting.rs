@@ -32,8 +32,8 @@ async fn what_is_paid_in_dollars_is_recorded_in_dollars() {
     let id = utterance.dispatch.clone();
     collect(utterance.body).await.unwrap();
     let (row, _, ledger) = fixture.dispatch(&id).await;
-    assert_eq!(row.currency, "USD");
-    assert!(ledger.iter().all(|line| line.currency == "USD"), "{ledger:?}");
+    assert_eq!(row.currency.code(), "USD");
+    assert!(ledger.iter().all(|line| line.currency.code() == "USD"), "{ledger:?}");
     assert_eq!(lines(&ledger)[2], ("settle".to_owned(), row.cost_nanos));
     assert!(row.cost_nanos > 0);
 }

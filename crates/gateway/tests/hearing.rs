@@ -150,7 +150,7 @@ async fn audio_is_charged_by_the_started_second_as_estimated() {
     assert!(heard.length > 2.0 && estimate.exact);
     assert_eq!((heard.cost.nanos, estimate.cost.nanos, estimate.length), (cost, cost, Some(heard.length)));
     let (row, _, ledger) = fixture.dispatch(&heard.dispatch).await;
-    assert_eq!((row.work.as_str(), row.state.name(), row.cost_nanos), ("recognition", "done", cost));
+    assert_eq!((row.work.name(), row.state.name(), row.cost_nanos), ("recognition", "done", cost));
     assert_eq!(row.audio_ms, (heard.length * 1_000.0).ceil() as i64, "milliseconds that have begun");
     assert_eq!(lines(&ledger), [("hold".into(), cost), ("release".into(), -cost), ("settle".into(), cost)]);
 }

@@ -34,7 +34,7 @@ fn tracks(titles_and_texts: &[(&str, String)], voice: &str) -> NewJob {
 
 /// Billionths of the euro that a job has cost.
 fn nanos(view: &JobView) -> i64 {
-    view.progress.costs.iter().map(|(_, nanos)| nanos).sum()
+    view.progress.costs.iter().map(|cost| cost.nanos).sum()
 }
 
 async fn until(gateway: &Gateway, id: &str, ready: impl Fn(&JobView) -> bool) -> JobView {

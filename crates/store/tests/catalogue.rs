@@ -1,7 +1,7 @@
 //! Lists of voices, marks and kept sound, as the gateway keeps them.
 
 use crate::support::store;
-use dispatcher_store::{CatalogueChange, Store, StoredCatalogue, StoredRecall};
+use dispatcher_store::{CatalogueChange, ChangeKind, Store, StoredCatalogue, StoredRecall};
 
 fn list(document: &str, at: i64) -> StoredCatalogue {
     StoredCatalogue {
@@ -14,7 +14,7 @@ fn list(document: &str, at: i64) -> StoredCatalogue {
 }
 
 fn change(voice: &str, at: i64) -> CatalogueChange {
-    CatalogueChange { engine: "heron".into(), at, voice: voice.into(), kind: "added".into(), detail: String::new() }
+    CatalogueChange { engine: "heron".into(), at, voice: voice.into(), kind: ChangeKind::Added, detail: String::new() }
 }
 
 #[tokio::test]

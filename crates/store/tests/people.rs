@@ -7,7 +7,7 @@ fn key(id: &str, app: &str) -> AccessKey {
     AccessKey {
         id: id.into(),
         app: app.into(),
-        operator: 0,
+        operator: false,
         hash: format!("hash of {id}"),
         hint: "ab12".into(),
         label: "gate screens".into(),
@@ -25,7 +25,7 @@ async fn an_app_has_one_name_and_keeps_what_is_settled_for_it() {
     assert!(matches!(&twice, StoreError::Taken { what: "app", name } if name == "quay"), "{twice}");
     let settled = App {
         title: "Quay announcer".into(),
-        rehearsal: 1,
+        rehearsal: true,
         default_voice: Some("heron/pellin".into()),
         default_recognition: Some("captions".into()),
         default_format: Some("phone".into()),
@@ -42,7 +42,10 @@ async fn an_app_has_one_name_and_keeps_what_is_settled_for_it() {
     // What is taken away is gone, and not left as it was.
     store.change_app(App { title: "Quay".into(), ..app("quay") }, "ben".into(), 4).await.unwrap();
     let read = store.app("quay".into()).await.unwrap();
-    assert_eq!((read.rehearsal, read.default_voice, read.default_format, read.custom_voices), (0, None, None, None));
+    assert_eq!(
+        (read.rehearsal, read.default_voice, read.default_format, read.custom_voices),
+        (false, None, None, None)
+    );
     assert_eq!(store.apps().await.unwrap().len(), 1);
 }
 
