@@ -1,5 +1,5 @@
-//! The way of one request: admit → parse → plan → recall → attempt → deliver →
-//! settle. One module each; nothing goes back.
+//! The way of one request: admit → parse → plan → identify → attempt →
+//! deliver → settle. One module each; nothing goes back.
 //!
 //! There is no HTTP type here: fronts turn their requests into
 //! [`SynthesisRequest`] and [`RecognitionRequest`] and deliver what comes out.
@@ -55,9 +55,9 @@ pub use storage::StorageRoom;
 
 // What is on record is told as the records have it.
 pub use dispatcher_store::{
-    AccessKey, App, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy, JobFilter,
-    JobState, LedgerEntry, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch, StoredJobFile,
-    StoredPromptFile, UsageTotal,
+    AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy,
+    JobFilter, JobState, LedgerEntry, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch,
+    StoredJobFile, StoredPromptFile, UsageTotal,
 };
 
 use dispatcher_store::Store;

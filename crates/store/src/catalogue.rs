@@ -102,16 +102,21 @@ impl Store {
         self.read(|c| Ok(favourites::table.order(favourites::voice).select(Favourite::as_select()).load(c)?)).await
     }
 
-    /// Marks a voice, or takes the mark away.
-    pub async fn set_favourite(&self, voice: String, by: String, liked: bool, at: i64) -> Result<(), StoreError> {
+    /// Marks a voice.
+    pub async fn add_favourite(&self, voice: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            match liked {
-                true => diesel::insert_or_ignore_into(favourites::table)
-                    .values(Favourite { voice: voice.clone(), by: by.clone(), at })
-                    .execute(c)?,
-                false => diesel::delete(favourites::table.find(&voice)).execute(c)?,
-            };
-            note(c, at, &by, if liked { "favourite.add" } else { "favourite.remove" }, &voice)
+            let favourite = Favourite { voice: voice.clone(), by: by.clone(), at };
+            diesel::insert_or_ignore_into(favourites::table).values(favourite).execute(c)?;
+            note(c, at, &by, "favourite.add", &voice)
+        };
+        self.writer.submit(Durability::Process, write).await
+    }
+
+    /// Takes the mark of a voice away.
+    pub async fn remove_favourite(&self, voice: String, by: String, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            diesel::delete(favourites::table.find(&voice)).execute(c)?;
+            note(c, at, &by, "favourite.remove", &voice)
         };
         self.writer.submit(Durability::Process, write).await
     }

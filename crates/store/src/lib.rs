@@ -34,6 +34,7 @@ pub use models::{
 };
 pub use people::Grant;
 pub use pool::Store;
+pub use prompts::Approval;
 pub use states::{AttemptState, ChangeKind, CredentialState, DispatchState, JobState, LedgerKind, VersionedKind};
 pub use versions::{DocumentVersion, NewVersion, VersionOrigin};
 pub use work::DispatchFilter;

@@ -8,6 +8,15 @@ use crate::schema::prompt_files;
 use crate::versions::{in_force, retire};
 use crate::{DocumentVersion, Durability, Store, StoreError, VersionedKind};
 
+/// What somebody who has heard a file says of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Approval {
+    /// It is good.
+    Given,
+    /// It is not, or not any more.
+    Withdrawn,
+}
+
 impl Store {
     /// A prompt set with its files.
     ///
@@ -34,22 +43,28 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Says that somebody has heard a file and found it good, or takes that back.
+    /// Writes what somebody says of a file.
     pub async fn approve_prompt(
         &self,
         (set, prompt, format): (String, String, String),
         by: String,
-        good: bool,
+        approval: Approval,
         at: i64,
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let who = good.then_some(&by);
+            let given = (approval == Approval::Given).then_some((&by, at));
             let found = prompt_files::table.find((&set, &prompt, &format));
-            let changed = (prompt_files::approved_by.eq(who), prompt_files::approved_at.eq(good.then_some(at)));
+            let changed = (
+                prompt_files::approved_by.eq(given.map(|(by, _)| by)),
+                prompt_files::approved_at.eq(given.map(|(_, at)| at)),
+            );
             if diesel::update(found).set(changed).execute(c)? == 0 {
                 return Err(StoreError::Missing { what: "file of the prompt", name: prompt });
             }
-            let action = if good { "prompts.approve" } else { "prompts.disapprove" };
+            let action = match approval {
+                Approval::Given => "prompts.approve",
+                Approval::Withdrawn => "prompts.disapprove",
+            };
             note(c, at, &by, action, &format!("{set}/{prompt} {format}"))
         };
         self.writer.submit(Durability::Disk, write).await

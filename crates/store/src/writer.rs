@@ -120,7 +120,7 @@ impl Writer {
                 Guard::Group => write(connection),
                 Guard::Savepoint => connection.transaction(|connection| write(connection)),
             };
-            let told = result.as_ref().map(|()| ()).map_err(StoreError::is_of_one_item);
+            let told = result.as_ref().map_err(StoreError::is_of_one_item).copied();
             *last.lock() = result;
             told
         });

@@ -55,13 +55,13 @@ async fn changes_come_newest_first_and_two_thousand_are_kept() {
 async fn a_voice_is_marked_once_and_the_mark_can_be_taken_away() {
     let (_folder, store) = store();
     for (voice, by) in [("heron/pellin", "ada"), ("heron/pellin", "ben"), ("flite/slt", "ada")] {
-        store.set_favourite(voice.into(), by.into(), true, 5).await.unwrap();
+        store.add_favourite(voice.into(), by.into(), 5).await.unwrap();
     }
     let marked = store.favourites().await.unwrap();
     let told: Vec<_> = marked.iter().map(|it| (&*it.voice, &*it.by)).collect();
     assert_eq!(told, [("flite/slt", "ada"), ("heron/pellin", "ada")], "whose mark was first");
-    store.set_favourite("heron/pellin".into(), "ben".into(), false, 6).await.unwrap();
-    store.set_favourite("heron/never".into(), "ben".into(), false, 7).await.unwrap();
+    store.remove_favourite("heron/pellin".into(), "ben".into(), 6).await.unwrap();
+    store.remove_favourite("heron/never".into(), "ben".into(), 7).await.unwrap();
     assert_eq!(store.favourites().await.unwrap().len(), 1);
     let log = store.audit(2).await.unwrap();
     assert_eq!((&*log[1].who, &*log[1].action, &*log[1].subject), ("ben", "favourite.remove", "heron/pellin"));

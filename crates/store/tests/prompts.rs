@@ -1,7 +1,7 @@
 //! Prompt sets as the gateway keeps them.
 
 use crate::support::store;
-use dispatcher_store::{DocumentVersion, NewVersion, Store, StoreError, StoredPromptFile, VersionedKind};
+use dispatcher_store::{Approval, DocumentVersion, NewVersion, Store, StoreError, StoredPromptFile, VersionedKind};
 
 fn set(app: &str, document: &str) -> NewVersion {
     let new = NewVersion::by("tess", VersionedKind::PromptSet, "gates", document.into());
@@ -58,14 +58,14 @@ async fn what_is_made_again_is_to_be_heard_again() {
         let files = store.prompt_set("gates".into()).await.unwrap().1;
         files.into_iter().map(|one| (one.approved_by, one.approved_at)).collect::<Vec<_>>()
     };
-    store.approve_prompt(key("open"), "tess".into(), true, 7).await.unwrap();
+    store.approve_prompt(key("open"), "tess".into(), Approval::Given, 7).await.unwrap();
     assert_eq!(approved().await, [(Some("tess".into()), Some(7))]);
-    store.approve_prompt(key("open"), "tess".into(), false, 8).await.unwrap();
+    store.approve_prompt(key("open"), "tess".into(), Approval::Withdrawn, 8).await.unwrap();
     assert_eq!(approved().await, [(None, None)], "it can be taken back");
-    store.approve_prompt(key("open"), "tess".into(), true, 9).await.unwrap();
+    store.approve_prompt(key("open"), "tess".into(), Approval::Given, 9).await.unwrap();
     store.put_prompt_file(file("open", "mp3", "b")).await.unwrap();
     assert_eq!(approved().await, [(None, None)], "one file in place of the other");
-    let missing = store.approve_prompt(key("shut"), "tess".into(), true, 10).await.unwrap_err();
+    let missing = store.approve_prompt(key("shut"), "tess".into(), Approval::Given, 10).await.unwrap_err();
     assert!(matches!(missing, StoreError::Missing { .. }), "{missing}");
     store.remove_prompt_set("gates".into(), "tess".into(), 11).await.unwrap();
     assert!(store.prompt_set("gates".into()).await.is_err());

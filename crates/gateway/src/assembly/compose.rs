@@ -45,7 +45,7 @@ enum PerformanceStop {
 
 /// Where the sound of a segment comes from.
 enum SegmentSource<'r> {
-    Call(Calling<'r>),
+    Call(Box<Calling<'r>>),
     /// It was made in an earlier run of a job.
     StoredPiece(StoredPiece),
     /// It is the script's own.

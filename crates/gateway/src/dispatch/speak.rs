@@ -89,6 +89,15 @@ fn check_length(head: &PlannedCall, shaping: &Shaping) -> Result<(), GatewayErro
     Err(GatewayError::LongUtterance { given: seconds, limit: LONGEST_UTTERANCE })
 }
 
+/// What was asked for, as an utterance tells of it.
+struct Asked<'a> {
+    script: &'a Script<'a>,
+    source: &'a str,
+    language: TextLanguage<'a>,
+    format: Format,
+    rehearsal: bool,
+}
+
 impl Gateway {
     /// Speaks. Answers once there is audio from the first engine that gives any.
     ///
@@ -175,39 +184,24 @@ impl Gateway {
         let text_language = TextLanguage::of(language.as_deref(), &text);
         let first_audio = answer.await.map_err(|_| GatewayError::Abandoned)??;
         let body = AudioBody { receiver, first: Some(first_audio.first.clone()), start };
-        let utterance = self.utterance(
-            dispatch,
-            first_audio,
-            body,
-            &script,
-            request.text.source(),
-            marks,
-            text_language,
-            request.format,
-            rehearsal,
-        );
+        let source = request.text.source();
+        let asked = Asked { script: &script, source, language: text_language, format: request.format, rehearsal };
+        let utterance = self.utterance(dispatch, first_audio, body, marks, asked);
         let warnings = request.notes.into_iter().chain(resources.missing).chain(utterance.warnings).collect();
         Ok(Utterance { cues, warnings, ..utterance })
     }
 
-    #[expect(clippy::too_many_arguments, reason = "puts together what the stages have made")]
+    /// What the stages have made, put together.
     fn utterance(
         &self,
         dispatch: String,
         first_audio: FirstAudio,
         body: AudioBody,
-        script: &Script<'_>,
-        source: &str,
         marks: Marks,
-        text_language: TextLanguage<'_>,
-        format: Format,
-        rehearsal: bool,
+        asked: Asked<'_>,
     ) -> Utterance {
-        let language = match text_language {
-            TextLanguage::Declared(tag) => Some(tag),
-            _ => None,
-        };
-        let mut warnings = self.warnings(&first_audio.planned, text_language);
+        let Asked { script, source, language, format, rehearsal } = asked;
+        let mut warnings = self.warnings(&first_audio.planned, language);
         warnings.extend(script.notes.iter().cloned());
         for failed in &first_audio.fallbacks {
             warnings.push(failed.passed_over());
@@ -226,7 +220,7 @@ impl Gateway {
             estimate,
             fidelity: first_audio.planned.fidelity(),
             worst: first_audio.planned.worst(),
-            fingerprint: fingerprint::of_request(&first_audio.planned, source, language, format),
+            fingerprint: fingerprint::of_request(&first_audio.planned, source, language.declared(), format),
             warnings,
             rehearsal,
             first_us: first_audio.first_at.micros(),

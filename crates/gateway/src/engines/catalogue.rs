@@ -148,7 +148,7 @@ impl Gateway {
     /// # Errors
     /// When the records cannot be written.
     pub async fn mark_voice(&self, voice: &str, by: &str) -> Result<(), GatewayError> {
-        Ok(self.inner.store.set_favourite(voice.to_owned(), by.to_owned(), true, now_micros()).await?)
+        Ok(self.inner.store.add_favourite(voice.to_owned(), by.to_owned(), now_micros()).await?)
     }
 
     /// Takes the mark of a voice away.
@@ -156,7 +156,7 @@ impl Gateway {
     /// # Errors
     /// When the records cannot be written.
     pub async fn unmark_voice(&self, voice: &str, by: &str) -> Result<(), GatewayError> {
-        Ok(self.inner.store.set_favourite(voice.to_owned(), by.to_owned(), false, now_micros()).await?)
+        Ok(self.inner.store.remove_favourite(voice.to_owned(), by.to_owned(), now_micros()).await?)
     }
 
     /// Asks an engine for its voices, and takes the list up.

@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use dispatcher_core::{Money, Prompt, Wanted};
-use dispatcher_store::{DocumentVersion, NewVersion, StoreError, StoredPromptFile, VersionedKind};
+use dispatcher_store::{Approval, DocumentVersion, NewVersion, StoreError, StoredPromptFile, VersionedKind};
 
 use crate::dispatch::recalled::write_named;
 use crate::{Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Unsupported, now_micros};
@@ -259,19 +259,25 @@ impl Gateway {
         Ok(self.inner.store.put_prompt_file(row).await?)
     }
 
-    /// Says that a prompt was heard and found good, in every format; or takes
-    /// that back.
+    /// Writes what somebody who has heard a prompt says of it, in every format.
     ///
     /// # Errors
     /// When it is not as its row says: what is stale cannot be found good.
-    pub async fn approve_prompt(&self, caller: &Caller, name: &str, id: &str, good: bool) -> Result<(), GatewayError> {
+    pub async fn approve_prompt(
+        &self,
+        caller: &Caller,
+        name: &str,
+        id: &str,
+        approval: Approval,
+    ) -> Result<(), GatewayError> {
         let set = self.prompts_of(caller, name, &[id.to_owned()]).await?;
-        if let Some(line) = set.lines.iter().find(|line| good && line.state != PromptState::Made) {
+        if let Some(line) = set.lines.iter().find(|line| approval == Approval::Given && line.state != PromptState::Made)
+        {
             return Err(GatewayError::Stale { prompt: id.to_owned(), state: line.state.name() });
         }
         for line in set.lines {
             let key = (name.to_owned(), id.to_owned(), line.format.clone());
-            self.inner.store.approve_prompt(key, caller.who.clone(), good, now_micros()).await?;
+            self.inner.store.approve_prompt(key, caller.who.clone(), approval, now_micros()).await?;
         }
         Ok(())
     }

@@ -52,6 +52,14 @@ pub(crate) enum TextLanguage<'a> {
 }
 
 impl<'a> TextLanguage<'a> {
+    /// As it was declared, and not found out.
+    pub(crate) fn declared(self) -> Option<&'a str> {
+        match self {
+            TextLanguage::Declared(tag) => Some(tag),
+            TextLanguage::Evident(_) | TextLanguage::Unknown => None,
+        }
+    }
+
     /// Finding out takes a tenth of a millisecond and more.
     pub(crate) fn of(declared: Option<&'a str>, text: &str) -> Self {
         match declared {

@@ -179,6 +179,15 @@ impl Lowering<'_> {
             return outcome;
         }
         let failure = element.get("onlangfailure").unwrap_or("processorchoice");
+        // The text's own voice comes before any other that speaks the language.
+        if self.adapts() && failure != "ignorelang" && self.choices.speaks(None, tag) {
+            self.note(at, "spoken by the voice of the text".to_owned());
+            self.turn(|state| {
+                state.voice = None;
+                state.language = Some(tag.into());
+            });
+            return Outcome::Emulated;
+        }
         match self.choices.voice(&wish_for_language(tag)).filter(|_| self.adapts() && failure != "ignorelang") {
             _ if failure == "ignoretext" => {
                 self.silence_here();

@@ -82,6 +82,20 @@ fn a_language_within_another_ends_where_it_ends() {
 }
 
 #[test]
+fn a_voice_of_several_languages_is_told_of_each() {
+    struct Bilingual;
+    impl Choices for Bilingual {}
+    let document = "<speak version=\"1.1\" xml:lang=\"en-GB\">One <lang xml:lang=\"pt-PT\">dois \
+        <lang xml:lang=\"en-GB\">three</lang> quatro</lang> five</speak>";
+    let lowered = lower(&read_ssml(document).expect("a document"), None, Policy::Adapt, &Bilingual);
+    let found: Vec<(String, Option<&str>)> =
+        lowered.pieces.iter().map(|piece| (piece.plain(), piece.language.as_deref())).collect();
+    let (english, portuguese) = (Some("en-GB"), Some("pt-PT"));
+    let expected = [("One", None), ("dois", portuguese), ("three", english), ("quatro", portuguese), ("five", None)];
+    assert_eq!(found, expected.map(|(text, language)| (text.to_owned(), language)), "also back to the document's own");
+}
+
+#[test]
 fn prosody_is_made_good_piece_by_piece() {
     let lowered = adapted(
         "One <prosody rate=\"80%\" pitch=\"+2st\">two <prosody volume=\"-6dB\" pitch=\"+1st\">three</prosody></prosody> four",

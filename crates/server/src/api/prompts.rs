@@ -5,8 +5,7 @@ use std::collections::BTreeMap;
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Transcoder};
 use dispatcher_core::{Prompt, PromptTable, check_prompts, read_prompts};
-use dispatcher_gateway::Gateway;
-use dispatcher_gateway::StoredPromptFile;
+use dispatcher_gateway::{Approval, Gateway, StoredPromptFile};
 use rocket::http::Status;
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
@@ -174,7 +173,8 @@ pub(crate) async fn approve(
     gateway: &State<Gateway>,
 ) -> Result<Json<PromptSetAnswer>, Problem> {
     let request: ApprovalRequest = read_json(data, SMALL_BODY).await?;
-    gateway.approve_prompt(&allowed.0, name, id, request.approved).await?;
+    let approval = if request.approved { Approval::Given } else { Approval::Withdrawn };
+    gateway.approve_prompt(&allowed.0, name, id, approval).await?;
     Ok(Json(PromptSetAnswer::from(gateway.prompt_set(&allowed.0, name).await?)))
 }
 

@@ -55,13 +55,13 @@ impl<'r> Performance<'r> {
         speaker: &'r PlannedCall,
         segment: &Segment,
         call: dispatcher_engines::Speak,
-    ) -> Result<Calling<'r>, PerformanceStop> {
+    ) -> Result<Box<Calling<'r>>, PerformanceStop> {
         let record = &self.run.record;
         let estimate = speaker.candidate.tariff().cost(segment.usage, speaker.candidate.model.as_deref());
         let estimate = estimate.unwrap_or(segment.estimate);
         let attempt = record.begin(speaker, segment.usage, estimate).await.map_err(PerformanceStop::Records)?;
         let call = record.gateway().open_call(speaker, record, call).boxed();
-        Ok(Calling { attempt, call, called: None })
+        Ok(Box::new(Calling { attempt, call, called: None }))
     }
 
     /// A piece of a job, written to its file whole; gives what is in the file.
