@@ -5,6 +5,7 @@
 mod catalogue;
 mod credentials;
 mod jobs;
+mod migrations;
 mod people;
 mod prompts;
 mod records;
