@@ -71,7 +71,7 @@ async fn documents_that_unpack_without_end_harm_nobody() {
     // Small enough to be drawn, and too much for a reader.
     let (status, problem) = send("application/pdf", bomb(3_000_000)).await;
     assert!(matches!(status, 413 | 415), "{status} {problem}");
-    // Its reader has a minute of the processor for each at the most, which other tests want too.
+    // Its reader has 20 s of the processor for each at the most, which other tests want too.
     assert!(begun.elapsed() < Duration::from_secs(400), "{:?}", begun.elapsed());
     let grown = demo.peak_memory() - before;
     assert!(grown < MOST, "{grown} KiB");
