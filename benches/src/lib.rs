@@ -94,14 +94,22 @@ pub fn free_port() -> u16 {
     std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
-/// Seconds of processor time of a process so far, in hundredths.
+/// Seconds of processor time of a process so far (its number, or `self`), and
+/// of the children that it has waited for; in hundredths.
 ///
 /// # Panics
 /// Where there is no such process.
-pub fn processor_seconds(process: u32) -> f64 {
+pub fn processor_seconds(process: impl std::fmt::Display) -> (f64, f64) {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap();
     let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
-    fields[11..13].iter().map(|ticks| ticks.parse::<f64>().unwrap() / 100.0).sum()
+    let ticks = |at: usize| fields[at].parse::<f64>().unwrap() / 100.0;
+    (ticks(11) + ticks(12), ticks(13) + ticks(14))
+}
+
+/// A quantile of some measurements: 0.5 is the middle one.
+pub fn quantile(values: &mut [f64], share: f64) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[((values.len() - 1) as f64 * share).round() as usize]
 }
 
 /// # Panics

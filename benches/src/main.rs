@@ -6,7 +6,7 @@
 
 use std::time::{Duration, Instant};
 
-use dispatcher_benches::{Service, TOKEN, add_heron, binary, operator_key};
+use dispatcher_benches::{Service, TOKEN, add_heron, binary, operator_key, quantile};
 use dispatcher_standins::start_heron;
 use serde_json::{Value, json};
 
@@ -24,11 +24,6 @@ async fn first_byte(request: reqwest::RequestBuilder) -> f64 {
     assert!(!chunk.is_empty());
     while response.chunk().await.unwrap().is_some() {}
     elapsed
-}
-
-fn quantile(values: &mut [f64], share: f64) -> f64 {
-    values.sort_by(f64::total_cmp);
-    values[((values.len() - 1) as f64 * share).round() as usize]
 }
 
 #[tokio::main]

@@ -11,6 +11,7 @@ use std::process::{Command, Stdio};
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, Transcoder, decode_all, encode_all};
+use dispatcher_benches::processor_seconds;
 use dispatcher_benches::spectrum::{Sound, log_spectral_distance};
 use serde_json::json;
 
@@ -23,14 +24,6 @@ const ROUNDS: usize = 3;
 /// is told in hundredths.
 const LEAST: f64 = 1.0;
 
-/// CPU seconds of this process and of the children it has waited for.
-fn cpu() -> (f64, f64) {
-    let stat = std::fs::read_to_string("/proc/self/stat").unwrap();
-    let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
-    let ticks = |at: usize| fields[at].parse::<f64>().unwrap() / 100.0;
-    (ticks(11) + ticks(12), ticks(13) + ticks(14))
-}
-
 fn run(folder: &Path, line: &str) {
     let mut words = line.split_whitespace();
     let mut command = Command::new(words.next().unwrap());
@@ -40,9 +33,9 @@ fn run(folder: &Path, line: &str) {
 
 /// CPU seconds of a command line.
 fn command(folder: &Path, line: &str) -> f64 {
-    let before = cpu().1;
+    let before = processor_seconds("self").1;
     run(folder, line);
-    cpu().1 - before
+    processor_seconds("self").1 - before
 }
 
 /// The mean of runs that take a second or more together.
@@ -58,14 +51,14 @@ fn mean(mut run: impl FnMut() -> f64) -> f64 {
 /// CPU seconds of our transcoder over a file, and what it makes.
 fn ours(folder: &Path, file: &str, from: Format, to: Format) -> (f64, Vec<u8>) {
     let audio = Bytes::from(std::fs::read(folder.join(file)).unwrap());
-    let before = cpu().0;
+    let before = processor_seconds("self").0;
     let mut transcoder = Transcoder::new(from, to).unwrap();
     let mut made = Vec::new();
     for at in (0..audio.len()).step_by(16 << 10) {
         made.extend_from_slice(&transcoder.push(&audio.slice(at..audio.len().min(at + (16 << 10)))).unwrap());
     }
     made.extend_from_slice(&transcoder.finish().unwrap());
-    (cpu().0 - before, made)
+    (processor_seconds("self").0 - before, made)
 }
 
 /// The sound of a file of one channel.

@@ -11,7 +11,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use dispatcher_audio::{Codec, Format, encode_all};
-use dispatcher_benches::{Service, binary, free_port, operator_key, processor_seconds};
+use dispatcher_benches::{Service, binary, free_port, operator_key, processor_seconds, quantile};
 use serde_json::{Value, json};
 
 /// Each is measured so often, in turns; the middle one counts.
@@ -119,11 +119,6 @@ async fn add_sheet(service: &Service, key: &str, sheet: String) {
     assert!(put.status().is_success(), "{}", put.text().await.unwrap());
 }
 
-fn median(values: &mut [f64]) -> f64 {
-    values.sort_by(f64::total_cmp);
-    values[values.len() / 2]
-}
-
 #[tokio::main]
 async fn main() {
     let folder = tempfile::tempdir().unwrap();
@@ -169,19 +164,19 @@ async fn main() {
         let (mut answered, mut worked) = (0.0, 0.0);
         for _ in 0..ROUNDS {
             for (target, rates) in targets.iter().zip(&mut rates) {
-                let before = processor_seconds(service.id());
+                let before = processor_seconds(service.id()).0;
                 let rate = target.measure(SECONDS);
                 if target.name == "gateway" {
                     answered += rate * f64::from(SECONDS);
-                    worked += processor_seconds(service.id()) - before;
+                    worked += processor_seconds(service.id()).0 - before;
                 }
                 rates.push(rate);
             }
         }
-        let per_bare: Vec<f64> = rates[3].iter().zip(&rates[2]).map(|(gateway, bare)| gateway / bare).collect();
-        let rates: Vec<f64> = rates.iter_mut().map(|rates| median(rates)).collect();
+        let mut per_bare: Vec<f64> = rates[3].iter().zip(&rates[2]).map(|(gateway, bare)| gateway / bare).collect();
+        let rates: Vec<f64> = rates.iter_mut().map(|rates| quantile(rates, 0.5)).collect();
         let [direct, nginx, bare, gateway] = rates[..] else { unreachable!("four targets") };
-        let of_bare = median(&mut per_bare.clone());
+        let of_bare = quantile(&mut per_bare, 0.5);
         println!(
             "{file:>5}: direct {direct:7.0}, nginx {nginx:7.0}, bare proxy {bare:7.0}, gateway {gateway:7.0}: \
              {of_bare:.3} of the bare proxy, {:.3} of nginx; {:.3} ms of processor a request",

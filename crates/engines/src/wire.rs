@@ -35,16 +35,16 @@ pub(crate) struct Wire {
 }
 
 /// Where calls go, as text and taken apart.
-struct Base {
+struct BaseUrl {
     text: String,
     /// Nothing where the text is no URL, which calls then say.
     url: Option<Url>,
 }
 
-impl Base {
-    fn new(text: String) -> Arc<Base> {
+impl BaseUrl {
+    fn new(text: String) -> Arc<BaseUrl> {
         let url = Url::parse(&text).ok();
-        Arc::new(Base { text, url })
+        Arc::new(BaseUrl { text, url })
     }
 
     /// Whether an address is of the engine itself.
@@ -55,7 +55,7 @@ impl Base {
 }
 
 enum Endpoint {
-    Fixed(Arc<Base>),
+    Fixed(Arc<BaseUrl>),
     /// With public parts of the credential in it.
     Made(Box<Template>),
 }
@@ -72,7 +72,7 @@ impl Wire {
     pub(crate) fn compile(sheet: &Sheet, source: SheetSource<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
         let endpoint = sheet.endpoint.clone().unwrap_or_default().trim_end_matches('/').to_owned();
         let endpoint = match endpoint.contains("{{") {
-            false => Endpoint::Fixed(Base::new(endpoint)),
+            false => Endpoint::Fixed(BaseUrl::new(endpoint)),
             true => {
                 let probe = context! { access => CompiledAccess::probe(&sheet.access) };
                 Endpoint::Made(Box::new(Template::checked(
@@ -100,26 +100,26 @@ impl Wire {
     }
 
     /// Where this credential's calls go.
-    fn endpoint(&self, access: &Value) -> Result<Arc<Base>, EngineError> {
+    fn endpoint(&self, access: &Value) -> Result<Arc<BaseUrl>, EngineError> {
         match &self.endpoint {
             Endpoint::Fixed(base) => Ok(base.clone()),
             Endpoint::Made(template) => {
                 let made = crate::request::render(template, &context! { access => access })?;
                 let made = made.trim().trim_end_matches('/').to_owned();
                 match Url::parse(&made).ok().filter(|url| matches!(url.scheme(), "http" | "https")) {
-                    Some(url) if url.username().is_empty() && url.password().is_none() => Ok(Base::new(made)),
+                    Some(url) if url.username().is_empty() && url.password().is_none() => Ok(BaseUrl::new(made)),
                     _ => Err(EngineError::new(Cause::Malformed, format!("the endpoint '{made}' is not a URL"))),
                 }
             }
         }
     }
 
-    fn reach<'a>(&'a self, base: &'a Base, identity: Option<&'a Identity>) -> Reach<'a> {
+    fn reach<'a>(&'a self, base: &'a BaseUrl, identity: Option<&'a Identity>) -> Reach<'a> {
         Reach { fetcher: &self.fetcher, network: self.network, endpoint: &base.text, identity, errors: &self.errors }
     }
 
     /// Whether an address that an engine gave may be called.
-    fn allows(&self, base: &Base, url: &Url) -> Result<(), EngineError> {
+    fn allows(&self, base: &BaseUrl, url: &Url) -> Result<(), EngineError> {
         let own = base.url.as_ref();
         let host = url.host_str().unwrap_or_default();
         let web = matches!(url.scheme(), "http" | "https");
@@ -317,7 +317,7 @@ mod tests {
         ] {
             let url = Url::parse(link).expect("an address");
             assert_eq!(
-                wire(endpoint).allows(&Base::new(endpoint.to_owned()), &url).is_ok(),
+                wire(endpoint).allows(&BaseUrl::new(endpoint.to_owned()), &url).is_ok(),
                 allowed,
                 "{endpoint} -> {link}"
             );

@@ -67,9 +67,22 @@ pub(crate) fn text_of_body(body: &[u8], charset: Option<&str>) -> Result<String,
 /// A header field of an answer.
 pub(crate) type ToldHeader = (&'static str, String);
 
-/// A warning as a header field.
-pub(crate) fn warning_header(warning: &str) -> ToldHeader {
-    let safe: String = warning.chars().filter(|c| c.is_ascii() && !c.is_ascii_control()).collect();
+/// Warnings that are told in header fields; clients take a hundred fields.
+const MOST_WARNINGS: usize = 16;
+/// Characters of a warning that are told there.
+const LONGEST_WARNING: usize = 400;
+
+/// Warnings as header fields: the first ones, and how many more there are.
+pub(crate) fn warning_headers(warnings: &[String]) -> impl Iterator<Item = ToldHeader> {
+    let more = warnings.len().saturating_sub(MOST_WARNINGS);
+    let rest = (more > 0).then(|| format!("and {more} more; an answer in JSON has all of them"));
+    let told = warnings.iter().take(MOST_WARNINGS).map(|warning| warning_header(warning));
+    told.chain(rest.map(|rest| warning_header(&rest)))
+}
+
+fn warning_header(warning: &str) -> ToldHeader {
+    let safe: String =
+        warning.chars().filter(|c| c.is_ascii() && !c.is_ascii_control()).take(LONGEST_WARNING).collect();
     ("Dispatch-Warning", safe)
 }
 
@@ -131,6 +144,18 @@ mod tests {
         assert!(prefers("wait=10, respond-async", "respond-async"));
         assert!(prefers("handling = \"strict\"; x=1", "handling=strict"));
         assert!(!prefers("respond-asynchronously, wait=5", "respond-async"));
+    }
+
+    #[test]
+    fn many_or_long_warnings_do_not_fill_the_head() {
+        let told = |count: usize| {
+            let warnings: Vec<String> = (0..count).map(|n| format!("{n} {}", "é too long ".repeat(500))).collect();
+            warning_headers(&warnings).map(|(_, text)| text).collect::<Vec<_>>()
+        };
+        assert_eq!((told(0).len(), told(3).len(), told(16).len()), (0, 3, 16));
+        let many = told(4_000);
+        assert_eq!((many.len(), many[16].as_str()), (17, "and 3984 more; an answer in JSON has all of them"));
+        assert!(many[15].starts_with("15  too long") && many.iter().all(|text| text.len() <= 400), "{}", many[15]);
     }
 
     #[test]

@@ -4,8 +4,8 @@ use diesel::prelude::*;
 
 use crate::audit::note;
 use crate::models::StoredPromptFile;
-use crate::schema::prompt_files;
-use crate::versions::{in_force, retire};
+use crate::schema::{prompt_files, versions};
+use crate::versions::in_force;
 use crate::{DocumentVersion, Durability, Store, StoreError, VersionedKind};
 
 /// What somebody who has heard a file says of it.
@@ -70,12 +70,16 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Retires a prompt set, and removes the records of its files.
+    /// Removes a prompt set with the records of its files.
     pub async fn remove_prompt_set(&self, name: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            retire(c, VersionedKind::PromptSet, &name, &by, at)?;
+            let kind = VersionedKind::PromptSet;
+            let set = versions::table.filter(versions::kind.eq(kind)).filter(versions::name.eq(&name));
+            if diesel::delete(set).execute(c)? == 0 {
+                return Err(StoreError::Missing { what: kind.what(), name });
+            }
             diesel::delete(prompt_files::table.filter(prompt_files::prompt_set.eq(&name))).execute(c)?;
-            Ok(())
+            note(c, at, &by, kind.actions().1, &name)
         };
         self.writer.submit(Durability::Disk, write).await
     }

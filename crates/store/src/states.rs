@@ -180,7 +180,13 @@ impl VersionedKind {
         if self == VersionedKind::Sheet { "engine" } else { self.name() }
     }
 
-    /// Actions of the audit log: it was put in, it was retired.
+    /// Apps put them in themselves: a name is one app's, the oldest versions
+    /// go, and what is removed leaves nothing behind.
+    pub(crate) fn is_of_apps(self) -> bool {
+        self == VersionedKind::PromptSet
+    }
+
+    /// Actions of the audit log: it was put in, it was taken out of use.
     pub(crate) fn actions(self) -> (&'static str, &'static str) {
         match self {
             VersionedKind::Sheet => ("sheet.put", "sheet.retire"),

@@ -110,33 +110,14 @@ impl DocumentVersion {
     }
 }
 
-/// All versions of a name, the newest first.
-fn versions_of(c: &mut SqliteConnection, kind: VersionedKind, name: &str) -> Result<Vec<DocumentVersion>, StoreError> {
-    Ok(versions::table
-        .filter(versions::kind.eq(kind))
-        .filter(versions::name.eq(name))
-        .order(versions::version.desc())
-        .select(DocumentVersion::as_select())
-        .load(c)?)
-}
+/// Versions that are kept of a document that apps put in themselves.
+const MOST_OF_APPS: i64 = 20;
 
-/// Retires every version of a name.
-///
-/// # Errors
-/// [`StoreError::Missing`] where none is in use; so with all of these.
-pub(crate) fn retire(
-    c: &mut SqliteConnection,
-    kind: VersionedKind,
-    name: &str,
-    by: &str,
-    at: i64,
-) -> Result<(), StoreError> {
-    let in_use = versions::table.filter(versions::kind.eq(kind)).filter(versions::name.eq(name));
-    let in_use = in_use.filter(versions::retired_at.is_null());
-    if diesel::update(in_use).set(versions::retired_at.eq(at)).execute(c)? == 0 {
-        return Err(StoreError::Missing { what: kind.what(), name: name.to_owned() });
-    }
-    note(c, at, by, kind.actions().1, name)
+/// All versions of a name.
+macro_rules! of_name {
+    ($kind:expr, $name:expr) => {
+        versions::table.filter(versions::kind.eq($kind)).filter(versions::name.eq($name))
+    };
 }
 
 impl Store {
@@ -151,21 +132,24 @@ impl Store {
     /// [`StoreError::Taken`] where another app has the name.
     pub async fn put_version(&self, new: NewVersion, at: i64) -> Result<i64, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let known = versions_of(c, new.kind, &new.name)?;
-            let newest = known.first();
-            let in_force = newest.filter(|newest| newest.retired_at.is_none());
-            if let (Some(DocumentVersion { app: Some(theirs), .. }), Some(ours)) = (in_force, &new.app)
-                && theirs != ours
-                && new.kind == VersionedKind::PromptSet
-            {
+            let newest_first = of_name!(new.kind, &new.name).order(versions::version.desc());
+            let newest: Option<DocumentVersion> =
+                newest_first.select(DocumentVersion::as_select()).first(c).optional()?;
+            let in_force = newest.as_ref().filter(|newest| newest.retired_at.is_none());
+            if new.kind.is_of_apps() && in_force.is_some_and(|theirs| theirs.app != new.app) {
                 return Err(StoreError::Taken { what: new.kind.what(), name: new.name });
             }
-            let before = match &new.origin {
-                VersionOrigin::File(_) => known.iter().find(|version| version.origin == new.origin),
-                VersionOrigin::Person(_) => in_force,
+            let same = match &new.origin {
+                VersionOrigin::File(_) => newest_first
+                    .filter(versions::origin.eq(&new.origin))
+                    .select(DocumentVersion::as_select())
+                    .first(c)
+                    .optional()?
+                    .is_some_and(|before| before.holds(&new)),
+                VersionOrigin::Person(_) => in_force.is_some_and(|before| before.holds(&new)),
             };
             let newest = newest.map_or(0, |newest| newest.version);
-            if before.is_some_and(|before| before.holds(&new)) {
+            if same {
                 return Ok(newest);
             }
             let NewVersion { kind, name, app, always, document, origin } = new;
@@ -182,6 +166,10 @@ impl Store {
                 created_at: at,
                 retired_at: None,
             };
+            if kind.is_of_apps() {
+                let old = of_name!(kind, &row.name).filter(versions::version.le(version - MOST_OF_APPS));
+                diesel::delete(old).execute(c)?;
+            }
             diesel::insert_into(versions::table).values(row).execute(c)?;
             Ok(version)
         };
@@ -192,19 +180,18 @@ impl Store {
     /// where it is not retired.
     pub async fn in_force(&self, kind: VersionedKind) -> Result<Vec<DocumentVersion>, StoreError> {
         self.read(move |c| {
-            let rows: Vec<DocumentVersion> = versions::table
+            let later = diesel::alias!(versions as later);
+            let is_later = later
+                .filter(later.field(versions::kind).eq(versions::kind))
+                .filter(later.field(versions::name).eq(versions::name))
+                .filter(later.field(versions::version).gt(versions::version));
+            Ok(versions::table
                 .filter(versions::kind.eq(kind))
                 .filter(versions::retired_at.is_null())
-                .order((versions::name.asc(), versions::version.desc()))
+                .filter(diesel::dsl::not(diesel::dsl::exists(is_later)))
+                .order(versions::name.asc())
                 .select(DocumentVersion::as_select())
-                .load(c)?;
-            let mut newest: Vec<DocumentVersion> = Vec::new();
-            for row in rows {
-                if newest.last().is_none_or(|last| last.name != row.name) {
-                    newest.push(row);
-                }
-            }
-            Ok(newest)
+                .load(c)?)
         })
         .await
     }
@@ -216,12 +203,23 @@ impl Store {
 
     /// All versions of a name, the newest first.
     pub async fn versions(&self, kind: VersionedKind, name: String) -> Result<Vec<DocumentVersion>, StoreError> {
-        self.read(move |c| versions_of(c, kind, &name)).await
+        self.read(move |c| {
+            let newest_first = of_name!(kind, &name).order(versions::version.desc());
+            Ok(newest_first.select(DocumentVersion::as_select()).load(c)?)
+        })
+        .await
     }
 
     /// Takes a name out of use; its versions stay on record.
     pub async fn retire(&self, kind: VersionedKind, name: String, by: String, at: i64) -> Result<(), StoreError> {
-        self.writer.submit(Durability::Disk, move |c| retire(c, kind, &name, &by, at)).await
+        let write = move |c: &mut SqliteConnection| {
+            let in_use = of_name!(kind, &name).filter(versions::retired_at.is_null());
+            if diesel::update(in_use).set(versions::retired_at.eq(at)).execute(c)? == 0 {
+                return Err(StoreError::Missing { what: kind.what(), name });
+            }
+            note(c, at, &by, kind.actions().1, &name)
+        };
+        self.writer.submit(Durability::Disk, write).await
     }
 }
 
@@ -231,8 +229,7 @@ pub(crate) fn in_force(
     kind: VersionedKind,
     name: String,
 ) -> Result<DocumentVersion, StoreError> {
-    let in_use = versions::table.filter(versions::kind.eq(kind)).filter(versions::name.eq(&name));
-    let in_use = in_use.filter(versions::retired_at.is_null());
+    let in_use = of_name!(kind, &name).filter(versions::retired_at.is_null());
     let found = in_use.order(versions::version.desc()).select(DocumentVersion::as_select()).first(c).optional()?;
     found.ok_or(StoreError::Missing { what: kind.what(), name })
 }

@@ -49,6 +49,22 @@ async fn a_changed_table_keeps_its_files_and_stays_its_apps() {
 }
 
 #[tokio::test]
+async fn an_app_that_changes_its_set_again_and_again_fills_nothing() {
+    let (_folder, store) = store();
+    for n in 1..=50 {
+        assert_eq!(put(&store, set("quay", &format!("table {n}"))).await.unwrap(), n);
+    }
+    let versions = async || store.versions(VersionedKind::PromptSet, "gates".into()).await.unwrap();
+    let kept: Vec<i64> = versions().await.iter().map(|row| row.version).collect();
+    assert_eq!((kept.len(), kept[0], kept[19]), (20, 50, 31), "the last twenty");
+    assert_eq!(store.prompt_set("gates".into()).await.unwrap().0.document, "table 50");
+    store.remove_prompt_set("gates".into(), "tess".into(), 2).await.unwrap();
+    assert!(versions().await.is_empty(), "nothing stays of what an app removed");
+    assert!(store.remove_prompt_set("gates".into(), "tess".into(), 3).await.is_err());
+    assert_eq!(put(&store, set("barge", "another")).await.unwrap(), 1, "and the name is free");
+}
+
+#[tokio::test]
 async fn what_is_made_again_is_to_be_heard_again() {
     let (_folder, store) = store();
     put(&store, set("quay", "one")).await.unwrap();

@@ -1,12 +1,13 @@
 //! Recognition over a socket: audio goes one way while transcripts come the other.
 
+use std::collections::VecDeque;
+use std::time::Duration;
+
 use dispatcher_core::{Cause, HearingSocket, SheetError, Sign, Transcript};
 use futures::{SinkExt as _, StreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
 use serde_json_path::JsonPath;
-use std::collections::VecDeque;
-use std::time::Duration;
 use tokio_tungstenite::tungstenite::Message;
 
 use super::{Answers, Common, Heard, Questions, Seen, SocketCall, messages};

@@ -16,7 +16,7 @@ use super::transcript_request::{from_upload, read};
 use super::utterances::keep;
 use crate::access::Allowed;
 use crate::body::RequestBody;
-use crate::headers::{Meta, ToldHeader, warning_header};
+use crate::headers::{Meta, ToldHeader, warning_headers};
 use crate::idempotency::{Idempotency, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -252,7 +252,7 @@ fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, P
         ("Dispatch-Cost", heard.cost.to_string()),
         ("Vary", "Accept".into()),
     ];
-    headers.extend(heard.warnings.iter().map(|warning| warning_header(warning)));
+    headers.extend(warning_headers(&heard.warnings));
     let (content_type, body) = match form {
         TranscriptForm::Text => ("text/plain; charset=utf-8", format!("{}\n", heard.transcript.text).into_bytes()),
         TranscriptForm::Vtt => ("text/vtt; charset=utf-8", heard.transcript.to_vtt(heard.length).into_bytes()),

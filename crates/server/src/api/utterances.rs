@@ -21,7 +21,7 @@ use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::connection::Connection;
 use crate::drain::{Drain, Leaving};
-use crate::headers::{Meta, ToldHeader, warning_header};
+use crate::headers::{Meta, ToldHeader, warning_headers};
 use crate::idempotency::{Claim, Idempotency, LARGEST_KEPT, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -293,7 +293,7 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<ToldHeader> {
         ("Server-Timing", format!("first-audio;dur={first:.1}")),
         ("Vary", "Accept, Prefer".into()),
     ];
-    headers.extend(utterance.warnings.iter().map(|warning| warning_header(warning)));
+    headers.extend(warning_headers(&utterance.warnings));
     if let Some(model) = &utterance.model {
         headers.push(("Dispatch-Model", model.clone()));
     }
@@ -342,7 +342,8 @@ mod tests {
 
     #[test]
     fn every_warning_is_told() {
-        let headers = vec![warning_header("too slow"), ("Vary", "Accept".into()), warning_header("too high")];
+        let warnings = ["too slow".to_owned(), "too high".to_owned()];
+        let headers = warning_headers(&warnings).chain([("Vary", "Accept".to_owned())]).collect();
         let mut response = Response::build();
         set(&mut response, headers, "audio/mpeg".into());
         let response = response.finalize();
