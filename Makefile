@@ -51,6 +51,7 @@ advisories: console ## Check known weaknesses and the signatures of packages; ne
 mutants: ## Plant faults in one crate and list those that its tests miss: make mutants CRATE=vault
 	@test -n "$(CRATE)" || { echo "name a crate: make mutants CRATE=vault" >&2; exit 1; }
 	@command -v cargo-mutants >/dev/null || cargo install --locked cargo-mutants
+	@mkdir -p target/mutants
 	cargo mutants --package dispatcher-$(CRATE) --output target/mutants/$(CRATE) --no-times --colors never
 
 fuzz-api: build ## Send made-up requests to every call of the API; what is not in its document is a fault

@@ -12,6 +12,7 @@ use crate::{AudioError, Effects, Format, Layout, Length, Tags};
 /// How a piece joins those before it and behind it; on its own unless said.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Joint {
+    /// What is done to its sound.
     pub effects: Effects,
     /// Few bytes may become any length of sound.
     pub any_length: bool,

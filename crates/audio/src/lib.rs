@@ -11,6 +11,8 @@
 //! behind each other, [`Levels`] finds where a long recording is best cut,
 //! [`Peaks`] outlines sound to be drawn. What does not: files, sockets, threads, clocks.
 
+#![warn(missing_docs)]
+
 mod buffers;
 mod catch_panic;
 mod chunk;

@@ -5,13 +5,13 @@ use std::io::{Cursor, Read as _};
 
 use zip::ZipArchive;
 
-use crate::{Document, DocumentError, MOST_TEXT, html};
+use crate::{Damage, Document, DocumentError, MOST_TEXT, html};
 
 /// Files in the archive at most.
 const MOST_FILES: usize = 20_000;
 
-fn damaged(what: impl std::fmt::Display) -> DocumentError {
-    DocumentError::Damaged(what.to_string())
+fn damaged_file(name: &str, error: impl std::fmt::Display) -> DocumentError {
+    Damage::ArchivedFile { name: name.to_owned(), reason: error.to_string() }.into()
 }
 
 struct Book<'b> {
@@ -22,13 +22,13 @@ struct Book<'b> {
 
 impl Book<'_> {
     fn file(&mut self, name: &str) -> Result<Vec<u8>, DocumentError> {
-        let file = self.archive.by_name(name).map_err(|error| damaged(format!("{name}: {error}")))?;
+        let file = self.archive.by_name(name).map_err(|error| damaged_file(name, error))?;
         if file.encrypted() {
             return Err(DocumentError::Encrypted);
         }
         let mut bytes = Vec::new();
         // What the archive says of sizes may be a lie.
-        file.take(self.room + 1).read_to_end(&mut bytes).map_err(|error| damaged(format!("{name}: {error}")))?;
+        file.take(self.room + 1).read_to_end(&mut bytes).map_err(|error| damaged_file(name, error))?;
         self.room = self.room.checked_sub(bytes.len() as u64).ok_or(DocumentError::TooLarge)?;
         Ok(bytes)
     }
@@ -56,11 +56,12 @@ fn beside(base: &str, path: &str) -> String {
 
 fn parse(text: &str) -> Result<roxmltree::Document<'_>, DocumentError> {
     let options = roxmltree::ParsingOptions { allow_dtd: true, nodes_limit: 1_000_000, ..Default::default() };
-    roxmltree::Document::parse_with_options(text, options).map_err(damaged)
+    roxmltree::Document::parse_with_options(text, options)
+        .map_err(|error| Damage::Xml { reason: error.to_string() }.into())
 }
 
 pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
-    let archive = ZipArchive::new(Cursor::new(bytes)).map_err(damaged)?;
+    let archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| Damage::Archive { reason: error.to_string() })?;
     if archive.len() > MOST_FILES {
         return Err(DocumentError::TooLarge);
     }
@@ -71,7 +72,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
     let container = book.xml("META-INF/container.xml")?;
     let container = parse(&container)?;
     let place = container.descendants().find(|node| node.tag_name().name() == "rootfile");
-    let place = place.and_then(|node| node.attribute("full-path")).ok_or_else(|| damaged("it names no package"))?;
+    let place = place.and_then(|node| node.attribute("full-path")).ok_or_else(|| Damage::NoPackage)?;
     let package = book.xml(place)?;
     let package = parse(&package)?;
     let named = |name: &str| {

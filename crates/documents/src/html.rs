@@ -4,7 +4,7 @@
 
 use scraper::{ElementRef, Html, Node};
 
-use crate::{Block, Document, DocumentError, tidy};
+use crate::{Block, Damage, Document, DocumentError, tidy};
 
 /// Elements that begin a new paragraph.
 const BLOCKS: &[&str] = &[
@@ -74,7 +74,7 @@ pub(crate) fn check_depth(text: &str) -> Result<(), DocumentError> {
         }
         open = if closes { open.saturating_sub(1) } else { open + 1 };
         if open > MOST_OPEN {
-            return Err(DocumentError::Damaged(format!("more than {MOST_OPEN} elements are within one another")));
+            return Err(Damage::Nesting { most: MOST_OPEN }.into());
         }
     }
     Ok(())
@@ -298,7 +298,7 @@ mod tests {
     fn deep_nesting_is_refused_before_it_is_built_and_long_lists_are_not() {
         let deep = "<div>".repeat(300_000);
         let begun = std::time::Instant::now();
-        assert!(matches!(read(&deep), Err(DocumentError::Damaged(_))));
+        assert!(matches!(read(&deep), Err(DocumentError::Damaged(Damage::Nesting { most: MOST_OPEN }))));
         assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
         let open_ends = format!("<ul>{}</ul>", "<li>One more".repeat(10_000));
         assert_eq!(page(&open_ends).blocks.len(), 10_000, "end tags may be left out");

@@ -5,13 +5,17 @@
 //! What does not: SSML (`dispatcher-markup`), files, sockets, and anything
 //! that a document links to.
 
+#![warn(missing_docs)]
+
 mod epub;
+mod error;
 mod html;
 mod markdown;
 mod pdf;
 mod plain;
 mod split;
 
+pub use error::{Damage, DocumentError};
 pub use pdf::expects_panic;
 pub use split::{DocumentPart, Split};
 
@@ -24,27 +28,16 @@ pub const MOST_TEXT: usize = 8 << 20;
 /// What a document is written in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum DocumentKind {
+    /// Plain text (RFC 2046, section 4.1.3).
     Text,
+    /// Markdown (RFC 7763).
     Markdown,
+    /// HTML, and XHTML.
     Html,
+    /// EPUB 2 or 3.
     Epub,
+    /// PDF (ISO 32000).
     Pdf,
-}
-
-/// Why a document cannot be read. The document is at fault: nobody can help
-/// but who made it.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
-pub enum DocumentError {
-    #[error("the text is not UTF-8 (at byte {0})")]
-    NotUtf8(usize),
-    #[error("the document has no text; scanned pages need optical character recognition first")]
-    NoText,
-    #[error("the document is encrypted; remove the password first")]
-    Encrypted,
-    #[error("the document cannot be read: {0}")]
-    Damaged(String),
-    #[error("the document is larger than {MOST_TEXT} bytes of text")]
-    TooLarge,
 }
 
 /// A piece of a document.
@@ -52,9 +45,12 @@ pub enum DocumentError {
 pub enum Block {
     /// `level` from 1 (the highest) to 6.
     Heading {
+        /// From 1 (the highest) to 6.
         level: u8,
+        /// One line, without markup.
         text: String,
     },
+    /// One line, without markup.
     Paragraph(String),
 }
 
@@ -70,9 +66,11 @@ impl Block {
 /// Text in reading order.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Document {
+    /// The title that the document gives itself.
     pub title: Option<String>,
     /// BCP 47, as far as the document tells it.
     pub language: Option<String>,
+    /// Headings and paragraphs in reading order.
     pub blocks: Vec<Block>,
     /// What of it could not be read.
     #[serde(default)]
@@ -154,7 +152,7 @@ pub(crate) fn text_of(bytes: &[u8], charset: Option<&str>) -> Result<String, Doc
     match decode_text(bytes, charset) {
         Ok(text) => Ok(text.into_owned()),
         Err(EncodingError::NotUtf8(at)) => Err(DocumentError::NotUtf8(at)),
-        Err(error) => Err(DocumentError::Damaged(error.to_string())),
+        Err(error) => Err(Damage::Encoding(error).into()),
     }
 }
 

@@ -20,7 +20,9 @@ pub enum Split {
 /// A part with what it is called.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DocumentPart {
+    /// The heading it begins with, or its first words.
     pub title: String,
+    /// What is said, the heading included.
     pub text: String,
 }
 

@@ -3,7 +3,7 @@
 
 use std::io::{Cursor, Write as _};
 
-use dispatcher_documents::{Block, Document, DocumentError, DocumentKind, Split, read};
+use dispatcher_documents::{Block, Damage, Document, DocumentError, DocumentKind, Split, read};
 use proptest::prelude::*;
 
 const REFERENCE: &str = include_str!("fixtures/columns.txt");
@@ -136,7 +136,14 @@ fn a_book_is_read_in_the_order_of_its_spine_without_the_marks_of_its_notes() {
 
 #[test]
 fn archives_that_are_no_books_or_unpack_without_end_are_refused() {
-    assert!(matches!(read(&zipped(&[("a.txt", "x")]), DocumentKind::Epub), Err(DocumentError::Damaged(_))));
+    let no_book = read(&zipped(&[("a.txt", "x")]), DocumentKind::Epub).unwrap_err();
+    assert!(
+        matches!(&no_book, DocumentError::Damaged(Damage::ArchivedFile { name, .. }) if name == "META-INF/container.xml"),
+        "{no_book:?}"
+    );
+    let empty = "<container/>";
+    let no_package = read(&zipped(&[("META-INF/container.xml", empty)]), DocumentKind::Epub);
+    assert_eq!(no_package, Err(Damage::NoPackage.into()));
     let bomb = page(&"<p>0000000000</p>".repeat(5_000_000));
     let book = zipped(&[
         ("META-INF/container.xml", CONTAINER),
@@ -184,7 +191,7 @@ fn pictures_of_text_are_no_text_and_a_form_within_itself_is_refused() {
     let form = "<< /Type /XObject /Subtype /Form /BBox [0 0 9 9] /Resources << /XObject << /F 5 0 R >> >> /Length 5 >>\n\
                 stream\n/F Do\nendstream";
     let endless = one_page("/F Do", "/XObject << /F 5 0 R >>", &[form.to_owned()]);
-    assert!(matches!(read(&endless, DocumentKind::Pdf), Err(DocumentError::Damaged(_))));
+    assert_eq!(read(&endless, DocumentKind::Pdf), Err(Damage::FormInItself.into()));
     assert!(matches!(
         read(&TIGHT[..TIGHT.len() / 2], DocumentKind::Pdf),
         Err(DocumentError::Damaged(_) | DocumentError::NoText)

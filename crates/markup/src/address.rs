@@ -5,13 +5,16 @@ use crate::script::{Script, Tag, WalkStep};
 /// What stands at an address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum ReferenceKind {
+    /// A pronunciation lexicon (`lexicon`).
     Lexicon,
+    /// A recording (`audio`).
     Sound,
 }
 
 /// Something beside the script that it asks for.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Reference {
+    /// What is expected at the address.
     pub kind: ReferenceKind,
     /// Resolved against `xml:base`.
     pub address: String,

@@ -33,6 +33,7 @@ pub enum ValueForm {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Accepts {
+    /// Any value of this form.
     Form(ValueForm),
     /// Only these words.
     Words(Vec<String>),
@@ -44,9 +45,12 @@ pub enum Accepts {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AcceptsRange {
+    /// The form of a value, which gives the unit of the bounds.
     pub form: ValueForm,
+    /// The least value, in the unit of the form.
     #[serde(default)]
     pub least: Option<f64>,
+    /// The greatest value, in the unit of the form.
     #[serde(default)]
     pub most: Option<f64>,
     /// Additional words.

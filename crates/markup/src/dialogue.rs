@@ -6,9 +6,11 @@ use crate::{LONGEST_BREAK, read_time};
 /// What one voice says.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct DialogueLine {
+    /// The words of the line; plain text, without markup.
     pub text: String,
     /// A voice; that of the script unless given.
     pub voice: Option<String>,
+    /// The language of the line (BCP 47); that of the script unless given.
     pub language: Option<String>,
     /// Silence before it, as SSML writes times; with a minus, how much earlier
     /// it begins than the line before it ends.
@@ -22,7 +24,9 @@ pub const MOST_OVERLAP: f64 = 5_000.0;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("line {}: {what}", .at + 1)]
 pub struct LineFault {
+    /// The line, counted from 0.
     pub at: usize,
+    /// What is wrong with it.
     pub what: String,
 }
 

@@ -3,17 +3,22 @@
 use std::borrow::Cow;
 
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
+use serde::{Deserialize, Serialize};
 
 /// Bytes that an XML declaration is looked for in.
 const DECLARATION: usize = 256;
 
 /// Why bytes are no text.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[non_exhaustive]
 pub enum EncodingError {
+    /// The byte, from 0, at which UTF-8 ends.
     #[error("byte {0} is not UTF-8; save the text as UTF-8, or as UTF-16 with a byte order mark")]
     NotUtf8(usize),
+    /// Not valid in the declared encoding, which is named.
     #[error("the bytes are not valid {0}, which they are declared to be")]
-    Invalid(&'static str),
+    Invalid(Cow<'static, str>),
+    /// The declared encoding is not one of the WHATWG Encoding Standard.
     #[error("the encoding '{0}' is not known; use UTF-8")]
     Unknown(String),
 }
@@ -35,7 +40,7 @@ pub fn decode_text<'b>(bytes: &'b [u8], charset: Option<&str>) -> Result<Cow<'b,
         return Ok(Cow::Borrowed(text));
     }
     let text = encoding.decode_without_bom_handling_and_without_replacement(bytes);
-    let text = text.ok_or(EncodingError::Invalid(encoding.name()))?;
+    let text = text.ok_or(EncodingError::Invalid(encoding.name().into()))?;
     // `UTF-16` alone may have its mark behind the one that was looked for.
     Ok(Cow::Owned(text.trim_start_matches('\u{feff}').to_owned()))
 }
@@ -99,6 +104,6 @@ mod tests {
     fn bytes_that_are_no_text_are_refused() {
         assert_eq!(decode_text(b"F\xE4hre", None), Err(EncodingError::NotUtf8(1)));
         assert_eq!(decode_text(b"a", Some("marsh-8")), Err(EncodingError::Unknown("marsh-8".into())));
-        assert_eq!(decode_text(b"\xFF\xFEa", None), Err(EncodingError::Invalid("UTF-16LE")));
+        assert_eq!(decode_text(b"\xFF\xFEa", None), Err(EncodingError::Invalid("UTF-16LE".into())));
     }
 }

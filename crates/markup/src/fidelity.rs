@@ -42,6 +42,7 @@ pub struct Fidelity {
     pub line: u32,
     /// From 1, in characters.
     pub column: u32,
+    /// What became of it.
     pub outcome: Outcome,
     /// What it is, where it has no name of its own.
     tag: Tag,

@@ -8,7 +8,12 @@ use std::ops::Range;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Pronunciation {
     /// Symbols of a phonetic alphabet, such as `ipa`.
-    Phoneme { symbols: String, alphabet: String },
+    Phoneme {
+        /// What is said.
+        symbols: String,
+        /// `ipa`, or a name that begins with `x-`.
+        alphabet: String,
+    },
     /// Other words that sound the same.
     Alias(String),
 }

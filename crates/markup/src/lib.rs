@@ -7,6 +7,8 @@
 //! ([`pack`]), and say-as in words. Nothing here calls an engine, makes a
 //! sound or fetches anything.
 
+#![warn(missing_docs)]
+
 mod address;
 mod cut;
 mod dialect;
@@ -23,8 +25,9 @@ mod say_as;
 mod script;
 mod text;
 
-/// Milliseconds of one break, and of all breaks of a script together.
+/// Milliseconds of one break.
 pub const LONGEST_BREAK: f64 = 600_000.0;
+/// Milliseconds of all breaks of a script together.
 pub const LONGEST_SILENCE: f64 = 3_600_000.0;
 
 pub use address::{Reference, ReferenceKind};

@@ -8,6 +8,7 @@ pub struct MarkupError {
     pub line: usize,
     /// From 1, in characters.
     pub column: usize,
+    /// What is wrong, as a sentence without its place.
     pub message: String,
 }
 

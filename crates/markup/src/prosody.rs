@@ -9,8 +9,11 @@
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("'{value}' is no {what}; {forms}")]
 pub struct ProsodyError {
+    /// The value as it was given.
     pub value: String,
+    /// The property, such as `rate`.
     pub what: &'static str,
+    /// The forms that the property takes, as a sentence.
     pub forms: &'static str,
 }
 

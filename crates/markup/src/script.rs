@@ -7,25 +7,43 @@ use crate::place::Lines;
 /// The elements of SSML 1.1, and what may stand among them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Tag {
+    /// `speak`, the root.
     Speak,
+    /// `p`.
     Paragraph,
+    /// `s`.
     Sentence,
     /// `token`, or `w`.
     Token,
+    /// `voice`.
     Voice,
+    /// `prosody`.
     Prosody,
+    /// `emphasis`.
     Emphasis,
+    /// `break`.
     Break,
+    /// `say-as`.
     SayAs,
+    /// `phoneme`.
     Phoneme,
+    /// `sub`.
     Sub,
+    /// `lang`.
     Lang,
+    /// `lexicon`.
     Lexicon,
+    /// `lookup`.
     Lookup,
+    /// `audio`.
     Audio,
+    /// `mark`.
     Mark,
+    /// `desc`.
     Desc,
+    /// `meta`.
     Meta,
+    /// `metadata`.
     Metadata,
     /// `emotion` of EmotionML 1.0.
     Emotion,

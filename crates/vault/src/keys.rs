@@ -53,7 +53,8 @@ fn symbols(count: usize, rng: &mut impl CryptoRng) -> String {
     bytes.into_iter().map(|byte| char::from(ALPHABET[usize::from(byte & 31)])).collect()
 }
 
-/// A weighted sum in the alphabet: finds one wrong symbol and two swapped ones.
+/// A weighted sum in the alphabet: finds each wrong symbol, and two neighbours
+/// that are swapped unless they stand 16 apart in the alphabet.
 fn check_digit(body: &str) -> char {
     let value = |byte: u8| ALPHABET.iter().position(|symbol| *symbol == byte).unwrap_or(0);
     // Odd weights are invertible modulo 32, so each single change shows.
@@ -96,6 +97,26 @@ mod tests {
             assert_eq!(key_kind(std::str::from_utf8(&slip).expect("ascii")), None, "symbol {at}");
         }
         assert_eq!(key_kind(&key[..key.len() - 1]), None);
+    }
+
+    #[test]
+    fn the_check_digit_is_the_weighted_sum_of_the_symbols() {
+        // b is worth 1, c 2, d 3; the weights are 1, 3, 5 …
+        let mut body = "a".repeat(SYMBOLS);
+        assert_eq!(check_digit(&body), 'a');
+        body.replace_range(0..3, "bcd");
+        assert_eq!(check_digit(&body), char::from(ALPHABET[1 + 2 * 3 + 3 * 5]));
+        body.replace_range(0..3, "cbd");
+        assert_eq!(check_digit(&body), char::from(ALPHABET[2 + 3 + 3 * 5]), "swapped neighbours are told");
+        body.replace_range(29..32, "9ab");
+        assert_eq!(check_digit(&body), char::from(ALPHABET[(2 + 3 + 15 + 31 * 59 + 63) % 32]));
+    }
+
+    #[test]
+    fn tokens_are_as_long_as_keys_and_no_two_are_alike() {
+        let (a, b) = (random_token(&mut rand::rng()), random_token(&mut rand::rng()));
+        assert_ne!(a, b);
+        assert!(a.len() == SYMBOLS && a.bytes().all(|byte| ALPHABET.contains(&byte)), "{a}");
     }
 
     #[test]

@@ -44,6 +44,15 @@ pub fn verify_password(password: &str, stored: &str) -> bool {
 mod tests {
     use super::*;
 
+    /// A weaker setting would hash as well, and be searched sooner.
+    #[test]
+    fn a_guess_costs_sixty_four_mebibytes_and_three_passes() {
+        let made = hasher().expect("made");
+        let params = made.params();
+        assert_eq!((params.m_cost(), params.t_cost(), params.p_cost()), (64 << 10, 3, 1));
+        assert_eq!(params.output_len(), Some(32));
+    }
+
     #[test]
     fn only_the_right_password_fits() {
         let stored = hash_password("slack water at noon", &mut rand::rng()).expect("hashed");

@@ -182,6 +182,7 @@ impl fmt::Display for Codec {
 /// coding has one, the bit rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Format {
+    /// What carries the sound.
     pub codec: Codec,
     /// Frames a second, in hertz.
     pub rate: u32,

@@ -5,8 +5,13 @@ use crate::{AudioError, Format};
 /// One acceptable range of an `Accept` field.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Preference {
-    /// A format; `rate_named` when the range itself named a rate.
-    Audio { format: Format, rate_named: bool },
+    /// An audio format.
+    Audio {
+        /// The format.
+        format: Format,
+        /// Whether the range itself named a rate.
+        rate_named: bool,
+    },
     /// `application/json`: the answer that carries audio inside JSON.
     Json,
     /// `*/*` or `audio/*`: the default.

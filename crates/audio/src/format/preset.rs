@@ -5,8 +5,11 @@ use crate::{Codec, Format};
 /// A named format and what it is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Preset {
+    /// The name that requests use.
     pub name: &'static str,
+    /// What it stands for.
     pub format: Format,
+    /// What it is good for, as a sentence.
     pub purpose: &'static str,
 }
 

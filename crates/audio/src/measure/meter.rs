@@ -12,6 +12,7 @@ use crate::{AudioError, Codec, Format, Layout, Tags, recognise};
 /// A length in frames at a rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Length {
+    /// Frames, each one sample of every channel.
     pub frames: u64,
     /// Hertz; 0 while nothing is known.
     pub rate: u32,
@@ -34,6 +35,7 @@ impl Length {
 pub struct Depth {
     /// Bits of a sample.
     pub bits: u16,
+    /// Whether samples are floating point, and not integers.
     pub float: bool,
     /// G.711: the coding of such a file.
     pub law: Option<Codec>,

@@ -15,7 +15,9 @@ const EARLIEST: f64 = 0.5;
 /// A part of a recording, in seconds; it may overlap its neighbours.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Span {
+    /// Seconds from the start at which it begins.
     pub from: f64,
+    /// Seconds from the start at which it ends.
     pub to: f64,
 }
 

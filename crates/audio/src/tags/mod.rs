@@ -19,6 +19,7 @@ pub(crate) const MAX_TAG_BYTES: usize = 64 << 10;
 /// What a file says of itself. Empty members are neither written nor read.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub struct Tags {
+    /// What the recording is called.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
     /// Its place among several files, such as `3/12`.

@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use pdf_extract::content::{Content, Operation};
 use pdf_extract::{Dictionary, Document as File, Object, ObjectId, Stream};
 
-use super::fonts;
+use super::{fonts, pdf_damage};
 use crate::DocumentError;
 
 /// Operators of one page, forms included.
@@ -102,7 +102,7 @@ pub(super) fn simplify(file: &mut File, page: ObjectId) -> Result<Drawing, Docum
     drawing.stream(file, &content, resources, 0)?;
     let (width, height) = if turned % 180 == 90 { (height, width) } else { (width, height) };
     let operations = std::mem::take(&mut drawing.operations);
-    let content = Content { operations }.encode().map_err(|error| DocumentError::Damaged(error.to_string()))?;
+    let content = Content { operations }.encode().map_err(pdf_damage)?;
     let fonts = std::mem::take(&mut drawing.fonts);
     let mut resources = Dictionary::new();
     resources.set("Font", fonts);

@@ -13,7 +13,7 @@ use std::collections::HashSet;
 
 use pdf_extract::{Document as File, MediaBox, Object, ObjectId, OutputDev, OutputError, Transform, output_doc_page};
 
-use crate::{Document, DocumentError};
+use crate::{Damage, Document, DocumentError};
 
 /// Letters that a file may have: a shelf of books.
 const MOST_GLYPHS: usize = 8_000_000;
@@ -165,7 +165,7 @@ fn check_forms(file: &File) -> Result<(), DocumentError> {
     for id in file.page_iter() {
         let Ok(page) = file.get_object(id) else { continue };
         if !walk(file, page, &mut Vec::new(), &mut HashSet::new()) {
-            return Err(DocumentError::Damaged("a form is drawn within itself".into()));
+            return Err(Damage::FormInItself.into());
         }
     }
     Ok(())
@@ -230,7 +230,7 @@ const FEW_TURNED: usize = 10;
 
 pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
     let (mut file, title) = attempt(|| {
-        let file = File::load_mem(bytes).map_err(|error| DocumentError::Damaged(error.to_string()))?;
+        let file = File::load_mem(bytes).map_err(pdf_damage)?;
         if file.is_encrypted() {
             return Err(DocumentError::Encrypted);
         }
@@ -241,13 +241,16 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
     })?;
     let mut pages = Vec::new();
     let mut warnings = Vec::new();
+    let mut first_damage = None;
     let mut count = 0;
     for (number, id) in file.get_pages() {
         // A page that cannot be read does not take the others with it.
         match attempt(|| read_page(&mut file, number, id)) {
             Err(DocumentError::TooLarge) => return Err(DocumentError::TooLarge),
             Err(error) => {
-                warnings.push(format!("page {number} is left out: {error}"));
+                let damage = Damage::Page { page: number, cause: Box::new(error) };
+                warnings.push(damage.to_string());
+                first_damage.get_or_insert(damage);
                 pages.push(Page::default());
             }
             Ok((page, found, warning)) => {
@@ -261,9 +264,9 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
         }
     }
     if count == 0
-        && let Some(why) = warnings.first().filter(|why| why.contains("left out"))
+        && let Some(damage) = first_damage
     {
-        return Err(DocumentError::Damaged(why.clone()));
+        return Err(damage.into());
     }
     if warnings.len() > MOST_WARNINGS {
         let more = warnings.len() - MOST_WARNINGS;
@@ -273,12 +276,17 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
     Ok(Document { title, language: None, blocks: flow::blocks(layout::lay_out(&pages)), warnings })
 }
 
+/// What the library says of a PDF that it cannot read.
+fn pdf_damage(error: impl std::fmt::Display) -> DocumentError {
+    Damage::Pdf { reason: error.to_string() }.into()
+}
+
 /// The parser gives up on some damaged files by panicking.
 fn attempt<T>(work: impl FnOnce() -> Result<T, DocumentError>) -> Result<T, DocumentError> {
     PARSING.set(true);
     let done = std::panic::catch_unwind(std::panic::AssertUnwindSafe(work));
     PARSING.set(false);
-    done.unwrap_or_else(|_| Err(DocumentError::Damaged("it does not follow the standard".into())))
+    done.unwrap_or_else(|_| Err(Damage::NotStandard.into()))
 }
 
 /// One page, the number of its letters, and what is missing of it.
@@ -287,7 +295,7 @@ fn read_page(file: &mut File, number: u32, id: ObjectId) -> Result<(Page, usize,
     let mut taker = Taker::default();
     let read = output_doc_page(file, &mut taker, number);
     drawing::clear(file, id);
-    read.map_err(|error| DocumentError::Damaged(error.to_string()))?;
+    read.map_err(pdf_damage)?;
     let (count, unmapped) = (taker.count, taker.unmapped);
     let (page, turned) = taker.page();
     let warning = match (count, unmapped) {

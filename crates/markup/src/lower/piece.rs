@@ -14,6 +14,7 @@ pub enum Atom {
     Text(String),
     /// An element begins.
     Open(Arc<Opening>),
+    /// An element ends; its name.
     Close(&'static str),
     /// An empty element, whole.
     Empty(Box<str>),
@@ -28,6 +29,7 @@ pub enum Atom {
 pub struct Opening {
     /// The start tag, whole.
     pub tag: String,
+    /// The name in the start tag.
     pub name: &'static str,
 }
 
@@ -45,7 +47,9 @@ pub struct Manner {
 pub struct VoiceWish {
     /// Language and perhaps accent, the best first.
     pub languages: Vec<(String, Option<String>)>,
+    /// `male`, `female` or `neutral`.
     pub gender: Option<String>,
+    /// Years.
     pub age: Option<u32>,
     /// From 1.
     pub variant: Option<u32>,
@@ -62,6 +66,7 @@ pub struct Sound {
     pub src: String,
     /// Seconds into it.
     pub begin: Option<f64>,
+    /// Seconds into it at which it ends.
     pub end: Option<f64>,
     /// How often, parts of a time included; without end where only a length is
     /// given.
@@ -96,7 +101,9 @@ impl Default for Treatment {
 /// A mark, and the milliseconds of a piece's silence that lie before it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MarkAt {
+    /// The name that the script gives it.
     pub name: String,
+    /// Milliseconds of silence before it.
     pub behind: f64,
 }
 
@@ -109,9 +116,11 @@ pub struct Piece {
     pub overlap: f64,
     /// Marks that lie before its sound.
     pub marks: Vec<MarkAt>,
+    /// What is said, in order.
     pub body: Vec<Atom>,
     /// In place of text.
     pub sound: Option<Box<Sound>>,
+    /// What is done to its sound.
     pub treatment: Treatment,
     /// The voice that speaks it, where that is not the utterance's own; as
     /// [`Choices::voice`](super::Choices::voice) names it.
