@@ -30,13 +30,27 @@ pub(crate) fn decode(what: &str, bytes: &[u8]) -> Result<String, CliError> {
     text.map(std::borrow::Cow::into_owned).map_err(|error| CliError::Failed(format!("{what}: {error}")))
 }
 
+/// What becomes of a file that is there already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Existing {
+    Kept,
+    Overwritten,
+}
+
+impl Existing {
+    /// With the flag `--force` it is overwritten.
+    pub(crate) fn with(force: bool) -> Existing {
+        if force { Existing::Overwritten } else { Existing::Kept }
+    }
+}
+
 /// Refuses a place that a file cannot be written to: before anything is
 /// called and charged.
-pub(crate) fn check_target(path: &Path, force: bool) -> Result<(), CliError> {
+pub(crate) fn check_target(path: &Path, existing: Existing) -> Result<(), CliError> {
     if path.is_dir() {
         return Err(CliError::Usage(format!("{} is a folder; give the name of a file", path.display())));
     }
-    if path.exists() && !force {
+    if path.exists() && existing == Existing::Kept {
         return Err(CliError::Exists(path.into()));
     }
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
@@ -47,10 +61,13 @@ pub(crate) fn check_target(path: &Path, force: bool) -> Result<(), CliError> {
 }
 
 /// Gives a file that was written aside its name; readable by all.
-pub(crate) fn persist(aside: tempfile::NamedTempFile, path: &Path, force: bool) -> Result<(), CliError> {
+pub(crate) fn persist(aside: tempfile::NamedTempFile, path: &Path, existing: Existing) -> Result<(), CliError> {
     let failed = |source| CliError::File { path: path.into(), source };
     let permissions = std::os::unix::fs::PermissionsExt::from_mode(0o644);
     aside.as_file().set_permissions(permissions).map_err(failed)?;
-    let kept = if force { aside.persist(path) } else { aside.persist_noclobber(path) };
+    let kept = match existing {
+        Existing::Overwritten => aside.persist(path),
+        Existing::Kept => aside.persist_noclobber(path),
+    };
     kept.map(drop).map_err(|error| failed(error.error))
 }

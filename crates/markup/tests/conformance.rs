@@ -47,7 +47,7 @@ fn told(piece: &Piece, markup: bool) -> String {
     if piece.silence > 0.0 {
         line += &format!("[{}] ", piece.silence);
     }
-    line += &if markup { piece.body_text(true) } else { piece.plain().replace('\n', "⏎") };
+    line += &if markup { piece.markup() } else { piece.plain().replace('\n', "⏎") };
     let Treatment { rate, pitch, volume, duration } = piece.treatment;
     for (value, neutral, unit) in [(rate, 1.0, "×"), (pitch, 0.0, "st"), (volume, 0.0, "dB")] {
         if (value - neutral).abs() > 1e-9 {

@@ -50,8 +50,7 @@ fn lowered(body: &str, dialect: Option<&str>, own: bool, language: &str) -> Lowe
 }
 
 fn said(lowered: &Lowered, markup: bool) -> String {
-    let pieces: Vec<String> =
-        lowered.pieces.iter().map(|it| if markup { it.body_text(true) } else { it.plain() }).collect();
+    let pieces: Vec<String> = lowered.pieces.iter().map(|it| if markup { it.markup() } else { it.plain() }).collect();
     pieces.join(" | ")
 }
 

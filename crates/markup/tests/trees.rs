@@ -2,7 +2,7 @@
 //! what holds where it stands; every break is as long as it says; every part
 //! fits the engine's limit and is a document by itself.
 
-use dispatcher_markup::{Choices, Dialect, Piece, Policy, Room, lower, pack, read_ssml};
+use dispatcher_markup::{BodyForm, Choices, Dialect, FirstPart, Piece, Policy, Room, lower, pack, read_ssml};
 use proptest::prelude::*;
 
 struct Quay;
@@ -212,12 +212,12 @@ proptest! {
         for (bytes, tags) in [(false, false), (true, false), (true, true)] {
             // The tags of five elements are some 200 characters by themselves.
             let most = if tags { most + 200 } else { most };
-            let room = Room { most, bytes, tags, around: 20 };
+            let room = Room { most, bytes, tags, around: 20, form: BodyForm::Markup };
             let parts: Vec<Piece> =
-                lowered.pieces.iter().enumerate().flat_map(|(at, piece)| pack(piece, room, true, at == 0)).collect();
+                lowered.pieces.iter().enumerate().flat_map(|(at, piece)| pack(piece, room, if at == 0 { FirstPart::Sentence } else { FirstPart::Full })).collect();
             let mut text = String::new();
             for part in &parts {
-                let body = part.body_text(true);
+                let body = part.markup();
                 let whole = document(&body);
                 let read = read_ssml(&whole).unwrap_or_else(|fault| panic!("{body}: {fault}\n of {source}"));
                 text += &said(&lower(&read, Some(&dialect), Policy::Adapt, &Quay).pieces);

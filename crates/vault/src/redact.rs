@@ -121,7 +121,7 @@ fn base64_cores(secret: &[u8]) -> Vec<String> {
         let first = (shift * 8).div_ceil(6);
         let last = padded.len() * 8 / 6;
         for text in [STANDARD_NO_PAD.encode(&padded), URL_SAFE_NO_PAD.encode(&padded)] {
-            if last > first + SHORTEST {
+            if last >= first + SHORTEST {
                 cores.push(text[first..last].to_owned());
             }
         }
@@ -207,6 +207,25 @@ mod tests {
     }
 
     #[test]
+    fn each_place_of_a_text_is_blanked_and_what_is_between_stays() {
+        let redactor = Redactor::new(["quay-4711", "ebb-0815"]);
+        let told = "first quay-4711, then ebb-0815 and quay-4711 again";
+        assert_eq!(redactor.redact(told), "first [redacted], then [redacted] and [redacted] again");
+    }
+
+    /// Six bits of base64 do not end where bytes end: a short secret has few
+    /// symbols of its own.
+    #[test]
+    fn the_shortest_secrets_are_found_in_base64_wherever_they_lie() {
+        for secret in ["ebb7", "quay7", "slack8"] {
+            for before in ["", "u", "u:"] {
+                let clean = Redactor::new([secret]).redact(&STANDARD_NO_PAD.encode(format!("{before}{secret}:rest")));
+                assert!(clean.contains(REDACTED), "{secret} behind '{before}': {clean}");
+            }
+        }
+    }
+
+    #[test]
     fn of_two_secrets_the_longer_leaves_no_tail_behind() {
         for order in [["quay-4711", "quay-4711-tide"], ["quay-4711-tide", "quay-4711"]] {
             let redactor = Redactor::new(order);
@@ -225,7 +244,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_base64_of_a_secret_survives_whatever_stands_around_it(before in ".{0,9}", secret in "[ -~]{8,40}", after in ".{0,9}") {
+        fn no_base64_of_a_secret_survives_whatever_stands_around_it(before in ".{0,9}", secret in "[ -~]{4,40}", after in ".{0,9}") {
             let redactor = Redactor::new([secret.as_str()]);
             let encoded = STANDARD_NO_PAD.encode(format!("{before}{secret}{after}"));
             let clean = redactor.redact(&encoded);

@@ -151,7 +151,26 @@ mod tests {
         assert!(!first.is(&key("four ferries at the quay", "b").expect("another salt")));
         assert!(!first.is(&key("five ferries at the quay", "a").expect("another passphrase")));
         assert!(key("short", "a").expect_err("short").to_string().contains("16 characters"));
+        assert!(matches!(key("fifteen letters", "a"), Err(VaultError::ShortPassphrase(16))));
+        assert!(key("sixteen letters!", "a").is_ok());
         assert!(RootKey::from_text("c2hvcnQ=").is_err());
+    }
+
+    /// A place that cannot be looked at is no reason for a new key, which
+    /// would lock everything that is kept.
+    #[test]
+    fn only_a_file_that_is_not_there_is_made() {
+        let folder = tempfile::tempdir().expect("folder");
+        let endless = folder.path().join("endless");
+        std::os::unix::fs::symlink(&endless, &endless).expect("a link to itself");
+        let refused = |made: Result<RootKey, VaultError>| match made.expect_err("it cannot be read") {
+            VaultError::KeyFile { source, .. } => source.raw_os_error(),
+            other => panic!("{other}"),
+        };
+        const TOO_MANY_LINKS: i32 = 40;
+        assert_eq!(refused(RootKey::load_or_create(&endless, &mut rand::rng())), Some(TOO_MANY_LINKS));
+        let salted = RootKey::from_passphrase("four ferries at the quay", &endless, &mut rand::rng());
+        assert_eq!(refused(salted), Some(TOO_MANY_LINKS));
     }
 
     #[test]

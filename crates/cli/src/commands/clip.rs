@@ -8,6 +8,7 @@ use serde_json::Value;
 use crate::args::ClipCommand;
 use crate::client::{self, Client, segment};
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::OutputForm;
 use crate::{files, output};
 
@@ -35,8 +36,9 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, form: OutputForm)
             Ok(())
         }
         ClipCommand::Fetch { id, output, force } => {
+            let existing = Existing::with(force);
             if let Some(path) = &output {
-                crate::files::check_target(path, force)?;
+                crate::files::check_target(path, existing)?;
             }
             let id = id.strip_prefix("clip:").unwrap_or(&id);
             let request = client.request(Method::GET, &format!("/api/v1/clips/{}", segment(id)));
@@ -49,7 +51,7 @@ pub(crate) async fn run(client: &Client, command: ClipCommand, form: OutputForm)
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             let mut aside = tempfile::NamedTempFile::new_in(folder.unwrap_or(".".as_ref())).map_err(failed)?;
             aside.write_all(&bytes).map_err(failed)?;
-            files::persist(aside, &path, force)?;
+            files::persist(aside, &path, existing)?;
             eprintln!("{}  {:.1} kB", path.display(), bytes.len() as f64 / 1_000.0);
             Ok(())
         }

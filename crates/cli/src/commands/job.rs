@@ -17,6 +17,7 @@ use super::upload;
 use crate::args::{JobAddArgs, JobCommand};
 use crate::client::{self, Client, segment};
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::OutputForm;
 use crate::{files, output};
 
@@ -33,10 +34,12 @@ pub(crate) async fn run(client: &Client, command: JobCommand, form: OutputForm) 
             form.print(&list, || render(&list))
         }
         JobCommand::Show { id } => show(&client.get(&path(&id, ""), &[]).await?, form),
-        JobCommand::Wait { id, output, force } => wait_and_fetch(client, &id, output.as_deref(), force, form).await,
+        JobCommand::Wait { id, output, force } => {
+            wait_and_fetch(client, &id, output.as_deref(), Existing::with(force), form).await
+        }
         JobCommand::Fetch { id, output, force } => {
             let job = client.get(&path(&id, ""), &[]).await?;
-            fetch(client, &job, &output, force, form).await
+            fetch(client, &job, &output, Existing::with(force), form).await
         }
         JobCommand::Cancel { id } => show(&client.post(&path(&id, "/cancel"), &Value::Null).await?, form),
         JobCommand::Resume { id } => show(&client.post(&path(&id, "/resume"), &Value::Null).await?, form),
@@ -63,7 +66,7 @@ async fn add(client: &Client, args: JobAddArgs, form: OutputForm) -> Result<(), 
     if !args.wait {
         return show(&job, form);
     }
-    wait_and_fetch(client, &output::text(&job, "id"), args.output.as_deref(), args.force, form).await
+    wait_and_fetch(client, &output::text(&job, "id"), args.output.as_deref(), Existing::with(args.force), form).await
 }
 
 /// Shows what a job would cost.
@@ -171,7 +174,7 @@ async fn wait_and_fetch(
     client: &Client,
     id: &str,
     folder: Option<&Path>,
-    force: bool,
+    existing: Existing,
     form: OutputForm,
 ) -> Result<(), CliError> {
     let job = follow(client, id).await?;
@@ -181,7 +184,7 @@ async fn wait_and_fetch(
         return Err(CliError::Failed(format!("the job is {state}")));
     }
     match folder {
-        Some(folder) => fetch(client, &job, folder, force, form).await,
+        Some(folder) => fetch(client, &job, folder, existing, form).await,
         None => show(&job, form),
     }
 }
@@ -235,7 +238,13 @@ async fn follow_once(client: &Client, id: &str, bar: &ProgressBar) -> Result<Opt
 }
 
 /// Fetches the files of a job into a folder.
-async fn fetch(client: &Client, job: &Value, folder: &Path, force: bool, form: OutputForm) -> Result<(), CliError> {
+async fn fetch(
+    client: &Client,
+    job: &Value,
+    folder: &Path,
+    existing: Existing,
+    form: OutputForm,
+) -> Result<(), CliError> {
     let failed = |source| CliError::File { path: folder.into(), source };
     std::fs::create_dir_all(folder).map_err(failed)?;
     let listed: Vec<Value> = job["files"].as_array().cloned().unwrap_or_default();
@@ -243,11 +252,11 @@ async fn fetch(client: &Client, job: &Value, folder: &Path, force: bool, form: O
         return Err(CliError::Failed(format!("the job is {} and has no files", output::text(job, "state"))));
     }
     let place = |file: &Value| folder.join(output::text(file, "name"));
-    if let Some(there) = listed.iter().map(place).find(|path| !force && path.exists()) {
+    if let Some(there) = listed.iter().map(place).find(|path| existing == Existing::Kept && path.exists()) {
         return Err(CliError::Exists(there));
     }
     for file in &listed {
-        fetch_one(client, &output::text(file, "url"), &place(file), force).await?;
+        fetch_one(client, &output::text(file, "url"), &place(file), existing).await?;
     }
     let places: Vec<PathBuf> = listed.iter().map(place).collect();
     if form.is_json() {
@@ -261,7 +270,7 @@ async fn fetch(client: &Client, job: &Value, folder: &Path, force: bool, form: O
     Ok(())
 }
 
-async fn fetch_one(client: &Client, url: &str, path: &Path, force: bool) -> Result<(), CliError> {
+async fn fetch_one(client: &Client, url: &str, path: &Path, existing: Existing) -> Result<(), CliError> {
     let failed = |source| CliError::File { path: path.into(), source };
     let response = client.send(client.request(Method::GET, url)).await?;
     let folder = path.parent().unwrap_or(Path::new("."));
@@ -272,7 +281,7 @@ async fn fetch_one(client: &Client, url: &str, path: &Path, force: bool) -> Resu
         file.write_all(&chunk.map_err(CliError::Broken)?).await.map_err(failed)?;
     }
     file.flush().await.map_err(failed)?;
-    files::persist(aside, path, force)
+    files::persist(aside, path, existing)
 }
 
 fn show(job: &Value, form: OutputForm) -> Result<(), CliError> {

@@ -13,6 +13,7 @@ use tokio::io::AsyncWriteExt as _;
 use crate::args::{SpeakArgs, VoiceArgs};
 use crate::client::Client;
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::OutputForm;
 use crate::{files, output};
 
@@ -118,7 +119,7 @@ pub(super) fn query_of(voice: &VoiceArgs) -> Vec<(String, String)> {
 /// Where the audio goes.
 enum Target {
     Stdout,
-    File { path: PathBuf, force: bool },
+    File { path: PathBuf, existing: Existing },
     Folder(PathBuf),
     Play,
 }
@@ -128,7 +129,7 @@ fn target(args: &SpeakArgs) -> Target {
         _ if args.play => Target::Play,
         Some(path) if path.as_os_str() == "-" => Target::Stdout,
         Some(path) if path.is_dir() || path.to_string_lossy().ends_with('/') => Target::Folder(path.clone()),
-        Some(path) => Target::File { path: path.clone(), force: args.force },
+        Some(path) => Target::File { path: path.clone(), existing: Existing::with(args.force) },
         None if std::io::stdout().is_terminal() => Target::Folder(PathBuf::from(".")),
         None => Target::Stdout,
     }
@@ -140,8 +141,8 @@ pub(crate) async fn run(client: &Client, args: SpeakArgs, form: OutputForm) -> R
         Target::File { path, .. } => path.extension().and_then(|extension| extension.to_str()).map(str::to_owned),
         _ => None,
     };
-    if let Target::File { path, force } = &target {
-        files::check_target(path, *force)?;
+    if let Target::File { path, existing } = &target {
+        files::check_target(path, *existing)?;
     }
     let text = read_text(args.text, args.file.as_deref())?;
     let body = request_body(text, &args.voice, by_name.as_deref());
@@ -196,16 +197,16 @@ async fn receive(response: reqwest::Response, target: Target, name: &str) -> Res
             stream_to(response, &mut tokio::io::stdout()).await?;
             Ok(None)
         }
-        Target::File { path, force } => to_file(response, &path, force).await.map(Some),
+        Target::File { path, existing } => to_file(response, &path, existing).await.map(Some),
         Target::Folder(folder) => {
             std::fs::create_dir_all(&folder).map_err(|source| CliError::File { path: folder.clone(), source })?;
             let path = free_name(&folder, name);
-            to_file(response, &path, false).await.map(Some)
+            to_file(response, &path, Existing::Kept).await.map(Some)
         }
         Target::Play => {
             let extension = name.rsplit('.').next().unwrap_or("wav");
             let file = tempfile::Builder::new().suffix(&format!(".{extension}")).tempfile()?;
-            let path = to_file(response, file.path(), true).await?;
+            let path = to_file(response, file.path(), Existing::Overwritten).await?;
             let played = tokio::process::Command::new("aplay").arg("-q").arg(&path).status().await;
             match played {
                 Ok(status) if status.success() => Ok(Some(path)),
@@ -237,7 +238,7 @@ fn free_name(folder: &Path, name: &str) -> PathBuf {
 }
 
 /// Writes aside and renames, so that half an answer leaves no file behind.
-pub(super) async fn to_file(response: reqwest::Response, path: &Path, force: bool) -> Result<PathBuf, CliError> {
+pub(super) async fn to_file(response: reqwest::Response, path: &Path, existing: Existing) -> Result<PathBuf, CliError> {
     let failed = |source| CliError::File { path: path.into(), source };
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let aside = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
@@ -245,7 +246,7 @@ pub(super) async fn to_file(response: reqwest::Response, path: &Path, force: boo
     stream_to(response, &mut file).await?;
     file.flush().await.map_err(failed)?;
     files::mend(aside.path()).map_err(failed)?;
-    files::persist(aside, path, force)?;
+    files::persist(aside, path, existing)?;
     Ok(path.to_owned())
 }
 

@@ -8,6 +8,7 @@ use super::upload;
 use crate::args::{TranscribeArgs, TranscriptFormat};
 use crate::client::{self, Client};
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::{self, OutputForm};
 
 /// The media type of a file by its extension; the service looks for itself.
@@ -26,7 +27,7 @@ pub(super) fn media_type(path: &Path, given: Option<&str>) -> String {
 
 pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm) -> Result<(), CliError> {
     if let Some(path) = &args.output {
-        crate::files::check_target(path, args.force)?;
+        crate::files::check_target(path, Existing::with(args.force))?;
     }
     let format = if form.is_json() { TranscriptFormat::Json } else { args.format };
     let accept = match format {

@@ -7,6 +7,7 @@ use reqwest::Method;
 use crate::args::VoicesArgs;
 use crate::client::{Client, segment};
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::{self, OutputForm};
 
 pub(crate) async fn run(client: &Client, args: VoicesArgs, form: OutputForm) -> Result<(), CliError> {
@@ -18,7 +19,7 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, form: OutputForm) -> 
         return Ok(());
     }
     if let (Some(voice), Some(output)) = (&args.audition, &args.output) {
-        return audition(client, voice, args.text.as_deref(), output, args.force).await;
+        return audition(client, voice, args.text.as_deref(), output, Existing::with(args.force)).await;
     }
     let query = [
         ("use", args.purpose.as_deref()),
@@ -79,11 +80,11 @@ async fn audition(
     voice: &str,
     text: Option<&str>,
     output: &Path,
-    force: bool,
+    existing: Existing,
 ) -> Result<(), CliError> {
     let plain = output.as_os_str() == "-";
     if !plain {
-        crate::files::check_target(output, force)?;
+        crate::files::check_target(output, existing)?;
     }
     let path = format!("/api/v1/voices/{}/sample", path_of(voice)?);
     let request = client.request(Method::GET, &path);

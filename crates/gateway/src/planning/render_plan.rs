@@ -8,7 +8,8 @@ use dispatcher_audio::Edge;
 use dispatcher_core::{Candidate, Gender, MoneyError, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
-    Choices, Fidelity, Lexicon, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment, VoiceWish, lower, pack,
+    BodyForm, Choices, Fidelity, FirstPart, Lexicon, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment,
+    VoiceWish, lower, pack,
 };
 
 use crate::planning::plan::{plan_one, shaped_by, usage_of};
@@ -119,7 +120,7 @@ fn mark_of(segments: &[Segment], looked_up: usize) -> String {
     }
     let told = |segment: &Segment| match &segment.sound {
         Some(sound) => serde_json::json!([segment.piece.sound, sound.content]).to_string(),
-        None => segment.piece.body_text(true),
+        None => segment.piece.markup(),
     };
     crate::content_hash(segments.iter().map(told).collect::<Vec<_>>().join("\0").as_bytes())
 }
@@ -240,13 +241,16 @@ impl Casting<'_> {
             _ => None,
         };
         let speaker = cast.as_deref().unwrap_or(planned);
-        let markup = speaker.candidate.sheet.synthesis.as_ref().is_some_and(|it| it.markup.is_some()) && cast.is_none();
-        let fitting = |piece: &Piece| self.call(planned, speaker, piece, markup);
+        let reads_markup = speaker.candidate.sheet.synthesis.as_ref().is_some_and(|it| it.markup.is_some());
+        let form = if reads_markup && cast.is_none() { BodyForm::Markup } else { BodyForm::Text };
+        let fitting = |piece: &Piece| self.call(planned, speaker, piece, form);
         let mut packed = vec![piece.clone()];
         for room in rooms(speaker, &fitting(piece)) {
-            let soon = segments.is_empty();
-            packed =
-                packed.iter().enumerate().flat_map(|(at, piece)| pack(piece, room, markup, soon && at == 0)).collect();
+            let mut first = if segments.is_empty() { FirstPart::Sentence } else { FirstPart::Full };
+            packed = packed
+                .iter()
+                .flat_map(|piece| pack(piece, room, std::mem::replace(&mut first, FirstPart::Full)))
+                .collect();
         }
         for piece in packed {
             let call = fitting(&piece);
@@ -260,10 +264,10 @@ impl Casting<'_> {
         Ok(())
     }
 
-    fn call(&self, planned: &PlannedCall, speaker: &PlannedCall, piece: &Piece, markup: bool) -> Speak {
+    fn call(&self, planned: &PlannedCall, speaker: &PlannedCall, piece: &Piece, form: BodyForm) -> Speak {
         let language = piece.language.as_deref().or(self.language);
         let mut call = speaker.call(&piece.plain(), language);
-        call.markup = markup.then(|| piece.body_text(true));
+        call.markup = (form == BodyForm::Markup).then(|| piece.markup());
         if let Some(shaped) = self.wishes(piece) {
             call.shaped = shaped_by(&speaker.candidate, self.request, &shaped);
         } else if !std::ptr::eq(planned, speaker) {
@@ -320,7 +324,8 @@ fn rooms(planned: &PlannedCall, call: &Speak) -> Vec<Room> {
         let document = if limit.tags { planned.engine.document(&bare) } else { String::new() };
         let around = if bytes { document.len() } else { document.chars().count() };
         let most = usize::try_from(most).unwrap_or(usize::MAX);
-        Room { most, bytes, tags: limit.tags, around: around.saturating_sub(1) }
+        let form = if call.markup.is_some() { BodyForm::Markup } else { BodyForm::Text };
+        Room { most, bytes, tags: limit.tags, around: around.saturating_sub(1), form }
     };
     let characters = limit.characters.map(|most| room(most, false));
     characters.into_iter().chain(limit.bytes.map(|most| room(most, true))).collect()

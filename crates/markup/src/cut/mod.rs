@@ -21,6 +21,26 @@ pub struct Room {
     pub tags: bool,
     /// What stands around the text in the document that is sent, where that counts.
     pub around: usize,
+    /// What the engine is sent.
+    pub form: BodyForm,
+}
+
+/// What an engine is sent of a piece.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BodyForm {
+    /// Its words alone.
+    Text,
+    /// Markup, in which some characters of the text are escaped.
+    Markup,
+}
+
+/// How much the first part of a piece holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FirstPart {
+    /// One sentence, so that it is heard early.
+    Sentence,
+    /// As much as the others.
+    Full,
 }
 
 impl Room {
@@ -32,8 +52,8 @@ impl Room {
         if self.bytes { text.len() } else { text.chars().count() }
     }
 
-    fn text(&self, text: &str, markup: bool) -> usize {
-        if self.tags && markup && text.contains(['&', '<', '>']) {
+    fn text(&self, text: &str) -> usize {
+        if self.tags && self.form == BodyForm::Markup && text.contains(['&', '<', '>']) {
             let mut escaped = String::new();
             escape(text, &mut escaped);
             return self.count(&escaped);
@@ -41,9 +61,9 @@ impl Room {
         self.count(text)
     }
 
-    fn atom(&self, atom: &Atom, markup: bool) -> usize {
+    fn atom(&self, atom: &Atom) -> usize {
         match atom {
-            Atom::Text(text) => self.text(text, markup),
+            Atom::Text(text) => self.text(text),
             Atom::Open(opening) => usize::from(self.tags) * self.count(&opening.tag),
             Atom::Empty(tag) => usize::from(self.tags) * self.count(tag),
             Atom::Close(name) => usize::from(self.tags) * (name.len() + 3),
@@ -74,19 +94,18 @@ pub fn sentences(text: &str) -> Vec<&str> {
     found
 }
 
-/// Parts a piece to fit; a piece that fits stays whole. With `soon` the first
-/// part is one sentence, so that it is audible early.
+/// Parts a piece to fit; a piece that fits stays whole.
 ///
 /// A single word that does not fit is parted between its letters.
-pub fn pack(piece: &Piece, room: Room, markup: bool, soon: bool) -> Vec<Piece> {
-    let whole: usize = piece.body.iter().map(|atom| room.atom(atom, markup)).sum();
+pub fn pack(piece: &Piece, room: Room, first: FirstPart) -> Vec<Piece> {
+    let whole: usize = piece.body.iter().map(|atom| room.atom(atom)).sum();
     if whole <= room.left() || piece.sound.is_some() || room.left() == 0 {
         return vec![piece.clone()];
     }
-    let mut packer =
-        Packer { room, markup, parts: Vec::new(), current: Vec::new(), used: 0, open: Vec::new(), best: None };
+    let mut packer = Packer { room, parts: Vec::new(), current: Vec::new(), used: 0, open: Vec::new(), best: None };
     for unit in units(&piece.body) {
-        let first_sentence = soon && packer.parts.is_empty() && unit.rank >= Some(Rank::Sentence);
+        let first_sentence =
+            first == FirstPart::Sentence && packer.parts.is_empty() && unit.rank >= Some(Rank::Sentence);
         packer.take(unit);
         if first_sentence && speaks(&packer.current) {
             packer.cut(packer.current.len());
@@ -161,7 +180,6 @@ fn units(body: &[Atom]) -> Vec<Unit> {
 
 struct Packer {
     room: Room,
-    markup: bool,
     parts: Vec<Vec<Atom>>,
     current: Vec<Atom>,
     /// What `current` takes, without the ends of what is open.
@@ -174,11 +192,11 @@ struct Packer {
 
 impl Packer {
     fn closing(&self) -> usize {
-        self.open.iter().map(|opening| self.room.atom(&Atom::Close(opening.name), self.markup)).sum()
+        self.open.iter().map(|opening| self.room.atom(&Atom::Close(opening.name))).sum()
     }
 
     fn take(&mut self, unit: Unit) {
-        let cost: usize = unit.atoms.iter().map(|atom| self.room.atom(atom, self.markup)).sum();
+        let cost: usize = unit.atoms.iter().map(|atom| self.room.atom(atom)).sum();
         let ends_element = matches!(unit.atoms.as_slice(), [Atom::Close(_)]);
         while self.used + cost + if ends_element { 0 } else { self.closing() } > self.room.left() {
             let Some((_, at)) = self.best.filter(|(_, at)| speaks(&self.current[..*at])) else {
@@ -226,11 +244,11 @@ impl Packer {
             return;
         }
         let [Atom::Text(text)] = unit.atoms.as_slice() else {
-            let cost = unit.atoms.iter().map(|atom| self.room.atom(atom, self.markup)).sum();
+            let cost = unit.atoms.iter().map(|atom| self.room.atom(atom)).sum();
             return self.put(unit.atoms, cost);
         };
         for letter in text.graphemes(true) {
-            let cost = self.room.text(letter, self.markup);
+            let cost = self.room.text(letter);
             if self.used + cost + self.closing() > self.room.left() && speaks(&self.current) {
                 self.cut(self.current.len());
             }
@@ -262,7 +280,7 @@ impl Packer {
         self.used = 0;
         self.best = None;
         let again: Vec<Atom> = open.into_iter().map(Atom::Open).chain(rest).collect();
-        let cost = again.iter().map(|atom| self.room.atom(atom, self.markup)).sum();
+        let cost = again.iter().map(|atom| self.room.atom(atom)).sum();
         self.put(again, cost);
     }
 

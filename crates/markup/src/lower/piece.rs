@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::Fidelity;
+use crate::{BodyForm, Fidelity};
 
 /// A step of a piece's body.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -142,9 +142,9 @@ impl Piece {
         })
     }
 
-    /// Its body as the engine is sent it: text, or markup with its text escaped.
-    pub fn body_text(&self, markup: bool) -> String {
-        render(&self.body, markup)
+    /// Its body as markup, with its text escaped.
+    pub fn markup(&self) -> String {
+        render(&self.body, BodyForm::Markup)
     }
 
     /// What is said, without markup.
@@ -155,7 +155,7 @@ impl Piece {
             .filter(|a| matches!(a, Atom::Text(_) | Atom::Paragraph | Atom::Sentence))
             .cloned()
             .collect();
-        render(&text, false)
+        render(&text, BodyForm::Text)
     }
 }
 
@@ -188,11 +188,11 @@ pub(crate) fn escape(text: &str, out: &mut String) {
     out.push_str(rest);
 }
 
-pub(crate) fn render(atoms: &[Atom], markup: bool) -> String {
+pub(crate) fn render(atoms: &[Atom], form: BodyForm) -> String {
     let mut out = String::new();
     for (index, atom) in atoms.iter().enumerate() {
         match atom {
-            Atom::Text(text) if markup => escape(text, &mut out),
+            Atom::Text(text) if form == BodyForm::Markup => escape(text, &mut out),
             Atom::Text(text) => out.push_str(text),
             Atom::Open(opening) => out.push_str(&opening.tag),
             Atom::Empty(tag) => out.push_str(tag),

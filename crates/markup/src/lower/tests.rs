@@ -141,7 +141,7 @@ const DIALECT: &str = r#"{"elements": {
 fn what_a_dialect_takes_is_written_for_it() {
     let body = |body: &str| {
         let lowered = lowered_to(body, Some(DIALECT), Policy::Adapt);
-        let bodies: Vec<String> = lowered.pieces.iter().map(|piece| piece.body_text(true)).collect();
+        let bodies: Vec<String> = lowered.pieces.iter().map(|piece| piece.markup()).collect();
         let outcomes = outcomes(&lowered).into_iter().map(|(_, outcome)| outcome).collect::<Vec<_>>();
         (bodies, outcomes)
     };
@@ -307,6 +307,6 @@ fn a_token_is_one_word_and_two_tokens_are_two() {
     // The engine's own element keeps words apart; a mark does not cut it.
     let native =
         lowered_to("<w>North</w><w>Is<mark name=\"m\"/>land</w>", Some(r#"{"elements": {"w": {}}}"#), Policy::Adapt);
-    let bodies: Vec<String> = native.pieces.iter().map(|piece| piece.body_text(true)).collect();
+    let bodies: Vec<String> = native.pieces.iter().map(|piece| piece.markup()).collect();
     assert_eq!(bodies, vec!["<w>North</w>", "<w>Island</w>"]);
 }

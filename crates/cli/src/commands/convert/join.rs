@@ -12,6 +12,7 @@ use super::look::{self, Looked};
 use super::{Done, asked, each_chunk, levelled, made, open, progress, tags, unreadable, wanted, write_aside};
 use crate::args::ConvertArgs;
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::{self, OutputForm};
 
 pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, form: OutputForm) -> Result<(), CliError> {
@@ -33,7 +34,7 @@ pub(super) fn run(args: &ConvertArgs, inputs: &[PathBuf], last: &Path, form: Out
         out.flush()?;
         return Ok(());
     }
-    let length = write_aside(last, args.force, |take| join(args, &mut parts, to, &bar, take))?;
+    let length = write_aside(last, Existing::with(args.force), |take| join(args, &mut parts, to, &bar, take))?;
     bar.finish_and_clear();
     let (made, value) = made(last, to, length);
     if form.is_json() {

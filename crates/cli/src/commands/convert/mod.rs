@@ -17,6 +17,7 @@ use serde_json::{Value, json};
 use self::look::Looked;
 use crate::args::ConvertArgs;
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::OutputForm;
 use crate::{files, output};
 
@@ -266,7 +267,7 @@ fn convert(
         return Ok(None);
     }
     let path = if folder { beside(last, input, to) } else { last.to_owned() };
-    let length = write_aside(&path, args.force, |take| transcode(&mut file, &job, bar, take))?;
+    let length = write_aside(&path, Existing::with(args.force), |take| transcode(&mut file, &job, bar, take))?;
     Ok(Some(made(&path, to, length)))
 }
 
@@ -300,10 +301,10 @@ fn progress(inputs: &[PathBuf]) -> Result<ProgressBar, CliError> {
 /// Writes aside and renames, so that a failure leaves no half file behind.
 fn write_aside(
     path: &Path,
-    force: bool,
+    existing: Existing,
     make: impl FnOnce(&mut dyn FnMut(&[u8]) -> Result<(), CliError>) -> Result<Done, CliError>,
 ) -> Result<Length, CliError> {
-    crate::files::check_target(path, force)?;
+    crate::files::check_target(path, existing)?;
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut aside = tempfile::NamedTempFile::new_in(folder).map_err(named(path))?;
     let done = make(&mut |bytes| aside.as_file_mut().write_all(bytes).map_err(named(path)))?;
@@ -315,6 +316,6 @@ fn write_aside(
         // What passed untouched may have been a stream.
         None => files::mend(aside.path()).map_err(named(path))?,
     }
-    files::persist(aside, path, force)?;
+    files::persist(aside, path, existing)?;
     Ok(done.length)
 }

@@ -47,7 +47,7 @@ impl Lock {
         let failed = |source| CliError::File { path: path.clone(), source };
         let aside = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
         serde_json::to_writer_pretty(&aside, self).map_err(|error| failed(error.into()))?;
-        crate::files::persist(aside, &path, true)
+        crate::files::persist(aside, &path, crate::files::Existing::Overwritten)
     }
 
     pub(super) fn get(&self, id: &str, format: &str) -> Option<&LockedFile> {

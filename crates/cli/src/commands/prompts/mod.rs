@@ -17,6 +17,7 @@ use super::speak::to_file;
 use crate::args::PromptsCommand;
 use crate::client::Client;
 use crate::error::CliError;
+use crate::files::Existing;
 use crate::output::{self, OutputForm};
 
 /// How a file stands against its row.
@@ -67,7 +68,7 @@ pub(crate) async fn run(client: &Client, command: PromptsCommand, form: OutputFo
             approve(client, &prompts, &folder, &wanted).await
         }
         PromptsCommand::Archive { table, folder, output, approved, force } => {
-            archive(client, &table, &folder, &output, approved, force).await
+            archive(client, &table, &folder, &output, approved, Existing::with(force)).await
         }
     }
 }
@@ -233,7 +234,7 @@ async fn make_one(client: &Client, line: &PromptVariant<'_>, folder: &Path) -> R
         (header("dispatch-id"), header("dispatch-fingerprint"), header("content-disposition"));
     let extension = given.trim_end_matches('"').rsplit_once('.').map_or("audio", |(_, extension)| extension).to_owned();
     let file = line.prompt.file(line.format, &extension);
-    to_file(response, &folder.join(&file), true).await?;
+    to_file(response, &folder.join(&file), Existing::Overwritten).await?;
     Ok(LockedFile { fingerprint, file, dispatch, approved: false })
 }
 
@@ -284,9 +285,9 @@ async fn archive(
     folder: &Path,
     output: &Path,
     approved: bool,
-    force: bool,
+    existing: Existing,
 ) -> Result<(), CliError> {
-    crate::files::check_target(output, force)?;
+    crate::files::check_target(output, existing)?;
     let prompts = read_table(table)?;
     let lock = Lock::open(folder)?;
     let lines = lines(client, &prompts, &lock, folder).await?;
@@ -309,7 +310,7 @@ async fn archive(
         archive.write_all(&bytes).map_err(failed)?;
     }
     archive.finish().map_err(|error| failed(error.into()))?;
-    crate::files::persist(aside, output, force)?;
+    crate::files::persist(aside, output, existing)?;
     eprintln!("{} files in {}", lines.len(), output.display());
     Ok(())
 }
