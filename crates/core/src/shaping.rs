@@ -1,6 +1,7 @@
 //! What a request asks of the speech beyond its text, and what becomes of it
 //! with an engine: taken by it, made good by the gateway, or left out.
 
+use dispatcher_markup::Policy;
 use serde::{Deserialize, Serialize};
 
 use crate::sheet::takes;
@@ -100,9 +101,9 @@ impl Shaping {
     }
 
     /// What becomes of the wishes with an engine's controls, for one of its
-    /// models and voices. `make_good`: the gateway does what it can itself.
-    pub fn with(&self, controls: &SpeakingControls, model: Option<&str>, voice: &Voice, make_good: bool) -> Shaped {
-        let mut work = ShapingWork { model, make_good, shaped: Shaped::default() };
+    /// models and voices; by [`Policy::Adapt`] the gateway does what it can itself.
+    pub fn with(&self, controls: &SpeakingControls, model: Option<&str>, voice: &Voice, policy: Policy) -> Shaped {
+        let mut work = ShapingWork { model, policy, shaped: Shaped::default() };
         let (rate, rest) = work.number("rate", &controls.rate, self.rate, Sort::Factor);
         work.shaped.rate = rate;
         let rest = rest.unwrap_or(1.0);
@@ -139,7 +140,7 @@ enum Sort {
 
 struct ShapingWork<'a> {
     model: Option<&'a str>,
-    make_good: bool,
+    policy: Policy,
     shaped: Shaped,
 }
 
@@ -169,7 +170,7 @@ impl ShapingWork<'_> {
         let neutral = there.and_then(|control| control.neutral);
         let Some(wish) = wish else { return (neutral, None) };
         let models = control.as_ref().map(|control| control.models.as_slice()).unwrap_or_default();
-        let good = self.make_good && sort != Sort::Alone;
+        let good = self.policy == Policy::Adapt && sort != Sort::Alone;
         let Some(control) = there else {
             let why = self.none_of(models);
             return match good {
@@ -276,7 +277,7 @@ pub struct HearingWish {
 impl HearingWish {
     /// What an engine's model is given of it, and what was done with each.
     pub fn with(&self, controls: &HearingControls, model: Option<&str>) -> (HearingWish, Vec<Adjustment>) {
-        let mut work = ShapingWork { model, make_good: false, shaped: Shaped::default() };
+        let mut work = ShapingWork { model, policy: Policy::Omit, shaped: Shaped::default() };
         let mut given = HearingWish::default();
         if !self.hints.is_empty() {
             let most = work.count("hints", &controls.hints, self.hints.len() as u64);
@@ -338,11 +339,11 @@ mod tests {
         let controls =
             SpeakingControls { rate: range(0.5, 1.5, &[]), pitch: range(-2.0, 2.0, &[]), ..Default::default() };
         let wish = Shaping { rate: Some(3.0), pitch: Some(-5.0), volume: Some(-6.0), ..Shaping::default() };
-        let shaped = wish.with(&controls, None, &voice(), true);
+        let shaped = wish.with(&controls, None, &voice(), Policy::Adapt);
         assert_eq!((shaped.rate, shaped.pitch, shaped.volume), (Some(1.5), Some(-2.0), None));
         assert_eq!(shaped.emulated, Emulation { rate: 2.0, pitch: -3.0, volume: -6.0 });
         assert_eq!(told(&shaped), [("rate", Done::Emulated), ("pitch", Done::Emulated), ("volume", Done::Emulated)]);
-        let omitted = wish.with(&controls, None, &voice(), false);
+        let omitted = wish.with(&controls, None, &voice(), Policy::Omit);
         assert_eq!(omitted.emulated, Emulation::default());
         assert_eq!(told(&omitted), [("rate", Done::Rewritten), ("pitch", Done::Rewritten), ("volume", Done::Omitted)]);
     }
@@ -352,12 +353,15 @@ mod tests {
         let direction = Some(TextControl { characters: 20, models: vec!["directed".into()] });
         let controls = SpeakingControls { direction, ..Default::default() };
         let wish = Shaping { direction: Some("like a pilot".into()), ..Shaping::default() };
-        let shaped = wish.with(&controls, Some("quick"), &voice(), true);
+        let shaped = wish.with(&controls, Some("quick"), &voice(), Policy::Adapt);
         assert_eq!(told(&shaped), [("direction", Done::Omitted)]);
         assert!(shaped.adjustments[0].note.contains("these do: directed"), "{:?}", shaped.adjustments);
-        assert_eq!(wish.with(&controls, Some("directed"), &voice(), true).direction.as_deref(), Some("like a pilot"));
+        assert_eq!(
+            wish.with(&controls, Some("directed"), &voice(), Policy::Adapt).direction.as_deref(),
+            Some("like a pilot")
+        );
         let long = Shaping { direction: Some("x".repeat(21)), ..Shaping::default() };
-        assert_eq!(long.with(&controls, Some("directed"), &voice(), true).direction, None);
+        assert_eq!(long.with(&controls, Some("directed"), &voice(), Policy::Adapt).direction, None);
     }
 
     #[test]
@@ -372,10 +376,10 @@ mod tests {
         let controls = SpeakingControls { style, ..Default::default() };
         let wish =
             |name: &str, strength| Shaping { style: Some(Style { name: name.into(), strength }), ..Shaping::default() };
-        let shaped = wish("calm", Some(0.6)).with(&controls, None, &voice(), true);
+        let shaped = wish("calm", Some(0.6)).with(&controls, None, &voice(), Policy::Adapt);
         assert_eq!(shaped.style, Some(Style { name: "Calm".into(), strength: Some(0.5) }));
         assert_eq!(told(&shaped), [("style", Done::Rewritten)]);
-        let strange = wish("angry", None).with(&controls, None, &voice(), true);
+        let strange = wish("angry", None).with(&controls, None, &voice(), Policy::Adapt);
         assert_eq!((strange.style.is_none(), strange.adjustments[0].done), (true, Done::Omitted));
     }
 
@@ -384,9 +388,11 @@ mod tests {
         let rate = Some(RangeControl { least: 0.5, most: 2.0, neutral: Some(1.0), models: vec!["a".into()] });
         let controls = SpeakingControls { rate, ..Default::default() };
         let nothing = Shaping::default();
-        assert_eq!(nothing.with(&controls, Some("a"), &voice(), true).rate, Some(1.0));
-        assert_eq!(nothing.with(&controls, Some("b"), &voice(), true).rate, None);
-        assert!(nothing.is_empty() && nothing.with(&controls, Some("a"), &voice(), true).adjustments.is_empty());
+        assert_eq!(nothing.with(&controls, Some("a"), &voice(), Policy::Adapt).rate, Some(1.0));
+        assert_eq!(nothing.with(&controls, Some("b"), &voice(), Policy::Adapt).rate, None);
+        assert!(
+            nothing.is_empty() && nothing.with(&controls, Some("a"), &voice(), Policy::Adapt).adjustments.is_empty()
+        );
     }
 
     #[test]

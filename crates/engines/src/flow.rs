@@ -19,7 +19,7 @@ use crate::access::mark;
 use crate::answer_place::AnswerPlace;
 use crate::request::{Call, SheetSource, read_up_to};
 use crate::sound::RequestAudio;
-use crate::wire::{Wire, retry_after};
+use crate::wire::{LinkCredential, Wire, retry_after};
 
 /// An answer between calls is read so far.
 const MAX_BETWEEN: usize = 1 << 20;
@@ -65,7 +65,7 @@ pub(crate) struct Flow {
     keep: Keep,
     poll: Option<CompiledPoll>,
     fetch: Option<Call>,
-    link: Option<(JsonPath, bool)>,
+    link: Option<(JsonPath, LinkCredential)>,
     remembered: Mutex<HashMap<String, KeptValues>>,
 }
 
@@ -149,7 +149,10 @@ impl Flow {
         let fetch =
             parts.fetch.map(|step| Call::compile(step, &with(&names), sheet, &[section, "fetch"])).transpose()?;
         let link = match parts.answer {
-            Some(Answer::Link { link, access }) => Some((compile_path(link, sheet, &[section, "answer"])?, *access)),
+            Some(Answer::Link { link, access }) => {
+                let shown = if *access { LinkCredential::AtEndpoint } else { LinkCredential::Never };
+                Some((compile_path(link, sheet, &[section, "answer"])?, shown))
+            }
             _ => None,
         };
         let keep = compile_keep(parts.keep, sheet, &[section, "keep"])?;
@@ -276,13 +279,13 @@ impl Flow {
         };
         match &self.link {
             None => Ok(FlowOutcome { last, before, redactor }),
-            Some((path, access)) => {
+            Some((path, shown)) => {
                 let body = last.read(wire, &redactor).await?;
                 let answer = parse(&body, &redactor)?;
                 let link = path.query(&answer).first().and_then(|link| link.as_str().map(str::to_owned));
                 let link =
                     link.ok_or_else(|| EngineError::new(Cause::Broken, "the answer has no link at the sheet's path"))?;
-                let response = wire.download(&link, *access, job.credential, &redactor).await?;
+                let response = wire.download(&link, *shown, job.credential, &redactor).await?;
                 Ok(FlowOutcome { last: Last::Response(response), before: Some(body), redactor })
             }
         }
@@ -302,7 +305,7 @@ impl Flow {
             tokio::time::sleep(Duration::from_secs_f64(pause)).await;
             let (response, redactor) = wire.send(&poll.call, &job.with(kept, None), None, job.credential).await?;
             let (status, asked) = (response.status().as_u16(), retry_after(&response));
-            let (body, found) = read_answer(wire, response, &poll.keep, &redactor, false).await?;
+            let (body, found) = read_answer(wire, response, &poll.keep, &redactor, Awaited::Perhaps).await?;
             let state = match &poll.state {
                 Some(path) => path.query(&parse(&body, &redactor)?).first().cloned(),
                 None => None,
@@ -382,26 +385,34 @@ async fn between(
     redactor: &Redactor,
 ) -> Result<(Bytes, KeptValues), EngineError> {
     let status = response.status().as_u16();
-    let (body, kept) = read_answer(wire, response, keep, redactor, true).await?;
+    let (body, kept) = read_answer(wire, response, keep, redactor, Awaited::Now).await?;
     refuse(wire, status, &body, redactor)?;
     Ok((body, kept))
 }
 
-/// Reads an answer and what is kept of it; whatever is missing is an error
-/// where `all` is asked for.
+/// Whether an answer holds all that is kept of it.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Awaited {
+    /// It does: what is missing is an error.
+    Now,
+    /// A later one may: the work goes on.
+    Perhaps,
+}
+
+/// Reads an answer and what is kept of it.
 async fn read_answer(
     wire: &Wire,
     response: Response,
     keep: &Keep,
     redactor: &Redactor,
-    all: bool,
+    awaited: Awaited,
 ) -> Result<(Bytes, KeptValues), EngineError> {
     let (headers, status): (HeaderMap, u16) = (response.headers().clone(), response.status().as_u16());
-    let limit = if all { MAX_BETWEEN } else { MAX_RESULT };
+    let limit = if awaited == Awaited::Now { MAX_BETWEEN } else { MAX_RESULT };
     let body = Bytes::from(read_up_to(response, limit, redactor).await?);
     let mut kept = KeptValues::new();
     let paths = keep.iter().any(|(_, place)| matches!(place, AnswerPlace::Path(_)));
-    if paths && all {
+    if paths && awaited == Awaited::Now {
         refuse(wire, status, &body, redactor)?;
     }
     let answer = if paths { Some(parse(&body, redactor)?) } else { None };
@@ -415,7 +426,7 @@ async fn read_answer(
         };
         match value {
             Some(value) => drop(kept.insert(name.clone(), value)),
-            None if all => {
+            None if awaited == Awaited::Now => {
                 return Err(EngineError::new(Cause::Broken, format!("'{name}' is not in the engine's answer")));
             }
             None => {}

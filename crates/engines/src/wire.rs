@@ -68,6 +68,14 @@ pub(crate) struct Shown {
     pub(crate) identity: Option<Identity>,
 }
 
+/// Whether the host of a link is shown the credential.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum LinkCredential {
+    Never,
+    /// At the origin of the endpoint, and nowhere else.
+    AtEndpoint,
+}
+
 impl Wire {
     pub(crate) fn compile(sheet: &Sheet, source: SheetSource<'_>, fetcher: Fetcher) -> Result<Self, SheetError> {
         let endpoint = sheet.endpoint.clone().unwrap_or_default().trim_end_matches('/').to_owned();
@@ -220,12 +228,11 @@ impl Wire {
         payload.put(request).send().await.map_err(|error| connection_error(&error, redactor))
     }
 
-    /// Downloads what a link leads to: by default without the credential, and
-    /// never with it elsewhere than at the endpoint.
+    /// Downloads what a link leads to.
     pub(crate) async fn download(
         &self,
         link: &str,
-        access: bool,
+        shown: LinkCredential,
         credential: &Parts,
         redactor: &Redactor,
     ) -> Result<Response, EngineError> {
@@ -241,7 +248,7 @@ impl Wire {
             self.allows(&endpoint, &url)?;
             let mut outgoing = Outgoing::bare(Method::GET, url.clone());
             let own = endpoint.is_origin_of(&url);
-            if access && own {
+            if shown == LinkCredential::AtEndpoint && own {
                 let reach = self.reach(&endpoint, identity.as_ref());
                 let token = self.access.token(credential, &reach).await?;
                 self.access.apply(credential, token.as_ref(), &mut outgoing)?;

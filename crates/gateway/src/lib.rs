@@ -33,7 +33,7 @@ pub use dispatch::recalled::RecalledAudio;
 pub use dispatch::speak::SynthesisRequest;
 pub use dispatch::utterance::{Cue, Utterance};
 pub use engines::catalogue::{CatalogueState, Changes};
-pub use engines::check::{Claim, Matrix, Verdict};
+pub use engines::check::{CheckDepth, Claim, Matrix, Verdict};
 pub use engines::credentials::{CredentialCheck, CredentialView, RootKeySource, RootKeys};
 pub use engines::registry::{EngineState, Registry};
 pub use engines::sheets::Host;

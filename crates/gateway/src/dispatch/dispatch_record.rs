@@ -203,6 +203,10 @@ impl DispatchRecord {
         &self.0.row.app
     }
 
+    pub(crate) fn is_rehearsal(&self) -> bool {
+        self.0.row.rehearsal
+    }
+
     pub(crate) fn priority(&self) -> Priority {
         self.0.priority
     }

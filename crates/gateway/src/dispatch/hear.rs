@@ -161,8 +161,7 @@ impl Gateway {
         request: RecognitionRequest,
         note: Option<PartNote>,
     ) -> Result<Recognised, GatewayError> {
-        let strict = request.unsupported == Unsupported::Refuse;
-        let (audio, probed) = request.audio.take(self, strict).await?;
+        let (audio, probed) = request.audio.take(self, request.unsupported).await?;
         let request = RecognitionRequest { audio, ..request };
         let (wanted, plan) = self.plan_recognition(
             caller,
@@ -291,7 +290,7 @@ impl Attempt<Option<Recognised>> for Hearer<'_> {
             return Err(error);
         }
         let cost = record.settle(last, DispatchOutcome::done(audio_ms, Some(record.elapsed()))).await?;
-        Ok(Tried::Over(Some(listening.recognised(planned, transcript, cost, failures, false))))
+        Ok(Tried::Over(Some(listening.recognised(planned, transcript, cost, failures))))
     }
 }
 
@@ -314,7 +313,7 @@ impl Listening {
             // No engine is to blame that it makes nothing of silence.
             let cost = self.record.settle(last, DispatchOutcome::done(audio_ms, Some(self.record.elapsed()))).await?;
             let planned = self.plan.first().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
-            let mut heard = self.recognised(planned, Transcript::default(), cost, &[], false);
+            let mut heard = self.recognised(planned, Transcript::default(), cost, &[]);
             heard.warnings.push("the audio is silent".into());
             return Ok(heard);
         }
@@ -328,13 +327,13 @@ impl Listening {
         mut transcript: Transcript,
         cost: Money,
         failures: &[FailedAttempt],
-        rehearsal: bool,
     ) -> Recognised {
         transcript.language = transcript.language.or_else(|| self.language_of(planned, &transcript.text));
         let mut warnings: Vec<String> = failures.iter().map(FailedAttempt::passed_over).collect();
         warnings.extend(self.probed.warnings.iter().cloned());
         let (_, adjustments) = controlled(&self.request.wish, &planned.candidate);
         warnings.extend(adjustments.iter().filter_map(Adjustment::told));
+        let rehearsal = self.record.is_rehearsal();
         if rehearsal {
             warnings.push("this is a rehearsal: no engine was called and nothing is charged".into());
         }
@@ -372,7 +371,7 @@ impl Listening {
         let outcome = DispatchOutcome::done(self.probed.length.milliseconds(), Some(self.record.elapsed()));
         let settled = self.record.settle(LastAttempt::None, outcome).await;
         let result = match (settled, self.plan.first()) {
-            (Ok(cost), Some(planned)) => Ok(self.recognised(planned, transcript, cost, &[], true)),
+            (Ok(cost), Some(planned)) => Ok(self.recognised(planned, transcript, cost, &[])),
             (Err(error), _) => Err(error),
             _ => Err(GatewayError::Contradiction("an empty plan")),
         };

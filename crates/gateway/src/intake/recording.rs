@@ -14,7 +14,7 @@ use dispatcher_audio::{
 use dispatcher_core::Usage;
 use dispatcher_engines::AudioSource;
 
-use crate::{Gateway, GatewayError};
+use crate::{Gateway, GatewayError, Unsupported};
 
 /// Bytes that are read at once.
 const CHUNK: usize = 64 << 10;
@@ -50,16 +50,21 @@ impl AudioInfo {
 
 impl GivenAudio {
     /// Finds out what the audio is. Damaged audio becomes a WAV of what can be
-    /// read of it, with a warning; with `strict` it is refused.
+    /// read of it, with a warning; where
+    /// nothing is to be adapted it is refused.
     ///
     /// # Errors
-    /// When nothing of it is audio, or it is damaged and `strict` is asked for.
-    pub(crate) async fn take(&self, gateway: &Gateway, strict: bool) -> Result<(GivenAudio, AudioInfo), GatewayError> {
+    /// When nothing of it is audio, or it is damaged and to be refused.
+    pub(crate) async fn take(
+        &self,
+        gateway: &Gateway,
+        unsupported: Unsupported,
+    ) -> Result<(GivenAudio, AudioInfo), GatewayError> {
         let this = self.clone();
-        gateway.codec_work(move || this.take_here(strict)).await?
+        gateway.codec_work(move || this.take_here(unsupported)).await?
     }
 
-    fn take_here(&self, strict: bool) -> Result<(GivenAudio, AudioInfo), GatewayError> {
+    fn take_here(&self, unsupported: Unsupported) -> Result<(GivenAudio, AudioInfo), GatewayError> {
         let mut skipped = 0;
         let fault = match self.probe(&mut skipped) {
             Ok(Ok(mut probed)) => {
@@ -69,7 +74,7 @@ impl GivenAudio {
             Ok(Err(fault)) => fault,
             Err(error) => return Err(unreadable(error)),
         };
-        if strict {
+        if unsupported == Unsupported::Refuse {
             return Err(GatewayError::NotAudio(fault));
         }
         match self.salvage(&fault) {
@@ -292,7 +297,7 @@ pub(crate) fn sounding(source: &AudioSource, format: Format) -> Option<f64> {
 /// When nothing of it is audio.
 pub(crate) fn mended(audio: Bytes) -> Result<(Bytes, Vec<String>), GatewayError> {
     let given = GivenAudio { source: AudioSource::Memory(audio), told: None };
-    let (taken, probed) = given.take_here(false)?;
+    let (taken, probed) = given.take_here(Unsupported::Adapt)?;
     let AudioSource::Memory(audio) = taken.source else {
         return Err(GatewayError::Contradiction("a sound in memory became a file"));
     };
@@ -323,32 +328,35 @@ mod tests {
     fn damaged_audio_is_read_as_far_as_it_goes_unless_that_is_refused() {
         let mut cut = encode_all(&tone(), Format::new(Codec::Wav, 16_000)).expect("a tone");
         cut.truncate(44 + 24_000);
-        let (audio, probed) = given(cut.clone()).take_here(false).expect("three quarters");
+        let (audio, probed) = given(cut.clone()).take_here(Unsupported::Adapt).expect("three quarters");
         assert_eq!(probed.length.milliseconds(), 750);
         assert_eq!(
             probed.warnings,
             ["the audio is damaged (the WAV ends too early: it holds less than its header says); \
               0.8 s were read; 0.2 s are missing"]
         );
-        let again = audio.take_here(true).expect("it is whole now").1;
+        let again = audio.take_here(Unsupported::Refuse).expect("it is whole now").1;
         assert_eq!((again.length, again.open_ended), (probed.length, false));
-        assert!(matches!(given(cut).take_here(true), Err(GatewayError::NotAudio(_))));
+        assert!(matches!(given(cut).take_here(Unsupported::Refuse), Err(GatewayError::NotAudio(_))));
         let mp3 = encode_all(&tone(), Format::new(Codec::Mp3, 16_000)).expect("a tone");
         let behind = [b"HTTP/1.1 200 OK\r\n\r\n".as_slice(), &mp3].concat();
-        let probed = given(behind).take_here(false).expect("behind rubbish").1;
+        let probed = given(behind).take_here(Unsupported::Adapt).expect("behind rubbish").1;
         assert_eq!(probed.warnings, ["19 bytes before the audio are not audio; they are ignored"]);
         assert!((990..1_100).contains(&probed.length.milliseconds()), "{:?}", probed.length);
-        assert!(matches!(given(b"{\"error\": 1}".to_vec()).take_here(false), Err(GatewayError::NotAudio(_))));
+        assert!(matches!(
+            given(b"{\"error\": 1}".to_vec()).take_here(Unsupported::Adapt),
+            Err(GatewayError::NotAudio(_))
+        ));
     }
 
     #[test]
     fn what_the_samples_are_is_known() {
         let stereo = wav_header(dispatcher_audio::Layout { rate: 16_000, channels: 2 }, None);
-        let probed = given([stereo, vec![0; 64_000]].concat()).take_here(true).expect("stereo").1;
+        let probed = given([stereo, vec![0; 64_000]].concat()).take_here(Unsupported::Refuse).expect("stereo").1;
         assert_eq!((probed.format.channels, probed.open_ended), (2, true));
         assert_eq!(probed.depth, Some(Depth::default()));
         let law = encode_all(&tone(), Format::new(Codec::WavMulaw, 16_000)).expect("a tone");
-        assert_eq!(given(law).take_here(true).expect("law").1.format.codec, Codec::WavMulaw);
+        assert_eq!(given(law).take_here(Unsupported::Refuse).expect("law").1.format.codec, Codec::WavMulaw);
     }
 
     #[test]

@@ -117,7 +117,7 @@ struct Laid {
 impl JobRun<'_> {
     pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), JobStop> {
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
-        let (audio, probed) = audio.take(self.gateway, false).await?;
+        let (audio, probed) = audio.take(self.gateway, crate::Unsupported::Adapt).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
         let (_, plan) = self.gateway.hearing_candidates(
             &self.caller,

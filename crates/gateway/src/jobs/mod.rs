@@ -25,7 +25,7 @@ use tokio_util::sync::CancellationToken;
 use crate::dispatch::dispatch_record::{new_id, to_i64};
 use crate::planning::plan::{plan_synthesis, wanted};
 use crate::storage::bytes_in;
-use crate::{Caller, Gateway, GatewayError, GivenAudio, Unsupported, now_micros};
+use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
 
 pub use dictation::Dictation;
 pub(crate) use dictation::PartNote;
@@ -207,8 +207,7 @@ impl Gateway {
         audio: Option<AudioSource>,
     ) -> Result<JobEstimate, GatewayError> {
         let source = audio.ok_or_else(|| GatewayError::Contradiction("a dictation without its recording"))?;
-        let strict = dictation.unsupported == Unsupported::Refuse;
-        let (_, probed) = GivenAudio { source, told: dictation.told }.take(self, strict).await?;
+        let (_, probed) = GivenAudio { source, told: dictation.told }.take(self, dictation.unsupported).await?;
         let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
         let (_, plan) =
             self.hearing_candidates(caller, wanted.as_deref(), model.as_deref(), language.as_deref(), &probed)?;

@@ -75,7 +75,7 @@ impl Gateway {
         model: Option<&str>,
         language: Option<&str>,
     ) -> Result<Estimate, GatewayError> {
-        let (_, probed) = audio.take(self, false).await?;
+        let (_, probed) = audio.take(self, crate::Unsupported::Adapt).await?;
         let mut probed = probed;
         let (_, hearers) = self.hearing_candidates(caller, wanted, model, language, &probed)?;
         let whole = hearers.iter().any(|(_, over)| over.is_none());

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use dispatcher_audio::Format;
 use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Shaping, Usage, Wanted};
 use dispatcher_engines::{Engine, EngineFormat, Speak};
-use dispatcher_markup::{Fidelity, Outcome, Script, evident};
+use dispatcher_markup::{Fidelity, Outcome, Policy, Script, evident};
 use serde::{Deserialize, Serialize};
 
 use crate::planning::render_plan::{Casting, RenderPlan};
@@ -19,6 +19,13 @@ pub enum Unsupported {
     #[default]
     Adapt,
     Omit,
+}
+
+impl Unsupported {
+    /// What is done with a request that is not refused.
+    pub(crate) fn policy(self) -> Policy {
+        if self == Unsupported::Adapt { Policy::Adapt } else { Policy::Omit }
+    }
 }
 
 /// Milliseconds of speech that a character takes at the most; for tariffs by
@@ -185,8 +192,7 @@ pub(crate) fn shape(candidate: &Candidate, request: &SynthesisRequest) -> Shaped
 pub(crate) fn shaped_by(candidate: &Candidate, request: &SynthesisRequest, wishes: &Shaping) -> Shaped {
     match (&candidate.sheet.synthesis, &candidate.voice) {
         (Some(synthesis), Some(voice)) => {
-            let make_good = request.unsupported == Unsupported::Adapt;
-            wishes.with(&synthesis.controls, candidate.model.as_deref(), voice, make_good)
+            wishes.with(&synthesis.controls, candidate.model.as_deref(), voice, request.unsupported.policy())
         }
         _ => Shaped::default(),
     }

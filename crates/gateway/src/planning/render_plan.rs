@@ -8,8 +8,8 @@ use dispatcher_audio::Edge;
 use dispatcher_core::{Candidate, Gender, MoneyError, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
-    BodyForm, Choices, Fidelity, FirstPart, Lexicon, MarkAt, Outcome, Piece, Policy, Room, Script, Treatment,
-    VoiceWish, lower, pack,
+    BodyForm, Choices, Fidelity, FirstPart, Lexicon, MarkAt, Outcome, Piece, Room, Script, Treatment, VoiceWish, lower,
+    pack,
 };
 
 use crate::planning::plan::{plan_one, shaped_by, usage_of};
@@ -195,7 +195,7 @@ impl Casting<'_> {
     /// cannot be made to fit the engine's limit.
     pub(crate) fn perform(&self, planned: PlannedCall, script: &Script<'_>) -> Result<PlannedCall, GatewayError> {
         let refuses = self.request.unsupported == Unsupported::Refuse;
-        let policy = if self.request.unsupported == Unsupported::Adapt { Policy::Adapt } else { Policy::Omit };
+        let policy = self.request.unsupported.policy();
         let synthesis = planned.candidate.sheet.synthesis.as_ref();
         let dialect = synthesis.and_then(|synthesis| synthesis.markup.as_ref());
         let lowered =

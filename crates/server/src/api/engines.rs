@@ -1,7 +1,7 @@
 //! Engines: their state, their sheets, their lists of voices, their check.
 
 use dispatcher_core::{Files, NoFiles, Sheet, draft};
-use dispatcher_gateway::Gateway;
+use dispatcher_gateway::{CheckDepth, Gateway};
 use rocket::http::{ContentType, Status};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
@@ -103,10 +103,10 @@ pub(crate) async fn check_engine(
     gateway: &State<Gateway>,
 ) -> Result<Json<CheckAnswer>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
-    let quick = given.flag("quick")?.unwrap_or(false);
+    let depth = if given.flag("quick")? == Some(true) { CheckDepth::Quick } else { CheckDepth::Whole };
     let voice = given.text("voice");
     given.finish()?;
-    let checked = Box::pin(gateway.check_engine(&allowed.0, name, quick, voice.as_deref())).await?;
+    let checked = Box::pin(gateway.check_engine(&allowed.0, name, depth, voice.as_deref())).await?;
     Ok(Json(checked.into()))
 }
 

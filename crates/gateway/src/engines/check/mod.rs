@@ -101,10 +101,19 @@ struct Miss {
     request: String,
 }
 
+/// How much of a sheet is tried.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CheckDepth {
+    /// All but limits, which take long texts.
+    Quick,
+    /// All that can be tried.
+    Whole,
+}
+
 impl Gateway {
     /// Tries what an engine's sheet claims. `heard` speaks what a recogniser
     /// is to hear, by voice id or route; the app's own voice where it is
-    /// missing. `quick` leaves out limits.
+    /// missing.
     ///
     /// # Errors
     /// When there is no such engine, or the records cannot be written.
@@ -112,7 +121,7 @@ impl Gateway {
         &self,
         caller: &Caller,
         name: &str,
-        quick: bool,
+        depth: CheckDepth,
         heard: Option<&str>,
     ) -> Result<Matrix, GatewayError> {
         let registry = self.registry();
@@ -122,7 +131,7 @@ impl Gateway {
         let mut work = Checking { gateway: self, caller, engine, sheet, claims: Vec::new(), cost };
         if work.access().await? {
             work.catalogue().await;
-            Box::pin(work.speech(quick)).await?;
+            Box::pin(work.speech(depth)).await?;
             work.hearing(heard).await?;
         }
         Ok(Matrix { engine: name.to_owned(), claims: work.claims, cost: work.cost })

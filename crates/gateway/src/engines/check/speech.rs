@@ -7,9 +7,10 @@ use dispatcher_core::{
     Candidate, Cause, Done, Money, RangeControl, Shaping, Style, Usage, Voice, Work, sample_sentence,
 };
 use dispatcher_engines::{EngineError, EngineFormat, Speak};
+use dispatcher_markup::Policy;
 use dispatcher_vault::Parts;
 
-use super::{Checking, MadeSound, Miss, PATIENCE, Verdict, read};
+use super::{CheckDepth, Checking, MadeSound, Miss, PATIENCE, Verdict, read};
 use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, NewDispatch};
 use crate::planning::plan::usage_of;
 use crate::{FailedAttempt, GatewayError, PlannedCall};
@@ -43,7 +44,7 @@ impl Checking<'_> {
         let own = voice.models.first().cloned();
         let model = model.map(str::to_owned).or(own).or_else(|| Some(synthesis.models.first()?.name.clone()));
         let format = format.or_else(|| self.engine.speaking_formats().into_iter().next())?;
-        let shaped = shaping.with(&synthesis.controls, model.as_deref(), &voice, false);
+        let shaped = shaping.with(&synthesis.controls, model.as_deref(), &voice, Policy::Omit);
         let candidate = Candidate {
             sheet: self.sheet.clone(),
             voice: Some(voice),
@@ -133,7 +134,7 @@ impl Checking<'_> {
         Ok(MadeSound { samples, rate: layout.rate, length })
     }
 
-    pub(super) async fn speech(&mut self, quick: bool) -> Result<(), GatewayError> {
+    pub(super) async fn speech(&mut self, depth: CheckDepth) -> Result<(), GatewayError> {
         let Some(synthesis) = self.sheet.synthesis.clone() else { return Ok(()) };
         let voices: Vec<Voice> = synthesis.voices.iter().filter(|voice| voice.unavailable.is_none()).cloned().collect();
         let Some(first) = voices.first().cloned() else { return Ok(()) };
@@ -159,7 +160,7 @@ impl Checking<'_> {
         }
         self.controls(&first, text).await?;
         self.unknown_voice(&first).await?;
-        if !quick {
+        if depth == CheckDepth::Whole {
             self.limits(&first).await?;
         }
         Ok(())
