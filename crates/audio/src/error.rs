@@ -39,6 +39,9 @@ pub enum AudioError {
     /// A media type that is not known.
     #[error("unknown audio type '{0}'; known types: {known}", known = crate::format::known_types())]
     UnknownType(String),
+    /// A codec or a container that this build leaves out (features of the crate).
+    #[error("{0} is not part of this build")]
+    NotBuilt(Codec),
     /// A format that is read and not written.
     #[error("{0} can be read but not written; request one of: {written}", written = crate::format::written_types())]
     ReadOnly(Codec),

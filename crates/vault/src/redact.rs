@@ -226,6 +226,43 @@ mod tests {
     }
 
     #[test]
+    fn a_text_of_nothing_but_escapes_is_read_to_its_last_layer() {
+        let redactor = Redactor::new(["quay-4711"]);
+        assert_eq!(redactor.redact(&percent(&percent("quay-4711"))), REDACTED);
+        assert_eq!(redactor.redact(&utf16_escapes("quay-4711")), REDACTED);
+    }
+
+    #[test]
+    fn only_what_stands_for_the_secret_is_blanked() {
+        let redactor = Redactor::new(["quay-4711", "\u{1f6a2}-\u{10302}-47"]);
+        for (told, clean) in [
+            // A pair of code units is one character; half a pair is none.
+            (r"<\ud83d\udea2-\uD800\uDF02-47>", "<[redacted]>"),
+            (r"<\ud83d\udea2-\uD800\uD802-47>", r"<\ud83d\udea2-\uD800\uD802-47>"),
+            (r"<\ud83dxxdea2-\uD800\uDF02-47>", r"<\ud83dxxdea2-\uD800\uDF02-47>"),
+            // Space within is passed over, and no letter is an escape.
+            (r"<quay\n-\t47\r11>", "<[redacted]>"),
+            (r"<\quay-4711>", r"<\[redacted]>"),
+            (r"<quay\-4711>", "<[redacted]>"),
+            // Bytes that are no UTF-8 are one character each.
+            ("<%ff%71uay%2d4711%fe%41>", "<%ff[redacted]%fe%41>"),
+            ("<%c3%a9%71uay%2d4711%c3%a9>", "<%c3%a9[redacted]%c3%a9>"),
+        ] {
+            assert_eq!(redactor.redact(told), clean, "{told}");
+        }
+    }
+
+    #[test]
+    fn quoted_printable_breaks_lines_by_either_end_and_escapes_any_byte() {
+        let redactor = Redactor::new(["quay-4711"]);
+        for told in ["qua=\ny-4711", "qua=\r\ny-4711", "qu=61y-4711", "qu=61y=\n-4711", "qu=61y=\r\n-47=31=31"] {
+            assert_eq!(redactor.redact(told), REDACTED, "{told:?}");
+        }
+        assert_eq!(redactor.redact("qua=\ry-4711"), "qua=\ry-4711", "a lone return ends no line");
+        assert_eq!(redactor.redact("qua==\ny-4711"), "qua==\ny-4711");
+    }
+
+    #[test]
     fn of_two_secrets_the_longer_leaves_no_tail_behind() {
         for order in [["quay-4711", "quay-4711-tide"], ["quay-4711-tide", "quay-4711"]] {
             let redactor = Redactor::new(order);

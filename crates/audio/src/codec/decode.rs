@@ -1,14 +1,17 @@
 //! Bytes of any format that is read here to samples.
 
 use crate::chunk::Chunk;
-use crate::codec::mp3::Mp3Decoder;
+#[cfg(feature = "mp3")]
+use crate::codec::mp3_decode::Mp3Decoder;
 use crate::codec::pcm::SampleKind;
 use crate::container::adts::AdtsDemuxer;
 use crate::container::flac::FlacDemuxer;
+#[cfg(feature = "mp4")]
 use crate::container::mp4::Mp4Demuxer;
 use crate::container::ogg::OggDemuxer;
 use crate::container::packets::{Demuxer, PacketDecoder};
 use crate::container::sample_file::{Header, SoundFile};
+#[cfg(feature = "webm")]
 use crate::container::webm::WebmDemuxer;
 use crate::{AudioError, Codec, Format, Layout, Tags};
 
@@ -29,9 +32,11 @@ pub(crate) fn check_input(layout: Layout) -> Result<(), AudioError> {
 pub(crate) fn demuxer(codec: Codec) -> Option<Box<dyn Demuxer>> {
     Some(match codec {
         Codec::OggOpus | Codec::OggVorbis | Codec::OggFlac => Box::new(OggDemuxer::new()),
+        #[cfg(feature = "webm")]
         Codec::WebmOpus => Box::new(WebmDemuxer::new()),
         Codec::Flac => Box::new(FlacDemuxer::new()),
         Codec::Aac => Box::<AdtsDemuxer>::default(),
+        #[cfg(feature = "mp4")]
         Codec::Mp4 => Box::new(Mp4Demuxer::new()),
         _ => return None,
     })
@@ -41,6 +46,7 @@ pub(crate) fn demuxer(codec: Codec) -> Option<Box<dyn Demuxer>> {
 pub(crate) enum Decoder {
     Raw(RawDecoder),
     File(FileDecoder),
+    #[cfg(feature = "mp3")]
     Mp3(Mp3Decoder),
     Packets(PacketDecoder),
 }
@@ -59,13 +65,14 @@ impl Decoder {
             Codec::L16 => raw(SampleKind::S16Be),
             Codec::Mulaw => raw(SampleKind::Mulaw),
             Codec::Alaw => raw(SampleKind::Alaw),
+            #[cfg(feature = "mp3")]
             Codec::Mp3 => Ok(Decoder::Mp3(Mp3Decoder::new())),
             codec => match (Header::of(codec), demuxer(codec)) {
                 (Some(header), _) => {
                     Ok(Decoder::File(FileDecoder { file: SoundFile::new(header), pending: Vec::new() }))
                 }
                 (None, Some(demuxer)) => Ok(Decoder::Packets(PacketDecoder::new(demuxer))),
-                (None, None) => Err(AudioError::Unsupported { format: "audio", what: codec.to_string() }),
+                (None, None) => Err(AudioError::NotBuilt(codec)),
             },
         }
     }
@@ -76,6 +83,7 @@ impl Decoder {
         match self {
             Decoder::Raw(raw) => raw.push(bytes, chunk, out),
             Decoder::File(file) => file.push(bytes, chunk, out),
+            #[cfg(feature = "mp3")]
             Decoder::Mp3(mp3) => mp3.push(bytes, chunk, out),
             Decoder::Packets(packets) => packets.push(bytes, chunk, out),
         }
@@ -87,6 +95,7 @@ impl Decoder {
         match self {
             Decoder::Raw(raw) => raw.kind.fits_sixteen_bits(),
             Decoder::File(file) => file.file.format().is_some_and(|format| format.kind.fits_sixteen_bits()),
+            #[cfg(feature = "mp3")]
             Decoder::Mp3(_) => false,
             Decoder::Packets(packets) => packets.fits_sixteen_bits(),
         }
@@ -110,6 +119,7 @@ impl Decoder {
         match self {
             Decoder::Raw(_) => Tags::default(),
             Decoder::File(file) => file.file.tags(),
+            #[cfg(feature = "mp3")]
             Decoder::Mp3(mp3) => mp3.tags(),
             Decoder::Packets(packets) => packets.tags().clone(),
         }
@@ -120,6 +130,7 @@ impl Decoder {
         match self {
             Decoder::Raw(raw) => Some(raw.layout),
             Decoder::File(file) => file.file.format().map(|format| format.layout),
+            #[cfg(feature = "mp3")]
             Decoder::Mp3(mp3) => mp3.layout(),
             Decoder::Packets(packets) => packets.layout(),
         }

@@ -2,7 +2,9 @@
 
 use crate::codec::dither::Quantiser;
 use crate::codec::flac_encode::FlacEncoder;
+#[cfg(feature = "mp3")]
 use crate::codec::mp3_encode::Mp3Encoder;
+#[cfg(feature = "opus")]
 use crate::codec::opus_encode::OpusEncoder;
 use crate::codec::pcm::{alaw_encode, mulaw_encode_sample, to_i16};
 use crate::container::wav::{self, WavCoding};
@@ -17,7 +19,9 @@ pub(crate) struct Encoder {
 
 enum EncoderKind {
     Plain(PlainEncoder),
+    #[cfg(feature = "mp3")]
     Mp3(Box<Mp3Encoder>),
+    #[cfg(feature = "opus")]
     Opus(Box<OpusEncoder>),
     Flac(Box<FlacEncoder>),
 }
@@ -79,9 +83,12 @@ impl Encoder {
             Codec::L16 => plain(Plain::BigEndian, None),
             Codec::Mulaw => plain(Plain::Mulaw, None),
             Codec::Alaw => plain(Plain::Alaw, None),
+            #[cfg(feature = "mp3")]
             Codec::Mp3 => EncoderKind::Mp3(Box::new(Mp3Encoder::new(format, &tags)?)),
+            #[cfg(feature = "opus")]
             Codec::OggOpus | Codec::WebmOpus => EncoderKind::Opus(Box::new(OpusEncoder::new(format, tags)?)),
             Codec::Flac => EncoderKind::Flac(Box::new(FlacEncoder::new(format, tags))),
+            codec if codec.is_written() => return Err(AudioError::NotBuilt(codec)),
             codec => return Err(AudioError::ReadOnly(codec)),
         };
         Ok(Encoder { kind, quantiser: Quantiser::new() })
@@ -98,7 +105,9 @@ impl Encoder {
         }
         match &mut self.kind {
             EncoderKind::Plain(plain) => plain.encode(samples, &mut self.quantiser, out),
+            #[cfg(feature = "mp3")]
             EncoderKind::Mp3(mp3) => mp3.encode(samples, out)?,
+            #[cfg(feature = "opus")]
             EncoderKind::Opus(opus) => opus.encode(samples, out)?,
             EncoderKind::Flac(flac) => flac.encode(samples.iter().map(|sample| self.quantiser.quantise(*sample)), out),
         }
@@ -107,7 +116,9 @@ impl Encoder {
 
     pub(crate) fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
         match &mut self.kind {
+            #[cfg(feature = "mp3")]
             EncoderKind::Mp3(mp3) => mp3.finish(out),
+            #[cfg(feature = "opus")]
             EncoderKind::Opus(opus) => opus.finish(out),
             EncoderKind::Flac(flac) => {
                 flac.finish(out);
@@ -123,7 +134,9 @@ impl Encoder {
     pub(crate) fn start(&self) -> Option<Vec<u8>> {
         match &self.kind {
             EncoderKind::Plain(plain) => plain.start(),
+            #[cfg(feature = "mp3")]
             EncoderKind::Mp3(mp3) => mp3.start(),
+            #[cfg(feature = "opus")]
             EncoderKind::Opus(opus) => opus.start(),
             EncoderKind::Flac(flac) => Some(flac.start()),
         }

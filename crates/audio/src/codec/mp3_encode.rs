@@ -3,7 +3,7 @@
 use mp3lame_encoder::{Bitrate, Builder, DualPcm, Encoder, FlushGap, Mode, MonoPcm, Quality, VbrMode};
 
 use crate::buffers::release;
-use crate::codec::mp3::FrameHeader;
+use crate::container::mp3_frames::FrameHeader;
 use crate::container::mp3_tag::{TagFrame, Totals};
 use crate::{AudioError, Codec, Format, Tags};
 

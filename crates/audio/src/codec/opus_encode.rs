@@ -29,7 +29,7 @@ impl OpusEncoder {
         let lookahead = encoder.get_lookahead().map_err(failed)?.max(0) as u64;
         let pre_skip = lookahead * frames_each(format.rate);
         let stream = OpusStream { channels: format.channels, pre_skip, rate: format.rate, gain: 0 };
-        let muxer = muxer(format.codec, stream, tags);
+        let muxer = muxer(format.codec, stream, tags)?;
         Ok(OpusEncoder { encoder, muxer, format, pre_skip, pending: Vec::new(), packets: 0, frames: 0 })
     }
 

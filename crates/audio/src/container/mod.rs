@@ -5,8 +5,11 @@ pub(crate) mod adts;
 pub(crate) mod aiff;
 pub(crate) mod au;
 pub(crate) mod flac;
+pub(crate) mod mp3_frames;
 pub(crate) mod mp3_tag;
+#[cfg(feature = "mp4")]
 pub(crate) mod mp4;
+#[cfg(feature = "mp4")]
 pub(crate) mod mp4_index;
 pub(crate) mod ogg;
 pub(crate) mod ogg_opus;
@@ -16,4 +19,5 @@ pub(crate) mod packets;
 pub(crate) mod rewrap;
 pub(crate) mod sample_file;
 pub(crate) mod wav;
+#[cfg(feature = "webm")]
 pub(crate) mod webm;

@@ -7,7 +7,7 @@
 //! [frames(4)] [bytes(4)] [places(100)] [quality(4)] encoder(9) … delay and padding(3) … check(2)
 //! ```
 
-use crate::codec::mp3::FrameHeader;
+use crate::container::mp3_frames::FrameHeader;
 
 /// The decoder's own delay in samples, as every layer III decoder has it.
 pub(crate) const DECODER_DELAY: u64 = 529;

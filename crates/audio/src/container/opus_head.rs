@@ -1,9 +1,7 @@
 //! What a stream of Opus says of itself: its identification header (RFC 7845,
-//! section 5.1), and the same in MP4, and a decoder by it.
+//! section 5.1), and the same in MP4.
 
-use opus::{Channels, Decoder, MSDecoder};
-
-use crate::container::packets::{OPUS_RATE, opus_failed};
+use crate::container::packets::OPUS_RATE;
 use crate::{AudioError, Layout};
 
 /// The identification header.
@@ -15,18 +13,18 @@ pub(crate) struct OpusHead {
     /// To be put on what is decoded, in 256ths of a decibel.
     pub(crate) gain: i16,
     /// Where there is more than one stream, or not the usual one.
-    mapping: Option<Mapping>,
+    pub(crate) mapping: Option<Mapping>,
 }
 
 /// How the channels of several streams are laid out.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Mapping {
-    streams: u8,
+pub(crate) struct Mapping {
+    pub(crate) streams: u8,
     /// So many of them, the first, have two channels.
-    coupled: u8,
+    pub(crate) coupled: u8,
     /// For each channel that comes out the one that is decoded, in the order
     /// of WAV.
-    order: Vec<u8>,
+    pub(crate) order: Vec<u8>,
 }
 
 /// Of one to eight channels as Vorbis orders them (Vorbis I, section 4.3.9)
@@ -84,20 +82,6 @@ impl OpusHead {
     pub(crate) fn is_plain(&self) -> bool {
         self.mapping.is_none()
     }
-
-    pub(crate) fn decoder(&self) -> Result<OpusDecoder, AudioError> {
-        let gain = i32::from(self.gain);
-        let made = match &self.mapping {
-            None => {
-                let channels = if self.channels == 1 { Channels::Mono } else { Channels::Stereo };
-                Decoder::new(OPUS_RATE, channels)
-                    .and_then(|mut one| one.set_gain(gain).map(|()| OpusDecoder::One(Box::new(one))))
-            }
-            Some(Mapping { streams, coupled, order }) => MSDecoder::new(OPUS_RATE, *streams, *coupled, order)
-                .and_then(|mut many| many.set_gain(gain).map(|()| OpusDecoder::Many(Box::new(many)))),
-        };
-        made.map_err(|error| opus_failed(&error))
-    }
 }
 
 impl Mapping {
@@ -120,23 +104,6 @@ impl Mapping {
     }
 }
 
-/// A decoder of one stream, or of several that belong together.
-pub(crate) enum OpusDecoder {
-    One(Box<Decoder>),
-    Many(Box<MSDecoder>),
-}
-
-impl OpusDecoder {
-    /// Decodes one packet, interleaved; gives its frames.
-    pub(crate) fn decode(&mut self, packet: &[u8], out: &mut [f32]) -> Result<u64, AudioError> {
-        let frames = match self {
-            OpusDecoder::One(decoder) => decoder.decode_float(packet, out, false),
-            OpusDecoder::Many(decoder) => decoder.decode_float(packet, out, false),
-        };
-        frames.map(|frames| frames as u64).map_err(|error| opus_failed(&error))
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -155,7 +122,6 @@ mod tests {
         let six = OpusHead::read(&head(6, 1, &[4, 2, 0, 4, 1, 2, 3, 5])).expect("5.1");
         // Left, right, centre, low, and those behind.
         assert_eq!(six.mapping, Some(Mapping { streams: 4, coupled: 2, order: vec![0, 1, 4, 5, 2, 3] }));
-        assert!(six.decoder().is_ok());
     }
 
     #[test]

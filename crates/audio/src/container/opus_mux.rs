@@ -3,6 +3,7 @@
 
 use crate::container::ogg_opus::OggMuxer;
 use crate::container::packets::OPUS_RATE;
+#[cfg(feature = "webm")]
 use crate::container::webm::WebmMuxer;
 use crate::{AudioError, Codec, Tags};
 
@@ -53,10 +54,15 @@ pub(crate) trait OpusMuxer: Send {
 }
 
 /// The muxer for a codec of Opus in a container.
-pub(crate) fn muxer(codec: Codec, stream: OpusStream, tags: Tags) -> Box<dyn OpusMuxer> {
+///
+/// # Errors
+/// When the container is not built in.
+pub(crate) fn muxer(codec: Codec, stream: OpusStream, tags: Tags) -> Result<Box<dyn OpusMuxer>, AudioError> {
     match codec {
-        Codec::WebmOpus => Box::new(WebmMuxer::new(stream, tags)),
-        _ => Box::new(OggMuxer::new(stream, tags)),
+        #[cfg(feature = "webm")]
+        Codec::WebmOpus => Ok(Box::new(WebmMuxer::new(stream, tags))),
+        Codec::OggOpus => Ok(Box::new(OggMuxer::new(stream, tags))),
+        other => Err(AudioError::NotBuilt(other)),
     }
 }
 

@@ -1,23 +1,15 @@
 //! From packets of coded sound to samples: what every container of packets
-//! shares. Demuxers cut bytes into packets; this decodes and trims them.
-
-use symphonia::core::codecs::audio::well_known::{CODEC_ID_AAC, CODEC_ID_FLAC, CODEC_ID_VORBIS};
-use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions};
-use symphonia::core::packet::PacketRef;
-use symphonia::core::units::{Duration, Timestamp};
-use symphonia::default::codecs::{AacDecoder, FlacDecoder, VorbisDecoder};
+//! shares. Demuxers cut bytes into packets; this has them decoded and trims them.
 
 use crate::buffers::release;
-use crate::catch_panic::guarded;
 use crate::chunk::Chunk;
+use crate::codec::packet_codec::{PacketCodec, packet_codec};
 use crate::conform::Conform;
-use crate::container::opus_head::{OpusDecoder, OpusHead};
-use crate::{AudioError, Codec, Layout, Tags};
+use crate::container::opus_head::OpusHead;
+use crate::{AudioError, Layout, Tags};
 
 /// Opus decodes at this rate whatever it was made from (RFC 7845, section 4).
 pub(crate) const OPUS_RATE: u32 = 48_000;
-/// The longest packet of Opus is 120 ms (RFC 6716, section 2.1.4).
-const MAX_OPUS_FRAMES: usize = 5_760;
 
 /// One packet.
 #[derive(Debug, PartialEq, Eq)]
@@ -75,14 +67,8 @@ pub(crate) trait Demuxer: Send {
     fn push(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<Demuxed>) -> Result<(), AudioError>;
 }
 
-enum Inner {
-    Opus(OpusDecoder),
-    Other(Box<dyn AudioDecoder>),
-}
-
 struct Playing {
-    inner: Inner,
-    codec: Codec,
+    codec: Box<dyn PacketCodec>,
     layout: Layout,
     track: Track,
     /// Frames decoded so far, before trimming.
@@ -174,7 +160,7 @@ impl PacketDecoder {
 
     fn decode(&mut self, packet: &Packet, out: &mut Vec<f32>) -> Result<(), AudioError> {
         let Some(playing) = self.playing.as_mut() else { return Ok(()) };
-        let frames = playing.decode(&packet.data, &mut self.frame)?;
+        let frames = playing.codec.decode(&packet.data, &mut self.frame)?;
         let before = playing.decoded;
         playing.decoded += frames;
         let end = packet.end.map_or(playing.decoded, |end| playing.decoded.min(end.max(before)));
@@ -198,95 +184,11 @@ impl PacketDecoder {
 
 impl Playing {
     fn new(track: Track) -> Result<Self, AudioError> {
-        let mut parameters = AudioCodecParameters::new();
-        let options = AudioDecoderOptions::default();
-        let (codec, id, headers) = match &track.coding {
-            Coding::Opus(head) => {
-                let layout = Layout { rate: OPUS_RATE, channels: head.channels };
-                let inner = Inner::Opus(head.decoder()?);
-                return Ok(Playing { inner, codec: Codec::OggOpus, layout, track, decoded: 0, given: 0 });
-            }
-            Coding::Flac(info) => (Codec::Flac, CODEC_ID_FLAC, info),
-            Coding::Vorbis(headers) => (Codec::OggVorbis, CODEC_ID_VORBIS, headers),
-            Coding::Aac(config) => (Codec::Aac, CODEC_ID_AAC, config),
-        };
-        parameters.for_codec(id).with_extra_data(headers.clone().into());
-        let made = guarded(|| -> Result<Box<dyn AudioDecoder>, symphonia::core::errors::Error> {
-            Ok(match codec {
-                Codec::Flac => Box::new(FlacDecoder::try_new(&parameters, &options)?),
-                Codec::OggVorbis => Box::new(VorbisDecoder::try_new(&parameters, &options)?),
-                _ => Box::new(AacDecoder::try_new(&parameters, &options)?),
-            })
-        });
-        let inner = made.ok_or_else(|| malformed(codec))?;
-        let inner = inner.map_err(|error| match &track.coding {
-            Coding::Aac(config) if let Some(what) = aac_kind(config) => AudioError::Unsupported { format: "AAC", what },
-            _ => AudioError::Codec { codec, what: error.to_string() },
-        })?;
-        let spec = inner.last_decoded();
-        let spec = spec.spec();
-        let layout = Layout {
-            rate: spec.rate(),
-            channels: u8::try_from(spec.channels().count()).map_err(|_| AudioError::Channels(u16::MAX))?,
-        };
+        let codec = packet_codec(&track.coding)?;
+        let layout = codec.layout()?;
         crate::codec::decode::check_input(layout)?;
-        Ok(Playing { inner: Inner::Other(inner), codec, layout, track, decoded: 0, given: 0 })
+        Ok(Playing { codec, layout, track, decoded: 0, given: 0 })
     }
-
-    /// Decodes one packet into `frame`; gives its frames.
-    fn decode(&mut self, data: &[u8], frame: &mut Vec<f32>) -> Result<u64, AudioError> {
-        match &mut self.inner {
-            Inner::Opus(decoder) => {
-                frame.resize(MAX_OPUS_FRAMES * usize::from(self.layout.channels), 0.0);
-                decoder.decode(data, frame)
-            }
-            Inner::Other(decoder) => {
-                let (codec, layout) = (self.codec, self.layout);
-                guarded(|| decode_other(decoder.as_mut(), data, codec, layout, frame))
-                    .ok_or_else(|| malformed(codec))?
-            }
-        }
-    }
-}
-
-fn decode_other(
-    decoder: &mut dyn AudioDecoder,
-    data: &[u8],
-    codec: Codec,
-    layout: Layout,
-    frame: &mut Vec<f32>,
-) -> Result<u64, AudioError> {
-    let packet = PacketRef::new(0, Timestamp::ZERO, Duration::ZERO, data);
-    let failed = |what: String| AudioError::Codec { codec, what };
-    let decoded = decoder.decode_ref(&packet).map_err(|error| failed(error.to_string()))?;
-    let channels = decoded.spec().channels().count();
-    if decoded.spec().rate() != layout.rate || channels != usize::from(layout.channels) {
-        return Err(failed("a change of rate or channels in the middle".into()));
-    }
-    decoded.copy_to_vec_interleaved(frame);
-    Ok(decoded.frames() as u64)
-}
-
-/// Why a kind of AAC is not read, from its object type and channels (ISO/IEC
-/// 14496-3, section 1.6.2.1); `None` for the kind that is.
-fn aac_kind(config: &[u8]) -> Option<String> {
-    let [first, second] = *config.first_chunk::<2>()?;
-    match (first >> 3, (second >> 3) & 0x0F) {
-        (2 | 5 | 29, 1 | 2) => None,
-        (2 | 5 | 29, 0) => Some("channels of its own order".into()),
-        (2 | 5 | 29, channels) => Some(format!("{} channels", if channels == 7 { 8 } else { channels })),
-        (1, _) => Some("the Main profile".into()),
-        (4, _) => Some("long-term prediction".into()),
-        (other, _) => Some(format!("object type {other}")),
-    }
-}
-
-fn malformed(codec: Codec) -> AudioError {
-    AudioError::Codec { codec, what: "the stream is malformed".into() }
-}
-
-pub(crate) fn opus_failed(error: &opus::Error) -> AudioError {
-    AudioError::Codec { codec: Codec::OggOpus, what: error.to_string() }
 }
 
 /// Frames at 48 kHz in a packet of Opus, by its table-of-contents byte (RFC
@@ -324,23 +226,5 @@ mod tests {
         ] {
             assert_eq!(opus_frames(packet), frames, "{packet:?}");
         }
-    }
-
-    /// A code book whose lengths rise above 32 bits (Vorbis I, section 3.2.1),
-    /// at which the decoder panics; found by fuzzing.
-    #[test]
-    fn vorbis_whose_code_book_cannot_be_is_an_error() {
-        let mut headers = b"\x01vorbis\0\0\0\0\x01".to_vec();
-        headers.extend(16_000u32.to_le_bytes());
-        headers.extend([0; 12]);
-        headers.extend(b"\xB8\x01\x05vorbis\0BCV");
-        // One dimension, three entries; in order, from 32 bits: one such, two of 33.
-        let fields = [(1u64, 16), (3, 24), (1, 1), (31, 5), (1, 2), (2, 2), (0, 4)];
-        let (bits, count) = fields.iter().fold((0, 0), |(bits, at), (value, width)| (bits | value << at, at + width));
-        headers.extend(&bits.to_le_bytes()[..usize::div_ceil(count, 8)]);
-        headers.extend([0; 64]);
-        let track = Track { coding: Coding::Vorbis(headers), start: 0, frames: None };
-        let error = Playing::new(track).err().expect("no decoder");
-        assert!(matches!(error, AudioError::Codec { codec: Codec::OggVorbis, .. }), "{error}");
     }
 }

@@ -3,7 +3,7 @@
 
 use crate::chunk::Chunk;
 use crate::codec::flac_encode::header_around;
-use crate::codec::mp3::FrameSplitter;
+use crate::container::mp3_frames::FrameSplitter;
 use crate::container::mp3_tag;
 use crate::container::opus_head::OpusHead;
 use crate::container::opus_mux::{Coded, OpusMuxer, OpusStream, muxer};
@@ -192,7 +192,7 @@ impl Rewrap {
             {
                 let OpusHead { channels, gain, .. } = head;
                 let stream = OpusStream { channels, pre_skip: track.start, rate: OPUS_RATE, gain };
-                let muxer = muxer(self.to.codec, stream, self.tags.clone());
+                let muxer = muxer(self.to.codec, stream, self.tags.clone()).ok()?;
                 Some(PacketSink::Opus { muxer, start: track.start, end: 0, total: None })
             }
             (Coding::Flac(info), Codec::Flac) => {

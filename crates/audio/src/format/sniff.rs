@@ -1,6 +1,6 @@
 //! Telling a format by its first bytes.
 
-use crate::codec::mp3::FrameHeader;
+use crate::container::mp3_frames::FrameHeader;
 use crate::{AudioError, Codec, Format};
 
 /// So many first bytes of a file tell what it is: a stream of Ogg may name

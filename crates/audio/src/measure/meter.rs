@@ -2,8 +2,8 @@
 
 use crate::chunk::Chunk;
 use crate::codec::decode::Decoder;
-use crate::codec::mp3::FrameSplitter;
 use crate::codec::pcm::SampleKind;
+use crate::container::mp3_frames::FrameSplitter;
 use crate::container::mp3_tag;
 use crate::container::sample_file::{Header, SoundFile};
 use crate::dsp::expansion::Expansion;
