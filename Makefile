@@ -35,6 +35,9 @@ test: test-packages console ## Install what tests need and run everything
 lint: console ## Check formatting, lints, types, licences and sources
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
+	@for feature in "" aac flac mp3 mp4 opus vorbis webm; do \
+		cargo clippy --quiet --locked -p dispatcher-audio --no-default-features --features "$$feature" -- -D warnings || exit 1; \
+	done
 	cd console && npm run --silent check
 	@command -v cargo-deny >/dev/null || cargo install --locked cargo-deny
 	cargo deny --locked --offline check licenses bans sources

@@ -15,6 +15,7 @@ mod guarding;
 mod guide;
 mod jobs;
 mod keeping;
+mod libraries;
 mod listening;
 mod long_work;
 mod nothing_lost;

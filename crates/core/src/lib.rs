@@ -4,6 +4,8 @@
 //!
 //! Everything here is pure: no clock, no randomness, no files, no network.
 
+#![warn(missing_docs)]
+
 mod cause;
 mod draft;
 mod language;
@@ -39,3 +41,8 @@ pub use tariff::{Cancelled, Measure, Tariff, Usage};
 pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
 pub use voice::{Criteria, Gender, Origin, Voice, VoiceId};
 pub use wer::{WordErrors, normalise_words, word_errors};
+
+/// The examples of the README are run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../README.md")]
+struct Readme;

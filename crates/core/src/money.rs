@@ -86,13 +86,18 @@ impl From<Money> for Costs {
 
 /// What can be wrong with an amount.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum MoneyError {
+    /// Not three capital letters (ISO 4217).
     #[error("'{0}' is not a currency: three capital letters, such as EUR")]
     Currency(String),
+    /// Not a decimal that can be counted.
     #[error("'{0}' is not a decimal amount with at most nine decimals")]
     Amount(String),
+    /// More than 64 bits of billionths.
     #[error("the amount is too large")]
     Overflow,
+    /// Two currencies have no sum.
     #[error("{0} and {1} cannot be added")]
     Mixed(Currency, Currency),
 }
@@ -100,7 +105,9 @@ pub enum MoneyError {
 /// An amount: 10⁻⁹ of the unit, and the currency.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Money {
+    /// Billionths of the currency's unit.
     pub nanos: i64,
+    /// What they are billionths of.
     pub currency: Currency,
 }
 

@@ -21,10 +21,13 @@ pub enum Wanted {
 /// One engine that could do the work, with all that is chosen for it.
 #[derive(Debug, Clone)]
 pub struct Candidate {
+    /// The sheet of its engine.
     pub sheet: Arc<Sheet>,
     /// Set for synthesis.
     pub voice: Option<Voice>,
+    /// The model; nothing where the engine has none to choose from.
     pub model: Option<String>,
+    /// What it is to do.
     pub work: Work,
     /// Milliseconds until the first audio or the transcript of ordinary work,
     /// where a route or the request says so; else as the sheet has it.
@@ -54,20 +57,64 @@ impl Candidate {
 /// Why nothing can do the work.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum PlanError {
+    /// No voice and no route has the name.
     #[error("there is no voice or route '{wanted}'{}", hint(nearest))]
-    NoSuchVoice { wanted: String, nearest: Vec<String> },
+    NoSuchVoice {
+        /// The name in the request.
+        wanted: String,
+        /// The nearest names that there are.
+        nearest: Vec<String>,
+    },
+    /// No recogniser and no route has the name.
     #[error("there is no engine or route '{wanted}'{}", hint(nearest))]
-    NoSuchEngine { wanted: String, nearest: Vec<String> },
+    NoSuchEngine {
+        /// The name in the request.
+        wanted: String,
+        /// The nearest names that there are.
+        nearest: Vec<String>,
+    },
+    /// No voice meets the criteria.
     #[error("no voice matches the criteria{}", hint(nearest))]
-    NoVoiceFits { nearest: Vec<String> },
+    NoVoiceFits {
+        /// Voices that meet the most of them.
+        nearest: Vec<String>,
+    },
+    /// The engine does not have the model.
     #[error("{engine} has no model '{model}'{}", hint(models))]
-    NoSuchModel { engine: String, model: String, models: Vec<String> },
+    NoSuchModel {
+        /// The engine.
+        engine: String,
+        /// The model in the request.
+        model: String,
+        /// The models that it has.
+        models: Vec<String>,
+    },
+    /// The route does the other kind of work.
     #[error("the route '{route}' is for {}, not for {}", .has.name(), .wanted.name())]
-    OtherWork { route: String, has: Work, wanted: Work },
+    OtherWork {
+        /// The route.
+        route: String,
+        /// What it does.
+        has: Work,
+        /// What is asked for.
+        wanted: Work,
+    },
+    /// The voice is there, and its engine does not let it be used.
     #[error("the voice '{voice}' is not available: {why}")]
-    Unavailable { voice: String, why: String },
+    Unavailable {
+        /// The voice, as `engine/voice`.
+        voice: String,
+        /// Why, in the engine's words.
+        why: String,
+    },
+    /// No leg of the route takes the language.
     #[error("no leg of the route '{route}' accepts {language}")]
-    NoLeg { route: String, language: String },
+    NoLeg {
+        /// The route.
+        route: String,
+        /// The language in the request.
+        language: String,
+    },
 }
 
 fn hint(names: &[String]) -> String {
@@ -77,7 +124,9 @@ fn hint(names: &[String]) -> String {
 /// Everything that planning looks at.
 #[derive(Debug, Clone, Copy)]
 pub struct Planner<'a> {
+    /// The sheets in force, by engine.
     pub sheets: &'a BTreeMap<String, Arc<Sheet>>,
+    /// The routes in force, by name.
     pub routes: &'a BTreeMap<String, Route>,
     /// The voices made for the account that may be used, as `engine/voice`;
     /// all of them where this is missing.

@@ -9,12 +9,18 @@ use serde_json::{Value, json};
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Prompt {
+    /// The name of the prompt's file, without its ending.
     #[serde(default)]
     pub id: String,
+    /// What is said, as plain text.
     pub text: Option<String>,
+    /// What is said, as SSML, in place of `text`.
     pub ssml: Option<String>,
+    /// A voice or a route; that of the set unless given.
     pub voice: Option<String>,
+    /// The model; that of the set unless given.
     pub model: Option<String>,
+    /// BCP 47; that of the set unless given.
     pub language: Option<String>,
     /// Presets, extensions or media types.
     #[serde(default)]
@@ -41,7 +47,9 @@ const MOST_ROWS: usize = 2_000;
 /// How a table is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PromptTable {
+    /// TOML 1.0.
     Toml,
+    /// Comma-separated values (RFC 4180).
     Csv,
 }
 

@@ -8,7 +8,9 @@ use crate::{Criteria, extended_filter};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Work {
+    /// Text to audio.
     Synthesis,
+    /// Audio to text.
     Recognition,
 }
 
@@ -47,13 +49,16 @@ impl Conditions {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Leg {
+    /// The engine that the leg calls.
     pub engine: String,
     /// The engine's own voice id; without it the criteria or the request's
     /// language choose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub voice: Option<String>,
+    /// In place of a voice: what it must be like.
     #[serde(default, skip_serializing_if = "Criteria::is_empty")]
     pub criteria: Criteria,
+    /// The model; the engine's first that fits unless given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub model: Option<String>,
     /// Milliseconds until the first audio (synthesis) or the answer
@@ -63,6 +68,7 @@ pub struct Leg {
     /// The credential to call the engine with, in place of its usual one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<String>,
+    /// When the leg may be taken; always unless given.
     #[serde(default)]
     pub conditions: Conditions,
 }
@@ -71,22 +77,35 @@ pub struct Leg {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Route {
+    /// The name by which requests ask for it.
     pub name: String,
+    /// What its legs do.
     pub work: Work,
+    /// For people.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub note: String,
+    /// The legs in the order in which they are tried.
     pub legs: Vec<Leg>,
 }
 
 /// What can be wrong with a route.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum RouteError {
+    /// The name has other characters than names may have.
     #[error("the name of a route is 1 to 40 small letters, digits and hyphens, not '{0}'")]
     Name(String),
+    /// There are no legs, or too many.
     #[error("a route has 1 to 16 legs, not {0}")]
     Legs(usize),
+    /// A leg's deadline is outside what deadlines may be.
     #[error("leg {leg}: a deadline is 50 to 600000 ms, not {given}")]
-    Deadline { leg: usize, given: u64 },
+    Deadline {
+        /// From 0.
+        leg: usize,
+        /// Milliseconds.
+        given: u64,
+    },
 }
 
 impl Route {

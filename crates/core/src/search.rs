@@ -12,6 +12,7 @@ use crate::{Gender, Measure, Origin, Sheet, Site, Usage, Voice, canonical_tag, e
 /// One voice of the catalogue, with its engine.
 #[derive(Debug, Clone)]
 pub struct Entry {
+    /// The sheet of its engine.
     pub sheet: Arc<Sheet>,
     /// Its place in the sheet.
     pub voice: usize,
@@ -53,8 +54,11 @@ pub enum Sort {
     /// What fits the languages best first, then by id.
     #[default]
     Best,
+    /// By name.
     Name,
+    /// By first language.
     Language,
+    /// By the price of 1,000 characters, the cheapest first.
     Price,
 }
 
@@ -66,15 +70,21 @@ pub struct VoiceQuery {
     pub text: Option<String>,
     /// Language ranges (RFC 4647), separated by spaces or commas, best first.
     pub languages: Option<String>,
+    /// Only voices of this gender.
     pub gender: Option<Gender>,
+    /// Only voices with this style.
     pub style: Option<String>,
     /// What it was made for.
     pub purpose: Option<String>,
+    /// Only voices of this engine.
     pub engine: Option<String>,
+    /// Only voices that have this model.
     pub model: Option<String>,
     /// An audio format that its engine makes, by media type without parameters.
     pub format: Option<String>,
+    /// Only voices of engines there.
     pub site: Option<Site>,
+    /// Only voices of this origin.
     pub origin: Option<Origin>,
     /// The most that a thousand characters may cost, in 10⁻⁹.
     pub most_nanos: Option<i64>,
@@ -83,8 +93,11 @@ pub struct VoiceQuery {
     /// Of the voices that were made for the account only these, by
     /// `engine/voice`; all where this is missing.
     pub granted: Option<Vec<String>>,
+    /// The order of what is found.
     pub sort: Sort,
+    /// So many are passed over.
     pub offset: usize,
+    /// So many are given at most.
     pub limit: usize,
 }
 
@@ -100,9 +113,13 @@ pub struct Found {
 /// How many of what was found have each value.
 #[derive(Debug, Clone, Default)]
 pub struct Facets {
+    /// Voices by language.
     pub languages: BTreeMap<String, usize>,
+    /// Voices by gender.
     pub genders: BTreeMap<String, usize>,
+    /// Voices by engine.
     pub engines: BTreeMap<String, usize>,
+    /// Voices by style.
     pub styles: BTreeMap<String, usize>,
 }
 

@@ -10,6 +10,7 @@ use crate::{CountControl, HearingControls, RangeControl, SpeakingControls, Style
 /// A manner of speaking, and how much of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Style {
+    /// The name of the style, as the engine or the request has it.
     pub name: String,
     /// 0 to 1.
     pub strength: Option<f64>,
@@ -24,16 +25,20 @@ pub struct Shaping {
     pub pitch: Option<f64>,
     /// Decibels, -40 to 12.
     pub volume: Option<f64>,
+    /// A manner of speaking.
     pub style: Option<Style>,
+    /// Words about how to speak.
     pub direction: Option<String>,
     /// 0 to 1.
     pub variation: Option<f64>,
+    /// The same number gives the same audio, where the engine can.
     pub seed: Option<u64>,
 }
 
 /// What the gateway does in its own audio code.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Emulation {
+    /// Factor of the speed.
     pub rate: f64,
     /// Semitones.
     pub pitch: f64,
@@ -62,18 +67,22 @@ impl Default for Emulation {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Done {
+    /// The engine does it as it was asked for.
     Native,
     /// The nearest that the engine takes.
     Rewritten,
     /// Done in the gateway's own audio code.
     Emulated,
+    /// It is left out.
     Omitted,
 }
 
 /// One wish, what was done with it, and what would have worked.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Adjustment {
+    /// The control, as requests name it.
     pub control: &'static str,
+    /// What was done.
     pub done: Done,
     /// For people; empty where the wish was carried out as it was.
     pub note: String,
@@ -84,13 +93,21 @@ pub struct Adjustment {
 pub struct Shaped {
     /// What templates see; a control's neutral value where nothing was asked.
     pub rate: Option<f64>,
+    /// Semitones, as the engine takes them.
     pub pitch: Option<f64>,
+    /// Decibels, as the engine takes them.
     pub volume: Option<f64>,
+    /// As the engine names it.
     pub style: Option<Style>,
+    /// Words about how to speak.
     pub direction: Option<String>,
+    /// How much repeated takes may vary.
     pub variation: Option<f64>,
+    /// A whole number.
     pub seed: Option<f64>,
+    /// What is left for the gateway.
     pub emulated: Emulation,
+    /// What became of each wish.
     pub adjustments: Vec<Adjustment>,
 }
 
@@ -266,11 +283,15 @@ impl ShapingWork<'_> {
 /// What a request asks of a recogniser beyond the text.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct HearingWish {
+    /// Words that the audio probably has.
     pub hints: Vec<String>,
+    /// Words about what the audio is.
     pub context: Option<String>,
     /// 0 to 1.
     pub variation: Option<f64>,
+    /// Speakers are to be told apart.
     pub speakers: bool,
+    /// So many other readings.
     pub alternatives: Option<u64>,
 }
 

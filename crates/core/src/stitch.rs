@@ -14,7 +14,9 @@ const MOST_TORN: usize = 2;
 /// What was heard from one second of a recording to another.
 #[derive(Debug, Clone, PartialEq)]
 pub struct HeardPart {
+    /// Seconds from the start of the whole at which the part begins.
     pub from: f64,
+    /// Seconds from the start of the whole at which the part ends.
     pub to: f64,
     /// Times from the beginning of the part.
     pub transcript: Transcript,

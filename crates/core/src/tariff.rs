@@ -40,7 +40,9 @@ impl Measure {
 /// What one attempt used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Usage {
+    /// Unicode characters of text.
     pub characters: u64,
+    /// UTF-8 bytes of text.
     pub bytes: u64,
     /// Audio, in milliseconds.
     pub milliseconds: u64,
@@ -55,6 +57,7 @@ pub enum Cancelled {
     Started,
     /// As a complete call.
     Whole,
+    /// Nothing is charged.
     Nothing,
 }
 
@@ -62,9 +65,11 @@ pub enum Cancelled {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Tariff {
+    /// ISO 4217; EUR unless given.
     #[serde(default = "euro")]
     #[schemars(with = "String")]
     pub currency: Currency,
+    /// The unit that is counted.
     pub per: Measure,
     /// Price of one unit, a decimal in the unit of the currency.
     pub price: String,

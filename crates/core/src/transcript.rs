@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 /// One word with its place in the audio.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
 pub struct Word {
+    /// The word as it is written, with its punctuation.
     pub text: String,
     /// Seconds from the beginning.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -15,6 +16,7 @@ pub struct Word {
     /// 0 to 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confidence: Option<f64>,
+    /// Who speaks, as the recogniser names them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speaker: Option<String>,
 }
@@ -22,7 +24,9 @@ pub struct Word {
 /// Another reading of the same audio.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Alternative {
+    /// The whole text.
     pub text: String,
+    /// 0 to 1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confidence: Option<f64>,
 }
@@ -30,11 +34,15 @@ pub struct Alternative {
 /// Text with words, times and confidences.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
 pub struct Transcript {
+    /// The whole text.
     pub text: String,
+    /// BCP 47.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub language: Option<String>,
+    /// The words in order, where the recogniser times them.
     #[serde(default)]
     pub words: Vec<Word>,
+    /// Other readings, the best first.
     #[serde(default)]
     pub alternatives: Vec<Alternative>,
     /// Where there is sound in which nothing was recognised, in order; the
@@ -46,7 +54,9 @@ pub struct Transcript {
 /// A stretch of audio without words, in seconds from the beginning.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Gap {
+    /// Seconds from the start of the audio.
     pub start: f64,
+    /// Seconds from the start of the audio.
     pub end: f64,
 }
 

@@ -11,7 +11,9 @@ use crate::{extended_filter, is_fallback};
 /// `engine/voice`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct VoiceId {
+    /// The engine's name.
     pub engine: String,
+    /// The voice's id there.
     pub voice: String,
 }
 
@@ -38,8 +40,11 @@ impl FromStr for VoiceId {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Gender {
+    /// `female`.
     Female,
+    /// `male`.
     Male,
+    /// `neutral`: neither, or either.
     Neutral,
 }
 
@@ -86,11 +91,14 @@ pub struct Voice {
     /// The engine's id for it; in a sheet, also a number.
     #[serde(deserialize_with = "text_or_number")]
     pub id: String,
+    /// The name for people.
     pub name: String,
     /// BCP 47 tags, the best first.
     pub languages: Vec<String>,
+    /// As the engine tells it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gender: Option<Gender>,
+    /// Ways of speaking, as the engine names them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub styles: Vec<String>,
     /// In years, about.
@@ -99,6 +107,7 @@ pub struct Voice {
     /// Intended uses: `announcements`, `telephone`, `reading` …
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub uses: Vec<String>,
+    /// Who made the voice.
     #[serde(default, skip_serializing_if = "Origin::is_stock")]
     pub origin: Origin,
     /// Why it cannot be used at present.
@@ -132,10 +141,13 @@ pub struct Criteria {
     /// Language ranges (RFC 4647), separated by spaces or commas, best first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub languages: Option<String>,
+    /// The gender that it must have.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gender: Option<Gender>,
+    /// A style that it must have.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub style: Option<String>,
+    /// The name that it must have.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
 }

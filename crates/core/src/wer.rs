@@ -3,6 +3,7 @@
 /// The counts behind a word error rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct WordErrors {
+    /// Insertions, deletions and substitutions.
     pub errors: usize,
     /// Words of the reference.
     pub words: usize,

@@ -162,3 +162,8 @@ pub(crate) fn tidy(text: &str) -> String {
     let text: String = visible.collect();
     text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
+
+/// The examples of the README are run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../README.md")]
+struct Readme;

@@ -246,6 +246,10 @@ mod tests {
             (r"<quay\-4711>", "<[redacted]>"),
             // Bytes that are no UTF-8 are one character each.
             ("<%ff%71uay%2d4711%fe%41>", "<%ff[redacted]%fe%41>"),
+            ("<%41%ff%fe%c3%a9%71uay-4711%ff%fe>", "<%41%ff%fe%c3%a9[redacted]%ff%fe>"),
+            // A reference may be the first or the last of it.
+            ("<&amp;&#x71;uay&#45;471&#49;&amp;>", "<&amp;[redacted]&amp;>"),
+            ("<&nonsense;quay&#45;4711&>", "<&nonsense;[redacted]&>"),
             ("<%c3%a9%71uay%2d4711%c3%a9>", "<%c3%a9[redacted]%c3%a9>"),
         ] {
             assert_eq!(redactor.redact(told), clean, "{told}");

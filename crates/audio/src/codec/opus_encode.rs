@@ -2,7 +2,7 @@
 
 use opus::{Application, Bitrate, Channels, Encoder};
 
-use crate::container::opus_mux::{Coded, OpusMuxer, OpusStream, frames_each, muxer};
+use crate::container::opus_mux::{Coded, OpusMuxer, OpusStream, muxer};
 use crate::container::packets::OPUS_RATE;
 use crate::{AudioError, Codec, Format, Tags};
 
@@ -76,4 +76,9 @@ impl OpusEncoder {
 
 fn failed(error: opus::Error) -> AudioError {
     AudioError::Codec { codec: Codec::OggOpus, what: error.to_string() }
+}
+
+/// Frames at 48 kHz for each at another rate that Opus takes.
+fn frames_each(rate: u32) -> u64 {
+    u64::from(OPUS_RATE / rate)
 }

@@ -2,7 +2,6 @@
 //! fresh from the encoder, or out of another container.
 
 use crate::container::ogg_opus::OggMuxer;
-use crate::container::packets::OPUS_RATE;
 #[cfg(feature = "webm")]
 use crate::container::webm::WebmMuxer;
 use crate::{AudioError, Codec, Tags};
@@ -64,9 +63,4 @@ pub(crate) fn muxer(codec: Codec, stream: OpusStream, tags: Tags) -> Result<Box<
         Codec::OggOpus => Ok(Box::new(OggMuxer::new(stream, tags))),
         other => Err(AudioError::NotBuilt(other)),
     }
-}
-
-/// Frames at 48 kHz for each at another rate that Opus takes.
-pub(crate) fn frames_each(rate: u32) -> u64 {
-    u64::from(OPUS_RATE / rate)
 }

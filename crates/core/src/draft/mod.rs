@@ -15,15 +15,21 @@ use self::shell::WordPiece;
 
 /// Why there is no draft.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum DraftError {
+    /// The text holds no call of a tool.
     #[error("this does not begin with curl; paste the whole command")]
     NoCommand,
+    /// The call names no address.
     #[error("the command has no address")]
     NoAddress,
+    /// The address of the call cannot be read.
     #[error("the address '{0}' cannot be used; it begins with http:// or https://")]
     Address(String),
+    /// An option of the tool that the draft cannot follow.
     #[error("{0}")]
     Option(String),
+    /// A form of the shell that is not followed.
     #[error("{0}")]
     Shell(String),
 }

@@ -10,6 +10,7 @@ use super::call::request;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Scheme {
+    /// Nothing is shown.
     #[default]
     None,
     /// `Authorization: Bearer` with the first part (RFC 6750).
@@ -37,6 +38,7 @@ pub enum Scheme {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Access {
+    /// How the credential is shown.
     #[serde(default)]
     pub scheme: Scheme,
     /// Names of the parts of the credential.
@@ -46,19 +48,26 @@ pub struct Access {
     /// they are not removed from error texts.
     #[serde(default)]
     pub public: Vec<String>,
+    /// With the scheme `headers`: header fields, templates with `credential`.
     #[serde(default)]
     pub headers: Templates,
+    /// With the scheme `query`: parameters, templates with `credential`.
     #[serde(default)]
     pub query: Templates,
+    /// With the scheme `client-credentials`, or an assertion that is exchanged:
+    /// where to get the token.
     #[serde(default)]
     pub token: Option<TokenSpec>,
+    /// With the scheme `assertion`: what is signed.
     #[serde(default)]
     pub assertion: Option<AssertionSpec>,
+    /// With the scheme `signature`: what is signed.
     #[serde(default)]
     pub signature: Option<SignatureSpec>,
     /// Place of each part in a JSON key file (JSONPath).
     #[serde(default)]
     pub file: Templates,
+    /// A call that shows whether the credential is accepted, without a charge.
     #[serde(default)]
     pub check: Option<CheckSpec>,
     /// Client certificate of the TLS connection, with any scheme.
@@ -109,8 +118,10 @@ pub enum ClientShown {
 pub struct TokenSpec {
     /// `POST /path` at the endpoint, or `POST https://elsewhere/path`.
     pub call: String,
+    /// How the client is told to the token's endpoint.
     #[serde(default)]
     pub client: ClientShown,
+    /// The scope that is asked for (RFC 6749, section 3.3).
     #[serde(default)]
     pub scope: Option<String>,
     /// Further fields of the form, templates with `credential` and `access`.
@@ -142,7 +153,9 @@ fn five_minutes() -> u64 {
 /// How an assertion is signed (RFC 7518, section 3.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum AssertionAlgorithm {
+    /// RSASSA-PKCS1-v1_5 with SHA-256.
     RS256,
+    /// ECDSA on P-256 with SHA-256.
     ES256,
 }
 
@@ -161,6 +174,7 @@ pub enum AssertionUse {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AssertionSpec {
+    /// How the assertion is signed.
     pub algorithm: AssertionAlgorithm,
     /// The part that is the private key, in PEM.
     pub key: String,
@@ -172,6 +186,7 @@ pub struct AssertionSpec {
     /// Lifetime in seconds.
     #[serde(default = "five_minutes")]
     pub seconds: u64,
+    /// What the assertion is shown as.
     #[serde(default, rename = "use")]
     pub used_as: AssertionUse,
 }
@@ -179,14 +194,19 @@ pub struct AssertionSpec {
 /// How a message is signed (RFC 9421, section 3.3).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum SignatureAlgorithm {
+    /// HMAC with SHA-256 (RFC 9421, section 3.3.3).
     #[serde(rename = "hmac-sha256")]
     HmacSha256,
+    /// Ed25519 (RFC 9421, section 3.3.6).
     #[serde(rename = "ed25519")]
     Ed25519,
+    /// ECDSA on P-256 with SHA-256 (RFC 9421, section 3.3.4).
     #[serde(rename = "ecdsa-p256-sha256")]
     EcdsaP256Sha256,
+    /// RSASSA-PKCS1-v1_5 with SHA-256 (RFC 9421, section 3.3.2).
     #[serde(rename = "rsa-v1_5-sha256")]
     RsaV15Sha256,
+    /// RSASSA-PSS with SHA-512 (RFC 9421, section 3.3.1).
     #[serde(rename = "rsa-pss-sha512")]
     RsaPssSha512,
 }
@@ -208,6 +228,7 @@ impl SignatureAlgorithm {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SignatureSpec {
+    /// How requests are signed.
     pub algorithm: SignatureAlgorithm,
     /// The part that is the key: PEM (PKCS #8), or base64 for `hmac-sha256`.
     pub key: String,
@@ -217,6 +238,7 @@ pub struct SignatureSpec {
     /// `@scheme`, `@path`, `@query`, and header fields in small letters.
     #[serde(default = "usual_components")]
     pub covers: Vec<String>,
+    /// The name of the signature in its fields (RFC 9421, section 4).
     #[serde(default = "usual_label")]
     pub label: String,
     /// Write the name of the algorithm (`alg`).

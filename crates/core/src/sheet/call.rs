@@ -15,24 +15,35 @@ pub type Templates = IndexMap<String, String>;
 pub struct CallTemplate<'a> {
     /// `METHOD /path`.
     pub call: &'a str,
+    /// Headers beside those of the access.
     pub headers: &'a Templates,
+    /// Query parameters beside those of the access.
     pub query: &'a Templates,
+    /// What is sent.
     pub body: Body<'a>,
 }
 
 /// The body of a call.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Body<'a> {
+    /// Nothing.
     Empty,
+    /// The template of a JSON document.
     Json(&'a str),
+    /// The template of a text of any media type.
     Text {
+        /// The template.
         text: &'a str,
+        /// Its media type; plain text unless given.
         content_type: Option<&'a str>,
     },
+    /// Fields of a form (`application/x-www-form-urlencoded`).
     Form(&'a Templates),
     /// Parts by template; `audio` names the part that carries the audio.
     Multipart {
+        /// Parts of text (RFC 7578).
         parts: &'a Templates,
+        /// The name of the part that holds the audio.
         audio: Option<&'a str>,
     },
     /// The audio itself.
@@ -201,9 +212,13 @@ pub enum Answer {
     /// `"audio"`: the body is the audio, streamed.
     Plain(PlainAnswer),
     /// `{ base64 = "$.path" }`: base64 in JSON, decoded as it is received.
-    Base64 { base64: String },
+    Base64 {
+        /// JSONPath (RFC 9535) of the audio in the answer.
+        base64: String,
+    },
     /// `{ link = "$.path" }`: URL of the download.
     Link {
+        /// JSONPath (RFC 9535) of the URL in the answer.
         link: String,
         /// Send the credential there too; only at the origin of the endpoint.
         #[serde(default)]
@@ -215,6 +230,7 @@ pub enum Answer {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PlainAnswer {
+    /// The body is the audio.
     Audio,
 }
 
@@ -224,6 +240,7 @@ pub enum PlainAnswer {
 pub struct Sign {
     /// A JSONPath.
     pub at: String,
+    /// The value that is found there; any value unless given.
     #[serde(default)]
     pub equals: Option<Scalar>,
 }
@@ -235,13 +252,17 @@ pub enum SocketAudio {
     /// `"binary"`: binary messages are audio.
     Plain(PlainSocketAudio),
     /// `{ base64 = "$.path" }`: base64 in JSON messages.
-    Base64 { base64: String },
+    Base64 {
+        /// JSONPath (RFC 9535) of the audio in a message.
+        base64: String,
+    },
 }
 
 /// The only plain form.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PlainSocketAudio {
+    /// Binary messages are the audio.
     Binary,
 }
 
@@ -261,6 +282,7 @@ pub struct SpeakingSocket {
     /// JSON messages by template that carry the text.
     #[serde(default)]
     pub send: Vec<String>,
+    /// How messages carry the audio.
     pub audio: SocketAudio,
     /// The last message (default: the engine closes).
     #[serde(default)]
@@ -274,6 +296,7 @@ pub struct SpeakingSocket {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HearingSocket {
+    /// The subprotocol that is asked for (RFC 6455, section 1.9).
     #[serde(default)]
     pub protocol: Option<String>,
     /// JSON messages by template, sent first.

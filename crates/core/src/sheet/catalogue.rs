@@ -10,8 +10,10 @@ use super::call::request;
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct VoicePaths {
+    /// JSONPath of the id within a voice.
     #[serde(default)]
     pub id: Option<String>,
+    /// JSONPath of the name within a voice.
     #[serde(default)]
     pub name: Option<String>,
     /// BCP 47 tags; the path can find several.
@@ -20,16 +22,22 @@ pub struct VoicePaths {
     /// The region, if it is separate from the language; it is added to each language without one.
     #[serde(default)]
     pub region: Option<String>,
+    /// JSONPath of the gender within a voice.
     #[serde(default)]
     pub gender: Option<String>,
+    /// JSONPath of the age within a voice.
     #[serde(default)]
     pub age: Option<String>,
+    /// JSONPath of the styles within a voice.
     #[serde(default)]
     pub styles: Option<String>,
+    /// JSONPath of the uses within a voice.
     #[serde(default)]
     pub uses: Option<String>,
+    /// JSONPath of the models within a voice.
     #[serde(default)]
     pub models: Option<String>,
+    /// JSONPath of the character within a voice.
     #[serde(default)]
     pub character: Option<String>,
     /// `stock` or `custom`; `map.origin` translates other words of the engine.
@@ -44,6 +52,7 @@ pub struct VoicePaths {
 request! {
     /// A further call for each voice, whose answer adds members.
     pub struct EachVoice {
+        /// Where the members of a voice stand in what the call gives for it.
         #[serde(default)]
         pub voice: VoicePaths,
     }
@@ -59,11 +68,13 @@ request! {
         /// empty.
         #[serde(default)]
         pub next: Option<String>,
+        /// Where the members of a voice stand in the list.
         #[serde(default)]
         pub voice: VoicePaths,
         /// The engine's words and those of the catalogue, by member: `gender = { f = "female" }`.
         #[serde(default)]
         pub map: IndexMap<String, IndexMap<String, String>>,
+        /// A call for each voice, where the list does not tell all of it.
         #[serde(default)]
         pub each: Option<EachVoice>,
         /// Arguments by template (process driver).

@@ -9,7 +9,9 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RangeControl {
+    /// The least value.
     pub least: f64,
+    /// The greatest value.
     pub most: f64,
     /// Sent if the request has no value.
     #[serde(default)]
@@ -36,6 +38,7 @@ pub struct StyleControl {
     /// direction, such as `valence+` or `arousal-`.
     #[serde(default)]
     pub emotions: BTreeMap<String, String>,
+    /// The models that have the control; all unless given.
     #[serde(default)]
     pub models: Vec<String>,
 }
@@ -44,8 +47,10 @@ pub struct StyleControl {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TextControl {
+    /// Characters at most.
     #[serde(default = "thousand")]
     pub characters: u64,
+    /// The models that have the control; all unless given.
     #[serde(default)]
     pub models: Vec<String>,
 }
@@ -54,7 +59,9 @@ pub struct TextControl {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CountControl {
+    /// The greatest count.
     pub most: u64,
+    /// The models that have the control; all unless given.
     #[serde(default)]
     pub models: Vec<String>,
 }
@@ -63,6 +70,7 @@ pub struct CountControl {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SwitchControl {
+    /// The models that have the control; all unless given.
     #[serde(default)]
     pub models: Vec<String>,
 }
@@ -84,13 +92,16 @@ pub struct SpeakingControls {
     /// Decibels from the ordinary level.
     #[serde(default)]
     pub volume: Option<RangeControl>,
+    /// Ways of speaking, with a strength.
     #[serde(default)]
     pub style: Option<StyleControl>,
+    /// Words about how to speak.
     #[serde(default)]
     pub direction: Option<TextControl>,
     /// 0 to 1: how much repeated takes may vary.
     #[serde(default)]
     pub variation: Option<RangeControl>,
+    /// A number that gives the same audio each time.
     #[serde(default)]
     pub seed: Option<RangeControl>,
 }

@@ -7,9 +7,12 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum TimeUnit {
+    /// Seconds.
     #[default]
     Seconds,
+    /// Thousandths of a second.
     Milliseconds,
+    /// Millionths of a second.
     Microseconds,
     /// 100 ns.
     #[serde(rename = "100-nanoseconds")]
@@ -33,15 +36,20 @@ impl TimeUnit {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WordPaths {
+    /// JSONPath of the words of an alternative.
     pub words: String,
+    /// JSONPath of the text within a word.
     pub word: String,
+    /// JSONPath of the start within a word.
     #[serde(default)]
     pub start: Option<String>,
+    /// JSONPath of the end within a word.
     #[serde(default)]
     pub end: Option<String>,
     /// Instead of `end`: duration of the word.
     #[serde(default)]
     pub duration: Option<String>,
+    /// The unit of times.
     #[serde(default)]
     pub unit: TimeUnit,
 }
@@ -55,6 +63,7 @@ pub struct TranscriptPaths {
     /// Separator of joined texts.
     #[serde(default = "space")]
     pub join: String,
+    /// JSONPath of the language.
     #[serde(default)]
     pub language: Option<String>,
     /// The region, if it is separate from the language.
@@ -64,24 +73,31 @@ pub struct TranscriptPaths {
     /// answer).
     #[serde(default)]
     pub segments: Option<String>,
+    /// JSONPath of the speaker within a segment.
     #[serde(default)]
     pub segment_speaker: Option<String>,
     /// One node per word; the paths below are relative to each.
     #[serde(default)]
     pub words: Option<String>,
+    /// JSONPath of the text within a word.
     #[serde(default)]
     pub word: Option<String>,
+    /// JSONPath of the start within a word.
     #[serde(default)]
     pub start: Option<String>,
+    /// JSONPath of the end within a word.
     #[serde(default)]
     pub end: Option<String>,
     /// Instead of `end`: duration of the word.
     #[serde(default)]
     pub duration: Option<String>,
+    /// JSONPath of the confidence within a word, from 0 to 1.
     #[serde(default)]
     pub confidence: Option<String>,
+    /// JSONPath of the speaker within a word.
     #[serde(default)]
     pub speaker: Option<String>,
+    /// The unit of times.
     #[serde(default)]
     pub unit: TimeUnit,
     /// Confidences are 0 to 100 instead of 0 to 1.
@@ -93,6 +109,7 @@ pub struct TranscriptPaths {
     /// Relative to each of these.
     #[serde(default)]
     pub alternative: Option<String>,
+    /// JSONPath of the confidence within an alternative.
     #[serde(default)]
     pub alternative_confidence: Option<String>,
 }
@@ -111,6 +128,7 @@ pub struct LineWords {
     /// `that(2)` is a variant of `that`.
     #[serde(default)]
     pub variants: bool,
+    /// The unit of times.
     #[serde(default)]
     pub unit: TimeUnit,
 }

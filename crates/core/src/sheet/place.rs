@@ -6,6 +6,7 @@ use std::ops::Range;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{file}:{line}:{column}: {key}: {message}")]
 pub struct SheetError {
+    /// The file, as it was named to the reader.
     pub file: String,
     /// From 1.
     pub line: usize,
@@ -13,6 +14,7 @@ pub struct SheetError {
     pub column: usize,
     /// The key, dotted from the root; empty where the file is no TOML.
     pub key: String,
+    /// What is wrong, with the path of the member.
     pub message: String,
 }
 

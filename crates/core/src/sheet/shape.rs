@@ -17,7 +17,9 @@ use crate::{Cause, Tariff, Voice};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Site {
+    /// On somebody else's machines.
     Cloud,
+    /// On this machine or in this network.
     Local,
 }
 
@@ -38,6 +40,7 @@ pub enum Network {
     /// Private and loopback addresses are refused.
     #[default]
     Public,
+    /// Addresses of private networks may be called.
     Private,
 }
 
@@ -45,8 +48,10 @@ pub enum Network {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Driver {
+    /// By HTTP, or by WebSocket.
     #[default]
     Http,
+    /// A program on this machine.
     Process,
 }
 
@@ -64,6 +69,7 @@ impl Driver {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Guide {
+    /// What the operator does to get a credential, in order.
     #[serde(default)]
     pub steps: Vec<String>,
 }
@@ -131,12 +137,16 @@ fn sixteen() -> Vec<u16> {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
+    /// Characters of a text.
     #[serde(default)]
     pub characters: Option<u64>,
+    /// Bytes of a text in UTF-8.
     #[serde(default)]
     pub bytes: Option<u64>,
+    /// Seconds of audio.
     #[serde(default)]
     pub seconds: Option<u64>,
+    /// Megabytes of audio, each of 1,000,000 bytes.
     #[serde(default)]
     pub megabytes: Option<u64>,
     /// Characters and bytes count the whole document with its markup, not only its text.
@@ -148,6 +158,7 @@ pub struct Limits {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Model {
+    /// The name by which the engine knows it.
     pub name: String,
     /// Its purpose, in a few words.
     #[serde(default)]
@@ -158,6 +169,7 @@ pub struct Model {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ArgumentText {
+    /// On standard input.
     #[default]
     Stdin,
     /// As the last argument, after `--`.
@@ -190,8 +202,10 @@ request! {
         /// A last call, whose answer is the result.
         #[serde(default)]
         pub fetch: Option<Step>,
+        /// A WebSocket, in place of a call.
         #[serde(default)]
         pub socket: Option<SpeakingSocket>,
+        /// Where the audio stands in the answer.
         #[serde(default)]
         pub answer: Option<Answer>,
         /// Arguments by template (process driver).
@@ -203,17 +217,22 @@ request! {
         /// How a program returns its audio.
         #[serde(default)]
         pub output: LocalAudio,
+        /// What the engine takes at once.
         #[serde(default)]
         pub limit: Limits,
         /// Supported markup; plain text if missing.
         #[serde(default)]
         pub markup: Option<Dialect>,
+        /// What can be set of the speech.
         #[serde(default)]
         pub controls: SpeakingControls,
+        /// The models, the default first.
         #[serde(default)]
         pub models: Vec<Model>,
+        /// The formats, by the names that the engine has for them.
         #[serde(default)]
         pub formats: BTreeMap<String, FormatSpec>,
+        /// The voices that the sheet itself lists.
         #[serde(default)]
         pub voices: Vec<Voice>,
         /// Instead of the sheet's `[tariff]`.
@@ -246,6 +265,7 @@ request! {
         /// A last call, whose answer is the result.
         #[serde(default)]
         pub fetch: Option<Step>,
+        /// A WebSocket, in place of a call.
         #[serde(default)]
         pub socket: Option<HearingSocket>,
         /// Where to fetch the transcript (default: the last answer).
@@ -257,19 +277,25 @@ request! {
         /// How a program gets the audio.
         #[serde(default)]
         pub input: LocalAudio,
+        /// What the engine takes at once.
         #[serde(default)]
         pub limit: Limits,
+        /// What can be asked beyond the text.
         #[serde(default)]
         pub controls: HearingControls,
+        /// The models, the default first.
         #[serde(default)]
         pub models: Vec<Model>,
+        /// The formats, by the names that the engine has for them.
         #[serde(default)]
         pub formats: BTreeMap<String, FormatSpec>,
         /// Supported language tags; empty: any.
         #[serde(default)]
         pub languages: Vec<String>,
+        /// Where the text stands in an answer of JSON.
         #[serde(default)]
         pub transcript: Option<TranscriptPaths>,
+        /// How the text stands in the lines of a program.
         #[serde(default)]
         pub lines: Option<LineWords>,
         /// Instead of the sheet's `[tariff]`.
@@ -293,6 +319,7 @@ pub struct Claims {
     /// Its duration.
     #[serde(default)]
     pub milliseconds: Option<String>,
+    /// JSONPath of the seconds after which to ask again.
     #[serde(default)]
     pub seconds: Option<String>,
     /// Samples of one channel.
@@ -307,6 +334,7 @@ pub struct Claims {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ErrorRule {
+    /// The status that the rule is about; any unless given.
     #[serde(default)]
     pub status: Option<u16>,
     /// Text that the answer must contain.
@@ -318,6 +346,7 @@ pub struct ErrorRule {
     /// … and its value (default: any value).
     #[serde(default)]
     pub equals: Option<Scalar>,
+    /// What the error is taken for.
     pub means: Cause,
     /// When to retry: seconds, their place in a JSON answer (JSONPath), or `header:NAME`.
     /// `Retry-After` is used without it.
@@ -329,6 +358,7 @@ pub struct ErrorRule {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum RetryHint {
+    /// So many seconds.
     Seconds(u64),
     /// A JSONPath, or `header:NAME`.
     Place(String),
@@ -338,8 +368,11 @@ pub enum RetryHint {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Scalar {
+    /// `true` or `false`.
     Truth(bool),
+    /// A whole number.
     Number(i64),
+    /// A text.
     Text(String),
 }
 
@@ -375,40 +408,57 @@ pub struct Pace {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sheet {
+    /// The version of the form of sheets: 1.
     pub sheet: u32,
+    /// The name of the engine in requests, records and voice ids.
     pub name: String,
+    /// The name for people; that of the engine unless given.
     #[serde(default)]
     pub title: String,
+    /// Where the engine works.
     pub site: Site,
+    /// Which addresses may be called.
     #[serde(default)]
     pub network: Network,
+    /// What addresses of calls begin with; templates may stand in it.
     #[serde(default)]
     pub endpoint: Option<String>,
     /// Further hosts to which links in its answers may lead.
     #[serde(default)]
     pub hosts: Vec<String>,
+    /// How the engine is called.
     #[serde(default)]
     pub driver: Driver,
+    /// How to get a credential, for people.
     #[serde(default)]
     pub guide: Guide,
+    /// How calls show the credential.
     #[serde(default)]
     pub access: Access,
     /// Header fields of every call, templates with `access` and `credential`; a header of the call
     /// itself takes precedence.
     #[serde(default)]
     pub headers: Templates,
+    /// With `driver = "process"`: the program.
     #[serde(default)]
     pub process: Option<ProcessSpec>,
+    /// How many calls at once, and how often.
     #[serde(default)]
     pub pace: Pace,
+    /// How text becomes audio.
     #[serde(default)]
     pub synthesis: Option<Synthesis>,
+    /// How audio becomes text.
     #[serde(default)]
     pub recognition: Option<Recognition>,
+    /// Where the engine lists its voices.
     #[serde(default)]
     pub catalogue: Option<Catalogue>,
+    /// What the engine charges.
     #[serde(default = "Tariff::free")]
     pub tariff: Tariff,
+    /// What errors mean, the first that fits; statuses have their usual meaning
+    /// else.
     #[serde(default)]
     pub errors: Vec<ErrorRule>,
 }
