@@ -13,6 +13,8 @@ mod connections;
 mod console;
 mod document_reader;
 mod drain;
+#[cfg(test)]
+mod every_problem;
 mod headers;
 mod idempotency;
 mod launch;

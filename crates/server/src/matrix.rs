@@ -17,7 +17,7 @@ use crate::routes;
 
 /// Somebody who calls.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Who {
+pub(crate) enum Who {
     Nobody,
     /// A key that is mistyped.
     Mistyped,
@@ -48,16 +48,19 @@ fn refusal(need: Need, who: Who) -> Option<u16> {
     }
 }
 
-struct TestService {
-    client: Client,
-    keys: BTreeMap<Who, String>,
+pub(crate) struct TestService {
+    pub(crate) client: Client,
+    pub(crate) keys: BTreeMap<Who, String>,
 }
 
-const HOST: &str = "127.0.0.1:7420";
+pub(crate) const HOST: &str = "127.0.0.1:7420";
 
 impl TestService {
     async fn new(folder: &std::path::Path) -> TestService {
-        let config = Config { data: folder.into(), port: 0, ..Config::default() };
+        TestService::with(Config { data: folder.into(), port: 0, ..Config::default() }).await
+    }
+
+    pub(crate) async fn with(config: Config) -> TestService {
         let service = Service::new(&config).await.expect("a service");
         let store = service.store.clone();
         store.add_app(App::new("quay", "Quay", 1), "test".into()).await.expect("an app");

@@ -2,7 +2,7 @@ use proptest::prelude::*;
 
 use super::FirstPart::{Full, Sentence};
 use super::*;
-use crate::{Choices, Dialect, Policy, lower, read_ssml, read_text};
+use crate::{Choices, Dialect, Policy, Sound, lower, read_ssml, read_text};
 
 struct Nobody;
 
@@ -66,6 +66,134 @@ fn what_is_one_thing_is_never_cut() {
     let lowered = lower(&read_ssml(document).expect("valid"), Some(&dialect), Policy::Adapt, &Nobody);
     let bodies: Vec<String> = pack(&lowered.pieces[0], room(12), Full).iter().map(|p| p.markup()).collect();
     assert_eq!(bodies, ["ring", "<say-as interpret-as=\"telephone\">912 000 111</say-as>", "now"]);
+}
+
+fn open(tag: &str, name: &'static str) -> Atom {
+    Atom::Open(Arc::new(Opening { tag: tag.into(), name }))
+}
+
+fn text(text: &str) -> Atom {
+    Atom::Text(text.into())
+}
+
+fn piece(body: Vec<Atom>) -> Piece {
+    Piece { body, ..Piece::default() }
+}
+
+fn chime() -> Sound {
+    Sound { src: "chime.wav".into(), begin: None, end: None, count: 1.0, duration: None, level: 0.0, speed: 1.0 }
+}
+
+fn parts(body: Vec<Atom>, room: Room, first: FirstPart) -> Vec<String> {
+    pack(&piece(body), room, first).iter().map(Piece::markup).collect()
+}
+
+#[test]
+fn a_piece_of_just_the_limit_stays_whole_in_every_unit() {
+    let body = vec![
+        open("<p>", "p"),
+        text("The ção & the <bar>. "),
+        open("<emphasis level=\"strong\">", "emphasis"),
+        text("Cast off."),
+        Atom::Close("emphasis"),
+        Atom::Empty("<break time=\"2000ms\"/>".into()),
+        Atom::Close("p"),
+        Atom::Paragraph,
+        text("One more."),
+        Atom::Sentence,
+        text("And go."),
+    ];
+    let whole = piece(body.clone());
+    for (form, tags, bytes) in [
+        (BodyForm::Markup, true, false),
+        (BodyForm::Markup, true, true),
+        (BodyForm::Markup, false, false),
+        (BodyForm::Markup, false, true),
+        (BodyForm::Text, false, true),
+    ] {
+        let counted = if tags { whole.markup() } else { whole.plain() };
+        let most = if bytes { counted.len() } else { counted.chars().count() };
+        let room = |most, around| Room { most, bytes, tags, around, form };
+        assert_eq!(pack(&whole, room(most, 0), Full).len(), 1, "{form:?} {tags} {bytes}");
+        assert!(pack(&whole, room(most - 1, 0), Full).len() > 1, "{form:?} {tags} {bytes}");
+        // What stands around counts only where tags do.
+        let around = if tags { 7 } else { 0 };
+        assert_eq!(pack(&whole, room(most + around, 7), Full).len(), 1);
+        assert!(pack(&whole, room(most + around - 1, 7), Full).len() > 1);
+    }
+    // Words that are sent as they are have no escapes.
+    let plain = piece(vec![text("Fish & chips. Tea & toast.")]);
+    let room = |most, form| Room { most, bytes: false, tags: true, around: 0, form };
+    assert_eq!(pack(&plain, room(26, BodyForm::Text), Full).len(), 1);
+    assert_eq!(pack(&plain, room(33, BodyForm::Markup), Full).len(), 2);
+    assert_eq!(pack(&plain, room(34, BodyForm::Markup), Full).len(), 1);
+}
+
+#[test]
+fn a_sound_is_never_cut_and_no_room_at_all_is_not_the_cutters_to_tell() {
+    let sound = Piece { sound: Some(Box::new(chime())), ..piece(vec![text("One. Two.")]) };
+    assert_eq!(pack(&sound, room(4), Full), [sound.clone()]);
+    let words = piece(vec![text("One. Two.")]);
+    let tight = Room { most: 9, bytes: false, tags: true, around: 9, form: BodyForm::Markup };
+    assert_eq!(pack(&words, tight, Full), [words.clone()]);
+}
+
+#[test]
+fn sentences_keep_the_space_behind_them_and_empty_ones_are_left_out() {
+    assert_eq!(sentences("One two. Three!  Four?\n\nFive"), ["One two. ", "Three!  ", "Four?\n\n", "Five"]);
+    assert_eq!(sentences(" \n "), Vec::<&str>::new());
+    assert_eq!(sentences("One. \n\n"), ["One. \n\n"]);
+}
+
+#[test]
+fn sentences_are_found_through_elements_and_behind_paragraphs() {
+    let emphasis = || open("<emphasis>", "emphasis");
+    let run_on =
+        vec![text("We sail at "), emphasis(), text("noon. Wait"), Atom::Close("emphasis"), text(" here. Then go.")];
+    assert_eq!(
+        parts(run_on.clone(), room(30), Sentence),
+        ["We sail at <emphasis>noon.</emphasis>", "<emphasis>Wait</emphasis> here. Then go."]
+    );
+    assert_eq!(parts(run_on, room(31), Full), ["We sail at <emphasis>noon. Wait</emphasis> here.", "Then go."]);
+    let behind = vec![text("Life jackets"), Atom::Paragraph, text("Are there. Take one. Put it on.")];
+    assert_eq!(parts(behind, room(35), Full), ["Life jackets\n\nAre there. Take one.", "Put it on."]);
+    let number = vec![
+        text("Ring "),
+        open("<say-as interpret-as=\"telephone\">", "say-as"),
+        text("912 000 111"),
+        Atom::Close("say-as"),
+        text(" now. Then wait. Then go on."),
+    ];
+    assert_eq!(
+        parts(number, room(35), Full),
+        ["Ring <say-as interpret-as=\"telephone\">912 000 111</say-as> now. Then wait.", "Then go on."]
+    );
+}
+
+#[test]
+fn a_cut_lies_behind_the_element_that_ends_there() {
+    for name in ["p", "s"] {
+        let tag = format!("<{name}>");
+        let body = vec![
+            open(&tag, name),
+            text("Safety on board"),
+            Atom::Close(name),
+            open(&tag, name),
+            text("Life jackets are here"),
+            Atom::Close(name),
+        ];
+        assert_eq!(
+            parts(body, room(30), Full),
+            [format!("<{name}>Safety on board</{name}>"), format!("<{name}>Life jackets are here</{name}>")]
+        );
+    }
+    let body = vec![
+        open("<emphasis>", "emphasis"),
+        text("Stop. "),
+        Atom::Close("emphasis"),
+        text("Wait for the ramp to come down."),
+    ];
+    assert_eq!(parts(body, room(32), Full), ["<emphasis>Stop.</emphasis>", "Wait for the ramp to come down."]);
 }
 
 proptest! {
