@@ -110,7 +110,7 @@ async fn of_work(met: &mut Met, fixture: &TestService) {
     met.read(ProblemKind::Sheet, sheet).await;
     let hear = fixture.send(Method::Post, "/api/v1/transcripts?engine=pocketsphinx", "audio/wav", "no sound");
     met.read(ProblemKind::NotAudio, hear).await;
-    let read = fixture.send(Method::Post, "/api/v1/jobs?voice=flite/slt", "application/epub+zip", "no book");
+    let read = fixture.send(Method::Post, "/api/v1/jobs?voice=flite/slt", "image/png", "a picture");
     met.read(ProblemKind::NotADocument, read).await;
     let upload =
         fixture.call(Method::Post, "/api/v1/uploads", Who::Operator).header(Header::new("Upload-Complete", "?0"));
