@@ -1,30 +1,24 @@
 //! Language tags (RFC 5646) and their matching (RFC 4647).
 
-/// Whether the text has the shape of a language tag: subtags of one to eight
-/// letters or digits, the first of letters alone (RFC 5646, section 2.1).
+use oxilangtag::LanguageTag;
+
+/// Whether the text is a well-formed language tag (RFC 5646, section 2.2.9);
+/// whether its subtags are registered is not asked.
 pub fn is_language_tag(tag: &str) -> bool {
-    let mut subtags = tag.split('-');
-    let first = subtags.next().unwrap_or_default();
-    let fits = |subtag: &str| (1..=8).contains(&subtag.len()) && subtag.bytes().all(|b| b.is_ascii_alphanumeric());
-    first.bytes().all(|byte| byte.is_ascii_alphabetic()) && fits(first) && subtags.all(fits)
+    LanguageTag::parse(tag).is_ok()
+}
+
+/// The longest beginning of a text that is a tag: `en-us` of `en-us-nyc`, whose
+/// last subtag stands where none of three letters may.
+pub fn longest_tag(text: &str) -> Option<&str> {
+    let ends = [text.len()].into_iter().chain(text.rmatch_indices('-').map(|(at, _)| at));
+    ends.map(|end| &text[..end]).find(|tag| is_language_tag(tag))
 }
 
 /// A tag in the case that is recommended for each part (RFC 5646, section
-/// 2.1.1): `fr-FR`, `zh-Hant-TW`.
+/// 2.1.1): `fr-FR`, `zh-Hant-TW`; what is no tag in lower case.
 pub fn canonical_tag(tag: &str) -> String {
-    let mut extension = false;
-    let part = |(index, part): (usize, &str)| {
-        let extended = extension;
-        extension |= index > 0 && part.len() == 1;
-        match part.len() {
-            2 if index > 0 && !extended => part.to_ascii_uppercase(),
-            4 if index > 0 && !extended && part.bytes().all(|byte| byte.is_ascii_alphabetic()) => {
-                part[..1].to_ascii_uppercase() + &part[1..].to_ascii_lowercase()
-            }
-            _ => part.to_ascii_lowercase(),
-        }
-    };
-    tag.split('-').enumerate().map(part).collect::<Vec<_>>().join("-")
+    LanguageTag::parse_and_normalize(tag).map_or_else(|_| tag.to_ascii_lowercase(), LanguageTag::into_inner)
 }
 
 /// Whether a voice of the tag may serve where the range finds none in it
@@ -37,12 +31,7 @@ pub fn is_fallback(range: &str, tag: &str) -> bool {
 /// The region of a tag in upper case, or nothing: `BR` of `pt-BR`, `419` of
 /// `es-419` (RFC 5646, section 2.2.4).
 pub fn region(tag: &str) -> String {
-    let is_region = |part: &&str| {
-        part.len() == 2 && part.bytes().all(|byte| byte.is_ascii_alphabetic())
-            || part.len() == 3 && part.bytes().all(|byte| byte.is_ascii_digit())
-    };
-    let parts = tag.split('-').skip(1).take_while(|part| part.len() > 1);
-    parts.into_iter().find(is_region).unwrap_or_default().to_ascii_uppercase()
+    LanguageTag::parse(tag).ok().and_then(|tag| tag.region().map(str::to_ascii_uppercase)).unwrap_or_default()
 }
 
 /// The primary language of a tag, in lower case.
@@ -120,6 +109,13 @@ mod tests {
     #[test]
     fn knows_the_shape_of_a_tag() {
         assert!(is_language_tag("pt-PT") && is_language_tag("zh-Hant-TW") && is_language_tag("und"));
-        assert!(!is_language_tag("") && !is_language_tag("en_GB") && !is_language_tag("en-") && !is_language_tag("4n"));
+        for text in ["", "en_GB", "en-", "4n", "e", "en-us-nyc", "englishness", "en--GB", "en-a", "de-DE-DE"] {
+            assert!(!is_language_tag(text), "{text}");
+        }
+        for tag in ["x-pier", "i-default", "sl-rozaj-biske", "de-CH-1901", "zh-yue-HK", "en-a-bbb-x-a"] {
+            assert!(is_language_tag(tag), "{tag}");
+        }
+        assert_eq!(longest_tag("en-us-nyc"), Some("en-us"));
+        assert_eq!((longest_tag("pt-BR"), longest_tag("4n-GB"), longest_tag("")), (Some("pt-BR"), None, None));
     }
 }

@@ -26,7 +26,9 @@ mod wer;
 
 pub use cause::{Cause, Remedy};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
-pub use language::{canonical_tag, extended_filter, is_fallback, is_language_tag, primary_language, region};
+pub use language::{
+    canonical_tag, extended_filter, is_fallback, is_language_tag, longest_tag, primary_language, region,
+};
 pub use money::{Costs, Currency, Money, MoneyError};
 pub use nearest::{nearest, nearest_by};
 pub use plan::{Candidate, PlanError, Planner, Wanted};

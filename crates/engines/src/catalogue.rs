@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 
-use dispatcher_core::{Catalogue, Cause, Gender, Origin, SheetError, Voice, VoicePaths, is_language_tag};
+use dispatcher_core::{Catalogue, Cause, Gender, Origin, SheetError, Voice, VoicePaths, is_language_tag, longest_tag};
 use dispatcher_vault::Parts;
 use futures::future::BoxFuture;
 use futures::{FutureExt as _, StreamExt as _, TryStreamExt as _};
@@ -281,7 +281,7 @@ impl Listing {
             _ => tag.replace('_', "-"),
         };
         let mut languages: Vec<String> =
-            values("languages").iter().map(whole).filter(|tag| is_language_tag(tag)).collect();
+            values("languages").iter().filter_map(|tag| longest_tag(&whole(tag)).map(str::to_owned)).collect();
         if languages.is_empty() && matches!(self.way, CatalogueSource::Lines { .. }) && is_language_tag(&id) {
             // Programs often name a voice by its language.
             languages.push(id.clone());
