@@ -5,6 +5,7 @@
 mod accessibility;
 mod attacked;
 mod attacked_documents;
+mod bounds;
 mod browser;
 mod client;
 mod console;

@@ -6,6 +6,7 @@
 
 #![warn(missing_docs)]
 
+mod bounds;
 mod cause;
 mod draft;
 mod language;
@@ -24,6 +25,7 @@ mod transcript;
 mod voice;
 mod wer;
 
+pub use bounds::Bounds;
 pub use cause::{Cause, Remedy};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
 pub use language::{

@@ -151,10 +151,11 @@ impl Money {
 
     /// The amount with this many decimals (0 to 9), rounded half away from zero.
     pub fn rounded(&self, decimals: usize) -> String {
-        let step = 10_u64.pow(9 - decimals.min(9) as u32);
+        let decimals = decimals.min(9);
+        let step = 10_u64.pow(9 - decimals as u32);
         let units = (self.nanos.unsigned_abs() + step / 2) / step;
         let sign = if self.nanos < 0 && units > 0 { "-" } else { "" };
-        let one = 10_u64.pow(decimals.min(9) as u32);
+        let one = 10_u64.pow(decimals as u32);
         match decimals {
             0 => format!("{sign}{units}"),
             _ => format!("{sign}{}.{:0decimals$}", units / one, units % one),
@@ -268,6 +269,58 @@ mod tests {
         let sum = Money::zero(Currency::EUR).plus(Money::zero(pound));
         assert_eq!(sum, Err(MoneyError::Mixed(Currency::EUR, pound)));
         assert!("eur".parse::<Currency>().is_err());
+    }
+
+    #[test]
+    fn costs_add_up_in_each_currency_for_itself() {
+        let pound: Currency = "GBP".parse().expect("a currency");
+        let euros = |nanos| Money { nanos, currency: Currency::EUR };
+        let pounds = |nanos| Money { nanos, currency: pound };
+        let mut costs = Costs::from(euros(5));
+        for money in [pounds(70), euros(20), pounds(-1)] {
+            costs.add(money).expect("fits");
+        }
+        assert_eq!(costs.amounts(), [euros(25), pounds(69)]);
+        assert_eq!((costs.of(Currency::EUR), costs.of(pound)), (euros(25), pounds(69)));
+        let none: Currency = "SEK".parse().expect("a currency");
+        assert_eq!(costs.of(none), Money::zero(none));
+        assert_eq!(costs.add(euros(i64::MAX)), Err(MoneyError::Overflow));
+        assert_eq!(costs.of(Currency::EUR), euros(25), "a sum that does not fit changes nothing");
+        assert_eq!(Costs::default().amounts(), []);
+    }
+
+    #[test]
+    fn sums_carry_signs_and_end_at_64_bits() {
+        let euros = |nanos| Money { nanos, currency: Currency::EUR };
+        assert_eq!(euros(2).plus(euros(-5)), Ok(euros(-3)));
+        assert_eq!(euros(i64::MAX - 1).plus(euros(1)), Ok(euros(i64::MAX)));
+        assert_eq!(euros(i64::MAX).plus(euros(1)), Err(MoneyError::Overflow));
+        assert_eq!(euros(i64::MIN).amount(), "-9223372036.854775808");
+        assert_eq!(parse_nanos("9223372036.854775807"), Ok(i64::MAX));
+        assert_eq!(parse_nanos("9223372036.854775808"), Err(MoneyError::Overflow));
+        assert_eq!(parse_nanos("-9223372036.854775808"), Ok(i64::MIN));
+        assert_eq!(scale(-1, 1, 500_000_000), Ok(0), "half of a negative is rounded up, too");
+        assert_eq!(scale(-3, 1, 500_000_000), Ok(-1));
+        assert_eq!(scale(i64::MAX, 1, 1_000_000_000), Ok(i64::MAX));
+        assert_eq!(scale(i64::MAX, 2, 1_000_000_000), Err(MoneyError::Overflow));
+    }
+
+    #[test]
+    fn rounding_goes_away_from_zero_at_a_half_and_keeps_the_sign() {
+        let money = |nanos| Money { nanos, currency: Currency::EUR };
+        for (nanos, decimals, shown) in [
+            (1_500_000_000, 0, "2"),
+            (1_499_999_999, 0, "1"),
+            (-1_500_000_000, 0, "-2"),
+            (-499_999_999, 0, "0"),
+            (1_050_000_000, 1, "1.1"),
+            (1_234_567_891, 9, "1.234567891"),
+            (1_234_567_891, 20, "1.234567891"),
+            (50_000_000, 2, "0.05"),
+        ] {
+            assert_eq!(money(nanos).rounded(decimals), shown, "{nanos} to {decimals}");
+        }
+        assert_eq!(money(1).to_string(), "0.000000001 EUR");
     }
 
     #[test]

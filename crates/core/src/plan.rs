@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Criteria, Leg, Origin, Route, Sheet, Tariff, Usage, Voice, VoiceId, Work, nearest, nearest_by};
+use crate::{Bounds, Criteria, Leg, Origin, Route, Sheet, Tariff, Usage, Voice, VoiceId, Work, nearest, nearest_by};
 
 /// What a request asks for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,6 +34,8 @@ pub struct Candidate {
     pub deadline: Option<u64>,
     /// The credential that a route or the request names.
     pub credential: Option<String>,
+    /// Where other engines may be called beside it, for the voices of a script.
+    pub bounds: Bounds,
 }
 
 impl Candidate {
@@ -107,6 +109,12 @@ pub enum PlanError {
         /// Why, in the engine's words.
         why: String,
     },
+    /// No engine of the route runs where it must.
+    #[error("no engine of the route '{route}' runs where its legs or the request demand it")]
+    OutOfBounds {
+        /// The route.
+        route: String,
+    },
     /// No leg of the route takes the language.
     #[error("no leg of the route '{route}' accepts {language}")]
     NoLeg {
@@ -131,9 +139,22 @@ pub struct Planner<'a> {
     /// The voices made for the account that may be used, as `engine/voice`;
     /// all of them where this is missing.
     pub granted: Option<&'a [String]>,
+    /// Where engines may be called.
+    pub bounds: Bounds,
 }
 
-impl Planner<'_> {
+impl<'a> Planner<'a> {
+    /// A planner for the same within narrower bounds.
+    #[must_use]
+    pub fn within(self, bounds: Bounds) -> Planner<'a> {
+        Planner { bounds, ..self }
+    }
+
+    /// The sheet of an engine that may be called.
+    fn sheet(&self, engine: &str) -> Option<&'a Arc<Sheet>> {
+        self.sheets.get(engine).filter(|sheet| self.bounds.hold(sheet.site))
+    }
+
     /// The candidates for a synthesis, in the order in which to try them.
     ///
     /// # Errors
@@ -166,8 +187,8 @@ impl Planner<'_> {
         if self.routes.contains_key(wanted) {
             return self.by_route(wanted, Work::Recognition, model, language);
         }
-        match self.sheets.get(wanted).filter(|sheet| sheet.recognition.is_some()) {
-            Some(sheet) => Ok(vec![candidate(sheet, None, model, Work::Recognition, None)?]),
+        match self.sheet(wanted).filter(|sheet| sheet.recognition.is_some()) {
+            Some(sheet) => Ok(vec![self.candidate(sheet, None, model, Work::Recognition, None)?]),
             None => {
                 let engines = self.sheets.values().filter(|s| s.recognition.is_some()).map(|s| s.name.as_str());
                 let routes = self.routes.values().filter(|r| r.work == Work::Recognition).map(|r| r.name.as_str());
@@ -179,7 +200,8 @@ impl Planner<'_> {
 
     /// Every voice, with its engine.
     pub fn voices(&self) -> impl Iterator<Item = (&Arc<Sheet>, &Voice)> {
-        self.sheets.values().flat_map(move |sheet| {
+        let here = self.sheets.values().filter(|sheet| self.bounds.hold(sheet.site));
+        here.flat_map(move |sheet| {
             let voices = sheet.synthesis.iter().flat_map(|synthesis| &synthesis.voices);
             voices.filter(|voice| self.open(sheet, voice)).map(move |voice| (sheet, voice))
         })
@@ -192,14 +214,14 @@ impl Planner<'_> {
     }
 
     fn by_voice(&self, id: &VoiceId, name: &str, model: Option<&str>) -> Result<Candidate, PlanError> {
-        let sheet = self.sheets.get(&id.engine);
+        let sheet = self.sheet(&id.engine);
         let voices = sheet.into_iter().flat_map(|sheet| sheet.synthesis.iter().map(move |it| (sheet, it)));
         let mut found = voices.flat_map(|(sheet, it)| it.voices.iter().map(move |voice| (sheet, voice)));
         match found.find(|(sheet, voice)| voice.id == id.voice && self.open(sheet, voice)) {
             Some((_, Voice { unavailable: Some(why), .. })) => {
                 Err(PlanError::Unavailable { voice: name.into(), why: why.clone() })
             }
-            Some((sheet, voice)) => candidate(sheet, Some(voice), model, Work::Synthesis, None),
+            Some((sheet, voice)) => self.candidate(sheet, Some(voice), model, Work::Synthesis, None),
             None => Err(self.no_such_voice(name)),
         }
     }
@@ -215,7 +237,8 @@ impl Planner<'_> {
     }
 
     fn by_criteria(&self, criteria: &Criteria, model: Option<&str>) -> Result<Vec<Candidate>, PlanError> {
-        let mut ranked: Vec<_> = self
+        let here = self.within(self.bounds.and(criteria.site));
+        let mut ranked: Vec<_> = here
             .voices()
             .filter(|(_, voice)| voice.unavailable.is_none())
             .filter(|(sheet, voice)| model.is_none_or(|model| takes_model(sheet, voice, model)))
@@ -223,7 +246,7 @@ impl Planner<'_> {
             .collect();
         ranked.sort_by_key(|(rank, ..)| *rank);
         if ranked.is_empty() {
-            return Err(PlanError::NoVoiceFits { nearest: self.near_misses(criteria) });
+            return Err(PlanError::NoVoiceFits { nearest: here.near_misses(criteria) });
         }
         // One voice of each engine: another of the same would fail alike.
         let mut engines = Vec::new();
@@ -234,7 +257,7 @@ impl Planner<'_> {
         });
         ranked
             .into_iter()
-            .map(|(_, sheet, voice)| candidate(sheet, Some(voice), model, Work::Synthesis, None))
+            .map(|(_, sheet, voice)| here.candidate(sheet, Some(voice), model, Work::Synthesis, None))
             .collect()
     }
 
@@ -277,7 +300,13 @@ impl Planner<'_> {
         let mut candidates = Vec::new();
         let mut first_fault = None;
         for leg in route.legs.iter().filter(|leg| leg.conditions.allow(language)) {
-            match self.by_leg(leg, work, model, language) {
+            let bounds = self.bounds.and(leg.conditions.site).and(leg.criteria.site);
+            // An engine that is not there at all is another fault, told below.
+            if self.sheets.get(&leg.engine).is_some_and(|sheet| !bounds.hold(sheet.site)) {
+                first_fault = first_fault.or(Some(PlanError::OutOfBounds { route: name.into() }));
+                continue;
+            }
+            match self.within(bounds).by_leg(leg, work, model, language) {
                 Ok(candidate) => candidates.push(candidate),
                 Err(fault) => first_fault = first_fault.or(Some(fault)),
             }
@@ -297,12 +326,12 @@ impl Planner<'_> {
         language: Option<&str>,
     ) -> Result<Candidate, PlanError> {
         let missing = || PlanError::NoSuchEngine { wanted: leg.engine.clone(), nearest: Vec::new() };
-        let sheet = self.sheets.get(&leg.engine).ok_or_else(missing)?;
+        let sheet = self.sheet(&leg.engine).ok_or_else(missing)?;
         // A model is a wish of the request; a leg that lacks it keeps its own.
         let model = model.filter(|model| sheet.model_names(work).contains(model)).or(leg.model.as_deref());
         if work == Work::Recognition {
             sheet.recognition.as_ref().ok_or_else(missing)?;
-            let found = candidate(sheet, None, model, work, leg.deadline)?;
+            let found = self.candidate(sheet, None, model, work, leg.deadline)?;
             return Ok(Candidate { credential: leg.credential.clone(), ..found });
         }
         let voices = &sheet.synthesis.as_ref().ok_or_else(missing)?.voices;
@@ -317,40 +346,50 @@ impl Planner<'_> {
         };
         match voice {
             Some(voice) => {
-                let found = candidate(sheet, Some(voice), model, work, leg.deadline)?;
+                let found = self.candidate(sheet, Some(voice), model, work, leg.deadline)?;
                 Ok(Candidate { credential: leg.credential.clone(), ..found })
             }
             None => Err(PlanError::NoVoiceFits { nearest: Vec::new() }),
         }
+    }
+
+    fn candidate(
+        &self,
+        sheet: &Arc<Sheet>,
+        voice: Option<&Voice>,
+        model: Option<&str>,
+        work: Work,
+        deadline: Option<u64>,
+    ) -> Result<Candidate, PlanError> {
+        let models = sheet.model_names(work);
+        let own = voice
+            .filter(|voice| !voice.models.is_empty())
+            .map(|voice| voice.models.iter().map(String::as_str).collect());
+        let allowed: Vec<&str> = own.unwrap_or_else(|| models.clone());
+        if let Some(model) = model.filter(|model| !allowed.contains(model)) {
+            return Err(PlanError::NoSuchModel {
+                engine: sheet.name.clone(),
+                model: model.into(),
+                models: allowed.into_iter().map(str::to_owned).collect(),
+            });
+        }
+        // The first model is the engine's ordinary one.
+        let model = model.or(allowed.first().copied()).map(str::to_owned);
+        Ok(Candidate {
+            sheet: sheet.clone(),
+            voice: voice.cloned(),
+            model,
+            work,
+            deadline,
+            credential: None,
+            bounds: self.bounds,
+        })
     }
 }
 
 fn takes_model(sheet: &Sheet, voice: &Voice, model: &str) -> bool {
     sheet.model_names(Work::Synthesis).contains(&model)
         && (voice.models.is_empty() || voice.models.iter().any(|has| has == model))
-}
-
-fn candidate(
-    sheet: &Arc<Sheet>,
-    voice: Option<&Voice>,
-    model: Option<&str>,
-    work: Work,
-    deadline: Option<u64>,
-) -> Result<Candidate, PlanError> {
-    let models = sheet.model_names(work);
-    let own =
-        voice.filter(|voice| !voice.models.is_empty()).map(|voice| voice.models.iter().map(String::as_str).collect());
-    let allowed: Vec<&str> = own.unwrap_or_else(|| models.clone());
-    if let Some(model) = model.filter(|model| !allowed.contains(model)) {
-        return Err(PlanError::NoSuchModel {
-            engine: sheet.name.clone(),
-            model: model.into(),
-            models: allowed.into_iter().map(str::to_owned).collect(),
-        });
-    }
-    // The first model is the engine's ordinary one.
-    let model = model.or(allowed.first().copied()).map(str::to_owned);
-    Ok(Candidate { sheet: sheet.clone(), voice: voice.cloned(), model, work, deadline, credential: None })
 }
 
 #[cfg(test)]
@@ -382,7 +421,7 @@ mod tests {
             model: None,
             deadline: Some(900),
             credential: None,
-            conditions: Conditions { languages: languages.iter().map(|l| (*l).to_owned()).collect() },
+            conditions: Conditions { languages: languages.iter().map(|l| (*l).to_owned()).collect(), site: None },
         };
         let legs = vec![leg("heron", &[]), leg("flute", &["en"])];
         let route = Route { name: "quayside".into(), work: Work::Synthesis, note: String::new(), legs };
@@ -394,7 +433,7 @@ mod tests {
 
     fn plan(wanted: Wanted, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
         let (sheets, routes) = house();
-        let planner = Planner { sheets: &sheets, routes: &routes, granted: None };
+        let planner = Planner { sheets: &sheets, routes: &routes, granted: None, bounds: Bounds::Anywhere };
         let name = |candidate: Candidate| {
             let voice = candidate.voice.expect("a voice").id;
             format!("{}/{voice} {}", candidate.sheet.name, candidate.model.as_deref().unwrap_or("-"))

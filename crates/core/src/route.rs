@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Criteria, extended_filter};
+use crate::{Criteria, Site, extended_filter};
 
 /// The two kinds of work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -34,6 +34,10 @@ pub struct Conditions {
     /// Language ranges of the request, one of which must fit; empty: any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub languages: Vec<String>,
+    /// Where the engine must run, whatever its sheet says later: a leg whose
+    /// engine runs elsewhere is not taken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<Site>,
 }
 
 impl Conditions {
@@ -132,7 +136,7 @@ mod tests {
 
     #[test]
     fn conditions_hold_only_for_named_languages() {
-        let conditions = Conditions { languages: vec!["pt".into(), "en-GB".into()] };
+        let conditions = Conditions { languages: vec!["pt".into(), "en-GB".into()], site: None };
         assert!(conditions.allow(Some("pt-BR")) && conditions.allow(Some("en-GB")) && conditions.allow(None));
         assert!(!conditions.allow(Some("en-US")));
     }

@@ -240,6 +240,54 @@ mod tests {
         assert_eq!(stitch(&[torn, whole]).text, "One two three four");
     }
 
+    /// Two readings of one stretch that share no word: each is believed where
+    /// it is farther from its own edge.
+    #[test]
+    fn where_they_disagree_the_seam_lies_in_the_middle() {
+        let first = part(0.0, 10.0, "a b c d e", &[(5.0, 5.4), (6.2, 6.6), (7.2, 7.6), (8.4, 8.8), (9.2, 9.6)]);
+        let second = part(6.0, 16.0, "v w x y z", &[(6.1, 6.5), (7.3, 7.7), (8.5, 8.9), (9.3, 9.7), (11.0, 11.4)]);
+        let whole = stitch(&[first, second]);
+        assert_eq!(whole.text, "a b c x y z");
+        let times: Vec<(f64, f64)> = whole.words.iter().filter_map(|word| Some((word.start?, word.end?))).collect();
+        assert!(times.windows(2).all(|pair| pair[0].1 <= pair[1].0), "{times:?}");
+    }
+
+    /// The first falls silent before the middle: the second has the rest.
+    #[test]
+    fn what_the_first_does_not_reach_is_the_seconds() {
+        let first = part(0.0, 10.0, "a b", &[(5.0, 5.4), (6.4, 6.8)]);
+        let second = part(6.0, 16.0, "v w x", &[(6.1, 6.5), (7.0, 7.4), (9.0, 9.4)]);
+        assert_eq!(stitch(&[first, second]).text, "a b w x");
+    }
+
+    /// The same word at the same time joins them, the same word elsewhere
+    /// does not.
+    #[test]
+    fn a_word_is_the_same_only_at_its_time() {
+        let first = part(0.0, 10.0, "the pier the", &[(6.0, 6.3), (7.5, 7.9), (8.3, 8.5)]);
+        let second = part(6.0, 16.0, "pier the boat", &[(7.6, 8.0), (8.2, 8.4), (9.0, 9.5)]);
+        let whole = stitch(&[first, second]);
+        assert_eq!(whole.text, "the pier the boat");
+        let third = part(6.0, 16.0, "Pier, the boat", &[(7.6, 8.0), (8.2, 8.4), (9.0, 9.5)]);
+        let first = part(0.0, 10.0, "the pier", &[(6.0, 6.3), (7.5, 7.9)]);
+        assert_eq!(stitch(&[first, third]).text, "the pier the boat", "case and marks are no difference");
+    }
+
+    #[test]
+    fn what_stands_between_words_stays_and_times_are_of_the_whole() {
+        let mut first = part(0.0, 5.0, "Now: cast off!", &[(1.0, 1.4), (1.5, 1.8), (1.9, 2.4)]);
+        first.transcript.text = "– Now: cast off! –".into();
+        first.transcript.language = Some("en".into());
+        let second = part(5.0, 10.0, "Aye.", &[(6.0, 6.5)]);
+        let whole = stitch(&[first, second]);
+        assert_eq!((whole.text.as_str(), whole.language.as_deref()), ("– Now: cast off! – Aye.", Some("en")));
+        assert_eq!(whole.words.last().and_then(|word| word.start), Some(6.0));
+        // A text that is not made of its words is written anew.
+        let mut odd = part(0.0, 5.0, "cast off", &[(1.0, 1.4), (1.5, 1.8)]);
+        odd.transcript.text = "c'st off".into();
+        assert_eq!(stitch(&[odd]).text, "cast off");
+    }
+
     #[test]
     fn parts_that_meet_in_silence_are_set_one_behind_the_other() {
         let first = part(0.0, 10.0, "All aboard.", &[(1.0, 1.4), (1.5, 2.0)]);

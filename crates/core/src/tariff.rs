@@ -208,9 +208,42 @@ mod tests {
     }
 
     #[test]
+    fn each_measure_counts_its_own_and_only_text_is_known_before() {
+        let usage = Usage { characters: 7, bytes: 9, milliseconds: 61_000 };
+        for (per, units, word, of_text) in [
+            (Measure::Character, 7, "character", true),
+            (Measure::Byte, 9, "byte", true),
+            (Measure::Second, 61, "second", false),
+            (Measure::Minute, 2, "minute", false),
+            (Measure::Request, 1, "request", true),
+        ] {
+            let tariff = tariff(per, "0.5", 1);
+            assert_eq!((tariff.units(usage), per.name(), tariff.charges_text()), (units, word, of_text));
+            assert_eq!(tariff.cost(usage, None).expect("cost").nanos, units as i64 * 500_000_000);
+        }
+        // A step that nobody checked is one.
+        assert_eq!(tariff(Measure::Character, "0.5", 0).units(usage), 7);
+        let pounds = Tariff { currency: "GBP".parse().expect("a currency"), ..tariff(Measure::Request, "0.5", 1) };
+        assert_eq!(pounds.cost(usage, None).expect("cost").to_string(), "0.500000 GBP");
+        assert_eq!(Tariff::free().cost(usage, Some("fine")).expect("cost"), Money::zero(Currency::EUR));
+    }
+
+    #[test]
+    fn a_call_of_no_length_that_is_cancelled_still_began_a_unit() {
+        let by_second = tariff(Measure::Second, "0.0004", 1);
+        let usage = Usage { milliseconds: 0, ..Usage::default() };
+        let (charged, why) = by_second.of_cancelled(usage, 5_000);
+        assert_eq!(charged.map(|usage| usage.milliseconds), Some(1));
+        assert_eq!(why, "charged by the units that were begun");
+    }
+
+    #[test]
     fn faults_in_a_tariff_are_found_when_it_is_checked() {
         assert!(tariff(Measure::Byte, "0,1", 1).check().is_err());
         assert!(tariff(Measure::Byte, "0.1", 0).check().is_err());
         assert!(tariff(Measure::Byte, "0.1", 1).check().is_ok());
+        let mut odd = tariff(Measure::Byte, "0.1", 1);
+        odd.models.insert("fine".into(), "1,7".into());
+        assert_eq!(odd.check(), Err(MoneyError::Amount("1,7".into())));
     }
 }

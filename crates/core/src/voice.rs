@@ -6,7 +6,7 @@ use std::str::FromStr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::{extended_filter, is_fallback};
+use crate::{Site, extended_filter, is_fallback};
 
 /// `engine/voice`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -150,12 +150,19 @@ pub struct Criteria {
     /// The name that it must have.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// Where its engine must run. It binds the whole request: voices that a
+    /// script asks for, too, are looked for there alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<Site>,
 }
 
 impl fmt::Display for Criteria {
     /// In words: `any female pt-PT voice in the style calm`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("any ")?;
+        if let Some(site) = self.site {
+            write!(f, "{} ", site.name())?;
+        }
         if let Some(gender) = self.gender {
             write!(f, "{} ", gender.name())?;
         }
@@ -183,7 +190,8 @@ impl Criteria {
         languages.split([' ', ',']).filter(|range| !range.is_empty())
     }
 
-    /// How well the voice fits, smaller is better; `None` where it does not.
+    /// How well the voice fits, wherever its engine runs: smaller is better;
+    /// `None` where it does not.
     /// An exact tag comes before one that is only in the range.
     pub fn rank(&self, voice: &Voice) -> Option<usize> {
         let mut rank = 0;
@@ -246,8 +254,9 @@ mod tests {
             gender: Some(Gender::Female),
             style: Some("calm".into()),
             name: Some("Pellin".into()),
+            site: Some(Site::Local),
         };
-        assert_eq!(whole.to_string(), "any female en-GB voice named Pellin in the style calm");
+        assert_eq!(whole.to_string(), "any local female en-GB voice named Pellin in the style calm");
     }
 
     fn criteria(languages: &str) -> Criteria {

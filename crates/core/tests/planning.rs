@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use dispatcher_core::{
-    Candidate, Conditions, Criteria, Gender, Leg, Measure, PlanError, Planner, Route, Sheet, Tariff, Usage, Wanted,
-    Work, nearest,
+    Bounds, Candidate, Conditions, Criteria, Gender, Leg, Measure, PlanError, Planner, Route, Sheet, Site, Tariff,
+    Usage, Wanted, Work, nearest,
 };
 use proptest::prelude::*;
 
@@ -35,7 +35,7 @@ fn leg(engine: &str, languages: &[&str]) -> Leg {
         model: None,
         deadline: None,
         credential: None,
-        conditions: Conditions { languages: languages.iter().map(|tag| (*tag).to_owned()).collect() },
+        conditions: Conditions { languages: languages.iter().map(|tag| (*tag).to_owned()).collect(), site: None },
     }
 }
 
@@ -73,7 +73,7 @@ fn fixture() -> TestCatalogue {
 
 impl TestCatalogue {
     fn planner(&self) -> Planner<'_> {
-        Planner { sheets: &self.sheets, routes: &self.routes, granted: None }
+        Planner { sheets: &self.sheets, routes: &self.routes, granted: None, bounds: Bounds::Anywhere }
     }
 
     fn speak(&self, wanted: &str, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
@@ -155,6 +155,60 @@ fn criteria_are_all_met_and_the_first_range_wins() {
     let calm = Criteria { style: Some("Calm".into()), name: Some("ben".into()), ..languages("*") };
     assert_eq!(fixture.like(calm.clone(), None).unwrap(), ["gull/ben quick", "tern/ben quick"]);
     assert!(fixture.like(Criteria { gender: Some(Gender::Neutral), ..calm }, None).is_err());
+}
+
+/// The catalogue with `gull` as the only engine on this machine.
+fn with_gull_at_home() -> TestCatalogue {
+    let mut fixture = fixture();
+    let gull = fixture.sheets.get_mut("gull").unwrap();
+    *gull = Arc::new(Sheet { site: Site::Local, ..Sheet::clone(gull) });
+    fixture
+}
+
+#[test]
+fn criteria_with_a_site_look_nowhere_else_and_bind_what_is_cast_beside_them() {
+    let fixture = with_gull_at_home();
+    let english = |site| Criteria { languages: Some("en".into()), site, ..Criteria::default() };
+    let plan = |site| fixture.planner().synthesis(&Wanted::Like(english(site)), None, None).unwrap();
+    assert_eq!(names(plan(None)), ["gull/anna fine", "tern/anna fine"]);
+    assert_eq!(names(plan(Some(Site::Local))), ["gull/anna fine"]);
+    assert_eq!(names(plan(Some(Site::Cloud))), ["tern/anna fine"]);
+    assert_eq!(plan(None)[0].bounds, Bounds::Anywhere);
+    let bounds = plan(Some(Site::Local))[0].bounds;
+    assert_eq!(bounds, Bounds::Only(Site::Local));
+    // What a script asks for beside it is looked for there alone.
+    let here = fixture.planner().within(bounds);
+    assert!(here.voices().all(|(sheet, _)| sheet.name == "gull") && here.voices().count() == 2);
+    let elsewhere = here.synthesis(&Wanted::Named("tern/anna".into()), None, None);
+    assert!(matches!(elsewhere, Err(PlanError::NoSuchVoice { .. })), "{elsewhere:?}");
+    let nowhere = here.synthesis(&Wanted::Like(english(Some(Site::Cloud))), None, None);
+    assert_eq!(nowhere.unwrap_err(), PlanError::NoVoiceFits { nearest: Vec::new() }, "no hint leads out of bounds");
+    assert!(here.recognition("owl", None, None).is_err());
+}
+
+#[test]
+fn a_leg_with_a_site_is_taken_only_while_its_engine_runs_there() {
+    let mut fixture = with_gull_at_home();
+    let desk = fixture.routes.get_mut("desk").unwrap();
+    desk.legs
+        .iter_mut()
+        .for_each(|leg| leg.conditions = Conditions { site: Some(Site::Local), ..Conditions::default() });
+    let planned = fixture.planner().synthesis(&Wanted::Named("desk".into()), None, Some("en")).unwrap();
+    assert_eq!(planned[0].bounds, Bounds::Only(Site::Local));
+    assert_eq!(names(planned), ["gull/anna fine"], "tern runs elsewhere");
+    // The sheet is replaced, and the engine runs elsewhere from now on.
+    let gull = fixture.sheets.get_mut("gull").unwrap();
+    *gull = Arc::new(Sheet { site: Site::Cloud, ..Sheet::clone(gull) });
+    let error = fixture.speak("desk", None, Some("en")).unwrap_err();
+    assert_eq!(error, PlanError::OutOfBounds { route: "desk".into() });
+    let ear = fixture.routes.get_mut("ear").unwrap();
+    ear.legs[1].conditions.site = Some(Site::Local);
+    let planned = fixture.planner().recognition("ear", None, Some("en")).unwrap();
+    assert_eq!(planned.iter().map(|it| it.sheet.name.as_str()).collect::<Vec<_>>(), ["owl"]);
+    // Two demands that contradict each other are met by nobody.
+    let desk = fixture.routes.get_mut("desk").unwrap();
+    desk.legs.iter_mut().for_each(|leg| leg.criteria.site = Some(Site::Cloud));
+    assert!(matches!(fixture.speak("desk", None, Some("en")), Err(PlanError::OutOfBounds { .. })));
 }
 
 #[test]

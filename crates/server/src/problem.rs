@@ -155,9 +155,10 @@ impl From<GatewayError> for Problem {
                     }
                     PlanError::NoSuchEngine { nearest, .. } => (ProblemKind::NoSuchEngine, nearest),
                     PlanError::NoSuchModel { models, .. } => (ProblemKind::Invalid, models),
-                    PlanError::OtherWork { .. } | PlanError::Unavailable { .. } | PlanError::NoLeg { .. } => {
-                        (ProblemKind::Invalid, Vec::new())
-                    }
+                    PlanError::OtherWork { .. }
+                    | PlanError::Unavailable { .. }
+                    | PlanError::OutOfBounds { .. }
+                    | PlanError::NoLeg { .. } => (ProblemKind::Invalid, Vec::new()),
                 };
                 Problem { nearest, ..Problem::new(kind, text) }
             }

@@ -173,7 +173,7 @@ pub(crate) struct DemoArgs {
 #[derive(Args)]
 pub(crate) struct VoiceArgs {
     /// A route, or a voice as engine/voice
-    #[arg(long, value_name = "VOICE", conflicts_with_all = ["languages", "gender"])]
+    #[arg(long, value_name = "VOICE", conflicts_with_all = ["languages", "gender", "site"])]
     pub(crate) voice: Option<String>,
     /// Any voice with these languages, such as pt-PT or "pt en"
     #[arg(long, value_name = "RANGES")]
@@ -181,6 +181,9 @@ pub(crate) struct VoiceArgs {
     /// Any voice of this gender
     #[arg(long, value_parser = ["female", "male", "neutral"])]
     pub(crate) gender: Option<String>,
+    /// Any voice whose engine runs there; nothing of the request is sent elsewhere
+    #[arg(long, value_parser = ["local", "cloud"])]
+    pub(crate) site: Option<String>,
     /// Any voice with this style; with --voice: the style of that voice
     #[arg(long)]
     pub(crate) style: Option<String>,
@@ -229,6 +232,7 @@ pub(crate) struct VoiceArgs {
 #[command(after_help = r#"Examples:
   dispatcher speak "The 06:15 to Gullsay is delayed." -o late.mp3
   dispatcher speak --file notice.txt --voice heron/pellin --model fine -o out/
+  dispatcher speak "The gate code is 4711." --site local --languages en -o code.wav
   echo "The ramp is closing" | dispatcher speak --languages en-GB --format wav > ramp.wav"#)]
 pub(crate) struct SpeakArgs {
     /// The text; without it, standard input is read

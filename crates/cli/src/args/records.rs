@@ -16,9 +16,11 @@ pub(crate) enum RouteCommand {
     /// Add a route, or replace it with a new version
     ///
     /// Legs are tried in order. Each is ENGINE or ENGINE/VOICE, then options:
-    /// model, deadline (milliseconds), credential, languages. Criteria and other
+    /// model, deadline (milliseconds), credential, languages, site (local or cloud:
+    /// the leg is taken only while its engine runs there). Criteria and other
     /// members of a leg are given in a file, as the API takes them. Examples:
     ///   dispatcher route set evening --leg heron/pellin,deadline=1500 --leg flite/slt
+    ///   dispatcher route set private --leg espeak-ng,site=local --leg flite/slt,site=local
     ///   dispatcher route set notes --recognition --leg turnstone --leg pocketsphinx
     ///   dispatcher route set evening --file evening.json
     #[command(verbatim_doc_comment)]

@@ -73,7 +73,7 @@ fn leg_of(text: &str) -> Result<Value, CliError> {
     }
     for option in parts {
         let wrong = || {
-            let known = "model=NAME, deadline=MILLISECONDS, credential=NAME or languages=RANGES";
+            let known = "model=NAME, deadline=MILLISECONDS, credential=NAME, languages=RANGES or site=local|cloud";
             CliError::Usage(format!("--leg {text}: '{option}' is not {known}"))
         };
         match option.split_once('=').ok_or_else(wrong)? {
@@ -81,8 +81,9 @@ fn leg_of(text: &str) -> Result<Value, CliError> {
             ("credential", value) => leg["credential"] = value.into(),
             ("deadline", value) => leg["deadline"] = value.parse::<u64>().map_err(|_| wrong())?.into(),
             ("languages", value) => {
-                leg["conditions"] = json!({"languages": value.split_whitespace().collect::<Vec<_>>()});
+                leg["conditions"]["languages"] = value.split_whitespace().collect();
             }
+            ("site", value @ ("local" | "cloud")) => leg["conditions"]["site"] = value.into(),
             _ => return Err(wrong()),
         }
     }
@@ -108,9 +109,11 @@ fn render(route: &Value) -> String {
             output::text(leg, "model"),
             deadline,
             output::text(&leg["conditions"], "languages"),
+            output::text(&leg["conditions"], "site"),
         ]
     });
-    let table = output::table(&["leg", "engine", "voice", "model", "deadline", "languages"], rows.collect(), &[4]);
+    let table =
+        output::table(&["leg", "engine", "voice", "model", "deadline", "languages", "site"], rows.collect(), &[4]);
     let (name, work, note) = (output::text(route, "name"), output::text(route, "work"), output::text(route, "note"));
     format!("{}\n{table}", format!("{name} ({work}) {note}").trim_end())
 }

@@ -47,12 +47,14 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
         if let Some(style) = &voice.style {
             body["style"] = json!({ "name": style });
         }
-    } else if voice.languages.is_some() || voice.gender.is_some() || voice.style.is_some() {
-        let criteria = [("languages", &voice.languages), ("gender", &voice.gender), ("style", &voice.style)];
-        body["voice"] = criteria
-            .iter()
-            .filter_map(|(name, value)| value.as_ref().map(|v| ((*name).to_owned(), json!(v))))
-            .collect();
+    } else {
+        let (languages, gender, site) = (&voice.languages, &voice.gender, &voice.site);
+        let members = [("languages", languages), ("gender", gender), ("style", &voice.style), ("site", site)];
+        let given = members.iter().filter_map(|(name, value)| Some(((*name).to_owned(), json!(value.as_ref()?))));
+        let criteria: serde_json::Map<String, Value> = given.collect();
+        if !criteria.is_empty() {
+            body["voice"] = criteria.into();
+        }
     }
     for (name, value) in [("model", &voice.model), ("language", &voice.language)] {
         if let Some(value) = value {
@@ -100,6 +102,7 @@ pub(super) fn query_of(voice: &VoiceArgs) -> Vec<(String, String)> {
         ("voice", voice.voice.clone()),
         ("languages", voice.languages.clone()),
         ("gender", voice.gender.clone()),
+        ("site", voice.site.clone()),
         ("style", voice.style.clone()),
         ("model", voice.model.clone()),
         ("language", voice.language.clone()),

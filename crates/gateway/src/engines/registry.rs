@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
-use dispatcher_core::{Planner, Route, Sheet, Voice, VoiceIndex, nearest};
+use dispatcher_core::{Bounds, Planner, Route, Sheet, Voice, VoiceIndex, nearest};
 use dispatcher_engines::Engine;
 use dispatcher_store::{NewVersion, VersionedKind};
 
@@ -121,7 +121,7 @@ impl Registry {
 
     /// What planning looks at; `granted` as in [`Planner`].
     pub fn planner<'a>(&'a self, granted: Option<&'a [String]>) -> Planner<'a> {
-        Planner { sheets: &self.sheets, routes: &self.routes, granted }
+        Planner { sheets: &self.sheets, routes: &self.routes, granted, bounds: Bounds::Anywhere }
     }
 }
 

@@ -5,7 +5,7 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use dispatcher_audio::Edge;
-use dispatcher_core::{Candidate, Gender, MoneyError, Shaping, Style, Usage, Voice, Wanted};
+use dispatcher_core::{Candidate, Gender, MoneyError, Planner, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
     BodyForm, Choices, Fidelity, FirstPart, Lexicon, MarkAt, Outcome, Piece, Room, Script, Treatment, VoiceWish, lower,
@@ -155,7 +155,7 @@ struct Cast<'a> {
 impl Cast<'_> {
     /// The voice that fits a wish best, looked for among all.
     fn best_voice(&self, wish: &VoiceWish) -> Option<String> {
-        let planner = self.casting.registry.planner(self.casting.granted);
+        let planner = self.casting.planner(self.planned);
         let own_engine = self.planned.engine_name();
         let language = self.casting.language;
         let mut found: Vec<(u32, bool, bool, String)> = planner
@@ -188,6 +188,11 @@ impl Cast<'_> {
 }
 
 impl Casting<'_> {
+    /// What the voices of a script are chosen from, beside one candidate.
+    fn planner(&self, planned: &PlannedCall) -> Planner<'_> {
+        self.registry.planner(self.granted).within(planned.candidate.bounds)
+    }
+
     /// A candidate with its render plan, what it uses and what it costs.
     ///
     /// # Errors
@@ -292,7 +297,7 @@ impl Casting<'_> {
 
     fn other_voice(&self, planned: &PlannedCall, voice: &str) -> Result<PlannedCall, GatewayError> {
         let wanted = Wanted::Named(voice.to_owned());
-        let planner = self.registry.planner(self.granted);
+        let planner = self.planner(planned);
         let found = planner.synthesis(&wanted, None, None)?.into_iter().next();
         let candidate = found.ok_or_else(|| GatewayError::Contradiction("a voice of the plan is gone"))?;
         // The same engine keeps the model that was asked for.
@@ -393,7 +398,7 @@ impl Choices for Cast<'_> {
 
     fn speaks(&self, voice: Option<&str>, language: &str) -> bool {
         let own = self.planned.candidate.voice.as_ref();
-        let planner = self.casting.registry.planner(self.casting.granted);
+        let planner = self.casting.planner(self.planned);
         match voice {
             None => own.is_none_or(|voice| voice.speaks(language)),
             Some(id) => planner

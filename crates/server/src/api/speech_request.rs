@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
-use dispatcher_core::{Criteria, Gender, Shaping, Style, Wanted, is_language_tag};
+use dispatcher_core::{Criteria, Gender, Shaping, Site, Style, Wanted, is_language_tag};
 use dispatcher_gateway::{Caller, Gateway, Presets, Registry, SynthesisRequest, TextInput, Unsupported};
 use dispatcher_markup::prosody::{self, ProsodyError};
 use dispatcher_markup::{DialogueLine, dialogue};
@@ -294,13 +294,15 @@ fn from_parameters(given: &mut Parameters) -> Result<UtteranceRequest, Problem> 
         gender: given.text("gender").map(|word| gender(&word)).transpose()?,
         style: given.text("style"),
         name: given.text("name"),
+        site: given.text("site").map(|word| site(&word)).transpose()?,
     };
     let voice = match named {
         // With a named voice, `style` is how it speaks, as in JSON.
         Some(name) => {
             let style = criteria.style.take().map(|name| StyleWish { name, strength: None });
             if !criteria.is_empty() {
-                let detail = "languages, gender and name choose a voice, and 'voice' names one; send one or the other";
+                let detail =
+                    "languages, gender, name and site choose a voice, and 'voice' names one; send one or the other";
                 return Err(Problem::new(ProblemKind::Invalid, detail));
             }
             (Some(serde_json::Value::String(name)), style)
@@ -336,7 +338,15 @@ fn from_parameters(given: &mut Parameters) -> Result<UtteranceRequest, Problem> 
     })
 }
 
-fn gender(value: &str) -> Result<Gender, Problem> {
+/// Where an engine runs.
+pub(super) fn site(value: &str) -> Result<Site, Problem> {
+    [Site::Cloud, Site::Local]
+        .into_iter()
+        .find(|site| site.name() == value)
+        .ok_or_else(|| Problem::new(ProblemKind::Invalid, format!("site is cloud or local, not '{value}'")))
+}
+
+pub(super) fn gender(value: &str) -> Result<Gender, Problem> {
     match value {
         "female" => Ok(Gender::Female),
         "male" => Ok(Gender::Male),

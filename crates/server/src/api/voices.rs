@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use dispatcher_core::{Gender, Origin, Site, Sort, VoiceId, VoiceQuery, Wanted, nearest_by, sample_sentence};
+use dispatcher_core::{Origin, Sort, VoiceId, VoiceQuery, Wanted, nearest_by, sample_sentence};
 use dispatcher_gateway::{Caller, EngineState, Gateway, RecalledAudio, SynthesisRequest, TextInput, Unsupported};
 use rocket::http::{ContentType, Header, Status};
 use rocket::response::{self, Responder, Response};
@@ -11,6 +11,7 @@ use rocket::{Request, State, delete, get, put};
 use serde::Serialize;
 use utoipa::ToSchema;
 
+use super::speech_request::{gender, site};
 use crate::access::Allowed;
 use crate::headers::Meta;
 use crate::parameters::Parameters;
@@ -70,15 +71,8 @@ impl Around {
 
 fn query_of(given: &mut Parameters, caller: &Caller) -> Result<VoiceQuery, Problem> {
     let wrong = |what: &str| Problem::new(ProblemKind::Invalid, what.to_owned());
-    let gender = given.text("gender").map(|name| {
-        let genders = [Gender::Female, Gender::Male, Gender::Neutral];
-        genders.into_iter().find(|gender| gender.name() == name).ok_or(wrong("gender is female, male or neutral"))
-    });
-    let site = given.text("site").map(|site| match site.as_str() {
-        "cloud" => Ok(Site::Cloud),
-        "local" => Ok(Site::Local),
-        _ => Err(wrong("site is cloud or local")),
-    });
+    let gender = given.text("gender").map(|word| gender(&word));
+    let site = given.text("site").map(|word| site(&word));
     let origin = given.text("origin").map(|origin| match origin.as_str() {
         "stock" => Ok(Origin::Stock),
         "custom" => Ok(Origin::Custom),

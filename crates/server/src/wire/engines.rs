@@ -17,6 +17,8 @@ pub(crate) struct CriteriaSchema {
     gender: Option<String>,
     style: Option<String>,
     name: Option<String>,
+    /// `local` or `cloud`: where its engine must run. It binds the whole request.
+    site: Option<String>,
 }
 
 /// A named, ordered plan.
@@ -50,6 +52,8 @@ pub(crate) struct LegSchema {
 #[expect(dead_code, reason = "describes the JSON for the API document alone")]
 pub(crate) struct ConditionsSchema {
     languages: Option<Vec<String>>,
+    /// `local` or `cloud`: where the engine must run for the leg to be used.
+    site: Option<String>,
 }
 
 /// A voice of the catalogue.

@@ -29,7 +29,7 @@ pub(crate) struct UtteranceRequest {
     /// A dialogue, in place of `text`.
     pub(crate) lines: Option<Vec<LineWish>>,
     /// A route, a voice id `engine/voice`, or criteria
-    /// (`{"languages", "gender", "style", "name"}`).
+    /// (`{"languages", "gender", "style", "name", "site"}`).
     #[schema(value_type = Option<VoiceSchema>, example = "quayside")]
     pub(crate) voice: Option<serde_json::Value>,
     /// Model of the engine (default: the engine's first).

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, decode_all};
-use dispatcher_core::{Candidate, Cause, Shaped, Shaping, Transcript, Usage, Work, sample_sentence};
+use dispatcher_core::{Bounds, Candidate, Cause, Shaped, Shaping, Transcript, Usage, Work, sample_sentence};
 use dispatcher_engines::{AudioSource, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 
@@ -156,6 +156,7 @@ impl Checking<'_> {
             work: Work::Recognition,
             deadline: Some(120_000),
             credential: None,
+            bounds: Bounds::Anywhere,
         };
         let engine = self.engine.clone();
         let planned = PlannedCall {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, decode_all, measure};
 use dispatcher_core::{
-    Candidate, Cause, Done, Money, RangeControl, Shaping, Style, Usage, Voice, Work, sample_sentence,
+    Bounds, Candidate, Cause, Done, Money, RangeControl, Shaping, Style, Usage, Voice, Work, sample_sentence,
 };
 use dispatcher_engines::{EngineError, EngineFormat, Speak};
 use dispatcher_markup::Policy;
@@ -52,6 +52,7 @@ impl Checking<'_> {
             work: Work::Synthesis,
             deadline: Some(120_000),
             credential: None,
+            bounds: Bounds::Anywhere,
         };
         let currency = self.sheet.tariff_of(Work::Synthesis).currency;
         Some(PlannedCall {
