@@ -71,11 +71,47 @@ async fn a_bound_route_fails_rather_than_leave() {
     demo.put_route("private", json!([{"engine": "heron", "voice": "pellin", "conditions": {"site": "local"}}])).await;
     let problem: Value = demo.speak(json!({"text": "Ahoy", "voice": "private"}), "*/*").await.json().await.unwrap();
     assert_eq!(problem["status"], 422);
-    let detail = "no engine of the route 'private' runs where its legs or the request demand it";
+    let detail = "nothing of 'private' runs where the request, its app or its route must stay";
     assert_eq!(problem["detail"], detail);
     assert_eq!(demo.delivered().await["calls"], 0);
     let spoken =
         demo.client(&["speak", "Ahoy", "--site", "local", "--language", "en", "--force", "-o", file.to_str().unwrap()]);
     assert!(spoken.status.success(), "{}", String::from_utf8_lossy(&spoken.stderr));
     assert_eq!(demo.delivered().await["calls"], 0);
+}
+
+#[tokio::test]
+async fn an_app_that_must_stay_is_never_spoken_or_heard_elsewhere() {
+    let demo = Demo::start(BINARY).await;
+    let added = demo.client(&["app", "add", "sick-bay", "--default-voice", "quayside", "--site", "local"]);
+    assert!(added.status.success(), "{}", String::from_utf8_lossy(&added.stderr));
+    let list = String::from_utf8(demo.client(&["app", "list"]).stdout).unwrap();
+    let row = list.lines().find(|line| line.contains("sick-bay")).unwrap();
+    assert_eq!(row.split_whitespace().last(), Some("local"), "{list}");
+    let key = String::from_utf8(demo.client(&["app", "key", "add", "sick-bay"]).stdout).unwrap().trim().to_owned();
+    let send = async |path: &str, kind: &str, body: Vec<u8>| {
+        let request = demo.http.post(format!("{}{path}", demo.url)).bearer_auth(&key).header("Content-Type", kind);
+        request.body(body).send().await.unwrap()
+    };
+    // The route of the demo begins with a cloud, which is passed over.
+    let spoken = send("/api/v1/utterances?type=audio/wav", "text/plain", b"The tide turns at noon.".to_vec()).await;
+    assert_eq!(spoken.status(), 200);
+    assert!(header(&spoken, "dispatch-voice").starts_with("espeak-ng/"), "{:?}", spoken.headers());
+    let audio = spoken.bytes().await.unwrap().to_vec();
+    let out = async |response: reqwest::Response| {
+        let problem: Value = response.json().await.unwrap();
+        assert_eq!(problem["status"], 422, "{problem}");
+        let detail = problem["detail"].as_str().unwrap().to_owned();
+        assert!(detail.contains("must stay"), "{detail}");
+    };
+    out(send("/api/v1/utterances?voice=heron/pellin", "text/plain", b"Ahoy".to_vec()).await).await;
+    out(send("/api/v1/transcripts?engine=turnstone", "audio/wav", audio.clone()).await).await;
+    // A job is planned when it is added, and again for each of its parts.
+    out(send("/api/v1/jobs?voice=heron/pellin", "text/plain", b"Ahoy".to_vec()).await).await;
+    let heard = send("/api/v1/transcripts", "audio/wav", audio).await;
+    let told: Value = heard.json().await.unwrap();
+    assert_eq!(told["engine"], "pocketsphinx", "{told}");
+    assert_eq!(demo.delivered().await["calls"], 0, "no cloud was called for any of them");
+    let wrong = demo.http.put(format!("{}/api/v1/apps/sick-bay", demo.url)).bearer_auth(&demo.operator);
+    assert_eq!(wrong.json(&json!({"site": "moon"})).send().await.unwrap().status(), 422);
 }

@@ -109,11 +109,11 @@ pub enum PlanError {
         /// Why, in the engine's words.
         why: String,
     },
-    /// No engine of the route runs where it must.
-    #[error("no engine of the route '{route}' runs where its legs or the request demand it")]
+    /// What is asked for is there, and no engine of it runs where it must.
+    #[error("nothing of '{wanted}' runs where the request, its app or its route must stay")]
     OutOfBounds {
-        /// The route.
-        route: String,
+        /// The voice, the engine or the route.
+        wanted: String,
     },
     /// No leg of the route takes the language.
     #[error("no leg of the route '{route}' accepts {language}")]
@@ -189,6 +189,9 @@ impl<'a> Planner<'a> {
         }
         match self.sheet(wanted).filter(|sheet| sheet.recognition.is_some()) {
             Some(sheet) => Ok(vec![self.candidate(sheet, None, model, Work::Recognition, None)?]),
+            None if self.sheets.get(wanted).is_some_and(|sheet| sheet.recognition.is_some()) => {
+                Err(PlanError::OutOfBounds { wanted: wanted.into() })
+            }
             None => {
                 let engines = self.sheets.values().filter(|s| s.recognition.is_some()).map(|s| s.name.as_str());
                 let routes = self.routes.values().filter(|r| r.work == Work::Recognition).map(|r| r.name.as_str());
@@ -222,6 +225,13 @@ impl<'a> Planner<'a> {
                 Err(PlanError::Unavailable { voice: name.into(), why: why.clone() })
             }
             Some((sheet, voice)) => self.candidate(sheet, Some(voice), model, Work::Synthesis, None),
+            None if self.bounds != Bounds::Anywhere => {
+                // Whether it would be there without them.
+                match self.within(Bounds::Anywhere).by_voice(id, name, None) {
+                    Err(PlanError::NoSuchVoice { .. }) => Err(self.no_such_voice(name)),
+                    _ => Err(PlanError::OutOfBounds { wanted: name.into() }),
+                }
+            }
             None => Err(self.no_such_voice(name)),
         }
     }
@@ -303,7 +313,7 @@ impl<'a> Planner<'a> {
             let bounds = self.bounds.and(leg.conditions.site).and(leg.criteria.site);
             // An engine that is not there at all is another fault, told below.
             if self.sheets.get(&leg.engine).is_some_and(|sheet| !bounds.hold(sheet.site)) {
-                first_fault = first_fault.or(Some(PlanError::OutOfBounds { route: name.into() }));
+                first_fault = first_fault.or(Some(PlanError::OutOfBounds { wanted: name.into() }));
                 continue;
             }
             match self.within(bounds).by_leg(leg, work, model, language) {

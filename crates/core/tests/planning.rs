@@ -180,10 +180,14 @@ fn criteria_with_a_site_look_nowhere_else_and_bind_what_is_cast_beside_them() {
     let here = fixture.planner().within(bounds);
     assert!(here.voices().all(|(sheet, _)| sheet.name == "gull") && here.voices().count() == 2);
     let elsewhere = here.synthesis(&Wanted::Named("tern/anna".into()), None, None);
-    assert!(matches!(elsewhere, Err(PlanError::NoSuchVoice { .. })), "{elsewhere:?}");
+    assert_eq!(elsewhere.unwrap_err(), PlanError::OutOfBounds { wanted: "tern/anna".into() });
+    let nobody = here.synthesis(&Wanted::Named("tern/nobody".into()), None, None);
+    assert!(matches!(nobody, Err(PlanError::NoSuchVoice { .. })), "{nobody:?}");
     let nowhere = here.synthesis(&Wanted::Like(english(Some(Site::Cloud))), None, None);
     assert_eq!(nowhere.unwrap_err(), PlanError::NoVoiceFits { nearest: Vec::new() }, "no hint leads out of bounds");
-    assert!(here.recognition("owl", None, None).is_err());
+    let ear = here.recognition("owl", None, None);
+    assert_eq!(ear.unwrap_err(), PlanError::OutOfBounds { wanted: "owl".into() });
+    assert!(matches!(here.recognition("dodo", None, None), Err(PlanError::NoSuchEngine { .. })));
 }
 
 #[test]
@@ -200,7 +204,7 @@ fn a_leg_with_a_site_is_taken_only_while_its_engine_runs_there() {
     let gull = fixture.sheets.get_mut("gull").unwrap();
     *gull = Arc::new(Sheet { site: Site::Cloud, ..Sheet::clone(gull) });
     let error = fixture.speak("desk", None, Some("en")).unwrap_err();
-    assert_eq!(error, PlanError::OutOfBounds { route: "desk".into() });
+    assert_eq!(error, PlanError::OutOfBounds { wanted: "desk".into() });
     let ear = fixture.routes.get_mut("ear").unwrap();
     ear.legs[1].conditions.site = Some(Site::Local);
     let planned = fixture.planner().recognition("ear", None, Some("en")).unwrap();

@@ -3,14 +3,14 @@
 //! their statement is the same each time and stays prepared. Times are microseconds since 1970 in UTC.
 
 use diesel::prelude::*;
-use dispatcher_core::{Currency, Money, Work};
+use dispatcher_core::{Currency, Money, Site, Work};
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
     job_files, job_pieces, jobs, ledger, prompt_files, recalled, sessions,
 };
 use crate::states::{AttemptState, ChangeKind, CredentialState, DispatchState, JobState, LedgerKind};
-use crate::words::Word;
+use crate::words::{OptionalWord, Word};
 
 /// The last good list of an engine's voices, as JSON.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
@@ -159,6 +159,9 @@ pub struct App {
     pub default_format: Option<String>,
     /// Voices made for this account that it may use, one a line.
     pub custom_voices: Option<String>,
+    /// Where the engines of its requests must run; anywhere where it is missing.
+    #[diesel(serialize_as = OptionalWord<Site>, deserialize_as = OptionalWord<Site>)]
+    pub site: Option<Site>,
 }
 
 impl App {
@@ -173,6 +176,7 @@ impl App {
             created_at,
             default_format: None,
             custom_voices: None,
+            site: None,
         }
     }
 }

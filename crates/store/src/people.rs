@@ -5,6 +5,7 @@ use diesel::prelude::*;
 use crate::audit::note;
 use crate::models::{AccessKey, App, Session};
 use crate::schema::{access_keys, apps, people, sessions};
+use crate::words::OptionalWord;
 use crate::{Durability, Store, StoreError};
 
 /// Who a key speaks for.
@@ -19,7 +20,7 @@ impl Store {
     pub async fn add_app(&self, app: App, by: String) -> Result<App, StoreError> {
         let write = move |c: &mut SqliteConnection| {
             diesel::insert_into(apps::table)
-                .values(&app)
+                .values(app.clone())
                 .execute(c)
                 .map_err(|error| StoreError::taken(error, "app", &app.name))?;
             note(c, app.created_at, &by, "app.add", &app.name)?;
@@ -53,6 +54,7 @@ impl Store {
                     apps::default_recognition.eq(&app.default_recognition),
                     apps::default_format.eq(&app.default_format),
                     apps::custom_voices.eq(&app.custom_voices),
+                    apps::site.eq(OptionalWord(app.site)),
                 ))
                 .execute(c)?;
             if changed == 0 {

@@ -19,7 +19,7 @@ table! {
     apps (name) {
         name -> Text, title -> Text, rehearsal -> Bool, default_voice -> Nullable<Text>,
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
-        custom_voices -> Nullable<Text>,
+        custom_voices -> Nullable<Text>, site -> Nullable<Text>,
     }
 }
 table! {

@@ -6,9 +6,9 @@ use diesel::backend::Backend;
 use diesel::deserialize::{self, FromSql, FromSqlRow};
 use diesel::expression::AsExpression;
 use diesel::serialize::{self, IsNull, Output, ToSql};
-use diesel::sql_types::Text;
+use diesel::sql_types::{Nullable, Text};
 use diesel::sqlite::Sqlite;
-use dispatcher_core::{Currency, Work};
+use dispatcher_core::{Currency, Site, Work};
 
 /// A value that has one word.
 pub(crate) trait Worded: Sized {
@@ -23,6 +23,16 @@ impl Worded for Work {
 
     fn of_word(word: &str) -> Option<Work> {
         Work::ALL.into_iter().find(|work| work.name() == word)
+    }
+}
+
+impl Worded for Site {
+    fn word(&self) -> &str {
+        self.name()
+    }
+
+    fn of_word(word: &str) -> Option<Site> {
+        Site::of_name(word)
     }
 }
 
@@ -71,5 +81,40 @@ impl<T: Worded + fmt::Debug> FromSql<Text, Sqlite> for Word<T> {
         let word = <String as FromSql<Text, Sqlite>>::from_sql(value)?;
         let found = T::of_word(&word).map(Word);
         found.ok_or_else(|| format!("'{word}' is no {}", std::any::type_name::<T>()).into())
+    }
+}
+
+/// Such a value in a column that may have none.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, AsExpression, FromSqlRow)]
+#[diesel(sql_type = Nullable<Text>)]
+pub struct OptionalWord<T: fmt::Debug>(pub(crate) Option<T>);
+
+impl<T: fmt::Debug> From<Option<T>> for OptionalWord<T> {
+    fn from(value: Option<T>) -> Self {
+        OptionalWord(value)
+    }
+}
+
+impl From<OptionalWord<Site>> for Option<Site> {
+    fn from(word: OptionalWord<Site>) -> Option<Site> {
+        word.0
+    }
+}
+
+impl<T: Worded + fmt::Debug> ToSql<Nullable<Text>, Sqlite> for OptionalWord<T> {
+    fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {
+        let Some(value) = &self.0 else { return Ok(IsNull::Yes) };
+        out.set_value(value.word());
+        Ok(IsNull::No)
+    }
+}
+
+impl<T: Worded + fmt::Debug> FromSql<Nullable<Text>, Sqlite> for OptionalWord<T> {
+    fn from_sql(value: <Sqlite as Backend>::RawValue<'_>) -> deserialize::Result<Self> {
+        Word::from_sql(value).map(|Word(value)| OptionalWord(Some(value)))
+    }
+
+    fn from_nullable_sql(value: Option<<Sqlite as Backend>::RawValue<'_>>) -> deserialize::Result<Self> {
+        value.map_or(Ok(OptionalWord(None)), Self::from_sql)
     }
 }

@@ -30,6 +30,7 @@ async fn an_app_has_one_name_and_keeps_what_is_settled_for_it() {
         default_recognition: Some("captions".into()),
         default_format: Some("phone".into()),
         custom_voices: Some("heron/own-one\nheron/own-two".into()),
+        site: Some(dispatcher_core::Site::Local),
         ..app("quay")
     };
     store.change_app(settled.clone(), "ben".into(), 2).await.unwrap();

@@ -105,6 +105,7 @@ pub(crate) enum AppCommand {
     /// Examples:
     ///   dispatcher app add quay-announcer --default-voice heron/pellin
     ///   dispatcher app add help-line --default-format phone --rehearsal
+    ///   dispatcher app add sick-bay --default-voice espeak-ng/en-gb --site local
     #[command(verbatim_doc_comment)]
     Add {
         /// 1 to 40 small letters, digits and hyphens
@@ -124,6 +125,9 @@ pub(crate) enum AppCommand {
         /// Rehearsal: the same calls and checks, but no engine is called and nothing is charged
         #[arg(long)]
         rehearsal: bool,
+        /// Nothing of its requests is sent to engines that run elsewhere
+        #[arg(long, value_parser = ["local", "cloud"])]
+        site: Option<String>,
     },
     /// List, add and revoke the keys of an app
     #[command(subcommand)]

@@ -13,11 +13,11 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             let list = client.get("/api/v1/apps", &[]).await?;
             form.print(&list, || render(&list))
         }
-        AppCommand::Add { name, title, default_voice, default_recognition, default_format, rehearsal } => {
+        AppCommand::Add { name, title, default_voice, default_recognition, default_format, rehearsal, site } => {
             let body = json!({
                 "name": name, "title": title, "rehearsal": rehearsal,
                 "default_voice": default_voice, "default_recognition": default_recognition,
-                "default_format": default_format,
+                "default_format": default_format, "site": site,
             });
             let app = client.post("/api/v1/apps", &body).await?;
             if form.is_json() {
@@ -61,10 +61,11 @@ fn render(list: &Value) -> String {
             output::text(&app, "default_voice"),
             output::text(&app, "default_recognition"),
             output::text(&app, "default_format"),
+            output::text(&app, "site"),
             if app["rehearsal"] == true { "rehearsal".into() } else { String::new() },
         ]
     });
-    output::table(&["app", "title", "voice", "recognition", "format", ""], rows.collect(), &[])
+    output::table(&["app", "title", "voice", "recognition", "format", "site", ""], rows.collect(), &[])
 }
 
 fn render_keys(list: &Value) -> String {

@@ -24,6 +24,11 @@ pub enum Site {
 }
 
 impl Site {
+    /// The site that a word of sheets and of the API stands for.
+    pub fn of_name(name: &str) -> Option<Site> {
+        [Site::Cloud, Site::Local].into_iter().find(|site| site.name() == name)
+    }
+
     /// The word in sheets and in the API.
     pub fn name(self) -> &'static str {
         match self {

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
 
+use dispatcher_core::Bounds;
 use dispatcher_store::{App, Grant};
 use dispatcher_vault::{hash_key, key_kind};
 use parking_lot::Mutex;
@@ -29,6 +30,11 @@ impl Caller {
     pub(crate) fn nobody() -> Self {
         let app = App { rehearsal: true, ..App::new("desk", "", 0) };
         Caller { app, operator: true, who: String::new() }
+    }
+
+    /// Where engines may be called for it.
+    pub fn bounds(&self) -> Bounds {
+        Bounds::Anywhere.and(self.app.site)
     }
 
     /// The voices made for this account that it may use; all of them where

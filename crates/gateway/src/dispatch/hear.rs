@@ -96,18 +96,19 @@ impl Gateway {
         language: Option<&str>,
         probed: &AudioInfo,
     ) -> Result<(String, Vec<HearingCandidate>), GatewayError> {
-        let registry = self.registry();
+        let (registry, bounds) = (self.registry(), caller.bounds());
         let wanted = match wanted.or(caller.app.default_recognition.as_deref()) {
             Some(wanted) => wanted.to_owned(),
             None => registry
                 .engines()
+                .filter(|engine| bounds.hold(engine.sheet().site))
                 .find(|engine| engine.sheet().recognition.is_some() && engine.absent().is_none())
                 .map(|engine| engine.sheet().name.clone())
                 .ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?,
         };
         let usage = probed.usage();
         let mut hearers = Vec::new();
-        for candidate in registry.planner(None).recognition(&wanted, model, language)? {
+        for candidate in registry.planner(None).within(bounds).recognition(&wanted, model, language)? {
             let over = over_limit(&candidate, probed);
             let engine = registry.engine(&candidate.sheet.name)?.clone();
             let format = engine

@@ -152,7 +152,8 @@ pub(crate) fn plan_synthesis(
 ) -> Result<Vec<PlannedCall>, GatewayError> {
     let language = request.language.as_deref().or(script.language.as_deref());
     let granted = caller.granted();
-    let candidates = registry.planner(granted.as_deref()).synthesis(wanted, request.model.as_deref(), language)?;
+    let planner = registry.planner(granted.as_deref()).within(caller.bounds());
+    let candidates = planner.synthesis(wanted, request.model.as_deref(), language)?;
     let mut planned = Vec::new();
     let mut unfit = None;
     let most = if request.text.source().len() > LONG { FEW } else { usize::MAX };

@@ -17,8 +17,9 @@ pub(super) fn good_name(name: &str) -> bool {
     (1..=40).contains(&name.len()) && name.bytes().all(fits)
 }
 
-fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
-    App {
+fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Problem> {
+    let site = request.site.map(|word| super::speech_request::site(&word)).transpose()?;
+    Ok(App {
         title: request.title.unwrap_or_else(|| name.clone()),
         name,
         rehearsal: request.rehearsal,
@@ -27,7 +28,8 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> App {
         default_format: request.default_format,
         custom_voices: (!request.custom_voices.is_empty()).then(|| request.custom_voices.join("\n")),
         created_at,
-    }
+        site,
+    })
 }
 
 /// Refuses a default format that nothing could be made in.
@@ -73,7 +75,7 @@ pub(crate) async fn add(
         Problem::at(ProblemKind::Invalid, "/name", "a name is 1 to 40 small letters, digits and hyphens")
     })?;
     check_format(gateway, &request)?;
-    let app = gateway.add_app(app_of(name, request, now_micros()), &allowed.0.who).await?;
+    let app = gateway.add_app(app_of(name, request, now_micros())?, &allowed.0.who).await?;
     Ok((Status::Created, Json(app.into())))
 }
 
@@ -111,7 +113,7 @@ pub(crate) async fn change(
     }
     check_format(gateway, &request)?;
     let before = gateway.app(name).await?;
-    let changed = app_of(before.name, request, before.created_at);
+    let changed = app_of(before.name, request, before.created_at)?;
     let app = gateway.change_app(changed, &allowed.0.who).await?;
     Ok(Json(app.into()))
 }

@@ -340,10 +340,8 @@ fn from_parameters(given: &mut Parameters) -> Result<UtteranceRequest, Problem> 
 
 /// Where an engine runs.
 pub(super) fn site(value: &str) -> Result<Site, Problem> {
-    [Site::Cloud, Site::Local]
-        .into_iter()
-        .find(|site| site.name() == value)
-        .ok_or_else(|| Problem::new(ProblemKind::Invalid, format!("site is cloud or local, not '{value}'")))
+    let wrong = || Problem::new(ProblemKind::Invalid, format!("site is cloud or local, not '{value}'"));
+    Site::of_name(value).ok_or_else(wrong)
 }
 
 pub(super) fn gender(value: &str) -> Result<Gender, Problem> {

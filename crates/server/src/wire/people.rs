@@ -1,5 +1,6 @@
 //! Apps, keys, and who is signed in.
 
+use dispatcher_core::Site;
 use dispatcher_gateway::{AccessKey, App};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -17,6 +18,8 @@ pub(crate) struct AppAnswer {
     pub(crate) default_format: Option<String>,
     /// Custom voices that the app may use, as `engine/voice`.
     pub(crate) custom_voices: Vec<String>,
+    /// `local` or `cloud`: where the engines of its requests must run.
+    pub(crate) site: Option<&'static str>,
     pub(crate) created: String,
 }
 
@@ -30,6 +33,7 @@ impl From<App> for AppAnswer {
             default_recognition: app.default_recognition,
             custom_voices: app.custom_voices.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
             default_format: app.default_format,
+            site: app.site.map(Site::name),
             created: rfc3339(app.created_at),
         }
     }
@@ -55,6 +59,8 @@ pub(crate) struct AppRequest {
     /// Custom voices that the app may use, as `engine/voice`.
     #[serde(default)]
     pub(crate) custom_voices: Vec<String>,
+    /// `local` or `cloud`: nothing of its requests is sent to engines elsewhere.
+    pub(crate) site: Option<String>,
 }
 
 /// A key, without its secret.
