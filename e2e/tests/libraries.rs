@@ -17,6 +17,8 @@ fn a_program_elsewhere_makes_an_announcement_by_the_public_interfaces_alone() {
         .arg(target)
         .output()
         .unwrap();
+    // Where a crate has another dependency now: copy Cargo.lock there, and
+    // run the program once by hand, which takes out of it what it does not need.
     assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
     assert_eq!(
         String::from_utf8(run.stdout).unwrap(),

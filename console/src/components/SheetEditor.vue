@@ -5,6 +5,7 @@ import { api, ask, CallError, fetchRaw } from '@/api/client'
 import CodeArea from '@/components/CodeArea.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import { ofToml } from '@/colouring'
+import { useAsync } from '@/useAsync'
 
 /** `inForce` is the address of the engine where the host overrides that of the sheet. */
 const props = defineProps<{ engine?: string; inForce?: string | null }>()
@@ -16,9 +17,8 @@ const tab = ref(props.engine ? 'sheet' : 'command')
 const remarks = ref<string[]>([])
 const parts = ref<string[]>([])
 const fault = ref<{ line: number; column: number; key: string; detail: string }>()
-const error = ref<unknown>()
+const { error, busy, run } = useAsync()
 const good = ref(false)
-const busy = ref(false)
 const version = ref<{ version: number; origin: string; created: string }>()
 const area = ref<InstanceType<typeof CodeArea>>()
 let timer: ReturnType<typeof setTimeout> | undefined
@@ -60,46 +60,39 @@ watch(source, () => {
 })
 
 async function save() {
-  busy.value = true
-  error.value = undefined
-  try {
-    const path = props.engine ? `/api/v1/engines/${props.engine}/sheet` : '/api/v1/engines'
-    const engine = await send(path, props.engine ? 'PUT' : 'POST')
-    emit('saved', engine.name)
+  const path = props.engine ? `/api/v1/engines/${props.engine}/sheet` : '/api/v1/engines'
+  let name = ''
+  const saved = await run(async () => {
+    name = (await send(path, props.engine ? 'PUT' : 'POST')).name
+  }, 'save')
+  if (saved) {
+    emit('saved', name)
     await load()
-  } catch (caught) {
+  } else {
+    const caught = error.value
+    error.value = undefined
     take(caught)
-  } finally {
-    busy.value = false
   }
 }
 
-async function draft() {
-  busy.value = true
-  error.value = undefined
-  try {
+const draft = () =>
+  run(async () => {
     const made = await ask(api.POST('/api/v1/engines/draft', { body: { command: command.value } }))
     source.value = made.sheet
     remarks.value = made.remarks
     parts.value = made.parts
     command.value = ''
     tab.value = 'sheet'
-  } catch (caught) {
-    error.value = caught
-  } finally {
-    busy.value = false
-  }
-}
+  }, 'draft')
 
 async function load() {
-  if (!props.engine) return
-  try {
-    const sheet = await ask(api.GET('/api/v1/engines/{name}/sheet', { params: { path: { name: props.engine } } }))
+  const name = props.engine
+  if (!name) return
+  await run(async () => {
+    const sheet = await ask(api.GET('/api/v1/engines/{name}/sheet', { params: { path: { name } } }))
     source.value = sheet.document
     version.value = sheet.versions[0]
-  } catch (caught) {
-    error.value = caught
-  }
+  })
 }
 
 onMounted(load)
@@ -114,7 +107,7 @@ onMounted(load)
     <div v-if="tab === 'command'">
       <p class="quiet mb-3">Paste a curl command that works, for example from the documentation of the engine. Its secrets become parts of a credential and are not stored.</p>
       <v-textarea v-model="command" label="Command" rows="8" class="mono" data-test="command" spellcheck="false" />
-      <v-btn color="primary" :loading="busy" :disabled="!command.trim()" data-test="draft" @click="draft">Draft a sheet</v-btn>
+      <v-btn color="primary" :loading="busy === 'draft'" :disabled="!command.trim()" data-test="draft" @click="draft">Draft a sheet</v-btn>
     </div>
     <div v-else>
       <ul v-if="remarks.length" class="remarks mb-3"><li v-for="remark in remarks" :key="remark">{{ remark }}</li></ul>
@@ -127,7 +120,7 @@ onMounted(load)
         <span v-else class="quiet">{{ source.trim() ? 'checking…' : 'Sheets are TOML; docs/engine-sheets.md describes them.' }}</span>
         <span v-if="version" class="quiet">version {{ version.version }}, {{ version.origin.split('/').pop() }}</span>
       </p>
-      <v-btn color="primary" :loading="busy" :disabled="!good" data-test="save-sheet" @click="save">{{ engine ? 'Replace the sheet' : 'Add the engine' }}</v-btn>
+      <v-btn color="primary" :loading="busy === 'save'" :disabled="!good" data-test="save-sheet" @click="save">{{ engine ? 'Replace the sheet' : 'Add the engine' }}</v-btn>
     </div>
     <ProblemNote :error="error" />
   </div>

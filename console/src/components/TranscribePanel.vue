@@ -8,6 +8,7 @@ import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import { money, seconds } from '@/format'
 import { record, type Recording } from '@/recorder'
+import { useAsync } from '@/useAsync'
 import { wordAt } from '@/words'
 
 const router = useRouter()
@@ -15,8 +16,7 @@ const wanted = ref('')
 const choices = ref<{ title: string; value: string }[]>([])
 const audio = ref<Blob>()
 const name = ref('')
-const busy = ref(false)
-const error = ref<unknown>()
+const { error, busy, run } = useAsync()
 const estimate = ref<Schemas['EstimateAnswer']>()
 const transcript = ref<Transcript>()
 const recording = ref<Recording>()
@@ -29,8 +29,8 @@ let turn = 0
 
 const current = computed(() => wordAt(transcript.value?.words ?? [], now.value))
 
-onMounted(async () => {
-  try {
+onMounted(() =>
+  run(async () => {
     const [engines, routes] = await Promise.all([ask(api.GET('/api/v1/engines')), ask(api.GET('/api/v1/routes'))])
     const plans = routes.items.filter((one) => one.work === 'recognition')
     choices.value = [
@@ -38,10 +38,8 @@ onMounted(async () => {
       ...engines.items.filter((one) => one.recognition).map((one) => ({ title: one.state === 'ready' ? one.name : `${one.name} (${one.state})`, value: `engine=${one.name}` })),
     ]
     wanted.value = choices.value[0]?.value ?? ''
-  } catch (caught) {
-    error.value = caught
-  }
-})
+  }),
+)
 
 /** A call with the audio as its body, by the chosen route or engine. */
 function send(path: string, blob: Blob): Promise<Response> {
@@ -75,20 +73,15 @@ async function foresee() {
 
 async function transcribe() {
   if (!audio.value) return
-  busy.value = true
-  error.value = undefined
+  const blob = audio.value
   transcript.value = undefined
-  try {
-    const response = await send('/api/v1/transcripts', audio.value)
+  await run(async () => {
+    const response = await send('/api/v1/transcripts', blob)
     const answer: unknown = await response.json()
     // Long audio becomes a job.
     if (response.status === 202) await router.push(`/jobs/${(answer as Schemas['JobAnswer']).id}`)
     else transcript.value = answer as Transcript
-  } catch (caught) {
-    error.value = caught
-  } finally {
-    busy.value = false
-  }
+  }, 'transcribe')
 }
 
 const pick = (files: FileList | null | undefined) => take(files?.[0], files?.[0]?.name ?? '')
@@ -132,10 +125,10 @@ async function turnRecording() {
       <span v-else class="quiet">Or drop audio here: WAV, MP3, M4A, FLAC, Ogg, WebM</span>
     </div>
     <div v-if="audio" class="go mt-4">
-      <v-btn color="primary" variant="flat" :loading="busy" :disabled="!estimate" data-test="transcribe" @click="transcribe">Transcribe</v-btn>
+      <v-btn color="primary" variant="flat" :loading="busy === 'transcribe'" :disabled="!estimate" data-test="transcribe" @click="transcribe">Transcribe</v-btn>
       <span v-if="estimate" class="quiet" data-test="hear-estimate">{{ seconds(estimate.duration) }} of audio, {{ estimate.exact ? 'will cost' : 'will cost at most' }} <strong><MoneyAmount :amount="estimate.cost" /></strong> by {{ estimate.plan[0]?.engine }}<template v-if="estimate.plan.length > 1">, else {{ estimate.plan.slice(1).map((one) => one.engine).join(', ') }}</template></span>
     </div>
-    <v-progress-linear v-if="busy" indeterminate color="primary" class="mt-3" aria-label="Transcribing" />
+    <v-progress-linear v-if="busy === 'transcribe'" indeterminate color="primary" class="mt-3" aria-label="Transcribing" />
     <ProblemNote :error="error" />
     <SoundPlayer v-if="audio" ref="player" :source="audio" :name="name" class="mt-4" @time="now = $event" />
     <div v-if="transcript" class="mt-4">
@@ -151,7 +144,7 @@ async function turnRecording() {
       <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.duration) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
       <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>
     </div>
-    <p v-else-if="!busy && !audio" class="quiet mt-4">No audio yet. Try with audio from Speak: save it, and drop it here.</p>
+    <p v-else-if="busy !== 'transcribe' && !audio" class="quiet mt-4">No audio yet. Try with audio from Speak: save it, and drop it here.</p>
   </v-card>
 </template>
 

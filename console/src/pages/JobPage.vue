@@ -9,6 +9,7 @@ import SoundPlayer from '@/components/SoundPlayer.vue'
 import StateMark from '@/components/StateMark.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
 import { kilobytes, money, seconds } from '@/format'
+import { useAsync } from '@/useAsync'
 
 type Job = Schemas['JobAnswer']
 type File = Job['files'][number]
@@ -18,7 +19,7 @@ const route = useRoute()
 const router = useRouter()
 const id = String(route.params['id'])
 const job = ref<Job>()
-const error = ref<unknown>()
+const { error, run } = useAsync()
 const chosen = ref<File>()
 const sound = ref<Blob>()
 const cues = ref<Cue[]>([])
@@ -66,14 +67,12 @@ async function play(file: File) {
   chosen.value = file
   sound.value = undefined
   cues.value = []
-  try {
+  await run(async () => {
     sound.value = await (await fetchRaw(file.url, {})).blob()
     const stem = file.name.replace(/\.[^.]+$/, '')
     const captions = job.value?.files.find((one) => one.name === `${stem}.vtt`)
     if (captions) cues.value = cuesOf(await (await fetchRaw(captions.url, {})).text())
-  } catch (caught) {
-    error.value = caught
-  }
+  })
 }
 
 function tick(now: number) {
@@ -84,21 +83,16 @@ function tick(now: number) {
 
 async function cancel() {
   if (!window.confirm(`Cancel "${job.value?.title}"? Finished files are kept, and running calls are charged.`)) return
-  try {
+  await run(async () => {
     job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id } } }))
-  } catch (caught) {
-    error.value = caught
-  }
+  })
 }
 
 async function resume() {
-  error.value = undefined
-  try {
+  await run(async () => {
     job.value = await ask(api.POST('/api/v1/jobs/{id}/resume', { params: { path: { id } } }))
     follow()
-  } catch (caught) {
-    error.value = caught
-  }
+  })
 }
 
 /** Engines may charge in several currencies. */
@@ -108,22 +102,18 @@ function sum(amounts: Schemas['Amount'][], none: Schemas['Amount']) {
 
 async function remove() {
   if (!window.confirm(`Remove "${job.value?.title}" with its files?`)) return
-  try {
+  await run(async () => {
     await fetchRaw(`/api/v1/jobs/${id}`, { method: 'DELETE' })
     await router.push('/jobs')
-  } catch (caught) {
-    error.value = caught
-  }
+  })
 }
 
 onMounted(async () => {
-  try {
+  await run(async () => {
     job.value = await ask(api.GET('/api/v1/jobs/{id}', { params: { path: { id } } }))
     const transcript = job.value.files.find((file) => file.name.endsWith('.txt'))
     if (transcript) text.value = await (await fetchRaw(transcript.url, {})).text()
-  } catch (caught) {
-    error.value = caught
-  }
+  })
   follow()
   document.addEventListener('visibilitychange', follow)
 })

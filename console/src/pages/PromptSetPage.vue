@@ -8,6 +8,7 @@ import SoundPlayer from '@/components/SoundPlayer.vue'
 import StateMark from '@/components/StateMark.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
 import { decimals, money, seconds } from '@/format'
+import { useAsync } from '@/useAsync'
 
 type PromptSet = Schemas['PromptSetAnswer']
 type Line = PromptSet['lines'][number]
@@ -17,7 +18,7 @@ const router = useRouter()
 const name = String(route.params['name'])
 const path = { params: { path: { name } } }
 const set = ref<PromptSet>()
-const error = ref<unknown>()
+const { error, run } = useAsync()
 const sound = ref<Blob>()
 const heard = ref<Line>()
 const making = ref<{ done: number; of: number }>()
@@ -30,16 +31,10 @@ const digits = computed(() => decimals(set.value?.lines.map((line) => line.cost)
 const cost = computed(() => set.value?.cost.map((amount) => money(amount)).join(', ') ?? '')
 const ready = computed(() => !!set.value && set.value.lines.every((line) => line.state === 'made'))
 
-async function change(call: Promise<PromptSet>) {
-  error.value = undefined
-  try {
+const change = (call: Promise<PromptSet>) =>
+  run(async () => {
     set.value = await call
-    return true
-  } catch (caught) {
-    error.value = caught
-    return false
-  }
-}
+  })
 
 /** What is heard, without markup. */
 function says(line: Line) {
@@ -78,23 +73,20 @@ async function play(line: Line) {
   if (!line.file) return
   heard.value = line
   sound.value = undefined
-  try {
+  const { type, url } = line.file
+  await run(async () => {
     // What a browser does not play, such as the telephone's, is heard as WAV.
-    const plays = document.createElement('audio').canPlayType(line.file.type) !== ''
-    sound.value = await (await fetchRaw(plays ? line.file.url : `${line.file.url}?type=audio/wav`, {})).blob()
-  } catch (caught) {
-    error.value = caught
-  }
+    const plays = document.createElement('audio').canPlayType(type) !== ''
+    sound.value = await (await fetchRaw(plays ? url : `${url}?type=audio/wav`, {})).blob()
+  })
 }
 
 async function remove() {
   removing.value = false
-  try {
+  await run(async () => {
     await fetchRaw(`/api/v1/prompt-sets/${name}`, { method: 'DELETE' })
     await router.push('/jobs/prompts')
-  } catch (caught) {
-    error.value = caught
-  }
+  })
 }
 
 onMounted(load)

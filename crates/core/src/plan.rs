@@ -144,7 +144,7 @@ pub struct Planner<'a> {
 }
 
 impl<'a> Planner<'a> {
-    /// A planner for the same within narrower bounds.
+    /// A planner for the same within other bounds, in place of these.
     #[must_use]
     pub fn within(self, bounds: Bounds) -> Planner<'a> {
         Planner { bounds, ..self }

@@ -50,8 +50,7 @@ impl AudioInfo {
 
 impl GivenAudio {
     /// Finds out what the audio is. Damaged audio becomes a WAV of what can be
-    /// read of it, with a warning; where
-    /// nothing is to be adapted it is refused.
+    /// read of it, with a warning; it is refused where nothing may be adapted.
     ///
     /// # Errors
     /// When nothing of it is audio, or it is damaged and to be refused.
