@@ -72,7 +72,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Document, DocumentError> {
     let container = book.xml("META-INF/container.xml")?;
     let container = parse(&container)?;
     let place = container.descendants().find(|node| node.tag_name().name() == "rootfile");
-    let place = place.and_then(|node| node.attribute("full-path")).ok_or_else(|| Damage::NoPackage)?;
+    let place = place.and_then(|node| node.attribute("full-path")).ok_or(Damage::NoPackage)?;
     let package = book.xml(place)?;
     let package = parse(&package)?;
     let named = |name: &str| {
