@@ -249,11 +249,19 @@ mod tests {
             ("<%41%ff%fe%c3%a9%71uay-4711%ff%fe>", "<%41%ff%fe%c3%a9[redacted]%ff%fe>"),
             // A reference may be the first or the last of it.
             ("<&amp;&#x71;uay&#45;471&#49;&amp;>", "<&amp;[redacted]&amp;>"),
+            ("<&#x00000071;uay-4711>", "<[redacted]>"),
             ("<&nonsense;quay&#45;4711&>", "<&nonsense;[redacted]&>"),
             ("<%c3%a9%71uay%2d4711%c3%a9>", "<%c3%a9[redacted]%c3%a9>"),
         ] {
             assert_eq!(redactor.redact(told), clean, "{told}");
         }
+    }
+
+    /// Bytes of Latin 1, which are no UTF-8, stand for a character each.
+    #[test]
+    fn a_secret_may_begin_and_end_with_a_byte_that_is_no_utf_8() {
+        let redactor = Redactor::new(["\u{e9}-quai-\u{e0}"]);
+        assert_eq!(redactor.redact("<%41%ff%e9-quai-%e0%fe%41>"), "<%41%ff[redacted]%fe%41>");
     }
 
     #[test]
