@@ -2,7 +2,8 @@
 
 use opus::{Channels, Decoder, MSDecoder};
 
-use crate::codec::packet_codec::{PacketCodec, opus_failed};
+use crate::codec::opus_encode::opus_failed;
+use crate::codec::packet_codec::PacketCodec;
 use crate::container::opus_head::{Mapping, OpusHead};
 use crate::container::packets::OPUS_RATE;
 use crate::{AudioError, Layout};
@@ -35,7 +36,7 @@ impl OpusDecoder {
             Some(Mapping { streams, coupled, order }) => MSDecoder::new(OPUS_RATE, *streams, *coupled, order)
                 .and_then(|mut many| many.set_gain(gain).map(|()| Streams::Many(Box::new(many)))),
         };
-        let streams = made.map_err(|error| opus_failed(&error))?;
+        let streams = made.map_err(opus_failed)?;
         Ok(OpusDecoder { streams, channels: usize::from(head.channels) })
     }
 }
@@ -47,7 +48,7 @@ impl PacketCodec for OpusDecoder {
             Streams::One(decoder) => decoder.decode_float(packet, frame, false),
             Streams::Many(decoder) => decoder.decode_float(packet, frame, false),
         };
-        frames.map(|frames| frames as u64).map_err(|error| opus_failed(&error))
+        frames.map(|frames| frames as u64).map_err(opus_failed)
     }
 
     fn layout(&self) -> Result<Layout, AudioError> {

@@ -23,10 +23,10 @@ pub(crate) struct OpusEncoder {
 impl OpusEncoder {
     pub(crate) fn new(format: Format, tags: Tags) -> Result<Self, AudioError> {
         let channels = if format.channels == 1 { Channels::Mono } else { Channels::Stereo };
-        let mut encoder = Encoder::new(format.rate, channels, Application::Voip).map_err(failed)?;
+        let mut encoder = Encoder::new(format.rate, channels, Application::Voip).map_err(opus_failed)?;
         let bitrate = format.effective_bitrate().unwrap_or(24_000);
-        encoder.set_bitrate(Bitrate::Bits(bitrate as i32)).map_err(failed)?;
-        let lookahead = encoder.get_lookahead().map_err(failed)?.max(0) as u64;
+        encoder.set_bitrate(Bitrate::Bits(bitrate as i32)).map_err(opus_failed)?;
+        let lookahead = encoder.get_lookahead().map_err(opus_failed)?.max(0) as u64;
         let pre_skip = lookahead * frames_each(format.rate);
         let stream = OpusStream { channels: format.channels, pre_skip, rate: format.rate, gain: 0 };
         let muxer = muxer(format.codec, stream, tags)?;
@@ -52,7 +52,7 @@ impl OpusEncoder {
     }
 
     fn packet(&mut self, chunk: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
-        let data = self.encoder.encode_vec_float(chunk, 1_500).map_err(failed)?;
+        let data = self.encoder.encode_vec_float(chunk, 1_500).map_err(opus_failed)?;
         self.packets += 1;
         self.muxer.packet(Coded { data, frames: PACKET_FRAMES, end: self.packets * PACKET_FRAMES }, out)
     }
@@ -74,7 +74,8 @@ impl OpusEncoder {
     }
 }
 
-fn failed(error: opus::Error) -> AudioError {
+/// What the library says.
+pub(super) fn opus_failed(error: opus::Error) -> AudioError {
     AudioError::Codec { codec: Codec::OggOpus, what: error.to_string() }
 }
 

@@ -1,7 +1,7 @@
 //! Which codec decodes the packets of a track, as far as it is built in.
 
 use crate::container::packets::Coding;
-use crate::{AudioError, Codec, Layout};
+use crate::{AudioError, Layout};
 
 /// Decodes packets of one coding.
 pub(crate) trait PacketCodec: Send {
@@ -28,19 +28,10 @@ pub(crate) fn packet_codec(coding: &Coding) -> Result<Box<dyn PacketCodec>, Audi
         #[cfg(feature = "opus")]
         Coding::Opus(head) => Ok(Box::new(crate::codec::opus_decode::OpusDecoder::new(head)?)),
         #[cfg(not(feature = "opus"))]
-        Coding::Opus(_) => Err(AudioError::NotBuilt(Codec::OggOpus)),
+        Coding::Opus(_) => Err(AudioError::NotBuilt(coding.codec())),
         #[cfg(any(feature = "aac", feature = "flac", feature = "vorbis"))]
         other => Ok(Box::new(crate::codec::symphonia_decode::SymphoniaDecoder::new(other)?)),
         #[cfg(not(any(feature = "aac", feature = "flac", feature = "vorbis")))]
-        Coding::Flac(_) => Err(AudioError::NotBuilt(Codec::Flac)),
-        #[cfg(not(any(feature = "aac", feature = "flac", feature = "vorbis")))]
-        Coding::Vorbis(_) => Err(AudioError::NotBuilt(Codec::OggVorbis)),
-        #[cfg(not(any(feature = "aac", feature = "flac", feature = "vorbis")))]
-        Coding::Aac(_) => Err(AudioError::NotBuilt(Codec::Aac)),
+        other => Err(AudioError::NotBuilt(other.codec())),
     }
-}
-
-#[cfg(feature = "opus")]
-pub(crate) fn opus_failed(error: &opus::Error) -> AudioError {
-    AudioError::Codec { codec: Codec::OggOpus, what: error.to_string() }
 }

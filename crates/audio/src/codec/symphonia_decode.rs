@@ -1,8 +1,9 @@
 //! Packets of FLAC, Vorbis and AAC to samples, by the symphonia crates.
 
-use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions};
+use symphonia::core::codecs::audio::{AudioCodecParameters, AudioDecoder, AudioDecoderOptions, well_known as ids};
 use symphonia::core::packet::PacketRef;
 use symphonia::core::units::{Duration, Timestamp};
+use symphonia::default::codecs;
 
 use crate::catch_panic::guarded;
 use crate::codec::packet_codec::PacketCodec;
@@ -20,7 +21,7 @@ impl SymphoniaDecoder {
     /// When the headers are damaged, of a kind that is not read, or of a codec
     /// that is not built in.
     pub(crate) fn new(coding: &Coding) -> Result<SymphoniaDecoder, AudioError> {
-        let codec = codec_of(coding);
+        let codec = coding.codec();
         let made = guarded(|| decoder(coding)).ok_or_else(|| malformed(codec))?;
         let decoder = made?;
         let spec = decoder.last_decoded();
@@ -33,46 +34,32 @@ impl SymphoniaDecoder {
     }
 }
 
-fn codec_of(coding: &Coding) -> Codec {
-    match coding {
-        Coding::Flac(_) => Codec::Flac,
-        Coding::Vorbis(_) => Codec::OggVorbis,
-        Coding::Aac(_) => Codec::Aac,
-        Coding::Opus(_) => Codec::OggOpus,
-    }
-}
-
 /// The decoder of a track by its headers.
 fn decoder(coding: &Coding) -> Result<Box<dyn AudioDecoder>, AudioError> {
     let options = AudioDecoderOptions::default();
-    let mut parameters = AudioCodecParameters::new();
+    let of = |codec, headers: &[u8]| {
+        let mut parameters = AudioCodecParameters::new();
+        parameters.for_codec(codec).with_extra_data(headers.into());
+        parameters
+    };
     let made: Result<Box<dyn AudioDecoder>, _> = match coding {
         #[cfg(feature = "flac")]
         Coding::Flac(info) => {
-            parameters
-                .for_codec(symphonia::core::codecs::audio::well_known::CODEC_ID_FLAC)
-                .with_extra_data(info.clone().into());
-            symphonia::default::codecs::FlacDecoder::try_new(&parameters, &options).map(|made| Box::new(made) as _)
+            codecs::FlacDecoder::try_new(&of(ids::CODEC_ID_FLAC, info), &options).map(|made| Box::new(made) as _)
         }
         #[cfg(feature = "vorbis")]
         Coding::Vorbis(headers) => {
-            parameters
-                .for_codec(symphonia::core::codecs::audio::well_known::CODEC_ID_VORBIS)
-                .with_extra_data(headers.clone().into());
-            symphonia::default::codecs::VorbisDecoder::try_new(&parameters, &options).map(|made| Box::new(made) as _)
+            codecs::VorbisDecoder::try_new(&of(ids::CODEC_ID_VORBIS, headers), &options).map(|made| Box::new(made) as _)
         }
         #[cfg(feature = "aac")]
         Coding::Aac(config) => {
-            parameters
-                .for_codec(symphonia::core::codecs::audio::well_known::CODEC_ID_AAC)
-                .with_extra_data(config.clone().into());
-            symphonia::default::codecs::AacDecoder::try_new(&parameters, &options).map(|made| Box::new(made) as _)
+            codecs::AacDecoder::try_new(&of(ids::CODEC_ID_AAC, config), &options).map(|made| Box::new(made) as _)
         }
-        other => return Err(AudioError::NotBuilt(codec_of(other))),
+        other => return Err(AudioError::NotBuilt(other.codec())),
     };
     made.map_err(|error| match coding {
         Coding::Aac(config) if let Some(what) = aac_kind(config) => AudioError::Unsupported { format: "AAC", what },
-        _ => AudioError::Codec { codec: codec_of(coding), what: error.to_string() },
+        _ => AudioError::Codec { codec: coding.codec(), what: error.to_string() },
     })
 }
 

@@ -6,7 +6,7 @@ use crate::chunk::Chunk;
 use crate::codec::packet_codec::{PacketCodec, packet_codec};
 use crate::conform::Conform;
 use crate::container::opus_head::OpusHead;
-use crate::{AudioError, Layout, Tags};
+use crate::{AudioError, Codec, Layout, Tags};
 
 /// Opus decodes at this rate whatever it was made from (RFC 7845, section 4).
 pub(crate) const OPUS_RATE: u32 = 48_000;
@@ -38,6 +38,18 @@ pub(crate) enum Coding {
     Vorbis(Vec<u8>),
     /// AudioSpecificConfig (ISO/IEC 14496-3, section 1.6.2.1).
     Aac(Vec<u8>),
+}
+
+impl Coding {
+    /// The codec, by the container that it is at home in.
+    pub(crate) fn codec(&self) -> Codec {
+        match self {
+            Coding::Opus(_) => Codec::OggOpus,
+            Coding::Flac(_) => Codec::Flac,
+            Coding::Vorbis(_) => Codec::OggVorbis,
+            Coding::Aac(_) => Codec::Aac,
+        }
+    }
 }
 
 /// A track: its coding, and what to trim.
