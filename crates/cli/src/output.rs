@@ -60,7 +60,7 @@ pub(crate) fn paint(text: &str, colour: Colour) -> String {
 
 fn colour_of(state: &str) -> Option<Colour> {
     Some(match state {
-        "ready" | "done" | "active" | "holds" => Colour::Good,
+        "ready" | "done" | "active" | "holds" | "closed" => Colour::Good,
         "absent" | "abandoned" | "uncertain" | "superseded" | "running" | "untested" | "rehearsal" | "pending"
         | "unavailable" => Colour::Warn,
         "failed" | "refused" | "revoked" | "differs" => Colour::Bad,

@@ -51,6 +51,8 @@ pub enum Cause {
     NoSpeech,
     /// The engine is not installed on this host, or has no credential.
     Absent,
+    /// The engine failed again and again, and is not called for a while.
+    BreakerOpen,
     /// The caller left.
     Abandoned,
     /// No engine can fulfil the request.
@@ -80,7 +82,7 @@ impl Cause {
     /// Who can help.
     pub fn remedy(self) -> Remedy {
         match self {
-            Cause::Throttled | Cause::Unavailable | Cause::NotActiveYet => Remedy::SameLeg,
+            Cause::Throttled | Cause::Unavailable | Cause::NotActiveYet | Cause::BreakerOpen => Remedy::SameLeg,
             Cause::Abandoned | Cause::Unusable => Remedy::Nobody,
             _ => Remedy::NextLeg,
         }
@@ -117,6 +119,7 @@ impl Cause {
             Cause::Broken => "broken",
             Cause::NoSpeech => "no-speech",
             Cause::Absent => "absent",
+            Cause::BreakerOpen => "breaker-open",
             Cause::Abandoned => "abandoned",
             Cause::Unusable => "unusable",
             Cause::Internal => "internal",

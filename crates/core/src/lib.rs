@@ -6,7 +6,9 @@
 
 #![warn(missing_docs)]
 
+mod backoff;
 mod bounds;
+mod breaker;
 mod cause;
 mod draft;
 mod language;
@@ -25,7 +27,9 @@ mod transcript;
 mod voice;
 mod wer;
 
+pub use backoff::Backoff;
 pub use bounds::Bounds;
+pub use breaker::{Breaker, BreakerState, Health, Passage};
 pub use cause::{Cause, Remedy};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
 pub use language::{
@@ -33,9 +37,9 @@ pub use language::{
 };
 pub use money::{Costs, Currency, Money, MoneyError};
 pub use nearest::{nearest, nearest_by};
-pub use plan::{Candidate, PlanError, Planner, Wanted};
+pub use plan::{Candidate, LegFault, PlanError, Planner, Wanted};
 pub use prompts::{Prompt, PromptTable, check_prompts, read_prompts};
-pub use route::{Conditions, Leg, Route, RouteError, Work};
+pub use route::{Circumstances, Conditions, Hours, Leg, Order, Route, RouteError, Unmet, Work};
 pub use sample::sample_sentence;
 pub use search::{Entry, Facets, Found, Sort, VoiceIndex, VoiceQuery};
 pub use shaping::{Adjustment, Done, Emulation, HearingWish, Shaped, Shaping, Style};

@@ -6,7 +6,10 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Bounds, Criteria, Leg, Origin, Route, Sheet, Tariff, Usage, Voice, VoiceId, Work, nearest, nearest_by};
+use crate::{
+    Bounds, Circumstances, Criteria, Leg, Origin, Route, Sheet, Tariff, Unmet, Usage, Voice, VoiceId, Work, nearest,
+    nearest_by,
+};
 
 /// What a request asks for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -36,6 +39,10 @@ pub struct Candidate {
     pub credential: Option<String>,
     /// Where other engines may be called beside it, for the voices of a script.
     pub bounds: Bounds,
+    /// Its place among the legs of a route, from 0.
+    pub leg: Option<usize>,
+    /// The voice that a route names and that is not there; this one is like it.
+    pub in_place_of: Option<String>,
 }
 
 impl Candidate {
@@ -115,14 +122,27 @@ pub enum PlanError {
         /// The voice, the engine or the route.
         wanted: String,
     },
-    /// No leg of the route takes the language.
-    #[error("no leg of the route '{route}' accepts {language}")]
+    /// No leg of the route may be used for the request.
+    #[error("no leg of the route '{route}' may be used; leg {leg}: {unmet}")]
     NoLeg {
         /// The route.
         route: String,
-        /// The language in the request.
-        language: String,
+        /// The first leg, from 1.
+        leg: usize,
+        /// What the request does not meet.
+        unmet: Unmet,
     },
+}
+
+/// Why a leg of a route is not a candidate for a request.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum LegFault {
+    /// The request does not meet a condition of the leg.
+    #[error(transparent)]
+    Unmet(#[from] Unmet),
+    /// The leg could not do it.
+    #[error(transparent)]
+    Unfit(#[from] PlanError),
 }
 
 fn hint(names: &[String]) -> String {
@@ -141,6 +161,8 @@ pub struct Planner<'a> {
     pub granted: Option<&'a [String]>,
     /// Where engines may be called.
     pub bounds: Bounds,
+    /// What else conditions of legs may ask for.
+    pub circumstances: Circumstances<'a>,
 }
 
 impl<'a> Planner<'a> {
@@ -148,6 +170,12 @@ impl<'a> Planner<'a> {
     #[must_use]
     pub fn within(self, bounds: Bounds) -> Planner<'a> {
         Planner { bounds, ..self }
+    }
+
+    /// The same for a request in other circumstances.
+    #[must_use]
+    pub fn under(self, circumstances: Circumstances<'a>) -> Planner<'a> {
+        Planner { circumstances, ..self }
     }
 
     /// The sheet of an engine that may be called.
@@ -308,24 +336,34 @@ impl<'a> Planner<'a> {
             return Err(PlanError::OtherWork { route: name.into(), has: route.work, wanted: work });
         }
         let mut candidates = Vec::new();
-        let mut first_fault = None;
-        for leg in route.legs.iter().filter(|leg| leg.conditions.allow(language)) {
-            let bounds = self.bounds.and(leg.conditions.site).and(leg.criteria.site);
-            // An engine that is not there at all is another fault, told below.
-            if self.sheets.get(&leg.engine).is_some_and(|sheet| !bounds.hold(sheet.site)) {
-                first_fault = first_fault.or(Some(PlanError::OutOfBounds { wanted: name.into() }));
-                continue;
-            }
-            match self.within(bounds).by_leg(leg, work, model, language) {
+        let (mut unfit, mut unmet) = (None, None);
+        for (index, planned) in self.legs(route, model, language).into_iter().enumerate() {
+            match planned {
                 Ok(candidate) => candidates.push(candidate),
-                Err(fault) => first_fault = first_fault.or(Some(fault)),
+                Err(LegFault::Unfit(fault)) => unfit = unfit.or(Some(fault)),
+                Err(LegFault::Unmet(fault)) => unmet = unmet.or(Some((index + 1, fault))),
             }
         }
-        if !candidates.is_empty() {
-            return Ok(candidates);
+        match (candidates.is_empty(), unfit, unmet) {
+            (true, Some(fault), _) => Err(fault),
+            (true, None, Some((leg, unmet))) => Err(PlanError::NoLeg { route: name.into(), leg, unmet }),
+            _ => Ok(candidates),
         }
-        let language = language.unwrap_or("any language").into();
-        Err(first_fault.unwrap_or(PlanError::NoLeg { route: name.into(), language }))
+    }
+
+    /// What each leg of a route comes to, as they are listed.
+    pub fn legs(&self, route: &Route, model: Option<&str>, language: Option<&str>) -> Vec<Result<Candidate, LegFault>> {
+        let planned = |(index, leg): (usize, &Leg)| {
+            leg.conditions.check(language, self.circumstances)?;
+            let bounds = self.bounds.and(leg.conditions.site).and(leg.criteria.site);
+            // An engine that is not there at all is another fault.
+            if self.sheets.get(&leg.engine).is_some_and(|sheet| !bounds.hold(sheet.site)) {
+                return Err(PlanError::OutOfBounds { wanted: route.name.clone() }.into());
+            }
+            let candidate = self.within(bounds).by_leg(leg, route.work, model, language)?;
+            Ok(Candidate { leg: Some(index), ..candidate })
+        };
+        route.legs.iter().enumerate().map(planned).collect()
     }
 
     fn by_leg(
@@ -345,19 +383,24 @@ impl<'a> Planner<'a> {
             return Ok(Candidate { credential: leg.credential.clone(), ..found });
         }
         let voices = &sheet.synthesis.as_ref().ok_or_else(missing)?.voices;
-        let voice = match &leg.voice {
-            Some(id) => voices.iter().find(|voice| voice.id == *id),
-            None => {
+        let able = || voices.iter().filter(|v| v.unavailable.is_none() && self.open(sheet, v));
+        let best = |criteria: &Criteria| {
+            able().filter_map(|v| Some((criteria.rank(v)?, v))).min_by_key(|(rank, _)| *rank).map(|(_, v)| v)
+        };
+        let named = leg.voice.as_ref().and_then(|id| voices.iter().find(|voice| voice.id == *id));
+        let (voice, missed) = match (&leg.voice, named) {
+            (Some(_), Some(voice)) if voice.unavailable.is_none() => (Some(voice), None),
+            (Some(id), known) => (likenesses(leg, known, language).iter().find_map(best), Some(id)),
+            (None, _) => {
                 let languages = language.map(str::to_owned).or_else(|| leg.criteria.languages.clone());
-                let criteria = Criteria { languages, ..leg.criteria.clone() };
-                let able = voices.iter().filter(|v| v.unavailable.is_none() && self.open(sheet, v));
-                able.filter_map(|v| Some((criteria.rank(v)?, v))).min_by_key(|(rank, _)| *rank).map(|(_, v)| v)
+                (best(&Criteria { languages, ..leg.criteria.clone() }), None)
             }
         };
         match voice {
             Some(voice) => {
                 let found = self.candidate(sheet, Some(voice), model, work, leg.deadline)?;
-                Ok(Candidate { credential: leg.credential.clone(), ..found })
+                let in_place_of = missed.map(|id| format!("{}/{id}", leg.engine));
+                Ok(Candidate { credential: leg.credential.clone(), in_place_of, ..found })
             }
             None => Err(PlanError::NoVoiceFits { nearest: Vec::new() }),
         }
@@ -393,8 +436,32 @@ impl<'a> Planner<'a> {
             deadline,
             credential: None,
             bounds: self.bounds,
+            leg: None,
+            in_place_of: None,
         })
     }
+}
+
+/// What a voice must be like to speak in place of one that a leg names: the
+/// same language and gender, with the style if there is one, then without.
+/// Nothing where it is not known what the missing one was like.
+fn likenesses(leg: &Leg, missing: Option<&Voice>, language: Option<&str>) -> Vec<Criteria> {
+    let own = |voice: &Voice| {
+        let spoken = language.filter(|tag| voice.speaks(tag)).map(str::to_owned);
+        Criteria {
+            languages: spoken.or_else(|| voice.languages.first().cloned()),
+            gender: voice.gender,
+            style: voice.styles.first().cloned(),
+            ..Criteria::default()
+        }
+    };
+    let like = match missing {
+        _ if !leg.criteria.is_empty() => leg.criteria.clone(),
+        Some(voice) => own(voice),
+        None => return Vec::new(),
+    };
+    let without_style = Criteria { style: None, ..like.clone() };
+    vec![like, without_style]
 }
 
 fn takes_model(sheet: &Sheet, voice: &Voice, model: &str) -> bool {
@@ -431,19 +498,30 @@ mod tests {
             model: None,
             deadline: Some(900),
             credential: None,
-            conditions: Conditions { languages: languages.iter().map(|l| (*l).to_owned()).collect(), site: None },
+            weight: None,
+            conditions: Conditions {
+                languages: languages.iter().map(|l| (*l).to_owned()).collect(),
+                ..Conditions::default()
+            },
         };
         let legs = vec![leg("heron", &[]), leg("flute", &["en"])];
-        let route = Route { name: "quayside".into(), work: Work::Synthesis, note: String::new(), legs };
+        let route =
+            Route { name: "quayside".into(), work: Work::Synthesis, note: String::new(), order: Order::Listed, legs };
         let sheets = sheets.into_iter().map(|sheet| (sheet.name.clone(), sheet)).collect();
         (sheets, BTreeMap::from([("quayside".to_owned(), route)]))
     }
 
-    use crate::Conditions;
+    use crate::{Conditions, Order};
 
     fn plan(wanted: Wanted, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
         let (sheets, routes) = house();
-        let planner = Planner { sheets: &sheets, routes: &routes, granted: None, bounds: Bounds::Anywhere };
+        let planner = Planner {
+            sheets: &sheets,
+            routes: &routes,
+            granted: None,
+            bounds: Bounds::Anywhere,
+            circumstances: Circumstances::default(),
+        };
         let name = |candidate: Candidate| {
             let voice = candidate.voice.expect("a voice").id;
             format!("{}/{voice} {}", candidate.sheet.name, candidate.model.as_deref().unwrap_or("-"))

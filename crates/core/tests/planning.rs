@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use dispatcher_core::{
-    Bounds, Candidate, Conditions, Criteria, Gender, Leg, Measure, PlanError, Planner, Route, Sheet, Site, Tariff,
-    Usage, Wanted, Work, nearest,
+    Bounds, Candidate, Circumstances, Conditions, Criteria, Gender, Leg, LegFault, Measure, Order, PlanError, Planner,
+    Route, Sheet, Site, Tariff, Usage, Wanted, Work, nearest,
 };
 use proptest::prelude::*;
 
@@ -35,7 +35,11 @@ fn leg(engine: &str, languages: &[&str]) -> Leg {
         model: None,
         deadline: None,
         credential: None,
-        conditions: Conditions { languages: languages.iter().map(|tag| (*tag).to_owned()).collect(), site: None },
+        weight: None,
+        conditions: Conditions {
+            languages: languages.iter().map(|tag| (*tag).to_owned()).collect(),
+            ..Conditions::default()
+        },
     }
 }
 
@@ -53,15 +57,23 @@ fn fixture() -> TestCatalogue {
             name: "desk".into(),
             work: Work::Synthesis,
             note: String::new(),
+            order: Order::Listed,
             legs: vec![leg("gull", &["pt"]), leg("tern", &["en", "pt"])],
         },
         Route {
             name: "ear".into(),
             work: Work::Recognition,
             note: String::new(),
+            order: Order::Listed,
             legs: vec![far, leg("hawk", &["en"])],
         },
-        Route { name: "lost".into(), work: Work::Synthesis, note: String::new(), legs: vec![leg("dodo", &[])] },
+        Route {
+            name: "lost".into(),
+            work: Work::Synthesis,
+            note: String::new(),
+            order: Order::Listed,
+            legs: vec![leg("dodo", &[])],
+        },
     ];
     let sheets =
         [sheet("gull", VOICES, false), sheet("tern", VOICES, true), sheet("owl", "", true), sheet("hawk", "", true)];
@@ -73,7 +85,13 @@ fn fixture() -> TestCatalogue {
 
 impl TestCatalogue {
     fn planner(&self) -> Planner<'_> {
-        Planner { sheets: &self.sheets, routes: &self.routes, granted: None, bounds: Bounds::Anywhere }
+        Planner {
+            sheets: &self.sheets,
+            routes: &self.routes,
+            granted: None,
+            bounds: Bounds::Anywhere,
+            circumstances: Circumstances::default(),
+        }
     }
 
     fn speak(&self, wanted: &str, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
@@ -126,7 +144,7 @@ fn legs_are_passed_over_where_their_conditions_or_voices_do_not_fit() {
     assert_eq!(fixture.speak("desk", None, Some("en-GB")).unwrap(), ["tern/anna fine"]);
     assert_eq!(fixture.speak("desk", None, Some("en-IE")).unwrap_err(), PlanError::NoVoiceFits { nearest: Vec::new() });
     let error = fixture.speak("desk", None, Some("ja")).unwrap_err();
-    assert_eq!(error.to_string(), "no leg of the route 'desk' accepts ja");
+    assert_eq!(error.to_string(), "no leg of the route 'desk' may be used; leg 1: it is for pt, not for ja");
     assert!(
         matches!(fixture.speak("lost", None, None), Err(PlanError::NoSuchEngine { wanted, .. }) if wanted == "dodo")
     );
@@ -238,4 +256,80 @@ proptest! {
         prop_assert_eq!(cost(first * step) + cost(more * step), cost((first + more) * step));
         prop_assert_eq!(cost(first), i64::from(price) * first.div_ceil(step) as i64 * step as i64);
     }
+}
+
+#[test]
+fn a_voice_that_is_gone_is_replaced_by_one_like_it() {
+    let voices = "[[synthesis.voices]]\nid = \"ines\"\nname = \"Ines\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\nstyles = [\"calm\"]\n\
+        [[synthesis.voices]]\nid = \"tomo\"\nname = \"Tomo\"\nlanguages = [\"pt-PT\"]\ngender = \"male\"\nstyles = [\"calm\"]\n\
+        [[synthesis.voices]]\nid = \"dona\"\nname = \"Dona\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\n\
+        [[synthesis.voices]]\nid = \"bela\"\nname = \"Bela\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\nstyles = [\"calm\"]\n";
+    let mut gull = Sheet::clone(&sheet("gull", voices, false));
+    gull.synthesis.as_mut().expect("synthesis").voices[0].unavailable = Some("withdrawn".into());
+    let sheets: BTreeMap<_, _> = [("gull".to_owned(), Arc::new(gull))].into();
+    let planner = Planner {
+        sheets: &sheets,
+        routes: &BTreeMap::new(),
+        granted: None,
+        bounds: Bounds::Anywhere,
+        circumstances: Circumstances::default(),
+    };
+    let legs = |voice: &str, criteria: Criteria| {
+        let leg = Leg { voice: Some(voice.into()), criteria, ..leg("gull", &[]) };
+        let route = Route {
+            name: "desk".into(),
+            work: Work::Synthesis,
+            note: String::new(),
+            order: Order::Listed,
+            legs: vec![leg],
+        };
+        planner.legs(&route, None, None).remove(0)
+    };
+    let spoken = |found: Result<Candidate, LegFault>| {
+        found
+            .map(|candidate| (candidate.voice.expect("a voice").id, candidate.in_place_of))
+            .map_err(|fault| fault.to_string())
+    };
+    assert_eq!(spoken(legs("dona", Criteria::default())), Ok(("dona".into(), None)));
+    let missed = Some("gull/ines".to_owned());
+    assert_eq!(spoken(legs("ines", Criteria::default())), Ok(("bela".into(), missed.clone())), "gender and style");
+    let male = Criteria { languages: Some("pt".into()), gender: Some(Gender::Male), ..Criteria::default() };
+    assert_eq!(spoken(legs("ines", male)), Ok(("tomo".into(), missed.clone())), "as the leg asks");
+    let angry = Criteria { languages: Some("pt".into()), style: Some("angry".into()), ..Criteria::default() };
+    assert_eq!(spoken(legs("ines", angry)), Ok(("tomo".into(), missed)), "no style is nearer than none");
+    assert_eq!(spoken(legs("dodo", Criteria::default())), Err("no voice matches the criteria".into()));
+}
+
+#[test]
+fn legs_that_may_not_be_used_say_why() {
+    let sheets: BTreeMap<_, _> = [("gull".to_owned(), sheet("gull", VOICES, false))].into();
+    let bounded = |apps: &[&str], site| Leg {
+        conditions: Conditions {
+            apps: apps.iter().map(|app| (*app).to_owned()).collect(),
+            site,
+            ..Conditions::default()
+        },
+        ..leg("gull", &[])
+    };
+    let legs = vec![bounded(&["helpline"], None), bounded(&[], Some(Site::Local)), bounded(&["console"], None)];
+    let route = Route { name: "desk".into(), work: Work::Synthesis, note: String::new(), order: Order::Listed, legs };
+    let routes = BTreeMap::new();
+    let planner = Planner {
+        sheets: &sheets,
+        routes: &routes,
+        granted: None,
+        bounds: Bounds::Anywhere,
+        circumstances: Circumstances::default(),
+    };
+    let told = |app| {
+        let circumstances = Circumstances { app: Some(app), ..Circumstances::default() };
+        let legs = planner.under(circumstances).legs(&route, None, Some("en-GB"));
+        legs.into_iter().map(|leg| leg.map(|it| it.leg).map_err(|fault| fault.to_string())).collect::<Vec<_>>()
+    };
+    let outside = "nothing of 'desk' runs where the request, its app or its route must stay".to_owned();
+    assert_eq!(
+        told("console"),
+        [Err("it is for helpline, not for console".to_owned()), Err(outside.clone()), Ok(Some(2))]
+    );
+    assert_eq!(told("helpline")[0], Ok(Some(0)));
 }

@@ -14,6 +14,11 @@ pub fn day_of(micros: i64) -> String {
     format!("{:04}-{:02}-{:02}", date.year(), u8::from(date.month()), date.day())
 }
 
+/// The minute of the day in UTC of a time in microseconds.
+pub(crate) fn minute_of_day(micros: i64) -> u16 {
+    u16::try_from(micros.div_euclid(60_000_000).rem_euclid(24 * 60)).unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -23,5 +28,7 @@ mod tests {
         assert_eq!(day_of(1_795_651_199_999_999), "2026-11-25");
         assert_eq!(day_of(1_795_651_200_000_000), "2026-11-26");
         assert_eq!(day_of(-1), "1969-12-31");
+        assert_eq!(minute_of_day(1_795_651_199_999_999), 24 * 60 - 1);
+        assert_eq!((minute_of_day(1_795_651_200_000_000), minute_of_day(-1)), (0, 24 * 60 - 1));
     }
 }

@@ -25,7 +25,7 @@ impl FailedAttempt {
     /// engine or gave it up: anybody may be shown them.
     fn reason(&self) -> String {
         match self.cause {
-            Cause::Absent | Cause::TimedOut => format!("{} ({})", self.cause, self.detail),
+            Cause::Absent | Cause::TimedOut | Cause::BreakerOpen => format!("{} ({})", self.cause, self.detail),
             cause => cause.to_string(),
         }
     }

@@ -26,7 +26,9 @@ pub use clock::{day_of, now_micros};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
 pub use dispatch::admit::Caller;
+pub use dispatch::breakers::BreakerView;
 pub use dispatch::deliver::{AudioBody, BodyError};
+pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
 pub use dispatch::hear::{Recognised, RecognitionRequest};
 pub use dispatch::limiter::Load;
 pub use dispatch::recalled::RecalledAudio;
@@ -46,17 +48,18 @@ pub use jobs::{Dictation, JobEstimate, JobView, JobWork, JobsPlace, NewJob, Trac
 pub use library::lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use library::presets::{OwnPreset, Presets};
 pub use library::prompts::{PromptLine, PromptSet, PromptState};
-pub use metrics::Metrics;
+use metrics::Metrics;
 pub use planning::estimate::Estimate;
 pub use planning::lint::{Lint, lint};
 pub use planning::plan::{PlannedCall, Unsupported};
+pub use planning::preview::{LegPreview, PreviewedRequest, RoutePreview};
 pub use planning::render_plan::RenderPlan;
 pub use storage::StorageRoom;
 
 // What is on record is told as the records have it.
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy,
-    JobFilter, JobState, LedgerEntry, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch,
+    HealthScope, JobFilter, JobState, LedgerEntry, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch,
     StoredJobFile, StoredPromptFile, UsageTotal,
 };
 
@@ -77,6 +80,8 @@ pub(crate) struct Inner {
     pub(crate) credentials: engines::credentials::Cache,
     pub(crate) metrics: Metrics,
     pub(crate) limiters: dispatch::limiter::Limiters,
+    pub(crate) breakers: dispatch::breakers::Breakers,
+    pub(crate) health: dispatch::health::HealthBook,
     pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
@@ -111,6 +116,8 @@ impl Gateway {
                 credentials: engines::credentials::Cache::default(),
                 metrics: Metrics::default(),
                 limiters: dispatch::limiter::Limiters::default(),
+                breakers: dispatch::breakers::Breakers::default(),
+                health: dispatch::health::HealthBook::default(),
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
                 clips_in_use: library::clips::ClipsInUse::default(),
@@ -126,6 +133,7 @@ impl Gateway {
         gateway.load_presets().await?;
         gateway.load_lexicons().await?;
         gateway.keep_catalogues();
+        gateway.keep_health().await?;
         gateway.resume_checks().await?;
         if !gateway.inner.host.jobs.as_ref().is_some_and(|jobs| jobs.held) {
             gateway.resume_jobs().await?;
@@ -156,9 +164,12 @@ impl Gateway {
         self.inner.limiters.load(&sheet.name, &sheet.pace)
     }
 
-    /// What has been counted.
-    pub fn metrics(&self) -> &Metrics {
-        &self.inner.metrics
+    /// What has been counted, as OpenMetrics text (version 1.0.0).
+    ///
+    /// # Errors
+    /// When it cannot be written as text, which no name of an engine makes happen.
+    pub fn metrics(&self) -> Result<String, std::fmt::Error> {
+        self.inner.metrics.render(&self.inner.breakers.views())
     }
 
     /// The engines and routes in force.
@@ -179,6 +190,9 @@ impl Gateway {
     pub async fn finish(&self) {
         self.inner.running.close();
         self.inner.running.wait().await;
+        if let Err(error) = self.write_health().await {
+            tracing::warn!(%error, "what was measured of engines was not written");
+        }
         self.inner.store.close();
     }
 }

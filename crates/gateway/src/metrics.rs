@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use dispatcher_core::BreakerState;
+
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::metrics::counter::Counter;
@@ -9,6 +11,8 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::histogram::Histogram;
 use prometheus_client::registry::{Registry, Unit};
+
+use crate::BreakerView;
 
 /// Upper bounds of the histogram of first audio, in seconds.
 const BOUNDS: [f64; 10] = [0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0];
@@ -36,6 +40,7 @@ pub struct Metrics {
     in_work: Gauge,
     dispatches: Family<DispatchLabels, Counter>,
     attempts: Family<AttemptLabels, Counter>,
+    breakers_open: Family<EngineLabels, Gauge>,
     first_audio: Family<EngineLabels, Histogram, fn() -> Histogram>,
 }
 
@@ -46,6 +51,7 @@ impl Default for Metrics {
             in_work: Gauge::default(),
             dispatches: Family::default(),
             attempts: Family::default(),
+            breakers_open: Family::default(),
             first_audio: Family::new_with_constructor(|| Histogram::new(BOUNDS)),
         };
         metrics.registered()
@@ -58,6 +64,8 @@ impl Metrics {
         registry.register("in_work", "Requests being worked on", self.in_work.clone());
         registry.register("dispatches", "Finished dispatches by work and state", self.dispatches.clone());
         registry.register("attempts", "Engine calls by engine and outcome", self.attempts.clone());
+        let help = "Circuit breakers of an engine that let no call through, or one only";
+        registry.register("breakers_open", help, self.breakers_open.clone());
         let help = "Time from the call of an engine to its first audio";
         registry.register_with_unit("first_audio", help, Unit::Seconds, self.first_audio.clone());
         self
@@ -84,11 +92,18 @@ impl Metrics {
         self.in_work.dec();
     }
 
-    /// The counters as OpenMetrics text (version 1.0.0).
+    /// The counters as OpenMetrics text (version 1.0.0), with the breakers as
+    /// they stand.
     ///
     /// # Errors
     /// When one of them cannot be written as text, which no label makes happen.
-    pub fn render(&self) -> Result<String, std::fmt::Error> {
+    pub(crate) fn render(&self, breakers: &[BreakerView]) -> Result<String, std::fmt::Error> {
+        self.breakers_open.clear();
+        for view in breakers {
+            let open = view.state != BreakerState::Closed;
+            let labels = EngineLabels { engine: view.engine.clone() };
+            self.breakers_open.get_or_create(&labels).inc_by(i64::from(open));
+        }
         let mut text = String::new();
         encode(&mut text, &self.registry)?;
         Ok(text)
@@ -109,12 +124,23 @@ mod tests {
         metrics.enter();
         metrics.enter();
         metrics.leave();
-        let text = metrics.render().expect("text");
+        let view = |credential: &str, state| BreakerView {
+            engine: "heron".into(),
+            credential: Some(credential.into()),
+            state,
+            opens_in: None,
+            cause: None,
+            failures: 5,
+        };
+        let breakers = [view("one", BreakerState::Open), view("two", BreakerState::Closed)];
+        metrics.render(&breakers[..1]).expect("text");
+        let text = metrics.render(&breakers).expect("text");
         for line in [
             "# TYPE dispatcher_in_work gauge",
             "dispatcher_in_work 1",
             "dispatcher_attempts_total{engine=\"heron\",outcome=\"done\"} 2",
             "dispatcher_dispatches_total{work=\"synthesis\",state=\"failed\"} 1",
+            "dispatcher_breakers_open{engine=\"heron\"} 1",
             "# UNIT dispatcher_first_audio_seconds seconds",
             "dispatcher_first_audio_seconds_bucket{le=\"0.025\",engine=\"heron\"} 0",
             "dispatcher_first_audio_seconds_bucket{le=\"0.05\",engine=\"heron\"} 1",

@@ -10,6 +10,7 @@ mod guards;
 mod hearing;
 mod inserts;
 mod jobs;
+mod routes;
 mod scripts;
 mod speaking;
 mod support;

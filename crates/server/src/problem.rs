@@ -101,13 +101,13 @@ fn of_attempts(dispatch: String, attempts: &[FailedAttempt]) -> Problem {
     let causes = attempts.iter().map(FailedAttempt::for_anybody).collect::<Vec<_>>().join("; ");
     let mut problem = Problem::new(ProblemKind::EnginesFailed, causes);
     let all = |causes: &[Cause]| attempts.iter().all(|attempt| causes.contains(&attempt.cause));
-    if all(&[Cause::Throttled, Cause::Quota]) {
+    if all(&[Cause::Throttled, Cause::Quota, Cause::BreakerOpen]) {
         problem.status = 503;
-        problem.retry_after =
-            Some(attempts.iter().filter_map(|a| a.retry_after).min().map_or(1, |after| after.as_secs().max(1)));
+        let after = attempts.iter().filter_map(|attempt| attempt.retry_after).min();
+        problem.retry_after = Some(after.map_or(1, |after| after.as_secs_f64().ceil().max(1.0) as u64));
     } else if all(&[Cause::TimedOut]) {
         problem.status = 504;
-    } else if all(&[Cause::Absent, Cause::Unavailable]) {
+    } else if all(&[Cause::Absent, Cause::Unavailable, Cause::Throttled, Cause::BreakerOpen]) {
         problem.status = 503;
     }
     problem.errors = attempts.iter().map(|a| json!({"engine": a.engine, "cause": a.cause})).collect();

@@ -12,8 +12,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    apps, credentials, document_job, engines, estimates, jobs, lexicons, presets, prompts, records, service, session,
-    transcripts, uploads, utterances, voices,
+    apps, credentials, document_job, engines, estimates, health, jobs, lexicons, presets, prompts, records, routing,
+    service, session, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi};
 
@@ -56,7 +56,7 @@ routes! {
             uploads::begin, uploads::read, uploads::append, uploads::remove,
             voices::voices, voices::voice, voices::voice_by_id, voices::sample,
             engines::engines, engines::engine, engines::schema,
-            records::routes, records::route, records::dispatches, records::dispatch, records::usage,
+            routing::list, routing::read, records::dispatches, records::dispatch, records::usage,
             lexicons::list, lexicons::read, lexicons::clips, lexicons::keep_clip, lexicons::clip,
             lexicons::remove_clip,
             presets::formats, presets::list, presets::read,
@@ -67,7 +67,8 @@ routes! {
             voices::mark, voices::unmark,
             engines::put_engine, engines::retire_engine, engines::check_engine, engines::sheet, engines::put_sheet,
             engines::draft_engine, engines::catalogue, engines::refresh,
-            records::put_route, records::retire_route, records::audit, records::overview,
+            routing::put, routing::retire, routing::versions, routing::try_route, records::audit, records::overview,
+            health::measured, health::breakers, health::close,
             lexicons::versions, lexicons::put_lexicon, lexicons::retire,
             presets::put_preset, presets::retire,
             apps::list, apps::add, apps::read, apps::change, apps::keys, apps::add_key, apps::revoke_key,

@@ -9,6 +9,7 @@ mod catalogue;
 mod clips;
 mod credentials;
 mod error;
+mod health;
 mod ids;
 mod jobs;
 mod ledger;
@@ -28,14 +29,16 @@ pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};
 pub use ledger::{GroupBy, UsageTotal};
 pub use models::{
-    AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, LedgerEntry, SampleDispatch,
+    AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, SampleDispatch,
     SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredJob, StoredJobFile,
     StoredJobPiece, StoredPromptFile, StoredRecall,
 };
 pub use people::Grant;
 pub use pool::Store;
 pub use prompts::Approval;
-pub use states::{AttemptState, ChangeKind, CredentialState, DispatchState, JobState, LedgerKind, VersionedKind};
+pub use states::{
+    AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind, VersionedKind,
+};
 pub use versions::{DocumentVersion, NewVersion, VersionOrigin};
 pub use work::DispatchFilter;
 pub use writer::Durability;

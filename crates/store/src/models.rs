@@ -7,9 +7,9 @@ use dispatcher_core::{Currency, Money, Site, Work};
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    job_files, job_pieces, jobs, ledger, prompt_files, recalled, sessions,
+    health_hours, job_files, job_pieces, jobs, ledger, prompt_files, recalled, sessions,
 };
-use crate::states::{AttemptState, ChangeKind, CredentialState, DispatchState, JobState, LedgerKind};
+use crate::states::{AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind};
 use crate::words::{OptionalWord, Word};
 
 /// The last good list of an engine's voices, as JSON.
@@ -53,6 +53,27 @@ pub struct Favourite {
     pub voice: String,
     pub by: String,
     pub at: i64,
+}
+
+/// What was measured of an engine, a voice, a model or a route in one hour.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = health_hours)]
+pub struct HealthHour {
+    pub scope: HealthScope,
+    pub name: String,
+    #[diesel(serialize_as = Word<Work>, deserialize_as = Word<Work>)]
+    pub work: Work,
+    /// Hours since 1970 in UTC.
+    pub hour: i64,
+    pub calls: i64,
+    /// Calls that failed for a reason of the engine's own.
+    pub failures: i64,
+    /// Answers that were given after another attempt had failed.
+    pub fallbacks: i64,
+    /// Microseconds until the first audio, or the transcript: an HDR histogram.
+    pub first: Vec<u8>,
+    /// Microseconds until the end.
+    pub total: Vec<u8>,
 }
 
 /// Kept audio: its fingerprint and the hash of its content.

@@ -46,6 +46,12 @@ table! {
     }
 }
 table! {
+    health_hours (scope, name, work, hour) {
+        scope -> Text, name -> Text, work -> Text, hour -> BigInt, calls -> BigInt, failures -> BigInt,
+        fallbacks -> BigInt, first -> Binary, total -> Binary,
+    }
+}
+table! {
     jobs (id) {
         id -> Text, app -> Text, by -> Text, work -> Text, title -> Text, state -> Text, reason -> Nullable<Text>,
         request -> Text, pieces -> BigInt, estimate_nanos -> BigInt, currency -> Text, webhook -> Nullable<Text>,

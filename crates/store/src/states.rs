@@ -55,6 +55,18 @@ macro_rules! words {
 }
 
 words! {
+    /// What something was measured of.
+    HealthScope {
+        Engine = "engine",
+        /// `engine/voice`.
+        Voice = "voice",
+        /// `engine/model`.
+        Model = "model",
+        Route = "route",
+    }
+}
+
+words! {
     /// State of a dispatch.
     DispatchState {
         /// It has not ended yet.

@@ -136,6 +136,13 @@ pub(crate) enum EngineCommand {
         /// Name of the engine
         name: String,
     },
+    /// Call an engine again at once that is not called since it failed
+    ///
+    /// Closes its circuit breakers; dispatcher health shows them.
+    Reset {
+        /// Name of the engine
+        name: String,
+    },
     /// Retire an engine
     Retire {
         /// Name of the engine

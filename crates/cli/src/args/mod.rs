@@ -90,6 +90,8 @@ pub(crate) enum Command {
     Prompts(PromptsCommand),
     /// Show usage and cost
     Usage(UsageArgs),
+    /// Show how engines, voices, models and routes did lately
+    Health(HealthArgs),
     /// List dispatches (requests), or show one with its attempts
     Dispatches(DispatchesArgs),
     /// Print completions for a shell

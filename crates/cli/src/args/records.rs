@@ -16,11 +16,16 @@ pub(crate) enum RouteCommand {
     /// Add a route, or replace it with a new version
     ///
     /// Legs are tried in order. Each is ENGINE or ENGINE/VOICE, then options:
-    /// model, deadline (milliseconds), credential, languages, site (local or cloud:
-    /// the leg is taken only while its engine runs there). Criteria and other
-    /// members of a leg are given in a file, as the API takes them. Examples:
+    /// model, deadline (milliseconds), credential, weight (how often the leg is
+    /// tried first), and conditions: languages, formats, apps (each may name several,
+    /// separated by spaces), hours (UTC), site (local or cloud: the leg is taken only
+    /// while its engine runs there). Criteria are given in a file, as the API takes
+    /// them. Examples:
     ///   dispatcher route set evening --leg heron/pellin,deadline=1500 --leg flite/slt
     ///   dispatcher route set private --leg espeak-ng,site=local --leg flite/slt,site=local
+    ///   dispatcher route set saver --order cheapest --leg heron --leg godwit
+    ///   dispatcher route set night --leg heron,hours=22:00-06:00 --leg espeak-ng
+    ///   dispatcher route set halves --leg heron,weight=1 --leg godwit,weight=1
     ///   dispatcher route set notes --recognition --leg turnstone --leg pocketsphinx
     ///   dispatcher route set evening --file evening.json
     #[command(verbatim_doc_comment)]
@@ -33,12 +38,22 @@ pub(crate) enum RouteCommand {
         /// The route is for recognition (default: synthesis)
         #[arg(long, conflicts_with = "file")]
         recognition: bool,
+        /// In which order legs are tried
+        #[arg(long, value_enum, default_value_t = RouteOrder::Listed, conflicts_with = "file")]
+        order: RouteOrder,
         /// Note on the purpose of the route
         #[arg(long, value_name = "TEXT", conflicts_with = "file")]
         note: Option<String>,
         /// Read the route from this JSON file, - for standard input
         #[arg(long, value_name = "FILE", conflicts_with = "legs")]
         file: Option<PathBuf>,
+    },
+    /// Show what each leg would do with a request, without sending it
+    Try(RouteTryArgs),
+    /// List the versions of a route: who changed it, when, and its legs
+    Versions {
+        /// Name of the route
+        name: String,
     },
     /// Retire a route
     ///
@@ -160,4 +175,98 @@ pub(crate) enum KeyCommand {
         /// Id of the key, or a unique beginning of it
         id: String,
     },
+}
+
+/// What health is shown of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum HealthScope {
+    Engine,
+    Voice,
+    Model,
+    Route,
+}
+
+impl HealthScope {
+    /// The name in the API.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            HealthScope::Engine => "engine",
+            HealthScope::Voice => "voice",
+            HealthScope::Model => "model",
+            HealthScope::Route => "route",
+        }
+    }
+}
+
+#[derive(Args)]
+#[command(after_help = "A breaker that is open keeps calls from an engine that failed again and again;
+to call the engine at once: dispatcher engine reset NAME
+
+Examples:
+  dispatcher health
+  dispatcher health --scope route --hours 1
+  dispatcher health --json")]
+pub(crate) struct HealthArgs {
+    /// What to show
+    #[arg(long, value_enum, default_value_t = HealthScope::Engine)]
+    pub(crate) scope: HealthScope,
+    /// How many hours back, this one included (1 to 168)
+    #[arg(long, default_value_t = 24, value_parser = clap::value_parser!(u32).range(1..=168))]
+    pub(crate) hours: u32,
+}
+
+/// In which order the legs of a route are tried.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum RouteOrder {
+    /// As they are listed
+    Listed,
+    /// By what the request would cost
+    Cheapest,
+    /// By the usual time to the first audio, as measured
+    Fastest,
+    /// By how much of the script each would lose
+    Faithful,
+}
+
+impl RouteOrder {
+    /// The name in routes.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            RouteOrder::Listed => "listed",
+            RouteOrder::Cheapest => "cheapest",
+            RouteOrder::Fastest => "fastest",
+            RouteOrder::Faithful => "faithful",
+        }
+    }
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher route try quayside
+  dispatcher route try quayside \"Cast off.\" --language en-GB --app quay-announcer
+  dispatcher route try harbour-phone --file greeting.ssml --format phone
+  dispatcher route try captions --seconds 600 --language en-GB")]
+pub(crate) struct RouteTryArgs {
+    /// Name of the route
+    pub(crate) name: String,
+    /// The text, or SSML (default: a sentence in the language)
+    pub(crate) text: Option<String>,
+    /// Read the text from this file, - for standard input
+    #[arg(long, value_name = "FILE", conflicts_with = "text")]
+    pub(crate) file: Option<PathBuf>,
+    /// Language of the text or the audio, as a BCP 47 tag
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
+    /// Model that is asked for
+    #[arg(long)]
+    pub(crate) model: Option<String>,
+    /// Asked audio format: a file extension, a media type or a preset
+    #[arg(long, value_name = "FORMAT", conflicts_with = "seconds")]
+    pub(crate) format: Option<String>,
+    /// The app to try it for (default: that of the key)
+    #[arg(long)]
+    pub(crate) app: Option<String>,
+    /// Seconds of audio, for a route for recognition (default: 60)
+    #[arg(long, conflicts_with_all = ["text", "file", "model"])]
+    pub(crate) seconds: Option<f64>,
 }

@@ -40,6 +40,11 @@ pub(crate) async fn run(client: &Client, command: EngineCommand, form: OutputFor
             eprintln!("Retired engine {name}");
             Ok(())
         }
+        EngineCommand::Reset { name } => {
+            client.delete(&format!("/api/v1/breakers/{}", segment(&name))).await?;
+            eprintln!("{name} is called again");
+            Ok(())
+        }
         EngineCommand::Schema => output::print(&dispatcher_core::sheet_schema()),
         // Drafts need no service and are made before there is a client.
         EngineCommand::Draft { command, name } => super::draft::run(command.as_deref(), name.as_deref(), form),

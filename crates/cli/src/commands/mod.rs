@@ -8,6 +8,7 @@ pub(crate) mod dispatches;
 pub(crate) mod draft;
 pub(crate) mod engine;
 pub(crate) mod estimate;
+pub(crate) mod health;
 pub(crate) mod job;
 pub(crate) mod lexicon;
 pub(crate) mod lint;

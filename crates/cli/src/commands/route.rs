@@ -4,7 +4,7 @@ use std::path::Path;
 
 use serde_json::{Value, json};
 
-use crate::args::RouteCommand;
+use crate::args::{RouteCommand, RouteTryArgs};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -35,13 +35,22 @@ pub(crate) async fn run(client: &Client, command: RouteCommand, form: OutputForm
             let route = client.get(&format!("/api/v1/routes/{}", segment(&name)), &[]).await?;
             form.print(&route, || render(&route))
         }
-        RouteCommand::Set { name, legs, recognition, note, file } => {
+        RouteCommand::Versions { name } => {
+            let list = client.get(&format!("/api/v1/routes/{}/versions", segment(&name)), &[]).await?;
+            form.print(&list, || render_versions(&list))
+        }
+        RouteCommand::Try(args) => {
+            let path = format!("/api/v1/routes/{}/try", segment(&args.name));
+            let preview = client.post(&path, &tried(args)?).await?;
+            form.print(&preview, || render_preview(&preview))
+        }
+        RouteCommand::Set { name, legs, recognition, order, note, file } => {
             let route = match file {
                 Some(file) => read(&file)?,
                 None => {
                     let legs: Vec<Value> = legs.iter().map(|leg| leg_of(leg)).collect::<Result<_, _>>()?;
                     let work = if recognition { "recognition" } else { "synthesis" };
-                    json!({"work": work, "legs": legs, "note": note.unwrap_or_default()})
+                    json!({"work": work, "order": order.name(), "legs": legs, "note": note.unwrap_or_default()})
                 }
             };
             let route = client.put(&format!("/api/v1/routes/{}", segment(&name)), &route).await?;
@@ -73,16 +82,19 @@ fn leg_of(text: &str) -> Result<Value, CliError> {
     }
     for option in parts {
         let wrong = || {
-            let known = "model=NAME, deadline=MILLISECONDS, credential=NAME, languages=RANGES or site=local|cloud";
+            let known = "model=NAME, deadline=MILLISECONDS, credential=NAME, weight=NUMBER, languages=RANGES, \
+                         formats=NAMES, apps=NAMES, hours=FROM-TO or site=local|cloud";
             CliError::Usage(format!("--leg {text}: '{option}' is not {known}"))
         };
         match option.split_once('=').ok_or_else(wrong)? {
             ("model", value) => leg["model"] = value.into(),
             ("credential", value) => leg["credential"] = value.into(),
             ("deadline", value) => leg["deadline"] = value.parse::<u64>().map_err(|_| wrong())?.into(),
-            ("languages", value) => {
-                leg["conditions"]["languages"] = value.split_whitespace().collect();
+            ("weight", value) => leg["weight"] = value.parse::<u32>().map_err(|_| wrong())?.into(),
+            (list @ ("languages" | "formats" | "apps"), value) => {
+                leg["conditions"][list] = value.split_whitespace().collect();
             }
+            ("hours", value) => leg["conditions"]["hours"] = value.into(),
             ("site", value @ ("local" | "cloud")) => leg["conditions"]["site"] = value.into(),
             _ => return Err(wrong()),
         }
@@ -108,12 +120,100 @@ fn render(route: &Value) -> String {
             voice,
             output::text(leg, "model"),
             deadline,
-            output::text(&leg["conditions"], "languages"),
-            output::text(&leg["conditions"], "site"),
+            conditions(leg),
         ]
     });
-    let table =
-        output::table(&["leg", "engine", "voice", "model", "deadline", "languages", "site"], rows.collect(), &[4]);
+    let table = output::table(&["leg", "engine", "voice", "model", "deadline", "conditions"], rows.collect(), &[4]);
     let (name, work, note) = (output::text(route, "name"), output::text(route, "work"), output::text(route, "note"));
+    let order = route["order"].as_str().filter(|order| *order != "listed");
+    let work = order.map_or(work.clone(), |order| format!("{work}, {order} first"));
     format!("{}\n{table}", format!("{name} ({work}) {note}").trim_end())
+}
+
+/// The conditions of a leg in words: `pt en; local; 22:00-06:00 UTC`.
+fn conditions(leg: &Value) -> String {
+    let conditions = &leg["conditions"];
+    let mut words: Vec<String> = ["languages", "site", "formats"]
+        .map(|name| output::text(conditions, name))
+        .into_iter()
+        .filter(|words| !words.is_empty())
+        .collect();
+    let apps = output::text(conditions, "apps");
+    words.extend((!apps.is_empty()).then(|| format!("for {apps}")));
+    words.extend(conditions["hours"].as_str().map(|hours| format!("{hours} UTC")));
+    words.extend(leg["weight"].as_u64().map(|weight| format!("weight {weight}")));
+    words.join("; ")
+}
+
+/// What a route is tried with, as JSON.
+fn tried(args: RouteTryArgs) -> Result<Value, CliError> {
+    let text = match (&args.text, &args.file) {
+        (None, None) => None,
+        (text, file) => Some(super::speak::read_text(text.clone(), file.as_deref())?),
+    };
+    let ssml = text.as_deref().is_some_and(|text| text.trim_start().starts_with('<'));
+    let mut wish = json!({
+        (if ssml { "ssml" } else { "text" }): text, "seconds": args.seconds, "language": args.language,
+        "model": args.model, "app": args.app, "audio": args.format.map(|format| json!({"type": format})),
+    });
+    if let Some(members) = wish.as_object_mut() {
+        members.retain(|_, value| !value.is_null());
+    }
+    Ok(wish)
+}
+
+fn render_preview(preview: &Value) -> String {
+    let mut legs = preview["legs"].as_array().cloned().unwrap_or_default();
+    // In the order in which they would be tried.
+    legs.sort_by_key(|leg| leg["place"].as_u64().unwrap_or(u64::MAX));
+    let rows = legs.iter().map(|leg| {
+        let speaker = match output::text(leg, "voice") {
+            voice if voice.is_empty() => output::text(leg, "engine"),
+            voice => voice,
+        };
+        let why = match (leg["passed_over"].as_str(), leg["in_place_of"].as_str()) {
+            (Some(why), _) => format!("passed over: {why}"),
+            (None, Some(missing)) => format!("in place of {missing}"),
+            (None, None) => String::new(),
+        };
+        vec![
+            leg["place"].as_u64().map_or("-".into(), |place| place.to_string()),
+            output::text(leg, "leg"),
+            speaker,
+            output::text(leg, "model"),
+            output::money_cell(&leg["cost"]),
+            output::milliseconds(&leg["usual_first"]),
+            output::text(leg, "fidelity"),
+            why,
+        ]
+    });
+    let head = ["tried", "leg", "engine", "model", "cost", "usual", "fidelity", ""];
+    let table = output::table(&head, rows.collect(), &[4, 5]);
+    let order = match output::text(preview, "order").as_str() {
+        "listed" => "as listed".to_owned(),
+        order => format!("{order} first"),
+    };
+    format!("{table}\nFor the app {}, {order}; nothing was sent.", output::text(preview, "app"))
+}
+
+fn render_versions(list: &Value) -> String {
+    let rows = output::items(list).into_iter().map(|version| {
+        let legs = version["route"]["legs"].as_array().cloned().unwrap_or_default();
+        let legs: Vec<String> = legs
+            .iter()
+            .map(|leg| match output::text(leg, "voice") {
+                voice if voice.is_empty() => output::text(leg, "engine"),
+                voice => format!("{}/{voice}", output::text(leg, "engine")),
+            })
+            .collect();
+        let state = if version["retired"] == true { "retired" } else { "" };
+        vec![
+            output::text(&version, "version"),
+            output::time(&version["at"]),
+            output::text(&version, "by"),
+            legs.join(" → "),
+            state.to_owned(),
+        ]
+    });
+    output::table(&["version", "at", "by", "legs", ""], rows.collect(), &[0])
 }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_core::{Conditions, Criteria, Leg, PromptTable, Route, Work, read_prompts};
+use dispatcher_core::{Conditions, Criteria, Leg, Order, PromptTable, Route, Work, read_prompts};
 use dispatcher_gateway::{App, Caller, Gateway, GatewayError, NewLexicon, OwnPreset, now_micros};
 use dispatcher_store::StoreError;
 use dispatcher_vault::Parts;
@@ -72,12 +72,19 @@ fn leg(engine: &str, voice: Option<&str>, languages: Option<&str>, deadline: u64
         model: None,
         deadline: Some(deadline),
         credential: None,
+        weight: None,
         conditions: Conditions::default(),
     }
 }
 
 fn routes() -> [Route; 3] {
-    let route = |name: &str, work, note: &str, legs| Route { name: name.into(), work, note: note.into(), legs };
+    let route = |name: &str, work, note: &str, legs| Route {
+        name: name.into(),
+        work,
+        note: note.into(),
+        order: Order::Listed,
+        legs,
+    };
     [
         route(
             "quayside",

@@ -17,9 +17,11 @@ use sounding::sounding;
 
 use crate::assembly::insert::Insert;
 use crate::dispatch::attempt::{Called, emulation, tags};
-use crate::dispatch::candidates::Tried;
+use crate::dispatch::candidates::{self, Tried};
 use crate::dispatch::deliver::{CodecError, Offload};
-use crate::dispatch::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
+use crate::dispatch::dispatch_record::{
+    DispatchRecord, EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch,
+};
 use crate::dispatch::fingerprint;
 use crate::dispatch::speak::{FirstAudio, LONGEST_UTTERANCE, Responder, Run, too_long};
 use crate::dispatch::utterance::Cue;
@@ -161,8 +163,10 @@ impl<'r> Performance<'r> {
             match self.sound(speaker, index, segment).await {
                 Ok(()) => return Ok(()),
                 Err((PerformanceStop::Failed(failed), false)) if index > 0 => {
-                    let next = others.next();
-                    let Some(next) = next else { return Err(PerformanceStop::Failed(failed)) };
+                    let record: &'r DispatchRecord = &self.run.record;
+                    let Some(next) = candidates::next_callable(record, &mut others).await else {
+                        return Err(PerformanceStop::Failed(failed));
+                    };
                     self.close(|attempt| attempt.failed(&failed, None)).await?;
                     self.failures.push(failed);
                     speaker = next;
@@ -238,9 +242,7 @@ impl<'r> Performance<'r> {
 
     /// Writes the end of the last attempt, where that was put off.
     async fn write_last(&mut self) -> Result<(), GatewayError> {
-        if let LastAttempt::Ended(ended) = std::mem::take(&mut self.last) {
-            self.last = LastAttempt::Written(self.run.record.write(*ended).await?);
-        }
+        self.last = self.run.record.write_last(std::mem::take(&mut self.last)).await?;
         Ok(())
     }
 

@@ -3,11 +3,12 @@
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
 
-use dispatcher_core::Bounds;
+use dispatcher_core::{Bounds, Circumstances};
 use dispatcher_store::{App, Grant};
 use dispatcher_vault::{hash_key, key_kind};
 use parking_lot::Mutex;
 
+use crate::clock::minute_of_day;
 use crate::{Gateway, GatewayError, now_micros};
 
 /// A grant is looked up again after this long, a revoked one at once.
@@ -35,6 +36,12 @@ impl Caller {
     /// Where engines may be called for it.
     pub fn bounds(&self) -> Bounds {
         Bounds::Anywhere.and(self.app.site)
+    }
+
+    /// What conditions of routes may ask of its request, whose audio format has
+    /// these names.
+    pub(crate) fn circumstances<'a>(&'a self, formats: &'a [&'a str]) -> Circumstances<'a> {
+        Circumstances { app: Some(&self.app.name), formats, minute: Some(minute_of_day(now_micros())) }
     }
 
     /// The voices made for this account that it may use; all of them where

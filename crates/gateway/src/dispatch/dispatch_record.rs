@@ -10,9 +10,12 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
 use dispatcher_core::{Costs, Currency, Money, MoneyError, Usage, Work};
-use dispatcher_store::{AttemptState, DispatchState, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece};
+use dispatcher_store::{
+    AttemptState, DispatchState, HealthScope, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece,
+};
 use parking_lot::{Mutex, MutexGuard};
 
+use crate::dispatch::health::Sample;
 use crate::dispatch::limiter::Priority;
 use crate::{Caller, Gateway, GatewayError, PlannedCall, now_micros};
 
@@ -101,6 +104,8 @@ struct Shared {
     /// Whether that is written, with the first attempt.
     written: AtomicBool,
     settled: AtomicBool,
+    /// An engine has failed, or was not called since it fails.
+    passed_over: AtomicBool,
 }
 
 /// A dispatch in work. All its times are of one clock.
@@ -139,6 +144,31 @@ impl Shared {
 
     fn add(&self, cost: Option<Money>) -> Result<(), MoneyError> {
         cost.map_or(Ok(()), |cost| self.costs().add(cost))
+    }
+
+    /// Takes what became of the dispatch into the health of its route, if it
+    /// was asked for by one.
+    fn note_route(&self, state: DispatchState, first: Option<SinceDispatch>) {
+        let route = &self.row.requested;
+        let known = self.gateway.registry().routes().contains_key(route);
+        let failed = match state {
+            DispatchState::Done => false,
+            DispatchState::Failed => true,
+            DispatchState::Running | DispatchState::Abandoned | DispatchState::Uncertain => return,
+        };
+        if !known || self.row.rehearsal {
+            return;
+        }
+        let sample = Sample {
+            scope: HealthScope::Route,
+            name: route,
+            work: self.row.work,
+            failed,
+            fallback: !failed && self.passed_over.load(Ordering::Relaxed),
+            first: first.map(SinceDispatch::micros),
+            total: Some(micros(self.begun)),
+        };
+        self.gateway.inner.health.note(now_micros(), &sample);
     }
 
     /// The dispatch as it ended, and what it cost in the currency of its last
@@ -192,6 +222,7 @@ impl DispatchRecord {
             row,
             written: AtomicBool::new(false),
             settled: AtomicBool::new(false),
+            passed_over: AtomicBool::new(false),
         }))
     }
 
@@ -213,6 +244,11 @@ impl DispatchRecord {
 
     pub(crate) fn gateway(&self) -> &Gateway {
         &self.0.gateway
+    }
+
+    /// An engine was not called, since it fails.
+    pub(crate) fn note_passed_over(&self) {
+        self.0.passed_over.store(true, Ordering::Relaxed);
     }
 
     /// The time since the dispatch began.
@@ -282,6 +318,14 @@ impl DispatchRecord {
         Ok(ended.into_facts())
     }
 
+    /// Writes the end of the last attempt, where that was put off.
+    pub(crate) async fn write_last(&self, last: LastAttempt) -> Result<LastAttempt, GatewayError> {
+        Ok(match last {
+            LastAttempt::Ended(ended) => LastAttempt::Written(self.write(*ended).await?),
+            other => other,
+        })
+    }
+
     /// Writes a piece of a job that is whole, with the attempt that made it.
     pub(crate) async fn write_piece(
         &self,
@@ -309,7 +353,7 @@ impl DispatchRecord {
                 (Some((end, lines)), Some(ended), Some(facts))
             }
         };
-        let state = outcome.state;
+        let (state, first) = (outcome.state, outcome.first);
         let (end, cost) = shared.end(outcome, facts);
         shared.gateway.inner.store.settle(rows, end).await?;
         shared.settled.store(true, Ordering::Relaxed);
@@ -317,6 +361,7 @@ impl DispatchRecord {
             (*ended).into_facts();
         }
         shared.gateway.inner.metrics.dispatch(shared.row.work.name(), state.name());
+        shared.note_route(state, first);
         Ok(cost)
     }
 }

@@ -17,7 +17,8 @@ use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAtte
 use crate::dispatch::speak::{CALLER_LEFT, summary};
 use crate::intake::recording::{AudioInfo, GivenAudio};
 use crate::jobs::PartNote;
-use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Unsupported};
+use crate::planning::order::Draw;
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Registry, Unsupported};
 
 /// Audio with less sound than this has nothing to be recognised, in seconds.
 pub(crate) const SILENT: f64 = 0.1;
@@ -106,18 +107,12 @@ impl Gateway {
                 .map(|engine| engine.sheet().name.clone())
                 .ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?,
         };
-        let usage = probed.usage();
         let mut hearers = Vec::new();
-        for candidate in registry.planner(None).within(bounds).recognition(&wanted, model, language)? {
-            let over = over_limit(&candidate, probed);
-            let engine = registry.engine(&candidate.sheet.name)?.clone();
-            let format = engine
-                .hearing_format(probed.format)
-                .ok_or_else(|| GatewayError::NoEngineFormat(candidate.sheet.name.clone()))?;
-            let estimate = candidate.tariff().cost(usage, candidate.model.as_deref())?;
-            let (shaped, render_plan) = (Shaped::default(), Arc::default());
-            hearers.push((PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan }, over));
+        let planner = registry.planner(None).within(bounds).under(caller.circumstances(&[]));
+        for candidate in planner.recognition(&wanted, model, language)? {
+            hearers.push(hearing_call(&registry, candidate, probed)?);
         }
+        self.arrange(&wanted, Draw::Likeliest, &mut hearers, |(planned, _)| planned);
         Ok((wanted, hearers))
     }
 
@@ -172,6 +167,9 @@ impl Gateway {
             &probed,
         )?;
         let mut plan = self.controllable(plan, &request)?;
+        if note.is_none() {
+            self.arrange(&wanted, Draw::ByChance, &mut plan, |planned| planned);
+        }
         for planned in &mut plan {
             planned.candidate.deadline = request.deadline.or(planned.candidate.deadline);
             if request.credential.is_some() {
@@ -201,6 +199,23 @@ impl Gateway {
         });
         outcome.await.map_err(|_| GatewayError::Abandoned)?
     }
+}
+
+/// The call of a candidate for audio, and why it cannot take it whole.
+pub(crate) fn hearing_call(
+    registry: &Registry,
+    candidate: Candidate,
+    probed: &AudioInfo,
+) -> Result<HearingCandidate, GatewayError> {
+    let over = over_limit(&candidate, probed);
+    let engine = registry.engine(&candidate.sheet.name)?.clone();
+    let format = engine
+        .hearing_format(probed.format)
+        .ok_or_else(|| GatewayError::NoEngineFormat(candidate.sheet.name.clone()))?;
+    let usage = probed.usage();
+    let estimate = candidate.tariff().cost(usage, candidate.model.as_deref())?;
+    let (shaped, render_plan) = (Shaped::default(), Arc::default());
+    Ok((PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan }, over))
 }
 
 /// What the candidate is given of what is asked for, and what is done with it.
@@ -247,6 +262,10 @@ struct Hearer<'l> {
 }
 
 impl Attempt<Option<Recognised>> for Hearer<'_> {
+    async fn left(&mut self) {
+        self.answer.closed().await;
+    }
+
     /// Nothing where the caller left.
     async fn attempt(
         &mut self,

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
-use dispatcher_core::{Cause, Pace};
+use dispatcher_core::{Backoff, Cause, Pace};
 use dispatcher_engines::EngineError;
 use parking_lot::{Mutex, MutexGuard};
 use tokio::sync::oneshot;
@@ -21,8 +21,10 @@ const AFTERGLOW: Duration = Duration::from_millis(5);
 const LATE: Duration = Duration::from_millis(5);
 /// So often is a call made again that an engine had no room for.
 const AGAIN: u32 = 3;
-/// The first wait before that, where the engine names none; each is twice the one before.
-const SOON: Duration = Duration::from_millis(100);
+/// The waits before that, where the engine names none. Nobody else calls it
+/// meanwhile, so that chance is not needed.
+const SOON: Backoff =
+    Backoff { first: Duration::from_millis(100), factor: 2, longest: Duration::from_secs(2), jitter: 0.0 };
 /// An engine that wants to be left alone for longer is left to the next leg.
 const LONGEST: Duration = Duration::from_secs(2);
 /// A call that the engine refused goes ahead of waiting calls by this much.
@@ -317,7 +319,7 @@ impl Permit {
     /// kept, as when the network has brought calls together, and says whether
     /// the call may be made again. `times` is how often it was already.
     pub(crate) async fn wait_again(&self, error: &EngineError, times: u32) -> bool {
-        let wait = error.retry_after.unwrap_or(SOON * 2_u32.saturating_pow(times));
+        let wait = error.retry_after.unwrap_or(SOON.wait(times + 1, 0.0));
         let Some(limiter) = &self.0 else { return false };
         if error.cause != Cause::Throttled || times >= AGAIN || wait > LONGEST {
             return false;

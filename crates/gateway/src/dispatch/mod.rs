@@ -3,10 +3,12 @@
 
 pub(crate) mod admit;
 pub(crate) mod attempt;
+pub(crate) mod breakers;
 pub(crate) mod candidates;
 pub(crate) mod deliver;
 pub(crate) mod dispatch_record;
 pub(crate) mod fingerprint;
+pub(crate) mod health;
 pub(crate) mod hear;
 pub(crate) mod limiter;
 pub(crate) mod recalled;

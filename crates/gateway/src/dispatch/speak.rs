@@ -21,7 +21,8 @@ use crate::dispatch::fingerprint;
 use crate::dispatch::utterance::{Cues, Marks, Utterance};
 use crate::intake::texts::TextRoom;
 use crate::jobs::PieceStore;
-use crate::planning::plan::{TextLanguage, plan_synthesis, wanted};
+use crate::planning::order::Draw;
+use crate::planning::plan::{TextLanguage, wanted};
 use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, TextInput, Unsupported};
 
 /// What is asked for.
@@ -121,13 +122,9 @@ impl Gateway {
         let room = self.inner.texts.room(length).await?;
         let script = request.text.parse()?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
-        let registry = self.registry();
         let resources = self.resources(caller, &script).await;
-        let mut plan = self
-            .inner
-            .texts
-            .unhurried(length, || plan_synthesis(&registry, caller, &request, &wish, &script, &resources))
-            .await?;
+        let draw = if piece_store.is_some() { Draw::Likeliest } else { Draw::ByChance };
+        let mut plan = self.plan_speech(caller, &request, &wish, (&script, &resources), draw).await?;
         if let Some(lead) = piece_store.as_ref().and_then(|piece_store| piece_store.lead()) {
             // Who has made pieces of it goes on with it.
             plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
@@ -266,6 +263,10 @@ struct Speaker<'r> {
 }
 
 impl Attempt<()> for Speaker<'_> {
+    async fn left(&mut self) {
+        left(&self.run.audio, &mut self.responder).await;
+    }
+
     async fn attempt(&mut self, planned: &PlannedCall, failures: &[FailedAttempt]) -> Result<Tried<()>, GatewayError> {
         let run = self.run;
         // Pieces of jobs are kept, which composing sees to.

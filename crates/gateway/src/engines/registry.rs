@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
-use dispatcher_core::{Bounds, Planner, Route, Sheet, Voice, VoiceIndex, nearest};
+use dispatcher_core::{Bounds, Circumstances, Planner, Route, Sheet, Voice, VoiceIndex, nearest};
 use dispatcher_engines::Engine;
-use dispatcher_store::{NewVersion, VersionedKind};
+use dispatcher_store::{DocumentVersion, NewVersion, VersionedKind};
 
 use crate::{Gateway, GatewayError, Lexicons, Presets, now_micros};
 
@@ -121,7 +121,13 @@ impl Registry {
 
     /// What planning looks at; `granted` as in [`Planner`].
     pub fn planner<'a>(&'a self, granted: Option<&'a [String]>) -> Planner<'a> {
-        Planner { sheets: &self.sheets, routes: &self.routes, granted, bounds: Bounds::Anywhere }
+        Planner {
+            sheets: &self.sheets,
+            routes: &self.routes,
+            granted,
+            bounds: Bounds::Anywhere,
+            circumstances: Circumstances::default(),
+        }
     }
 }
 
@@ -155,6 +161,14 @@ impl Gateway {
         let version = self.inner.store.put_version(new, now_micros()).await?;
         self.load_routes().await?;
         Ok(version)
+    }
+
+    /// All versions of a route, the newest first.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn route_versions(&self, name: &str) -> Result<Vec<DocumentVersion>, GatewayError> {
+        Ok(self.inner.store.versions(VersionedKind::Route, name.to_owned()).await?)
     }
 
     /// Retires a route; requests that name it are refused from then on.

@@ -23,7 +23,8 @@ use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
 use crate::dispatch::dispatch_record::{new_id, to_i64};
-use crate::planning::plan::{plan_synthesis, wanted};
+use crate::planning::order::Draw;
+use crate::planning::plan::wanted;
 use crate::storage::bytes_in;
 use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
 
@@ -218,7 +219,6 @@ impl Gateway {
     }
 
     async fn forecast_speech(&self, caller: &Caller, tracks: &[Track]) -> Result<JobEstimate, GatewayError> {
-        let registry = self.registry();
         let mut forecast = JobEstimate { pieces: 0, estimates: Costs::default(), warnings: Vec::new() };
         for track in tracks {
             let request = &track.request;
@@ -229,11 +229,7 @@ impl Gateway {
             let language = request.language.as_deref().or(script.language.as_deref());
             let wish = wanted(caller, request.wanted.as_ref(), language)?;
             let resources = self.resources(caller, &script).await;
-            let plan = self
-                .inner
-                .texts
-                .unhurried(length, || plan_synthesis(&registry, caller, request, &wish, &script, &resources))
-                .await?;
+            let plan = self.plan_speech(caller, request, &wish, (&script, &resources), Draw::Likeliest).await?;
             let Some(head) = plan.first() else { continue };
             forecast.pieces += head.render_plan.segments.len() as u64;
             forecast.estimates.add(head.estimate)?;

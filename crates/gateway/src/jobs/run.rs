@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use dispatcher_core::{Cause, Remedy, vtt};
+use dispatcher_core::{Backoff, Cause, Remedy, vtt};
 use dispatcher_store::{JobChange, JobState, StoredJob, StoredJobFile};
 use tokio::io::{AsyncSeekExt as _, AsyncWriteExt as _};
 use tokio::sync::mpsc;
@@ -19,9 +19,9 @@ use crate::{Caller, FailedAttempt, Gateway, GatewayError, Utterance, now_micros}
 const MOST_WAITS: u32 = 40;
 /// The same while engines refuse access, which people mend: a day.
 const MOST_WAITS_FOR_ACCESS: u32 = 24 * 60;
-/// The first wait, and the longest that a job sets itself.
-const FIRST_WAIT: Duration = Duration::from_secs(1);
-const LONGEST_WAIT: Duration = Duration::from_secs(60);
+/// The waits that a job sets itself.
+const WAITS: Backoff =
+    Backoff { first: Duration::from_secs(1), factor: 2, longest: Duration::from_secs(60), jitter: 0.2 };
 
 /// Why work on a job stopped.
 pub(super) enum JobStop {
@@ -132,8 +132,7 @@ async fn waits(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Resul
         if tries > most {
             return Err(JobStop::Failed(format!("{most} attempts in a row failed: {why}")));
         }
-        let own = FIRST_WAIT * 2_u32.pow((tries - 1).min(6));
-        let wait = after.unwrap_or_default().max(own.min(LONGEST_WAIT));
+        let wait = after.unwrap_or_default().max(WAITS.wait(tries, rand::random()));
         let reason = format!("{why}; attempt {} follows in {} s", tries + 1, wait.as_secs_f64().ceil());
         change(gateway, id, JobState::Waiting, Some(reason)).await?;
         tokio::select! {

@@ -4,6 +4,7 @@
 use std::time::Duration;
 
 use bytes::Bytes;
+use dispatcher_core::Backoff;
 use dispatcher_engines::WebhookClient;
 use dispatcher_store::WebhookResult;
 use serde_json::json;
@@ -11,8 +12,10 @@ use serde_json::json;
 use crate::intake::hosts::check_host;
 use crate::{Gateway, GatewayError, now_micros};
 
-/// Waits between tries, in seconds.
-const WAITS: [u64; 6] = [1, 5, 30, 120, 600, 1_800];
+/// Waits between tries, and how many tries there are: some three quarters of an hour.
+const WAITS: Backoff =
+    Backoff { first: Duration::from_secs(1), factor: 5, longest: Duration::from_secs(1_800), jitter: 0.2 };
+const TRIES: u32 = 7;
 
 /// Who may be told, and the key that it is signed with.
 pub struct Webhooks {
@@ -52,17 +55,17 @@ impl Gateway {
             "reason": row.reason, "job": format!("/api/v1/jobs/{}", row.id),
         });
         let body = Bytes::from(told.to_string());
-        for wait in WAITS.into_iter().map(Some).chain([None]) {
+        for tried in 1..=TRIES {
             let Err(error) = webhooks.webhook_client.tell(&self.inner.host.fetcher, address, body.clone()).await else {
                 let result = WebhookResult::Notified;
                 return Ok(self.inner.store.note_webhook(id.to_owned(), result, now_micros()).await?);
             };
-            let Some(wait) = wait else {
+            if tried == TRIES {
                 tracing::warn!(job = %id, %error, "the webhook of a job does not answer and is given up");
                 break;
-            };
+            }
             tokio::select! {
-                () = tokio::time::sleep(Duration::from_secs(wait)) => {}
+                () = tokio::time::sleep(WAITS.wait(tried, rand::random())) => {}
                 // The next start begins anew.
                 () = self.inner.jobs.pause.cancelled() => return Ok(()),
             }

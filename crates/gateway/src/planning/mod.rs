@@ -3,5 +3,7 @@
 
 pub(crate) mod estimate;
 pub(crate) mod lint;
+pub(crate) mod order;
 pub(crate) mod plan;
+pub(crate) mod preview;
 pub(crate) mod render_plan;

@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use dispatcher_audio::Format;
-use dispatcher_core::{Candidate, Criteria, Done, Money, Shaped, Shaping, Usage, Wanted};
+use dispatcher_core::{Candidate, Criteria, Done, Money, Planner, Shaped, Shaping, Usage, Wanted};
 use dispatcher_engines::{Engine, EngineFormat, Speak};
 use dispatcher_markup::{Fidelity, Outcome, Policy, Script, evident};
 use serde::{Deserialize, Serialize};
 
+use crate::planning::order::Draw;
 use crate::planning::render_plan::{Casting, RenderPlan};
 use crate::{Caller, Gateway, GatewayError, Registry, Resources, SynthesisRequest};
 
@@ -150,30 +151,17 @@ pub(crate) fn plan_synthesis(
     script: &Script<'_>,
     resources: &Resources,
 ) -> Result<Vec<PlannedCall>, GatewayError> {
-    let language = request.language.as_deref().or(script.language.as_deref());
-    let granted = caller.granted();
-    let planner = registry.planner(granted.as_deref()).within(caller.bounds());
-    let candidates = planner.synthesis(wanted, request.model.as_deref(), language)?;
+    let planning = Planning { registry, caller, request, script, resources, granted: caller.granted() };
+    let candidates =
+        planning.with_planner(|planner| planner.synthesis(wanted, request.model.as_deref(), planning.language()))?;
     let mut planned = Vec::new();
     let mut unfit = None;
     let most = if request.text.source().len() > LONG { FEW } else { usize::MAX };
-    for mut candidate in candidates {
-        candidate.deadline = request.deadline.or(candidate.deadline);
-        if request.credential.is_some() {
-            candidate.credential.clone_from(&request.credential);
-        }
+    for candidate in candidates {
         if planned.len() >= most {
             break;
         }
-        let shaped = shape(&candidate, request);
-        if request.unsupported == Unsupported::Refuse && shaped.adjustments.iter().any(|it| it.done != Done::Native) {
-            let engine = candidate.sheet.name.clone();
-            unfit = unfit.or(Some(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments }));
-            continue;
-        }
-        let bare = plan_one(registry, candidate, request.format, shaped)?;
-        let casting = Casting { registry, request, granted: granted.as_deref(), language, resources };
-        match casting.perform(bare, script) {
+        match planning.call_of(candidate) {
             Ok(one) => planned.push(one),
             Err(error) => unfit = unfit.or(Some(error)),
         }
@@ -181,6 +169,54 @@ pub(crate) fn plan_synthesis(
     match (planned.is_empty(), unfit) {
         (true, Some(error)) => Err(error),
         _ => Ok(planned),
+    }
+}
+
+/// All that a synthesis is planned with.
+pub(crate) struct Planning<'a> {
+    pub(crate) registry: &'a Registry,
+    pub(crate) caller: &'a Caller,
+    pub(crate) request: &'a SynthesisRequest,
+    pub(crate) script: &'a Script<'a>,
+    pub(crate) resources: &'a Resources,
+    /// As of the caller.
+    pub(crate) granted: Option<Vec<String>>,
+}
+
+impl Planning<'_> {
+    /// Of the text.
+    pub(crate) fn language(&self) -> Option<&str> {
+        self.request.language.as_deref().or(self.script.language.as_deref())
+    }
+
+    /// Asks what planning looks at, as the caller and the request have it.
+    pub(crate) fn with_planner<T>(&self, ask: impl FnOnce(Planner<'_>) -> T) -> T {
+        let media_type = self.request.format.media_type();
+        let essence = media_type.split(';').next().unwrap_or_default();
+        let names = [self.request.format.codec.extension(), essence];
+        let planner = self.registry.planner(self.granted.as_deref()).within(self.caller.bounds());
+        ask(planner.under(self.caller.circumstances(&names)))
+    }
+
+    /// What a candidate makes of the script.
+    ///
+    /// # Errors
+    /// When it cannot do what is asked for.
+    pub(crate) fn call_of(&self, mut candidate: Candidate) -> Result<PlannedCall, GatewayError> {
+        let Planning { registry, request, script, resources, .. } = *self;
+        candidate.deadline = request.deadline.or(candidate.deadline);
+        if request.credential.is_some() {
+            candidate.credential.clone_from(&request.credential);
+        }
+        let shaped = shape(&candidate, request);
+        if request.unsupported == Unsupported::Refuse && shaped.adjustments.iter().any(|it| it.done != Done::Native) {
+            let engine = candidate.sheet.name.clone();
+            return Err(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments });
+        }
+        let bare = plan_one(registry, candidate, request.format, shaped)?;
+        let casting =
+            Casting { registry, request, granted: self.granted.as_deref(), language: self.language(), resources };
+        casting.perform(bare, script)
     }
 }
 
@@ -220,6 +256,29 @@ pub(crate) fn usage_of(text: &str) -> Usage {
 }
 
 impl Gateway {
+    /// The candidates for a script in the order in which to try them; a long
+    /// one is planned in its turn.
+    ///
+    /// # Errors
+    /// As [`plan_synthesis`].
+    pub(crate) async fn plan_speech(
+        &self,
+        caller: &Caller,
+        request: &SynthesisRequest,
+        wish: &Wanted,
+        (script, resources): (&Script<'_>, &Resources),
+        draw: Draw,
+    ) -> Result<Vec<PlannedCall>, GatewayError> {
+        let registry = self.registry();
+        let length = request.text.source().len();
+        let plan = || plan_synthesis(&registry, caller, request, wish, script, resources);
+        let mut plan = self.inner.texts.unhurried(length, plan).await?;
+        if let Wanted::Named(name) = wish {
+            self.arrange(name, draw, &mut plan, |planned| planned);
+        }
+        Ok(plan)
+    }
+
     /// Warnings about a plan that will work but may disappoint.
     pub(crate) fn warnings(&self, planned: &PlannedCall, language: TextLanguage<'_>) -> Vec<String> {
         let told = match language {
@@ -231,7 +290,10 @@ impl Gateway {
         let mismatch = mismatch.filter(|((tag, _), voice)| !voice.speaks(tag)).map(|((tag, is), voice)| {
             format!("the voice {} speaks {}, and the text {is} {tag}", voice.name, voice.languages.join(", "))
         });
+        let in_place_of = planned.candidate.in_place_of.as_ref().zip(planned.voice_id());
+        let replaced = in_place_of
+            .map(|(missing, voice)| format!("the voice {missing} is not available; {voice} speaks in its place"));
         let changed = planned.shaped.adjustments.iter().filter_map(dispatcher_core::Adjustment::told);
-        mismatch.into_iter().chain(changed).collect()
+        replaced.into_iter().chain(mismatch).chain(changed).collect()
     }
 }

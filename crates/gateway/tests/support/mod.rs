@@ -6,7 +6,7 @@ use std::path::Path;
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, decode_all, encode_all};
-use dispatcher_core::{Conditions, Criteria, HearingWish, Leg, Route, Wanted, Work};
+use dispatcher_core::{Conditions, Criteria, HearingWish, Leg, Order, Route, Wanted, Work};
 use dispatcher_engines::{AudioSource, Engine, Fetcher};
 use dispatcher_gateway::{
     AudioBody, BodyError, Caller, Dictation, Gateway, Host, JobWork, JobsPlace, NewJob, Registry, RootKeys,
@@ -68,12 +68,13 @@ pub fn leg(engine: &str, voice: Option<&str>) -> Leg {
         model: None,
         deadline: Some(4_000),
         credential: None,
+        weight: None,
         conditions: Conditions::default(),
     }
 }
 
 pub fn route(name: &str, work: Work, legs: Vec<Leg>) -> Route {
-    Route { name: name.into(), work, note: String::new(), legs }
+    Route { name: name.into(), work, note: String::new(), order: Order::Listed, legs }
 }
 
 pub fn load(source: &str, name: &str, endpoint: Option<&str>) -> Engine {

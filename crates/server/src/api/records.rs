@@ -1,99 +1,22 @@
-//! Routes, dispatches, usage, the audit log, and the overview.
+//! Dispatches, usage, the audit log, and the overview.
 
 use dispatcher_audio::by_weight;
-use dispatcher_core::{Route, Work};
+use dispatcher_core::Work;
 use dispatcher_gateway::{DispatchFilter, DispatchState, Gateway, GroupBy, Overview, day_of, now_micros};
-use rocket::http::{ContentType, Status};
+use rocket::http::ContentType;
 use rocket::serde::json::Json;
-use rocket::{Either, State, delete, get, put};
+use rocket::{Either, State, get};
 
-use super::SMALL_BODY;
 use super::engines::all_engines;
 use crate::access::Allowed;
-use crate::body::{RequestBody, read_json};
 use crate::headers::{Meta, one_of};
 use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::wire::{Amount, AuditAnswer, DispatchAnswer, List, OverviewAnswer, RouteSchema, UsageAnswer, UsageList};
+use crate::wire::{Amount, AuditAnswer, DispatchAnswer, List, OverviewAnswer, UsageAnswer, UsageList};
 
 /// Entries of the audit log that are told at once.
 const AUDIT: i64 = 200;
-
-/// List routes
-#[utoipa::path(
-    operation_id = "listRoutes",
-    context_path = "/api/v1", tag = "routes",
-    responses((status = 200, description = "Routes with their legs in order", body = List<RouteSchema>)),
-    security(("key" = []))
-)]
-#[get("/routes")]
-pub(crate) fn routes(_allowed: Allowed, gateway: &State<Gateway>) -> Json<List<Route>> {
-    Json(List::whole(gateway.registry().routes().values().cloned().collect()))
-}
-
-/// Read a route
-#[utoipa::path(
-    operation_id = "readRoute",
-    context_path = "/api/v1", tag = "routes",
-    responses((status = 200, description = "The route", body = RouteSchema), (status = 404, body = Problem, content_type = "application/problem+json")),
-    security(("key" = []))
-)]
-#[get("/routes/<name>")]
-pub(crate) fn route(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<Route>, Problem> {
-    let registry = gateway.registry();
-    if let Some(route) = registry.routes().get(name) {
-        return Ok(Json(route.clone()));
-    }
-    let mut problem = Problem::new(ProblemKind::NoSuchRecord, format!("there is no route '{name}'"));
-    problem.nearest = dispatcher_core::nearest(name, registry.routes().keys().map(String::as_str), 3);
-    Err(problem)
-}
-
-/// Create or replace a route
-///
-/// `{"work": "synthesis", "legs": [{"engine", "voice"?, "criteria"?, "model"?,
-/// "deadline"? (ms), "conditions"?: {"languages": […]}}]}`.
-#[utoipa::path(
-    operation_id = "putRoute",
-    context_path = "/api/v1", tag = "routes",
-    request_body = RouteSchema,
-    responses((status = 200, description = "The route", body = RouteSchema), (status = "4XX", body = Problem, content_type = "application/problem+json")),
-    security(("key" = []))
-)]
-#[put("/routes/<name>", data = "<data>")]
-pub(crate) async fn put_route(
-    allowed: Allowed,
-    name: &str,
-    data: RequestBody<'_>,
-    gateway: &State<Gateway>,
-) -> Result<Json<Route>, Problem> {
-    let mut document: serde_json::Value = read_json(data, SMALL_BODY).await?;
-    if let Some(members) = document.as_object_mut() {
-        let given = members.insert("name".into(), name.into());
-        if given.is_some_and(|given| given != name) {
-            return Err(Problem::at(ProblemKind::Invalid, "/name", "a route keeps its name"));
-        }
-    }
-    let route: Route = serde_json::from_value(document).map_err(|error| Problem::of_json(&error))?;
-    gateway.put_route(route.clone(), &allowed.0.who).await?;
-    Ok(Json(route))
-}
-
-/// Retire a route
-///
-/// Requests that name it are refused from then on.
-#[utoipa::path(
-    operation_id = "retireRoute",
-    context_path = "/api/v1", tag = "routes",
-    responses((status = 204, description = "The route is retired"), (status = 404, body = Problem, content_type = "application/problem+json")),
-    security(("key" = []))
-)]
-#[delete("/routes/<name>")]
-pub(crate) async fn retire_route(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Status, Problem> {
-    gateway.retire_route(name, &allowed.0.who).await?;
-    Ok(Status::NoContent)
-}
 
 /// List dispatches
 ///

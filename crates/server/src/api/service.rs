@@ -43,6 +43,5 @@ pub(crate) async fn health(gateway: &State<Gateway>, drain: &State<Drain>) -> Re
 #[get("/metrics")]
 pub(crate) fn metrics(gateway: &State<Gateway>) -> Result<(ContentType, String), Problem> {
     let kind = ContentType::new("application", "openmetrics-text").with_params(("version", "1.0.0"));
-    let text = gateway.metrics().render();
-    Ok((kind, text.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?))
+    Ok((kind, gateway.metrics().map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?))
 }

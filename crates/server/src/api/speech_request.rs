@@ -70,11 +70,20 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
             return Err(Problem::new(ProblemKind::BadRequest, detail));
         }
     };
-    let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
     let whole = wish.audio.as_ref().is_some_and(|audio| audio.whole);
     let webhook = wish.webhook.clone();
-    let request = request_of(wish, format, meta, formats)?;
+    let (request, json) = of_wish(wish, meta, formats)?;
     Ok(SpeechRequest { request, json, whole, webhook, body })
+}
+
+/// The request of a wish, and whether its answer carries the audio inside JSON.
+pub(super) fn of_wish(
+    wish: UtteranceRequest,
+    meta: &Meta,
+    formats: &Formats,
+) -> Result<(SynthesisRequest, bool), Problem> {
+    let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
+    Ok((request_of(wish, format, meta, formats)?, json))
 }
 
 /// The text of a request, which is there in one of three forms.

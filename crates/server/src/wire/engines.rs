@@ -1,4 +1,4 @@
-//! Engines, voices and routes.
+//! Engines and voices.
 
 use dispatcher_core::{Entry, FormatSpec, Sheet, Tariff, Work};
 use dispatcher_gateway::EngineState;
@@ -18,41 +18,6 @@ pub(crate) struct CriteriaSchema {
     style: Option<String>,
     name: Option<String>,
     /// `local` or `cloud`: where its engine must run. It binds the whole request.
-    site: Option<String>,
-}
-
-/// A named, ordered plan.
-#[derive(ToSchema)]
-#[expect(dead_code, reason = "describes the JSON for the API document alone")]
-pub(crate) struct RouteSchema {
-    name: Option<String>,
-    /// `synthesis` or `recognition`.
-    work: String,
-    note: Option<String>,
-    legs: Vec<LegSchema>,
-}
-
-/// One engine of a route.
-#[derive(ToSchema)]
-#[expect(dead_code, reason = "describes the JSON for the API document alone")]
-pub(crate) struct LegSchema {
-    engine: String,
-    voice: Option<String>,
-    criteria: Option<CriteriaSchema>,
-    model: Option<String>,
-    /// Milliseconds until the first audio or the answer.
-    deadline: Option<u64>,
-    /// Credential for the call, instead of the engine's default one.
-    credential: Option<String>,
-    conditions: Option<ConditionsSchema>,
-}
-
-/// Conditions for the use of a leg.
-#[derive(ToSchema)]
-#[expect(dead_code, reason = "describes the JSON for the API document alone")]
-pub(crate) struct ConditionsSchema {
-    languages: Option<Vec<String>>,
-    /// `local` or `cloud`: where the engine must run for the leg to be used.
     site: Option<String>,
 }
 

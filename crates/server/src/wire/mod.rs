@@ -5,12 +5,14 @@ mod credentials;
 mod engine_details;
 mod engines;
 mod formats;
+mod health;
 mod jobs;
 mod lexicons;
 mod people;
 mod presets;
 mod prompts;
 mod records;
+mod routing;
 mod speech;
 
 use dispatcher_core::Money;
@@ -22,12 +24,14 @@ use utoipa::ToSchema;
 pub(crate) use credentials::*;
 pub(crate) use engines::*;
 pub(crate) use formats::*;
+pub(crate) use health::*;
 pub(crate) use jobs::*;
 pub(crate) use lexicons::*;
 pub(crate) use people::*;
 pub(crate) use presets::*;
 pub(crate) use prompts::*;
 pub(crate) use records::*;
+pub(crate) use routing::*;
 pub(crate) use speech::*;
 
 /// RFC 3339 of microseconds since 1970.

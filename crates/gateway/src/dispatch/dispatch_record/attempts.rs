@@ -1,12 +1,14 @@
 //! Attempts of a dispatch: open until they are consumed by their end.
 
 use std::sync::Arc;
-use std::time::Instant;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
 
-use dispatcher_core::{Cause, Money, MoneyError, Tariff, Usage};
-use dispatcher_store::{AttemptState, LedgerEntry, LedgerKind, StoredAttempt};
+use dispatcher_core::{Cause, Health, Money, MoneyError, Tariff, Usage};
+use dispatcher_store::{AttemptState, HealthScope, LedgerEntry, LedgerKind, StoredAttempt};
 
 use super::{AttemptFacts, Shared, SinceAttempt, micros, to_i64};
+use crate::dispatch::health::Sample;
 use crate::{FailedAttempt, day_of, now_micros};
 
 /// An attempt in work, whose intent and hold are on the disk.
@@ -31,6 +33,8 @@ pub(crate) struct EndedAttempt {
     cause: Option<Cause>,
     detail: Option<String>,
     first: Option<SinceAttempt>,
+    /// After which the engine says that it works again.
+    retry_after: Option<Duration>,
     /// What is charged; nothing where the engine did not deliver.
     charged: Option<Usage>,
 }
@@ -64,6 +68,7 @@ impl OpenAttempt {
             cause: None,
             detail: None,
             first,
+            retry_after: None,
             charged: Some(usage),
         }
     }
@@ -76,6 +81,7 @@ impl OpenAttempt {
             cause: Some(failed.cause),
             detail: Some(failed.detail.clone()),
             first,
+            retry_after: failed.retry_after,
             charged: None,
         }
     }
@@ -97,6 +103,7 @@ impl OpenAttempt {
             cause: Some(Cause::Abandoned),
             detail: Some(format!("{why}; {terms}")),
             first,
+            retry_after: None,
             charged,
         }
     }
@@ -151,11 +158,51 @@ impl EndedAttempt {
         Ok((end, lines, charged))
     }
 
+    /// Takes how it ended into its engine's breaker, and into what is measured.
+    fn note_health(&self) {
+        let OpenAttempt { shared, row, facts, begun, .. } = &self.attempt;
+        let health = match (self.state, self.cause) {
+            (AttemptState::Done, _) => Health::Well,
+            (_, Some(cause)) => Health::of(cause, self.retry_after),
+            (_, None) => Health::Unknown,
+        };
+        let gateway = &shared.gateway.inner;
+        gateway.breakers.note(&facts.engine, row.credential.as_deref(), health);
+        if health == Health::Unknown {
+            return;
+        }
+        let failed = health != Health::Well;
+        shared.passed_over.fetch_or(failed, Ordering::Relaxed);
+        let engine = facts.engine.as_str();
+        let of_engine = |part: &Option<String>| part.as_ref().map(|part| format!("{engine}/{part}"));
+        let (voice, model) = (of_engine(&facts.voice), of_engine(&facts.model));
+        let scopes = [
+            (HealthScope::Engine, Some(engine)),
+            (HealthScope::Voice, voice.as_deref()),
+            (HealthScope::Model, model.as_deref()),
+        ];
+        let now = now_micros();
+        for (scope, name) in scopes {
+            let Some(name) = name else { continue };
+            let sample = Sample {
+                scope,
+                name,
+                work: shared.row.work,
+                failed,
+                fallback: !failed && shared.passed_over.load(Ordering::Relaxed),
+                first: self.first.map(|first| first.0),
+                total: Some(micros(*begun)),
+            };
+            gateway.health.note(now, &sample);
+        }
+    }
+
     /// It is written.
     pub(super) fn into_facts(mut self) -> AttemptFacts {
         self.attempt.written = true;
         let outcome = self.cause.map_or(self.state.name(), Cause::name);
         self.attempt.shared.gateway.inner.metrics.attempt(&self.attempt.facts.engine, outcome);
+        self.note_health();
         self.attempt.facts.clone()
     }
 }

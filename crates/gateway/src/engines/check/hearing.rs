@@ -157,6 +157,8 @@ impl Checking<'_> {
             deadline: Some(120_000),
             credential: None,
             bounds: Bounds::Anywhere,
+            leg: None,
+            in_place_of: None,
         };
         let engine = self.engine.clone();
         let planned = PlannedCall {

@@ -53,6 +53,8 @@ impl Checking<'_> {
             deadline: Some(120_000),
             credential: None,
             bounds: Bounds::Anywhere,
+            leg: None,
+            in_place_of: None,
         };
         let currency = self.sheet.tariff_of(Work::Synthesis).currency;
         Some(PlannedCall {
