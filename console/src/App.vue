@@ -10,6 +10,7 @@ import {
   mdiEngineOutline,
   mdiFormatListBulleted,
   mdiKeyOutline,
+  mdiRoutes,
   mdiLogout,
   mdiProgressClock,
   mdiTuneVariant,
@@ -53,6 +54,7 @@ const groups = [
     pages: [
       { to: '/engines', title: 'Engines', icon: mdiEngineOutline },
       { to: '/credentials', title: 'Credentials', icon: mdiKeyOutline },
+      { to: '/routes', title: 'Routes', icon: mdiRoutes },
     ],
   },
 ]

@@ -185,6 +185,13 @@ impl Demo {
         assert!(request.send().await.unwrap().status().is_success());
     }
 
+    /// What a stand-in has delivered.
+    pub async fn delivered_by(&self, name: &str) -> Value {
+        let line = self.told.lines().find(|line| line.contains(&format!("{name} ")) && line.contains("/weather"));
+        let url = line.and_then(|line| line.split_whitespace().find(|word| word.starts_with("http"))).unwrap();
+        self.http.get(url.replace("/weather", "/delivered")).send().await.unwrap().json().await.unwrap()
+    }
+
     /// What heron has delivered.
     pub async fn delivered(&self) -> Value {
         self.http.get(format!("{}/delivered", self.heron)).send().await.unwrap().json().await.unwrap()

@@ -7,6 +7,7 @@ mod attacked;
 mod attacked_documents;
 mod bounds;
 mod browser;
+mod chaos;
 mod client;
 mod console;
 mod convert;
@@ -27,6 +28,7 @@ mod scripts;
 mod set_up;
 mod shaping;
 mod speaking;
+mod staying_up;
 mod streaming;
 
 /// The product under test.

@@ -4,10 +4,14 @@ import { api, ask, type Schemas } from '@/api/client'
 import DispatchTable from '@/components/DispatchTable.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import StateMark from '@/components/StateMark.vue'
-import { money } from '@/format'
+import { counted, milliseconds, money } from '@/format'
+import { shut, shutReason } from '@/routing'
+import { useAsync } from '@/useAsync'
 
 const overview = ref<Schemas['OverviewAnswer']>()
-const error = ref<unknown>()
+const breakers = ref<Schemas['BreakerAnswer'][]>([])
+const measured = ref<Schemas['MeasuredAnswer'][]>([])
+const { error, run } = useAsync()
 let timer: ReturnType<typeof setInterval> | undefined
 
 const spent = computed(() => {
@@ -17,14 +21,34 @@ const spent = computed(() => {
   return texts.length ? texts.join(', ') : '0.00 EUR'
 })
 
-async function load() {
-  try {
-    overview.value = await ask(api.GET('/api/v1/overview'))
-    error.value = undefined
-  } catch (caught) {
-    error.value = caught
-  }
+const load = () =>
+  run(async () => {
+    const hour = { params: { query: { hours: 2 } } }
+    const [now, shutOnes, engines] = await Promise.all([
+      ask(api.GET('/api/v1/overview')),
+      ask(api.GET('/api/v1/breakers')),
+      ask(api.GET('/api/v1/health', hour)),
+    ])
+    overview.value = now
+    breakers.value = shutOnes.items
+    measured.value = engines.items
+  })
+
+/** What was measured of an engine lately, in words. */
+function lately(name: string): string[] {
+  const mine = measured.value.filter((one) => one.name === name)
+  return mine.map((one) => {
+    const failed = one.failures ? `, ${Math.round((100 * one.failures) / one.calls)} % failed` : ''
+    const times = one.first_audio ? `; first ${milliseconds(one.first_audio.median)}, p95 ${milliseconds(one.first_audio.p95)}` : ''
+    return `${counted(one.calls, 'call')}${failed}${times}`
+  })
 }
+
+const close = (name: string) =>
+  run(async () => {
+    await api.DELETE('/api/v1/breakers/{engine}', { params: { path: { engine: name } } })
+    await load()
+  }, name)
 
 onMounted(() => {
   void load()
@@ -48,11 +72,14 @@ onUnmounted(() => clearInterval(timer))
         <router-link to="/usage"><span class="figure">{{ spent }}</span><span class="quiet">spent today (UTC)</span></router-link>
       </div>
       <h2 class="mt-8">Engines</h2>
+      <p class="quiet">Measured in this hour and the one before.</p>
       <ul class="lamps">
         <li v-for="engine in overview.engines" :key="engine.name">
           <strong>{{ engine.title }}</strong>
           <div><StateMark :state="engine.state" /> <span class="quiet">{{ engine.site }}, {{ [engine.synthesis && 'synthesis', engine.recognition && 'recognition'].filter(Boolean).join(' and ') }}</span></div>
           <div v-if="engine.reason" class="quiet reason">{{ engine.reason }}</div>
+          <div v-if="shut(engine.name, breakers)" class="text-error reason" data-test="breaker">▲ {{ shutReason(shut(engine.name, breakers)!) }} <v-btn size="x-small" variant="tonal" @click="close(engine.name)">Call it now</v-btn></div>
+          <div v-for="told in lately(engine.name)" :key="told" class="quiet reason">{{ told }}</div>
         </li>
       </ul>
       <h2 class="mt-8">Newest requests</h2>

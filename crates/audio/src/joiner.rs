@@ -9,6 +9,9 @@ use crate::dsp::level::Leveller;
 use crate::pipeline::Pipeline;
 use crate::{AudioError, Effects, Format, Layout, Length, Tags};
 
+/// Seconds in which a piece that is cut off fades out.
+const FADE: f64 = 0.005;
+
 /// How a piece joins those before it and behind it; on its own unless said.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Joint {
@@ -50,6 +53,8 @@ pub struct Joiner {
     encoded: u64,
     /// Samples of the piece at hand.
     own: u64,
+    /// The last frame that went to the encoder.
+    last: [f32; 2],
 }
 
 impl Joiner {
@@ -69,6 +74,7 @@ impl Joiner {
             hold: 0,
             encoded: 0,
             own: 0,
+            last: [0.0; 2],
         })
     }
 
@@ -136,6 +142,42 @@ impl Joiner {
         if self.own == 0 { Err(AudioError::Empty) } else { Ok(out.into()) }
     }
 
+    /// The piece at hand ends where it is, since no more of it comes: its last
+    /// frame fades out, and what is not in the stream yet is left out.
+    ///
+    /// # Errors
+    /// When the encoder fails.
+    pub fn cut(&mut self) -> Result<Bytes, AudioError> {
+        let mut out = Vec::new();
+        self.piece = None;
+        self.over.clear();
+        self.mixed = 0;
+        self.release(&mut out)?;
+        let channels = usize::from(self.output.channels);
+        let frames = (FADE * f64::from(self.output.rate)).round() as usize;
+        let last = self.last;
+        let fading: Vec<f32> = (0..frames)
+            .flat_map(|frame| {
+                let left = 1.0 - (frame + 1) as f32 / frames as f32;
+                (0..channels).map(move |channel| last[channel.min(1)] * left)
+            })
+            .collect();
+        self.encode(&fading, &mut out)?;
+        self.own = 0;
+        Ok(out.into())
+    }
+
+    fn encode(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
+        let channels = usize::from(self.output.channels);
+        if let Some(frame) = samples.len().checked_sub(channels).and_then(|at| samples.get(at..)) {
+            for (last, sample) in self.last.iter_mut().zip(frame) {
+                *last = *sample;
+            }
+        }
+        self.encoded += samples.len() as u64;
+        self.encoder.encode(samples, out)
+    }
+
     fn run(&mut self, bytes: &[u8], chunk: Chunk, out: &mut Vec<u8>) -> Result<(), AudioError> {
         let Some(piece) = self.piece.as_mut() else { return Ok(()) };
         if piece.push(bytes, chunk)? {
@@ -158,23 +200,19 @@ impl Joiner {
     /// Encodes samples, but for as many as are held back.
     fn hold_back(&mut self, samples: &[f32], out: &mut Vec<u8>) -> Result<(), AudioError> {
         if self.hold == 0 && self.held.is_empty() {
-            self.encoded += samples.len() as u64;
-            return self.encoder.encode(samples, out);
+            return self.encode(samples, out);
         }
         self.held.extend_from_slice(samples);
-        let ready = self.held.len().saturating_sub(self.hold);
-        self.encoder.encode(&self.held[..ready], out)?;
-        self.encoded += ready as u64;
-        self.held.drain(..ready);
-        Ok(())
+        let rest = self.held.split_off(self.held.len().saturating_sub(self.hold));
+        let ready = std::mem::replace(&mut self.held, rest);
+        self.encode(&ready, out)
     }
 
     /// Nothing overlaps what is held.
     fn release(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
         self.hold = 0;
         let held = std::mem::take(&mut self.held);
-        self.encoded += held.len() as u64;
-        self.encoder.encode(&held, out)
+        self.encode(&held, out)
     }
 
     /// Silence between pieces, to the nearest frame.
@@ -185,11 +223,10 @@ impl Joiner {
         let mut out = Vec::new();
         self.release(&mut out)?;
         let mut left = self.samples_in(seconds);
-        self.encoded += left as u64;
         let second = vec![0.0; self.output.rate as usize * usize::from(self.output.channels)];
         while left > 0 {
             let some = left.min(second.len());
-            self.encoder.encode(&second[..some], &mut out)?;
+            self.encode(&second[..some], &mut out)?;
             left -= some;
         }
         Ok(out.into())

@@ -116,3 +116,28 @@ fn a_piece_that_came_to_nothing_leaves_nothing_behind() {
     assert!((out[13_000] - first[13_000] - second[1_000]).abs() < 2e-4, "and they overlap as they were to");
     assert!((out[20_000] - second[8_000]).abs() < 2e-4);
 }
+
+#[test]
+fn a_piece_that_is_cut_off_fades_out_and_another_begins_behind_it() {
+    let format = Format::new(Codec::Pcm, RATE);
+    let mut joiner = Joiner::new(format, Tags::default()).unwrap();
+    let (torn, next) = (vec![0.5_f32; 4_000], tone(700.0, 0.5, 0.2));
+    joiner.begin(format, Joint::default()).unwrap();
+    let mut out = joiner.push(&bytes(&torn)).unwrap().to_vec();
+    assert!(joiner.has_begun());
+    out.extend(joiner.cut().unwrap());
+    assert!(!joiner.has_begun(), "another may begin");
+    let at = out.len() / 2;
+    let heard = samples(&out);
+    // 5 ms from the last sample to nothing, without a jump.
+    assert_eq!(at, 4_000 + 80);
+    assert!(heard.windows(2).all(|pair| (pair[1] - pair[0]).abs() < 0.01), "a click");
+    assert!(heard[at - 1].abs() < 1e-3);
+    joiner.begin(format, Joint::default()).unwrap();
+    out.extend(joiner.push(&bytes(&next)).unwrap());
+    out.extend(joiner.end().unwrap());
+    out.extend(joiner.finish().unwrap());
+    let heard = samples(&out);
+    assert_eq!(heard.len(), at + next.len());
+    assert!(heard[at..].iter().zip(&next).all(|(one, other)| (one - other).abs() < 2e-4), "the next one is whole");
+}

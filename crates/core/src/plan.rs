@@ -57,6 +57,11 @@ impl Candidate {
         self.sheet.deadline_of(self.work).first(self.work, usage, set)
     }
 
+    /// How long a pause of its audio may be.
+    pub fn silence(&self) -> Duration {
+        self.sheet.deadline_of(self.work).silence()
+    }
+
     /// How long the rest of its audio is waited for in all.
     pub fn whole_deadline(&self, usage: Usage) -> Duration {
         self.sheet.deadline_of(self.work).whole(usage)

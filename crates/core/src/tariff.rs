@@ -145,6 +145,12 @@ impl Tariff {
         units.div_ceil(self.step.max(1)) * self.step.max(1)
     }
 
+    /// Whether a text costs the same in one call as in several.
+    pub fn is_divisible(&self) -> bool {
+        let free = parse_nanos(&self.price).is_ok_and(|nanos| nanos == 0);
+        free || (matches!(self.per, Measure::Character | Measure::Byte) && self.step <= 1)
+    }
+
     /// What the usage costs with the model.
     ///
     /// # Errors
@@ -221,6 +227,10 @@ mod tests {
             assert_eq!((tariff.units(usage), per.name(), tariff.charges_text()), (units, word, of_text));
             assert_eq!(tariff.cost(usage, None).expect("cost").nanos, units as i64 * 500_000_000);
         }
+        let divisible = |per, price, step| tariff(per, price, step).is_divisible();
+        assert!(divisible(Measure::Character, "0.5", 1) && divisible(Measure::Byte, "0.5", 1));
+        assert!(!divisible(Measure::Character, "0.5", 100) && !divisible(Measure::Second, "0.5", 1));
+        assert!(!divisible(Measure::Request, "0.5", 1) && divisible(Measure::Request, "0.00", 15));
         // A step that nobody checked is one.
         assert_eq!(tariff(Measure::Character, "0.5", 0).units(usage), 7);
         let pounds = Tariff { currency: "GBP".parse().expect("a currency"), ..tariff(Measure::Request, "0.5", 1) };

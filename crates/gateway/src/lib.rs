@@ -31,7 +31,7 @@ pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
 pub use dispatch::hear::{Recognised, RecognitionRequest};
 pub use dispatch::limiter::Load;
-pub use dispatch::recalled::RecalledAudio;
+pub use dispatch::recalled::{CacheOutcome, CacheWish, RecalledAudio};
 pub use dispatch::speak::SynthesisRequest;
 pub use dispatch::utterance::{Cue, Utterance};
 pub use engines::catalogue::{CatalogueState, Changes};
@@ -59,8 +59,8 @@ pub use storage::StorageRoom;
 // What is on record is told as the records have it.
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy,
-    HealthScope, JobFilter, JobState, LedgerEntry, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch,
-    StoredJobFile, StoredPromptFile, UsageTotal,
+    HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
+    StoredDispatch, StoredJobFile, StoredPromptFile, UsageTotal,
 };
 
 use dispatcher_store::Store;
@@ -82,6 +82,7 @@ pub(crate) struct Inner {
     pub(crate) limiters: dispatch::limiter::Limiters,
     pub(crate) breakers: dispatch::breakers::Breakers,
     pub(crate) health: dispatch::health::HealthBook,
+    pub(crate) flights: dispatch::recalled::Flights,
     pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
@@ -118,6 +119,7 @@ impl Gateway {
                 limiters: dispatch::limiter::Limiters::default(),
                 breakers: dispatch::breakers::Breakers::default(),
                 health: dispatch::health::HealthBook::default(),
+                flights: dispatch::recalled::Flights::default(),
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
                 clips_in_use: library::clips::ClipsInUse::default(),

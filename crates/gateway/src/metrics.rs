@@ -40,6 +40,7 @@ pub struct Metrics {
     in_work: Gauge,
     dispatches: Family<DispatchLabels, Counter>,
     attempts: Family<AttemptLabels, Counter>,
+    recalls: Counter,
     breakers_open: Family<EngineLabels, Gauge>,
     first_audio: Family<EngineLabels, Histogram, fn() -> Histogram>,
 }
@@ -51,6 +52,7 @@ impl Default for Metrics {
             in_work: Gauge::default(),
             dispatches: Family::default(),
             attempts: Family::default(),
+            recalls: Counter::default(),
             breakers_open: Family::default(),
             first_audio: Family::new_with_constructor(|| Histogram::new(BOUNDS)),
         };
@@ -64,6 +66,7 @@ impl Metrics {
         registry.register("in_work", "Requests being worked on", self.in_work.clone());
         registry.register("dispatches", "Finished dispatches by work and state", self.dispatches.clone());
         registry.register("attempts", "Engine calls by engine and outcome", self.attempts.clone());
+        registry.register("recalls", "Utterances answered with kept audio", self.recalls.clone());
         let help = "Circuit breakers of an engine that let no call through, or one only";
         registry.register("breakers_open", help, self.breakers_open.clone());
         let help = "Time from the call of an engine to its first audio";
@@ -82,6 +85,10 @@ impl Metrics {
     pub(crate) fn first_audio(&self, engine: &str, after: Duration) {
         let labels = EngineLabels { engine: engine.to_owned() };
         self.first_audio.get_or_create(&labels).observe(after.as_secs_f64());
+    }
+
+    pub(crate) fn recalled(&self) {
+        self.recalls.inc();
     }
 
     pub(crate) fn enter(&self) {

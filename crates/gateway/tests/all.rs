@@ -10,6 +10,8 @@ mod guards;
 mod hearing;
 mod inserts;
 mod jobs;
+mod recall;
+mod resuming;
 mod routes;
 mod scripts;
 mod speaking;

@@ -135,7 +135,7 @@ async fn an_engine_that_fails_again_and_again_is_left_alone_until_it_works() {
     };
     assert_eq!((attempts.len(), attempts[0].cause), (1, Cause::BreakerOpen));
     assert!(attempts[0].retry_after.is_some_and(|after| after.as_secs() <= 5), "{attempts:?}");
-    weather(&fixture.heron, r#"{"weather":null}"#).await;
+    weather(&fixture.heron, "").await;
     fixture.gateway.reset_breakers("heron", "test").await.unwrap();
     assert_eq!(spoken_by(&fixture, "pier").await, "heron");
     assert!(fixture.gateway.reset_breakers("gannet", "test").await.is_err());

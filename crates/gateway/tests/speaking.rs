@@ -198,7 +198,8 @@ async fn a_text_beyond_the_engines_limit_is_cut_at_its_sentences_and_charged_as_
     assert!(heard.iter().all(|utterance| utterance.complete));
     assert_eq!(texts.join(" "), long, "not a letter is lost or doubled");
     assert_eq!(texts[0], sentence.trim_end(), "the first call is one sentence, so that it is audible early");
-    assert!(texts.len() <= 4 && texts.iter().all(|text| text.len() <= 3_600 && text.ends_with("minutes.")));
+    // Parts of some sentences, between which another engine could go on.
+    assert!(texts.len() <= 26 && texts.iter().all(|text| text.len() <= 400 && text.ends_with("minutes.")));
     let (row, attempts, ledger) = fixture.dispatch(&id).await;
     assert_eq!((row.state.name(), attempts.len()), ("done", texts.len()));
     let characters: i64 = texts.iter().map(|text| text.len() as i64).sum();

@@ -31,7 +31,7 @@ pub const LONGEST_BREAK: f64 = 600_000.0;
 pub const LONGEST_SILENCE: f64 = 3_600_000.0;
 
 pub use address::{Reference, ReferenceKind};
-pub use cut::{BodyForm, FirstPart, Room, pack, sentences};
+pub use cut::{BodyForm, FirstPart, Room, by_sentence, pack, sentences};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
 pub use dialogue::{DialogueLine, LineFault, dialogue};
 pub use encoding::{EncodingError, decode_text};

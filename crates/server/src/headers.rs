@@ -1,5 +1,6 @@
 //! Headers that the handlers read, and those that every answer gets.
 
+use dispatcher_gateway::CacheWish;
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
@@ -24,6 +25,8 @@ pub(crate) struct Meta {
     pub(crate) strict: bool,
     /// `Prefer: respond-async` (RFC 7240, section 4.1).
     pub(crate) respond_async: bool,
+    /// `Cache-Control` of the request (RFC 9111, section 5.2.1).
+    pub(crate) cache: CacheWish,
     pub(crate) connection: Connection,
 }
 
@@ -35,6 +38,7 @@ impl<'r> FromRequest<'r> for Meta {
         let header = |name: &str| request.headers().get_one(name).map(str::to_owned);
         let content_type = header("Content-Type").unwrap_or_default();
         let essence = content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+        let cache = request.headers().get("Cache-Control").collect::<Vec<_>>().join(",");
         let prefer = request.headers().get("Prefer").collect::<Vec<_>>().join(",");
         Outcome::Success(Meta {
             accept: request.headers().get("Accept").collect::<Vec<_>>().join(", "),
@@ -46,8 +50,19 @@ impl<'r> FromRequest<'r> for Meta {
             idempotency_key: header("Idempotency-Key").map(|key| key.trim_matches('"').to_owned()),
             strict: prefers(&prefer, "handling=strict"),
             respond_async: prefers(&prefer, "respond-async"),
+            cache: cache_wish(&cache),
             connection: Connection::new(request.remote(), request.rocket().config().port),
         })
+    }
+}
+
+/// What `Cache-Control` of a request asks for; other directives change nothing.
+fn cache_wish(directives: &str) -> CacheWish {
+    let has = |name: &str| directives.split(',').any(|directive| directive.trim().eq_ignore_ascii_case(name));
+    match (has("no-store"), has("no-cache")) {
+        (true, _) => CacheWish::Off,
+        (false, true) => CacheWish::Renew,
+        (false, false) => CacheWish::Use,
     }
 }
 
@@ -138,6 +153,21 @@ pub(crate) fn fairing() -> AdHoc {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_request_says_whether_audio_may_be_kept() {
+        for (given, wanted) in [
+            ("", CacheWish::Use),
+            ("max-age=0", CacheWish::Use),
+            ("No-Cache", CacheWish::Renew),
+            ("max-age=0, no-cache", CacheWish::Renew),
+            ("no-cache,no-store", CacheWish::Off),
+            ("no-store", CacheWish::Off),
+            ("x-no-store", CacheWish::Use),
+        ] {
+            assert_eq!(cache_wish(given), wanted, "{given}");
+        }
+    }
 
     #[test]
     fn preferences_are_found_among_others() {

@@ -186,9 +186,9 @@ async fn say(mut socket: Socket, text: &str, pitch: f64, sky: Arc<Sky>, forecast
     let words: Vec<_> = hear(&whole, RATE).into_iter().flat_map(|heard| heard.words).collect();
     let mut words = words.into_iter().peekable();
     let (mut samples, mut pieces) = (0usize, 0usize);
-    let half = (text.len() + 4) / 2;
+    let cut = forecast.and_then(|forecast| forecast.cut(text.len() + 4));
     for (number, piece) in Speaker::new(text, manner, RATE).enumerate() {
-        if weather == Some(Weather::Half) && number > half {
+        if cut.is_some_and(|cut| number > cut) {
             // Dropped without a word of farewell.
             return;
         }

@@ -245,9 +245,9 @@ async fn send(
     let weather = forecast.map(|forecast| forecast.weather);
     let Ok(mut coder) = Transcoder::new(Format::new(Codec::Pcm, RATE), made) else { return };
     let speaker = Speaker::new(&text, manner, RATE);
-    let half = (text.len() + 4) / 2;
+    let cut = forecast.and_then(|forecast| forecast.cut(text.len() + 4));
     for (number, samples) in speaker.enumerate() {
-        if weather == Some(Weather::Half) && number > half {
+        if cut.is_some_and(|cut| number > cut) {
             let _ = sender.send(Err("half".into())).await;
             return;
         }

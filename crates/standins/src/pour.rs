@@ -37,7 +37,7 @@ pub(crate) fn pour_stretches(
     let (mut sender, body) = streamed();
     tokio::spawn(async move {
         let text = text_of(&stretches);
-        let half = (text.len() + 4) / 2;
+        let cut = forecast.and_then(|forecast| forecast.cut(text.len() + 4));
         let characters = text.chars().count() as u64;
         let mut piece = head;
         let sound = stretches.iter().flat_map(|stretch| {
@@ -46,7 +46,7 @@ pub(crate) fn pour_stretches(
             std::iter::once(silence).chain(Speaker::new(&stretch.text, manner, rate))
         });
         for (number, samples) in sound.enumerate() {
-            if weather == Some(Weather::Half) && number > half {
+            if cut.is_some_and(|cut| number > cut) {
                 let _ = sender.send(Err("half".into())).await;
                 return;
             }
@@ -77,7 +77,7 @@ pub(crate) fn send(bytes: Vec<u8>, audio: usize, characters: usize, forecast: Op
     let (mut sender, body) = streamed();
     tokio::spawn(async move {
         let bytes = bytes::Bytes::from(bytes);
-        let end = if weather == Some(Weather::Half) { bytes.len() / 2 } else { bytes.len() };
+        let end = forecast.and_then(|forecast| forecast.cut(bytes.len())).unwrap_or(bytes.len());
         for at in (0..end).step_by(4_096) {
             if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
                 tokio::time::sleep(Duration::from_millis(forecast.pause)).await;

@@ -202,7 +202,7 @@ impl Redshank {
 }
 
 fn half() -> crate::weather::Forecast {
-    crate::weather::Forecast { weather: Weather::Half, phase: Phase::Poll, calls: None, pause: 0 }
+    crate::weather::Forecast { weather: Weather::Half, phase: Phase::Poll, skip: 0, calls: None, share: 0.5, pause: 0 }
 }
 
 /// What is heard in a recording.

@@ -14,7 +14,7 @@ pub(crate) enum Weather {
     Down,
     /// The connection is dropped without an answer.
     Reset,
-    /// Half of the audio, then the connection is dropped.
+    /// Half of the audio, or another share, then the connection is dropped.
     Half,
     /// The audio comes slowly, piece by piece.
     Drip,
@@ -56,9 +56,15 @@ pub(crate) struct Forecast {
     pub(crate) weather: Weather,
     #[serde(default)]
     pub(crate) phase: Phase,
+    /// Calls that it lets pass first.
+    #[serde(default)]
+    pub(crate) skip: u32,
     /// For so many calls; until cleared where it is missing.
     #[serde(default)]
     pub(crate) calls: Option<u32>,
+    /// The share of the audio behind which the connection is dropped.
+    #[serde(default = "one_half")]
+    pub(crate) share: f64,
     /// Milliseconds between pieces while it drips.
     #[serde(default = "sixty")]
     pub(crate) pause: u64,
@@ -66,6 +72,17 @@ pub(crate) struct Forecast {
 
 fn sixty() -> u64 {
     60
+}
+
+fn one_half() -> f64 {
+    0.5
+}
+
+impl Forecast {
+    /// Behind how much of something the connection is dropped.
+    pub(crate) fn cut(&self, whole: usize) -> Option<usize> {
+        (self.weather == Weather::Half).then(|| (whole as f64 * self.share.clamp(0.0, 1.0)) as usize)
+    }
 }
 
 /// What a stand-in has done so far.
@@ -171,6 +188,10 @@ impl Sky {
     pub(crate) fn next_in(&self, phase: Phase) -> Option<Forecast> {
         let mut forecast = lock(&self.forecast);
         let now = forecast.filter(|forecast| forecast.phase == phase)?;
+        if let Some(Forecast { skip: skip @ 1.., .. }) = forecast.as_mut() {
+            *skip -= 1;
+            return None;
+        }
         if let Some(Forecast { calls: Some(calls), .. }) = forecast.as_mut() {
             *calls -= 1;
             if *calls == 0 {
@@ -207,5 +228,8 @@ mod tests {
         assert!((0..9).all(|_| sky.next().is_some()));
         sky.set(None);
         assert!(sky.next().is_none());
+        sky.set(serde_json::from_str(r#"{"weather":"down","skip":2,"calls":1}"#).expect("forecast"));
+        let seen: Vec<bool> = (0..4).map(|_| sky.next().is_some()).collect();
+        assert_eq!(seen, [false, false, true, false]);
     }
 }

@@ -1,10 +1,10 @@
-//! Voices as engines list them, favourites, and kept fingerprint.
+//! Voices as engines list them, and favourites.
 
 use diesel::prelude::*;
 
 use crate::audit::note;
-use crate::models::{CatalogueAge, CatalogueChange, Favourite, StoredCatalogue, StoredRecall};
-use crate::schema::{catalogue_changes, catalogues, favourites, recalled};
+use crate::models::{CatalogueAge, CatalogueChange, Favourite, StoredCatalogue};
+use crate::schema::{catalogue_changes, catalogues, favourites};
 use crate::{Durability, Store, StoreError};
 
 /// Changes of an engine that are kept; older ones go.
@@ -117,52 +117,6 @@ impl Store {
         let write = move |c: &mut SqliteConnection| {
             diesel::delete(favourites::table.find(&voice)).execute(c)?;
             note(c, at, &by, "favourite.remove", &voice)
-        };
-        self.writer.submit(Durability::Process, write).await
-    }
-
-    /// Kept audio by its fingerprint; looking it up counts as a use.
-    pub async fn recalled(&self, fingerprint: String, at: i64) -> Result<Option<StoredRecall>, StoreError> {
-        let key = fingerprint.clone();
-        let found: Option<StoredRecall> = self
-            .read(move |c| Ok(recalled::table.find(key).select(StoredRecall::as_select()).first(c).optional()?))
-            .await?;
-        if found.is_some() {
-            let write = move |c: &mut SqliteConnection| {
-                diesel::update(recalled::table.find(&fingerprint)).set(recalled::used_at.eq(at)).execute(c)?;
-                Ok(())
-            };
-            self.writer.submit(Durability::Process, write).await?;
-        }
-        Ok(found)
-    }
-
-    /// Keeps fingerprint; gives the contents that no record needs any more, the least
-    /// recently used having gone until the rest fits into so many bytes.
-    pub async fn put_recalled(&self, row: StoredRecall, budget: i64) -> Result<Vec<String>, StoreError> {
-        let write = move |c: &mut SqliteConnection| {
-            diesel::insert_into(recalled::table)
-                .values(&row)
-                .on_conflict(recalled::fingerprint)
-                .do_update()
-                .set(&row)
-                .execute(c)?;
-            let all: Vec<StoredRecall> =
-                recalled::table.order(recalled::used_at.desc()).select(StoredRecall::as_select()).load(c)?;
-            let mut sum = 0;
-            let mut needed = std::collections::HashSet::new();
-            let mut gone = Vec::new();
-            for kept in all {
-                sum += kept.bytes;
-                if sum <= budget || kept.fingerprint == row.fingerprint {
-                    needed.insert(kept.content);
-                } else {
-                    diesel::delete(recalled::table.find(&kept.fingerprint)).execute(c)?;
-                    gone.push(kept.content);
-                }
-            }
-            gone.retain(|content| !needed.contains(content));
-            Ok(gone)
         };
         self.writer.submit(Durability::Process, write).await
     }

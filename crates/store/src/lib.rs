@@ -17,6 +17,7 @@ mod models;
 mod people;
 mod pool;
 mod prompts;
+mod recall;
 mod schema;
 mod states;
 mod versions;
@@ -37,7 +38,8 @@ pub use people::Grant;
 pub use pool::Store;
 pub use prompts::Approval;
 pub use states::{
-    AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind, VersionedKind,
+    AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind, RecallPolicy,
+    VersionedKind,
 };
 pub use versions::{DocumentVersion, NewVersion, VersionOrigin};
 pub use work::DispatchFilter;

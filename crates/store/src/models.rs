@@ -9,7 +9,9 @@ use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
     health_hours, job_files, job_pieces, jobs, ledger, prompt_files, recalled, sessions,
 };
-use crate::states::{AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind};
+use crate::states::{
+    AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind, RecallPolicy,
+};
 use crate::words::{OptionalWord, Word};
 
 /// The last good list of an engine's voices, as JSON.
@@ -81,9 +83,13 @@ pub struct HealthHour {
 #[diesel(table_name = recalled)]
 pub struct StoredRecall {
     pub fingerprint: String,
+    /// Who keeps it; empty where it is for all.
+    pub app: String,
     pub content: String,
     pub media_type: String,
     pub bytes: i64,
+    /// Milliseconds; 0 where it was not counted.
+    pub audio_ms: i64,
     pub engine: String,
     pub voice: String,
     pub made_at: i64,
@@ -183,6 +189,8 @@ pub struct App {
     /// Where the engines of its requests must run; anywhere where it is missing.
     #[diesel(serialize_as = OptionalWord<Site>, deserialize_as = OptionalWord<Site>)]
     pub site: Option<Site>,
+    /// What is kept of its answers.
+    pub recall: RecallPolicy,
 }
 
 impl App {
@@ -198,6 +206,7 @@ impl App {
             default_format: None,
             custom_voices: None,
             site: None,
+            recall: RecallPolicy::Off,
         }
     }
 }
@@ -248,6 +257,10 @@ pub struct StoredDispatch {
     pub job: Option<String>,
     /// Made up for the demo; no engine was called.
     pub sample: bool,
+    /// It was answered with kept audio.
+    pub recalled: bool,
+    /// What the audio would have cost, in the currency of the dispatch.
+    pub saved_nanos: i64,
 }
 
 impl StoredDispatch {
@@ -276,7 +289,14 @@ impl StoredDispatch {
             started_at,
             job: None,
             sample: false,
+            recalled: false,
+            saved_nanos: 0,
         }
+    }
+
+    /// What it would have cost, had its audio not been kept.
+    pub fn saved(&self) -> Money {
+        Money { nanos: self.saved_nanos, currency: self.currency }
     }
 
     /// What it cost in the currency of its last attempt.

@@ -54,6 +54,7 @@ impl Store {
                     apps::default_recognition.eq(&app.default_recognition),
                     apps::default_format.eq(&app.default_format),
                     apps::custom_voices.eq(&app.custom_voices),
+                    apps::recall.eq(app.recall),
                     apps::site.eq(OptionalWord(app.site)),
                 ))
                 .execute(c)?;

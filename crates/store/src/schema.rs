@@ -19,7 +19,7 @@ table! {
     apps (name) {
         name -> Text, title -> Text, rehearsal -> Bool, default_voice -> Nullable<Text>,
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
-        custom_voices -> Nullable<Text>, site -> Nullable<Text>,
+        custom_voices -> Nullable<Text>, site -> Nullable<Text>, recall -> Text,
     }
 }
 table! {
@@ -42,7 +42,7 @@ table! {
         engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,
         language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
-        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> Bool,
+        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> Bool, recalled -> Bool, saved_nanos -> BigInt,
     }
 }
 table! {
@@ -104,9 +104,9 @@ table! {
     favourites (voice) { voice -> Text, by -> Text, at -> BigInt, }
 }
 table! {
-    recalled (fingerprint) {
-        fingerprint -> Text, content -> Text, media_type -> Text, bytes -> BigInt, engine -> Text, voice -> Text,
-        made_at -> BigInt, used_at -> BigInt,
+    recalled (fingerprint, app) {
+        fingerprint -> Text, app -> Text, content -> Text, media_type -> Text, bytes -> BigInt, audio_ms -> BigInt,
+        engine -> Text, voice -> Text, made_at -> BigInt, used_at -> BigInt,
     }
 }
 table! {

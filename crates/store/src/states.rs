@@ -55,6 +55,18 @@ macro_rules! words {
 }
 
 words! {
+    /// What is kept of an app's answers, to answer equal requests without an engine.
+    RecallPolicy {
+        /// Nothing.
+        Off = "off",
+        /// Audio, for its own requests.
+        Private = "private",
+        /// Audio, for requests of all apps that share theirs.
+        Shared = "shared",
+    }
+}
+
+words! {
     /// What something was measured of.
     HealthScope {
         Engine = "engine",

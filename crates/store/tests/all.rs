@@ -8,6 +8,7 @@ mod jobs;
 mod migrations;
 mod people;
 mod prompts;
+mod recall;
 mod records;
 mod support;
 mod versions;

@@ -1,7 +1,7 @@
 //! Lists of voices, marks and kept sound, as the gateway keeps them.
 
 use crate::support::store;
-use dispatcher_store::{CatalogueChange, ChangeKind, Store, StoredCatalogue, StoredRecall};
+use dispatcher_store::{CatalogueChange, ChangeKind, Store, StoredCatalogue};
 
 fn list(document: &str, at: i64) -> StoredCatalogue {
     StoredCatalogue {
@@ -65,38 +65,4 @@ async fn a_voice_is_marked_once_and_the_mark_can_be_taken_away() {
     assert_eq!(store.favourites().await.unwrap().len(), 1);
     let log = store.audit(2).await.unwrap();
     assert_eq!((&*log[1].who, &*log[1].action, &*log[1].subject), ("ben", "favourite.remove", "heron/pellin"));
-}
-
-fn recalled(sound: &str, content: &str, bytes: i64, at: i64) -> StoredRecall {
-    StoredRecall {
-        fingerprint: sound.into(),
-        content: content.into(),
-        media_type: "audio/mpeg".into(),
-        bytes,
-        engine: "heron".into(),
-        voice: "pellin".into(),
-        made_at: at,
-        used_at: at,
-    }
-}
-
-#[tokio::test]
-async fn the_clip_that_was_not_used_longest_goes_first_and_shared_content_stays() {
-    let (_folder, store) = store();
-    for (sound, content, at) in [("s1", "c1", 1), ("s2", "c2", 2), ("s3", "c1", 3)] {
-        assert!(store.put_recalled(recalled(sound, content, 40, at), 120).await.unwrap().is_empty());
-    }
-    // Looked up, so that another is the oldest.
-    assert_eq!(store.recalled("s1".into(), 4).await.unwrap().unwrap().content, "c1");
-    assert!(store.recalled("none".into(), 4).await.unwrap().is_none());
-    assert_eq!(store.put_recalled(recalled("s4", "c4", 40, 5), 120).await.unwrap(), ["c2"]);
-    assert!(store.recalled("s2".into(), 6).await.unwrap().is_none());
-    // The other sound of this content is still wanted.
-    assert!(store.put_recalled(recalled("s5", "c5", 40, 7), 120).await.unwrap().is_empty(), "c1 is needed by s1");
-    assert!(store.recalled("s3".into(), 8).await.unwrap().is_none());
-    // One that fits nowhere is kept alone: it was just asked for.
-    let mut gone = store.put_recalled(recalled("s6", "c6", 500, 9), 120).await.unwrap();
-    gone.sort();
-    assert_eq!(gone, ["c1", "c4", "c5"]);
-    assert_eq!(store.recalled("s6".into(), 10).await.unwrap().unwrap().bytes, 500);
 }

@@ -10,7 +10,7 @@ use crate::{AudioError, Layout, LoudnessMeter, PEAK_LIMIT};
 const HEARD: f64 = 3.0;
 /// Decibels of difference that are left alone: speech so short varies by as
 /// much with what is said.
-const LEFT: f64 = 1.5;
+const LEFT: f64 = 0.5;
 /// Decibels by which a speaker is moved at the most.
 const MOST: f64 = 12.0;
 

@@ -121,6 +121,7 @@ pub(crate) enum AppCommand {
     ///   dispatcher app add quay-announcer --default-voice heron/pellin
     ///   dispatcher app add help-line --default-format phone --rehearsal
     ///   dispatcher app add sick-bay --default-voice espeak-ng/en-gb --site local
+    ///   dispatcher app add gate-signs --default-voice heron/pellin --recall private
     #[command(verbatim_doc_comment)]
     Add {
         /// 1 to 40 small letters, digits and hyphens
@@ -143,6 +144,10 @@ pub(crate) enum AppCommand {
         /// Nothing of its requests is sent to engines that run elsewhere
         #[arg(long, value_parser = ["local", "cloud"])]
         site: Option<String>,
+        /// Keep audio, so that equal requests cost nothing: for this app, or among all
+        /// apps that share theirs (default: off)
+        #[arg(long, value_parser = ["off", "private", "shared"])]
+        recall: Option<String>,
     },
     /// List, add and revoke the keys of an app
     #[command(subcommand)]

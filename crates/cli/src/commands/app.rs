@@ -13,11 +13,20 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             let list = client.get("/api/v1/apps", &[]).await?;
             form.print(&list, || render(&list))
         }
-        AppCommand::Add { name, title, default_voice, default_recognition, default_format, rehearsal, site } => {
+        AppCommand::Add {
+            name,
+            title,
+            default_voice,
+            default_recognition,
+            default_format,
+            rehearsal,
+            site,
+            recall,
+        } => {
             let body = json!({
                 "name": name, "title": title, "rehearsal": rehearsal,
                 "default_voice": default_voice, "default_recognition": default_recognition,
-                "default_format": default_format, "site": site,
+                "default_format": default_format, "site": site, "recall": recall,
             });
             let app = client.post("/api/v1/apps", &body).await?;
             if form.is_json() {
@@ -62,10 +71,11 @@ fn render(list: &Value) -> String {
             output::text(&app, "default_recognition"),
             output::text(&app, "default_format"),
             output::text(&app, "site"),
+            Some(output::text(&app, "recall")).filter(|recall| recall != "off").unwrap_or_default(),
             if app["rehearsal"] == true { "rehearsal".into() } else { String::new() },
         ]
     });
-    output::table(&["app", "title", "voice", "recognition", "format", "site", ""], rows.collect(), &[])
+    output::table(&["app", "title", "voice", "recognition", "format", "site", "recall", ""], rows.collect(), &[])
 }
 
 fn render_keys(list: &Value) -> String {

@@ -76,6 +76,10 @@ pub(crate) fn render_one(dispatch: &Value) -> String {
     if let Some(problem) = dispatch["problem"].as_str() {
         text += &format!("  {problem}\n");
     }
+    if dispatch["saved"].is_object() {
+        text +=
+            &format!("  Answered with kept audio; an engine would have cost {}\n", output::money(&dispatch["saved"]));
+    }
     if dispatch["sample"] == true {
         text += "  A sample: made up for the demo; no engine was called\n";
     }

@@ -32,6 +32,7 @@ pub(crate) fn run(args: &LintArgs, form: OutputForm) -> Result<(), CliError> {
         credential: None,
         trace: None,
         notes: Vec::new(),
+        cache: Default::default(),
     };
     let name = args.file.as_deref().unwrap_or(Path::new("-"));
     let faulty = |fault: MarkupError| CliError::Failed(pointed(name, &source, &fault));

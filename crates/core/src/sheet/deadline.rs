@@ -31,6 +31,9 @@ pub struct DeadlineSpec {
     /// Synthesis: added for each character (default: 0.2).
     #[serde(default)]
     pub whole_each: Option<f64>,
+    /// Synthesis: the longest wait between two parts of the audio (default: 20).
+    #[serde(default)]
+    pub silence: Option<f64>,
 }
 
 fn seconds(value: f64) -> Duration {
@@ -54,9 +57,14 @@ impl DeadlineSpec {
         seconds(self.whole.unwrap_or(60.0) + self.whole_each.unwrap_or(0.2) * usage.characters as f64)
     }
 
+    /// The longest wait between two parts of the audio.
+    pub fn silence(&self) -> Duration {
+        seconds(self.silence.unwrap_or(20.0))
+    }
+
     /// What is wrong with it.
     pub(super) fn fault(&self) -> Option<&'static str> {
-        let given = [self.first, self.first_each, self.whole, self.whole_each];
+        let given = [self.first, self.first_each, self.whole, self.whole_each, self.silence];
         let wrong = given.into_iter().flatten().any(|value| !(0.0..=LONGEST).contains(&value));
         wrong.then_some("deadlines are seconds from 0 to 7200")
     }
@@ -78,6 +86,10 @@ mod tests {
         assert_eq!(spec.whole(text(10_000)).as_secs_f64(), 2_060.0);
         let own = DeadlineSpec { first: Some(5.0), first_each: Some(0.0), ..DeadlineSpec::default() };
         assert_eq!(own.first(Work::Synthesis, text(50_000), None).as_secs_f64(), 5.0);
+        assert_eq!((spec.silence().as_secs(), own.silence().as_secs()), (20, 20));
+        let hasty = DeadlineSpec { silence: Some(0.5), ..DeadlineSpec::default() };
+        assert_eq!(hasty.silence(), Duration::from_millis(500));
+        assert!(DeadlineSpec { silence: Some(f64::NAN), ..DeadlineSpec::default() }.fault().is_some());
         assert!(DeadlineSpec { whole: Some(-1.0), ..DeadlineSpec::default() }.fault().is_some());
     }
 }

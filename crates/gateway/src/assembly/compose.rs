@@ -6,12 +6,15 @@ mod calls;
 mod ending;
 mod sounding;
 
+use std::sync::atomic::Ordering;
+
 use bytes::Bytes;
 use dispatcher_audio::{Effects, Joiner, Joint};
-use dispatcher_core::{Usage, Word};
+use dispatcher_core::{Cause, Emulation, Usage, Word};
 use dispatcher_engines::{EngineError, Words};
 use dispatcher_markup::MarkAt;
 use futures::future::BoxFuture;
+use tokio::time::Instant;
 
 use sounding::sounding;
 
@@ -19,9 +22,7 @@ use crate::assembly::insert::Insert;
 use crate::dispatch::attempt::{Called, emulation, tags};
 use crate::dispatch::candidates::{self, Tried};
 use crate::dispatch::deliver::{CodecError, Offload};
-use crate::dispatch::dispatch_record::{
-    DispatchRecord, EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch,
-};
+use crate::dispatch::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
 use crate::dispatch::fingerprint;
 use crate::dispatch::speak::{FirstAudio, LONGEST_UTTERANCE, Responder, Run, too_long};
 use crate::dispatch::utterance::Cue;
@@ -33,6 +34,8 @@ use crate::{FailedAttempt, GatewayError, PlannedCall};
 const MOST_HELD: usize = 16 << 20;
 /// Milliseconds of silence that are made at once.
 const SILENCE_AT_ONCE: f64 = 1_000.0;
+/// Milliseconds between what an engine broke off and the same sentence by another.
+const RESUMED: f64 = 300.0;
 /// How far a segment may be stretched to the length that is asked for.
 const TEMPO: std::ops::RangeInclusive<f64> = 0.5..=2.0;
 
@@ -56,6 +59,8 @@ enum SegmentSource<'r> {
 
 /// A call under way.
 struct Calling<'r> {
+    /// What is left to do of what was asked for.
+    emulated: Emulation,
     attempt: OpenAttempt,
     call: BoxFuture<'r, Result<Called, EngineError>>,
     called: Option<Result<Called, EngineError>>,
@@ -78,6 +83,12 @@ struct Performance<'r> {
     last: LastAttempt,
     /// Engines that were heard, in order.
     heard: Vec<String>,
+    /// The candidate that goes on since the one that is performed failed.
+    standing_in: Option<&'r PlannedCall>,
+    /// Candidates that have failed in the middle.
+    lost: Vec<&'r PlannedCall>,
+    /// When the first sound was given.
+    sounding_since: Option<Instant>,
 }
 
 impl Run {
@@ -85,10 +96,10 @@ impl Run {
     ///
     /// # Errors
     /// When the records cannot be written, and the caller has no audio yet.
-    pub(crate) async fn compose(
-        &self,
-        responder: &mut Option<Responder>,
-        planned: &PlannedCall,
+    pub(crate) async fn compose<'r>(
+        &'r self,
+        responder: &'r mut Option<Responder>,
+        planned: &'r PlannedCall,
         failures: &[FailedAttempt],
     ) -> Result<Tried<()>, GatewayError> {
         let mut tags = tags(planned, &self.text, self.language.as_deref());
@@ -112,6 +123,10 @@ impl Run {
             ahead: None,
             last: LastAttempt::None,
             heard: Vec::new(),
+            standing_in: None,
+            // Those before it have failed already.
+            lost: self.plan.iter().take_while(|other| !std::ptr::eq(*other, planned)).collect(),
+            sounding_since: None,
         };
         let outcome = performance.play().await;
         Box::pin(performance.end(outcome)).await
@@ -150,32 +165,65 @@ impl<'r> Performance<'r> {
         self.open().await
     }
 
-    /// One segment, to its end; by another candidate where its own fails before
-    /// it has sounded.
+    /// One segment, to its end. Where its candidate fails, the next one begins
+    /// it anew. It goes on with all that follows, unless the engine was only
+    /// full for a moment; the pieces of a job are each a work of their own.
     async fn segment(&mut self, index: usize, segment: &'r Segment) -> Result<(), PerformanceStop> {
         if segment.sound.is_some() {
             return self.insert(index, segment).await;
         }
-        let own = segment.speaker(self.planned);
-        let mut speaker = own;
-        let mut others = self.run.plan.iter().filter(|other| other.voice_id() != own.voice_id());
+        let mut speaker = self.speaker_of(segment);
+        let mut tried = self.lost.clone();
         loop {
-            match self.sound(speaker, index, segment).await {
+            let (stop, given) = match self.sound(speaker, index, segment).await {
                 Ok(()) => return Ok(()),
-                Err((PerformanceStop::Failed(failed), false)) if index > 0 => {
-                    let record: &'r DispatchRecord = &self.run.record;
-                    let Some(next) = candidates::next_callable(record, &mut others).await else {
-                        return Err(PerformanceStop::Failed(failed));
-                    };
-                    self.close(|attempt| attempt.failed(&failed, None)).await?;
-                    self.failures.push(failed);
-                    speaker = next;
-                    self.calling =
-                        Some(SegmentSource::Call(self.call_with(next, segment, segment.call_of(next)).await?));
+                Err(stopped) => stopped,
+            };
+            let failed = match stop {
+                // Nothing has sounded: the next candidate performs the script as its own.
+                PerformanceStop::Failed(failed) if self.responder.is_some() && !given => {
+                    return Err(PerformanceStop::Failed(failed));
                 }
-                Err((stop, _)) => return Err(stop),
+                PerformanceStop::Failed(failed) => failed,
+                other => return Err(other),
+            };
+            tried.push(speaker);
+            let Some(next) = self.next_speaker(&tried).await else { return Err(PerformanceStop::Failed(failed)) };
+            self.run.mixed.store(true, Ordering::Relaxed);
+            let lost = failed.cause != Cause::Throttled && self.run.piece_store.is_none();
+            tracing::info!(engine = %failed.engine, next = next.engine_name(), cause = %failed.cause, "another engine goes on");
+            self.close(|attempt| attempt.failed(&failed, None)).await?;
+            if lost {
+                self.drop_ahead().await.map_err(PerformanceStop::Records)?;
+                self.lost.push(speaker);
+                self.standing_in = Some(next).filter(|_| segment.cast.is_none()).or(self.standing_in);
             }
+            if given {
+                let made = self.joiner.run(Joiner::cut).await.map_err(|error| self.broken(error))?;
+                self.give(made).await?;
+                self.rest(RESUMED).await?;
+            }
+            self.failures.push(failed);
+            speaker = next;
+            self.calling = Some(SegmentSource::Call(self.call_with(next, segment, segment.call_of(next)).await?));
         }
+    }
+
+    /// Who speaks a segment: who stands in for the candidate, unless the script
+    /// asks for a voice of its own.
+    fn speaker_of(&self, segment: &'r Segment) -> &'r PlannedCall {
+        match self.standing_in.filter(|_| segment.cast.is_none()) {
+            Some(standing_in) => standing_in,
+            None => segment.speaker(self.planned),
+        }
+    }
+
+    /// The next candidate that was not tried yet and may be called.
+    async fn next_speaker(&mut self, tried: &[&PlannedCall]) -> Option<&'r PlannedCall> {
+        let run: &'r Run = self.run;
+        let tried: Vec<Option<String>> = tried.iter().map(|tried| tried.voice_id()).collect();
+        let mut others = run.plan.iter().filter(|other| !tried.contains(&other.voice_id()));
+        candidates::next_callable(&run.record, &mut others).await
     }
 
     /// How a segment joins its neighbours; `speaker` is its engine, or nobody.
@@ -308,9 +356,16 @@ impl<'r> Performance<'r> {
             }
             (None, None) => {}
         }
+        if run.piece_store.is_none() && run.plan.len() > self.lost.len() + 1 {
+            stream = self.foreheld(stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
+        }
         let before = self.seconds();
         let edges = self.planned.render_plan.edges(index);
-        let mut effects = Effects { edges, ..emulation(segment.call.shaped.emulated) };
+        let emulated = match &self.calling {
+            Some(SegmentSource::Call(calling)) => calling.emulated,
+            _ => segment.call.shaped.emulated,
+        };
+        let mut effects = Effects { edges, ..emulation(emulated) };
         if let Some(milliseconds) = segment.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             let decoded = held.clone();
@@ -407,6 +462,7 @@ impl<'r> Performance<'r> {
         let Some(responder) = self.responder.take() else { return Ok(()) };
         let first_at = self.run.record.elapsed();
         self.first_at = Some(first_at);
+        self.sounding_since = Some(Instant::now());
         let first_audio = FirstAudio {
             planned: self.planned.clone(),
             first: std::mem::take(&mut self.waiting).into(),

@@ -178,7 +178,8 @@ impl Gateway {
             }
         });
         let SpokenAudio { audio, words } = called.await?;
-        let stream = patient(audio, planned.candidate.whole_deadline(usage_of(&call.text)));
+        let whole = planned.candidate.whole_deadline(usage_of(&call.text));
+        let stream = patient(audio, whole, planned.candidate.silence());
         Ok(Called { stream, words, begun, _permit: permit })
     }
 
@@ -250,21 +251,54 @@ async fn within<T>(
     }
 }
 
-/// Audio that is waited for no longer than this in all; what its taker needs
-/// for it does not count.
-fn patient(audio: AudioStream, left: Duration) -> AudioStream {
+/// Audio that is waited for no longer than this in all, and between any two
+/// parts no longer than `silence`; what its taker needs for it does not count.
+fn patient(audio: AudioStream, left: Duration, silence: Duration) -> AudioStream {
     Box::pin(futures::stream::unfold((audio, Some(left)), move |(mut audio, left)| async move {
+        let left = left?;
         let begun = Instant::now();
-        match tokio::time::timeout(left?, audio.next()).await {
-            Ok(item) => {
-                let left = left?.saturating_sub(begun.elapsed());
-                item.map(|item| (item, (audio, Some(left))))
-            }
+        match tokio::time::timeout(left.min(silence), audio.next()).await {
+            Ok(item) => item.map(|item| (item, (audio, Some(left.saturating_sub(begun.elapsed()))))),
             Err(_) => {
-                let detail = "its audio was not complete before the deadline".to_owned();
+                let detail = match left > silence {
+                    true => format!("nothing came of its audio for {} ms", silence.as_millis()),
+                    false => "its audio was not complete before the deadline".to_owned(),
+                };
                 let error = EngineError { cause: Cause::TimedOut, detail, retry_after: None };
                 Some((Err(error), (audio, None)))
             }
         }
     }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Parts of audio, each after so many milliseconds.
+    fn paused(pauses: Vec<u64>) -> AudioStream {
+        Box::pin(futures::stream::unfold(pauses.into_iter(), |mut pauses| async move {
+            tokio::time::sleep(Duration::from_millis(pauses.next()?)).await;
+            Some((Ok(Bytes::from_static(b"part")), pauses))
+        }))
+    }
+
+    async fn taken(mut audio: AudioStream) -> (usize, Option<String>) {
+        let mut parts = 0;
+        while let Some(part) = audio.next().await {
+            match part {
+                Ok(_) => parts += 1,
+                Err(error) => return (parts, Some(format!("{}: {}", error.cause, error.detail))),
+            }
+        }
+        (parts, None)
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_pause_is_waited_for_as_long_as_the_sheet_says_and_no_longer() {
+        let (whole, silence) = (Duration::from_secs(60), Duration::from_secs(2));
+        assert_eq!(taken(patient(paused(vec![1_900, 1_900, 1_900]), whole, silence)).await, (3, None));
+        let silent = Some("timed-out: nothing came of its audio for 2000 ms".to_owned());
+        assert_eq!(taken(patient(paused(vec![100, 2_100, 100]), whole, silence)).await, (1, silent));
+    }
 }

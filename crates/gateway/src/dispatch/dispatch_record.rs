@@ -75,19 +75,26 @@ pub(crate) struct DispatchOutcome {
     audio_ms: u64,
     first: Option<SinceDispatch>,
     problem: Option<String>,
+    /// What kept audio saved, where it is the answer.
+    saved: Option<Money>,
 }
 
 impl DispatchOutcome {
+    /// Answered with kept audio.
+    pub(crate) fn recalled(audio_ms: u64, first: SinceDispatch, saved: Money) -> Self {
+        DispatchOutcome { saved: Some(saved), ..DispatchOutcome::done(audio_ms, Some(first)) }
+    }
+
     pub(crate) fn done(audio_ms: u64, first: Option<SinceDispatch>) -> Self {
-        DispatchOutcome { state: DispatchState::Done, audio_ms, first, problem: None }
+        DispatchOutcome { state: DispatchState::Done, audio_ms, first, problem: None, saved: None }
     }
 
     pub(crate) fn failed(audio_ms: u64, first: Option<SinceDispatch>, problem: String) -> Self {
-        DispatchOutcome { state: DispatchState::Failed, audio_ms, first, problem: Some(problem) }
+        DispatchOutcome { state: DispatchState::Failed, audio_ms, first, problem: Some(problem), saved: None }
     }
 
     pub(crate) fn abandoned(audio_ms: u64, first: Option<SinceDispatch>, why: &str) -> Self {
-        DispatchOutcome { state: DispatchState::Abandoned, audio_ms, first, problem: Some(why.to_owned()) }
+        DispatchOutcome { state: DispatchState::Abandoned, audio_ms, first, problem: Some(why.to_owned()), saved: None }
     }
 }
 
@@ -129,6 +136,18 @@ pub(crate) enum LastAttempt {
     /// Its end is not written yet.
     Ended(Box<EndedAttempt>),
     Written(AttemptFacts),
+}
+
+impl AttemptFacts {
+    /// Those of a call that was not made, since its audio is kept.
+    pub(crate) fn of_kept(planned: &PlannedCall) -> AttemptFacts {
+        AttemptFacts {
+            engine: planned.engine_name().into(),
+            voice: planned.candidate.voice.as_ref().map(|voice| voice.id.clone()),
+            model: planned.candidate.model.clone(),
+            currency: planned.estimate.currency,
+        }
+    }
 }
 
 impl From<EndedAttempt> for LastAttempt {
@@ -191,6 +210,8 @@ impl Shared {
             cost_nanos: cost.nanos,
             currency,
             problem: outcome.problem,
+            recalled: outcome.saved.is_some(),
+            saved_nanos: outcome.saved.map_or(0, |saved| saved.nanos),
             ..self.row.clone()
         };
         (end, cost)
@@ -374,7 +395,8 @@ impl Drop for Shared {
             return;
         }
         let Ok(runtime) = tokio::runtime::Handle::try_current() else { return };
-        let outcome = DispatchOutcome { state: DispatchState::Uncertain, audio_ms: 0, first: None, problem: None };
+        let outcome =
+            DispatchOutcome { state: DispatchState::Uncertain, audio_ms: 0, first: None, problem: None, saved: None };
         let currency = self.costs().amounts().first().map(|money| money.currency);
         let (mut end, _) = self.end(outcome, None);
         if let Some(currency) = currency {

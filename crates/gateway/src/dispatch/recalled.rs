@@ -1,23 +1,117 @@
-//! Kept audio of utterances: files named by their content, found again by their
-//! fingerprint.
+//! Recall: kept audio of utterances, in files named by their content and found
+//! again by fingerprint. Equal requests at one time become one: the first of
+//! them has the audio made, and the others wait for it.
 
+use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_store::StoredRecall;
+use dispatcher_audio::Format;
+use dispatcher_store::{RecallPolicy, StoredRecall};
+use parking_lot::Mutex;
+use serde::{Deserialize, Serialize};
+use tokio::sync::{mpsc, watch};
 
-use crate::{Gateway, GatewayError, now_micros};
+use crate::dispatch::deliver::AudioBody;
+use crate::{Caller, Gateway, GatewayError, now_micros};
 
 /// All kept audio together.
 const BUDGET: i64 = 512 << 20;
 /// Longer audio is not kept.
 const LONGEST: usize = 8 << 20;
+/// Pieces that may be ahead of a caller while audio is kept, so that others do
+/// not wait for one who reads slowly.
+const AHEAD: usize = 512;
+/// Who waits for equal audio waits no longer than this.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Audio that was kept.
 #[derive(Debug, Clone)]
 pub struct RecalledAudio {
     pub media_type: String,
     pub audio: Bytes,
+    /// Milliseconds; 0 where it was not counted.
+    pub audio_ms: i64,
+    /// The engine and `engine/voice` that spoke it.
+    pub engine: String,
+    pub voice: String,
+}
+
+/// What a request says about kept audio (RFC 9111, section 5.2.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CacheWish {
+    /// It may be answered with kept audio.
+    #[default]
+    Use,
+    /// It is made anew, and kept in place of what was there: `no-cache`.
+    Renew,
+    /// It is neither answered with kept audio nor kept: `no-store`.
+    Off,
+}
+
+/// What was done about kept audio, for `Cache-Status` (RFC 9211).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CacheOutcome {
+    /// The audio was kept.
+    Hit,
+    /// It was not, and is kept once it is whole.
+    Stored,
+    /// The request or its app keeps nothing.
+    Bypassed,
+}
+
+/// Where audio is kept: for one app, or for all that share theirs.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(crate) struct RecallKey {
+    pub(crate) fingerprint: String,
+    /// Empty for all.
+    pub(crate) owner: String,
+}
+
+/// Audio that is being made to be kept.
+pub(crate) struct Flight {
+    gateway: Gateway,
+    key: RecallKey,
+    /// Fingerprint of what is made.
+    made: String,
+    landed: watch::Sender<()>,
+}
+
+/// Flights under way.
+#[derive(Default)]
+pub(crate) struct Flights(Mutex<HashMap<RecallKey, watch::Receiver<()>>>);
+
+/// What comes of looking for kept audio.
+pub(crate) enum Recall {
+    Kept(RecalledAudio),
+    /// Nobody has it: it is to be made and kept.
+    ToMake(Flight),
+    /// It is to be made, and not kept.
+    Aside,
+}
+
+impl Flight {
+    /// What is made is kept under another fingerprint, where another engine
+    /// than the first made it.
+    pub(crate) fn keep_as(&mut self, fingerprint: String) {
+        self.made = fingerprint;
+    }
+
+    /// Whether others wait for it.
+    fn is_awaited(&self) -> bool {
+        // One receiver is for those to come.
+        self.landed.receiver_count() > 1
+    }
+}
+
+impl Drop for Flight {
+    fn drop(&mut self) {
+        self.gateway.inner.flights.0.lock().remove(&self.key);
+    }
 }
 
 /// Writes a file of a folder: aside and then renamed, so that no half file
@@ -34,36 +128,63 @@ pub(crate) async fn write_named(folder: PathBuf, name: String, bytes: Bytes) -> 
     tokio::task::spawn_blocking(write).await?.map_err(GatewayError::files("stored audio"))
 }
 
+impl Caller {
+    /// Who keeps the audio of its requests; nothing where nobody does.
+    pub(crate) fn recall_owner(&self) -> Option<String> {
+        match self.app.recall {
+            _ if self.app.rehearsal => None,
+            RecallPolicy::Off => None,
+            RecallPolicy::Private => Some(self.app.name.clone()),
+            RecallPolicy::Shared => Some(String::new()),
+        }
+    }
+}
+
 impl Gateway {
-    /// The audio of a fingerprint, if it was kept.
+    /// Kept auditions, which are for all.
     pub async fn recall_audio(&self, fingerprint: &str) -> Option<RecalledAudio> {
-        let folder = self.inner.host.clips.as_ref()?;
-        let row = self.inner.store.recalled(fingerprint.to_owned(), now_micros()).await.ok()??;
-        let audio = tokio::fs::read(folder.join(&row.content)).await.ok()?;
-        // A file that was damaged is made anew rather than played.
-        (crate::content_hash(&audio) == row.content)
-            .then_some(RecalledAudio { media_type: row.media_type, audio: audio.into() })
+        self.kept_audio(&RecallKey { fingerprint: fingerprint.to_owned(), owner: String::new() }).await
     }
 
-    /// Keeps the audio of a fingerprint; the least recently used is removed.
+    /// Keeps an audition.
     ///
     /// # Errors
     /// When it cannot be written.
-    pub async fn keep_audio(&self, fingerprint: &str, voice: &str, kept: &RecalledAudio) -> Result<(), GatewayError> {
+    pub async fn keep_audio(&self, fingerprint: &str, kept: &RecalledAudio) -> Result<(), GatewayError> {
+        self.put_audio(RecallKey { fingerprint: fingerprint.to_owned(), owner: String::new() }, kept).await
+    }
+
+    async fn kept_audio(&self, key: &RecallKey) -> Option<RecalledAudio> {
+        let folder = self.inner.host.clips.as_ref()?;
+        let row = self.inner.store.recalled(key.fingerprint.clone(), key.owner.clone(), now_micros()).await.ok()??;
+        let audio = tokio::fs::read(folder.join(&row.content)).await.ok()?;
+        // A file that was damaged is made anew rather than played.
+        (crate::content_hash(&audio) == row.content).then_some(RecalledAudio {
+            media_type: row.media_type,
+            audio: audio.into(),
+            audio_ms: row.audio_ms,
+            engine: row.engine,
+            voice: row.voice,
+        })
+    }
+
+    async fn put_audio(&self, key: RecallKey, kept: &RecalledAudio) -> Result<(), GatewayError> {
         let Some(folder) = self.inner.host.clips.clone() else { return Ok(()) };
-        if kept.audio.len() > LONGEST {
+        if kept.audio.len() > LONGEST || self.check_room().is_err() {
             return Ok(());
         }
         let content = crate::content_hash(&kept.audio);
         write_named(folder.clone(), content.clone(), kept.audio.clone()).await?;
         let now = now_micros();
         let row = StoredRecall {
-            fingerprint: fingerprint.into(),
+            fingerprint: key.fingerprint,
+            app: key.owner,
             content,
             media_type: kept.media_type.clone(),
             bytes: i64::try_from(kept.audio.len()).unwrap_or(i64::MAX),
-            engine: voice.split('/').next().unwrap_or_default().into(),
-            voice: voice.into(),
+            audio_ms: kept.audio_ms,
+            engine: kept.engine.clone(),
+            voice: kept.voice.clone(),
             made_at: now,
             used_at: now,
         };
@@ -72,5 +193,87 @@ impl Gateway {
             let _ = tokio::fs::remove_file(folder.join(gone)).await;
         }
         Ok(())
+    }
+
+    /// Looks for kept audio. Where an equal request is having it made, waits
+    /// for that.
+    pub(crate) async fn recall(&self, key: RecallKey, wish: CacheWish) -> Recall {
+        if wish == CacheWish::Off || self.inner.host.clips.is_none() {
+            return Recall::Aside;
+        }
+        if wish == CacheWish::Use
+            && let Some(kept) = self.kept_audio(&key).await
+        {
+            return Recall::Kept(kept);
+        }
+        let mut under_way = {
+            let mut flights = self.inner.flights.0.lock();
+            match flights.get(&key) {
+                Some(landed) => landed.clone(),
+                None => {
+                    let (landed, waiting) = watch::channel(());
+                    flights.insert(key.clone(), waiting);
+                    let (gateway, made) = (self.clone(), key.fingerprint.clone());
+                    return Recall::ToMake(Flight { gateway, key, made, landed });
+                }
+            }
+        };
+        if wish == CacheWish::Renew {
+            return Recall::Aside;
+        }
+        // It lands when its sender is dropped; nothing is ever sent.
+        let _ = tokio::time::timeout(PATIENCE, under_way.changed()).await;
+        // Where it came to nothing, each makes its own.
+        self.kept_audio(&key).await.map_or(Recall::Aside, Recall::Kept)
+    }
+
+    /// A body that is kept once it is whole, while it passes by. `mixed` says
+    /// whether it is by several engines, which no fingerprint tells.
+    pub(crate) fn keep_passing(
+        &self,
+        mut body: AudioBody,
+        flight: Flight,
+        told: RecalledAudio,
+        (format, mixed): (Format, Arc<AtomicBool>),
+    ) -> AudioBody {
+        let (sender, receiver) = mpsc::channel(AHEAD);
+        let (first, start) = (body.first.take(), body.start.clone());
+        let gateway = self.clone();
+        let mut kept = Some(first.as_deref().map(<[u8]>::to_vec).unwrap_or_default());
+        self.inner.running.spawn(async move {
+            loop {
+                let piece = tokio::select! {
+                    piece = body.receiver.recv() => piece,
+                    // Who asked for it has left, and nobody else waits.
+                    () = sender.closed(), if !flight.is_awaited() => return,
+                };
+                let Some(piece) = piece else { break };
+                kept = match (&piece, kept) {
+                    (Ok(bytes), Some(mut kept)) if kept.len() + bytes.len() <= LONGEST => {
+                        kept.extend_from_slice(bytes);
+                        Some(kept)
+                    }
+                    _ => None,
+                };
+                let left = sender.send(piece).await.is_err();
+                if left && (kept.is_none() || !flight.is_awaited()) {
+                    return;
+                }
+            }
+            if let Some(mut audio) = kept.filter(|_| !mixed.load(Ordering::Relaxed)) {
+                body.mend(&mut audio);
+                let audio = Bytes::from(audio);
+                let measured = audio.clone();
+                let length = gateway.codec_work(move || dispatcher_audio::measure(&measured, Some(format))).await;
+                let audio_ms = length.ok().and_then(Result::ok).map_or(0, |(_, length)| length.milliseconds());
+                let audio_ms = i64::try_from(audio_ms).unwrap_or_default();
+                let whole = RecalledAudio { audio, audio_ms, ..told };
+                let made = RecallKey { fingerprint: flight.made.clone(), owner: flight.key.owner.clone() };
+                if let Err(error) = gateway.put_audio(made, &whole).await {
+                    tracing::warn!(%error, "the audio of an utterance was not kept");
+                }
+            }
+        });
+        AudioBody { receiver, first, start }
     }
 }

@@ -1,6 +1,7 @@
 //! One synthesis, from the request to its settled record.
 
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
@@ -15,15 +16,20 @@ use crate::dispatch::attempt::{Speaking, tags};
 use crate::dispatch::candidates::{self, Attempt, Outcome as Ran, Tried};
 use crate::dispatch::deliver::{Start, WAITING};
 use crate::dispatch::dispatch_record::{
-    DispatchOutcome, DispatchRecord, EndedAttempt, NewDispatch, OpenAttempt, SinceAttempt, SinceDispatch,
+    AttemptFacts, DispatchOutcome, DispatchRecord, EndedAttempt, LastAttempt, NewDispatch, OpenAttempt, SinceAttempt,
+    SinceDispatch,
 };
 use crate::dispatch::fingerprint;
+use crate::dispatch::recalled::{Recall, RecallKey};
 use crate::dispatch::utterance::{Cues, Marks, Utterance};
 use crate::intake::texts::TextRoom;
 use crate::jobs::PieceStore;
 use crate::planning::order::Draw;
 use crate::planning::plan::{TextLanguage, wanted};
-use crate::{AudioBody, BodyError, Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, TextInput, Unsupported};
+use crate::{
+    AudioBody, BodyError, CacheOutcome, CacheWish, Caller, FailedAttempt, Gateway, GatewayError, PlannedCall,
+    RecalledAudio, TextInput, Unsupported,
+};
 
 /// What is asked for.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -45,6 +51,9 @@ pub struct SynthesisRequest {
     pub credential: Option<String>,
     /// `traceparent` of the caller (W3C Trace Context).
     pub trace: Option<String>,
+    /// What it says about kept audio.
+    #[serde(default)]
+    pub cache: CacheWish,
     /// What was assumed about it, to be told with the answer.
     #[serde(default)]
     pub notes: Vec<String>,
@@ -129,15 +138,29 @@ impl Gateway {
             // Who has made pieces of it goes on with it.
             plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
         }
-        if piece_store.is_none() && !caller.app.rehearsal {
-            plan = self.uncrowded(caller, plan)?;
-        }
         let Some(head) = plan.first().cloned() else {
             return Err(GatewayError::Contradiction("an empty plan"));
         };
         check_length(&head, &request.shaping)?;
         let rehearsal = caller.app.rehearsal;
         let language = request.language.clone().or_else(|| script.language.clone());
+        let owner = caller.recall_owner().filter(|_| piece_store.is_none());
+        let mut flight = None;
+        if let Some(owner) = owner {
+            let fingerprint =
+                fingerprint::of_request(&head, request.text.source(), language.as_deref(), request.format);
+            match self.recall(RecallKey { fingerprint, owner }, request.cache).await {
+                Recall::Kept(kept) => {
+                    let asked = describe(&wish);
+                    return self.answer_recalled(caller, &request, (&head, &asked, language.as_deref()), kept).await;
+                }
+                Recall::ToMake(to_make) => flight = Some(to_make),
+                Recall::Aside => {}
+            }
+        }
+        if piece_store.is_none() && !rehearsal {
+            plan = self.uncrowded(caller, plan)?;
+        }
         let new = NewDispatch {
             requested: &describe(&wish),
             media_type: request.format.media_type(),
@@ -156,7 +179,9 @@ impl Gateway {
         let start = Start::default();
         let marks = Marks::default();
         let cues = Cues::default();
+        let mixed = Arc::new(AtomicBool::new(false));
         let run = Run {
+            mixed: mixed.clone(),
             record,
             plan,
             text: text.clone(),
@@ -185,7 +210,68 @@ impl Gateway {
         let asked = Asked { script: &script, source, language: text_language, format: request.format, rehearsal };
         let utterance = self.utterance(dispatch, first_audio, body, marks, asked);
         let warnings = request.notes.into_iter().chain(resources.missing).chain(utterance.warnings).collect();
-        Ok(Utterance { cues, warnings, ..utterance })
+        let utterance = Utterance { cues, warnings, ..utterance };
+        let Some(mut flight) = flight else { return Ok(utterance) };
+        // It may be another than the one that was looked for.
+        let told = RecalledAudio {
+            media_type: utterance.format.media_type(),
+            audio: Bytes::new(),
+            audio_ms: 0,
+            engine: utterance.engine.clone(),
+            voice: utterance.voice.clone(),
+        };
+        flight.keep_as(utterance.fingerprint.clone());
+        let body = self.keep_passing(utterance.body, flight, told, (utterance.format, mixed));
+        Ok(Utterance { body, cache: CacheOutcome::Stored, ..utterance })
+    }
+
+    /// An answer with kept audio: recorded, and not charged.
+    async fn answer_recalled(
+        &self,
+        caller: &Caller,
+        request: &SynthesisRequest,
+        (planned, requested, language): (&PlannedCall, &str, Option<&str>),
+        kept: RecalledAudio,
+    ) -> Result<Utterance, GatewayError> {
+        let new = NewDispatch {
+            requested,
+            media_type: kept.media_type.clone(),
+            language: language.map(str::to_owned),
+            characters: planned.usage.characters,
+            audio_ms: 0,
+            trace: request.trace.clone(),
+            rehearsal: false,
+            job: None,
+        };
+        let record = DispatchRecord::open(self, caller, Work::Synthesis, new);
+        let dispatch = record.id().to_owned();
+        let first_at = record.elapsed();
+        let audio_ms = u64::try_from(kept.audio_ms).unwrap_or_default();
+        let outcome = DispatchOutcome::recalled(audio_ms, first_at, planned.estimate);
+        record.settle(LastAttempt::Written(AttemptFacts::of_kept(planned)), outcome).await?;
+        self.inner.metrics.recalled();
+        let (_, receiver) = mpsc::channel(1);
+        Ok(Utterance {
+            dispatch,
+            engine: kept.engine,
+            voice: kept.voice,
+            model: planned.candidate.model.clone(),
+            format: request.format,
+            estimate: Money::zero(planned.estimate.currency),
+            fidelity: planned.fidelity(),
+            worst: planned.worst(),
+            fingerprint: fingerprint::of_request(planned, request.text.source(), language, request.format),
+            warnings: request.notes.clone(),
+            rehearsal: false,
+            first_us: first_at.micros(),
+            fallbacks: Vec::new(),
+            body: AudioBody { receiver, first: Some(kept.audio), start: Start::default() },
+            cache: CacheOutcome::Hit,
+            tempo: 1.0,
+            marks: Marks::default(),
+            cues: Cues::default(),
+            words: Words::default(),
+        })
     }
 
     /// What the stages have made, put together.
@@ -223,6 +309,7 @@ impl Gateway {
             first_us: first_audio.first_at.micros(),
             fallbacks: first_audio.fallbacks,
             body,
+            cache: CacheOutcome::Bypassed,
             tempo: first_audio.tempo,
             marks,
             cues: Cues::default(),
@@ -248,6 +335,8 @@ pub(crate) struct Run {
     pub(crate) format: Format,
     pub(crate) audio: mpsc::Sender<Result<Bytes, BodyError>>,
     pub(crate) start: Start,
+    /// More than one engine speaks.
+    pub(crate) mixed: Arc<AtomicBool>,
     /// Keeps its pieces, where it is a track of a job.
     pub(crate) piece_store: Option<Arc<PieceStore>>,
     _room: TextRoom,

@@ -8,7 +8,7 @@ use dispatcher_engines::Words;
 use dispatcher_markup::{Fidelity, Outcome};
 use parking_lot::Mutex;
 
-use crate::{AudioBody, FailedAttempt};
+use crate::{AudioBody, CacheOutcome, FailedAttempt};
 
 /// An utterance whose first audio is there.
 pub struct Utterance {
@@ -30,6 +30,8 @@ pub struct Utterance {
     /// Attempts that failed before this one.
     pub fallbacks: Vec<FailedAttempt>,
     pub body: AudioBody,
+    /// What was done about kept audio.
+    pub cache: CacheOutcome,
     pub(super) words: Words,
     /// How much faster the audio was made than the engine spoke it.
     pub(super) tempo: f64,

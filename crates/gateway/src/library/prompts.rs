@@ -193,6 +193,7 @@ impl Gateway {
             format: registry.presets().format(format).map_err(GatewayError::Format)?,
             trace: None,
             notes: Vec::new(),
+            cache: crate::CacheWish::Off,
         };
         request.find_language(&registry);
         Ok(request)

@@ -9,7 +9,7 @@ use dispatcher_markup::{Fidelity, Outcome, Policy, Script, evident};
 use serde::{Deserialize, Serialize};
 
 use crate::planning::order::Draw;
-use crate::planning::render_plan::{Casting, RenderPlan};
+use crate::planning::render_plan::{Casting, RenderPlan, SentenceCalls};
 use crate::{Caller, Gateway, GatewayError, Registry, Resources, SynthesisRequest};
 
 /// What to do with what an engine cannot.
@@ -154,6 +154,11 @@ pub(crate) fn plan_synthesis(
     let planning = Planning { registry, caller, request, script, resources, granted: caller.granted() };
     let candidates =
         planning.with_planner(|planner| planner.synthesis(wanted, request.model.as_deref(), planning.language()))?;
+    // Another engine can only go on in the middle where there is another.
+    let calls = match candidates.len() > 1 && request.text.source().len() <= LONG {
+        true => SentenceCalls::Apart,
+        false => SentenceCalls::Together,
+    };
     let mut planned = Vec::new();
     let mut unfit = None;
     let most = if request.text.source().len() > LONG { FEW } else { usize::MAX };
@@ -161,7 +166,7 @@ pub(crate) fn plan_synthesis(
         if planned.len() >= most {
             break;
         }
-        match planning.call_of(candidate) {
+        match planning.call_of(candidate, calls) {
             Ok(one) => planned.push(one),
             Err(error) => unfit = unfit.or(Some(error)),
         }
@@ -202,7 +207,7 @@ impl Planning<'_> {
     ///
     /// # Errors
     /// When it cannot do what is asked for.
-    pub(crate) fn call_of(&self, mut candidate: Candidate) -> Result<PlannedCall, GatewayError> {
+    pub(crate) fn call_of(&self, mut candidate: Candidate, calls: SentenceCalls) -> Result<PlannedCall, GatewayError> {
         let Planning { registry, request, script, resources, .. } = *self;
         candidate.deadline = request.deadline.or(candidate.deadline);
         if request.credential.is_some() {
@@ -214,8 +219,14 @@ impl Planning<'_> {
             return Err(GatewayError::Uncontrolled { engine, adjustments: shaped.adjustments });
         }
         let bare = plan_one(registry, candidate, request.format, shaped)?;
-        let casting =
-            Casting { registry, request, granted: self.granted.as_deref(), language: self.language(), resources };
+        let casting = Casting {
+            registry,
+            request,
+            granted: self.granted.as_deref(),
+            language: self.language(),
+            resources,
+            calls,
+        };
         casting.perform(bare, script)
     }
 }

@@ -12,6 +12,7 @@ use crate::dispatch::hear::hearing_call;
 use crate::intake::recording::AudioInfo;
 use crate::planning::order::Draw;
 use crate::planning::plan::Planning;
+use crate::planning::render_plan::SentenceCalls;
 use crate::{Caller, Gateway, GatewayError, PlannedCall, SynthesisRequest};
 
 /// What a route is tried with.
@@ -157,7 +158,7 @@ impl Gateway {
         let legs = planning.with_planner(|planner| planner.legs(route, request.model.as_deref(), planning.language()));
         let call = |leg: Result<_, LegFault>| {
             let candidate = leg.map_err(|fault| fault.to_string())?;
-            planning.call_of(candidate).map_err(|error| error.to_string())
+            planning.call_of(candidate, SentenceCalls::Together).map_err(|error| error.to_string())
         };
         Ok(legs.into_iter().map(call).collect())
     }

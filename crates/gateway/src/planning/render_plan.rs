@@ -8,8 +8,8 @@ use dispatcher_audio::Edge;
 use dispatcher_core::{Candidate, Gender, MoneyError, Planner, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
-    BodyForm, Choices, Fidelity, FirstPart, Lexicon, MarkAt, Outcome, Piece, Room, Script, Treatment, VoiceWish, lower,
-    pack,
+    BodyForm, Choices, Fidelity, FirstPart, Lexicon, MarkAt, Outcome, Piece, Room, Script, Treatment, VoiceWish,
+    by_sentence, lower, pack,
 };
 
 use crate::planning::plan::{plan_one, shaped_by, usage_of};
@@ -52,9 +52,13 @@ impl Segment {
         self.cast.as_deref().unwrap_or(planned)
     }
 
-    /// The call as another candidate would make it: the text alone.
+    /// The call as another candidate would make it: the text alone, with what is
+    /// asked of the whole. What is asked of the segment itself is done as far as
+    /// it is emulated.
     pub(crate) fn call_of(&self, other: &PlannedCall) -> Speak {
-        Speak { shaped: self.call.shaped.clone(), ..other.call(&self.call.text, self.call.language.as_deref()) }
+        let call = other.call(&self.call.text, self.call.language.as_deref());
+        let own = self.piece.treatment != Treatment::default() || self.piece.style.is_some();
+        if own { Speak { shaped: self.call.shaped.clone(), ..call } } else { call }
     }
 }
 
@@ -142,6 +146,36 @@ pub(crate) struct Casting<'a> {
     /// Of the text.
     pub(crate) language: Option<&'a str>,
     pub(crate) resources: &'a Resources,
+    pub(crate) calls: SentenceCalls,
+}
+
+/// How the sentences of a text are called for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum SentenceCalls {
+    /// As many at once as an engine takes.
+    Together,
+    /// Each by itself, where it costs nothing: another engine can go on between
+    /// any two of them.
+    Apart,
+}
+
+/// Sentences of fewer characters go with the next.
+const SHORT_SENTENCE: usize = 12;
+/// A text of more characters is called for in parts of several sentences.
+const LONG_TEXT: usize = 1_500;
+const SEVERAL_SENTENCES: usize = 300;
+
+impl SentenceCalls {
+    /// Whether the calls of an engine may be for a sentence each.
+    fn apart(self, speaker: &PlannedCall) -> bool {
+        let sheet = &speaker.candidate.sheet;
+        // Where the number of calls is limited or charged they are not multiplied.
+        let polled = sheet.synthesis.as_ref().is_none_or(|synthesis| synthesis.poll.is_some());
+        self == SentenceCalls::Apart
+            && !polled
+            && sheet.pace.per_minute.is_none()
+            && speaker.candidate.tariff().is_divisible()
+    }
 }
 
 /// The choices of one candidate.
@@ -249,7 +283,13 @@ impl Casting<'_> {
         let reads_markup = speaker.candidate.sheet.synthesis.as_ref().is_some_and(|it| it.markup.is_some());
         let form = if reads_markup && cast.is_none() { BodyForm::Markup } else { BodyForm::Text };
         let fitting = |piece: &Piece| self.call(planned, speaker, piece, form);
-        let mut packed = vec![piece.clone()];
+        let mut packed = match self.calls.apart(speaker) {
+            true => {
+                let long = piece.plain().chars().count() > LONG_TEXT;
+                by_sentence(piece, SHORT_SENTENCE, if long { SEVERAL_SENTENCES } else { SHORT_SENTENCE })
+            }
+            false => vec![piece.clone()],
+        };
         for room in rooms(speaker, &fitting(piece)) {
             let mut first = if segments.is_empty() { FirstPart::Sentence } else { FirstPart::Full };
             packed = packed

@@ -212,6 +212,7 @@ pub fn say(text: &str, wanted: &str) -> SynthesisRequest {
         credential: None,
         trace: None,
         notes: Vec::new(),
+        cache: Default::default(),
     }
 }
 
@@ -252,8 +253,10 @@ pub fn words(audio: &[u8], format: Format) -> String {
     tone::hear(&samples, layout.rate).into_iter().map(|heard| heard.text).collect()
 }
 
+/// The weather of a stand-in; clear where there is no forecast.
 pub async fn weather(standin: &StandIn, forecast: &str) {
-    let request = reqwest::Client::new().put(format!("{}/weather", standin.url())).body(forecast.to_owned());
+    let (client, url) = (reqwest::Client::new(), format!("{}/weather", standin.url()));
+    let request = if forecast.is_empty() { client.delete(url) } else { client.put(url).body(forecast.to_owned()) };
     assert!(request.send().await.unwrap().status().is_success(), "{forecast}");
 }
 

@@ -114,6 +114,35 @@ pub fn pack(piece: &Piece, room: Room, first: FirstPart) -> Vec<Piece> {
     packer.finish(piece)
 }
 
+/// Parts a piece behind its sentences, whatever its length. A part has at least
+/// `first` characters if it is the first, else `least`. A sound, and a piece whose
+/// length is asked for, stay whole.
+pub fn by_sentence(piece: &Piece, first: usize, least: usize) -> Vec<Piece> {
+    if piece.sound.is_some() || piece.treatment.duration.is_some() {
+        return vec![piece.clone()];
+    }
+    let room = Room { most: usize::MAX, bytes: false, tags: false, around: 0, form: BodyForm::Text };
+    let mut packer = Packer { room, parts: Vec::new(), current: Vec::new(), used: 0, open: Vec::new(), best: None };
+    for unit in units(&piece.body) {
+        let ends = unit.rank >= Some(Rank::Sentence);
+        packer.take(unit);
+        let least = if packer.parts.is_empty() { first } else { least };
+        if ends && spoken(&packer.current) >= least.max(1) {
+            packer.cut(packer.current.len());
+        }
+    }
+    match packer.parts.is_empty() {
+        true => vec![piece.clone()],
+        false => packer.finish(piece),
+    }
+}
+
+/// Characters that are said.
+fn spoken(atoms: &[Atom]) -> usize {
+    let said = |atom: &Atom| if let Atom::Text(text) = atom { text.trim().chars().count() } else { 0 };
+    atoms.iter().map(said).sum()
+}
+
 fn speaks(atoms: &[Atom]) -> bool {
     atoms.iter().any(|atom| matches!(atom, Atom::Text(text) if !text.trim().is_empty()))
 }

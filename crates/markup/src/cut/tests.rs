@@ -209,3 +209,33 @@ proptest! {
         prop_assert_eq!(squeeze(&parts.concat()), squeeze(&text));
     }
 }
+
+fn sentence_by_sentence(document: &str, least: usize) -> Vec<String> {
+    let script = match document.starts_with('<') {
+        true => read_ssml(document).expect(document),
+        false => read_text(document).expect(document),
+    };
+    let dialect = Dialect::default();
+    let lowered = lower(&script, Some(&dialect), Policy::Adapt, &Nobody);
+    lowered.pieces.iter().flat_map(|piece| by_sentence(piece, 1, least)).map(|piece| piece.plain()).collect()
+}
+
+#[test]
+fn each_sentence_is_a_part_and_short_ones_go_with_the_next() {
+    assert_eq!(sentence_by_sentence("One two. Three. Five six?", 1), ["One two.", "Three.", "Five six?"]);
+    assert_eq!(
+        sentence_by_sentence("No. Go. The ramp is closing. Wait.", 8),
+        ["No.", "Go. The ramp is closing.", "Wait."]
+    );
+    assert_eq!(sentence_by_sentence("One sentence alone", 1), ["One sentence alone"]);
+    assert_eq!(sentence_by_sentence("Dr. Reed waits at 6.15 p.m. on pier 2. Go.", 1).len(), 2);
+    assert_eq!(sentence_by_sentence("船は遅れます。お待ちください。", 1), ["船は遅れます。", "お待ちください。"]);
+    let words = "One. Two three. Four five six. Seven";
+    assert_eq!(sentence_by_sentence(words, 1).join(" "), words, "nothing is lost");
+}
+
+#[test]
+fn a_piece_whose_length_is_asked_for_is_not_parted() {
+    let timed = "<speak version='1.1' xml:lang='en'><prosody duration='4s'>One. Two.</prosody></speak>";
+    assert_eq!(sentence_by_sentence(timed, 1), ["One. Two."]);
+}

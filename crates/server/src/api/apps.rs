@@ -1,6 +1,6 @@
 //! Apps and their keys.
 
-use dispatcher_gateway::{App, Gateway, now_micros};
+use dispatcher_gateway::{App, Gateway, RecallPolicy, now_micros};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post, put};
 use secrecy::ExposeSecret as _;
@@ -19,6 +19,7 @@ pub(super) fn good_name(name: &str) -> bool {
 
 fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Problem> {
     let site = request.site.map(|word| super::speech_request::site(&word)).transpose()?;
+    let recall = request.recall.map(|word| recall(&word)).transpose()?.unwrap_or(RecallPolicy::Off);
     Ok(App {
         title: request.title.unwrap_or_else(|| name.clone()),
         name,
@@ -29,7 +30,13 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Pro
         custom_voices: (!request.custom_voices.is_empty()).then(|| request.custom_voices.join("\n")),
         created_at,
         site,
+        recall,
     })
+}
+
+fn recall(word: &str) -> Result<RecallPolicy, Problem> {
+    let wrong = || format!("recall is off, private or shared, not '{word}'");
+    RecallPolicy::from_name(word).ok_or_else(|| Problem::at(ProblemKind::Invalid, "/recall", wrong()))
 }
 
 /// Refuses a default format that nothing could be made in.

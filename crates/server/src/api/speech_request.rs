@@ -147,6 +147,7 @@ fn request_of(
         credential: wish.credential,
         trace: meta.trace.clone(),
         notes: Vec::new(),
+        cache: meta.cache,
     };
     request.find_language(&formats.registry);
     Ok(request)

@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_gateway::{AudioBody, Caller, Gateway, GatewayError, JobWork, NewJob, StorageRoom, Track, Utterance};
+use dispatcher_gateway::{
+    AudioBody, CacheOutcome, CacheWish, Caller, Gateway, GatewayError, JobWork, NewJob, StorageRoom, Track, Utterance,
+};
 use futures::Stream;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
@@ -49,6 +51,7 @@ const CHUNK: usize = 64 << 10;
     params(
         ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/webm;codecs=opus, audio/flac, audio/wav, audio/vnd.wave;codec=7, audio/L16;rate=…, audio/basic, audio/PCMA;rate=…, audio/pcm;rate=…, or application/json"),
         ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
+        ("Cache-Control" = Option<String>, Header, description = "no-cache: make the audio anew; no-store: neither use kept audio nor keep it. For apps that keep audio"),
         ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what is not supported; respond-async: answer 202 with a job"),
         ("traceparent" = Option<String>, Header, description = "W3C Trace Context; recorded with the dispatch"),
     ),
@@ -65,6 +68,8 @@ const CHUNK: usize = 64 << 10;
             ("Dispatch-Fingerprint" = String, description = "Equal for equal requested audio"),
             ("Dispatch-Synthetic" = String, description = "?1"),
             ("Server-Timing" = String, description = "Until the first audio"),
+            ("ETag" = String, description = "The fingerprint, as a weak validator"),
+            ("Cache-Status" = String, description = "Whether the audio was recalled (RFC 9211)"),
         )),
         (status = 202, description = "A job, if the request prefers `respond-async`", body = JobAnswer),
         (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
@@ -83,7 +88,7 @@ pub(crate) async fn speak(
     drain: &State<Drain>,
 ) -> Result<SpokenAnswer, Problem> {
     let leaving = drain.enter();
-    let SpeechRequest { request, json, whole, webhook, body } =
+    let SpeechRequest { mut request, json, whole, webhook, body } =
         speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
     let app = &allowed.0.app.name;
     let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
@@ -99,6 +104,10 @@ pub(crate) async fn speak(
         return accept(gateway, &allowed.0, job, claim, spool).await;
     }
     super::transcripts::no_webhook(webhook.as_ref())?;
+    if json {
+        // Its words and marks are not kept.
+        request.cache = CacheWish::Off;
+    }
     let utterance = tokio::select! {
         outcome = gateway.speak(&allowed.0, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
@@ -292,12 +301,24 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<ToldHeader> {
         ("Content-Disposition", format!("inline; filename=\"{file}\"")),
         ("Server-Timing", format!("first-audio;dur={first:.1}")),
         ("Vary", "Accept, Prefer".into()),
+        // Equal audio, not equal bytes: engines differ from call to call.
+        ("ETag", format!("W/\"{}\"", utterance.fingerprint)),
+        ("Cache-Status", cache_status(utterance.cache).into()),
     ];
     headers.extend(warning_headers(&utterance.warnings));
     if let Some(model) = &utterance.model {
         headers.push(("Dispatch-Model", model.clone()));
     }
     headers
+}
+
+/// RFC 9211, section 2.
+fn cache_status(outcome: CacheOutcome) -> &'static str {
+    match outcome {
+        CacheOutcome::Hit => "dispatcher; hit",
+        CacheOutcome::Stored => "dispatcher; fwd=miss; stored",
+        CacheOutcome::Bypassed => "dispatcher; fwd=bypass",
+    }
 }
 
 /// The first words of the text, for people.

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use dispatcher_core::{Origin, Sort, VoiceId, VoiceQuery, Wanted, nearest_by, sample_sentence};
-use dispatcher_gateway::{Caller, EngineState, Gateway, RecalledAudio, SynthesisRequest, TextInput, Unsupported};
+use dispatcher_gateway::{
+    CacheWish, Caller, EngineState, Gateway, RecalledAudio, SynthesisRequest, TextInput, Unsupported,
+};
 use rocket::http::{ContentType, Header, Status};
 use rocket::response::{self, Responder, Response};
 use rocket::serde::json::Json;
@@ -337,6 +339,7 @@ pub(crate) async fn sample(
         format,
         trace: meta.trace.clone(),
         notes: Vec::new(),
+        cache: CacheWish::Off,
     };
     let rehearsal = allowed.0.app.rehearsal;
     let fingerprint = gateway.estimate_speech(&allowed.0, &request).await?.fingerprint.unwrap_or_default();
@@ -353,9 +356,15 @@ pub(crate) async fn sample(
         audio.extend_from_slice(&piece);
     }
     utterance.body.mend(&mut audio);
-    let audio = RecalledAudio { media_type: format.media_type(), audio: audio.into() };
+    let audio = RecalledAudio {
+        media_type: format.media_type(),
+        audio: audio.into(),
+        audio_ms: 0,
+        engine: engine.to_owned(),
+        voice: id,
+    };
     if !rehearsal {
-        gateway.keep_audio(&fingerprint, &id, &audio).await?;
+        gateway.keep_audio(&fingerprint, &audio).await?;
     }
     Ok(Audition { audio, kept: false, fingerprint })
 }

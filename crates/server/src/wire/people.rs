@@ -20,6 +20,8 @@ pub(crate) struct AppAnswer {
     pub(crate) custom_voices: Vec<String>,
     /// `local` or `cloud`: where the engines of its requests must run.
     pub(crate) site: Option<&'static str>,
+    /// `off`, `private` or `shared`: what is kept of its answers.
+    pub(crate) recall: &'static str,
     pub(crate) created: String,
 }
 
@@ -34,6 +36,7 @@ impl From<App> for AppAnswer {
             custom_voices: app.custom_voices.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
             default_format: app.default_format,
             site: app.site.map(Site::name),
+            recall: app.recall.name(),
             created: rfc3339(app.created_at),
         }
     }
@@ -61,6 +64,9 @@ pub(crate) struct AppRequest {
     pub(crate) custom_voices: Vec<String>,
     /// `local` or `cloud`: nothing of its requests is sent to engines elsewhere.
     pub(crate) site: Option<String>,
+    /// Whether audio is kept, so that equal requests are answered without an engine and cost
+    /// nothing: `off` (default), `private` (for this app) or `shared` (among all apps that share).
+    pub(crate) recall: Option<String>,
 }
 
 /// A key, without its secret.

@@ -30,6 +30,9 @@ pub(crate) struct DispatchAnswer {
     pub(crate) first_audio: Option<f64>,
     pub(crate) total: Option<f64>,
     pub(crate) cost: Amount,
+    /// What its audio would have cost, if it was kept and no engine was called. Absent otherwise.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) saved: Option<Amount>,
     pub(crate) problem: Option<String>,
     pub(crate) started: String,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -52,6 +55,7 @@ impl From<StoredDispatch> for DispatchAnswer {
     fn from(row: StoredDispatch) -> Self {
         DispatchAnswer {
             cost: row.cost().into(),
+            saved: row.recalled.then(|| row.saved().into()),
             id: row.id,
             app: row.app,
             work: row.work.name().to_owned(),

@@ -1,9 +1,12 @@
 //! Calls of a performance: made ahead of their turn, and their audio taken in.
 
+use std::time::Duration;
+
 use bytes::Bytes;
 use dispatcher_engines::{AudioStream, EngineError, Words};
 use futures::StreamExt as _;
 use futures::future::FutureExt as _;
+use tokio::time::Instant;
 
 use super::{Calling, MOST_HELD, Performance, PerformanceStop, SegmentSource};
 use crate::dispatch::attempt::{Called, broken};
@@ -12,6 +15,11 @@ use crate::dispatch::speak::left;
 use crate::jobs::{PieceStore, StoredPiece};
 use crate::planning::render_plan::Segment;
 use crate::{GatewayError, PlannedCall};
+
+/// Audio is held so long at least, to see whether it comes whole.
+const HELD_AT_LEAST: Duration = Duration::from_millis(150);
+/// What the listener still has to hear when held audio is let go.
+const IN_HAND: Duration = Duration::from_secs(1);
 
 impl<'r> Performance<'r> {
     /// Has the next segment's call ready. The present one is under way meanwhile:
@@ -46,8 +54,10 @@ impl<'r> Performance<'r> {
                 return Ok(None);
             }
         }
-        let call = self.call_with(segment.speaker(self.planned), segment, segment.call.clone()).await?;
-        Ok(Some(SegmentSource::Call(call)))
+        let speaker = self.speaker_of(segment);
+        let own = std::ptr::eq(speaker, segment.speaker(self.planned));
+        let call = if own { segment.call.clone() } else { segment.call_of(speaker) };
+        Ok(Some(SegmentSource::Call(self.call_with(speaker, segment, call).await?)))
     }
 
     pub(super) async fn call_with(
@@ -60,8 +70,9 @@ impl<'r> Performance<'r> {
         let estimate = speaker.candidate.tariff().cost(segment.usage, speaker.candidate.model.as_deref());
         let estimate = estimate.unwrap_or(segment.estimate);
         let attempt = record.begin(speaker, segment.usage, estimate).await.map_err(PerformanceStop::Records)?;
+        let emulated = call.shaped.emulated;
         let call = record.gateway().open_call(speaker, record, call).boxed();
-        Ok(Box::new(Calling { attempt, call, called: None }))
+        Ok(Box::new(Calling { emulated, attempt, call, called: None }))
     }
 
     /// A piece of a job, written to its file whole; gives what is in the file.
@@ -118,6 +129,47 @@ impl<'r> Performance<'r> {
                 () = left(&self.run.audio, self.responder) => return Err(PerformanceStop::Left),
             }
         }
+    }
+
+    /// A segment's audio once it is whole, so that another engine can begin it
+    /// anew where this one breaks it off; the inner error is the engine's. It is
+    /// not held for longer than the listener can do without it.
+    pub(super) async fn foreheld(
+        &mut self,
+        mut stream: AudioStream,
+    ) -> Result<AudioStream, Result<PerformanceStop, EngineError>> {
+        let mut held: Vec<Bytes> = Vec::new();
+        let mut until = None;
+        loop {
+            let due = *until.get_or_insert_with(|| self.due());
+            let chunk = tokio::select! {
+                biased;
+                chunk = self.chunk(&mut stream) => chunk.map_err(Ok)?,
+                // The first of it is waited for in any case.
+                () = tokio::time::sleep_until(due), if !held.is_empty() => break,
+            };
+            let Some(chunk) = chunk else {
+                stream = Box::pin(futures::stream::empty());
+                break;
+            };
+            if held.is_empty() {
+                until = None;
+            }
+            held.push(chunk.map_err(Err)?);
+            if held.iter().map(Bytes::len).sum::<usize>() > MOST_HELD {
+                break;
+            }
+        }
+        Ok(Box::pin(futures::stream::iter(held.into_iter().map(Ok)).chain(stream)))
+    }
+
+    /// Until when audio that arrives now can be held: a moment, and as long as
+    /// the listener still has something to hear.
+    fn due(&self) -> Instant {
+        let soon = Instant::now() + HELD_AT_LEAST;
+        let heard = self.sounding_since.map(|since| since + Duration::from_secs_f64(self.seconds()));
+        let ends = heard.and_then(|end| end.checked_sub(IN_HAND));
+        ends.map_or(soon, |ends| ends.max(soon))
     }
 
     /// All of a segment's bytes; the inner error is the engine's.

@@ -67,6 +67,22 @@ impl Performance<'_> {
         Ok(())
     }
 
+    /// The call that was made ahead, by a candidate that has failed meanwhile.
+    pub(super) async fn drop_ahead(&mut self) -> Result<(), GatewayError> {
+        let Some(SegmentSource::Call(mut ahead)) = self.ahead.take() else { return Ok(()) };
+        self.write_last().await?;
+        let ended = match ahead.called.take() {
+            Some(Err(error)) => ahead.attempt.failed(&FailedAttempt::of(self.planned, error), None),
+            _ => {
+                let usage = ahead.attempt.usage();
+                let why = "its engine failed in an earlier sentence";
+                ahead.attempt.abandoned(why, usage, usage.milliseconds, None)
+            }
+        };
+        self.last = ended.into();
+        Ok(())
+    }
+
     async fn abandoned(&mut self, made_ms: u64, why: &str) -> Result<(), GatewayError> {
         self.drop_calls().await?;
         self.settle(DispatchOutcome::abandoned(made_ms, self.first_at, why)).await

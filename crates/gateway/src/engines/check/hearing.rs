@@ -241,6 +241,7 @@ impl Gateway {
             format,
             trace: None,
             notes: Vec::new(),
+            cache: crate::CacheWish::Off,
         };
         let mut utterance = self.speak(caller, request).await?;
         let mut audio = Vec::new();
