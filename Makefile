@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test lint advisories mutants fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
+.PHONY: help demo build test lint advisories mutants soak fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -56,6 +56,9 @@ mutants: ## Plant faults in one crate and list those that its tests miss: make m
 	@command -v cargo-mutants >/dev/null || cargo install --locked cargo-mutants
 	@mkdir -p target/mutants
 	cargo mutants --package dispatcher-$(CRATE) --output target/mutants/$(CRATE) --no-times --colors never
+
+soak: test-packages console ## Twenty minutes of random weather over every engine, with 200 callers
+	CHAOS_SECONDS=1200 CHAOS_CALLERS=200 cargo test --locked -p dispatcher-e2e --test all chaos -- --nocapture
 
 fuzz-api: build ## Send made-up requests to every call of the API; what is not in its document is a fault
 	scripts/fuzz-api.sh

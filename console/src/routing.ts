@@ -47,6 +47,5 @@ export function shutReason(breaker: Schemas['BreakerAnswer']): string {
 
 /** A route as people write it, without the name that its address has. */
 export function written(route: Route): string {
-  const { name: _name, ...rest } = route
-  return JSON.stringify(rest, null, 2)
+  return JSON.stringify({ ...route, name: undefined }, null, 2)
 }

@@ -185,6 +185,12 @@ impl Demo {
         assert!(request.send().await.unwrap().status().is_success());
     }
 
+    /// Closes the breaker of an engine, which many failures in a row have opened.
+    pub fn reset(&self, engine: &str) {
+        let done = self.client(&["engine", "reset", engine]);
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+
     /// What a stand-in has delivered.
     pub async fn delivered_by(&self, name: &str) -> Value {
         let line = self.told.lines().find(|line| line.contains(&format!("{name} ")) && line.contains("/weather"));

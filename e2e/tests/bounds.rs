@@ -58,7 +58,7 @@ async fn a_bound_route_fails_rather_than_leave() {
     assert!(set.status.success(), "{}", String::from_utf8_lossy(&set.stderr));
     let told = String::from_utf8(set.stdout).unwrap();
     let rows: Vec<Vec<&str>> = told.lines().skip(1).map(|line| line.split_whitespace().collect()).collect();
-    assert_eq!(rows[0], ["leg", "engine", "voice", "model", "deadline", "languages", "site"], "{told}");
+    assert_eq!(rows[0], ["leg", "engine", "voice", "model", "deadline", "conditions"], "{told}");
     assert_eq!(rows[1], ["1", "heron", "pellin", "local"], "{told}");
     assert_eq!(rows[2].last(), Some(&"local"), "{told}");
 

@@ -284,6 +284,7 @@ async fn each_weather_has_its_one_outcome_in_each_phase() {
             }
             assert!(begun.elapsed().as_secs() < 20, "{case} hung for {:?}", begun.elapsed());
             demo.weather_of(engine, Value::Null).await;
+            demo.reset(engine);
         }
     }
     assert!(wrong.is_empty(), "{wrong:#?}");

@@ -66,6 +66,7 @@ async fn a_planted_secret_is_found_nowhere() {
         }
     }
     demo.weather(Value::Null).await;
+    demo.reset("heron");
     let refused = demo.speak(json!({"text": "Ahoy", "voice": "heron/pellin"}), "*/*").await;
     assert_eq!(refused.status(), StatusCode::BAD_GATEWAY, "the canary is no good token");
     for path in [

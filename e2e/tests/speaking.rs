@@ -168,6 +168,7 @@ async fn the_next_leg_answers_for_every_way_in_which_the_first_can_fail() {
         assert_eq!(attempts[0]["cause"], cause, "{weather}: {}", attempts[0]);
         assert!(!attempts[0]["detail"].as_str().unwrap().is_empty());
         assert_eq!(dispatch["cost"]["amount"], "0.000000", "{weather}: a leg that gave nothing costs nothing");
+        demo.reset("heron");
     }
 }
 
@@ -181,7 +182,9 @@ async fn with_no_leg_left_the_problem_names_each_attempt() {
     let problem: Value = response.json().await.unwrap();
     assert_eq!(problem["errors"][0]["cause"], "throttled");
     let dispatch = demo.settled(problem["dispatch"].as_str().unwrap()).await;
-    assert_eq!((dispatch["state"].as_str(), dispatch["problem"].as_str()), (Some("failed"), Some("heron: throttled")));
+    // It is called again, since nobody else is left and it asks for a second.
+    let problems = ["heron: throttled"; 3].join("; ");
+    assert_eq!((dispatch["state"].as_str(), dispatch["problem"].as_str()), (Some("failed"), Some(&*problems)));
     let kind = problem["type"].as_str().unwrap();
     let page = demo.http.get(kind).send().await.unwrap();
     assert_eq!(page.status(), 200, "the type is a page: {kind}");
@@ -374,7 +377,7 @@ async fn the_same_idempotency_key_is_carried_out_once() {
         send("b", TEXT).await.0
     });
     assert_eq!((slow.0, early), (200, 409), "the first was still running");
-    demo.weather(json!({"weather": "down", "calls": 1})).await;
+    demo.weather(json!({"weather": "down", "calls": 3})).await;
     assert_eq!(send("c", TEXT).await.0, 503);
     assert_eq!(send("c", TEXT).await.0, 200, "a request that failed may be sent again");
 }

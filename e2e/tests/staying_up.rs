@@ -45,8 +45,7 @@ async fn each_of_ten_sentences_is_heard_once_wherever_an_engine_is_lost() {
         let dispatch = demo.settled(&id).await;
         assert_eq!((dispatch["state"].as_str(), dispatch["engine"].as_str()), (Some("done"), Some("bittern")));
         demo.weather(Value::Null).await;
-        let reset = demo.client(&["engine", "reset", "heron"]);
-        assert!(reset.status.success(), "{}", String::from_utf8_lossy(&reset.stderr));
+        demo.reset("heron");
     }
 }
 
@@ -88,7 +87,7 @@ async fn an_engine_that_stays_down_is_left_alone_and_the_operator_sees_it() {
     assert_eq!(row[..7], ["deck", "synthesis", "6", "0", "%", "100", "%"], "{route}");
 
     demo.weather(Value::Null).await;
-    assert!(demo.client(&["engine", "reset", "heron"]).status.success());
+    demo.reset("heron");
     let back = demo.speak(json!({"text": "Cast off.", "voice": "deck"}), "audio/wav").await;
     assert_eq!(header(&back, "dispatch-engine"), "heron");
     back.bytes().await.unwrap();
@@ -129,7 +128,7 @@ async fn a_route_is_tried_without_sending_and_its_versions_say_who_changed_it() 
     let tried = String::from_utf8(tried.stdout).unwrap();
     let lines: Vec<String> = tried.lines().map(|line| line.split_whitespace().collect::<Vec<_>>().join(" ")).collect();
     // The free one first, then by price; those passed over say why.
-    assert!(lines[1].starts_with("1 3 espeak-ng/") && lines[1].ends_with("0.00 EUR native"), "{tried}");
+    assert!(lines[1].starts_with("1 3 espeak-ng/") && lines[1].ends_with(" 0.00000 EUR native"), "{tried}");
     assert!(lines[2].starts_with("2 5 curlew/"), "{tried}");
     assert!(
         lines[3].starts_with("- 1 heron") && lines[3].ends_with("passed over: it is for helpline, not for console")
@@ -140,7 +139,7 @@ async fn a_route_is_tried_without_sending_and_its_versions_say_who_changed_it() 
     let helpline = demo.client(&["route", "try", "night", "--app", "helpline", "--format", "mp3", "--json"]);
     let answer: Value = serde_json::from_slice(&helpline.stdout).unwrap();
     let placed = answer["legs"].as_array().unwrap().iter().filter(|leg| leg["place"].is_u64()).count();
-    assert_eq!((answer["app"].as_str(), placed), (Some("helpline"), 4));
+    assert_eq!((answer["app"].as_str(), placed), (Some("helpline"), 5));
     assert_eq!(demo.delivered().await["calls"], 0);
 
     let versions = String::from_utf8(demo.client(&["route", "versions", "night"]).stdout).unwrap();
@@ -200,4 +199,42 @@ async fn an_app_that_keeps_audio_pays_once() {
         (problem["status"].as_u64(), problem["detail"].as_str()),
         (Some(422), Some("recall is off, private or shared, not 'all'"))
     );
+}
+
+#[tokio::test]
+async fn an_app_beyond_its_limits_is_refused_at_once_and_others_are_not() {
+    let demo = Demo::start(BINARY).await;
+    let add =
+        demo.client(&["app", "add", "kiosk", "--default-voice", "heron/pellin", "--per-minute", "3", "--at-once", "2"]);
+    assert!(add.status.success(), "{}", String::from_utf8_lossy(&add.stderr));
+    let key = demo.client(&["app", "key", "add", "kiosk", "--json"]);
+    let key: Value = serde_json::from_slice(&key.stdout).unwrap();
+    let key = key["key"].as_str().unwrap().to_owned();
+    let ask = async || {
+        let url = format!("{}/api/v1/utterances", demo.url);
+        demo.http.post(url).bearer_auth(&key).json(&json!({"text": "Gate 4 opens at 6."})).send().await.unwrap()
+    };
+    demo.weather(json!({"weather": "drip", "pause": 100})).await;
+    let (first, second) = (ask().await, ask().await);
+    assert_eq!((first.status().as_u16(), second.status().as_u16()), (200, 200));
+    assert_eq!(header(&first, "ratelimit-policy"), "\"app\";q=3;w=60");
+    assert!(header(&second, "ratelimit").starts_with("\"app\";r=1;t="), "{}", header(&second, "ratelimit"));
+    let third = ask().await;
+    assert_eq!((third.status().as_u16(), header(&third, "retry-after").as_str()), (429, "1"));
+    let problem: Value = third.json().await.unwrap();
+    assert_eq!(problem["detail"], "the app kiosk has 2 requests in work, and may have no more at once");
+    // One that is read to its end, and one whose caller leaves.
+    demo.weather(Value::Null).await;
+    drop(second);
+    first.bytes().await.unwrap();
+    tokio::time::sleep(std::time::Duration::from_millis(500)).await;
+    assert_eq!(ask().await.status(), 200);
+    let fifth = ask().await;
+    let after: u64 = header(&fifth, "retry-after").parse().unwrap();
+    assert_eq!((fifth.status().as_u16(), (10..=20).contains(&after)), (429, true), "{after}");
+    let problem: Value = fifth.json().await.unwrap();
+    assert_eq!(problem["detail"], "the app kiosk has made its 3 requests of a minute");
+    assert_eq!(spoken(&demo, "Cast off.", "heron/pellin").await.0, 200, "the console's app has no limit");
+    let wrong = demo.client(&["app", "add", "idle", "--per-minute", "0"]);
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("per_minute is 1 to 1000000, not 0"));
 }

@@ -13,7 +13,7 @@ const blank: Route = { work: 'synthesis', note: '', order: 'listed', legs: [{ en
 const name = ref(props.route?.name ?? '')
 const source = ref(written(props.route ?? blank))
 const { error, busy, run } = useAsync()
-const plain = (text: string) => text.split('\n').map((line) => [{ text: line, kind: 'text' as const }])
+const plain = (text: string) => text.split('\n').map((line) => [{ text: line, kind: '' as const }])
 
 const keep = () =>
   run(async () => {
@@ -21,7 +21,7 @@ const keep = () =>
     try {
       body = JSON.parse(source.value) as Route
     } catch (fault) {
-      throw new Error(`This is not JSON: ${(fault as Error).message}`)
+      throw new Error(`This is not JSON: ${(fault as Error).message}`, { cause: fault })
     }
     await ask(api.PUT('/api/v1/routes/{name}', { params: { path: { name: name.value } }, body }))
     emit('kept', name.value)

@@ -26,6 +26,7 @@ pub use clock::{day_of, now_micros};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
 pub use dispatch::admit::Caller;
+pub use dispatch::app_limits::AppAllowance;
 pub use dispatch::breakers::BreakerView;
 pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
@@ -83,6 +84,7 @@ pub(crate) struct Inner {
     pub(crate) breakers: dispatch::breakers::Breakers,
     pub(crate) health: dispatch::health::HealthBook,
     pub(crate) flights: dispatch::recalled::Flights,
+    pub(crate) app_limits: dispatch::app_limits::AppLimits,
     pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
@@ -120,6 +122,7 @@ impl Gateway {
                 breakers: dispatch::breakers::Breakers::default(),
                 health: dispatch::health::HealthBook::default(),
                 flights: dispatch::recalled::Flights::default(),
+                app_limits: dispatch::app_limits::AppLimits::default(),
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
                 clips_in_use: library::clips::ClipsInUse::default(),

@@ -1,6 +1,6 @@
 //! Who a caller is, and the guard that keeps to what `routes.rs` says of a call.
 
-use dispatcher_gateway::{Caller, Gateway};
+use dispatcher_gateway::{App, Caller, Gateway};
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
@@ -23,6 +23,14 @@ pub(crate) enum Need {
 
 /// The session's cookie.
 pub(crate) const COOKIE: &str = "dispatcher_session";
+
+/// The app of the request at hand, once it was admitted.
+struct AdmittedApp(Option<App>);
+
+/// The app of a request that was admitted.
+pub(crate) fn admitted_app<'r>(request: &'r Request<'_>) -> Option<&'r App> {
+    request.local_cache(|| AdmittedApp(None)).0.as_ref()
+}
 
 /// Whether the request at hand is an operator's.
 struct IsOperator(bool);
@@ -159,6 +167,7 @@ impl<'r> FromRequest<'r> for Allowed {
         match admit(request).await {
             Ok(caller) => {
                 request.local_cache(|| IsOperator(caller.operator));
+                request.local_cache(|| AdmittedApp(Some(caller.app.clone())));
                 Outcome::Success(Allowed(caller))
             }
             Err(problem) => refuse(request, problem),

@@ -1,10 +1,11 @@
 //! Headers that the handlers read, and those that every answer gets.
 
-use dispatcher_gateway::CacheWish;
+use dispatcher_gateway::{AppAllowance, CacheWish, Gateway};
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
 
+use crate::access::admitted_app;
 use crate::connection::Connection;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -140,6 +141,11 @@ pub(crate) fn fairing() -> AdHoc {
             if personal && !response.headers().contains("Cache-Control") {
                 response.set_header(Header::new("Cache-Control", "no-store"));
             }
+            let gateway = request.rocket().state::<Gateway>();
+            let allowance = admitted_app(request).zip(gateway).and_then(|(app, gateway)| gateway.allowance(app));
+            for (name, value) in allowance.map(rate_limit).into_iter().flatten() {
+                response.set_header(Header::new(name, value));
+            }
             let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; \
                           media-src 'self' blob: data:; connect-src 'self' blob: data:; worker-src 'self' blob:; \
                           frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
@@ -150,9 +156,27 @@ pub(crate) fn fairing() -> AdHoc {
     })
 }
 
+/// What an app with a limit may still do, as the fields `RateLimit-Policy` and
+/// `RateLimit` (draft-ietf-httpapi-ratelimit-headers-10).
+fn rate_limit(allowance: AppAllowance) -> [(&'static str, String); 2] {
+    let AppAllowance { per_minute, left, full_in } = allowance;
+    let until_full = full_in.as_secs_f64().ceil();
+    [
+        ("RateLimit-Policy", format!("\"app\";q={per_minute};w=60")),
+        ("RateLimit", format!("\"app\";r={left};t={until_full}")),
+    ]
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_left_is_told_as_structured_fields() {
+        let full_in = std::time::Duration::from_millis(20_500);
+        let told = rate_limit(AppAllowance { per_minute: 60, left: 39, full_in });
+        assert_eq!(told.map(|(_, value)| value), ["\"app\";q=60;w=60", "\"app\";r=39;t=21"]);
+    }
 
     #[test]
     fn a_request_says_whether_audio_may_be_kept() {

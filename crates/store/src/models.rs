@@ -191,6 +191,9 @@ pub struct App {
     pub site: Option<Site>,
     /// What is kept of its answers.
     pub recall: RecallPolicy,
+    /// Requests for work in a minute, and at once.
+    pub per_minute: Option<i64>,
+    pub at_once: Option<i64>,
 }
 
 impl App {
@@ -207,6 +210,8 @@ impl App {
             custom_voices: None,
             site: None,
             recall: RecallPolicy::Off,
+            per_minute: None,
+            at_once: None,
         }
     }
 }

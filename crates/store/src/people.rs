@@ -55,6 +55,8 @@ impl Store {
                     apps::default_format.eq(&app.default_format),
                     apps::custom_voices.eq(&app.custom_voices),
                     apps::recall.eq(app.recall),
+                    apps::per_minute.eq(app.per_minute),
+                    apps::at_once.eq(app.at_once),
                     apps::site.eq(OptionalWord(app.site)),
                 ))
                 .execute(c)?;

@@ -20,6 +20,7 @@ table! {
         name -> Text, title -> Text, rehearsal -> Bool, default_voice -> Nullable<Text>,
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
         custom_voices -> Nullable<Text>, site -> Nullable<Text>, recall -> Text,
+        per_minute -> Nullable<BigInt>, at_once -> Nullable<BigInt>,
     }
 }
 table! {

@@ -8,8 +8,7 @@ use crate::{AudioError, Layout, LoudnessMeter, PEAK_LIMIT};
 
 /// Seconds of a speaker that are held to learn how loud it is.
 const HEARD: f64 = 3.0;
-/// Decibels of difference that are left alone: speech so short varies by as
-/// much with what is said.
+/// Decibels of difference that are left alone: nobody hears less.
 const LEFT: f64 = 0.5;
 /// Decibels by which a speaker is moved at the most.
 const MOST: f64 = 12.0;

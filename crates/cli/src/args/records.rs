@@ -122,6 +122,7 @@ pub(crate) enum AppCommand {
     ///   dispatcher app add help-line --default-format phone --rehearsal
     ///   dispatcher app add sick-bay --default-voice espeak-ng/en-gb --site local
     ///   dispatcher app add gate-signs --default-voice heron/pellin --recall private
+    ///   dispatcher app add kiosk --default-voice quayside --per-minute 60 --at-once 4
     #[command(verbatim_doc_comment)]
     Add {
         /// 1 to 40 small letters, digits and hyphens
@@ -148,6 +149,12 @@ pub(crate) enum AppCommand {
         /// apps that share theirs (default: off)
         #[arg(long, value_parser = ["off", "private", "shared"])]
         recall: Option<String>,
+        /// Requests for speech or recognition that it may make in a minute (default: without limit)
+        #[arg(long, value_name = "NUMBER")]
+        per_minute: Option<u32>,
+        /// Such requests that it may have in work at once (default: without limit)
+        #[arg(long, value_name = "NUMBER")]
+        at_once: Option<u32>,
     },
     /// List, add and revoke the keys of an app
     #[command(subcommand)]

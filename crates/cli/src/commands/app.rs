@@ -22,11 +22,14 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             rehearsal,
             site,
             recall,
+            per_minute,
+            at_once,
         } => {
             let body = json!({
                 "name": name, "title": title, "rehearsal": rehearsal,
                 "default_voice": default_voice, "default_recognition": default_recognition,
                 "default_format": default_format, "site": site, "recall": recall,
+                "per_minute": per_minute, "at_once": at_once,
             });
             let app = client.post("/api/v1/apps", &body).await?;
             if form.is_json() {

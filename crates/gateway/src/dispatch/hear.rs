@@ -10,6 +10,7 @@ use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
 
+use crate::dispatch::app_limits::InWork;
 use crate::dispatch::attempt::again;
 use crate::dispatch::candidates::{self, Attempt, Outcome, Tried};
 use crate::dispatch::deliver::CodecError;
@@ -17,7 +18,7 @@ use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAtte
 use crate::dispatch::speak::{CALLER_LEFT, summary};
 use crate::intake::recording::{AudioInfo, GivenAudio};
 use crate::jobs::PartNote;
-use crate::planning::order::Draw;
+use crate::planning::order::Purpose;
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Registry, Unsupported};
 
 /// Audio with less sound than this has nothing to be recognised, in seconds.
@@ -112,7 +113,7 @@ impl Gateway {
         for candidate in planner.recognition(&wanted, model, language)? {
             hearers.push(hearing_call(&registry, candidate, probed)?);
         }
-        self.arrange(&wanted, Draw::Likeliest, &mut hearers, |(planned, _)| planned);
+        self.arrange(&wanted, Purpose::Estimate, &mut hearers, |(planned, _)| planned);
         Ok((wanted, hearers))
     }
 
@@ -157,6 +158,8 @@ impl Gateway {
         request: RecognitionRequest,
         note: Option<PartNote>,
     ) -> Result<Recognised, GatewayError> {
+        // Parts of jobs were let in with their job.
+        let in_work = if note.is_none() { self.enter(caller)? } else { None };
         let (audio, probed) = request.audio.take(self, request.unsupported).await?;
         let request = RecognitionRequest { audio, ..request };
         let (wanted, plan) = self.plan_recognition(
@@ -168,7 +171,7 @@ impl Gateway {
         )?;
         let mut plan = self.controllable(plan, &request)?;
         if note.is_none() {
-            self.arrange(&wanted, Draw::ByChance, &mut plan, |planned| planned);
+            self.arrange(&wanted, Purpose::Answer, &mut plan, |planned| planned);
         }
         for planned in &mut plan {
             planned.candidate.deadline = request.deadline.or(planned.candidate.deadline);
@@ -194,7 +197,7 @@ impl Gateway {
         let (answer, outcome) = oneshot::channel();
         let gateway = self.clone();
         self.inner.running.spawn(async move {
-            let run = Listening { gateway, record, plan, request, probed, note };
+            let run = Listening { gateway, record, plan, request, probed, note, _in_work: in_work };
             if rehearsal { run.rehearse(answer).await } else { run.hear(answer).await }
         });
         outcome.await.map_err(|_| GatewayError::Abandoned)?
@@ -253,6 +256,7 @@ struct Listening {
     request: RecognitionRequest,
     probed: AudioInfo,
     note: Option<PartNote>,
+    _in_work: Option<InWork>,
 }
 
 /// The candidates of a recognition, tried for one caller.

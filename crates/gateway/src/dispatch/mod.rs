@@ -2,6 +2,7 @@
 //! other, delivery, and the record of each attempt.
 
 pub(crate) mod admit;
+pub(crate) mod app_limits;
 pub(crate) mod attempt;
 pub(crate) mod breakers;
 pub(crate) mod candidates;

@@ -12,6 +12,7 @@ use futures::StreamExt as _;
 use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
 
+use crate::dispatch::app_limits::InWork;
 use crate::dispatch::attempt::{Speaking, tags};
 use crate::dispatch::candidates::{self, Attempt, Outcome as Ran, Tried};
 use crate::dispatch::deliver::{Start, WAITING};
@@ -24,7 +25,7 @@ use crate::dispatch::recalled::{Recall, RecallKey};
 use crate::dispatch::utterance::{Cues, Marks, Utterance};
 use crate::intake::texts::TextRoom;
 use crate::jobs::PieceStore;
-use crate::planning::order::Draw;
+use crate::planning::order::Purpose;
 use crate::planning::plan::{TextLanguage, wanted};
 use crate::{
     AudioBody, BodyError, CacheOutcome, CacheWish, Caller, FailedAttempt, Gateway, GatewayError, PlannedCall,
@@ -127,13 +128,15 @@ impl Gateway {
         piece_store: Option<Arc<PieceStore>>,
     ) -> Result<Utterance, GatewayError> {
         request.format.check_output().map_err(GatewayError::Format)?;
+        // Pieces of jobs were let in with their job.
+        let in_work = if piece_store.is_none() { self.enter(caller)? } else { None };
         let length = request.text.source().len();
         let room = self.inner.texts.room(length).await?;
         let script = request.text.parse()?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
         let resources = self.resources(caller, &script).await;
-        let draw = if piece_store.is_some() { Draw::Likeliest } else { Draw::ByChance };
-        let mut plan = self.plan_speech(caller, &request, &wish, (&script, &resources), draw).await?;
+        let purpose = if piece_store.is_some() { Purpose::Job } else { Purpose::Answer };
+        let mut plan = self.plan_speech(caller, &request, &wish, (&script, &resources), purpose).await?;
         if let Some(lead) = piece_store.as_ref().and_then(|piece_store| piece_store.lead()) {
             // Who has made pieces of it goes on with it.
             plan.sort_by_key(|planned| planned.voice_id().as_deref() != Some(lead));
@@ -193,6 +196,7 @@ impl Gateway {
             start: start.clone(),
             piece_store,
             _room: room,
+            _in_work: in_work,
         };
         let work = if rehearsal { Manner::Rehearsal } else { Manner::Real };
         // The records must be written whatever becomes of the caller.
@@ -340,6 +344,7 @@ pub(crate) struct Run {
     /// Keeps its pieces, where it is a track of a job.
     pub(crate) piece_store: Option<Arc<PieceStore>>,
     _room: TextRoom,
+    _in_work: Option<InWork>,
 }
 
 pub(crate) type Responder = oneshot::Sender<Result<FirstAudio, GatewayError>>;

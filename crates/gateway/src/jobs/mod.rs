@@ -23,7 +23,7 @@ use tokio::sync::{Semaphore, broadcast};
 use tokio_util::sync::CancellationToken;
 
 use crate::dispatch::dispatch_record::{new_id, to_i64};
-use crate::planning::order::Draw;
+use crate::planning::order::Purpose;
 use crate::planning::plan::wanted;
 use crate::storage::bytes_in;
 use crate::{Caller, Gateway, GatewayError, GivenAudio, now_micros};
@@ -229,7 +229,7 @@ impl Gateway {
             let language = request.language.as_deref().or(script.language.as_deref());
             let wish = wanted(caller, request.wanted.as_ref(), language)?;
             let resources = self.resources(caller, &script).await;
-            let plan = self.plan_speech(caller, request, &wish, (&script, &resources), Draw::Likeliest).await?;
+            let plan = self.plan_speech(caller, request, &wish, (&script, &resources), Purpose::Job).await?;
             let Some(head) = plan.first() else { continue };
             forecast.pieces += head.render_plan.segments.len() as u64;
             forecast.estimates.add(head.estimate)?;

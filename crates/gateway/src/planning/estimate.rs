@@ -4,7 +4,7 @@ use dispatcher_core::Money;
 use dispatcher_markup::Fidelity;
 
 use crate::dispatch::fingerprint;
-use crate::planning::order::Draw;
+use crate::planning::order::Purpose;
 use crate::planning::plan::{TextLanguage, wanted};
 use crate::{Caller, Gateway, GatewayError, GivenAudio, PlannedCall, SynthesisRequest};
 
@@ -37,7 +37,7 @@ impl Gateway {
         let language = request.language.as_deref().or(script.language.as_deref());
         let wish = wanted(caller, request.wanted.as_ref(), language)?;
         let resources = self.resources(caller, &script).await;
-        let plan = self.plan_speech(caller, request, &wish, (&script, &resources), Draw::Likeliest).await?;
+        let plan = self.plan_speech(caller, request, &wish, (&script, &resources), Purpose::Estimate).await?;
         let head = plan.first().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
         Ok(Estimate {
             cost: head.estimate,

@@ -4,6 +4,7 @@
 use dispatcher_core::{Voice, Wanted};
 use dispatcher_markup::{Fidelity, MarkupError, Outcome};
 
+use crate::planning::order::Purpose;
 use crate::planning::plan::plan_synthesis;
 use crate::{Caller, GatewayError, Registry, Resources, SynthesisRequest};
 
@@ -62,7 +63,14 @@ pub fn lint(
         let speaking = usable().find(|voice| language.is_none_or(|language| voice.speaks(language)));
         let Some(voice) = speaking.or_else(|| usable().next()) else { continue };
         let id = format!("{}/{}", sheet.name, voice.id);
-        let plan = plan_synthesis(registry, &caller, request, &Wanted::Named(id.clone()), &script, resources);
+        let plan = plan_synthesis(
+            registry,
+            &caller,
+            request,
+            &Wanted::Named(id.clone()),
+            (&script, resources),
+            Purpose::Estimate,
+        );
         let linted = plan.and_then(|plan| {
             let planned = plan.into_iter().next().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
             Ok(Lint {

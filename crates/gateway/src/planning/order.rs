@@ -17,13 +17,36 @@ pub(crate) enum Draw {
     Likeliest,
 }
 
+/// What a text is planned for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Purpose {
+    /// Somebody waits for it.
+    Answer,
+    /// It is not sent.
+    Estimate,
+    /// Its pieces are kept, and each may be by another engine.
+    Job,
+}
+
+impl Purpose {
+    fn draw(self) -> Draw {
+        if self == Purpose::Answer { Draw::ByChance } else { Draw::Likeliest }
+    }
+}
+
 impl Gateway {
     /// Puts the candidates of a route, if a route was asked for, in its order.
-    pub(crate) fn arrange<T>(&self, wanted: &str, draw: Draw, plan: &mut Vec<T>, call: impl Fn(&T) -> &PlannedCall) {
+    pub(crate) fn arrange<T>(
+        &self,
+        wanted: &str,
+        purpose: Purpose,
+        plan: &mut Vec<T>,
+        call: impl Fn(&T) -> &PlannedCall,
+    ) {
         let registry = self.registry();
         let Some(route) = registry.routes().get(wanted) else { return };
         match route.order {
-            Order::Listed => draw_first(route, draw, plan, call),
+            Order::Listed => draw_first(route, purpose.draw(), plan, call),
             Order::Cheapest => {
                 let Some(currency) = plan.first().map(|first| call(first).estimate.currency) else { return };
                 // Amounts of other currencies are not compared.

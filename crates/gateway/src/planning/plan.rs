@@ -8,7 +8,7 @@ use dispatcher_engines::{Engine, EngineFormat, Speak};
 use dispatcher_markup::{Fidelity, Outcome, Policy, Script, evident};
 use serde::{Deserialize, Serialize};
 
-use crate::planning::order::Draw;
+use crate::planning::order::Purpose;
 use crate::planning::render_plan::{Casting, RenderPlan, SentenceCalls};
 use crate::{Caller, Gateway, GatewayError, Registry, Resources, SynthesisRequest};
 
@@ -148,14 +148,15 @@ pub(crate) fn plan_synthesis(
     caller: &Caller,
     request: &SynthesisRequest,
     wanted: &Wanted,
-    script: &Script<'_>,
-    resources: &Resources,
+    (script, resources): (&Script<'_>, &Resources),
+    purpose: Purpose,
 ) -> Result<Vec<PlannedCall>, GatewayError> {
     let planning = Planning { registry, caller, request, script, resources, granted: caller.granted() };
     let candidates =
         planning.with_planner(|planner| planner.synthesis(wanted, request.model.as_deref(), planning.language()))?;
     // Another engine can only go on in the middle where there is another.
-    let calls = match candidates.len() > 1 && request.text.source().len() <= LONG {
+    let others = candidates.len() > 1 && purpose != Purpose::Job;
+    let calls = match others && request.text.source().len() <= LONG {
         true => SentenceCalls::Apart,
         false => SentenceCalls::Together,
     };
@@ -278,14 +279,14 @@ impl Gateway {
         request: &SynthesisRequest,
         wish: &Wanted,
         (script, resources): (&Script<'_>, &Resources),
-        draw: Draw,
+        purpose: Purpose,
     ) -> Result<Vec<PlannedCall>, GatewayError> {
         let registry = self.registry();
         let length = request.text.source().len();
-        let plan = || plan_synthesis(&registry, caller, request, wish, script, resources);
+        let plan = || plan_synthesis(&registry, caller, request, wish, (script, resources), purpose);
         let mut plan = self.inner.texts.unhurried(length, plan).await?;
         if let Wanted::Named(name) = wish {
-            self.arrange(name, draw, &mut plan, |planned| planned);
+            self.arrange(name, purpose, &mut plan, |planned| planned);
         }
         Ok(plan)
     }

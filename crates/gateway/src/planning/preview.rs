@@ -10,7 +10,7 @@ use dispatcher_store::{App, StoreError};
 
 use crate::dispatch::hear::hearing_call;
 use crate::intake::recording::AudioInfo;
-use crate::planning::order::Draw;
+use crate::planning::order::Purpose;
 use crate::planning::plan::Planning;
 use crate::planning::render_plan::SentenceCalls;
 use crate::{Caller, Gateway, GatewayError, PlannedCall, SynthesisRequest};
@@ -118,7 +118,7 @@ impl Gateway {
             });
             calls.extend(planned.filter(|_| fault.is_none()).map(|planned| (leg, planned)));
         }
-        self.arrange(name, Draw::Likeliest, &mut calls, |(_, planned)| planned);
+        self.arrange(name, Purpose::Estimate, &mut calls, |(_, planned)| planned);
         for (place, (leg, _)) in calls.iter().enumerate() {
             previews[*leg].place = Some(place + 1);
         }

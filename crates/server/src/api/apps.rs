@@ -31,7 +31,19 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Pro
         created_at,
         site,
         recall,
+        per_minute: within(request.per_minute, "per_minute", 1_000_000)?,
+        at_once: within(request.at_once, "at_once", 10_000)?,
     })
+}
+
+fn within(given: Option<i64>, name: &str, most: i64) -> Result<Option<i64>, Problem> {
+    match given.filter(|given| !(1..=most).contains(given)) {
+        Some(given) => {
+            let detail = format!("{name} is 1 to {most}, not {given}");
+            Err(Problem::at(ProblemKind::Invalid, &format!("/{name}"), detail))
+        }
+        None => Ok(given),
+    }
 }
 
 fn recall(word: &str) -> Result<RecallPolicy, Problem> {

@@ -22,6 +22,10 @@ pub(crate) struct AppAnswer {
     pub(crate) site: Option<&'static str>,
     /// `off`, `private` or `shared`: what is kept of its answers.
     pub(crate) recall: &'static str,
+    /// Requests that it may make in a minute; null: without limit.
+    pub(crate) per_minute: Option<i64>,
+    /// Requests that it may have in work at once; null: without limit.
+    pub(crate) at_once: Option<i64>,
     pub(crate) created: String,
 }
 
@@ -37,6 +41,8 @@ impl From<App> for AppAnswer {
             default_format: app.default_format,
             site: app.site.map(Site::name),
             recall: app.recall.name(),
+            per_minute: app.per_minute,
+            at_once: app.at_once,
             created: rfc3339(app.created_at),
         }
     }
@@ -67,6 +73,10 @@ pub(crate) struct AppRequest {
     /// Whether audio is kept, so that equal requests are answered without an engine and cost
     /// nothing: `off` (default), `private` (for this app) or `shared` (among all apps that share).
     pub(crate) recall: Option<String>,
+    /// Requests for speech or recognition that it may make in a minute: 1 to 1000000 (default: without limit).
+    pub(crate) per_minute: Option<i64>,
+    /// Such requests that it may have in work at once: 1 to 10000 (default: without limit).
+    pub(crate) at_once: Option<i64>,
 }
 
 /// A key, without its secret.

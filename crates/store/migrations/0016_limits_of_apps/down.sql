@@ -1,0 +1,2 @@
+ALTER TABLE apps DROP COLUMN at_once;
+ALTER TABLE apps DROP COLUMN per_minute;
