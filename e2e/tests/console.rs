@@ -264,3 +264,73 @@ async fn a_large_recording_is_sent_in_parts() {
     assert_eq!(job["state"], "done", "{job}");
     browser.quit().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn routes_are_read_tried_changed_and_retired_and_a_shut_engine_is_seen() {
+    let demo = Demo::start(BINARY).await;
+    demo.put_route(
+        "gangway",
+        json!([{"engine": "heron", "voice": "pellin"}, {"engine": "espeak-ng", "voice": "en-gb"}]),
+    )
+    .await;
+    demo.weather(json!({"weather": "down"})).await;
+    for _ in 0..5 {
+        let response = demo.speak(json!({"text": "Ahoy.", "voice": "gangway"}), "audio/wav").await;
+        response.bytes().await.unwrap();
+    }
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.go(&format!("{}/routes?route=gangway", demo.url)).await;
+    browser.until("the legs", "return document.querySelectorAll('[data-test=leg]').length === 2").await;
+    let legs =
+        browser.run("return [...document.querySelectorAll('[data-test=leg]')].map((leg) => leg.innerText)").await;
+    let first = legs[0].as_str().unwrap();
+    assert!(first.contains("heron/pellin") && first.contains("not called after 5 failures (unavailable)"), "{first}");
+    assert!(!legs[1].as_str().unwrap().contains("not called"), "{legs}");
+    browser.find("try-text").await.send_keys("The ramp is closing.").await.unwrap();
+    browser.find("try").await.click().await.unwrap();
+    browser
+        .until("what it would do", "return document.querySelectorAll('[data-test=preview] tbody tr').length === 2")
+        .await;
+    let rows = browser
+        .run("return [...document.querySelectorAll('[data-test=preview] tbody tr')].map((row) => row.innerText)")
+        .await;
+    assert!(rows[0].as_str().unwrap().contains("not called after repeated failures"), "{rows}");
+    assert!(rows[1].as_str().unwrap().starts_with("1."), "{rows}");
+
+    browser.find("change-route").await.click().await.unwrap();
+    browser.find("route-json").await;
+    browser.run("const t = document.querySelector('[data-test=route-json]'); const r = JSON.parse(t.value); r.order = 'cheapest'; t.value = JSON.stringify(r); t.dispatchEvent(new Event('input'))").await;
+    browser.find("keep-route").await.click().await.unwrap();
+    browser.until("the order", "return document.body.innerText.includes('the cheapest first')").await;
+    let versions = demo.get("/api/v1/routes/gangway/versions").await;
+    assert_eq!(
+        (versions["items"].as_array().unwrap().len(), &versions["items"][0]["route"]["order"]),
+        (2, &json!("cheapest"))
+    );
+    browser.find("change-route").await.click().await.unwrap();
+    browser.find("route-json").await;
+    browser.run("const t = document.querySelector('[data-test=route-json]'); t.value = '{\"work\": '; t.dispatchEvent(new Event('input'))").await;
+    browser.find("keep-route").await.click().await.unwrap();
+    browser.until("the fault", "return document.body.innerText.includes('This is not JSON')").await;
+
+    browser.go(&format!("{}/routes?route=gangway", demo.url)).await;
+    browser.find("retire-route").await.click().await.unwrap();
+    browser.find("confirm-retire").await.click().await.unwrap();
+    browser.until("it is gone", "return ![...document.querySelectorAll('[data-test=route]')].some((one) => one.innerText.includes('gangway'))").await;
+    assert!(
+        demo.get("/api/v1/routes").await["items"].as_array().unwrap().iter().all(|route| route["name"] != "gangway")
+    );
+
+    browser.go(&format!("{}/overview", demo.url)).await;
+    browser
+        .until(
+            "the breaker",
+            "return document.querySelector('[data-test=breaker]')?.innerText.includes('unavailable') ?? false",
+        )
+        .await;
+    browser.run("document.querySelector('[data-test=breaker] button').click()").await;
+    browser.until("it is closed", "return document.querySelector('[data-test=breaker]') === null").await;
+    assert_eq!(demo.get("/api/v1/breakers").await["items"], json!([]));
+    browser.quit().await;
+}

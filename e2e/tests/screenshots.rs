@@ -136,8 +136,29 @@ async fn take_the_pictures() {
     browser.driver.find(By::Css("[aria-label='Check avocet']")).await.unwrap().click().await.unwrap();
     browser.until("the trial", "return document.querySelector('[data-test=trial]') !== null").await;
     shot("credentials.png").await;
+    let legs = json!([
+        {"engine": "heron", "voice": "pellin", "deadline": 3000, "conditions": {"languages": ["en"], "hours": "05:00-23:00"}},
+        {"engine": "godwit", "conditions": {"apps": ["helpline"]}},
+        {"engine": "espeak-ng", "voice": "en-gb"},
+    ]);
+    demo.put_route("gangway", legs).await;
+    for text in texts.iter().cycle().take(8) {
+        let body = json!({"text": text, "voice": "gangway", "language": "en-GB"});
+        demo.speak(body, "audio/mpeg").await.bytes().await.unwrap();
+    }
+    demo.weather(json!({"weather": "down"})).await;
+    for text in texts.iter().cycle().take(6) {
+        let body = json!({"text": text, "voice": "gangway", "language": "en-GB"});
+        demo.speak(body, "audio/mpeg").await.bytes().await.unwrap();
+    }
+    browser.go(&format!("{}/routes?route=gangway", demo.url)).await;
+    browser.until("the legs", "return document.querySelectorAll('[data-test=leg]').length === 3").await;
+    browser.find("try").await.click().await.unwrap();
+    browser.until("what it would do", "return document.querySelector('[data-test=preview]') !== null").await;
+    shot("routes.png").await;
     browser.go(&format!("{}/overview", demo.url)).await;
     browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
+    browser.until("the breaker", "return document.querySelector('[data-test=breaker]') !== null").await;
     shot("overview.png").await;
     browser.driver.find(By::XPath("//button[@data-test='account']")).await.unwrap().click().await.unwrap();
     browser.until("the menu", "return document.body.innerText.includes('Dark theme')").await;

@@ -194,7 +194,7 @@ impl<'r> Performance<'r> {
             tracing::info!(engine = %failed.engine, next = next.engine_name(), cause = %failed.cause, "another engine goes on");
             self.close(|attempt| attempt.failed(&failed, None)).await?;
             if lost {
-                self.drop_ahead().await.map_err(PerformanceStop::Records)?;
+                self.drop_ahead(&failed.engine).await.map_err(PerformanceStop::Records)?;
                 self.lost.push(speaker);
                 self.standing_in = Some(next).filter(|_| segment.cast.is_none()).or(self.standing_in);
             }

@@ -9,14 +9,18 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_audio::Format;
+use dispatcher_core::{Money, Work};
+use dispatcher_engines::Words;
 use dispatcher_store::{RecallPolicy, StoredRecall};
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, watch};
 
-use crate::dispatch::deliver::AudioBody;
-use crate::{Caller, Gateway, GatewayError, now_micros};
+use crate::dispatch::deliver::{AudioBody, Start};
+use crate::dispatch::dispatch_record::{AttemptFacts, DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
+use crate::dispatch::fingerprint;
+use crate::dispatch::utterance::{Cues, Marks, Utterance};
+use crate::{Caller, Gateway, GatewayError, PlannedCall, SynthesisRequest, now_micros};
 
 /// All kept audio together.
 const BUDGET: i64 = 512 << 20;
@@ -95,12 +99,6 @@ pub(crate) enum Recall {
 }
 
 impl Flight {
-    /// What is made is kept under another fingerprint, where another engine
-    /// than the first made it.
-    pub(crate) fn keep_as(&mut self, fingerprint: String) {
-        self.made = fingerprint;
-    }
-
     /// Whether others wait for it.
     fn is_awaited(&self) -> bool {
         // One receiver is for those to come.
@@ -227,15 +225,20 @@ impl Gateway {
         self.kept_audio(&key).await.map_or(Recall::Aside, Recall::Kept)
     }
 
-    /// A body that is kept once it is whole, while it passes by. `mixed` says
-    /// whether it is by several engines, which no fingerprint tells.
-    pub(crate) fn keep_passing(
-        &self,
-        mut body: AudioBody,
-        flight: Flight,
-        told: RecalledAudio,
-        (format, mixed): (Format, Arc<AtomicBool>),
-    ) -> AudioBody {
+    /// An utterance whose audio is kept once it is whole, while it passes by.
+    /// `mixed` says whether it is by several engines, which no fingerprint tells.
+    pub(crate) fn keep_passing(&self, utterance: Utterance, mut flight: Flight, mixed: Arc<AtomicBool>) -> Utterance {
+        // It may be another than the one that was looked for.
+        flight.made = utterance.fingerprint.clone();
+        let format = utterance.format;
+        let told = RecalledAudio {
+            media_type: format.media_type(),
+            audio: Bytes::new(),
+            audio_ms: 0,
+            engine: utterance.engine.clone(),
+            voice: utterance.voice.clone(),
+        };
+        let mut body = utterance.body;
         let (sender, receiver) = mpsc::channel(AHEAD);
         let (first, start) = (body.first.take(), body.start.clone());
         let gateway = self.clone();
@@ -274,6 +277,56 @@ impl Gateway {
                 }
             }
         });
-        AudioBody { receiver, first, start }
+        let body = AudioBody { receiver, first, start };
+        Utterance { body, cache: CacheOutcome::Stored, ..utterance }
+    }
+
+    /// An answer with kept audio: recorded, and not charged.
+    pub(crate) async fn answer_recalled(
+        &self,
+        caller: &Caller,
+        request: &SynthesisRequest,
+        (planned, requested, language): (&PlannedCall, &str, Option<&str>),
+        kept: RecalledAudio,
+    ) -> Result<Utterance, GatewayError> {
+        let new = NewDispatch {
+            requested,
+            media_type: kept.media_type.clone(),
+            language: language.map(str::to_owned),
+            characters: planned.usage.characters,
+            audio_ms: 0,
+            trace: request.trace.clone(),
+            rehearsal: false,
+            job: None,
+        };
+        let record = DispatchRecord::open(self, caller, Work::Synthesis, new);
+        let dispatch = record.id().to_owned();
+        let first_at = record.elapsed();
+        let audio_ms = u64::try_from(kept.audio_ms).unwrap_or_default();
+        let outcome = DispatchOutcome::recalled(audio_ms, first_at, planned.estimate);
+        record.settle(LastAttempt::Written(AttemptFacts::of_kept(planned)), outcome).await?;
+        self.inner.metrics.recalled();
+        let (_, receiver) = mpsc::channel(1);
+        Ok(Utterance {
+            dispatch,
+            engine: kept.engine,
+            voice: kept.voice,
+            model: planned.candidate.model.clone(),
+            format: request.format,
+            estimate: Money::zero(planned.estimate.currency),
+            fidelity: planned.fidelity(),
+            worst: planned.worst(),
+            fingerprint: fingerprint::of_request(planned, request.text.source(), language, request.format),
+            warnings: request.notes.clone(),
+            rehearsal: false,
+            first_us: first_at.micros(),
+            fallbacks: Vec::new(),
+            body: AudioBody { receiver, first: Some(kept.audio), start: Start::default() },
+            cache: CacheOutcome::Hit,
+            tempo: 1.0,
+            marks: Marks::default(),
+            cues: Cues::default(),
+            words: Words::default(),
+        })
     }
 }

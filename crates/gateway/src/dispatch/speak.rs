@@ -17,8 +17,7 @@ use crate::dispatch::attempt::{Speaking, tags};
 use crate::dispatch::candidates::{self, Attempt, Outcome as Ran, Tried};
 use crate::dispatch::deliver::{Start, WAITING};
 use crate::dispatch::dispatch_record::{
-    AttemptFacts, DispatchOutcome, DispatchRecord, EndedAttempt, LastAttempt, NewDispatch, OpenAttempt, SinceAttempt,
-    SinceDispatch,
+    DispatchOutcome, DispatchRecord, EndedAttempt, NewDispatch, OpenAttempt, SinceAttempt, SinceDispatch,
 };
 use crate::dispatch::fingerprint;
 use crate::dispatch::recalled::{Recall, RecallKey};
@@ -29,7 +28,7 @@ use crate::planning::order::Purpose;
 use crate::planning::plan::{TextLanguage, wanted};
 use crate::{
     AudioBody, BodyError, CacheOutcome, CacheWish, Caller, FailedAttempt, Gateway, GatewayError, PlannedCall,
-    RecalledAudio, TextInput, Unsupported,
+    TextInput, Unsupported,
 };
 
 /// What is asked for.
@@ -215,67 +214,8 @@ impl Gateway {
         let utterance = self.utterance(dispatch, first_audio, body, marks, asked);
         let warnings = request.notes.into_iter().chain(resources.missing).chain(utterance.warnings).collect();
         let utterance = Utterance { cues, warnings, ..utterance };
-        let Some(mut flight) = flight else { return Ok(utterance) };
-        // It may be another than the one that was looked for.
-        let told = RecalledAudio {
-            media_type: utterance.format.media_type(),
-            audio: Bytes::new(),
-            audio_ms: 0,
-            engine: utterance.engine.clone(),
-            voice: utterance.voice.clone(),
-        };
-        flight.keep_as(utterance.fingerprint.clone());
-        let body = self.keep_passing(utterance.body, flight, told, (utterance.format, mixed));
-        Ok(Utterance { body, cache: CacheOutcome::Stored, ..utterance })
-    }
-
-    /// An answer with kept audio: recorded, and not charged.
-    async fn answer_recalled(
-        &self,
-        caller: &Caller,
-        request: &SynthesisRequest,
-        (planned, requested, language): (&PlannedCall, &str, Option<&str>),
-        kept: RecalledAudio,
-    ) -> Result<Utterance, GatewayError> {
-        let new = NewDispatch {
-            requested,
-            media_type: kept.media_type.clone(),
-            language: language.map(str::to_owned),
-            characters: planned.usage.characters,
-            audio_ms: 0,
-            trace: request.trace.clone(),
-            rehearsal: false,
-            job: None,
-        };
-        let record = DispatchRecord::open(self, caller, Work::Synthesis, new);
-        let dispatch = record.id().to_owned();
-        let first_at = record.elapsed();
-        let audio_ms = u64::try_from(kept.audio_ms).unwrap_or_default();
-        let outcome = DispatchOutcome::recalled(audio_ms, first_at, planned.estimate);
-        record.settle(LastAttempt::Written(AttemptFacts::of_kept(planned)), outcome).await?;
-        self.inner.metrics.recalled();
-        let (_, receiver) = mpsc::channel(1);
-        Ok(Utterance {
-            dispatch,
-            engine: kept.engine,
-            voice: kept.voice,
-            model: planned.candidate.model.clone(),
-            format: request.format,
-            estimate: Money::zero(planned.estimate.currency),
-            fidelity: planned.fidelity(),
-            worst: planned.worst(),
-            fingerprint: fingerprint::of_request(planned, request.text.source(), language, request.format),
-            warnings: request.notes.clone(),
-            rehearsal: false,
-            first_us: first_at.micros(),
-            fallbacks: Vec::new(),
-            body: AudioBody { receiver, first: Some(kept.audio), start: Start::default() },
-            cache: CacheOutcome::Hit,
-            tempo: 1.0,
-            marks: Marks::default(),
-            cues: Cues::default(),
-            words: Words::default(),
-        })
+        let Some(flight) = flight else { return Ok(utterance) };
+        Ok(self.keep_passing(utterance, flight, mixed))
     }
 
     /// What the stages have made, put together.

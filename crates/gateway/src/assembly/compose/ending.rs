@@ -67,9 +67,14 @@ impl Performance<'_> {
         Ok(())
     }
 
-    /// The call that was made ahead, by a candidate that has failed meanwhile.
-    pub(super) async fn drop_ahead(&mut self) -> Result<(), GatewayError> {
-        let Some(SegmentSource::Call(mut ahead)) = self.ahead.take() else { return Ok(()) };
+    /// Ends the call that was made ahead, where it is of an engine that has
+    /// failed meanwhile.
+    pub(super) async fn drop_ahead(&mut self, engine: &str) -> Result<(), GatewayError> {
+        let of_it = |ahead: &SegmentSource<'_>| match ahead {
+            SegmentSource::Call(calling) => calling.attempt.engine() == engine,
+            SegmentSource::StoredPiece(_) | SegmentSource::Given => false,
+        };
+        let Some(SegmentSource::Call(mut ahead)) = self.ahead.take_if(|ahead| of_it(ahead)) else { return Ok(()) };
         self.write_last().await?;
         let ended = match ahead.called.take() {
             Some(Err(error)) => ahead.attempt.failed(&FailedAttempt::of(self.planned, error), None),
