@@ -137,7 +137,7 @@ async fn take_the_pictures() {
     browser.until("the trial", "return document.querySelector('[data-test=trial]') !== null").await;
     shot("credentials.png").await;
     let legs = json!([
-        {"engine": "heron", "voice": "pellin", "deadline": 3000, "conditions": {"languages": ["en"], "hours": "05:00-23:00"}},
+        {"engine": "heron", "voice": "pellin", "deadline": 3000, "conditions": {"languages": ["en"], "formats": ["mp3", "opus"]}},
         {"engine": "godwit", "conditions": {"apps": ["helpline"]}},
         {"engine": "espeak-ng", "voice": "en-gb"},
     ]);

@@ -29,7 +29,7 @@ const look = () =>
     <v-text-field v-else v-model="seconds" type="number" min="0" label="Seconds of audio" hide-details />
     <v-text-field v-model="language" label="Language" placeholder="en-GB" hide-details />
     <v-select v-model="app" :items="apps" label="App" clearable hide-details />
-    <v-btn type="submit" color="primary" variant="tonal" :loading="busy === 'load'" data-test="try">Try</v-btn>
+    <v-btn type="submit" color="primary" variant="tonal" class="justify-self-start" :loading="busy === 'load'" data-test="try">Try</v-btn>
   </form>
   <ProblemNote :error="error" />
   <v-table v-if="preview" class="table mt-3" density="comfortable" data-test="preview">
