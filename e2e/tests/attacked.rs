@@ -210,7 +210,7 @@ async fn calls_that_would_wait_in_vain_are_refused_at_once() {
     };
     let outcomes = futures::future::join_all((0..120).map(|_| call())).await;
     let refused: Vec<_> = outcomes.iter().filter(|outcome| outcome.0 == 429).collect();
-    assert!(refused.len() >= 40, "{} of 120 were refused", refused.len());
+    assert!(refused.len() >= 20, "{} of 120 were refused", refused.len());
     for (_, again, after) in refused {
         assert!(again.parse::<u64>().is_ok_and(|seconds| (1..=60).contains(&seconds)), "Retry-After: {again}");
         assert!(*after < Duration::from_secs(5), "at once, and not after {after:?}");

@@ -140,7 +140,7 @@ async fn whatever_the_weather_no_answer_is_wrong_and_the_ledger_is_right() {
     demo.put_route("storm", json!(legs)).await;
     let (seconds, callers) = (number("CHAOS_SECONDS", 15), number("CHAOS_CALLERS", 16));
     let seed = number("CHAOS_SEED", rand::random());
-    println!("CHAOS_SEED={seed}");
+    eprintln!("CHAOS_SEED={seed}");
     let (stop, seen) = (Arc::new(AtomicBool::new(false)), Arc::new(Seen::default()));
     let wind = tokio::spawn({
         let (demo, stop) = (demo.clone(), stop.clone());
@@ -156,7 +156,7 @@ async fn whatever_the_weather_no_answer_is_wrong_and_the_ledger_is_right() {
     wind.await.unwrap();
     ended.into_iter().for_each(|caller| caller.unwrap());
     let count = |of: &AtomicU64| of.load(Ordering::Relaxed);
-    println!("whole {} refused {} broken {}", count(&seen.whole), count(&seen.refused), count(&seen.broken));
+    eprintln!("whole {} refused {} broken {}", count(&seen.whole), count(&seen.refused), count(&seen.broken));
     assert!(count(&seen.whole) > 2 * seconds, "hardly anything was answered");
 
     let sums = charged(&demo).await;

@@ -160,13 +160,6 @@ async fn take_the_pictures() {
     browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
     browser.until("the breaker", "return document.querySelector('[data-test=breaker]') !== null").await;
     shot("overview.png").await;
-    browser.driver.find(By::XPath("//button[@data-test='account']")).await.unwrap().click().await.unwrap();
-    browser.until("the menu", "return document.body.innerText.includes('Dark theme')").await;
-    browser
-        .run("[...document.querySelectorAll('.v-list-item')].find(one => one.innerText.includes('Dark theme')).click()")
-        .await;
-    shot("overview-dark.png").await;
-    browser.run("localStorage.setItem('theme', 'light')").await;
     browser.go(&format!("{}/api/reference", demo.url)).await;
     browser
         .until(

@@ -315,10 +315,10 @@ impl Route {
         if !(1..=16).contains(&self.legs.len()) {
             return Err(RouteError::Legs(self.legs.len()));
         }
-        let deadlines = self.legs.iter().enumerate().filter_map(|(at, leg)| leg.deadline.map(|given| (at + 1, given)));
-        match deadlines.into_iter().find(|(_, given)| !(50..=600_000).contains(given)) {
-            Some((leg, given)) => return Err(RouteError::Deadline { leg, given }),
-            None => {}
+        let mut deadlines =
+            self.legs.iter().enumerate().filter_map(|(at, leg)| leg.deadline.map(|given| (at + 1, given)));
+        if let Some((leg, given)) = deadlines.find(|(_, given)| !(50..=600_000).contains(given)) {
+            return Err(RouteError::Deadline { leg, given });
         }
         if self.order == Order::Faithful && self.work == Work::Recognition {
             return Err(RouteError::Faithful);

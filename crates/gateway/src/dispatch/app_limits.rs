@@ -156,12 +156,12 @@ mod tests {
     async fn those_in_work_are_counted_until_they_end() {
         let limits = AppLimits::default();
         let app = app(None, Some(2));
-        let first = limits.enter(&app).unwrap();
-        let second = limits.enter(&app).unwrap();
+        let first = limits.enter(&app).expect("let in");
+        let second = limits.enter(&app).expect("let in");
         let (what, after) = refused(limits.enter(&app));
         assert_eq!((what.as_str(), after), ("the app quay has 2 requests in work, and may have no more at once", SOON));
         drop(first);
-        let third = limits.enter(&app).unwrap();
+        let third = limits.enter(&app).expect("let in");
         assert!(third.is_some() && limits.enter(&app).is_err());
         drop((second, third));
         assert!(limits.enter(&app).is_ok());
@@ -173,11 +173,14 @@ mod tests {
         let app = app(Some(60), None);
         let left = |limits: &AppLimits| limits.0.lock()["quay"].allowance(60, Instant::now());
         for _ in 0..20 {
-            limits.enter(&app).unwrap();
+            limits.enter(&app).expect("let in");
         }
         assert_eq!(left(&limits), AppAllowance { per_minute: 60, left: 40, full_in: Duration::from_secs(20) });
         tokio::time::advance(Duration::from_secs(5)).await;
         assert_eq!(left(&limits).left, 45);
-        assert!(AppLimits::default().enter(&App::new("free", "", 0)).unwrap().is_none(), "nothing is counted without");
+        assert!(
+            AppLimits::default().enter(&App::new("free", "", 0)).expect("let in").is_none(),
+            "nothing is counted without"
+        );
     }
 }

@@ -36,13 +36,7 @@ impl Purpose {
 
 impl Gateway {
     /// Puts the candidates of a route, if a route was asked for, in its order.
-    pub(crate) fn arrange<T>(
-        &self,
-        wanted: &str,
-        purpose: Purpose,
-        plan: &mut Vec<T>,
-        call: impl Fn(&T) -> &PlannedCall,
-    ) {
+    pub(crate) fn arrange<T>(&self, wanted: &str, purpose: Purpose, plan: &mut [T], call: impl Fn(&T) -> &PlannedCall) {
         let registry = self.registry();
         let Some(route) = registry.routes().get(wanted) else { return };
         match route.order {
@@ -73,7 +67,7 @@ impl Gateway {
 
 /// The leg that is drawn by weight goes first; others with a weight follow it
 /// in their order, and those without come last.
-fn draw_first<T>(route: &Route, draw: Draw, plan: &mut Vec<T>, call: impl Fn(&T) -> &PlannedCall) {
+fn draw_first<T>(route: &Route, draw: Draw, plan: &mut [T], call: impl Fn(&T) -> &PlannedCall) {
     let leg = |planned: &T| call(planned).candidate.leg;
     let usable: Vec<usize> = plan.iter().filter_map(leg).collect();
     let chance = (draw == Draw::ByChance).then(rand::random);
