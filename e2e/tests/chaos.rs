@@ -138,7 +138,7 @@ async fn whatever_the_weather_no_answer_is_wrong_and_the_ledger_is_right() {
     let demo = Arc::new(Demo::start(BINARY).await);
     let legs: Vec<Value> = ENGINES.iter().map(|engine| json!({"engine": engine, "deadline": 3000})).collect();
     demo.put_route("storm", json!(legs)).await;
-    let (seconds, callers) = (number("CHAOS_SECONDS", 15), number("CHAOS_CALLERS", 16));
+    let (seconds, callers) = (number("CHAOS_SECONDS", 10), number("CHAOS_CALLERS", 16));
     let seed = number("CHAOS_SEED", rand::random());
     eprintln!("CHAOS_SEED={seed}");
     let (stop, seen) = (Arc::new(AtomicBool::new(false)), Arc::new(Seen::default()));

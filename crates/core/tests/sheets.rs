@@ -225,7 +225,9 @@ fn the_causes_of_a_sheet_are_the_closed_list() {
         let sheet = Sheet::parse(&base(&format!("[[errors]]\nstatus = 499\nmeans = \"{cause}\"\n")), "x").unwrap();
         assert_eq!(sheet.errors[0].means, cause);
     }
-    for seen_by_us in [Cause::TimedOut, Cause::Absent, Cause::Abandoned, Cause::Unusable, Cause::Internal] {
+    for seen_by_us in
+        [Cause::TimedOut, Cause::Absent, Cause::BreakerOpen, Cause::Abandoned, Cause::Unusable, Cause::Internal]
+    {
         assert!(Sheet::parse(&base(&format!("[[errors]]\nstatus = 499\nmeans = \"{seen_by_us}\"\n")), "x").is_err());
     }
 }

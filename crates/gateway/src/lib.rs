@@ -1,4 +1,4 @@
-//! The way of one request: admit → parse → plan → identify → attempt →
+//! The way of one request: admit → parse → plan → recall → attempt →
 //! deliver → settle. One module each; nothing goes back.
 //!
 //! There is no HTTP type here: fronts turn their requests into
