@@ -42,7 +42,7 @@ async fn blow(demo: &Demo, stop: &AtomicBool, seed: u64) {
             0..4 => Value::Null,
             _ => json!({
                 "weather": WEATHERS[chance.random_range(0..WEATHERS.len() - usize::from(engine == "heron"))], "calls": chance.random_range(1..4),
-                "skip": chance.random_range(0..3), "share": chance.random_range(0.0..1.0), "pause": 5,
+                "skip": chance.random_range(0..3), "share": chance.random_range(0.0..1.0), "pause": chance.random_range(0..30),
             }),
         };
         demo.weather_of(engine, forecast).await;
@@ -58,6 +58,44 @@ struct Seen {
     whole: AtomicU64,
     refused: AtomicU64,
     broken: AtomicU64,
+}
+
+/// Whether each sentence is heard once and in order. Of one whose engine was
+/// slow and then lost, the beginning may be heard before it: so many times at most.
+fn says(heard: &str, sentences: &[&str], mut beginnings: usize) -> bool {
+    let mut rest = heard;
+    for sentence in sentences {
+        loop {
+            rest = rest.trim_start();
+            if let Some(after) = rest.strip_prefix(sentence) {
+                rest = after;
+                break;
+            }
+            let same = rest.bytes().zip(sentence.bytes()).take_while(|(one, other)| one == other).count();
+            if same == 0 || beginnings == 0 {
+                return false;
+            }
+            beginnings -= 1;
+            rest = &rest[same..];
+        }
+    }
+    rest.trim().is_empty()
+}
+
+#[test]
+fn what_is_lost_doubled_or_out_of_order_is_noticed() {
+    let said = ["The ramp is closing.", "Stand clear."];
+    assert!(says("The ramp is closing. Stand clear.", &said, 0));
+    assert!(says("The ramp is closing. Stand cl Stand clear.", &said, 1));
+    for wrong in [
+        "The ramp is closing.",
+        "Stand clear.",
+        "Stand clear. The ramp is closing.",
+        "The ramp is closing. Stand clear. Stand clear.",
+        "The ramp is closing. Sta Sta Stand clear.",
+    ] {
+        assert!(!says(wrong, &said, 1), "{wrong}");
+    }
 }
 
 /// One caller, who asks again and again.
@@ -81,9 +119,8 @@ async fn call(demo: &Demo, until: Instant, seed: u64, seen: &Seen) {
         match response.bytes().await {
             Ok(audio) => {
                 let heard = words_of(&audio, wav);
-                // What was slow and lost may begin its sentence twice, never more.
-                let again = heard != text && SENTENCES[..sentences].iter().all(|one| heard.contains(one));
-                assert!(heard == text || (voice == "storm" && again), "'{heard}' is not '{text}'");
+                let most = if voice == "storm" { ENGINES.len() - 1 } else { 0 };
+                assert!(says(&heard, &SENTENCES[..sentences], most), "'{heard}' is not '{text}'");
                 seen.whole.fetch_add(1, Ordering::Relaxed);
             }
             Err(_) => {

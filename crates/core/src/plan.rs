@@ -171,6 +171,12 @@ pub struct Planner<'a> {
 }
 
 impl<'a> Planner<'a> {
+    /// A planner without bounds, for a request of which nothing is known.
+    pub fn new(sheets: &'a BTreeMap<String, Arc<Sheet>>, routes: &'a BTreeMap<String, Route>) -> Planner<'a> {
+        let (bounds, circumstances) = (Bounds::Anywhere, Circumstances::default());
+        Planner { sheets, routes, granted: None, bounds, circumstances }
+    }
+
     /// A planner for the same within other bounds, in place of these.
     #[must_use]
     pub fn within(self, bounds: Bounds) -> Planner<'a> {

@@ -85,13 +85,7 @@ fn fixture() -> TestCatalogue {
 
 impl TestCatalogue {
     fn planner(&self) -> Planner<'_> {
-        Planner {
-            sheets: &self.sheets,
-            routes: &self.routes,
-            granted: None,
-            bounds: Bounds::Anywhere,
-            circumstances: Circumstances::default(),
-        }
+        Planner::new(&self.sheets, &self.routes)
     }
 
     fn speak(&self, wanted: &str, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
@@ -267,13 +261,8 @@ fn a_voice_that_is_gone_is_replaced_by_one_like_it() {
     let mut gull = Sheet::clone(&sheet("gull", voices, false));
     gull.synthesis.as_mut().expect("synthesis").voices[0].unavailable = Some("withdrawn".into());
     let sheets: BTreeMap<_, _> = [("gull".to_owned(), Arc::new(gull))].into();
-    let planner = Planner {
-        sheets: &sheets,
-        routes: &BTreeMap::new(),
-        granted: None,
-        bounds: Bounds::Anywhere,
-        circumstances: Circumstances::default(),
-    };
+    let routes = BTreeMap::new();
+    let planner = Planner::new(&sheets, &routes);
     let legs = |voice: &str, criteria: Criteria| {
         let leg = Leg { voice: Some(voice.into()), criteria, ..leg("gull", &[]) };
         let route = Route {
@@ -314,13 +303,7 @@ fn legs_that_may_not_be_used_say_why() {
     let legs = vec![bounded(&["helpline"], None), bounded(&[], Some(Site::Local)), bounded(&["console"], None)];
     let route = Route { name: "desk".into(), work: Work::Synthesis, note: String::new(), order: Order::Listed, legs };
     let routes = BTreeMap::new();
-    let planner = Planner {
-        sheets: &sheets,
-        routes: &routes,
-        granted: None,
-        bounds: Bounds::Anywhere,
-        circumstances: Circumstances::default(),
-    };
+    let planner = Planner::new(&sheets, &routes);
     let told = |app| {
         let circumstances = Circumstances { app: Some(app), ..Circumstances::default() };
         let legs = planner.under(circumstances).legs(&route, None, Some("en-GB"));

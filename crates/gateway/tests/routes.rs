@@ -53,10 +53,10 @@ async fn the_fastest_leg_is_the_one_that_was_measured_so() {
         assert_eq!(spoken_by(&fixture, "pier-tape").await, "tape");
     }
     assert_eq!(previewed(&fixture, "swift", None).await.0, ["tape", "heron"], "what is measured goes first");
-    let measured = fixture.gateway.health(Some(HealthScope::Voice), 1).await.unwrap();
+    let measured = fixture.gateway.health(HealthScope::Voice, 1).await.unwrap();
     let tape = measured.iter().find(|one| one.name == "tape/reel").expect("measured");
     assert_eq!((tape.calls, tape.failures, tape.fallbacks), (20, 0, 0));
-    let route = fixture.gateway.health(Some(HealthScope::Route), 1).await.unwrap();
+    let route = fixture.gateway.health(HealthScope::Route, 1).await.unwrap();
     assert_eq!((route[0].name.as_str(), route[0].calls), ("pier-tape", 20));
     assert!(route[0].first.is_some() && tape.first.unwrap().median <= tape.first.unwrap().p99);
 }
@@ -123,7 +123,7 @@ async fn an_engine_that_fails_again_and_again_is_left_alone_until_it_works() {
     assert_eq!(calls().await, before, "the engine was not called");
     let (tried, why) = previewed(&fixture, "pier", None).await;
     assert!(tried == ["tape"] && why[0].starts_with("not called after repeated failures"), "{tried:?} {why:?}");
-    let measured = fixture.gateway.health(Some(HealthScope::Engine), 1).await.unwrap();
+    let measured = fixture.gateway.health(HealthScope::Engine, 1).await.unwrap();
     let told: Vec<_> = measured.iter().map(|one| (one.name.as_str(), one.calls, one.failures, one.fallbacks)).collect();
     assert_eq!(told, [("heron", 5, 5, 0), ("tape", 6, 0, 6)]);
 

@@ -9,7 +9,7 @@
 //! are `{"stumble": {"on", "say"}}`; after, a close with 4000 and more.
 
 use std::sync::Arc;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use aws_lc_rs::hmac;
 use base64::Engine as _;
@@ -192,8 +192,8 @@ async fn say(mut socket: Socket, text: &str, pitch: f64, sky: Arc<Sky>, forecast
             // Dropped without a word of farewell.
             return;
         }
-        if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
-            tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
+        if let Some(forecast) = forecast {
+            forecast.rest().await;
         }
         #[expect(clippy::cast_precision_loss, reason = "a time, to the millisecond")]
         let now = samples as f64 / f64::from(RATE);

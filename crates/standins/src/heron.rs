@@ -242,7 +242,6 @@ async fn send(
     forecast: Option<Forecast>,
     mut tally: Tally,
 ) {
-    let weather = forecast.map(|forecast| forecast.weather);
     let Ok(mut coder) = Transcoder::new(Format::new(Codec::Pcm, RATE), made) else { return };
     let speaker = Speaker::new(&text, manner, RATE);
     let cut = forecast.and_then(|forecast| forecast.cut(text.len() + 4));
@@ -251,8 +250,8 @@ async fn send(
             let _ = sender.send(Err("half".into())).await;
             return;
         }
-        if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
-            tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
+        if let Some(forecast) = forecast {
+            forecast.rest().await;
         }
         let pcm = pcm_bytes(&samples);
         let Ok(coded) = coder.push(&pcm.into()) else { return };

@@ -1,7 +1,6 @@
 //! Raw samples of tone speech, piece by piece, as the weather lets them.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use futures::SinkExt as _;
 use hyper::body::Frame;
@@ -9,7 +8,7 @@ use hyper::body::Frame;
 use crate::serve::{Body, streamed};
 use crate::spoken::{Stretch, text_of};
 use crate::tone::{Manner, Speaker, pcm_bytes};
-use crate::weather::{Forecast, Sky, Weather};
+use crate::weather::{Forecast, Sky};
 
 /// A body that says the text as 16-bit samples, little-endian, behind a head
 /// (none where it is empty), and is counted.
@@ -33,7 +32,6 @@ pub(crate) fn pour_stretches(
     forecast: Option<Forecast>,
     sky: Arc<Sky>,
 ) -> Body {
-    let weather = forecast.map(|forecast| forecast.weather);
     let (mut sender, body) = streamed();
     tokio::spawn(async move {
         let text = text_of(&stretches);
@@ -50,8 +48,8 @@ pub(crate) fn pour_stretches(
                 let _ = sender.send(Err("half".into())).await;
                 return;
             }
-            if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
-                tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
+            if let Some(forecast) = forecast {
+                forecast.rest().await;
             }
             piece.extend(pcm_bytes(&samples));
             let ready = std::mem::take(&mut piece);
@@ -73,14 +71,13 @@ pub(crate) fn pour_stretches(
 /// A body of bytes that are there already, as the weather lets them go;
 /// counted as `audio` bytes of audio.
 pub(crate) fn send(bytes: Vec<u8>, audio: usize, characters: usize, forecast: Option<Forecast>, sky: Arc<Sky>) -> Body {
-    let weather = forecast.map(|forecast| forecast.weather);
     let (mut sender, body) = streamed();
     tokio::spawn(async move {
         let bytes = bytes::Bytes::from(bytes);
         let end = forecast.and_then(|forecast| forecast.cut(bytes.len())).unwrap_or(bytes.len());
         for at in (0..end).step_by(4_096) {
-            if let (Some(Weather::Drip), Some(forecast)) = (weather, forecast) {
-                tokio::time::sleep(Duration::from_millis(forecast.pause)).await;
+            if let Some(forecast) = forecast {
+                forecast.rest().await;
             }
             if sender.send(Ok(Frame::data(bytes.slice(at..end.min(at + 4_096))))).await.is_err() {
                 return sky.count(|delivered| delivered.left += 1);

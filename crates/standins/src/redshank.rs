@@ -202,7 +202,14 @@ impl Redshank {
 }
 
 fn half() -> crate::weather::Forecast {
-    crate::weather::Forecast { weather: Weather::Half, phase: Phase::Poll, skip: 0, calls: None, share: 0.5, pause: 0 }
+    crate::weather::Forecast {
+        weather: Weather::Half,
+        phase: Phase::Poll,
+        skip: 0,
+        calls: None,
+        share: 0.5,
+        pause: None,
+    }
 }
 
 /// What is heard in a recording.

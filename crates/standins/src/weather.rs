@@ -65,13 +65,10 @@ pub(crate) struct Forecast {
     /// The share of the audio behind which the connection is dropped.
     #[serde(default = "one_half")]
     pub(crate) share: f64,
-    /// Milliseconds between pieces while it drips.
-    #[serde(default = "sixty")]
-    pub(crate) pause: u64,
-}
-
-fn sixty() -> u64 {
-    60
+    /// Milliseconds between pieces: 60 while it drips; none before the
+    /// connection is dropped, unless given.
+    #[serde(default)]
+    pub(crate) pause: Option<u64>,
 }
 
 fn one_half() -> f64 {
@@ -79,6 +76,18 @@ fn one_half() -> f64 {
 }
 
 impl Forecast {
+    /// How long to wait before each piece.
+    pub(crate) async fn rest(&self) {
+        let pause = match self.weather {
+            Weather::Drip => Some(self.pause.unwrap_or(60)),
+            Weather::Half => self.pause,
+            _ => None,
+        };
+        if let Some(pause) = pause {
+            tokio::time::sleep(std::time::Duration::from_millis(pause)).await;
+        }
+    }
+
     /// Behind how much of something the connection is dropped.
     pub(crate) fn cut(&self, whole: usize) -> Option<usize> {
         (self.weather == Weather::Half).then(|| (whole as f64 * self.share.clamp(0.0, 1.0)) as usize)

@@ -9,7 +9,6 @@
 //! Errors before it is open are `{"amiss": code, "because": text}`.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use dispatcher_audio::{Codec, Format};
 use futures::{SinkExt as _, StreamExt as _};
@@ -148,8 +147,10 @@ async fn whistle(mut socket: Socket, sky: Arc<Sky>, forecast: Option<Forecast>) 
     sky.count(|delivered| delivered.audio_bytes += sound.len() as u64);
     match weather {
         Some(Weather::WrongType | Weather::Garbage) => return drop(socket.send(Message::text("<p>tide</p>")).await),
-        Some(Weather::Drip) => tokio::time::sleep(Duration::from_millis(forecast.map_or(60, |it| it.pause))).await,
         _ => {}
+    }
+    if let Some(forecast) = forecast {
+        forecast.rest().await;
     }
     let heard = hear(sound, begin.rate).await;
     if heard.is_empty() {

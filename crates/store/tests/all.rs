@@ -4,6 +4,7 @@
 
 mod catalogue;
 mod credentials;
+mod health;
 mod jobs;
 mod migrations;
 mod people;

@@ -42,13 +42,7 @@ use crate::{Conditions, Order};
 
 fn plan(wanted: Wanted, model: Option<&str>, language: Option<&str>) -> Result<Vec<String>, PlanError> {
     let (sheets, routes) = house();
-    let planner = Planner {
-        sheets: &sheets,
-        routes: &routes,
-        granted: None,
-        bounds: Bounds::Anywhere,
-        circumstances: Circumstances::default(),
-    };
+    let planner = Planner::new(&sheets, &routes);
     let name = |candidate: Candidate| {
         let voice = candidate.voice.expect("a voice").id;
         format!("{}/{voice} {}", candidate.sheet.name, candidate.model.as_deref().unwrap_or("-"))

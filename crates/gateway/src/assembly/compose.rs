@@ -357,7 +357,7 @@ impl<'r> Performance<'r> {
             (None, None) => {}
         }
         if run.piece_store.is_none() && run.plan.len() > self.lost.len() + 1 {
-            stream = self.foreheld(stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
+            stream = self.held_until_whole(stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
         }
         let before = self.seconds();
         let edges = self.planned.render_plan.edges(index);

@@ -63,6 +63,11 @@ impl Breakers {
         passage(&mut looked, self.begun.elapsed())
     }
 
+    /// Whether no call of an engine has failed yet.
+    pub(crate) fn is_clear(&self, engine: &str) -> bool {
+        !self.by_engine.lock().contains_key(engine)
+    }
+
     /// Takes in what a call says of its engine.
     pub(crate) fn note(&self, engine: &str, credential: Option<&str>, health: Health) {
         let now = self.begun.elapsed();

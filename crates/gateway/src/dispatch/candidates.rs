@@ -118,6 +118,9 @@ impl Gateway {
     /// Whether the breaker of a candidate's engine lets a call through.
     pub(crate) async fn check_breaker(&self, planned: &PlannedCall) -> Result<(), FailedAttempt> {
         let engine = planned.engine_name();
+        if self.inner.breakers.is_clear(engine) {
+            return Ok(());
+        }
         let credential = self.credential_name(&planned.engine, planned.candidate.credential.as_deref()).await;
         self.inner.breakers.pass(engine, credential.as_deref()).map_err(|(detail, wait)| FailedAttempt {
             engine: engine.to_owned(),

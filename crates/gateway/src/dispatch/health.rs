@@ -46,15 +46,11 @@ impl Times {
         }
     }
 
-    fn sum<'a>(all: impl Iterator<Item = &'a Times>) -> Times {
-        let mut sum = Times::default();
-        for times in all {
-            if let (Some(sum), Some(histogram)) = (&mut sum.0, &times.0) {
-                // One that grows takes in every other.
-                let _ = sum.add(histogram);
-            }
+    fn add(&mut self, other: &Times) {
+        if let (Some(sum), Some(histogram)) = (&mut self.0, &other.0) {
+            // One that grows takes in every other.
+            let _ = sum.add(histogram);
         }
-        sum
     }
 
     fn count(&self) -> u64 {
@@ -175,6 +171,14 @@ impl Hour {
         self.written = false;
     }
 
+    fn add(&mut self, other: &Hour) {
+        self.calls += other.calls;
+        self.failures += other.failures;
+        self.fallbacks += other.fallbacks;
+        self.first.add(&other.first);
+        self.total.add(&other.total);
+    }
+
     fn row(&self, scope: HealthScope, name: &str, work: Work) -> HealthHour {
         HealthHour {
             scope,
@@ -254,45 +258,65 @@ impl HealthBook {
     pub(crate) fn usual_first(&self, scope: HealthScope, name: &str, work: Work, share: f64) -> Option<Duration> {
         let book = self.0.lock();
         let hours = book.get(&(scope, work))?.get(name)?;
-        let first = Times::sum(hours.iter().rev().take(2).map(|hour| &hour.first));
+        let mut first = Times::default();
+        hours.iter().rev().take(2).for_each(|hour| first.add(&hour.first));
         (first.count() >= ENOUGH).then(|| first.within(share))
     }
 }
 
-/// Rows of the same thing, which stand together, as one.
-fn summed(rows: &[HealthHour]) -> Vec<MeasuredHealth> {
-    let same = |one: &HealthHour, other: &HealthHour| {
-        (one.scope, &one.name, one.work) == (other.scope, &other.name, other.work)
-    };
-    rows.chunk_by(same)
-        .filter_map(|rows| {
-            let head = rows.first()?;
-            let hours: Vec<Hour> = rows.iter().map(Hour::of_row).collect();
-            let sum = |of: fn(&Hour) -> i64| u64::try_from(hours.iter().map(of).sum::<i64>()).unwrap_or_default();
-            Some(MeasuredHealth {
-                scope: head.scope,
-                name: head.name.clone(),
-                work: head.work,
-                calls: sum(|hour| hour.calls),
-                failures: sum(|hour| hour.failures),
-                fallbacks: sum(|hour| hour.fallbacks),
-                first: Times::sum(hours.iter().map(|hour| &hour.first)).percentiles(),
-                total: Times::sum(hours.iter().map(|hour| &hour.total)).percentiles(),
-            })
-        })
-        .collect()
+/// Rows of hours, added up thing by thing; those of one thing follow one another.
+#[derive(Default)]
+struct Sums {
+    whole: Vec<MeasuredHealth>,
+    /// What it is of, and its hours so far.
+    open: Option<(HealthScope, String, Work, Hour)>,
+}
+
+impl Sums {
+    fn take(&mut self, row: &HealthHour) {
+        match &mut self.open {
+            Some((scope, name, work, sum)) if (*scope, &*name, *work) == (row.scope, &row.name, row.work) => {
+                sum.add(&Hour::of_row(row));
+            }
+            _ => {
+                self.close();
+                self.open = Some((row.scope, row.name.clone(), row.work, Hour::of_row(row)));
+            }
+        }
+    }
+
+    fn close(&mut self) {
+        let Some((scope, name, work, sum)) = self.open.take() else { return };
+        let count = |count: i64| u64::try_from(count).unwrap_or_default();
+        self.whole.push(MeasuredHealth {
+            scope,
+            name,
+            work,
+            calls: count(sum.calls),
+            failures: count(sum.failures),
+            fallbacks: count(sum.fallbacks),
+            first: sum.first.percentiles(),
+            total: sum.total.percentiles(),
+        });
+    }
+
+    fn finish(mut self) -> Vec<MeasuredHealth> {
+        self.close();
+        self.whole
+    }
 }
 
 impl Gateway {
     /// What was measured in the last hours, the present one included, of one
-    /// kind of thing or of all.
+    /// kind of thing.
     ///
     /// # Errors
     /// When the records cannot be written or read; so with all of these.
-    pub async fn health(&self, scope: Option<HealthScope>, hours: u32) -> Result<Vec<MeasuredHealth>, GatewayError> {
+    pub async fn health(&self, scope: HealthScope, hours: u32) -> Result<Vec<MeasuredHealth>, GatewayError> {
         self.write_health().await?;
         let since = hour_of(now_micros()) - i64::from(hours.max(1)) + 1;
-        Ok(summed(&self.inner.store.health_since(scope, since).await?))
+        let sums = self.inner.store.fold_health(scope, since, |sums: &mut Sums, row| sums.take(&row)).await?;
+        Ok(sums.finish())
     }
 
     /// The breakers of engines that have failed lately.
@@ -324,7 +348,7 @@ impl Gateway {
     /// Takes up what the last run has measured, and writes now and then until
     /// the gateway is gone.
     pub(crate) async fn keep_health(&self) -> Result<(), GatewayError> {
-        let rows = self.inner.store.health_since(None, hour_of(now_micros()) - 1).await?;
+        let rows = self.inner.store.health_since(hour_of(now_micros()) - 1).await?;
         self.inner.health.take_up(&rows);
         let inner: Weak<Inner> = std::sync::Arc::downgrade(&self.inner);
         tokio::spawn(async move {
@@ -369,7 +393,15 @@ mod tests {
         let mut rows = book.changed((hour + 1) * HOUR_MICROS);
         assert_eq!(rows.iter().map(|row| (row.hour - hour, row.calls)).collect::<Vec<_>>(), [(0, 100), (1, 2)]);
         assert_eq!(book.changed((hour + 1) * HOUR_MICROS), [], "nothing has changed since");
-        let told = summed(&rows).remove(0);
+        let mut sums = Sums::default();
+        rows.iter().for_each(|row| sums.take(row));
+        sums.take(&HealthHour { name: "ibis".into(), ..rows[1].clone() });
+        let all = sums.finish();
+        assert_eq!(
+            all.iter().map(|one| (one.name.as_str(), one.calls)).collect::<Vec<_>>(),
+            [("heron", 102), ("ibis", 2)]
+        );
+        let told = &all[0];
         assert_eq!((told.calls, told.failures, told.fallbacks), (102, 1, 1));
         let first = told.first.expect("times");
         for (given, wanted) in [(first.median, 50), (first.p95, 95), (first.p99, 99)] {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
-use dispatcher_core::{Bounds, Circumstances, Planner, Route, Sheet, Voice, VoiceIndex, nearest};
+use dispatcher_core::{Planner, Route, Sheet, Voice, VoiceIndex, nearest};
 use dispatcher_engines::Engine;
 use dispatcher_store::{DocumentVersion, NewVersion, VersionedKind};
 
@@ -121,13 +121,7 @@ impl Registry {
 
     /// What planning looks at; `granted` as in [`Planner`].
     pub fn planner<'a>(&'a self, granted: Option<&'a [String]>) -> Planner<'a> {
-        Planner {
-            sheets: &self.sheets,
-            routes: &self.routes,
-            granted,
-            bounds: Bounds::Anywhere,
-            circumstances: Circumstances::default(),
-        }
+        Planner { granted, ..Planner::new(&self.sheets, &self.routes) }
     }
 }
 

@@ -10,13 +10,6 @@ use dispatcher_store::HealthScope;
 
 use crate::{Gateway, PlannedCall};
 
-/// Whether legs are drawn by their weights, or shown as they would mostly be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Draw {
-    ByChance,
-    Likeliest,
-}
-
 /// What a text is planned for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Purpose {
@@ -28,19 +21,13 @@ pub(crate) enum Purpose {
     Job,
 }
 
-impl Purpose {
-    fn draw(self) -> Draw {
-        if self == Purpose::Answer { Draw::ByChance } else { Draw::Likeliest }
-    }
-}
-
 impl Gateway {
     /// Puts the candidates of a route, if a route was asked for, in its order.
     pub(crate) fn arrange<T>(&self, wanted: &str, purpose: Purpose, plan: &mut [T], call: impl Fn(&T) -> &PlannedCall) {
         let registry = self.registry();
         let Some(route) = registry.routes().get(wanted) else { return };
         match route.order {
-            Order::Listed => draw_first(route, purpose.draw(), plan, call),
+            Order::Listed => draw_first(route, purpose, plan, call),
             Order::Cheapest => {
                 let Some(currency) = plan.first().map(|first| call(first).estimate.currency) else { return };
                 // Amounts of other currencies are not compared.
@@ -65,12 +52,12 @@ impl Gateway {
     }
 }
 
-/// The leg that is drawn by weight goes first; others with a weight follow it
+/// The leg that is drawn by weight goes first, or the heaviest where nobody waits; others with a weight follow it
 /// in their order, and those without come last.
-fn draw_first<T>(route: &Route, draw: Draw, plan: &mut [T], call: impl Fn(&T) -> &PlannedCall) {
+fn draw_first<T>(route: &Route, purpose: Purpose, plan: &mut [T], call: impl Fn(&T) -> &PlannedCall) {
     let leg = |planned: &T| call(planned).candidate.leg;
     let usable: Vec<usize> = plan.iter().filter_map(leg).collect();
-    let chance = (draw == Draw::ByChance).then(rand::random);
+    let chance = (purpose == Purpose::Answer).then(rand::random);
     let Some(drawn) = route.drawn(&usable, chance) else { return };
     let weighed = |leg: usize| route.legs.get(leg).is_some_and(|leg| leg.weight.is_some());
     plan.sort_by_key(|planned| {

@@ -45,7 +45,7 @@ pub(crate) async fn measured(
     if !(1..=HOURS_KEPT).contains(&i64::from(hours)) {
         return Err(Problem::new(ProblemKind::Invalid, format!("hours is 1 to {HOURS_KEPT}, not {hours}")));
     }
-    let measured = gateway.health(Some(of), hours).await?;
+    let measured = gateway.health(of, hours).await?;
     Ok(Json(List::whole(measured.into_iter().map(MeasuredAnswer::from).collect())))
 }
 

@@ -134,11 +134,11 @@ impl<'r> Performance<'r> {
     /// A segment's audio once it is whole, so that another engine can begin it
     /// anew where this one breaks it off; the inner error is the engine's. It is
     /// not held for longer than the listener can do without it.
-    pub(super) async fn foreheld(
+    pub(super) async fn held_until_whole(
         &mut self,
         mut stream: AudioStream,
     ) -> Result<AudioStream, Result<PerformanceStop, EngineError>> {
-        let mut held: Vec<Bytes> = Vec::new();
+        let (mut held, mut bytes): (Vec<Bytes>, usize) = (Vec::new(), 0);
         let mut until = None;
         loop {
             let due = *until.get_or_insert_with(|| self.due());
@@ -155,8 +155,10 @@ impl<'r> Performance<'r> {
             if held.is_empty() {
                 until = None;
             }
-            held.push(chunk.map_err(Err)?);
-            if held.iter().map(Bytes::len).sum::<usize>() > MOST_HELD {
+            let chunk = chunk.map_err(Err)?;
+            bytes += chunk.len();
+            held.push(chunk);
+            if bytes > MOST_HELD {
                 break;
             }
         }
