@@ -120,3 +120,20 @@ async fn a_caller_who_leaves_ends_the_call_unless_others_wait_for_its_audio() {
     assert_eq!((outcome, words(&audio, request().format)), (CacheOutcome::Hit, TEXT.to_owned()));
     assert_eq!(fixture.dispatch(&id).await.0.state.name(), "done");
 }
+
+#[tokio::test]
+async fn audio_of_more_than_eight_megabytes_is_answered_whole_and_not_kept() {
+    let fixture = TestGateway::open().await;
+    let caller = app_that_keeps("quay", RecallPolicy::Private);
+    let text = vec![TEXT; 80].join(" ");
+    let mut calls_before = 0;
+    for round in ["first", "second"] {
+        let utterance = fixture.gateway.speak(&caller, say(&text, "heron/pellin")).await.unwrap();
+        assert_eq!(utterance.cache, CacheOutcome::Stored, "{round}");
+        let audio = collect(utterance.body).await.unwrap();
+        assert!(audio.len() > 8 << 20, "{round}: {} bytes", audio.len());
+        let now = calls(&fixture).await;
+        assert!(now > calls_before, "{round}: it is called for again");
+        calls_before = now;
+    }
+}

@@ -5,30 +5,40 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_core::{Money, Work};
+use dispatcher_core::{Cause, Money, Work};
 use dispatcher_engines::Words;
 use dispatcher_store::{RecallPolicy, StoredRecall};
+use futures::StreamExt as _;
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
+use tokio::io::AsyncReadExt as _;
 use tokio::sync::{mpsc, watch};
+use tokio_util::io::ReaderStream;
 
-use crate::dispatch::deliver::{AudioBody, Start};
+use crate::dispatch::deliver::{AudioBody, BodyError, Start, WAITING};
 use crate::dispatch::dispatch_record::{AttemptFacts, DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
 use crate::dispatch::fingerprint;
 use crate::dispatch::utterance::{Cues, Marks, Utterance};
-use crate::{Caller, Gateway, GatewayError, PlannedCall, SynthesisRequest, now_micros};
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, SynthesisRequest, now_micros};
 
 /// All kept audio together.
 const BUDGET: i64 = 512 << 20;
 /// Longer audio is not kept.
 const LONGEST: usize = 8 << 20;
-/// Pieces that may be ahead of a caller while audio is kept, so that others do
-/// not wait for one who reads slowly.
+/// Audio on its way into files, of all requests together: what goes beyond is
+/// not kept.
+const MOST_IN_MEMORY: usize = 128 << 20;
+/// Pieces that may be ahead of a caller while others wait for the same audio,
+/// so that they do not wait for one who reads slowly.
 const AHEAD: usize = 512;
+/// So often is it looked whether others have come to wait.
+const LOOK: Duration = Duration::from_millis(100);
+/// Bytes of a file that are read at once.
+const PIECE: usize = 64 << 10;
 /// Who waits for equal audio waits no longer than this.
 const PATIENCE: Duration = Duration::from_secs(30);
 
@@ -87,15 +97,58 @@ pub(crate) struct Flight {
 
 /// Flights under way.
 #[derive(Default)]
-pub(crate) struct Flights(Mutex<HashMap<RecallKey, watch::Receiver<()>>>);
+pub(crate) struct Flights {
+    under_way: Mutex<HashMap<RecallKey, watch::Receiver<()>>>,
+    /// Bytes of what they have made so far.
+    in_memory: AtomicUsize,
+}
+
+/// Kept audio, its file opened: it can be read even if it is removed meanwhile.
+pub(crate) struct KeptFile {
+    row: StoredRecall,
+    file: std::fs::File,
+}
 
 /// What comes of looking for kept audio.
 pub(crate) enum Recall {
-    Kept(RecalledAudio),
+    Kept(KeptFile),
     /// Nobody has it: it is to be made and kept.
     ToMake(Flight),
     /// It is to be made, and not kept.
-    Aside,
+    NotKept,
+}
+
+/// Audio as far as it has passed by, counted with that of all flights.
+struct PassedAudio {
+    gateway: Gateway,
+    audio: Vec<u8>,
+    counted: usize,
+}
+
+impl PassedAudio {
+    /// With a further piece; nothing where it is more than is kept.
+    fn with(mut self, piece: &[u8]) -> Option<PassedAudio> {
+        let all = self.gateway.inner.flights.in_memory.fetch_add(piece.len(), Ordering::AcqRel) + piece.len();
+        self.counted += piece.len();
+        if self.counted > LONGEST || all > MOST_IN_MEMORY {
+            return None;
+        }
+        self.audio.extend_from_slice(piece);
+        Some(self)
+    }
+}
+
+impl Drop for PassedAudio {
+    fn drop(&mut self) {
+        self.gateway.inner.flights.in_memory.fetch_sub(self.counted, Ordering::AcqRel);
+    }
+}
+
+impl RecallKey {
+    /// Of audio that is for all.
+    fn of_all(fingerprint: &str) -> RecallKey {
+        RecallKey { fingerprint: fingerprint.to_owned(), owner: String::new() }
+    }
 }
 
 impl Flight {
@@ -104,11 +157,18 @@ impl Flight {
         // One receiver is for those to come.
         self.landed.receiver_count() > 1
     }
+
+    /// Ends once others wait for it.
+    async fn awaited(&self) {
+        while !self.is_awaited() {
+            tokio::time::sleep(LOOK).await;
+        }
+    }
 }
 
 impl Drop for Flight {
     fn drop(&mut self) {
-        self.gateway.inner.flights.0.lock().remove(&self.key);
+        self.gateway.inner.flights.under_way.lock().remove(&self.key);
     }
 }
 
@@ -141,7 +201,16 @@ impl Caller {
 impl Gateway {
     /// Kept auditions, which are for all.
     pub async fn recall_audio(&self, fingerprint: &str) -> Option<RecalledAudio> {
-        self.kept_audio(&RecallKey { fingerprint: fingerprint.to_owned(), owner: String::new() }).await
+        let KeptFile { row, file } = self.kept_file(&RecallKey::of_all(fingerprint)).await?;
+        let mut audio = Vec::new();
+        tokio::fs::File::from_std(file).read_to_end(&mut audio).await.ok()?;
+        Some(RecalledAudio {
+            media_type: row.media_type,
+            audio: audio.into(),
+            audio_ms: row.audio_ms,
+            engine: row.engine,
+            voice: row.voice,
+        })
     }
 
     /// Keeps an audition.
@@ -149,21 +218,19 @@ impl Gateway {
     /// # Errors
     /// When it cannot be written.
     pub async fn keep_audio(&self, fingerprint: &str, kept: &RecalledAudio) -> Result<(), GatewayError> {
-        self.put_audio(RecallKey { fingerprint: fingerprint.to_owned(), owner: String::new() }, kept).await
+        self.put_audio(RecallKey::of_all(fingerprint), kept).await
     }
 
-    async fn kept_audio(&self, key: &RecallKey) -> Option<RecalledAudio> {
+    async fn kept_file(&self, key: &RecallKey) -> Option<KeptFile> {
         let folder = self.inner.host.clips.as_ref()?;
         let row = self.inner.store.recalled(key.fingerprint.clone(), key.owner.clone(), now_micros()).await.ok()??;
-        let audio = tokio::fs::read(folder.join(&row.content)).await.ok()?;
+        let path = folder.join(&row.content);
+        let open = move || -> std::io::Result<(String, std::fs::File)> {
+            Ok((crate::content_hash_of_file(&path)?, std::fs::File::open(&path)?))
+        };
+        let (content, file) = tokio::task::spawn_blocking(open).await.ok()?.ok()?;
         // A file that was damaged is made anew rather than played.
-        (crate::content_hash(&audio) == row.content).then_some(RecalledAudio {
-            media_type: row.media_type,
-            audio: audio.into(),
-            audio_ms: row.audio_ms,
-            engine: row.engine,
-            voice: row.voice,
-        })
+        (content == row.content).then_some(KeptFile { row, file })
     }
 
     async fn put_audio(&self, key: RecallKey, kept: &RecalledAudio) -> Result<(), GatewayError> {
@@ -197,15 +264,15 @@ impl Gateway {
     /// for that.
     pub(crate) async fn recall(&self, key: RecallKey, wish: CacheWish) -> Recall {
         if wish == CacheWish::Off || self.inner.host.clips.is_none() {
-            return Recall::Aside;
+            return Recall::NotKept;
         }
         if wish == CacheWish::Use
-            && let Some(kept) = self.kept_audio(&key).await
+            && let Some(kept) = self.kept_file(&key).await
         {
             return Recall::Kept(kept);
         }
         let mut under_way = {
-            let mut flights = self.inner.flights.0.lock();
+            let mut flights = self.inner.flights.under_way.lock();
             match flights.get(&key) {
                 Some(landed) => landed.clone(),
                 None => {
@@ -217,12 +284,12 @@ impl Gateway {
             }
         };
         if wish == CacheWish::Renew {
-            return Recall::Aside;
+            return Recall::NotKept;
         }
         // It lands when its sender is dropped; nothing is ever sent.
         let _ = tokio::time::timeout(PATIENCE, under_way.changed()).await;
         // Where it came to nothing, each makes its own.
-        self.kept_audio(&key).await.map_or(Recall::Aside, Recall::Kept)
+        self.kept_file(&key).await.map_or(Recall::NotKept, Recall::Kept)
     }
 
     /// An utterance whose audio is kept once it is whole, while it passes by.
@@ -242,7 +309,8 @@ impl Gateway {
         let (sender, receiver) = mpsc::channel(AHEAD);
         let (first, start) = (body.first.take(), body.start.clone());
         let gateway = self.clone();
-        let mut kept = Some(first.as_deref().map(<[u8]>::to_vec).unwrap_or_default());
+        let passed = PassedAudio { gateway: self.clone(), audio: Vec::new(), counted: 0 };
+        let mut passed = passed.with(first.as_deref().unwrap_or_default());
         self.inner.running.spawn(async move {
             loop {
                 let piece = tokio::select! {
@@ -251,21 +319,22 @@ impl Gateway {
                     () = sender.closed(), if !flight.is_awaited() => return,
                 };
                 let Some(piece) = piece else { break };
-                kept = match (&piece, kept) {
-                    (Ok(bytes), Some(mut kept)) if kept.len() + bytes.len() <= LONGEST => {
-                        kept.extend_from_slice(bytes);
-                        Some(kept)
-                    }
-                    _ => None,
-                };
+                passed = passed.zip(piece.as_ref().ok()).and_then(|(passed, bytes)| passed.with(bytes));
+                let hurry =
+                    async { if passed.is_some() { flight.awaited().await } else { std::future::pending().await } };
+                tokio::select! {
+                    // As where nothing is kept: no more waits than a caller can take.
+                    room = sender.reserve_many(AHEAD - WAITING + 1) => drop(room),
+                    () = hurry => {}
+                }
                 let left = sender.send(piece).await.is_err();
-                if left && (kept.is_none() || !flight.is_awaited()) {
+                if left && (passed.is_none() || !flight.is_awaited()) {
                     return;
                 }
             }
-            if let Some(mut audio) = kept.filter(|_| !mixed.load(Ordering::Relaxed)) {
-                body.mend(&mut audio);
-                let audio = Bytes::from(audio);
+            if let Some(mut passed) = passed.filter(|_| !mixed.load(Ordering::Relaxed)) {
+                body.mend(&mut passed.audio);
+                let audio = Bytes::from(std::mem::take(&mut passed.audio));
                 let measured = audio.clone();
                 let length = gateway.codec_work(move || dispatcher_audio::measure(&measured, Some(format))).await;
                 let audio_ms = length.ok().and_then(Result::ok).map_or(0, |(_, length)| length.milliseconds());
@@ -287,7 +356,7 @@ impl Gateway {
         caller: &Caller,
         request: &SynthesisRequest,
         (planned, requested, language): (&PlannedCall, &str, Option<&str>),
-        kept: RecalledAudio,
+        KeptFile { row: kept, file }: KeptFile,
     ) -> Result<Utterance, GatewayError> {
         let new = NewDispatch {
             requested,
@@ -306,7 +375,6 @@ impl Gateway {
         let outcome = DispatchOutcome::recalled(audio_ms, first_at, planned.estimate);
         record.settle(LastAttempt::Written(AttemptFacts::of_kept(planned)), outcome).await?;
         self.inner.metrics.recalled();
-        let (_, receiver) = mpsc::channel(1);
         Ok(Utterance {
             dispatch,
             engine: kept.engine,
@@ -321,12 +389,31 @@ impl Gateway {
             rehearsal: false,
             first_us: first_at.micros(),
             fallbacks: Vec::new(),
-            body: AudioBody { receiver, first: Some(kept.audio), start: Start::default() },
+            body: self.body_of_file(file),
             cache: CacheOutcome::Hit,
             tempo: 1.0,
             marks: Marks::default(),
             cues: Cues::default(),
             words: Words::default(),
         })
+    }
+
+    /// Audio out of a file, piece by piece.
+    fn body_of_file(&self, file: std::fs::File) -> AudioBody {
+        let (sender, receiver) = mpsc::channel(WAITING);
+        self.inner.running.spawn(async move {
+            let mut pieces = ReaderStream::with_capacity(tokio::fs::File::from_std(file), PIECE);
+            while let Some(piece) = pieces.next().await {
+                let torn = piece.is_err();
+                let piece = piece.map_err(|error| {
+                    let (engine, detail) = ("kept audio".to_owned(), error.to_string());
+                    BodyError(FailedAttempt { engine, cause: Cause::Internal, detail, retry_after: None })
+                });
+                if sender.send(piece).await.is_err() || torn {
+                    return;
+                }
+            }
+        });
+        AudioBody { receiver, first: None, start: Start::default() }
     }
 }

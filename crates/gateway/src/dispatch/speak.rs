@@ -157,7 +157,7 @@ impl Gateway {
                     return self.answer_recalled(caller, &request, (&head, &asked, language.as_deref()), kept).await;
                 }
                 Recall::ToMake(to_make) => flight = Some(to_make),
-                Recall::Aside => {}
+                Recall::NotKept => {}
             }
         }
         if piece_store.is_none() && !rehearsal {
