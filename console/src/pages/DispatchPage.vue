@@ -39,7 +39,7 @@ onMounted(() =>
         <div><dt>Total</dt><dd>{{ milliseconds(dispatch.total) }}</dd></div>
         <div><dt>Duration</dt><dd>{{ seconds(dispatch.duration) }}</dd></div>
         <div><dt>Format</dt><dd>{{ dispatch.media_type }}</dd></div>
-        <div><dt>Cost</dt><dd><MoneyAmount :amount="dispatch.cost" /></dd></div>
+        <div><dt>Cost</dt><dd><MoneyAmount :amount="dispatch.cost" /><span v-if="dispatch.saved" class="quiet" data-test="saved"> kept audio saved <MoneyAmount :amount="dispatch.saved" /></span></dd></div>
         <div><dt>Started</dt><dd>{{ exact(dispatch.started) }}</dd></div>
       </dl>
       <p v-if="dispatch.sample" class="my-4">This is a sample: it was made up for the demo, and no engine was called.</p>

@@ -145,9 +145,8 @@ async fn whistle(mut socket: Socket, sky: Arc<Sky>, forecast: Option<Forecast>) 
         }
     }
     sky.count(|delivered| delivered.audio_bytes += sound.len() as u64);
-    match weather {
-        Some(Weather::WrongType | Weather::Garbage) => return drop(socket.send(Message::text("<p>tide</p>")).await),
-        _ => {}
+    if let Some(Weather::WrongType | Weather::Garbage) = weather {
+        return drop(socket.send(Message::text("<p>tide</p>")).await);
     }
     if let Some(forecast) = forecast {
         forecast.rest().await;
