@@ -3,6 +3,7 @@ import {
   mdiAccountCircleOutline,
   mdiAccountVoice,
   mdiApi,
+  mdiBellOutline,
   mdiChartBar,
   mdiChevronDown,
   mdiChevronRight,
@@ -47,6 +48,7 @@ const groups = [
       { to: '/overview', title: 'Overview', icon: mdiViewDashboardOutline },
       { to: '/dispatches', title: 'Dispatches', icon: mdiFormatListBulleted },
       { to: '/usage', title: 'Usage', icon: mdiChartBar },
+      { to: '/alerts', title: 'Alerts', icon: mdiBellOutline },
     ],
   },
   {

@@ -18,6 +18,7 @@ export const router = createRouter({
     { path: '/engines/:name', name: 'engine', component: () => import('./pages/EnginePage.vue'), meta: { title: 'Engine' } },
     { path: '/credentials', name: 'credentials', component: () => import('./pages/CredentialsPage.vue'), meta: { title: 'Credentials' } },
     { path: '/routes', name: 'routes', component: () => import('./pages/RoutesPage.vue'), meta: { title: 'Routes' } },
+    { path: '/alerts', name: 'alerts', component: () => import('./pages/AlertsPage.vue'), meta: { title: 'Alerts' } },
     { path: '/usage', name: 'usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
     { path: '/api/reference', name: 'reference', component: () => import('./pages/ReferencePage.vue'), meta: { title: 'API reference', open: true } },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Page not found', open: true } },

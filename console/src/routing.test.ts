@@ -6,9 +6,9 @@ describe('routes in words', () => {
     const leg: Leg = {
       engine: 'heron',
       weight: 3,
-      conditions: { languages: ['pt', 'en-GB'], formats: ['mp3'], apps: ['helpline'], hours: '22:00-06:00', site: 'local' },
+      conditions: { languages: ['pt', 'en-GB'], formats: ['mp3'], apps: ['helpline'], hours: '22:00-06:00', site: 'local', region: 'north' },
     }
-    expect(conditions(leg)).toEqual(['languages pt, en-GB', 'formats mp3', 'for helpline', '22:00-06:00 UTC', 'only while local', 'weight 3'])
+    expect(conditions(leg)).toEqual(['languages pt, en-GB', 'formats mp3', 'for helpline', '22:00-06:00 UTC', 'only while local', 'in north', 'weight 3'])
     expect(conditions({ engine: 'heron', conditions: {} })).toEqual([])
     expect(conditions({ engine: 'heron' })).toEqual([])
   })

@@ -14,13 +14,14 @@ export const orders: Record<string, string> = {
 
 /** The conditions of a leg in words. */
 export function conditions(leg: Leg): string[] {
-  const { languages, formats, apps, hours, site } = leg.conditions ?? {}
+  const { languages, formats, apps, hours, site, region } = leg.conditions ?? {}
   return [
     languages?.length ? `languages ${languages.join(', ')}` : '',
     formats?.length ? `formats ${formats.join(', ')}` : '',
     apps?.length ? `for ${apps.join(', ')}` : '',
     hours ? `${hours} UTC` : '',
     site ? `only while ${site}` : '',
+    region ? `in ${region}` : '',
     leg.weight ? `weight ${leg.weight}` : '',
   ].filter(Boolean)
 }

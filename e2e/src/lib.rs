@@ -2,8 +2,10 @@
 //! over the network and through its client, and ears for tone speech.
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
+mod receiver;
 mod service;
 
+pub use receiver::{head_field, take_mail, take_requests};
 pub use service::Service;
 
 use std::path::{Path, PathBuf};

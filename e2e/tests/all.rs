@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 mod accessibility;
+mod alerts;
 mod attacked;
 mod attacked_documents;
 mod bounds;
@@ -17,10 +18,12 @@ mod guarding;
 mod guide;
 mod jobs;
 mod keeping;
+mod killed;
 mod libraries;
 mod listening;
 mod long_work;
 mod nothing_lost;
+mod overload;
 mod prompts;
 mod samples;
 mod screenshots;

@@ -4,7 +4,7 @@ use crate::BINARY;
 use std::time::{Duration, Instant};
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_e2e::{Demo, Service, header, words_of};
+use dispatcher_e2e::{Demo, Service, head_field, header, take_requests, words_of};
 use dispatcher_standins::{StandIn, start_heron};
 use futures::StreamExt as _;
 use reqwest::Method;
@@ -279,53 +279,12 @@ async fn an_app_sees_its_own_jobs_alone() {
     assert_eq!(list["items"], json!([]));
 }
 
-/// A header field of a request.
-fn field(head: &str, name: &str) -> String {
-    let named = head.lines().filter_map(|line| line.split_once(':')).find(|(key, _)| key.eq_ignore_ascii_case(name));
-    named.unwrap_or_else(|| panic!("no {name} in {head}")).1.trim().to_owned()
-}
-
-/// Takes requests as they come; answers each with the next status, and gives
-/// its head and body.
-async fn bell(statuses: &[u16]) -> (String, tokio::sync::mpsc::Receiver<(String, Vec<u8>)>) {
-    use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let host = listener.local_addr().unwrap().to_string();
-    let (rung, heard) = tokio::sync::mpsc::channel(8);
-    let statuses = statuses.to_vec();
-    tokio::spawn(async move {
-        for status in statuses {
-            let (mut socket, _) = listener.accept().await.unwrap();
-            let mut bytes = Vec::new();
-            let (head, length) = loop {
-                let mut chunk = [0; 4_096];
-                let count = socket.read(&mut chunk).await.unwrap();
-                bytes.extend_from_slice(&chunk[..count]);
-                if let Some(end) = bytes.windows(4).position(|four| four == b"\r\n\r\n") {
-                    let head = String::from_utf8(bytes.drain(..end + 4).collect()).unwrap();
-                    let length = field(&head, "content-length").parse::<usize>().unwrap();
-                    break (head, length);
-                }
-            };
-            while bytes.len() < length {
-                let mut chunk = [0; 4_096];
-                let count = socket.read(&mut chunk).await.unwrap();
-                bytes.extend_from_slice(&chunk[..count]);
-            }
-            let answer = format!("HTTP/1.1 {status} x\r\ncontent-length: 0\r\nconnection: close\r\n\r\n");
-            socket.write_all(answer.as_bytes()).await.unwrap();
-            rung.send((head, bytes)).await.unwrap();
-        }
-    });
-    (host, heard)
-}
-
 #[tokio::test]
 async fn the_end_of_a_job_is_told_signed_and_again_where_nobody_answers() {
     use base64::Engine as _;
     use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
     let (mut service, _heron) = with_heron().await;
-    let (host, mut heard) = bell(&[503, 200]).await;
+    let (host, mut heard) = take_requests(&[503, 200]).await;
     let address = format!("http://{host}/told?of=jobs");
     let ask = async |service: &Service| {
         let url = format!("{}/api/v1/jobs?voice=heron/pellin&webhook={address}", service.url);
@@ -345,20 +304,20 @@ async fn the_end_of_a_job_is_told_signed_and_again_where_nobody_answers() {
     assert_eq!((&told["id"], told["state"].as_str()), (&job["id"], Some("done")));
     // The base of the signature (RFC 9421, section 2.5), rebuilt by who is told.
     let digest = STANDARD.encode(aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, &body));
-    assert_eq!(field(&head, "content-digest"), format!("sha-256=:{digest}:"));
+    assert_eq!(head_field(&head, "content-digest"), format!("sha-256=:{digest}:"));
     let key = service.get("/api/v1/webhook-key").await;
     let kid = key["kid"].as_str().unwrap();
-    let created = field(&head, "signature-input").split("created=").nth(1).unwrap()[..10].to_owned();
+    let created = head_field(&head, "signature-input").split("created=").nth(1).unwrap()[..10].to_owned();
     let parameters = format!(
         "(\"@method\" \"@target-uri\" \"content-type\" \"content-digest\");created={created};keyid=\"{kid}\";alg=\"ed25519\""
     );
-    assert_eq!(field(&head, "signature-input"), format!("dispatcher={parameters}"));
+    assert_eq!(head_field(&head, "signature-input"), format!("dispatcher={parameters}"));
     let base = format!(
         "\"@method\": POST\n\"@target-uri\": {address}\n\"content-type\": application/json\n\
          \"content-digest\": sha-256=:{digest}:\n\"@signature-params\": {parameters}"
     );
     let public = URL_SAFE_NO_PAD.decode(key["x"].as_str().unwrap()).unwrap();
-    let signature = field(&head, "signature");
+    let signature = head_field(&head, "signature");
     let signature = signature.strip_prefix("dispatcher=:").and_then(|rest| rest.strip_suffix(':')).unwrap();
     let signature = STANDARD.decode(signature).unwrap();
     let public = aws_lc_rs::signature::UnparsedPublicKey::new(&aws_lc_rs::signature::ED25519, public);

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, ref } from 'vue'
+import type { Notice } from '@/alerts'
 import { api, ask, type Schemas } from '@/api/client'
 import DispatchTable from '@/components/DispatchTable.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
@@ -7,10 +8,12 @@ import StateMark from '@/components/StateMark.vue'
 import { counted, milliseconds, money } from '@/format'
 import { shut, shutReason } from '@/routing'
 import { useAsync } from '@/useAsync'
+import { useEvents } from '@/useEvents'
 
 const overview = ref<Schemas['OverviewAnswer']>()
 const breakers = ref<Schemas['BreakerAnswer'][]>([])
 const measured = ref<Schemas['MeasuredAnswer'][]>([])
+const notices = ref<Notice[]>([])
 const { error, run } = useAsync()
 let timer: ReturnType<typeof setInterval> | undefined
 
@@ -24,14 +27,16 @@ const spent = computed(() => {
 const load = () =>
   run(async () => {
     const hour = { params: { query: { hours: 2 } } }
-    const [now, shutOnes, engines] = await Promise.all([
+    const [now, shutOnes, engines, told] = await Promise.all([
       ask(api.GET('/api/v1/overview')),
       ask(api.GET('/api/v1/breakers')),
       ask(api.GET('/api/v1/health', hour)),
+      ask(api.GET('/api/v1/notices')),
     ])
     overview.value = now
     breakers.value = shutOnes.items
     measured.value = engines.items
+    notices.value = told.items.filter((notice) => !notice.over)
   })
 
 /** What was measured of an engine lately, in words. */
@@ -52,10 +57,12 @@ const close = (name: string) =>
 
 onMounted(() => {
   void load()
+  // Waits of breakers run down without an event.
   timer = setInterval(() => {
     if (!document.hidden) void load()
-  }, 5000)
+  }, 15_000)
 })
+useEvents(load)
 onUnmounted(() => clearInterval(timer))
 </script>
 
@@ -64,6 +71,9 @@ onUnmounted(() => clearInterval(timer))
     <h1>Overview</h1>
     <p class="lead quiet">Current requests and the state of all engines.</p>
     <ProblemNote :error="error" />
+    <ul v-if="notices.length" class="notices" role="status" data-test="notices">
+      <li v-for="notice in notices" :key="notice.id" class="text-error"><router-link to="/alerts">▲ {{ notice.detail }}</router-link></li>
+    </ul>
     <template v-if="overview">
       <div class="figures">
         <router-link to="/dispatches"><span class="figure">{{ overview.requests }}</span><span class="quiet">requests (newest 500)</span></router-link>
@@ -91,6 +101,16 @@ onUnmounted(() => clearInterval(timer))
 </template>
 
 <style scoped>
+.notices {
+  list-style: none;
+  padding: 0;
+  margin-bottom: 14px;
+}
+
+.notices a {
+  color: inherit;
+}
+
 .figures {
   display: flex;
   flex-wrap: wrap;

@@ -100,7 +100,7 @@ onUnmounted(() => clearInterval(timer))
         <v-btn variant="tonal" class="mt-3" data-test="new-route" @click="editing = 'new'">New route</v-btn>
       </nav>
       <section v-if="chosen" :aria-label="`Route ${chosen.name}`">
-        <div class="title"><h2>{{ chosen.name }}</h2><span class="quiet">{{ chosen.work }}, {{ orders[chosen.order ?? 'listed'] }}</span></div>
+        <div class="title"><h2>{{ chosen.name }}</h2><span class="quiet">{{ chosen.work }}, {{ orders[chosen.order ?? 'listed'] }}{{ chosen.hedge ? ', hedged' : '' }}</span></div>
         <p v-if="chosen.note">{{ chosen.note }}</p>
         <p v-if="health(chosen.name)" class="quiet">Last 24 hours: {{ health(chosen.name)!.calls }} requests, {{ share(health(chosen.name)!.failures, health(chosen.name)!.calls) }} failed, {{ share(health(chosen.name)!.fallbacks, health(chosen.name)!.calls) }} answered after a fallback; first audio {{ milliseconds(health(chosen.name)!.first_audio?.median) }}, p95 {{ milliseconds(health(chosen.name)!.first_audio?.p95) }}.</p>
         <template v-if="editing === 'change'"><RouteEditor :key="chosen.name ?? ''" :route="chosen" @kept="kept" @left="editing = ''" /></template>

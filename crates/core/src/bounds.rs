@@ -1,39 +1,43 @@
 //! Where a request may be worked on.
 
-use crate::Site;
+use crate::{Sheet, Site};
 
-/// The sites at which engines may be called for a request. Whatever fails,
-/// nothing of it is sent elsewhere.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Bounds {
-    /// At every site.
-    #[default]
-    Anywhere,
-    /// At one.
-    Only(Site),
+/// The sites and the region in which engines may be called for a request.
+/// Whatever fails, nothing of it is sent elsewhere.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Bounds {
+    site: Option<Site>,
+    region: Option<String>,
     /// Two demands that no engine meets.
-    Nowhere,
+    nowhere: bool,
 }
 
 impl Bounds {
     /// These bounds, and a further demand.
     #[must_use]
-    pub fn and(self, site: Option<Site>) -> Bounds {
-        match (self, site) {
-            (bounds, None) => bounds,
-            (Bounds::Anywhere, Some(site)) => Bounds::Only(site),
-            (Bounds::Only(one), Some(site)) if one == site => self,
-            _ => Bounds::Nowhere,
-        }
+    pub fn at(self, site: Option<Site>) -> Bounds {
+        let clash = self.site.zip(site).is_some_and(|(one, other)| one != other);
+        Bounds { site: self.site.or(site), nowhere: self.nowhere || clash, ..self }
     }
 
-    /// Whether an engine that runs there may be called.
-    pub fn hold(self, site: Site) -> bool {
-        match self {
-            Bounds::Anywhere => true,
-            Bounds::Only(one) => one == site,
-            Bounds::Nowhere => false,
-        }
+    /// These bounds, and a region. What runs on this machine is in every region.
+    #[must_use]
+    pub fn in_region(self, region: Option<&str>) -> Bounds {
+        let clash = self.region.as_deref().zip(region).is_some_and(|(one, other)| one != other);
+        let region = self.region.clone().or_else(|| region.map(str::to_owned));
+        Bounds { region, nowhere: self.nowhere || clash, ..self }
+    }
+
+    /// The region that is asked for.
+    pub fn region(&self) -> Option<&str> {
+        self.region.as_deref()
+    }
+
+    /// Whether an engine may be called. One that does not say in which regions
+    /// it can be called is in none.
+    pub fn hold(&self, sheet: &Sheet) -> bool {
+        let region = || self.region.as_ref().is_none_or(|region| sheet.site == Site::Local || sheet.has_region(region));
+        !self.nowhere && self.site.is_none_or(|site| site == sheet.site) && region()
     }
 }
 
@@ -41,20 +45,43 @@ impl Bounds {
 mod tests {
     use super::*;
 
+    fn sheet(site: &str, regions: &str) -> Sheet {
+        let text = format!(
+            "sheet = 1\nname = \"ibis\"\nsite = \"{site}\"\nendpoint = \"http://x.example\"\n[access]\n\
+             scheme = \"basic\"\nparts = [\"user\", \"password\", \"shore\"]\npublic = [\"shore\"]\n{regions}\n\
+             [synthesis]\ncall = \"POST /say\"\ntext = \"x\"\nanswer = \"audio\"\n\
+             [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n"
+        );
+        Sheet::parse(&text, "ibis.toml").expect("a sheet")
+    }
+
     #[test]
     fn demands_add_up_and_are_never_lifted() {
         let (local, cloud) = (Some(Site::Local), Some(Site::Cloud));
-        assert_eq!(Bounds::Anywhere.and(None), Bounds::Anywhere);
-        assert_eq!(Bounds::Anywhere.and(local).and(None).and(local), Bounds::Only(Site::Local));
-        assert_eq!(Bounds::Anywhere.and(local).and(cloud), Bounds::Nowhere);
-        assert_eq!(Bounds::Nowhere.and(local), Bounds::Nowhere);
+        let (here, there) = (sheet("local", ""), sheet("cloud", ""));
+        let all = Bounds::default;
         for (bounds, at_local, at_cloud) in [
-            (Bounds::Anywhere, true, true),
-            (Bounds::Only(Site::Local), true, false),
-            (Bounds::Only(Site::Cloud), false, true),
-            (Bounds::Nowhere, false, false),
+            (all(), true, true),
+            (all().at(None), true, true),
+            (all().at(local).at(None).at(local), true, false),
+            (all().at(cloud), false, true),
+            (all().at(local).at(cloud), false, false),
+            (all().at(local).at(cloud).at(local), false, false),
         ] {
-            assert_eq!((bounds.hold(Site::Local), bounds.hold(Site::Cloud)), (at_local, at_cloud), "{bounds:?}");
+            assert_eq!((bounds.hold(&here), bounds.hold(&there)), (at_local, at_cloud), "{bounds:?}");
         }
+    }
+
+    #[test]
+    fn a_region_holds_for_engines_that_have_it_and_for_this_machine() {
+        let northern = sheet("cloud", "[regions]\npart = \"shore\"\nnames = [\"north\"]");
+        let both = sheet("cloud", "[regions]\npart = \"shore\"\nnames = [\"north\", \"south\"]");
+        let (unsaid, here) = (sheet("cloud", ""), sheet("local", ""));
+        let held = |bounds: &Bounds| [&northern, &both, &unsaid, &here].map(|sheet| bounds.hold(sheet));
+        let south = Bounds::default().in_region(Some("south"));
+        assert_eq!(held(&south), [false, true, false, true]);
+        assert_eq!(held(&south.clone().in_region(None).in_region(Some("south"))), [false, true, false, true]);
+        assert_eq!(held(&south.clone().in_region(Some("north"))), [false; 4], "two regions are none");
+        assert_eq!(held(&south.at(Some(Site::Cloud))), [false, true, false, false]);
     }
 }

@@ -6,6 +6,7 @@
 
 #![warn(missing_docs)]
 
+mod alert;
 mod backoff;
 mod bounds;
 mod breaker;
@@ -27,6 +28,7 @@ mod transcript;
 mod voice;
 mod wer;
 
+pub use alert::{Alarm, AlertRule, AlertRuleError, Told, Watched};
 pub use backoff::Backoff;
 pub use bounds::Bounds;
 pub use breaker::{Breaker, BreakerState, Health, Passage};

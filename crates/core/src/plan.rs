@@ -46,6 +46,11 @@ pub struct Candidate {
 }
 
 impl Candidate {
+    /// The region in which its engine is called; where nothing is given, the one of the credential.
+    pub fn region(&self) -> Option<&str> {
+        self.bounds.region().filter(|region| self.sheet.has_region(region))
+    }
+
     /// How its work is charged.
     pub fn tariff(&self) -> &Tariff {
         self.sheet.tariff_of(self.work)
@@ -127,6 +132,14 @@ pub enum PlanError {
         /// The voice, the engine or the route.
         wanted: String,
     },
+    /// No engine says that it can be called there.
+    #[error("no engine can be called in the region '{wanted}'{}", hint(nearest))]
+    NoSuchRegion {
+        /// The region in the request.
+        wanted: String,
+        /// The nearest regions that there are.
+        nearest: Vec<String>,
+    },
     /// No leg of the route may be used for the request.
     #[error("no leg of the route '{route}' may be used; leg {leg}: {unmet}")]
     NoLeg {
@@ -155,7 +168,7 @@ fn hint(names: &[String]) -> String {
 }
 
 /// Everything that planning looks at.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Planner<'a> {
     /// The sheets in force, by engine.
     pub sheets: &'a BTreeMap<String, Arc<Sheet>>,
@@ -173,7 +186,7 @@ pub struct Planner<'a> {
 impl<'a> Planner<'a> {
     /// A planner without bounds, for a request of which nothing is known.
     pub fn new(sheets: &'a BTreeMap<String, Arc<Sheet>>, routes: &'a BTreeMap<String, Route>) -> Planner<'a> {
-        let (bounds, circumstances) = (Bounds::Anywhere, Circumstances::default());
+        let (bounds, circumstances) = (Bounds::default(), Circumstances::default());
         Planner { sheets, routes, granted: None, bounds, circumstances }
     }
 
@@ -189,9 +202,21 @@ impl<'a> Planner<'a> {
         Planner { circumstances, ..self }
     }
 
+    /// Refuses a region that no engine has.
+    ///
+    /// # Errors
+    /// With the nearest regions that there are.
+    pub fn check_region(&self, region: &str) -> Result<(), PlanError> {
+        let known = || self.sheets.values().flat_map(|sheet| sheet.region_names()).map(String::as_str);
+        if known().any(|name| name == region) {
+            return Ok(());
+        }
+        Err(PlanError::NoSuchRegion { wanted: region.to_owned(), nearest: nearest(region, known(), 3) })
+    }
+
     /// The sheet of an engine that may be called.
     fn sheet(&self, engine: &str) -> Option<&'a Arc<Sheet>> {
-        self.sheets.get(engine).filter(|sheet| self.bounds.hold(sheet.site))
+        self.sheets.get(engine).filter(|sheet| self.bounds.hold(sheet))
     }
 
     /// The candidates for a synthesis, in the order in which to try them.
@@ -242,7 +267,7 @@ impl<'a> Planner<'a> {
 
     /// Every voice, with its engine.
     pub fn voices(&self) -> impl Iterator<Item = (&Arc<Sheet>, &Voice)> {
-        let here = self.sheets.values().filter(|sheet| self.bounds.hold(sheet.site));
+        let here = self.sheets.values().filter(|sheet| self.bounds.hold(sheet));
         here.flat_map(move |sheet| {
             let voices = sheet.synthesis.iter().flat_map(|synthesis| &synthesis.voices);
             voices.filter(|voice| self.open(sheet, voice)).map(move |voice| (sheet, voice))
@@ -264,9 +289,9 @@ impl<'a> Planner<'a> {
                 Err(PlanError::Unavailable { voice: name.into(), why: why.clone() })
             }
             Some((sheet, voice)) => self.candidate(sheet, Some(voice), model, Work::Synthesis, None),
-            None if self.bounds != Bounds::Anywhere => {
+            None if self.bounds != Bounds::default() => {
                 // Whether it would be there without them.
-                match self.within(Bounds::Anywhere).by_voice(id, name, None) {
+                match self.clone().within(Bounds::default()).by_voice(id, name, None) {
                     Err(PlanError::NoSuchVoice { .. }) => Err(self.no_such_voice(name)),
                     _ => Err(PlanError::OutOfBounds { wanted: name.into() }),
                 }
@@ -286,7 +311,7 @@ impl<'a> Planner<'a> {
     }
 
     fn by_criteria(&self, criteria: &Criteria, model: Option<&str>) -> Result<Vec<Candidate>, PlanError> {
-        let here = self.within(self.bounds.and(criteria.site));
+        let here = self.clone().within(self.bounds.clone().at(criteria.site));
         let mut ranked: Vec<_> = here
             .voices()
             .filter(|(_, voice)| voice.unavailable.is_none())
@@ -366,12 +391,13 @@ impl<'a> Planner<'a> {
     pub fn legs(&self, route: &Route, model: Option<&str>, language: Option<&str>) -> Vec<Result<Candidate, LegFault>> {
         let planned = |(index, leg): (usize, &Leg)| {
             leg.conditions.check(language, self.circumstances)?;
-            let bounds = self.bounds.and(leg.conditions.site).and(leg.criteria.site);
+            let bounds = self.bounds.clone().at(leg.conditions.site).at(leg.criteria.site);
+            let bounds = bounds.in_region(leg.conditions.region.as_deref());
             // An engine that is not there at all is another fault.
-            if self.sheets.get(&leg.engine).is_some_and(|sheet| !bounds.hold(sheet.site)) {
+            if self.sheets.get(&leg.engine).is_some_and(|sheet| !bounds.hold(sheet)) {
                 return Err(PlanError::OutOfBounds { wanted: route.name.clone() }.into());
             }
-            let candidate = self.within(bounds).by_leg(leg, route.work, model, language)?;
+            let candidate = self.clone().within(bounds).by_leg(leg, route.work, model, language)?;
             Ok(Candidate { leg: Some(index), ..candidate })
         };
         route.legs.iter().enumerate().map(planned).collect()
@@ -446,7 +472,7 @@ impl<'a> Planner<'a> {
             work,
             deadline,
             credential: None,
-            bounds: self.bounds,
+            bounds: self.bounds.clone(),
             leg: None,
             in_place_of: None,
         })

@@ -151,6 +151,9 @@ pub struct Conditions {
     /// engine runs elsewhere is not taken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub site: Option<Site>,
+    /// The region in which the engine is called.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub region: Option<String>,
     /// Names of asked audio formats, one of which must fit; empty: any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub formats: Vec<String>,
@@ -267,6 +270,10 @@ pub struct Route {
     /// In which order the legs are tried.
     #[serde(default, skip_serializing_if = "Order::is_listed")]
     pub order: Order,
+    /// The next leg is called beside one that is slower than usual; who gives
+    /// audio first is heard.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub hedge: bool,
     /// The legs.
     pub legs: Vec<Leg>,
 }
@@ -303,6 +310,12 @@ pub enum RouteError {
     /// Nothing is lost of audio, whoever hears it.
     #[error("the order 'faithful' is for synthesis")]
     Faithful,
+    /// A recording is heard once, since its engine may charge for all of it.
+    #[error("only a route for synthesis can hedge")]
+    Hedge,
+    /// Nothing to call beside its leg.
+    #[error("a route that hedges has at least two legs")]
+    Alone,
 }
 
 impl Route {
@@ -322,6 +335,12 @@ impl Route {
         }
         if self.order == Order::Faithful && self.work == Work::Recognition {
             return Err(RouteError::Faithful);
+        }
+        if self.hedge && self.work == Work::Recognition {
+            return Err(RouteError::Hedge);
+        }
+        if self.hedge && self.legs.len() < 2 {
+            return Err(RouteError::Alone);
         }
         let mut weights = self.legs.iter().enumerate().filter_map(|(at, leg)| leg.weight.map(|given| (at + 1, given)));
         match weights.clone().find(|(_, given)| !(1..=1_000).contains(given)) {
@@ -427,6 +446,7 @@ mod tests {
             work: Work::Synthesis,
             note: String::new(),
             order: Order::Listed,
+            hedge: false,
             legs: weights.iter().map(leg).collect(),
         }
     }
@@ -453,6 +473,14 @@ mod tests {
         let faithful = Route { order: Order::Faithful, ..weighted(&[None]) };
         assert_eq!(faithful.check(), Ok(()));
         assert_eq!(Route { work: Work::Recognition, ..faithful }.check(), Err(RouteError::Faithful));
+    }
+
+    #[test]
+    fn only_speech_of_two_legs_is_hedged() {
+        let route = |legs: &[Option<u32>], work| Route { hedge: true, work, ..weighted(legs) };
+        assert_eq!(route(&[None, None], Work::Synthesis).check(), Ok(()));
+        assert_eq!(route(&[None], Work::Synthesis).check(), Err(RouteError::Alone));
+        assert_eq!(route(&[None, None], Work::Recognition).check(), Err(RouteError::Hedge));
     }
 
     #[test]

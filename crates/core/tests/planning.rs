@@ -58,6 +58,7 @@ fn fixture() -> TestCatalogue {
             work: Work::Synthesis,
             note: String::new(),
             order: Order::Listed,
+            hedge: false,
             legs: vec![leg("gull", &["pt"]), leg("tern", &["en", "pt"])],
         },
         Route {
@@ -65,6 +66,7 @@ fn fixture() -> TestCatalogue {
             work: Work::Recognition,
             note: String::new(),
             order: Order::Listed,
+            hedge: false,
             legs: vec![far, leg("hawk", &["en"])],
         },
         Route {
@@ -72,6 +74,7 @@ fn fixture() -> TestCatalogue {
             work: Work::Synthesis,
             note: String::new(),
             order: Order::Listed,
+            hedge: false,
             legs: vec![leg("dodo", &[])],
         },
     ];
@@ -185,9 +188,9 @@ fn criteria_with_a_site_look_nowhere_else_and_bind_what_is_cast_beside_them() {
     assert_eq!(names(plan(None)), ["gull/anna fine", "tern/anna fine"]);
     assert_eq!(names(plan(Some(Site::Local))), ["gull/anna fine"]);
     assert_eq!(names(plan(Some(Site::Cloud))), ["tern/anna fine"]);
-    assert_eq!(plan(None)[0].bounds, Bounds::Anywhere);
-    let bounds = plan(Some(Site::Local))[0].bounds;
-    assert_eq!(bounds, Bounds::Only(Site::Local));
+    assert_eq!(plan(None)[0].bounds, Bounds::default());
+    let bounds = plan(Some(Site::Local))[0].bounds.clone();
+    assert_eq!(bounds, Bounds::default().at(Some(Site::Local)));
     // What a script asks for beside it is looked for there alone.
     let here = fixture.planner().within(bounds);
     assert!(here.voices().all(|(sheet, _)| sheet.name == "gull") && here.voices().count() == 2);
@@ -210,7 +213,7 @@ fn a_leg_with_a_site_is_taken_only_while_its_engine_runs_there() {
         .iter_mut()
         .for_each(|leg| leg.conditions = Conditions { site: Some(Site::Local), ..Conditions::default() });
     let planned = fixture.planner().synthesis(&Wanted::Named("desk".into()), None, Some("en")).unwrap();
-    assert_eq!(planned[0].bounds, Bounds::Only(Site::Local));
+    assert_eq!(planned[0].bounds, Bounds::default().at(Some(Site::Local)));
     assert_eq!(names(planned), ["gull/anna fine"], "tern runs elsewhere");
     // The sheet is replaced, and the engine runs elsewhere from now on.
     let gull = fixture.sheets.get_mut("gull").unwrap();
@@ -270,6 +273,7 @@ fn a_voice_that_is_gone_is_replaced_by_one_like_it() {
             work: Work::Synthesis,
             note: String::new(),
             order: Order::Listed,
+            hedge: false,
             legs: vec![leg],
         };
         planner.legs(&route, None, None).remove(0)
@@ -301,12 +305,19 @@ fn legs_that_may_not_be_used_say_why() {
         ..leg("gull", &[])
     };
     let legs = vec![bounded(&["helpline"], None), bounded(&[], Some(Site::Local)), bounded(&["console"], None)];
-    let route = Route { name: "desk".into(), work: Work::Synthesis, note: String::new(), order: Order::Listed, legs };
+    let route = Route {
+        name: "desk".into(),
+        work: Work::Synthesis,
+        note: String::new(),
+        order: Order::Listed,
+        hedge: false,
+        legs,
+    };
     let routes = BTreeMap::new();
     let planner = Planner::new(&sheets, &routes);
     let told = |app| {
         let circumstances = Circumstances { app: Some(app), ..Circumstances::default() };
-        let legs = planner.under(circumstances).legs(&route, None, Some("en-GB"));
+        let legs = planner.clone().under(circumstances).legs(&route, None, Some("en-GB"));
         legs.into_iter().map(|leg| leg.map(|it| it.leg).map_err(|fault| fault.to_string())).collect::<Vec<_>>()
     };
     let outside = "nothing of 'desk' runs where the request, its app or its route must stay".to_owned();

@@ -25,7 +25,9 @@ impl FailedAttempt {
     /// engine or gave it up: anybody may be shown them.
     fn reason(&self) -> String {
         match self.cause {
-            Cause::Absent | Cause::TimedOut | Cause::BreakerOpen => format!("{} ({})", self.cause, self.detail),
+            Cause::Absent | Cause::TimedOut | Cause::BreakerOpen | Cause::Abandoned => {
+                format!("{} ({})", self.cause, self.detail)
+            }
             cause => cause.to_string(),
         }
     }
@@ -107,6 +109,12 @@ pub enum GatewayError {
     Sound(String),
     #[error("{0}")]
     Route(#[from] dispatcher_core::RouteError),
+    #[error("{0}")]
+    Alert(#[from] dispatcher_core::AlertRuleError),
+    #[error("this service sends no mail; set [mail] in dispatcher.toml")]
+    NoMail,
+    #[error("mail cannot be sent: {0}")]
+    Mail(String),
     #[error(transparent)]
     Store(#[from] StoreError),
     #[error(transparent)]

@@ -6,6 +6,7 @@
 //! Attempts and their records run in a task of the gateway that outlives the
 //! request; a caller that leaves is noticed by what it dropped.
 
+mod alerts;
 mod assembly;
 mod clock;
 mod content_hash;
@@ -13,6 +14,7 @@ mod desk;
 mod dispatch;
 mod engines;
 mod error;
+mod events;
 mod intake;
 mod jobs;
 mod library;
@@ -22,10 +24,11 @@ mod storage;
 
 use std::sync::Arc;
 
-pub use clock::{day_of, now_micros};
+pub use alerts::{Mail, MailSecurity};
+pub use clock::{day_of, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
-pub use dispatch::admit::Caller;
+pub use dispatch::admit::{Caller, KeyLimits};
 pub use dispatch::app_limits::AppAllowance;
 pub use dispatch::breakers::BreakerView;
 pub use dispatch::deliver::{AudioBody, BodyError};
@@ -41,6 +44,7 @@ pub use engines::credentials::{CredentialCheck, CredentialView, RootKeySource, R
 pub use engines::registry::{EngineState, Registry};
 pub use engines::sheets::Host;
 pub use error::{CredentialFault, FailedAttempt, GatewayError};
+pub use events::{Event, Events};
 pub use intake::hosts::check_host;
 pub use intake::parse::TextInput;
 pub use intake::recording::{GivenAudio, SalvagedAudio, salvage};
@@ -51,6 +55,7 @@ pub use library::presets::{OwnPreset, Presets};
 pub use library::prompts::{PromptLine, PromptSet, PromptState};
 use metrics::Metrics;
 pub use planning::estimate::Estimate;
+pub use planning::hearers::HearerWish;
 pub use planning::lint::{Lint, lint};
 pub use planning::plan::{PlannedCall, Unsupported};
 pub use planning::preview::{LegPreview, PreviewedRequest, RoutePreview};
@@ -61,7 +66,7 @@ pub use storage::StorageRoom;
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy,
     HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
-    StoredDispatch, StoredJobFile, StoredPromptFile, UsageTotal,
+    StoredDispatch, StoredJobFile, StoredNotice, StoredPromptFile, UsageTotal,
 };
 
 use dispatcher_store::Store;
@@ -77,14 +82,18 @@ pub(crate) struct Inner {
     pub(crate) roots: RootKeys,
     pub(crate) host: Host,
     pub(crate) registry: parking_lot::RwLock<Arc<Registry>>,
+    pub(crate) alerts: alerts::Alerts,
+    pub(crate) events: events::Announcer,
     pub(crate) grants: dispatch::admit::GrantCache,
     pub(crate) credentials: engines::credentials::Cache,
     pub(crate) metrics: Metrics,
     pub(crate) limiters: dispatch::limiter::Limiters,
     pub(crate) breakers: dispatch::breakers::Breakers,
+    pub(crate) hedge_budgets: dispatch::hedge::HedgeBudgets,
     pub(crate) health: dispatch::health::HealthBook,
     pub(crate) flights: dispatch::recalled::Flights,
     pub(crate) app_limits: dispatch::app_limits::AppLimits,
+    pub(crate) congestion: dispatch::congestion::Congestion,
     pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
@@ -115,14 +124,18 @@ impl Gateway {
                 roots,
                 host,
                 registry: parking_lot::RwLock::new(Arc::new(registry)),
+                alerts: alerts::Alerts::default(),
+                events: events::Announcer::default(),
                 grants: dispatch::admit::GrantCache::default(),
                 credentials: engines::credentials::Cache::default(),
                 metrics: Metrics::default(),
                 limiters: dispatch::limiter::Limiters::default(),
                 breakers: dispatch::breakers::Breakers::default(),
+                hedge_budgets: dispatch::hedge::HedgeBudgets::default(),
                 health: dispatch::health::HealthBook::default(),
                 flights: dispatch::recalled::Flights::default(),
                 app_limits: dispatch::app_limits::AppLimits::default(),
+                congestion: dispatch::congestion::Congestion::new(cores),
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
                 clips_in_use: library::clips::ClipsInUse::default(),
@@ -139,6 +152,7 @@ impl Gateway {
         gateway.load_lexicons().await?;
         gateway.keep_catalogues();
         gateway.keep_health().await?;
+        gateway.keep_watch().await?;
         gateway.resume_checks().await?;
         if !gateway.inner.host.jobs.as_ref().is_some_and(|jobs| jobs.held) {
             gateway.resume_jobs().await?;

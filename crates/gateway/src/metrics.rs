@@ -99,6 +99,11 @@ impl Metrics {
         self.in_work.dec();
     }
 
+    /// Requests being worked on.
+    pub(crate) fn in_work(&self) -> i64 {
+        self.in_work.get()
+    }
+
     /// The counters as OpenMetrics text (version 1.0.0), with the breakers as
     /// they stand.
     ///

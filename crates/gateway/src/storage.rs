@@ -17,22 +17,22 @@ pub struct StorageRoom {
 }
 
 impl StorageRoom {
+    /// Bytes that the service's user may still write; `None` if that is unknown.
+    pub fn free(&self) -> Option<u64> {
+        let found = rustix::fs::statvfs(&self.folder).ok()?;
+        Some(found.f_bavail.saturating_mul(found.f_frsize))
+    }
+
     /// Refuses what would be written where less than the reserve is free.
     ///
     /// # Errors
     /// [`GatewayError::NoRoom`] with the bytes that are free and those that are kept.
     pub fn check(&self) -> Result<(), GatewayError> {
-        match free_bytes(&self.folder) {
+        match self.free() {
             Some(free) if free < self.reserve => Err(GatewayError::NoRoom { free, reserve: self.reserve }),
             _ => Ok(()),
         }
     }
-}
-
-/// Bytes that the service's user may still write; `None` if that is unknown.
-fn free_bytes(folder: &Path) -> Option<u64> {
-    let found = rustix::fs::statvfs(folder).ok()?;
-    Some(found.f_bavail.saturating_mul(found.f_frsize))
 }
 
 /// Bytes of all files in and below a folder; 0 if there is none.

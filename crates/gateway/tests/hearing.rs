@@ -9,7 +9,7 @@ use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, encode_all};
 use dispatcher_core::{Cause, HearingWish, Work};
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{GatewayError, GivenAudio, RecognitionRequest, Unsupported};
+use dispatcher_gateway::{GatewayError, GivenAudio, HearerWish, RecognitionRequest, Unsupported};
 use dispatcher_standins::tone::{Manner, speak};
 
 /// turnstone's price of a second, in 10⁻⁹ EUR.
@@ -33,12 +33,14 @@ fn in_file(audio: &GivenAudio) -> GivenAudio {
     GivenAudio { source: AudioSource::File(Arc::new(file.into_temp_path())), told: audio.told }
 }
 
+fn hearer(wanted: Option<&str>) -> HearerWish {
+    HearerWish { wanted: wanted.map(str::to_owned), ..HearerWish::default() }
+}
+
 fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
     RecognitionRequest {
         audio,
-        wanted: Some(wanted.into()),
-        model: None,
-        language: Some("en-GB".into()),
+        hearer: HearerWish { language: Some("en-GB".into()), ..hearer(Some(wanted)) },
         wish: HearingWish::default(),
         unsupported: Unsupported::Adapt,
         deadline: None,
@@ -142,8 +144,7 @@ async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
 async fn audio_is_charged_by_the_started_second_as_estimated() {
     let fixture = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 24_000), false);
-    let estimate =
-        fixture.gateway.estimate_hearing(&fixture.caller, &audio, Some("turnstone"), None, None).await.unwrap();
+    let estimate = fixture.gateway.estimate_hearing(&fixture.caller, &audio, &hearer(Some("turnstone"))).await.unwrap();
     assert_eq!(delivered(&fixture.turnstone).await["calls"], 0, "an estimate sends nothing");
     let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "turnstone")).await.unwrap();
     let cost = heard.length.ceil() as i64 * SECOND;
@@ -210,7 +211,7 @@ async fn what_is_too_long_for_one_goes_to_another_and_for_all_is_refused() {
         }
         other => panic!("{other}"),
     }
-    let plan = fixture.gateway.estimate_hearing(&fixture.caller, &long, Some("ear"), None, None).await.unwrap().plan;
+    let plan = fixture.gateway.estimate_hearing(&fixture.caller, &long, &hearer(Some("ear"))).await.unwrap().plan;
     assert_eq!(plan.len(), 1, "the leg that cannot take it is left out");
     assert_eq!(plan[0].engine_name(), "turnstone");
 }
@@ -238,14 +239,14 @@ async fn what_is_no_audio_is_refused_before_anything_is_recorded() {
 async fn who_hears_is_asked_then_the_apps_default_then_whoever_can() {
     let mut fixture = TestGateway::open().await;
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
-    let first = fixture.gateway.estimate_hearing(&fixture.caller, &audio, None, None, None).await.unwrap();
+    let first = fixture.gateway.estimate_hearing(&fixture.caller, &audio, &hearer(None)).await.unwrap();
     assert_eq!(first.plan[0].engine_name(), "scribe", "the first recogniser by name");
     fixture.caller.app.default_recognition = Some("ear".into());
-    let default = fixture.gateway.estimate_hearing(&fixture.caller, &audio, None, None, None).await.unwrap();
+    let default = fixture.gateway.estimate_hearing(&fixture.caller, &audio, &hearer(None)).await.unwrap();
     assert_eq!(default.plan.iter().map(|p| p.engine_name()).collect::<Vec<_>>(), ["turnstone", "scribe"]);
-    let missing = fixture.gateway.estimate_hearing(&fixture.caller, &audio, Some("turnstome"), None, None).await;
+    let missing = fixture.gateway.estimate_hearing(&fixture.caller, &audio, &hearer(Some("turnstome"))).await;
     assert!(missing.err().unwrap().to_string().contains("turnstone"));
-    let other_work = fixture.gateway.estimate_hearing(&fixture.caller, &audio, Some("pier"), None, None).await;
+    let other_work = fixture.gateway.estimate_hearing(&fixture.caller, &audio, &hearer(Some("pier"))).await;
     assert!(other_work.err().unwrap().to_string().contains("pier"));
 }
 

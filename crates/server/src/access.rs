@@ -1,6 +1,6 @@
 //! Who a caller is, and the guard that keeps to what `routes.rs` says of a call.
 
-use dispatcher_gateway::{App, Caller, Gateway};
+use dispatcher_gateway::{Caller, Gateway};
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
@@ -24,12 +24,12 @@ pub(crate) enum Need {
 /// The session's cookie.
 pub(crate) const COOKIE: &str = "dispatcher_session";
 
-/// The app of the request at hand, once it was admitted.
-struct AdmittedApp(Option<App>);
+/// Who makes the request at hand, once it was admitted.
+struct Admitted(Option<Caller>);
 
-/// The app of a request that was admitted.
-pub(crate) fn admitted_app<'r>(request: &'r Request<'_>) -> Option<&'r App> {
-    request.local_cache(|| AdmittedApp(None)).0.as_ref()
+/// Who makes a request that was admitted.
+pub(crate) fn admitted<'r>(request: &'r Request<'_>) -> Option<&'r Caller> {
+    request.local_cache(|| Admitted(None)).0.as_ref()
 }
 
 /// Whether the request at hand is an operator's.
@@ -167,7 +167,7 @@ impl<'r> FromRequest<'r> for Allowed {
         match admit(request).await {
             Ok(caller) => {
                 request.local_cache(|| IsOperator(caller.operator));
-                request.local_cache(|| AdmittedApp(Some(caller.app.clone())));
+                request.local_cache(|| Admitted(Some(caller.clone())));
                 Outcome::Success(Allowed(caller))
             }
             Err(problem) => refuse(request, problem),

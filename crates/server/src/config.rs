@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
 
+use dispatcher_gateway::MailSecurity;
 use figment::Figment;
 use figment::providers::{Env, Format as _, Serialized, Toml};
 use serde::{Deserialize, Serialize};
@@ -24,6 +25,26 @@ pub enum LogFormat {
 pub struct EngineOverride {
     /// Takes the place of the sheet's endpoint.
     pub endpoint: Option<String>,
+}
+
+/// The server that takes mail of alerts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MailServer {
+    pub host: String,
+    /// 587 unless set, 465 with `tls`, 25 with `none`.
+    pub port: Option<u16>,
+    /// `starttls` unless set; `tls` from the first byte; `none` for a server on this machine.
+    #[serde(default)]
+    pub security: MailSecurity,
+    /// The sender, as `Dispatcher <dispatcher@saltmarsh.example>`.
+    pub from: String,
+    /// Who signs in there; nobody unless set.
+    pub user: Option<String>,
+    /// The environment variable that holds the password.
+    pub password_variable: Option<String>,
+    /// The file that holds the password, in place of the variable.
+    pub password_file: Option<PathBuf>,
 }
 
 /// The configuration of one service.
@@ -72,13 +93,15 @@ pub struct Config {
     pub grace: u32,
     /// Days that the results of a job are kept.
     pub keep_days: u32,
-    /// Hosts that may be told of the end of a job, each with its port where
+    /// Hosts that may be told of the end of a job, or by an alert, each with its port where
     /// that is not the usual one; none unless set.
     pub webhook_hosts: Vec<String>,
     /// Hosts from which scripts may have sounds and lexicons fetched, each with
     /// its port where that is not the usual one; none unless set.
     pub fetch_hosts: Vec<String>,
     pub engines: BTreeMap<String, EngineOverride>,
+    /// Alerts are sent by mail over this server; by none unless set.
+    pub mail: Option<MailServer>,
     /// Set by the demo: sample data is allowed, and jobs of an earlier run wait
     /// until `Gateway::resume_jobs` is called.
     #[serde(skip)]
@@ -110,6 +133,7 @@ impl Default for Config {
             webhook_hosts: Vec::new(),
             fetch_hosts: Vec::new(),
             engines: BTreeMap::new(),
+            mail: None,
             demo: false,
         }
     }

@@ -5,7 +5,7 @@ use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
 
-use crate::access::admitted_app;
+use crate::access::admitted;
 use crate::connection::Connection;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -142,7 +142,7 @@ pub(crate) fn fairing() -> AdHoc {
                 response.set_header(Header::new("Cache-Control", "no-store"));
             }
             let gateway = request.rocket().state::<Gateway>();
-            let allowance = admitted_app(request).zip(gateway).and_then(|(app, gateway)| gateway.allowance(app));
+            let allowance = admitted(request).zip(gateway).and_then(|(caller, gateway)| gateway.allowance(caller));
             for (name, value) in allowance.map(rate_limit).into_iter().flatten() {
                 response.set_header(Header::new(name, value));
             }
@@ -156,14 +156,14 @@ pub(crate) fn fairing() -> AdHoc {
     })
 }
 
-/// What an app with a limit may still do, as the fields `RateLimit-Policy` and
+/// What an app or a key with a limit may still do, as the fields `RateLimit-Policy` and
 /// `RateLimit` (draft-ietf-httpapi-ratelimit-headers-10).
 fn rate_limit(allowance: AppAllowance) -> [(&'static str, String); 2] {
-    let AppAllowance { per_minute, left, full_in } = allowance;
+    let AppAllowance { of, per_minute, left, full_in } = allowance;
     let until_full = full_in.as_secs_f64().ceil();
     [
-        ("RateLimit-Policy", format!("\"app\";q={per_minute};w=60")),
-        ("RateLimit", format!("\"app\";r={left};t={until_full}")),
+        ("RateLimit-Policy", format!("\"{of}\";q={per_minute};w=60")),
+        ("RateLimit", format!("\"{of}\";r={left};t={until_full}")),
     ]
 }
 
@@ -174,7 +174,7 @@ mod tests {
     #[test]
     fn what_is_left_is_told_as_structured_fields() {
         let full_in = std::time::Duration::from_millis(20_500);
-        let told = rate_limit(AppAllowance { per_minute: 60, left: 39, full_in });
+        let told = rate_limit(AppAllowance { of: "app", per_minute: 60, left: 39, full_in });
         assert_eq!(told.map(|(_, value)| value), ["\"app\";q=60;w=60", "\"app\";r=39;t=21"]);
     }
 

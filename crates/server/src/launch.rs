@@ -31,6 +31,8 @@ pub enum ServeError {
     Listen { address: SocketAddr, source: std::io::Error },
     #[error("the environment variable {0}, which holds the root key or its passphrase, is not set")]
     Variable(String),
+    #[error("the environment variable {0}, which holds the password of the mail server, is not set")]
+    MailPassword(String),
     #[error(
         "the root key {path} is missing, and {sealed} credentials are sealed with it; \
          put the file back from its backup, or revoke the credentials: start once with --forget-credentials"
@@ -146,6 +148,7 @@ impl Service {
             }),
             fetch_hosts: config.fetch_hosts.clone(),
             webhooks: Some(preparation::webhooks(config)?),
+            mail: preparation::mail(config)?,
             room: Some(room),
         };
         let mut registry = Registry::default();

@@ -82,6 +82,8 @@ impl TestService {
                 created_at: 1,
                 last_used_at: None,
                 revoked_at: None,
+                per_minute: None,
+                at_once: None,
             };
             store.add_key(row, "test".into()).await.expect("a key");
             keys.insert(who, made.secret.expose_secret().to_owned());

@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use dispatcher_engines::WebhookClient;
-use dispatcher_gateway::{App, Gateway, RootKeys, Webhooks, new_access_key, now_micros};
+use dispatcher_gateway::{App, Gateway, Mail, MailSecurity, RootKeys, Webhooks, new_access_key, now_micros};
 use dispatcher_store::Store;
 use dispatcher_vault::RootKey;
 use secrecy::{ExposeSecret as _, SecretString};
@@ -107,6 +107,26 @@ pub(crate) fn webhooks(config: &Config) -> Result<Webhooks, ServeError> {
     }
     let key = SecretString::from(std::fs::read_to_string(&path).map_err(failed)?);
     Ok(Webhooks { webhook_client: WebhookClient::new(key)?, hosts: config.webhook_hosts.clone() })
+}
+
+/// The server that takes mail, with its password.
+pub(crate) fn mail(config: &Config) -> Result<Option<Mail>, ServeError> {
+    let Some(server) = &config.mail else { return Ok(None) };
+    let password = match (&server.password_file, &server.password_variable) {
+        (Some(path), _) => {
+            let failed = |source| ServeError::Data { path: path.clone(), source };
+            Some(std::fs::read_to_string(path).map_err(failed)?.trim().to_owned())
+        }
+        (None, Some(name)) => Some(std::env::var(name).map_err(|_| ServeError::MailPassword(name.clone()))?),
+        (None, None) => None,
+    };
+    let login = server.user.clone().zip(password.map(SecretString::from));
+    let port = server.port.unwrap_or(match server.security {
+        MailSecurity::Starttls => 587,
+        MailSecurity::Tls => 465,
+        MailSecurity::None => 25,
+    });
+    Ok(Some(Mail::new(&server.host, port, server.security, &server.from, login)?))
 }
 
 /// At the first start: the app that pays for the console, and an operator key

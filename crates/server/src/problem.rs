@@ -155,6 +155,7 @@ impl From<GatewayError> for Problem {
                     }
                     PlanError::NoSuchEngine { nearest, .. } => (ProblemKind::NoSuchEngine, nearest),
                     PlanError::NoSuchModel { models, .. } => (ProblemKind::Invalid, models),
+                    PlanError::NoSuchRegion { nearest, .. } => (ProblemKind::Invalid, nearest),
                     PlanError::OtherWork { .. }
                     | PlanError::Unavailable { .. }
                     | PlanError::OutOfBounds { .. }
@@ -188,6 +189,9 @@ impl From<GatewayError> for Problem {
             | GatewayError::Credential(_)
             | GatewayError::Webhook(_)
             | GatewayError::Sound(_)
+            | GatewayError::Alert(_)
+            | GatewayError::NoMail
+            | GatewayError::Mail(_)
             | GatewayError::Route(_) => Problem::new(ProblemKind::Invalid, text),
             GatewayError::Stale { .. } | GatewayError::JobState(_) => Problem::new(ProblemKind::NotReady, text),
             GatewayError::NoRoom { .. } => Problem::new(ProblemKind::NoRoom, text),

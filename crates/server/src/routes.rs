@@ -12,8 +12,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    apps, credentials, document_job, engines, estimates, health, jobs, lexicons, presets, prompts, records, routing,
-    service, session, transcripts, uploads, utterances, voices,
+    alerts, apps, credentials, document_job, engines, estimates, health, jobs, lexicons, presets, prompts, records,
+    routing, service, session, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi};
 
@@ -69,6 +69,8 @@ routes! {
             engines::draft_engine, engines::catalogue, engines::refresh,
             routing::put, routing::retire, routing::versions, routing::try_route, records::audit, records::overview,
             health::measured, health::breakers, health::close,
+            alerts::list, alerts::read, alerts::put_alert, alerts::retire, alerts::try_alert, alerts::notices,
+            alerts::events,
             lexicons::versions, lexicons::put_lexicon, lexicons::retire,
             presets::put_preset, presets::retire,
             apps::list, apps::add, apps::read, apps::change, apps::keys, apps::add_key, apps::revoke_key,

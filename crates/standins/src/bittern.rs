@@ -39,7 +39,7 @@ struct Bittern {
 }
 
 /// Starts bittern on a port of loopback (0: a free one); it knows this user,
-/// at one of its shores.
+/// at one of its shores or at `both`.
 ///
 /// # Errors
 /// When the port cannot be had.
@@ -106,7 +106,7 @@ impl Service for Bittern {
             Ok(forecast) => forecast,
             Err(answer) => return answer,
         };
-        if shore != self.shore {
+        if ![shore, "both"].contains(&self.shore.as_str()) {
             self.sky.count(|delivered| delivered.refused += 1);
             return tell(Trouble::WrongRegion, "");
         }

@@ -79,6 +79,16 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
+    /// Notes when a version ends.
+    pub async fn note_credential_end(&self, name: String, version: i64, at: i64) -> Result<(), StoreError> {
+        let write = move |c: &mut SqliteConnection| {
+            let this = credentials::table.find((&name, version));
+            diesel::update(this).set(credentials::ends_at.eq(at)).execute(c)?;
+            Ok(())
+        };
+        self.writer.submit(Durability::Disk, write).await
+    }
+
     /// Binds all versions of a credential to other hosts.
     pub async fn bind_credential(&self, name: String, hosts: String, by: String, at: i64) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {

@@ -14,6 +14,7 @@ mod ids;
 mod jobs;
 mod ledger;
 mod models;
+mod notices;
 mod people;
 mod pool;
 mod prompts;
@@ -32,7 +33,7 @@ pub use ledger::{GroupBy, UsageTotal};
 pub use models::{
     AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, SampleDispatch,
     SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredJob, StoredJobFile,
-    StoredJobPiece, StoredPromptFile, StoredRecall,
+    StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall,
 };
 pub use people::Grant;
 pub use pool::Store;

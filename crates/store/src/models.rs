@@ -3,11 +3,11 @@
 //! their statement is the same each time and stays prepared. Times are microseconds since 1970 in UTC.
 
 use diesel::prelude::*;
-use dispatcher_core::{Currency, Money, Site, Work};
+use dispatcher_core::{Currency, Money, Site, Watched, Work};
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    health_hours, job_files, job_pieces, jobs, ledger, prompt_files, recalled, sessions,
+    health_hours, job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, sessions,
 };
 use crate::states::{
     AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind, RecallPolicy,
@@ -110,6 +110,26 @@ pub struct Session {
     pub key: Option<String>,
 }
 
+/// Something that an alert has told. Times in microseconds.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = notices)]
+pub struct StoredNotice {
+    pub id: String,
+    pub rule: String,
+    #[diesel(serialize_as = Word<Watched>, deserialize_as = Word<Watched>)]
+    pub watched: Watched,
+    /// What it is about: an engine, a credential, a voice, the disk.
+    pub subject: String,
+    pub detail: String,
+    /// When it began, and when that was told.
+    pub since: i64,
+    pub told_at: i64,
+    /// When it was over; nothing while it lasts.
+    pub over_at: Option<i64>,
+    /// Why it could not be sent.
+    pub problem: Option<String>,
+}
+
 /// Audio that scripts insert.
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
 #[diesel(table_name = clips)]
@@ -162,6 +182,8 @@ pub struct SealedCredential {
     pub created_by: String,
     pub created_at: i64,
     pub last_used_at: Option<i64>,
+    /// When it ends, as its owner says.
+    pub ends_at: Option<i64>,
 }
 
 impl std::fmt::Debug for SealedCredential {
@@ -194,6 +216,8 @@ pub struct App {
     /// Requests for work in a minute, and at once.
     pub per_minute: Option<i64>,
     pub at_once: Option<i64>,
+    /// The region in which engines are called for it.
+    pub region: Option<String>,
 }
 
 impl App {
@@ -212,6 +236,7 @@ impl App {
             recall: RecallPolicy::Off,
             per_minute: None,
             at_once: None,
+            region: None,
         }
     }
 }
@@ -229,6 +254,9 @@ pub struct AccessKey {
     pub created_at: i64,
     pub last_used_at: Option<i64>,
     pub revoked_at: Option<i64>,
+    /// Requests for work with it in a minute, and at once.
+    pub per_minute: Option<i64>,
+    pub at_once: Option<i64>,
 }
 
 /// One request and all that was done for it.

@@ -12,7 +12,7 @@ table! {
     credentials (name, version) {
         name -> Text, version -> BigInt, engine -> Text, state -> Text, cause -> Nullable<Text>, part_names -> Text,
         hosts -> Text, wrapped_key -> Binary, ciphertext -> Binary, created_by -> Text, created_at -> BigInt,
-        last_used_at -> Nullable<BigInt>,
+        last_used_at -> Nullable<BigInt>, ends_at -> Nullable<BigInt>,
     }
 }
 table! {
@@ -20,13 +20,20 @@ table! {
         name -> Text, title -> Text, rehearsal -> Bool, default_voice -> Nullable<Text>,
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
         custom_voices -> Nullable<Text>, site -> Nullable<Text>, recall -> Text,
-        per_minute -> Nullable<BigInt>, at_once -> Nullable<BigInt>,
+        per_minute -> Nullable<BigInt>, at_once -> Nullable<BigInt>, region -> Nullable<Text>,
     }
 }
 table! {
     access_keys (id) {
         id -> Text, app -> Text, operator -> Bool, hash -> Text, hint -> Text, label -> Text, created_at -> BigInt,
-        last_used_at -> Nullable<BigInt>, revoked_at -> Nullable<BigInt>,
+        last_used_at -> Nullable<BigInt>, revoked_at -> Nullable<BigInt>, per_minute -> Nullable<BigInt>,
+        at_once -> Nullable<BigInt>,
+    }
+}
+table! {
+    notices (id) {
+        id -> Text, rule -> Text, watched -> Text, subject -> Text, detail -> Text, since -> BigInt,
+        told_at -> BigInt, over_at -> Nullable<BigInt>, problem -> Nullable<Text>,
     }
 }
 table! {

@@ -195,6 +195,8 @@ words! {
         Lexicon = "lexicon",
         /// JSON.
         PromptSet = "prompt set",
+        /// JSON.
+        AlertRule = "alert",
     }
 }
 
@@ -218,6 +220,7 @@ impl VersionedKind {
             VersionedKind::Preset => ("preset.put", "preset.retire"),
             VersionedKind::Lexicon => ("lexicon.put", "lexicon.retire"),
             VersionedKind::PromptSet => ("prompts.put", "prompts.remove"),
+            VersionedKind::AlertRule => ("alert.put", "alert.retire"),
         }
     }
 }

@@ -8,7 +8,7 @@ use diesel::expression::AsExpression;
 use diesel::serialize::{self, IsNull, Output, ToSql};
 use diesel::sql_types::{Nullable, Text};
 use diesel::sqlite::Sqlite;
-use dispatcher_core::{Currency, Site, Work};
+use dispatcher_core::{Currency, Site, Watched, Work};
 
 /// A value that has one word.
 pub(crate) trait Worded: Sized {
@@ -36,6 +36,16 @@ impl Worded for Site {
     }
 }
 
+impl Worded for Watched {
+    fn word(&self) -> &str {
+        self.name()
+    }
+
+    fn of_word(word: &str) -> Option<Watched> {
+        Watched::from_name(word)
+    }
+}
+
 impl Worded for Currency {
     fn word(&self) -> &str {
         self.code()
@@ -59,6 +69,12 @@ impl<T: fmt::Debug> From<T> for Word<T> {
 
 impl From<Word<Work>> for Work {
     fn from(word: Word<Work>) -> Work {
+        word.0
+    }
+}
+
+impl From<Word<Watched>> for Watched {
+    fn from(word: Word<Watched>) -> Watched {
         word.0
     }
 }

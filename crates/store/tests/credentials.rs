@@ -18,6 +18,7 @@ async fn credential(store: &Store, secret: &'static [u8]) -> i64 {
             created_by: "ada".into(),
             created_at: 1,
             last_used_at: None,
+            ends_at: None,
         })
     };
     store.put_credential("heron".into(), "ada".into(), 1, seal).await.unwrap().version

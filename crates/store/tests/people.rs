@@ -14,6 +14,8 @@ fn key(id: &str, app: &str) -> AccessKey {
         created_at: 1,
         last_used_at: None,
         revoked_at: None,
+        per_minute: None,
+        at_once: None,
     }
 }
 

@@ -106,6 +106,8 @@ async fn a_revoked_key_speaks_for_nobody() {
         created_at: 1,
         last_used_at: None,
         revoked_at: None,
+        per_minute: None,
+        at_once: None,
     };
     store.add_key(key.clone(), "ops".into()).await.unwrap();
     assert_eq!(store.grant("h".into()).await.unwrap().unwrap().app.name, "quay");

@@ -160,7 +160,7 @@ pub(crate) enum CredentialCommand {
     /// named in the engine's sheet. The new credential is used once the engine
     /// accepts it; until then the previous one stays in use. Examples:
     ///   dispatcher credential add heron
-    ///   dispatcher credential add heron --file token.txt
+    ///   dispatcher credential add heron --file token.txt --ends 2027-03-31
     ///   pass show heron | dispatcher credential add heron
     #[command(verbatim_doc_comment)]
     Add {
@@ -172,6 +172,9 @@ pub(crate) enum CredentialCommand {
         /// Read the secret from this file, - for standard input
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
+        /// Last day of the credential; alerts can tell of it before
+        #[arg(long, value_name = "YYYY-MM-DD")]
+        ends: Option<String>,
     },
     /// Import a credential from a key file, a dotenv file or the environment
     ///
@@ -220,6 +223,9 @@ pub(crate) enum CredentialCommand {
         /// Read the secret from this file, - for standard input
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
+        /// Last day of the new version; alerts can tell of it before
+        #[arg(long, value_name = "YYYY-MM-DD")]
+        ends: Option<String>,
     },
     /// Confirm that a credential may be sent to the current host of its engine
     Confirm {

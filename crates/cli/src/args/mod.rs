@@ -1,5 +1,6 @@
 //! Commands and their options.
 
+mod alerts;
 mod beside;
 mod catalogue;
 mod convert;
@@ -9,6 +10,7 @@ mod records;
 #[cfg(test)]
 mod tests;
 
+pub(crate) use alerts::*;
 pub(crate) use beside::*;
 pub(crate) use catalogue::*;
 pub(crate) use convert::*;
@@ -92,6 +94,9 @@ pub(crate) enum Command {
     Usage(UsageArgs),
     /// Show how engines, voices, models and routes did lately
     Health(HealthArgs),
+    /// Be told when something is wrong: list, set, try and retire alerts
+    #[command(subcommand)]
+    Alert(AlertCommand),
     /// List dispatches (requests), or show one with its attempts
     Dispatches(DispatchesArgs),
     /// Print completions for a shell
@@ -186,6 +191,9 @@ pub(crate) struct VoiceArgs {
     /// Any voice whose engine runs there; nothing of the request is sent elsewhere
     #[arg(long, value_parser = ["local", "cloud"])]
     pub(crate) site: Option<String>,
+    /// Region in which the engine is called; engines that do not have it are not used
+    #[arg(long, value_name = "REGION")]
+    pub(crate) region: Option<String>,
     /// Any voice with this style; with --voice: the style of that voice
     #[arg(long)]
     pub(crate) style: Option<String>,
@@ -259,6 +267,7 @@ pub(crate) struct SpeakArgs {
 #[command(after_help = "Examples:
   dispatcher transcribe drill.wav
   dispatcher transcribe drill.mp3 --route captions --format vtt > drill.vtt
+  dispatcher transcribe drill.wav --site local --language en-US
   cat call.wav | dispatcher transcribe - --engine pocketsphinx --language en-US")]
 pub(crate) struct TranscribeArgs {
     /// The audio file, - for standard input
@@ -272,6 +281,12 @@ pub(crate) struct TranscribeArgs {
     /// Model of the engine
     #[arg(long)]
     pub(crate) model: Option<String>,
+    /// Where the engine must run; nothing of the audio is sent elsewhere
+    #[arg(long, value_parser = ["local", "cloud"])]
+    pub(crate) site: Option<String>,
+    /// Region in which the engine is called; engines that do not have it are not used
+    #[arg(long, value_name = "REGION")]
+    pub(crate) region: Option<String>,
     /// Language of the audio, such as en-GB
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,

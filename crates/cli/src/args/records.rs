@@ -18,14 +18,15 @@ pub(crate) enum RouteCommand {
     /// Legs are tried in order. Each is ENGINE or ENGINE/VOICE, then options:
     /// model, deadline (milliseconds), credential, weight (how often the leg is
     /// tried first), and conditions: languages, formats, apps (each may name several,
-    /// separated by spaces), hours (UTC), site (local or cloud: the leg is taken only
-    /// while its engine runs there). Criteria are given in a file, as the API takes
+    /// separated by spaces), hours (UTC), region (in which the engine is called), site
+    /// (local or cloud: the leg is taken only while its engine runs there). Criteria are given in a file, as the API takes
     /// them. Examples:
     ///   dispatcher route set evening --leg heron/pellin,deadline=1500 --leg flite/slt
     ///   dispatcher route set private --leg espeak-ng,site=local --leg flite/slt,site=local
     ///   dispatcher route set saver --order cheapest --leg heron --leg godwit
     ///   dispatcher route set night --leg heron,hours=22:00-06:00 --leg espeak-ng
     ///   dispatcher route set halves --leg heron,weight=1 --leg godwit,weight=1
+    ///   dispatcher route set swift --hedge --leg heron/pellin --leg godwit
     ///   dispatcher route set notes --recognition --leg turnstone --leg pocketsphinx
     ///   dispatcher route set evening --file evening.json
     #[command(verbatim_doc_comment)]
@@ -41,6 +42,9 @@ pub(crate) enum RouteCommand {
         /// In which order legs are tried
         #[arg(long, value_enum, default_value_t = RouteOrder::Listed, conflicts_with = "file")]
         order: RouteOrder,
+        /// Call the next leg beside one that takes longer than usual; the first to give audio is heard
+        #[arg(long, conflicts_with_all = ["file", "recognition"])]
+        hedge: bool,
         /// Note on the purpose of the route
         #[arg(long, value_name = "TEXT", conflicts_with = "file")]
         note: Option<String>,
@@ -145,6 +149,9 @@ pub(crate) enum AppCommand {
         /// Nothing of its requests is sent to engines that run elsewhere
         #[arg(long, value_parser = ["local", "cloud"])]
         site: Option<String>,
+        /// Region in which engines are called for it; those that do not have it are not used
+        #[arg(long, value_name = "REGION")]
+        region: Option<String>,
         /// Keep audio, so that equal requests cost nothing: for this app, or among all
         /// apps that share theirs (default: off)
         #[arg(long, value_parser = ["off", "private", "shared"])]
@@ -179,6 +186,12 @@ pub(crate) enum KeyCommand {
         /// Purpose of the key
         #[arg(long, value_name = "TEXT", default_value = "")]
         label: String,
+        /// Requests for speech or recognition with it in a minute (default: as the app)
+        #[arg(long, value_name = "COUNT")]
+        per_minute: Option<u32>,
+        /// Such requests in work at once (default: as the app)
+        #[arg(long, value_name = "COUNT")]
+        at_once: Option<u32>,
     },
     /// Revoke a key of an app
     Revoke {

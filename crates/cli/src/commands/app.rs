@@ -21,6 +21,7 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             default_format,
             rehearsal,
             site,
+            region,
             recall,
             per_minute,
             at_once,
@@ -28,7 +29,7 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             let body = json!({
                 "name": name, "title": title, "rehearsal": rehearsal,
                 "default_voice": default_voice, "default_recognition": default_recognition,
-                "default_format": default_format, "site": site, "recall": recall,
+                "default_format": default_format, "site": site, "region": region, "recall": recall,
                 "per_minute": per_minute, "at_once": at_once,
             });
             let app = client.post("/api/v1/apps", &body).await?;
@@ -49,8 +50,10 @@ async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(
             let list = client.get(&keys(&app), &[]).await?;
             form.print(&list, || render_keys(&list))
         }
-        KeyCommand::Add { app, label } => {
-            let key = client.post(&keys(&app), &json!({"label": label})).await?;
+        KeyCommand::Add { app, label, per_minute, at_once } => {
+            let key = client
+                .post(&keys(&app), &json!({"label": label, "per_minute": per_minute, "at_once": at_once}))
+                .await?;
             if form.is_json() {
                 return output::print_json(&key);
             }
@@ -73,12 +76,12 @@ fn render(list: &Value) -> String {
             output::text(&app, "default_voice"),
             output::text(&app, "default_recognition"),
             output::text(&app, "default_format"),
-            output::text(&app, "site"),
+            [output::text(&app, "site"), output::text(&app, "region")].join(" ").trim().to_owned(),
             Some(output::text(&app, "recall")).filter(|recall| recall != "off").unwrap_or_default(),
             if app["rehearsal"] == true { "rehearsal".into() } else { String::new() },
         ]
     });
-    output::table(&["app", "title", "voice", "recognition", "format", "site", "recall", ""], rows.collect(), &[])
+    output::table(&["app", "title", "voice", "recognition", "format", "where", "recall", ""], rows.collect(), &[])
 }
 
 fn render_keys(list: &Value) -> String {

@@ -23,7 +23,9 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, form: Outpu
             eprintln!("Revoked credential {name}");
             Ok(())
         }
-        CredentialCommand::Add { engine, name, file } => add(client, engine, name, file.as_deref(), form).await,
+        CredentialCommand::Add { engine, name, file, ends } => {
+            add(client, engine, name, file.as_deref(), ends, form).await
+        }
         CredentialCommand::Import { engine, name, file, dotenv, env, map } => {
             let from = match (file, dotenv, env) {
                 (Some(file), ..) => SecretSource::KeyFile(file),
@@ -45,13 +47,13 @@ pub(crate) async fn run(client: &Client, command: CredentialCommand, form: Outpu
                 false => Ok(()),
             }
         }
-        CredentialCommand::Replace { name, file } => {
+        CredentialCommand::Replace { name, file, ends } => {
             let list = client.get("/api/v1/credentials", &[]).await?;
             let known = output::items(&list).into_iter().find(|it| it["name"] == name.as_str());
             let known = known.ok_or_else(|| {
                 CliError::Usage(format!("credential '{name}' does not exist; list them: dispatcher credential list"))
             })?;
-            add(client, output::text(&known, "engine"), Some(name), file.as_deref(), form).await
+            add(client, output::text(&known, "engine"), Some(name), file.as_deref(), ends, form).await
         }
         CredentialCommand::Confirm { name } => {
             let kept = client.post(&format!("/api/v1/credentials/{}/confirm", segment(&name)), &json!({})).await?;
@@ -228,6 +230,7 @@ async fn add(
     engine: String,
     name: Option<String>,
     file: Option<&Path>,
+    ends: Option<String>,
     form: OutputForm,
 ) -> Result<(), CliError> {
     let (sheet, wanted) = wanted(client, &engine).await?;
@@ -235,7 +238,11 @@ async fn add(
         Some(text) => parts_of(&text, &wanted)?,
         None => ask(&sheet, &wanted)?,
     };
-    send(client, &engine, &json!({"engine": engine, "name": name, "parts": parts}), form).await
+    let mut body = json!({"engine": engine, "name": name, "parts": parts});
+    if let Some(ends) = ends {
+        body["ends"] = ends.into();
+    }
+    send(client, &engine, &body, form).await
 }
 
 /// The secret of a file or of standard input; nothing where it is to be asked.
@@ -294,10 +301,11 @@ fn render(list: &Value) -> String {
             output::text(credential, "parts"),
             output::text(credential, "host"),
             output::time(&credential["last_used"]),
+            output::time(&credential["ends"]),
         ]
     });
     output::table(
-        &["credential", "version", "engine", "state", "cause", "parts", "bound to", "last used"],
+        &["credential", "version", "engine", "state", "cause", "parts", "bound to", "last used", "ends"],
         rows.collect(),
         &[1],
     )

@@ -30,6 +30,7 @@ pub(crate) fn run(args: &LintArgs, form: OutputForm) -> Result<(), CliError> {
         format: Format::new(Codec::Wav, 24_000),
         deadline: None,
         credential: None,
+        region: None,
         trace: None,
         notes: Vec::new(),
         cache: Default::default(),

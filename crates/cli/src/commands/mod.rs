@@ -1,5 +1,6 @@
 //! One module a command.
 
+pub(crate) mod alert;
 pub(crate) mod app;
 pub(crate) mod clip;
 pub(crate) mod convert;

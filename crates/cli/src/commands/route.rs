@@ -44,13 +44,14 @@ pub(crate) async fn run(client: &Client, command: RouteCommand, form: OutputForm
             let preview = client.post(&path, &tried(args)?).await?;
             form.print(&preview, || render_preview(&preview))
         }
-        RouteCommand::Set { name, legs, recognition, order, note, file } => {
+        RouteCommand::Set { name, legs, recognition, order, hedge, note, file } => {
             let route = match file {
                 Some(file) => read(&file)?,
                 None => {
                     let legs: Vec<Value> = legs.iter().map(|leg| leg_of(leg)).collect::<Result<_, _>>()?;
                     let work = if recognition { "recognition" } else { "synthesis" };
-                    json!({"work": work, "order": order.name(), "legs": legs, "note": note.unwrap_or_default()})
+                    json!({"work": work, "order": order.name(), "hedge": hedge, "legs": legs,
+                           "note": note.unwrap_or_default()})
                 }
             };
             let route = client.put(&format!("/api/v1/routes/{}", segment(&name)), &route).await?;
@@ -83,7 +84,7 @@ fn leg_of(text: &str) -> Result<Value, CliError> {
     for option in parts {
         let wrong = || {
             let known = "model=NAME, deadline=MILLISECONDS, credential=NAME, weight=NUMBER, languages=RANGES, \
-                         formats=NAMES, apps=NAMES, hours=FROM-TO or site=local|cloud";
+                         formats=NAMES, apps=NAMES, hours=FROM-TO, region=NAME or site=local|cloud";
             CliError::Usage(format!("--leg {text}: '{option}' is not {known}"))
         };
         match option.split_once('=').ok_or_else(wrong)? {
@@ -94,7 +95,7 @@ fn leg_of(text: &str) -> Result<Value, CliError> {
             (list @ ("languages" | "formats" | "apps"), value) => {
                 leg["conditions"][list] = value.split_whitespace().collect();
             }
-            ("hours", value) => leg["conditions"]["hours"] = value.into(),
+            (condition @ ("hours" | "region"), value) => leg["conditions"][condition] = value.into(),
             ("site", value @ ("local" | "cloud")) => leg["conditions"]["site"] = value.into(),
             _ => return Err(wrong()),
         }
@@ -127,13 +128,14 @@ fn render(route: &Value) -> String {
     let (name, work, note) = (output::text(route, "name"), output::text(route, "work"), output::text(route, "note"));
     let order = route["order"].as_str().filter(|order| *order != "listed");
     let work = order.map_or(work.clone(), |order| format!("{work}, {order} first"));
+    let work = if route["hedge"] == true { format!("{work}, hedged") } else { work };
     format!("{}\n{table}", format!("{name} ({work}) {note}").trim_end())
 }
 
 /// The conditions of a leg in words: `pt en; local; 22:00-06:00 UTC`.
 fn conditions(leg: &Value) -> String {
     let conditions = &leg["conditions"];
-    let mut words: Vec<String> = ["languages", "site", "formats"]
+    let mut words: Vec<String> = ["languages", "site", "region", "formats"]
         .map(|name| output::text(conditions, name))
         .into_iter()
         .filter(|words| !words.is_empty())

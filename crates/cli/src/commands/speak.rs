@@ -56,7 +56,7 @@ pub(super) fn request_body(text: String, voice: &VoiceArgs, format: Option<&str>
             body["voice"] = criteria.into();
         }
     }
-    for (name, value) in [("model", &voice.model), ("language", &voice.language)] {
+    for (name, value) in [("model", &voice.model), ("language", &voice.language), ("region", &voice.region)] {
         if let Some(value) = value {
             body[name] = value.as_str().into();
         }
@@ -103,6 +103,7 @@ pub(super) fn query_of(voice: &VoiceArgs) -> Vec<(String, String)> {
         ("languages", voice.languages.clone()),
         ("gender", voice.gender.clone()),
         ("site", voice.site.clone()),
+        ("region", voice.region.clone()),
         ("style", voice.style.clone()),
         ("model", voice.model.clone()),
         ("language", voice.language.clone()),

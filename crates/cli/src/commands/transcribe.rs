@@ -46,6 +46,8 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
         ("route", args.route.as_deref()),
         ("engine", args.engine.as_deref()),
         ("model", args.model.as_deref()),
+        ("site", args.site.as_deref()),
+        ("region", args.region.as_deref()),
         ("language", args.language.as_deref()),
     ];
     let kind = media_type(&args.audio, args.kind.as_deref());

@@ -98,7 +98,7 @@ impl StandIns {
     pub(super) async fn start(secrets: &StandInSecrets) -> std::io::Result<StandIns> {
         Ok(StandIns(vec![
             ("avocet", start_avocet(0, NAME, &secrets.avocet.public).await?),
-            ("bittern", start_bittern(0, NAME, &secrets.bittern, SHORE).await?),
+            ("bittern", start_bittern(0, NAME, &secrets.bittern, "both").await?),
             ("curlew", start_curlew(0, NAME, &secrets.curlew).await?),
             ("dotterel", start_dotterel(0, NAME, &secrets.dotterel).await?),
             ("godwit", start_godwit(0, NAME, &secrets.godwit).await?),

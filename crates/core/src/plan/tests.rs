@@ -32,8 +32,14 @@ fn house() -> (BTreeMap<String, Arc<Sheet>>, BTreeMap<String, Route>) {
         },
     };
     let legs = vec![leg("heron", &[]), leg("flute", &["en"])];
-    let route =
-        Route { name: "quayside".into(), work: Work::Synthesis, note: String::new(), order: Order::Listed, legs };
+    let route = Route {
+        name: "quayside".into(),
+        work: Work::Synthesis,
+        note: String::new(),
+        order: Order::Listed,
+        hedge: false,
+        legs,
+    };
     let sheets = sheets.into_iter().map(|sheet| (sheet.name.clone(), sheet)).collect();
     (sheets, BTreeMap::from([("quayside".to_owned(), route)]))
 }

@@ -51,6 +51,7 @@ impl Sheet {
             }
         }
         self.check_access()?;
+        self.check_regions()?;
         self.check_driver()?;
         self.check_synthesis()?;
         self.check_recognition()?;
@@ -62,6 +63,19 @@ impl Sheet {
         match self.access.fault() {
             Some((key, message)) => Err((vec!["access", key], message)),
             None => Ok(()),
+        }
+    }
+
+    fn check_regions(&self) -> Result<(), Fault> {
+        let Some(regions) = &self.regions else { return Ok(()) };
+        if !self.access.public.contains(&regions.part) {
+            let message = format!("'{}' is no public part of the credential: access.public", regions.part);
+            return Err((vec!["regions", "part"], message));
+        }
+        let fits = |name: &String| (1..=40).contains(&name.len()) && name.bytes().all(|b| b.is_ascii_graphic());
+        match (1..=64).contains(&regions.names.len()) && regions.names.iter().all(fits) {
+            true => Ok(()),
+            false => Err((vec!["regions", "names"], "name 1 to 64 regions, each of 1 to 40 letters and digits".into())),
         }
     }
 

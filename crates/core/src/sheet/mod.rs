@@ -10,7 +10,9 @@ mod check;
 mod control;
 mod deadline;
 mod hearing;
+mod pace;
 mod place;
+mod regions;
 mod shape;
 
 pub use access::*;
@@ -20,7 +22,9 @@ pub(crate) use control::takes;
 pub use control::*;
 pub use deadline::DeadlineSpec;
 pub use hearing::*;
+pub use pace::Pace;
 pub use place::SheetError;
+pub use regions::Regions;
 pub use shape::*;
 
 use place::key_at;

@@ -7,6 +7,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::call::request;
+use super::pace::Pace;
+use super::regions::Regions;
 use super::{
     Access, Answer, Catalogue, DeadlineSpec, HearingControls, HearingSocket, LineWords, Pieces, Poll, SpeakingControls,
     SpeakingSocket, Step, Templates, TranscriptPaths,
@@ -394,21 +396,6 @@ impl Scalar {
     }
 }
 
-/// Pace of calls that the gateway keeps to, so that the engine's rate limit is not exceeded.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Pace {
-    /// Calls per minute, spread evenly.
-    #[serde(default)]
-    pub per_minute: Option<u32>,
-    /// Calls that may start at once after a pause (default: 1).
-    #[serde(default)]
-    pub burst: Option<u32>,
-    /// Simultaneous calls.
-    #[serde(default)]
-    pub at_once: Option<u32>,
-}
-
 /// Description of an engine.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -440,6 +427,9 @@ pub struct Sheet {
     /// How calls show the credential.
     #[serde(default)]
     pub access: Access,
+    /// Regions in which it can be called; a request can choose one.
+    #[serde(default)]
+    pub regions: Option<Regions>,
     /// Header fields of every call, templates with `access` and `credential`; a header of the call
     /// itself takes precedence.
     #[serde(default)]

@@ -66,6 +66,15 @@ struct Calling<'r> {
     called: Option<Result<Called, EngineError>>,
 }
 
+impl<'r> Calling<'r> {
+    /// The first call of a script, which was made for the candidate alone.
+    fn opening(planned: &PlannedCall, attempt: OpenAttempt, called: Called) -> SegmentSource<'r> {
+        let emulated = planned.render_plan.opening_call(planned).map(|segment| segment.call.shaped.emulated);
+        let (emulated, call) = (emulated.unwrap_or_default(), Box::pin(std::future::pending()));
+        SegmentSource::Call(Box::new(Calling { emulated, attempt, call, called: Some(Ok(called)) }))
+    }
+}
+
 /// A candidate that performs its render plan.
 struct Performance<'r> {
     run: &'r Run,
@@ -92,7 +101,7 @@ struct Performance<'r> {
 }
 
 impl Run {
-    /// Performs a candidate's render plan.
+    /// Performs a candidate's render plan; its first call may be `opening` already.
     ///
     /// # Errors
     /// When the records cannot be written, and the caller has no audio yet.
@@ -101,6 +110,7 @@ impl Run {
         responder: &'r mut Option<Responder>,
         planned: &'r PlannedCall,
         failures: &[FailedAttempt],
+        opening: Option<(OpenAttempt, Called)>,
     ) -> Result<Tried<()>, GatewayError> {
         let mut tags = tags(planned, &self.text, self.language.as_deref());
         if let Some(piece_store) = &self.piece_store {
@@ -119,7 +129,7 @@ impl Run {
             waiting: Vec::new(),
             words: Words::default(),
             first_at: None,
-            calling: None,
+            calling: opening.map(|(attempt, called)| Calling::opening(planned, attempt, called)),
             ahead: None,
             last: LastAttempt::None,
             heard: Vec::new(),
@@ -139,7 +149,9 @@ impl<'r> Performance<'r> {
     }
 
     async fn play(&mut self) -> Result<(), PerformanceStop> {
-        self.calling = self.call(0).await?;
+        if self.calling.is_none() {
+            self.calling = self.call(0).await?;
+        }
         for (index, segment) in self.segments().iter().enumerate() {
             if index > 0 {
                 self.calling = match self.ahead.take() {

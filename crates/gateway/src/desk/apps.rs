@@ -27,6 +27,8 @@ pub fn new_access_key(app: &str, label: &str) -> (AccessKey, SecretString) {
         created_at: now_micros(),
         last_used_at: None,
         revoked_at: None,
+        per_minute: None,
+        at_once: None,
     };
     (key, made.secret)
 }
@@ -75,7 +77,8 @@ impl Gateway {
         Ok(self.inner.store.keys(app.to_owned()).await?)
     }
 
-    /// Adds a key to an app; gives its secret, which is told nowhere else.
+    /// Adds a key to an app, with its requests for work in a minute and at once
+    /// where they are limited; gives its secret, which is told nowhere else.
     ///
     /// # Errors
     /// Where there is no app of the name.
@@ -83,9 +86,12 @@ impl Gateway {
         &self,
         app: &str,
         label: &str,
+        limits: (Option<i64>, Option<i64>),
         by: &str,
     ) -> Result<(AccessKey, SecretString), GatewayError> {
         let (key, secret) = new_access_key(app, label);
+        let (per_minute, at_once) = limits;
+        let key = AccessKey { per_minute, at_once, ..key };
         Ok((self.inner.store.add_key(key, by.to_owned()).await?, secret))
     }
 

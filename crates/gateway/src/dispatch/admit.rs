@@ -24,18 +24,27 @@ pub struct Caller {
     pub operator: bool,
     /// For the audit log: a key's id, or a person.
     pub who: String,
+    /// The limits of its key, where the key has any.
+    pub key: Option<KeyLimits>,
+}
+
+/// Requests for work that may be made with a key, beside what its app may make.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct KeyLimits {
+    pub per_minute: Option<i64>,
+    pub at_once: Option<i64>,
 }
 
 impl Caller {
     /// Somebody at a desk with no service: they see every voice.
     pub(crate) fn nobody() -> Self {
         let app = App { rehearsal: true, ..App::new("desk", "", 0) };
-        Caller { app, operator: true, who: String::new() }
+        Caller { app, operator: true, who: String::new(), key: None }
     }
 
     /// Where engines may be called for it.
     pub fn bounds(&self) -> Bounds {
-        Bounds::Anywhere.and(self.app.site)
+        Bounds::default().at(self.app.site).in_region(self.app.region.as_deref())
     }
 
     /// What conditions of routes may ask of its request, whose audio format has
@@ -117,7 +126,10 @@ impl Gateway {
                 grant
             }
         };
-        Ok(Caller { app: grant.app, operator: grant.key.operator, who: grant.key.id })
+        let Grant { key, app } = grant;
+        let limits = KeyLimits { per_minute: key.per_minute, at_once: key.at_once };
+        let limited = key.per_minute.is_some() || key.at_once.is_some();
+        Ok(Caller { app, operator: key.operator, who: key.id, key: limited.then_some(limits) })
     }
 
     /// The caller of a signed-in operator, who speaks for the app `console`.
@@ -126,7 +138,7 @@ impl Gateway {
     /// When the records cannot be read.
     pub async fn admit_person(&self, person: &str) -> Result<Caller, GatewayError> {
         let app = self.inner.store.app("console".into()).await?;
-        Ok(Caller { app, operator: true, who: person.into() })
+        Ok(Caller { app, operator: true, who: person.into(), key: None })
     }
 
     /// Forgets looked-up grants, after keys or apps were changed.
@@ -154,6 +166,8 @@ mod tests {
             created_at: 1,
             last_used_at: None,
             revoked_at: None,
+            per_minute: None,
+            at_once: None,
         };
         let grant = Grant { key, app: App::new("quay", "Quay", 1) };
         cache.put("h".into(), grant.clone(), cache.generation());

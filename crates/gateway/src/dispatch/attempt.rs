@@ -36,6 +36,27 @@ pub(crate) struct Called {
     pub(crate) _permit: Option<Permit>,
 }
 
+impl Called {
+    /// The same once it gives audio, a header not counted.
+    ///
+    /// # Errors
+    /// Where its audio breaks off before that.
+    pub(crate) async fn sounding(mut self) -> Result<Called, EngineError> {
+        let (mut held, mut bytes) = (Vec::new(), 0);
+        while bytes <= LONGEST_HEADER {
+            let Some(chunk) = self.stream.next().await else { break };
+            let chunk = chunk?;
+            bytes += chunk.len();
+            held.push(Ok(chunk));
+        }
+        self.stream = Box::pin(futures::stream::iter(held).chain(self.stream));
+        Ok(self)
+    }
+}
+
+/// Bytes of what an engine may send before its first sound.
+const LONGEST_HEADER: usize = 128;
+
 pub(crate) fn broken(error: &dyn std::fmt::Display) -> EngineError {
     EngineError { cause: Cause::Broken, detail: error.to_string(), retry_after: None }
 }
@@ -174,7 +195,8 @@ impl Gateway {
             async move {
                 let none = Parts::new();
                 let parts = opened.as_ref().map_or(&none, |opened| &opened.parts);
-                again(permit, || planned.engine.speak(call.clone(), parts)).await
+                let parts = planned.parts_in_region(parts);
+                again(permit, || planned.engine.speak(call.clone(), &parts)).await
             }
         });
         let SpokenAudio { audio, words } = called.await?;

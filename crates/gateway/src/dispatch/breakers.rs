@@ -68,15 +68,15 @@ impl Breakers {
         !self.by_engine.lock().contains_key(engine)
     }
 
-    /// Takes in what a call says of its engine.
-    pub(crate) fn note(&self, engine: &str, credential: Option<&str>, health: Health) {
+    /// Takes in what a call says of its engine. Gives the state where that changes it.
+    pub(crate) fn note(&self, engine: &str, credential: Option<&str>, health: Health) -> Option<BreakerState> {
         let now = self.begun.elapsed();
         let mut by_engine = self.by_engine.lock();
         let known =
             by_engine.get(engine).is_some_and(|all| all.iter().any(|own| own.credential.as_deref() == credential));
         // Only failures begin a breaker.
         if !known && !matches!(health, Health::Ill(..)) {
-            return;
+            return None;
         }
         let all = by_engine.entry(engine.to_owned()).or_default();
         if !known {
@@ -85,8 +85,9 @@ impl Breakers {
             }
             all.push(OwnBreaker { credential: credential.map(str::to_owned), breaker: Breaker::default() });
         }
-        let Some(own) = all.iter_mut().find(|own| own.credential.as_deref() == credential) else { return };
-        match own.breaker.note(now, health, rand::random()) {
+        let own = all.iter_mut().find(|own| own.credential.as_deref() == credential)?;
+        let changed = own.breaker.note(now, health, rand::random());
+        match changed {
             Some(BreakerState::Open) => {
                 let cause = own.breaker.cause().map_or("failures", Cause::name);
                 tracing::warn!(engine, credential, cause, "an engine is not called for a while: its breaker is open");
@@ -94,6 +95,7 @@ impl Breakers {
             Some(state) => tracing::info!(engine, credential, state = state.name(), "the breaker of an engine"),
             None => {}
         }
+        changed
     }
 
     /// Forgets all failures of an engine: the next call is made.

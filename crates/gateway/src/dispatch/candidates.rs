@@ -14,7 +14,12 @@ pub(crate) enum Tried<T> {
     /// The dispatch is over: it was delivered, or nobody waits for it.
     Over(T),
     /// Its attempt failed before anything was delivered.
-    Failed(LastAttempt, FailedAttempt),
+    Failed {
+        last: LastAttempt,
+        /// Candidates behind it that were tried beside it; their ends are written.
+        others: Vec<FailedAttempt>,
+        failed: FailedAttempt,
+    },
 }
 
 /// What became of all of them.
@@ -66,8 +71,9 @@ pub(crate) async fn run<T>(
 ) -> Result<Outcome<T>, GatewayError> {
     let mut failures = Vec::new();
     let mut last = LastAttempt::None;
-    for (index, planned) in plan.iter().enumerate() {
-        let repeats = if index + 1 == plan.len() && record.priority() == Priority::Interactive { 0 } else { REPEATS };
+    let mut left = plan.iter();
+    while let Some(planned) = left.next() {
+        let repeats = if left.len() == 0 && record.priority() == Priority::Interactive { 0 } else { REPEATS };
         for repeats in repeats.. {
             if let Err(shut) = record.gateway().check_breaker(planned).await {
                 record.note_passed_over();
@@ -77,8 +83,10 @@ pub(crate) async fn run<T>(
             record.write_last(std::mem::take(&mut last)).await?;
             let failed = match engine.attempt(planned, &failures).await? {
                 Tried::Over(done) => return Ok(Outcome::Over(done)),
-                Tried::Failed(ended, failed) => {
+                Tried::Failed { last: ended, others, failed } => {
                     last = ended;
+                    left.by_ref().take(others.len()).for_each(drop);
+                    failures.extend(others);
                     failed
                 }
             };
@@ -121,7 +129,7 @@ impl Gateway {
         if self.inner.breakers.is_clear(engine) {
             return Ok(());
         }
-        let credential = self.credential_name(&planned.engine, planned.candidate.credential.as_deref()).await;
+        let credential = self.credential_name(planned).await;
         self.inner.breakers.pass(engine, credential.as_deref()).map_err(|(detail, wait)| FailedAttempt {
             engine: engine.to_owned(),
             cause: Cause::BreakerOpen,

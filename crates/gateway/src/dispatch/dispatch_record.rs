@@ -17,7 +17,7 @@ use parking_lot::{Mutex, MutexGuard};
 
 use crate::dispatch::health::Sample;
 use crate::dispatch::limiter::Priority;
-use crate::{Caller, Gateway, GatewayError, PlannedCall, now_micros};
+use crate::{Caller, Event, Gateway, GatewayError, PlannedCall, now_micros};
 
 pub(crate) use attempts::{EndedAttempt, OpenAttempt};
 
@@ -295,7 +295,7 @@ impl DispatchRecord {
             model: planned.candidate.model.clone(),
             currency: hold.currency,
         };
-        let credential = shared.gateway.credential_name(&planned.engine, planned.candidate.credential.as_deref()).await;
+        let credential = shared.gateway.credential_name(planned).await;
         let row = StoredAttempt {
             dispatch: shared.row.id.clone(),
             number,
@@ -328,6 +328,9 @@ impl DispatchRecord {
         let begun = shared.gateway.inner.store.begin_attempt(dispatch, attempt.row.clone(), hold).await;
         attempt.written = begun.is_err();
         begun?;
+        if number == 1 && shared.priority == Priority::Interactive {
+            shared.gateway.inner.congestion.note(shared.begun.elapsed());
+        }
         Ok(attempt)
     }
 
@@ -375,6 +378,7 @@ impl DispatchRecord {
             }
         };
         let (state, first) = (outcome.state, outcome.first);
+        let engine = facts.as_ref().map(|facts| facts.engine.clone());
         let (end, cost) = shared.end(outcome, facts);
         shared.gateway.inner.store.settle(rows, end).await?;
         shared.settled.store(true, Ordering::Relaxed);
@@ -383,6 +387,14 @@ impl DispatchRecord {
         }
         shared.gateway.inner.metrics.dispatch(shared.row.work.name(), state.name());
         shared.note_route(state, first);
+        shared.gateway.inner.events.tell(|| Event::Dispatch {
+            id: shared.row.id.clone(),
+            app: shared.row.app.clone(),
+            work: shared.row.work,
+            engine,
+            state,
+            requested: shared.row.requested.clone(),
+        });
         Ok(cost)
     }
 }

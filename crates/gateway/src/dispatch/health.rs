@@ -252,6 +252,24 @@ impl HealthBook {
         }
     }
 
+    /// Calls and failures of each engine in this hour and the one before, where
+    /// there were enough to know.
+    pub(crate) fn failing(&self, now: i64) -> Vec<(String, Work, i64, i64)> {
+        let book = self.0.lock();
+        let mut sums = Vec::new();
+        for ((_, work), series) in book.iter().filter(|((scope, _), _)| *scope == HealthScope::Engine) {
+            for (engine, hours) in series {
+                let recent = || hours.iter().filter(|hour| hour.hour >= hour_of(now) - 1);
+                let calls: i64 = recent().map(|hour| hour.calls).sum();
+                let failures: i64 = recent().map(|hour| hour.failures).sum();
+                if u64::try_from(calls).is_ok_and(|calls| calls >= ENOUGH) {
+                    sums.push((engine.clone(), *work, calls, failures));
+                }
+            }
+        }
+        sums
+    }
+
     /// How long the first audio, or the transcript, of something takes, by a
     /// share of its calls in this hour and the one before; nothing where there
     /// were too few to know.
@@ -432,6 +450,18 @@ mod tests {
         };
         assert!(near(usual(0.5), 30) && near(usual(1.0), 900), "{:?} {:?}", usual(0.5), usual(1.0));
         assert_eq!(book.usual_first(HealthScope::Engine, "heron", Work::Recognition, 0.5), None);
+    }
+
+    #[test]
+    fn the_share_of_failures_is_known_after_enough_calls_of_two_hours() {
+        let book = HealthBook::default();
+        for call in 0..19 {
+            book.note(call, &Sample { failed: call % 2 == 0, ..sample("heron", 30_000) });
+        }
+        assert_eq!(book.failing(0), []);
+        book.note(HOUR_MICROS, &sample("heron", 30_000));
+        assert_eq!(book.failing(HOUR_MICROS), [("heron".to_owned(), Work::Synthesis, 20, 10)]);
+        assert_eq!(book.failing(2 * HOUR_MICROS), [], "one call is left of the last two hours");
     }
 
     #[test]

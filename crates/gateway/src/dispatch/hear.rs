@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
-use dispatcher_core::{Adjustment, Candidate, Cause, Done, HearingWish, Money, Shaped, Transcript, Work};
+use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Transcript, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
@@ -18,8 +18,9 @@ use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAtte
 use crate::dispatch::speak::{CALLER_LEFT, summary};
 use crate::intake::recording::{AudioInfo, GivenAudio};
 use crate::jobs::PartNote;
+use crate::planning::hearers::{HearerWish, controlled};
 use crate::planning::order::Purpose;
-use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Registry, Unsupported};
+use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Unsupported};
 
 /// Audio with less sound than this has nothing to be recognised, in seconds.
 pub(crate) const SILENT: f64 = 0.1;
@@ -28,10 +29,7 @@ pub(crate) const SILENT: f64 = 0.1;
 #[derive(Debug, Clone)]
 pub struct RecognitionRequest {
     pub audio: GivenAudio,
-    /// An engine or a route.
-    pub wanted: Option<String>,
-    pub model: Option<String>,
-    pub language: Option<String>,
+    pub hearer: HearerWish,
     pub wish: HearingWish,
     pub unsupported: Unsupported,
     /// Milliseconds until the transcript, in place of each candidate's own.
@@ -55,93 +53,7 @@ pub struct Recognised {
     pub rehearsal: bool,
 }
 
-/// What an engine takes at once.
-pub(crate) struct Over {
-    pub(crate) seconds: Option<u64>,
-    pub(crate) megabytes: Option<u64>,
-}
-
-/// A candidate, and why it cannot take the audio whole.
-pub(crate) type HearingCandidate = (PlannedCall, Option<GatewayError>);
-
 impl Gateway {
-    /// Candidates that can take the audio whole, with what each would cost.
-    pub(crate) fn plan_recognition(
-        &self,
-        caller: &Caller,
-        wanted: Option<&str>,
-        model: Option<&str>,
-        language: Option<&str>,
-        probed: &AudioInfo,
-    ) -> Result<(String, Vec<PlannedCall>), GatewayError> {
-        let (wanted, hearers) = self.hearing_candidates(caller, wanted, model, language, probed)?;
-        let mut too_long = None;
-        let mut able = Vec::new();
-        for (planned, over) in hearers {
-            match over {
-                None => able.push(planned),
-                Some(error) => too_long = too_long.or(Some(error)),
-            }
-        }
-        match (able.is_empty(), too_long) {
-            (true, Some(error)) => Err(error),
-            _ => Ok((wanted, able)),
-        }
-    }
-
-    /// All candidates for audio of a kind.
-    pub(crate) fn hearing_candidates(
-        &self,
-        caller: &Caller,
-        wanted: Option<&str>,
-        model: Option<&str>,
-        language: Option<&str>,
-        probed: &AudioInfo,
-    ) -> Result<(String, Vec<HearingCandidate>), GatewayError> {
-        let (registry, bounds) = (self.registry(), caller.bounds());
-        let wanted = match wanted.or(caller.app.default_recognition.as_deref()) {
-            Some(wanted) => wanted.to_owned(),
-            None => registry
-                .engines()
-                .filter(|engine| bounds.hold(engine.sheet().site))
-                .find(|engine| engine.sheet().recognition.is_some() && engine.absent().is_none())
-                .map(|engine| engine.sheet().name.clone())
-                .ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?,
-        };
-        let mut hearers = Vec::new();
-        let planner = registry.planner(None).within(bounds).under(caller.circumstances(&[]));
-        for candidate in planner.recognition(&wanted, model, language)? {
-            hearers.push(hearing_call(&registry, candidate, probed)?);
-        }
-        self.arrange(&wanted, Purpose::Estimate, &mut hearers, |(planned, _)| planned);
-        Ok((wanted, hearers))
-    }
-
-    /// The candidates that do what is asked for, where nothing less will do.
-    fn controllable(
-        &self,
-        plan: Vec<PlannedCall>,
-        request: &RecognitionRequest,
-    ) -> Result<Vec<PlannedCall>, GatewayError> {
-        if request.unsupported != Unsupported::Refuse {
-            return Ok(plan);
-        }
-        let mut first = None;
-        let mut able = Vec::new();
-        for planned in plan {
-            let (_, adjustments) = controlled(&request.wish, &planned.candidate);
-            if adjustments.iter().all(|it| it.done == Done::Native) {
-                able.push(planned);
-            } else if first.is_none() {
-                first = Some(GatewayError::Uncontrolled { engine: planned.engine_name().into(), adjustments });
-            }
-        }
-        match (able.is_empty(), first) {
-            (true, Some(error)) => Err(error),
-            _ => Ok(able),
-        }
-    }
-
     /// Recognises.
     ///
     /// # Errors
@@ -162,13 +74,7 @@ impl Gateway {
         let in_work = if note.is_none() { self.enter(caller)? } else { None };
         let (audio, probed) = request.audio.take(self, request.unsupported).await?;
         let request = RecognitionRequest { audio, ..request };
-        let (wanted, plan) = self.plan_recognition(
-            caller,
-            request.wanted.as_deref(),
-            request.model.as_deref(),
-            request.language.as_deref(),
-            &probed,
-        )?;
+        let (wanted, plan) = self.plan_recognition(caller, &request.hearer, &probed)?;
         let mut plan = self.controllable(plan, &request)?;
         if note.is_none() {
             self.arrange(&wanted, Purpose::Answer, &mut plan, |planned| planned);
@@ -186,7 +92,7 @@ impl Gateway {
         let new = NewDispatch {
             requested: &wanted,
             media_type: probed.format.media_type(),
-            language: request.language.clone(),
+            language: request.hearer.language.clone(),
             characters: 0,
             audio_ms: probed.length.milliseconds(),
             trace: request.trace.clone(),
@@ -202,49 +108,6 @@ impl Gateway {
         });
         outcome.await.map_err(|_| GatewayError::Abandoned)?
     }
-}
-
-/// The call of a candidate for audio, and why it cannot take it whole.
-pub(crate) fn hearing_call(
-    registry: &Registry,
-    candidate: Candidate,
-    probed: &AudioInfo,
-) -> Result<HearingCandidate, GatewayError> {
-    let over = over_limit(&candidate, probed);
-    let engine = registry.engine(&candidate.sheet.name)?.clone();
-    let format = engine
-        .hearing_format(probed.format)
-        .ok_or_else(|| GatewayError::NoEngineFormat(candidate.sheet.name.clone()))?;
-    let usage = probed.usage();
-    let estimate = candidate.tariff().cost(usage, candidate.model.as_deref())?;
-    let (shaped, render_plan) = (Shaped::default(), Arc::default());
-    Ok((PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan }, over))
-}
-
-/// What the candidate is given of what is asked for, and what is done with it.
-fn controlled(wish: &HearingWish, candidate: &Candidate) -> (HearingWish, Vec<Adjustment>) {
-    match &candidate.sheet.recognition {
-        Some(recognition) => wish.with(&recognition.controls, candidate.model.as_deref()),
-        None => Default::default(),
-    }
-}
-
-impl Over {
-    pub(crate) fn of(candidate: &Candidate) -> Over {
-        let limit = candidate.sheet.recognition.as_ref().map(|recognition| &recognition.limit);
-        Over { seconds: limit.and_then(|it| it.seconds), megabytes: limit.and_then(|it| it.megabytes) }
-    }
-}
-
-fn over_limit(candidate: &Candidate, probed: &AudioInfo) -> Option<GatewayError> {
-    let limit = Over::of(candidate);
-    let over = |limit: Option<u64>, given: u64, unit: &'static str| {
-        let limit = limit.filter(|limit| given > *limit)?;
-        Some(GatewayError::TooLong { engine: candidate.sheet.name.clone(), given, limit, unit })
-    };
-    let seconds = probed.length.milliseconds().div_ceil(1_000);
-    over(limit.seconds, seconds, "seconds")
-        .or_else(|| over(limit.megabytes, probed.bytes.div_ceil(1_000_000), "megabytes"))
 }
 
 type Answer = oneshot::Sender<Result<Recognised, GatewayError>>;
@@ -299,7 +162,7 @@ impl Attempt<Option<Recognised>> for Hearer<'_> {
             Ok(transcript) => transcript,
             Err(error) => {
                 let failed = FailedAttempt::of(planned, error);
-                return Ok(Tried::Failed(attempt.failed(&failed, None).into(), failed));
+                return Ok(Tried::Failed { last: attempt.failed(&failed, None).into(), others: Vec::new(), failed });
             }
         };
         let stored = match &listening.note {
@@ -386,12 +249,12 @@ impl Listening {
         let primary = |tag: &str| tag.split('-').next().unwrap_or_default().to_ascii_lowercase();
         let only = known.first().filter(|first| known.iter().all(|tag| primary(tag) == primary(first)));
         let evident = || dispatcher_markup::evident(text).map(str::to_owned);
-        self.request.language.clone().or_else(|| only.cloned()).or_else(evident)
+        self.request.hearer.language.clone().or_else(|| only.cloned()).or_else(evident)
     }
 
     async fn rehearse(self, answer: Answer) {
         let transcript =
-            crate::dispatch::rehearse::transcript(self.probed.length.seconds(), self.request.language.clone());
+            crate::dispatch::rehearse::transcript(self.probed.length.seconds(), self.request.hearer.language.clone());
         let outcome = DispatchOutcome::done(self.probed.length.milliseconds(), Some(self.record.elapsed()));
         let settled = self.record.settle(LastAttempt::None, outcome).await;
         let result = match (settled, self.plan.first()) {
@@ -414,7 +277,7 @@ impl Listening {
             audio,
             format: planned.format.clone(),
             model: planned.candidate.model.clone(),
-            language: self.request.language.clone(),
+            language: self.request.hearer.language.clone(),
             context: wish.context,
             variation: wish.variation,
             hints: wish.hints,
@@ -428,7 +291,8 @@ impl Listening {
             async move {
                 let none = Parts::new();
                 let parts = credential.as_ref().map_or(&none, |credential| &credential.parts);
-                again(permit, || planned.engine.hear(call.clone(), parts)).await
+                let parts = planned.parts_in_region(parts);
+                again(permit, || planned.engine.hear(call.clone(), &parts)).await
             }
         });
         heard.await

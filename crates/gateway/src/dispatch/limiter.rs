@@ -33,8 +33,10 @@ const AHEAD: Duration = Duration::from_millis(30);
 /// Calls of one app that may wait for an engine, and of all apps.
 const WAITING_OF_APP: usize = 50;
 const WAITING: usize = 200;
-/// A call that would wait longer is refused at once.
+/// A call that would wait longer is refused at once, however long calls take.
 const LONGEST_TURN: Duration = Duration::from_secs(20);
+/// How long calls take where none has ended yet.
+const UNKNOWN: Duration = Duration::from_secs(2);
 
 /// The limiters of all engines that have limits, by name.
 #[derive(Default)]
@@ -122,6 +124,13 @@ impl Limiters {
     }
 }
 
+impl Limiters {
+    /// How many calls wait for each engine that has limits.
+    pub(crate) fn waiting(&self) -> Vec<(String, u32)> {
+        self.0.lock().iter().map(|(engine, limiter)| (engine.clone(), limiter.load().waiting)).collect()
+    }
+}
+
 impl Limiter {
     fn load(&self) -> Load {
         let state = self.lock();
@@ -168,8 +177,10 @@ impl Limiter {
         mine.await.unwrap_or(Permit(None, priority, Instant::now()))
     }
 
-    /// Whether a further call of an app would wait in vain; after how long it
-    /// may be made again.
+    /// Whether a further call of an app would wait too long: for a turn among
+    /// calls in work, longer than a call takes; for its time among calls of a
+    /// minute, longer than that or two intervals. After how long it may be made
+    /// again.
     pub(crate) fn crowded(&self, app: &str) -> Option<Duration> {
         let state = self.lock();
         let own = state.interactive.waiting.get(app).map_or(0, VecDeque::len);
@@ -180,12 +191,16 @@ impl Limiter {
             let ready = self.early(Priority::Interactive).unwrap_or_default();
             (state.due.saturating_duration_since(now) + interval * calls).saturating_sub(ready)
         });
-        let by_room = self.pace.at_once.zip(state.usual).map(|(most, usual)| {
+        let usual = state.usual.unwrap_or(UNKNOWN);
+        let by_room = self.pace.at_once.map(|most| {
             let ahead = all as f64 + if state.running >= most { 1.0 } else { 0.0 };
             usual.mul_f64(ahead / f64::from(most.max(1)))
         });
+        let patience = |wait: Duration, longest: Duration| wait > longest.min(LONGEST_TURN);
+        let long = by_room.is_some_and(|wait| patience(wait, usual))
+            || by_rate.zip(self.interval()).is_some_and(|(wait, interval)| patience(wait, usual.max(interval * 2)));
         let wait = by_rate.into_iter().chain(by_room).max().unwrap_or_default();
-        let crowded = own >= WAITING_OF_APP || all >= WAITING || wait > LONGEST_TURN;
+        let crowded = own >= WAITING_OF_APP || all >= WAITING || long;
         crowded.then(|| wait.clamp(Duration::from_secs(1), 3 * LONGEST_TURN))
     }
 

@@ -13,14 +13,15 @@ use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::dispatch::app_limits::InWork;
-use crate::dispatch::attempt::{Speaking, tags};
-use crate::dispatch::candidates::{self, Attempt, Outcome as Ran, Tried};
+use crate::dispatch::attempt::Speaking;
+use crate::dispatch::candidates::{self, Outcome as Ran};
 use crate::dispatch::deliver::{Start, WAITING};
 use crate::dispatch::dispatch_record::{
     DispatchOutcome, DispatchRecord, EndedAttempt, NewDispatch, OpenAttempt, SinceAttempt, SinceDispatch,
 };
 use crate::dispatch::fingerprint;
 use crate::dispatch::recalled::{Recall, RecallKey};
+use crate::dispatch::speaker::Speaker;
 use crate::dispatch::utterance::{Cues, Marks, Utterance};
 use crate::intake::texts::TextRoom;
 use crate::jobs::PieceStore;
@@ -49,6 +50,9 @@ pub struct SynthesisRequest {
     /// The credential to call with, in place of the engine's usual one.
     #[serde(default)]
     pub credential: Option<String>,
+    /// The region in which its engine is called.
+    #[serde(default)]
+    pub region: Option<String>,
     /// `traceparent` of the caller (W3C Trace Context).
     pub trace: Option<String>,
     /// What it says about kept audio.
@@ -185,6 +189,7 @@ impl Gateway {
         let run = Run {
             mixed: mixed.clone(),
             record,
+            hedging: self.hedging_route(&wish).filter(|_| piece_store.is_none() && !rehearsal),
             plan,
             text: text.clone(),
             language: language.clone(),
@@ -271,6 +276,8 @@ enum Manner {
 pub(crate) struct Run {
     pub(crate) record: DispatchRecord,
     pub(crate) plan: Vec<PlannedCall>,
+    /// The route, where its legs may be called beside one another.
+    pub(super) hedging: Option<String>,
     pub(crate) text: String,
     pub(crate) language: Option<String>,
     /// Marks of the script and when they come, as they are reached.
@@ -288,67 +295,6 @@ pub(crate) struct Run {
 }
 
 pub(crate) type Responder = oneshot::Sender<Result<FirstAudio, GatewayError>>;
-
-/// The candidates of a synthesis, tried for one caller.
-struct Speaker<'r> {
-    run: &'r Run,
-    /// Until the caller has its first audio.
-    responder: Option<Responder>,
-}
-
-impl Attempt<()> for Speaker<'_> {
-    async fn left(&mut self) {
-        left(&self.run.audio, &mut self.responder).await;
-    }
-
-    async fn attempt(&mut self, planned: &PlannedCall, failures: &[FailedAttempt]) -> Result<Tried<()>, GatewayError> {
-        let run = self.run;
-        // Pieces of jobs are kept, which composing sees to.
-        let single = planned.render_plan.single().filter(|_| run.piece_store.is_none());
-        let Some(part) = single else {
-            // On the heap: scripts of one part do without it.
-            return Box::pin(run.compose(&mut self.responder, planned, failures)).await;
-        };
-        let attempt = run.record.begin(planned, planned.usage, planned.estimate).await?;
-        let call = Box::pin(run.record.gateway().attempt_speech(
-            planned,
-            &run.record,
-            part.call.clone(),
-            run.format,
-            tags(planned, &run.text, run.language.as_deref()),
-        ));
-        let called = tokio::select! {
-            called = call => called,
-            () = left(&run.audio, &mut self.responder) => {
-                run.abandon(attempt, planned, None, None, 0).await;
-                return Ok(Tried::Over(()));
-            }
-        };
-        let speaking = match called {
-            Ok(speaking) => speaking,
-            Err(error) => {
-                let failed = FailedAttempt::of(planned, error);
-                return Ok(Tried::Failed(attempt.failed(&failed, None).into(), failed));
-            }
-        };
-        let first_at = run.record.elapsed();
-        let first_audio = FirstAudio {
-            planned: planned.clone(),
-            first: speaking.first.clone(),
-            first_at,
-            fallbacks: failures.to_vec(),
-            words: speaking.words.clone(),
-            tempo: part.call.shaped.emulated.rate,
-        };
-        if self.responder.take().is_none_or(|responder| responder.send(Ok(first_audio)).is_err()) {
-            let made_ms = speaking.converter.length().milliseconds();
-            run.abandon(attempt, planned, Some(speaking.first_at), None, made_ms).await;
-        } else {
-            run.stream(attempt, planned, speaking, first_at).await;
-        }
-        Ok(Tried::Over(()))
-    }
-}
 
 /// The caller is gone.
 pub(crate) async fn left(audio: &mpsc::Sender<Result<Bytes, BodyError>>, responder: &mut Option<Responder>) {
@@ -380,7 +326,7 @@ impl Run {
 
     /// Sends what follows the first audio. The body ends only once all is
     /// settled, and breaks where it is not whole.
-    async fn stream(
+    pub(super) async fn stream(
         &self,
         attempt: OpenAttempt,
         planned: &PlannedCall,
@@ -458,7 +404,7 @@ impl Run {
     }
 
     /// The caller left; audio is charged as far as it was made.
-    async fn abandon(
+    pub(super) async fn abandon(
         &self,
         attempt: OpenAttempt,
         planned: &PlannedCall,

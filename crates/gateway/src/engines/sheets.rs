@@ -24,6 +24,8 @@ pub struct Host {
     pub fetch_hosts: Vec<String>,
     /// Who may be told of the end of a job; nobody where this is missing.
     pub webhooks: Option<Webhooks>,
+    /// Who takes mail; none is sent where this is missing.
+    pub mail: Option<crate::Mail>,
     /// What may be kept on the disk; unlimited where this is missing.
     pub room: Option<StorageRoom>,
 }
@@ -32,7 +34,7 @@ impl Host {
     /// A host that gives connections and nothing else.
     pub fn alone(fetcher: Fetcher) -> Host {
         let (endpoints, fetch_hosts) = (BTreeMap::new(), Vec::new());
-        Host { fetcher, endpoints, clips: None, jobs: None, fetch_hosts, webhooks: None, room: None }
+        Host { fetcher, endpoints, clips: None, jobs: None, fetch_hosts, webhooks: None, mail: None, room: None }
     }
 
     /// An engine out of a sheet.

@@ -15,8 +15,9 @@ use serde::{Deserialize, Serialize};
 use super::run::{JobRun, JobStop};
 use super::{JobChange, piece_store};
 use crate::dispatch::dispatch_record::to_i64;
-use crate::dispatch::hear::{Over, SILENT};
+use crate::dispatch::hear::SILENT;
 use crate::intake::recording::AudioInfo;
+use crate::planning::hearers::{HearerWish, Over};
 use crate::{GatewayError, GivenAudio, PlannedCall, Recognised, RecognitionRequest, Unsupported, now_micros};
 
 /// A recording of more seconds is cut even where an engine takes it whole: its
@@ -47,10 +48,8 @@ const AGAIN: usize = 100_000;
 pub struct Dictation {
     /// What its sender said the audio is.
     pub told: Option<Format>,
-    /// An engine or a route.
-    pub wanted: Option<String>,
-    pub model: Option<String>,
-    pub language: Option<String>,
+    #[serde(flatten)]
+    pub hearer: HearerWish,
     pub wish: HearingWish,
     pub unsupported: Unsupported,
     /// Milliseconds until the transcript of a part, in place of each
@@ -118,14 +117,7 @@ impl JobRun<'_> {
     pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), JobStop> {
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
         let (audio, probed) = audio.take(self.gateway, crate::Unsupported::Adapt).await?;
-        let (wanted, model, language) = (&dictation.wanted, &dictation.model, &dictation.language);
-        let (_, plan) = self.gateway.hearing_candidates(
-            &self.caller,
-            wanted.as_deref(),
-            model.as_deref(),
-            language.as_deref(),
-            &probed,
-        )?;
+        let (_, plan) = self.gateway.hearing_candidates(&self.caller, &dictation.hearer, &probed)?;
         // Who speaks is told for the whole alone.
         let keep_whole = dictation.wish.speakers || probed.length.seconds() <= LONG;
         let whole = keep_whole && plan.iter().any(|(_, over)| over.is_none());
@@ -282,9 +274,7 @@ impl JobRun<'_> {
         let context = context.or_else(|| dictation.wish.context.clone());
         RecognitionRequest {
             audio,
-            wanted: dictation.wanted.clone(),
-            model: dictation.model.clone(),
-            language: dictation.language.clone(),
+            hearer: dictation.hearer.clone(),
             wish: HearingWish { context, ..dictation.wish.clone() },
             unsupported: dictation.unsupported,
             deadline: dictation.deadline,

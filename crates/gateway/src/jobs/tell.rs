@@ -1,5 +1,5 @@
-//! Webhooks: who asked to be told of the end of a job is told, signed, and
-//! again where they do not answer.
+//! Telling others: who asked to be told of the end of a job is told, signed,
+//! and again where they do not answer. Alerts are told by the same.
 
 use std::time::Duration;
 
@@ -32,7 +32,7 @@ impl Gateway {
     }
 
     /// Whether an address may be told.
-    pub(super) fn check_webhook(&self, address: &str) -> Result<(), GatewayError> {
+    pub(crate) fn check_webhook(&self, address: &str) -> Result<(), GatewayError> {
         let hosts = self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.hosts.as_slice()).unwrap_or_default();
         check_host(address, hosts, "webhook_hosts").map_err(GatewayError::Webhook)
     }
@@ -55,21 +55,35 @@ impl Gateway {
             "reason": row.reason, "job": format!("/api/v1/jobs/{}", row.id),
         });
         let body = Bytes::from(told.to_string());
-        for tried in 1..=TRIES {
-            let Err(error) = webhooks.webhook_client.tell(&self.inner.host.fetcher, address, body.clone()).await else {
-                let result = WebhookResult::Notified;
-                return Ok(self.inner.store.note_webhook(id.to_owned(), result, now_micros()).await?);
-            };
-            if tried == TRIES {
+        let heard = self.until_heard(|| webhooks.webhook_client.tell(&self.inner.host.fetcher, address, body.clone()));
+        let result = match heard.await {
+            // The next start begins anew.
+            None => return Ok(()),
+            Some(Ok(())) => WebhookResult::Notified,
+            Some(Err(error)) => {
                 tracing::warn!(job = %id, %error, "the webhook of a job does not answer and is given up");
-                break;
+                WebhookResult::GivenUp
+            }
+        };
+        Ok(self.inner.store.note_webhook(id.to_owned(), result, now_micros()).await?)
+    }
+
+    /// Tells somebody, again and again until it is heard. Gives the last error
+    /// where it never is, and nothing where the service ends before that.
+    pub(crate) async fn until_heard<E, F>(&self, tell: impl Fn() -> F) -> Option<Result<(), E>>
+    where
+        F: Future<Output = Result<(), E>>,
+    {
+        for tried in 1.. {
+            let outcome = tell().await;
+            if outcome.is_ok() || tried == TRIES {
+                return Some(outcome);
             }
             tokio::select! {
                 () = tokio::time::sleep(WAITS.wait(tried, rand::random())) => {}
-                // The next start begins anew.
-                () = self.inner.jobs.pause.cancelled() => return Ok(()),
+                () = self.inner.jobs.pause.cancelled() => return None,
             }
         }
-        Ok(self.inner.store.note_webhook(id.to_owned(), WebhookResult::GivenUp, now_micros()).await?)
+        None
     }
 }

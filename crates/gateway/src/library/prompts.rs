@@ -191,6 +191,7 @@ impl Gateway {
             unsupported: Unsupported::Adapt,
             shaping: Default::default(),
             format: registry.presets().format(format).map_err(GatewayError::Format)?,
+            region: None,
             trace: None,
             notes: Vec::new(),
             cache: crate::CacheWish::Off,

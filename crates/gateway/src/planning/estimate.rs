@@ -6,7 +6,7 @@ use dispatcher_markup::Fidelity;
 use crate::dispatch::fingerprint;
 use crate::planning::order::Purpose;
 use crate::planning::plan::{TextLanguage, wanted};
-use crate::{Caller, Gateway, GatewayError, GivenAudio, PlannedCall, SynthesisRequest};
+use crate::{Caller, Gateway, GatewayError, GivenAudio, HearerWish, PlannedCall, SynthesisRequest};
 
 /// The plan of a request that was not sent.
 pub struct Estimate {
@@ -67,13 +67,11 @@ impl Gateway {
         &self,
         caller: &Caller,
         audio: &GivenAudio,
-        wanted: Option<&str>,
-        model: Option<&str>,
-        language: Option<&str>,
+        wish: &HearerWish,
     ) -> Result<Estimate, GatewayError> {
         let (_, probed) = audio.take(self, crate::Unsupported::Adapt).await?;
         let mut probed = probed;
-        let (_, hearers) = self.hearing_candidates(caller, wanted, model, language, &probed)?;
+        let (_, hearers) = self.hearing_candidates(caller, wish, &probed)?;
         let whole = hearers.iter().any(|(_, over)| over.is_none());
         if let Some((_, Some(over))) = hearers.first().filter(|_| !whole) {
             probed.warnings.push(format!("{over}; it is transcribed in parts, as a job"));

@@ -2,6 +2,7 @@
 //! Nothing here calls an engine.
 
 pub(crate) mod estimate;
+pub(crate) mod hearers;
 pub(crate) mod lint;
 pub(crate) mod order;
 pub(crate) mod plan;

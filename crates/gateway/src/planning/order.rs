@@ -4,7 +4,7 @@
 use std::cmp::Reverse;
 use std::time::Duration;
 
-use dispatcher_core::{Money, Order, Route, Work};
+use dispatcher_core::{Money, Order, Route, Wanted, Work};
 use dispatcher_markup::Outcome;
 use dispatcher_store::HealthScope;
 
@@ -21,6 +21,9 @@ pub(crate) enum Purpose {
     Job,
 }
 
+/// The share of calls whose time is the usual one.
+pub(crate) const MEDIAN: f64 = 0.5;
+
 impl Gateway {
     /// Puts the candidates of a route, if a route was asked for, in its order.
     pub(crate) fn arrange<T>(&self, wanted: &str, purpose: Purpose, plan: &mut [T], call: impl Fn(&T) -> &PlannedCall) {
@@ -36,16 +39,23 @@ impl Gateway {
             }
             // What was not measured yet comes behind what was.
             Order::Fastest => {
-                plan.sort_by_cached_key(|planned| self.usual_first(call(planned)).unwrap_or(Duration::MAX));
+                plan.sort_by_cached_key(|planned| self.usual_first(call(planned), MEDIAN).unwrap_or(Duration::MAX));
             }
             Order::Faithful => plan.sort_by_cached_key(|planned| losses(call(planned))),
         }
     }
 
-    /// How long the first audio, or the transcript, of a candidate usually takes.
-    pub(crate) fn usual_first(&self, planned: &PlannedCall) -> Option<Duration> {
+    /// The route that is asked for, where it hedges.
+    pub(crate) fn hedging_route(&self, wish: &Wanted) -> Option<String> {
+        let Wanted::Named(name) = wish else { return None };
+        self.registry().routes().get(name).filter(|route| route.hedge).map(|route| route.name.clone())
+    }
+
+    /// How long the first audio, or the transcript, of a candidate takes for a
+    /// share of its calls.
+    pub(crate) fn usual_first(&self, planned: &PlannedCall, share: f64) -> Option<Duration> {
         let (health, work) = (&self.inner.health, planned.candidate.work);
-        let of = |scope, name: &str| health.usual_first(scope, name, work, 0.5);
+        let of = |scope, name: &str| health.usual_first(scope, name, work, share);
         let voice = planned.voice_id().filter(|_| work == Work::Synthesis);
         let of_voice = voice.and_then(|voice| of(HealthScope::Voice, &voice));
         of_voice.or_else(|| of(HealthScope::Engine, planned.engine_name()))

@@ -1,11 +1,13 @@
 //! Plan: a script and a wish become ordered candidates with their estimates.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use dispatcher_audio::Format;
 use dispatcher_core::{Candidate, Criteria, Done, Money, Planner, Shaped, Shaping, Usage, Wanted};
 use dispatcher_engines::{Engine, EngineFormat, Speak};
 use dispatcher_markup::{Fidelity, Outcome, Policy, Script, evident};
+use dispatcher_vault::Parts;
 use serde::{Deserialize, Serialize};
 
 use crate::planning::order::Purpose;
@@ -116,6 +118,18 @@ impl PlannedCall {
         }
     }
 
+    /// The parts of its credential, for the region in which it is called.
+    pub(crate) fn parts_in_region<'p>(&self, parts: &'p Parts) -> Cow<'p, Parts> {
+        match self.candidate.region().zip(self.candidate.sheet.regions.as_ref()) {
+            None => Cow::Borrowed(parts),
+            Some((region, regions)) => {
+                let mut parts = parts.clone();
+                parts.insert(regions.part.clone(), region.to_owned().into());
+                Cow::Owned(parts)
+            }
+        }
+    }
+
     /// The engine's name.
     pub fn engine_name(&self) -> &str {
         &self.candidate.sheet.name
@@ -152,6 +166,9 @@ pub(crate) fn plan_synthesis(
     purpose: Purpose,
 ) -> Result<Vec<PlannedCall>, GatewayError> {
     let planning = Planning { registry, caller, request, script, resources, granted: caller.granted() };
+    if let Some(region) = &request.region {
+        planning.with_planner(|planner| planner.check_region(region))?;
+    }
     let candidates =
         planning.with_planner(|planner| planner.synthesis(wanted, request.model.as_deref(), planning.language()))?;
     // Another engine can only go on in the middle where there is another.
@@ -200,7 +217,8 @@ impl Planning<'_> {
         let media_type = self.request.format.media_type();
         let essence = media_type.split(';').next().unwrap_or_default();
         let names = [self.request.format.codec.extension(), essence];
-        let planner = self.registry.planner(self.granted.as_deref()).within(self.caller.bounds());
+        let bounds = self.caller.bounds().in_region(self.request.region.as_deref());
+        let planner = self.registry.planner(self.granted.as_deref()).within(bounds);
         ask(planner.under(self.caller.circumstances(&names)))
     }
 

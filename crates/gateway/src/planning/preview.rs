@@ -8,9 +8,9 @@ use dispatcher_core::{LegFault, Order, PlanError, Route, Work};
 use dispatcher_markup::Outcome;
 use dispatcher_store::{App, StoreError};
 
-use crate::dispatch::hear::hearing_call;
 use crate::intake::recording::AudioInfo;
-use crate::planning::order::Purpose;
+use crate::planning::hearers::hearing_call;
+use crate::planning::order::{MEDIAN, Purpose};
 use crate::planning::plan::Planning;
 use crate::planning::render_plan::SentenceCalls;
 use crate::{Caller, Gateway, GatewayError, PlannedCall, SynthesisRequest};
@@ -63,7 +63,7 @@ pub struct RoutePreview {
 impl Caller {
     /// Somebody who tries what an app would get.
     fn as_app(&self, app: App) -> Caller {
-        Caller { app, operator: false, who: self.who.clone() }
+        Caller { app, operator: false, who: self.who.clone(), key: None }
     }
 }
 
@@ -113,7 +113,7 @@ impl Gateway {
                 place: None,
                 passed_over: fault.clone(),
                 worst: planned.as_ref().filter(|_| route.work == Work::Synthesis).map(PlannedCall::worst),
-                usual_first: planned.as_ref().and_then(|planned| self.usual_first(planned)),
+                usual_first: planned.as_ref().and_then(|planned| self.usual_first(planned, MEDIAN)),
                 planned: planned.clone(),
             });
             calls.extend(planned.filter(|_| fault.is_none()).map(|planned| (leg, planned)));
@@ -126,14 +126,14 @@ impl Gateway {
     }
 
     /// Why the engine of a call would not be called now.
-    async fn not_called(&self, planned: &PlannedCall) -> Option<String> {
+    pub(crate) async fn not_called(&self, planned: &PlannedCall) -> Option<String> {
         if let Some(reason) = planned.engine.absent() {
             return Some(reason);
         }
         if let Err(error) = self.credential_for(&planned.engine, planned.candidate.credential.as_deref()).await {
             return Some(error.detail);
         }
-        let credential = self.credential_name(&planned.engine, planned.candidate.credential.as_deref()).await;
+        let credential = self.credential_name(planned).await;
         self.inner.breakers.would_pass(planned.engine_name(), credential.as_deref()).err().map(|(why, _)| why)
     }
 

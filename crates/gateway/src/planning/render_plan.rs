@@ -90,6 +90,12 @@ impl RenderPlan {
         }
     }
 
+    /// The first segment, where the candidate itself is called for it.
+    pub(crate) fn opening_call(&self, planned: &PlannedCall) -> Option<&Segment> {
+        let opening = self.segments.first()?;
+        (opening.sound.is_none() && std::ptr::eq(opening.speaker(planned), planned)).then_some(opening)
+    }
+
     /// The call of a script that is one call, its sound as the engine makes it.
     pub(crate) fn single(&self) -> Option<&Segment> {
         match self.segments.as_slice() {
@@ -224,7 +230,7 @@ impl Cast<'_> {
 impl Casting<'_> {
     /// What the voices of a script are chosen from, beside one candidate.
     fn planner(&self, planned: &PlannedCall) -> Planner<'_> {
-        self.registry.planner(self.granted).within(planned.candidate.bounds)
+        self.registry.planner(self.granted).within(planned.candidate.bounds.clone())
     }
 
     /// A candidate with its render plan, what it uses and what it costs.

@@ -9,7 +9,7 @@ use dispatcher_audio::{Codec, Format, decode_all, encode_all};
 use dispatcher_core::{Conditions, Criteria, HearingWish, Leg, Order, Route, Wanted, Work};
 use dispatcher_engines::{AudioSource, Engine, Fetcher};
 use dispatcher_gateway::{
-    AudioBody, BodyError, Caller, Dictation, Gateway, Host, JobWork, JobsPlace, NewJob, Registry, RootKeys,
+    AudioBody, BodyError, Caller, Dictation, Gateway, HearerWish, Host, JobWork, JobsPlace, NewJob, Registry, RootKeys,
     SynthesisRequest, TextInput, Unsupported, Utterance,
 };
 use dispatcher_standins::{StandIn, start_heron, start_turnstone, tone};
@@ -74,7 +74,7 @@ pub fn leg(engine: &str, voice: Option<&str>) -> Leg {
 }
 
 pub fn route(name: &str, work: Work, legs: Vec<Leg>) -> Route {
-    Route { name: name.into(), work, note: String::new(), order: Order::Listed, legs }
+    Route { name: name.into(), work, note: String::new(), order: Order::Listed, hedge: false, legs }
 }
 
 pub fn load(source: &str, name: &str, endpoint: Option<&str>) -> Engine {
@@ -149,7 +149,7 @@ impl TestGateway {
         let ear = route("ear", Work::Recognition, vec![leg("turnstone", None), leg("scribe", None)]);
         gateway.put_route(pier, "test").await.unwrap();
         gateway.put_route(ear, "test").await.unwrap();
-        let caller = Caller { app: app("quay"), operator: false, who: "test".into() };
+        let caller = Caller { app: app("quay"), operator: false, who: "test".into(), key: None };
         TestGateway { folder, store, gateway, heron, turnstone, caller }
     }
 
@@ -178,9 +178,7 @@ impl TestGateway {
         let wav = encode_all(samples, Format::new(Codec::Wav, 16_000)).unwrap();
         let work = JobWork::Hearing(Dictation {
             told: None,
-            wanted: Some(engine.into()),
-            model: None,
-            language: Some("en-GB".into()),
+            hearer: HearerWish { wanted: Some(engine.into()), language: Some("en-GB".into()), ..HearerWish::default() },
             wish: HearingWish::default(),
             unsupported: Unsupported::Adapt,
             deadline: None,
@@ -210,6 +208,7 @@ pub fn say(text: &str, wanted: &str) -> SynthesisRequest {
         format: Format::new(Codec::Pcm, 24_000),
         deadline: None,
         credential: None,
+        region: None,
         trace: None,
         notes: Vec::new(),
         cache: Default::default(),

@@ -31,6 +31,7 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Pro
         created_at,
         site,
         recall,
+        region: request.region,
         per_minute: within(request.per_minute, "per_minute", 1_000_000)?,
         at_once: within(request.at_once, "at_once", 10_000)?,
     })
@@ -172,7 +173,9 @@ pub(crate) async fn add_key(
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<KeyAnswer>), Problem> {
     let request: KeyRequest = read_json(data, SMALL_BODY).await?;
-    let (key, secret) = gateway.add_app_key(name, &request.label, &allowed.0.who).await?;
+    let per_minute = within(request.per_minute, "per_minute", 1_000_000)?;
+    let limits = (per_minute, within(request.at_once, "at_once", 10_000)?);
+    let (key, secret) = gateway.add_app_key(name, &request.label, limits, &allowed.0.who).await?;
     let answer = KeyAnswer { key: Some(secret.expose_secret().to_owned()), ..key.into() };
     Ok((Status::Created, Json(answer)))
 }

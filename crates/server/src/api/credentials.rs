@@ -6,6 +6,8 @@ use dispatcher_gateway::{CredentialView, Gateway};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post};
 use secrecy::ExposeSecret as _;
+use time::Date;
+use time::macros::format_description;
 
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
@@ -52,14 +54,27 @@ pub(crate) async fn add(
         problem.errors.push(serde_json::json!({"line": error.line(), "column": error.column()}));
         problem
     })?;
+    let ends = request.ends.as_deref().map(end_of).transpose()?;
     let parts = match (request.parts, request.key_file) {
         (Some(parts), None) => parts,
         (None, Some(file)) => gateway.parts_of_file(&request.engine, file.expose_secret())?,
         _ => return Err(Problem::new(ProblemKind::Invalid, "send either parts or key_file")),
     };
     let view = gateway.add_credential(&request.engine, request.name.as_deref(), parts, &allowed.0.who).await?;
+    let view = match ends {
+        Some(at) => gateway.note_credential_end(view, at).await?,
+        None => view,
+    };
     let next = next_step(gateway, &view).await;
     Ok((Status::Created, Json(CredentialAnswer { next: Some(next), ..view.into() })))
+}
+
+/// The end of a day, in microseconds.
+fn end_of(day: &str) -> Result<i64, Problem> {
+    let wrong = || Problem::at(ProblemKind::Invalid, "/ends", format!("ends is a day as 2027-03-31, not '{day}'"));
+    let read = Date::parse(day, format_description!("[year]-[month]-[day]")).map_err(|_| wrong())?;
+    let next = read.next_day().ok_or_else(wrong)?.midnight().assume_utc().unix_timestamp();
+    Ok(next * 1_000_000)
 }
 
 /// How long the voices of a new credential are waited for.

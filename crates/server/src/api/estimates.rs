@@ -6,6 +6,7 @@ use rocket::{State, post};
 
 use super::speech_request::{self, Formats, SpeechRequest};
 use super::transcript_request;
+use super::transcripts::hearer;
 use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::headers::Meta;
@@ -87,9 +88,7 @@ async fn of_hearing(
     audio: &GivenAudio,
     wish: TranscriptRequest,
 ) -> Result<Estimate, Problem> {
-    let wanted = wish.route.or(wish.engine);
-    let (model, language) = (wish.model.as_deref(), wish.language.as_deref());
-    Ok(gateway.estimate_hearing(&allowed.0, audio, wanted.as_deref(), model, language).await?)
+    Ok(gateway.estimate_hearing(&allowed.0, audio, &hearer(&wish)?).await?)
 }
 
 fn answer(estimate: Estimate) -> EstimateAnswer {

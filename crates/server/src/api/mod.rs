@@ -1,5 +1,6 @@
 //! The calls below `/api/v1`, a module for each kind of thing.
 
+pub(crate) mod alerts;
 pub(crate) mod apps;
 pub(crate) mod credentials;
 pub(crate) mod document_job;

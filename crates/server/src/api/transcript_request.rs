@@ -211,6 +211,8 @@ fn from_parameters(mut given: Parameters) -> Result<TranscriptRequest, Problem> 
         route: given.text("route"),
         language: given.text("language"),
         model: given.text("model"),
+        site: given.text("site"),
+        region: given.text("region"),
         context: given.text("context"),
         variation: given.number("variation")?,
         hints: hints.map(str::to_owned).collect(),

@@ -4,8 +4,8 @@ use dispatcher_audio::by_weight;
 use dispatcher_core::HearingWish;
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{
-    Dictation, Gateway, GatewayError, GivenAudio, JobWork, NewJob, Recognised, RecognitionRequest, content_hash,
-    content_hash_of_file,
+    Dictation, Gateway, GatewayError, GivenAudio, HearerWish, JobWork, NewJob, Recognised, RecognitionRequest,
+    content_hash, content_hash_of_file,
 };
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
@@ -108,9 +108,7 @@ pub(crate) async fn recognise(
     no_webhook(wish.webhook.as_ref())?;
     let request = RecognitionRequest {
         audio,
-        wanted: wish.route.or(wish.engine),
-        model: wish.model,
-        language: wish.language,
+        hearer: hearer(&wish)?,
         unsupported: unsupported(wish.unsupported.as_deref(), &meta)?,
         wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
         deadline: deadline(wish.deadline)?,
@@ -129,6 +127,17 @@ pub(crate) async fn recognise(
     Ok(written)
 }
 
+/// Who is to recognise it, and where.
+pub(super) fn hearer(wish: &TranscriptRequest) -> Result<HearerWish, Problem> {
+    Ok(HearerWish {
+        wanted: wish.route.clone().or_else(|| wish.engine.clone()),
+        model: wish.model.clone(),
+        language: wish.language.clone(),
+        site: wish.site.as_deref().map(super::speech_request::site).transpose()?,
+        region: wish.region.clone(),
+    })
+}
+
 fn hearing_wish(
     hints: Vec<String>,
     context: Option<String>,
@@ -141,15 +150,13 @@ fn hearing_wish(
 
 /// A recording as long work.
 fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<NewJob, Problem> {
-    let title = wish.title.map(|title| title.trim().to_owned()).filter(|title| !title.is_empty());
+    let title = wish.title.as_deref().map(|title| title.trim().to_owned()).filter(|title| !title.is_empty());
     if title.as_ref().is_some_and(|title| title.chars().count() > MAX_TITLE) {
         return Err(Problem::at(ProblemKind::Invalid, "/title", format!("a title has at most {MAX_TITLE} characters")));
     }
     let work = JobWork::Hearing(Dictation {
         told: audio.told,
-        wanted: wish.route.or(wish.engine),
-        model: wish.model,
-        language: wish.language,
+        hearer: hearer(&wish)?,
         unsupported: unsupported(wish.unsupported.as_deref(), meta)?,
         deadline: deadline(wish.deadline)?,
         credential: wish.credential.clone(),

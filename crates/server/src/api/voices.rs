@@ -337,6 +337,7 @@ pub(crate) async fn sample(
         unsupported: Unsupported::Adapt,
         shaping: dispatcher_core::Shaping::default(),
         format,
+        region: None,
         trace: meta.trace.clone(),
         notes: Vec::new(),
         cache: CacheWish::Off,

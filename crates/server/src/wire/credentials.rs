@@ -20,6 +20,9 @@ pub(crate) struct CredentialRequest {
     /// sheet says.
     #[schema(value_type = Option<String>)]
     pub(crate) key_file: Option<secrecy::SecretString>,
+    /// Last day of the credential, as its owner knows it: `2027-03-31`. Alerts can tell of it before.
+    #[schema(example = "2027-03-31")]
+    pub(crate) ends: Option<String>,
 }
 
 /// A credential, without its secret.
@@ -35,6 +38,8 @@ pub(crate) struct CredentialAnswer {
     pub(crate) created: String,
     pub(crate) created_by: String,
     pub(crate) last_used: Option<String>,
+    /// When it ends, if that was given.
+    pub(crate) ends: Option<String>,
     /// Whether it is the default credential of its engine.
     pub(crate) in_use: bool,
     /// Next steps after adding the credential.
@@ -55,6 +60,7 @@ impl From<CredentialView> for CredentialAnswer {
             created: rfc3339(view.created_at),
             created_by: view.created_by,
             last_used: view.last_used_at.map(rfc3339),
+            ends: view.ends_at.map(rfc3339),
             in_use: view.in_use,
             next: None,
         }

@@ -1,6 +1,7 @@
 //! The JSON of the API: what goes in and what comes out. Here lies what all
 //! parts of it share.
 
+mod alerts;
 mod credentials;
 mod engine_details;
 mod engines;
@@ -17,10 +18,9 @@ mod speech;
 
 use dispatcher_core::Money;
 use serde::Serialize;
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 use utoipa::ToSchema;
 
+pub(crate) use alerts::*;
 pub(crate) use credentials::*;
 pub(crate) use engines::*;
 pub(crate) use formats::*;
@@ -34,11 +34,7 @@ pub(crate) use records::*;
 pub(crate) use routing::*;
 pub(crate) use speech::*;
 
-/// RFC 3339 of microseconds since 1970.
-pub(crate) fn rfc3339(micros: i64) -> String {
-    let time = OffsetDateTime::from_unix_timestamp_nanos(i128::from(micros) * 1_000);
-    time.ok().and_then(|time| time.format(&Rfc3339).ok()).unwrap_or_default()
-}
+pub(crate) use dispatcher_gateway::rfc3339;
 
 fn milliseconds(micros: i64) -> f64 {
     (micros as f64 / 10.0).round() / 100.0

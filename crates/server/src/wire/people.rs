@@ -20,6 +20,8 @@ pub(crate) struct AppAnswer {
     pub(crate) custom_voices: Vec<String>,
     /// `local` or `cloud`: where the engines of its requests must run.
     pub(crate) site: Option<&'static str>,
+    /// The region in which engines are called for it.
+    pub(crate) region: Option<String>,
     /// `off`, `private` or `shared`: what is kept of its answers.
     pub(crate) recall: &'static str,
     /// Requests that it may make in a minute; null: without limit.
@@ -40,6 +42,7 @@ impl From<App> for AppAnswer {
             custom_voices: app.custom_voices.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
             default_format: app.default_format,
             site: app.site.map(Site::name),
+            region: app.region,
             recall: app.recall.name(),
             per_minute: app.per_minute,
             at_once: app.at_once,
@@ -70,6 +73,8 @@ pub(crate) struct AppRequest {
     pub(crate) custom_voices: Vec<String>,
     /// `local` or `cloud`: nothing of its requests is sent to engines elsewhere.
     pub(crate) site: Option<String>,
+    /// The region in which engines are called for it; engines that do not have it are not used.
+    pub(crate) region: Option<String>,
     /// Whether audio is kept, so that equal requests are answered without an engine and cost
     /// nothing: `off` (default), `private` (for this app) or `shared` (among all apps that share).
     pub(crate) recall: Option<String>,
@@ -90,6 +95,10 @@ pub(crate) struct KeyAnswer {
     pub(crate) created: String,
     pub(crate) last_used: Option<String>,
     pub(crate) revoked: Option<String>,
+    /// Requests with it in a minute; null: as many as the app may make.
+    pub(crate) per_minute: Option<i64>,
+    /// Requests with it in work at once; null: as many as the app may have.
+    pub(crate) at_once: Option<i64>,
     /// Only in the answer that adds the key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) key: Option<String>,
@@ -106,6 +115,8 @@ impl From<AccessKey> for KeyAnswer {
             created: rfc3339(key.created_at),
             last_used: key.last_used_at.map(rfc3339),
             revoked: key.revoked_at.map(rfc3339),
+            per_minute: key.per_minute,
+            at_once: key.at_once,
             key: None,
         }
     }
@@ -117,6 +128,10 @@ impl From<AccessKey> for KeyAnswer {
 pub(crate) struct KeyRequest {
     #[serde(default)]
     pub(crate) label: String,
+    /// Requests for speech or recognition with it in a minute: 1 to 1000000 (default: as the app).
+    pub(crate) per_minute: Option<i64>,
+    /// Such requests in work at once: 1 to 10000 (default: as the app).
+    pub(crate) at_once: Option<i64>,
 }
 
 /// Somebody who can sign in with a password.

@@ -18,6 +18,9 @@ pub(crate) struct RouteSchema {
     /// In which order legs are tried: `listed` (default), `cheapest`, `fastest` (as measured), or
     /// `faithful` (who loses the least of the script).
     order: Option<String>,
+    /// Call the next leg beside one that takes longer than 95 % of its calls of the last two hours;
+    /// the first to give audio is heard (default: false). Synthesis only.
+    hedge: Option<bool>,
     legs: Vec<LegSchema>,
 }
 
@@ -47,6 +50,8 @@ pub(crate) struct ConditionsSchema {
     languages: Option<Vec<String>>,
     /// `local` or `cloud`: where the engine must run for the leg to be used.
     site: Option<String>,
+    /// The region in which the engine is called.
+    region: Option<String>,
     /// Asked audio formats: file extensions or media types.
     formats: Option<Vec<String>>,
     /// The apps that may use the leg.

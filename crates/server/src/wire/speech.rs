@@ -57,6 +57,9 @@ pub(crate) struct UtteranceRequest {
     pub(crate) deadline: Option<f64>,
     /// Credential for the call, instead of the engine's default one.
     pub(crate) credential: Option<String>,
+    /// The region in which the engine is called, if it has several; engines that do not have it are
+    /// not used.
+    pub(crate) region: Option<String>,
 }
 
 /// One line of a dialogue.
@@ -196,6 +199,10 @@ pub(crate) struct TranscriptRequest {
     pub(crate) engine: Option<String>,
     pub(crate) route: Option<String>,
     pub(crate) model: Option<String>,
+    /// `local` or `cloud`: where the engine must run.
+    pub(crate) site: Option<String>,
+    /// The region in which the engine is called, if it has several.
+    pub(crate) region: Option<String>,
     /// BCP 47 tag of what is spoken.
     pub(crate) language: Option<String>,
     /// Preceding text, for engines that take context.

@@ -117,7 +117,7 @@ impl Performance<'_> {
 
     async fn give_way(mut self, failed: FailedAttempt) -> Result<Tried<()>, GatewayError> {
         self.close_failed(&failed).await?;
-        Ok(Tried::Failed(std::mem::take(&mut self.last), failed))
+        Ok(Tried::Failed { last: std::mem::take(&mut self.last), others: Vec::new(), failed })
     }
 
     async fn failed(&mut self, failed: FailedAttempt, made_ms: u64) -> Result<(), GatewayError> {

@@ -9,7 +9,7 @@ use dispatcher_store::{AttemptState, HealthScope, LedgerEntry, LedgerKind, Store
 
 use super::{AttemptFacts, Shared, SinceAttempt, micros, to_i64};
 use crate::dispatch::health::Sample;
-use crate::{FailedAttempt, day_of, now_micros};
+use crate::{Event, FailedAttempt, day_of, now_micros};
 
 /// An attempt in work, whose intent and hold are on the disk.
 #[must_use = "an attempt that is dropped is recorded as uncertain"]
@@ -167,7 +167,9 @@ impl EndedAttempt {
             (_, None) => Health::Unknown,
         };
         let gateway = &shared.gateway.inner;
-        gateway.breakers.note(&facts.engine, row.credential.as_deref(), health);
+        if let Some(state) = gateway.breakers.note(&facts.engine, row.credential.as_deref(), health) {
+            gateway.events.tell(|| Event::Breaker { engine: facts.engine.clone(), state });
+        }
         if health == Health::Unknown {
             return;
         }

@@ -156,7 +156,7 @@ impl Checking<'_> {
             work: Work::Recognition,
             deadline: Some(120_000),
             credential: None,
-            bounds: Bounds::Anywhere,
+            bounds: Bounds::default(),
             leg: None,
             in_place_of: None,
         };
@@ -239,6 +239,7 @@ impl Gateway {
             unsupported: crate::Unsupported::Adapt,
             shaping: Shaping::default(),
             format,
+            region: None,
             trace: None,
             notes: Vec::new(),
             cache: crate::CacheWish::Off,

@@ -52,7 +52,7 @@ impl Checking<'_> {
             work: Work::Synthesis,
             deadline: Some(120_000),
             credential: None,
-            bounds: Bounds::Anywhere,
+            bounds: Bounds::default(),
             leg: None,
             in_place_of: None,
         };

@@ -18,7 +18,7 @@ use parking_lot::Mutex;
 use secrecy::ExposeSecret as _;
 
 use crate::error::CredentialFault;
-use crate::{EngineState, Gateway, GatewayError, now_micros};
+use crate::{EngineState, Gateway, GatewayError, PlannedCall, now_micros};
 
 /// A use is noted in the records at most this often.
 const NOTE_EVERY: Duration = Duration::from_secs(60);
@@ -38,6 +38,8 @@ pub struct CredentialView {
     pub created_by: String,
     pub created_at: i64,
     pub last_used_at: Option<i64>,
+    /// When it ends, as its owner says.
+    pub ends_at: Option<i64>,
     /// Whether its engine is called with it where nobody names another.
     pub in_use: bool,
 }
@@ -82,6 +84,7 @@ fn view(row: &SealedCredential) -> CredentialView {
         created_by: row.created_by.clone(),
         created_at: row.created_at,
         last_used_at: row.last_used_at,
+        ends_at: row.ends_at,
         in_use: false,
     }
 }
@@ -161,11 +164,21 @@ impl Gateway {
                     created_by,
                     created_at: now,
                     last_used_at: None,
+                    ends_at: None,
                 })
             })
             .await?;
         let row = self.try_new(row, &parts, &who).await?;
         Ok(view(&row))
+    }
+
+    /// Notes when a version of a credential ends, so that alerts can say so before.
+    ///
+    /// # Errors
+    /// When the records cannot be written.
+    pub async fn note_credential_end(&self, view: CredentialView, at: i64) -> Result<CredentialView, GatewayError> {
+        self.inner.store.note_credential_end(view.name.clone(), view.version, at).await?;
+        Ok(CredentialView { ends_at: Some(at), ..view })
     }
 
     /// The parts of an engine's credential out of a key file of JSON.
@@ -324,11 +337,15 @@ impl Gateway {
         }
     }
 
-    /// The credential in force for an engine, for the records: each attempt
-    /// tells which version it was made with.
-    pub(crate) async fn credential_name(&self, engine: &Engine, name: Option<&str>) -> Option<String> {
-        let opened = self.credential_for(engine, name).await.ok()??;
-        Some(format!("{} version {}", opened.name, opened.version))
+    /// The credential of a call and its region, for the records: each attempt
+    /// tells which version it was made with, and each has a breaker.
+    pub(crate) async fn credential_name(&self, planned: &PlannedCall) -> Option<String> {
+        let opened = self.credential_for(&planned.engine, planned.candidate.credential.as_deref()).await.ok()??;
+        let named = format!("{} version {}", opened.name, opened.version);
+        Some(match planned.candidate.region() {
+            Some(region) => format!("{named} in {region}"),
+            None => named,
+        })
     }
 
     /// Notes how an engine took the credential; a change at once, otherwise

@@ -1,0 +1,140 @@
+//! What alerts watch: how engines, credentials, voices, queues and the disk
+//! are at this moment.
+
+use dispatcher_core::{AlertRule, BreakerState, Cause, VoiceId, Watched, Work};
+use dispatcher_store::CredentialState;
+
+use crate::{Gateway, GatewayError, Registry};
+
+/// Microseconds of a day.
+const DAY: f64 = 86_400e6;
+
+/// Something that a rule may tell of.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Condition {
+    pub(super) on: Watched,
+    pub(super) engine: Option<String>,
+    /// What it is about: an engine, a credential, a voice, the disk.
+    pub(super) subject: String,
+    /// As the threshold of a rule counts it.
+    pub(super) measure: f64,
+    pub(super) detail: String,
+}
+
+impl Condition {
+    fn of(on: Watched, engine: &str, detail: String) -> Condition {
+        Condition { on, engine: Some(engine.to_owned()), subject: engine.to_owned(), measure: 0.0, detail }
+    }
+
+    /// Whether a rule tells of it.
+    pub(super) fn raises(&self, rule: &AlertRule) -> bool {
+        self.on == rule.on && rule.concerns(self.engine.as_deref()) && rule.is_raised_at(self.measure)
+    }
+}
+
+impl Gateway {
+    /// All that a rule could tell of now.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub(super) async fn conditions(&self, now: i64) -> Result<Vec<Condition>, GatewayError> {
+        let mut conditions = self.open_breakers();
+        conditions.extend(self.credential_conditions(now).await?);
+        let defaults = self.apps().await?.into_iter().filter_map(|app| Some((app.name, app.default_voice?)));
+        conditions.extend(withdrawn(&self.registry(), defaults));
+        conditions.extend(self.failing_engines(now));
+        for (engine, waiting) in self.inner.limiters.waiting() {
+            let detail = format!("{waiting} calls wait for {engine}");
+            conditions
+                .push(Condition { measure: f64::from(waiting), ..Condition::of(Watched::QueueFull, &engine, detail) });
+        }
+        if let Some(free) = self.inner.host.room.as_ref().and_then(crate::StorageRoom::free) {
+            let megabytes = (free / 1_000_000) as f64;
+            conditions.push(Condition {
+                on: Watched::DiskLow,
+                engine: None,
+                subject: "disk".into(),
+                measure: megabytes,
+                detail: format!("{megabytes} megabytes are free on the disk of the data folder"),
+            });
+        }
+        Ok(conditions)
+    }
+
+    fn open_breakers(&self) -> Vec<Condition> {
+        let open = self.breakers().into_iter().filter(|view| view.state != BreakerState::Closed);
+        let told = |view: crate::BreakerView| {
+            let cause = view.cause.map_or("failures", Cause::name);
+            let detail = format!("{} is not called after {} failures in a row ({cause})", view.engine, view.failures);
+            let condition = Condition::of(Watched::BreakerOpen, &view.engine, detail);
+            let subject = view.credential.map_or(view.engine.clone(), |with| format!("{} with {with}", view.engine));
+            Condition { subject, ..condition }
+        };
+        open.map(told).collect()
+    }
+
+    async fn credential_conditions(&self, now: i64) -> Result<Vec<Condition>, GatewayError> {
+        let mut conditions = Vec::new();
+        for credential in self.credentials().await? {
+            let (name, engine) = (format!("{} version {}", credential.name, credential.version), &credential.engine);
+            if credential.state == CredentialState::Refused {
+                let cause = credential.cause.as_deref().unwrap_or("unauthorized");
+                let detail = format!("{engine} does not take the credential {name} ({cause})");
+                let condition = Condition::of(Watched::CredentialRefused, engine, detail);
+                conditions.push(Condition { subject: name.clone(), ..condition });
+            }
+            let in_force = credential.state.serves() || credential.state == CredentialState::Refused;
+            let Some(ends_at) = credential.ends_at.filter(|_| in_force) else { continue };
+            let days = (ends_at - now) as f64 / DAY;
+            let detail = match days < 0.0 {
+                true => format!("the credential {name} of {engine} has ended"),
+                false => format!("the credential {name} of {engine} ends in {} days", days.ceil()),
+            };
+            let condition = Condition::of(Watched::CredentialEnding, engine, detail);
+            conditions.push(Condition { subject: name, measure: days, ..condition });
+        }
+        Ok(conditions)
+    }
+
+    fn failing_engines(&self, now: i64) -> Vec<Condition> {
+        let told = |(engine, work, calls, failures): (String, Work, i64, i64)| {
+            let percent = failures as f64 * 100.0 / calls as f64;
+            let detail = format!("{failures} of {calls} calls of {engine} failed in this hour and the one before");
+            let condition = Condition::of(Watched::ErrorShare, &engine, detail);
+            Condition { subject: format!("{engine}, {}", work.name()), measure: percent, ..condition }
+        };
+        self.inner.health.failing(now).into_iter().map(told).collect()
+    }
+}
+
+/// Voices that routes and apps name, and that are gone. An engine that has
+/// told no voice yet says nothing of any.
+fn withdrawn(registry: &Registry, defaults: impl Iterator<Item = (String, String)>) -> Vec<Condition> {
+    let mut named: Vec<(String, VoiceId)> = Vec::new();
+    for route in registry.routes().values() {
+        let voices = route.legs.iter().filter_map(|leg| Some((&leg.engine, leg.voice.as_ref()?)));
+        let id = |(engine, voice): (&String, &String)| VoiceId { engine: engine.clone(), voice: voice.clone() };
+        named.extend(voices.map(|voice| (format!("the route {}", route.name), id(voice))));
+    }
+    named.extend(defaults.filter_map(|(app, voice)| Some((format!("the app {app}"), voice.parse().ok()?))));
+    let mut conditions: Vec<Condition> = Vec::new();
+    for (by, id) in named {
+        let Ok(engine) = registry.engine(&id.engine) else { continue };
+        let Some(synthesis) = engine.sheet().synthesis.as_ref().filter(|it| !it.voices.is_empty()) else { continue };
+        let voice = synthesis.voices.iter().find(|voice| voice.id == id.voice);
+        let why = match voice {
+            Some(voice) => match &voice.unavailable {
+                Some(why) => why.clone(),
+                None => continue,
+            },
+            None => "its engine has it no more".into(),
+        };
+        let subject = format!("{}/{}", id.engine, id.voice);
+        if conditions.iter().any(|condition| condition.subject == subject) {
+            continue;
+        }
+        let detail = format!("the voice {subject} is not available ({why}); {by} names it");
+        conditions.push(Condition { subject, ..Condition::of(Watched::VoiceWithdrawn, &id.engine, detail) });
+    }
+    conditions
+}
