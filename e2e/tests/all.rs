@@ -13,6 +13,7 @@ mod client;
 mod console;
 mod convert;
 mod engines;
+mod fault_matrix;
 mod formats;
 mod guarding;
 mod guide;
@@ -33,6 +34,7 @@ mod shaping;
 mod speaking;
 mod staying_up;
 mod streaming;
+mod traces;
 
 /// The product under test.
 const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");

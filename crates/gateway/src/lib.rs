@@ -21,6 +21,7 @@ mod library;
 mod metrics;
 mod planning;
 mod storage;
+mod traces;
 
 use std::sync::Arc;
 
@@ -61,6 +62,7 @@ pub use planning::plan::{PlannedCall, Unsupported};
 pub use planning::preview::{LegPreview, PreviewedRequest, RoutePreview};
 pub use planning::render_plan::RenderPlan;
 pub use storage::StorageRoom;
+pub use traces::Traces;
 
 // What is on record is told as the records have it.
 pub use dispatcher_store::{
@@ -211,6 +213,14 @@ impl Gateway {
         self.inner.running.wait().await;
         if let Err(error) = self.write_health().await {
             tracing::warn!(%error, "what was measured of engines was not written");
+        }
+        if self.inner.host.traces.is_some() {
+            let gateway = self.clone();
+            // It waits for the endpoint.
+            let sent = tokio::task::spawn_blocking(move || gateway.inner.host.traces.as_ref().map(Traces::finish));
+            if let Err(error) = sent.await {
+                tracing::warn!(%error, "the last traces could not be sent");
+            }
         }
         self.inner.store.close();
     }

@@ -100,6 +100,9 @@ pub struct Config {
     /// its port where that is not the usual one; none unless set.
     pub fetch_hosts: Vec<String>,
     pub engines: BTreeMap<String, EngineOverride>,
+    /// Traces are sent to this endpoint (OTLP over HTTP), such as
+    /// `http://127.0.0.1:4318/v1/traces`; nowhere unless set.
+    pub trace_endpoint: Option<String>,
     /// Alerts are sent by mail over this server; by none unless set.
     pub mail: Option<MailServer>,
     /// Set by the demo: sample data is allowed, and jobs of an earlier run wait
@@ -134,6 +137,7 @@ impl Default for Config {
             fetch_hosts: Vec::new(),
             engines: BTreeMap::new(),
             mail: None,
+            trace_endpoint: None,
             demo: false,
         }
     }

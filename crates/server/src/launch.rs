@@ -4,7 +4,7 @@ use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
 
 use dispatcher_engines::{EngineError, Fetcher};
-use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, StorageRoom, now_micros};
+use dispatcher_gateway::{Gateway, GatewayError, Host, JobsPlace, Registry, StorageRoom, Traces, now_micros};
 use dispatcher_store::{NewVersion, Store, StoreError, VersionOrigin, VersionedKind};
 use dispatcher_vault::VaultError;
 use figment::Figment;
@@ -149,6 +149,7 @@ impl Service {
             fetch_hosts: config.fetch_hosts.clone(),
             webhooks: Some(preparation::webhooks(config)?),
             mail: preparation::mail(config)?,
+            traces: config.trace_endpoint.as_deref().map(Traces::new).transpose()?,
             room: Some(room),
         };
         let mut registry = Registry::default();

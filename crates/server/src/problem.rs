@@ -192,6 +192,7 @@ impl From<GatewayError> for Problem {
             | GatewayError::Alert(_)
             | GatewayError::NoMail
             | GatewayError::Mail(_)
+            | GatewayError::Traces(_)
             | GatewayError::Route(_) => Problem::new(ProblemKind::Invalid, text),
             GatewayError::Stale { .. } | GatewayError::JobState(_) => Problem::new(ProblemKind::NotReady, text),
             GatewayError::NoRoom { .. } => Problem::new(ProblemKind::NoRoom, text),

@@ -113,6 +113,8 @@ struct Shared {
     settled: AtomicBool,
     /// An engine has failed, or was not called since it fails.
     passed_over: AtomicBool,
+    /// Attempts that have ended, where traces tell of them.
+    traced: Mutex<Vec<StoredAttempt>>,
 }
 
 /// A dispatch in work. All its times are of one clock.
@@ -244,6 +246,7 @@ impl DispatchRecord {
             written: AtomicBool::new(false),
             settled: AtomicBool::new(false),
             passed_over: AtomicBool::new(false),
+            traced: Mutex::default(),
         }))
     }
 
@@ -380,10 +383,15 @@ impl DispatchRecord {
         let (state, first) = (outcome.state, outcome.first);
         let engine = facts.as_ref().map(|facts| facts.engine.clone());
         let (end, cost) = shared.end(outcome, facts);
+        let traces = shared.gateway.inner.host.traces.as_ref();
+        let traced = traces.map(|traces| (traces, end.clone()));
         shared.gateway.inner.store.settle(rows, end).await?;
         shared.settled.store(true, Ordering::Relaxed);
         if let Some(ended) = ended {
             (*ended).into_facts();
+        }
+        if let Some((traces, dispatch)) = traced {
+            traces.tell(&dispatch, &shared.traced.lock());
         }
         shared.gateway.inner.metrics.dispatch(shared.row.work.name(), state.name());
         shared.note_route(state, first);

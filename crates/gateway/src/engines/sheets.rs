@@ -26,6 +26,8 @@ pub struct Host {
     pub webhooks: Option<Webhooks>,
     /// Who takes mail; none is sent where this is missing.
     pub mail: Option<crate::Mail>,
+    /// Where traces are sent; nowhere where this is missing.
+    pub traces: Option<crate::Traces>,
     /// What may be kept on the disk; unlimited where this is missing.
     pub room: Option<StorageRoom>,
 }
@@ -34,7 +36,17 @@ impl Host {
     /// A host that gives connections and nothing else.
     pub fn alone(fetcher: Fetcher) -> Host {
         let (endpoints, fetch_hosts) = (BTreeMap::new(), Vec::new());
-        Host { fetcher, endpoints, clips: None, jobs: None, fetch_hosts, webhooks: None, mail: None, room: None }
+        Host {
+            fetcher,
+            endpoints,
+            clips: None,
+            jobs: None,
+            fetch_hosts,
+            webhooks: None,
+            mail: None,
+            traces: None,
+            room: None,
+        }
     }
 
     /// An engine out of a sheet.

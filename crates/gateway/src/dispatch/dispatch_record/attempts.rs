@@ -33,6 +33,8 @@ pub(crate) struct EndedAttempt {
     cause: Option<Cause>,
     detail: Option<String>,
     first: Option<SinceAttempt>,
+    /// How long it took.
+    total: SinceAttempt,
     /// After which the engine says that it works again.
     retry_after: Option<Duration>,
     /// What is charged; nothing where the engine did not deliver.
@@ -63,6 +65,7 @@ impl OpenAttempt {
     /// The engine delivered, and is charged for.
     pub(crate) fn delivered(self, usage: Usage, first: Option<SinceAttempt>) -> EndedAttempt {
         EndedAttempt {
+            total: self.elapsed(),
             attempt: self,
             state: AttemptState::Done,
             cause: None,
@@ -76,6 +79,7 @@ impl OpenAttempt {
     /// The engine failed, and is not charged for.
     pub(crate) fn failed(self, failed: &FailedAttempt, first: Option<SinceAttempt>) -> EndedAttempt {
         EndedAttempt {
+            total: self.elapsed(),
             attempt: self,
             state: AttemptState::Failed,
             cause: Some(failed.cause),
@@ -98,6 +102,7 @@ impl OpenAttempt {
     ) -> EndedAttempt {
         let (charged, terms) = self.tariff.of_cancelled(usage, worked_ms);
         EndedAttempt {
+            total: self.elapsed(),
             attempt: self,
             state: AttemptState::Abandoned,
             cause: Some(Cause::Abandoned),
@@ -134,7 +139,7 @@ impl OpenAttempt {
             state,
             cause: cause.map(|cause| cause.name().into()),
             detail,
-            total_us: Some(micros(self.begun)),
+            total_us: Some(self.elapsed().0),
             ..self.row.clone()
         }
     }
@@ -151,16 +156,20 @@ impl EndedAttempt {
             lines.push(attempt.line(LedgerKind::Settle, usage, cost));
             charged = Some(cost);
         }
-        let end = StoredAttempt {
+        Ok((self.end(), lines, charged))
+    }
+
+    fn end(&self) -> StoredAttempt {
+        StoredAttempt {
             first_us: self.first.map(|first| first.0),
-            ..attempt.end(self.state, self.cause, self.detail.clone())
-        };
-        Ok((end, lines, charged))
+            total_us: Some(self.total.0),
+            ..self.attempt.end(self.state, self.cause, self.detail.clone())
+        }
     }
 
     /// Takes how it ended into its engine's breaker, and into what is measured.
     fn note_health(&self) {
-        let OpenAttempt { shared, row, facts, begun, .. } = &self.attempt;
+        let OpenAttempt { shared, row, facts, .. } = &self.attempt;
         let health = match (self.state, self.cause) {
             (AttemptState::Done, _) => Health::Well,
             (_, Some(cause)) => Health::of(cause, self.retry_after),
@@ -193,7 +202,7 @@ impl EndedAttempt {
                 failed,
                 fallback: !failed && shared.passed_over.load(Ordering::Relaxed),
                 first: self.first.map(|first| first.0),
-                total: Some(micros(*begun)),
+                total: Some(self.total.0),
             };
             gateway.health.note(now, &sample);
         }
@@ -203,7 +212,11 @@ impl EndedAttempt {
     pub(super) fn into_facts(mut self) -> AttemptFacts {
         self.attempt.written = true;
         let outcome = self.cause.map_or(self.state.name(), Cause::name);
-        self.attempt.shared.gateway.inner.metrics.attempt(&self.attempt.facts.engine, outcome);
+        let OpenAttempt { shared, facts, .. } = &self.attempt;
+        shared.gateway.inner.metrics.attempt(&facts.engine, outcome);
+        if shared.gateway.inner.host.traces.is_some() {
+            shared.traced.lock().push(self.end());
+        }
         self.note_health();
         self.attempt.facts.clone()
     }
