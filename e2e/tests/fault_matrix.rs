@@ -9,7 +9,19 @@ use dispatcher_audio::{Codec, Format};
 use dispatcher_e2e::{Demo, header, words_of};
 use serde_json::{Value, json};
 
-const ENGINES: [&str; 7] = ["bittern", "curlew", "godwit", "avocet", "sanderling", "dotterel", "phalarope"];
+/// Each engine with its phases.
+const ENGINES: [(&str, &[&str]); 7] = [
+    ("bittern", &["call"]),
+    ("curlew", &["call"]),
+    ("godwit", &["token", "call"]),
+    ("avocet", &["token", "call"]),
+    ("sanderling", &["call", "poll", "link"]),
+    ("dotterel", &["call"]),
+    ("phalarope", &["call"]),
+];
+/// Engines that are called once for a text, since each call costs: what they
+/// break off cannot be gone on with, and the answer breaks off too.
+const CALLED_ONCE: [&str; 3] = ["sanderling", "dotterel", "phalarope"];
 const WEATHERS: [&str; 14] = [
     "throttled",
     "down",
@@ -26,7 +38,7 @@ const WEATHERS: [&str; 14] = [
     "unpaid",
     "echo",
 ];
-const PHASES: [&str; 4] = ["token", "call", "poll", "link"];
+const BROKEN: &str = "broken off";
 const TEXT: &str = "The ramp is closing now. Stand clear of the doors.";
 
 async fn reset(demo: &Demo, engine: &str) {
@@ -46,7 +58,7 @@ async fn ask(demo: &Demo, voice: &str) -> Result<String, String> {
     }
     match response.bytes().await {
         Ok(audio) => Ok(words_of(&audio, Format::new(Codec::Wav, 24_000))),
-        Err(_) => Err("broken off".into()),
+        Err(_) => Err(BROKEN.into()),
     }
 }
 
@@ -54,11 +66,11 @@ async fn ask(demo: &Demo, voice: &str) -> Result<String, String> {
 async fn whatever_an_engine_does_the_next_leg_answers_or_a_problem_says_why() {
     let demo = Demo::start(BINARY).await;
     let (mut alone, mut spoken, mut failed) = (0, 0, Vec::new());
-    for engine in ENGINES {
+    for (engine, phases) in ENGINES {
         demo.put_route("pair", json!([{"engine": engine, "deadline": 5000}, {"engine": "heron"}])).await;
         demo.put_route("single", json!([{"engine": engine, "deadline": 5000}])).await;
         for weather in WEATHERS {
-            for phase in PHASES {
+            for phase in phases {
                 // Noise that is sent as raw samples cannot be told from speech.
                 if weather == "garbage" && ["godwit", "dotterel"].contains(&engine) {
                     continue;
@@ -67,6 +79,7 @@ async fn whatever_an_engine_does_the_next_leg_answers_or_a_problem_says_why() {
                 demo.weather_of(engine, forecast.clone()).await;
                 match ask(&demo, "pair").await {
                     Ok(heard) if heard == TEXT => spoken += 1,
+                    Err(why) if why == BROKEN && weather == "half" && CALLED_ONCE.contains(&engine) => {}
                     other => failed.push(format!("{engine}, {weather} in {phase}, with heron behind it: {other:?}")),
                 }
                 reset(&demo, engine).await;
@@ -83,7 +96,7 @@ async fn whatever_an_engine_does_the_next_leg_answers_or_a_problem_says_why() {
     }
     eprintln!("{spoken} answers with a leg behind, {alone} by an engine alone");
     assert_eq!(failed, Vec::<String>::new());
-    assert!(alone > 100, "weather in phases that an engine does not have harms nobody: {alone}");
+    assert!(spoken > 140 && alone > 10, "{spoken} {alone}");
 }
 
 /// Waits until a job is over, or waits for its engine.
@@ -103,7 +116,7 @@ async fn end_of(demo: &Demo, id: &str) -> Value {
 async fn jobs_end_whole_whatever_an_engine_does() {
     let demo = Demo::start(BINARY).await;
     let mut failed = Vec::new();
-    for engine in ENGINES {
+    for (engine, _) in ENGINES {
         demo.put_route("pair", json!([{"engine": engine, "deadline": 5000}, {"engine": "heron"}])).await;
         for weather in WEATHERS {
             if weather == "garbage" && ["godwit", "dotterel"].contains(&engine) {
