@@ -17,6 +17,7 @@ use parking_lot::Mutex;
 use crate::catalogue::Turns;
 use crate::http::HttpDriver;
 use crate::process::ProcessDriver;
+use crate::socket::LiveResult;
 use crate::template::to_xml;
 use crate::{EngineError, Fetcher, KeyFileError};
 
@@ -266,6 +267,33 @@ impl Engine {
         match &self.way {
             EngineDriver::Http(http) => http.hear(call, credential).await,
             EngineDriver::Process(process) => process.hear(call).await,
+        }
+    }
+
+    /// Whether it listens while audio is still sent.
+    pub fn is_live(&self) -> bool {
+        match &self.way {
+            EngineDriver::Http(http) => http.is_live(),
+            EngineDriver::Process(_) => false,
+        }
+    }
+
+    /// Has the engine listen to audio as it comes, in the call's format; the
+    /// call's own audio is empty. Each result is `told` as it comes. Ends once
+    /// the engine has said all.
+    ///
+    /// # Errors
+    /// Free of secrets; also where the engine does not listen live.
+    pub async fn hear_live(
+        &self,
+        call: Hear,
+        audio: impl Stream<Item = Bytes> + Send,
+        told: impl FnMut(LiveResult) + Send,
+        credential: &Parts,
+    ) -> Result<(), EngineError> {
+        match &self.way {
+            EngineDriver::Http(http) => http.hear_live(call, audio, told, credential).await,
+            EngineDriver::Process(_) => Err(EngineError::new(Cause::Unsupported, "this engine does not listen live")),
         }
     }
 

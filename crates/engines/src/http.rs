@@ -20,7 +20,7 @@ use crate::claims::{ClaimTally, CompiledClaims, checked};
 use crate::engine::{AudioStream, Hear, Speak, SpokenAudio, Words};
 use crate::flow::{Flow, FlowOutcome, FlowParts, Job, Last, parse};
 use crate::request::{Call, SheetSource, connection_error, read_start};
-use crate::socket::{HearingLine, SpeakingLine};
+use crate::socket::{HearingLine, LiveResult, SpeakingLine};
 use crate::sound::RequestAudio;
 use crate::transcript::Paths;
 use crate::wire::Wire;
@@ -157,6 +157,27 @@ impl HttpDriver {
             paths.read(&parse(&body, &redactor)?)
         };
         heard(answer.await)
+    }
+
+    /// Whether it listens while audio is still sent.
+    pub(crate) fn is_live(&self) -> bool {
+        self.hear.as_ref().is_some_and(|listener| listener.line.is_some())
+    }
+
+    pub(crate) async fn hear_live(
+        &self,
+        call: Hear,
+        audio: impl Stream<Item = Bytes> + Send,
+        told: impl FnMut(LiveResult) + Send,
+        credential: &Parts,
+    ) -> Result<(), EngineError> {
+        let unable = || EngineError::new(Cause::Unsupported, "this engine does not listen live");
+        let Listener { flow, paths, line } = self.hear.as_ref().ok_or_else(unable)?;
+        let line = line.as_ref().ok_or_else(unable)?;
+        let sound = RequestAudio::whole(&call.audio, &call.format).await?;
+        let context = context! { audio => sound.context(), ..call.context() };
+        let job = Job { context, sound: Some(&sound), credential, voice: "" };
+        line.hear_live(flow, &self.wire, &job, audio, paths, told).await
     }
 
     /// Asks what a credential may do: by `[access.check]`, else by having a

@@ -28,3 +28,4 @@ pub use catalogue::{Turn, Turns};
 pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, SpokenAudio, Words};
 pub use error::{EngineError, KeyFileError};
 pub use fetch::Fetcher;
+pub use socket::LiveResult;

@@ -3,6 +3,7 @@
 mod hearing;
 
 pub(crate) use hearing::HearingLine;
+pub use hearing::LiveResult;
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -115,6 +115,8 @@ pub enum GatewayError {
     NoMail,
     #[error("mail cannot be sent: {0}")]
     Mail(String),
+    #[error("the live recognition ended: {0}")]
+    Live(String),
     #[error("traces cannot be sent to {0}")]
     Traces(String),
     #[error(transparent)]

@@ -18,6 +18,7 @@ mod events;
 mod intake;
 mod jobs;
 mod library;
+mod live;
 mod metrics;
 mod planning;
 mod storage;
@@ -54,6 +55,7 @@ pub use jobs::{Dictation, JobEstimate, JobView, JobWork, JobsPlace, NewJob, Trac
 pub use library::lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use library::presets::{OwnPreset, Presets};
 pub use library::prompts::{PromptLine, PromptSet, PromptState};
+pub use live::{LiveEvent, LiveRequest, LiveSession};
 use metrics::Metrics;
 pub use planning::estimate::Estimate;
 pub use planning::hearers::HearerWish;

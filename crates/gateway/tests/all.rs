@@ -11,6 +11,7 @@ mod hearing;
 mod hedging;
 mod inserts;
 mod jobs;
+mod live;
 mod recall;
 mod regions;
 mod resuming;

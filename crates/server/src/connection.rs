@@ -37,6 +37,11 @@ impl Connection {
         Connection { peer, port }
     }
 
+    /// The caller's address.
+    pub(crate) fn peer(self) -> Option<SocketAddr> {
+        self.peer
+    }
+
     /// Comes back once the caller has closed its side; never, where that cannot
     /// be seen.
     pub(crate) async fn gone(self) {

@@ -100,6 +100,12 @@ impl Connections {
         self.0.known.lock()
     }
 
+    /// Counts a connection as in work until what is given back is dropped, as
+    /// one that has become a WebSocket.
+    pub(crate) fn hold(&self, peer: SocketAddr) -> impl Send + use<> {
+        self.begin(peer)
+    }
+
     fn begin(&self, peer: SocketAddr) -> AtWork {
         let progress = Arc::new(AnswerProgress::default());
         let mut known = self.lock();

@@ -173,7 +173,7 @@ impl Service {
         let drain = Drain::default();
         let connections = Connections::new(config.connections.min(file_limit() / 2).max(16));
         let [requests, answers] = connections.fairing();
-        let rocket = rocket.manage(drain.clone()).attach(requests).attach(answers);
+        let rocket = rocket.manage(drain.clone()).manage(connections.clone()).attach(requests).attach(answers);
         let rocket = rocket.ignite().await.map_err(|error| ServeError::Rocket(error.to_string()))?;
         let grace = std::time::Duration::from_secs(config.grace.into());
         Ok(Service {

@@ -1,5 +1,6 @@
 //! The OpenAPI 3.1 document, from the code.
 
+use rocket::http::ContentType;
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use utoipa::OpenApi as _;
@@ -16,6 +17,12 @@ pub fn document() -> utoipa::openapi::OpenApi {
 }
 
 /// The document with the address of this service.
+/// The AsyncAPI document: messages over WebSocket.
+#[get("/api/asyncapi.json")]
+pub(crate) fn messages() -> (ContentType, &'static str) {
+    (ContentType::JSON, include_str!("../../../docs/asyncapi.json"))
+}
+
 #[get("/api/openapi.json")]
 pub(crate) fn serve(url: &State<PublicUrl>) -> Json<utoipa::openapi::OpenApi> {
     let mut document = document();

@@ -58,7 +58,7 @@ impl Problem {
     }
 
     /// As an operator sees it: with what the engines said.
-    fn for_operator(mut self) -> Problem {
+    pub(crate) fn for_operator(mut self) -> Problem {
         if !self.attempts.is_empty() {
             self.detail = self.attempts.iter().map(FailedAttempt::for_operators).collect::<Vec<_>>().join("; ");
             let error = |a: &FailedAttempt| json!({"engine": a.engine, "cause": a.cause, "detail": a.detail});
@@ -181,6 +181,7 @@ impl From<GatewayError> for Problem {
                 Problem::new(ProblemKind::TextTooLong, text)
             }
             GatewayError::TooLong { .. } => Problem::new(ProblemKind::AudioTooLong, text),
+            GatewayError::Live(_) => Problem::new(ProblemKind::Invalid, text),
             GatewayError::NotAudio(_) => Problem::new(ProblemKind::NotAudio, text),
             GatewayError::Format(_) => Problem::new(ProblemKind::NotAcceptable, text),
             GatewayError::NameTaken { .. }

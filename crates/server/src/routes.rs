@@ -12,8 +12,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    alerts, apps, credentials, document_job, engines, estimates, health, jobs, lexicons, presets, prompts, records,
-    routing, service, session, transcripts, uploads, utterances, voices,
+    alerts, apps, credentials, document_job, engines, estimates, health, jobs, lexicons, live, presets, prompts,
+    records, routing, service, session, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi};
 
@@ -48,7 +48,7 @@ routes! {
     documented {
         "/api/v1", Key {
             utterances::speak,
-            transcripts::recognise,
+            transcripts::recognise, live::live,
             estimates::estimate,
             document_job::speak_document,
             jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove, jobs::file,
@@ -87,7 +87,7 @@ routes! {
     }
     others {
         "/", Nothing {
-            openapi::serve, console::root, console::any, console::link, console::problems, console::problem,
+            openapi::serve, openapi::messages, console::root, console::any, console::link, console::problems, console::problem,
             console::reference,
         }
     }

@@ -3,8 +3,9 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
+use bytes::Bytes;
 use dispatcher_core::{Cause, HearingSocket, SheetError, Sign, Transcript};
-use futures::{SinkExt as _, StreamExt as _};
+use futures::{SinkExt as _, Stream, StreamExt as _};
 use minijinja::context;
 use minijinja::value::Value;
 use serde_json_path::JsonPath;
@@ -64,6 +65,18 @@ impl Results {
     }
 }
 
+/// A result while audio is still sent.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LiveResult {
+    /// What the engine calls this stretch of speech: a later result of the
+    /// same name takes its place. Without a name, the one that is open does.
+    pub key: Option<serde_json::Value>,
+    /// Times from the first byte of the call's audio.
+    pub transcript: Transcript,
+    /// It does not change again.
+    pub settled: bool,
+}
+
 impl HearingLine {
     pub(crate) fn compile(spec: &HearingSocket, probe: &Value, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let key = ["recognition", "socket"];
@@ -120,6 +133,62 @@ impl HearingLine {
         outcome
     }
 
+    /// Sends audio as it comes, and tells each result as it comes.
+    pub(crate) async fn hear_live(
+        &self,
+        flow: &Flow,
+        wire: &Wire,
+        job: &Job<'_>,
+        audio: impl Stream<Item = Bytes> + Send,
+        paths: &Paths,
+        mut told: impl FnMut(LiveResult) + Send,
+    ) -> Result<(), EngineError> {
+        let (line, mut questions, mut answers, context) = self.common.open(flow, wire, job).await?;
+        let outcome = {
+            let send = self.send_live(&line, &mut questions, &context, job, audio);
+            let listen = self.each_result(&line, &mut answers, paths, &mut told);
+            tokio::pin!(send, listen);
+            tokio::select! {
+                outcome = &mut listen => outcome,
+                sent = &mut send => match sent {
+                    Ok(()) => listen.await,
+                    // What it closed with says more than that it takes no more.
+                    Err(error) => match tokio::time::timeout(Duration::from_secs(1), listen).await {
+                        Ok(Err(told)) if told.cause != Cause::Broken => Err(told),
+                        _ => Err(error),
+                    },
+                },
+            }
+        };
+        // What was needed is here; the engine may be gone.
+        let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
+        outcome
+    }
+
+    async fn send_live(
+        &self,
+        line: &SocketCall<'_>,
+        questions: &mut Questions,
+        context: &Value,
+        job: &Job<'_>,
+        audio: impl Stream<Item = Bytes> + Send,
+    ) -> Result<(), EngineError> {
+        let mut audio = std::pin::pin!(audio);
+        let mut number = 0u64;
+        while let Some(block) = audio.next().await {
+            number += 1;
+            let message = match (&self.piece, job.sound) {
+                (Some(template), Some(sound)) => {
+                    let piece = context! { piece => context! { number => number }, ..context.clone() };
+                    Message::text(sound.message(&render(template, &piece)?, &block))
+                }
+                _ => Message::binary(block),
+            };
+            line.say(questions, message).await?;
+        }
+        line.say_all(questions, &self.close, context).await
+    }
+
     async fn send(
         &self,
         line: &SocketCall<'_>,
@@ -163,6 +232,19 @@ impl HearingLine {
         paths: &Paths,
     ) -> Result<Transcript, EngineError> {
         let mut results = Results::default();
+        let mut take = |LiveResult { key, transcript, settled }| results.put(key, transcript, settled);
+        self.each_result(line, answers, paths, &mut take).await?;
+        Ok(results.finish())
+    }
+
+    /// Tells each result, until the engine says that it is done.
+    async fn each_result(
+        &self,
+        line: &SocketCall<'_>,
+        answers: &mut Answers,
+        paths: &Paths,
+        told: &mut (impl FnMut(LiveResult) + Send),
+    ) -> Result<(), EngineError> {
         loop {
             match line.next(answers).await? {
                 Heard::Binary(_) => {}
@@ -170,13 +252,13 @@ impl HearingLine {
                     if self.result.in_message(&message) {
                         let settled = self.settled.as_ref().is_none_or(|settled| settled.in_message(&message));
                         let key = self.line.as_ref().and_then(|path| path.query(&message).first().cloned());
-                        results.put(key, paths.read(&message)?, settled);
+                        told(LiveResult { key, transcript: paths.read(&message)?, settled });
                     }
                     if self.common.done.as_ref().is_some_and(|done| done.in_message(&message)) {
-                        return Ok(results.finish());
+                        return Ok(());
                     }
                 }
-                Heard::Closed if self.common.done.is_none() => return Ok(results.finish()),
+                Heard::Closed if self.common.done.is_none() => return Ok(()),
                 Heard::Closed => return Err(line.broken("the engine closed the connection before the end")),
             }
         }

@@ -26,7 +26,7 @@ pub(crate) use attempts::{EndedAttempt, OpenAttempt};
 pub(crate) struct SinceAttempt(i64);
 
 /// Microseconds from the beginning of a dispatch.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) struct SinceDispatch(i64);
 
 impl SinceAttempt {

@@ -319,7 +319,8 @@ fn stopped(error: impl std::fmt::Display) -> EngineError {
     CodecError::Worker(error.to_string()).into()
 }
 
-fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<AudioSource, EngineError> {
+/// Audio in another format, in a file.
+pub(crate) fn transcode_to_file(source: &AudioSource, from: Format, to: Format) -> Result<AudioSource, EngineError> {
     let io =
         |error: std::io::Error| EngineError { cause: Cause::Unavailable, detail: error.to_string(), retry_after: None };
     let unusable =

@@ -43,6 +43,18 @@ pub(crate) struct AudioInfo {
 }
 
 impl AudioInfo {
+    /// Plain samples of a length in seconds.
+    pub(crate) fn of_samples(rate: u32, seconds: f64) -> AudioInfo {
+        AudioInfo {
+            format: Format::new(Codec::Pcm, rate),
+            length: Length { frames: (seconds * f64::from(rate)) as u64, rate },
+            bytes: (seconds * f64::from(2 * rate)) as u64,
+            depth: None,
+            open_ended: false,
+            warnings: Vec::new(),
+        }
+    }
+
     pub(crate) fn usage(&self) -> Usage {
         Usage { characters: 0, bytes: 0, milliseconds: self.length.milliseconds() }
     }

@@ -10,6 +10,7 @@ pub(crate) mod health;
 pub(crate) mod jobs;
 mod json_audio;
 pub(crate) mod lexicons;
+pub(crate) mod live;
 pub(crate) mod presets;
 pub(crate) mod prompts;
 pub(crate) mod records;

@@ -138,7 +138,7 @@ pub(super) fn hearer(wish: &TranscriptRequest) -> Result<HearerWish, Problem> {
     })
 }
 
-fn hearing_wish(
+pub(super) fn hearing_wish(
     hints: Vec<String>,
     context: Option<String>,
     variation: Option<f64>,

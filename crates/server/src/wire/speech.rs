@@ -275,24 +275,29 @@ pub(crate) struct TranscriptAnswer {
     pub(crate) dispatch: String,
 }
 
-impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
-    fn from(heard: dispatcher_gateway::Recognised) -> Self {
-        let Transcript { text, language, words, alternatives, unrecognised } = heard.transcript;
+impl From<dispatcher_core::Word> for WordAnswer {
+    fn from(word: dispatcher_core::Word) -> Self {
         let round = |seconds: Option<f64>| seconds.map(|s| (s * 1_000.0).round() / 1_000.0);
-        let word = |word: dispatcher_core::Word| WordAnswer {
+        WordAnswer {
             text: word.text,
             start: round(word.start),
             end: round(word.end),
             confidence: round(word.confidence),
             speaker: word.speaker,
-        };
+        }
+    }
+}
+
+impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
+    fn from(heard: dispatcher_gateway::Recognised) -> Self {
+        let Transcript { text, language, words, alternatives, unrecognised } = heard.transcript;
         TranscriptAnswer {
             text,
             language: language.unwrap_or_else(|| "und".into()),
             duration: (heard.length * 1_000.0).round() / 1_000.0,
             engine: heard.engine,
             model: heard.model,
-            words: words.into_iter().map(word).collect(),
+            words: words.into_iter().map(WordAnswer::from).collect(),
             alternatives,
             unrecognised,
             cost: heard.cost.into(),

@@ -1,0 +1,437 @@
+//! Live recognition: audio is heard while it comes in. It is cut into stretches,
+//! one call of an engine each: in pauses, before the limit of an engine, and
+//! anew where an engine fails. A stretch is heard by the first candidate that
+//! can; what it has settled stays, and the rest is sent to the next one.
+
+mod call;
+mod pauses;
+mod results;
+mod stretch;
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_audio::{Format, START_BYTES, Transcoder, recognise};
+use dispatcher_core::{HearingWish, Money, Transcript, Work};
+use tokio::sync::mpsc;
+
+use call::{LiveCall, StretchEvent};
+use pauses::PauseFinder;
+use results::{LiveResults, Seams};
+use stretch::{RATE, Stretch, samples_format};
+
+use crate::dispatch::app_limits::InWork;
+use crate::dispatch::deliver::Offload;
+use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
+use crate::dispatch::speak::{CALLER_LEFT, summary};
+use crate::intake::recording::AudioInfo;
+use crate::planning::hearers::Over;
+use crate::{Caller, Gateway, GatewayError, HearerWish, PlannedCall};
+
+/// Pieces of audio that wait to be taken in.
+const WAITING: usize = 16;
+/// Events that wait to be taken by the caller.
+const UNTOLD: usize = 64;
+/// Nobody sends no audio for longer than this.
+const IDLE: Duration = Duration::from_secs(60);
+/// Seconds that one session may last.
+const LONGEST: f64 = 8.0 * 3_600.0;
+/// Seconds that one call may last.
+const LONGEST_CALL: f64 = 240.0;
+/// Seconds of a call of an engine that hears whole recordings.
+const LONGEST_PIECE: f64 = 20.0;
+/// Seconds before speech that are heard with it.
+const BEFORE: f64 = 0.3;
+/// Seconds that two calls share where no pause was found to part them in.
+const OVERLAP: f64 = 1.5;
+
+/// What is asked for.
+#[derive(Debug, Clone)]
+pub struct LiveRequest {
+    pub hearer: HearerWish,
+    /// What the caller says the audio is; it tells itself unless it is raw.
+    pub told: Option<Format>,
+    pub wish: HearingWish,
+    /// The credential to call with, in place of the engine's usual one.
+    pub credential: Option<String>,
+    pub trace: Option<String>,
+}
+
+/// What is told of a live recognition, in order. Times are seconds of the session.
+#[derive(Debug, Clone, PartialEq)]
+pub enum LiveEvent {
+    /// Somebody begins to speak.
+    Speech { at: f64 },
+    /// What is heard of a segment. A later one of the same number takes its
+    /// place, until it is settled.
+    Result { segment: u64, settled: bool, transcript: Transcript },
+    /// A further call goes on, before the engine's limit or after a failure.
+    Renewed { engine: String },
+    /// All is told.
+    Ended { text: String, length: f64, cost: Money },
+}
+
+/// A live recognition: audio goes in, events come out. It ends where either is
+/// dropped.
+pub struct LiveSession {
+    pub dispatch: String,
+    /// The engine that is called first.
+    pub engine: String,
+    pub audio: mpsc::Sender<Bytes>,
+    pub events: mpsc::Receiver<Result<LiveEvent, GatewayError>>,
+}
+
+impl Gateway {
+    /// Begins to listen.
+    ///
+    /// # Errors
+    /// Where nobody can hear it, before anything is called.
+    pub async fn listen(&self, caller: &Caller, request: LiveRequest) -> Result<LiveSession, GatewayError> {
+        let in_work = self.enter(caller)?;
+        let (wanted, mut plan) = self.plan_recognition(caller, &request.hearer, &AudioInfo::of_samples(RATE, 1.0))?;
+        self.arrange(&wanted, crate::planning::order::Purpose::Answer, &mut plan, |planned| planned);
+        for planned in &mut plan {
+            if request.credential.is_some() {
+                planned.candidate.credential.clone_from(&request.credential);
+            }
+        }
+        let head = plan.first().ok_or(GatewayError::Contradiction("an empty plan"))?;
+        let engine = head.engine_name().to_owned();
+        let new = NewDispatch {
+            requested: &wanted,
+            media_type: request.told.map_or_else(|| "audio".to_owned(), |format| format.media_type()),
+            language: request.hearer.language.clone(),
+            characters: 0,
+            audio_ms: 0,
+            trace: request.trace.clone(),
+            rehearsal: caller.app.rehearsal,
+            job: None,
+        };
+        let record = DispatchRecord::open(self, caller, Work::Recognition, new);
+        let dispatch = record.id().to_owned();
+        let (audio, pieces) = mpsc::channel(WAITING);
+        let (told, events) = mpsc::channel(UNTOLD);
+        let call = Arc::new(LiveCall::new(self.clone(), record, plan, request));
+        let session = Session::new(call, told, in_work);
+        self.inner.running.spawn(session.run(pieces));
+        Ok(LiveSession { dispatch, engine, audio, events })
+    }
+}
+
+/// How a session ends before its time.
+enum SessionEnd {
+    Left,
+    Failed(GatewayError),
+}
+
+/// A call under way.
+struct RunningStretch {
+    stretch: Arc<Stretch>,
+    events: mpsc::UnboundedReceiver<StretchEvent>,
+}
+
+/// A session in work.
+struct Session {
+    call: Arc<LiveCall>,
+    told: mpsc::Sender<Result<LiveEvent, GatewayError>>,
+    /// Until the format is known.
+    start: Vec<u8>,
+    decoder: Option<Offload<Transcoder>>,
+    finder: PauseFinder,
+    /// The last samples while nobody speaks, and the seconds of all that came.
+    before: Vec<u8>,
+    seconds: f64,
+    /// The stretch that audio goes into.
+    open: Option<Arc<Stretch>>,
+    running: VecDeque<RunningStretch>,
+    results: LiveResults,
+    last: LastAttempt,
+    _in_work: Option<InWork>,
+}
+
+impl Session {
+    fn new(
+        call: Arc<LiveCall>,
+        told: mpsc::Sender<Result<LiveEvent, GatewayError>>,
+        in_work: Option<InWork>,
+    ) -> Session {
+        Session {
+            call,
+            told,
+            start: Vec::new(),
+            decoder: None,
+            finder: PauseFinder::new(RATE),
+            before: Vec::new(),
+            seconds: 0.0,
+            open: None,
+            running: VecDeque::new(),
+            results: LiveResults::default(),
+            last: LastAttempt::None,
+            _in_work: in_work,
+        }
+    }
+
+    async fn run(mut self, mut pieces: mpsc::Receiver<Bytes>) {
+        let end = self.listen(&mut pieces).await;
+        drop(pieces);
+        if let Some(open) = self.open.take() {
+            open.end();
+        }
+        let audio_ms = (self.seconds * 1_000.0) as u64;
+        let outcome = match &end {
+            Ok(()) => DispatchOutcome::done(audio_ms, self.results.first_at()),
+            Err(SessionEnd::Left) => DispatchOutcome::abandoned(audio_ms, self.results.first_at(), CALLER_LEFT),
+            Err(SessionEnd::Failed(error)) => {
+                let problem = match error {
+                    GatewayError::AllFailed { attempts, .. } => summary(attempts),
+                    other => other.to_string(),
+                };
+                DispatchOutcome::failed(audio_ms, self.results.first_at(), problem)
+            }
+        };
+        // Calls that are under way end with their stretches, and say what they cost.
+        for running in self.running.drain(..) {
+            running.stretch.end();
+            running.finish(&mut self.last).await;
+        }
+        let settled = self.call.record.settle(std::mem::take(&mut self.last), outcome).await;
+        let last = match (end, settled) {
+            (Ok(()), Ok(cost)) => Ok(LiveEvent::Ended { text: self.results.text(), length: self.seconds, cost }),
+            (Err(SessionEnd::Left), _) => return,
+            (Err(SessionEnd::Failed(error)), _) | (Ok(()), Err(error)) => Err(error),
+        };
+        // A caller who has left meanwhile misses nothing.
+        let _ = self.told.send(last).await;
+    }
+
+    async fn listen(&mut self, pieces: &mut mpsc::Receiver<Bytes>) -> Result<(), SessionEnd> {
+        let mut open = true;
+        while open || !self.running.is_empty() {
+            let piece = tokio::select! {
+                biased;
+                () = self.told.closed() => return Err(SessionEnd::Left),
+                event = next_event(&mut self.running) => {
+                    self.take(event).await?;
+                    continue;
+                }
+                piece = tokio::time::timeout(IDLE, pieces.recv()), if open => piece,
+            };
+            match piece {
+                Ok(Some(bytes)) => self.hear(bytes).await?,
+                Ok(None) => {
+                    open = false;
+                    self.finish_input().await?;
+                }
+                Err(_) => {
+                    let detail = format!("no audio came for {} s", IDLE.as_secs());
+                    return Err(SessionEnd::Failed(GatewayError::Live(detail)));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes in audio as it was sent.
+    async fn hear(&mut self, bytes: Bytes) -> Result<(), SessionEnd> {
+        if self.decoder.is_none() {
+            self.start.extend_from_slice(&bytes);
+            let raw = self.call.request.told.is_some_and(|told| !told.codec.describes_itself());
+            if self.start.len() < START_BYTES && !raw {
+                return Ok(());
+            }
+            return self.begin_decoding().await;
+        }
+        self.decode(bytes).await
+    }
+
+    async fn begin_decoding(&mut self) -> Result<(), SessionEnd> {
+        let not_audio = |error| SessionEnd::Failed(GatewayError::NotAudio(error));
+        let format = recognise(&self.start, self.call.request.told).map_err(not_audio)?;
+        let decoder = Transcoder::new(format, samples_format()).map_err(not_audio)?;
+        self.decoder = Some(Offload::new(decoder, self.call.gateway.inner.codecs.clone()));
+        let start = Bytes::from(std::mem::take(&mut self.start));
+        self.decode(start).await
+    }
+
+    async fn decode(&mut self, bytes: Bytes) -> Result<(), SessionEnd> {
+        let Some(decoder) = &mut self.decoder else { return Ok(()) };
+        let made = decoder.run(move |decoder| decoder.push(&bytes)).await;
+        let made = made.map_err(|error| SessionEnd::Failed(GatewayError::Live(error.to_string())))?;
+        self.samples(&made).await
+    }
+
+    async fn finish_input(&mut self) -> Result<(), SessionEnd> {
+        if self.decoder.is_none() && !self.start.is_empty() {
+            self.begin_decoding().await?;
+        }
+        if let Some(decoder) = &mut self.decoder {
+            let rest = decoder.run(Transcoder::finish).await;
+            let rest = rest.map_err(|error| SessionEnd::Failed(GatewayError::Live(error.to_string())))?;
+            self.samples(&rest).await?;
+        }
+        if let Some(open) = self.open.take() {
+            open.end();
+        }
+        Ok(())
+    }
+
+    /// Takes in samples: a quarter of a second at a time, so that cuts lie
+    /// where they belong in audio that comes all at once.
+    async fn samples(&mut self, samples: &[u8]) -> Result<(), SessionEnd> {
+        for block in samples.chunks(RATE as usize / 20 * 2) {
+            let values: Vec<i16> = block.as_chunks::<2>().0.iter().map(|pair| i16::from_le_bytes(*pair)).collect();
+            self.finder.push(&values);
+            self.seconds += values.len() as f64 / f64::from(RATE);
+            if self.seconds > LONGEST {
+                let detail = format!("a session lasts {LONGEST} s at the most");
+                return Err(SessionEnd::Failed(GatewayError::Live(detail)));
+            }
+            self.block(block).await?;
+        }
+        Ok(())
+    }
+
+    async fn block(&mut self, block: &[u8]) -> Result<(), SessionEnd> {
+        let files = |error: std::io::Error| SessionEnd::Failed(GatewayError::files("live audio")(error));
+        let Some(open) = self.open.clone() else {
+            self.before.extend_from_slice(block);
+            if self.finder.is_speech() {
+                let at = self.seconds - seconds_of(&self.before);
+                let before = std::mem::take(&mut self.before);
+                self.tell(LiveEvent::Speech { at: self.seconds }).await?;
+                let stretch = self.open_stretch(at, false).map_err(files)?;
+                stretch.append(&before).map_err(files)?;
+            }
+            let keep = (BEFORE * f64::from(RATE)) as usize * 2;
+            let over = self.before.len().saturating_sub(keep);
+            self.before.drain(..over - over % 2);
+            return Ok(());
+        };
+        open.append(block).map_err(files)?;
+        let (length, silence) = (open.seconds(), self.finder.silence());
+        let Cut { pause, late, longest } = self.call.cut();
+        let paused = silence >= pause || length > late && silence >= 0.25;
+        if !paused && length < longest {
+            return Ok(());
+        }
+        open.end();
+        self.open = None;
+        if !paused {
+            // In the middle of speech: both calls hear some of it.
+            let from = self.seconds - OVERLAP;
+            let stretch = self.open_stretch(from, true).map_err(files)?;
+            let shared = open.read_from(length - OVERLAP).map_err(files)?;
+            stretch.append(&shared).map_err(files)?;
+        }
+        Ok(())
+    }
+
+    /// Begins a call for the audio from here on.
+    fn open_stretch(&mut self, from: f64, overlaps: bool) -> std::io::Result<Arc<Stretch>> {
+        let stretch = Arc::new(Stretch::begin(from, overlaps)?);
+        let (told, events) = mpsc::unbounded_channel();
+        self.call.gateway.inner.running.spawn(self.call.clone().hear(stretch.clone(), told));
+        self.running.push_back(RunningStretch { stretch: stretch.clone(), events });
+        self.open = Some(stretch.clone());
+        Ok(stretch)
+    }
+
+    /// What the oldest call says.
+    async fn take(&mut self, event: Option<StretchEvent>) -> Result<(), SessionEnd> {
+        let Some(running) = self.running.front() else { return Ok(()) };
+        let next = self.running.get(1).filter(|next| next.stretch.overlaps);
+        let breaks_off = next.map(|next| next.stretch.from + OVERLAP);
+        let seams = Seams { begins_within: running.stretch.overlaps, breaks_off };
+        match event {
+            Some(StretchEvent::Heard(result)) => {
+                let elapsed = self.call.record.elapsed();
+                let told = self.results.take(result, &seams, elapsed);
+                if let Some(told) = told {
+                    self.tell(told).await?;
+                }
+            }
+            Some(StretchEvent::Again { engine }) => {
+                self.results.again();
+                self.tell(LiveEvent::Renewed { engine }).await?;
+            }
+            Some(StretchEvent::Done(facts)) => {
+                self.last = LastAttempt::Written(facts);
+                self.running.pop_front();
+                self.results.again();
+                if let Some(next) = self.running.front().filter(|next| next.stretch.overlaps) {
+                    let engine = next.engine(&self.call);
+                    self.tell(LiveEvent::Renewed { engine }).await?;
+                }
+            }
+            Some(StretchEvent::Failed(error)) => {
+                self.running.pop_front();
+                return Err(SessionEnd::Failed(error));
+            }
+            None => {
+                self.running.pop_front();
+                return Err(SessionEnd::Failed(GatewayError::Contradiction("a call without an end")));
+            }
+        }
+        Ok(())
+    }
+
+    async fn tell(&mut self, event: LiveEvent) -> Result<(), SessionEnd> {
+        self.told.send(Ok(event)).await.map_err(|_| SessionEnd::Left)
+    }
+}
+
+fn seconds_of(samples: &[u8]) -> f64 {
+    samples.len() as f64 / 2.0 / f64::from(RATE)
+}
+
+/// The next event of the oldest call; rests where there is none.
+async fn next_event(running: &mut VecDeque<RunningStretch>) -> Option<StretchEvent> {
+    match running.front_mut() {
+        Some(oldest) => oldest.events.recv().await,
+        None => std::future::pending().await,
+    }
+}
+
+impl RunningStretch {
+    #[expect(clippy::unused_self, reason = "calls of one session are planned alike")]
+    fn engine(&self, call: &LiveCall) -> String {
+        call.plan.first().map(|planned| planned.engine_name().to_owned()).unwrap_or_default()
+    }
+
+    /// Waits for the end of its call, whose results nobody needs.
+    async fn finish(mut self, last: &mut LastAttempt) {
+        while let Some(event) = self.events.recv().await {
+            if let StretchEvent::Done(facts) = event {
+                *last = LastAttempt::Written(facts);
+            }
+        }
+    }
+}
+
+/// Where a stretch ends, in seconds.
+struct Cut {
+    /// After so much silence.
+    pause: f64,
+    /// From this length on, after the shortest pause.
+    late: f64,
+    /// At this length, whatever is heard.
+    longest: f64,
+}
+
+impl LiveCall {
+    fn cut(&self) -> Cut {
+        let live = self.plan.first().is_some_and(|planned| planned.engine.is_live());
+        let limit =
+            |planned: &PlannedCall| Over::of(&planned.candidate).seconds.map_or(LONGEST_CALL, |limit| limit as f64);
+        let limit = self.plan.iter().map(limit).fold(LONGEST_CALL, f64::min);
+        match live {
+            true => Cut { pause: 1.0, late: 0.7 * limit, longest: (limit - 2.0).max(2.0 * OVERLAP) },
+            false => {
+                let longest = LONGEST_PIECE.min(limit - 1.0).max(2.0 * OVERLAP);
+                Cut { pause: 0.6, late: 0.5 * longest, longest }
+            }
+        }
+    }
+}

@@ -1,0 +1,154 @@
+//! Messages of a live recognition, as JSON.
+
+use dispatcher_gateway::LiveEvent;
+use serde::Serialize;
+
+use super::{Amount, TranscriptRequest, WordAnswer};
+use crate::problem::Problem;
+
+/// What begins a session.
+#[derive(Debug)]
+pub(crate) struct LiveOpening {
+    /// Media type of the audio; without it, the audio tells itself.
+    pub(crate) format: Option<String>,
+    /// Whether interim results are told (default: true).
+    pub(crate) interim: bool,
+    pub(crate) request: TranscriptRequest,
+}
+
+/// What a caller sends beside audio.
+#[derive(Debug)]
+pub(crate) enum LiveOrder {
+    Open(Box<LiveOpening>),
+    /// No more audio comes.
+    EndOfInput,
+    /// Nothing more is needed.
+    Close,
+}
+
+impl LiveOrder {
+    /// Reads a message of JSON; says in words what is wrong with it.
+    pub(crate) fn read(text: &str) -> Result<LiveOrder, String> {
+        let message: serde_json::Value = serde_json::from_str(text).map_err(|error| format!("not JSON: {error}"))?;
+        let serde_json::Value::Object(mut members) = message else { return Err("a message is an object".into()) };
+        let kind = members.remove("type");
+        match kind.as_ref().and_then(serde_json::Value::as_str) {
+            Some("open") => {
+                let text = |value: serde_json::Value| value.as_str().map(str::to_owned).ok_or("format is a media type");
+                let format = members.remove("format").filter(|it| !it.is_null()).map(text).transpose()?;
+                let flag = |value: serde_json::Value| value.as_bool().ok_or("interim is true or false");
+                let interim = members.remove("interim").map(flag).transpose()?.unwrap_or(true);
+                let request = serde_json::from_value(serde_json::Value::Object(members));
+                let request = request.map_err(|error| format!("open: {error}"))?;
+                Ok(LiveOrder::Open(Box::new(LiveOpening { format, interim, request })))
+            }
+            Some("end-of-input") if members.is_empty() => Ok(LiveOrder::EndOfInput),
+            Some("close") if members.is_empty() => Ok(LiveOrder::Close),
+            Some(kind @ ("end-of-input" | "close")) => Err(format!("{kind} has no members")),
+            _ => Err("a message has a type: open, end-of-input or close".into()),
+        }
+    }
+}
+
+/// What a caller is told.
+#[derive(Debug, Serialize)]
+#[serde(tag = "type", rename_all = "kebab-case")]
+pub(crate) enum LiveMessage {
+    Open {
+        dispatch: String,
+        engine: String,
+    },
+    /// Somebody begins to speak, in seconds of the session.
+    StartOfInput {
+        at: f64,
+    },
+    /// A later result of the same segment takes its place.
+    Interim(LiveSegment),
+    /// It does not change again.
+    Final(LiveSegment),
+    /// A further call goes on.
+    Renewed {
+        engine: String,
+    },
+    /// All is told.
+    EndOfInput {
+        text: String,
+        duration: f64,
+        cost: Amount,
+        dispatch: String,
+    },
+    /// Why the session ends (RFC 9457).
+    Problem {
+        problem: Box<Problem>,
+    },
+}
+
+/// What is heard of a segment.
+#[derive(Debug, Serialize)]
+pub(crate) struct LiveSegment {
+    /// From 1, in the order in which they are said.
+    pub(crate) segment: u64,
+    pub(crate) text: String,
+    /// Seconds of the session; null if the engine does not tell.
+    pub(crate) start: Option<f64>,
+    pub(crate) end: Option<f64>,
+    pub(crate) words: Vec<WordAnswer>,
+}
+
+impl From<LiveEvent> for LiveMessage {
+    fn from(event: LiveEvent) -> LiveMessage {
+        match event {
+            LiveEvent::Speech { at } => LiveMessage::StartOfInput { at: thousandths(at) },
+            LiveEvent::Renewed { engine } => LiveMessage::Renewed { engine },
+            LiveEvent::Ended { text, length, cost } => LiveMessage::EndOfInput {
+                text,
+                duration: thousandths(length),
+                cost: cost.into(),
+                dispatch: String::new(),
+            },
+            LiveEvent::Result { segment, settled, transcript } => {
+                let words: Vec<WordAnswer> = transcript.words.into_iter().map(WordAnswer::from).collect();
+                let told = LiveSegment {
+                    segment,
+                    text: transcript.text,
+                    start: words.iter().filter_map(|word| word.start).reduce(f64::min),
+                    end: words.iter().filter_map(|word| word.end).reduce(f64::max),
+                    words,
+                };
+                if settled { LiveMessage::Final(told) } else { LiveMessage::Interim(told) }
+            }
+        }
+    }
+}
+
+fn thousandths(seconds: f64) -> f64 {
+    (seconds * 1_000.0).round() / 1_000.0
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn messages_are_read_strictly() {
+        let Ok(LiveOrder::Open(opening)) = LiveOrder::read(
+            r#"{"type": "open", "format": "audio/pcm;rate=16000", "interim": false, "route": "captions"}"#,
+        ) else {
+            panic!("an opening");
+        };
+        assert_eq!((opening.interim, opening.request.route.as_deref()), (false, Some("captions")));
+        assert!(matches!(LiveOrder::read(r#"{"type": "end-of-input"}"#), Ok(LiveOrder::EndOfInput)));
+        for (wrong, why) in [
+            ("{", "not JSON"),
+            ("[]", "a message is an object"),
+            ("{}", "a message has a type"),
+            (r#"{"type": "tide"}"#, "a message has a type"),
+            (r#"{"type": "close", "now": true}"#, "close has no members"),
+            (r#"{"type": "open", "interim": 1}"#, "interim is true or false"),
+            (r#"{"type": "open", "rout": "captions"}"#, "open: unknown field `rout`"),
+        ] {
+            let error = LiveOrder::read(wrong).expect_err(wrong);
+            assert!(error.starts_with(why), "{wrong}: {error}");
+        }
+    }
+}
