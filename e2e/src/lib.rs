@@ -42,6 +42,13 @@ impl Demo {
         Demo::launch(binary, tempfile::tempdir().unwrap(), &[]).await
     }
 
+    /// The same with settings of `dispatcher.toml`.
+    pub async fn start_with_settings(binary: &str, settings: &str) -> Demo {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("dispatcher.toml"), settings).unwrap();
+        Demo::launch(binary, folder, &[]).await
+    }
+
     pub async fn start_in(binary: &str, folder: tempfile::TempDir) -> Demo {
         Demo::launch(binary, folder, &["--empty"]).await
     }

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use thirtyfour::Key;
 
 /// Addresses, and a text by which a page is known to have loaded.
-const PAGES: [(&str, &str); 17] = [
+const PAGES: [(&str, &str); 18] = [
     ("/", "Will cost"),
     ("/?mode=script", "Beside each line"),
     ("/voices?search=heron", "Isolde"),
@@ -29,6 +29,7 @@ const PAGES: [(&str, &str); 17] = [
     ("/engines/heron?tab=sheet", "Valid"),
     ("/credentials", "bittern"),
     ("/routes?route=quayside", "What would it do?"),
+    ("/alerts", "Nothing was told yet."),
 ];
 /// The longest page: looked at once in each theme and width, without the keys.
 const REFERENCE: (&str, &str) = ("/api/reference", "Speak a text");

@@ -22,6 +22,7 @@ mod keeping;
 mod killed;
 mod libraries;
 mod listening;
+mod live;
 mod long_work;
 mod nothing_lost;
 mod overload;

@@ -266,6 +266,39 @@ async fn a_large_recording_is_sent_in_parts() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn alerts_are_set_tried_and_seen_where_something_is_wrong() {
+    let (host, mut heard) = dispatcher_e2e::take_requests(&[200, 200, 200]).await;
+    let demo = Demo::start_with_settings(BINARY, &format!("webhook_hosts = [\"{host}\"]\n")).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.go(&format!("{}/alerts", demo.url)).await;
+    browser.find("new-alert").await.click().await.unwrap();
+    browser.find("alert-form").await;
+    for (field, text) in [("input", "night-watch"), ("textarea", &*format!("http://{host}/told"))] {
+        let field = browser.driver.find(By::Css(format!("[data-test=alert-form] {field}"))).await.unwrap();
+        field.send_keys(text).await.unwrap();
+    }
+    browser.find("keep-alert").await.click().await.unwrap();
+    browser.until("the alert", "return document.querySelectorAll('[data-test=alert]').length === 1").await;
+    browser.find("try-alert").await.click().await.unwrap();
+    browser.until("the trial", "return document.body.innerText.includes('● sent to http')").await;
+    assert!(String::from_utf8_lossy(&heard.recv().await.unwrap().1).contains("This is a trial"));
+    demo.weather(json!({"weather": "down"})).await;
+    for _ in 0..5 {
+        demo.speak(json!({"text": "Ahoy.", "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
+    }
+    // Without a reload: the page is told.
+    browser.until("the notice", "return document.querySelectorAll('[data-test=notice]').length === 1").await;
+    browser.go(&format!("{}/overview", demo.url)).await;
+    let told = "return document.querySelector('[data-test=notices]')?.innerText.includes('heron is not called')";
+    browser.until("the notice on the overview", told).await;
+    demo.weather(serde_json::Value::Null).await;
+    demo.reset("heron");
+    let over = "return document.querySelector('[data-test=notices]') === null";
+    browser.until("the notice is gone", over).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn routes_are_read_tried_changed_and_retired_and_a_shut_engine_is_seen() {
     let demo = Demo::start(BINARY).await;
     demo.put_route(

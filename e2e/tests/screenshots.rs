@@ -10,10 +10,27 @@ use dispatcher_e2e::Demo;
 use serde_json::json;
 use thirtyfour::By;
 
+/// Alerts, of which one finds something.
+async fn set_alerts(demo: &Demo) {
+    let to = ["https://watch.saltmarsh.example/alerts"];
+    let rules = [
+        ("night-watch", json!({"on": "breaker-open", "to": to, "after": 60, "note": "Call the harbour office."})),
+        ("errors", json!({"on": "error-share", "threshold": 10, "engines": ["heron", "godwit"], "to": to})),
+        ("voices", json!({"on": "voice-withdrawn", "to": to, "quiet": "22:00-06:00"})),
+    ];
+    for (name, rule) in rules {
+        let put = demo.http.put(format!("{}/api/v1/alerts/{name}", demo.url)).bearer_auth(&demo.operator).json(&rule);
+        assert!(put.send().await.unwrap().status().is_success());
+    }
+    demo.put_route("pier", json!([{"engine": "heron", "voice": "sandpiper"}, {"engine": "espeak-ng"}])).await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "takes pictures; run by make screenshots"]
 async fn take_the_pictures() {
-    let demo = Demo::start_with_samples(BINARY).await;
+    let settings = "webhook_hosts = [\"watch.saltmarsh.example\"]\n";
+    let demo = Demo::start_with_settings(BINARY, settings).await;
+    set_alerts(&demo).await;
     let texts = [
         "The 06:15 to Gullsay is delayed by twenty minutes.",
         "The 07:40 to Marram Point leaves from berth two.",
@@ -65,13 +82,6 @@ async fn take_the_pictures() {
     browser.until("the transcript", "return document.querySelector('[data-test=transcript]') !== null").await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     shot("sound-check.png").await;
-    browser.find("format").await.click().await.unwrap();
-    browser
-        .until("the formats", "return document.querySelectorAll('.v-overlay--active .v-list-item').length > 6")
-        .await;
-    browser.run("document.querySelector('.v-overlay--active .v-list').scrollTop = 400").await;
-    tokio::time::sleep(Duration::from_secs(1)).await;
-    shot("sound-check-formats.png").await;
     browser.go(&format!("{}/?mode=script&voice=godwit/maren", demo.url)).await;
     browser.until("the fidelity", "return document.querySelectorAll('[data-test=beside] .row').length > 3").await;
     shot("script-editor.png").await;
@@ -108,6 +118,9 @@ async fn take_the_pictures() {
     browser.go(&format!("{}/usage", demo.url)).await;
     browser.until("the table", "return document.querySelectorAll('[data-test=usage-row]').length > 2").await;
     shot("usage.png").await;
+    browser.go(&format!("{}/alerts", demo.url)).await;
+    browser.until("a notice", "return document.querySelectorAll('[data-test=notice]').length > 0").await;
+    shot("alerts.png").await;
     browser.driver.find(By::Css("body")).await.unwrap();
     demo.http.put(format!("{}/broken", demo.heron)).json(&json!(["fine", "pace"])).send().await.unwrap();
     std::fs::write(

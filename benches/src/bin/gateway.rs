@@ -119,6 +119,19 @@ async fn add_sheet(service: &Service, key: &str, sheet: String) {
     assert!(put.status().is_success(), "{}", put.text().await.unwrap());
 }
 
+/// A key of an app whose audio is kept.
+async fn app_that_recalls(service: &Service, key: &str) -> String {
+    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let post = async |path: &str, body: Value| {
+        let request = http.post(format!("{}{path}", service.url)).bearer_auth(key).json(&body);
+        let response = request.send().await.unwrap();
+        assert!(response.status().is_success(), "{path}: {}", response.status());
+        response.json::<Value>().await.unwrap()
+    };
+    post("/api/v1/apps", json!({"name": "bench", "recall": "private"})).await;
+    post("/api/v1/apps/bench/keys", json!({})).await["key"].as_str().unwrap().to_owned()
+}
+
 #[tokio::main]
 async fn main() {
     let folder = tempfile::tempdir().unwrap();
@@ -130,6 +143,7 @@ async fn main() {
     let service = Service::start(&binary(), &data, "http://127.0.0.1:1", &http).await;
     let key = operator_key(&data).await;
     let bearer = format!("Bearer {key}");
+    let recalling = format!("Bearer {}", app_that_recalls(&service, &key).await);
     let mut report = serde_json::Map::new();
     println!("requests a second, {CONNECTIONS} connections; middle of {ROUNDS} rounds of {SECONDS} s");
     for (file, _) in FILES {
@@ -137,7 +151,8 @@ async fn main() {
         let port = free_port();
         let behind = format!("http://127.0.0.1:{origin}/{file}.mp3");
         let bare = binary().with_file_name("bare_proxy");
-        let _bare = Running::start(Command::new(bare).arg(port.to_string()).arg(&behind));
+        let kept = folder.path().join(format!("{file}.mp3"));
+        let _bare = Running::start(Command::new(bare).arg(port.to_string()).arg(&behind).arg(kept));
         tokio::time::sleep(Duration::from_millis(500)).await;
         let said = json!({"say": "The 06:15 to Gullsay is delayed."}).to_string();
         let voice = format!("of-{file}/ferry");
@@ -154,6 +169,14 @@ async fn main() {
                 "gateway",
                 format!("{}/api/v1/utterances", service.url),
                 &[json_body, ("authorization", &bearer)],
+                &asked,
+            ),
+            Target::new(at, "file", format!("http://127.0.0.1:{port}/kept"), &[json_body], &said),
+            Target::new(
+                at,
+                "recalled",
+                format!("{}/api/v1/utterances", service.url),
+                &[json_body, ("authorization", &recalling)],
                 &asked,
             ),
         ];
@@ -173,9 +196,11 @@ async fn main() {
                 rates.push(rate);
             }
         }
+        let mut per_file: Vec<f64> = rates[5].iter().zip(&rates[4]).map(|(recalled, file)| recalled / file).collect();
+        let of_file = quantile(&mut per_file, 0.5);
         let mut per_bare: Vec<f64> = rates[3].iter().zip(&rates[2]).map(|(gateway, bare)| gateway / bare).collect();
         let rates: Vec<f64> = rates.iter_mut().map(|rates| quantile(rates, 0.5)).collect();
-        let [direct, nginx, bare, gateway] = rates[..] else { unreachable!("four targets") };
+        let [direct, nginx, bare, gateway, static_file, recalled] = rates[..] else { unreachable!("six targets") };
         let of_bare = quantile(&mut per_bare, 0.5);
         println!(
             "{file:>5}: direct {direct:7.0}, nginx {nginx:7.0}, bare proxy {bare:7.0}, gateway {gateway:7.0}: \
@@ -183,9 +208,11 @@ async fn main() {
             gateway / nginx,
             worked * 1_000.0 / answered
         );
+        println!("       kept audio {recalled:7.0}: {of_file:.3} of a file by the same framework ({static_file:.0})");
         let figures: Value = json!({
             "direct": direct, "nginx": nginx, "bare": bare, "gateway": gateway, "of_bare": of_bare,
             "of_nginx": gateway / nginx, "processor_ms": worked * 1_000.0 / answered,
+            "recalled": recalled, "file": static_file, "of_file": of_file,
         });
         report.insert(file.into(), figures);
     }

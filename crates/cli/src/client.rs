@@ -1,12 +1,21 @@
 //! The client's calls.
 
-use reqwest::header::{ACCEPT, CONTENT_TYPE};
-use reqwest::{Method, RequestBuilder, Response};
+use reqwest::header::{
+    ACCEPT, CONNECTION, CONTENT_TYPE, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, SEC_WEBSOCKET_VERSION, UPGRADE,
+};
+use reqwest::{Method, RequestBuilder, Response, StatusCode, Upgraded};
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
+use tokio_tungstenite::WebSocketStream;
+use tokio_tungstenite::tungstenite::handshake::client::generate_key;
+use tokio_tungstenite::tungstenite::handshake::derive_accept_key;
+use tokio_tungstenite::tungstenite::protocol::Role;
 
 use crate::error::{CliError, Problem};
 use crate::profile;
+
+/// A connection over which messages go both ways.
+pub(crate) type LiveSocket = WebSocketStream<Upgraded>;
 
 /// A client of one service.
 pub(crate) struct Client {
@@ -40,9 +49,17 @@ impl Client {
 
     /// Sends; answers that are no success become errors.
     pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, CliError> {
+        self.send_for(request, |status| status.is_success()).await
+    }
+
+    async fn send_for(
+        &self,
+        request: RequestBuilder,
+        well: impl FnOnce(StatusCode) -> bool,
+    ) -> Result<Response, CliError> {
         let response =
             request.send().await.map_err(|source| CliError::Unreachable { url: self.url.clone(), source })?;
-        if response.status().is_success() {
+        if well(response.status()) {
             return Ok(response);
         }
         let status = response.status();
@@ -56,6 +73,23 @@ impl Client {
             problem.help = "Set DISPATCHER_KEY to a key; `dispatcher demo` writes one to demo.env.".into();
         }
         Err(CliError::Problem(Box::new(problem)))
+    }
+
+    /// Opens a WebSocket (RFC 6455).
+    pub(crate) async fn live(&self, path: &str) -> Result<LiveSocket, CliError> {
+        let key = generate_key();
+        let request = self.request(Method::GET, path).header(CONNECTION, "Upgrade").header(UPGRADE, "websocket");
+        let request = request.header(SEC_WEBSOCKET_VERSION, "13").header(SEC_WEBSOCKET_KEY, &key);
+        let response = self.send_for(request, |status| status == StatusCode::SWITCHING_PROTOCOLS).await?;
+        let accepted = response
+            .headers()
+            .get(SEC_WEBSOCKET_ACCEPT)
+            .is_some_and(|given| given == derive_accept_key(key.as_bytes()).as_str());
+        if !accepted {
+            return Err(CliError::Failed("the service does not answer as a WebSocket".into()));
+        }
+        let upgraded = response.upgrade().await.map_err(CliError::Broken)?;
+        Ok(WebSocketStream::from_raw_socket(upgraded, Role::Client, None).await)
     }
 
     pub(crate) async fn get(&self, path: &str, query: &[(&str, Option<&str>)]) -> Result<Value, CliError> {

@@ -92,6 +92,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Job(command) => commands::job::run(&client()?, command, form).await,
         Command::Prompts(command) => commands::prompts::run(&client()?, command, form).await,
         Command::Usage(args) => commands::usage::run(&client()?, args, form).await,
+        Command::Caption(args) => commands::caption::run(&client()?, *args, form).await,
         Command::Alert(command) => commands::alert::run(&client()?, command, form).await,
         Command::Health(args) => commands::health::run(&client()?, args, form).await,
         Command::Dispatches(args) => commands::dispatches::run(&client()?, args, form).await,

@@ -63,6 +63,11 @@ pub struct Gap {
 /// The mark of a gap in text and subtitles.
 pub const GAP: &str = "[…]";
 
+/// What a recording is called where a form asks for a name.
+const RECORDING: &str = "audio";
+/// Words of one speaker with at most so many seconds between them are one turn.
+const TURN: f64 = 0.5;
+
 /// Subtitles hold at most this long, and so many characters a cue.
 const CUE_SECONDS: f64 = 6.0;
 const CUE_CHARACTERS: usize = 72;
@@ -116,6 +121,65 @@ impl Transcript {
             format!("{}\n{} --> {}\n{text}\n", index + 1, clock(start, ','), clock(end, ','))
         };
         self.cues(length).into_iter().enumerate().map(cue).collect::<Vec<_>>().join("\n")
+    }
+
+    /// A line for each word (RFC 4180): `start,end,text,confidence,speaker`,
+    /// seconds; what is not known is empty. Without words, a line for the text.
+    pub fn to_csv(&self, length: f64) -> String {
+        let number = |value: Option<f64>| value.map(|value| format!("{value:.3}")).unwrap_or_default();
+        let field = |text: &str| match text.contains([',', '"', '\n', '\r']) {
+            true => format!("\"{}\"", text.replace('"', "\"\"")),
+            false => text.to_owned(),
+        };
+        let line = |word: &Word| {
+            let speaker = field(word.speaker.as_deref().unwrap_or_default());
+            let (start, end, sure) = (number(word.start), number(word.end), number(word.confidence));
+            format!("{start},{end},{},{sure},{speaker}\r\n", field(&word.text))
+        };
+        let lines: String = self.words_or_text(length).iter().map(line).collect();
+        format!("start,end,text,confidence,speaker\r\n{lines}")
+    }
+
+    /// Time-marked words as CTM, the form of NIST's scoring tools: recording,
+    /// channel, start, duration, word, confidence. Words without times are not
+    /// in it.
+    pub fn to_ctm(&self, length: f64) -> String {
+        let line = |word: &Word| {
+            let (start, end) = word.start.zip(word.end)?;
+            // A word is one field.
+            let text = word.text.split_whitespace().collect::<Vec<_>>().join("_");
+            let sure = word.confidence.map(|sure| format!(" {sure:.3}")).unwrap_or_default();
+            Some(format!("{RECORDING} 1 {start:.3} {:.3} {text}{sure}\n", (end - start).max(0.0)))
+        };
+        self.words_or_text(length).iter().filter_map(line).collect()
+    }
+
+    /// Who speaks when as RTTM, the form of NIST's scoring tools. Words of one
+    /// speaker that follow one another within half a second are one turn; where
+    /// nobody is told from others, all are `s1`.
+    pub fn to_rttm(&self, length: f64) -> String {
+        let mut turns: Vec<(f64, f64, String)> = Vec::new();
+        for word in self.words_or_text(length) {
+            let Some((start, end)) = word.start.zip(word.end) else { continue };
+            let speaker = word.speaker.unwrap_or_else(|| "s1".into());
+            match turns.last_mut() {
+                Some((_, to, own)) if *own == speaker && start - *to <= TURN => *to = end,
+                _ => turns.push((start, end, speaker)),
+            }
+        }
+        let line = |(start, end, speaker): (f64, f64, String)| {
+            format!("SPEAKER {RECORDING} 1 {start:.3} {:.3} <NA> <NA> {speaker} <NA> <NA>\n", (end - start).max(0.0))
+        };
+        turns.into_iter().map(line).collect()
+    }
+
+    /// The words; the text as one where there are none.
+    fn words_or_text(&self, length: f64) -> Vec<Word> {
+        if !self.words.is_empty() || self.text.trim().is_empty() {
+            return self.words.clone();
+        }
+        let text = self.text.clone();
+        vec![Word { text, start: Some(0.0), end: Some(length), confidence: None, speaker: None }]
     }
 
     fn cues(&self, length: f64) -> Vec<(f64, f64, String)> {
@@ -175,6 +239,45 @@ fn clock(seconds: f64, mark: char) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn words_are_written_for_tables_and_for_scoring_tools() {
+        let word = |text: &str, start: f64, end: f64, speaker: Option<&str>| Word {
+            text: text.into(),
+            start: Some(start),
+            end: Some(end),
+            confidence: Some(0.9),
+            speaker: speaker.map(str::to_owned),
+        };
+        let transcript = Transcript {
+            text: "Stand \"clear\", all. Aye".into(),
+            words: vec![
+                word("Stand", 0.2, 0.5, Some("s1")),
+                word("\"clear\",", 0.5, 0.9, Some("s1")),
+                Word { confidence: None, ..word("all.", 1.0, 1.25, Some("s1")) },
+                word("Aye", 2.0, 2.4, Some("s2")),
+            ],
+            ..Transcript::default()
+        };
+        assert_eq!(
+            transcript.to_csv(3.0),
+            "start,end,text,confidence,speaker\r\n0.200,0.500,Stand,0.900,s1\r\n\
+             0.500,0.900,\"\"\"clear\"\",\",0.900,s1\r\n1.000,1.250,all.,,s1\r\n2.000,2.400,Aye,0.900,s2\r\n"
+        );
+        assert_eq!(
+            transcript.to_ctm(3.0),
+            "audio 1 0.200 0.300 Stand 0.900\naudio 1 0.500 0.400 \"clear\", 0.900\naudio 1 1.000 0.250 all.\n\
+             audio 1 2.000 0.400 Aye 0.900\n"
+        );
+        assert_eq!(
+            transcript.to_rttm(3.0),
+            "SPEAKER audio 1 0.200 1.050 <NA> <NA> s1 <NA> <NA>\nSPEAKER audio 1 2.000 0.400 <NA> <NA> s2 <NA> <NA>\n"
+        );
+        let untimed = Transcript { text: "All aboard".into(), ..Transcript::default() };
+        assert_eq!(untimed.to_csv(2.5), "start,end,text,confidence,speaker\r\n0.000,2.500,All aboard,,\r\n");
+        assert_eq!(untimed.to_ctm(2.5), "audio 1 0.000 2.500 All_aboard\n");
+        assert_eq!(Transcript::default().to_rttm(2.5), "");
+    }
 
     fn word(text: &str, start: f64, end: f64) -> Word {
         Word { text: text.into(), start: Some(start), end: Some(end), ..Word::default() }

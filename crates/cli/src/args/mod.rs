@@ -49,6 +49,8 @@ pub(crate) enum Command {
     Speak(Box<SpeakArgs>),
     /// Turn audio into text
     Transcribe(TranscribeArgs),
+    /// Turn audio into text while it comes in
+    Caption(Box<CaptionArgs>),
     /// Convert audio files to another format, without the service
     Convert(ConvertArgs),
     /// Show the plan and cost of a request; nothing is sent to an engine
@@ -319,12 +321,62 @@ pub(crate) struct TranscribeArgs {
     pub(crate) force: bool,
 }
 
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher caption --microphone --route captions
+  dispatcher caption drill.wav --times
+  arecord -q -t raw -f S16_LE -r 16000 | dispatcher caption - --type 'audio/pcm;rate=16000'")]
+pub(crate) struct CaptionArgs {
+    /// The audio file, - for standard input
+    #[arg(conflicts_with = "microphone")]
+    pub(crate) audio: Option<PathBuf>,
+    /// Listen to the microphone, through arecord; Ctrl-C ends it
+    #[arg(long, conflicts_with = "kind")]
+    pub(crate) microphone: bool,
+    /// Use this route
+    #[arg(long, conflicts_with = "engine")]
+    pub(crate) route: Option<String>,
+    /// Use this engine
+    #[arg(long)]
+    pub(crate) engine: Option<String>,
+    /// Model of the engine
+    #[arg(long)]
+    pub(crate) model: Option<String>,
+    /// Where the engine must run; nothing of the audio is sent elsewhere
+    #[arg(long, value_parser = ["local", "cloud"])]
+    pub(crate) site: Option<String>,
+    /// Region in which the engine is called; engines that do not have it are not used
+    #[arg(long, value_name = "REGION")]
+    pub(crate) region: Option<String>,
+    /// Language of the audio, such as en-GB
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
+    /// Likely words, separated by commas
+    #[arg(long, value_name = "WORDS")]
+    pub(crate) hints: Option<String>,
+    /// Media type of audio that has no header: audio/pcm;rate=16000
+    #[arg(long = "type", value_name = "TYPE")]
+    pub(crate) kind: Option<String>,
+    /// Send raw samples no faster than they are spoken
+    #[arg(long)]
+    pub(crate) real_time: bool,
+    /// Show when each caption begins, in seconds
+    #[arg(long)]
+    pub(crate) times: bool,
+}
+
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum TranscriptFormat {
     Text,
     Json,
     Vtt,
     Srt,
+    /// A line for each word
+    Csv,
+    /// Time-marked words, for scoring tools
+    Ctm,
+    /// Who speaks when, for scoring tools
+    Rttm,
 }
 
 #[derive(Args)]

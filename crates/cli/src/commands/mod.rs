@@ -2,6 +2,7 @@
 
 pub(crate) mod alert;
 pub(crate) mod app;
+pub(crate) mod caption;
 pub(crate) mod clip;
 pub(crate) mod convert;
 pub(crate) mod credential;

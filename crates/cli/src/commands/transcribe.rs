@@ -35,6 +35,9 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
         TranscriptFormat::Json => "application/json",
         TranscriptFormat::Vtt => "text/vtt",
         TranscriptFormat::Srt => "application/x-subrip",
+        TranscriptFormat::Csv => "text/csv",
+        TranscriptFormat::Ctm => "text/x-ctm",
+        TranscriptFormat::Rttm => "text/x-rttm",
     };
     let alternatives = args.alternatives.map(|count| count.to_string());
     let query = [
@@ -125,6 +128,9 @@ async fn as_job(
         TranscriptFormat::Json => "json",
         TranscriptFormat::Vtt => "vtt",
         TranscriptFormat::Srt => "srt",
+        TranscriptFormat::Csv => "csv",
+        TranscriptFormat::Ctm => "ctm",
+        TranscriptFormat::Rttm => "rttm",
     };
     let files = job["files"].as_array().cloned().unwrap_or_default();
     let wanted = files.iter().find(|file| output::text(file, "name").ends_with(&format!(".{extension}")));

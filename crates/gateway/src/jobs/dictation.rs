@@ -363,6 +363,9 @@ impl JobRun<'_> {
             ("vtt", "text/vtt; charset=utf-8", transcript.to_vtt(length)),
             ("srt", "application/x-subrip", transcript.to_srt(length)),
             ("json", "application/json", json),
+            ("csv", "text/csv; charset=utf-8", transcript.to_csv(length)),
+            ("ctm", "text/x-ctm; charset=utf-8", transcript.to_ctm(length)),
+            ("rttm", "text/x-rttm; charset=utf-8", transcript.to_rttm(length)),
         ];
         let milliseconds = (length * 1_000.0) as u64;
         for (number, (extension, media_type, text)) in files.into_iter().enumerate() {

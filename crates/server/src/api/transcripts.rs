@@ -29,7 +29,8 @@ const MAX_TITLE: usize = 200;
 /// Transcribe audio
 ///
 /// Transcribes audio: the raw body with its media type, a part `audio` of a form, or base64 inside
-/// JSON. The answer is JSON or, by `Accept`, `text/plain`, `text/vtt` or `application/x-subrip`.
+/// JSON. The answer is JSON or, by `Accept`, `text/plain`, `text/vtt`,
+/// `application/x-subrip`, `text/csv`, `text/x-ctm` or `text/x-rttm`.
 /// Options are query parameters for raw bodies, and parts for forms.
 #[utoipa::path(
     operation_id = "recognise",
@@ -47,6 +48,8 @@ const MAX_TITLE: usize = 200;
         ("route" = Option<String>, Query, description = "A route"),
         ("language" = Option<String>, Query, description = "BCP 47 tag of the language of the audio"),
         ("model" = Option<String>, Query, description = "Model of the engine"),
+        ("region" = Option<String>, Query, description = "Region in which the engine is called, if it has several"),
+        ("site" = Option<String>, Query, description = "local or cloud: where the engine must run"),
         ("context" = Option<String>, Query, description = "Earlier lines"),
         ("variation" = Option<f64>, Query, description = "0 to 1"),
         ("hints" = Option<String>, Query, description = "Likely words, separated by commas"),
@@ -58,12 +61,13 @@ const MAX_TITLE: usize = 200;
         ("webhook" = Option<String>, Query, description = "URL to notify when the job ends; for Prefer: respond-async"),
         ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
         ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, for recordings of any duration"),
-        ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt or application/x-subrip"),
+        ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt, application/x-subrip, text/csv, text/x-ctm or text/x-rttm"),
         ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
     ),
     responses(
         (status = 200, description = "The transcript", content(
             (TranscriptAnswer = "application/json"), (String = "text/plain"), (String = "text/vtt"), (String = "application/x-subrip"),
+            (String = "text/csv"), (String = "text/x-ctm"), (String = "text/x-rttm"),
         )),
         (status = 202, description = "A job, if the request prefers `respond-async`", body = JobAnswer),
         (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
@@ -188,6 +192,38 @@ enum TranscriptForm {
     Text,
     Vtt,
     Srt,
+    Csv,
+    Ctm,
+    Rttm,
+}
+
+impl TranscriptForm {
+    const ALL: [TranscriptForm; 7] = [
+        TranscriptForm::Json,
+        TranscriptForm::Text,
+        TranscriptForm::Vtt,
+        TranscriptForm::Srt,
+        TranscriptForm::Csv,
+        TranscriptForm::Ctm,
+        TranscriptForm::Rttm,
+    ];
+
+    fn content_type(self) -> &'static str {
+        match self {
+            TranscriptForm::Json => "application/json",
+            TranscriptForm::Text => "text/plain; charset=utf-8",
+            TranscriptForm::Vtt => "text/vtt; charset=utf-8",
+            TranscriptForm::Srt => "application/x-subrip",
+            TranscriptForm::Csv => "text/csv; charset=utf-8",
+            TranscriptForm::Ctm => "text/x-ctm; charset=utf-8",
+            TranscriptForm::Rttm => "text/x-rttm; charset=utf-8",
+        }
+    }
+
+    /// Its media type without parameters.
+    fn essence(self) -> &'static str {
+        self.content_type().split(';').next().unwrap_or_default()
+    }
 }
 
 /// The form that is liked best; JSON where anything will do.
@@ -197,17 +233,17 @@ fn form_of(accept: &str) -> Result<TranscriptForm, Problem> {
     }
     for range in by_weight(accept) {
         let essence = range.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-        match essence.as_str() {
-            "*/*" | "application/*" | "application/json" => return Ok(TranscriptForm::Json),
-            "text/plain" | "text/*" => return Ok(TranscriptForm::Text),
-            "text/vtt" => return Ok(TranscriptForm::Vtt),
-            "application/x-subrip" => return Ok(TranscriptForm::Srt),
-            _ => {}
+        let form = match essence.as_str() {
+            "*/*" | "application/*" => Some(TranscriptForm::Json),
+            "text/*" => Some(TranscriptForm::Text),
+            essence => TranscriptForm::ALL.into_iter().find(|form| form.essence() == essence),
+        };
+        if let Some(form) = form {
+            return Ok(form);
         }
     }
-    let detail =
-        format!("'{accept}' cannot be made; ask for application/json, text/plain, text/vtt or application/x-subrip");
-    Err(Problem::new(ProblemKind::NotAcceptable, detail))
+    let known = TranscriptForm::ALL.map(TranscriptForm::essence).join(", ");
+    Err(Problem::new(ProblemKind::NotAcceptable, format!("'{accept}' cannot be made; ask for one of {known}")))
 }
 
 /// An answer, written.
@@ -233,8 +269,7 @@ impl WrittenTranscript {
         let body = tokio::fs::read(&**kept.body)
             .await
             .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
-        let known =
-            ["application/json", "text/plain; charset=utf-8", "text/vtt; charset=utf-8", "application/x-subrip"];
+        let known = TranscriptForm::ALL.map(TranscriptForm::content_type);
         let content_type = known.into_iter().find(|known| *known == kept.content_type).unwrap_or(known[0]);
         Ok(WrittenTranscript { status: kept.status, headers: kept.headers.clone(), content_type, body })
     }
@@ -260,15 +295,20 @@ fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, P
         ("Vary", "Accept".into()),
     ];
     headers.extend(warning_headers(&heard.warnings));
-    let (content_type, body) = match form {
-        TranscriptForm::Text => ("text/plain; charset=utf-8", format!("{}\n", heard.transcript.text).into_bytes()),
-        TranscriptForm::Vtt => ("text/vtt; charset=utf-8", heard.transcript.to_vtt(heard.length).into_bytes()),
-        TranscriptForm::Srt => ("application/x-subrip", heard.transcript.to_srt(heard.length).into_bytes()),
+    let (transcript, length) = (&heard.transcript, heard.length);
+    let body = match form {
+        TranscriptForm::Text => format!("{}\n", transcript.text).into_bytes(),
+        TranscriptForm::Vtt => transcript.to_vtt(length).into_bytes(),
+        TranscriptForm::Srt => transcript.to_srt(length).into_bytes(),
+        TranscriptForm::Csv => transcript.to_csv(length).into_bytes(),
+        TranscriptForm::Ctm => transcript.to_ctm(length).into_bytes(),
+        TranscriptForm::Rttm => transcript.to_rttm(length).into_bytes(),
         TranscriptForm::Json => {
             let answer = serde_json::to_vec(&TranscriptAnswer::from(heard));
-            ("application/json", answer.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?)
+            answer.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?
         }
     };
+    let content_type = form.content_type();
     Ok(WrittenTranscript { status: 200, headers, content_type, body })
 }
 
@@ -303,14 +343,11 @@ mod tests {
             ("application/json;q=0.1, text/plain", "Text"),
             ("application/json;q=0, text/*;q=0.2", "Text"),
             ("image/png, Text/VTT", "Vtt"),
+            ("text/csv, text/plain;q=0.5", "Csv"),
+            ("text/x-rttm;q=0.9, text/x-ctm", "Ctm"),
         ] {
-            let made = form_of(accept).ok().map(|form| match form {
-                TranscriptForm::Json => "Json",
-                TranscriptForm::Text => "Text",
-                TranscriptForm::Vtt => "Vtt",
-                TranscriptForm::Srt => "Srt",
-            });
-            assert_eq!(made, Some(form), "{accept}");
+            let made = form_of(accept).ok().map(|form| format!("{form:?}"));
+            assert_eq!(made.as_deref(), Some(form), "{accept}");
         }
         assert!(form_of("image/png, application/json;q=0").is_err(), "nothing that can be made is liked");
     }
