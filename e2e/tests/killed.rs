@@ -131,7 +131,7 @@ async fn nothing_settled_is_lost_or_charged_twice_and_no_hold_stays() {
             assert_eq!(of("settle").len(), 1, "{dispatch}");
         }
     }
-    let told = seen.whole.lock().unwrap();
+    let told = seen.whole.lock().unwrap().clone();
     let lost: Vec<_> = told.difference(&whole).collect();
     assert_eq!(lost, Vec::<&String>::new(), "answered whole, and not settled");
     let delivered: Value = http.get(format!("{}/delivered", heron.url())).send().await.unwrap().json().await.unwrap();

@@ -28,7 +28,7 @@ pub struct NewJob {
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum JobWork {
     Speech { tracks: Vec<Track> },
-    Hearing(Dictation),
+    Hearing(Box<Dictation>),
 }
 
 /// What becomes one file.

@@ -176,14 +176,14 @@ impl TestGateway {
     /// Begins the job of transcribing 16 kHz samples in British English; its id.
     pub async fn begin_dictation(&self, title: &str, samples: &[f32], engine: &str) -> String {
         let wav = encode_all(samples, Format::new(Codec::Wav, 16_000)).unwrap();
-        let work = JobWork::Hearing(Dictation {
+        let work = JobWork::Hearing(Box::new(Dictation {
             told: None,
             hearer: HearerWish { wanted: Some(engine.into()), language: Some("en-GB".into()), ..HearerWish::default() },
             wish: HearingWish::default(),
             unsupported: Unsupported::Adapt,
             deadline: None,
             credential: None,
-        });
+        }));
         let audio = Some(AudioSource::Memory(Bytes::from(wav)));
         let job = NewJob { title: title.into(), work, audio, webhook: None, warnings: Vec::new() };
         self.gateway.submit(&self.caller, job).await.unwrap().row.id

@@ -158,14 +158,14 @@ fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<
     if title.as_ref().is_some_and(|title| title.chars().count() > MAX_TITLE) {
         return Err(Problem::at(ProblemKind::Invalid, "/title", format!("a title has at most {MAX_TITLE} characters")));
     }
-    let work = JobWork::Hearing(Dictation {
+    let work = JobWork::Hearing(Box::new(Dictation {
         told: audio.told,
         hearer: hearer(&wish)?,
         unsupported: unsupported(wish.unsupported.as_deref(), meta)?,
         deadline: deadline(wish.deadline)?,
         credential: wish.credential.clone(),
         wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
-    });
+    }));
     Ok(NewJob {
         title: title.unwrap_or_else(|| "Recording".into()),
         work,
