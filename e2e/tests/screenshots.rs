@@ -15,8 +15,11 @@ async fn set_alerts(demo: &Demo) {
     let to = ["https://watch.saltmarsh.example/alerts"];
     let rules = [
         ("night-watch", json!({"on": "breaker-open", "to": to, "after": 60, "note": "Call the harbour office."})),
-        ("errors", json!({"on": "error-share", "threshold": 10, "engines": ["heron", "godwit"], "to": to})),
-        ("voices", json!({"on": "voice-withdrawn", "to": to, "quiet": "22:00-06:00"})),
+        (
+            "errors",
+            json!({"on": "error-share", "threshold": 10, "engines": ["heron", "godwit"], "to": to, "quiet": "22:00-06:00"}),
+        ),
+        ("voices", json!({"on": "voice-withdrawn", "to": to})),
     ];
     for (name, rule) in rules {
         let put = demo.http.put(format!("{}/api/v1/alerts/{name}", demo.url)).bearer_auth(&demo.operator).json(&rule);

@@ -90,6 +90,8 @@ impl Gateway {
     /// Where nobody can hear it, before anything is called.
     pub async fn listen(&self, caller: &Caller, request: LiveRequest) -> Result<LiveSession, GatewayError> {
         let in_work = self.enter(caller)?;
+        // Its audio goes through files.
+        self.check_room()?;
         let (wanted, mut plan) = self.plan_recognition(caller, &request.hearer, &AudioInfo::of_samples(RATE, 1.0))?;
         self.arrange(&wanted, crate::planning::order::Purpose::Answer, &mut plan, |planned| planned);
         for planned in &mut plan {
@@ -97,8 +99,6 @@ impl Gateway {
                 planned.candidate.credential.clone_from(&request.credential);
             }
         }
-        let head = plan.first().ok_or(GatewayError::Contradiction("an empty plan"))?;
-        let engine = head.engine_name().to_owned();
         let new = NewDispatch {
             requested: &wanted,
             media_type: request.told.map_or_else(|| "audio".to_owned(), |format| format.media_type()),
@@ -114,6 +114,7 @@ impl Gateway {
         let (audio, pieces) = mpsc::channel(WAITING);
         let (told, events) = mpsc::channel(UNTOLD);
         let call = Arc::new(LiveCall::new(self.clone(), record, plan, request));
+        let engine = call.first_engine();
         let session = Session::new(call, told, in_work);
         self.inner.running.spawn(session.run(pieces));
         Ok(LiveSession { dispatch, engine, audio, events })
@@ -140,6 +141,8 @@ struct Session {
     start: Vec<u8>,
     decoder: Option<Offload<Transcoder>>,
     finder: PauseFinder,
+    /// The first half of a sample.
+    torn: Vec<u8>,
     /// The last samples while nobody speaks, and the seconds of all that came.
     before: Vec<u8>,
     seconds: f64,
@@ -163,6 +166,7 @@ impl Session {
             start: Vec::new(),
             decoder: None,
             finder: PauseFinder::new(RATE),
+            torn: Vec::new(),
             before: Vec::new(),
             seconds: 0.0,
             open: None,
@@ -277,9 +281,13 @@ impl Session {
         Ok(())
     }
 
-    /// Takes in samples: a quarter of a second at a time, so that cuts lie
+    /// Takes in samples: a twentieth of a second at a time, so that cuts lie
     /// where they belong in audio that comes all at once.
-    async fn samples(&mut self, samples: &[u8]) -> Result<(), SessionEnd> {
+    async fn samples(&mut self, made: &[u8]) -> Result<(), SessionEnd> {
+        // A piece may end in the middle of a sample.
+        let mut samples = std::mem::take(&mut self.torn);
+        samples.extend_from_slice(made);
+        self.torn = samples.split_off(samples.len() / 2 * 2);
         for block in samples.chunks(RATE as usize / 20 * 2) {
             let values: Vec<i16> = block.as_chunks::<2>().0.iter().map(|pair| i16::from_le_bytes(*pair)).collect();
             self.finder.push(&values);
@@ -360,8 +368,8 @@ impl Session {
                 self.last = LastAttempt::Written(facts);
                 self.running.pop_front();
                 self.results.again();
-                if let Some(next) = self.running.front().filter(|next| next.stretch.overlaps) {
-                    let engine = next.engine(&self.call);
+                if self.running.front().is_some_and(|next| next.stretch.overlaps) {
+                    let engine = self.call.first_engine();
                     self.tell(LiveEvent::Renewed { engine }).await?;
                 }
             }
@@ -395,11 +403,6 @@ async fn next_event(running: &mut VecDeque<RunningStretch>) -> Option<StretchEve
 }
 
 impl RunningStretch {
-    #[expect(clippy::unused_self, reason = "calls of one session are planned alike")]
-    fn engine(&self, call: &LiveCall) -> String {
-        call.plan.first().map(|planned| planned.engine_name().to_owned()).unwrap_or_default()
-    }
-
     /// Waits for the end of its call, whose results nobody needs.
     async fn finish(mut self, last: &mut LastAttempt) {
         while let Some(event) = self.events.recv().await {
@@ -421,6 +424,11 @@ struct Cut {
 }
 
 impl LiveCall {
+    /// The engine that each call is made to first.
+    fn first_engine(&self) -> String {
+        self.plan.first().map(|planned| planned.engine_name().to_owned()).unwrap_or_default()
+    }
+
     fn cut(&self) -> Cut {
         let live = self.plan.first().is_some_and(|planned| planned.engine.is_live());
         let limit =
