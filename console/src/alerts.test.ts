@@ -4,11 +4,11 @@ import { when, watched, type Alert } from './alerts'
 const alert: Alert = { name: 'watch', on: 'breaker-open', engines: [], threshold: null, after: 0, pause: 30, quiet: null, to: [], note: '' }
 
 it('says when an alert is told, with its threshold in its own direction', () => {
-  expect(when(alert)).toBe('An engine is not called after repeated failures')
+  expect(when(alert)).toBe('The breaker of an engine is open')
   expect(when({ ...alert, on: 'error-share', threshold: 10, engines: ['heron'], after: 60 })).toBe(
-    'Many calls of an engine fail; at least 10 per cent of its calls; only heron; for 60 s',
+    'Many calls of an engine fail; at least 10 % of its calls; only heron; for 60 s',
   )
-  expect(when({ ...alert, on: 'disk-low', threshold: 500 })).toBe('The disk of the data folder is nearly full; at the most 500 free megabytes')
+  expect(when({ ...alert, on: 'disk-low', threshold: 500 })).toBe('The disk of the data folder is nearly full; at most 500 free megabytes')
 })
 
 it('knows a usual threshold of everything that is counted', () => {

@@ -6,12 +6,12 @@ export type Notice = Schemas['NoticeAnswer']
 
 /** What can be watched: its word, what it is, and what its threshold counts. */
 export const watched: { word: string; title: string; counts?: string; usual?: number }[] = [
-  { word: 'breaker-open', title: 'An engine is not called after repeated failures' },
-  { word: 'error-share', title: 'Many calls of an engine fail', counts: 'per cent of its calls', usual: 20 },
-  { word: 'queue-full', title: 'Many calls wait for an engine', counts: 'waiting calls', usual: 20 },
-  { word: 'credential-refused', title: 'An engine refuses a credential' },
-  { word: 'credential-ending', title: 'A credential ends soon', counts: 'days before its end', usual: 14 },
-  { word: 'voice-withdrawn', title: 'A voice that a route or an app names is gone' },
+  { word: 'breaker-open', title: 'The breaker of an engine is open' },
+  { word: 'error-share', title: 'Many calls of an engine fail', counts: '% of its calls', usual: 20 },
+  { word: 'queue-full', title: 'Many calls are waiting for an engine', counts: 'waiting calls', usual: 20 },
+  { word: 'credential-refused', title: 'An engine rejects a credential' },
+  { word: 'credential-ending', title: 'A credential expires soon', counts: 'days before its end', usual: 14 },
+  { word: 'voice-withdrawn', title: 'A voice of a route or an app is no longer available' },
   { word: 'disk-low', title: 'The disk of the data folder is nearly full', counts: 'free megabytes', usual: 2000 },
 ]
 
@@ -23,7 +23,7 @@ export function when(alert: Alert): string {
   const below = ['credential-ending', 'disk-low'].includes(alert.on)
   return [
     title,
-    counts && alert.threshold != null ? `${below ? 'at the most' : 'at least'} ${alert.threshold} ${counts}` : '',
+    counts && alert.threshold != null ? `${below ? 'at most' : 'at least'} ${alert.threshold} ${counts}` : '',
     alert.engines.length ? `only ${alert.engines.join(', ')}` : '',
     alert.after ? `for ${alert.after} s` : '',
   ]

@@ -29,7 +29,7 @@ const PAGES: [(&str, &str); 18] = [
     ("/engines/heron?tab=sheet", "Valid"),
     ("/credentials", "bittern"),
     ("/routes?route=quayside", "What would it do?"),
-    ("/alerts", "Nothing was told yet."),
+    ("/alerts", "No notices yet."),
 ];
 /// The longest page: looked at once in each theme and width, without the keys.
 const REFERENCE: (&str, &str) = ("/api/reference", "Speak a text");

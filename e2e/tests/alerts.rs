@@ -50,7 +50,7 @@ async fn an_open_breaker_is_told_once_and_so_is_its_end() {
     assert_eq!((status, &tried["items"]), (200, &json!([{"to": address, "sent": true, "problem": null}])));
     let (head, body) = within(&mut heard).await;
     assert!(head_field(&head, "signature-input").contains("content-digest"), "it is signed: {head}");
-    assert_eq!(serde_json::from_slice::<Value>(&body).unwrap()["detail"], "This is a trial: nothing is wrong.");
+    assert_eq!(serde_json::from_slice::<Value>(&body).unwrap()["detail"], "This is a test message: nothing is wrong.");
 
     weather(&heron, json!({"weather": "down"})).await;
     fails(&service, 5).await;
@@ -58,7 +58,7 @@ async fn an_open_breaker_is_told_once_and_so_is_its_end() {
     assert_eq!((told["event"].as_str(), told["state"].as_str()), (Some("alert"), Some("raised")));
     assert_eq!((told["on"].as_str(), told["note"].as_str()), (Some("breaker-open"), Some("Call the harbour office.")));
     assert_eq!(told["subject"], "heron with heron version 1");
-    assert_eq!(told["detail"], "heron is not called after 5 failures in a row (unavailable)");
+    assert_eq!(told["detail"], "the breaker of heron is open after 5 failures in a row (unavailable)");
     let notices = service.get("/api/v1/notices").await;
     assert_eq!((&notices["items"][0]["id"], &notices["items"][0]["over"]), (&told["notice"], &Value::Null));
 
@@ -90,7 +90,7 @@ async fn mail_tells_of_a_credential_that_ends_and_of_a_voice_that_is_gone() {
         "MAIL FROM:<dispatcher@saltmarsh.example>",
         "RCPT TO:<watch@saltmarsh.example>",
         "Subject: Dispatcher: credential-ending, heron version 1",
-        "the credential heron version 1 of heron has ended",
+        "the credential heron version 1 of heron has expired",
         "Alert: keys",
     ] {
         assert!(message.lines().any(|own| own.starts_with(line)), "{line} is not in\n{message}");
@@ -103,7 +103,7 @@ async fn mail_tells_of_a_credential_that_ends_and_of_a_voice_that_is_gone() {
     assert!(message.contains("Subject: Dispatcher: voice-withdrawn, heron/nobody"), "{message}");
     // A long line is folded.
     let text = message.replace("=\n", "").replace('\n', " ");
-    assert!(text.contains("its engine has it no more); the route quay names it"), "{message}");
+    assert!(text.contains("removed from the catalogue of its engine); it is used by the route quay"), "{message}");
 }
 
 #[tokio::test]
@@ -162,7 +162,7 @@ async fn the_client_sets_lists_and_retires_alerts() {
     assert!(run(&["alert", "list"]).1.starts_with("No alerts yet."));
     let refused = run(&["alert", "set", "watch", "--on", "disk-low", "--to", "mailto:watch@saltmarsh.example"]);
     assert!(refused.0 == Some(1) && refused.2.contains("set [mail] in dispatcher.toml"), "{refused:?}");
-    assert!(run(&["alert", "notices"]).1.starts_with("Nothing was told"));
+    assert!(run(&["alert", "notices"]).1.starts_with("No notices"));
     let missing = run(&["alert", "retire", "watch"]);
     assert!(missing.0 == Some(1) && missing.2.contains("there is no alert 'watch'"), "{missing:?}");
 }

@@ -282,7 +282,7 @@ async fn alerts_are_set_tried_and_seen_where_something_is_wrong() {
     browser.until("the alert", "return document.querySelectorAll('[data-test=alert]').length === 1").await;
     browser.find("try-alert").await.click().await.unwrap();
     browser.until("the trial", "return document.body.innerText.includes('● sent to http')").await;
-    assert!(String::from_utf8_lossy(&heard.recv().await.unwrap().1).contains("This is a trial"));
+    assert!(String::from_utf8_lossy(&heard.recv().await.unwrap().1).contains("This is a test message"));
     demo.weather(json!({"weather": "down"})).await;
     for _ in 0..5 {
         demo.speak(json!({"text": "Ahoy.", "voice": "heron/pellin"}), "audio/wav").await.bytes().await.unwrap();
@@ -290,7 +290,8 @@ async fn alerts_are_set_tried_and_seen_where_something_is_wrong() {
     // Without a reload: the page is told.
     browser.until("the notice", "return document.querySelectorAll('[data-test=notice]').length === 1").await;
     browser.go(&format!("{}/overview", demo.url)).await;
-    let told = "return document.querySelector('[data-test=notices]')?.innerText.includes('heron is not called')";
+    let told =
+        "return document.querySelector('[data-test=notices]')?.innerText.includes('the breaker of heron is open')";
     browser.until("the notice on the overview", told).await;
     demo.weather(serde_json::Value::Null).await;
     demo.reset("heron");

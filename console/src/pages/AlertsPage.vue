@@ -69,22 +69,22 @@ useEvents(load, ['notice'])
 <template>
   <div class="page">
     <h1>Alerts</h1>
-    <p class="lead quiet">What you are told when something is wrong, where, and when it is over.</p>
+    <p class="lead quiet">Messages when something is wrong, and when it is over.</p>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading alerts" />
     <template v-else>
       <form v-if="editing" class="form" data-test="alert-form" @submit.prevent="keep">
         <v-text-field v-model="form.name" label="Name" hint="1 to 40 small letters, digits and hyphens" autofocus required />
-        <v-select v-model="form.on" :items="watched" item-value="word" item-title="title" label="Tell me when" />
+        <v-select v-model="form.on" :items="watched" item-value="word" item-title="title" label="Condition" />
         <v-text-field v-if="counts?.counts" v-model="form.threshold" type="number" min="1" :label="`Threshold: ${counts.counts}`" :placeholder="`${counts.usual}`" persistent-placeholder />
-        <v-select v-if="form.on !== 'disk-low'" v-model="form.engines" :items="engines" label="Engines (none chosen: all)" multiple chips />
-        <v-textarea v-model="form.to" label="Send to, one address a line" placeholder="https://watch.saltmarsh.example/alerts" persistent-placeholder rows="2" hint="https://… is called as a signed webhook; mailto:… gets mail" persistent-hint required />
+        <v-select v-if="form.on !== 'disk-low'" v-model="form.engines" :items="engines" label="Engines (default: all)" multiple chips />
+        <v-textarea v-model="form.to" label="Send to (one address per line)" placeholder="https://watch.saltmarsh.example/alerts" persistent-placeholder rows="2" hint="https://… for a signed webhook, mailto:… for mail" persistent-hint required />
         <div class="row">
-          <v-text-field v-model="form.after" type="number" min="0" max="86400" label="After seconds" />
-          <v-text-field v-model="form.pause" type="number" min="0" max="10080" label="Not again within minutes" />
+          <v-text-field v-model="form.after" type="number" min="0" max="86400" label="After (seconds)" />
+          <v-text-field v-model="form.pause" type="number" min="0" max="10080" label="Pause (minutes)" />
           <v-text-field v-model="form.quiet" label="Quiet hours (UTC)" placeholder="22:00-06:00" persistent-placeholder />
         </div>
-        <v-text-field v-model="form.note" label="Note, sent with each message" />
+        <v-text-field v-model="form.note" label="Note in each message" />
         <div class="actions"><v-btn type="submit" color="primary" variant="flat" :loading="busy === 'keep'" data-test="keep-alert">Keep</v-btn><v-btn variant="text" @click="editing = false">Cancel</v-btn></div>
       </form>
       <template v-else>
@@ -93,40 +93,40 @@ useEvents(load, ['notice'])
             <div>
               <strong>{{ alert.name }}</strong>
               <div>{{ when(alert) }}</div>
-              <div class="quiet told">to {{ alert.to.join(', ') }}; not again within {{ alert.pause }} min<template v-if="alert.quiet">; quiet {{ alert.quiet }} UTC</template></div>
+              <div class="quiet told">to {{ alert.to.join(', ') }}; pause {{ alert.pause }} min<template v-if="alert.quiet">; quiet hours {{ alert.quiet }} UTC</template></div>
               <div v-if="alert.note" class="quiet told">{{ alert.note }}</div>
               <ul v-if="sent?.alert === alert.name" class="sent" role="status">
                 <li v-for="one in sent.items" :key="one.to" :class="one.sent ? 'text-success' : 'text-error'">{{ one.sent ? '● sent' : '▲ not sent' }} to {{ one.to }}<template v-if="one.problem">: {{ one.problem }}</template></li>
               </ul>
             </div>
             <div class="actions">
-              <v-btn size="small" variant="tonal" :loading="busy === alert.name" data-test="try-alert" @click="attempt(alert.name)">Send a trial</v-btn>
+              <v-btn size="small" variant="tonal" :loading="busy === alert.name" data-test="try-alert" @click="attempt(alert.name)">Send a test</v-btn>
               <v-btn size="small" variant="text" @click="edit(alert)">Change</v-btn>
               <v-btn size="small" variant="text" color="error" @click="retiring = alert.name">Retire</v-btn>
             </div>
           </li>
         </ul>
-        <p v-else>No alerts yet. Set one, so that you hear of a failing engine before your users do.</p>
+        <p v-else>No alerts yet. Add one to be notified of failing engines before your users notice.</p>
         <v-btn variant="tonal" class="mt-3" data-test="new-alert" @click="edit()">New alert</v-btn>
       </template>
       <h2 class="mt-8">Notices</h2>
-      <p class="quiet">What was told: first what still lasts.</p>
+      <p class="quiet">Open notices first.</p>
       <v-table v-if="notices.length" class="table" density="comfortable">
-        <thead><tr><th scope="col">Since</th><th scope="col">Over</th><th scope="col">What</th><th scope="col">Alert</th></tr></thead>
+        <thead><tr><th scope="col">Since</th><th scope="col">Over</th><th scope="col">Condition</th><th scope="col">Alert</th></tr></thead>
         <tbody>
           <tr v-for="notice in notices" :key="notice.id" data-test="notice">
             <td><TimeAgo :time="notice.since" /></td>
-            <td><TimeAgo v-if="notice.over" :time="notice.over" /><span v-else class="text-error">▲ lasts</span></td>
+            <td><TimeAgo v-if="notice.over" :time="notice.over" /><span v-else class="text-error">▲ open</span></td>
             <td>{{ notice.detail }}<div v-if="notice.problem" class="text-error told">{{ notice.problem }}</div></td>
             <td>{{ notice.alert }}</td>
           </tr>
         </tbody>
       </v-table>
-      <p v-else>Nothing was told yet.</p>
+      <p v-else>No notices yet.</p>
     </template>
     <v-dialog :model-value="retiring !== ''" max-width="460" @update:model-value="retiring = ''">
       <v-card class="pa-5">
-        <p>Retire the alert <strong>{{ retiring }}</strong>? Nothing more is sent of it. Its notices stay.</p>
+        <p>Retire the alert <strong>{{ retiring }}</strong>? It sends no more messages. Its notices are kept.</p>
         <div class="actions"><v-btn color="error" variant="flat" :loading="busy === 'retire'" @click="retire">Retire</v-btn><v-btn variant="text" @click="retiring = ''">Keep</v-btn></div>
       </v-card>
     </v-dialog>

@@ -13,15 +13,15 @@ pub(crate) enum AlertCommand {
     List,
     /// Add an alert, or replace it with a new version
     ///
-    /// The service looks every 5 seconds. A message is sent when something begins,
-    /// and another when it is over. Webhooks are signed (HTTP message signatures,
+    /// The service checks every 5 seconds. It sends one message when the condition
+    /// begins and another when it is over. Webhooks are signed (HTTP message signatures,
     /// RFC 9421); the service must allow their hosts (webhook_hosts). Mail is sent
-    /// over the server that dispatcher.toml names under [mail]. Examples:
+    /// over the server given under [mail] in dispatcher.toml. Examples:
     ///   dispatcher alert set errors --on error-share --threshold 10 --engine heron --to mailto:watch@saltmarsh.example
     ///   dispatcher alert set night-watch --on breaker-open --after 60 --pause 120 --quiet 22:00-06:00 --to https://watch.saltmarsh.example/alerts
     #[command(verbatim_doc_comment)]
     Set(AlertArgs),
-    /// Send a message to each address of an alert that says that nothing is wrong
+    /// Send a test message to each address of an alert
     Try {
         /// Name of the alert
         name: String,
@@ -31,9 +31,9 @@ pub(crate) enum AlertCommand {
         /// Name of the alert
         name: String,
     },
-    /// List what alerts have told: first what still lasts
+    /// List notices: open ones first
     Notices {
-        /// How many at the most
+        /// Maximum number
         #[arg(long, value_name = "COUNT", default_value_t = 20)]
         limit: u32,
     },
@@ -43,47 +43,47 @@ pub(crate) enum AlertCommand {
 pub(crate) struct AlertArgs {
     /// 1 to 40 small letters, digits and hyphens
     pub(crate) name: String,
-    /// What it watches
+    /// Condition
     #[arg(long, value_enum)]
     pub(crate) on: AlertOn,
-    /// Where it is sent: https://… (webhook) or mailto:…; may be given several times
+    /// Address: https://… (webhook) or mailto:…; can be repeated
     #[arg(long, value_name = "ADDRESS", required = true)]
     pub(crate) to: Vec<String>,
-    /// Engine that it is about (default: all); may be given several times
+    /// Name of an engine (default: all); can be repeated
     #[arg(long = "engine", value_name = "NAME")]
     pub(crate) engines: Vec<String>,
-    /// From which measure on it is told: days before a credential's end (default: 14), per cent of
-    /// failed calls (20), waiting calls (20), or free megabytes (2000)
+    /// Threshold: days before the end of a credential (default: 14), percentage of failed calls (20),
+    /// waiting calls (20), or free megabytes (2000)
     #[arg(long, value_name = "NUMBER")]
     pub(crate) threshold: Option<f64>,
-    /// Seconds that it must last before it is told
+    /// Seconds that the condition must last before a message is sent
     #[arg(long, value_name = "SECONDS", default_value_t = 0)]
     pub(crate) after: u64,
-    /// Minutes in which the same is told once at the most
+    /// Minimum number of minutes between two messages about the same subject
     #[arg(long, value_name = "MINUTES", default_value_t = 30)]
     pub(crate) pause: u64,
-    /// Part of the day in UTC in which nothing is sent, such as 22:00-06:00
+    /// Quiet hours in UTC, such as 22:00-06:00
     #[arg(long, value_name = "FROM-TO")]
     pub(crate) quiet: Option<String>,
-    /// Note that is sent with each message
+    /// Note that is included in each message
     #[arg(long, value_name = "TEXT", default_value = "")]
     pub(crate) note: String,
 }
 
-/// What alerts watch.
+/// Conditions of alerts.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum AlertOn {
-    /// An engine is not called for a while, since it has failed
+    /// The breaker of an engine is open after repeated failures
     BreakerOpen,
-    /// An engine does not take a credential any more
+    /// An engine rejects a credential
     CredentialRefused,
-    /// A credential ends soon (its end is given when it is added)
+    /// A credential expires soon (see credential add --ends)
     CredentialEnding,
-    /// A voice that a route or an app names is gone
+    /// A voice used by a route or an app is no longer available
     VoiceWithdrawn,
     /// Many calls of an engine fail
     ErrorShare,
-    /// Many calls wait for an engine
+    /// Many calls are waiting for an engine
     QueueFull,
     /// The disk of the data folder is nearly full
     DiskLow,

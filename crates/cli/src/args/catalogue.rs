@@ -172,7 +172,7 @@ pub(crate) enum CredentialCommand {
         /// Read the secret from this file, - for standard input
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
-        /// Last day of the credential; alerts can tell of it before
+        /// Last day of the credential, for alerts
         #[arg(long, value_name = "YYYY-MM-DD")]
         ends: Option<String>,
     },
@@ -223,7 +223,7 @@ pub(crate) enum CredentialCommand {
         /// Read the secret from this file, - for standard input
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
-        /// Last day of the new version; alerts can tell of it before
+        /// Last day of the new version, for alerts
         #[arg(long, value_name = "YYYY-MM-DD")]
         ends: Option<String>,
     },

@@ -49,7 +49,7 @@ pub(crate) enum Command {
     Speak(Box<SpeakArgs>),
     /// Turn audio into text
     Transcribe(TranscribeArgs),
-    /// Turn audio into text while it comes in
+    /// Transcribe audio live, while it is recorded
     Caption(Box<CaptionArgs>),
     /// Convert audio files to another format, without the service
     Convert(ConvertArgs),
@@ -96,7 +96,7 @@ pub(crate) enum Command {
     Usage(UsageArgs),
     /// Show how engines, voices, models and routes did lately
     Health(HealthArgs),
-    /// Be told when something is wrong: list, set, try and retire alerts
+    /// List, set, test and retire alerts: messages when something is wrong
     #[command(subcommand)]
     Alert(AlertCommand),
     /// List dispatches (requests), or show one with its attempts
@@ -193,7 +193,7 @@ pub(crate) struct VoiceArgs {
     /// Any voice whose engine runs there; nothing of the request is sent elsewhere
     #[arg(long, value_parser = ["local", "cloud"])]
     pub(crate) site: Option<String>,
-    /// Region in which the engine is called; engines that do not have it are not used
+    /// Region of the engine; engines without this region are not used
     #[arg(long, value_name = "REGION")]
     pub(crate) region: Option<String>,
     /// Any voice with this style; with --voice: the style of that voice
@@ -283,10 +283,10 @@ pub(crate) struct TranscribeArgs {
     /// Model of the engine
     #[arg(long)]
     pub(crate) model: Option<String>,
-    /// Where the engine must run; nothing of the audio is sent elsewhere
+    /// Site of the engine; the audio is not sent elsewhere
     #[arg(long, value_parser = ["local", "cloud"])]
     pub(crate) site: Option<String>,
-    /// Region in which the engine is called; engines that do not have it are not used
+    /// Region of the engine; engines without this region are not used
     #[arg(long, value_name = "REGION")]
     pub(crate) region: Option<String>,
     /// Language of the audio, such as en-GB
@@ -342,10 +342,10 @@ pub(crate) struct CaptionArgs {
     /// Model of the engine
     #[arg(long)]
     pub(crate) model: Option<String>,
-    /// Where the engine must run; nothing of the audio is sent elsewhere
+    /// Site of the engine; the audio is not sent elsewhere
     #[arg(long, value_parser = ["local", "cloud"])]
     pub(crate) site: Option<String>,
-    /// Region in which the engine is called; engines that do not have it are not used
+    /// Region of the engine; engines without this region are not used
     #[arg(long, value_name = "REGION")]
     pub(crate) region: Option<String>,
     /// Language of the audio, such as en-GB
@@ -357,10 +357,10 @@ pub(crate) struct CaptionArgs {
     /// Media type of audio that has no header: audio/pcm;rate=16000
     #[arg(long = "type", value_name = "TYPE")]
     pub(crate) kind: Option<String>,
-    /// Send raw samples no faster than they are spoken
+    /// Send raw samples in real time
     #[arg(long)]
     pub(crate) real_time: bool,
-    /// Show when each caption begins, in seconds
+    /// Show the start of each caption, in seconds
     #[arg(long)]
     pub(crate) times: bool,
 }

@@ -42,7 +42,7 @@ pub(crate) enum RouteCommand {
         /// In which order legs are tried
         #[arg(long, value_enum, default_value_t = RouteOrder::Listed, conflicts_with = "file")]
         order: RouteOrder,
-        /// Call the next leg beside one that takes longer than usual; the first to give audio is heard
+        /// Also call the next leg if one takes longer than usual; the first one to return audio is used
         #[arg(long, conflicts_with_all = ["file", "recognition"])]
         hedge: bool,
         /// Note on the purpose of the route
@@ -149,7 +149,7 @@ pub(crate) enum AppCommand {
         /// Nothing of its requests is sent to engines that run elsewhere
         #[arg(long, value_parser = ["local", "cloud"])]
         site: Option<String>,
-        /// Region in which engines are called for it; those that do not have it are not used
+        /// Region of the engines; engines without this region are not used
         #[arg(long, value_name = "REGION")]
         region: Option<String>,
         /// Keep audio, so that equal requests cost nothing: for this app, or among all

@@ -19,7 +19,7 @@ pub(crate) async fn run(client: &Client, command: AlertCommand, form: OutputForm
             form.print(&sent, || render_sent(&sent))?;
             match output::items(&sent).iter().all(|one| one["sent"] == true) {
                 true => Ok(()),
-                false => Err(CliError::Failed(format!("{name} could not be sent to every address"))),
+                false => Err(CliError::Failed(format!("{name} was not sent to all addresses"))),
             }
         }
         AlertCommand::Retire { name } => {
@@ -48,13 +48,13 @@ async fn set(client: &Client, args: AlertArgs, form: OutputForm) -> Result<(), C
     Ok(())
 }
 
-/// When an alert is told, in words: `breaker-open of heron, from 60 s on`.
+/// The condition of an alert, such as `error-share of heron, from 20 %, after 60 s`.
 fn when(alert: &Value) -> String {
     let on = output::text(alert, "on");
     let threshold = alert["threshold"].as_f64().map(|threshold| match on.as_str() {
         "credential-ending" => format!("{threshold} days before"),
-        "error-share" => format!("from {threshold} % on"),
-        "queue-full" => format!("from {threshold} calls on"),
+        "error-share" => format!("from {threshold} %"),
+        "queue-full" => format!("from {threshold} calls"),
         _ => format!("below {threshold} MB"),
     });
     let engines = output::text(alert, "engines");
@@ -94,7 +94,7 @@ fn render_sent(list: &Value) -> String {
 fn render_notices(list: &Value) -> String {
     let notices = output::items(list);
     if notices.is_empty() {
-        return "Nothing was told: no alert has found anything.".into();
+        return "No notices.".into();
     }
     let rows = notices.iter().map(|notice| {
         let over = match output::time(&notice["over"]) {

@@ -32,8 +32,8 @@ fn letter(rule: &AlertRule, told: Told, notice: &StoredNotice) -> Letter {
         "notice": notice.id,
     });
     let end = match told {
-        Told::Raised => "It will be said when it is over.".to_owned(),
-        Told::Over => format!("It was over at {}.", over.unwrap_or_default()),
+        Told::Raised => "A second message follows when it is over.".to_owned(),
+        Told::Over => format!("Over since {}.", over.unwrap_or_default()),
     };
     let note = if rule.note.is_empty() { String::new() } else { format!("{}\n\n", rule.note) };
     Letter {
@@ -67,7 +67,7 @@ impl Gateway {
                 let told = webhooks.webhook_client.tell(&self.inner.host.fetcher, address, json.clone());
                 told.await.map_err(|error| error.detail)
             }
-            _ => Err("this host sends no such messages".into()),
+            _ => Err("the service cannot send to this address".into()),
         }
     }
 
@@ -96,7 +96,7 @@ impl Gateway {
             rule: rule.name.clone(),
             watched: rule.on,
             subject: "trial".into(),
-            detail: "This is a trial: nothing is wrong.".into(),
+            detail: "This is a test message: nothing is wrong.".into(),
             since: now,
             told_at: now,
             over_at: None,
@@ -132,7 +132,7 @@ mod tests {
             rule: rule.name.clone(),
             watched: rule.on,
             subject: "heron".into(),
-            detail: "heron is not called after 5 failures in a row (unavailable)".into(),
+            detail: "the breaker of heron is open after 5 failures in a row (unavailable)".into(),
             since: 1_790_000_000_000_000,
             told_at: 1_790_000_001_000_000,
             over_at: Some(1_790_000_060_000_000),
@@ -142,7 +142,7 @@ mod tests {
         assert_eq!(over.subject, "Dispatcher: over: breaker-open, heron");
         assert_eq!(
             over.text,
-            "heron is not called after 5 failures in a row (unavailable)\n\nSince 2026-09-21T14:13:20Z. It was over at \
+            "the breaker of heron is open after 5 failures in a row (unavailable)\n\nSince 2026-09-21T14:13:20Z. Over since \
              2026-09-21T14:14:20Z.\n\nCall the harbour office.\n\nAlert: night-watch\n"
         );
         let json: serde_json::Value = serde_json::from_slice(&over.json).expect("JSON");
@@ -150,6 +150,6 @@ mod tests {
         let raised = letter(&rule, Told::Raised, &StoredNotice { over_at: None, ..notice });
         let json: serde_json::Value = serde_json::from_slice(&raised.json).expect("JSON");
         assert_eq!((json["event"].as_str(), json["on"].as_str()), (Some("alert"), Some("breaker-open")));
-        assert!(json["over_at"].is_null() && raised.text.contains("It will be said when it is over."));
+        assert!(json["over_at"].is_null() && raised.text.contains("A second message follows when it is over."));
     }
 }

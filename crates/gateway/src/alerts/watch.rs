@@ -44,7 +44,7 @@ impl Gateway {
         conditions.extend(withdrawn(&self.registry(), defaults));
         conditions.extend(self.failing_engines(now));
         for (engine, waiting) in self.inner.limiters.waiting() {
-            let detail = format!("{waiting} calls wait for {engine}");
+            let detail = format!("{waiting} calls are waiting for {engine}");
             conditions
                 .push(Condition { measure: f64::from(waiting), ..Condition::of(Watched::QueueFull, &engine, detail) });
         }
@@ -55,7 +55,7 @@ impl Gateway {
                 engine: None,
                 subject: "disk".into(),
                 measure: megabytes,
-                detail: format!("{megabytes} megabytes are free on the disk of the data folder"),
+                detail: format!("{megabytes} MB are free on the disk of the data folder"),
             });
         }
         Ok(conditions)
@@ -65,7 +65,8 @@ impl Gateway {
         let open = self.breakers().into_iter().filter(|view| view.state != BreakerState::Closed);
         let told = |view: crate::BreakerView| {
             let cause = view.cause.map_or("failures", Cause::name);
-            let detail = format!("{} is not called after {} failures in a row ({cause})", view.engine, view.failures);
+            let detail =
+                format!("the breaker of {} is open after {} failures in a row ({cause})", view.engine, view.failures);
             let condition = Condition::of(Watched::BreakerOpen, &view.engine, detail);
             let subject = view.credential.map_or(view.engine.clone(), |with| format!("{} with {with}", view.engine));
             Condition { subject, ..condition }
@@ -79,7 +80,7 @@ impl Gateway {
             let (name, engine) = (format!("{} version {}", credential.name, credential.version), &credential.engine);
             if credential.state == CredentialState::Refused {
                 let cause = credential.cause.as_deref().unwrap_or("unauthorized");
-                let detail = format!("{engine} does not take the credential {name} ({cause})");
+                let detail = format!("{engine} rejects the credential {name} ({cause})");
                 let condition = Condition::of(Watched::CredentialRefused, engine, detail);
                 conditions.push(Condition { subject: name.clone(), ..condition });
             }
@@ -87,8 +88,8 @@ impl Gateway {
             let Some(ends_at) = credential.ends_at.filter(|_| in_force) else { continue };
             let days = (ends_at - now) as f64 / DAY;
             let detail = match days < 0.0 {
-                true => format!("the credential {name} of {engine} has ended"),
-                false => format!("the credential {name} of {engine} ends in {} days", days.ceil()),
+                true => format!("the credential {name} of {engine} has expired"),
+                false => format!("the credential {name} of {engine} expires in {} days", days.ceil()),
             };
             let condition = Condition::of(Watched::CredentialEnding, engine, detail);
             conditions.push(Condition { subject: name, measure: days, ..condition });
@@ -99,7 +100,7 @@ impl Gateway {
     fn failing_engines(&self, now: i64) -> Vec<Condition> {
         let told = |(engine, work, calls, failures): (String, Work, i64, i64)| {
             let percent = failures as f64 * 100.0 / calls as f64;
-            let detail = format!("{failures} of {calls} calls of {engine} failed in this hour and the one before");
+            let detail = format!("{failures} of {calls} calls of {engine} failed in this hour and the previous one");
             let condition = Condition::of(Watched::ErrorShare, &engine, detail);
             Condition { subject: format!("{engine}, {}", work.name()), measure: percent, ..condition }
         };
@@ -127,13 +128,13 @@ fn withdrawn(registry: &Registry, defaults: impl Iterator<Item = (String, String
                 Some(why) => why.clone(),
                 None => continue,
             },
-            None => "its engine has it no more".into(),
+            None => "removed from the catalogue of its engine".into(),
         };
         let subject = format!("{}/{}", id.engine, id.voice);
         if conditions.iter().any(|condition| condition.subject == subject) {
             continue;
         }
-        let detail = format!("the voice {subject} is not available ({why}); {by} names it");
+        let detail = format!("the voice {subject} is not available ({why}); it is used by {by}");
         conditions.push(Condition { subject, ..Condition::of(Watched::VoiceWithdrawn, &id.engine, detail) });
     }
     conditions

@@ -167,7 +167,7 @@ impl Gateway {
     /// [`GatewayError::Crowded`] beyond them: nothing is recorded or charged.
     pub(crate) fn enter(&self, caller: &Caller) -> Result<Option<InWork>, GatewayError> {
         if self.inner.congestion.refuses(self.inner.metrics.in_work(), rand::random()) {
-            let what = "the service has more requests than it can serve in time".into();
+            let what = "the service is overloaded".into();
             return Err(GatewayError::Crowded { what, retry_after: SOON });
         }
         self.inner.app_limits.enter(caller)

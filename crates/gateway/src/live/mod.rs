@@ -229,7 +229,7 @@ impl Session {
                     self.finish_input().await?;
                 }
                 Err(_) => {
-                    let detail = format!("no audio came for {} s", IDLE.as_secs());
+                    let detail = format!("no audio for {} s", IDLE.as_secs());
                     return Err(SessionEnd::Failed(GatewayError::Live(detail)));
                 }
             }
@@ -293,7 +293,7 @@ impl Session {
             self.finder.push(&values);
             self.seconds += values.len() as f64 / f64::from(RATE);
             if self.seconds > LONGEST {
-                let detail = format!("a session lasts {LONGEST} s at the most");
+                let detail = format!("the limit of a session is {LONGEST} s");
                 return Err(SessionEnd::Failed(GatewayError::Live(detail)));
             }
             self.block(block).await?;

@@ -1,5 +1,5 @@
-//! `/api/v1/alerts`, `/notices` and `/events`: what operators are told, and
-//! what happens while they look on.
+//! `/api/v1/alerts`, `/notices` and `/events`: alert rules, the notices they
+//! raised, and a stream of events.
 
 use dispatcher_gateway::Gateway;
 use rocket::response::stream::{Event, EventStream};
@@ -48,7 +48,8 @@ pub(crate) fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> R
 
 /// Create or replace an alert
 ///
-/// It is looked every 5 seconds whether there is something to tell. When it is over, that is told too.
+/// The service checks the condition every 5 seconds. It sends one message when the condition begins and
+/// another when it is over.
 #[utoipa::path(
     operation_id = "putAlert",
     params(("name" = String, Path)),
@@ -72,7 +73,7 @@ pub(crate) async fn put_alert(
 
 /// Retire an alert
 ///
-/// What it has told counts as over; nothing is sent of that.
+/// Its open notices are closed; no message is sent.
 #[utoipa::path(
     operation_id = "retireAlert",
     params(("name" = String, Path)),
@@ -88,12 +89,12 @@ pub(crate) async fn retire(allowed: Allowed, name: &str, gateway: &State<Gateway
 
 /// Try an alert
 ///
-/// Sends a message to each address that says that nothing is wrong.
+/// Sends a test message to each address.
 #[utoipa::path(
     operation_id = "tryAlert",
     params(("name" = String, Path)),
     context_path = "/api/v1", tag = "alerts",
-    responses((status = 200, description = "What became of it at each address", body = List<SentAnswer>), (status = 404, body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "Result for each address", body = List<SentAnswer>), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[post("/alerts/<name>/try")]
@@ -110,14 +111,13 @@ pub(crate) async fn try_alert(
     Ok(Json(List::whole(sent.collect())))
 }
 
-/// Notices that are shown unless given, and at the most.
+/// Default and maximum number of notices.
 const NOTICES: u32 = 50;
 const MOST_NOTICES: u32 = 500;
 
 /// List notices
 ///
-/// What alerts have told: first what still lasts, then what is over, the newest first. The last 2000
-/// are kept.
+/// Open notices first, then closed ones, newest first. The last 2000 are kept.
 #[utoipa::path(
     operation_id = "listNotices",
     context_path = "/api/v1", tag = "alerts",
@@ -141,15 +141,15 @@ pub(crate) async fn notices(
     Ok(Json(List::whole(notices.into_iter().map(NoticeAnswer::from).collect())))
 }
 
-/// Follow what happens
+/// Follow events
 ///
-/// Server-sent events from now on: `dispatch` for each dispatch that ends, `breaker` when a breaker
-/// opens or closes, `notice` when an alert is told or is over, and `missed` (without data) where
-/// events came faster than they were read.
+/// Server-sent events: `dispatch` when a dispatch ends, `breaker` when a breaker changes its state,
+/// `notice` when an alert is raised or over, and `missed` (without data) if events came faster than they
+/// were read.
 #[utoipa::path(
     operation_id = "followEvents",
     context_path = "/api/v1", tag = "alerts",
-    responses((status = 200, description = "Events; shown is the data of `dispatch`", body = DispatchEvent, content_type = "text/event-stream")),
+    responses((status = 200, description = "Events; the schema is that of `dispatch`", body = DispatchEvent, content_type = "text/event-stream")),
     security(("key" = []))
 )]
 #[get("/events")]

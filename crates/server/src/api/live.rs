@@ -33,10 +33,10 @@ const PING: Duration = Duration::from_secs(20);
 
 /// Recognise live
 ///
-/// A WebSocket (RFC 6455). The first message is JSON, `{"type": "open"}` with members as in
-/// `TranscriptRequest` and `format`; audio follows in binary messages, then `{"type": "end-of-input"}`.
-/// What comes back: `interim` and `final` results with the number of their segment, of which a later one
-/// replaces an earlier one. All messages are described in `/api/asyncapi.json`.
+/// A WebSocket (RFC 6455). The first message is JSON: `{"type": "open"}` with the members of
+/// `TranscriptRequest`, and `format`. Audio follows in binary messages, then `{"type": "end-of-input"}`.
+/// The service answers with `interim` and `final` results; a later result replaces an earlier one of the
+/// same segment. All messages are described in `/api/asyncapi.json`.
 #[utoipa::path(
     operation_id = "recogniseLive",
     context_path = "/api/v1", tag = "synthesis and recognition",
@@ -128,11 +128,11 @@ struct Conversation {
 impl Conversation {
     async fn run(&mut self, trace: Option<String>) -> Close {
         let opening = match tokio::time::timeout(OPENS_WITHIN, self.next()).await {
-            Err(_) => return Close::wrong("a session begins with a message of the type open"),
+            Err(_) => return Close::wrong("the first message must have the type open"),
             Ok(Err(close)) => return close,
             Ok(Ok(Sent::Left)) => return Close::of(CloseCode::Normal, ""),
             Ok(Ok(Sent::Order(LiveOrder::Open(opening)))) => opening,
-            Ok(Ok(_)) => return Close::wrong("a session begins with a message of the type open"),
+            Ok(Ok(_)) => return Close::wrong("the first message must have the type open"),
         };
         match self.converse(*opening, trace).await {
             Ok(()) => Close::of(CloseCode::Normal, ""),
@@ -169,7 +169,7 @@ impl Conversation {
                 sent = next_of(&mut self.stream), if waiting.is_none() => match (sent?, &audio) {
                     (Sent::Audio(bytes), Some(_)) => waiting = Some(bytes),
                     (Sent::Order(LiveOrder::EndOfInput), Some(_)) => audio = None,
-                    (Sent::Audio(_), None) => return Err(Close::wrong("audio after end-of-input")),
+                    (Sent::Audio(_), None) => return Err(Close::wrong("audio was sent after end-of-input")),
                     (Sent::Order(LiveOrder::EndOfInput), None) => return Err(Close::wrong("end-of-input was sent already")),
                     (Sent::Order(LiveOrder::Open(_)), _) => return Err(Close::wrong("the session is open already")),
                     (Sent::Order(LiveOrder::Close) | Sent::Left, _) => return Ok(()),

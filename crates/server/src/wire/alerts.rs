@@ -1,4 +1,4 @@
-//! Alerts, what they have told, and events, as JSON.
+//! Alerts, notices and events, as JSON.
 
 use dispatcher_core::{AlertRule, BreakerState, Hours, Watched, Work};
 use dispatcher_gateway::{Event, StoredNotice};
@@ -7,38 +7,38 @@ use utoipa::ToSchema;
 
 use super::rfc3339;
 
-/// What an operator is to be told of, and where.
+/// An alert rule: its condition, and where messages are sent.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct AlertRequest {
-    /// What it watches: `breaker-open`, `credential-refused`, `credential-ending`, `voice-withdrawn`,
+    /// Condition: `breaker-open`, `credential-refused`, `credential-ending`, `voice-withdrawn`,
     /// `error-share`, `queue-full` or `disk-low`.
     #[schema(example = "breaker-open")]
     on: String,
-    /// The engines that it is about (default: all).
+    /// Engines (default: all).
     #[serde(default)]
     engines: Vec<String>,
-    /// From which measure on it is told. `credential-ending`: days before the end (default: 14).
-    /// `error-share`: per cent of the calls of this hour and the one before, if there were 20 or more
-    /// (default: 20). `queue-full`: waiting calls (default: 20). `disk-low`: free megabytes (default: 2000).
+    /// Threshold. `credential-ending`: days before the end (default: 14). `error-share`: percentage of
+    /// failed calls in this hour and the previous one, from 20 calls on (default: 20). `queue-full`: waiting
+    /// calls (default: 20). `disk-low`: free megabytes (default: 2000).
     threshold: Option<f64>,
-    /// Seconds that it must last before it is told (default: 0).
+    /// Seconds that the condition must last before a message is sent (default: 0).
     after: Option<u64>,
-    /// Minutes in which the same is told once at the most (default: 30).
+    /// Minimum number of minutes between two messages about the same subject (default: 30).
     pause: Option<u64>,
-    /// Part of the day in UTC in which nothing is sent, as `22:00-06:00`; what still lasts is told
-    /// afterwards.
+    /// Quiet hours in UTC, such as `22:00-06:00`: no message is sent; conditions that still last are
+    /// reported afterwards.
     quiet: Option<String>,
-    /// Where it is sent: `https://…` is called as a signed webhook, if the service allows its host;
-    /// `mailto:…` gets mail, if the service sends mail.
+    /// Addresses: `https://…` for a signed webhook, if the service allows its host; `mailto:…` for mail, if
+    /// a mail server is configured.
     to: Vec<String>,
-    /// For people; it is sent with each message.
+    /// Note that is included in each message.
     #[serde(default)]
     note: String,
 }
 
 impl AlertRequest {
-    /// As a rule of a name; else says in words what is wrong, and where.
+    /// Converts the request to a rule; the error is a JSON Pointer and a message.
     pub(crate) fn into_rule(self, name: &str) -> Result<AlertRule, (&'static str, String)> {
         let words = || Watched::ALL.iter().map(|watched| watched.name()).collect::<Vec<_>>().join(", ");
         let on = Watched::from_name(&self.on);
@@ -58,13 +58,13 @@ impl AlertRequest {
     }
 }
 
-/// A rule, as it is in force.
+/// An alert rule.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct AlertAnswer {
     pub(crate) name: String,
     pub(crate) on: &'static str,
     pub(crate) engines: Vec<String>,
-    /// Null if nothing is counted.
+    /// Null if the condition has no threshold.
     pub(crate) threshold: Option<f64>,
     pub(crate) after: u64,
     pub(crate) pause: u64,
@@ -89,23 +89,23 @@ impl From<&AlertRule> for AlertAnswer {
     }
 }
 
-/// Something that an alert has told.
+/// A notice: one occurrence of the condition of an alert.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct NoticeAnswer {
     pub(crate) id: String,
-    /// The alert that told it.
+    /// Name of the alert.
     pub(crate) alert: String,
     pub(crate) on: &'static str,
     /// An engine, a credential, a voice, or `disk`.
     pub(crate) subject: String,
     pub(crate) detail: String,
-    /// When it began.
+    /// Start of the condition.
     pub(crate) since: String,
-    /// When it was told.
+    /// Time of the message.
     pub(crate) told: String,
-    /// When it was over; null while it lasts.
+    /// End of the condition; null while it lasts.
     pub(crate) over: Option<String>,
-    /// Why it could not be sent to one of its addresses.
+    /// Delivery failure, if any.
     pub(crate) problem: Option<String>,
 }
 
@@ -125,12 +125,12 @@ impl From<StoredNotice> for NoticeAnswer {
     }
 }
 
-/// What became of a trial at one address.
+/// Result of a test message at one address.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct SentAnswer {
     pub(crate) to: String,
     pub(crate) sent: bool,
-    /// Why it was not sent.
+    /// Delivery failure.
     pub(crate) problem: Option<String>,
 }
 
@@ -147,7 +147,7 @@ pub(crate) struct DispatchEvent {
     pub(crate) requested: String,
 }
 
-/// The breaker of an engine has changed.
+/// A state change of an engine's breaker.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct BreakerEvent {
     pub(crate) engine: String,
@@ -155,7 +155,7 @@ pub(crate) struct BreakerEvent {
     pub(crate) state: &'static str,
 }
 
-/// An event as the stream has it: its name, and its data.
+/// An event of the stream.
 pub(crate) enum ToldEvent {
     Dispatch(DispatchEvent),
     Breaker(BreakerEvent),

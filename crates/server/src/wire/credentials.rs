@@ -20,7 +20,7 @@ pub(crate) struct CredentialRequest {
     /// sheet says.
     #[schema(value_type = Option<String>)]
     pub(crate) key_file: Option<secrecy::SecretString>,
-    /// Last day of the credential, as its owner knows it: `2027-03-31`. Alerts can tell of it before.
+    /// Last day of the credential, such as `2027-03-31`, for alerts.
     #[schema(example = "2027-03-31")]
     pub(crate) ends: Option<String>,
 }
@@ -38,7 +38,7 @@ pub(crate) struct CredentialAnswer {
     pub(crate) created: String,
     pub(crate) created_by: String,
     pub(crate) last_used: Option<String>,
-    /// When it ends, if that was given.
+    /// Last day, if it was given.
     pub(crate) ends: Option<String>,
     /// Whether it is the default credential of its engine.
     pub(crate) in_use: bool,

@@ -20,7 +20,7 @@ pub(crate) struct AppAnswer {
     pub(crate) custom_voices: Vec<String>,
     /// `local` or `cloud`: where the engines of its requests must run.
     pub(crate) site: Option<&'static str>,
-    /// The region in which engines are called for it.
+    /// Region of the engines.
     pub(crate) region: Option<String>,
     /// `off`, `private` or `shared`: what is kept of its answers.
     pub(crate) recall: &'static str,
@@ -73,7 +73,7 @@ pub(crate) struct AppRequest {
     pub(crate) custom_voices: Vec<String>,
     /// `local` or `cloud`: nothing of its requests is sent to engines elsewhere.
     pub(crate) site: Option<String>,
-    /// The region in which engines are called for it; engines that do not have it are not used.
+    /// Region of the engines; engines without this region are not used.
     pub(crate) region: Option<String>,
     /// Whether audio is kept, so that equal requests are answered without an engine and cost
     /// nothing: `off` (default), `private` (for this app) or `shared` (among all apps that share).

@@ -18,8 +18,8 @@ pub(crate) struct RouteSchema {
     /// In which order legs are tried: `listed` (default), `cheapest`, `fastest` (as measured), or
     /// `faithful` (who loses the least of the script).
     order: Option<String>,
-    /// Call the next leg beside one that takes longer than 95 % of its calls of the last two hours;
-    /// the first to give audio is heard (default: false). Synthesis only.
+    /// Also call the next leg if one takes longer than 95 % of its calls of the last two hours; the first
+    /// one to return audio is used (default: false). Synthesis only.
     hedge: Option<bool>,
     legs: Vec<LegSchema>,
 }

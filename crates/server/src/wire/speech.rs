@@ -57,8 +57,7 @@ pub(crate) struct UtteranceRequest {
     pub(crate) deadline: Option<f64>,
     /// Credential for the call, instead of the engine's default one.
     pub(crate) credential: Option<String>,
-    /// The region in which the engine is called, if it has several; engines that do not have it are
-    /// not used.
+    /// Region of the engine; engines without this region are not used.
     pub(crate) region: Option<String>,
 }
 
@@ -201,7 +200,7 @@ pub(crate) struct TranscriptRequest {
     pub(crate) model: Option<String>,
     /// `local` or `cloud`: where the engine must run.
     pub(crate) site: Option<String>,
-    /// The region in which the engine is called, if it has several.
+    /// Region of the engine; engines without this region are not used.
     pub(crate) region: Option<String>,
     /// BCP 47 tag of what is spoken.
     pub(crate) language: Option<String>,
