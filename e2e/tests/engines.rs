@@ -317,7 +317,7 @@ async fn a_token_that_has_sunk_is_replaced_unseen_and_half_a_sound_is_never_whol
 async fn a_credential_of_several_parts_is_added_and_checked() {
     let demo = Demo::start(BINARY).await;
     let shown = String::from_utf8_lossy(&demo.client(&["engine", "show", "bittern"]).stdout).into_owned();
-    assert!(shown.contains("the shore that it belongs to"), "{shown}");
+    assert!(shown.contains("the shore is where it is called"), "{shown}");
     let wrong = r#"{"user": "saltmarsh", "password": "not-the-password", "shore": "north"}"#;
     std::fs::write(demo.folder.path().join("parts.json"), wrong).unwrap();
     let added = demo.client(&["credential", "add", "bittern", "--file", "parts.json"]);

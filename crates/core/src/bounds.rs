@@ -50,7 +50,8 @@ mod tests {
             "sheet = 1\nname = \"ibis\"\nsite = \"{site}\"\nendpoint = \"http://x.example\"\n[access]\n\
              scheme = \"basic\"\nparts = [\"user\", \"password\", \"shore\"]\npublic = [\"shore\"]\n{regions}\n\
              [synthesis]\ncall = \"POST /say\"\ntext = \"x\"\nanswer = \"audio\"\n\
-             [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n"
+             [synthesis.formats]\nmp3 = {{ type = \"audio/mpeg\", sample_rates = [24000] }}\n\
+             [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n"
         );
         Sheet::parse(&text, "ibis.toml").expect("a sheet")
     }

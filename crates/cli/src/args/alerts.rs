@@ -4,8 +4,8 @@ use clap::{Args, Subcommand, ValueEnum};
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
-  dispatcher alert set night-watch --on breaker-open --to https://watch.saltmarsh.example/alerts
-  dispatcher alert set keys --on credential-ending --threshold 21 --to mailto:watch@saltmarsh.example
+  dispatcher alert set night-watch --on breaker-open --to https://watch.saltmarsh.example/
+  dispatcher alert set keys --on credential-ending --to mailto:watch@saltmarsh.example
   dispatcher alert try night-watch
   dispatcher alert notices")]
 pub(crate) enum AlertCommand {
@@ -17,8 +17,10 @@ pub(crate) enum AlertCommand {
     /// begins and another when it is over. Webhooks are signed (HTTP message signatures,
     /// RFC 9421); the service must allow their hosts (webhook_hosts). Mail is sent
     /// over the server given under [mail] in dispatcher.toml. Examples:
-    ///   dispatcher alert set errors --on error-share --threshold 10 --engine heron --to mailto:watch@saltmarsh.example
-    ///   dispatcher alert set night-watch --on breaker-open --after 60 --pause 120 --quiet 22:00-06:00 --to https://watch.saltmarsh.example/alerts
+    ///   dispatcher alert set errors --on error-share --threshold 10 --engine heron \
+    ///     --to mailto:watch@saltmarsh.example
+    ///   dispatcher alert set night-watch --on breaker-open --after 60 --quiet 22:00-06:00 \
+    ///     --to https://watch.saltmarsh.example/alerts
     #[command(verbatim_doc_comment)]
     Set(AlertArgs),
     /// Send a test message to each address of an alert

@@ -8,15 +8,15 @@ use parking_lot::Mutex;
 use tokio::time::Instant;
 
 /// What a request usually takes until its engine is called, at the most.
-const LONGEST_WAY: Duration = Duration::from_millis(25);
+const LONGEST_WAY: Duration = Duration::from_millis(50);
 /// Where it takes so much longer on average, all that come are refused.
-const ALL_OVER: Duration = Duration::from_millis(75);
+const ALL_OVER: Duration = Duration::from_millis(150);
 /// The share of the last one in the average.
 const LAST: f64 = 0.1;
 /// What was measured longer ago says nothing any more.
 const FORGOTTEN: Duration = Duration::from_millis(250);
 /// So few in work at once, for each core, are never too many.
-const FEW: i64 = 16;
+const FEW: i64 = 32;
 
 /// How long requests take until their engine is called.
 pub(crate) struct Congestion {
@@ -61,25 +61,25 @@ mod tests {
     async fn the_longer_requests_take_the_more_are_refused() {
         let congestion = Congestion::new(2);
         assert!(!congestion.refuses(1_000, 0.0), "nothing is known yet");
-        after(&congestion, 20);
+        after(&congestion, 40);
         assert!(!congestion.refuses(1_000, 0.0));
-        after(&congestion, 50);
-        assert!(congestion.refuses(1_000, 0.45) && !congestion.refuses(1_000, 0.55), "half of them");
         after(&congestion, 100);
-        assert!(congestion.refuses(33, 0.99));
-        assert!(!congestion.refuses(32, 0.0), "so few are never too many");
+        assert!(congestion.refuses(1_000, 0.45) && !congestion.refuses(1_000, 0.55), "half of them");
+        after(&congestion, 200);
+        assert!(congestion.refuses(65, 0.99));
+        assert!(!congestion.refuses(64, 0.0), "so few are never too many");
     }
 
     #[tokio::test(start_paused = true)]
     async fn one_slow_request_is_no_congestion_and_an_old_one_is_forgotten() {
         let congestion = Congestion::new(1);
-        congestion.note(Duration::from_millis(200));
+        congestion.note(Duration::from_millis(400));
         assert!(!congestion.refuses(100, 0.0));
-        after(&congestion, 200);
+        after(&congestion, 400);
         assert!(congestion.refuses(100, 0.99));
         tokio::time::advance(Duration::from_millis(300)).await;
         assert!(!congestion.refuses(100, 0.0), "it recovers by itself");
-        congestion.note(Duration::from_millis(200));
+        congestion.note(Duration::from_millis(400));
         assert!(!congestion.refuses(100, 0.0), "and begins anew");
     }
 }
