@@ -4,9 +4,11 @@
 
 mod receiver;
 mod service;
+mod slow_engine;
 
 pub use receiver::{head_field, take_mail, take_requests};
 pub use service::Service;
+pub use slow_engine::{gannet_sheet, slow_engine};
 
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};

@@ -6,7 +6,7 @@ use std::io::{Read as _, Write as _};
 use std::net::TcpStream;
 use std::time::{Duration, Instant};
 
-use dispatcher_e2e::{Demo, Service, files_below, header};
+use dispatcher_e2e::{Demo, Service, files_below, gannet_sheet, header, slow_engine};
 use reqwest::header::CONTENT_TYPE;
 use serde_json::{Value, json};
 
@@ -167,40 +167,10 @@ async fn half_open_connections_are_closed_and_health_answers_beside_them() {
     assert!(begun.elapsed() < Duration::from_secs(24), "{:?}", begun.elapsed());
 }
 
-/// An engine that answers each call after a while, one at a time.
-async fn slow_engine(pause: Duration) -> String {
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let url = format!("http://{}", listener.local_addr().unwrap());
-    tokio::spawn(async move {
-        use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-        while let Ok((mut stream, _)) = listener.accept().await {
-            tokio::spawn(async move {
-                let _ = stream.read(&mut [0; 4_096]).await;
-                tokio::time::sleep(pause).await;
-                let head =
-                    "HTTP/1.1 200 OK\r\ncontent-type: audio/pcm\r\ncontent-length: 3200\r\nconnection: close\r\n\r\n";
-                let _ = stream.write_all(head.as_bytes()).await;
-                let _ = stream.write_all(&[9; 3_200]).await;
-            });
-        }
-    });
-    url
-}
-
-fn sheet(url: &str) -> String {
-    format!(
-        "sheet = 1\nname = \"gannet\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"{url}\"\n\
-         [pace]\nat_once = 1\n[access]\nscheme = \"none\"\n\
-         [synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = \"audio\"\n\
-         [synthesis.formats]\npcm = {{ type = \"audio/pcm\", sample_rates = [16000] }}\n\
-         [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n"
-    )
-}
-
 #[tokio::test]
 async fn calls_that_would_wait_in_vain_are_refused_at_once() {
     let url = slow_engine(Duration::from_millis(300)).await;
-    let service = Service::start(BINARY, &[("gannet", sheet(&url))]).await;
+    let service = Service::start(BINARY, &[("gannet", gannet_sheet(&url, 1))]).await;
     let begun = Instant::now();
     let call = async || {
         let response = service.speak(json!({"text": "Ahoy", "voice": "gannet/ada"}), "audio/wav").await;
@@ -420,7 +390,7 @@ async fn a_secret_that_an_engine_repeats_in_any_encoding_reaches_nobody() {
             let _ = stream.write_all(format!("{head}content-length: {}\r\n\r\n{body}", body.len()).as_bytes()).await;
         }
     });
-    let bearer = sheet(&url)
+    let bearer = gannet_sheet(&url, 1)
         .replace("scheme = \"none\"", "scheme = \"bearer\"\nparts = [\"token\"]")
         .replace("[pace]\nat_once = 1\n", "");
     let service = Service::start(BINARY, &[("gannet", bearer)]).await;

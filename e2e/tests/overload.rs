@@ -5,39 +5,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use crate::BINARY;
-use dispatcher_e2e::{Service, header};
+use dispatcher_e2e::{Service, gannet_sheet, header, slow_engine};
 use futures::StreamExt as _;
 use serde_json::json;
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-
-/// An engine whose calls take as long as they are told, as many at once as come.
-async fn engine(pause: Duration) -> String {
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let url = format!("http://{}", listener.local_addr().unwrap());
-    tokio::spawn(async move {
-        while let Ok((mut stream, _)) = listener.accept().await {
-            tokio::spawn(async move {
-                let _ = stream.read(&mut [0; 4_096]).await;
-                tokio::time::sleep(pause).await;
-                let head =
-                    "HTTP/1.1 200 OK\r\ncontent-type: audio/pcm\r\ncontent-length: 3200\r\nconnection: close\r\n\r\n";
-                let _ = stream.write_all(head.as_bytes()).await;
-                let _ = stream.write_all(&[9; 3_200]).await;
-            });
-        }
-    });
-    url
-}
-
-fn sheet(url: &str, at_once: u32) -> String {
-    format!(
-        "sheet = 1\nname = \"gannet\"\nsite = \"cloud\"\nnetwork = \"private\"\nendpoint = \"{url}\"\n\
-         [pace]\nat_once = {at_once}\n[access]\nscheme = \"none\"\n\
-         [synthesis]\ncall = \"POST /say\"\ntext = \"{{{{ text }}}}\"\nanswer = \"audio\"\n\
-         [synthesis.formats]\npcm = {{ type = \"audio/pcm\", sample_rates = [16000] }}\n\
-         [[synthesis.voices]]\nid = \"ada\"\nname = \"Ada\"\nlanguages = [\"en\"]\n"
-    )
-}
+use tokio::io::AsyncWriteExt as _;
 
 /// One request: its status, and how long it took.
 async fn ask(service: &Service) -> (u16, Duration) {
@@ -74,8 +45,8 @@ fn of(status: u16, outcomes: &[(u16, Duration)]) -> Vec<Duration> {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn at_four_times_what_an_engine_takes_calls_are_quick_or_refused_at_once() {
     // Four at once of 400 ms: ten calls a second.
-    let url = engine(Duration::from_millis(400)).await;
-    let service = Arc::new(Service::start(BINARY, &[("gannet", sheet(&url, 4))]).await);
+    let url = slow_engine(Duration::from_millis(400)).await;
+    let service = Arc::new(Service::start(BINARY, &[("gannet", gannet_sheet(&url, 4))]).await);
     let second = Duration::from_secs(1);
     let calm = at_rate(&service, second / 5, second * 4).await;
     let unloaded = p99(of(200, &calm));
@@ -95,8 +66,8 @@ async fn at_four_times_what_an_engine_takes_calls_are_quick_or_refused_at_once()
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_thousand_slow_heads_and_a_thousand_idle_connections_stop_nobody() {
-    let url = engine(Duration::from_millis(20)).await;
-    let service = Arc::new(Service::start(BINARY, &[("gannet", sheet(&url, 50))]).await);
+    let url = slow_engine(Duration::from_millis(20)).await;
+    let service = Arc::new(Service::start(BINARY, &[("gannet", gannet_sheet(&url, 50))]).await);
     let host = service.url.trim_start_matches("http://").to_owned();
     let connect = |slow: bool| {
         let host = host.clone();

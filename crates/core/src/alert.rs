@@ -54,21 +54,31 @@ impl Watched {
         Watched::ALL.iter().copied().find(|watched| watched.name() == name)
     }
 
-    /// What a rule without a threshold is raised at; nothing where it has none.
-    pub fn usual_threshold(self) -> Option<f64> {
+    /// What its threshold may be; nothing where it has none.
+    fn range(self) -> Option<ThresholdRange> {
+        let range = |least, usual, most, low| Some(ThresholdRange { least, usual, most, low });
         match self {
-            Watched::CredentialEnding => Some(14.0),
-            Watched::ErrorShare => Some(20.0),
-            Watched::QueueFull => Some(20.0),
-            Watched::DiskLow => Some(2_000.0),
+            Watched::CredentialEnding => range(1.0, 14.0, 365.0, true),
+            Watched::ErrorShare => range(1.0, 20.0, 100.0, false),
+            Watched::QueueFull => range(1.0, 20.0, 200.0, false),
+            Watched::DiskLow => range(1.0, 2_000.0, 10_000_000.0, true),
             Watched::BreakerOpen | Watched::CredentialRefused | Watched::VoiceWithdrawn => None,
         }
     }
 
-    /// Whether it is raised below the threshold, not above.
-    pub fn is_low(self) -> bool {
-        matches!(self, Watched::CredentialEnding | Watched::DiskLow)
+    /// What a rule without a threshold is raised at; nothing where it has none.
+    pub fn usual_threshold(self) -> Option<f64> {
+        self.range().map(|range| range.usual)
     }
+}
+
+/// The thresholds of something that is counted.
+struct ThresholdRange {
+    least: f64,
+    usual: f64,
+    most: f64,
+    /// It is raised below the threshold, not above.
+    low: bool,
 }
 
 /// What an operator is to be told of, and where.
@@ -150,8 +160,7 @@ pub enum AlertRuleError {
 impl AlertRule {
     /// Refuses what could never be told.
     pub fn check(&self) -> Result<(), AlertRuleError> {
-        let fits = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
-        if self.name.is_empty() || self.name.len() > 40 || !self.name.bytes().all(fits) {
+        if !crate::is_record_name(&self.name) {
             return Err(AlertRuleError::Name(self.name.clone()));
         }
         if !(1..=8).contains(&self.to.len()) {
@@ -170,13 +179,7 @@ impl AlertRule {
             }
         }
         let Some(given) = self.threshold else { return Ok(()) };
-        let (least, most) = match self.on {
-            Watched::CredentialEnding => (1.0, 365.0),
-            Watched::ErrorShare => (1.0, 100.0),
-            Watched::QueueFull => (1.0, 200.0),
-            Watched::DiskLow => (1.0, 10_000_000.0),
-            on => return Err(AlertRuleError::Uncounted(on)),
-        };
+        let ThresholdRange { least, most, .. } = self.on.range().ok_or(AlertRuleError::Uncounted(self.on))?;
         match (least..=most).contains(&given) {
             true => Ok(()),
             false => Err(AlertRuleError::Threshold { on: self.on, least, most, given }),
@@ -190,11 +193,9 @@ impl AlertRule {
 
     /// Whether a measure is to be told of.
     pub fn is_raised_at(&self, measure: f64) -> bool {
-        match self.threshold.or(self.on.usual_threshold()) {
-            None => true,
-            Some(threshold) if self.on.is_low() => measure <= threshold,
-            Some(threshold) => measure >= threshold,
-        }
+        let Some(range) = self.on.range() else { return true };
+        let threshold = self.threshold.unwrap_or(range.usual);
+        if range.low { measure <= threshold } else { measure >= threshold }
     }
 }
 
@@ -248,17 +249,10 @@ mod tests {
     use super::*;
 
     fn rule() -> AlertRule {
-        AlertRule {
-            name: "night-watch".into(),
-            on: Watched::BreakerOpen,
-            engines: Vec::new(),
-            threshold: None,
-            after: 0,
-            pause: 30,
-            quiet: None,
-            to: vec!["https://watch.saltmarsh.example/alerts".into()],
-            note: String::new(),
-        }
+        let rule = serde_json::json!({
+            "name": "night-watch", "on": "breaker-open", "to": ["https://watch.saltmarsh.example/alerts"],
+        });
+        serde_json::from_value(rule).expect("a rule")
     }
 
     /// What is told at each step: seconds, and whether it lasts.

@@ -14,6 +14,7 @@ mod cause;
 mod draft;
 mod language;
 mod money;
+mod name;
 mod nearest;
 mod plan;
 mod prompts;
@@ -38,6 +39,7 @@ pub use language::{
     canonical_tag, extended_filter, is_fallback, is_language_tag, longest_tag, primary_language, region,
 };
 pub use money::{Costs, Currency, Money, MoneyError};
+pub use name::is_record_name;
 pub use nearest::{nearest, nearest_by};
 pub use plan::{Candidate, LegFault, PlanError, Planner, Wanted};
 pub use prompts::{Prompt, PromptTable, check_prompts, read_prompts};

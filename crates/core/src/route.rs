@@ -321,8 +321,7 @@ pub enum RouteError {
 impl Route {
     /// Refuses what no request could use.
     pub fn check(&self) -> Result<(), RouteError> {
-        let fits = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
-        if self.name.is_empty() || self.name.len() > 40 || !self.name.bytes().all(fits) {
+        if !crate::is_record_name(&self.name) {
             return Err(RouteError::Name(self.name.clone()));
         }
         if !(1..=16).contains(&self.legs.len()) {

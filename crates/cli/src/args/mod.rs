@@ -265,15 +265,9 @@ pub(crate) struct SpeakArgs {
     pub(crate) play: bool,
 }
 
+/// Who recognises audio, what is known of it, and how it is written.
 #[derive(Args)]
-#[command(after_help = "Examples:
-  dispatcher transcribe drill.wav
-  dispatcher transcribe drill.mp3 --route captions --format vtt > drill.vtt
-  dispatcher transcribe drill.wav --site local --language en-US
-  cat call.wav | dispatcher transcribe - --engine pocketsphinx --language en-US")]
-pub(crate) struct TranscribeArgs {
-    /// The audio file, - for standard input
-    pub(crate) audio: PathBuf,
+pub(crate) struct HearerArgs {
     /// Use this route
     #[arg(long, conflicts_with = "engine")]
     pub(crate) route: Option<String>,
@@ -295,6 +289,36 @@ pub(crate) struct TranscribeArgs {
     /// Likely words, separated by commas
     #[arg(long, value_name = "WORDS")]
     pub(crate) hints: Option<String>,
+    /// Media type of audio that has no header: audio/pcm;rate=16000
+    #[arg(long = "type", value_name = "TYPE")]
+    pub(crate) kind: Option<String>,
+}
+
+impl HearerArgs {
+    /// The parameters of the API that have a text as their value.
+    pub(crate) fn parameters(&self) -> [(&'static str, Option<&str>); 6] {
+        [
+            ("route", self.route.as_deref()),
+            ("engine", self.engine.as_deref()),
+            ("model", self.model.as_deref()),
+            ("site", self.site.as_deref()),
+            ("region", self.region.as_deref()),
+            ("language", self.language.as_deref()),
+        ]
+    }
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher transcribe drill.wav
+  dispatcher transcribe drill.mp3 --route captions --format vtt > drill.vtt
+  dispatcher transcribe drill.wav --site local --language en-US
+  cat call.wav | dispatcher transcribe - --engine pocketsphinx --language en-US")]
+pub(crate) struct TranscribeArgs {
+    /// The audio file, - for standard input
+    pub(crate) audio: PathBuf,
+    #[command(flatten)]
+    pub(crate) hearer: HearerArgs,
     /// Text that precedes the audio
     #[arg(long, value_name = "TEXT")]
     pub(crate) context: Option<String>,
@@ -307,9 +331,6 @@ pub(crate) struct TranscribeArgs {
     /// Fail if the engine cannot do something, instead of omitting it
     #[arg(long)]
     pub(crate) strict: bool,
-    /// Media type of audio that has no header: audio/pcm;rate=16000
-    #[arg(long = "type", value_name = "TYPE")]
-    pub(crate) kind: Option<String>,
     /// Format of the transcript
     #[arg(long, value_enum, default_value_t = TranscriptFormat::Text)]
     pub(crate) format: TranscriptFormat,
@@ -333,30 +354,8 @@ pub(crate) struct CaptionArgs {
     /// Listen to the microphone, through arecord; Ctrl-C ends it
     #[arg(long, conflicts_with = "kind")]
     pub(crate) microphone: bool,
-    /// Use this route
-    #[arg(long, conflicts_with = "engine")]
-    pub(crate) route: Option<String>,
-    /// Use this engine
-    #[arg(long)]
-    pub(crate) engine: Option<String>,
-    /// Model of the engine
-    #[arg(long)]
-    pub(crate) model: Option<String>,
-    /// Site of the engine; the audio is not sent elsewhere
-    #[arg(long, value_parser = ["local", "cloud"])]
-    pub(crate) site: Option<String>,
-    /// Region of the engine; engines without this region are not used
-    #[arg(long, value_name = "REGION")]
-    pub(crate) region: Option<String>,
-    /// Language of the audio, such as en-GB
-    #[arg(long, value_name = "TAG")]
-    pub(crate) language: Option<String>,
-    /// Likely words, separated by commas
-    #[arg(long, value_name = "WORDS")]
-    pub(crate) hints: Option<String>,
-    /// Media type of audio that has no header: audio/pcm;rate=16000
-    #[arg(long = "type", value_name = "TYPE")]
-    pub(crate) kind: Option<String>,
+    #[command(flatten)]
+    pub(crate) hearer: HearerArgs,
     /// Send raw samples in real time
     #[arg(long)]
     pub(crate) real_time: bool,

@@ -23,14 +23,15 @@ const RAW_BYTES_A_SECOND: f64 = 32_000.0;
 pub(crate) async fn run(client: &Client, args: CaptionArgs, form: OutputForm) -> Result<(), CliError> {
     let mut source = Source::open(&args).await?;
     let mut socket = client.live("/api/v1/transcripts/live").await?;
-    let format = if args.microphone { Some(RAW.to_owned()) } else { args.kind.clone() };
-    let hints: Option<Vec<&str>> = args.hints.as_deref().map(|hints| hints.split(',').map(str::trim).collect());
-    let mut open = json!({
-        "type": "open", "format": format, "route": args.route, "engine": args.engine, "model": args.model,
-        "language": args.language, "site": args.site, "region": args.region, "hints": hints,
-    });
-    if let Some(members) = open.as_object_mut() {
-        members.retain(|_, value| !value.is_null());
+    let format = if args.microphone { Some(RAW) } else { args.hearer.kind.as_deref() };
+    let mut open = json!({"type": "open"});
+    for (name, value) in args.hearer.parameters().into_iter().chain([("format", format)]) {
+        if let Some(value) = value {
+            open[name] = value.into();
+        }
+    }
+    if let Some(hints) = &args.hearer.hints {
+        open["hints"] = hints.split(',').map(str::trim).collect();
     }
     say(&mut socket, Message::text(open.to_string())).await?;
     let pause = args.real_time.then(|| Duration::from_secs_f64(PIECE as f64 / RAW_BYTES_A_SECOND));
@@ -109,12 +110,13 @@ impl Source {
     /// The next piece of audio; nothing at its end. With a pause, pieces come
     /// no faster than they are spoken.
     async fn next(&mut self, pause: Option<Duration>) -> Result<Option<Vec<u8>>, CliError> {
-        if let Some(pause) = pause {
+        if pause.is_some() {
             tokio::time::sleep_until(self.next).await;
-            self.next += pause;
         }
         let mut piece = vec![0; PIECE];
         let count = self.reader.read(&mut piece).await?;
+        // Not before it was read: a wait that is given up moves nothing on.
+        self.next += pause.unwrap_or_default();
         piece.truncate(count);
         Ok((count > 0).then_some(piece))
     }

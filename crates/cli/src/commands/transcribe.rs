@@ -40,20 +40,15 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
         TranscriptFormat::Rttm => "text/x-rttm",
     };
     let alternatives = args.alternatives.map(|count| count.to_string());
-    let query = [
-        ("hints", args.hints.as_deref()),
+    let mut query = vec![
+        ("hints", args.hearer.hints.as_deref()),
         ("context", args.context.as_deref()),
         ("speakers", args.speakers.then_some("true")),
         ("alternatives", alternatives.as_deref()),
         ("unsupported", args.strict.then_some("refuse")),
-        ("route", args.route.as_deref()),
-        ("engine", args.engine.as_deref()),
-        ("model", args.model.as_deref()),
-        ("site", args.site.as_deref()),
-        ("region", args.region.as_deref()),
-        ("language", args.language.as_deref()),
     ];
-    let kind = media_type(&args.audio, args.kind.as_deref());
+    query.extend(args.hearer.parameters());
+    let kind = media_type(&args.audio, args.hearer.kind.as_deref());
     if upload::is_large(&args.audio) {
         return as_job(client, &args, &query, &kind, format).await;
     }

@@ -77,6 +77,31 @@ pub struct LiveResult {
     pub settled: bool,
 }
 
+/// Sends and listens at once: the engine may end, or refuse, before everything
+/// was sent.
+async fn sent_and_heard<T>(
+    send: impl Future<Output = Result<(), EngineError>>,
+    listen: impl Future<Output = Result<T, EngineError>>,
+) -> Result<T, EngineError> {
+    tokio::pin!(send, listen);
+    tokio::select! {
+        outcome = &mut listen => outcome,
+        sent = &mut send => match sent {
+            Ok(()) => listen.await,
+            // What it closed with says more than that it takes no more.
+            Err(error) => match tokio::time::timeout(Duration::from_secs(1), listen).await {
+                Ok(Err(told)) if told.cause != Cause::Broken => Err(told),
+                _ => Err(error),
+            },
+        },
+    }
+}
+
+/// Closes politely; what was needed is here, and the engine may be gone.
+async fn end(questions: &mut Questions) {
+    let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
+}
+
 impl HearingLine {
     pub(crate) fn compile(spec: &HearingSocket, probe: &Value, sheet: SheetSource<'_>) -> Result<Self, SheetError> {
         let key = ["recognition", "socket"];
@@ -111,25 +136,12 @@ impl HearingLine {
         paths: &Paths,
     ) -> Result<Transcript, EngineError> {
         let (line, mut questions, mut answers, context) = self.common.open(flow, wire, job).await?;
-        let outcome = {
-            let send = self.send(&line, &mut questions, &context, sound, seconds);
-            let listen = self.listen(&line, &mut answers, paths);
-            tokio::pin!(send, listen);
-            // The engine may end, or refuse, before everything was sent.
-            tokio::select! {
-                outcome = &mut listen => outcome,
-                sent = &mut send => match sent {
-                    Ok(()) => listen.await,
-                    // What it closed with says more than that it takes no more.
-                    Err(error) => match tokio::time::timeout(Duration::from_secs(1), listen).await {
-                        Ok(Err(told)) if told.cause != Cause::Broken => Err(told),
-                        _ => Err(error),
-                    },
-                },
-            }
-        };
-        // What was needed is here; the engine may be gone.
-        let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
+        let outcome = sent_and_heard(
+            self.send(&line, &mut questions, &context, sound, seconds),
+            self.listen(&line, &mut answers, paths),
+        );
+        let outcome = outcome.await;
+        end(&mut questions).await;
         outcome
     }
 
@@ -144,24 +156,12 @@ impl HearingLine {
         mut told: impl FnMut(LiveResult) + Send,
     ) -> Result<(), EngineError> {
         let (line, mut questions, mut answers, context) = self.common.open(flow, wire, job).await?;
-        let outcome = {
-            let send = self.send_live(&line, &mut questions, &context, job, audio);
-            let listen = self.each_result(&line, &mut answers, paths, &mut told);
-            tokio::pin!(send, listen);
-            tokio::select! {
-                outcome = &mut listen => outcome,
-                sent = &mut send => match sent {
-                    Ok(()) => listen.await,
-                    // What it closed with says more than that it takes no more.
-                    Err(error) => match tokio::time::timeout(Duration::from_secs(1), listen).await {
-                        Ok(Err(told)) if told.cause != Cause::Broken => Err(told),
-                        _ => Err(error),
-                    },
-                },
-            }
-        };
-        // What was needed is here; the engine may be gone.
-        let _ = tokio::time::timeout(Duration::from_secs(1), questions.close()).await;
+        let outcome = sent_and_heard(
+            self.send_live(&line, &mut questions, &context, job, audio),
+            self.each_result(&line, &mut answers, paths, &mut told),
+        );
+        let outcome = outcome.await;
+        end(&mut questions).await;
         outcome
     }
 

@@ -207,9 +207,13 @@ impl Gateway {
         for message in self.inner.alerts.step(&conditions, now) {
             let Message { rule, told, notice } = message;
             tracing::warn!(alert = rule.name, subject = notice.subject, over = told == Told::Over, "{}", notice.detail);
-            match told {
-                Told::Raised => self.inner.store.put_notice(notice.clone()).await?,
-                Told::Over => self.inner.store.end_notice(notice.id.clone(), now).await?,
+            let kept = match told {
+                Told::Raised => self.inner.store.put_notice(notice.clone()).await,
+                Told::Over => self.inner.store.end_notice(notice.id.clone(), now).await,
+            };
+            // Told all the same: the operator learns of it, and so of the others.
+            if let Err(error) = kept {
+                tracing::warn!(%error, "a notice could not be written");
             }
             self.inner.events.tell(|| Event::Notice(notice.clone()));
             self.send(rule, told, notice);
@@ -256,17 +260,8 @@ mod tests {
     use super::*;
 
     fn rule(on: Watched) -> AlertRule {
-        AlertRule {
-            name: "watch".into(),
-            on,
-            engines: Vec::new(),
-            threshold: None,
-            after: 0,
-            pause: 30,
-            quiet: None,
-            to: vec!["https://watch.saltmarsh.example".into()],
-            note: String::new(),
-        }
+        let rule = serde_json::json!({"name": "watch", "on": on, "to": ["https://watch.saltmarsh.example"]});
+        serde_json::from_value(rule).expect("a rule")
     }
 
     fn condition(on: Watched, subject: &str, measure: f64) -> Condition {

@@ -110,23 +110,15 @@ impl Gateway {
 
 #[cfg(test)]
 mod tests {
-    use dispatcher_core::Watched;
-
     use super::*;
 
     #[test]
     fn a_letter_says_what_is_wrong_since_when_and_whose_rule_it_is() {
-        let rule = AlertRule {
-            name: "night-watch".into(),
-            on: Watched::BreakerOpen,
-            engines: Vec::new(),
-            threshold: None,
-            after: 0,
-            pause: 30,
-            quiet: None,
-            to: vec!["mailto:watch@saltmarsh.example".into()],
-            note: "Call the harbour office.".into(),
-        };
+        let rule = serde_json::json!({
+            "name": "night-watch", "on": "breaker-open", "to": ["mailto:watch@saltmarsh.example"],
+            "note": "Call the harbour office.",
+        });
+        let rule: AlertRule = serde_json::from_value(rule).expect("a rule");
         let notice = StoredNotice {
             id: "1".into(),
             rule: rule.name.clone(),

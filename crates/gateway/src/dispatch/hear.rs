@@ -6,7 +6,7 @@ use std::sync::Arc;
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
 use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Transcript, Work};
-use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat, Hear};
+use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
 
@@ -272,19 +272,8 @@ impl Listening {
         }
         let audio = self.fit(&planned.engine, &planned.format).await?;
         let permit = self.gateway.turn(planned, &self.record).await;
-        let (wish, _) = controlled(&self.request.wish, &planned.candidate);
-        let call = Hear {
-            audio,
-            format: planned.format.clone(),
-            model: planned.candidate.model.clone(),
-            language: self.request.hearer.language.clone(),
-            context: wish.context,
-            variation: wish.variation,
-            hints: wish.hints,
-            speakers: wish.speakers,
-            alternatives: wish.alternatives,
-            seconds: self.probed.length.seconds(),
-        };
+        let language = self.request.hearer.language.as_deref();
+        let call = planned.hear(audio, self.probed.length.seconds(), language, &self.request.wish);
         let named = planned.candidate.credential.as_deref();
         let heard = self.gateway.with_credential(&planned.engine, named, |credential| {
             let (permit, call) = (permit.as_ref(), &call);

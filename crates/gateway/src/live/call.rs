@@ -16,7 +16,6 @@ use super::stretch::{RATE, Stretch, samples_format};
 use crate::dispatch::dispatch_record::{AttemptFacts, DispatchRecord};
 use crate::dispatch::hear::transcode_to_file;
 use crate::dispatch::rehearse;
-use crate::planning::hearers::controlled;
 use crate::{FailedAttempt, Gateway, GatewayError, PlannedCall};
 
 /// So often are all candidates tried for one stretch.
@@ -159,7 +158,8 @@ impl LiveCall {
             return Err(EngineError { cause: Cause::Absent, detail: reason, retry_after: None });
         }
         let permit = self.gateway.turn(planned, &self.record).await;
-        let call = self.call(planned);
+        let none = AudioSource::Memory(Bytes::new());
+        let call = planned.hear(none, super::LONGEST_CALL, self.request.hearer.language.as_deref(), &self.request.wish);
         let live = planned.engine.is_live();
         let named = planned.candidate.credential.as_deref();
         let heard = self.gateway.with_credential(&planned.engine, named, |credential| {
@@ -195,22 +195,6 @@ impl LiveCall {
                 let detail = format!("no transcript within {} ms", deadline.as_millis());
                 Err(EngineError { cause: Cause::TimedOut, detail, retry_after: None })
             }
-        }
-    }
-
-    fn call(&self, planned: &PlannedCall) -> Hear {
-        let (wish, _) = controlled(&self.request.wish, &planned.candidate);
-        Hear {
-            audio: AudioSource::Memory(Bytes::new()),
-            format: planned.format.clone(),
-            model: planned.candidate.model.clone(),
-            language: self.request.hearer.language.clone(),
-            context: wish.context,
-            variation: wish.variation,
-            hints: wish.hints,
-            speakers: wish.speakers,
-            alternatives: wish.alternatives,
-            seconds: super::LONGEST_CALL,
         }
     }
 }

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use dispatcher_core::{Adjustment, Candidate, Done, HearingWish, Shaped, Site};
+use dispatcher_engines::{AudioSource, Hear};
 use serde::{Deserialize, Serialize};
 
 use crate::dispatch::hear::RecognitionRequest;
@@ -135,6 +136,25 @@ pub(crate) fn controlled(wish: &HearingWish, candidate: &Candidate) -> (HearingW
     match &candidate.sheet.recognition {
         Some(recognition) => wish.with(&recognition.controls, candidate.model.as_deref()),
         None => Default::default(),
+    }
+}
+
+impl PlannedCall {
+    /// The call of audio that is in its format.
+    pub(crate) fn hear(&self, audio: AudioSource, seconds: f64, language: Option<&str>, wish: &HearingWish) -> Hear {
+        let (wish, _) = controlled(wish, &self.candidate);
+        Hear {
+            audio,
+            format: self.format.clone(),
+            model: self.candidate.model.clone(),
+            language: language.map(str::to_owned),
+            context: wish.context,
+            variation: wish.variation,
+            hints: wish.hints,
+            speakers: wish.speakers,
+            alternatives: wish.alternatives,
+            seconds,
+        }
     }
 }
 

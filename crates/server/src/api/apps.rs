@@ -1,5 +1,6 @@
 //! Apps and their keys.
 
+use dispatcher_core::is_record_name;
 use dispatcher_gateway::{App, Gateway, RecallPolicy, now_micros};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post, put};
@@ -11,11 +12,6 @@ use crate::body::{RequestBody, read_json};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
-
-pub(super) fn good_name(name: &str) -> bool {
-    let fits = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
-    (1..=40).contains(&name.len()) && name.bytes().all(fits)
-}
 
 fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Problem> {
     let site = request.site.map(|word| super::speech_request::site(&word)).transpose()?;
@@ -90,7 +86,7 @@ pub(crate) async fn add(
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<AppAnswer>), Problem> {
     let request: AppRequest = read_json(data, SMALL_BODY).await?;
-    let name = request.name.clone().filter(|name| good_name(name));
+    let name = request.name.clone().filter(|name| is_record_name(name));
     let name = name.ok_or_else(|| {
         Problem::at(ProblemKind::Invalid, "/name", "a name is 1 to 40 small letters, digits and hyphens")
     })?;

@@ -1,12 +1,12 @@
 //! Lexicons, and the sounds that scripts put in.
 
+use dispatcher_core::is_record_name;
 use dispatcher_gateway::{Gateway, MOST_SOUND, NewLexicon, StoredLexicon};
 use rocket::http::Status;
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
 
 use super::SMALL_BODY;
-use super::apps::good_name;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, text_of_body};
@@ -106,7 +106,7 @@ pub(crate) async fn put_lexicon(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<LexiconAnswer>, Problem> {
-    if !good_name(name) {
+    if !is_record_name(name) {
         return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
     }
     let mut given = Parameters::of_query(&meta.query)?;

@@ -1,12 +1,12 @@
 //! Audio formats, and named ones.
 
 use dispatcher_audio::{Codec, Format};
+use dispatcher_core::is_record_name;
 use dispatcher_gateway::{Gateway, OwnPreset};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, put};
 
 use super::SMALL_BODY;
-use super::apps::good_name;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
 use crate::problem::Problem;
@@ -78,7 +78,7 @@ pub(crate) async fn put_preset(
     gateway: &State<Gateway>,
 ) -> Result<Json<PresetAnswer>, Problem> {
     let request: PresetRequest = read_json(data, SMALL_BODY).await?;
-    if !good_name(name) {
+    if !is_record_name(name) {
         return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
     }
     let preset = preset_of(name, request)?;

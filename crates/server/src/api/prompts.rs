@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Transcoder};
-use dispatcher_core::{Prompt, PromptTable, check_prompts, read_prompts};
+use dispatcher_core::{Prompt, PromptTable, check_prompts, is_record_name, read_prompts};
 use dispatcher_gateway::{Approval, Gateway, StoredPromptFile};
 use rocket::http::Status;
 use rocket::serde::json::Json;
@@ -13,7 +13,6 @@ use serde::Deserialize;
 use utoipa::ToSchema;
 
 use super::SMALL_BODY;
-use super::apps::good_name;
 use super::jobs::pack;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json, read_small};
@@ -57,7 +56,7 @@ pub(crate) async fn put_set(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<PromptSetAnswer>, Problem> {
-    if !good_name(name) {
+    if !is_record_name(name) {
         return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
     }
     let rows = rows_of(&meta, data).await?;
