@@ -136,6 +136,7 @@ async fn what_does_not_keep_to_the_messages_is_told_why_and_harms_nobody_else() 
         (vec![opening(json!({"engine": "whimbrell"}))], "no-such-engine", 1008),
         (vec![opening(json!({"engine": "whimbrel", "language": "en_GB!"}))], "invalid", 1008),
         (vec![opening(json!({"engine": "whimbrel", "format": "tide/pool"}))], "invalid", 1008),
+        (vec![opening(json!({"engine": "whimbrel", "speakers": true}))], "invalid", 1008),
         (vec![opening(json!({"engine": "whimbrel"})), opening(json!({}))], "bad-request", 1008),
         (vec![opening(json!({"engine": "whimbrel"})), Message::text(r#"{"type":"tide"}"#)], "bad-request", 1008),
         (

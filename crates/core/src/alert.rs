@@ -130,6 +130,9 @@ pub enum AlertRuleError {
     /// An address that is neither of a webhook nor of a mailbox.
     #[error("an address is a webhook as https://… or a mailbox as mailto:…, not '{0}'")]
     Address(String),
+    /// A note that no message has room for.
+    #[error("a note has at most 400 characters, not {0}")]
+    Note(usize),
     /// A threshold where nothing is counted.
     #[error("'{}' has no threshold", .0.name())]
     Uncounted(Watched),
@@ -172,6 +175,10 @@ impl AlertRule {
         };
         if let Some(other) = self.to.iter().find(|to| to.len() > 1_000 || !is_address(to)) {
             return Err(AlertRuleError::Address(other.chars().take(200).collect()));
+        }
+        let note = self.note.chars().count();
+        if note > 400 {
+            return Err(AlertRuleError::Note(note));
         }
         for (what, given, most) in [("after", self.after, 86_400), ("pause", self.pause, 10_080)] {
             if given > most {
@@ -321,5 +328,7 @@ mod tests {
         let fault = share(200.0).check().expect_err("more than all").to_string();
         assert_eq!(fault, "a threshold for 'error-share' is 1 to 100, not 200");
         assert!(AlertRule { pause: 10_081, ..rule() }.check().is_err());
+        let noted = |length| AlertRule { note: "é".repeat(length), ..rule() }.check();
+        assert_eq!([noted(400), noted(401)], [Ok(()), Err(AlertRuleError::Note(401))]);
     }
 }

@@ -9,8 +9,9 @@ use crate::listener::{Listener, answer};
 use crate::probe::{LISTENS, VOICE, engine, hear, in_file, json_answer, sentence, sound, speak, wave};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
 use dispatcher_core::Cause;
-use dispatcher_engines::{AudioSource, Engine, Fetcher};
+use dispatcher_engines::{AudioSource, Engine, Fetcher, Hear};
 use dispatcher_vault::Parts;
 use futures::{SinkExt as _, StreamExt as _};
 use serde_json::{Value, json};
@@ -277,6 +278,28 @@ async fn a_socket_hears_base64_pieces_and_its_results_replace_one_another() {
     let engine = engine(sheet, &url);
     assert_eq!(hear(&engine, AudioSource::Memory(audio.clone().into())).await.unwrap().text, "the ramp is closing");
     assert_eq!(hear(&engine, in_file(&audio)).await.unwrap().text, "the ramp is closing");
+}
+
+#[tokio::test]
+async fn an_engine_that_ends_while_audio_still_comes_has_not_heard_it() {
+    let url = socket(|mut open| async move {
+        let _ = open.next().await;
+        open.send(Message::text(json!({"result": {"text": "the ramp"}}).to_string())).await.unwrap();
+        open.close(None).await.unwrap();
+    })
+    .await;
+    let sheet = "[recognition]\ncall = \"GET /live\"\n[recognition.socket]\nresult = { at = \"$.result\" }\n\
+         [recognition.formats]\npcm = { type = \"audio/pcm\", sample_rates = [16000] }\n\
+         [recognition.transcript]\ntext = \"$.result.text\"\n";
+    let engine = engine(sheet, &url);
+    let call = || Hear::new(AudioSource::Memory(Bytes::new()), engine.hearing_formats()[0].clone());
+    let piece = Bytes::from(vec![0; 3_200]);
+    let endless = futures::stream::iter([piece.clone()]).chain(futures::stream::pending());
+    let mut told = Vec::new();
+    let ended = engine.hear_live(call(), endless, |result| told.push(result.transcript.text), &Parts::new()).await;
+    assert_eq!((ended.unwrap_err().cause, told), (Cause::Broken, vec!["the ramp".to_owned()]));
+    let whole = futures::stream::iter([piece]);
+    assert!(engine.hear_live(call(), whole, |_| (), &Parts::new()).await.is_ok(), "all was sent");
 }
 
 #[tokio::test]

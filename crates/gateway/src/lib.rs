@@ -31,8 +31,8 @@ pub use clock::{day_of, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
 pub use dispatch::admit::{Caller, KeyLimits};
-pub use dispatch::app_limits::AppAllowance;
 pub use dispatch::breakers::BreakerView;
+pub use dispatch::caller_limits::Allowance;
 pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
 pub use dispatch::hear::{Recognised, RecognitionRequest};
@@ -96,7 +96,7 @@ pub(crate) struct Inner {
     pub(crate) hedge_budgets: dispatch::hedge::HedgeBudgets,
     pub(crate) health: dispatch::health::HealthBook,
     pub(crate) flights: dispatch::recalled::Flights,
-    pub(crate) app_limits: dispatch::app_limits::AppLimits,
+    pub(crate) caller_limits: dispatch::caller_limits::CallerLimits,
     pub(crate) congestion: dispatch::congestion::Congestion,
     pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
@@ -138,7 +138,7 @@ impl Gateway {
                 hedge_budgets: dispatch::hedge::HedgeBudgets::default(),
                 health: dispatch::health::HealthBook::default(),
                 flights: dispatch::recalled::Flights::default(),
-                app_limits: dispatch::app_limits::AppLimits::default(),
+                caller_limits: dispatch::caller_limits::CallerLimits::default(),
                 congestion: dispatch::congestion::Congestion::new(cores),
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),

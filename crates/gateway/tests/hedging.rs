@@ -92,3 +92,15 @@ async fn a_caller_who_leaves_while_two_engines_are_called_ends_both() {
     let held: i64 = ledger.iter().filter(|line| line.kind.name() != "settle").map(|line| line.nanos).sum();
     assert_eq!(held, 0);
 }
+
+#[tokio::test]
+async fn a_script_that_another_voice_would_begin_is_waited_for() {
+    let fixture = measured().await;
+    weather(&fixture.heron, r#"{"weather":"drip","pause":700,"calls":1}"#).await;
+    // With the tape's voice, its first call is one of heron.
+    let text =
+        "<voice name=\"heron/pellin\" required=\"name\">The ramp is closing now.</voice> Stand clear of the doors.";
+    let utterance = fixture.speak(script(text, "swift")).await;
+    assert_eq!((utterance.engine.as_str(), utterance.fallbacks.len()), ("heron", 0));
+    assert_eq!(texts(&listen(utterance).await.1), ["The ramp is closing now.", "Stand clear of the doors."]);
+}

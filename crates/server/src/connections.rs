@@ -72,7 +72,7 @@ struct AnswerProgress {
 }
 
 /// A request that is being answered, until it is dropped.
-struct AtWork {
+pub(crate) struct AtWork {
     connections: Connections,
     peer: SocketAddr,
     progress: Arc<AnswerProgress>,
@@ -100,13 +100,8 @@ impl Connections {
         self.0.known.lock()
     }
 
-    /// Counts a connection as in work until what is given back is dropped, as
-    /// one that has become a WebSocket.
-    pub(crate) fn hold(&self, peer: SocketAddr) -> impl Send + use<> {
-        self.begin(peer)
-    }
-
-    fn begin(&self, peer: SocketAddr) -> AtWork {
+    /// Counts a connection as in work until what is given back is dropped.
+    pub(crate) fn begin(&self, peer: SocketAddr) -> AtWork {
         let progress = Arc::new(AnswerProgress::default());
         let mut known = self.lock();
         known.idle_since.remove(&peer);

@@ -1,6 +1,6 @@
 //! Headers that the handlers read, and those that every answer gets.
 
-use dispatcher_gateway::{AppAllowance, CacheWish, Gateway};
+use dispatcher_gateway::{Allowance, CacheWish, Gateway};
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
@@ -158,8 +158,8 @@ pub(crate) fn fairing() -> AdHoc {
 
 /// What an app or a key with a limit may still do, as the fields `RateLimit-Policy` and
 /// `RateLimit` (draft-ietf-httpapi-ratelimit-headers-10).
-fn rate_limit(allowance: AppAllowance) -> [(&'static str, String); 2] {
-    let AppAllowance { of, per_minute, left, full_in } = allowance;
+fn rate_limit(allowance: Allowance) -> [(&'static str, String); 2] {
+    let Allowance { of, per_minute, left, full_in } = allowance;
     let until_full = full_in.as_secs_f64().ceil();
     [
         ("RateLimit-Policy", format!("\"{of}\";q={per_minute};w=60")),
@@ -174,7 +174,7 @@ mod tests {
     #[test]
     fn what_is_left_is_told_as_structured_fields() {
         let full_in = std::time::Duration::from_millis(20_500);
-        let told = rate_limit(AppAllowance { of: "app", per_minute: 60, left: 39, full_in });
+        let told = rate_limit(Allowance { of: "app", per_minute: 60, left: 39, full_in });
         assert_eq!(told.map(|(_, value)| value), ["\"app\";q=60;w=60", "\"app\";r=39;t=21"]);
     }
 

@@ -33,6 +33,8 @@ pub enum ServeError {
     Variable(String),
     #[error("the environment variable {0}, which holds the password of the mail server, is not set")]
     MailPassword(String),
+    #[error("[mail] has the user {0} and no password; set password_file or password_variable")]
+    MailLogin(String),
     #[error(
         "the root key {path} is missing, and {sealed} credentials are sealed with it; \
          put the file back from its backup, or revoke the credentials: start once with --forget-credentials"

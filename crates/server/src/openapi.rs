@@ -16,13 +16,13 @@ pub fn document() -> utoipa::openapi::OpenApi {
     document
 }
 
-/// The document with the address of this service.
 /// The AsyncAPI document: messages over WebSocket.
 #[get("/api/asyncapi.json")]
 pub(crate) fn messages() -> (ContentType, &'static str) {
     (ContentType::JSON, include_str!("../../../docs/asyncapi.json"))
 }
 
+/// The document with the address of this service.
 #[get("/api/openapi.json")]
 pub(crate) fn serve(url: &State<PublicUrl>) -> Json<utoipa::openapi::OpenApi> {
     let mut document = document();

@@ -120,7 +120,10 @@ pub(crate) fn mail(config: &Config) -> Result<Option<Mail>, ServeError> {
         (None, Some(name)) => Some(std::env::var(name).map_err(|_| ServeError::MailPassword(name.clone()))?),
         (None, None) => None,
     };
-    let login = server.user.clone().zip(password.map(SecretString::from));
+    let login = match (&server.user, password) {
+        (Some(user), None) => return Err(ServeError::MailLogin(user.clone())),
+        (user, password) => user.clone().zip(password.map(SecretString::from)),
+    };
     let port = server.port.unwrap_or(match server.security {
         MailSecurity::Starttls => 587,
         MailSecurity::Tls => 465,

@@ -156,13 +156,19 @@ impl HearingLine {
         mut told: impl FnMut(LiveResult) + Send,
     ) -> Result<(), EngineError> {
         let (line, mut questions, mut answers, context) = self.common.open(flow, wire, job).await?;
-        let outcome = sent_and_heard(
-            self.send_live(&line, &mut questions, &context, job, audio),
-            self.each_result(&line, &mut answers, paths, &mut told),
-        );
-        let outcome = outcome.await;
+        let mut all_sent = false;
+        let send = async {
+            self.send_live(&line, &mut questions, &context, job, audio).await?;
+            all_sent = true;
+            Ok(())
+        };
+        let outcome = sent_and_heard(send, self.each_result(&line, &mut answers, paths, &mut told)).await;
         end(&mut questions).await;
-        outcome
+        match outcome {
+            // What was not sent was not heard.
+            Ok(()) if !all_sent => Err(line.broken("the engine ended before the audio did")),
+            outcome => outcome,
+        }
     }
 
     async fn send_live(

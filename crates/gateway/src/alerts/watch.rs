@@ -1,6 +1,8 @@
 //! What alerts watch: how engines, credentials, voices, queues and the disk
 //! are at this moment.
 
+use std::collections::BTreeMap;
+
 use dispatcher_core::{AlertRule, BreakerState, Cause, VoiceId, Watched, Work};
 use dispatcher_store::CredentialState;
 
@@ -111,15 +113,20 @@ impl Gateway {
 /// Voices that routes and apps name, and that are gone. An engine that has
 /// told no voice yet says nothing of any.
 fn withdrawn(registry: &Registry, defaults: impl Iterator<Item = (String, String)>) -> Vec<Condition> {
-    let mut named: Vec<(String, VoiceId)> = Vec::new();
+    // Each voice once, with the first that names it.
+    let mut named: BTreeMap<String, String> = BTreeMap::new();
     for route in registry.routes().values() {
-        let voices = route.legs.iter().filter_map(|leg| Some((&leg.engine, leg.voice.as_ref()?)));
-        let id = |(engine, voice): (&String, &String)| VoiceId { engine: engine.clone(), voice: voice.clone() };
-        named.extend(voices.map(|voice| (format!("the route {}", route.name), id(voice))));
+        for (engine, voice) in route.legs.iter().filter_map(|leg| Some((&leg.engine, leg.voice.as_ref()?))) {
+            named.entry(format!("{engine}/{voice}")).or_insert_with(|| format!("the route {}", route.name));
+        }
     }
-    named.extend(defaults.filter_map(|(app, voice)| Some((format!("the app {app}"), voice.parse().ok()?))));
+    for (app, voice) in defaults {
+        named.entry(voice).or_insert_with(|| format!("the app {app}"));
+    }
     let mut conditions: Vec<Condition> = Vec::new();
-    for (by, id) in named {
+    for (subject, by) in named {
+        // The default of an app may be a route.
+        let Ok(id) = subject.parse::<VoiceId>() else { continue };
         let Ok(engine) = registry.engine(&id.engine) else { continue };
         let Some(synthesis) = engine.sheet().synthesis.as_ref().filter(|it| !it.voices.is_empty()) else { continue };
         let voice = synthesis.voices.iter().find(|voice| voice.id == id.voice);
@@ -130,10 +137,6 @@ fn withdrawn(registry: &Registry, defaults: impl Iterator<Item = (String, String
             },
             None => "removed from the catalogue of its engine".into(),
         };
-        let subject = format!("{}/{}", id.engine, id.voice);
-        if conditions.iter().any(|condition| condition.subject == subject) {
-            continue;
-        }
         let detail = format!("the voice {subject} is not available ({why}); it is used by {by}");
         conditions.push(Condition { subject, ..Condition::of(Watched::VoiceWithdrawn, &id.engine, detail) });
     }

@@ -10,8 +10,8 @@ use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
 
-use crate::dispatch::app_limits::InWork;
 use crate::dispatch::attempt::again;
+use crate::dispatch::caller_limits::InWork;
 use crate::dispatch::candidates::{self, Attempt, Outcome, Tried};
 use crate::dispatch::deliver::CodecError;
 use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};

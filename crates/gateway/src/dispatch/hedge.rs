@@ -91,7 +91,9 @@ impl Gateway {
         self.inner.hedge_budgets.earn(route);
         let next = plan.iter().skip_while(|other| !std::ptr::eq(*other, planned)).nth(1)?;
         let after = self.usual_first(planned, USUAL)?;
-        let other = next.engine_name() != planned.engine_name() && self.not_called(next).await.is_none();
+        // A script may begin with a pause or a sound for this engine alone.
+        let callable = next.render_plan.single().is_some() || next.render_plan.opening_call(next).is_some();
+        let other = callable && next.engine_name() != planned.engine_name() && self.not_called(next).await.is_none();
         other.then_some(Hedge { after, planned: next, route })
     }
 }

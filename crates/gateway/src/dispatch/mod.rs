@@ -2,9 +2,9 @@
 //! other, delivery, and the record of each attempt.
 
 pub(crate) mod admit;
-pub(crate) mod app_limits;
 pub(crate) mod attempt;
 pub(crate) mod breakers;
+pub(crate) mod caller_limits;
 pub(crate) mod candidates;
 pub(crate) mod congestion;
 pub(crate) mod deliver;

@@ -12,8 +12,8 @@ use futures::StreamExt as _;
 use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
 
-use crate::dispatch::app_limits::InWork;
 use crate::dispatch::attempt::Speaking;
+use crate::dispatch::caller_limits::InWork;
 use crate::dispatch::candidates::{self, Outcome as Ran};
 use crate::dispatch::deliver::{Start, WAITING};
 use crate::dispatch::dispatch_record::{

@@ -45,15 +45,6 @@ pub(super) struct LiveCall {
 }
 
 impl LiveCall {
-    pub(super) fn new(
-        gateway: Gateway,
-        record: DispatchRecord,
-        plan: Vec<PlannedCall>,
-        request: LiveRequest,
-    ) -> LiveCall {
-        LiveCall { gateway, record, plan, request }
-    }
-
     /// Has a stretch heard, to its end.
     pub(super) async fn hear(self: Arc<Self>, stretch: Arc<Stretch>, told: mpsc::UnboundedSender<StretchEvent>) {
         let last = match self.record.is_rehearsal() {

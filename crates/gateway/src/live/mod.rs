@@ -22,7 +22,7 @@ use pauses::PauseFinder;
 use results::{LiveResults, Seams};
 use stretch::{RATE, Stretch, samples_format};
 
-use crate::dispatch::app_limits::InWork;
+use crate::dispatch::caller_limits::InWork;
 use crate::dispatch::deliver::Offload;
 use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
 use crate::dispatch::speak::{CALLER_LEFT, summary};
@@ -42,6 +42,8 @@ const LONGEST: f64 = 8.0 * 3_600.0;
 const LONGEST_CALL: f64 = 240.0;
 /// Seconds of a call of an engine that hears whole recordings.
 const LONGEST_PIECE: f64 = 20.0;
+/// Calls of one session at once: audio that comes faster than it is heard waits.
+const AT_ONCE: usize = 4;
 /// Seconds before speech that are heard with it.
 const BEFORE: f64 = 0.3;
 /// Seconds that two calls share where no pause was found to part them in.
@@ -113,7 +115,7 @@ impl Gateway {
         let dispatch = record.id().to_owned();
         let (audio, pieces) = mpsc::channel(WAITING);
         let (told, events) = mpsc::channel(UNTOLD);
-        let call = Arc::new(LiveCall::new(self.clone(), record, plan, request));
+        let call = Arc::new(LiveCall { gateway: self.clone(), record, plan, request });
         let engine = call.first_engine();
         let session = Session::new(call, told, in_work);
         self.inner.running.spawn(session.run(pieces));
@@ -220,7 +222,7 @@ impl Session {
                     self.take(event).await?;
                     continue;
                 }
-                piece = tokio::time::timeout(IDLE, pieces.recv()), if open => piece,
+                piece = tokio::time::timeout(IDLE, pieces.recv()), if open && self.running.len() < AT_ONCE => piece,
             };
             match piece {
                 Ok(Some(bytes)) => self.hear(bytes).await?,

@@ -62,8 +62,9 @@ impl Gateway {
     }
 }
 
-/// The leg that is drawn by weight goes first, or the heaviest where nobody waits; others with a weight follow it
-/// in their order, and those without come last.
+/// The leg that is drawn by weight goes first, or the heaviest where nobody
+/// waits; others with a weight follow it in their order, and those without come
+/// last.
 fn draw_first<T>(route: &Route, purpose: Purpose, plan: &mut [T], call: impl Fn(&T) -> &PlannedCall) {
     let leg = |planned: &T| call(planned).candidate.leg;
     let usable: Vec<usize> = plan.iter().filter_map(leg).collect();

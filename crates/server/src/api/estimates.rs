@@ -14,7 +14,7 @@ use crate::parameters::no_query;
 use crate::problem::Problem;
 use crate::spool::Spool;
 use crate::uploads::Uploads;
-use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest};
+use crate::wire::{EstimateAnswer, PlanLine, TranscriptRequest, UtteranceRequest, thousandths};
 
 /// Estimate a request
 ///
@@ -99,7 +99,7 @@ fn answer(estimate: Estimate) -> EstimateAnswer {
         exact: estimate.exact,
         fidelity: estimate.fidelity,
         fingerprint: estimate.fingerprint,
-        duration: estimate.length.map(|seconds| (seconds * 1_000.0).round() / 1_000.0),
+        duration: estimate.length.map(thousandths),
         warnings: estimate.warnings,
     }
 }

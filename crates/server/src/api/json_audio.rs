@@ -15,7 +15,7 @@ use dispatcher_vault::random_token;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::{Sink, Spool, storage_problem};
-use crate::wire::{AudioAnswer, UtteranceAnswer};
+use crate::wire::{AudioAnswer, UtteranceAnswer, thousandths};
 
 /// Bytes of audio that travels inside JSON.
 const MOST_AUDIO: u64 = 32 << 20;
@@ -131,13 +131,13 @@ fn described(utterance: Utterance, length: Length, cost: crate::wire::Amount) ->
             data_uri: format!("data:{kind};base64,{mark}"),
             base64: mark.clone(),
             kind,
-            duration: (length.seconds() * 1_000.0).round() / 1_000.0,
+            duration: thousandths(length.seconds()),
         },
         words: utterance.words().iter().filter_map(|word| serde_json::to_value(word).ok()).collect(),
         marks: utterance
             .marks()
             .iter()
-            .map(|(name, time)| serde_json::json!({"name": name, "time": (time * 1_000.0).round() / 1_000.0}))
+            .map(|(name, time)| serde_json::json!({"name": name, "time": thousandths(*time)}))
             .collect(),
         engine: utterance.engine,
         voice: utterance.voice,

@@ -55,7 +55,7 @@ pub(crate) fn live(
 ) -> ws::Channel<'static> {
     let (gateway, base) = (gateway.inner().clone(), url.0.clone());
     // A connection without a request in work would be closed.
-    let held = meta.connection.peer().map(|peer| connections.hold(peer));
+    let held = meta.connection.peer().map(|peer| connections.begin(peer));
     let config = ws::Config {
         max_message_size: Some(MOST_MESSAGE),
         max_frame_size: Some(MOST_FRAME),
@@ -152,12 +152,14 @@ impl Conversation {
         loop {
             tokio::select! {
                 event = events.recv() => match event {
-                    Some(Ok(LiveEvent::Ended { text, length, cost })) => {
-                        let duration = length;
-                        return self.say(&LiveMessage::EndOfInput { text, duration, cost: cost.into(), dispatch }).await;
-                    }
                     Some(Ok(LiveEvent::Result { settled: false, .. })) if !interim => {}
-                    Some(Ok(event)) => self.say(&event.into()).await?,
+                    Some(Ok(event)) => {
+                        let last = matches!(event, LiveEvent::Ended { .. });
+                        self.say(&LiveMessage::of(event, &dispatch)).await?;
+                        if last {
+                            return Ok(());
+                        }
+                    }
                     Some(Err(error)) => return Err(error.into()),
                     None => return Err(GatewayError::Abandoned.into()),
                 },
@@ -241,6 +243,20 @@ async fn next_of(stream: &mut ws::stream::DuplexStream) -> Result<Sent, Close> {
 fn request_of(opening: LiveOpening, trace: Option<String>) -> Result<LiveRequest, Problem> {
     let LiveOpening { format, request, .. } = opening;
     check(&request)?;
+    for (name, given) in [
+        ("audio", request.audio.is_some()),
+        ("speakers", request.speakers),
+        ("alternatives", request.alternatives.is_some()),
+        ("title", request.title.is_some()),
+        ("webhook", request.webhook.is_some()),
+        ("deadline", request.deadline.is_some()),
+        ("unsupported", request.unsupported.is_some()),
+    ] {
+        if given {
+            let detail = format!("{name} is not available in a live session");
+            return Err(Problem::at(ProblemKind::Invalid, &format!("/{name}"), detail));
+        }
+    }
     let told = match format.as_deref() {
         None => None,
         Some(format) => {

@@ -32,7 +32,7 @@ pub(crate) struct AlertRequest {
     /// Addresses: `https://…` for a signed webhook, if the service allows its host; `mailto:…` for mail, if
     /// a mail server is configured.
     to: Vec<String>,
-    /// Note that is included in each message.
+    /// Note that is included in each message (at most 400 characters).
     #[serde(default)]
     note: String,
 }
@@ -53,7 +53,7 @@ impl AlertRequest {
             pause: self.pause.unwrap_or(30),
             quiet,
             to: self.to,
-            note: self.note.chars().take(400).collect(),
+            note: self.note,
         })
     }
 }

@@ -3,7 +3,7 @@
 use dispatcher_gateway::LiveEvent;
 use serde::Serialize;
 
-use super::{Amount, TranscriptRequest, WordAnswer};
+use super::{Amount, TranscriptRequest, WordAnswer, thousandths};
 use crate::problem::Problem;
 
 /// What begins a session.
@@ -95,8 +95,9 @@ pub(crate) struct LiveSegment {
     pub(crate) words: Vec<WordAnswer>,
 }
 
-impl From<LiveEvent> for LiveMessage {
-    fn from(event: LiveEvent) -> LiveMessage {
+impl LiveMessage {
+    /// What is told of an event of a dispatch.
+    pub(crate) fn of(event: LiveEvent, dispatch: &str) -> LiveMessage {
         match event {
             LiveEvent::Speech { at } => LiveMessage::StartOfInput { at: thousandths(at) },
             LiveEvent::Renewed { engine } => LiveMessage::Renewed { engine },
@@ -104,7 +105,7 @@ impl From<LiveEvent> for LiveMessage {
                 text,
                 duration: thousandths(length),
                 cost: cost.into(),
-                dispatch: String::new(),
+                dispatch: dispatch.to_owned(),
             },
             LiveEvent::Result { segment, settled, transcript } => {
                 let words: Vec<WordAnswer> = transcript.words.into_iter().map(WordAnswer::from).collect();
@@ -119,10 +120,6 @@ impl From<LiveEvent> for LiveMessage {
             }
         }
     }
-}
-
-fn thousandths(seconds: f64) -> f64 {
-    (seconds * 1_000.0).round() / 1_000.0
 }
 
 #[cfg(test)]

@@ -38,6 +38,11 @@ pub(crate) use speech::*;
 
 pub(crate) use dispatcher_gateway::rfc3339;
 
+/// Seconds, to the millisecond.
+pub(crate) fn thousandths(seconds: f64) -> f64 {
+    (seconds * 1_000.0).round() / 1_000.0
+}
+
 fn milliseconds(micros: i64) -> f64 {
     (micros as f64 / 10.0).round() / 100.0
 }

@@ -5,7 +5,7 @@ use dispatcher_gateway::PlannedCall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{Amount, CriteriaSchema};
+use super::{Amount, CriteriaSchema, thousandths};
 
 /// How `voice` is written; read by hand, so that faults name their member.
 #[derive(ToSchema)]
@@ -276,12 +276,11 @@ pub(crate) struct TranscriptAnswer {
 
 impl From<dispatcher_core::Word> for WordAnswer {
     fn from(word: dispatcher_core::Word) -> Self {
-        let round = |seconds: Option<f64>| seconds.map(|s| (s * 1_000.0).round() / 1_000.0);
         WordAnswer {
             text: word.text,
-            start: round(word.start),
-            end: round(word.end),
-            confidence: round(word.confidence),
+            start: word.start.map(thousandths),
+            end: word.end.map(thousandths),
+            confidence: word.confidence.map(thousandths),
             speaker: word.speaker,
         }
     }
@@ -293,7 +292,7 @@ impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
         TranscriptAnswer {
             text,
             language: language.unwrap_or_else(|| "und".into()),
-            duration: (heard.length * 1_000.0).round() / 1_000.0,
+            duration: thousandths(heard.length),
             engine: heard.engine,
             model: heard.model,
             words: words.into_iter().map(WordAnswer::from).collect(),

@@ -19,7 +19,7 @@ const SOON: Duration = Duration::from_secs(1);
 
 /// What apps and keys with limits have used, by `app NAME` and `key ID`.
 #[derive(Default)]
-pub(crate) struct AppLimits(Mutex<HashMap<String, UsedByApp>>);
+pub(crate) struct CallerLimits(Mutex<HashMap<String, UsedOfLimit>>);
 
 /// Whose limits they are, and what they are.
 struct Limited<'a> {
@@ -30,7 +30,7 @@ struct Limited<'a> {
 }
 
 #[derive(Default)]
-struct UsedByApp {
+struct UsedOfLimit {
     /// When the whole minute's requests may be made again: a bucket that fills
     /// steadily, as the time until it is full.
     full_at: Option<Instant>,
@@ -56,7 +56,7 @@ pub(crate) struct InWork {
 
 /// What an app or a key with a limit may still do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct AppAllowance {
+pub struct Allowance {
     /// `app` or `key`.
     pub of: &'static str,
     /// Requests of a minute.
@@ -71,11 +71,11 @@ fn limit(of: Option<i64>) -> Option<u32> {
     of.and_then(|limit| u32::try_from(limit).ok()).filter(|limit| *limit > 0)
 }
 
-impl UsedByApp {
-    fn allowance(&self, of: &'static str, per_minute: u32, now: Instant) -> AppAllowance {
+impl UsedOfLimit {
+    fn allowance(&self, of: &'static str, per_minute: u32, now: Instant) -> Allowance {
         let full_in = self.full_at.map_or(Duration::ZERO, |full| full.saturating_duration_since(now));
         let used = (full_in.as_secs_f64() / MINUTE.as_secs_f64() * f64::from(per_minute)).ceil();
-        AppAllowance { of, per_minute, left: per_minute.saturating_sub(used as u32), full_in }
+        Allowance { of, per_minute, left: per_minute.saturating_sub(used as u32), full_in }
     }
 
     /// When the bucket is full again once one more request is made.
@@ -129,7 +129,7 @@ impl<'a> Limited<'a> {
     }
 }
 
-impl AppLimits {
+impl CallerLimits {
     /// Lets a request of a caller in.
     fn enter(&self, caller: &Caller) -> Result<Option<InWork>, GatewayError> {
         let limits = Limited::of(caller);
@@ -148,9 +148,9 @@ impl AppLimits {
         Ok(Some(InWork { _app: app, _key: key }))
     }
 
-    fn allowance(&self, limits: [Limited<'_>; 2]) -> Option<AppAllowance> {
+    fn allowance(&self, limits: [Limited<'_>; 2]) -> Option<Allowance> {
         let used = self.0.lock();
-        let unused = UsedByApp::default();
+        let unused = UsedOfLimit::default();
         let left = limits.into_iter().filter_map(|limited| {
             let used = used.get(&limited.id()).unwrap_or(&unused);
             Some(used.allowance(limited.kind, limited.per_minute?, Instant::now()))
@@ -170,17 +170,17 @@ impl Gateway {
             let what = "the service is overloaded".into();
             return Err(GatewayError::Crowded { what, retry_after: SOON });
         }
-        self.inner.app_limits.enter(caller)
+        self.inner.caller_limits.enter(caller)
     }
 
     /// What a caller may still do by its app's limit and by its key's, whichever
     /// leaves less; nothing where neither has one.
-    pub fn allowance(&self, caller: &Caller) -> Option<AppAllowance> {
+    pub fn allowance(&self, caller: &Caller) -> Option<Allowance> {
         let limits = Limited::of(caller);
         if limits.iter().all(|limited| limited.per_minute.is_none()) {
             return None;
         }
-        self.inner.app_limits.allowance(limits)
+        self.inner.caller_limits.allowance(limits)
     }
 }
 
@@ -203,7 +203,7 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn a_minutes_requests_may_come_at_once_and_then_one_by_one() {
-        let limits = AppLimits::default();
+        let limits = CallerLimits::default();
         let app = app(Some(6), None);
         for request in 1..=6 {
             assert!(limits.enter(&app).is_ok(), "request {request}");
@@ -223,7 +223,7 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn those_in_work_are_counted_until_they_end() {
-        let limits = AppLimits::default();
+        let limits = CallerLimits::default();
         let app = app(None, Some(2));
         let first = limits.enter(&app).expect("let in");
         let second = limits.enter(&app).expect("let in");
@@ -238,7 +238,7 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn a_key_has_limits_of_its_own_and_what_it_is_refused_costs_the_app_nothing() {
-        let limits = AppLimits::default();
+        let limits = CallerLimits::default();
         let keyed = |key: &str, per_minute| {
             let limits = KeyLimits { per_minute: Some(per_minute), at_once: Some(5) };
             Caller { who: key.into(), key: Some(limits), ..app(Some(6), None) }
@@ -258,17 +258,17 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn what_is_left_is_told() {
-        let limits = AppLimits::default();
+        let limits = CallerLimits::default();
         let app = app(Some(60), None);
-        let left = |limits: &AppLimits| limits.allowance(Limited::of(&app)).expect("a limit");
+        let left = |limits: &CallerLimits| limits.allowance(Limited::of(&app)).expect("a limit");
         for _ in 0..20 {
             limits.enter(&app).expect("let in");
         }
         let full_in = Duration::from_secs(20);
-        assert_eq!(left(&limits), AppAllowance { of: "app", per_minute: 60, left: 40, full_in });
+        assert_eq!(left(&limits), Allowance { of: "app", per_minute: 60, left: 40, full_in });
         tokio::time::advance(Duration::from_secs(5)).await;
         assert_eq!(left(&limits).left, 45);
         let free = Caller { app: App::new("free", "", 0), ..app.clone() };
-        assert!(AppLimits::default().enter(&free).expect("let in").is_none(), "nothing is counted without");
+        assert!(CallerLimits::default().enter(&free).expect("let in").is_none(), "nothing is counted without");
     }
 }
