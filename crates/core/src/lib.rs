@@ -7,10 +7,12 @@
 #![warn(missing_docs)]
 
 mod alert;
+mod alignment;
 mod backoff;
 mod bounds;
 mod breaker;
 mod cause;
+mod comparison;
 mod draft;
 mod language;
 mod money;
@@ -26,14 +28,17 @@ mod sheet;
 mod stitch;
 mod tariff;
 mod transcript;
+mod transcript_rules;
 mod voice;
 mod wer;
 
 pub use alert::{Alarm, AlertRule, AlertRuleError, Told, Watched};
+pub use alignment::{Aligned, align};
 pub use backoff::Backoff;
 pub use bounds::Bounds;
 pub use breaker::{Breaker, BreakerState, Health, Passage};
 pub use cause::{Cause, Remedy};
+pub use comparison::{Consensus, ConsensusWord, ErrorCounts, TextComparison, compare_texts, consensus};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
 pub use language::{
     canonical_tag, extended_filter, is_fallback, is_language_tag, longest_tag, primary_language, region,
@@ -51,6 +56,10 @@ pub use sheet::*;
 pub use stitch::{HeardPart, stitch};
 pub use tariff::{Cancelled, Measure, Tariff, Usage};
 pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
+pub use transcript_rules::{
+    ChangedBy, MaskRule, Masks, Phrase, PhraseTable, Revised, RuleError, SpokenCommand, TranscriptChange,
+    TranscriptRules, Vocabulary, VocabularyWord,
+};
 pub use voice::{Criteria, Gender, Origin, Voice, VoiceId};
 pub use wer::{WordErrors, normalise_words, word_errors};
 

@@ -2,6 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::alignment::{Aligned, align};
+use crate::normalise_words;
+
 /// One word with its place in the audio.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Default)]
 pub struct Word {
@@ -108,6 +111,33 @@ impl Transcript {
         }
         self.unrecognised = gaps;
         self
+    }
+
+    /// The transcript with another text, as a person corrects it. Words that
+    /// stay keep their times; those between them share the time that there is,
+    /// and nobody says how sure they are.
+    #[must_use]
+    pub fn with_text(self, text: &str) -> Transcript {
+        let text = text.trim().to_owned();
+        if self.words.is_empty() {
+            return Transcript { text, ..self };
+        }
+        let key = |word: &str| normalise_words(word).concat();
+        let said: Vec<&str> = text.split_whitespace().collect();
+        let before: Vec<String> = self.words.iter().map(|word| key(&word.text)).collect();
+        let after: Vec<String> = said.iter().map(|word| key(word)).collect();
+        let mut words: Vec<Word> =
+            said.iter().map(|text| Word { text: (*text).to_owned(), ..Word::default() }).collect();
+        let mut known = vec![false; words.len()];
+        for step in align(&before, &after).unwrap_or_default() {
+            let (Aligned::Same(old, new) | Aligned::Substituted(old, new)) = step else { continue };
+            let Word { start, end, speaker, confidence, .. } = self.words[old].clone();
+            let confidence = confidence.filter(|_| before[old] == after[new]);
+            words[new] = Word { start, end, speaker, confidence, text: std::mem::take(&mut words[new].text) };
+            known[new] = true;
+        }
+        share_time(&mut words, &known, &self.words);
+        Transcript { text, words, ..self }
     }
 
     /// WebVTT (W3C). Without word times there is one cue of the whole length.
@@ -220,6 +250,31 @@ impl Transcript {
     }
 }
 
+/// Gives words without times those between their neighbours.
+fn share_time(words: &mut [Word], known: &[bool], before: &[Word]) {
+    let (first, last) = (before.first().and_then(|it| it.start), before.last().and_then(|it| it.end));
+    let mut at = 0;
+    while at < words.len() {
+        if known[at] {
+            at += 1;
+            continue;
+        }
+        let to = (at..words.len()).find(|index| known[*index]).unwrap_or(words.len());
+        let previous = at.checked_sub(1).and_then(|index| words.get(index)).cloned();
+        let start = previous.as_ref().map_or(first, |it| it.end);
+        let end = words.get(to).map_or(last, |it| it.start);
+        let speaker = previous.or_else(|| words.get(to).cloned()).and_then(|it| it.speaker);
+        let count = (to - at) as f64;
+        for (index, word) in words[at..to].iter_mut().enumerate() {
+            let times = start.zip(end).map(|(start, end)| (start, (end - start).max(0.0) / count));
+            word.start = times.map(|(start, each)| start + each * index as f64);
+            word.end = times.map(|(start, each)| start + each * (index + 1) as f64);
+            word.speaker.clone_from(&speaker);
+        }
+        at = to;
+    }
+}
+
 /// Whether two texts meet in writing that has no spaces.
 pub(crate) fn meet_dense(first: &str, second: &str) -> bool {
     first.chars().last().is_some_and(is_dense) && second.chars().next().is_some_and(is_dense)
@@ -310,6 +365,34 @@ mod tests {
             "WEBVTT\n\n00:00:00.000 --> 00:00:01.000\nStand clear.\n\n00:00:01.500 --> 00:00:05.500\n[…]\n\n\
              00:00:06.000 --> 00:00:06.500\nAll\n\n00:00:08.000 --> 00:00:09.000\n[…]\n"
         );
+    }
+
+    #[test]
+    fn a_corrected_text_keeps_the_times_of_its_words() {
+        let words =
+            vec![word("The", 0.0, 0.4), word("lamp", 0.5, 1.0), word("is", 2.0, 2.5), word("closing.", 2.5, 3.0)];
+        let sure = words.into_iter().map(|word| Word { confidence: Some(0.9), ..word }).collect();
+        let transcript = Transcript { text: "The lamp is closing.".into(), words: sure, ..Transcript::default() };
+        let corrected = transcript.with_text(" The loading ramp, is closing now\n");
+        assert_eq!(corrected.text, "The loading ramp, is closing now");
+        let told: Vec<_> = corrected
+            .words
+            .iter()
+            .map(|word| (word.text.as_str(), word.start, word.end, word.confidence.is_some()))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                ("The", Some(0.0), Some(0.4), true),
+                ("loading", Some(0.4), Some(0.5), false),
+                ("ramp,", Some(0.5), Some(1.0), false),
+                ("is", Some(2.0), Some(2.5), true),
+                ("closing", Some(2.5), Some(3.0), true),
+                ("now", Some(3.0), Some(3.0), false),
+            ]
+        );
+        let emptied = corrected.with_text(" ");
+        assert_eq!((emptied.text.as_str(), emptied.words.len()), ("", 0));
     }
 
     #[test]

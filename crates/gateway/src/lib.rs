@@ -35,7 +35,7 @@ pub use dispatch::breakers::BreakerView;
 pub use dispatch::caller_limits::Allowance;
 pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
-pub use dispatch::hear::{Recognised, RecognitionRequest};
+pub use dispatch::hear::{LanguageSource, Recognised, RecognitionRequest};
 pub use dispatch::limiter::Load;
 pub use dispatch::recalled::{CacheOutcome, CacheWish, RecalledAudio};
 pub use dispatch::speak::SynthesisRequest;
@@ -55,10 +55,13 @@ pub use jobs::{Dictation, JobEstimate, JobView, JobWork, JobsPlace, NewJob, Trac
 pub use library::lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use library::presets::{OwnPreset, Presets};
 pub use library::prompts::{PromptLine, PromptSet, PromptState};
+pub use library::transcript_rules::AppRules;
+pub use library::transcripts::{KeptTranscript, TranscriptDocument};
 pub use live::{LiveEvent, LiveRequest, LiveSession};
 use metrics::Metrics;
 pub use planning::estimate::Estimate;
 pub use planning::hearers::HearerWish;
+pub use planning::languages::ComparedLanguage;
 pub use planning::lint::{Lint, lint};
 pub use planning::plan::{PlannedCall, Unsupported};
 pub use planning::preview::{LegPreview, PreviewedRequest, RoutePreview};
@@ -70,7 +73,8 @@ pub use traces::Traces;
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy,
     HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
-    StoredDispatch, StoredJobFile, StoredNotice, StoredPromptFile, UsageTotal,
+    StoredDispatch, StoredJobFile, StoredNotice, StoredPromptFile, StoredTranscript, TranscriptVersion, UsageTotal,
+    VersionedKind,
 };
 
 use dispatcher_store::Store;
@@ -102,6 +106,7 @@ pub(crate) struct Inner {
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
     pub(crate) clips_in_use: library::clips::ClipsInUse,
+    pub(crate) rule_book: library::transcript_rules::RuleBook,
     pub(crate) jobs: jobs::Jobs,
     /// Codec work at once: as many as there are cores.
     pub(crate) codecs: Arc<tokio::sync::Semaphore>,
@@ -143,6 +148,7 @@ impl Gateway {
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
                 clips_in_use: library::clips::ClipsInUse::default(),
+                rule_book: library::transcript_rules::RuleBook::default(),
                 jobs: jobs::Jobs::default(),
                 codecs: Arc::new(tokio::sync::Semaphore::new(cores)),
                 running: tokio_util::task::TaskTracker::new(),
@@ -154,6 +160,8 @@ impl Gateway {
         gateway.load_routes().await?;
         gateway.load_presets().await?;
         gateway.load_lexicons().await?;
+        gateway.load_transcript_rules().await?;
+        gateway.keep_transcripts_in_time();
         gateway.keep_catalogues();
         gateway.keep_health().await?;
         gateway.keep_watch().await?;

@@ -41,6 +41,7 @@ fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
     RecognitionRequest {
         audio,
         hearer: HearerWish { language: Some("en-GB".into()), ..hearer(Some(wanted)) },
+        languages: Vec::new(),
         wish: HearingWish::default(),
         unsupported: Unsupported::Adapt,
         deadline: None,

@@ -11,6 +11,8 @@ pub enum StoreError {
     Taken { what: &'static str, name: String },
     #[error("there is no {what} '{name}'")]
     Missing { what: &'static str, name: String },
+    #[error("the {what} '{name}' has been changed since; its newest version is {version}")]
+    Changed { what: &'static str, name: String, version: i64 },
     #[error("several ids begin with '{beginning}'; give more of the {what}'s id")]
     Ambiguous { what: &'static str, beginning: String },
     #[error("the database refused")]
@@ -56,6 +58,7 @@ impl StoreError {
             StoreError::Taken { .. }
             | StoreError::Missing { .. }
             | StoreError::Ambiguous { .. }
+            | StoreError::Changed { .. }
             | StoreError::Document(_) => true,
             StoreError::Database(error) => matches!(
                 error,

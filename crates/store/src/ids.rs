@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{access_keys, clips, dispatches, jobs};
+use crate::schema::{access_keys, clips, dispatches, jobs, transcripts};
 use crate::{Store, StoreError};
 
 /// A record that has an id.
@@ -13,6 +13,7 @@ pub enum Identified {
     Clip,
     /// A key of an app.
     Key,
+    Transcript,
 }
 
 impl Identified {
@@ -22,6 +23,7 @@ impl Identified {
             Identified::Job => "job",
             Identified::Clip => "clip",
             Identified::Key => "key",
+            Identified::Transcript => "transcript",
         }
     }
 }
@@ -63,6 +65,7 @@ impl Store {
                 Identified::Job => beginning!(jobs, apps, start, end, c),
                 Identified::Clip => beginning!(clips, apps, start, end, c),
                 Identified::Key => beginning!(access_keys, apps, start, end, c),
+                Identified::Transcript => beginning!(transcripts, apps, start, end, c),
             };
             match found.as_slice() {
                 [] => Err(StoreError::Missing { what: what.name(), name: beginning }),

@@ -21,6 +21,7 @@ mod prompts;
 mod recall;
 mod schema;
 mod states;
+mod transcripts;
 mod versions;
 mod words;
 mod work;
@@ -33,7 +34,7 @@ pub use ledger::{GroupBy, UsageTotal};
 pub use models::{
     AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, SampleDispatch,
     SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredJob, StoredJobFile,
-    StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall,
+    StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall, StoredTranscript, TranscriptVersion,
 };
 pub use people::Grant;
 pub use pool::Store;

@@ -7,7 +7,8 @@ use dispatcher_core::{Currency, Money, Site, Watched, Work};
 
 use crate::schema::{
     access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    health_hours, job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, sessions,
+    health_hours, job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, sessions, transcript_versions,
+    transcripts,
 };
 use crate::states::{
     AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind, RecallPolicy,
@@ -192,8 +193,37 @@ impl std::fmt::Debug for SealedCredential {
     }
 }
 
+/// A transcript that is kept. Times in microseconds.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = transcripts)]
+pub struct StoredTranscript {
+    /// That of the dispatch or job that made it.
+    pub id: String,
+    pub app: String,
+    /// Empty where it has none.
+    pub title: String,
+    pub engine: String,
+    pub language: Option<String>,
+    pub audio_ms: i64,
+    pub made_at: i64,
+    pub expires_at: i64,
+}
+
+/// A version of a kept transcript; the first is what was recognised.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = transcript_versions)]
+pub struct TranscriptVersion {
+    pub transcript: String,
+    pub version: i64,
+    /// JSON.
+    pub document: String,
+    pub made_by: String,
+    pub made_at: i64,
+}
+
 /// A program of the team.
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(primary_key(name), treat_none_as_null = true)]
 pub struct App {
     pub name: String,
     pub title: String,
@@ -218,6 +248,10 @@ pub struct App {
     pub at_once: Option<i64>,
     /// The region in which engines are called for it.
     pub region: Option<String>,
+    /// Days that its transcripts are kept; not at all where it is missing.
+    pub transcript_days: Option<i64>,
+    /// Of its recordings, where a request names none.
+    pub language: Option<String>,
 }
 
 impl App {
@@ -237,6 +271,8 @@ impl App {
             per_minute: None,
             at_once: None,
             region: None,
+            transcript_days: None,
+            language: None,
         }
     }
 }

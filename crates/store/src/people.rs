@@ -5,7 +5,6 @@ use diesel::prelude::*;
 use crate::audit::note;
 use crate::models::{AccessKey, App, Session};
 use crate::schema::{access_keys, apps, people, sessions};
-use crate::words::OptionalWord;
 use crate::{Durability, Store, StoreError};
 
 /// Who a key speaks for.
@@ -46,20 +45,7 @@ impl Store {
     /// Turns an app's rehearsal on or off, or sets what it uses by default.
     pub async fn change_app(&self, app: App, by: String, at: i64) -> Result<App, StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let changed = diesel::update(apps::table.find(&app.name))
-                .set((
-                    apps::title.eq(&app.title),
-                    apps::rehearsal.eq(app.rehearsal),
-                    apps::default_voice.eq(&app.default_voice),
-                    apps::default_recognition.eq(&app.default_recognition),
-                    apps::default_format.eq(&app.default_format),
-                    apps::custom_voices.eq(&app.custom_voices),
-                    apps::recall.eq(app.recall),
-                    apps::per_minute.eq(app.per_minute),
-                    apps::at_once.eq(app.at_once),
-                    apps::site.eq(OptionalWord(app.site)),
-                ))
-                .execute(c)?;
+            let changed = diesel::update(apps::table.find(&app.name)).set(app.clone()).execute(c)?;
             if changed == 0 {
                 return Err(StoreError::Missing { what: "app", name: app.name });
             }

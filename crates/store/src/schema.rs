@@ -21,6 +21,7 @@ table! {
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
         custom_voices -> Nullable<Text>, site -> Nullable<Text>, recall -> Text,
         per_minute -> Nullable<BigInt>, at_once -> Nullable<BigInt>, region -> Nullable<Text>,
+        transcript_days -> Nullable<BigInt>, language -> Nullable<Text>,
     }
 }
 table! {
@@ -121,6 +122,17 @@ table! {
     clips (id, app) {
         id -> Text, app -> Text, title -> Text, media_type -> Text, bytes -> BigInt, audio_ms -> BigInt,
         created_by -> Text, created_at -> BigInt,
+    }
+}
+table! {
+    transcripts (id) {
+        id -> Text, app -> Text, title -> Text, engine -> Text, language -> Nullable<Text>, audio_ms -> BigInt,
+        made_at -> BigInt, expires_at -> BigInt,
+    }
+}
+table! {
+    transcript_versions (transcript, version) {
+        transcript -> Text, version -> BigInt, document -> Text, made_by -> Text, made_at -> BigInt,
     }
 }
 table! {

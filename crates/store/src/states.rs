@@ -197,6 +197,12 @@ words! {
         PromptSet = "prompt set",
         /// JSON.
         AlertRule = "alert",
+        /// JSON.
+        Vocabulary = "vocabulary",
+        /// JSON.
+        Phrases = "phrases",
+        /// JSON.
+        Masks = "masks",
     }
 }
 
@@ -209,7 +215,8 @@ impl VersionedKind {
     /// Apps put them in themselves: a name is one app's, the oldest versions
     /// go, and what is removed leaves nothing behind.
     pub(crate) fn is_of_apps(self) -> bool {
-        self == VersionedKind::PromptSet
+        use VersionedKind::{Masks, Phrases, PromptSet, Vocabulary};
+        matches!(self, PromptSet | Vocabulary | Phrases | Masks)
     }
 
     /// Actions of the audit log: it was put in, it was taken out of use.
@@ -221,6 +228,9 @@ impl VersionedKind {
             VersionedKind::Lexicon => ("lexicon.put", "lexicon.retire"),
             VersionedKind::PromptSet => ("prompts.put", "prompts.remove"),
             VersionedKind::AlertRule => ("alert.put", "alert.retire"),
+            VersionedKind::Vocabulary => ("vocabulary.put", "vocabulary.retire"),
+            VersionedKind::Phrases => ("phrases.put", "phrases.retire"),
+            VersionedKind::Masks => ("masks.put", "masks.retire"),
         }
     }
 }

@@ -39,7 +39,7 @@ impl Caller {
     }
 
     /// Of an app that is asked for, or of all, the one that it may see.
-    fn visible(&self, app: Option<String>) -> Option<String> {
+    pub(crate) fn visible(&self, app: Option<String>) -> Option<String> {
         if self.operator { app } else { Some(self.app.name.clone()) }
     }
 }

@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
-use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Transcript, Work};
+use dispatcher_core::{
+    Adjustment, Cause, HearingWish, Money, Revised, SpokenCommand, Transcript, TranscriptChange, Work,
+};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
@@ -18,7 +20,9 @@ use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAtte
 use crate::dispatch::speak::{CALLER_LEFT, summary};
 use crate::intake::recording::{AudioInfo, GivenAudio};
 use crate::jobs::PartNote;
+use crate::library::transcripts::{NewTranscript, TranscriptDocument};
 use crate::planning::hearers::{HearerWish, controlled};
+use crate::planning::languages::{ComparedLanguage, StatedLanguage};
 use crate::planning::order::Purpose;
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Unsupported};
 
@@ -30,6 +34,8 @@ pub(crate) const SILENT: f64 = 0.1;
 pub struct RecognitionRequest {
     pub audio: GivenAudio,
     pub hearer: HearerWish,
+    /// Languages of which one is spoken, where the hearer is told none.
+    pub languages: Vec<String>,
     pub wish: HearingWish,
     pub unsupported: Unsupported,
     /// Milliseconds until the transcript, in place of each candidate's own.
@@ -46,6 +52,16 @@ pub struct Recognised {
     pub engine: String,
     pub model: Option<String>,
     pub transcript: Transcript,
+    /// How the language of the transcript is known; nothing where it is not.
+    pub language_from: Option<LanguageSource>,
+    /// What each language that might be spoken was found to be.
+    pub languages: Vec<ComparedLanguage>,
+    /// What the rules of the app changed.
+    pub changes: Vec<TranscriptChange>,
+    /// The command that it is, by the phrases of the app.
+    pub command: Option<SpokenCommand>,
+    /// It is kept, under the id of the dispatch.
+    pub kept: bool,
     /// Seconds of audio.
     pub length: f64,
     pub cost: Money,
@@ -53,14 +69,81 @@ pub struct Recognised {
     pub rehearsal: bool,
 }
 
+/// How the language of a transcript is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LanguageSource {
+    /// The request says it.
+    Request,
+    /// It is the language of the app.
+    App,
+    /// It was the likeliest of several.
+    Compared,
+    /// The engine says it, or knows no other.
+    Engine,
+    /// The text can be of no other.
+    Text,
+}
+
+impl LanguageSource {
+    /// The word in answers.
+    pub fn name(self) -> &'static str {
+        match self {
+            LanguageSource::Request => "request",
+            LanguageSource::App => "app",
+            LanguageSource::Compared => "compared",
+            LanguageSource::Engine => "engine",
+            LanguageSource::Text => "text",
+        }
+    }
+}
+
 impl Gateway {
-    /// Recognises.
+    /// Recognises. The transcript is as the rules of the app make it, and kept
+    /// where the app wants that.
     ///
     /// # Errors
     /// Before anything was called: faults of the request. After: all that was
     /// tried and why it failed.
-    pub async fn recognise(&self, caller: &Caller, request: RecognitionRequest) -> Result<Recognised, GatewayError> {
-        self.recognise_for(caller, request, None).await
+    pub async fn recognise(
+        &self,
+        caller: &Caller,
+        mut request: RecognitionRequest,
+    ) -> Result<Recognised, GatewayError> {
+        let stated = self.state_language(caller, &mut request).await?;
+        let mut recognised = self.recognise_for(caller, request, None).await?;
+        if let Some(StatedLanguage { from, compared }) = stated {
+            recognised.language_from = Some(from);
+            recognised.languages = compared;
+        }
+        self.finish_transcript(caller, &mut recognised).await?;
+        Ok(recognised)
+    }
+
+    /// The rules of the app, and what it keeps. What is kept has no parts that
+    /// are masked.
+    async fn finish_transcript(&self, caller: &Caller, recognised: &mut Recognised) -> Result<(), GatewayError> {
+        let revised = self.revise(&caller.app.name, std::mem::take(&mut recognised.transcript)).await?;
+        let command = self.rules_of(&caller.app.name).rules.command(&revised.transcript);
+        let Revised { transcript, changes } = revised;
+        let document = TranscriptDocument { transcript, changes, command };
+        if !recognised.rehearsal {
+            let Recognised { dispatch, engine, length, .. } = &*recognised;
+            let new = NewTranscript { id: dispatch, title: "", engine, length: *length };
+            match self.keep_transcript(&caller.app, new, &document).await {
+                Ok(kept) => recognised.kept = kept,
+                // It is paid for, and still told.
+                Err(error) => {
+                    tracing::error!(%error, dispatch, "a transcript was not kept");
+                    recognised.warnings.push("the transcript could not be kept".into());
+                }
+            }
+        }
+        TranscriptDocument {
+            transcript: recognised.transcript,
+            changes: recognised.changes,
+            command: recognised.command,
+        } = document;
+        Ok(())
     }
 
     /// The same, for a part of a job: what is heard is kept before it is paid for.
@@ -166,7 +249,11 @@ impl Attempt<Option<Recognised>> for Hearer<'_> {
             }
         };
         let stored = match &listening.note {
-            Some(note) => note.commit(attempt.engine(), record.id(), &transcript).await,
+            Some(note) => {
+                // A part is kept before the whole is known, and masked before it is kept.
+                let masked = listening.gateway.masked(record.app(), transcript.clone());
+                note.commit(attempt.engine(), record.id(), &masked).await
+            }
             None => Ok(()),
         };
         let first = attempt.elapsed();
@@ -215,7 +302,7 @@ impl Listening {
         cost: Money,
         failures: &[FailedAttempt],
     ) -> Recognised {
-        transcript.language = transcript.language.or_else(|| self.language_of(planned, &transcript.text));
+        let language_from = self.know_language(planned, &mut transcript);
         let mut warnings: Vec<String> = failures.iter().map(FailedAttempt::passed_over).collect();
         warnings.extend(self.probed.warnings.iter().cloned());
         let (_, adjustments) = controlled(&self.request.wish, &planned.candidate);
@@ -229,6 +316,11 @@ impl Listening {
             engine: planned.engine_name().into(),
             model: planned.candidate.model.clone(),
             transcript,
+            language_from,
+            languages: Vec::new(),
+            changes: Vec::new(),
+            command: None,
+            kept: false,
             length: self.probed.length.seconds(),
             cost,
             warnings,
@@ -243,13 +335,22 @@ impl Listening {
         sounding.ok().flatten().is_some_and(|seconds| seconds < SILENT)
     }
 
-    /// The language of a transcript of an engine that does not say it.
-    fn language_of(&self, planned: &PlannedCall, text: &str) -> Option<String> {
+    /// Adds the language of a transcript whose engine does not say it.
+    fn know_language(&self, planned: &PlannedCall, transcript: &mut Transcript) -> Option<LanguageSource> {
+        let stated = self.request.hearer.language.clone();
+        let from = if stated.is_some() { LanguageSource::Request } else { LanguageSource::Engine };
+        if transcript.language.is_some() {
+            return Some(from);
+        }
         let known = planned.candidate.sheet.recognition.as_ref().map(|it| it.languages.as_slice()).unwrap_or_default();
         let primary = |tag: &str| tag.split('-').next().unwrap_or_default().to_ascii_lowercase();
         let only = known.first().filter(|first| known.iter().all(|tag| primary(tag) == primary(first)));
-        let evident = || dispatcher_markup::evident(text).map(str::to_owned);
-        self.request.hearer.language.clone().or_else(|| only.cloned()).or_else(evident)
+        if let Some(language) = stated.or_else(|| only.cloned()) {
+            transcript.language = Some(language);
+            return Some(from);
+        }
+        transcript.language = dispatcher_markup::evident(&transcript.text).map(str::to_owned);
+        transcript.language.is_some().then_some(LanguageSource::Text)
     }
 
     async fn rehearse(self, answer: Answer) {
@@ -273,7 +374,9 @@ impl Listening {
         let audio = self.fit(&planned.engine, &planned.format).await?;
         let permit = self.gateway.turn(planned, &self.record).await;
         let language = self.request.hearer.language.as_deref();
-        let call = planned.hear(audio, self.probed.length.seconds(), language, &self.request.wish);
+        let vocabulary = self.gateway.rules_of(self.record.app()).rules;
+        let seconds = self.probed.length.seconds();
+        let call = planned.hear(audio, seconds, language, &self.request.wish, &vocabulary.vocabulary);
         let named = planned.candidate.credential.as_deref();
         let heard = self.gateway.with_credential(&planned.engine, named, |credential| {
             let (permit, call) = (permit.as_ref(), &call);

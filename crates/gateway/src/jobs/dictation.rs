@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{Codec, Format, Layout, Levels, Span, Transcoder, wav_header};
-use dispatcher_core::{Gap, HeardPart, HearingWish, Transcript, stitch};
+use dispatcher_core::{Gap, HeardPart, HearingWish, Revised, Transcript, stitch};
 use dispatcher_engines::AudioSource;
 use dispatcher_store::StoredJobPiece;
 use serde::{Deserialize, Serialize};
@@ -17,6 +17,7 @@ use super::{JobChange, piece_store};
 use crate::dispatch::dispatch_record::to_i64;
 use crate::dispatch::hear::SILENT;
 use crate::intake::recording::AudioInfo;
+use crate::library::transcripts::{NewTranscript, TranscriptDocument};
 use crate::planning::hearers::{HearerWish, Over};
 use crate::{GatewayError, GivenAudio, PlannedCall, Recognised, RecognitionRequest, Unsupported, now_micros};
 
@@ -115,6 +116,9 @@ struct Laid {
 
 impl JobRun<'_> {
     pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), JobStop> {
+        let mut dictation = dictation.clone();
+        dictation.hearer.state_language(&self.caller);
+        let dictation = &dictation;
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
         let (audio, probed) = audio.take(self.gateway, crate::Unsupported::Adapt).await?;
         let (_, plan) = self.gateway.hearing_candidates(&self.caller, &dictation.hearer, &probed)?;
@@ -130,7 +134,21 @@ impl JobRun<'_> {
             }
             false => self.in_parts(dictation, head, &audio, &probed).await?,
         };
-        self.write_transcript(&transcript, probed.length.seconds()).await
+        let engine = head.engine_name().to_owned();
+        self.finish_transcript(transcript, &engine, probed.length.seconds()).await
+    }
+
+    /// The rules of the app on the whole; then it is written, and kept where
+    /// the app wants that.
+    async fn finish_transcript(&self, transcript: Transcript, engine: &str, length: f64) -> Result<(), JobStop> {
+        let app = &self.caller.app;
+        let Revised { transcript, changes } = self.gateway.revise(&app.name, transcript).await?;
+        let command = self.gateway.rules_of(&app.name).rules.command(&transcript);
+        let document = TranscriptDocument { transcript, changes, command };
+        self.write_transcript(&document, length).await?;
+        let new = NewTranscript { id: &self.row.id, title: &self.row.title, engine, length };
+        self.gateway.keep_transcript(app, new, &document).await?;
+        Ok(())
     }
 
     async fn in_parts(
@@ -275,6 +293,7 @@ impl JobRun<'_> {
         RecognitionRequest {
             audio,
             hearer: dictation.hearer.clone(),
+            languages: Vec::new(),
             wish: HearingWish { context, ..dictation.wish.clone() },
             unsupported: dictation.unsupported,
             deadline: dictation.deadline,
@@ -354,8 +373,9 @@ impl JobRun<'_> {
         Ok(Laid { path, cuts, levels })
     }
 
-    async fn write_transcript(&self, transcript: &Transcript, length: f64) -> Result<(), JobStop> {
-        let json = serde_json::to_string_pretty(transcript).map_err(|error| JobStop::Failed(error.to_string()))?;
+    async fn write_transcript(&self, document: &TranscriptDocument, length: f64) -> Result<(), JobStop> {
+        let transcript = &document.transcript;
+        let json = serde_json::to_string_pretty(document).map_err(|error| JobStop::Failed(error.to_string()))?;
         let stem = super::work::slug(&self.row.title);
         let stem = if stem.is_empty() { "recording" } else { &stem };
         let files = [

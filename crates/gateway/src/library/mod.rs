@@ -4,3 +4,5 @@ pub(crate) mod clips;
 pub(crate) mod lexicons;
 pub(crate) mod presets;
 pub(crate) mod prompts;
+pub(crate) mod transcript_rules;
+pub(crate) mod transcripts;

@@ -7,6 +7,7 @@ use bytes::Bytes;
 use dispatcher_audio::{Format, Transcoder};
 use dispatcher_core::{Backoff, Cause, Remedy, Usage};
 use dispatcher_engines::{AudioSource, EngineError, Hear, LiveResult};
+use dispatcher_store::App;
 use dispatcher_vault::Parts;
 use futures::{Stream, StreamExt as _};
 use tokio::sync::mpsc;
@@ -39,6 +40,7 @@ pub(super) enum StretchEvent {
 /// What all calls of a session share.
 pub(super) struct LiveCall {
     pub(super) gateway: Gateway,
+    pub(super) app: App,
     pub(super) record: DispatchRecord,
     pub(super) plan: Vec<PlannedCall>,
     pub(super) request: LiveRequest,
@@ -150,7 +152,9 @@ impl LiveCall {
         }
         let permit = self.gateway.turn(planned, &self.record).await;
         let none = AudioSource::Memory(Bytes::new());
-        let call = planned.hear(none, super::LONGEST_CALL, self.request.hearer.language.as_deref(), &self.request.wish);
+        let language = self.request.hearer.language.as_deref();
+        let rules = self.gateway.rules_of(self.record.app()).rules;
+        let call = planned.hear(none, super::LONGEST_CALL, language, &self.request.wish, &rules.vocabulary);
         let live = planned.engine.is_live();
         let named = planned.candidate.credential.as_deref();
         let heard = self.gateway.with_credential(&planned.engine, named, |credential| {

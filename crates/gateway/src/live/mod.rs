@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{Format, START_BYTES, Transcoder, recognise};
-use dispatcher_core::{HearingWish, Money, Transcript, Work};
+use dispatcher_core::{HearingWish, Money, Revised, SpokenCommand, Transcript, TranscriptChange, Work};
 use tokio::sync::mpsc;
 
 use call::{LiveCall, StretchEvent};
@@ -27,6 +27,7 @@ use crate::dispatch::deliver::Offload;
 use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
 use crate::dispatch::speak::{CALLER_LEFT, summary};
 use crate::intake::recording::AudioInfo;
+use crate::library::transcripts::NewTranscript;
 use crate::planning::hearers::Over;
 use crate::{Caller, Gateway, GatewayError, HearerWish, PlannedCall};
 
@@ -68,11 +69,25 @@ pub enum LiveEvent {
     Speech { at: f64 },
     /// What is heard of a segment. A later one of the same number takes its
     /// place, until it is settled.
-    Result { segment: u64, settled: bool, transcript: Transcript },
+    Result {
+        segment: u64,
+        settled: bool,
+        transcript: Transcript,
+        /// What the rules of the app changed.
+        changes: Vec<TranscriptChange>,
+        /// The command that it is, once it is settled.
+        command: Option<SpokenCommand>,
+    },
     /// A further call goes on, before the engine's limit or after a failure.
     Renewed { engine: String },
     /// All is told.
-    Ended { text: String, length: f64, cost: Money },
+    Ended {
+        text: String,
+        length: f64,
+        cost: Money,
+        /// It is kept, under the id of the dispatch.
+        kept: bool,
+    },
 }
 
 /// A live recognition: audio goes in, events come out. It ends where either is
@@ -90,7 +105,8 @@ impl Gateway {
     ///
     /// # Errors
     /// Where nobody can hear it, before anything is called.
-    pub async fn listen(&self, caller: &Caller, request: LiveRequest) -> Result<LiveSession, GatewayError> {
+    pub async fn listen(&self, caller: &Caller, mut request: LiveRequest) -> Result<LiveSession, GatewayError> {
+        request.hearer.state_language(caller);
         let in_work = self.enter(caller)?;
         // Its audio goes through files.
         self.check_room()?;
@@ -115,7 +131,8 @@ impl Gateway {
         let dispatch = record.id().to_owned();
         let (audio, pieces) = mpsc::channel(WAITING);
         let (told, events) = mpsc::channel(UNTOLD);
-        let call = Arc::new(LiveCall { gateway: self.clone(), record, plan, request });
+        let app = caller.app.clone();
+        let call = Arc::new(LiveCall { gateway: self.clone(), app, record, plan, request });
         let engine = call.first_engine();
         let session = Session::new(call, told, in_work);
         self.inner.running.spawn(session.run(pieces));
@@ -204,12 +221,46 @@ impl Session {
         }
         let settled = self.call.record.settle(std::mem::take(&mut self.last), outcome).await;
         let last = match (end, settled) {
-            (Ok(()), Ok(cost)) => Ok(LiveEvent::Ended { text: self.results.text(), length: self.seconds, cost }),
+            (Ok(()), Ok(cost)) => {
+                let kept = self.keep().await;
+                Ok(LiveEvent::Ended { text: self.results.text(), length: self.seconds, cost, kept })
+            }
             (Err(SessionEnd::Left), _) => return,
             (Err(SessionEnd::Failed(error)), _) | (Ok(()), Err(error)) => Err(error),
         };
         // A caller who has left meanwhile misses nothing.
         let _ = self.told.send(last).await;
+    }
+
+    /// Keeps the transcript where the app wants that; says whether it is kept.
+    async fn keep(&mut self) -> bool {
+        let (call, length) = (self.call.clone(), self.seconds);
+        if call.record.is_rehearsal() {
+            return false;
+        }
+        let document = self.results.document(call.request.hearer.language.clone());
+        let engine = call.first_engine();
+        let new = NewTranscript { id: call.record.id(), title: "", engine: &engine, length };
+        let kept = call.gateway.keep_transcript(&call.app, new, &document).await;
+        kept.unwrap_or_else(|error| {
+            tracing::error!(%error, dispatch = call.record.id(), "a transcript was not kept");
+            false
+        })
+    }
+
+    /// A result by the rules of the app.
+    async fn revise(&mut self, event: LiveEvent) -> Result<LiveEvent, SessionEnd> {
+        let LiveEvent::Result { segment, settled, transcript, .. } = event else { return Ok(event) };
+        let app = &self.call.app;
+        let revised = self.call.gateway.revise(&app.name, transcript).await.map_err(SessionEnd::Failed)?;
+        let Revised { transcript, changes } = revised;
+        let mut command = None;
+        if settled {
+            command = self.call.gateway.rules_of(&app.name).rules.command(&transcript);
+            let keeps = app.transcript_days.is_some();
+            self.results.settle(segment, &transcript, if keeps { Some(&changes) } else { None });
+        }
+        Ok(LiveEvent::Result { segment, settled, transcript, changes, command })
     }
 
     async fn listen(&mut self, pieces: &mut mpsc::Receiver<Bytes>) -> Result<(), SessionEnd> {
@@ -359,6 +410,7 @@ impl Session {
                 let elapsed = self.call.record.elapsed();
                 let told = self.results.take(result, &seams, elapsed);
                 if let Some(told) = told {
+                    let told = self.revise(told).await?;
                     self.tell(told).await?;
                 }
             }

@@ -1,11 +1,12 @@
 //! What engines say of a session, as its segments: numbered in their order,
 //! each with its times in the session, each settled once.
 
-use dispatcher_core::{Transcript, Word};
+use dispatcher_core::{Transcript, TranscriptChange, Word};
 use dispatcher_engines::LiveResult;
 
 use super::LiveEvent;
 use crate::dispatch::dispatch_record::SinceDispatch;
+use crate::library::transcripts::TranscriptDocument;
 
 /// The segments of a session.
 #[derive(Default)]
@@ -14,10 +15,19 @@ pub(super) struct LiveResults {
     open: Vec<(Option<serde_json::Value>, u64)>,
     /// The number of the last one.
     last: u64,
-    settled: Vec<(u64, String)>,
+    settled: Vec<SettledSegment>,
     /// The end of the last word that is settled.
     to: f64,
     first: Option<SinceDispatch>,
+}
+
+/// A segment that does not change any more.
+struct SettledSegment {
+    segment: u64,
+    text: String,
+    /// Where the transcript is to be kept.
+    words: Vec<Word>,
+    changes: Vec<TranscriptChange>,
 }
 
 /// Which words of a call are taken, in seconds of the session. Two calls that
@@ -53,25 +63,46 @@ impl LiveResults {
             self.open.len() - 1
         });
         let segment = self.open[at].1;
-        if self.settled.iter().any(|(own, _)| *own == segment) {
+        if self.settled.iter().any(|own| own.segment == segment) {
             return None;
         }
         if settled {
             self.to = transcript.words.iter().filter_map(|word| word.end).fold(self.to, f64::max);
-            self.settled.push((segment, transcript.text.clone()));
+            let text = transcript.text.clone();
+            self.settled.push(SettledSegment { segment, text, words: Vec::new(), changes: Vec::new() });
             // Without a name, the next result is of another segment.
             if self.open[at].0.is_none() {
                 self.open.remove(at);
             }
         }
-        Some(LiveEvent::Result { segment, settled, transcript })
+        Some(LiveEvent::Result { segment, settled, transcript, changes: Vec::new(), command: None })
+    }
+
+    /// What a settled segment is after the rules of the app; its words where
+    /// they are to be kept with what changed them.
+    pub(super) fn settle(&mut self, segment: u64, transcript: &Transcript, kept: Option<&[TranscriptChange]>) {
+        let Some(own) = self.settled.iter_mut().rfind(|own| own.segment == segment) else { return };
+        own.text.clone_from(&transcript.text);
+        if let Some(changes) = kept {
+            own.words.clone_from(&transcript.words);
+            own.changes = changes.to_vec();
+        }
+    }
+
+    /// All that is settled, to be kept.
+    pub(super) fn document(&mut self, language: Option<String>) -> TranscriptDocument {
+        self.settled.sort_by_key(|own| own.segment);
+        let words = self.settled.iter().flat_map(|own| own.words.iter().cloned()).collect();
+        let changes = self.settled.iter().flat_map(|own| own.changes.iter().cloned()).collect();
+        let transcript = Transcript { text: self.text(), language, words, ..Transcript::default() };
+        TranscriptDocument { transcript, changes, command: None }
     }
 
     /// The next results are of another call: numbers of what was not settled
     /// are given again.
     pub(super) fn again(&mut self) {
         self.open.clear();
-        self.last = self.settled.iter().map(|(segment, _)| *segment).max().unwrap_or(0);
+        self.last = self.settled.iter().map(|own| own.segment).max().unwrap_or(0);
     }
 
     pub(super) fn first_at(&self) -> Option<SinceDispatch> {
@@ -80,9 +111,9 @@ impl LiveResults {
 
     /// All that is settled, in its order.
     pub(super) fn text(&self) -> String {
-        let mut settled = self.settled.clone();
-        settled.sort_by_key(|(segment, _)| *segment);
-        let texts = settled.into_iter().map(|(_, text)| text).filter(|text| !text.trim().is_empty());
+        let mut settled: Vec<&SettledSegment> = self.settled.iter().collect();
+        settled.sort_by_key(|own| own.segment);
+        let texts = settled.into_iter().map(|own| own.text.as_str()).filter(|text| !text.trim().is_empty());
         texts.collect::<Vec<_>>().join(" ")
     }
 }
@@ -115,7 +146,7 @@ mod tests {
 
     fn told(results: &mut LiveResults, result: LiveResult) -> Option<(u64, bool, String)> {
         match results.take(result, &WHOLE, SinceDispatch::default())? {
-            LiveEvent::Result { segment, settled, transcript } => Some((segment, settled, transcript.text)),
+            LiveEvent::Result { segment, settled, transcript, .. } => Some((segment, settled, transcript.text)),
             other => panic!("{other:?}"),
         }
     }

@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use dispatcher_core::{Adjustment, Candidate, Done, HearingWish, Shaped, Site};
+use dispatcher_core::{Adjustment, Candidate, Done, HearingWish, Shaped, Site, Vocabulary};
 use dispatcher_engines::{AudioSource, Hear};
 use serde::{Deserialize, Serialize};
 
@@ -140,9 +140,19 @@ pub(crate) fn controlled(wish: &HearingWish, candidate: &Candidate) -> (HearingW
 }
 
 impl PlannedCall {
-    /// The call of audio that is in its format.
-    pub(crate) fn hear(&self, audio: AudioSource, seconds: f64, language: Option<&str>, wish: &HearingWish) -> Hear {
-        let (wish, _) = controlled(wish, &self.candidate);
+    /// The call of audio that is in its format. An engine that takes hints is
+    /// given the words of the vocabulary after those of the request.
+    pub(crate) fn hear(
+        &self,
+        audio: AudioSource,
+        seconds: f64,
+        language: Option<&str>,
+        wish: &HearingWish,
+        vocabulary: &Vocabulary,
+    ) -> Hear {
+        let hints = vocabulary.hints().filter(|word| !wish.hints.iter().any(|hint| hint == word)).map(str::to_owned);
+        let hints = wish.hints.iter().cloned().chain(hints).collect();
+        let (wish, _) = controlled(&HearingWish { hints, ..wish.clone() }, &self.candidate);
         Hear {
             audio,
             format: self.format.clone(),

@@ -3,6 +3,7 @@
 
 pub(crate) mod estimate;
 pub(crate) mod hearers;
+pub(crate) mod languages;
 pub(crate) mod lint;
 pub(crate) mod order;
 pub(crate) mod plan;
