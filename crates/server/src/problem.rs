@@ -205,6 +205,8 @@ impl From<GatewayError> for Problem {
             GatewayError::AllFailed { dispatch, attempts } => of_attempts(dispatch, &attempts),
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new(ProblemKind::Taken, text),
             GatewayError::Store(StoreError::Missing { .. }) => Problem::new(ProblemKind::NoSuchRecord, text),
+            GatewayError::Store(StoreError::Changed { .. }) => Problem::new(ProblemKind::Changed, text),
+            GatewayError::TranscriptRule(fault) => Problem::at(ProblemKind::Invalid, &fault.at, text),
             GatewayError::Store(StoreError::Ambiguous { .. }) => Problem::new(ProblemKind::Invalid, text),
             GatewayError::Store(
                 StoreError::Open { .. }

@@ -73,6 +73,9 @@ problem_kinds! {
     InProgress = "in-progress", 409,
         "The same request is still running",
         "Wait until the first request ends, then send this one again.";
+    Changed = "changed", 409,
+        "The record has been changed since",
+        "Read the record again and send the change for its newest version.";
     InUse = "in-use", 409,
         "The record is in use",
         "First change the records given in the detail.";

@@ -12,8 +12,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    alerts, apps, credentials, document_job, engines, estimates, health, jobs, lexicons, live, presets, prompts,
-    records, routing, service, session, transcripts, uploads, utterances, voices,
+    alerts, apps, credentials, document_job, engines, estimates, health, jobs, kept_transcripts, lexicons, live,
+    presets, prompts, records, routing, service, session, transcript_rules, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi};
 
@@ -49,6 +49,12 @@ routes! {
         "/api/v1", Key {
             utterances::speak,
             transcripts::recognise, live::live,
+            kept_transcripts::list, kept_transcripts::read, kept_transcripts::correct, kept_transcripts::remove,
+            kept_transcripts::compare,
+            transcript_rules::vocabulary, transcript_rules::put_vocabulary, transcript_rules::add_word,
+            transcript_rules::vocabulary_versions, transcript_rules::try_rules,
+            transcript_rules::phrases, transcript_rules::put_phrases, transcript_rules::phrases_versions,
+            transcript_rules::masks, transcript_rules::masks_versions,
             estimates::estimate,
             document_job::speak_document,
             jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove, jobs::file,
@@ -72,7 +78,7 @@ routes! {
             alerts::list, alerts::read, alerts::put_alert, alerts::retire, alerts::try_alert, alerts::notices,
             alerts::events,
             lexicons::versions, lexicons::put_lexicon, lexicons::retire,
-            presets::put_preset, presets::retire,
+            presets::put_preset, presets::retire, transcript_rules::put_masks,
             apps::list, apps::add, apps::read, apps::change, apps::keys, apps::add_key, apps::revoke_key,
             credentials::list, credentials::add, credentials::revoke, credentials::check, credentials::confirm,
             credentials::change_root,

@@ -9,6 +9,7 @@ mod prompts;
 mod records;
 #[cfg(test)]
 mod tests;
+mod transcripts;
 
 pub(crate) use alerts::*;
 pub(crate) use beside::*;
@@ -17,6 +18,7 @@ pub(crate) use convert::*;
 pub(crate) use jobs::*;
 pub(crate) use prompts::*;
 pub(crate) use records::*;
+pub(crate) use transcripts::*;
 
 use std::path::PathBuf;
 
@@ -51,6 +53,17 @@ pub(crate) enum Command {
     Transcribe(TranscribeArgs),
     /// Transcribe audio live, while it is recorded
     Caption(Box<CaptionArgs>),
+    /// Compare transcripts: error rates, agreement and a consensus
+    Compare(CompareArgs),
+    /// List, show, correct and delete kept transcripts
+    #[command(subcommand)]
+    Transcript(TranscriptCommand),
+    /// Names and terms for recognition: show, add, remove, try
+    Vocabulary(VocabularyArgs),
+    /// Phrases that are commands: show and set
+    Phrases(PhrasesArgs),
+    /// What transcripts mask, such as card numbers: show and set
+    Masks(MasksArgs),
     /// Convert audio files to another format, without the service
     Convert(ConvertArgs),
     /// Show the plan and cost of a request; nothing is sent to an engine
@@ -71,7 +84,7 @@ pub(crate) enum Command {
     /// List, show, set and retire routes
     #[command(subcommand)]
     Route(RouteCommand),
-    /// List and add apps, and manage their keys
+    /// List, add and change apps, and manage their keys
     #[command(subcommand)]
     App(AppCommand),
     /// List, add, replace and retire presets: named audio formats
@@ -283,7 +296,7 @@ pub(crate) struct HearerArgs {
     /// Region of the engine; engines without this region are not used
     #[arg(long, value_name = "REGION")]
     pub(crate) region: Option<String>,
-    /// Language of the audio, such as en-GB
+    /// Language of the audio, such as en-GB, or auto (default: the language of the app)
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
     /// Likely words, separated by commas
@@ -319,6 +332,10 @@ pub(crate) struct TranscribeArgs {
     pub(crate) audio: PathBuf,
     #[command(flatten)]
     pub(crate) hearer: HearerArgs,
+    /// Languages of which one is spoken, such as en-GB,fr-FR: the first 8 seconds are
+    /// recognised in each, and charged
+    #[arg(long, value_name = "TAGS", conflicts_with = "language")]
+    pub(crate) languages: Option<String>,
     /// Text that precedes the audio
     #[arg(long, value_name = "TEXT")]
     pub(crate) context: Option<String>,

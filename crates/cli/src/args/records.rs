@@ -127,45 +127,72 @@ pub(crate) enum AppCommand {
     ///   dispatcher app add sick-bay --default-voice espeak-ng/en-gb --site local
     ///   dispatcher app add gate-signs --default-voice heron/pellin --recall private
     ///   dispatcher app add kiosk --default-voice quayside --per-minute 60 --at-once 4
+    ///   dispatcher app add captions --default-recognition whimbrel --transcript-days 30
     #[command(verbatim_doc_comment)]
     Add {
         /// 1 to 40 small letters, digits and hyphens
         name: String,
-        /// Display name
-        #[arg(long)]
-        title: Option<String>,
-        /// Voice or route for requests that give none
-        #[arg(long, value_name = "VOICE")]
-        default_voice: Option<String>,
-        /// Engine or route for recognition requests that give none
-        #[arg(long, value_name = "NAME")]
-        default_recognition: Option<String>,
-        /// Audio format for requests that give none: preset, extension or media type
-        #[arg(long, value_name = "FORMAT")]
-        default_format: Option<String>,
-        /// Rehearsal: the same calls and checks, but no engine is called and nothing is charged
-        #[arg(long)]
-        rehearsal: bool,
-        /// Nothing of its requests is sent to engines that run elsewhere
-        #[arg(long, value_parser = ["local", "cloud"])]
-        site: Option<String>,
-        /// Region of the engines; engines without this region are not used
-        #[arg(long, value_name = "REGION")]
-        region: Option<String>,
-        /// Keep audio, so that equal requests cost nothing: for this app, or among all
-        /// apps that share theirs (default: off)
-        #[arg(long, value_parser = ["off", "private", "shared"])]
-        recall: Option<String>,
-        /// Requests for speech or recognition that it may make in a minute (default: without limit)
-        #[arg(long, value_name = "NUMBER")]
-        per_minute: Option<u32>,
-        /// Such requests that it may have in work at once (default: without limit)
-        #[arg(long, value_name = "NUMBER")]
-        at_once: Option<u32>,
+        #[command(flatten)]
+        settings: Box<AppSettings>,
+    },
+    /// Change an app; what is not given stays
+    ///
+    /// The value none takes a setting away.
+    ///
+    /// Examples:
+    ///   dispatcher app change kiosk --transcript-days 30 --language en-GB
+    ///   dispatcher app change kiosk --site none
+    #[command(verbatim_doc_comment)]
+    Change {
+        /// Name of the app
+        name: String,
+        #[command(flatten)]
+        settings: Box<AppSettings>,
     },
     /// List, add and revoke the keys of an app
     #[command(subcommand)]
     Key(KeyCommand),
+}
+
+#[derive(Args)]
+pub(crate) struct AppSettings {
+    /// Display name
+    #[arg(long)]
+    pub(crate) title: Option<String>,
+    /// Voice or route for requests that give none
+    #[arg(long, value_name = "VOICE")]
+    pub(crate) default_voice: Option<String>,
+    /// Engine or route for recognition requests that give none
+    #[arg(long, value_name = "NAME")]
+    pub(crate) default_recognition: Option<String>,
+    /// Audio format for requests that give none: preset, extension or media type
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) default_format: Option<String>,
+    /// Rehearsal: the same calls and checks, but no engine is called and nothing is charged
+    #[arg(long, num_args = 0..=1, default_missing_value = "true", value_name = "true|false")]
+    pub(crate) rehearsal: Option<bool>,
+    /// Nothing of its requests is sent to engines that run elsewhere
+    #[arg(long, value_parser = ["local", "cloud", "none"])]
+    pub(crate) site: Option<String>,
+    /// Region of the engines; engines without this region are not used
+    #[arg(long, value_name = "REGION")]
+    pub(crate) region: Option<String>,
+    /// Keep audio, so that equal requests cost nothing: for this app, or among all
+    /// apps that share theirs (default: off)
+    #[arg(long, value_parser = ["off", "private", "shared"])]
+    pub(crate) recall: Option<String>,
+    /// Requests for speech or recognition that it may make in a minute (default: without limit)
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) per_minute: Option<String>,
+    /// Such requests that it may have in work at once (default: without limit)
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) at_once: Option<String>,
+    /// Keep its transcripts for this many days (default: they are not kept)
+    #[arg(long, value_name = "DAYS")]
+    pub(crate) transcript_days: Option<String>,
+    /// Language of its recordings, for requests that give none
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
 }
 
 #[derive(Subcommand)]

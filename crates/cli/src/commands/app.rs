@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::args::{AppCommand, KeyCommand};
+use crate::args::{AppCommand, AppSettings, KeyCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -13,25 +13,9 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             let list = client.get("/api/v1/apps", &[]).await?;
             form.print(&list, || render(&list))
         }
-        AppCommand::Add {
-            name,
-            title,
-            default_voice,
-            default_recognition,
-            default_format,
-            rehearsal,
-            site,
-            region,
-            recall,
-            per_minute,
-            at_once,
-        } => {
-            let body = json!({
-                "name": name, "title": title, "rehearsal": rehearsal,
-                "default_voice": default_voice, "default_recognition": default_recognition,
-                "default_format": default_format, "site": site, "region": region, "recall": recall,
-                "per_minute": per_minute, "at_once": at_once,
-            });
+        AppCommand::Add { name, settings } => {
+            let mut body = json!({"name": name});
+            settings.write(&mut body)?;
             let app = client.post("/api/v1/apps", &body).await?;
             if form.is_json() {
                 return output::print_json(&app);
@@ -39,7 +23,62 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             eprintln!("Added app {name}. Add a key: dispatcher app key add {name}");
             Ok(())
         }
+        AppCommand::Change { name, settings } => {
+            let place = format!("/api/v1/apps/{}", segment(&name));
+            let mut body = client.get(&place, &[]).await?;
+            if let Some(members) = body.as_object_mut() {
+                members.remove("created");
+            }
+            settings.write(&mut body)?;
+            let app = client.put(&place, &body).await?;
+            if form.is_json() {
+                return output::print_json(&app);
+            }
+            eprintln!("Changed app {name}");
+            Ok(())
+        }
         AppCommand::Key(command) => key(client, command, form).await,
+    }
+}
+
+/// Takes a setting away.
+const NONE: &str = "none";
+
+impl AppSettings {
+    /// Writes what is given into an app.
+    fn write(&self, app: &mut Value) -> Result<(), CliError> {
+        let texts = [
+            ("title", &self.title),
+            ("default_voice", &self.default_voice),
+            ("default_recognition", &self.default_recognition),
+            ("default_format", &self.default_format),
+            ("site", &self.site),
+            ("region", &self.region),
+            ("recall", &self.recall),
+            ("language", &self.language),
+        ];
+        for (member, given) in texts {
+            if let Some(text) = given {
+                app[member] = if text == NONE { Value::Null } else { json!(text) };
+            }
+        }
+        let numbers = [
+            ("per_minute", "--per-minute", &self.per_minute),
+            ("at_once", "--at-once", &self.at_once),
+            ("transcript_days", "--transcript-days", &self.transcript_days),
+        ];
+        for (member, option, given) in numbers {
+            let Some(text) = given else { continue };
+            let number = text.parse::<u32>().ok();
+            if number.is_none() && text != NONE {
+                return Err(CliError::Failed(format!("{option} is a number or none, not '{text}'")));
+            }
+            app[member] = json!(number);
+        }
+        if let Some(rehearsal) = self.rehearsal {
+            app["rehearsal"] = json!(rehearsal);
+        }
+        Ok(())
     }
 }
 

@@ -25,23 +25,42 @@ pub(super) fn media_type(path: &Path, given: Option<&str>) -> String {
     }
 }
 
+impl TranscriptFormat {
+    pub(super) fn media_type(self) -> &'static str {
+        match self {
+            TranscriptFormat::Text => "text/plain",
+            TranscriptFormat::Json => "application/json",
+            TranscriptFormat::Vtt => "text/vtt",
+            TranscriptFormat::Srt => "application/x-subrip",
+            TranscriptFormat::Csv => "text/csv",
+            TranscriptFormat::Ctm => "text/x-ctm",
+            TranscriptFormat::Rttm => "text/x-rttm",
+        }
+    }
+
+    /// What the files of a job end in.
+    fn extension(self) -> &'static str {
+        match self {
+            TranscriptFormat::Text => "txt",
+            TranscriptFormat::Json => "json",
+            TranscriptFormat::Vtt => "vtt",
+            TranscriptFormat::Srt => "srt",
+            TranscriptFormat::Csv => "csv",
+            TranscriptFormat::Ctm => "ctm",
+            TranscriptFormat::Rttm => "rttm",
+        }
+    }
+}
+
 pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm) -> Result<(), CliError> {
     if let Some(path) = &args.output {
         crate::files::check_target(path, Existing::with(args.force))?;
     }
     let format = if form.is_json() { TranscriptFormat::Json } else { args.format };
-    let accept = match format {
-        TranscriptFormat::Text => "text/plain",
-        TranscriptFormat::Json => "application/json",
-        TranscriptFormat::Vtt => "text/vtt",
-        TranscriptFormat::Srt => "application/x-subrip",
-        TranscriptFormat::Csv => "text/csv",
-        TranscriptFormat::Ctm => "text/x-ctm",
-        TranscriptFormat::Rttm => "text/x-rttm",
-    };
     let alternatives = args.alternatives.map(|count| count.to_string());
     let mut query = vec![
         ("hints", args.hearer.hints.as_deref()),
+        ("languages", args.languages.as_deref()),
         ("context", args.context.as_deref()),
         ("speakers", args.speakers.then_some("true")),
         ("alternatives", alternatives.as_deref()),
@@ -52,7 +71,8 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
     if upload::is_large(&args.audio) {
         return as_job(client, &args, &query, &kind, format).await;
     }
-    let response = match client.post_file("/api/v1/transcripts", &query, &args.audio, &kind, accept).await {
+    let response = match client.post_file("/api/v1/transcripts", &query, &args.audio, &kind, format.media_type()).await
+    {
         // No engine takes it at once; a job has it recognised in parts.
         Err(CliError::Problem(problem)) if problem.is("audio-too-long") && args.audio.as_os_str() != "-" => {
             return as_job(client, &args, &query, &kind, format).await;
@@ -118,15 +138,7 @@ async fn as_job(
         let state = output::text(&job, "state");
         return Err(CliError::Failed(format!("the job is {state}: {reason}. Resume it: dispatcher job resume {end}")));
     }
-    let extension = match format {
-        TranscriptFormat::Text => "txt",
-        TranscriptFormat::Json => "json",
-        TranscriptFormat::Vtt => "vtt",
-        TranscriptFormat::Srt => "srt",
-        TranscriptFormat::Csv => "csv",
-        TranscriptFormat::Ctm => "ctm",
-        TranscriptFormat::Rttm => "rttm",
-    };
+    let extension = format.extension();
     let files = job["files"].as_array().cloned().unwrap_or_default();
     let wanted = files.iter().find(|file| output::text(file, "name").ends_with(&format!(".{extension}")));
     let missing = || CliError::Failed(format!("the job has no .{extension} file"));

@@ -30,7 +30,14 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Pro
         region: request.region,
         per_minute: within(request.per_minute, "per_minute", 1_000_000)?,
         at_once: within(request.at_once, "at_once", 10_000)?,
+        transcript_days: within(request.transcript_days, "transcript_days", 3_650)?,
+        language: language(request.language)?,
     })
+}
+
+fn language(given: Option<String>) -> Result<Option<String>, Problem> {
+    given.as_ref().map_or(Ok(()), |tag| super::transcript_request::check_language("/language", tag))?;
+    Ok(given)
 }
 
 fn within(given: Option<i64>, name: &str, most: i64) -> Result<Option<i64>, Problem> {

@@ -245,6 +245,7 @@ fn request_of(opening: LiveOpening, trace: Option<String>) -> Result<LiveRequest
     check(&request)?;
     for (name, given) in [
         ("audio", request.audio.is_some()),
+        ("languages", !request.languages.is_empty()),
         ("speakers", request.speakers),
         ("alternatives", request.alternatives.is_some()),
         ("title", request.title.is_some()),

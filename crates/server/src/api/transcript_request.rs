@@ -21,6 +21,7 @@ use crate::wire::TranscriptRequest;
 const MAX_BESIDE: u64 = 2 << 20;
 const MAX_HINTS: usize = 1_000;
 const MAX_HINT: usize = 200;
+const MAX_LANGUAGES: usize = 4;
 /// A text part of a form.
 const MAX_PART: usize = 64 << 10;
 /// Text parts of a form: there are fewer parameters.
@@ -79,12 +80,18 @@ pub(super) async fn read(
 
 /// Refuses members that make no sense.
 pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
-    if let Some(tag) = wish.language.as_ref().filter(|tag| !is_language_tag(tag)) {
-        return Err(Problem::at(
-            ProblemKind::Invalid,
-            "/language",
-            format!("'{tag}' is not a BCP 47 tag, such as en-GB"),
-        ));
+    if let Some(tag) = wish.language.as_ref().filter(|tag| !tag.eq_ignore_ascii_case("auto")) {
+        check_language("/language", tag)?;
+    }
+    for (index, tag) in wish.languages.iter().enumerate() {
+        check_language(&format!("/languages/{index}"), tag)?;
+    }
+    if wish.languages.len() == 1 || wish.languages.len() > MAX_LANGUAGES {
+        let detail = format!("languages has 2 to {MAX_LANGUAGES} tags; if it is known, send language");
+        return Err(Problem::at(ProblemKind::Invalid, "/languages", detail));
+    }
+    if !wish.languages.is_empty() && wish.language.as_ref().is_some_and(|tag| !tag.eq_ignore_ascii_case("auto")) {
+        return Err(Problem::at(ProblemKind::Invalid, "/languages", "send language or languages, not both"));
     }
     if wish.variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
         return Err(Problem::at(ProblemKind::Invalid, "/variation", "variation is 0 to 1"));
@@ -94,6 +101,14 @@ pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
         return Err(Problem::at(ProblemKind::Invalid, "/hints", detail));
     }
     Ok(())
+}
+
+/// Refuses what is no language.
+pub(super) fn check_language(pointer: &str, tag: &str) -> Result<(), Problem> {
+    match is_language_tag(tag) {
+        true => Ok(()),
+        false => Err(Problem::at(ProblemKind::Invalid, pointer, format!("'{tag}' is not a BCP 47 tag, such as en-GB"))),
+    }
 }
 
 /// What a media type says of raw audio; others tell it themselves.
@@ -203,8 +218,10 @@ async fn from_form(
 }
 
 fn from_parameters(mut given: Parameters) -> Result<TranscriptRequest, Problem> {
-    let hints = given.text("hints").unwrap_or_default();
-    let hints = hints.split(',').map(str::trim).filter(|hint| !hint.is_empty());
+    let listed = |text: Option<String>| -> Vec<String> {
+        let text = text.unwrap_or_default();
+        text.split(',').map(str::trim).filter(|item| !item.is_empty()).map(str::to_owned).collect()
+    };
     let wish = TranscriptRequest {
         audio: None,
         engine: given.text("engine"),
@@ -215,7 +232,8 @@ fn from_parameters(mut given: Parameters) -> Result<TranscriptRequest, Problem> 
         region: given.text("region"),
         context: given.text("context"),
         variation: given.number("variation")?,
-        hints: hints.map(str::to_owned).collect(),
+        hints: listed(given.text("hints")),
+        languages: listed(given.text("languages")),
         speakers: given.flag("speakers")?.unwrap_or(false),
         alternatives: given.number("alternatives")?,
         unsupported: given.text("unsupported"),

@@ -1,23 +1,21 @@
 //! `POST /transcripts`: audio to text.
 
-use dispatcher_audio::by_weight;
-use dispatcher_core::HearingWish;
+use dispatcher_core::{HearingWish, TranscriptChange};
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{
     Dictation, Gateway, GatewayError, GivenAudio, HearerWish, JobWork, NewJob, Recognised, RecognitionRequest,
     content_hash, content_hash_of_file,
 };
-use rocket::request::Request;
-use rocket::response::{self, Responder, Response};
 use rocket::{State, post};
 
 use super::speech_request::{deadline, unsupported};
+use super::transcript_form::{TranscriptForm, WrittenTranscript, form_of};
 use super::transcript_request::{from_upload, read};
 use super::utterances::keep;
 use crate::access::Allowed;
 use crate::body::RequestBody;
-use crate::headers::{Meta, ToldHeader, warning_headers};
-use crate::idempotency::{Idempotency, Replay, StoredAnswer};
+use crate::headers::{Meta, warning_headers};
+use crate::idempotency::{Idempotency, Replay};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::Spool;
@@ -46,7 +44,8 @@ const MAX_TITLE: usize = 200;
     params(
         ("engine" = Option<String>, Query, description = "An engine; or a route"),
         ("route" = Option<String>, Query, description = "A route"),
-        ("language" = Option<String>, Query, description = "BCP 47 tag of the language of the audio"),
+        ("language" = Option<String>, Query, description = "BCP 47 tag of the language of the audio, or auto (default: the app's)"),
+        ("languages" = Option<String>, Query, description = "2 to 4 BCP 47 tags, separated by commas, if the language is not known: the first 8 seconds are recognised in each, and charged"),
         ("model" = Option<String>, Query, description = "Model of the engine"),
         ("region" = Option<String>, Query, description = "Region in which the engine is called, if it has several"),
         ("site" = Option<String>, Query, description = "local or cloud: where the engine must run"),
@@ -100,6 +99,7 @@ pub(crate) async fn recognise(
         Replay::Do(claim) => claim,
     };
     if meta.respond_async {
+        no_languages(&wish)?;
         let job = dictation(audio, wish, &meta)?;
         let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
         consume(claimed).await;
@@ -113,6 +113,7 @@ pub(crate) async fn recognise(
     let request = RecognitionRequest {
         audio,
         hearer: hearer(&wish)?,
+        languages: wish.languages.clone(),
         unsupported: unsupported(wish.unsupported.as_deref(), &meta)?,
         wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
         deadline: deadline(wish.deadline)?,
@@ -175,6 +176,16 @@ fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<
     })
 }
 
+/// Refuses languages to choose from, where nothing compares them.
+pub(super) fn no_languages(wish: &TranscriptRequest) -> Result<(), Problem> {
+    match wish.languages.is_empty() {
+        true => Ok(()),
+        false => {
+            Err(Problem::at(ProblemKind::Invalid, "/languages", "languages are compared for short recordings only"))
+        }
+    }
+}
+
 /// Refuses a webhook where there is no job whose end it could report.
 pub(super) fn no_webhook(webhook: Option<&String>) -> Result<(), Problem> {
     match webhook {
@@ -182,108 +193,6 @@ pub(super) fn no_webhook(webhook: Option<&String>) -> Result<(), Problem> {
         Some(_) => {
             Err(Problem::at(ProblemKind::Invalid, "/webhook", "a webhook needs a job; send Prefer: respond-async"))
         }
-    }
-}
-
-/// What the answer is written as.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum TranscriptForm {
-    Json,
-    Text,
-    Vtt,
-    Srt,
-    Csv,
-    Ctm,
-    Rttm,
-}
-
-impl TranscriptForm {
-    const ALL: [TranscriptForm; 7] = [
-        TranscriptForm::Json,
-        TranscriptForm::Text,
-        TranscriptForm::Vtt,
-        TranscriptForm::Srt,
-        TranscriptForm::Csv,
-        TranscriptForm::Ctm,
-        TranscriptForm::Rttm,
-    ];
-
-    fn content_type(self) -> &'static str {
-        match self {
-            TranscriptForm::Json => "application/json",
-            TranscriptForm::Text => "text/plain; charset=utf-8",
-            TranscriptForm::Vtt => "text/vtt; charset=utf-8",
-            TranscriptForm::Srt => "application/x-subrip",
-            TranscriptForm::Csv => "text/csv; charset=utf-8",
-            TranscriptForm::Ctm => "text/x-ctm; charset=utf-8",
-            TranscriptForm::Rttm => "text/x-rttm; charset=utf-8",
-        }
-    }
-
-    /// Its media type without parameters.
-    fn essence(self) -> &'static str {
-        self.content_type().split(';').next().unwrap_or_default()
-    }
-}
-
-/// The form that is liked best; JSON where anything will do.
-fn form_of(accept: &str) -> Result<TranscriptForm, Problem> {
-    if accept.trim().is_empty() {
-        return Ok(TranscriptForm::Json);
-    }
-    for range in by_weight(accept) {
-        let essence = range.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-        let form = match essence.as_str() {
-            "*/*" | "application/*" => Some(TranscriptForm::Json),
-            "text/*" => Some(TranscriptForm::Text),
-            essence => TranscriptForm::ALL.into_iter().find(|form| form.essence() == essence),
-        };
-        if let Some(form) = form {
-            return Ok(form);
-        }
-    }
-    let known = TranscriptForm::ALL.map(TranscriptForm::essence).join(", ");
-    Err(Problem::new(ProblemKind::NotAcceptable, format!("'{accept}' cannot be made; ask for one of {known}")))
-}
-
-/// An answer, written.
-pub(crate) struct WrittenTranscript {
-    status: u16,
-    headers: Vec<ToldHeader>,
-    content_type: &'static str,
-    body: Vec<u8>,
-}
-
-impl WrittenTranscript {
-    fn of_job(job: &JobAnswer) -> Result<WrittenTranscript, Problem> {
-        let body = serde_json::to_vec(job).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
-        let headers = vec![
-            ("Location", format!("/api/v1/jobs/{}", job.id)),
-            ("Preference-Applied", "respond-async".into()),
-            ("Vary", "Accept, Prefer".into()),
-        ];
-        Ok(WrittenTranscript { status: 202, headers, content_type: "application/json", body })
-    }
-
-    async fn of_kept(kept: &StoredAnswer) -> Result<WrittenTranscript, Problem> {
-        let body = tokio::fs::read(&**kept.body)
-            .await
-            .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
-        let known = TranscriptForm::ALL.map(TranscriptForm::content_type);
-        let content_type = known.into_iter().find(|known| *known == kept.content_type).unwrap_or(known[0]);
-        Ok(WrittenTranscript { status: kept.status, headers: kept.headers.clone(), content_type, body })
-    }
-}
-
-impl<'r> Responder<'r, 'static> for WrittenTranscript {
-    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
-        let mut response = Response::build();
-        response.status(rocket::http::Status::new(self.status));
-        response.raw_header("Content-Type", self.content_type);
-        for (name, value) in self.headers {
-            response.raw_header_adjoin(name, value);
-        }
-        response.sized_body(self.body.len(), std::io::Cursor::new(self.body)).ok()
     }
 }
 
@@ -295,21 +204,30 @@ fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, P
         ("Vary", "Accept".into()),
     ];
     headers.extend(warning_headers(&heard.warnings));
-    let (transcript, length) = (&heard.transcript, heard.length);
+    if form != TranscriptForm::Json {
+        headers.extend(warning_headers(&changes_told(&heard.changes)));
+    }
     let body = match form {
-        TranscriptForm::Text => format!("{}\n", transcript.text).into_bytes(),
-        TranscriptForm::Vtt => transcript.to_vtt(length).into_bytes(),
-        TranscriptForm::Srt => transcript.to_srt(length).into_bytes(),
-        TranscriptForm::Csv => transcript.to_csv(length).into_bytes(),
-        TranscriptForm::Ctm => transcript.to_ctm(length).into_bytes(),
-        TranscriptForm::Rttm => transcript.to_rttm(length).into_bytes(),
         TranscriptForm::Json => {
             let answer = serde_json::to_vec(&TranscriptAnswer::from(heard));
             answer.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?
         }
+        form => form.text_of(&heard.transcript, heard.length).into_bytes(),
     };
-    let content_type = form.content_type();
-    Ok(WrittenTranscript { status: 200, headers, content_type, body })
+    Ok(WrittenTranscript::new(form, headers, body))
+}
+
+/// Changes that are told one by one where there is no room for all.
+const CHANGES_TOLD: usize = 20;
+
+/// What the vocabulary and the masks changed, for people.
+fn changes_told(changes: &[TranscriptChange]) -> Vec<String> {
+    let told = changes.iter().take(CHANGES_TOLD).map(|change| match &change.heard {
+        Some(heard) => format!("the vocabulary changed '{heard}' to '{}'", change.written),
+        None => format!("a mask wrote {}", change.written),
+    });
+    let more = changes.len().saturating_sub(CHANGES_TOLD);
+    told.chain((more > 0).then(|| format!("{more} more words were changed"))).collect()
 }
 
 /// The upload of a request that was carried out is used up.
@@ -328,27 +246,4 @@ async fn digest(audio: &GivenAudio) -> Result<String, Problem> {
     });
     let result = work.await.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
     result.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn weights_decide_which_form_a_transcript_has() {
-        for (accept, form) in [
-            ("", "Json"),
-            ("*/*", "Json"),
-            ("text/vtt;q=0.5, application/x-subrip", "Srt"),
-            ("application/json;q=0.1, text/plain", "Text"),
-            ("application/json;q=0, text/*;q=0.2", "Text"),
-            ("image/png, Text/VTT", "Vtt"),
-            ("text/csv, text/plain;q=0.5", "Csv"),
-            ("text/x-rttm;q=0.9, text/x-ctm", "Ctm"),
-        ] {
-            let made = form_of(accept).ok().map(|form| format!("{form:?}"));
-            assert_eq!(made.as_deref(), Some(form), "{accept}");
-        }
-        assert!(form_of("image/png, application/json;q=0").is_err(), "nothing that can be made is liked");
-    }
 }

@@ -3,7 +3,7 @@
 use dispatcher_gateway::LiveEvent;
 use serde::Serialize;
 
-use super::{Amount, TranscriptRequest, WordAnswer, thousandths};
+use super::{Amount, CommandAnswer, TranscriptChangeAnswer, TranscriptRequest, WordAnswer, thousandths};
 use crate::problem::Problem;
 
 /// What begins a session.
@@ -76,6 +76,8 @@ pub(crate) enum LiveMessage {
         duration: f64,
         cost: Amount,
         dispatch: String,
+        /// Whether it is kept; then `/transcripts/{dispatch}` has it.
+        kept: bool,
     },
     /// Why the session ends (RFC 9457).
     Problem {
@@ -93,6 +95,10 @@ pub(crate) struct LiveSegment {
     pub(crate) start: Option<f64>,
     pub(crate) end: Option<f64>,
     pub(crate) words: Vec<WordAnswer>,
+    /// Words that the vocabulary and masks of the app changed.
+    pub(crate) changes: Vec<TranscriptChangeAnswer>,
+    /// Command of the phrase that was said; null if it is none, and in interim results.
+    pub(crate) command: Option<CommandAnswer>,
 }
 
 impl LiveMessage {
@@ -101,13 +107,14 @@ impl LiveMessage {
         match event {
             LiveEvent::Speech { at } => LiveMessage::StartOfInput { at: thousandths(at) },
             LiveEvent::Renewed { engine } => LiveMessage::Renewed { engine },
-            LiveEvent::Ended { text, length, cost } => LiveMessage::EndOfInput {
+            LiveEvent::Ended { text, length, cost, kept } => LiveMessage::EndOfInput {
                 text,
                 duration: thousandths(length),
                 cost: cost.into(),
                 dispatch: dispatch.to_owned(),
+                kept,
             },
-            LiveEvent::Result { segment, settled, transcript } => {
+            LiveEvent::Result { segment, settled, transcript, changes, command } => {
                 let words: Vec<WordAnswer> = transcript.words.into_iter().map(WordAnswer::from).collect();
                 let told = LiveSegment {
                     segment,
@@ -115,6 +122,8 @@ impl LiveMessage {
                     start: words.iter().filter_map(|word| word.start).reduce(f64::min),
                     end: words.iter().filter_map(|word| word.end).reduce(f64::max),
                     words,
+                    changes: changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
+                    command: command.map(CommandAnswer::from),
                 };
                 if settled { LiveMessage::Final(told) } else { LiveMessage::Interim(told) }
             }

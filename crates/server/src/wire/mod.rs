@@ -16,6 +16,7 @@ mod prompts;
 mod records;
 mod routing;
 mod speech;
+mod transcripts;
 
 use dispatcher_core::Money;
 use serde::Serialize;
@@ -35,6 +36,7 @@ pub(crate) use prompts::*;
 pub(crate) use records::*;
 pub(crate) use routing::*;
 pub(crate) use speech::*;
+pub(crate) use transcripts::*;
 
 pub(crate) use dispatcher_gateway::rfc3339;
 

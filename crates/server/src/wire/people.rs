@@ -28,6 +28,10 @@ pub(crate) struct AppAnswer {
     pub(crate) per_minute: Option<i64>,
     /// Requests that it may have in work at once; null: without limit.
     pub(crate) at_once: Option<i64>,
+    /// Days that its transcripts are kept; null: they are not kept.
+    pub(crate) transcript_days: Option<i64>,
+    /// Language of its recordings, for requests that give none.
+    pub(crate) language: Option<String>,
     pub(crate) created: String,
 }
 
@@ -46,6 +50,8 @@ impl From<App> for AppAnswer {
             recall: app.recall.name(),
             per_minute: app.per_minute,
             at_once: app.at_once,
+            transcript_days: app.transcript_days,
+            language: app.language,
             created: rfc3339(app.created_at),
         }
     }
@@ -82,6 +88,10 @@ pub(crate) struct AppRequest {
     pub(crate) per_minute: Option<i64>,
     /// Such requests that it may have in work at once: 1 to 10000 (default: without limit).
     pub(crate) at_once: Option<i64>,
+    /// Days that its transcripts are kept, to be read and corrected: 1 to 3650 (default: they are not kept).
+    pub(crate) transcript_days: Option<i64>,
+    /// BCP 47 tag of its recordings, for requests that give none.
+    pub(crate) language: Option<String>,
 }
 
 /// A key, without its secret.

@@ -5,7 +5,7 @@ use dispatcher_gateway::PlannedCall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{Amount, CriteriaSchema, thousandths};
+use super::{Amount, CommandAnswer, CriteriaSchema, LanguageAnswer, TranscriptChangeAnswer, thousandths};
 
 /// How `voice` is written; read by hand, so that faults name their member.
 #[derive(ToSchema)]
@@ -202,8 +202,11 @@ pub(crate) struct TranscriptRequest {
     pub(crate) site: Option<String>,
     /// Region of the engine; engines without this region are not used.
     pub(crate) region: Option<String>,
-    /// BCP 47 tag of what is spoken.
+    /// BCP 47 tag of what is spoken, or `auto`. Default: the language of the app.
     pub(crate) language: Option<String>,
+    /// 2 to 4 tags if the language is not known: the first 8 seconds are recognised in each, and charged.
+    #[serde(default)]
+    pub(crate) languages: Vec<String>,
     /// Preceding text, for engines that take context.
     pub(crate) context: Option<String>,
     /// 0 to 1.
@@ -258,6 +261,11 @@ pub(crate) struct TranscriptAnswer {
     pub(crate) text: String,
     /// BCP 47 tag, or `und`.
     pub(crate) language: String,
+    /// Source of the language: `request`, `app`, `compared`, `engine` or `text`; null if it is not known.
+    pub(crate) language_from: Option<&'static str>,
+    /// Languages that were compared.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) languages: Vec<LanguageAnswer>,
     /// Seconds of audio.
     pub(crate) duration: f64,
     pub(crate) engine: String,
@@ -269,6 +277,12 @@ pub(crate) struct TranscriptAnswer {
     #[schema(value_type = Vec<Object>)]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) unrecognised: Vec<dispatcher_core::Gap>,
+    /// Words that the vocabulary and masks of the app changed.
+    pub(crate) changes: Vec<TranscriptChangeAnswer>,
+    /// Command of the phrase that was said; null if it is none.
+    pub(crate) command: Option<CommandAnswer>,
+    /// Whether it is kept; then `/transcripts/{dispatch}` has it.
+    pub(crate) kept: bool,
     pub(crate) cost: Amount,
     pub(crate) warnings: Vec<String>,
     pub(crate) dispatch: String,
@@ -298,6 +312,11 @@ impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
             words: words.into_iter().map(WordAnswer::from).collect(),
             alternatives,
             unrecognised,
+            language_from: heard.language_from.map(dispatcher_gateway::LanguageSource::name),
+            languages: heard.languages.into_iter().map(LanguageAnswer::from).collect(),
+            changes: heard.changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
+            command: heard.command.map(CommandAnswer::from),
+            kept: heard.kept,
             cost: heard.cost.into(),
             warnings: heard.warnings,
             dispatch: heard.dispatch,
