@@ -10,28 +10,41 @@ const kinds = ['audio/webm;codecs=opus', 'audio/mp4;codecs=opus', 'audio/mp4;cod
 /** Bits a second: more than enough for speech. */
 const bitrate = 64_000
 
+/** Milliseconds of a piece of a recording that is sent while it runs. */
+const piece = 200
+
 /** Begins to record; asks for the microphone. */
 export async function record(level: (value: number) => void): Promise<Recording> {
-  const stream = await navigator.mediaDevices.getUserMedia({
+  const pieces: Blob[] = []
+  const { stop, type } = await start((data) => pieces.push(data), level)
+  return { stop: () => stop().then(() => new Blob(pieces, { type: type.split(';')[0]! })) }
+}
+
+/** The same, given piece by piece while it runs. The promise of `stop` is kept once the last piece was given. */
+export async function stream(give: (data: Blob) => void, level: (value: number) => void): Promise<{ stop(): Promise<void> }> {
+  return start(give, level, piece)
+}
+
+async function start(give: (data: Blob) => void, level: (value: number) => void, every?: number) {
+  const microphone = await navigator.mediaDevices.getUserMedia({
     audio: { echoCancellation: false, noiseSuppression: false, autoGainControl: false, channelCount: 1 },
   })
   const kind = kinds.find((one) => MediaRecorder.isTypeSupported(one))
-  const recorder = new MediaRecorder(stream, { audioBitsPerSecond: bitrate, ...(kind ? { mimeType: kind } : {}) })
-  const pieces: Blob[] = []
-  recorder.ondataavailable = (event) => pieces.push(event.data)
-  const stopLevel = watchLevel(stream, level)
-  recorder.start()
-  return {
-    stop: () =>
-      new Promise((done) => {
-        recorder.onstop = () => {
-          stopLevel()
-          stream.getTracks().forEach((track) => track.stop())
-          done(new Blob(pieces, { type: recorder.mimeType.split(';')[0]! }))
-        }
-        recorder.stop()
-      }),
-  }
+  const recorder = new MediaRecorder(microphone, { audioBitsPerSecond: bitrate, ...(kind ? { mimeType: kind } : {}) })
+  recorder.ondataavailable = (event) => event.data.size > 0 && give(event.data)
+  const stopLevel = watchLevel(microphone, level)
+  recorder.start(every)
+  const stop = () =>
+    new Promise<void>((done) => {
+      if (recorder.state === 'inactive') return done()
+      recorder.onstop = () => {
+        stopLevel()
+        microphone.getTracks().forEach((track) => track.stop())
+        done()
+      }
+      recorder.stop()
+    })
+  return { stop, type: recorder.mimeType }
 }
 
 /** Tells how loud it is, some ten times a second; gives what ends that. */

@@ -6,6 +6,10 @@ export const router = createRouter({
   routes: [
     { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignIn.vue'), meta: { title: 'Sign in', open: true } },
     { path: '/', name: 'sound-check', component: () => import('./pages/SoundCheck.vue'), meta: { title: 'Sound check' } },
+    { path: '/captions', name: 'captions', component: () => import('./pages/CaptionsPage.vue'), meta: { title: 'Captions' } },
+    { path: '/transcripts', name: 'transcripts', component: () => import('./pages/TranscriptsPage.vue'), meta: { title: 'Transcripts' } },
+    { path: '/transcripts/:id', name: 'transcript', component: () => import('./pages/TranscriptPage.vue'), meta: { title: 'Transcript' } },
+    { path: '/vocabulary', name: 'vocabulary', component: () => import('./pages/VocabularyPage.vue'), meta: { title: 'Vocabulary' } },
     { path: '/voices', name: 'voices', component: () => import('./pages/VoicesPage.vue'), meta: { title: 'Voices' } },
     { path: '/jobs', name: 'jobs', component: () => import('./pages/JobsPage.vue'), meta: { title: 'Jobs' } },
     { path: '/jobs/prompts', name: 'prompt-sets', component: () => import('./pages/PromptSetsPage.vue'), meta: { title: 'Prompt sets' } },

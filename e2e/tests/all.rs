@@ -36,6 +36,7 @@ mod speaking;
 mod staying_up;
 mod streaming;
 mod traces;
+mod transcripts;
 
 /// The product under test.
 const BINARY: &str = env!("CARGO_BIN_EXE_dispatcher-under-test");

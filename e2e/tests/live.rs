@@ -17,9 +17,9 @@ use tokio_tungstenite::tungstenite::protocol::Role;
 const RATE: u32 = 16_000;
 const SAID: [&str; 3] = ["The ramp is closing now.", "Stand clear of the doors.", "Have a calm crossing."];
 
-type Socket = WebSocketStream<reqwest::Upgraded>;
+pub(crate) type Socket = WebSocketStream<reqwest::Upgraded>;
 
-async fn connect(demo: &Demo, key: &str) -> Socket {
+pub(crate) async fn connect(demo: &Demo, key: &str) -> Socket {
     let request = demo.http.get(format!("{}/api/v1/transcripts/live", demo.url)).bearer_auth(key);
     let request = request.header(CONNECTION, "Upgrade").header(UPGRADE, "websocket");
     let request = request.header(SEC_WEBSOCKET_VERSION, "13").header(SEC_WEBSOCKET_KEY, "dGhlIHNhbXBsZSBub25jZQ==");
@@ -28,14 +28,14 @@ async fn connect(demo: &Demo, key: &str) -> Socket {
     WebSocketStream::from_raw_socket(response.upgrade().await.unwrap(), Role::Client, None).await
 }
 
-fn opening(members: Value) -> Message {
+pub(crate) fn opening(members: Value) -> Message {
     let mut open = json!({"type": "open", "format": "audio/pcm;rate=16000", "language": "en-GB"});
     open.as_object_mut().unwrap().extend(members.as_object().unwrap().clone());
     Message::text(open.to_string())
 }
 
 /// Sentences with a pause before each.
-fn spoken(sentences: &[&str], pause: f64) -> Vec<u8> {
+pub(crate) fn spoken(sentences: &[&str], pause: f64) -> Vec<u8> {
     let silence = vec![0.0; (pause * f64::from(RATE)) as usize];
     let mut samples = silence.clone();
     for sentence in sentences {
@@ -59,7 +59,7 @@ async fn rest(socket: &mut Socket) -> (Vec<Value>, Option<u16>) {
 }
 
 /// Sends audio while what comes back is taken.
-async fn converse(socket: Socket, audio: Vec<u8>, piece: usize) -> (Vec<Value>, Option<u16>) {
+pub(crate) async fn converse(socket: Socket, audio: Vec<u8>, piece: usize) -> (Vec<Value>, Option<u16>) {
     let (mut to, from) = socket.split();
     let send = tokio::spawn(async move {
         for piece in audio.chunks(piece) {

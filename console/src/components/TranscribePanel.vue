@@ -2,18 +2,19 @@
 import { mdiFileMusicOutline, mdiMicrophone, mdiStop } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, CallError, fetchRaw, type Schemas, type Transcript } from '@/api/client'
+import { CallError, fetchRaw, type Schemas, type Transcript } from '@/api/client'
 import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import { money, seconds } from '@/format'
+import { hearers, type HearerChoice } from '@/hearers'
 import { record, type Recording } from '@/recorder'
 import { useAsync } from '@/useAsync'
 import { wordAt } from '@/words'
 
 const router = useRouter()
 const wanted = ref('')
-const choices = ref<{ title: string; value: string }[]>([])
+const choices = ref<HearerChoice[]>([])
 const audio = ref<Blob>()
 const name = ref('')
 const { error, busy, run } = useAsync()
@@ -31,12 +32,7 @@ const current = computed(() => wordAt(transcript.value?.words ?? [], now.value))
 
 onMounted(() =>
   run(async () => {
-    const [engines, routes] = await Promise.all([ask(api.GET('/api/v1/engines')), ask(api.GET('/api/v1/routes'))])
-    const plans = routes.items.filter((one) => one.work === 'recognition')
-    choices.value = [
-      ...plans.map((one) => ({ title: `${one.name} (route)`, value: `route=${one.name}` })),
-      ...engines.items.filter((one) => one.recognition).map((one) => ({ title: one.state === 'ready' ? one.name : `${one.name} (${one.state})`, value: `engine=${one.name}` })),
-    ]
+    choices.value = await hearers()
     wanted.value = choices.value[0]?.value ?? ''
   }),
 )
@@ -142,6 +138,9 @@ async function turnRecording() {
         <template v-else>{{ transcript.text }}</template>
       </p>
       <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.duration) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
+      <p v-if="transcript.command" data-test="command">Command <strong>{{ transcript.command.command }}</strong><template v-for="(value, slot) in transcript.command.slots" :key="slot">; {{ slot }}: {{ value }}</template></p>
+      <p v-for="(change, index) in transcript.changes" :key="index" class="quiet" data-test="change">{{ change.heard ? `“${change.heard}” was changed to “${change.written}” by the vocabulary` : `a mask wrote ${change.written}` }}</p>
+      <p v-if="transcript.kept"><router-link :to="`/transcripts/${transcript.dispatch}`" data-test="kept">Correct or export the transcript</router-link></p>
       <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>
     </div>
     <p v-else-if="busy !== 'transcribe' && !audio" class="quiet mt-4">No audio yet. Try with audio from Speak: save it, and drop it here.</p>

@@ -17,14 +17,17 @@ pub enum Aligned {
 const MOST_CELLS: usize = 100_000_000;
 
 /// The alignment of two rows with the fewest differences (Wagner and Fischer
-/// 1974), of equal ones the one in which the most is the same. Nothing where they
+/// 1974), of equal ones the one in which the most is the same and words are
+/// beside those that are spelt most like them. Nothing where they
 /// are too long to be compared.
-pub fn align<T: PartialEq>(first: &[T], second: &[T]) -> Option<Vec<Aligned>> {
-    align_by(first.len(), second.len(), |i, j| first[i] == second[j])
+pub fn align<T: AsRef<str>>(first: &[T], second: &[T]) -> Option<Vec<Aligned>> {
+    align_by(first.len(), second.len(), |i, j| unlikeness(first[i].as_ref(), second[j].as_ref()))
 }
 
-/// The same, of rows whose items are compared by their places.
-pub(crate) fn align_by(first: usize, second: usize, same: impl Fn(usize, usize) -> bool) -> Option<Vec<Aligned>> {
+/// The same, of rows whose items are compared by their places: 0 where they
+/// are the same, up to [`MOST_UNLIKE`] where nothing is alike.
+pub(crate) fn align_by(first: usize, second: usize, unlike: impl Fn(usize, usize) -> u64) -> Option<Vec<Aligned>> {
+    let same = |i: usize, j: usize| unlike(i, j) == 0;
     let head = (0..first.min(second)).take_while(|at| same(*at, *at)).count();
     let most = first.min(second) - head;
     let tail = (0..most).take_while(|at| same(first - 1 - at, second - 1 - at)).count();
@@ -33,7 +36,7 @@ pub(crate) fn align_by(first: usize, second: usize, same: impl Fn(usize, usize) 
         return None;
     }
     let mut steps: Vec<Aligned> = (0..head).map(|at| Aligned::Same(at, at)).collect();
-    let middle = within(rows, columns, |i, j| same(head + i, head + j));
+    let middle = within(rows, columns, |i, j| unlike(head + i, head + j));
     steps.extend(middle.into_iter().map(|step| match step {
         Aligned::Same(i, j) => Aligned::Same(head + i, head + j),
         Aligned::Substituted(i, j) => Aligned::Substituted(head + i, head + j),
@@ -44,26 +47,45 @@ pub(crate) fn align_by(first: usize, second: usize, same: impl Fn(usize, usize) 
     Some(steps)
 }
 
-/// A difference counts so much; a substitution counts one more, which decides
-/// between ways with equally many differences.
-const DIFFERENCE: u32 = 1 << 15;
+/// A difference counts so much; a substitution counts a little more, which
+/// decides between ways with equally many differences.
+const DIFFERENCE: u64 = 1 << 24;
+/// What two words count that have nothing in common.
+pub(crate) const MOST_UNLIKE: u64 = 16;
+
+/// How unlike two words are: by their common beginning and end.
+pub(crate) fn unlikeness(one: &str, other: &str) -> u64 {
+    if one == other {
+        return 0;
+    }
+    let longest = one.len().max(other.len()).max(1);
+    let shortest = one.len().min(other.len());
+    let start = one.bytes().zip(other.bytes()).take_while(|(a, b)| a == b).count();
+    let end = one.bytes().rev().zip(other.bytes().rev()).take_while(|(a, b)| a == b).count();
+    let common = (start + end).min(shortest);
+    1 + (MOST_UNLIKE - 1) * (longest - common) as u64 / longest as u64
+}
 
 /// Where the cheapest way to a cell comes from.
 const BOTH: u8 = 0;
 const FIRST: u8 = 1;
 const SECOND: u8 = 2;
 
-fn within(rows: usize, columns: usize, same: impl Fn(usize, usize) -> bool) -> Vec<Aligned> {
+fn within(rows: usize, columns: usize, unlike: impl Fn(usize, usize) -> u64) -> Vec<Aligned> {
     let width = columns + 1;
     let mut from = vec![BOTH; (rows + 1) * width];
     from[..width].fill(SECOND);
-    let mut costs: Vec<u32> = (0_u32..).map(|count| count * DIFFERENCE).take(width).collect();
+    let mut costs: Vec<u64> = (0_u64..).map(|count| count * DIFFERENCE).take(width).collect();
     for i in 0..rows {
         let mut diagonal = costs[0];
         costs[0] += DIFFERENCE;
         from[(i + 1) * width] = FIRST;
         for j in 0..columns {
-            let both = diagonal + if same(i, j) { 0 } else { DIFFERENCE + 1 };
+            let both = diagonal
+                + match unlike(i, j) {
+                    0 => 0,
+                    unlike => DIFFERENCE + unlike,
+                };
             diagonal = costs[j + 1];
             let (missing, inserted) = (costs[j + 1] + DIFFERENCE, costs[j] + DIFFERENCE);
             let (cost, way) = match both <= missing.min(inserted) {
@@ -81,7 +103,7 @@ fn within(rows: usize, columns: usize, same: impl Fn(usize, usize) -> bool) -> V
         let step = match from[i * width + j] {
             FIRST => Aligned::Missing(i - 1),
             SECOND => Aligned::Inserted(j - 1),
-            _ if same(i - 1, j - 1) => Aligned::Same(i - 1, j - 1),
+            _ if unlike(i - 1, j - 1) == 0 => Aligned::Same(i - 1, j - 1),
             _ => Aligned::Substituted(i - 1, j - 1),
         };
         i -= usize::from(!matches!(step, Aligned::Inserted(_)));
@@ -121,7 +143,7 @@ mod tests {
 
     #[test]
     fn rows_that_would_take_too_much_memory_are_not_compared() {
-        let (long, other) = (vec![1_u8; 20_000], vec![2_u8; 20_000]);
+        let (long, other) = (vec!["aye"; 20_000], vec!["nay"; 20_000]);
         assert_eq!(align(&long, &other), None);
         assert_eq!(align(&long, &long).map(|steps| steps.len()), Some(20_000), "equal rows cost nothing");
     }

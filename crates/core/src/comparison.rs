@@ -5,7 +5,7 @@ mod consensus;
 
 pub use consensus::{Consensus, ConsensusWord, consensus};
 
-use crate::alignment::{Aligned, align};
+use crate::alignment::{Aligned, MOST_UNLIKE, align, align_by};
 use crate::normalise_words;
 
 /// Characters of a text that is compared.
@@ -76,13 +76,14 @@ pub struct TextComparison {
 pub fn compare_texts(reference: &str, hypothesis: &str) -> Option<TextComparison> {
     let (reference, hypothesis) = (normalise_words(reference), normalise_words(hypothesis));
     let letters = |words: &[String]| words.join(" ").chars().collect::<Vec<char>>();
+    let differ = |one: char, other: char| if one == other { 0 } else { MOST_UNLIKE };
     let (first, second) = (letters(&reference), letters(&hypothesis));
     if first.len().max(second.len()) > MOST_CHARACTERS {
         return None;
     }
     let alignment = align(&reference, &hypothesis)?;
     let words = ErrorCounts::of_steps(&alignment);
-    let characters = ErrorCounts::of_steps(&align(&first, &second)?);
+    let characters = ErrorCounts::of_steps(&align_by(first.len(), second.len(), |i, j| differ(first[i], second[j]))?);
     Some(TextComparison { reference, hypothesis, alignment, words, characters })
 }
 

@@ -8,6 +8,15 @@ pub fn is_language_tag(tag: &str) -> bool {
     LanguageTag::parse(tag).is_ok()
 }
 
+/// Whether a tag is of a language that there is: its primary language is one of
+/// ISO 639, or kept free for private use (`qaa` to `qtz`).
+pub fn is_known_language(tag: &str) -> bool {
+    let primary = primary_language(tag);
+    let private = primary.len() == 3 && ("qaa"..="qtz").contains(&primary.as_str());
+    is_language_tag(tag)
+        && (private || isolang::Language::from_639_1(&primary).or(isolang::Language::from_639_3(&primary)).is_some())
+}
+
 /// The longest beginning of a text that is a tag: `en-us` of `en-us-nyc`, whose
 /// last subtag stands where none of three letters may.
 pub fn longest_tag(text: &str) -> Option<&str> {
@@ -70,6 +79,13 @@ pub fn extended_filter(range: &str, tag: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_language_that_is_not_there_is_known_as_none() {
+        let tags = ["en-GB", "gsw", "zh-Hant-TW", "qab-x-tide", "xx-bogus", "xx", "en_GB", "bogus", ""];
+        let known = [true, true, true, true, false, false, false, false, false];
+        assert_eq!(tags.map(is_known_language), known);
+    }
 
     #[test]
     fn filters_as_in_the_example_of_rfc_4647() {

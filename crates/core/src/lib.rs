@@ -41,7 +41,8 @@ pub use cause::{Cause, Remedy};
 pub use comparison::{Consensus, ConsensusWord, ErrorCounts, TextComparison, compare_texts, consensus};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
 pub use language::{
-    canonical_tag, extended_filter, is_fallback, is_language_tag, longest_tag, primary_language, region,
+    canonical_tag, extended_filter, is_fallback, is_known_language, is_language_tag, longest_tag, primary_language,
+    region,
 };
 pub use money::{Costs, Currency, Money, MoneyError};
 pub use name::is_record_name;

@@ -53,6 +53,38 @@ pub struct Fetcher {
     shown: Arc<Mutex<HashMap<(String, Network), Client>>>,
 }
 
+/// What stands at an address, as it comes in.
+pub struct FetchedBody {
+    response: reqwest::Response,
+    most: u64,
+    read: u64,
+}
+
+impl FetchedBody {
+    /// What its server says it is.
+    pub fn media_type(&self) -> Option<&str> {
+        self.response.headers().get(reqwest::header::CONTENT_TYPE).and_then(|value| value.to_str().ok())
+    }
+
+    /// The next piece; nothing at its end.
+    ///
+    /// # Errors
+    /// When it breaks off, takes too long, or is larger than it may be.
+    pub async fn next(&mut self) -> Result<Option<Bytes>, EngineError> {
+        let Some(chunk) = self.response.chunk().await.map_err(not_fetched)? else { return Ok(None) };
+        self.read += chunk.len() as u64;
+        if self.read > self.most { Err(over(self.most)) } else { Ok(Some(chunk)) }
+    }
+}
+
+fn not_fetched(error: reqwest::Error) -> EngineError {
+    EngineError::new(Cause::Unavailable, error.without_url().to_string())
+}
+
+fn over(most: u64) -> EngineError {
+    EngineError::new(Cause::Refused, format!("it is larger than {most} bytes"))
+}
+
 fn builder(network: Network, proxy: Option<&str>) -> Result<ClientBuilder, EngineError> {
     let builder = Client::builder()
         .redirect(Policy::none())
@@ -136,25 +168,30 @@ impl Fetcher {
     /// When it cannot be reached in time, does not answer with success, or is
     /// larger.
     pub async fn get(&self, address: &str, most: usize, within: Duration) -> Result<Bytes, EngineError> {
-        let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.without_url().to_string());
-        let url: Url = address.parse().map_err(|_| EngineError::new(Cause::Malformed, "it is not a URL"))?;
-        let client = self.client(Network::Private, &url, None)?;
-        let mut response = client.get(url).timeout(within).send().await.map_err(failed)?;
-        if !response.status().is_success() {
-            return Err(EngineError::new(Cause::Refused, format!("it answered {}", response.status())));
-        }
-        let too_large = || EngineError::new(Cause::Refused, format!("it is larger than {most} bytes"));
-        if response.content_length().is_some_and(|length| length > most as u64) {
-            return Err(too_large());
-        }
+        let mut fetched = self.open(address, most as u64, within).await?;
         let mut body = Vec::new();
-        while let Some(chunk) = response.chunk().await.map_err(failed)? {
-            if body.len() + chunk.len() > most {
-                return Err(too_large());
-            }
+        while let Some(chunk) = fetched.next().await? {
             body.extend_from_slice(&chunk);
         }
         Ok(body.into())
+    }
+
+    /// The same, piece by piece as it comes in.
+    ///
+    /// # Errors
+    /// When it cannot be reached in time, does not answer with success, or says
+    /// that it is larger.
+    pub async fn open(&self, address: &str, most: u64, within: Duration) -> Result<FetchedBody, EngineError> {
+        let url: Url = address.parse().map_err(|_| EngineError::new(Cause::Malformed, "it is not a URL"))?;
+        let client = self.client(Network::Private, &url, None)?;
+        let response = client.get(url).timeout(within).send().await.map_err(not_fetched)?;
+        if !response.status().is_success() {
+            return Err(EngineError::new(Cause::Refused, format!("it answered {}", response.status())));
+        }
+        if response.content_length().is_some_and(|length| length > most) {
+            return Err(over(most));
+        }
+        Ok(FetchedBody { response, most, read: 0 })
     }
 
     /// TLS as for a client of this module.

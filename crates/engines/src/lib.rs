@@ -27,5 +27,5 @@ pub use base64_json::{AudioSplitter, ScanError};
 pub use catalogue::{Turn, Turns};
 pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, SpokenAudio, Words};
 pub use error::{EngineError, KeyFileError};
-pub use fetch::Fetcher;
+pub use fetch::{FetchedBody, Fetcher};
 pub use socket::LiveResult;

@@ -111,6 +111,8 @@ pub enum GatewayError {
     Route(#[from] dispatcher_core::RouteError),
     #[error("{0}")]
     Alert(#[from] dispatcher_core::AlertRuleError),
+    #[error("the audio at {address} cannot be fetched: {fault}")]
+    Fetch { address: String, fault: String },
     #[error(transparent)]
     TranscriptRule(#[from] dispatcher_core::RuleError),
     #[error("this service sends no mail; set [mail] in dispatcher.toml")]

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use dispatcher_core::Cause;
 use dispatcher_gateway::{FailedAttempt, GatewayError};
+use dispatcher_store::StoreError;
 use rocket::http::{Cookie, Header, Method};
 use rocket::local::asynchronous::LocalRequest;
 use serde_json::Value;
@@ -137,6 +138,8 @@ fn of_errors(met: &mut Met) {
     met.made(ProblemKind::AudioTooLong, long("seconds"));
     let used = GatewayError::InUse { what: "engine", name: "gannet".into(), by: "the route desk".into() };
     met.made(ProblemKind::InUse, used);
+    let changed = StoreError::Changed { what: "transcript", name: "01".into(), version: 4 };
+    assert!(met.made(ProblemKind::Changed, changed).detail.ends_with("its newest version is 4"));
     let failed = |cause| {
         let attempt = FailedAttempt {
             engine: "gannet".into(),

@@ -206,6 +206,7 @@ impl From<GatewayError> for Problem {
             GatewayError::Store(StoreError::Taken { .. }) => Problem::new(ProblemKind::Taken, text),
             GatewayError::Store(StoreError::Missing { .. }) => Problem::new(ProblemKind::NoSuchRecord, text),
             GatewayError::Store(StoreError::Changed { .. }) => Problem::new(ProblemKind::Changed, text),
+            GatewayError::Fetch { .. } => Problem::at(ProblemKind::Invalid, "/url", text),
             GatewayError::TranscriptRule(fault) => Problem::at(ProblemKind::Invalid, &fault.at, text),
             GatewayError::Store(StoreError::Ambiguous { .. }) => Problem::new(ProblemKind::Invalid, text),
             GatewayError::Store(

@@ -326,9 +326,10 @@ impl HearerArgs {
   dispatcher transcribe drill.wav
   dispatcher transcribe drill.mp3 --route captions --format vtt > drill.vtt
   dispatcher transcribe drill.wav --site local --language en-US
+  dispatcher transcribe https://sounds.example/drill.mp3
   cat call.wav | dispatcher transcribe - --engine pocketsphinx --language en-US")]
 pub(crate) struct TranscribeArgs {
-    /// The audio file, - for standard input
+    /// The audio file, - for standard input, or a URL that the service fetches
     pub(crate) audio: PathBuf,
     #[command(flatten)]
     pub(crate) hearer: HearerArgs,

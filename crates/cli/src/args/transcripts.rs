@@ -12,6 +12,7 @@ use super::TranscriptFormat;
   dispatcher transcript show 4k2p --format vtt > drill.vtt
   dispatcher transcript show 4k2p > drill.txt
   dispatcher transcript correct 4k2p drill.txt
+  dispatcher transcript versions 4k2p
   dispatcher transcript delete 4k2p
 
 Transcripts are kept for apps with transcript days: dispatcher app change APP --transcript-days 30")]
@@ -27,8 +28,8 @@ pub(crate) enum TranscriptCommand {
         /// Id, or the beginning of it
         id: String,
         /// Version (default: the newest)
-        #[arg(long)]
-        version: Option<i64>,
+        #[arg(value_name = "VERSION")]
+        number: Option<i64>,
         /// Format of the transcript
         #[arg(long, value_enum, default_value_t = TranscriptFormat::Text)]
         format: TranscriptFormat,
@@ -44,9 +45,9 @@ pub(crate) enum TranscriptCommand {
         id: String,
         /// The corrected text; without it or with -, standard input is read
         file: Option<PathBuf>,
-        /// Version that was corrected (default: the newest)
-        #[arg(long)]
-        version: Option<i64>,
+        /// Version that was corrected; if it is no longer the newest, nothing is changed
+        #[arg(long, value_name = "VERSION")]
+        from: Option<i64>,
     },
     /// Delete a kept transcript with all its versions
     Delete {
@@ -70,6 +71,8 @@ pub(crate) struct OfApp {
   dispatcher vocabulary try 'the boat to scare oh is late'
   dispatcher vocabulary show --json > words.json
   dispatcher vocabulary set words.json
+  dispatcher vocabulary remove Skerrow
+  dispatcher vocabulary versions
 
 Engines that take hints are given the words. In every transcript, words that sound like one of the
 vocabulary are replaced, and each change is reported.")]
@@ -121,6 +124,7 @@ pub(crate) enum VocabularyCommand {
 #[command(after_help = "Examples:
   dispatcher phrases set phrases.json --app kiosk
   dispatcher phrases show
+  dispatcher phrases versions
   dispatcher vocabulary try 'next ferry to Skerrow'
 
 A file of phrases:
@@ -139,6 +143,7 @@ pub(crate) struct PhrasesArgs {
 #[command(after_help = "Examples:
   dispatcher masks set masks.json --app kiosk
   dispatcher masks show --app kiosk
+  dispatcher masks versions --app kiosk
 
 A file of mask rules:
   {\"rules\": [{\"name\": \"card-number\"}, {\"name\": \"telephone-number\"},

@@ -67,6 +67,13 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
         ("unsupported", args.strict.then_some("refuse")),
     ];
     query.extend(args.hearer.parameters());
+    if let Some(url) = address(&args.audio) {
+        query.push(("url", Some(url)));
+        let given: Vec<(&str, &str)> = query.iter().filter_map(|(name, value)| Some((*name, (*value)?))).collect();
+        let request = client.request(Method::POST, "/api/v1/transcripts").query(&given);
+        let response = client.send(request.header(reqwest::header::ACCEPT, format.media_type())).await?;
+        return answer(&args, response, format).await;
+    }
     let kind = media_type(&args.audio, args.hearer.kind.as_deref());
     if upload::is_large(&args.audio) {
         return as_job(client, &args, &query, &kind, format).await;
@@ -79,6 +86,16 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
         }
         response => response?,
     };
+    answer(&args, response, format).await
+}
+
+/// An address in place of a file.
+fn address(audio: &Path) -> Option<&str> {
+    audio.to_str().filter(|text| text.starts_with("https://") || text.starts_with("http://"))
+}
+
+/// Tells what is in an answer.
+async fn answer(args: &TranscribeArgs, response: reqwest::Response, format: TranscriptFormat) -> Result<(), CliError> {
     let header =
         |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
     let (engine, cost) = (header("dispatch-engine"), header("dispatch-cost"));
@@ -90,7 +107,7 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
         let value: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
         text = serde_json::to_string_pretty(&value).unwrap_or(text);
     }
-    give(&args, &text)?;
+    give(args, &text)?;
     eprintln!("{engine}  {}", output::money_text(&cost));
     Ok(())
 }

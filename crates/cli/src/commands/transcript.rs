@@ -20,10 +20,10 @@ pub(crate) async fn run(client: &Client, command: TranscriptCommand, form: Outpu
             let list = client.get("/api/v1/transcripts", &[("app", app.as_deref())]).await?;
             form.print(&list, || render(&list))
         }
-        TranscriptCommand::Show { id, version, format } => {
+        TranscriptCommand::Show { id, number, format } => {
             let format = if form.is_json() { TranscriptFormat::Json } else { format };
             let mut request = client.request(Method::GET, &place(&id)).header(ACCEPT, format.media_type());
-            if let Some(version) = version {
+            if let Some(version) = number {
                 request = request.query(&[("version", version)]);
             }
             let text = client.send(request).await?.text().await.map_err(CliError::Broken)?;
@@ -36,9 +36,9 @@ pub(crate) async fn run(client: &Client, command: TranscriptCommand, form: Outpu
             let kept = client.get(&place(&id), &[]).await?;
             form.print(&kept["versions"], || render_versions(&kept["versions"]))
         }
-        TranscriptCommand::Correct { id, file, version } => {
+        TranscriptCommand::Correct { id, file, from } => {
             let text = read_text(None, file.as_deref())?;
-            let version = match version {
+            let version = match from {
                 Some(version) => json!(version),
                 None => client.get(&place(&id), &[]).await?["version"].clone(),
             };

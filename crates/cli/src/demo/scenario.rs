@@ -3,7 +3,9 @@
 use std::path::Path;
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_core::{Conditions, Criteria, Leg, Order, PromptTable, Route, Work, read_prompts};
+use dispatcher_core::{
+    Conditions, Criteria, Leg, MaskRule, Order, Phrase, PromptTable, Route, VocabularyWord, Work, read_prompts,
+};
 use dispatcher_gateway::{App, Caller, Gateway, GatewayError, NewLexicon, OwnPreset, now_micros};
 use dispatcher_store::StoreError;
 use dispatcher_vault::Parts;
@@ -115,7 +117,10 @@ fn apps() -> [App; 3] {
         ..App::new(name, title, now_micros())
     };
     [
-        app("quay-announcer", "Announcements on the quays", Some("quayside"), Some("captions")),
+        App {
+            transcript_days: Some(30),
+            ..app("quay-announcer", "Announcements on the quays", Some("quayside"), Some("captions"))
+        },
         App {
             default_format: Some("phone".into()),
             ..app("helpline", "The ferry helpline", Some("harbour-phone"), Some("captions"))
@@ -131,6 +136,48 @@ fn gate_screen() -> OwnPreset {
         format: Format { bitrate: Some(32_000), ..Format::new(Codec::Mp3, 16_000) },
         purpose: "screens at the gates: small enough for the pier's radio link".into(),
     }
+}
+
+/// What an app has done with its transcripts.
+async fn fill_rules(gateway: &Gateway, app: &str) -> Result<(), GatewayError> {
+    let rules = gateway.rules_of(app);
+    if rules.vocabulary == 0 {
+        let word = |word: &str, alias: &[&str]| VocabularyWord {
+            grapheme: vec![word.to_owned()],
+            alias: alias.iter().map(|alias| (*alias).to_owned()).collect(),
+            phoneme: Vec::new(),
+            written: None,
+        };
+        let words = vec![word("Gullsay", &["gull say"]), word("Skerrow", &["scare oh"]), word("Ondina", &[])];
+        gateway.put_vocabulary(app, words, "demo").await?;
+    }
+    if rules.phrases == 0 {
+        let phrase = |command: &str, phrase: &str, slots: &[(&str, &[&str])]| Phrase {
+            command: command.to_owned(),
+            phrase: phrase.to_owned(),
+            slots: slots
+                .iter()
+                .map(|(slot, values)| ((*slot).to_owned(), values.iter().map(|it| (*it).to_owned()).collect()))
+                .collect(),
+        };
+        let places: &[&str] = &["Gullsay", "Skerrow", "Holm"];
+        let phrases = vec![
+            phrase("next-departure", "[when is the] next [ferry] to {place}", &[("place", places)]),
+            phrase("close-ramp", "close the ramp", &[]),
+            phrase("announce", "announce {text} at [the] {pier} pier", &[("pier", &["north", "south"])]),
+        ];
+        gateway.put_phrases(app, phrases, "demo").await?;
+    }
+    if rules.masks == 0 {
+        let mask = |name: &str, pattern: Option<&str>| MaskRule {
+            name: name.to_owned(),
+            digits: None,
+            pattern: pattern.map(str::to_owned),
+        };
+        let masks = vec![mask("card-number", None), mask("booking", Some("SF-[0-9]{6}"))];
+        gateway.put_masks(app, masks, "demo").await?;
+    }
+    Ok(())
 }
 
 /// What scripts name beside their text, and the prompts of the telephone.
@@ -162,10 +209,14 @@ pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> 
         gateway.put_preset(gate_screen(), "demo").await?;
     }
     fill_beside(gateway).await?;
+    for app in ["quay-announcer", "console"] {
+        fill_rules(gateway, app).await?;
+    }
     let mut console = gateway.app("console").await?;
     if console.default_voice.is_none() {
         console.default_voice = Some("quayside".into());
         console.default_recognition = Some("captions".into());
+        console.transcript_days = Some(30);
         gateway.change_app(console, "demo").await?;
     }
     for route in routes() {

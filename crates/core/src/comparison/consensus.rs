@@ -3,7 +3,7 @@
 //! "A post-processing system to yield reduced word error rates: recognizer
 //! output voting error reduction").
 
-use crate::alignment::{Aligned, align_by};
+use crate::alignment::{Aligned, MOST_UNLIKE, align_by, unlikeness};
 use crate::{Transcript, Word, normalise_words};
 
 /// How much the number of votes counts beside their confidence, 0 to 1.
@@ -62,11 +62,12 @@ pub fn consensus(transcripts: &[Transcript]) -> Option<Consensus> {
     let mut places: Vec<Vec<Option<Ballot>>> = Vec::new();
     for (before, transcript) in transcripts.iter().enumerate() {
         let said = ballots(transcript);
-        let same = |place: usize, word: usize| {
+        let unlike = |place: usize, word: usize| {
             let place: &Vec<Option<Ballot>> = &places[place];
-            place.iter().flatten().any(|known| known.key == said[word].key)
+            let known = place.iter().flatten().map(|known| unlikeness(&known.key, &said[word].key));
+            known.min().unwrap_or(MOST_UNLIKE)
         };
-        let steps = align_by(places.len(), said.len(), same)?;
+        let steps = align_by(places.len(), said.len(), unlike)?;
         let mut next = Vec::with_capacity(steps.len());
         for step in steps {
             let (mut place, ballot) = match step {
@@ -145,6 +146,8 @@ mod tests {
         );
         assert_eq!(agreed(&["stand clear", "stand clear of", "stand clear of"]), "stand clear of");
         assert_eq!(agreed(&["stand well clear", "stand clear", "stand clear"]), "stand clear");
+        let three = ["the ferry leave six o'clock", "the very leaves at six", "The ferry leaves that six"];
+        assert_eq!(agreed(&three), "the ferry leaves at six");
         assert_eq!(agreed(&["cast off"]), "cast off");
         assert_eq!(agreed(&["", ""]), "");
         assert_eq!(consensus(&[]).expect("short"), Consensus::default());

@@ -5,6 +5,7 @@
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{
@@ -12,8 +13,9 @@ use dispatcher_audio::{
     recognise,
 };
 use dispatcher_core::Usage;
-use dispatcher_engines::AudioSource;
+use dispatcher_engines::{AudioSource, FetchedBody};
 
+use crate::intake::hosts::check_host;
 use crate::{Gateway, GatewayError, Unsupported};
 
 /// Bytes that are read at once.
@@ -57,6 +59,22 @@ impl AudioInfo {
 
     pub(crate) fn usage(&self) -> Usage {
         Usage { characters: 0, bytes: 0, milliseconds: self.length.milliseconds() }
+    }
+}
+
+/// A recording at an address has come in whole within this time.
+const FETCHED_WITHIN: Duration = Duration::from_secs(600);
+
+impl Gateway {
+    /// The recording at an address of an allowed host, as it comes in.
+    ///
+    /// # Errors
+    /// Where the host is not allowed, or there is no such recording.
+    pub async fn fetch_recording(&self, address: &str, most: u64) -> Result<FetchedBody, GatewayError> {
+        let host = &self.inner.host;
+        let failed = |fault: String| GatewayError::Fetch { address: address.to_owned(), fault };
+        check_host(address, &host.fetch_hosts, "fetch_hosts").map_err(failed)?;
+        host.fetcher.open(address, most, FETCHED_WITHIN).await.map_err(|error| failed(error.detail))
     }
 }
 

@@ -28,6 +28,8 @@ const MOST_FRAME: usize = 256 << 10;
 const OPENS_WITHIN: Duration = Duration::from_secs(10);
 /// A caller takes a message within this time.
 const TAKEN_WITHIN: Duration = Duration::from_secs(20);
+/// What is still on its way from a caller is read for so long after the end.
+const DRAINED_WITHIN: Duration = Duration::from_secs(2);
 /// So often a connection is asked for a sign of life.
 const PING: Duration = Duration::from_secs(20);
 
@@ -209,6 +211,10 @@ impl Conversation {
         }
         let frame = CloseFrame { code, reason: reason.into() };
         let _ = tokio::time::timeout(TAKEN_WITHIN, self.stream.close(Some(frame))).await;
+        // Audio that is still on its way would make the connection break, and
+        // take what was said just now with it.
+        let rest = async { while let Some(Ok(_)) = self.stream.next().await {} };
+        let _ = tokio::time::timeout(DRAINED_WITHIN, rest).await;
     }
 }
 

@@ -2,9 +2,9 @@
 //! upload. Whichever it is, it becomes the same type by the same rules.
 
 use dispatcher_audio::Format;
-use dispatcher_core::is_language_tag;
-use dispatcher_engines::{AudioSource, AudioSplitter, ScanError};
-use dispatcher_gateway::GivenAudio;
+use dispatcher_core::is_known_language;
+use dispatcher_engines::{AudioSource, AudioSplitter, EngineError, ScanError};
+use dispatcher_gateway::{Gateway, GivenAudio};
 use tokio::io::AsyncReadExt as _;
 use tokio_util::io::ReaderStream;
 
@@ -40,6 +40,29 @@ pub(super) async fn from_upload(
     let claimed = uploads.claim(&id, app).await?;
     let audio = GivenAudio { source: claimed.source.clone(), told: told(&claimed.upload.media_type) };
     Ok(Some((audio, wish, claimed)))
+}
+
+/// A request whose audio stands at an address that the query names.
+pub(super) async fn from_address(
+    meta: &Meta,
+    gateway: &Gateway,
+    spool: &Spool,
+) -> Result<Option<(GivenAudio, TranscriptRequest)>, Problem> {
+    let mut given = Parameters::of_query(&meta.query)?;
+    let Some(address) = given.text("url") else { return Ok(None) };
+    let wish = from_parameters(given)?;
+    check(&wish)?;
+    let unread = |error: EngineError| {
+        let detail = format!("the audio at {address} cannot be fetched: {}", error.detail);
+        Problem::at(ProblemKind::Invalid, "/url", detail)
+    };
+    let mut fetched = gateway.fetch_recording(&address, spool.limit).await?;
+    let told = fetched.media_type().and_then(told);
+    let mut sink = Sink::new(spool.clone());
+    while let Some(chunk) = fetched.next().await.map_err(unread)? {
+        sink.push(&chunk).await?;
+    }
+    Ok(Some((GivenAudio { source: sink.finish().await?, told }, wish)))
 }
 
 /// Reads audio and wishes by the media type of the body.
@@ -105,9 +128,12 @@ pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
 
 /// Refuses what is no language.
 pub(super) fn check_language(pointer: &str, tag: &str) -> Result<(), Problem> {
-    match is_language_tag(tag) {
+    match is_known_language(tag) {
         true => Ok(()),
-        false => Err(Problem::at(ProblemKind::Invalid, pointer, format!("'{tag}' is not a BCP 47 tag, such as en-GB"))),
+        false => {
+            let detail = format!("'{tag}' is not the BCP 47 tag of a known language, such as en-GB");
+            Err(Problem::at(ProblemKind::Invalid, pointer, detail))
+        }
     }
 }
 

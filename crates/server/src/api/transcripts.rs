@@ -10,7 +10,7 @@ use rocket::{State, post};
 
 use super::speech_request::{deadline, unsupported};
 use super::transcript_form::{TranscriptForm, WrittenTranscript, form_of};
-use super::transcript_request::{from_upload, read};
+use super::transcript_request::{from_address, from_upload, read};
 use super::utterances::keep;
 use crate::access::Allowed;
 use crate::body::RequestBody;
@@ -59,6 +59,7 @@ const MAX_TITLE: usize = 200;
         ("deadline" = Option<f64>, Query, description = "Seconds until the transcript, in addition to those that grow with the audio"),
         ("webhook" = Option<String>, Query, description = "URL to notify when the job ends; for Prefer: respond-async"),
         ("upload" = Option<String>, Query, description = "The id of a complete upload, in place of a body"),
+        ("url" = Option<String>, Query, description = "URL of the audio, in place of a body; its host must be in fetch_hosts"),
         ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, for recordings of any duration"),
         ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt, application/x-subrip, text/csv, text/x-ctm or text/x-rttm"),
         ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
@@ -88,7 +89,14 @@ pub(crate) async fn recognise(
     let (audio, wish, claimed) = match from_upload(&meta, &allowed.0.app.name, uploads).await? {
         Some((audio, wish, claimed)) => (audio, wish, Some(claimed)),
         None => {
-            let (audio, wish) = read(&meta, data, spool).await?;
+            let fetched = tokio::select! {
+                fetched = from_address(&meta, gateway, spool) => fetched?,
+                () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
+            };
+            let (audio, wish) = match fetched {
+                Some(fetched) => fetched,
+                None => read(&meta, data, spool).await?,
+            };
             (audio, wish, None)
         }
     };

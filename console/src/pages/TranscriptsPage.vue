@@ -1,0 +1,42 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '@/api/client'
+import ProblemNote from '@/components/ProblemNote.vue'
+import TimeAgo from '@/components/TimeAgo.vue'
+import { seconds } from '@/format'
+import { useAsync } from '@/useAsync'
+
+const items = ref<Schemas['TranscriptLine'][]>([])
+const { error, done, run } = useAsync()
+
+onMounted(() =>
+  run(async () => {
+    items.value = (await ask(api.GET('/api/v1/transcripts'))).items
+  }),
+)
+</script>
+
+<template>
+  <div class="page">
+    <h1>Transcripts</h1>
+    <p class="lead quiet">Kept transcripts, to be corrected and exported.</p>
+    <ProblemNote :error="error" />
+    <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading transcripts" />
+    <v-table v-else-if="items.length" class="table" density="comfortable">
+      <thead>
+        <tr><th scope="col">Transcript</th><th scope="col">App</th><th scope="col">Engine</th><th scope="col" class="text-right">Audio</th><th scope="col">Made</th><th scope="col">Deleted</th></tr>
+      </thead>
+      <tbody>
+        <tr v-for="item in items" :key="item.id" data-test="transcript-line">
+          <td><router-link :to="`/transcripts/${item.id}`">{{ item.title || item.id.slice(0, 16) }}</router-link><div class="quiet">{{ item.language ?? '' }}</div></td>
+          <td>{{ item.app }}</td>
+          <td>{{ item.engine }}</td>
+          <td class="text-right number">{{ seconds(item.duration) }}</td>
+          <td><TimeAgo :time="item.created" /></td>
+          <td><TimeAgo :time="item.expires" /></td>
+        </tr>
+      </tbody>
+    </v-table>
+    <p v-else>No transcripts are kept. To keep those of an app: <code>dispatcher app change APP --transcript-days 30</code></p>
+  </div>
+</template>
