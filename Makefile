@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test lint advisories mutants soak fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-voices bench-markup bench-long bench-words screenshots clean
+.PHONY: help demo build test lint advisories mutants soak fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-live bench-voices bench-markup bench-long bench-words screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -89,6 +89,9 @@ bench-gateway: build ## Measure requests a second against a bare proxy and nginx
 
 bench-streams: build ## Measure the memory of transcoders, and of a thousand streams at once
 	cargo run --release --locked -p dispatcher-benches --bin streams
+
+bench-live: build ## Measure 2,000 live sessions at once: how late results come, and memory
+	cargo run --release --locked -p dispatcher-benches --bin live
 
 bench-voices: build ## Measure the search among 100,000 voices, in the core and through HTTP
 	cargo bench --locked -p dispatcher-benches --bench search

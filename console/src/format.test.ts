@@ -37,6 +37,9 @@ describe('times and sizes', () => {
   it('tells how long ago a time was', () => {
     const now = Date.parse('2026-11-30T12:00:00Z')
     expect(ago('2026-11-30T11:59:58Z', now)).toBe('just now')
+    expect(ago('2026-11-30T12:00:20Z', now)).toBe('just now')
+    expect(ago('2026-11-30T14:00:00Z', now)).toBe('in 2 h')
+    expect(ago('2026-12-30T12:00:00Z', now)).toBe('in 30 days')
     expect(ago('2026-11-30T11:59:00Z', now)).toBe('1 min ago')
     expect(ago('2026-11-30T09:00:00Z', now)).toBe('3 h ago')
   })

@@ -30,14 +30,22 @@ export function money(amount: Amount | null | undefined, digits = decimals([amou
   return amount ? `${Number(amount.amount).toFixed(digits)} ${amount.currency}` : '–'
 }
 
-/** How long ago a time was. */
+/** How long ago a time was, or how long it is until then. */
 export function ago(time: string, now = Date.now()): string {
-  const passed = Math.max(0, Math.round((now - Date.parse(time)) / 1000))
+  const passed = Math.round((now - Date.parse(time)) / 1000)
+  // A clock that is a little ahead of another does not make a time one to come.
+  if (passed < -60) return ahead(-passed)
   if (passed < 5) return 'just now'
   if (passed < 60) return `${passed} s ago`
   if (passed < 3600) return `${Math.floor(passed / 60)} min ago`
   if (passed < 86_400) return `${Math.floor(passed / 3600)} h ago`
   return new Date(time).toLocaleDateString()
+}
+
+function ahead(seconds: number): string {
+  if (seconds < 3600) return `in ${Math.round(seconds / 60)} min`
+  if (seconds < 86_400) return `in ${Math.round(seconds / 3600)} h`
+  return `in ${counted(Math.round(seconds / 86_400), 'day')}`
 }
 
 /** The exact time. */

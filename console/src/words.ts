@@ -8,3 +8,8 @@ export interface TimedWord {
 export function wordAt(words: TimedWord[], now: number) {
   return words.findIndex((word) => (word.start ?? 0) <= now && now < (word.end ?? 0))
 }
+
+/** A spoken command with its slots, in words. */
+export function commandText(spoken: { command: string; slots: Record<string, string> }) {
+  return [spoken.command, ...Object.entries(spoken.slots).map(([slot, value]) => `${slot}: ${value}`)].join(', ')
+}

@@ -11,6 +11,7 @@ mod browser;
 mod chaos;
 mod client;
 mod console;
+mod console_transcripts;
 mod convert;
 mod engines;
 mod fault_matrix;

@@ -112,9 +112,6 @@ async fn take_the_pictures() {
     browser.go(&format!("{}/voices", demo.url)).await;
     browser.until("the voices", "return document.querySelectorAll('[data-test=voice-row]').length > 9").await;
     shot("voices.png").await;
-    browser.go(&format!("{}/dispatches", demo.url)).await;
-    browser.until("the requests", "return document.querySelectorAll('[data-test=dispatch-row]').length > 9").await;
-    shot("dispatches.png").await;
     browser.go(&format!("{}/dispatches/{fallback}", demo.url)).await;
     browser.until("the attempts", "return document.querySelectorAll('[data-test=attempt]').length === 2").await;
     shot("dispatch.png").await;
@@ -142,11 +139,6 @@ async fn take_the_pictures() {
     browser.find("check").await.click().await.unwrap();
     browser.until("the matrix", "return document.querySelector('[data-test=summary]') !== null").await;
     shot("engine-check.png").await;
-    browser.go(&format!("{}/engines/heron?tab=sheet", demo.url)).await;
-    browser.until("no fault", "return document.body.innerText.includes('● Valid')").await;
-    browser.run("const t = document.querySelector('[data-test=sheet]'); t.value = t.value.replace('limit  = { characters', 'limits = { characters'); t.dispatchEvent(new Event('input')); t.scrollTop = 220").await;
-    browser.until("the fault", "return document.querySelector('[data-test=fault]') !== null").await;
-    shot("engine-sheet.png").await;
     browser.go(&format!("{}/credentials", demo.url)).await;
     browser.until("the credentials", "return document.querySelectorAll('[data-test=credential-row]').length > 9").await;
     browser.driver.find(By::Css("[aria-label='Check avocet']")).await.unwrap().click().await.unwrap();
@@ -184,5 +176,34 @@ async fn take_the_pictures() {
         )
         .await;
     shot("reference.png").await;
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+#[ignore = "takes pictures; run by make screenshots"]
+async fn take_the_pictures_of_transcripts() {
+    let demo = Demo::start_with_samples(BINARY).await;
+    let folder = tempfile::tempdir().unwrap();
+    let microphone = crate::console_transcripts::microphone_file(folder.path(), 3.0);
+    let browser = Browser::start(Some(&microphone)).await;
+    let out = Path::new(env!("CARGO_MANIFEST_DIR")).join("../docs/screenshots");
+    let shot = async |name: &str| {
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        browser.driver.screenshot(&out.join(name)).await.unwrap();
+    };
+    browser.driver.set_window_rect(0, 0, 1280, 940).await.unwrap();
+    browser.sign_in(&demo).await;
+    browser.go(&format!("{}/captions", demo.url)).await;
+    crate::console_transcripts::choose_whimbrel(&browser).await;
+    browser.find("listen").await.click().await.unwrap();
+    browser.until("a caption", "return document.querySelectorAll('[data-test=captions] li').length === 2").await;
+    browser.driver.screenshot(&out.join("captions.png")).await.unwrap();
+    let kept = demo.get("/api/v1/transcripts").await;
+    let id = kept["items"][0]["id"].as_str().unwrap();
+    browser.go(&format!("{}/transcripts/{id}", demo.url)).await;
+    browser.until("the words", "return document.querySelectorAll('.word').length > 20").await;
+    browser.run("document.querySelectorAll('.word')[11].click()").await;
+    browser.find("fix").await;
+    shot("transcript.png").await;
     browser.quit().await;
 }

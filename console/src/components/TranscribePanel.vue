@@ -10,7 +10,7 @@ import { money, seconds } from '@/format'
 import { hearers, type HearerChoice } from '@/hearers'
 import { record, type Recording } from '@/recorder'
 import { useAsync } from '@/useAsync'
-import { wordAt } from '@/words'
+import { commandText, wordAt } from '@/words'
 
 const router = useRouter()
 const wanted = ref('')
@@ -138,7 +138,7 @@ async function turnRecording() {
         <template v-else>{{ transcript.text }}</template>
       </p>
       <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.duration) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
-      <p v-if="transcript.command" data-test="command">Command <strong>{{ transcript.command.command }}</strong><template v-for="(value, slot) in transcript.command.slots" :key="slot">; {{ slot }}: {{ value }}</template></p>
+      <p v-if="transcript.command" data-test="command">Command <strong>{{ commandText(transcript.command) }}</strong></p>
       <p v-for="(change, index) in transcript.changes" :key="index" class="quiet" data-test="change">{{ change.heard ? `“${change.heard}” was changed to “${change.written}” by the vocabulary` : `a mask wrote ${change.written}` }}</p>
       <p v-if="transcript.kept"><router-link :to="`/transcripts/${transcript.dispatch}`" data-test="kept">Correct or export the transcript</router-link></p>
       <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>

@@ -1,16 +1,17 @@
 <script setup lang="ts">
 import { mdiMicrophone, mdiStop } from '@mdi/js'
-import { computed, nextTick, onBeforeUnmount, onMounted, ref } from 'vue'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import { listen, withMessage, type Caption, type Listening, type LiveMessage } from '@/captions'
 import { hearers, type HearerChoice } from '@/hearers'
 import { useAsync } from '@/useAsync'
+import { commandText } from '@/words'
 
 const choices = ref<HearerChoice[]>([])
 const wanted = ref('')
 const language = ref('')
 const captions = ref<Caption[]>([])
-const session = ref<Listening>()
+const session = shallowRef<Listening>()
 /** Held down: the session ends when it is let go. */
 const held = ref(false)
 const level = ref(0)
@@ -121,7 +122,7 @@ function press(event: KeyboardEvent) {
     <ol v-if="captions.length" class="captions" role="log" aria-live="polite" data-test="captions">
       <li v-for="(caption, index) in captions" :key="caption.key" :ref="(element) => { if (index === captions.length - 1) last = element as HTMLElement }" :class="{ interim: !caption.final }" :data-test="caption.final ? 'final' : 'interim'">
         <span dir="auto">{{ caption.text }}</span>
-        <span v-if="caption.command" class="command">▸ {{ caption.command.command }}<template v-for="(value, slot) in caption.command.slots" :key="slot"> {{ slot }}: {{ value }}</template></span>
+        <span v-if="caption.command" class="command">▸ {{ commandText(caption.command) }}</span>
       </li>
     </ol>
     <p v-else class="quiet mt-6">No captions yet. The browser asks for the microphone when you begin.</p>

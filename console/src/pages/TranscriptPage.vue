@@ -98,7 +98,7 @@ onMounted(() => load())
     <ProblemNote :error="error" />
     <v-progress-linear v-if="!kept && !error" indeterminate color="primary" aria-label="Loading the transcript" />
     <template v-if="kept">
-      <p class="lead quiet" data-test="transcript-facts">{{ kept.engine }} · {{ seconds(kept.duration) }} of audio · {{ kept.language ?? 'language not known' }} · app {{ kept.app }} · made <TimeAgo :time="kept.created" />, deleted <TimeAgo :time="kept.expires" /></p>
+      <p class="lead quiet" data-test="transcript-facts">{{ kept.engine }} · {{ seconds(kept.duration) }} of audio · {{ kept.language ?? 'language not known' }} · app {{ kept.app }} · made <TimeAgo :time="kept.created" />, is deleted <TimeAgo :time="kept.expires" /></p>
       <div class="actions">
         <input ref="picker" type="file" accept="audio/*,.opus,.webm,.m4a,.mp4,.flac" class="d-none" data-test="recording" @change="audio = picker?.files?.[0]" />
         <v-btn variant="tonal" :prepend-icon="mdiFileMusicOutline" @click="picker?.click()">{{ audio ? 'Another recording' : 'Choose the recording' }}</v-btn>

@@ -24,7 +24,7 @@ onMounted(() =>
     <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading transcripts" />
     <v-table v-else-if="items.length" class="table" density="comfortable">
       <thead>
-        <tr><th scope="col">Transcript</th><th scope="col">App</th><th scope="col">Engine</th><th scope="col" class="text-right">Audio</th><th scope="col">Made</th><th scope="col">Deleted</th></tr>
+        <tr><th scope="col">Transcript</th><th scope="col">App</th><th scope="col">Engine</th><th scope="col" class="text-right">Audio</th><th scope="col">Made</th><th scope="col">Kept until</th></tr>
       </thead>
       <tbody>
         <tr v-for="item in items" :key="item.id" data-test="transcript-line">

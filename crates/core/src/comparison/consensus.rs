@@ -239,7 +239,6 @@ mod tests {
             }
         }
         let rate = |errors: usize| errors as f64 / words as f64;
-        println!("best {:.4}, consensus {:.4}, worse in {lost} of {rounds}", rate(best_errors), rate(consensus_errors));
         assert!(rate(consensus_errors) < 0.75 * rate(best_errors), "{consensus_errors} of {best_errors}");
         assert!(lost * 10 <= rounds, "worse than the best in {lost} of {rounds}");
     }

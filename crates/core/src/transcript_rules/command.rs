@@ -265,7 +265,7 @@ mod tests {
     fn phrases_that_make_no_sense_are_told_by_their_place() {
         let fault = |phrase: &str| {
             let document = format!(r#"{{"phrases": [{{"command": "x", "phrase": "{phrase}"}}]}}"#);
-            serde_json::from_str::<PhraseTable>(&document).map(drop).unwrap_err().to_string()
+            serde_json::from_str::<PhraseTable>(&document).map(drop).expect_err("a fault").to_string()
         };
         for (phrase, told) in [
             ("go [now", "a [ without its ]"),

@@ -217,7 +217,8 @@ mod tests {
 
     #[test]
     fn rules_that_make_no_sense_are_told_by_their_place() {
-        let fault = |document: &str| serde_json::from_str::<Masks>(document).map(drop).unwrap_err().to_string();
+        let fault =
+            |document: &str| serde_json::from_str::<Masks>(document).map(drop).expect_err("a fault").to_string();
         assert!(fault(r#"{"rules": [{"name": "passport"}]}"#).starts_with("/rules/0/name: is not card-number"));
         assert!(fault(r#"{"rules": [{"name": "x", "digits": [1, 2]}]}"#).starts_with("/rules/0/digits"));
         assert!(

@@ -347,7 +347,6 @@ mod tests {
                 wrong += usize::from(heard_for.iter().any(|(other, _)| *other != name && made.contains(other)));
             }
         }
-        println!("{found} of {all} found, {wrong} wrong");
         assert!(found * 100 >= all * 90, "{found} of {all}");
         assert!(wrong * 50 <= all, "{wrong} of {all}");
     }
@@ -375,7 +374,7 @@ mod tests {
     fn words_that_make_no_sense_are_told_by_their_place() {
         let fault = |words: &str| {
             let document = format!(r#"{{"words": {words}}}"#);
-            serde_json::from_str::<Vocabulary>(&document).map(drop).unwrap_err().to_string()
+            serde_json::from_str::<Vocabulary>(&document).map(drop).expect_err("a fault").to_string()
         };
         assert!(fault(r#"[{"grapheme": []}]"#).starts_with("/words/0/grapheme: is empty"));
         assert!(fault(r#"[{"grapheme": ["a"]}, {"grapheme": [" "]}]"#).starts_with("/words/1/grapheme/0: is empty"));
