@@ -13,11 +13,15 @@ fn cues(file: &str, mark: char) -> Vec<(f64, f64, String)> {
         assert!(parts.len() == 3 && parts[1] < 60.0 && parts[2] < 60.0, "{text}");
         parts[0] * 3_600.0 + parts[1] * 60.0 + parts[2] + thousandths.parse::<f64>().unwrap() / 1_000.0
     };
+    // Lines of a cue are one text.
     let blocks = file.split("\n\n").filter_map(|block| block.split_once(" --> ").map(|parts| (block, parts)));
     blocks
         .map(|(_, (before, behind))| {
             let (end, text) = behind.split_once('\n').unwrap();
-            (seconds(before.lines().last().unwrap()), seconds(end), text.trim_end_matches('\n').to_owned())
+            let text = text.trim_end_matches('\n');
+            let lines = text.lines().map(|line| unescaped(line).chars().count()).max().unwrap_or(0);
+            assert!(lines <= 42 || !text.contains(' '), "a line of {lines} columns: {text}");
+            (seconds(before.lines().last().unwrap()), seconds(end), text.replace('\n', " "))
         })
         .collect()
 }
@@ -63,13 +67,17 @@ proptest! {
         for pair in vtt.windows(2) {
             prop_assert!(pair[0].1 <= pair[1].0 + 1e-6, "{:?} overlap", pair);
         }
-        // A cue begins with its first word and ends with its last.
+        // A cue begins with its first word, ends no sooner than its last, and stays
+        // for as long as it takes to read where nothing comes after it.
         let starts: Vec<f64> = transcript.words.iter().filter_map(|word| word.start).collect();
         let mut at = 0;
         for (start, end, text) in &vtt {
             prop_assert!((start - starts[at]).abs() < 0.001, "{} for {}", start, starts[at]);
             at += text.split(' ').count();
-            prop_assert!((end - transcript.words[at - 1].end.unwrap()).abs() < 0.001);
+            let spoken = transcript.words[at - 1].end.unwrap();
+            prop_assert!(*end > spoken - 0.001, "it ends at {} before its last word at {}", end, spoken);
+            let read = start + unescaped(text).chars().count() as f64 / 17.0;
+            prop_assert!(*end < spoken.max(read) + 0.001);
         }
     }
 }

@@ -6,7 +6,7 @@ use std::ops::Range;
 
 use serde::{Deserialize, Deserializer, Serialize};
 
-use super::rewrite::{SaidWord, tokens};
+use super::rewrite::{SaidWord, keys, tokens};
 use super::{RuleError, check_text};
 use crate::is_record_name;
 
@@ -71,10 +71,6 @@ impl<'de> Deserialize<'de> for PhraseTable {
         let document = PhraseDocument::deserialize(deserializer)?;
         PhraseTable::new(document.phrases).map_err(serde::de::Error::custom)
     }
-}
-
-fn keys(text: &str) -> Vec<String> {
-    tokens(text).into_iter().map(|token| token.key).collect()
 }
 
 impl Phrase {

@@ -2,11 +2,20 @@
 //! become a short row of sounds, and rows are compared by a weighted edit
 //! distance. No dictionary is needed, since names are in none.
 
+use std::sync::LazyLock;
+
 /// The sounds of a word, each a letter: consonants as in the X-SAMPA of
 /// English (`T` of "thin", `S` of "ship", `C` of "chip", `J` of "jam", `N` of
 /// "ring"), vowels as one of `a e i o u`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Default)]
-pub(super) struct Sounds(Vec<u8>);
+pub(super) struct Sounds {
+    row: Vec<u8>,
+    /// How many there are of each kind.
+    kinds: [u8; KINDS],
+}
+
+/// Kinds of sounds: an exchange of one kind for another costs at least half.
+const KINDS: usize = 9;
 
 /// Letters together, and their sound; the longest first.
 const SPELT: &[(&str, &str)] = &[
@@ -102,7 +111,18 @@ impl Sounds {
             let letters: String = word.chars().flat_map(char::to_lowercase).map(plain).collect();
             sounds.extend(spelt(&letters));
         }
-        Sounds(merged(sounds))
+        Sounds::of_row(sounds)
+    }
+
+    /// A sound that follows itself is heard once.
+    fn of_row(mut row: Vec<u8>) -> Sounds {
+        row.dedup();
+        let mut kinds = [0_u8; KINDS];
+        for sound in &row {
+            let kind = &mut kinds[kind(*sound)];
+            *kind = kind.saturating_add(1);
+        }
+        Sounds { row, kinds }
     }
 
     /// Of a transcription in the IPA.
@@ -120,17 +140,40 @@ impl Sounds {
             }
             rest = &rest[c.len_utf8()..];
         }
-        Sounds(merged(sounds))
+        Sounds::of_row(sounds)
     }
 
     pub(super) fn len(&self) -> usize {
-        self.0.len()
+        self.row.len()
     }
 
-    /// 1 where they sound the same, 0 where nothing is alike.
-    pub(super) fn likeness(&self, other: &Sounds) -> f64 {
-        let longest = self.len().max(other.len());
-        if longest == 0 { 0.0 } else { (1.0 - distance(&self.0, &other.0) / longest as f64).max(0.0) }
+    /// 1 where they sound the same, 0 where nothing is alike. Nothing where it
+    /// is less than `least`, which is found out sooner.
+    pub(super) fn likeness(&self, other: &Sounds, least: f64) -> Option<f64> {
+        let longest = self.len().max(other.len()) as f64;
+        let most = (1.0 - least) * longest;
+        let kinds =
+            self.kinds.iter().zip(&other.kinds).map(|(one, other)| u32::from(one.abs_diff(*other))).sum::<u32>();
+        // An exchange evens out two of them, for half at the least; so does an omission one.
+        if longest == 0.0 || f64::from(kinds) * 0.25 > most + 1e-9 {
+            return None;
+        }
+        let likeness = (1.0 - distance(&self.row, &other.row, most)? / longest).max(0.0);
+        (likeness >= least).then_some(likeness)
+    }
+}
+
+fn kind(sound: u8) -> usize {
+    match sound {
+        b'a' | b'e' | b'i' | b'o' | b'u' | b'j' | b'w' => 0,
+        b'p' | b'b' => 1,
+        b't' | b'd' => 2,
+        b'k' | b'g' => 3,
+        b'f' | b'v' => 4,
+        b's' | b'z' | b'S' | b'Z' | b'C' | b'J' | b'T' => 5,
+        b'm' | b'n' | b'N' => 6,
+        b'l' | b'r' => 7,
+        _ => 8,
     }
 }
 
@@ -189,12 +232,6 @@ fn is_vowel(sound: u8) -> bool {
     b"aeiou".contains(&sound)
 }
 
-/// A sound that follows itself is heard once.
-fn merged(mut sounds: Vec<u8>) -> Vec<u8> {
-    sounds.dedup();
-    sounds
-}
-
 /// What it costs to hear one sound for another.
 fn exchange(one: u8, other: u8) -> f64 {
     if one == other {
@@ -220,6 +257,31 @@ fn exchange(one: u8, other: u8) -> f64 {
     }
 }
 
+/// All exchanges and omissions, by sounds: words of an hour are compared with
+/// thousands of names.
+struct Costs {
+    exchange: [[f64; SOUNDS]; SOUNDS],
+    omission: [f64; SOUNDS],
+}
+
+/// Sounds are letters of ASCII, from `A` on.
+const SOUNDS: usize = 64;
+
+fn place(sound: u8) -> usize {
+    usize::from(sound) % SOUNDS
+}
+
+static COSTS: LazyLock<Costs> = LazyLock::new(|| {
+    let mut costs = Costs { exchange: [[0.0; SOUNDS]; SOUNDS], omission: [0.0; SOUNDS] };
+    for one in b'A'..=b'z' {
+        costs.omission[place(one)] = omission(one);
+        for other in b'A'..=b'z' {
+            costs.exchange[place(one)][place(other)] = exchange(one, other);
+        }
+    }
+    costs
+});
+
 /// What it costs to hear a sound too many or too few.
 fn omission(sound: u8) -> f64 {
     match sound {
@@ -231,24 +293,34 @@ fn omission(sound: u8) -> f64 {
     }
 }
 
-/// Weighted edit distance (Wagner and Fischer 1974).
-fn distance(one: &[u8], other: &[u8]) -> f64 {
-    let mut row: Vec<f64> = std::iter::once(0.0)
-        .chain(other.iter().scan(0.0, |sum, sound| {
-            *sum += omission(*sound);
-            Some(*sum)
-        }))
-        .collect();
+/// Weighted edit distance (Wagner and Fischer 1974); nothing where it is more
+/// than `most`.
+fn distance(one: &[u8], other: &[u8], most: f64) -> Option<f64> {
+    let Costs { exchange, omission } = &*COSTS;
+    let mut row = Vec::with_capacity(other.len() + 1);
+    let mut sum = 0.0;
+    row.push(sum);
+    for sound in other {
+        sum += omission[place(*sound)];
+        row.push(sum);
+    }
     for a in one {
+        let (exchange, missing) = (&exchange[place(*a)], omission[place(*a)]);
         let mut diagonal = row[0];
-        row[0] += omission(*a);
+        row[0] += missing;
+        let mut least = row[0];
         for (index, b) in other.iter().enumerate() {
-            let exchanged = diagonal + exchange(*a, *b);
+            let exchanged = diagonal + exchange[place(*b)];
             diagonal = row[index + 1];
-            row[index + 1] = exchanged.min(diagonal + omission(*a)).min(row[index] + omission(*b));
+            let cost = exchanged.min(diagonal + missing).min(row[index] + omission[place(*b)]);
+            row[index + 1] = cost;
+            least = least.min(cost);
+        }
+        if least > most + 1e-9 {
+            return None;
         }
     }
-    row.last().copied().unwrap_or(0.0)
+    row.last().copied()
 }
 
 #[cfg(test)]
@@ -256,7 +328,7 @@ mod tests {
     use super::*;
 
     fn like(one: &str, other: &str) -> f64 {
-        Sounds::of_words(one.split(' ')).likeness(&Sounds::of_words(other.split(' ')))
+        Sounds::of_words(one.split(' ')).likeness(&Sounds::of_words(other.split(' ')), 0.0).unwrap_or(0.0)
     }
 
     #[test]
@@ -274,6 +346,33 @@ mod tests {
         assert_eq!(Sounds::of_ipa("ˈpɛlɪn"), Sounds::of_words(["pellin"]));
         assert_eq!(Sounds::of_ipa("ʃiːp"), Sounds::of_words(["sheep"]));
         assert_eq!(Sounds::of_words(["六時"]).len(), 0);
+    }
+
+    /// What is ruled out sooner is less alike than it must be.
+    #[test]
+    fn nothing_that_is_alike_is_ruled_out() {
+        let words = [
+            "gullsay",
+            "skerrow",
+            "tarnwick",
+            "pellin",
+            "wexcombe",
+            "jossamy",
+            "thornbeck",
+            "harrow mere",
+            "sheep",
+            "quill",
+        ];
+        for one in words {
+            for other in words {
+                let (one, other) = (Sounds::of_words(one.split(' ')), Sounds::of_words(other.split(' ')));
+                let alike = one.likeness(&other, 0.0).unwrap_or(0.0);
+                for least in [0.3, 0.5, 0.8, 0.95] {
+                    let found = one.likeness(&other, least);
+                    assert_eq!(found.is_some(), alike >= least && alike > 0.0, "{one:?} {other:?} {alike} {least}");
+                }
+            }
+        }
     }
 
     #[test]

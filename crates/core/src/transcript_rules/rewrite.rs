@@ -47,13 +47,18 @@ pub(super) fn tokens(text: &str) -> Vec<SaidWord> {
     found.into_iter().map(token).collect()
 }
 
+/// The words of a text, to be compared.
+pub(super) fn keys(text: &str) -> Vec<String> {
+    tokens(text).into_iter().map(|token| token.key).collect()
+}
+
 /// Combining marks, which belong to the letter before.
 fn is_mark(c: char) -> bool {
     matches!(c, '\u{300}'..='\u{36f}' | '\u{64b}'..='\u{65f}' | '\u{93a}'..='\u{94f}' | '\u{3099}' | '\u{309a}')
 }
 
 /// Where each word stands in the text; nothing where one does not.
-fn places(transcript: &Transcript) -> Option<Vec<Range<usize>>> {
+pub(super) fn places(transcript: &Transcript) -> Option<Vec<Range<usize>>> {
     let mut at = 0;
     let mut places = Vec::with_capacity(transcript.words.len());
     for word in &transcript.words {

@@ -8,13 +8,17 @@ use std::collections::HashMap;
 use serde::{Deserialize, Deserializer, Serialize};
 
 use super::likeness::Sounds;
-use super::rewrite::{SaidWord, WrittenSpan, tokens};
+use super::rewrite::{SaidWord, WrittenSpan, keys, places, tokens};
 use super::{ChangedBy, RuleError, check_text};
 use crate::Transcript;
 
 const MOST_WORDS: usize = 1_000;
 const MOST_FORMS: usize = 10;
+/// Forms of all words together: each is held against every word that is said.
+const MOST_FORMS_OF_ALL: usize = 2_000;
 const MOST_CHARACTERS: usize = 80;
+/// Words of a form: longer ones are sentences.
+const MOST_FORM_WORDS: usize = 6;
 /// What is heard must sound so much like a word to be taken for it.
 const LIKENESS: f64 = 0.8;
 /// What an engine is sure of must sound more like it.
@@ -74,12 +78,21 @@ impl VocabularyWord {
                 if name == "phoneme" && Sounds::of_ipa(form).len() == 0 {
                     return Err(RuleError::new(place, "has no sound of the International Phonetic Alphabet"));
                 }
-                if name != "phoneme" && tokens(form).is_empty() {
-                    return Err(RuleError::new(place, "has no letter or digit"));
+                match keys(form).len() {
+                    _ if name == "phoneme" => {}
+                    0 => return Err(RuleError::new(place, "has no letter or digit")),
+                    1..=MOST_FORM_WORDS => {}
+                    _ => return Err(RuleError::new(place, format!("has more than {MOST_FORM_WORDS} words"))),
                 }
             }
         }
-        self.written.as_ref().map_or(Ok(()), |written| check_text(&format!("{at}/written"), written, MOST_CHARACTERS))
+        let Some(written) = &self.written else { return Ok(()) };
+        let place = format!("{at}/written");
+        check_text(&place, written, MOST_CHARACTERS)?;
+        match keys(written).len() {
+            0..=MOST_FORM_WORDS => Ok(()),
+            _ => Err(RuleError::new(place, format!("has more than {MOST_FORM_WORDS} words"))),
+        }
     }
 }
 
@@ -110,10 +123,6 @@ impl<'de> Deserialize<'de> for Vocabulary {
     }
 }
 
-fn keys(text: &str) -> Vec<String> {
-    tokens(text).into_iter().map(|token| token.key).collect()
-}
-
 /// What is heard for a word of the vocabulary.
 struct VocabularyMatch {
     /// The first token, and the one behind the last.
@@ -131,6 +140,13 @@ impl Vocabulary {
     pub fn new(words: Vec<VocabularyWord>) -> Result<Vocabulary, RuleError> {
         if words.len() > MOST_WORDS {
             return Err(RuleError::new("/words", format!("has more than {MOST_WORDS} words")));
+        }
+        let forms: usize = words.iter().map(|word| word.grapheme.len() + word.alias.len() + word.phoneme.len()).sum();
+        if forms > MOST_FORMS_OF_ALL {
+            return Err(RuleError::new(
+                "/words",
+                format!("has more than {MOST_FORMS_OF_ALL} forms of all words together"),
+            ));
         }
         let mut made = Vocabulary::default();
         for (index, word) in words.iter().enumerate() {
@@ -207,14 +223,9 @@ impl Vocabulary {
             return Some((*word, 1.0));
         }
         let sounds = Sounds::of_words(window.iter().copied());
-        let near = |own: &Sounds| {
-            let (short, long) = (own.len().min(sounds.len()), own.len().max(sounds.len()));
-            // The cheapest sound too many costs half.
-            1.0 - 0.5 * (long - short) as f64 / long.max(1) as f64 >= LIKENESS
-        };
-        let candidates = self.sounds.iter().filter(|(_, own)| near(own));
-        let best = candidates.map(|(word, own)| (*word, own.likeness(&sounds)));
-        let best = best.max_by(|one, other| one.1.total_cmp(&other.1))?;
+        let candidates = self.sounds.iter();
+        let alike = candidates.filter_map(|(word, own)| Some((*word, own.likeness(&sounds, LIKENESS)?)));
+        let best = alike.max_by(|one, other| one.1.total_cmp(&other.1))?;
         let small = |key: Option<&&str>| window.len() > 1 && key.is_some_and(|key| SMALL.contains(key));
         let beside = usize::from(small(window.first())) + usize::from(small(window.last()));
         // A form that is heard as it is spelt is certain; nothing else is.
@@ -229,17 +240,11 @@ fn ends_sentence(between: &str) -> bool {
 
 /// How sure the engine was of each token, where it says so.
 fn confidences(transcript: &Transcript, said: &[SaidWord]) -> Vec<Option<f64>> {
-    let mut at = 0;
-    let mut places = Vec::new();
-    for word in &transcript.words {
-        let Some(found) = transcript.text[at..].find(word.text.as_str()) else { break };
-        let start = at + found;
-        at = start + word.text.len();
-        places.push((start..at, word.confidence));
-    }
+    let places = places(transcript).unwrap_or_default();
     let of = |token: &SaidWord| {
-        let within = places.partition_point(|(range, _)| range.end <= token.range.start);
-        places.get(within).filter(|(range, _)| range.start < token.range.end).and_then(|(_, sure)| *sure)
+        let within = places.partition_point(|place| place.end <= token.range.start);
+        let place = places.get(within).filter(|place| place.start < token.range.end);
+        place.and_then(|_| transcript.words[within].confidence)
     };
     said.iter().map(of).collect()
 }
@@ -359,7 +364,7 @@ mod tests {
             transcript.words.iter_mut().for_each(|word| word.confidence = Some(confidence));
             transcript
         };
-        let likeness = Sounds::of_words(["pellin"]).likeness(&Sounds::of_words(["helen"]));
+        let likeness = Sounds::of_words(["pellin"]).likeness(&Sounds::of_words(["helen"]), 0.0).expect("some");
         assert!(likeness < LIKENESS_OF_SURE, "{likeness}");
         assert_eq!(corrected(&names, with(0.99)), "ask Helen now");
         let close = |confidence: f64| {
@@ -378,6 +383,7 @@ mod tests {
         };
         assert!(fault(r#"[{"grapheme": []}]"#).starts_with("/words/0/grapheme: is empty"));
         assert!(fault(r#"[{"grapheme": ["a"]}, {"grapheme": [" "]}]"#).starts_with("/words/1/grapheme/0: is empty"));
+        assert!(fault(r#"[{"grapheme": ["a b c d e f g"]}]"#).contains("more than 6 words"));
         assert!(fault(r#"[{"grapheme": ["…"]}]"#).contains("no letter or digit"));
         assert!(fault(r#"[{"grapheme": ["a"], "phoneme": ["ˈ"]}]"#).starts_with("/words/0/phoneme/0"));
         assert!(fault(r#"[{"grapheme": ["a"], "sounds": "b"}]"#).contains("unknown field"));

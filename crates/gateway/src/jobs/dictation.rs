@@ -116,9 +116,7 @@ struct Laid {
 
 impl JobRun<'_> {
     pub(super) async fn dictation(&self, dictation: &Dictation) -> Result<(), JobStop> {
-        let mut dictation = dictation.clone();
-        dictation.hearer.state_language(&self.caller);
-        let dictation = &dictation;
+        let dictation = &Dictation { hearer: dictation.hearer.stated(&self.caller), ..dictation.clone() };
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
         let (audio, probed) = audio.take(self.gateway, crate::Unsupported::Adapt).await?;
         let (_, plan) = self.gateway.hearing_candidates(&self.caller, &dictation.hearer, &probed)?;

@@ -209,7 +209,7 @@ impl Gateway {
     ) -> Result<JobEstimate, GatewayError> {
         let source = audio.ok_or_else(|| GatewayError::Contradiction("a dictation without its recording"))?;
         let (_, probed) = GivenAudio { source, told: dictation.told }.take(self, dictation.unsupported).await?;
-        let (_, plan) = self.hearing_candidates(caller, &dictation.hearer, &probed)?;
+        let (_, plan) = self.hearing_candidates(caller, &dictation.hearer.stated(caller), &probed)?;
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
         let (head, _) = head.ok_or_else(|| GatewayError::NothingWanted(caller.app.name.clone()))?;
         // How many parts there are is known once the recording is cut.

@@ -163,6 +163,32 @@ mod tests {
     }
 
     #[test]
+    fn what_is_kept_is_as_the_rules_of_the_app_made_it() {
+        let mut results = LiveResults::default();
+        told(&mut results, heard(1, "Stand clear.", true));
+        told(&mut results, heard(0, "To gull say.", true));
+        let word = |text: &str, start: f64| Word { text: text.into(), start: Some(start), ..Word::default() };
+        let revised = Transcript {
+            text: "To Gullsay.".into(),
+            words: vec![word("To", 4.0), word("Gullsay.", 4.3)],
+            ..Transcript::default()
+        };
+        let change = TranscriptChange {
+            by: dispatcher_core::ChangedBy::Vocabulary,
+            heard: Some("gull say".into()),
+            written: "Gullsay".into(),
+            likeness: Some(1.0),
+            start: Some(4.3),
+            end: None,
+        };
+        results.settle(2, &revised, Some(std::slice::from_ref(&change)));
+        assert_eq!(results.text(), "Stand clear. To Gullsay.");
+        let document = results.document(Some("en-GB".into()));
+        assert_eq!((document.transcript.text.as_str(), document.changes), ("Stand clear. To Gullsay.", vec![change]));
+        assert_eq!(document.transcript.words, revised.words, "the first was not to be kept with its words");
+    }
+
+    #[test]
     fn another_call_gives_the_numbers_of_what_was_open_again() {
         let mut results = LiveResults::default();
         told(&mut results, heard(0, "The ramp.", true));

@@ -71,7 +71,7 @@ impl Gateway {
     ) -> Result<Estimate, GatewayError> {
         let (_, probed) = audio.take(self, crate::Unsupported::Adapt).await?;
         let mut probed = probed;
-        let (_, hearers) = self.hearing_candidates(caller, wish, &probed)?;
+        let (_, hearers) = self.hearing_candidates(caller, &wish.stated(caller), &probed)?;
         let whole = hearers.iter().any(|(_, over)| over.is_none());
         if let Some((_, Some(over))) = hearers.first().filter(|_| !whole) {
             probed.warnings.push(format!("{over}; it is transcribed in parts, as a job"));

@@ -45,6 +45,13 @@ impl HearerWish {
         self.language = caller.app.language.clone().filter(|_| !auto);
         self.language.is_some().then_some(LanguageSource::App)
     }
+
+    /// The same, of a wish that is kept as it is.
+    pub(crate) fn stated(&self, caller: &Caller) -> HearerWish {
+        let mut stated = self.clone();
+        stated.state_language(caller);
+        stated
+    }
 }
 
 impl Gateway {
