@@ -66,7 +66,7 @@ impl Store {
             }
             let old = of_it
                 .filter(transcript_versions::version.gt(1))
-                .filter(transcript_versions::version.le(newest - MOST_VERSIONS));
+                .filter(transcript_versions::version.le(new.version - MOST_VERSIONS));
             diesel::delete(old).execute(c)?;
             diesel::insert_into(transcript_versions::table).values(new).execute(c)?;
             Ok(())
