@@ -321,7 +321,9 @@ async fn routes_are_read_tried_changed_and_retired_and_a_shut_engine_is_seen() {
     let legs =
         browser.run("return [...document.querySelectorAll('[data-test=leg]')].map((leg) => leg.innerText)").await;
     let first = legs[0].as_str().unwrap();
-    assert!(first.contains("heron/pellin") && first.contains("not called after 5 failures (unavailable)"), "{first}");
+    // On a slow machine the pause of the breaker is over by now.
+    let shut = ["not called after 5 failures (unavailable)", "one call finds out whether it works again"];
+    assert!(first.contains("heron/pellin") && shut.iter().any(|shut| first.contains(shut)), "{first}");
     assert!(!legs[1].as_str().unwrap().contains("not called"), "{legs}");
     let text = browser.driver.find(By::Css("[data-test=try-text] input")).await.unwrap();
     text.send_keys("The ramp is closing.").await.unwrap();
