@@ -70,13 +70,16 @@ export async function listen(wanted: Record<string, string>, heard: Heard): Prom
   }
   let microphone: Awaited<ReturnType<typeof stream>> | undefined
   let ended = false
+  const say = (message: unknown) => {
+    if (socket.readyState === WebSocket.OPEN) socket.send(JSON.stringify(message))
+  }
+  /** The recorder gives its last piece when it stops. */
+  const finish = () => void (microphone?.stop() ?? Promise.resolve()).then(() => say({ type: 'end-of-input' }))
   const end = () => {
     if (ended) return
     ended = true
-    // The recorder gives its last piece when it stops.
-    void (microphone?.stop() ?? Promise.resolve()).then(() => {
-      if (socket.readyState === WebSocket.OPEN) socket.send(JSON.stringify({ type: 'end-of-input' }))
-    })
+    // Without a microphone yet, it is finished once it is there.
+    if (microphone) finish()
   }
   socket.onmessage = (event) => {
     const message = JSON.parse(String(event.data)) as LiveMessage
@@ -93,11 +96,12 @@ export async function listen(wanted: Record<string, string>, heard: Heard): Prom
     over(new CallError({ title: 'The service does not answer.', help: 'Look whether it still runs, then try again.' }))
     return { end }
   }
-  socket.send(JSON.stringify({ type: 'open', ...wanted }))
+  say({ type: 'open', ...wanted })
   try {
     microphone = await stream((piece) => socket.readyState === WebSocket.OPEN && socket.send(piece), heard.level)
-    // It was let go before the microphone was there.
-    if (ended) void microphone.stop().then(() => socket.readyState === WebSocket.OPEN && socket.send(JSON.stringify({ type: 'end-of-input' })))
+    // The session may be over, or the button let go, before the microphone was there.
+    if (told) void microphone.stop()
+    else if (ended) finish()
   } catch {
     over(new CallError({ title: 'The microphone cannot be used.', help: 'Allow it in the browser, or transcribe a file in Sound check.' }))
   }

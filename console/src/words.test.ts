@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { wordAt } from './words'
+import { changeText, commandText, wordAt } from './words'
 
 describe('the word that is heard', () => {
   const words = [
@@ -20,5 +20,17 @@ describe('the word that is heard', () => {
     [2, -1],
   ])('at %s s is %s', (now, index) => {
     expect(wordAt(words, now)).toBe(index)
+  })
+})
+
+describe('what was done with a transcript', () => {
+  it('is told without what was masked', () => {
+    expect(changeText({ heard: 'gull say', written: 'Gullsay', likeness: 0.912 })).toBe('“gull say” became “Gullsay” (likeness 0.91)')
+    expect(changeText({ heard: null, written: '[card-number]', likeness: null })).toBe('[card-number] was masked')
+  })
+
+  it('names a command with its slots', () => {
+    expect(commandText({ command: 'close-ramp', slots: {} })).toBe('close-ramp')
+    expect(commandText({ command: 'announce', slots: { pier: 'north', text: 'all aboard' } })).toBe('announce, pier: north, text: all aboard')
   })
 })

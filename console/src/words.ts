@@ -13,3 +13,10 @@ export function wordAt(words: TimedWord[], now: number) {
 export function commandText(spoken: { command: string; slots: Record<string, string> }) {
   return [spoken.command, ...Object.entries(spoken.slots).map(([slot, value]) => `${slot}: ${value}`)].join(', ')
 }
+
+/** What was changed after recognition, in words. */
+export function changeText(change: { heard?: string | null; written: string; likeness?: number | null }) {
+  if (!change.heard) return `${change.written} was masked`
+  const likeness = change.likeness == null ? '' : ` (likeness ${change.likeness.toFixed(2)})`
+  return `“${change.heard}” became “${change.written}”${likeness}`
+}

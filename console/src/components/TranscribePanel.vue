@@ -10,7 +10,7 @@ import { money, seconds } from '@/format'
 import { hearers, type HearerChoice } from '@/hearers'
 import { record, type Recording } from '@/recorder'
 import { useAsync } from '@/useAsync'
-import { commandText, wordAt } from '@/words'
+import { changeText, commandText, wordAt } from '@/words'
 
 const router = useRouter()
 const wanted = ref('')
@@ -139,7 +139,7 @@ async function turnRecording() {
       </p>
       <p class="quiet mt-2" data-test="hear-facts">{{ transcript.engine }} · {{ seconds(transcript.duration) }} of audio · {{ money(transcript.cost) }} · <router-link :to="`/dispatches/${transcript.dispatch}`">record</router-link></p>
       <p v-if="transcript.command" data-test="command">Command <strong>{{ commandText(transcript.command) }}</strong></p>
-      <p v-for="(change, index) in transcript.changes" :key="index" class="quiet" data-test="change">{{ change.heard ? `“${change.heard}” was changed to “${change.written}” by the vocabulary` : `a mask wrote ${change.written}` }}</p>
+      <p v-for="(change, index) in transcript.changes" :key="index" class="quiet" data-test="change">{{ changeText(change) }}</p>
       <p v-if="transcript.kept"><router-link :to="`/transcripts/${transcript.dispatch}`" data-test="kept">Correct or export the transcript</router-link></p>
       <p v-for="warning in transcript.warnings" :key="warning" class="text-warning">▲ {{ warning }}</p>
     </div>
@@ -179,26 +179,11 @@ async function turnRecording() {
   align-items: center;
   line-height: 1.15;
   padding: 2px 4px;
-  border: 0;
-  border-radius: 4px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
-}
-
-.word:hover {
-  background: rgba(var(--v-theme-primary), 0.14);
 }
 
 .word .time {
   font-size: 0.7rem;
   opacity: 0.78;
   font-variant-numeric: tabular-nums;
-}
-
-.word.now {
-  background: rgb(var(--v-theme-primary));
-  color: rgb(var(--v-theme-on-primary));
 }
 </style>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mdiMicrophone, mdiStop } from '@mdi/js'
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
+import { nextTick, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import { listen, withMessage, type Caption, type Listening, type LiveMessage } from '@/captions'
 import { hearers, type HearerChoice } from '@/hearers'
@@ -20,8 +20,6 @@ const last = ref<HTMLElement>()
 const { error, run } = useAsync()
 let sessions = 0
 let letGo = false
-
-const text = computed(() => captions.value.filter((one) => one.final).map((one) => one.text).join('\n'))
 
 onMounted(() =>
   run(async () => {
@@ -126,7 +124,7 @@ function press(event: KeyboardEvent) {
       </li>
     </ol>
     <p v-else class="quiet mt-6">No captions yet. The browser asks for the microphone when you begin.</p>
-    <p v-if="text" class="mt-4"><v-btn size="small" variant="text" @click="captions = []">Clear</v-btn></p>
+    <p v-if="captions.length" class="mt-4"><v-btn size="small" variant="text" @click="captions = []">Clear</v-btn></p>
   </div>
 </template>
 

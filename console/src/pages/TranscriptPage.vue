@@ -8,7 +8,7 @@ import SoundPlayer from '@/components/SoundPlayer.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
 import { seconds } from '@/format'
 import { useAsync } from '@/useAsync'
-import { wordAt } from '@/words'
+import { changeText, wordAt } from '@/words'
 
 const route = useRoute()
 const router = useRouter()
@@ -42,7 +42,7 @@ function show(answer: Schemas['KeptTranscriptAnswer']) {
 }
 
 const load = (version?: number) =>
-  run(async () => show(await ask(api.GET('/api/v1/transcripts/{id}', { params: { path: { id: id.value }, query: version ? { version } : {} } }) as never)))
+  run(async () => show(await ask(api.GET('/api/v1/transcripts/{id}', { params: { path: { id: id.value }, query: version ? { version } : {} } }))))
 
 const save = () =>
   run(async () => {
@@ -124,7 +124,7 @@ onMounted(() => load())
       <template v-if="kept.changes.length">
         <h2 class="mt-6">Changes after recognition</h2>
         <ul class="changes">
-          <li v-for="(change, index) in kept.changes" :key="index">{{ change.heard ? `“${change.heard}” became “${change.written}”` : `a mask wrote ${change.written}` }}<span v-if="change.start != null" class="quiet"> at {{ seconds(change.start) }}</span></li>
+          <li v-for="(change, index) in kept.changes" :key="index">{{ changeText(change) }}<span v-if="change.start != null" class="quiet"> at {{ seconds(change.start) }}</span></li>
         </ul>
       </template>
       <h2 class="mt-6">Versions</h2>
@@ -176,25 +176,10 @@ onMounted(() => load())
 
 .word {
   padding: 0 3px;
-  border: 0;
-  border-radius: 4px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
-}
-
-.word:hover {
-  background: rgba(var(--v-theme-primary), 0.14);
 }
 
 .word.unsure {
   text-decoration: underline dotted rgb(var(--v-theme-warning));
-}
-
-.word.now {
-  background: rgb(var(--v-theme-primary));
-  color: rgb(var(--v-theme-on-primary));
 }
 
 .changes {

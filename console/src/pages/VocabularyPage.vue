@@ -3,7 +3,7 @@ import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '@/api/client'
 import ProblemNote from '@/components/ProblemNote.vue'
 import { useAsync } from '@/useAsync'
-import { commandText } from '@/words'
+import { changeText, commandText } from '@/words'
 
 type Entry = Schemas['VocabularyEntry']
 
@@ -109,7 +109,7 @@ const attempt = () =>
       </form>
       <div v-if="tried" class="mt-3" role="status" data-test="tried">
         <p><strong>{{ tried.text }}</strong></p>
-        <p v-for="(change, index) in tried.changes" :key="index" class="quiet">{{ change.heard ? `“${change.heard}” became “${change.written}”, likeness ${change.likeness?.toFixed(2)}` : `a mask wrote ${change.written}` }}</p>
+        <p v-for="(change, index) in tried.changes" :key="index" class="quiet">{{ changeText(change) }}</p>
         <p v-if="tried.command">Command <strong>{{ commandText(tried.command) }}</strong></p>
         <p v-if="!tried.changes.length && !tried.command" class="quiet">Nothing is changed.</p>
       </div>

@@ -1,5 +1,7 @@
 //! Two rows of words laid beside one another with the fewest differences.
 
+use crate::comparison::ErrorCounts;
+
 /// A place where two rows are alike or differ, with the places in both.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Aligned {
@@ -71,6 +73,79 @@ const BOTH: u8 = 0;
 const FIRST: u8 = 1;
 const SECOND: u8 = 2;
 
+/// How often each difference stands in the alignment of two rows, without the
+/// memory that the alignment itself takes.
+pub(crate) fn count_by(first: usize, second: usize, unlike: impl Fn(usize, usize) -> u64) -> ErrorCounts {
+    let counted = |counts: ErrorCounts, (substituted, missing, inserted): (usize, usize, usize)| ErrorCounts {
+        substituted: counts.substituted + substituted,
+        missing: counts.missing + missing,
+        inserted: counts.inserted + inserted,
+        of: first,
+    };
+    let start = ErrorCounts { of: first, ..ErrorCounts::default() };
+    let mut row: Vec<(u64, ErrorCounts)> =
+        (0..=second).map(|count| (count as u64 * DIFFERENCE, counted(start, (0, 0, count)))).collect();
+    for i in 0..first {
+        let mut diagonal = row[0];
+        row[0] = (diagonal.0 + DIFFERENCE, counted(diagonal.1, (0, 1, 0)));
+        for j in 0..second {
+            let (above, before) = (row[j + 1], row[j]);
+            let both = match unlike(i, j) {
+                0 => diagonal,
+                unlike => (diagonal.0 + DIFFERENCE + unlike, counted(diagonal.1, (1, 0, 0))),
+            };
+            row[j + 1] = match both.0 <= above.0.min(before.0) + DIFFERENCE {
+                true => both,
+                false if above.0 <= before.0 => (above.0 + DIFFERENCE, counted(above.1, (0, 1, 0))),
+                false => (before.0 + DIFFERENCE, counted(before.1, (0, 0, 1))),
+            };
+            diagonal = above;
+        }
+    }
+    row.last().map_or(start, |last| last.1)
+}
+
+/// Words of a block of long rows.
+const BLOCK: usize = 2_000;
+/// So many of the same in a row are believed to belong together.
+const ANCHOR: usize = 4;
+
+/// The alignment of rows of any length: block by block, each from where the
+/// one before is sure on. Where nothing is sure, a block is laid beside the next.
+pub(crate) fn align_blocks<T: AsRef<str>>(first: &[T], second: &[T]) -> Vec<Aligned> {
+    let mut steps: Vec<Aligned> = Vec::new();
+    let (mut i, mut j) = (0, 0);
+    loop {
+        let (to_i, to_j) = ((i + BLOCK).min(first.len()), (j + BLOCK).min(second.len()));
+        let block = align(&first[i..to_i], &second[j..to_j]).unwrap_or_default();
+        let last = to_i == first.len() && to_j == second.len();
+        let sure = match last {
+            true => block.len(),
+            false => {
+                let anchors =
+                    block.windows(ANCHOR).rposition(|run| run.iter().all(|it| matches!(it, Aligned::Same(..))));
+                anchors.map_or(block.len(), |at| at + ANCHOR)
+            }
+        };
+        let (mut next_i, mut next_j) = (i, j);
+        for step in &block[..sure] {
+            let (moved_i, moved_j) = (!matches!(step, Aligned::Inserted(_)), !matches!(step, Aligned::Missing(_)));
+            steps.push(match step {
+                Aligned::Same(..) => Aligned::Same(next_i, next_j),
+                Aligned::Substituted(..) => Aligned::Substituted(next_i, next_j),
+                Aligned::Missing(_) => Aligned::Missing(next_i),
+                Aligned::Inserted(_) => Aligned::Inserted(next_j),
+            });
+            next_i += usize::from(moved_i);
+            next_j += usize::from(moved_j);
+        }
+        (i, j) = (next_i, next_j);
+        if last {
+            return steps;
+        }
+    }
+}
+
 fn within(rows: usize, columns: usize, unlike: impl Fn(usize, usize) -> u64) -> Vec<Aligned> {
     let width = columns + 1;
     let mut from = vec![BOTH; (rows + 1) * width];
@@ -139,6 +214,47 @@ mod tests {
             aligned("x a b y", "p a q b r"),
             [Substituted(0, 0), Same(1, 1), Inserted(2), Same(2, 3), Substituted(3, 4)]
         );
+    }
+
+    #[test]
+    fn differences_are_counted_as_the_alignment_has_them() {
+        for (one, other) in [
+            ("a b c d", "a x c"),
+            ("x a b y", "p a q b r"),
+            ("", "a b"),
+            ("a b", ""),
+            ("leaves at six", "leave six o'clock"),
+        ] {
+            let (first, second) = (words(one), words(other));
+            let counted = count_by(first.len(), second.len(), |i, j| unlikeness(first[i], second[j]));
+            assert_eq!(counted, ErrorCounts::of_steps(&align(&first, &second).expect("short")), "{one} | {other}");
+        }
+    }
+
+    #[test]
+    fn long_rows_are_laid_beside_one_another_block_by_block() {
+        let first: Vec<String> = (0..9_000).map(|at| format!("w{at}")).collect();
+        // Every hundredth word is another, every thousandth is gone, one is new.
+        let mut second: Vec<String> = Vec::new();
+        for (at, word) in first.iter().enumerate() {
+            match at {
+                _ if at % 1_000 == 500 => {}
+                _ if at % 100 == 7 => second.push(format!("x{at}")),
+                _ => second.push(word.clone()),
+            }
+        }
+        second.insert(4_321, "new".into());
+        let steps = align_blocks(&first, &second);
+        let counts = ErrorCounts::of_steps(&steps);
+        assert_eq!(counts, ErrorCounts { substituted: 90, missing: 9, inserted: 1, of: 9_000 });
+        assert!(steps.iter().all(|step| match step {
+            Same(i, j) => first[*i] == second[*j],
+            _ => true,
+        }));
+        // Texts that have nothing in common come to an end too.
+        let other: Vec<String> = (0..5_000).map(|at| format!("y{at}")).collect();
+        assert_eq!(ErrorCounts::of_steps(&align_blocks(&first, &other)).errors(), 9_000);
+        assert_eq!(align_blocks::<&str>(&[], &[]), []);
     }
 
     #[test]

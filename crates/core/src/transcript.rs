@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::alignment::{Aligned, align};
+use crate::alignment::{Aligned, align_blocks};
 use crate::normalise_words;
 
 /// One word with its place in the audio.
@@ -149,7 +149,7 @@ impl Transcript {
         let mut words: Vec<Word> =
             said.iter().map(|text| Word { text: (*text).to_owned(), ..Word::default() }).collect();
         let mut known = vec![false; words.len()];
-        for step in align(&before, &after).unwrap_or_default() {
+        for step in align_blocks(&before, &after) {
             let (Aligned::Same(old, new) | Aligned::Substituted(old, new)) = step else { continue };
             let Word { start, end, speaker, confidence, .. } = self.words[old].clone();
             let confidence = confidence.filter(|_| before[old] == after[new]);

@@ -56,7 +56,7 @@ pub use library::lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use library::presets::{OwnPreset, Presets};
 pub use library::prompts::{PromptLine, PromptSet, PromptState};
 pub use library::transcript_rules::AppRules;
-pub use library::transcripts::{KeptTranscript, TranscriptDocument};
+pub use library::transcripts::KeptTranscript;
 pub use live::{LiveEvent, LiveRequest, LiveSession};
 use metrics::Metrics;
 pub use planning::estimate::Estimate;
@@ -172,11 +172,11 @@ impl Gateway {
         Ok(gateway)
     }
 
-    /// Work on audio that takes a while: in its turn, off the async threads.
+    /// Work that takes a while, as on audio: in its turn, off the async threads.
     ///
     /// # Errors
     /// When the work panicked.
-    pub(crate) async fn codec_work<T: Send + 'static>(
+    pub async fn in_turn<T: Send + 'static>(
         &self,
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, GatewayError> {

@@ -70,8 +70,11 @@ async fn every_format_is_heard_exactly_from_memory_and_from_a_file() {
         for audio in [in_file(&audio), audio] {
             let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "turnstone")).await;
             let heard = heard.unwrap_or_else(|error| panic!("{format:?}: {error}"));
-            assert_eq!(heard.transcript.text, TEXT, "{format:?}");
-            assert!(heard.transcript.words.iter().all(|word| word.end.unwrap() <= heard.length + 0.1), "{format:?}");
+            assert_eq!(heard.revised.transcript.text, TEXT, "{format:?}");
+            assert!(
+                heard.revised.transcript.words.iter().all(|word| word.end.unwrap() <= heard.length + 0.1),
+                "{format:?}"
+            );
         }
     }
 }
@@ -137,7 +140,7 @@ async fn what_the_audio_is_counts_before_what_it_is_said_to_be() {
     let audio = spoken(TEXT, Format::new(Codec::Flac, 24_000), false);
     let lying = GivenAudio { told: Some(Format::new(Codec::Mp3, 24_000)), ..audio };
     let heard = fixture.gateway.recognise(&fixture.caller, hear(lying, "turnstone")).await.unwrap();
-    assert_eq!(heard.transcript.text, TEXT);
+    assert_eq!(heard.revised.transcript.text, TEXT);
     assert_eq!(heard.warnings, ["the audio was declared as MP3, but is FLAC"]);
 }
 
@@ -170,7 +173,7 @@ async fn the_next_leg_hears_where_the_first_fails() {
         let audio = spoken(TEXT, Format::new(Codec::Mp3, 24_000), false);
         let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "ear")).await.unwrap();
         assert_eq!(
-            (heard.engine.as_str(), heard.transcript.text.as_str()),
+            (heard.engine.as_str(), heard.revised.transcript.text.as_str()),
             ("scribe", "the ramp is closing"),
             "{weather_name}"
         );
@@ -258,7 +261,7 @@ async fn a_rehearsal_hears_nothing_and_charges_nothing() {
     let audio = spoken(TEXT, Format::new(Codec::Wav, 16_000), false);
     let heard = fixture.gateway.recognise(&fixture.caller, hear(audio, "turnstone")).await.unwrap();
     assert!(heard.rehearsal && heard.cost.nanos == 0);
-    assert_eq!(heard.transcript.text, "this is a rehearsal");
-    assert!((heard.transcript.words.last().unwrap().end.unwrap() - heard.length).abs() < 1e-9);
+    assert_eq!(heard.revised.transcript.text, "this is a rehearsal");
+    assert!((heard.revised.transcript.words.last().unwrap().end.unwrap() - heard.length).abs() < 1e-9);
     assert_eq!(delivered(&fixture.turnstone).await["calls"], 0);
 }

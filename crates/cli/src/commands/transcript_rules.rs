@@ -186,7 +186,7 @@ fn render_trial(made: &Value) -> String {
                 let likeness = change["likeness"].as_f64().unwrap_or_default();
                 format!("  '{heard}' became '{written}' (likeness {likeness:.2})")
             }
-            None => format!("  a mask wrote {written}"),
+            None => format!("  {written} was masked"),
         });
     }
     if let Some(command) = made["command"]["command"].as_str() {

@@ -2,7 +2,6 @@
 //! the whole of what was said.
 
 use std::collections::BTreeMap;
-use std::ops::Range;
 
 use serde::{Deserialize, Deserializer, Serialize};
 
@@ -40,7 +39,7 @@ pub struct Phrase {
 pub struct PhraseTable {
     phrases: Vec<Phrase>,
     #[serde(skip)]
-    patterns: Vec<Vec<PhraseItem>>,
+    patterns: Vec<Pattern>,
 }
 
 /// A command that was said.
@@ -52,10 +51,14 @@ pub struct SpokenCommand {
     pub slots: BTreeMap<String, String>,
 }
 
+/// The items of a phrase, one after the other.
+type Pattern = Vec<PhraseItem>;
+
 #[derive(Debug, Clone, PartialEq)]
 enum PhraseItem {
     Word(String),
-    Optional(Vec<PhraseItem>),
+    /// So many of the items that follow may be left out.
+    Optional(usize),
     /// With the words of its values.
     Slot(String, Vec<(Vec<String>, String)>),
 }
@@ -74,15 +77,15 @@ impl<'de> Deserialize<'de> for PhraseTable {
 }
 
 impl Phrase {
-    fn pattern(&self, at: &str) -> Result<Vec<PhraseItem>, RuleError> {
+    fn pattern(&self, at: &str) -> Result<Pattern, RuleError> {
         if !is_record_name(&self.command) {
             return Err(RuleError::new(format!("{at}/command"), "is 1 to 40 small letters, digits and hyphens"));
         }
         let place = format!("{at}/phrase");
         check_text(&place, &self.phrase, MOST_CHARACTERS)?;
-        let mut reader = PatternReader { phrase: self, rest: &self.phrase, slots: Vec::new() };
+        let mut reader = PatternReader { phrase: self, rest: &self.phrase, slots: Vec::new(), needed: false };
         let pattern = reader.items(0).map_err(|fault| RuleError::new(&place, fault))?;
-        if !pattern.iter().any(|item| !matches!(item, PhraseItem::Optional(_))) {
+        if !reader.needed {
             return Err(RuleError::new(place, "has nothing that must be said"));
         }
         let slots = reader.slots;
@@ -107,15 +110,19 @@ struct PatternReader<'p> {
     phrase: &'p Phrase,
     rest: &'p str,
     slots: Vec<String>,
+    /// There is something that must be said.
+    needed: bool,
 }
 
 impl PatternReader<'_> {
-    fn items(&mut self, depth: usize) -> Result<Vec<PhraseItem>, String> {
+    fn items(&mut self, depth: usize) -> Result<Pattern, String> {
         let mut items = Vec::new();
         loop {
             let stop = self.rest.find(['[', ']', '{', '}']).unwrap_or(self.rest.len());
             let (words, rest) = self.rest.split_at(stop);
-            items.extend(keys(words).into_iter().map(PhraseItem::Word));
+            let words = keys(words);
+            self.needed |= depth == 0 && !words.is_empty();
+            items.extend(words.into_iter().map(PhraseItem::Word));
             let mark = rest.chars().next();
             self.rest = rest.get(1..).unwrap_or_default();
             match mark {
@@ -123,8 +130,15 @@ impl PatternReader<'_> {
                 None => return Ok(items),
                 Some(']') if depth > 0 => return Ok(items),
                 Some('[') if depth == MOST_DEPTH => return Err("has too many [ within one another".into()),
-                Some('[') => items.push(PhraseItem::Optional(self.items(depth + 1)?)),
-                Some('{') => items.push(self.slot()?),
+                Some('[') => {
+                    let within = self.items(depth + 1)?;
+                    items.push(PhraseItem::Optional(within.len()));
+                    items.extend(within);
+                }
+                Some('{') => {
+                    items.push(self.slot()?);
+                    self.needed |= depth == 0;
+                }
                 Some(mark) => return Err(format!("has a {mark} that closes nothing")),
             }
         }
@@ -177,8 +191,9 @@ impl PhraseTable {
             return None;
         }
         self.phrases.iter().zip(&self.patterns).find_map(|(phrase, pattern)| {
-            let items: Vec<&PhraseItem> = pattern.iter().collect();
-            let slots = matched(&items, text, &said)?;
+            let mut matcher =
+                PhraseMatcher { pattern, text, said: &said, failed: vec![false; pattern.len() * (said.len() + 1)] };
+            let slots = matcher.matched(0, 0)?;
             Some(SpokenCommand { command: phrase.command.clone(), slots: slots.into_iter().collect() })
         })
     }
@@ -186,28 +201,49 @@ impl PhraseTable {
 
 type Filled = Vec<(String, String)>;
 
-/// What fills the slots where items match words to their end.
-fn matched(items: &[&PhraseItem], text: &str, said: &[SaidWord]) -> Option<Filled> {
-    let Some((first, rest)) = items.split_first() else { return said.is_empty().then(Vec::new) };
-    match first {
-        PhraseItem::Word(word) => {
-            let (token, after) = said.split_first()?;
-            (token.key == *word).then(|| matched(rest, text, after))?
+/// A phrase held against what is said.
+struct PhraseMatcher<'m> {
+    pattern: &'m [PhraseItem],
+    text: &'m str,
+    said: &'m [SaidWord],
+    /// Items and words from which there is no way to the end: each is tried
+    /// once, however many ways lead there.
+    failed: Vec<bool>,
+}
+
+impl PhraseMatcher<'_> {
+    /// What fills the slots where the items from one on match the words from
+    /// one on, to the end of both.
+    fn matched(&mut self, item: usize, word: usize) -> Option<Filled> {
+        let pattern = self.pattern;
+        let Some(first) = pattern.get(item) else { return (word == self.said.len()).then(Vec::new) };
+        let place = item * (self.said.len() + 1) + word;
+        if self.failed[place] {
+            return None;
         }
-        PhraseItem::Optional(within) => {
-            let with: Vec<&PhraseItem> = within.iter().chain(rest.iter().copied()).collect();
-            matched(&with, text, said).or_else(|| matched(rest, text, said))
-        }
-        PhraseItem::Slot(name, values) if values.is_empty() => (1..=said.len().min(MOST_FREE)).find_map(|count| {
-            let filled = matched(rest, text, &said[count..])?;
-            let range: Range<usize> = said[0].range.start..said[count - 1].range.end;
-            Some(with(filled, name, &text[range]))
-        }),
-        PhraseItem::Slot(name, values) => values.iter().find_map(|(words, value)| {
-            let fits = said.len() >= words.len() && said.iter().zip(words).all(|(token, word)| token.key == *word);
-            let filled = matched(rest, text, fits.then(|| &said[words.len()..])?)?;
-            Some(with(filled, name, value))
-        }),
+        let filled = match first {
+            PhraseItem::Word(key) => match self.said.get(word).is_some_and(|said| said.key == *key) {
+                true => self.matched(item + 1, word + 1),
+                false => None,
+            },
+            PhraseItem::Optional(count) => {
+                self.matched(item + 1, word).or_else(|| self.matched(item + 1 + count, word))
+            }
+            PhraseItem::Slot(name, values) if values.is_empty() => (1..=(self.said.len() - word).min(MOST_FREE))
+                .find_map(|count| {
+                    let filled = self.matched(item + 1, word + count)?;
+                    let range = self.said[word].range.start..self.said[word + count - 1].range.end;
+                    Some(with(filled, name, &self.text[range]))
+                }),
+            PhraseItem::Slot(name, values) => values.iter().find_map(|(words, value)| {
+                let rest = &self.said[word..];
+                let fits = rest.len() >= words.len() && rest.iter().zip(words).all(|(said, key)| said.key == *key);
+                let filled = if fits { self.matched(item + 1, word + words.len())? } else { return None };
+                Some(with(filled, name, value))
+            }),
+        };
+        self.failed[place] = filled.is_none();
+        filled
     }
 }
 
@@ -284,5 +320,11 @@ mod tests {
         let table = table(r#"[{"command": "x", "phrase": "{a} {b} {c} {d} {e} stop"}]"#);
         assert_eq!(told(&table, &"go ".repeat(60)), "nothing");
         assert_eq!(told(&table, &"go ".repeat(61)), "nothing");
+        // There are more ways to leave out some of these than there are atoms.
+        let phrase = format!("{} stop", "[go]".repeat(70));
+        let optional = super::PhraseTable::new(vec![Phrase { command: "x".into(), phrase, slots: BTreeMap::new() }]);
+        let optional = optional.expect("a phrase");
+        assert_eq!(told(&optional, &"go ".repeat(40)), "nothing");
+        assert_eq!(told(&optional, &format!("{}stop", "go ".repeat(40))), "x");
     }
 }

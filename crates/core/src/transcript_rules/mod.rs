@@ -76,40 +76,62 @@ pub struct TranscriptChange {
     pub end: Option<f64>,
 }
 
-/// A transcript after the rules of its app.
-#[derive(Debug, Clone, PartialEq, Default)]
+/// A transcript after the rules of its app, as it is given to callers and kept.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Revised {
-    /// As it is given to callers and kept.
+    /// What is left of it.
+    #[serde(flatten)]
     pub transcript: Transcript,
     /// Each change, in the order of the text.
+    #[serde(default)]
     pub changes: Vec<TranscriptChange>,
+    /// The command that it is, if it is one.
+    #[serde(default)]
+    pub command: Option<SpokenCommand>,
 }
 
 impl TranscriptRules {
-    /// Whether transcripts stay as they are.
+    /// Whether transcripts stay as they are, and none is a command.
     pub fn is_empty(&self) -> bool {
-        self.vocabulary.words.is_empty() && self.masks.is_empty()
+        self.vocabulary.words.is_empty() && self.masks.is_empty() && self.phrases.phrases().is_empty()
     }
 
-    /// Masks a transcript and corrects its words. To do it again changes nothing.
+    /// Masks a transcript, corrects its words and says which command it is. To
+    /// do it again changes nothing.
     pub fn revise(&self, transcript: Transcript) -> Revised {
-        if self.is_empty() {
-            return Revised { transcript, changes: Vec::new() };
-        }
-        let (masked, mut changes) = changed(transcript, |transcript| self.masks.spans(transcript));
-        let (mut written, corrected) = changed(masked, |transcript| self.vocabulary.spans(transcript));
+        let (masked, mut changes) = self.masked(transcript);
+        let (transcript, corrected) = match self.vocabulary.words.is_empty() {
+            true => (masked, Vec::new()),
+            false => changed(masked, |transcript| self.vocabulary.spans(transcript)),
+        };
         changes.extend(corrected);
         changes.sort_by(|one, other| one.start.unwrap_or(0.0).total_cmp(&other.start.unwrap_or(0.0)));
-        for alternative in &mut written.alternatives {
+        let command = self.phrases.command(&transcript.text);
+        Revised { transcript, changes, command }
+    }
+
+    /// What a person wrote: masked, and perhaps a command. Its words are right.
+    pub fn accept(&self, transcript: Transcript) -> Revised {
+        let (transcript, changes) = self.masked(transcript);
+        let command = self.phrases.command(&transcript.text);
+        Revised { transcript, changes, command }
+    }
+
+    /// A transcript without what is masked, in all its readings.
+    pub fn mask(&self, transcript: Transcript) -> Transcript {
+        self.masked(transcript).0
+    }
+
+    fn masked(&self, transcript: Transcript) -> (Transcript, Vec<TranscriptChange>) {
+        if self.masks.is_empty() {
+            return (transcript, Vec::new());
+        }
+        let (mut masked, changes) = changed(transcript, |transcript| self.masks.spans(transcript));
+        for alternative in &mut masked.alternatives {
             let text = std::mem::take(&mut alternative.text);
             alternative.text = self.masked_text(text);
         }
-        Revised { transcript: written, changes }
-    }
-
-    /// The command that a transcript is, if it is one.
-    pub fn command(&self, transcript: &Transcript) -> Option<SpokenCommand> {
-        self.phrases.command(&transcript.text)
+        (masked, changes)
     }
 
     fn masked_text(&self, text: String) -> String {
@@ -180,7 +202,7 @@ mod tests {
         assert_eq!(revised.transcript.text, "Next ferry to Skerrow.");
         let word = revised.transcript.words.last().expect("words");
         assert_eq!((word.text.as_str(), word.start, word.end), ("Skerrow.", Some(3.0), Some(4.5)));
-        let command = rules().command(&revised.transcript).expect("a command");
+        let command = revised.command.expect("a command");
         assert_eq!((command.command.as_str(), command.slots["place"].as_str()), ("next-departure", "Skerrow"));
         let [change] = revised.changes.as_slice() else { panic!("{:?}", revised.changes) };
         assert_eq!((change.heard.as_deref(), change.written.as_str()), (Some("care oh"), "Skerrow"));
@@ -194,6 +216,14 @@ mod tests {
         assert!(!told.contains("4000"), "a change does not tell what it masks: {told}");
         assert_eq!(revised.transcript.words[2].text, "[card-number]");
         assert_eq!((revised.transcript.words[2].start, revised.transcript.words[2].end), (Some(2.0), Some(5.5)));
+    }
+
+    #[test]
+    fn what_a_person_wrote_is_masked_and_not_corrected() {
+        let accepted = rules().accept(heard("next to care oh"));
+        assert_eq!((accepted.transcript.text.as_str(), accepted.changes.len()), ("next to care oh", 0));
+        assert_eq!(accepted.command.expect("a command").slots["place"], "care oh");
+        assert_eq!(rules().mask(heard("card 4000 0012 3456 7899")).text, "card [card-number]");
     }
 
     #[test]
@@ -219,5 +249,8 @@ mod tests {
         let mut odd = heard("cast off");
         odd.text = "c'st off".into();
         assert_eq!(TranscriptRules::default().revise(odd.clone()).transcript, odd);
+        let phrases = TranscriptRules { phrases: rules().phrases, ..TranscriptRules::default() };
+        assert!(!phrases.is_empty(), "a phrase alone is a rule");
+        assert_eq!(phrases.revise(odd.clone()).transcript, odd);
     }
 }

@@ -256,7 +256,7 @@ impl<'r> Performance<'r> {
     async fn insert(&mut self, index: usize, segment: &'r Segment) -> Result<(), PerformanceStop> {
         let wish = segment.piece.sound.clone().zip(segment.sound.clone());
         let gateway = self.run.record.gateway();
-        let made = gateway.codec_work(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
+        let made = gateway.in_turn(move || wish.map(|(wish, sound)| Insert::new(&wish, &sound)).transpose());
         let made = made.await.map_err(PerformanceStop::Records)?;
         let before = self.seconds();
         if let Some(insert) = made.map_err(|error| self.broken(error.into()))?.flatten() {
@@ -381,7 +381,7 @@ impl<'r> Performance<'r> {
         if let Some(milliseconds) = segment.piece.treatment.duration {
             let held = self.hold(&mut stream).await.map_err(|stop| (stop.unwrap_or_else(failed), false))?;
             let decoded = held.clone();
-            let length = self.run.record.gateway().codec_work(move || sounding(&decoded, format)).await;
+            let length = self.run.record.gateway().in_turn(move || sounding(&decoded, format)).await;
             let length = length.ok().and_then(Result::ok).unwrap_or(0.0);
             if length > 0.0 {
                 let speed = length * 1_000.0 / milliseconds;

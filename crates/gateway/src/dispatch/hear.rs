@@ -5,9 +5,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
-use dispatcher_core::{
-    Adjustment, Cause, HearingWish, Money, Revised, SpokenCommand, Transcript, TranscriptChange, Work,
-};
+use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Revised, Transcript, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
@@ -20,7 +18,7 @@ use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAtte
 use crate::dispatch::speak::{CALLER_LEFT, summary};
 use crate::intake::recording::{AudioInfo, GivenAudio};
 use crate::jobs::PartNote;
-use crate::library::transcripts::{NewTranscript, TranscriptDocument};
+use crate::library::transcripts::NewTranscript;
 use crate::planning::hearers::{HearerWish, controlled};
 use crate::planning::languages::{ComparedLanguage, StatedLanguage};
 use crate::planning::order::Purpose;
@@ -51,15 +49,12 @@ pub struct Recognised {
     pub dispatch: String,
     pub engine: String,
     pub model: Option<String>,
-    pub transcript: Transcript,
+    /// What was heard, after the rules of the app.
+    pub revised: Revised,
     /// How the language of the transcript is known; nothing where it is not.
     pub language_from: Option<LanguageSource>,
     /// What each language that might be spoken was found to be.
     pub languages: Vec<ComparedLanguage>,
-    /// What the rules of the app changed.
-    pub changes: Vec<TranscriptChange>,
-    /// The command that it is, by the phrases of the app.
-    pub command: Option<SpokenCommand>,
     /// It is kept, under the id of the dispatch.
     pub kept: bool,
     /// Seconds of audio.
@@ -122,14 +117,12 @@ impl Gateway {
     /// The rules of the app, and what it keeps. What is kept has no parts that
     /// are masked.
     async fn finish_transcript(&self, caller: &Caller, recognised: &mut Recognised) -> Result<(), GatewayError> {
-        let revised = self.revise(&caller.app.name, std::mem::take(&mut recognised.transcript)).await?;
-        let command = self.rules_of(&caller.app.name).rules.command(&revised.transcript);
-        let Revised { transcript, changes } = revised;
-        let document = TranscriptDocument { transcript, changes, command };
+        let heard = std::mem::take(&mut recognised.revised.transcript);
+        recognised.revised = self.revise(&caller.app.name, heard).await?;
         if !recognised.rehearsal {
-            let Recognised { dispatch, engine, length, .. } = &*recognised;
+            let Recognised { dispatch, engine, length, revised, .. } = &*recognised;
             let new = NewTranscript { id: dispatch, title: "", engine, length: *length };
-            match self.keep_transcript(&caller.app, new, &document).await {
+            match self.keep_transcript(&caller.app, new, revised).await {
                 Ok(kept) => recognised.kept = kept,
                 // It is paid for, and still told.
                 Err(error) => {
@@ -138,11 +131,6 @@ impl Gateway {
                 }
             }
         }
-        TranscriptDocument {
-            transcript: recognised.transcript,
-            changes: recognised.changes,
-            command: recognised.command,
-        } = document;
         Ok(())
     }
 
@@ -251,7 +239,7 @@ impl Attempt<Option<Recognised>> for Hearer<'_> {
         let stored = match &listening.note {
             Some(note) => {
                 // A part is kept before the whole is known, and masked before it is kept.
-                let masked = listening.gateway.masked(record.app(), transcript.clone());
+                let masked = listening.gateway.rules_of(record.app()).rules.mask(transcript.clone());
                 note.commit(attempt.engine(), record.id(), &masked).await
             }
             None => Ok(()),
@@ -315,11 +303,9 @@ impl Listening {
             dispatch: self.record.id().to_owned(),
             engine: planned.engine_name().into(),
             model: planned.candidate.model.clone(),
-            transcript,
+            revised: Revised { transcript, ..Revised::default() },
             language_from,
             languages: Vec::new(),
-            changes: Vec::new(),
-            command: None,
             kept: false,
             length: self.probed.length.seconds(),
             cost,
@@ -331,7 +317,7 @@ impl Listening {
     /// Whether there is nothing in the audio that anybody could recognise.
     async fn is_silent(&self) -> bool {
         let (source, format) = (self.request.audio.source.clone(), self.probed.format);
-        let sounding = self.gateway.codec_work(move || crate::intake::recording::sounding(&source, format)).await;
+        let sounding = self.gateway.in_turn(move || crate::intake::recording::sounding(&source, format)).await;
         sounding.ok().flatten().is_some_and(|seconds| seconds < SILENT)
     }
 

@@ -336,7 +336,7 @@ impl Gateway {
                 body.mend(&mut passed.audio);
                 let audio = Bytes::from(std::mem::take(&mut passed.audio));
                 let measured = audio.clone();
-                let length = gateway.codec_work(move || dispatcher_audio::measure(&measured, Some(format))).await;
+                let length = gateway.in_turn(move || dispatcher_audio::measure(&measured, Some(format))).await;
                 let audio_ms = length.ok().and_then(Result::ok).map_or(0, |(_, length)| length.milliseconds());
                 let audio_ms = i64::try_from(audio_ms).unwrap_or_default();
                 let whole = RecalledAudio { audio, audio_ms, ..told };

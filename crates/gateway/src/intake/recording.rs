@@ -90,7 +90,7 @@ impl GivenAudio {
         unsupported: Unsupported,
     ) -> Result<(GivenAudio, AudioInfo), GatewayError> {
         let this = self.clone();
-        gateway.codec_work(move || this.take_here(unsupported)).await?
+        gateway.in_turn(move || this.take_here(unsupported)).await?
     }
 
     fn take_here(&self, unsupported: Unsupported) -> Result<(GivenAudio, AudioInfo), GatewayError> {

@@ -210,7 +210,7 @@ impl Gateway {
                 so_far
             };
             // Sounds are decoded to learn their lengths.
-            match self.codec_work(take).await {
+            match self.in_turn(take).await {
                 Ok(taken) => found = taken,
                 Err(error) => tracing::error!(%error, "what a script names could not be read"),
             }

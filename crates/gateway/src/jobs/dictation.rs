@@ -17,7 +17,7 @@ use super::{JobChange, piece_store};
 use crate::dispatch::dispatch_record::to_i64;
 use crate::dispatch::hear::SILENT;
 use crate::intake::recording::AudioInfo;
-use crate::library::transcripts::{NewTranscript, TranscriptDocument};
+use crate::library::transcripts::NewTranscript;
 use crate::planning::hearers::{HearerWish, Over};
 use crate::{GatewayError, GivenAudio, PlannedCall, Recognised, RecognitionRequest, Unsupported, now_micros};
 
@@ -140,12 +140,10 @@ impl JobRun<'_> {
     /// the app wants that.
     async fn finish_transcript(&self, transcript: Transcript, engine: &str, length: f64) -> Result<(), JobStop> {
         let app = &self.caller.app;
-        let Revised { transcript, changes } = self.gateway.revise(&app.name, transcript).await?;
-        let command = self.gateway.rules_of(&app.name).rules.command(&transcript);
-        let document = TranscriptDocument { transcript, changes, command };
-        self.write_transcript(&document, length).await?;
+        let revised = self.gateway.revise(&app.name, transcript).await?;
+        self.write_transcript(&revised, length).await?;
         let new = NewTranscript { id: &self.row.id, title: &self.row.title, engine, length };
-        self.gateway.keep_transcript(app, new, &document).await?;
+        self.gateway.keep_transcript(app, new, &revised).await?;
         Ok(())
     }
 
@@ -319,8 +317,8 @@ impl JobRun<'_> {
                     heard = self.gateway.recognise_for(&self.caller, request, Some(note)) => heard,
                     () = self.cancel.cancelled() => return Err(JobStop::Cancelled),
                 };
-                let Recognised { engine, dispatch, transcript, .. } = heard.map_err(JobStop::from)?;
-                Note { engine, dispatch, transcript }
+                let Recognised { engine, dispatch, revised, .. } = heard.map_err(JobStop::from)?;
+                Note { engine, dispatch, transcript: revised.transcript }
             }
         };
         let row = StoredJobPiece {
@@ -371,9 +369,9 @@ impl JobRun<'_> {
         Ok(Laid { path, cuts, levels })
     }
 
-    async fn write_transcript(&self, document: &TranscriptDocument, length: f64) -> Result<(), JobStop> {
-        let transcript = &document.transcript;
-        let json = serde_json::to_string_pretty(document).map_err(|error| JobStop::Failed(error.to_string()))?;
+    async fn write_transcript(&self, revised: &Revised, length: f64) -> Result<(), JobStop> {
+        let transcript = &revised.transcript;
+        let json = serde_json::to_string_pretty(revised).map_err(|error| JobStop::Failed(error.to_string()))?;
         let stem = super::work::slug(&self.row.title);
         let stem = if stem.is_empty() { "recording" } else { &stem };
         let files = [

@@ -37,9 +37,9 @@ impl Gateway {
         title: &str,
         audio: Bytes,
     ) -> Result<(StoredClip, Vec<String>), GatewayError> {
-        let (audio, warnings) = self.codec_work(move || mended(audio)).await??;
+        let (audio, warnings) = self.in_turn(move || mended(audio)).await??;
         let checked = audio.clone();
-        let sound = self.codec_work(move || InsertedSound::new(checked)).await?.map_err(GatewayError::Sound)?;
+        let sound = self.in_turn(move || InsertedSound::new(checked)).await?.map_err(GatewayError::Sound)?;
         let kept: i64 = self.inner.store.clips(Some(caller.app.name.clone())).await?.iter().map(|row| row.bytes).sum();
         if kept + i64::try_from(audio.len()).unwrap_or(i64::MAX) > MOST_KEPT {
             return Err(GatewayError::Quota { what: "clips", most: MOST_KEPT.unsigned_abs() });
@@ -87,7 +87,7 @@ impl Gateway {
             return Ok(sound);
         }
         let (_, audio) = self.clip(caller, id).await?;
-        let sound = self.codec_work(move || InsertedSound::new(audio)).await?.map_err(GatewayError::Sound)?;
+        let sound = self.in_turn(move || InsertedSound::new(audio)).await?.map_err(GatewayError::Sound)?;
         Ok(self.inner.clips_in_use.put(row.id, sound))
     }
 

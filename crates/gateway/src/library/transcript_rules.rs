@@ -26,17 +26,8 @@ pub struct AppRules {
 #[derive(Default)]
 pub(crate) struct RuleBook {
     by_app: parking_lot::RwLock<BTreeMap<String, AppRules>>,
-    /// A change that reads what is there is not overtaken by another.
+    /// One change at a time: each builds on what is there.
     changes: tokio::sync::Mutex<()>,
-}
-
-/// The document of a kind of rules, as it is kept.
-#[derive(Serialize)]
-#[serde(rename_all = "lowercase")]
-enum RuleDocument<'r> {
-    Words(&'r [VocabularyWord]),
-    Phrases(&'r [Phrase]),
-    Rules(&'r [MaskRule]),
 }
 
 impl Gateway {
@@ -106,8 +97,11 @@ impl Gateway {
     }
 
     async fn put_words(&self, app: &str, words: Vec<VocabularyWord>, by: &str) -> Result<AppRules, GatewayError> {
-        let made = Vocabulary::new(words)?;
-        self.put_rules(app, VersionedKind::Vocabulary, &RuleDocument::Words(&made.words), by).await
+        let vocabulary = Vocabulary::new(words)?;
+        let version = self.put_rules(app, VersionedKind::Vocabulary, &vocabulary, by).await?;
+        let before = self.rules_of(app);
+        let rules = TranscriptRules { vocabulary, ..(*before.rules).clone() };
+        Ok(self.take_up(app, AppRules { rules: rules.into(), vocabulary: version, ..before }))
     }
 
     /// Keeps the phrases of an app as their next version.
@@ -115,8 +109,12 @@ impl Gateway {
     /// # Errors
     /// The first phrase that makes no sense; where there is no such app.
     pub async fn put_phrases(&self, app: &str, phrases: Vec<Phrase>, by: &str) -> Result<AppRules, GatewayError> {
-        let made = PhraseTable::new(phrases)?;
-        self.put_rules(app, VersionedKind::Phrases, &RuleDocument::Phrases(made.phrases()), by).await
+        let _change = self.inner.rule_book.changes.lock().await;
+        let phrases = PhraseTable::new(phrases)?;
+        let version = self.put_rules(app, VersionedKind::Phrases, &phrases, by).await?;
+        let before = self.rules_of(app);
+        let rules = TranscriptRules { phrases, ..(*before.rules).clone() };
+        Ok(self.take_up(app, AppRules { rules: rules.into(), phrases: version, ..before }))
     }
 
     /// Keeps the masks of an app as their next version.
@@ -124,23 +122,32 @@ impl Gateway {
     /// # Errors
     /// The first rule that makes no sense; where there is no such app.
     pub async fn put_masks(&self, app: &str, rules: Vec<MaskRule>, by: &str) -> Result<AppRules, GatewayError> {
-        let made = Masks::new(rules)?;
-        self.put_rules(app, VersionedKind::Masks, &RuleDocument::Rules(made.rules()), by).await
+        let _change = self.inner.rule_book.changes.lock().await;
+        let masks = Masks::new(rules)?;
+        let version = self.put_rules(app, VersionedKind::Masks, &masks, by).await?;
+        let before = self.rules_of(app);
+        let rules = TranscriptRules { masks, ..(*before.rules).clone() };
+        Ok(self.take_up(app, AppRules { rules: rules.into(), masks: version, ..before }))
     }
 
+    /// Writes a document; gives its version.
     async fn put_rules(
         &self,
         app: &str,
         kind: VersionedKind,
-        document: &RuleDocument<'_>,
+        document: &impl Serialize,
         by: &str,
-    ) -> Result<AppRules, GatewayError> {
+    ) -> Result<i64, GatewayError> {
         self.app(app).await?;
         let document = serde_json::to_string(document).map_err(GatewayError::document("rules of an app"))?;
         let new = NewVersion { app: Some(app.to_owned()), ..NewVersion::by(by, kind, app, document) };
-        self.inner.store.put_version(new, now_micros()).await?;
-        self.load_transcript_rules().await?;
-        Ok(self.rules_of(app))
+        Ok(self.inner.store.put_version(new, now_micros()).await?)
+    }
+
+    /// The rules are in force from the next transcript on.
+    fn take_up(&self, app: &str, rules: AppRules) -> AppRules {
+        self.inner.rule_book.by_app.write().insert(app.to_owned(), rules.clone());
+        rules
     }
 
     /// All versions of an app's vocabulary, phrases or masks, the newest first.
@@ -155,15 +162,8 @@ impl Gateway {
     pub(crate) async fn revise(&self, app: &str, transcript: Transcript) -> Result<Revised, GatewayError> {
         let rules = self.rules_of(app).rules;
         if rules.is_empty() {
-            return Ok(Revised { transcript, changes: Vec::new() });
+            return Ok(Revised { transcript, ..Revised::default() });
         }
         Ok(tokio::task::spawn_blocking(move || rules.revise(transcript)).await?)
-    }
-
-    /// A transcript without what an app has masked.
-    pub(crate) fn masked(&self, app: &str, transcript: Transcript) -> Transcript {
-        let AppRules { rules, .. } = self.rules_of(app);
-        let masks = TranscriptRules { masks: rules.masks.clone(), ..TranscriptRules::default() };
-        masks.revise(transcript).transcript
     }
 }

@@ -3,9 +3,8 @@
 
 use std::time::Duration;
 
-use dispatcher_core::{SpokenCommand, Transcript, TranscriptChange};
+use dispatcher_core::Revised;
 use dispatcher_store::{App, Identified, StoreError, StoredTranscript, TranscriptVersion};
-use serde::{Deserialize, Serialize};
 
 use crate::{Caller, Gateway, GatewayError, now_micros};
 
@@ -15,31 +14,18 @@ const SWEEP: Duration = Duration::from_secs(3_600);
 /// Characters of a corrected text.
 const MOST_TEXT: usize = 2_000_000;
 
-/// A version of a transcript, as it is kept.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
-pub struct TranscriptDocument {
-    #[serde(flatten)]
-    pub transcript: Transcript,
-    /// What the rules of the app changed.
-    #[serde(default)]
-    pub changes: Vec<TranscriptChange>,
-    /// The command that it is.
-    #[serde(default)]
-    pub command: Option<SpokenCommand>,
-}
-
 /// A kept transcript in one of its versions.
 #[derive(Debug, Clone, PartialEq)]
 pub struct KeptTranscript {
     pub row: StoredTranscript,
     /// The version that is given.
     pub version: i64,
-    pub document: TranscriptDocument,
+    pub revised: Revised,
     /// All versions, the newest first.
     pub versions: Vec<TranscriptVersion>,
 }
 
-/// What is to be kept, beside the document.
+/// What is to be kept, beside the transcript.
 pub(crate) struct NewTranscript<'t> {
     /// That of the dispatch or job.
     pub(crate) id: &'t str,
@@ -55,16 +41,17 @@ impl Gateway {
         &self,
         app: &App,
         new: NewTranscript<'_>,
-        document: &TranscriptDocument,
+        revised: &Revised,
     ) -> Result<bool, GatewayError> {
         let Some(days) = app.transcript_days else { return Ok(false) };
+        self.check_room()?;
         let made_at = now_micros();
         let row = StoredTranscript {
             id: new.id.to_owned(),
             app: app.name.clone(),
             title: new.title.to_owned(),
             engine: new.engine.to_owned(),
-            language: document.transcript.language.clone(),
+            language: revised.transcript.language.clone(),
             audio_ms: (new.length * 1_000.0).round() as i64,
             made_at,
             expires_at: made_at.saturating_add(days.saturating_mul(MICROS_OF_DAY)),
@@ -72,7 +59,7 @@ impl Gateway {
         let first = TranscriptVersion {
             transcript: new.id.to_owned(),
             version: 1,
-            document: written(document)?,
+            document: written(revised)?,
             made_by: new.engine.to_owned(),
             made_at,
         };
@@ -111,8 +98,8 @@ impl Gateway {
         let found = versions.iter().find(|it| version.is_none_or(|wanted| it.version == wanted));
         let missing = || StoreError::Missing { what: "version", name: version.unwrap_or(1).to_string() };
         let found = found.ok_or_else(missing)?;
-        let document = serde_json::from_str(&found.document).map_err(GatewayError::document("a transcript"))?;
-        Ok(KeptTranscript { version: found.version, row, document, versions })
+        let revised = serde_json::from_str(&found.document).map_err(GatewayError::document("a transcript"))?;
+        Ok(KeptTranscript { version: found.version, row, revised, versions })
     }
 
     /// Keeps a corrected text as the next version. Words that stay keep their
@@ -137,16 +124,17 @@ impl Gateway {
             let (name, version) = (kept.row.id, kept.version);
             return Err(StoreError::Changed { what: "transcript", name, version }.into());
         }
-        let rules = self.rules_of(&kept.row.app).rules;
-        let before = kept.document.transcript;
-        let corrected = tokio::task::spawn_blocking(move || before.with_text(&text)).await?;
-        let transcript = self.masked(&kept.row.app, corrected);
-        let command = rules.command(&transcript);
-        let document = TranscriptDocument { transcript, changes: kept.document.changes, command };
+        self.check_room()?;
+        let (rules, before) = (self.rules_of(&kept.row.app).rules, kept.revised);
+        let accept = move || {
+            let Revised { transcript, changes, command } = rules.accept(before.transcript.with_text(&text));
+            Revised { transcript, changes: [before.changes, changes].concat(), command }
+        };
+        let revised = tokio::task::spawn_blocking(accept).await?;
         let next = TranscriptVersion {
             transcript: kept.row.id.clone(),
             version: from + 1,
-            document: written(&document)?,
+            document: written(&revised)?,
             made_by: caller.who.clone(),
             made_at: now_micros(),
         };
@@ -180,6 +168,6 @@ impl Gateway {
     }
 }
 
-fn written(document: &TranscriptDocument) -> Result<String, GatewayError> {
-    serde_json::to_string(document).map_err(GatewayError::document("a transcript"))
+fn written(revised: &Revised) -> Result<String, GatewayError> {
+    serde_json::to_string(revised).map_err(GatewayError::document("a transcript"))
 }

@@ -238,10 +238,10 @@ impl Session {
         if call.record.is_rehearsal() {
             return false;
         }
-        let document = self.results.document(call.request.hearer.language.clone());
+        let whole = self.results.whole(call.request.hearer.language.clone());
         let engine = call.first_engine();
         let new = NewTranscript { id: call.record.id(), title: "", engine: &engine, length };
-        let kept = call.gateway.keep_transcript(&call.app, new, &document).await;
+        let kept = call.gateway.keep_transcript(&call.app, new, &whole).await;
         kept.unwrap_or_else(|error| {
             tracing::error!(%error, dispatch = call.record.id(), "a transcript was not kept");
             false
@@ -253,13 +253,13 @@ impl Session {
         let LiveEvent::Result { segment, settled, transcript, .. } = event else { return Ok(event) };
         let app = &self.call.app;
         let revised = self.call.gateway.revise(&app.name, transcript).await.map_err(SessionEnd::Failed)?;
-        let Revised { transcript, changes } = revised;
-        let mut command = None;
+        let Revised { transcript, changes, command } = revised;
         if settled {
-            command = self.call.gateway.rules_of(&app.name).rules.command(&transcript);
             let keeps = app.transcript_days.is_some();
             self.results.settle(segment, &transcript, if keeps { Some(&changes) } else { None });
         }
+        // What can still change is no command yet.
+        let command = command.filter(|_| settled);
         Ok(LiveEvent::Result { segment, settled, transcript, changes, command })
     }
 

@@ -1,12 +1,11 @@
 //! What engines say of a session, as its segments: numbered in their order,
 //! each with its times in the session, each settled once.
 
-use dispatcher_core::{Transcript, TranscriptChange, Word};
+use dispatcher_core::{Revised, Transcript, TranscriptChange, Word};
 use dispatcher_engines::LiveResult;
 
 use super::LiveEvent;
 use crate::dispatch::dispatch_record::SinceDispatch;
-use crate::library::transcripts::TranscriptDocument;
 
 /// The segments of a session.
 #[derive(Default)]
@@ -90,12 +89,12 @@ impl LiveResults {
     }
 
     /// All that is settled, to be kept.
-    pub(super) fn document(&mut self, language: Option<String>) -> TranscriptDocument {
+    pub(super) fn whole(&mut self, language: Option<String>) -> Revised {
         self.settled.sort_by_key(|own| own.segment);
         let words = self.settled.iter().flat_map(|own| own.words.iter().cloned()).collect();
         let changes = self.settled.iter().flat_map(|own| own.changes.iter().cloned()).collect();
         let transcript = Transcript { text: self.text(), language, words, ..Transcript::default() };
-        TranscriptDocument { transcript, changes, command: None }
+        Revised { transcript, changes, command: None }
     }
 
     /// The next results are of another call: numbers of what was not settled
@@ -183,9 +182,9 @@ mod tests {
         };
         results.settle(2, &revised, Some(std::slice::from_ref(&change)));
         assert_eq!(results.text(), "Stand clear. To Gullsay.");
-        let document = results.document(Some("en-GB".into()));
-        assert_eq!((document.transcript.text.as_str(), document.changes), ("Stand clear. To Gullsay.", vec![change]));
-        assert_eq!(document.transcript.words, revised.words, "the first was not to be kept with its words");
+        let whole = results.whole(Some("en-GB".into()));
+        assert_eq!((whole.transcript.text.as_str(), whole.changes), ("Stand clear. To Gullsay.", vec![change]));
+        assert_eq!(whole.transcript.words, revised.words, "the first was not to be kept with its words");
     }
 
     #[test]

@@ -84,7 +84,7 @@ impl Gateway {
     ) -> Result<Vec<ComparedLanguage>, GatewayError> {
         let (audio, probed) = request.audio.take(self, request.unsupported).await?;
         let (source, format) = (audio.source, probed.format);
-        let first = self.codec_work(move || first_seconds(&source, format)).await?;
+        let first = self.in_turn(move || first_seconds(&source, format)).await?;
         let first = GivenAudio { source: first.map_err(GatewayError::files("the first seconds"))?, told: None };
         let mut compared = Vec::with_capacity(request.languages.len());
         for language in &request.languages {
@@ -93,7 +93,7 @@ impl Gateway {
             compared.push(match self.recognise_for(caller, trial, None).await {
                 Ok(heard) => ComparedLanguage {
                     language: language.clone(),
-                    confidence: likelihood(language, &heard.transcript),
+                    confidence: likelihood(language, &heard.revised.transcript),
                     dispatch: Some(heard.dispatch),
                     cost: Some(heard.cost),
                 },

@@ -26,7 +26,7 @@ const MOST_LISTED: u32 = 500;
 const CORRECTION_BODY: u64 = 8 << 20;
 /// Transcripts that are compared at once.
 const MOST_COMPARED: usize = 8;
-const MOST_CHARACTERS: usize = 30_000;
+const MOST_CHARACTERS: usize = 10_000;
 const NORMALISATION: &str =
     "small letters; only letters, digits and apostrophes; words separated at white space; numbers as they are written";
 
@@ -95,7 +95,7 @@ pub(crate) async fn read(
     let length = kept.row.audio_ms as f64 / 1_000.0;
     let body = match form {
         TranscriptForm::Json => written(&KeptTranscriptAnswer::from(kept))?,
-        form => form.text_of(&kept.document.transcript, length).into_bytes(),
+        form => form.text_of(&kept.revised.transcript, length).into_bytes(),
     };
     Ok(WrittenTranscript::new(form, vec![("Vary", "Accept".into())], body))
 }
@@ -155,11 +155,15 @@ pub(crate) async fn remove(allowed: Allowed, id: &str, gateway: &State<Gateway>)
     security(("key" = []))
 )]
 #[post("/transcripts/compare", data = "<data>")]
-pub(crate) async fn compare(_allowed: Allowed, data: RequestBody<'_>) -> Result<Json<ComparisonAnswer>, Problem> {
+pub(crate) async fn compare(
+    _allowed: Allowed,
+    data: RequestBody<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<ComparisonAnswer>, Problem> {
     let request: ComparisonRequest = read_json(data, CORRECTION_BODY).await?;
     check(&request)?;
-    let compared = tokio::task::spawn_blocking(move || comparison(request)).await;
-    let compared = compared.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
+    // Its memory and time grow with the product of two texts.
+    let compared = gateway.in_turn(move || comparison(request)).await?;
     compared.map(Json).ok_or_else(|| Problem::new(ProblemKind::Invalid, "the transcripts are too long to be compared"))
 }
 

@@ -164,18 +164,13 @@ pub(crate) async fn try_rules(
         return Err(Problem::at(ProblemKind::Invalid, "/text", detail));
     }
     let AppRules { rules, .. } = gateway.rules_of(&app);
-    let revise = move || {
-        let revised = rules.revise(Transcript { text, ..Transcript::default() });
-        let command = rules.command(&revised.transcript);
-        (revised, command)
-    };
-    let (revised, command) = tokio::task::spawn_blocking(revise)
-        .await
-        .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
+    let transcript = Transcript { text, ..Transcript::default() };
+    let revised = tokio::task::spawn_blocking(move || rules.revise(transcript)).await;
+    let revised = revised.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
     Ok(Json(RevisionAnswer {
         text: revised.transcript.text,
         changes: revised.changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
-        command: command.map(CommandAnswer::from),
+        command: revised.command.map(CommandAnswer::from),
     }))
 }
 

@@ -213,14 +213,14 @@ fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, P
     ];
     headers.extend(warning_headers(&heard.warnings));
     if form != TranscriptForm::Json {
-        headers.extend(warning_headers(&changes_told(&heard.changes)));
+        headers.extend(warning_headers(&changes_told(&heard.revised.changes)));
     }
     let body = match form {
         TranscriptForm::Json => {
             let answer = serde_json::to_vec(&TranscriptAnswer::from(heard));
             answer.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?
         }
-        form => form.text_of(&heard.transcript, heard.length).into_bytes(),
+        form => form.text_of(&heard.revised.transcript, heard.length).into_bytes(),
     };
     Ok(WrittenTranscript::new(form, headers, body))
 }
@@ -232,7 +232,7 @@ const CHANGES_TOLD: usize = 20;
 fn changes_told(changes: &[TranscriptChange]) -> Vec<String> {
     let told = changes.iter().take(CHANGES_TOLD).map(|change| match &change.heard {
         Some(heard) => format!("the vocabulary changed '{heard}' to '{}'", change.written),
-        None => format!("a mask wrote {}", change.written),
+        None => format!("{} was masked", change.written),
     });
     let more = changes.len().saturating_sub(CHANGES_TOLD);
     told.chain((more > 0).then(|| format!("{more} more words were changed"))).collect()

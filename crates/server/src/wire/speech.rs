@@ -1,6 +1,6 @@
 //! Utterances, transcripts and estimates.
 
-use dispatcher_core::Transcript;
+use dispatcher_core::{Revised, Transcript};
 use dispatcher_gateway::PlannedCall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -302,7 +302,8 @@ impl From<dispatcher_core::Word> for WordAnswer {
 
 impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
     fn from(heard: dispatcher_gateway::Recognised) -> Self {
-        let Transcript { text, language, words, alternatives, unrecognised } = heard.transcript;
+        let Revised { transcript, changes, command } = heard.revised;
+        let Transcript { text, language, words, alternatives, unrecognised } = transcript;
         TranscriptAnswer {
             text,
             language: language.unwrap_or_else(|| "und".into()),
@@ -314,8 +315,8 @@ impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
             unrecognised,
             language_from: heard.language_from.map(dispatcher_gateway::LanguageSource::name),
             languages: heard.languages.into_iter().map(LanguageAnswer::from).collect(),
-            changes: heard.changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
-            command: heard.command.map(CommandAnswer::from),
+            changes: changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
+            command: command.map(CommandAnswer::from),
             kept: heard.kept,
             cost: heard.cost.into(),
             warnings: heard.warnings,

@@ -314,14 +314,14 @@ pub(crate) struct KeptTranscriptAnswer {
 
 impl From<KeptTranscript> for KeptTranscriptAnswer {
     fn from(kept: KeptTranscript) -> Self {
-        let KeptTranscript { row, version, document, versions } = kept;
+        let KeptTranscript { row, version, revised, versions } = kept;
         KeptTranscriptAnswer {
             line: row.into(),
             version,
-            text: document.transcript.text,
-            words: document.transcript.words.into_iter().map(WordAnswer::from).collect(),
-            changes: document.changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
-            command: document.command.map(CommandAnswer::from),
+            text: revised.transcript.text,
+            words: revised.transcript.words.into_iter().map(WordAnswer::from).collect(),
+            changes: revised.changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
+            command: revised.command.map(CommandAnswer::from),
             versions: versions.iter().map(TranscriptVersionLine::from).collect(),
         }
     }
@@ -357,7 +357,7 @@ pub(crate) struct ComparisonRequest {
     /// What was said. Without it, the transcripts are compared with one another only.
     #[serde(default)]
     pub(crate) reference: Option<String>,
-    /// 1 to 8, each with at most 30000 characters.
+    /// 1 to 8, each with at most 10000 characters.
     pub(crate) transcripts: Vec<ComparedEntry>,
 }
 
