@@ -13,7 +13,7 @@ ifeq ($(HAS_NODE),yes)
 BUILD_PACKAGES := $(filter-out nodejs npm,$(BUILD_PACKAGES))
 endif
 
-CONSOLE_SOURCES := $(shell find console/src console/public -type f -not -name schema.ts 2>/dev/null) \
+CONSOLE_SOURCES := $(shell find console/src console/public client -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
 .PHONY: help demo build test lint advisories mutants soak fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-live bench-voices bench-markup bench-long bench-words screenshots clean

@@ -1,4 +1,4 @@
-import { readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
+import { copyFileSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { constants, gzipSync } from 'node:zlib'
@@ -8,6 +8,25 @@ import vuetify from 'vite-plugin-vuetify'
 
 /** Smaller files gain nothing: they fit into one packet as they are. */
 const LEAST_BYTES = 1400
+
+/** The module for pages of others, and an example of one; they are served as they are. */
+function client(): Plugin {
+  let folder = ''
+  return {
+    name: 'client',
+    apply: 'build',
+    configResolved(config) {
+      folder = join(config.build.outDir, 'client')
+    },
+    writeBundle() {
+      const source = fileURLToPath(new URL('../client', import.meta.url))
+      mkdirSync(folder, { recursive: true })
+      for (const name of readdirSync(source)) {
+        if (/\.(js|css|html|d\.ts)$/.test(name)) copyFileSync(join(source, name), join(folder, name))
+      }
+    },
+  }
+}
 
 /** Writes a gzip file beside each text file; the service sends it to those who take it. */
 function compressed(): Plugin {
@@ -29,7 +48,7 @@ function compressed(): Plugin {
 }
 
 export default defineConfig({
-  plugins: [vue(), vuetify({ autoImport: true }), compressed()],
+  plugins: [vue(), vuetify({ autoImport: true }), client(), compressed()],
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   build: {
     chunkSizeWarningLimit: 1500,

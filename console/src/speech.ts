@@ -45,3 +45,8 @@ export function speechCommand(wish: SpeechWish) {
   ]
   return `dispatcher speak ${quote(wish.text)} ${options.filter(Boolean).join(' ')} -o out${wish.extension}`
 }
+
+/** What is heard of a script: its text without markup. */
+export function plainText(script: string): string {
+  return script.replace(/<[^>]*>/g, ' ').replace(/\s+/g, ' ').trim()
+}

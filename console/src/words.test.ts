@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { changeText, commandText, wordAt } from './words'
+import { changeText, commandText, distinctWords, withWord, wordAt } from './words'
 
 describe('the word that is heard', () => {
   const words = [
@@ -32,5 +32,20 @@ describe('what was done with a transcript', () => {
   it('names a command with its slots', () => {
     expect(commandText({ command: 'close-ramp', slots: {} })).toBe('close-ramp')
     expect(commandText({ command: 'announce', slots: { pier: 'north', text: 'all aboard' } })).toBe('announce, pier: north, text: all aboard')
+  })
+})
+
+describe('words of a text', () => {
+  it('are each there once, in their order, without marks', () => {
+    expect(distinctWords('The 06:15 to Gullsay. To Saint-Malo, the ferry’s gate; to Gullsay!')).toEqual([
+      'The', '06', '15', 'to', 'Gullsay', 'To', 'Saint-Malo', 'the', 'ferry’s', 'gate',
+    ])
+    expect(distinctWords('  — … ')).toEqual([])
+  })
+
+  it('are replaced where they stand by themselves', () => {
+    expect(withWord('Gullsay, Gullsayer and Gullsay.', 'Gullsay', 'gull $1 say')).toBe('gull $1 say, Gullsayer and gull $1 say.')
+    expect(withWord('São Sãos', 'São', 'sown')).toBe('sown Sãos')
+    expect(withWord('a.b a+b', 'a+b', 'c')).toBe('a.b c')
   })
 })

@@ -20,3 +20,14 @@ export function changeText(change: { heard?: string | null; written: string; lik
   const likeness = change.likeness == null ? '' : ` (likeness ${change.likeness.toFixed(2)})`
   return `“${change.heard}” became “${change.written}”${likeness}`
 }
+
+/** The words of a text, each once, in their order. */
+export function distinctWords(text: string): string[] {
+  return [...new Set(text.match(/[\p{L}\p{M}\p{N}]+(?:['’-][\p{L}\p{M}\p{N}]+)*/gu) ?? [])]
+}
+
+/** A text with another word in place of one, wherever that stands by itself. */
+export function withWord(text: string, word: string, other: string): string {
+  const escaped = word.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')
+  return text.replace(new RegExp(`(?<![\\p{L}\\p{M}\\p{N}])${escaped}(?![\\p{L}\\p{M}\\p{N}])`, 'gu'), () => other)
+}

@@ -208,8 +208,16 @@ async fn the_commands_against_the_demo_do_as_they_are_written() {
         ("http://127.0.0.1:PORT", demo.heron.clone()),
         ("01a22a98261671c2", newest("job list")),
     ];
-    let chapters =
-        ["2-first-sound", "3-choose-a-voice", "4-scripts", "5-right-audio", "6-recognise", "7-long-work", "10-stay-up"];
+    let chapters = [
+        "2-first-sound",
+        "3-choose-a-voice",
+        "4-scripts",
+        "5-right-audio",
+        "6-recognise",
+        "7-long-work",
+        "8-in-an-app",
+        "10-stay-up",
+    ];
     let files = std::iter::once("README.md".to_owned()).chain(chapters.map(|name| format!("docs/guide/{name}.md")));
     let shown: Vec<Shown> = files.flat_map(|file| commands(&file)).collect();
     assert!(shown.len() > 80, "{} commands were found", shown.len());

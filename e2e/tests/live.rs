@@ -20,7 +20,16 @@ const SAID: [&str; 3] = ["The ramp is closing now.", "Stand clear of the doors."
 pub(crate) type Socket = WebSocketStream<reqwest::Upgraded>;
 
 pub(crate) async fn connect(demo: &Demo, key: &str) -> Socket {
-    let request = demo.http.get(format!("{}/api/v1/transcripts/live", demo.url)).bearer_auth(key);
+    connect_to(demo, &format!("{}/api/v1/transcripts/live", demo.url), Some(key)).await
+}
+
+/// Opens a socket at an address, with a key unless that has a token.
+pub(crate) async fn connect_to(demo: &Demo, address: &str, key: Option<&str>) -> Socket {
+    let request = demo.http.get(address);
+    let request = match key {
+        Some(key) => request.bearer_auth(key),
+        None => request,
+    };
     let request = request.header(CONNECTION, "Upgrade").header(UPGRADE, "websocket");
     let request = request.header(SEC_WEBSOCKET_VERSION, "13").header(SEC_WEBSOCKET_KEY, "dGhlIHNhbXBsZSBub25jZQ==");
     let response = request.send().await.unwrap();

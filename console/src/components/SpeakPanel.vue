@@ -3,6 +3,7 @@ import { mdiBullhorn, mdiContentCopy } from '@mdi/js'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, CallError, fetchRaw, type Dispatch, type Schemas, type Voice } from '@/api/client'
+import FixWord from '@/components/FixWord.vue'
 import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import ScriptEditor from '@/components/ScriptEditor.vue'
@@ -10,7 +11,7 @@ import SoundPlayer from '@/components/SoundPlayer.vue'
 import VoicePicker from '@/components/VoicePicker.vue'
 import { kilobytes, milliseconds, seconds } from '@/format'
 import { formatChoices, weight, type FormatChoice } from '@/formats'
-import { speechBody, speechCommand, speechCurl } from '@/speech'
+import { plainText, speechBody, speechCommand, speechCurl } from '@/speech'
 
 const emit = defineEmits<{ mode: [mode: string] }>()
 const query = useRoute().query
@@ -44,6 +45,8 @@ const error = ref<unknown>()
 const sound = ref<Blob>()
 const name = ref('')
 const dispatch = ref<Dispatch>()
+/** The text that was heard, without markup. */
+const spoken = ref('')
 const copied = ref('')
 
 const formats = ref<FormatChoice[]>([])
@@ -52,7 +55,7 @@ const chosen = computed(() => formats.value.find((one) => one.value === format.v
 /** About as many characters are spoken in a second. */
 const CHARACTERS_A_SECOND = 15
 const foreseen = computed(() => {
-  const plain = mode.value === 'script' ? script.value.replace(/<[^>]*>/g, ' ').replace(/\s+/g, ' ') : text.value
+  const plain = mode.value === 'script' ? plainText(script.value) : text.value
   const length = Math.max(1, plain.trim().length / CHARACTERS_A_SECOND)
   const bytes = chosen.value?.bytes(rate.value) ?? rate.value
   return `about ${Math.round(length)} s and ${kilobytes(bytes * length)}`
@@ -129,6 +132,7 @@ async function speak() {
     const id = response.headers.get('Dispatch-Id') ?? ''
     name.value = /filename="([^"]+)"/.exec(response.headers.get('Content-Disposition') ?? '')?.[1] ?? 'utterance'
     sound.value = await response.blob()
+    spoken.value = mode.value === 'script' ? plainText(script.value) : text.value
     dispatch.value = await ask(api.GET('/api/v1/dispatches/{id}', { params: { path: { id } } }))
   } catch (caught) {
     error.value = caught
@@ -189,6 +193,7 @@ onMounted(async () => {
     <ProblemNote :error="error" />
     <div v-if="sound" class="mt-5">
       <SoundPlayer :source="sound" :name="name" autoplay />
+      <FixWord :text="spoken" :voice="voice" :language="language" class="mt-2" />
       <dl v-if="dispatch" class="facts mt-3" data-test="facts">
         <div><dt>Engine</dt><dd>{{ dispatch.engine }}/{{ dispatch.voice }}</dd></div>
         <div><dt>First audio</dt><dd>{{ milliseconds(dispatch.first_audio) }}</dd></div>

@@ -3,6 +3,7 @@ import { mdiCancel, mdiDeleteOutline, mdiDownload, mdiPlay, mdiReplay } from '@m
 import { computed, nextTick, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, fetchRaw, type Schemas } from '@/api/client'
+import FixWord from '@/components/FixWord.vue'
 import JobProgress from '@/components/JobProgress.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
@@ -156,6 +157,7 @@ onUnmounted(() => {
         <div v-if="cues.length" class="said mt-3" data-test="said">
           <button v-for="(cue, index) in cues" :key="index" ref="said" type="button" :class="{ here: index === current }" @click="player?.seek(cue.start)">{{ cue.text }}</button>
         </div>
+        <FixWord v-if="job.work === 'synthesis'" :text="cues.map((cue) => cue.text).join(' ')" class="mt-2" />
       </section>
       <template v-if="text">
         <h2>Transcript</h2>

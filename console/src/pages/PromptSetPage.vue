@@ -3,6 +3,7 @@ import { mdiCancel, mdiCheck, mdiDeleteOutline, mdiDownload, mdiPlay, mdiRefresh
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, fetchRaw, type Schemas } from '@/api/client'
+import FixWord from '@/components/FixWord.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import SoundPlayer from '@/components/SoundPlayer.vue'
 import StateMark from '@/components/StateMark.vue'
@@ -114,6 +115,7 @@ onMounted(load)
     <div v-if="heard" class="hear">
       <span class="quiet">{{ heard.id }}, {{ heard.format }}</span>
       <SoundPlayer v-if="sound && heard.file" :source="sound" :name="heard.file.name" autoplay />
+      <FixWord :text="says(heard) ?? ''" @fixed="load" />
     </div>
     <v-table v-if="set" density="comfortable" class="table cards">
       <thead><tr><th scope="col">Prompt</th><th scope="col">Text</th><th scope="col">Format</th><th scope="col">State</th><th scope="col" class="number">Duration</th><th scope="col" class="number">Cost</th><th scope="col">Approval</th><th scope="col"><span class="d-sr-only">Actions</span></th></tr></thead>

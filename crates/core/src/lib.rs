@@ -27,6 +27,7 @@ mod shaping;
 mod sheet;
 mod stitch;
 mod tariff;
+mod token;
 mod transcript;
 mod transcript_rules;
 mod voice;
@@ -56,6 +57,7 @@ pub use shaping::{Adjustment, Done, Emulation, HearingWish, Shaped, Shaping, Sty
 pub use sheet::*;
 pub use stitch::{HeardPart, stitch};
 pub use tariff::{Cancelled, Measure, Tariff, Usage};
+pub use token::{TokenCall, TokenRefusal, TokenShare, TokenTerms, TokenUsed};
 pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
 pub use transcript_rules::{
     ChangedBy, MaskRule, Masks, Phrase, PhraseTable, Revised, RuleError, SpokenCommand, TranscriptChange,

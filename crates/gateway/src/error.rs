@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use dispatcher_audio::AudioError;
-use dispatcher_core::{Adjustment, Cause, Currency, MoneyError, PlanError, SheetError};
+use dispatcher_core::{Adjustment, Cause, Currency, MoneyError, PlanError, SheetError, TokenRefusal};
 use dispatcher_engines::KeyFileError;
 use dispatcher_markup::{Fidelity, MarkupError};
 use dispatcher_store::StoreError;
@@ -63,6 +63,14 @@ pub enum GatewayError {
     NoKey,
     #[error("the key is not valid{0}")]
     BadKey(&'static str),
+    #[error("the token is not valid: {0}")]
+    BadToken(&'static str),
+    #[error(transparent)]
+    Token(#[from] TokenRefusal),
+    #[error("the app {app} has no origin '{origin}'; add it with: dispatcher app change {app} --origins {origin}")]
+    ForeignOrigin { app: String, origin: String },
+    #[error("there is no route '{0}'")]
+    NoSuchRoute(String),
     #[error(transparent)]
     Markup(#[from] MarkupError),
     #[error(transparent)]
@@ -121,6 +129,10 @@ pub enum GatewayError {
     Mail(String),
     #[error("the live recognition ended: {0}")]
     Live(String),
+    #[error("the narration ended: {0}")]
+    Narration(String),
+    #[error("{0} cannot be sent sentence by sentence; ask for audio/pcm, audio/L16, audio/basic or audio/PCMA")]
+    NotStreamable(String),
     #[error("traces cannot be sent to {0}")]
     Traces(String),
     #[error(transparent)]

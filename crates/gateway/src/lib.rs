@@ -20,6 +20,7 @@ mod jobs;
 mod library;
 mod live;
 mod metrics;
+mod narration;
 mod planning;
 mod storage;
 mod traces;
@@ -39,6 +40,7 @@ pub use dispatch::hear::{LanguageSource, Recognised, RecognitionRequest};
 pub use dispatch::limiter::Load;
 pub use dispatch::recalled::{CacheOutcome, CacheWish, RecalledAudio};
 pub use dispatch::speak::SynthesisRequest;
+pub use dispatch::tokens::{Page, Token, TokenView};
 pub use dispatch::utterance::{Cue, Utterance};
 pub use engines::catalogue::{CatalogueState, Changes};
 pub use engines::check::{CheckDepth, Claim, Matrix, Verdict};
@@ -59,6 +61,7 @@ pub use library::transcript_rules::AppRules;
 pub use library::transcripts::KeptTranscript;
 pub use live::{LiveEvent, LiveRequest, LiveSession};
 use metrics::Metrics;
+pub use narration::{NarrationEvent, NarrationOrder, NarrationSession};
 pub use planning::estimate::Estimate;
 pub use planning::hearers::HearerWish;
 pub use planning::languages::ComparedLanguage;
@@ -73,8 +76,8 @@ pub use traces::Traces;
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy,
     HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
-    StoredDispatch, StoredJobFile, StoredNotice, StoredPromptFile, StoredTranscript, TranscriptVersion, UsageTotal,
-    VersionedKind,
+    StoredDispatch, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
+    UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;
@@ -100,11 +103,14 @@ pub(crate) struct Inner {
     pub(crate) hedge_budgets: dispatch::hedge::HedgeBudgets,
     pub(crate) health: dispatch::health::HealthBook,
     pub(crate) flights: dispatch::recalled::Flights,
+    pub(crate) tokens: dispatch::tokens::TokenBook,
     pub(crate) caller_limits: dispatch::caller_limits::CallerLimits,
     pub(crate) congestion: dispatch::congestion::Congestion,
     pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
+    /// A word is put into a lexicon as that stands.
+    pub(crate) lexicon_changes: tokio::sync::Mutex<()>,
     pub(crate) clips_in_use: library::clips::ClipsInUse,
     pub(crate) rule_book: library::transcript_rules::RuleBook,
     pub(crate) jobs: jobs::Jobs,
@@ -143,10 +149,12 @@ impl Gateway {
                 hedge_budgets: dispatch::hedge::HedgeBudgets::default(),
                 health: dispatch::health::HealthBook::default(),
                 flights: dispatch::recalled::Flights::default(),
+                tokens: dispatch::tokens::TokenBook::default(),
                 caller_limits: dispatch::caller_limits::CallerLimits::default(),
                 congestion: dispatch::congestion::Congestion::new(cores),
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
+                lexicon_changes: tokio::sync::Mutex::default(),
                 clips_in_use: library::clips::ClipsInUse::default(),
                 rule_book: library::transcript_rules::RuleBook::default(),
                 jobs: jobs::Jobs::default(),
@@ -158,6 +166,7 @@ impl Gateway {
         gateway.load_sheets().await?;
         gateway.load_catalogues().await?;
         gateway.load_routes().await?;
+        gateway.load_origins().await?;
         gateway.load_presets().await?;
         gateway.load_lexicons().await?;
         gateway.load_transcript_rules().await?;

@@ -195,12 +195,7 @@ async fn a_kept_clip_is_put_in_by_its_id_and_by_its_title() {
     let without = fixture.speak(script("One <audio src=\"gong.wav\"/>", "heron/isolde")).await;
     assert_ne!(without.fingerprint, sounds[2]);
     // Another app has its own.
-    let other = dispatcher_gateway::Caller {
-        app: crate::support::app("barge"),
-        operator: false,
-        who: "other".into(),
-        key: None,
-    };
+    let other = dispatcher_gateway::Caller::of_app(crate::support::app("barge"), "other");
     let utterance =
         fixture.gateway.speak(&other, script("One <audio src=\"gong.wav\">two</audio>", "heron/pellin")).await;
     assert_eq!(texts(&listen(utterance.unwrap()).await.1), ["One two"]);
@@ -243,12 +238,7 @@ async fn words_of_lexicons_are_heard_as_they_are_pronounced() {
     assert_ne!(utterance.fingerprint, before);
     assert_eq!(element(&utterance, "lexicon"), (Outcome::Rewritten, "'own' says how to speak 1 word"));
     assert_eq!(texts(&listen(utterance).await.1), ["To Gull zay."]);
-    let other = dispatcher_gateway::Caller {
-        app: crate::support::app("barge"),
-        operator: false,
-        who: "other".into(),
-        key: None,
-    };
+    let other = dispatcher_gateway::Caller::of_app(crate::support::app("barge"), "other");
     let utterance = fixture.gateway.speak(&other, say("To Gullsay.", "heron/pellin")).await.unwrap();
     assert_eq!(texts(&listen(utterance).await.1), ["To Gullsay."], "another app's lexicon is none of its own");
     fixture.gateway.put_lexicon(new("own", Some("nobody"), true, "x"), "test").await.unwrap_err();

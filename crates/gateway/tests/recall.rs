@@ -9,7 +9,7 @@ const TEXT: &str = "The ferry to Gullsay leaves from the south pier in ten minut
 
 fn app_that_keeps(name: &str, recall: RecallPolicy) -> Caller {
     let app = App { recall, ..app(name) };
-    Caller { app, operator: false, who: "test".into(), key: None }
+    Caller::of_app(app, "test")
 }
 
 async fn spoken(fixture: &TestGateway, caller: &Caller, cache: CacheWish) -> (CacheOutcome, Vec<u8>, String) {

@@ -31,7 +31,7 @@ pub const LONGEST_BREAK: f64 = 600_000.0;
 pub const LONGEST_SILENCE: f64 = 3_600_000.0;
 
 pub use address::{Reference, ReferenceKind};
-pub use cut::{BodyForm, FirstPart, Room, by_sentence, pack, sentences};
+pub use cut::{BodyForm, FirstPart, GrowingText, Room, by_sentence, pack, sentences};
 pub use dialect::{Accepts, AcceptsRange, Dialect, ValueForm};
 pub use dialogue::{DialogueLine, LineFault, dialogue};
 pub use encoding::{EncodingError, decode_text};
@@ -41,7 +41,7 @@ pub use lexicon::{Lexeme, Lexicon, Pronunciation};
 pub use lower::{Atom, Choices, Lowered, Manner, MarkAt, Opening, Piece, Policy, Sound, Treatment, VoiceWish, lower};
 pub use place::MarkupError;
 pub use reader::values::time as read_time;
-pub use reader::{read_pls, read_ssml};
+pub use reader::{new_pls, read_pls, read_ssml, with_word};
 pub use script::{Element, Script, SourceKind, Tag};
 pub use text::{looks_like_markup, read_text};
 

@@ -1,8 +1,11 @@
 //! Who a caller is, and the guard that keeps to what `routes.rs` says of a call.
 
-use dispatcher_gateway::{Caller, Gateway};
+use dispatcher_core::TokenCall;
+use dispatcher_gateway::{Caller, Gateway, Page};
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
+
+use dispatcher_vault::{KeyKind, key_kind};
 
 use crate::drain::Drain;
 use crate::problem::Problem;
@@ -15,11 +18,33 @@ use crate::routes;
 pub(crate) enum Need {
     /// Anybody.
     Nothing,
+    /// Any key or a signed-in operator, or a token for speaking.
+    Speak,
+    /// The same, or a token for transcribing.
+    Transcribe,
+    /// The same, or a token for live recognition.
+    Caption,
     /// Any key or a signed-in operator.
     Key,
     /// An operator key or a signed-in operator.
     Operator,
 }
+
+impl Need {
+    /// The call that a token must be for.
+    fn token_call(self) -> Option<TokenCall> {
+        match self {
+            Need::Speak => Some(TokenCall::Speak),
+            Need::Transcribe => Some(TokenCall::Transcribe),
+            Need::Caption => Some(TokenCall::Caption),
+            Need::Nothing | Need::Key | Need::Operator => None,
+        }
+    }
+}
+
+/// The parameter of a query that has a token (RFC 6750, section 2.3), for
+/// callers that can only give an address.
+pub(crate) const ACCESS_TOKEN: &str = "access_token";
 
 /// The session's cookie.
 pub(crate) const COOKIE: &str = "dispatcher_session";
@@ -53,19 +78,53 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
     }
     let pattern = request.route().map(|route| route.uri.as_str()).unwrap_or_default();
     let need = routes::need(request.method(), pattern);
-    let caller = match request.headers().get_one("Authorization") {
-        Some(field) => {
+    let caller = match (request.headers().get_one("Authorization"), token_of_address(request)?) {
+        (Some(_), Some(_)) => {
+            let detail = format!("send the token once: as Authorization or as {ACCESS_TOKEN}");
+            return Err(Problem::new(ProblemKind::BadRequest, detail));
+        }
+        (Some(field), None) => {
             let key = field.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
             let (_, key) =
                 key.ok_or_else(|| Problem::new(ProblemKind::BadKey, "Authorization takes the scheme Bearer"))?;
-            gateway.admit(key.trim()).await?
+            match key_kind(key.trim()) {
+                Some(KeyKind::Token) => by_token(gateway, request, key.trim(), need).await?,
+                _ => gateway.admit(key.trim()).await?,
+            }
         }
-        None => by_session(gateway, request).await?,
+        (None, Some(token)) => by_token(gateway, request, &token, need).await?,
+        (None, None) => by_session(gateway, request).await?,
     };
     if need == Need::Operator && !caller.operator {
         return Err(Problem::new(ProblemKind::NotAllowed, format!("{pattern} takes an operator key")));
     }
     Ok(caller)
+}
+
+/// The token that stands in the address. Addresses are kept in many places, so
+/// that a key must not.
+fn token_of_address(request: &Request<'_>) -> Result<Option<String>, Problem> {
+    let query = request.uri().query().map(|query| query.as_str()).unwrap_or_default();
+    let given = form_urlencoded::parse(query.as_bytes()).find(|(name, _)| name == ACCESS_TOKEN);
+    let Some((_, token)) = given else { return Ok(None) };
+    if matches!(key_kind(&token), Some(KeyKind::App | KeyKind::Operator)) {
+        let detail = "a key must not stand in an address; replace this key, and use a token";
+        return Err(Problem::new(ProblemKind::BadKey, detail));
+    }
+    Ok(Some(token.into_owned()))
+}
+
+async fn by_token(gateway: &Gateway, request: &Request<'_>, token: &str, need: Need) -> Result<Caller, Problem> {
+    let Some(call) = need.token_call() else {
+        return Err(Problem::new(ProblemKind::NotAllowed, "this call takes a key, not a token"));
+    };
+    let field = |name: &str| request.headers().get_one(name);
+    let page = match field("Origin") {
+        None => Page::None,
+        Some(origin) if is_own_origin(origin, field("Host").unwrap_or_default()) => Page::Own,
+        Some(origin) => Page::Other(origin),
+    };
+    Ok(gateway.admit_token(token, call, page).await?)
 }
 
 async fn by_session(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {

@@ -70,6 +70,10 @@ impl TestService {
 async fn of_callers(met: &mut Met, fixture: &TestService) {
     met.read(ProblemKind::NoKey, fixture.call(Method::Get, "/api/v1/voices", Who::Nobody)).await;
     met.read(ProblemKind::BadKey, fixture.call(Method::Get, "/api/v1/voices", Who::Mistyped)).await;
+    let speak = |who| fixture.call(Method::Get, "/api/v1/utterances?text=Ahoy.", who);
+    met.read(ProblemKind::BadToken, speak(Who::RevokedToken)).await;
+    let of_other_page = speak(Who::Token).header(Header::new("Origin", "http://evil.example"));
+    met.read(ProblemKind::TokenTerms, of_other_page).await;
     met.read(ProblemKind::NotAllowed, fixture.call(Method::Get, "/api/v1/apps", Who::App)).await;
     let session = |origin: &'static str, host: &'static str| {
         let cookie = Cookie::new(COOKIE, fixture.keys[&Who::Session].clone());

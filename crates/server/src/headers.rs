@@ -5,7 +5,7 @@ use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
 
-use crate::access::admitted;
+use crate::access::{ACCESS_TOKEN, admitted};
 use crate::connection::Connection;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
@@ -46,7 +46,7 @@ impl<'r> FromRequest<'r> for Meta {
             essence,
             charset: charset_of(&content_type),
             content_type,
-            query: request.uri().query().map(|query| query.as_str().to_owned()).unwrap_or_default(),
+            query: without_token(request.uri().query().map(|query| query.as_str()).unwrap_or_default()),
             trace: header("traceparent").filter(|value| is_traceparent(value)),
             idempotency_key: header("Idempotency-Key").map(|key| key.trim_matches('"').to_owned()),
             strict: prefers(&prefer, "handling=strict"),
@@ -55,6 +55,12 @@ impl<'r> FromRequest<'r> for Meta {
             connection: Connection::new(request.remote(), request.rocket().config().port),
         })
     }
+}
+
+/// A query without its token: that is read by the guard, and goes nowhere else.
+fn without_token(query: &str) -> String {
+    let other = |pair: &&str| pair.split('=').next() != Some(ACCESS_TOKEN);
+    query.split('&').filter(other).collect::<Vec<_>>().join("&")
 }
 
 /// What `Cache-Control` of a request asks for; other directives change nothing.
@@ -190,6 +196,18 @@ mod tests {
             ("x-no-store", CacheWish::Use),
         ] {
             assert_eq!(cache_wish(given), wanted, "{given}");
+        }
+    }
+
+    #[test]
+    fn a_token_is_taken_out_of_the_query() {
+        for (given, wanted) in [
+            ("access_token=dispatch_token_x", ""),
+            ("text=a%26b&access_token=x&voice=quay", "text=a%26b&voice=quay"),
+            ("access_token", ""),
+            ("my_access_token=x&text=access_token", "my_access_token=x&text=access_token"),
+        ] {
+            assert_eq!(without_token(given), wanted, "{given}");
         }
     }
 

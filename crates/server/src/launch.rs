@@ -20,7 +20,7 @@ use crate::sheet_files::load_engines;
 use crate::sign_in::SignIn;
 use crate::spool::Spool;
 use crate::uploads::Uploads;
-use crate::{Config, catchers, headers, preparation, routes};
+use crate::{Config, catchers, headers, origins, preparation, routes};
 
 /// Why the service does not run.
 #[derive(Debug, thiserror::Error)]
@@ -330,6 +330,7 @@ fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) 
         .manage(BodyRoom::default())
         .manage(DocumentReader::default())
         .attach(headers::fairing())
+        .attach(origins::fairing())
         .register("/", catchers::all());
     routes::mount(rocket)
 }

@@ -22,6 +22,7 @@ mod logging;
 #[cfg(test)]
 mod matrix;
 mod openapi;
+mod origins;
 mod parameters;
 mod preparation;
 mod problem;

@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use dispatcher_gateway::now_micros;
+use dispatcher_core::{TokenCall, TokenTerms};
+use dispatcher_gateway::{Page, now_micros};
 use dispatcher_store::{AccessKey, App, Session};
 use dispatcher_vault::{KeyKind, hash_key, new_key};
 use rocket::http::{Cookie, Header, Method};
@@ -25,6 +26,11 @@ pub(crate) enum Who {
     RevokedApp,
     Operator,
     RevokedOperator,
+    /// A token for speaking.
+    Token,
+    RevokedToken,
+    /// The same from a page that it is not for.
+    TokenOfOtherPage,
     /// A session of a person, from the console's own page.
     Session,
     /// The same from a page of another site.
@@ -40,9 +46,11 @@ pub(crate) enum Who {
 /// The status of a call that must be refused; `None` where it is let in.
 fn refusal(need: Need, who: Who) -> Option<u16> {
     match (need, who) {
-        (Need::Nothing, _) | (_, Who::Operator | Who::Session) | (Need::Key, Who::App) => None,
+        (Need::Nothing, _) | (_, Who::Operator | Who::Session) => None,
         (Need::Operator, Who::App) => Some(403),
-        (_, Who::OtherPage) => Some(403),
+        (_, Who::App) | (Need::Speak, Who::Token) => None,
+        (Need::Speak | Need::Transcribe | Need::Caption, Who::RevokedToken) => Some(401),
+        (_, Who::Token | Who::RevokedToken | Who::TokenOfOtherPage | Who::OtherPage) => Some(403),
         (_, Who::OtherHost) => Some(421),
         _ => Some(401),
     }
@@ -116,6 +124,17 @@ impl TestService {
         }
         store.put_person("ben".into(), "another".into(), None, "test".into(), 2).await.expect("changed");
         store.remove_person("cy".into(), "test".into(), 2).await.expect("removed");
+        let quay = service.gateway().app("quay").await.expect("an app");
+        let terms = TokenTerms { calls: vec![TokenCall::Speak], ..TokenTerms::default() };
+        for who in [Who::Token, Who::RevokedToken, Who::TokenOfOtherPage] {
+            let made = service.gateway().add_token(&quay, ("", terms.clone(), later), "test").await.expect("a token");
+            let token = made.1.expose_secret().to_owned();
+            service.gateway().admit_token(&token, TokenCall::Speak, Page::None).await.expect("good so far");
+            if who == Who::RevokedToken {
+                service.gateway().revoke_token("quay", &made.0.token.id, "test").await.expect("revoked");
+            }
+            keys.insert(who, token);
+        }
         TestService { client: Client::untracked(service.into_rocket()).await.expect("a client"), keys }
     }
 
@@ -128,8 +147,20 @@ impl TestService {
         let key = self.keys.get(&who);
         request = match who {
             Who::Nobody => request,
-            Who::Mistyped | Who::App | Who::RevokedApp | Who::Operator | Who::RevokedOperator => {
+            Who::Mistyped
+            | Who::App
+            | Who::RevokedApp
+            | Who::Operator
+            | Who::RevokedOperator
+            | Who::Token
+            | Who::RevokedToken => {
                 request.header(Header::new("Authorization", format!("Bearer {}", key.expect("a key"))))
+            }
+            Who::TokenOfOtherPage => {
+                let bearer = format!("Bearer {}", key.expect("a token"));
+                request
+                    .header(Header::new("Authorization", bearer))
+                    .header(Header::new("Origin", "http://evil.example"))
             }
             _ => {
                 let page = if who == Who::OtherPage { "http://evil.example".into() } else { format!("http://{host}") };
@@ -159,6 +190,9 @@ async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
         Who::RevokedApp,
         Who::Operator,
         Who::RevokedOperator,
+        Who::Token,
+        Who::RevokedToken,
+        Who::TokenOfOtherPage,
         Who::Session,
         Who::OtherPage,
         Who::OtherHost,

@@ -130,6 +130,9 @@ impl From<GatewayError> for Problem {
         match error {
             GatewayError::NoKey => Problem::new(ProblemKind::NoKey, text),
             GatewayError::BadKey(_) => Problem::new(ProblemKind::BadKey, text),
+            GatewayError::BadToken(_) => Problem::new(ProblemKind::BadToken, text),
+            GatewayError::Token(_) => Problem::new(ProblemKind::TokenTerms, text),
+            GatewayError::NoSuchRoute(_) => Problem::new(ProblemKind::NoSuchRecord, text),
             GatewayError::Markup(fault) | GatewayError::Lexicon(fault) => {
                 let mut problem = Problem::new(ProblemKind::Markup, text);
                 problem.errors.push(json!({"line": fault.line, "column": fault.column, "detail": fault.message}));
@@ -181,12 +184,14 @@ impl From<GatewayError> for Problem {
                 Problem::new(ProblemKind::TextTooLong, text)
             }
             GatewayError::TooLong { .. } => Problem::new(ProblemKind::AudioTooLong, text),
-            GatewayError::Live(_) => Problem::new(ProblemKind::Invalid, text),
+            GatewayError::Live(_) | GatewayError::Narration(_) => Problem::new(ProblemKind::Invalid, text),
+            GatewayError::NotStreamable(_) => Problem::new(ProblemKind::NotAcceptable, text),
             GatewayError::NotAudio(_) => Problem::new(ProblemKind::NotAudio, text),
             GatewayError::Format(_) => Problem::new(ProblemKind::NotAcceptable, text),
             GatewayError::NameTaken { .. }
             | GatewayError::MixedCurrencies(..)
             | GatewayError::NothingWanted(_)
+            | GatewayError::ForeignOrigin { .. }
             | GatewayError::Credential(_)
             | GatewayError::Webhook(_)
             | GatewayError::Sound(_)

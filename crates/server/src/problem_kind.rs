@@ -46,12 +46,18 @@ problem_kinds! {
     BadKey = "bad-key", 401,
         "The key is not valid",
         "Check that the key is complete. To add a new one: dispatcher app key add APP";
+    BadToken = "bad-token", 401,
+        "The token is not valid",
+        "Ask the app for a new token; it makes one with POST /api/v1/tokens";
     SignedOut = "signed-out", 401,
         "Nobody is signed in",
         "Sign in with your name and password, or with an operator key.";
     NotAllowed = "not-allowed", 403,
         "The key may not do this",
         "Use an operator key. App keys can only speak, transcribe and read.";
+    TokenTerms = "token-terms", 403,
+        "The token does not allow this",
+        "Ask the app for a token for this call, page and amount: dispatcher app token add APP --help";
     WrongOrigin = "wrong-origin", 403,
         "The request comes from another origin",
         "With a console session, changes are accepted only from pages of the console.";

@@ -3,6 +3,7 @@
 use std::net::IpAddr;
 
 /// How the service is reached from outside.
+#[derive(Debug, Clone)]
 pub(crate) struct PublicUrl(pub(crate) String);
 
 impl PublicUrl {

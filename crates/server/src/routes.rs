@@ -13,9 +13,10 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use crate::access::Need;
 use crate::api::{
     alerts, apps, credentials, document_job, engines, estimates, health, jobs, kept_transcripts, lexicons, live,
-    presets, prompts, records, routing, service, session, transcript_rules, transcripts, uploads, utterances, voices,
+    narration, presets, prompts, records, routing, service, session, tokens, transcript_rules, transcripts, uploads,
+    utterances, voices,
 };
-use crate::{console, openapi};
+use crate::{console, openapi, origins};
 
 macro_rules! routes {
     (
@@ -46,9 +47,17 @@ macro_rules! routes {
 
 routes! {
     documented {
+        "/api/v1", Speak {
+            utterances::speak, utterances::speak_address, narration::narrate,
+        }
+        "/api/v1", Transcribe {
+            transcripts::recognise,
+        }
+        "/api/v1", Caption {
+            live::live,
+        }
         "/api/v1", Key {
-            utterances::speak,
-            transcripts::recognise, live::live,
+            tokens::list, tokens::add, tokens::revoke,
             kept_transcripts::list, kept_transcripts::read, kept_transcripts::correct, kept_transcripts::remove,
             kept_transcripts::compare,
             transcript_rules::vocabulary, transcript_rules::put_vocabulary, transcript_rules::add_word,
@@ -77,7 +86,7 @@ routes! {
             health::measured, health::breakers, health::close,
             alerts::list, alerts::read, alerts::put_alert, alerts::retire, alerts::try_alert, alerts::notices,
             alerts::events,
-            lexicons::versions, lexicons::put_lexicon, lexicons::retire,
+            lexicons::versions, lexicons::put_lexicon, lexicons::add_lexicon_word, lexicons::retire,
             presets::put_preset, presets::retire, transcript_rules::put_masks,
             apps::list, apps::add, apps::read, apps::change, apps::keys, apps::add_key, apps::revoke_key,
             credentials::list, credentials::add, credentials::revoke, credentials::check, credentials::confirm,
@@ -92,6 +101,12 @@ routes! {
         }
     }
     others {
+        "/api/v1", Speak {
+            utterances::head,
+        }
+        "/api/v1", Nothing {
+            origins::preflight,
+        }
         "/", Nothing {
             openapi::serve, openapi::messages, console::root, console::any, console::link, console::problems, console::problem,
             console::reference,
@@ -148,7 +163,8 @@ mod tests {
     #[test]
     fn what_is_not_in_the_table_is_for_operators() {
         assert_eq!(need(Method::Get, "/api/v1/secrets"), Need::Operator);
-        assert_eq!(need(Method::Post, "/api/v1/utterances"), Need::Key);
+        assert_eq!(need(Method::Post, "/api/v1/utterances"), Need::Speak);
+        assert_eq!(need(Method::Post, "/api/v1/tokens"), Need::Key);
         assert_eq!(need(Method::Delete, "/api/v1/utterances"), Need::Operator);
         assert_eq!(need(Method::Get, "/api/v1/usage?<other..>"), Need::Key);
         assert_eq!(need(Method::Get, "/health"), Need::Nothing);

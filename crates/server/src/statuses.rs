@@ -12,6 +12,8 @@ use crate::routes;
 const ALSO: &[(&str, &str, &[u16])] = &[
     ("POST", "/api/v1/utterances", &[404, 406, 409, 429, 502, 504, 507]),
     ("POST", "/api/v1/transcripts", &[404, 406, 409, 415, 429, 502, 504, 507]),
+    ("GET", "/api/v1/utterances", &[404, 406, 429, 502, 504, 507]),
+    ("POST", "/api/v1/tokens", &[404, 429]),
     ("PUT", "/api/v1/transcripts/{id}", &[409]),
     ("GET", "/api/v1/transcripts/{id}", &[406]),
     ("POST", "/api/v1/estimates", &[404, 406, 409, 415, 507]),

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{access_keys, clips, dispatches, jobs, transcripts};
+use crate::schema::{access_keys, clips, dispatches, jobs, tokens, transcripts};
 use crate::{Store, StoreError};
 
 /// A record that has an id.
@@ -13,6 +13,8 @@ pub enum Identified {
     Clip,
     /// A key of an app.
     Key,
+    /// A token of an app.
+    Token,
     Transcript,
 }
 
@@ -23,6 +25,7 @@ impl Identified {
             Identified::Job => "job",
             Identified::Clip => "clip",
             Identified::Key => "key",
+            Identified::Token => "token",
             Identified::Transcript => "transcript",
         }
     }
@@ -65,6 +68,7 @@ impl Store {
                 Identified::Job => beginning!(jobs, apps, start, end, c),
                 Identified::Clip => beginning!(clips, apps, start, end, c),
                 Identified::Key => beginning!(access_keys, apps, start, end, c),
+                Identified::Token => beginning!(tokens, apps, start, end, c),
                 Identified::Transcript => beginning!(transcripts, apps, start, end, c),
             };
             match found.as_slice() {

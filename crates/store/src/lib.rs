@@ -21,6 +21,7 @@ mod prompts;
 mod recall;
 mod schema;
 mod states;
+mod tokens;
 mod transcripts;
 mod versions;
 mod words;
@@ -34,7 +35,7 @@ pub use ledger::{GroupBy, UsageTotal};
 pub use models::{
     AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, SampleDispatch,
     SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredJob, StoredJobFile,
-    StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall, StoredTranscript, TranscriptVersion,
+    StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall, StoredToken, StoredTranscript, TranscriptVersion,
 };
 pub use people::Grant;
 pub use pool::Store;

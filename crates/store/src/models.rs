@@ -2,18 +2,19 @@
 //! every request writes have their missing columns written as NULL, so that
 //! their statement is the same each time and stays prepared. Times are microseconds since 1970 in UTC.
 
+mod access;
+
 use diesel::prelude::*;
-use dispatcher_core::{Currency, Money, Site, Watched, Work};
+use dispatcher_core::{Currency, Money, Watched, Work};
 
 use crate::schema::{
-    access_keys, apps, attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites,
-    health_hours, job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, sessions, transcript_versions,
-    transcripts,
+    attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites, health_hours,
+    job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, transcript_versions, transcripts,
 };
-use crate::states::{
-    AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind, RecallPolicy,
-};
-use crate::words::{OptionalWord, Word};
+use crate::states::{AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind};
+use crate::words::Word;
+
+pub use access::{AccessKey, App, Session, StoredToken};
 
 /// The last good list of an engine's voices, as JSON.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
@@ -95,20 +96,6 @@ pub struct StoredRecall {
     pub voice: String,
     pub made_at: i64,
     pub used_at: i64,
-}
-
-/// A console session. It ends with the key or the person that began it.
-#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
-#[diesel(table_name = sessions)]
-pub struct Session {
-    /// SHA-256 of the token.
-    pub hash: String,
-    /// The person, or how the key is named in the audit log.
-    pub person: String,
-    pub created_at: i64,
-    pub expires_at: i64,
-    /// The id of the operator key that began it, where one did.
-    pub key: Option<String>,
 }
 
 /// Something that an alert has told. Times in microseconds.
@@ -221,80 +208,6 @@ pub struct TranscriptVersion {
     pub made_at: i64,
 }
 
-/// A program of the team.
-#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
-#[diesel(primary_key(name), treat_none_as_null = true)]
-pub struct App {
-    pub name: String,
-    pub title: String,
-    /// No engine is called and nothing is charged.
-    pub rehearsal: bool,
-    /// The voice or route of a request that names none.
-    pub default_voice: Option<String>,
-    /// The engine or route of a recognition that names none.
-    pub default_recognition: Option<String>,
-    pub created_at: i64,
-    /// The audio format of a request that names none: a preset or a type.
-    pub default_format: Option<String>,
-    /// Voices made for this account that it may use, one a line.
-    pub custom_voices: Option<String>,
-    /// Where the engines of its requests must run; anywhere where it is missing.
-    #[diesel(serialize_as = OptionalWord<Site>, deserialize_as = OptionalWord<Site>)]
-    pub site: Option<Site>,
-    /// What is kept of its answers.
-    pub recall: RecallPolicy,
-    /// Requests for work in a minute, and at once.
-    pub per_minute: Option<i64>,
-    pub at_once: Option<i64>,
-    /// The region in which engines are called for it.
-    pub region: Option<String>,
-    /// Days that its transcripts are kept; not at all where it is missing.
-    pub transcript_days: Option<i64>,
-    /// Of its recordings, where a request names none.
-    pub language: Option<String>,
-}
-
-impl App {
-    /// An app for which nothing is settled yet; `created_at` in microseconds.
-    pub fn new(name: impl Into<String>, title: impl Into<String>, created_at: i64) -> App {
-        App {
-            name: name.into(),
-            title: title.into(),
-            rehearsal: false,
-            default_voice: None,
-            default_recognition: None,
-            created_at,
-            default_format: None,
-            custom_voices: None,
-            site: None,
-            recall: RecallPolicy::Off,
-            per_minute: None,
-            at_once: None,
-            region: None,
-            transcript_days: None,
-            language: None,
-        }
-    }
-}
-
-/// An app key or operator key, without the key.
-#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
-pub struct AccessKey {
-    pub id: String,
-    pub app: String,
-    /// An operator key.
-    pub operator: bool,
-    pub hash: String,
-    pub hint: String,
-    pub label: String,
-    pub created_at: i64,
-    pub last_used_at: Option<i64>,
-    pub revoked_at: Option<i64>,
-    /// Requests for work with it in a minute, and at once.
-    pub per_minute: Option<i64>,
-    pub at_once: Option<i64>,
-}
-
 /// One request and all that was done for it.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, PartialEq, Eq)]
 #[diesel(table_name = dispatches, treat_none_as_default_value = false)]
@@ -330,6 +243,8 @@ pub struct StoredDispatch {
     pub recalled: bool,
     /// What the audio would have cost, in the currency of the dispatch.
     pub saved_nanos: i64,
+    /// The token that it was asked for with.
+    pub token: Option<String>,
 }
 
 impl StoredDispatch {
@@ -360,6 +275,7 @@ impl StoredDispatch {
             sample: false,
             recalled: false,
             saved_nanos: 0,
+            token: None,
         }
     }
 

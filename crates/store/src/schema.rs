@@ -21,7 +21,7 @@ table! {
         default_recognition -> Nullable<Text>, created_at -> BigInt, default_format -> Nullable<Text>,
         custom_voices -> Nullable<Text>, site -> Nullable<Text>, recall -> Text,
         per_minute -> Nullable<BigInt>, at_once -> Nullable<BigInt>, region -> Nullable<Text>,
-        transcript_days -> Nullable<BigInt>, language -> Nullable<Text>,
+        transcript_days -> Nullable<BigInt>, language -> Nullable<Text>, origins -> Nullable<Text>,
     }
 }
 table! {
@@ -29,6 +29,14 @@ table! {
         id -> Text, app -> Text, operator -> Bool, hash -> Text, hint -> Text, label -> Text, created_at -> BigInt,
         last_used_at -> Nullable<BigInt>, revoked_at -> Nullable<BigInt>, per_minute -> Nullable<BigInt>,
         at_once -> Nullable<BigInt>,
+    }
+}
+table! {
+    tokens (id) {
+        id -> Text, app -> Text, hash -> Text, label -> Text, calls -> Text, routes -> Text, origin -> Nullable<Text>,
+        characters -> Nullable<BigInt>, audio_ms -> Nullable<BigInt>, cost_nanos -> Nullable<BigInt>,
+        currency -> Nullable<Text>, made_by -> Text, made_at -> BigInt, expires_at -> BigInt,
+        revoked_at -> Nullable<BigInt>,
     }
 }
 table! {
@@ -51,7 +59,8 @@ table! {
         engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,
         language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
-        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> Bool, recalled -> Bool, saved_nanos -> BigInt,
+        trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> Bool, recalled -> Bool,
+        saved_nanos -> BigInt, token -> Nullable<Text>,
     }
 }
 table! {
@@ -144,4 +153,5 @@ table! {
 }
 
 allow_tables_to_appear_in_same_query!(apps, access_keys);
+allow_tables_to_appear_in_same_query!(apps, tokens);
 allow_tables_to_appear_in_same_query!(jobs, job_files);

@@ -111,11 +111,18 @@ impl<T: fmt::Debug> From<Option<T>> for OptionalWord<T> {
     }
 }
 
-impl From<OptionalWord<Site>> for Option<Site> {
-    fn from(word: OptionalWord<Site>) -> Option<Site> {
-        word.0
-    }
+/// Not for every type: `Option` is not ours.
+macro_rules! optional {
+    ($($word:ty),+) => { $(
+        impl From<OptionalWord<$word>> for Option<$word> {
+            fn from(word: OptionalWord<$word>) -> Option<$word> {
+                word.0
+            }
+        }
+    )+ };
 }
+
+optional!(Site, Currency);
 
 impl<T: Worded + fmt::Debug> ToSql<Nullable<Text>, Sqlite> for OptionalWord<T> {
     fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Sqlite>) -> serialize::Result {

@@ -1,4 +1,4 @@
-//! App and operator keys: made here, shown once, stored hashed.
+//! Keys of apps and operators, and tokens: made here, shown once, stored hashed.
 
 use rand::CryptoRng;
 use secrecy::SecretString;
@@ -14,6 +14,8 @@ const SYMBOLS: usize = 32;
 pub enum KeyKind {
     App,
     Operator,
+    /// Of a page or program that has no key of its own.
+    Token,
 }
 
 impl KeyKind {
@@ -22,6 +24,7 @@ impl KeyKind {
         match self {
             KeyKind::App => "dispatch_app_",
             KeyKind::Operator => "dispatch_op_",
+            KeyKind::Token => "dispatch_token_",
         }
     }
 }
@@ -65,7 +68,7 @@ fn check_digit(body: &str) -> char {
 /// Whose key this is by its form; `None` where the prefix, the length or the
 /// check digit is wrong, so that slips are told without a look-up.
 pub fn key_kind(key: &str) -> Option<KeyKind> {
-    [KeyKind::App, KeyKind::Operator].into_iter().find(|kind| {
+    [KeyKind::App, KeyKind::Operator, KeyKind::Token].into_iter().find(|kind| {
         key.strip_prefix(kind.prefix()).is_some_and(|rest| {
             rest.len() == SYMBOLS + 1
                 && rest.bytes().all(|byte| ALPHABET.contains(&byte))

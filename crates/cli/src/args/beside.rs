@@ -11,6 +11,7 @@ use clap::{Args, Subcommand};
   dispatcher lexicon replace saltmarsh names.pls
   dispatcher lexicon list
   dispatcher lexicon show saltmarsh > names.pls
+  dispatcher lexicon word saltmarsh Gullsay --alias \"gull say\"
 
 A lexicon added with --on-request is used by scripts that name it: <lexicon uri=\"drill\" xml:id=\"d\"/> and
 <lookup ref=\"d\">…</lookup>.")]
@@ -31,11 +32,30 @@ pub(crate) enum LexiconCommand {
     Add(LexiconArgs),
     /// Replace a lexicon with a new version
     Replace(LexiconArgs),
+    /// Add a word to a lexicon, or replace the word with the same spelling
+    Word(LexiconWordArgs),
     /// Retire a lexicon
     Retire {
         /// Name of the lexicon
         name: String,
     },
+}
+
+#[derive(Args)]
+pub(crate) struct LexiconWordArgs {
+    /// Name of the lexicon
+    pub(crate) name: String,
+    /// The word as it is written
+    pub(crate) word: String,
+    /// Words that sound as it should
+    #[arg(long, value_name = "WORDS", required_unless_present = "phoneme", conflicts_with = "phoneme")]
+    pub(crate) alias: Option<String>,
+    /// Pronunciation in the International Phonetic Alphabet
+    #[arg(long, value_name = "IPA")]
+    pub(crate) phoneme: Option<String>,
+    /// Language of the lexicon, if it does not exist yet
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
 }
 
 #[derive(Args)]

@@ -1,6 +1,7 @@
 //! Commands and their options.
 
 mod alerts;
+mod apps;
 mod beside;
 mod catalogue;
 mod convert;
@@ -12,6 +13,7 @@ mod tests;
 mod transcripts;
 
 pub(crate) use alerts::*;
+pub(crate) use apps::*;
 pub(crate) use beside::*;
 pub(crate) use catalogue::*;
 pub(crate) use convert::*;

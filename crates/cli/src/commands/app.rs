@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::args::{AppCommand, AppSettings, KeyCommand};
+use crate::args::{AppCommand, AppSettings, KeyCommand, TokenArgs, TokenCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -38,6 +38,7 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             Ok(())
         }
         AppCommand::Key(command) => key(client, command, form).await,
+        AppCommand::Token(command) => token(client, command, form).await,
     }
 }
 
@@ -75,6 +76,10 @@ impl AppSettings {
             }
             app[member] = json!(number);
         }
+        if let Some(text) = &self.origins {
+            let origins: Vec<&str> = text.split(',').map(str::trim).filter(|origin| *origin != NONE).collect();
+            app["origins"] = json!(origins);
+        }
         if let Some(rehearsal) = self.rehearsal {
             app["rehearsal"] = json!(rehearsal);
         }
@@ -105,6 +110,82 @@ async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(
             Ok(())
         }
     }
+}
+
+impl TokenArgs {
+    fn body(&self) -> Result<Value, CliError> {
+        let cost = match &self.cost {
+            None => Value::Null,
+            Some(text) => {
+                let wrong = || CliError::Failed(format!("--cost is an amount such as \"0.50 EUR\", not '{text}'"));
+                let (amount, currency) = text.trim().split_once(' ').ok_or_else(wrong)?;
+                json!({"amount": amount, "currency": currency.trim()})
+            }
+        };
+        Ok(json!({
+            "label": self.label,
+            "calls": self.calls,
+            "routes": self.routes,
+            "origin": self.origin,
+            "characters": self.characters,
+            "seconds": self.seconds,
+            "cost": cost,
+            "expires_in": self.expires_in,
+        }))
+    }
+}
+
+async fn token(client: &Client, command: TokenCommand, form: OutputForm) -> Result<(), CliError> {
+    let of_app = |place: &str, app: &str| format!("/api/v1/tokens{place}?app={}", segment(app));
+    match command {
+        TokenCommand::List { app } => {
+            let list = client.get(&of_app("", &app), &[]).await?;
+            form.print(&list, || render_tokens(&list, &app))
+        }
+        TokenCommand::Add(args) => {
+            let token = client.post(&of_app("", &args.app), &args.body()?).await?;
+            if form.is_json() {
+                return output::print_json(&token);
+            }
+            let ends = output::time(&token["expires"]);
+            eprintln!("New token of app {}, which ends {ends}; shown only this once:", args.app);
+            output::print(&output::text(&token, "token"))
+        }
+        TokenCommand::Revoke { app, id } => {
+            client.delete(&of_app(&format!("/{}", segment(&id)), &app)).await?;
+            eprintln!("Revoked token {id} of app {app}");
+            Ok(())
+        }
+    }
+}
+
+/// What was used of an amount, and the amount where there is one.
+fn used(token: &Value, member: &str) -> String {
+    let used = output::text(&token["used"], member);
+    if token[member].is_null() { used } else { format!("{used} of {}", token[member]) }
+}
+
+fn render_tokens(list: &Value, app: &str) -> String {
+    let tokens = output::items(list);
+    if tokens.is_empty() {
+        return format!("This app has no tokens. Add one: dispatcher app token add {app} --calls speak");
+    }
+    let rows = tokens.iter().map(|token| {
+        let costs: Vec<String> = token["used"]["costs"].as_array().into_iter().flatten().map(output::money).collect();
+        let cost = if costs.is_empty() { "0".to_owned() } else { costs.join(", ") };
+        let cost = if token["cost"].is_null() { cost } else { format!("{cost} of {}", output::money(&token["cost"])) };
+        vec![
+            output::short_id(token, "id"),
+            output::text(token, "label"),
+            output::text(token, "calls"),
+            used(token, "characters"),
+            used(token, "seconds"),
+            cost,
+            output::time(&token["expires"]),
+            if token["revoked"].is_null() { String::new() } else { "revoked".into() },
+        ]
+    });
+    output::table(&["id", "label", "calls", "characters", "seconds", "cost", "ends", ""], rows.collect(), &[])
 }
 
 fn render(list: &Value) -> String {

@@ -2,10 +2,10 @@
 
 use reqwest::Method;
 use reqwest::header::CONTENT_TYPE;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use super::speak::read_text;
-use crate::args::{LexiconArgs, LexiconCommand};
+use crate::args::{LexiconArgs, LexiconCommand, LexiconWordArgs};
 use crate::client::{self, Change, Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -30,6 +30,15 @@ pub(crate) async fn run(client: &Client, command: LexiconCommand, form: OutputFo
         }
         LexiconCommand::Add(args) => put(client, args, Change::Add, form).await,
         LexiconCommand::Replace(args) => put(client, args, Change::Replace, form).await,
+        LexiconCommand::Word(LexiconWordArgs { name, word, alias, phoneme, language }) => {
+            let body = json!({"grapheme": word, "alias": alias, "phoneme": phoneme, "language": language});
+            let kept = client.post(&format!("{}/words", place(&name)), &body).await?;
+            if form.is_json() {
+                return output::print_json(&kept);
+            }
+            eprintln!("Lexicon {name}, version {}: {} lexemes", kept["version"], kept["lexemes"]);
+            Ok(())
+        }
         LexiconCommand::Retire { name } => {
             client.delete(&place(&name)).await?;
             eprintln!("Retired lexicon {name}");

@@ -186,9 +186,9 @@ async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
         let names = NewLexicon { name: "saltmarsh".into(), app: None, always: false, document: NAMES.into() };
         gateway.put_lexicon(names, "demo").await?;
     }
-    let shared = Caller { app: gateway.app("console").await?, operator: true, who: "demo".into(), key: None };
+    let shared = Caller { operator: true, ..Caller::of_app(gateway.app("console").await?, "demo") };
     gateway.keep_clip(&shared, "chime.wav", CHIME.into()).await?;
-    let helpline = Caller { app: gateway.app("helpline").await?, operator: false, who: "demo".into(), key: None };
+    let helpline = Caller::of_app(gateway.app("helpline").await?, "demo");
     if gateway.prompt_sets(&helpline).await?.is_empty() {
         let unread = |_| GatewayError::Contradiction("the prompt table of the demo cannot be read");
         let table = read_prompts(PROMPTS, PromptTable::Toml).map_err(unread)?;

@@ -55,7 +55,9 @@ impl Gateway {
     /// # Errors
     /// Where the name is taken.
     pub async fn add_app(&self, app: App, by: &str) -> Result<App, GatewayError> {
-        Ok(self.inner.store.add_app(app, by.to_owned()).await?)
+        let app = self.inner.store.add_app(app, by.to_owned()).await?;
+        self.note_app(&app).await?;
+        Ok(app)
     }
 
     /// Changes an app, from its next request on.
@@ -64,6 +66,7 @@ impl Gateway {
     /// Where there is none of the name.
     pub async fn change_app(&self, app: App, by: &str) -> Result<App, GatewayError> {
         let app = self.inner.store.change_app(app, by.to_owned(), now_micros()).await?;
+        self.note_app(&app).await?;
         self.forget_grants();
         Ok(app)
     }

@@ -5,10 +5,11 @@ use std::time::{Duration, Instant};
 
 use dispatcher_core::{Bounds, Circumstances};
 use dispatcher_store::{App, Grant};
-use dispatcher_vault::{hash_key, key_kind};
+use dispatcher_vault::{KeyKind, hash_key, key_kind};
 use parking_lot::Mutex;
 
 use crate::clock::minute_of_day;
+use crate::dispatch::tokens::Token;
 use crate::{Gateway, GatewayError, now_micros};
 
 /// A grant is looked up again after this long, a revoked one at once.
@@ -26,6 +27,8 @@ pub struct Caller {
     pub who: String,
     /// The limits of its key, where the key has any.
     pub key: Option<KeyLimits>,
+    /// The token that it calls with, in place of a key.
+    pub token: Option<Token>,
 }
 
 /// Requests for work that may be made with a key, beside what its app may make.
@@ -36,10 +39,15 @@ pub struct KeyLimits {
 }
 
 impl Caller {
+    /// Somebody who speaks for an app, without limits of a key or token.
+    pub fn of_app(app: App, who: impl Into<String>) -> Caller {
+        Caller { app, operator: false, who: who.into(), key: None, token: None }
+    }
+
     /// Somebody at a desk with no service: they see every voice.
     pub(crate) fn nobody() -> Self {
         let app = App { rehearsal: true, ..App::new("desk", "", 0) };
-        Caller { app, operator: true, who: String::new(), key: None }
+        Caller { operator: true, ..Caller::of_app(app, "") }
     }
 
     /// Where engines may be called for it.
@@ -111,8 +119,10 @@ impl Gateway {
     /// # Errors
     /// [`GatewayError::BadKey`] with a hint where the key is mistyped.
     pub async fn admit(&self, key: &str) -> Result<Caller, GatewayError> {
-        if key_kind(key).is_none() {
-            return Err(GatewayError::BadKey("; it is mistyped or cut off (its check digit does not fit)"));
+        match key_kind(key) {
+            None => return Err(GatewayError::BadKey("; it is mistyped or cut off (its check digit does not fit)")),
+            Some(KeyKind::Token) => return Err(GatewayError::BadKey("; a token stands in its place")),
+            Some(KeyKind::App | KeyKind::Operator) => {}
         }
         let hash = hash_key(key);
         let grant = match self.inner.grants.get(&hash) {
@@ -129,7 +139,7 @@ impl Gateway {
         let Grant { key, app } = grant;
         let limits = KeyLimits { per_minute: key.per_minute, at_once: key.at_once };
         let limited = key.per_minute.is_some() || key.at_once.is_some();
-        Ok(Caller { app, operator: key.operator, who: key.id, key: limited.then_some(limits) })
+        Ok(Caller { operator: key.operator, key: limited.then_some(limits), ..Caller::of_app(app, key.id) })
     }
 
     /// The caller of a signed-in operator, who speaks for the app `console`.
@@ -138,7 +148,7 @@ impl Gateway {
     /// When the records cannot be read.
     pub async fn admit_person(&self, person: &str) -> Result<Caller, GatewayError> {
         let app = self.inner.store.app("console".into()).await?;
-        Ok(Caller { app, operator: true, who: person.into(), key: None })
+        Ok(Caller { operator: true, ..Caller::of_app(app, person) })
     }
 
     /// Forgets looked-up grants, after keys or apps were changed.

@@ -191,7 +191,7 @@ mod tests {
 
     fn app(per_minute: Option<i64>, at_once: Option<i64>) -> Caller {
         let app = App { per_minute, at_once, ..App::new("quay", "", 0) };
-        Caller { app, operator: false, who: "k1".into(), key: None }
+        Caller::of_app(app, "k1")
     }
 
     fn refused(outcome: Result<Option<InWork>, GatewayError>) -> (String, Duration) {

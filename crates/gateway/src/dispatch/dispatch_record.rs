@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
-use dispatcher_core::{Costs, Currency, Money, MoneyError, Usage, Work};
+use dispatcher_core::{Costs, Currency, Money, MoneyError, TokenShare, Usage, Work};
 use dispatcher_store::{
     AttemptState, DispatchState, HealthScope, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece,
 };
@@ -17,6 +17,7 @@ use parking_lot::{Mutex, MutexGuard};
 
 use crate::dispatch::health::Sample;
 use crate::dispatch::limiter::Priority;
+use crate::dispatch::tokens::TokenHold;
 use crate::{Caller, Event, Gateway, GatewayError, PlannedCall, now_micros};
 
 pub(crate) use attempts::{EndedAttempt, OpenAttempt};
@@ -67,6 +68,8 @@ pub(crate) struct NewDispatch<'a> {
     pub(crate) rehearsal: bool,
     /// The job that it is a part of.
     pub(crate) job: Option<String>,
+    /// What it has taken from the token that it was asked for with.
+    pub(crate) hold: Option<TokenHold>,
 }
 
 /// How a dispatch ended.
@@ -115,6 +118,8 @@ struct Shared {
     passed_over: AtomicBool,
     /// Attempts that have ended, where traces tell of them.
     traced: Mutex<Vec<StoredAttempt>>,
+    /// Of the token that it was asked for with.
+    hold: Option<Mutex<TokenHold>>,
 }
 
 /// A dispatch in work. All its times are of one clock.
@@ -165,6 +170,13 @@ impl Shared {
 
     fn add(&self, cost: Option<Money>) -> Result<(), MoneyError> {
         cost.map_or(Ok(()), |cost| self.costs().add(cost))
+    }
+
+    /// Counts what was used of a token, in place of what was held.
+    fn settle_hold(&self, used: TokenShare) {
+        if let Some(hold) = &self.hold {
+            hold.lock().settle(used);
+        }
     }
 
     /// Takes what became of the dispatch into the health of its route, if it
@@ -233,6 +245,7 @@ impl DispatchRecord {
             audio_ms: to_i64(new.audio_ms),
             trace: new.trace,
             job: new.job,
+            token: new.hold.as_ref().map(|hold| hold.token().to_owned()),
             ..StoredDispatch::begun(new_id(), &caller.app.name, work, now_micros())
         };
         gateway.inner.metrics.enter();
@@ -247,6 +260,7 @@ impl DispatchRecord {
             settled: AtomicBool::new(false),
             passed_over: AtomicBool::new(false),
             traced: Mutex::default(),
+            hold: new.hold.map(Mutex::new),
         }))
     }
 
@@ -268,6 +282,21 @@ impl DispatchRecord {
 
     pub(crate) fn gateway(&self) -> &Gateway {
         &self.0.gateway
+    }
+
+    /// Takes more from the token of its caller, who may have none.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`] where not as much is left.
+    pub(crate) fn hold_more(&self, more: TokenShare) -> Result<(), GatewayError> {
+        self.0.hold.as_ref().map_or(Ok(()), |hold| hold.lock().extend(more))
+    }
+
+    /// Gives back what was not needed.
+    pub(crate) fn give_back(&self, part: TokenShare) {
+        if let Some(hold) = &self.0.hold {
+            hold.lock().give_back(part);
+        }
     }
 
     /// An engine was not called, since it fails.
@@ -385,7 +414,9 @@ impl DispatchRecord {
         let (end, cost) = shared.end(outcome, facts);
         let traces = shared.gateway.inner.host.traces.as_ref();
         let traced = traces.map(|traces| (traces, end.clone()));
+        let share = end.token_share();
         shared.gateway.inner.store.settle(rows, end).await?;
+        shared.settle_hold(share);
         shared.settled.store(true, Ordering::Relaxed);
         if let Some(ended) = ended {
             (*ended).into_facts();
@@ -422,6 +453,7 @@ impl Drop for Shared {
         if let Some(currency) = currency {
             (end.currency, end.cost_nanos) = (currency, self.costs().of(currency).nanos);
         }
+        self.settle_hold(end.token_share());
         let gateway = self.gateway.clone();
         let work = async move {
             let id = end.id.clone();

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
-use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Revised, Transcript, Work};
+use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Revised, TokenShare, Transcript, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
@@ -146,6 +146,7 @@ impl Gateway {
         let (audio, probed) = request.audio.take(self, request.unsupported).await?;
         let request = RecognitionRequest { audio, ..request };
         let (wanted, plan) = self.plan_recognition(caller, &request.hearer, &probed)?;
+        caller.check_route(&wanted, request.credential.as_deref())?;
         let mut plan = self.controllable(plan, &request)?;
         if note.is_none() {
             self.arrange(&wanted, Purpose::Answer, &mut plan, |planned| planned);
@@ -160,7 +161,10 @@ impl Gateway {
         if note.is_none() && !rehearsal {
             plan = self.uncrowded(caller, plan)?;
         }
+        let share = |cost| TokenShare::of_audio(probed.length.milliseconds(), cost);
+        let hold = if rehearsal { None } else { caller.hold_for(&mut plan, share)? };
         let new = NewDispatch {
+            hold,
             requested: &wanted,
             media_type: probed.format.media_type(),
             language: request.hearer.language.clone(),

@@ -18,4 +18,5 @@ pub(crate) mod recalled;
 pub(crate) mod rehearse;
 pub(crate) mod speak;
 mod speaker;
+pub(crate) mod tokens;
 pub(crate) mod utterance;

@@ -5,7 +5,7 @@ use std::sync::atomic::AtomicBool;
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_core::{Cause, Money, Shaping, Usage, Wanted, Work};
+use dispatcher_core::{Cause, Money, Shaping, TokenShare, Usage, Wanted, Work};
 use dispatcher_engines::{EngineError, Words};
 use dispatcher_markup::Script;
 use futures::StreamExt as _;
@@ -137,6 +137,7 @@ impl Gateway {
         let room = self.inner.texts.room(length).await?;
         let script = request.text.parse()?;
         let wish = wanted(caller, request.wanted.as_ref(), request.language.as_deref().or(script.language.as_deref()))?;
+        caller.check_route(&describe(&wish), request.credential.as_deref())?;
         let resources = self.resources(caller, &script).await;
         let purpose = if piece_store.is_some() { Purpose::Job } else { Purpose::Answer };
         let mut plan = self.plan_speech(caller, &request, &wish, (&script, &resources), purpose).await?;
@@ -148,6 +149,7 @@ impl Gateway {
             return Err(GatewayError::Contradiction("an empty plan"));
         };
         check_length(&head, &request.shaping)?;
+        caller.check_voices(plan.iter().any(|planned| planned.render_plan.has_other_voices(planned)))?;
         let rehearsal = caller.app.rehearsal;
         let language = request.language.clone().or_else(|| script.language.clone());
         let owner = caller.recall_owner().filter(|_| piece_store.is_none());
@@ -167,7 +169,10 @@ impl Gateway {
         if piece_store.is_none() && !rehearsal {
             plan = self.uncrowded(caller, plan)?;
         }
+        let share = |cost| TokenShare::of_text(head.usage, cost);
+        let hold = if rehearsal { None } else { caller.hold_for(&mut plan, share)? };
         let new = NewDispatch {
+            hold,
             requested: &describe(&wish),
             media_type: request.format.media_type(),
             language: language.clone(),

@@ -134,6 +134,7 @@ impl Gateway {
         if let Some(address) = &job.webhook {
             self.check_webhook(address)?;
         }
+        caller.check_job()?;
         self.check_room()?;
         self.check_jobs_of(caller).await?;
         let forecast = self.estimate_job(caller, &job).await?;

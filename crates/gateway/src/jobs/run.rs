@@ -176,7 +176,7 @@ async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result
     let stored: Stored = serde_json::from_str(&row.request)
         .map_err(|error| JobStop::Failed(format!("the job cannot be read: {error}")))?;
     let app = gateway.inner.store.app(row.app.clone()).await.map_err(GatewayError::from)?;
-    let caller = Caller { app, operator: stored.operator, who: row.by.clone(), key: None };
+    let caller = Caller { operator: stored.operator, ..Caller::of_app(app, row.by.clone()) };
     let folder = gateway.job_folder(id)?;
     let run = JobRun { gateway, row, folder, caller, cancel };
     match &stored.work {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use dispatcher_markup::{Lexicon, read_pls};
+use dispatcher_markup::{Lexicon, Pronunciation, new_pls, read_pls, with_word};
 use dispatcher_store::{DocumentVersion, NewVersion, StoreError, VersionedKind};
 
 use crate::{Gateway, GatewayError, now_micros};
@@ -111,6 +111,32 @@ impl Gateway {
         let version = self.inner.store.put_version(row, at).await?;
         self.load_lexicons().await?;
         Ok(StoredLexicon { name, version, app, always, document, lexicon: Arc::new(lexicon), by: by.to_owned(), at })
+    }
+
+    /// Puts one word into a lexicon, as its next version. A lexicon that is not
+    /// there yet is begun, for text in `language`.
+    ///
+    /// # Errors
+    /// Where there is none of the name and no language is given; a word that
+    /// cannot be said so.
+    pub async fn add_lexicon_word(
+        &self,
+        name: &str,
+        (grapheme, said): (&str, &Pronunciation),
+        language: Option<&str>,
+        by: &str,
+    ) -> Result<StoredLexicon, GatewayError> {
+        // Two words at once are both kept.
+        let _change = self.inner.lexicon_changes.lock().await;
+        let registry = self.registry();
+        let known = registry.lexicons().all().find(|lexicon| lexicon.name == name);
+        let (document, app, always) = match (known, language) {
+            (Some(known), _) => (known.document.clone(), known.app.clone(), known.always),
+            (None, Some(language)) => (new_pls(language), None, true),
+            (None, None) => return Err(StoreError::Missing { what: "lexicon", name: name.to_owned() }.into()),
+        };
+        let document = with_word(&document, grapheme, said).map_err(GatewayError::Lexicon)?;
+        self.put_lexicon(NewLexicon { name: name.to_owned(), app, always, document }, by).await
     }
 
     /// All versions of a lexicon, the newest first.

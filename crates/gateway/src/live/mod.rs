@@ -14,7 +14,9 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{Format, START_BYTES, Transcoder, recognise};
-use dispatcher_core::{HearingWish, Money, Revised, SpokenCommand, Transcript, TranscriptChange, Work};
+use dispatcher_core::{
+    Currency, HearingWish, Money, Revised, SpokenCommand, TokenShare, Transcript, TranscriptChange, Work,
+};
 use tokio::sync::mpsc;
 
 use call::{LiveCall, StretchEvent};
@@ -111,13 +113,17 @@ impl Gateway {
         // Its audio goes through files.
         self.check_room()?;
         let (wanted, mut plan) = self.plan_recognition(caller, &request.hearer, &AudioInfo::of_samples(RATE, 1.0))?;
+        caller.check_route(&wanted, request.credential.as_deref())?;
         self.arrange(&wanted, crate::planning::order::Purpose::Answer, &mut plan, |planned| planned);
         for planned in &mut plan {
             if request.credential.is_some() {
                 planned.candidate.credential.clone_from(&request.credential);
             }
         }
+        // The rest is held as the audio comes in.
+        let hold = caller.hold_for(&mut plan, |cost| TokenShare::of_audio(0, Money::zero(cost.currency)))?;
         let new = NewDispatch {
+            hold,
             requested: &wanted,
             media_type: request.told.map_or_else(|| "audio".to_owned(), |format| format.media_type()),
             language: request.hearer.language.clone(),
@@ -165,6 +171,8 @@ struct Session {
     /// The last samples while nobody speaks, and the seconds of all that came.
     before: Vec<u8>,
     seconds: f64,
+    /// Milliseconds that were taken from a token.
+    held: u64,
     /// The stretch that audio goes into.
     open: Option<Arc<Stretch>>,
     running: VecDeque<RunningStretch>,
@@ -188,6 +196,7 @@ impl Session {
             torn: Vec::new(),
             before: Vec::new(),
             seconds: 0.0,
+            held: 0,
             open: None,
             running: VecDeque::new(),
             results: LiveResults::default(),
@@ -345,6 +354,7 @@ impl Session {
             let values: Vec<i16> = block.as_chunks::<2>().0.iter().map(|pair| i16::from_le_bytes(*pair)).collect();
             self.finder.push(&values);
             self.seconds += values.len() as f64 / f64::from(RATE);
+            self.hold_audio()?;
             if self.seconds > LONGEST {
                 let detail = format!("the limit of a session is {LONGEST} s");
                 return Err(SessionEnd::Failed(GatewayError::Live(detail)));
@@ -352,6 +362,14 @@ impl Session {
             self.block(block).await?;
         }
         Ok(())
+    }
+
+    /// Takes the audio that came in from the token of the caller.
+    fn hold_audio(&mut self) -> Result<(), SessionEnd> {
+        let come = (self.seconds * 1_000.0) as u64;
+        let more = TokenShare::of_audio(come - self.held, Money::zero(Currency::EUR));
+        self.held = come;
+        self.call.record.hold_more(more).map_err(SessionEnd::Failed)
     }
 
     async fn block(&mut self, block: &[u8]) -> Result<(), SessionEnd> {

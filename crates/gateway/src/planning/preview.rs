@@ -63,7 +63,7 @@ pub struct RoutePreview {
 impl Caller {
     /// Somebody who tries what an app would get.
     fn as_app(&self, app: App) -> Caller {
-        Caller { app, operator: false, who: self.who.clone(), key: None }
+        Caller::of_app(app, self.who.clone())
     }
 }
 

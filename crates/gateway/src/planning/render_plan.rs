@@ -46,6 +46,13 @@ pub(crate) struct Segment {
     pub(crate) estimate: dispatcher_core::Money,
 }
 
+impl RenderPlan {
+    /// Whether other voices speak than that of its candidate.
+    pub(crate) fn has_other_voices(&self, planned: &PlannedCall) -> bool {
+        self.segments.iter().any(|segment| segment.speaker(planned).voice_id() != planned.voice_id())
+    }
+}
+
 impl Segment {
     /// Who speaks it.
     pub(crate) fn speaker<'p>(&'p self, planned: &'p PlannedCall) -> &'p PlannedCall {

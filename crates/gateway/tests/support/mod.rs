@@ -149,7 +149,7 @@ impl TestGateway {
         let ear = route("ear", Work::Recognition, vec![leg("turnstone", None), leg("scribe", None)]);
         gateway.put_route(pier, "test").await.unwrap();
         gateway.put_route(ear, "test").await.unwrap();
-        let caller = Caller { app: app("quay"), operator: false, who: "test".into(), key: None };
+        let caller = Caller::of_app(app("quay"), "test");
         TestGateway { folder, store, gateway, heron, turnstone, caller }
     }
 

@@ -2,11 +2,13 @@
 //! sentence while it can be helped, then of a clause, then of a word; markup
 //! is closed before a cut and opened again behind it.
 
+mod growing;
 mod sentences;
 
 use std::sync::Arc;
 
 use crate::lower::{Atom, Opening, Piece, escape};
+pub use growing::GrowingText;
 use sentences::{Rank, ends_paragraph, places, sentence_ends};
 use unicode_segmentation::UnicodeSegmentation as _;
 

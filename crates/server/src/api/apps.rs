@@ -9,6 +9,7 @@ use secrecy::ExposeSecret as _;
 use super::SMALL_BODY;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
+use crate::origins::check_origin;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
@@ -32,12 +33,31 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Pro
         at_once: within(request.at_once, "at_once", 10_000)?,
         transcript_days: within(request.transcript_days, "transcript_days", 3_650)?,
         language: language(request.language)?,
+        origins: origins(&request.origins)?,
     })
 }
 
 fn language(given: Option<String>) -> Result<Option<String>, Problem> {
     given.as_ref().map_or(Ok(()), |tag| super::transcript_request::check_language("/language", tag))?;
     Ok(given)
+}
+
+/// Origins that an app may have.
+const MOST_ORIGINS: usize = 20;
+
+fn origins(given: &[String]) -> Result<Option<String>, Problem> {
+    if given.len() > MOST_ORIGINS {
+        return Err(Problem::at(
+            ProblemKind::Invalid,
+            "/origins",
+            format!("an app has at most {MOST_ORIGINS} origins"),
+        ));
+    }
+    for (number, origin) in given.iter().enumerate() {
+        check_origin(origin)
+            .map_err(|detail| Problem::at(ProblemKind::Invalid, &format!("/origins/{number}"), detail))?;
+    }
+    Ok((!given.is_empty()).then(|| given.join("\n")))
 }
 
 fn within(given: Option<i64>, name: &str, most: i64) -> Result<Option<i64>, Problem> {

@@ -71,7 +71,7 @@ pub(crate) async fn estimate(
             }
         }
         _ => {
-            let (audio, wish) = transcript_request::read(&meta, data, spool).await?;
+            let (audio, wish) = transcript_request::read(&meta, data, gateway, spool).await?;
             of_hearing(gateway, &allowed, &audio, wish).await?
         }
     };

@@ -1,20 +1,21 @@
 //! Lexicons, and the sounds that scripts put in.
 
-use dispatcher_core::is_record_name;
+use dispatcher_core::{is_known_language, is_record_name};
 use dispatcher_gateway::{Gateway, MOST_SOUND, NewLexicon, StoredLexicon};
+use dispatcher_markup::Pronunciation;
 use rocket::http::Status;
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
 
 use super::SMALL_BODY;
 use crate::access::Allowed;
-use crate::body::{RequestBody, read_small};
+use crate::body::{RequestBody, read_json, read_small};
 use crate::headers::{Meta, text_of_body};
 use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::ranged::ImmutableFile;
-use crate::wire::{ClipAnswer, LexiconAnswer, List, Version};
+use crate::wire::{ClipAnswer, LexiconAnswer, LexiconWordRequest, List, Version};
 
 /// List lexicons
 ///
@@ -116,6 +117,45 @@ pub(crate) async fn put_lexicon(
     let document = text_of_body(&read_small(data, SMALL_BODY).await?, meta.charset.as_deref())?;
     let new = NewLexicon { name: name.into(), app, always, document };
     let kept = gateway.put_lexicon(new, &allowed.0.who).await?;
+    Ok(Json(LexiconAnswer::from(&kept)))
+}
+
+/// Add a word to a lexicon
+///
+/// The word is spoken as `alias` or `phoneme` says, from the next request on. A word with the same
+/// spelling is replaced; the rest of the document stays as it is. A lexicon that does not exist yet is
+/// added if `language` is given.
+#[utoipa::path(
+    operation_id = "addLexiconWord",
+    context_path = "/api/v1", tag = "lexicons and clips",
+    request_body = LexiconWordRequest,
+    responses((status = 200, description = "The lexicon", body = LexiconAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/lexicons/<name>/words", data = "<data>")]
+pub(crate) async fn add_lexicon_word(
+    allowed: Allowed,
+    name: &str,
+    data: RequestBody<'_>,
+    gateway: &State<Gateway>,
+) -> Result<Json<LexiconAnswer>, Problem> {
+    if !is_record_name(name) {
+        return Err(Problem::new(ProblemKind::Invalid, "a name is 1 to 40 small letters, digits and hyphens"));
+    }
+    let LexiconWordRequest { grapheme, alias, phoneme, alphabet, language } = read_json(data, SMALL_BODY).await?;
+    let said = match (alias, phoneme) {
+        (Some(alias), None) => Pronunciation::Alias(alias),
+        (None, Some(symbols)) => {
+            Pronunciation::Phoneme { symbols, alphabet: alphabet.unwrap_or_else(|| "ipa".to_owned()) }
+        }
+        _ => return Err(Problem::at(ProblemKind::Invalid, "/alias", "send alias or phoneme")),
+    };
+    if let Some(tag) = language.as_ref().filter(|tag| !is_known_language(tag)) {
+        let detail = format!("'{tag}' is not the BCP 47 tag of a known language, such as en-GB");
+        return Err(Problem::at(ProblemKind::Invalid, "/language", detail));
+    }
+    let word = (grapheme.trim(), &said);
+    let kept = gateway.add_lexicon_word(name, word, language.as_deref(), &allowed.0.who).await?;
     Ok(Json(LexiconAnswer::from(&kept)))
 }
 

@@ -8,7 +8,7 @@ use dispatcher_gateway::{Caller, Gateway, Presets, Registry, SynthesisRequest, T
 use dispatcher_markup::prosody::{self, ProsodyError};
 use dispatcher_markup::{DialogueLine, dialogue};
 
-use super::SMALL_BODY;
+use super::{SMALL_BODY, spoken_sequence};
 use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, text_of_body};
 use crate::parameters::{Parameters, no_query};
@@ -32,6 +32,11 @@ impl Formats {
         Formats { presets, default: default.unwrap_or_default(), registry: gateway.registry() }
     }
 
+    /// The same with another default.
+    pub(super) fn with_default(self, default: Format) -> Formats {
+        Formats { default, ..self }
+    }
+
     fn named(&self, name: &str) -> Result<Format, AudioError> {
         self.presets.format(name)
     }
@@ -42,6 +47,8 @@ pub(super) struct SpeechRequest {
     pub(super) request: SynthesisRequest,
     /// The answer carries the audio inside JSON.
     pub(super) json: bool,
+    /// The answer is a sequence of JSON texts, with the audio in pieces.
+    pub(super) sequence: bool,
     /// The answer is sent once it is whole, with its length.
     pub(super) whole: bool,
     pub(super) webhook: Option<String>,
@@ -51,6 +58,29 @@ pub(super) struct SpeechRequest {
 /// Reads the body by its media type.
 pub(super) async fn read(meta: &Meta, data: RequestBody<'_>, formats: &Formats) -> Result<SpeechRequest, Problem> {
     of_body(meta, read_small(data, SMALL_BODY).await?, formats)
+}
+
+/// Reads a query that has all of it, for callers that can only give an address.
+/// The answer is sent once it is whole, unless the query says otherwise.
+pub(super) fn of_address(meta: &Meta, formats: &Formats) -> Result<SpeechRequest, Problem> {
+    let mut given = Parameters::of_query(&meta.query)?;
+    let (text, ssml) = (given.text("text"), given.text("ssml"));
+    let streamed = given.flag("whole")? == Some(false);
+    let wish = from_parameters(&mut given)?;
+    given.finish()?;
+    let wish = UtteranceRequest { text, ssml, ..wish };
+    super::transcripts::no_webhook(wish.webhook.as_ref())?;
+    let (request, json) = of_wish(wish, meta, formats)?;
+    let sequence = spoken_sequence::is_accepted(&meta.accept);
+    Ok(SpeechRequest { request, json, sequence, whole: !streamed, webhook: None, body: Vec::new() })
+}
+
+/// The request that each sentence of a text is spoken by, which is still to be
+/// written.
+pub(super) fn of_opening(wish: UtteranceRequest, meta: &Meta, formats: &Formats) -> Result<SynthesisRequest, Problem> {
+    super::narration::check_opening(&wish)?;
+    let (format, _) = answer_format("*/*", wish.audio.as_ref(), formats)?;
+    request_of(UtteranceRequest { text: Some(String::new()), ..wish }, format, meta, formats)
 }
 
 /// Reads a body that is there already.
@@ -73,7 +103,8 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
     let whole = wish.audio.as_ref().is_some_and(|audio| audio.whole);
     let webhook = wish.webhook.clone();
     let (request, json) = of_wish(wish, meta, formats)?;
-    Ok(SpeechRequest { request, json, whole, webhook, body })
+    let sequence = spoken_sequence::is_accepted(&meta.accept);
+    Ok(SpeechRequest { request, json, sequence, whole, webhook, body })
 }
 
 /// The request of a wish, and whether its answer carries the audio inside JSON.
@@ -82,7 +113,8 @@ pub(super) fn of_wish(
     meta: &Meta,
     formats: &Formats,
 ) -> Result<(SynthesisRequest, bool), Problem> {
-    let (format, json) = answer_format(&meta.accept, wish.audio.as_ref(), formats)?;
+    let accept = if spoken_sequence::is_accepted(&meta.accept) { "application/json" } else { meta.accept.as_str() };
+    let (format, json) = answer_format(accept, wish.audio.as_ref(), formats)?;
     Ok((request_of(wish, format, meta, formats)?, json))
 }
 

@@ -52,34 +52,53 @@ pub(super) async fn from_address(
     let Some(address) = given.text("url") else { return Ok(None) };
     let wish = from_parameters(given)?;
     check(&wish)?;
+    Ok(Some((fetched(&address, gateway, spool).await?, wish)))
+}
+
+/// The audio at an address, in a file.
+async fn fetched(address: &str, gateway: &Gateway, spool: &Spool) -> Result<GivenAudio, Problem> {
     let unread = |error: EngineError| {
         let detail = format!("the audio at {address} cannot be fetched: {}", error.detail);
         Problem::at(ProblemKind::Invalid, "/url", detail)
     };
-    let mut fetched = gateway.fetch_recording(&address, spool.limit).await?;
+    let mut fetched = gateway.fetch_recording(address, spool.limit).await?;
     let told = fetched.media_type().and_then(told);
     let mut sink = Sink::new(spool.clone());
     while let Some(chunk) = fetched.next().await.map_err(unread)? {
         sink.push(&chunk).await?;
     }
-    Ok(Some((GivenAudio { source: sink.finish().await?, told }, wish)))
+    Ok(GivenAudio { source: sink.finish().await?, told })
 }
 
 /// Reads audio and wishes by the media type of the body.
 pub(super) async fn read(
     meta: &Meta,
     data: RequestBody<'_>,
+    gateway: &Gateway,
     spool: &Spool,
 ) -> Result<(GivenAudio, TranscriptRequest), Problem> {
     let (given, wish) = match meta.essence.as_str() {
         "application/json" => {
             no_query(&meta.query, "JSON")?;
             let (rest, audio) = split_json(data, spool).await?;
-            of_split(&rest, audio)?
+            let wish = wish_of(&rest)?;
+            match &wish.url {
+                Some(address) if audio.is_none() => (fetched(address, gateway, spool).await?, wish),
+                _ => of_split(&rest, audio)?,
+            }
         }
         "multipart/form-data" => {
             no_query(&meta.query, "a form")?;
-            from_form(meta, data, spool).await?
+            match from_form(meta, data, spool).await? {
+                (Some(_), wish) if wish.url.is_some() => return Err(two_recordings()),
+                (Some(audio), wish) => (audio, wish),
+                (None, wish) => match &wish.url {
+                    Some(address) => (fetched(address, gateway, spool).await?, wish),
+                    None => {
+                        return Err(Problem::new(ProblemKind::Invalid, "the form has no part 'audio' and no 'url'"));
+                    }
+                },
+            }
         }
         essence
             if essence.starts_with("audio/")
@@ -173,9 +192,20 @@ pub(super) async fn split_json(
     Ok((rest, if found { Some(sink.finish().await?) } else { None }))
 }
 
+fn wish_of(rest: &[u8]) -> Result<TranscriptRequest, Problem> {
+    serde_json::from_slice(rest).map_err(|error| Problem::of_json(&error))
+}
+
+fn two_recordings() -> Problem {
+    Problem::at(ProblemKind::Invalid, "/url", "send audio or url, not both")
+}
+
 /// A recognition request whose audio was split off.
 pub(super) fn of_split(rest: &[u8], audio: Option<AudioSource>) -> Result<(GivenAudio, TranscriptRequest), Problem> {
-    let mut wish: TranscriptRequest = serde_json::from_slice(rest).map_err(|error| Problem::of_json(&error))?;
+    let mut wish = wish_of(rest)?;
+    if wish.url.is_some() {
+        return Err(two_recordings());
+    }
     match (wish.audio.take(), audio) {
         (Some(told_of), Some(source)) => {
             let told = told_of.kind.as_deref().and_then(told);
@@ -200,7 +230,7 @@ async fn from_form(
     meta: &Meta,
     data: RequestBody<'_>,
     spool: &Spool,
-) -> Result<(GivenAudio, TranscriptRequest), Problem> {
+) -> Result<(Option<GivenAudio>, TranscriptRequest), Problem> {
     let boundary = multer::parse_boundary(&meta.content_type).map_err(form_fault)?;
     let reader = data.open(spool.limit + (1 << 20))?;
     let mut parts = multer::Multipart::new(ReaderStream::with_capacity(reader, 64 << 10), boundary);
@@ -239,7 +269,6 @@ async fn from_form(
         }
         pairs.push((name, String::from_utf8_lossy(&text).into_owned()));
     }
-    let given = given.ok_or_else(|| Problem::new(ProblemKind::Invalid, "the form has no part 'audio'"))?;
     Ok((given, from_parameters(Parameters::new(pairs)?)?))
 }
 
@@ -267,6 +296,7 @@ fn from_parameters(mut given: Parameters) -> Result<TranscriptRequest, Problem> 
         deadline: given.number("deadline")?,
         credential: given.text("credential"),
         webhook: given.text("webhook"),
+        url: given.text("url"),
     };
     given.finish()?;
     Ok(wish)

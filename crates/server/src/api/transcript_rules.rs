@@ -11,7 +11,6 @@ use super::SMALL_BODY;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
 use crate::headers::Meta;
-use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{
@@ -24,30 +23,13 @@ const RULES_BODY: u64 = 4 << 20;
 /// Characters of a text that rules are tried on.
 const MOST_TRIED: usize = 20_000;
 
-/// The app whose rules are meant: the caller's own, or the one that an
-/// operator names.
-async fn app_of(allowed: &Allowed, meta: &Meta, gateway: &Gateway) -> Result<String, Problem> {
-    let mut given = Parameters::of_query(&meta.query)?;
-    let named = given.text("app");
-    given.finish()?;
-    let own = &allowed.0.app.name;
-    match named {
-        None => Ok(own.clone()),
-        Some(app) if app == *own => Ok(app),
-        Some(_) if !allowed.0.operator => {
-            Err(Problem::new(ProblemKind::NotAllowed, "the rules of another app are for operators"))
-        }
-        Some(app) => Ok(gateway.app(&app).await?.name),
-    }
-}
-
 async fn versions_of(
     kind: VersionedKind,
     allowed: &Allowed,
     meta: &Meta,
     gateway: &Gateway,
 ) -> Result<Json<List<Version>>, Problem> {
-    let app = app_of(allowed, meta, gateway).await?;
+    let app = super::app_of(&allowed.0, meta, gateway).await?;
     let rows = gateway.rule_versions(kind, &app).await?;
     Ok(Json(List::whole(rows.into_iter().map(Version::from).collect())))
 }
@@ -69,7 +51,7 @@ pub(crate) async fn vocabulary(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<VocabularyAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     Ok(Json(VocabularyAnswer::of(&app, &gateway.rules_of(&app))))
 }
 
@@ -91,7 +73,7 @@ pub(crate) async fn put_vocabulary(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<VocabularyAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     let request: VocabularyRequest = read_json(data, RULES_BODY).await?;
     let words = request.words.into_iter().map(Into::into).collect();
     let rules = gateway.put_vocabulary(&app, words, &allowed.0.who).await?;
@@ -116,7 +98,7 @@ pub(crate) async fn add_word(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<VocabularyAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     let word: VocabularyEntry = read_json(data, SMALL_BODY).await?;
     let rules = gateway.add_vocabulary_word(&app, word.into(), &allowed.0.who).await?;
     Ok(Json(VocabularyAnswer::of(&app, &rules)))
@@ -157,7 +139,7 @@ pub(crate) async fn try_rules(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<RevisionAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     let RevisionRequest { text } = read_json(data, RULES_BODY).await?;
     if text.chars().count() > MOST_TRIED {
         let detail = format!("the text has more than {MOST_TRIED} characters");
@@ -190,7 +172,7 @@ pub(crate) async fn phrases(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<PhrasesAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     Ok(Json(PhrasesAnswer::of(&app, &gateway.rules_of(&app))))
 }
 
@@ -212,7 +194,7 @@ pub(crate) async fn put_phrases(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<PhrasesAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     let request: PhrasesRequest = read_json(data, RULES_BODY).await?;
     let phrases = request.phrases.into_iter().map(Into::into).collect();
     let rules = gateway.put_phrases(&app, phrases, &allowed.0.who).await?;
@@ -252,7 +234,7 @@ pub(crate) async fn masks(
     meta: Meta,
     gateway: &State<Gateway>,
 ) -> Result<Json<MasksAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     Ok(Json(MasksAnswer::of(&app, &gateway.rules_of(&app))))
 }
 
@@ -274,7 +256,7 @@ pub(crate) async fn put_masks(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<Json<MasksAnswer>, Problem> {
-    let app = app_of(&allowed, &meta, gateway).await?;
+    let app = super::app_of(&allowed.0, &meta, gateway).await?;
     let request: MasksRequest = read_json(data, RULES_BODY).await?;
     let masks = request.rules.into_iter().map(Into::into).collect();
     let rules = gateway.put_masks(&app, masks, &allowed.0.who).await?;

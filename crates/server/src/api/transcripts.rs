@@ -95,14 +95,17 @@ pub(crate) async fn recognise(
             };
             let (audio, wish) = match fetched {
                 Some(fetched) => fetched,
-                None => read(&meta, data, spool).await?,
+                None => tokio::select! {
+                    read = read(&meta, data, gateway, spool) => read?,
+                    () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
+                },
             };
             (audio, wish, None)
         }
     };
     let digest = digest(&audio).await?;
     let told: [&[u8]; 4] = [b"transcripts", meta.query.as_bytes(), meta.accept.as_bytes(), digest.as_bytes()];
-    let claim = match idempotency.begin(&allowed.0.app.name, meta.idempotency_key.as_deref(), &told)? {
+    let claim = match idempotency.begin(&allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
         Replay::Answer(kept) => return WrittenTranscript::of_kept(&kept).await,
         Replay::Do(claim) => claim,
     };

@@ -1,4 +1,5 @@
-//! `POST /utterances`: text or SSML to audio, streamed.
+//! `/utterances`: text or SSML to audio, streamed; by `POST`, or by `GET` for
+//! callers that can only give an address.
 
 use std::io;
 use std::pin::Pin;
@@ -12,13 +13,14 @@ use dispatcher_gateway::{
 use futures::Stream;
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
-use rocket::{State, post};
+use rocket::{State, get, post};
 use tokio::io::AsyncWriteExt as _;
 use tokio_util::io::StreamReader;
 
 use super::jobs::Accepted;
 use super::json_audio;
 use super::speech_request::{self, Formats, SpeechRequest};
+use super::spoken_sequence::{self, SpokenSequence};
 use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::connection::Connection;
@@ -27,6 +29,7 @@ use crate::headers::{Meta, ToldHeader, warning_headers};
 use crate::idempotency::{Claim, Idempotency, LARGEST_KEPT, Replay, StoredAnswer};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
+use crate::public_url::PublicUrl;
 use crate::spool::Spool;
 use crate::wire::{JobAnswer, UtteranceAnswer, UtteranceRequest};
 
@@ -37,7 +40,8 @@ const CHUNK: usize = 64 << 10;
 ///
 /// Speaks text or SSML; the audio is streamed. Its format is given by the `audio` member or by
 /// `Accept`; the default is WAV at 24 kHz, mono. With `Accept: application/json` the audio is
-/// inside a JSON answer. For bodies of `text/plain` and `application/ssml+xml`, options are query
+/// inside a JSON answer; with `application/json-seq` (RFC 7464) it comes in pieces, with words and
+/// marks between them as they become known. For bodies of `text/plain` and `application/ssml+xml`, options are query
 /// parameters.
 #[utoipa::path(
     operation_id = "speak",
@@ -49,7 +53,7 @@ const CHUNK: usize = 64 << 10;
         (String = "application/ssml+xml"),
     )),
     params(
-        ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/webm;codecs=opus, audio/flac, audio/wav, audio/vnd.wave;codec=7, audio/L16;rate=…, audio/basic, audio/PCMA;rate=…, audio/pcm;rate=…, or application/json"),
+        ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/webm;codecs=opus, audio/flac, audio/wav, audio/vnd.wave;codec=7, audio/L16;rate=…, audio/basic, audio/PCMA;rate=…, audio/pcm;rate=…, application/json, or application/json-seq"),
         ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
         ("Cache-Control" = Option<String>, Header, description = "no-cache: make the audio anew; no-store: neither use kept audio nor keep it. For apps that keep audio"),
         ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what is not supported; respond-async: answer 202 with a job"),
@@ -60,6 +64,7 @@ const CHUNK: usize = 64 << 10;
             (Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"), (Vec<u8> = "audio/ogg;codecs=opus"),
             (Vec<u8> = "audio/webm;codecs=opus"), (Vec<u8> = "audio/flac"),
             (Vec<u8> = "audio/L16"), (Vec<u8> = "audio/basic"), (UtteranceAnswer = "application/json"),
+            (String = "application/json-seq"),
         ), headers(
             ("Dispatch-Id" = String, description = "Id of the dispatch"),
             ("Dispatch-Engine" = String), ("Dispatch-Voice" = String),
@@ -86,22 +91,81 @@ pub(crate) async fn speak(
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
     drain: &State<Drain>,
+    url: &State<PublicUrl>,
 ) -> Result<SpokenAnswer, Problem> {
     let leaving = drain.enter();
-    let SpeechRequest { mut request, json, whole, webhook, body } =
-        speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
-    let app = &allowed.0.app.name;
-    let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &body];
-    let claim = match idempotency.begin(app, meta.idempotency_key.as_deref(), &told)? {
+    let read = speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
+    let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &read.body];
+    let claim = match idempotency.begin(&allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
         Replay::Answer(kept) => return Ok(SpokenAnswer::StoredAnswer(kept)),
         Replay::Do(claim) => claim,
     };
+    answer((gateway, spool, url), &allowed.0, meta, read, claim, leaving).await
+}
+
+/// Speak a text by address
+///
+/// The same by `GET`, for players and devices that can only fetch an address. All options are
+/// query parameters, as for bodies of `text/plain`; the answer has its length. A token may be
+/// sent as the parameter `access_token`; a key is refused there.
+#[utoipa::path(
+    operation_id = "speakByAddress",
+    context_path = "/api/v1",
+    tag = "synthesis and recognition",
+    params(
+        ("text" = Option<String>, Query, description = "The text"),
+        ("ssml" = Option<String>, Query, description = "SSML, in place of a text"),
+        ("voice" = Option<String>, Query, description = "A voice or route"),
+        ("type" = Option<String>, Query, description = "Audio format: media type, extension or preset"),
+        ("language" = Option<String>, Query, description = "BCP 47 tag of the text, or auto"),
+        ("rate" = Option<String>, Query, description = "Pace, as in SSML"),
+        ("whole" = Option<bool>, Query, description = "false: stream the answer (default: true)"),
+        ("access_token" = Option<String>, Query, description = "A token, in place of the header Authorization (RFC 6750, section 2.3)"),
+    ),
+    responses(
+        (status = 200, description = "The audio", content((Vec<u8> = "audio/wav"), (Vec<u8> = "audio/mpeg"))),
+        (status = "4XX", description = "Fault in the request", body = Problem, content_type = "application/problem+json"),
+        (status = "5XX", description = "All engines failed", body = Problem, content_type = "application/problem+json"),
+    ),
+    security(("key" = []))
+)]
+#[get("/utterances")]
+pub(crate) async fn speak_address(
+    allowed: Allowed,
+    meta: Meta,
+    gateway: &State<Gateway>,
+    spool: &State<Spool>,
+    drain: &State<Drain>,
+    url: &State<PublicUrl>,
+) -> Result<SpokenAnswer, Problem> {
+    let leaving = drain.enter();
+    let read = speech_request::of_address(&meta, &Formats::of(gateway, &allowed.0))?;
+    answer((gateway, spool, url), &allowed.0, Meta { respond_async: false, ..meta }, read, None, leaving).await
+}
+
+/// What `GET` would answer with, but for the audio: nothing is spoken.
+#[rocket::head("/utterances")]
+pub(crate) fn head(allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Result<SpokenAnswer, Problem> {
+    let read = speech_request::of_address(&meta, &Formats::of(gateway, &allowed.0))?;
+    Ok(SpokenAnswer::Head(read.request.format))
+}
+
+/// Speaks what was read, and answers as it asks for.
+async fn answer(
+    (gateway, spool, url): (&Gateway, &Spool, &PublicUrl),
+    caller: &Caller,
+    meta: Meta,
+    read: SpeechRequest,
+    claim: Option<Claim>,
+    leaving: Leaving,
+) -> Result<SpokenAnswer, Problem> {
+    let SpeechRequest { mut request, json, sequence, whole, webhook, .. } = read;
     let title = file_title(&request.text);
     if meta.respond_async {
         let told = spoken_title(&request.text);
         let tracks = vec![Track { name: Some(title), title: told.clone(), request }];
         let job = NewJob { title: told, work: JobWork::Speech { tracks }, audio: None, webhook, warnings: Vec::new() };
-        return accept(gateway, &allowed.0, job, claim, spool).await;
+        return accept(gateway, caller, job, claim, spool).await;
     }
     super::transcripts::no_webhook(webhook.as_ref())?;
     if json {
@@ -109,10 +173,15 @@ pub(crate) async fn speak(
         request.cache = CacheWish::Off;
     }
     let utterance = tokio::select! {
-        outcome = gateway.speak(&allowed.0, request) => outcome?,
+        outcome = gateway.speak(caller, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
     let headers = headers_of(&utterance, &title);
+    if sequence {
+        let (gateway, base, connection) = (gateway.clone(), url.clone(), meta.connection);
+        let sequence = SpokenSequence { gateway, utterance, connection, base, _leaving: leaving };
+        return Ok(SpokenAnswer::Sequence { headers, sequence: Box::new(sequence) });
+    }
     if json || whole {
         let content_type = if json { "application/json".to_owned() } else { utterance.format.media_type() };
         let made = async {
@@ -144,8 +213,10 @@ pub(crate) async fn speak(
 /// An answer of this call.
 pub(crate) enum SpokenAnswer {
     Stream { headers: Vec<ToldHeader>, format: Format, body: Box<AnswerStream> },
+    Sequence { headers: Vec<ToldHeader>, sequence: Box<SpokenSequence> },
     Job(Accepted),
     StoredAnswer(StoredAnswer),
+    Head(Format),
 }
 
 /// Takes a job in hand, once for each Idempotency-Key.
@@ -179,9 +250,16 @@ impl<'r> Responder<'r, 'static> for SpokenAnswer {
         let mut response = Response::build();
         match self {
             SpokenAnswer::Job(accepted) => return accepted.respond_to(request),
+            SpokenAnswer::Head(format) => {
+                response.raw_header("Content-Type", format.media_type());
+            }
             SpokenAnswer::Stream { headers, format, body } => {
                 set(&mut response, headers, format.media_type());
                 response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(body.into_stream()));
+            }
+            SpokenAnswer::Sequence { headers, sequence } => {
+                set(&mut response, headers, spoken_sequence::MEDIA_TYPE.to_owned());
+                response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(sequence.into_stream()));
             }
             SpokenAnswer::StoredAnswer(kept) => {
                 response.status(rocket::http::Status::new(kept.status));

@@ -1,7 +1,7 @@
 //! Lexicons and clips.
 
 use dispatcher_gateway::{DocumentVersion, StoredClip, StoredLexicon};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::rfc3339;
@@ -24,6 +24,22 @@ pub(crate) struct LexiconAnswer {
     pub(crate) examples: Vec<String>,
     pub(crate) by: String,
     pub(crate) at: String,
+}
+
+/// A word for a lexicon.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct LexiconWordRequest {
+    /// The word as it is written.
+    pub(crate) grapheme: String,
+    /// Words that sound as it should.
+    pub(crate) alias: Option<String>,
+    /// Pronunciation, in place of an alias.
+    pub(crate) phoneme: Option<String>,
+    /// Alphabet of the phoneme (default: `ipa`).
+    pub(crate) alphabet: Option<String>,
+    /// BCP 47 tag of a lexicon that does not exist yet.
+    pub(crate) language: Option<String>,
 }
 
 /// Words that are told.

@@ -4,7 +4,6 @@ use dispatcher_gateway::LiveEvent;
 use serde::Serialize;
 
 use super::{Amount, CommandAnswer, TranscriptChangeAnswer, TranscriptRequest, WordAnswer, thousandths};
-use crate::problem::Problem;
 
 /// What begins a session.
 #[derive(Debug)]
@@ -78,10 +77,6 @@ pub(crate) enum LiveMessage {
         dispatch: String,
         /// Whether it is kept; then `/transcripts/{dispatch}` has it.
         kept: bool,
-    },
-    /// Why the session ends (RFC 9457).
-    Problem {
-        problem: Box<Problem>,
     },
 }
 

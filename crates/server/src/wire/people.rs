@@ -32,6 +32,8 @@ pub(crate) struct AppAnswer {
     pub(crate) transcript_days: Option<i64>,
     /// Language of its recordings, for requests that give none.
     pub(crate) language: Option<String>,
+    /// Origins whose pages may call for it with its tokens.
+    pub(crate) origins: Vec<String>,
     pub(crate) created: String,
 }
 
@@ -52,6 +54,7 @@ impl From<App> for AppAnswer {
             at_once: app.at_once,
             transcript_days: app.transcript_days,
             language: app.language,
+            origins: app.origins.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
             created: rfc3339(app.created_at),
         }
     }
@@ -92,6 +95,9 @@ pub(crate) struct AppRequest {
     pub(crate) transcript_days: Option<i64>,
     /// BCP 47 tag of its recordings, for requests that give none.
     pub(crate) language: Option<String>,
+    /// Origins whose pages may call for it with its tokens, such as `https://ferries.example`; at most 20.
+    #[serde(default)]
+    pub(crate) origins: Vec<String>,
 }
 
 /// A key, without its secret.

@@ -195,6 +195,8 @@ pub(crate) struct AudioAnswer {
 #[serde(deny_unknown_fields)]
 pub(crate) struct TranscriptRequest {
     pub(crate) audio: Option<Base64Audio>,
+    /// URL of the audio, in place of `audio`; its host must be in fetch_hosts.
+    pub(crate) url: Option<String>,
     pub(crate) engine: Option<String>,
     pub(crate) route: Option<String>,
     pub(crate) model: Option<String>,

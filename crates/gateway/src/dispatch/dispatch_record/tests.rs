@@ -16,7 +16,7 @@ async fn planned(folder: &std::path::Path) -> (Gateway, Caller, PlannedCall) {
     let app = store.add_app(App::new("quay", "Quay", 1), "test".into()).await.expect("an app");
     let roots = RootKeys::of_file(&folder.join("root.key")).expect("a root key");
     let gateway = Gateway::start(store, roots, registry, Host::alone(fetcher)).await.expect("a gateway");
-    let caller = Caller { app, operator: false, who: "test".into(), key: None };
+    let caller = Caller::of_app(app, "test");
     let request: SynthesisRequest = serde_json::from_value(serde_json::json!({
         "text": {"plain": "Cast off."}, "wanted": {"named": "heron/pellin"}, "model": null, "language": null,
         "unsupported": "adapt", "shaping": {}, "format": {"codec": "wav", "rate": 24000, "channels": 1},
@@ -30,6 +30,7 @@ async fn planned(folder: &std::path::Path) -> (Gateway, Caller, PlannedCall) {
 
 fn new_dispatch() -> NewDispatch<'static> {
     NewDispatch {
+        hold: None,
         requested: "heron/pellin",
         media_type: "audio/wav".into(),
         language: None,

@@ -171,6 +171,7 @@ impl Checking<'_> {
             render_plan: Arc::default(),
         };
         let new = NewDispatch {
+            hold: None,
             requested: "check",
             media_type: to.media_type(),
             language: None,

@@ -77,6 +77,7 @@ impl Checking<'_> {
         let usage = usage_of(text);
         let estimate = self.sheet.tariff_of(Work::Synthesis).cost(usage, planned.candidate.model.as_deref())?;
         let new = NewDispatch {
+            hold: None,
             requested: "check",
             media_type: planned.format.format.media_type(),
             language: None,

@@ -1,0 +1,186 @@
+/** Speech in a page, by a Dispatcher service. */
+
+/** A problem document (RFC 9457). */
+export interface Problem {
+  type?: string
+  title?: string
+  status?: number
+  detail?: string
+  /** What to do next. */
+  help?: string
+}
+
+export class DispatcherError extends Error {
+  readonly problem: Problem
+  readonly status: number
+}
+
+export interface Amount {
+  amount: string
+  currency: string
+}
+
+export interface SpokenStart {
+  dispatch: string
+  engine: string
+  voice: string
+  model: string | null
+  warnings: string[]
+}
+
+export interface SpokenWord {
+  text: string
+  /** Seconds of the utterance. */
+  start: number | null
+  end: number | null
+}
+
+export interface SpokenMark {
+  name: string
+  /** Seconds of the utterance. */
+  time: number
+}
+
+export interface SpokenEnd {
+  /** It was stopped, or it failed. */
+  stopped: boolean
+  /** Seconds that have sounded. */
+  heard: number
+  /** Seconds of the whole. */
+  duration?: number
+  cost?: Amount
+  dispatch?: string
+  error?: DispatcherError
+}
+
+export interface DetailEvent<Detail> extends Event {
+  readonly detail: Detail
+}
+
+/** What tells events of these names. */
+interface Telling<Events> {
+  addEventListener<Type extends keyof Events & string>(type: Type, listener: (event: DetailEvent<Events[Type]>) => void, options?: boolean | AddEventListenerOptions): void
+  removeEventListener<Type extends keyof Events & string>(type: Type, listener: (event: DetailEvent<Events[Type]>) => void, options?: boolean | EventListenerOptions): void
+}
+
+interface UtteranceEvents {
+  start: SpokenStart
+  word: SpokenWord
+  mark: SpokenMark
+  end: SpokenEnd
+  error: DispatcherError
+}
+
+export interface Utterance extends Telling<UtteranceEvents> {}
+
+export class Utterance {
+  private constructor()
+  /** Resolves with what was heard; never rejects. */
+  readonly ended: Promise<SpokenEnd>
+  /** Seconds that have sounded. */
+  readonly heard: number
+  readonly over: boolean
+  /** Silence at once. */
+  stop(): void
+}
+
+export interface CaptionLine {
+  segment: number
+  text: string
+  final: boolean
+  start: number | null
+  end: number | null
+  command?: { command: string; slots: Record<string, string> } | null
+}
+
+export interface CaptionsEnd {
+  text: string
+  stopped: boolean
+  duration?: number
+  cost?: Amount
+  dispatch?: string
+  error?: DispatcherError
+}
+
+interface CaptionsEvents {
+  open: { dispatch: string; engine: string }
+  result: CaptionLine
+  end: CaptionsEnd
+  error: DispatcherError
+}
+
+export interface Captions extends Telling<CaptionsEvents> {}
+
+export class Captions {
+  private constructor()
+  readonly ended: Promise<CaptionsEnd>
+  /** All that was said so far. */
+  readonly text: string
+  readonly over: boolean
+  /** No more is said; the last results still come. */
+  finish(): void
+  /** Ends at once. */
+  stop(): void
+}
+
+export interface CaptionOptions {
+  engine?: string
+  route?: string
+  language?: string
+  hints?: string[]
+  /** Whether results are told that may still change. */
+  interim?: boolean
+}
+
+export interface SpeakOptions {
+  voice?: string
+  language?: string
+  model?: string
+  prosody?: { rate?: string | number; pitch?: string | number; volume?: string | number }
+  style?: { name: string; strength?: number }
+  /** Do not stop what is still spoken. */
+  together?: boolean
+}
+
+export interface Transcript {
+  text: string
+  language: string
+  duration: number
+  engine: string
+  cost: Amount
+  dispatch: string
+}
+
+interface TalkEvents {
+  listening: { captions: Captions }
+  result: CaptionLine
+  end: CaptionsEnd
+  error: DispatcherError
+}
+
+export interface PushToTalk extends Telling<TalkEvents> {
+  remove(): void
+}
+
+export interface Recording {
+  stop(): Promise<Blob>
+}
+
+export class Dispatcher {
+  constructor(options: {
+    /** A token, or what gives one: it is asked again when one has ended. */
+    token: string | (() => string | Promise<string>)
+    /** Of the service; where this module comes from, unless given. */
+    url?: string
+  })
+  /** Speaks a text or SSML. What is still spoken is stopped. */
+  speak(text: string | { text: string } | { ssml: string }, options?: SpeakOptions): Utterance
+  /** Transcribes a recording; the options are the query of `POST /transcripts`. */
+  transcribe(recording: Blob, options?: Record<string, string>): Promise<Transcript>
+  /** Records the microphone. */
+  record(): Promise<Recording>
+  /** Captions what is said into the microphone. */
+  caption(options?: CaptionOptions): Captions
+  /** Captions while a button is held, by pointer or by Space or Enter. */
+  pushToTalk(button: HTMLElement, options?: CaptionOptions): PushToTalk
+}

@@ -1,0 +1,182 @@
+//! Arguments of `app`.
+
+use clap::{Args, Subcommand};
+
+#[derive(Subcommand)]
+pub(crate) enum AppCommand {
+    /// List apps
+    List,
+    /// Add an app
+    ///
+    /// Examples:
+    ///   dispatcher app add quay-announcer --default-voice heron/pellin
+    ///   dispatcher app add help-line --default-format phone --rehearsal
+    ///   dispatcher app add sick-bay --default-voice espeak-ng/en-gb --site local
+    ///   dispatcher app add gate-signs --default-voice heron/pellin --recall private
+    ///   dispatcher app add kiosk --default-voice quayside --per-minute 60 --at-once 4
+    ///   dispatcher app add captions --default-recognition whimbrel --transcript-days 30
+    #[command(verbatim_doc_comment)]
+    Add {
+        /// 1 to 40 small letters, digits and hyphens
+        name: String,
+        #[command(flatten)]
+        settings: Box<AppSettings>,
+    },
+    /// Change an app; what is not given stays
+    ///
+    /// The value none takes a setting away.
+    ///
+    /// Examples:
+    ///   dispatcher app change kiosk --transcript-days 30 --language en-GB
+    ///   dispatcher app change kiosk --site none
+    ///   dispatcher app change kiosk --origins https://timetable.saltmarsh.example
+    #[command(verbatim_doc_comment)]
+    Change {
+        /// Name of the app
+        name: String,
+        #[command(flatten)]
+        settings: Box<AppSettings>,
+    },
+    /// List, add and revoke the keys of an app
+    #[command(subcommand)]
+    Key(KeyCommand),
+    /// List, add and revoke the tokens of an app
+    #[command(subcommand)]
+    Token(TokenCommand),
+}
+
+#[derive(Args)]
+pub(crate) struct AppSettings {
+    /// Display name
+    #[arg(long)]
+    pub(crate) title: Option<String>,
+    /// Voice or route for requests that give none
+    #[arg(long, value_name = "VOICE")]
+    pub(crate) default_voice: Option<String>,
+    /// Engine or route for recognition requests that give none
+    #[arg(long, value_name = "NAME")]
+    pub(crate) default_recognition: Option<String>,
+    /// Audio format for requests that give none: preset, extension or media type
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) default_format: Option<String>,
+    /// Rehearsal: the same calls and checks, but no engine is called and nothing is charged
+    #[arg(long, num_args = 0..=1, default_missing_value = "true", value_name = "true|false")]
+    pub(crate) rehearsal: Option<bool>,
+    /// Nothing of its requests is sent to engines that run elsewhere
+    #[arg(long, value_parser = ["local", "cloud", "none"])]
+    pub(crate) site: Option<String>,
+    /// Region of the engines; engines without this region are not used
+    #[arg(long, value_name = "REGION")]
+    pub(crate) region: Option<String>,
+    /// Keep audio, so that equal requests cost nothing: for this app, or among all
+    /// apps that share theirs (default: off)
+    #[arg(long, value_parser = ["off", "private", "shared"])]
+    pub(crate) recall: Option<String>,
+    /// Requests for speech or recognition that it may make in a minute (default: without limit)
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) per_minute: Option<String>,
+    /// Such requests that it may have in work at once (default: without limit)
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) at_once: Option<String>,
+    /// Keep its transcripts for this many days (default: they are not kept)
+    #[arg(long, value_name = "DAYS")]
+    pub(crate) transcript_days: Option<String>,
+    /// Language of its recordings, for requests that give none
+    #[arg(long, value_name = "TAG")]
+    pub(crate) language: Option<String>,
+    /// Origins whose pages may call for it with its tokens, separated by commas
+    #[arg(long, value_name = "ORIGINS")]
+    pub(crate) origins: Option<String>,
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher app key list quay-announcer
+  dispatcher app key add quay-announcer --label 'screens at the gates'
+  dispatcher app key revoke quay-announcer phbsyazu7s9z")]
+pub(crate) enum KeyCommand {
+    /// List the keys of an app
+    List {
+        /// Name of the app
+        app: String,
+    },
+    /// Add a key to an app; the key is shown once
+    Add {
+        /// Name of the app
+        app: String,
+        /// Purpose of the key
+        #[arg(long, value_name = "TEXT", default_value = "")]
+        label: String,
+        /// Requests for speech or recognition with it in a minute (default: as the app)
+        #[arg(long, value_name = "COUNT")]
+        per_minute: Option<u32>,
+        /// Such requests in work at once (default: as the app)
+        #[arg(long, value_name = "COUNT")]
+        at_once: Option<u32>,
+    },
+    /// Revoke a key of an app
+    Revoke {
+        /// Name of the app
+        app: String,
+        /// Id of the key, or a unique beginning of it
+        id: String,
+    },
+}
+
+#[derive(Subcommand)]
+#[command(
+    after_help = "A token makes some calls for an app until it ends: for pages and programs that must not have a key.
+
+Examples:
+  dispatcher app token add kiosk --calls speak --routes quayside --characters 2000
+  dispatcher app token add kiosk --calls speak,caption --origin https://timetable.saltmarsh.example \\
+    --seconds 300 --cost \"0.50 EUR\" --expires-in 3600
+  dispatcher app token list kiosk
+  dispatcher app token revoke kiosk q7w2"
+)]
+pub(crate) enum TokenCommand {
+    /// List the tokens of an app, and what was used with each
+    List {
+        /// Name of the app
+        app: String,
+    },
+    /// Add a token to an app; the token is shown once
+    Add(TokenArgs),
+    /// Revoke a token of an app
+    Revoke {
+        /// Name of the app
+        app: String,
+        /// Id of the token, or a unique beginning of it
+        id: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct TokenArgs {
+    /// Name of the app
+    pub(crate) app: String,
+    /// Calls that it is for, separated by commas: speak, transcribe, caption
+    #[arg(long, value_name = "CALLS", value_delimiter = ',', required = true)]
+    pub(crate) calls: Vec<String>,
+    /// Purpose of the token
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    pub(crate) label: String,
+    /// Routes that it is for, separated by commas (default: whatever the app may use)
+    #[arg(long, value_name = "ROUTES", value_delimiter = ',')]
+    pub(crate) routes: Vec<String>,
+    /// Only pages of this origin may use it; one of the origins of the app
+    #[arg(long, value_name = "ORIGIN")]
+    pub(crate) origin: Option<String>,
+    /// Characters of text that may be spoken (default: without limit)
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) characters: Option<u64>,
+    /// Seconds of audio that may be recognised (default: without limit)
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) seconds: Option<f64>,
+    /// Money that may be charged, such as "0.50 EUR" (default: without limit)
+    #[arg(long, value_name = "AMOUNT")]
+    pub(crate) cost: Option<String>,
+    /// Seconds until it ends: 10 to 2592000
+    #[arg(long, value_name = "SECONDS", default_value_t = 900)]
+    pub(crate) expires_in: u64,
+}

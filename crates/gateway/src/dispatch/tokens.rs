@@ -1,0 +1,423 @@
+//! Tokens: secrets that let a page or a program without a key make some calls
+//! for an app, within terms and until an end. What requests take from a token
+//! is held before any engine is called, so that no number of requests at once
+//! goes beyond its amounts.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+
+use dispatcher_core::{Money, TokenCall, TokenRefusal, TokenShare, TokenTerms, TokenUsed};
+use dispatcher_store::{App, Identified, StoredToken};
+use dispatcher_vault::{KeyKind, hash_key, new_key, random_token};
+use parking_lot::Mutex;
+use secrecy::SecretString;
+
+use crate::{Caller, Gateway, GatewayError, PlannedCall, now_micros};
+
+/// Characters of a token's id.
+const ID: usize = 12;
+/// Characters of a label; what is longer is cut.
+const LABEL: usize = 80;
+/// Tokens of an app that have not ended.
+const MOST_TOKENS: i64 = 10_000;
+/// Tokens that a list has.
+const LISTED: i64 = 500;
+/// Tokens that are known at once.
+const MOST_KNOWN: usize = 4_096;
+/// Microseconds after its end for which a token can still be read.
+const READ_AFTER: i64 = 7 * 86_400 * 1_000_000;
+
+/// A token that was used, and what is left of it.
+#[derive(Debug)]
+struct KnownToken {
+    id: String,
+    app: Mutex<App>,
+    terms: TokenTerms,
+    expires_at: i64,
+    used: Mutex<TokenUsed>,
+}
+
+/// The token of a caller.
+#[derive(Debug, Clone)]
+pub struct Token(Arc<KnownToken>);
+
+/// What a request in work has taken from its token. It is given back when this
+/// is dropped before it is settled.
+#[derive(Debug)]
+pub(crate) struct TokenHold {
+    token: Token,
+    held: TokenUsed,
+}
+
+/// Tokens by their hashes, and the origins whose pages may call.
+#[derive(Debug, Default)]
+pub(crate) struct TokenBook {
+    known: Mutex<KnownTokens>,
+    origins: Mutex<HashSet<String>>,
+}
+
+#[derive(Debug, Default)]
+struct KnownTokens {
+    by_hash: HashMap<String, Token>,
+    /// Changes of tokens and apps: what was looked up before one may be no longer true.
+    generation: u64,
+}
+
+/// A token and what was used with it.
+#[derive(Debug)]
+pub struct TokenView {
+    pub token: StoredToken,
+    pub used: TokenUsed,
+}
+
+impl Token {
+    /// Its id in records.
+    pub fn id(&self) -> &str {
+        &self.0.id
+    }
+
+    /// Whether it is for a call, of this page or of none.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`], with what it is for.
+    fn check(&self, app: &App, call: TokenCall, page: Page<'_>) -> Result<(), GatewayError> {
+        self.0.terms.check_call(call)?;
+        let given = match page {
+            Page::Own => return Ok(()),
+            Page::None => None,
+            Page::Other(origin) => Some(origin),
+        };
+        let expected = match (&self.0.terms.origin, given) {
+            (None, None) => return Ok(()),
+            (Some(own), Some(origin)) if own == origin => return Ok(()),
+            (None, Some(origin)) if origins_of(app).any(|own| own == origin) => return Ok(()),
+            (Some(own), _) => own.clone(),
+            (None, Some(_)) => origins_of(app).collect::<Vec<_>>().join(", "),
+        };
+        let expected = if expected.is_empty() { "no other origin".into() } else { expected };
+        Err(TokenRefusal::Origin { expected, given: given.map(str::to_owned) }.into())
+    }
+
+    /// Takes what a request needs.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`] where not as much is left.
+    fn hold(&self, share: TokenShare) -> Result<TokenHold, GatewayError> {
+        let mut hold = TokenHold { token: self.clone(), held: TokenUsed::default() };
+        hold.extend(share)?;
+        Ok(hold)
+    }
+}
+
+impl TokenHold {
+    /// The id of its token.
+    pub(crate) fn token(&self) -> &str {
+        self.token.id()
+    }
+
+    /// Takes more.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`] where not as much is left.
+    pub(crate) fn extend(&mut self, more: TokenShare) -> Result<(), GatewayError> {
+        let TokenHold { token, held } = self;
+        token.0.terms.take(&mut token.0.used.lock(), more)?;
+        held.add(more);
+        Ok(())
+    }
+
+    /// Gives a part back that was not needed.
+    pub(crate) fn give_back(&mut self, part: TokenShare) {
+        let TokenHold { token, held } = self;
+        token.0.used.lock().give_back(part);
+        held.give_back(part);
+    }
+
+    /// Counts what was used in the end, in place of what was held.
+    pub(crate) fn settle(&mut self, used: TokenShare) {
+        let mut all = self.token.0.used.lock();
+        all.give_back_all(&std::mem::take(&mut self.held));
+        all.add(used);
+    }
+}
+
+impl Drop for TokenHold {
+    fn drop(&mut self) {
+        self.token.0.used.lock().give_back_all(&self.held);
+    }
+}
+
+/// The page that a request comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Page<'a> {
+    /// None: a program.
+    None,
+    /// One of the service itself.
+    Own,
+    /// One of this origin.
+    Other(&'a str),
+}
+
+/// Origins whose pages may call for an app.
+fn origins_of(app: &App) -> impl Iterator<Item = &str> {
+    app.origins.iter().flat_map(|origins| origins.lines())
+}
+
+impl TokenBook {
+    fn get(&self, hash: &str) -> Option<Token> {
+        self.known.lock().by_hash.get(hash).cloned()
+    }
+
+    fn generation(&self) -> u64 {
+        self.known.lock().generation
+    }
+
+    /// Takes in a token that was looked up in a generation, unless that is over;
+    /// one that another request took in meanwhile stays, with what is held from it.
+    fn put(&self, hash: String, token: Token, generation: u64, now: i64) -> Option<Token> {
+        let mut known = self.known.lock();
+        if known.generation != generation {
+            return None;
+        }
+        if known.by_hash.len() >= MOST_KNOWN {
+            // What is held from a token is known here alone.
+            known.by_hash.retain(|_, token| Arc::strong_count(&token.0) > 1 && token.0.expires_at > now);
+        }
+        Some(known.by_hash.entry(hash).or_insert(token).clone())
+    }
+
+    fn forget(&self, id: &str) {
+        let mut known = self.known.lock();
+        known.by_hash.retain(|_, token| token.0.id != id);
+        known.generation += 1;
+    }
+
+    /// Takes in an app that was changed.
+    fn change(&self, app: &App) {
+        let mut known = self.known.lock();
+        known.generation += 1;
+        for token in known.by_hash.values() {
+            let mut own = token.0.app.lock();
+            if own.name == app.name {
+                own.clone_from(app);
+            }
+        }
+    }
+
+    /// Whether pages of an origin may call for some app.
+    fn allows(&self, origin: &str) -> bool {
+        self.origins.lock().contains(origin)
+    }
+
+    fn set_origins(&self, apps: &[App]) {
+        *self.origins.lock() = apps.iter().flat_map(origins_of).map(str::to_owned).collect();
+    }
+}
+
+impl Caller {
+    /// Takes what a request needs from its token; nothing where it has none.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`] where not as much is left.
+    pub(crate) fn hold(&self, share: TokenShare) -> Result<Option<TokenHold>, GatewayError> {
+        self.token.as_ref().map(|token| token.hold(share)).transpose()
+    }
+
+    /// Leaves the candidates whose charge its token can pay, and takes what the
+    /// dearest of them needs.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`] where there is none, or not as much is left.
+    pub(crate) fn hold_for(
+        &self,
+        plan: &mut Vec<PlannedCall>,
+        share: impl Fn(Money) -> TokenShare,
+    ) -> Result<Option<TokenHold>, GatewayError> {
+        let (Some(token), Some(head)) = (&self.token, plan.first().map(|planned| planned.estimate)) else {
+            return Ok(None);
+        };
+        if let Some(amount) = token.0.terms.cost {
+            let pays = |planned: &PlannedCall| planned.estimate.currency == amount.currency;
+            if !plan.iter().any(pays) {
+                return Err(TokenRefusal::Currency { of: amount.currency, needed: head.currency }.into());
+            }
+            plan.retain(pays);
+        }
+        let currency = plan.first().map_or(head.currency, |planned| planned.estimate.currency);
+        let dearest = plan.iter().map(|planned| planned.estimate).filter(|cost| cost.currency == currency);
+        let nanos = dearest.map(|cost| cost.nanos).max().unwrap_or_default();
+        token.hold(share(Money { nanos, currency })).map(Some)
+    }
+
+    /// Whether its token is for what is asked for by name, and by which credential.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`], with the routes that it is for.
+    pub(crate) fn check_route(&self, wanted: &str, credential: Option<&str>) -> Result<(), GatewayError> {
+        let Some(token) = &self.token else { return Ok(()) };
+        if credential.is_some() {
+            return Err(TokenRefusal::Credential.into());
+        }
+        Ok(token.0.terms.check_route(wanted)?)
+    }
+
+    /// Whether it may make jobs.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`] where it calls with a token.
+    pub(crate) fn check_job(&self) -> Result<(), GatewayError> {
+        self.token.as_ref().map_or(Ok(()), |_| Err(TokenRefusal::Job.into()))
+    }
+
+    /// Whose answers it may be given again: those of its app, or of its token.
+    pub fn replay_scope(&self) -> String {
+        match &self.token {
+            Some(token) => format!("{} token {}", self.app.name, token.id()),
+            None => self.app.name.clone(),
+        }
+    }
+
+    /// Refuses voices beside the routes of its token.
+    ///
+    /// # Errors
+    /// [`GatewayError::Token`], with the routes that it is for.
+    pub(crate) fn check_voices(&self, others: bool) -> Result<(), GatewayError> {
+        let routes = self.token.as_ref().map(|token| &token.0.terms.routes).filter(|routes| !routes.is_empty());
+        match routes.filter(|_| others) {
+            Some(routes) => Err(TokenRefusal::Voice(routes.clone()).into()),
+            None => Ok(()),
+        }
+    }
+}
+
+impl Gateway {
+    /// Who a token speaks for, where it is for this call and this page.
+    ///
+    /// # Errors
+    /// [`GatewayError::BadToken`] where it is over; [`GatewayError::Token`]
+    /// where it is for something else.
+    pub async fn admit_token(&self, token: &str, call: TokenCall, page: Page<'_>) -> Result<Caller, GatewayError> {
+        if dispatcher_vault::key_kind(token) != Some(KeyKind::Token) {
+            return Err(GatewayError::BadToken("it is mistyped or cut off (its check digit does not fit)"));
+        }
+        let hash = hash_key(token);
+        let token = match self.inner.tokens.get(&hash) {
+            Some(token) => token,
+            None => self.look_up_token(hash).await?,
+        };
+        if token.0.expires_at <= now_micros() {
+            return Err(GatewayError::BadToken("it has ended"));
+        }
+        let app = token.0.app.lock().clone();
+        token.check(&app, call, page)?;
+        Ok(Caller { token: Some(token.clone()), ..Caller::of_app(app, format!("token {}", token.id())) })
+    }
+
+    async fn look_up_token(&self, hash: String) -> Result<Token, GatewayError> {
+        let unknown = || GatewayError::BadToken("it was revoked, or belongs to another gateway");
+        loop {
+            let generation = self.inner.tokens.generation();
+            let (row, app) = self.inner.store.token(hash.clone()).await?.ok_or_else(unknown)?;
+            if row.revoked_at.is_some() {
+                return Err(unknown());
+            }
+            let used = self.inner.store.tokens_used(vec![row.id.clone()]).await?;
+            let used = used.into_iter().map(|(_, used)| used).next().unwrap_or_default();
+            let terms = row.terms();
+            let (app, used) = (Mutex::new(app), Mutex::new(used));
+            let token = Token(Arc::new(KnownToken { id: row.id, app, terms, expires_at: row.expires_at, used }));
+            if let Some(token) = self.inner.tokens.put(hash.clone(), token, generation, now_micros()) {
+                return Ok(token);
+            }
+        }
+    }
+
+    /// Whether pages of an origin may call for some app.
+    pub fn allows_origin(&self, origin: &str) -> bool {
+        self.inner.tokens.allows(origin)
+    }
+
+    /// Takes in an app that was added or changed.
+    pub(crate) async fn note_app(&self, app: &App) -> Result<(), GatewayError> {
+        self.inner.tokens.change(app);
+        self.load_origins().await
+    }
+
+    pub(crate) async fn load_origins(&self) -> Result<(), GatewayError> {
+        self.inner.tokens.set_origins(&self.inner.store.apps().await?);
+        Ok(())
+    }
+
+    /// Makes a token of an app that ends at `expires_at`; gives the token, which
+    /// is told nowhere else.
+    ///
+    /// # Errors
+    /// Where its origin is none of the app's, its routes are unknown, or the app
+    /// has too many tokens.
+    pub async fn add_token(
+        &self,
+        app: &App,
+        (label, terms, expires_at): (&str, TokenTerms, i64),
+        by: &str,
+    ) -> Result<(TokenView, SecretString), GatewayError> {
+        if let Some(origin) = &terms.origin
+            && !origins_of(app).any(|own| own == origin)
+        {
+            return Err(GatewayError::ForeignOrigin { app: app.name.clone(), origin: origin.clone() });
+        }
+        let registry = self.registry();
+        if let Some(route) = terms.routes.iter().find(|route| !registry.routes().contains_key(*route)) {
+            return Err(GatewayError::NoSuchRoute(route.clone()));
+        }
+        let made = new_key(KeyKind::Token, &mut rand::rng());
+        let now = now_micros();
+        let row = StoredToken {
+            id: random_token(&mut rand::rng())[..ID].to_owned(),
+            app: app.name.clone(),
+            hash: made.hash,
+            label: label.chars().take(LABEL).collect(),
+            calls: String::new(),
+            routes: String::new(),
+            origin: None,
+            characters: None,
+            audio_ms: None,
+            cost_nanos: None,
+            currency: None,
+            made_by: by.to_owned(),
+            made_at: now,
+            expires_at,
+            revoked_at: None,
+        };
+        let row = row.with(&terms);
+        if !self.inner.store.add_token(row.clone(), MOST_TOKENS, now - READ_AFTER).await? {
+            let what = format!("the app {} has {MOST_TOKENS} tokens, and may have no more", app.name);
+            return Err(GatewayError::Crowded { what, retry_after: std::time::Duration::from_secs(60) });
+        }
+        Ok((TokenView { token: row, used: TokenUsed::default() }, made.secret))
+    }
+
+    /// Tokens of an app, the newest first, and what was used with each: what is
+    /// on record.
+    ///
+    /// # Errors
+    /// Where there is no app of the name.
+    pub async fn tokens(&self, app: &str) -> Result<Vec<TokenView>, GatewayError> {
+        let app = self.app(app).await?;
+        let rows = self.inner.store.tokens(app.name, LISTED).await?;
+        let used = self.inner.store.tokens_used(rows.iter().map(|row| row.id.clone()).collect()).await?;
+        Ok(rows.into_iter().zip(used).map(|(token, (_, used))| TokenView { token, used }).collect())
+    }
+
+    /// Ends a token of an app by its id or a unique beginning of it, from the
+    /// next request on.
+    ///
+    /// # Errors
+    /// Where the app has none, or several, that begin so.
+    pub async fn revoke_token(&self, app: &str, id: &str, by: &str) -> Result<(), GatewayError> {
+        let store = &self.inner.store;
+        let id = store.id_of(Identified::Token, Some(vec![app.to_owned()]), id.to_owned()).await?;
+        store.revoke_token(app.to_owned(), id.clone(), by.to_owned(), now_micros()).await?;
+        self.inner.tokens.forget(&id);
+        Ok(())
+    }
+}

@@ -1,0 +1,181 @@
+//! What the calls over WebSockets (RFC 6455) share: limits, messages in and
+//! out, and how a connection ends.
+
+use std::time::Duration;
+
+use dispatcher_gateway::GatewayError;
+use futures::{SinkExt as _, StreamExt as _};
+use rocket_ws as ws;
+use rocket_ws::frame::{CloseCode, CloseFrame};
+use serde::Serialize;
+use tokio::sync::mpsc;
+
+use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
+
+/// Bytes of a message, and of a frame of one.
+const MOST_MESSAGE: usize = 1 << 20;
+const MOST_FRAME: usize = 256 << 10;
+/// A session begins with a message within this time.
+pub(super) const OPENS_WITHIN: Duration = Duration::from_secs(10);
+/// A caller takes a message within this time.
+const TAKEN_WITHIN: Duration = Duration::from_secs(20);
+/// What is still on its way from a caller is read for so long after the end.
+const DRAINED_WITHIN: Duration = Duration::from_secs(2);
+/// So often a connection is asked for a sign of life.
+pub(super) const PING: Duration = Duration::from_secs(20);
+
+/// The limits of every socket.
+pub(super) fn config() -> ws::Config {
+    ws::Config {
+        max_message_size: Some(MOST_MESSAGE),
+        max_frame_size: Some(MOST_FRAME),
+        write_buffer_size: 0,
+        max_write_buffer_size: MOST_MESSAGE,
+        ..ws::Config::default()
+    }
+}
+
+/// Why a connection is closed.
+pub(super) struct Close {
+    code: CloseCode,
+    reason: String,
+    /// What is said before.
+    problem: Option<Problem>,
+}
+
+impl Close {
+    pub(super) fn of(code: CloseCode, reason: &str) -> Close {
+        Close { code, reason: reason.to_owned(), problem: None }
+    }
+
+    /// All is said, or nobody listens.
+    pub(super) fn normal() -> Close {
+        Close::of(CloseCode::Normal, "")
+    }
+
+    /// The service ends.
+    pub(super) fn restart() -> Close {
+        Close::of(CloseCode::Restart, "the service is ending")
+    }
+
+    /// The caller does not keep to the messages.
+    pub(super) fn wrong(detail: impl Into<String>) -> Close {
+        let problem = Problem::new(ProblemKind::BadRequest, detail.into());
+        Close { problem: Some(problem), ..Close::of(CloseCode::Policy, "not a message of this interface") }
+    }
+}
+
+impl From<Problem> for Close {
+    fn from(problem: Problem) -> Close {
+        let code = if problem.status < 500 { CloseCode::Policy } else { CloseCode::Error };
+        Close { problem: Some(problem), ..Close::of(code, "see the problem") }
+    }
+}
+
+impl From<GatewayError> for Close {
+    fn from(error: GatewayError) -> Close {
+        Problem::from(error).into()
+    }
+}
+
+/// What a caller has sent.
+pub(super) enum Sent<Order> {
+    Order(Order),
+    Audio(Vec<u8>),
+    Left,
+}
+
+/// Room for one thing more; nothing once no more is taken. What a caller sends
+/// is not read while there is none, and what it is told goes on.
+pub(super) async fn room_for<T>(to: Option<mpsc::Sender<T>>) -> Option<mpsc::OwnedPermit<T>> {
+    to?.reserve_owned().await.ok()
+}
+
+/// The last message of a session that fails.
+#[derive(Serialize)]
+struct ProblemMessage {
+    r#type: &'static str,
+    problem: Problem,
+}
+
+/// A connection to a caller.
+pub(super) struct Socket {
+    pub(super) stream: ws::stream::DuplexStream,
+    /// What the types of problems begin with.
+    pub(super) base: String,
+    pub(super) operator: bool,
+}
+
+impl Socket {
+    /// Asks for a sign of life; whether the caller is still there.
+    pub(super) async fn ping(&mut self) -> bool {
+        let sent = self.stream.send(ws::Message::Ping(Vec::new()));
+        matches!(tokio::time::timeout(TAKEN_WITHIN, sent).await, Ok(Ok(())))
+    }
+
+    pub(super) async fn say(&mut self, message: &impl Serialize) -> Result<(), Close> {
+        self.send(ws::Message::Text(serde_json::to_string(message).unwrap_or_default())).await
+    }
+
+    pub(super) async fn send(&mut self, message: ws::Message) -> Result<(), Close> {
+        match tokio::time::timeout(TAKEN_WITHIN, self.stream.send(message)).await {
+            Ok(Ok(())) => Ok(()),
+            _ => Err(Close::normal()),
+        }
+    }
+
+    /// Says why, and closes. A caller who has left misses nothing.
+    pub(super) async fn close(&mut self, close: Close) {
+        let Close { code, reason, problem } = close;
+        if let Some(problem) = problem {
+            let problem = if self.operator { problem.for_operator() } else { problem };
+            let kind = format!("{}/problems/{}", self.base, problem.kind);
+            let _ = self.say(&ProblemMessage { r#type: "problem", problem: Problem { kind, ..problem } }).await;
+        }
+        let frame = CloseFrame { code, reason: reason.into() };
+        let _ = tokio::time::timeout(TAKEN_WITHIN, self.stream.close(Some(frame))).await;
+        // What is still on its way would make the connection break, and take
+        // what was said just now with it.
+        let rest = async { while let Some(Ok(_)) = self.stream.next().await {} };
+        let _ = tokio::time::timeout(DRAINED_WITHIN, rest).await;
+    }
+
+    /// The first message, which must come soon. Nothing where the caller left.
+    pub(super) async fn first<Order>(
+        &mut self,
+        read: impl Fn(&str) -> Result<Order, String>,
+    ) -> Result<Option<Order>, Close> {
+        match tokio::time::timeout(OPENS_WITHIN, self.next(read)).await {
+            Ok(Ok(Sent::Order(order))) => Ok(Some(order)),
+            Ok(Ok(Sent::Left)) => Ok(None),
+            Ok(Err(close)) => Err(close),
+            Err(_) | Ok(Ok(Sent::Audio(_))) => Err(Close::wrong("the first message must have the type open")),
+        }
+    }
+
+    /// The next message that says something, its text read by `read`.
+    pub(super) async fn next<Order>(
+        &mut self,
+        read: impl Fn(&str) -> Result<Order, String>,
+    ) -> Result<Sent<Order>, Close> {
+        loop {
+            match self.stream.next().await {
+                None | Some(Ok(ws::Message::Close(_))) => return Ok(Sent::Left),
+                Some(Ok(ws::Message::Binary(bytes))) => return Ok(Sent::Audio(bytes)),
+                Some(Ok(ws::Message::Text(text))) => return read(&text).map(Sent::Order).map_err(Close::wrong),
+                Some(Ok(ws::Message::Ping(_) | ws::Message::Pong(_) | ws::Message::Frame(_))) => {}
+                Some(Err(ws::result::Error::Capacity(error))) => {
+                    let detail = format!("a message has at most {MOST_MESSAGE} bytes: {error}");
+                    let problem = Problem::new(ProblemKind::TooLarge, detail);
+                    let close = Close::of(CloseCode::Size, "the message is too large");
+                    return Err(Close { problem: Some(problem), ..close });
+                }
+                Some(Err(ws::result::Error::Protocol(_) | ws::result::Error::Utf8)) => {
+                    return Err(Close::of(CloseCode::Protocol, "not as RFC 6455 says"));
+                }
+                Some(Err(_)) => return Ok(Sent::Left),
+            }
+        }
+    }
+}

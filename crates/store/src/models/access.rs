@@ -1,0 +1,156 @@
+//! Apps, and what speaks for them: keys, tokens and sessions.
+
+use diesel::prelude::*;
+use dispatcher_core::{Currency, Money, Site, TokenCall, TokenTerms};
+
+use crate::schema::{access_keys, apps, sessions, tokens};
+use crate::states::RecallPolicy;
+use crate::words::OptionalWord;
+
+/// A program of the team.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(primary_key(name), treat_none_as_null = true)]
+pub struct App {
+    pub name: String,
+    pub title: String,
+    /// No engine is called and nothing is charged.
+    pub rehearsal: bool,
+    /// The voice or route of a request that names none.
+    pub default_voice: Option<String>,
+    /// The engine or route of a recognition that names none.
+    pub default_recognition: Option<String>,
+    pub created_at: i64,
+    /// The audio format of a request that names none: a preset or a type.
+    pub default_format: Option<String>,
+    /// Voices made for this account that it may use, one a line.
+    pub custom_voices: Option<String>,
+    /// Where the engines of its requests must run; anywhere where it is missing.
+    #[diesel(serialize_as = OptionalWord<Site>, deserialize_as = OptionalWord<Site>)]
+    pub site: Option<Site>,
+    /// What is kept of its answers.
+    pub recall: RecallPolicy,
+    /// Requests for work in a minute, and at once.
+    pub per_minute: Option<i64>,
+    pub at_once: Option<i64>,
+    /// The region in which engines are called for it.
+    pub region: Option<String>,
+    /// Days that its transcripts are kept; not at all where it is missing.
+    pub transcript_days: Option<i64>,
+    /// Of its recordings, where a request names none.
+    pub language: Option<String>,
+    /// Origins whose pages may call for it with its tokens, one a line.
+    pub origins: Option<String>,
+}
+
+impl App {
+    /// An app for which nothing is settled yet; `created_at` in microseconds.
+    pub fn new(name: impl Into<String>, title: impl Into<String>, created_at: i64) -> App {
+        App {
+            name: name.into(),
+            title: title.into(),
+            rehearsal: false,
+            default_voice: None,
+            default_recognition: None,
+            created_at,
+            default_format: None,
+            custom_voices: None,
+            site: None,
+            recall: RecallPolicy::Off,
+            per_minute: None,
+            at_once: None,
+            region: None,
+            transcript_days: None,
+            language: None,
+            origins: None,
+        }
+    }
+}
+
+/// An app key or operator key, without the key.
+#[derive(Debug, Clone, Queryable, Selectable, Insertable)]
+pub struct AccessKey {
+    pub id: String,
+    pub app: String,
+    /// An operator key.
+    pub operator: bool,
+    pub hash: String,
+    pub hint: String,
+    pub label: String,
+    pub created_at: i64,
+    pub last_used_at: Option<i64>,
+    pub revoked_at: Option<i64>,
+    /// Requests for work with it in a minute, and at once.
+    pub per_minute: Option<i64>,
+    pub at_once: Option<i64>,
+}
+
+/// A console session. It ends with the key or the person that began it.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = sessions)]
+pub struct Session {
+    /// SHA-256 of the token.
+    pub hash: String,
+    /// The person, or how the key is named in the audit log.
+    pub person: String,
+    pub created_at: i64,
+    pub expires_at: i64,
+    /// The id of the operator key that began it, where one did.
+    pub key: Option<String>,
+}
+
+/// A token of an app, without the token.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = tokens)]
+pub struct StoredToken {
+    pub id: String,
+    pub app: String,
+    /// SHA-256 of the token.
+    pub hash: String,
+    pub label: String,
+    /// Names of its calls, one a line.
+    pub calls: String,
+    /// Names of its routes, one a line.
+    pub routes: String,
+    pub origin: Option<String>,
+    pub characters: Option<i64>,
+    pub audio_ms: Option<i64>,
+    pub cost_nanos: Option<i64>,
+    #[diesel(serialize_as = OptionalWord<Currency>, deserialize_as = OptionalWord<Currency>)]
+    pub currency: Option<Currency>,
+    /// A key's id, or a person.
+    pub made_by: String,
+    pub made_at: i64,
+    pub expires_at: i64,
+    pub revoked_at: Option<i64>,
+}
+
+impl StoredToken {
+    /// The row with these terms.
+    #[must_use]
+    pub fn with(self, terms: &TokenTerms) -> StoredToken {
+        let amount = |amount: Option<u64>| amount.map(|amount| i64::try_from(amount).unwrap_or(i64::MAX));
+        StoredToken {
+            calls: terms.calls.iter().map(|call| call.name()).collect::<Vec<_>>().join("\n"),
+            routes: terms.routes.join("\n"),
+            origin: terms.origin.clone(),
+            characters: amount(terms.characters),
+            audio_ms: amount(terms.milliseconds),
+            cost_nanos: terms.cost.map(|cost| cost.nanos),
+            currency: terms.cost.map(|cost| cost.currency),
+            ..self
+        }
+    }
+
+    /// What it allows.
+    pub fn terms(&self) -> TokenTerms {
+        let amount = |amount: Option<i64>| amount.map(|amount| u64::try_from(amount).unwrap_or_default());
+        TokenTerms {
+            calls: self.calls.lines().filter_map(TokenCall::of_name).collect(),
+            routes: self.routes.lines().map(str::to_owned).collect(),
+            origin: self.origin.clone(),
+            characters: amount(self.characters),
+            milliseconds: amount(self.audio_ms),
+            cost: self.cost_nanos.zip(self.currency).map(|(nanos, currency)| Money { nanos, currency }),
+        }
+    }
+}
