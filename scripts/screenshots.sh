@@ -54,4 +54,3 @@ id=$(dispatcher dispatches --limit 1 --json | grep -m1 '"id"' | cut -d'"' -f4)
 curl -s -X PUT -d '{"weather":"down","calls":1}' "$heron" >/dev/null
 say "The ramp is closing." --voice heron/tarrick
 say "Bem-vindos a bordo." --languages pt-PT
-terminal terminal-dispatches 6 "echo '\$ dispatcher dispatches'; dispatcher dispatches; echo; echo '\$ dispatcher dispatches $id'; dispatcher dispatches $id; echo; echo '\$ dispatcher usage'; dispatcher usage"

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use thirtyfour::Key;
 
 /// Addresses, and a text by which a page is known to have loaded.
-const PAGES: [(&str, &str); 18] = [
+const PAGES: [(&str, &str); 22] = [
     ("/", "Will cost"),
     ("/?mode=script", "Beside each line"),
     ("/voices?search=heron", "Isolde"),
@@ -30,6 +30,10 @@ const PAGES: [(&str, &str); 18] = [
     ("/credentials", "bittern"),
     ("/routes?route=quayside", "What would it do?"),
     ("/alerts", "No notices yet."),
+    ("/captions", "the words appear while you speak"),
+    ("/transcripts", "Kept transcripts, to be corrected"),
+    ("/vocabulary", "Words that sound like them"),
+    ("/client/example.html", "Hold to talk"),
 ];
 /// The longest page: looked at once in each theme and width, without the keys.
 const REFERENCE: (&str, &str) = ("/api/reference", "Speak a text");

@@ -233,6 +233,29 @@ async fn a_prompt_set_is_made_heard_and_approved() {
     browser.until("it is taken back", "return document.body.innerText.includes('0 of 1 approved')").await;
     browser.find("approve").await.click().await.unwrap();
     browser.until("the approval", "return document.body.innerText.includes('1 of 1 approved')").await;
+
+    // A word that sounds wrong goes into a lexicon, and what has it is to be made again.
+    browser.find("fix-word").await.click().await.unwrap();
+    browser.find("fix-choice").await;
+    browser.run("[...document.querySelectorAll('[data-test=fix-choice]')].find((chip) => chip.innerText === 'Gate').click()").await;
+    let alias = browser.driver.find(By::Css("[data-test=fix-alias] input")).await.unwrap();
+    alias.send_keys("gayt").await.unwrap();
+    browser.find("fix-listen").await.click().await.unwrap();
+    browser
+        .until("the new sound", "return document.querySelectorAll('.v-dialog [data-test=audio]').length === 1")
+        .await;
+    browser.find("fix-save").await.click().await.unwrap();
+    browser.find("fix-done").await;
+    let told = browser.run("return document.querySelector('[data-test=fix-sets]').innerText").await;
+    assert!(told.as_str().unwrap().contains("gate-prompts: open"), "{told}");
+    let lexicons = demo.get("/api/v1/lexicons").await;
+    let kept = lexicons["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|one| one["examples"].as_array().unwrap().iter().any(|word| word == "Gate"));
+    assert!(kept.is_some_and(|kept| kept["version"].as_i64() > Some(0)), "{lexicons}");
+    browser.until("it is to be made again", "return document.body.innerText.includes('1 of 1 files to make')").await;
     browser.quit().await;
 }
 

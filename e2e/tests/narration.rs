@@ -223,7 +223,7 @@ async fn what_does_not_keep_to_the_messages_or_the_amounts_is_told_why() {
         (vec![opening(), text(&"word ".repeat(30_000)), text(&"word ".repeat(30_000))], "bytes of text are waiting"),
     ] {
         let (code, told) = end(&app, &messages).await;
-        assert!(code == 1008 && told.contains(why), "{messages:?}: {code} {told}");
+        assert!(code == 1008 && told.contains(why), "{why}: {code} {told}");
     }
     let (_, token) = token_of(&demo, json!({"calls": ["speak"], "characters": 30})).await;
     let all = [opening(), text("The ramp is closing. Please wait behind the line."), json!({"type": "end-of-text"})];

@@ -205,5 +205,14 @@ async fn take_the_pictures_of_transcripts() {
     browser.run("document.querySelectorAll('.word')[11].click()").await;
     browser.find("fix").await;
     shot("transcript.png").await;
+    let (_, token) = crate::tokens::token_of(&demo, json!({"calls": ["speak", "caption"]})).await;
+    browser.go(&format!("{}/client/example.html#token={token}", demo.url)).await;
+    browser
+        .run("document.getElementById('voice').value = 'dotterel/cairn'; document.getElementById('speak').click()")
+        .await;
+    browser.until("some words", "return document.querySelectorAll('#words .said').length === 9").await;
+    // A token is no secret of a picture: this one ends with its demo.
+    browser.run("document.getElementById('token').value = 'dispatch_token_…'").await;
+    browser.driver.screenshot(&out.join("example-page.png")).await.unwrap();
     browser.quit().await;
 }

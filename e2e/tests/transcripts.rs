@@ -242,6 +242,16 @@ async fn audio_at_an_address_is_fetched_from_allowed_hosts_alone() {
         assert!(problem["detail"].as_str().unwrap().contains(why), "{problem}");
     }
     let url = format!("http://127.0.0.1:{port}/drill.wav");
+    // It may stand in JSON and in a form as well.
+    let body = json!({"url": url, "engine": "turnstone"});
+    let (status, answer) = send(&demo, &demo.app, Method::POST, "transcripts", body).await;
+    assert_eq!((status, answer["text"].as_str()), (200, Some("Stand clear of the doors.")), "{answer}");
+    let both = json!({"url": url, "engine": "turnstone", "audio": {"base64": "AAAA", "type": "audio/pcm;rate=16000"}});
+    let (status, problem) = send(&demo, &demo.app, Method::POST, "transcripts", both).await;
+    assert_eq!((status, problem["errors"][0]["pointer"].as_str()), (422, Some("/url")), "{problem}");
+    let form = reqwest::multipart::Form::new().text("url", url.clone()).text("engine", "turnstone");
+    let answer: Value = demo.post("/api/v1/transcripts").multipart(form).send().await.unwrap().json().await.unwrap();
+    assert_eq!(answer["text"].as_str(), Some("Stand clear of the doors."), "{answer}");
     let told = demo.client(&["transcribe", &url, "--engine", "turnstone"]);
     assert_eq!(String::from_utf8_lossy(&told.stdout), "Stand clear of the doors.\n");
 }
@@ -318,4 +328,66 @@ async fn a_thousand_broken_frames_harm_nobody_else() {
     let grown = demo.memory().saturating_sub(before);
     assert!(grown < 64 << 20, "the service has grown by {} MB", grown >> 20);
     assert!(!demo.log().contains("panicked"));
+}
+
+/// A recording with two channels, of which each is a speaker.
+fn call(left: &str, right: &str) -> Vec<u8> {
+    let channel = |text: &str, before: f64| {
+        let mut samples = vec![0.0; (before * 16_000.0) as usize];
+        let manner = dispatcher_standins::tone::Manner { pitch: 1.0, rate: 1.5 };
+        samples.extend(dispatcher_standins::tone::speak(text, manner, 16_000));
+        samples
+    };
+    let (left, right) = (channel(left, 0.2), channel(right, 3.5));
+    let length = left.len().max(right.len()) + 8_000;
+    let at = |samples: &[f32], index: usize| samples.get(index).copied().unwrap_or(0.0);
+    let both: Vec<f32> = (0..length).flat_map(|index| [at(&left, index), at(&right, index)]).collect();
+    let wav =
+        dispatcher_audio::Format { channels: 2, ..dispatcher_audio::Format::new(dispatcher_audio::Codec::Wav, 16_000) };
+    dispatcher_audio::encode_all(&both, wav).unwrap()
+}
+
+#[tokio::test]
+async fn each_channel_of_a_call_is_a_speaker_and_is_charged() {
+    let demo = Demo::start(BINARY).await;
+    let recording = call("When is the ferry?", "It sails at noon.");
+    let heard = demo.hear(recording.clone(), "audio/wav", "?engine=turnstone&channels=true").await;
+    assert_eq!(heard["text"], "When is the ferry?\nIt sails at noon.", "{heard}");
+    let words = heard["words"].as_array().unwrap();
+    let speakers: Vec<&str> = words.iter().map(|word| word["speaker"].as_str().unwrap()).collect();
+    assert_eq!(speakers, ["1", "1", "1", "1", "2", "2", "2", "2"]);
+    assert!(words[4]["start"].as_f64().unwrap() > 3.3, "{heard}");
+    let nanos = |amount: &Value| (amount["amount"].as_str().unwrap().parse::<f64>().unwrap() * 1e9).round() as i64;
+    let channels = heard["channels"].as_array().unwrap();
+    assert_eq!(channels.iter().map(|one| nanos(&one["cost"])).sum::<i64>(), nanos(&heard["cost"]));
+    assert_ne!(channels[0]["dispatch"], channels[1]["dispatch"]);
+    for channel in channels {
+        let dispatch = demo.settled(channel["dispatch"].as_str().unwrap()).await;
+        assert_eq!((&dispatch["state"], &dispatch["cost"]), (&json!("done"), &channel["cost"]));
+    }
+    let mono = spoken(&["Ahoy."], 0.3);
+    let (status, problem) = demo.try_to_hear(mono, "audio/pcm;rate=16000", "?engine=turnstone&channels=true").await;
+    assert_eq!(status, 422);
+    assert!(problem["detail"].as_str().unwrap().contains("one channel"), "{problem}");
+}
+
+#[tokio::test]
+async fn kept_transcripts_are_listed_page_by_page() {
+    let demo = Demo::start(BINARY).await;
+    assert!(demo.client(&["app", "change", "quay-announcer", "--transcript-days", "3"]).status.success());
+    for text in ["One.", "Two.", "Three."] {
+        demo.hear(spoken(&[text], 0.3), "audio/pcm;rate=16000", "?engine=turnstone").await;
+    }
+    let mut ids = Vec::new();
+    let mut cursor = String::new();
+    loop {
+        let page = demo.get(&format!("/api/v1/transcripts?app=quay-announcer&limit=2{cursor}")).await;
+        ids.extend(page["items"].as_array().unwrap().iter().map(|one| one["id"].as_str().unwrap().to_owned()));
+        match page["next"].as_str() {
+            Some(next) => cursor = format!("&cursor={next}"),
+            None => break,
+        }
+    }
+    assert_eq!(ids.len(), 3);
+    assert!(ids.is_sorted_by(|one, other| one > other), "the newest first, each once: {ids:?}");
 }

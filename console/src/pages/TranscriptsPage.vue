@@ -7,13 +7,17 @@ import { seconds } from '@/format'
 import { useAsync } from '@/useAsync'
 
 const items = ref<Schemas['TranscriptLine'][]>([])
+const next = ref<string | null>(null)
 const { error, done, run } = useAsync()
 
-onMounted(() =>
+const load = (cursor?: string) =>
   run(async () => {
-    items.value = (await ask(api.GET('/api/v1/transcripts'))).items
-  }),
-)
+    const list = await ask(api.GET('/api/v1/transcripts', { params: { query: cursor ? { cursor } : {} } }))
+    items.value = [...(cursor ? items.value : []), ...list.items]
+    next.value = list.next ?? null
+  })
+
+onMounted(() => load())
 </script>
 
 <template>
@@ -22,7 +26,7 @@ onMounted(() =>
     <p class="lead quiet">Kept transcripts, to be corrected and exported.</p>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading transcripts" />
-    <v-table v-else-if="items.length" class="table" density="comfortable">
+    <v-table v-if="items.length" class="table" density="comfortable">
       <thead>
         <tr><th scope="col">Transcript</th><th scope="col">App</th><th scope="col">Engine</th><th scope="col" class="text-right">Audio</th><th scope="col">Made</th><th scope="col">Kept until</th></tr>
       </thead>
@@ -37,6 +41,7 @@ onMounted(() =>
         </tr>
       </tbody>
     </v-table>
-    <p v-else>No transcripts are kept. To keep those of an app: <code>dispatcher app change APP --transcript-days 30</code></p>
+    <v-btn v-if="next" class="mt-4" @click="load(next)">Show older</v-btn>
+    <p v-else-if="done">No transcripts are kept. To keep those of an app: <code>dispatcher app change APP --transcript-days 30</code></p>
   </div>
 </template>

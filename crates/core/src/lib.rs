@@ -12,6 +12,7 @@ mod backoff;
 mod bounds;
 mod breaker;
 mod cause;
+mod channels;
 mod comparison;
 mod draft;
 mod language;
@@ -39,6 +40,7 @@ pub use backoff::Backoff;
 pub use bounds::Bounds;
 pub use breaker::{Breaker, BreakerState, Health, Passage};
 pub use cause::{Cause, Remedy};
+pub use channels::merge_channels;
 pub use comparison::{Consensus, ConsensusWord, ErrorCounts, TextComparison, compare_texts, consensus};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
 pub use language::{

@@ -129,6 +129,8 @@ pub enum GatewayError {
     Mail(String),
     #[error("the live recognition ended: {0}")]
     Live(String),
+    #[error("the audio has one channel, and 'channels' needs two")]
+    OneChannel,
     #[error("the narration ended: {0}")]
     Narration(String),
     #[error("{0} cannot be sent sentence by sentence; ask for audio/pcm, audio/L16, audio/basic or audio/PCMA")]

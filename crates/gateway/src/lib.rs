@@ -34,6 +34,7 @@ pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
 pub use dispatch::admit::{Caller, KeyLimits};
 pub use dispatch::breakers::BreakerView;
 pub use dispatch::caller_limits::Allowance;
+pub use dispatch::channels::RecognisedChannel;
 pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
 pub use dispatch::hear::{LanguageSource, Recognised, RecognitionRequest};

@@ -42,6 +42,7 @@ fn hear(audio: GivenAudio, wanted: &str) -> RecognitionRequest {
         audio,
         hearer: HearerWish { language: Some("en-GB".into()), ..hearer(Some(wanted)) },
         languages: Vec::new(),
+        channels: false,
         wish: HearingWish::default(),
         unsupported: Unsupported::Adapt,
         deadline: None,

@@ -184,7 +184,9 @@ impl From<GatewayError> for Problem {
                 Problem::new(ProblemKind::TextTooLong, text)
             }
             GatewayError::TooLong { .. } => Problem::new(ProblemKind::AudioTooLong, text),
-            GatewayError::Live(_) | GatewayError::Narration(_) => Problem::new(ProblemKind::Invalid, text),
+            GatewayError::Live(_) | GatewayError::Narration(_) | GatewayError::OneChannel => {
+                Problem::new(ProblemKind::Invalid, text)
+            }
             GatewayError::NotStreamable(_) => Problem::new(ProblemKind::NotAcceptable, text),
             GatewayError::NotAudio(_) => Problem::new(ProblemKind::NotAudio, text),
             GatewayError::Format(_) => Problem::new(ProblemKind::NotAcceptable, text),

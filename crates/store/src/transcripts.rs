@@ -24,12 +24,22 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Transcripts of an app, or of all, the newest first.
-    pub async fn transcripts(&self, app: Option<String>, limit: i64) -> Result<Vec<StoredTranscript>, StoreError> {
+    /// Transcripts of an app, or of all, the newest first; those that come behind
+    /// the one with this time and id, where it is given.
+    pub async fn transcripts(
+        &self,
+        app: Option<String>,
+        behind: Option<(i64, String)>,
+        limit: i64,
+    ) -> Result<Vec<StoredTranscript>, StoreError> {
         self.read(move |c| {
             let mut found = transcripts::table.order((transcripts::made_at.desc(), transcripts::id)).into_boxed();
             if let Some(app) = app {
                 found = found.filter(transcripts::app.eq(app));
+            }
+            if let Some((at, id)) = behind {
+                let same = transcripts::made_at.eq(at).and(transcripts::id.gt(id));
+                found = found.filter(transcripts::made_at.lt(at).or(same));
             }
             Ok(found.limit(limit).select(StoredTranscript::as_select()).load(c)?)
         })
@@ -159,8 +169,15 @@ mod tests {
             store.put_transcript(row(id, app, at), version(id, 1, id)).await.expect("kept");
         }
         let of = |list: Vec<StoredTranscript>| list.into_iter().map(|row| row.id).collect::<Vec<_>>();
-        assert_eq!(of(store.transcripts(None, 10).await.expect("all")), ["t3", "t2", "t1"]);
-        assert_eq!(of(store.transcripts(Some("kiosk".into()), 10).await.expect("some")), ["t3", "t1"]);
+        assert_eq!(of(store.transcripts(None, None, 10).await.expect("all")), ["t3", "t2", "t1"]);
+        assert_eq!(of(store.transcripts(Some("kiosk".into()), None, 10).await.expect("some")), ["t3", "t1"]);
+        let behind = Some((60, "t3".into()));
+        assert_eq!(of(store.transcripts(None, behind.clone(), 1).await.expect("a page")), ["t2"]);
+        assert_eq!(of(store.transcripts(Some("kiosk".into()), behind, 10).await.expect("a page")), ["t1"]);
+        store.put_transcript(row("t0", "kiosk", 60), version("t0", 1, "t0")).await.expect("kept");
+        let behind = Some((60, "t0".into()));
+        assert_eq!(of(store.transcripts(None, behind, 1).await.expect("a page")), ["t3"], "of the same time");
+        store.delete_transcript("t0".into()).await.expect("deleted");
         assert_eq!(store.delete_expired_transcripts(101).await.expect("gone"), 1);
         assert!(store.transcript("t1".into()).await.is_err());
         assert!(store.correct_transcript(version("t1", 2, "x")).await.is_err(), "no version is left");

@@ -345,6 +345,9 @@ pub(crate) struct TranscribeArgs {
     /// Label the speakers
     #[arg(long)]
     pub(crate) speakers: bool,
+    /// Recognise each of two channels by itself, as a speaker of its own; each is charged
+    #[arg(long)]
+    pub(crate) channels: bool,
     /// Number of alternative transcripts (with --format json)
     #[arg(long, value_name = "COUNT")]
     pub(crate) alternatives: Option<u64>,

@@ -63,6 +63,7 @@ pub(crate) async fn run(client: &Client, args: TranscribeArgs, form: OutputForm)
         ("languages", args.languages.as_deref()),
         ("context", args.context.as_deref()),
         ("speakers", args.speakers.then_some("true")),
+        ("channels", args.channels.then_some("true")),
         ("alternatives", alternatives.as_deref()),
         ("unsupported", args.strict.then_some("refuse")),
     ];

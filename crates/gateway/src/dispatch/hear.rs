@@ -13,6 +13,7 @@ use tokio::sync::oneshot;
 use crate::dispatch::attempt::again;
 use crate::dispatch::caller_limits::InWork;
 use crate::dispatch::candidates::{self, Attempt, Outcome, Tried};
+use crate::dispatch::channels::RecognisedChannel;
 use crate::dispatch::deliver::CodecError;
 use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
 use crate::dispatch::speak::{CALLER_LEFT, summary};
@@ -36,6 +37,8 @@ pub struct RecognitionRequest {
     pub languages: Vec<String>,
     pub wish: HearingWish,
     pub unsupported: Unsupported,
+    /// Each channel is recognised by itself.
+    pub channels: bool,
     /// Milliseconds until the transcript, in place of each candidate's own.
     pub deadline: Option<u64>,
     /// The credential to call with, in place of the engine's usual one.
@@ -55,6 +58,8 @@ pub struct Recognised {
     pub language_from: Option<LanguageSource>,
     /// What each language that might be spoken was found to be.
     pub languages: Vec<ComparedLanguage>,
+    /// What became of each channel, where they were recognised one by one.
+    pub channels: Vec<RecognisedChannel>,
     /// It is kept, under the id of the dispatch.
     pub kept: bool,
     /// Seconds of audio.
@@ -105,7 +110,10 @@ impl Gateway {
         mut request: RecognitionRequest,
     ) -> Result<Recognised, GatewayError> {
         let stated = self.state_language(caller, &mut request).await?;
-        let mut recognised = self.recognise_for(caller, request, None).await?;
+        let mut recognised = match request.channels {
+            true => self.recognise_channels(caller, &request).await?,
+            false => self.recognise_for(caller, request, None).await?,
+        };
         if let Some(StatedLanguage { from, compared }) = stated {
             recognised.language_from = Some(from);
             recognised.languages = compared;
@@ -310,6 +318,7 @@ impl Listening {
             revised: Revised { transcript, ..Revised::default() },
             language_from,
             languages: Vec::new(),
+            channels: Vec::new(),
             kept: false,
             length: self.probed.length.seconds(),
             cost,

@@ -290,6 +290,7 @@ impl JobRun<'_> {
             audio,
             hearer: dictation.hearer.clone(),
             languages: Vec::new(),
+            channels: false,
             wish: HearingWish { context, ..dictation.wish.clone() },
             unsupported: dictation.unsupported,
             deadline: dictation.deadline,

@@ -67,8 +67,8 @@ impl Gateway {
         Ok(true)
     }
 
-    /// The transcripts that a caller may see, the newest first; an operator may
-    /// name an app.
+    /// The transcripts that a caller may see, the newest first, behind the one of
+    /// this time and id where it is given; an operator may name an app.
     ///
     /// # Errors
     /// When the records cannot be read; so with all of these.
@@ -76,9 +76,10 @@ impl Gateway {
         &self,
         caller: &Caller,
         app: Option<String>,
+        behind: Option<(i64, String)>,
         limit: i64,
     ) -> Result<Vec<StoredTranscript>, GatewayError> {
-        Ok(self.inner.store.transcripts(caller.visible(app), limit).await?)
+        Ok(self.inner.store.transcripts(caller.visible(app), behind, limit).await?)
     }
 
     /// A transcript by its id or a unique beginning of it; its newest version

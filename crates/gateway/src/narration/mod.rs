@@ -21,8 +21,6 @@ use crate::{Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Utteranc
 
 /// Orders that wait to be taken in, and events that wait to be told.
 const WAITING: usize = 64;
-/// Sentences that are called for at once, the one that sounds among them.
-const AHEAD: usize = 2;
 /// Bytes of text that wait to be spoken.
 const MOST_WAITING: usize = 256 << 10;
 /// A session without text or audio ends after this.
@@ -117,7 +115,7 @@ impl Gateway {
             open: true,
             ended: false,
             sentences: VecDeque::new(),
-            calls: VecDeque::new(),
+            call: None,
             sounding: None,
             number: 0,
             position: 0.0,
@@ -185,7 +183,7 @@ struct Narration {
     ended: bool,
     /// Sentences that are not called for yet.
     sentences: VecDeque<String>,
-    calls: VecDeque<Call>,
+    call: Option<Call>,
     sounding: Option<Sounding>,
     number: u64,
     /// Seconds of audio that were told.
@@ -223,7 +221,7 @@ impl Narration {
     async fn narrate(&mut self, orders: &mut mpsc::Receiver<NarrationOrder>) -> Result<(), NarrationEnd> {
         loop {
             self.call_ahead();
-            if self.ended && self.sounding.is_none() && self.calls.is_empty() && self.sentences.is_empty() {
+            if self.ended && self.sounding.is_none() && self.call.is_none() && self.sentences.is_empty() {
                 return Ok(());
             }
             let told = self.told.clone();
@@ -233,8 +231,8 @@ impl Narration {
                 // What was ordered last is done first: a caller may want silence.
                 order = orders.recv(), if self.open => Step::Order(order),
                 piece = next_piece(&mut self.sounding) => Step::Audio(piece),
-                called = next_call(&mut self.calls), if self.sounding.is_none() => Step::Called(called),
-                () = tokio::time::sleep(IDLE), if self.sounding.is_none() && self.calls.is_empty() => {
+                called = called(&mut self.call), if self.sounding.is_none() => Step::Called(called),
+                () = tokio::time::sleep(IDLE), if self.sounding.is_none() && self.call.is_none() => {
                     let detail = format!("no text for {} s", IDLE.as_secs());
                     return Err(GatewayError::Narration(detail).into());
                 }
@@ -252,17 +250,20 @@ impl Narration {
         self.text.len() + self.sentences.iter().map(String::len).sum::<usize>()
     }
 
-    /// Calls for the next sentences, unless the caller has enough to hear.
+    /// Calls for the next sentence while one sounds, unless the caller has enough
+    /// to hear. One call is made after the other, so that what is left of a token
+    /// is for the sentence that comes first.
     fn call_ahead(&mut self) {
         let enough = self.heard.is_some_and(|heard| self.position - heard > MOST_UNHEARD);
-        while !enough && self.calls.len() + usize::from(self.sounding.is_some()) < AHEAD {
-            let Some(text) = self.sentences.pop_front() else { return };
-            let (gateway, caller) = (self.gateway.clone(), self.caller.clone());
-            let input = TextInput::Plain(text.trim().to_owned());
-            let request = SynthesisRequest { text: input, ..self.request.clone() };
-            let speaking = tokio::spawn(async move { gateway.speak(&caller, request).await });
-            self.calls.push_back(Call { text, speaking });
+        if enough || self.call.is_some() {
+            return;
         }
+        let Some(text) = self.sentences.pop_front() else { return };
+        let (gateway, caller) = (self.gateway.clone(), self.caller.clone());
+        let input = TextInput::Plain(text.trim().to_owned());
+        let request = SynthesisRequest { text: input, ..self.request.clone() };
+        let speaking = tokio::spawn(async move { gateway.speak(&caller, request).await });
+        self.call = Some(Call { text, speaking });
     }
 
     async fn order(&mut self, order: Option<NarrationOrder>) -> Result<(), NarrationEnd> {
@@ -319,7 +320,7 @@ impl Narration {
     /// Nothing more is spoken of what is there.
     async fn stop(&mut self, position: Option<f64>) -> Result<(), NarrationEnd> {
         self.sounding = None;
-        self.calls.clear();
+        self.call = None;
         self.sentences.clear();
         self.text = GrowingText::default();
         let position = position.unwrap_or(self.position).clamp(0.0, self.position);
@@ -332,7 +333,7 @@ impl Narration {
     }
 
     async fn begin(&mut self, utterance: Utterance) -> Result<(), NarrationEnd> {
-        let Some(call) = self.calls.pop_front() else { return Ok(()) };
+        let Some(call) = self.call.take() else { return Ok(()) };
         let (number, from) = (self.number, self.position);
         self.number += 1;
         self.dispatches.push(utterance.dispatch.as_str().into());
@@ -414,9 +415,9 @@ async fn next_piece(sounding: &mut Option<Sounding>) -> Option<Result<Bytes, cra
     }
 }
 
-/// The first of the calls, once it has audio; rests where there is none.
-async fn next_call(calls: &mut VecDeque<Call>) -> Result<Utterance, GatewayError> {
-    match calls.front_mut() {
+/// The utterance that was called for, once it has audio; rests where there is none.
+async fn called(call: &mut Option<Call>) -> Result<Utterance, GatewayError> {
+    match call {
         Some(call) => (&mut call.speaking).await?,
         None => std::future::pending().await,
     }

@@ -89,7 +89,13 @@ impl Gateway {
         let mut compared = Vec::with_capacity(request.languages.len());
         for language in &request.languages {
             let hearer = HearerWish { language: Some(language.clone()), ..request.hearer.clone() };
-            let trial = RecognitionRequest { audio: first.clone(), hearer, languages: Vec::new(), ..request.clone() };
+            let trial = RecognitionRequest {
+                audio: first.clone(),
+                hearer,
+                languages: Vec::new(),
+                channels: false,
+                ..request.clone()
+            };
             compared.push(match self.recognise_for(caller, trial, None).await {
                 Ok(heard) => ComparedLanguage {
                     language: language.clone(),

@@ -1,6 +1,8 @@
 //! A text that is still being written: its sentences, as soon as nothing that
 //! may follow can change where they end.
 
+use std::collections::VecDeque;
+
 use super::sentences;
 use super::sentences::{Rank, places, sentence_ends};
 
@@ -8,6 +10,9 @@ use super::sentences::{Rank, places, sentence_ends};
 const LONG: usize = 300;
 /// From so many on it is cut at a word.
 const LONGER: usize = 600;
+/// Bytes that are looked at: what a caller sends at once may be a thousand times
+/// as long, and each sentence of it is looked for by itself.
+const LOOKED_AT: usize = 8 << 10;
 
 /// A text that grows, of which no more is kept than has not been taken.
 ///
@@ -22,57 +27,84 @@ const LONGER: usize = 600;
 /// ```
 #[derive(Debug, Clone, Default)]
 pub struct GrowingText {
-    rest: String,
-    /// Bytes in which no sentence was found to end.
+    text: String,
+    /// Where what was not taken yet begins.
+    from: usize,
+    /// Bytes from there on in which no sentence was found to end.
     seen: usize,
+    /// Sentences that were found and not taken yet: all of what is looked at is
+    /// found at once.
+    found: VecDeque<String>,
 }
 
 impl GrowingText {
     /// Adds what was written.
     pub fn push(&mut self, text: &str) {
-        self.rest.push_str(text);
+        self.text.push_str(text);
     }
 
     /// Bytes that were not taken yet.
     pub fn len(&self) -> usize {
-        self.rest.len()
+        self.text.len() - self.from + self.found.iter().map(String::len).sum::<usize>()
     }
 
     /// Whether all was taken.
     pub fn is_empty(&self) -> bool {
-        self.rest.is_empty()
+        self.len() == 0
     }
 
     /// The next sentence with the white space behind it; a very long one in
     /// parts. Nothing while more text may still belong to it.
     pub fn next_sentence(&mut self) -> Option<String> {
-        // Only a mark or an empty line ends one.
-        if self.rest.len() > self.seen {
-            if let Some(end) = sentence_ends(&self.rest).into_iter().find(|end| is_certain(&self.rest[*end..])) {
-                return Some(self.take(end));
+        if let Some(found) = self.found.pop_front() {
+            return Some(found);
+        }
+        let left = &self.text[self.from..];
+        let looked_at = &left[..left.floor_char_boundary(LOOKED_AT.min(left.len()))];
+        if looked_at.len() > self.seen {
+            let mut ends = sentence_ends(looked_at);
+            ends.retain(|end| is_certain(&looked_at[*end..]));
+            self.seen = looked_at.len();
+            let mut begun = 0;
+            for end in ends {
+                let sentence = self.take(end - begun);
+                self.found.push_back(sentence);
+                begun = end;
             }
-            self.seen = self.rest.len();
+            if let Some(found) = self.found.pop_front() {
+                return Some(found);
+            }
         }
-        if self.rest.len() <= LONG || self.rest.chars().count() <= LONG {
-            return None;
-        }
-        let places = places(&self.rest);
+        let left = &self.text[self.from..];
+        let looked_at = &left[..left.floor_char_boundary(LOOKED_AT.min(left.len()))];
+        let mut letters = looked_at.char_indices();
+        letters.nth(LONG)?;
+        let longer = letters.nth(LONGER - LONG).map(|(at, _)| at);
+        let places = places(&looked_at[..longer.unwrap_or(looked_at.len())]);
         let clause = places.iter().rfind(|(_, rank)| *rank >= Rank::Clause);
-        let word = places.last().filter(|_| self.rest.chars().count() > LONGER);
+        let word = places.last().filter(|_| longer.is_some());
         let end = clause.or(word)?.0;
         Some(self.take(end))
     }
 
     /// The sentences of all that is left.
     pub fn rest(&mut self) -> Vec<String> {
-        let rest = self.take(self.rest.len());
-        sentences(&rest).into_iter().map(str::to_owned).collect()
+        let mut all: Vec<String> = self.found.drain(..).collect();
+        let rest = self.take(self.text.len() - self.from);
+        all.extend(sentences(&rest).into_iter().map(str::to_owned));
+        all
     }
 
-    fn take(&mut self, end: usize) -> String {
+    fn take(&mut self, length: usize) -> String {
         self.seen = 0;
-        let rest = self.rest.split_off(end);
-        std::mem::replace(&mut self.rest, rest)
+        let taken = self.text[self.from..self.from + length].to_owned();
+        self.from += length;
+        // What is left is moved seldom: there may be much of it.
+        if self.from > self.text.len() / 2 {
+            self.text.drain(..self.from);
+            self.from = 0;
+        }
+        taken
     }
 }
 
@@ -129,6 +161,10 @@ mod tests {
         assert!(parts.concat() == words && parts.iter().all(|part| part.chars().count() <= 700), "{parts:?}");
         // Nothing to cut at: it is kept together.
         assert_eq!(given(&"x".repeat(2_000), &[100]).len(), 1);
+        // A book that is sent at once is cut as one that comes in pieces.
+        let book = "The ramp is closing, so please wait behind the line. ".repeat(4_000);
+        let parts = given(&book, &[usize::MAX]);
+        assert_eq!((parts.len(), parts.concat() == book), (4_000, true));
     }
 
     proptest! {

@@ -6,7 +6,7 @@ use rocket::{State, post};
 
 use super::speech_request::{self, Formats, SpeechRequest};
 use super::transcript_request;
-use super::transcripts::{hearer, no_languages};
+use super::transcripts::{hearer, only_short};
 use crate::access::Allowed;
 use crate::body::RequestBody;
 use crate::headers::Meta;
@@ -88,7 +88,7 @@ async fn of_hearing(
     audio: &GivenAudio,
     wish: TranscriptRequest,
 ) -> Result<Estimate, Problem> {
-    no_languages(&wish)?;
+    only_short(&wish)?;
     Ok(gateway.estimate_hearing(&allowed.0, audio, &hearer(&wish)?).await?)
 }
 

@@ -39,6 +39,7 @@ const NORMALISATION: &str =
     params(
         ("app" = Option<String>, Query, description = "For operators: transcripts of one app"),
         ("limit" = Option<u32>, Query, description = "1 to 500 (default: 50)"),
+        ("cursor" = Option<String>, Query, description = "`next` of the page before"),
     ),
     responses((status = 200, description = "The newest first", body = List<TranscriptLine>), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
@@ -51,12 +52,20 @@ pub(crate) async fn list(
 ) -> Result<Json<List<TranscriptLine>>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
     let (app, limit) = (given.text("app"), given.number("limit")?.unwrap_or(LISTED));
+    let cursor = given.text("cursor");
     given.finish()?;
     if !(1..=MOST_LISTED).contains(&limit) {
         return Err(Problem::new(ProblemKind::Invalid, format!("limit is 1 to {MOST_LISTED}, not {limit}")));
     }
-    let rows = gateway.kept_transcripts(&allowed.0, app, i64::from(limit)).await?;
-    Ok(Json(List::whole(rows.into_iter().map(TranscriptLine::from).collect())))
+    let behind = cursor.as_deref().map(|cursor| {
+        let parts = cursor.split_once('.').and_then(|(at, id)| Some((at.parse().ok()?, id.to_owned())));
+        parts.ok_or_else(|| Problem::new(ProblemKind::Invalid, format!("'{cursor}' is not the cursor of a list")))
+    });
+    let mut rows = gateway.kept_transcripts(&allowed.0, app, behind.transpose()?, i64::from(limit) + 1).await?;
+    let more = rows.len() > limit as usize;
+    rows.truncate(limit as usize);
+    let next = rows.last().filter(|_| more).map(|row| format!("{}.{}", row.made_at, row.id));
+    Ok(Json(List { items: rows.into_iter().map(TranscriptLine::from).collect(), next }))
 }
 
 /// Read a kept transcript

@@ -128,6 +128,7 @@ fn request_of(opening: LiveOpening, trace: Option<String>) -> Result<LiveRequest
         ("url", request.url.is_some()),
         ("languages", !request.languages.is_empty()),
         ("speakers", request.speakers),
+        ("channels", request.channels),
         ("alternatives", request.alternatives.is_some()),
         ("title", request.title.is_some()),
         ("webhook", request.webhook.is_some()),

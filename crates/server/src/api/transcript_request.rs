@@ -290,6 +290,7 @@ fn from_parameters(mut given: Parameters) -> Result<TranscriptRequest, Problem> 
         hints: listed(given.text("hints")),
         languages: listed(given.text("languages")),
         speakers: given.flag("speakers")?.unwrap_or(false),
+        channels: given.flag("channels")?.unwrap_or(false),
         alternatives: given.number("alternatives")?,
         unsupported: given.text("unsupported"),
         title: given.text("title"),

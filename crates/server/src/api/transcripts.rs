@@ -53,6 +53,7 @@ const MAX_TITLE: usize = 200;
         ("variation" = Option<f64>, Query, description = "0 to 1"),
         ("hints" = Option<String>, Query, description = "Likely words, separated by commas"),
         ("speakers" = Option<bool>, Query, description = "Label the speakers"),
+        ("channels" = Option<bool>, Query, description = "Recognise each of two channels by itself, as a speaker of its own; each is charged"),
         ("alternatives" = Option<u64>, Query, description = "Number of alternative transcripts"),
         ("unsupported" = Option<String>, Query, description = "refuse, adapt or omit what the engine does not support"),
         ("title" = Option<String>, Query, description = "Title of the job"),
@@ -110,7 +111,7 @@ pub(crate) async fn recognise(
         Replay::Do(claim) => claim,
     };
     if meta.respond_async {
-        no_languages(&wish)?;
+        only_short(&wish)?;
         let job = dictation(audio, wish, &meta)?;
         let answer = JobAnswer::from(gateway.submit(&allowed.0, job).await?);
         consume(claimed).await;
@@ -125,6 +126,7 @@ pub(crate) async fn recognise(
         audio,
         hearer: hearer(&wish)?,
         languages: wish.languages.clone(),
+        channels: wish.channels,
         unsupported: unsupported(wish.unsupported.as_deref(), &meta)?,
         wish: hearing_wish(wish.hints, wish.context, wish.variation, wish.speakers, wish.alternatives),
         deadline: deadline(wish.deadline)?,
@@ -188,7 +190,11 @@ fn dictation(audio: GivenAudio, wish: TranscriptRequest, meta: &Meta) -> Result<
 }
 
 /// Refuses languages to choose from, where nothing compares them.
-pub(super) fn no_languages(wish: &TranscriptRequest) -> Result<(), Problem> {
+pub(super) fn only_short(wish: &TranscriptRequest) -> Result<(), Problem> {
+    if wish.channels {
+        let detail = "channels are recognised one by one for short recordings only";
+        return Err(Problem::at(ProblemKind::Invalid, "/channels", detail));
+    }
     match wish.languages.is_empty() {
         true => Ok(()),
         false => {

@@ -219,6 +219,9 @@ pub(crate) struct TranscriptRequest {
     /// Tell who speaks.
     #[serde(default)]
     pub(crate) speakers: bool,
+    /// Recognise each of two channels by itself, as a speaker of its own; each is charged.
+    #[serde(default)]
+    pub(crate) channels: bool,
     /// Number of alternative transcripts.
     pub(crate) alternatives: Option<u64>,
     /// Title of the job.
@@ -257,6 +260,21 @@ pub(crate) struct WordAnswer {
     pub(crate) speaker: Option<String>,
 }
 
+/// A channel of a recording, which was recognised by itself.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ChannelAnswer {
+    /// From 1; the speaker of its words.
+    pub(crate) channel: usize,
+    pub(crate) dispatch: String,
+    pub(crate) cost: Amount,
+}
+
+impl From<dispatcher_gateway::RecognisedChannel> for ChannelAnswer {
+    fn from(one: dispatcher_gateway::RecognisedChannel) -> Self {
+        ChannelAnswer { channel: one.channel, dispatch: one.dispatch, cost: one.cost.into() }
+    }
+}
+
 /// The JSON answer of a recognition.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct TranscriptAnswer {
@@ -268,6 +286,9 @@ pub(crate) struct TranscriptAnswer {
     /// Languages that were compared.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) languages: Vec<LanguageAnswer>,
+    /// Channels that were recognised one by one, with the dispatch and cost of each.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) channels: Vec<ChannelAnswer>,
     /// Seconds of audio.
     pub(crate) duration: f64,
     pub(crate) engine: String,
@@ -317,6 +338,7 @@ impl From<dispatcher_gateway::Recognised> for TranscriptAnswer {
             unrecognised,
             language_from: heard.language_from.map(dispatcher_gateway::LanguageSource::name),
             languages: heard.languages.into_iter().map(LanguageAnswer::from).collect(),
+            channels: heard.channels.into_iter().map(ChannelAnswer::from).collect(),
             changes: changes.into_iter().map(TranscriptChangeAnswer::from).collect(),
             command: command.map(CommandAnswer::from),
             kept: heard.kept,
