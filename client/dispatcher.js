@@ -32,6 +32,17 @@ async function refusal(response) {
 const wrapped = (error) =>
   error instanceof DispatcherError ? error : new DispatcherError({ title: String(error?.message ?? error) })
 
+const lost = () => new DispatcherError({ title: 'The connection was lost before the end of the audio.' })
+
+function parsed(record) {
+  try {
+    return JSON.parse(record)
+  } catch {
+    // The last record is cut off where the connection breaks.
+    throw lost()
+  }
+}
+
 /** The records of a JSON text sequence (RFC 7464). */
 async function* records(body) {
   const reader = body.pipeThrough(new TextDecoderStream()).getReader()
@@ -41,7 +52,7 @@ async function* records(body) {
     rest += value ?? ''
     const parts = rest.split('\u001e')
     rest = done ? '' : parts.pop()
-    for (const part of parts) if (part.trim()) yield JSON.parse(part)
+    for (const part of parts) if (part.trim()) yield parsed(part)
     if (done) return
   }
 }
@@ -111,7 +122,7 @@ export class Utterance extends EventTarget {
       else if (record.type === 'end') this.#last = record
     }
     if (this.#over) return
-    if (!this.#last) throw new DispatcherError({ title: 'The connection was lost before the end of the audio.' })
+    if (!this.#last) throw lost()
     const left = Math.max(0, this.#next - out.currentTime)
     setTimeout(() => this.#finish(this.#last), left * 1000)
   }

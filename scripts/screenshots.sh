@@ -39,18 +39,3 @@ ln -s "$OLDPWD/demo" demo
 terminal terminal-demo-once 12 'echo "\$ dispatcher demo --once -o ferries"; dispatcher demo --once -o ferries'
 
 terminal terminal-lint 6 'echo "\$ dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets"; dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets'
-
-dispatcher demo --empty --data "$work/data" --port 0 >"$work/told" 2>/dev/null &
-until [ -f "$work/data/demo.env" ]; do sleep 0.2; done
-sleep 0.5
-. "$work/data/demo.env"
-heron=$(grep 'heron  ' "$work/told" | grep -o 'http[^ ]*/weather')
-say() { DISPATCHER_KEY=$DISPATCHER_APP_KEY dispatcher speak "$@" -o "$work/out/" >/dev/null 2>&1 || true; }
-say "The 06:15 to Gullsay is delayed by twenty minutes." --voice quayside
-say "The 07:40 to Marram Point leaves from berth two." --voice heron/pellin --model fine
-curl -s -X PUT -d '{"weather":"throttled","calls":1}' "$heron" >/dev/null
-say "The ramp is closing." --voice quayside
-id=$(dispatcher dispatches --limit 1 --json | grep -m1 '"id"' | cut -d'"' -f4)
-curl -s -X PUT -d '{"weather":"down","calls":1}' "$heron" >/dev/null
-say "The ramp is closing." --voice heron/tarrick
-say "Bem-vindos a bordo." --languages pt-PT

@@ -179,10 +179,12 @@ async fn a_listener_who_breaks_in_hears_nothing_more_and_the_model_learns_what_w
     let bytes = told.audio.len();
     demo.weather_of("dotterel", Value::Null).await;
     // It goes on with what the model says next.
-    socket.send(message(&json!({"type": "text", "text": "Of course."}))).await.unwrap();
+    socket.send(message(&json!({"type": "text", "text": "Of course"}))).await.unwrap();
+    socket.send(message(&json!({"type": "speak-now"}))).await.unwrap();
+    assert_eq!(told.until(&mut socket, "sentence").await["text"], "Of course");
     socket.send(message(&json!({"type": "end-of-text"}))).await.unwrap();
     while told.take(&mut socket).await {}
-    assert_eq!(words_of(&told.audio[bytes..], pcm()), "Of course.", "nothing of the old text is heard after it");
+    assert_eq!(words_of(&told.audio[bytes..], pcm()), "Of course", "nothing of the old text is heard after it");
     let last = told.of("sentence").last().unwrap()["from"].as_f64().unwrap();
     assert!((last - heard).abs() < 0.002, "{last} and {heard}");
     let rows = demo.get("/api/v1/dispatches").await;

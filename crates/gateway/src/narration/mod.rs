@@ -36,7 +36,7 @@ pub enum NarrationOrder {
     /// More text.
     Text(String),
     /// What is there is spoken, whether its sentence has ended or not.
-    Flush,
+    SpeakNow,
     /// So many seconds were heard.
     Heard(f64),
     /// Nothing more of what is there is spoken; so many seconds were heard,
@@ -233,7 +233,8 @@ impl Narration {
                 piece = next_piece(&mut self.sounding) => Step::Audio(piece),
                 called = called(&mut self.call), if self.sounding.is_none() => Step::Called(called),
                 () = tokio::time::sleep(IDLE), if self.sounding.is_none() && self.call.is_none() => {
-                    let detail = format!("no text for {} s", IDLE.as_secs());
+                    let what = if self.sentences.is_empty() { "no text came" } else { "nothing more was confirmed to be heard" };
+                    let detail = format!("{what} for {} s", IDLE.as_secs());
                     return Err(GatewayError::Narration(detail).into());
                 }
             };
@@ -281,7 +282,7 @@ impl Narration {
                     self.sentence(sentence);
                 }
             }
-            Some(NarrationOrder::Flush) => self.flush(),
+            Some(NarrationOrder::SpeakNow) => self.speak_now(),
             Some(NarrationOrder::Heard(position)) => {
                 let position = position.clamp(0.0, self.position);
                 self.heard = Some(position);
@@ -299,11 +300,11 @@ impl Narration {
     }
 
     fn end(&mut self) {
-        self.flush();
+        self.speak_now();
         self.ended = true;
     }
 
-    fn flush(&mut self) {
+    fn speak_now(&mut self) {
         for rest in self.text.rest() {
             self.sentence(rest);
         }

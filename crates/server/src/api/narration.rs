@@ -103,7 +103,7 @@ impl Narrator {
                 }
                 sent = self.socket.next(NarrationMessage::read), if waiting.is_none() => match sent? {
                     Sent::Order(NarrationMessage::Order(order)) => {
-                        if ended && matches!(order, NarrationOrder::Text(_) | NarrationOrder::Flush | NarrationOrder::End) {
+                        if ended && matches!(order, NarrationOrder::Text(_) | NarrationOrder::SpeakNow | NarrationOrder::End) {
                             return Err(Close::wrong("text was sent after end-of-text"));
                         }
                         ended |= order == NarrationOrder::End;

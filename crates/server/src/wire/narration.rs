@@ -41,7 +41,7 @@ impl NarrationMessage {
                 NarrationOrder::Heard(position.ok_or("a message of the type heard has the member position")?)
             }
             "stop" => NarrationOrder::Stop(seconds(members.remove("position"), "position")?),
-            "flush" => NarrationOrder::Flush,
+            "speak-now" => NarrationOrder::SpeakNow,
             "end-of-text" => NarrationOrder::End,
             "close" => {
                 return if members.is_empty() {
@@ -50,7 +50,7 @@ impl NarrationMessage {
                     Err("close has no members".into())
                 };
             }
-            _ => return Err("a message has a type: open, text, flush, heard, stop, end-of-text or close".into()),
+            _ => return Err("a message has a type: open, text, speak-now, heard, stop, end-of-text or close".into()),
         };
         match members.keys().next() {
             Some(name) => Err(format!("{kind} has no member '{name}'")),
@@ -147,7 +147,7 @@ mod tests {
             (r#"{"type": "text"}"#, "a message of the type text has the member text"),
             (r#"{"type": "heard"}"#, "a message of the type heard has the member position"),
             (r#"{"type": "stop", "position": "now"}"#, "position is in seconds"),
-            (r#"{"type": "flush", "all": true}"#, "flush has no member 'all'"),
+            (r#"{"type": "speak-now", "all": true}"#, "speak-now has no member 'all'"),
             (r#"{"type": "close", "now": true}"#, "close has no members"),
             (r#"{"type": "open", "voise": "heron/pellin"}"#, "open: unknown field `voise`"),
         ] {
