@@ -197,7 +197,7 @@ struct Narration {
 /// What comes next.
 enum Step {
     Order(Option<NarrationOrder>),
-    Called(Result<Utterance, GatewayError>),
+    Called(Box<Result<Utterance, GatewayError>>),
     Audio(Option<Result<Bytes, crate::BodyError>>),
 }
 
@@ -231,7 +231,7 @@ impl Narration {
                 // What was ordered last is done first: a caller may want silence.
                 order = orders.recv(), if self.open => Step::Order(order),
                 piece = next_piece(&mut self.sounding) => Step::Audio(piece),
-                called = called(&mut self.call), if self.sounding.is_none() => Step::Called(called),
+                called = called(&mut self.call), if self.sounding.is_none() => Step::Called(Box::new(called)),
                 () = tokio::time::sleep(IDLE), if self.sounding.is_none() && self.call.is_none() => {
                     let what = if self.sentences.is_empty() { "no text came" } else { "nothing more was confirmed to be heard" };
                     let detail = format!("{what} for {} s", IDLE.as_secs());
@@ -240,7 +240,7 @@ impl Narration {
             };
             match step {
                 Step::Order(order) => self.order(order).await?,
-                Step::Called(called) => self.begin(called?).await?,
+                Step::Called(called) => self.begin((*called)?).await?,
                 Step::Audio(piece) => self.sound(piece).await?,
             }
         }

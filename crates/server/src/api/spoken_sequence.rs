@@ -15,7 +15,6 @@ use serde_json::{Value, json};
 use crate::connection::Connection;
 use crate::drain::Leaving;
 use crate::problem::Problem;
-use crate::public_url::PublicUrl;
 use crate::wire::{Amount, thousandths};
 
 /// The media type of the answer.
@@ -34,13 +33,14 @@ pub(crate) struct SpokenSequence {
     pub(super) gateway: Gateway,
     pub(super) utterance: Utterance,
     pub(super) connection: Connection,
-    pub(super) base: PublicUrl,
     pub(super) _leaving: Leaving,
 }
 
 /// How far it was told.
 struct Told {
     sequence: SpokenSequence,
+    /// What the types of problems begin with.
+    base: String,
     meter: Option<Meter>,
     words: usize,
     marks: usize,
@@ -55,9 +55,9 @@ fn record(out: &mut Vec<u8>, value: &Value) {
 
 impl SpokenSequence {
     /// The records; lets go of the engine once the caller has left.
-    pub(super) fn into_stream(self) -> Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>> {
+    pub(super) fn into_stream(self, base: String) -> Pin<Box<dyn Stream<Item = io::Result<Bytes>> + Send>> {
         let meter = Meter::new(self.utterance.format).ok();
-        let told = Told { sequence: self, meter, words: 0, marks: 0, begun: false };
+        let told = Told { sequence: self, base, meter, words: 0, marks: 0, begun: false };
         Box::pin(futures::stream::unfold(Some(told), |told| async {
             let mut told = told?;
             let next = tokio::select! {
@@ -140,7 +140,7 @@ impl Told {
     fn failed(&mut self, out: &mut Vec<u8>, attempt: dispatcher_gateway::FailedAttempt) {
         let dispatch = self.sequence.utterance.dispatch.clone();
         let problem = Problem::from(GatewayError::AllFailed { dispatch, attempts: vec![attempt] });
-        let kind = format!("{}/problems/{}", self.sequence.base.0, problem.kind);
+        let kind = format!("{}/problems/{}", self.base, problem.kind);
         record(out, &json!({"type": "problem", "problem": Problem { kind, ..problem }}));
     }
 }
@@ -163,6 +163,10 @@ mod tests {
     fn a_record_begins_and_ends_as_the_standard_says() {
         let mut out = Vec::new();
         record(&mut out, &json!({"type": "mark", "name": "line\none"}));
-        assert_eq!(out, b"\x1e{\"name\":\"line\\none\",\"type\":\"mark\"}\n", "RFC 7464, section 2.2");
+        // RFC 7464, section 2.2: a record separator, the text, a line feed.
+        let text = out.strip_prefix(&[0x1e]).and_then(|rest| rest.strip_suffix(b"\n")).expect("a record");
+        assert!(!text.contains(&b'\n') && !text.contains(&0x1e), "{text:?}");
+        let read: Value = serde_json::from_slice(text).expect("JSON");
+        assert_eq!(read, json!({"type": "mark", "name": "line\none"}));
     }
 }

@@ -91,7 +91,6 @@ pub(crate) async fn speak(
     idempotency: &State<Idempotency>,
     spool: &State<Spool>,
     drain: &State<Drain>,
-    url: &State<PublicUrl>,
 ) -> Result<SpokenAnswer, Problem> {
     let leaving = drain.enter();
     let read = speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
@@ -100,7 +99,7 @@ pub(crate) async fn speak(
         Replay::Answer(kept) => return Ok(SpokenAnswer::StoredAnswer(kept)),
         Replay::Do(claim) => claim,
     };
-    answer((gateway, spool, url), &allowed.0, meta, read, claim, leaving).await
+    answer((gateway, spool), &allowed.0, meta, read, claim, leaving).await
 }
 
 /// Speak a text by address
@@ -136,11 +135,10 @@ pub(crate) async fn speak_address(
     gateway: &State<Gateway>,
     spool: &State<Spool>,
     drain: &State<Drain>,
-    url: &State<PublicUrl>,
 ) -> Result<SpokenAnswer, Problem> {
     let leaving = drain.enter();
     let read = speech_request::of_address(&meta, &Formats::of(gateway, &allowed.0))?;
-    answer((gateway, spool, url), &allowed.0, Meta { respond_async: false, ..meta }, read, None, leaving).await
+    answer((gateway, spool), &allowed.0, Meta { respond_async: false, ..meta }, read, None, leaving).await
 }
 
 /// What `GET` would answer with, but for the audio: nothing is spoken.
@@ -152,7 +150,7 @@ pub(crate) fn head(allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Re
 
 /// Speaks what was read, and answers as it asks for.
 async fn answer(
-    (gateway, spool, url): (&Gateway, &Spool, &PublicUrl),
+    (gateway, spool): (&Gateway, &Spool),
     caller: &Caller,
     meta: Meta,
     read: SpeechRequest,
@@ -178,8 +176,8 @@ async fn answer(
     };
     let headers = headers_of(&utterance, &title);
     if sequence {
-        let (gateway, base, connection) = (gateway.clone(), url.clone(), meta.connection);
-        let sequence = SpokenSequence { gateway, utterance, connection, base, _leaving: leaving };
+        let (gateway, connection) = (gateway.clone(), meta.connection);
+        let sequence = SpokenSequence { gateway, utterance, connection, _leaving: leaving };
         return Ok(SpokenAnswer::Sequence { headers, sequence: Box::new(sequence) });
     }
     if json || whole {
@@ -259,7 +257,8 @@ impl<'r> Responder<'r, 'static> for SpokenAnswer {
             }
             SpokenAnswer::Sequence { headers, sequence } => {
                 set(&mut response, headers, spoken_sequence::MEDIA_TYPE.to_owned());
-                response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(sequence.into_stream()));
+                let base = request.rocket().state::<PublicUrl>().map(|url| url.0.clone()).unwrap_or_default();
+                response.max_chunk_size(CHUNK).streamed_body(StreamReader::new(sequence.into_stream(base)));
             }
             SpokenAnswer::StoredAnswer(kept) => {
                 response.status(rocket::http::Status::new(kept.status));
