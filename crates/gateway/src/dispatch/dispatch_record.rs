@@ -116,6 +116,8 @@ struct Shared {
     settled: AtomicBool,
     /// An engine has failed, or was not called since it fails.
     passed_over: AtomicBool,
+    /// Its first call waits for a person, which says nothing of the service.
+    waits_for_speech: AtomicBool,
     /// Attempts that have ended, where traces tell of them.
     traced: Mutex<Vec<StoredAttempt>>,
     /// Of the token that it was asked for with.
@@ -259,6 +261,7 @@ impl DispatchRecord {
             written: AtomicBool::new(false),
             settled: AtomicBool::new(false),
             passed_over: AtomicBool::new(false),
+            waits_for_speech: AtomicBool::new(false),
             traced: Mutex::default(),
             hold: new.hold.map(Mutex::new),
         }))
@@ -282,6 +285,12 @@ impl DispatchRecord {
 
     pub(crate) fn gateway(&self) -> &Gateway {
         &self.0.gateway
+    }
+
+    /// Its first call is made once somebody speaks: how long that takes does not
+    /// count as the pace of the service.
+    pub(crate) fn wait_for_speech(&self) {
+        self.0.waits_for_speech.store(true, Ordering::Relaxed);
     }
 
     /// Takes more from the token of its caller, who may have none.
@@ -360,7 +369,8 @@ impl DispatchRecord {
         let begun = shared.gateway.inner.store.begin_attempt(dispatch, attempt.row.clone(), hold).await;
         attempt.written = begun.is_err();
         begun?;
-        if number == 1 && shared.priority == Priority::Interactive {
+        let timed = !shared.waits_for_speech.load(Ordering::Relaxed);
+        if number == 1 && timed && shared.priority == Priority::Interactive {
             shared.gateway.inner.congestion.note(shared.begun.elapsed());
         }
         Ok(attempt)

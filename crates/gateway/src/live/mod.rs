@@ -134,6 +134,7 @@ impl Gateway {
             job: None,
         };
         let record = DispatchRecord::open(self, caller, Work::Recognition, new);
+        record.wait_for_speech();
         let dispatch = record.id().to_owned();
         let (audio, pieces) = mpsc::channel(WAITING);
         let (told, events) = mpsc::channel(UNTOLD);

@@ -74,3 +74,27 @@ async fn a_dispatch_that_is_settled_stays_as_it_was_settled() {
     assert_eq!((row.state, attempts[0].state, row.audio_ms), (DispatchState::Done, AttemptState::Done, 900));
     assert_eq!((cost, row.cost_nanos), (planned.estimate, planned.estimate.nanos));
 }
+
+#[tokio::test]
+async fn who_waits_for_somebody_to_speak_does_not_make_the_service_slow() {
+    let folder = tempfile::tempdir().expect("folder");
+    let (gateway, caller, planned) = planned(folder.path()).await;
+    let begin_late = async |waits: bool| {
+        let records: Vec<_> = (0..60)
+            .map(|_| DispatchRecord::open(&gateway, &caller, Work::Recognition, new_dispatch()))
+            .inspect(|record| {
+                if waits {
+                    record.wait_for_speech()
+                }
+            })
+            .collect();
+        tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+        for record in &records {
+            drop(record.begin(&planned, planned.usage, planned.estimate).await.expect("begun"));
+        }
+        gateway.inner.congestion.refuses(100_000, 0.0)
+    };
+    assert!(!begin_late(true).await, "a silent microphone is no overload");
+    assert!(begin_late(false).await, "requests that wait for so long are one");
+    gateway.finish().await;
+}
