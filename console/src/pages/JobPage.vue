@@ -155,7 +155,7 @@ onUnmounted(() => {
         <SoundPlayer v-if="sound" ref="player" :source="sound" :name="chosen.name" autoplay @time="tick" />
         <v-progress-linear v-else indeterminate color="primary" aria-label="Loading the audio" />
         <div v-if="cues.length" class="said mt-3" data-test="said">
-          <button v-for="(cue, index) in cues" :key="index" ref="said" type="button" :class="{ here: index === current }" @click="player?.seek(cue.start)">{{ cue.text }}</button>
+          <button v-for="(cue, index) in cues" :key="index" ref="said" type="button" class="word" :class="{ here: index === current }" @click="player?.seek(cue.start)">{{ cue.text }}</button>
         </div>
         <FixWord v-if="job.work === 'synthesis'" :text="cues.map((cue) => cue.text).join(' ')" class="mt-2" />
       </section>
@@ -225,12 +225,6 @@ onUnmounted(() => {
   width: 100%;
   text-align: left;
   padding: 4px 8px;
-  border: 0;
-  border-radius: 4px;
-  background: none;
-  color: inherit;
-  font: inherit;
-  cursor: pointer;
 }
 
 .said .here {

@@ -1,5 +1,7 @@
 //! Tokens of apps, and what was used with them.
 
+use std::collections::HashMap;
+
 use diesel::prelude::*;
 use dispatcher_core::{Currency, Money, TokenShare, TokenUsed, Work};
 
@@ -82,13 +84,13 @@ impl Store {
                 dispatches::currency,
             );
             type Row = (Option<String>, Word<Work>, DispatchState, i64, i64, i64, Word<Currency>);
-            let mut used: Vec<_> = ids.into_iter().map(|id| (id, TokenUsed::default())).collect();
+            let mut used: HashMap<String, TokenUsed> = HashMap::new();
             for row in found.select(columns).load_iter::<Row, diesel::connection::DefaultLoadingMode>(c)? {
                 let (token, Word(work), state, characters, audio_ms, nanos, Word(currency)) = row?;
-                let Some((_, sum)) = used.iter_mut().find(|(id, _)| Some(id) == token.as_ref()) else { continue };
+                let sum = used.entry(token.unwrap_or_default()).or_default();
                 sum.add(share_of(work, state, characters, audio_ms, Money { nanos, currency }));
             }
-            Ok(used)
+            Ok(ids.into_iter().map(|id| (id.clone(), used.remove(&id).unwrap_or_default())).collect())
         })
         .await
     }
@@ -120,23 +122,12 @@ mod tests {
     use crate::StoredDispatch;
 
     fn row(id: &str, made_at: i64, expires_at: i64) -> StoredToken {
-        StoredToken {
-            id: id.into(),
-            app: "quay".into(),
-            hash: format!("hash of {id}"),
-            label: String::new(),
-            calls: String::new(),
-            routes: String::new(),
-            origin: None,
-            characters: None,
-            audio_ms: None,
-            cost_nanos: None,
-            currency: None,
-            made_by: "k1".into(),
-            made_at,
-            expires_at,
-            revoked_at: None,
-        }
+        with(id, &TokenTerms::default(), made_at, expires_at)
+    }
+
+    fn with(id: &str, terms: &TokenTerms, made_at: i64, expires_at: i64) -> StoredToken {
+        let new = StoredToken::new(id, "quay", terms, ("k1", made_at, expires_at));
+        StoredToken { hash: format!("hash of {id}"), ..new }
     }
 
     async fn store(folder: &tempfile::TempDir) -> Store {
@@ -157,7 +148,7 @@ mod tests {
             milliseconds: Some(60_000),
             cost: Some(Money { nanos: 5, currency: Currency::EUR }),
         };
-        assert!(store.add_token(row("a", 10, 100).with(&terms), 2, 0).await.expect("kept"));
+        assert!(store.add_token(with("a", &terms, 10, 100), 2, 0).await.expect("kept"));
         let (found, app) = store.token("hash of a".into()).await.expect("read").expect("there");
         assert_eq!((found.terms(), app.name.as_str()), (terms, "quay"));
         assert!(store.add_token(row("b", 11, 100), 2, 0).await.expect("kept"));

@@ -8,22 +8,32 @@ use crate::{Gateway, GatewayError, now_micros};
 
 /// The app that pays for the console; its keys are operator keys.
 const CONSOLE: &str = "console";
-/// Characters of a key's id.
+/// Characters of the id of a key or token.
 const ID: usize = 12;
-/// Characters of a key's label; what is longer is cut.
+/// Characters of the label of a key or token; what is longer is cut.
 const LABEL: usize = 80;
+
+/// The id of a new key or token.
+pub(crate) fn key_id() -> String {
+    random_token(&mut rand::rng())[..ID].to_owned()
+}
+
+/// A label as it is kept.
+pub(crate) fn label_of(label: &str) -> String {
+    label.chars().take(LABEL).collect()
+}
 
 /// A new key of an app, to be kept, and its secret, which is told once.
 pub fn new_access_key(app: &str, label: &str) -> (AccessKey, SecretString) {
     let operator = app == CONSOLE;
     let made = new_key(if operator { KeyKind::Operator } else { KeyKind::App }, &mut rand::rng());
     let key = AccessKey {
-        id: random_token(&mut rand::rng())[..ID].to_owned(),
+        id: key_id(),
         app: app.to_owned(),
         operator,
         hash: made.hash,
         hint: made.hint,
-        label: label.chars().take(LABEL).collect(),
+        label: label_of(label),
         created_at: now_micros(),
         last_used_at: None,
         revoked_at: None,

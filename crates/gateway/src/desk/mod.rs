@@ -6,5 +6,6 @@ mod people;
 mod records;
 
 pub use apps::new_access_key;
+pub(crate) use apps::{key_id, label_of};
 pub use people::NewSession;
 pub use records::{DispatchDetails, Overview};

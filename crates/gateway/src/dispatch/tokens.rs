@@ -8,16 +8,13 @@ use std::sync::Arc;
 
 use dispatcher_core::{Money, TokenCall, TokenRefusal, TokenShare, TokenTerms, TokenUsed};
 use dispatcher_store::{App, Identified, StoredToken};
-use dispatcher_vault::{KeyKind, hash_key, new_key, random_token};
+use dispatcher_vault::{KeyKind, hash_key, new_key};
 use parking_lot::Mutex;
 use secrecy::SecretString;
 
+use crate::desk::{key_id, label_of};
 use crate::{Caller, Gateway, GatewayError, PlannedCall, now_micros};
 
-/// Characters of a token's id.
-const ID: usize = 12;
-/// Characters of a label; what is longer is cut.
-const LABEL: usize = 80;
 /// Tokens of an app that have not ended.
 const MOST_TOKENS: i64 = 10_000;
 /// Tokens that a list has.
@@ -87,14 +84,13 @@ impl Token {
             Page::None => None,
             Page::Other(origin) => Some(origin),
         };
-        let expected = match (&self.0.terms.origin, given) {
-            (None, None) => return Ok(()),
-            (Some(own), Some(origin)) if own == origin => return Ok(()),
-            (None, Some(origin)) if origins_of(app).any(|own| own == origin) => return Ok(()),
-            (Some(own), _) => own.clone(),
-            (None, Some(_)) => origins_of(app).collect::<Vec<_>>().join(", "),
-        };
-        let expected = if expected.is_empty() { "no other origin".into() } else { expected };
+        let bound = self.0.terms.origin.as_deref();
+        // An origin that was taken from the app is taken from its tokens.
+        let allowed: Vec<&str> = origins_of(app).filter(|own| bound.is_none_or(|bound| bound == *own)).collect();
+        if given.map_or(bound.is_none(), |origin| allowed.contains(&origin)) {
+            return Ok(());
+        }
+        let expected = if allowed.is_empty() { "no other origin".into() } else { allowed.join(", ") };
         Err(TokenRefusal::Origin { expected, given: given.map(str::to_owned) }.into())
     }
 
@@ -372,23 +368,10 @@ impl Gateway {
         let made = new_key(KeyKind::Token, &mut rand::rng());
         let now = now_micros();
         let row = StoredToken {
-            id: random_token(&mut rand::rng())[..ID].to_owned(),
-            app: app.name.clone(),
             hash: made.hash,
-            label: label.chars().take(LABEL).collect(),
-            calls: String::new(),
-            routes: String::new(),
-            origin: None,
-            characters: None,
-            audio_ms: None,
-            cost_nanos: None,
-            currency: None,
-            made_by: by.to_owned(),
-            made_at: now,
-            expires_at,
-            revoked_at: None,
+            label: label_of(label),
+            ..StoredToken::new(&key_id(), &app.name, &terms, (by, now, expires_at))
         };
-        let row = row.with(&terms);
         if !self.inner.store.add_token(row.clone(), MOST_TOKENS, now - READ_AFTER).await? {
             let what = format!("the app {} has {MOST_TOKENS} tokens, and may have no more", app.name);
             return Err(GatewayError::Crowded { what, retry_after: std::time::Duration::from_secs(60) });

@@ -125,11 +125,16 @@ pub struct StoredToken {
 }
 
 impl StoredToken {
-    /// The row with these terms.
-    #[must_use]
-    pub fn with(self, terms: &TokenTerms) -> StoredToken {
+    /// A token of an app with its terms, made by somebody at a time and until
+    /// another, in microseconds; without its hash and label.
+    pub fn new(id: &str, app: &str, terms: &TokenTerms, made: (&str, i64, i64)) -> StoredToken {
         let amount = |amount: Option<u64>| amount.map(|amount| i64::try_from(amount).unwrap_or(i64::MAX));
+        let (made_by, made_at, expires_at) = made;
         StoredToken {
+            id: id.to_owned(),
+            app: app.to_owned(),
+            hash: String::new(),
+            label: String::new(),
             calls: terms.calls.iter().map(|call| call.name()).collect::<Vec<_>>().join("\n"),
             routes: terms.routes.join("\n"),
             origin: terms.origin.clone(),
@@ -137,7 +142,10 @@ impl StoredToken {
             audio_ms: amount(terms.milliseconds),
             cost_nanos: terms.cost.map(|cost| cost.nanos),
             currency: terms.cost.map(|cost| cost.currency),
-            ..self
+            made_by: made_by.to_owned(),
+            made_at,
+            expires_at,
+            revoked_at: None,
         }
     }
 

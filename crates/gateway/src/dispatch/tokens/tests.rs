@@ -52,6 +52,8 @@ fn a_page_must_be_of_the_app_and_of_the_token() {
         assert_eq!(speak(TokenTerms::default(), page), free_is, "{page:?}");
         assert_eq!(speak(bound(), page), bound_is, "{page:?}, a token of one page");
     }
+    let gone = TokenTerms { origin: Some("https://c.example".into()), ..TokenTerms::default() };
+    assert!(!speak(gone, Page::Other("https://c.example")), "the app has this origin no more");
 }
 
 #[test]
