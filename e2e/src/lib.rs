@@ -19,6 +19,12 @@ use dispatcher_standins::tone;
 use reqwest::header::{ACCEPT, AUTHORIZATION, CONTENT_TYPE};
 use serde_json::{Value, json};
 
+/// A client of the service that never asks on a connection which the service
+/// may be closing: a test that decodes for seconds does not see it close.
+pub fn http() -> reqwest::Client {
+    reqwest::Client::builder().no_proxy().pool_idle_timeout(Duration::from_secs(2)).build().unwrap()
+}
+
 /// A demo that runs in a process of its own until this is dropped.
 pub struct Demo {
     child: Child,
@@ -101,7 +107,7 @@ impl Demo {
             heron: word("heron  ").trim_end_matches("/weather").to_owned(),
             told: text.clone(),
             sign_in: word("/sign-in/"),
-            http: reqwest::Client::builder().no_proxy().build().unwrap(),
+            http: http(),
             binary: binary.into(),
             child,
             folder,

@@ -33,7 +33,7 @@ impl Service {
         }
         let (child, url) = launch(binary, folder.path(), settings).await;
         let key = std::fs::read_to_string(folder.path().join("data/operator.key")).unwrap().trim().to_owned();
-        let http = reqwest::Client::builder().no_proxy().build().unwrap();
+        let http = crate::http();
         Service { child, folder, url, key, http }
     }
 

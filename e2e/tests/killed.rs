@@ -32,7 +32,7 @@ struct Seen {
 /// One caller: a request after the other, each with a key of its own; what
 /// breaks off is asked for once more with the same key.
 async fn call(url: Arc<RwLock<String>>, key: String, caller: u64, stop: Arc<AtomicBool>, seen: Arc<Seen>) {
-    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let http = dispatcher_e2e::http();
     let mut number = 0;
     while !stop.load(Ordering::Relaxed) {
         number += 1;

@@ -1,5 +1,7 @@
 //! The client's calls.
 
+use std::time::Duration;
+
 use reqwest::header::{
     ACCEPT, CONNECTION, CONTENT_TYPE, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, SEC_WEBSOCKET_VERSION, UPGRADE,
 };
@@ -16,6 +18,10 @@ use crate::profile;
 
 /// A connection over which messages go both ways.
 pub(crate) type LiveSocket = WebSocketStream<Upgraded>;
+
+/// The service closes connections that are idle for 5 s; the client goes first,
+/// or a request could be sent just as its connection is closed.
+const POOL_IDLE: Duration = Duration::from_secs(4);
 
 /// A client of one service.
 pub(crate) struct Client {
@@ -34,7 +40,7 @@ impl Client {
     /// The client of an address.
     pub(crate) fn to(url: String, key: Option<SecretString>) -> Result<Self, CliError> {
         let http = reqwest::Client::builder().no_proxy().redirect(reqwest::redirect::Policy::none());
-        let http = http.connect_timeout(std::time::Duration::from_secs(5)).build();
+        let http = http.connect_timeout(Duration::from_secs(5)).pool_idle_timeout(POOL_IDLE).build();
         let http = http.map_err(|source| CliError::Unreachable { url: url.clone(), source })?;
         Ok(Client { http, url: url.trim_end_matches('/').to_owned(), key })
     }
