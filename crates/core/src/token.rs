@@ -15,11 +15,14 @@ pub enum TokenCall {
     Transcribe,
     /// Live recognition.
     Caption,
+    /// A spoken exchange.
+    Exchange,
 }
 
 impl TokenCall {
     /// All of them.
-    pub const ALL: [TokenCall; 3] = [TokenCall::Speak, TokenCall::Transcribe, TokenCall::Caption];
+    pub const ALL: [TokenCall; 4] =
+        [TokenCall::Speak, TokenCall::Transcribe, TokenCall::Caption, TokenCall::Exchange];
 
     /// The name in requests and records.
     pub fn name(self) -> &'static str {
@@ -27,6 +30,7 @@ impl TokenCall {
             TokenCall::Speak => "speak",
             TokenCall::Transcribe => "transcribe",
             TokenCall::Caption => "caption",
+            TokenCall::Exchange => "exchange",
         }
     }
 

@@ -63,8 +63,8 @@ pub enum ScanError {
     NotFound,
     #[error("the audio is not base64")]
     NotBase64,
-    #[error("it has more than {MAX_REST} bytes besides the audio")]
-    TooLong,
+    #[error("it has more than {0} bytes besides the audio")]
+    TooLong(usize),
 }
 
 /// Takes audio out of a JSON document that may be larger than memory: the
@@ -76,6 +76,13 @@ impl AudioSplitter {
     /// it is not.
     pub fn new(path: &str) -> Option<Self> {
         Some(AudioSplitter(Scanner { rest: Some(Vec::new()), ..Scanner::new(Path::parse(path)?) }))
+    }
+
+    /// The same for a document that may hold so many bytes beside its audio.
+    #[must_use]
+    pub fn with_rest(mut self, most: usize) -> Self {
+        self.0.most_rest = most;
+        self
     }
 
     /// Takes bytes of the document and gives the audio that is ready.
@@ -145,6 +152,7 @@ pub(crate) struct Scanner {
     ended: bool,
     /// The document without the string at the path, where it is wanted.
     rest: Option<Vec<u8>>,
+    most_rest: usize,
     /// A rest that is too long is given up, and no error.
     rest_may_go: bool,
 }
@@ -161,6 +169,7 @@ impl Scanner {
             quad: Vec::new(),
             ended: false,
             rest: None,
+            most_rest: MAX_REST,
             rest_may_go: false,
         }
     }
@@ -208,9 +217,9 @@ impl Scanner {
         if self.target && inside {
             return Ok(());
         }
-        if rest.len() >= MAX_REST {
+        if rest.len() >= self.most_rest {
             if !self.rest_may_go {
-                return Err(ScanError::TooLong);
+                return Err(ScanError::TooLong(self.most_rest));
             }
             self.rest = None;
             return Ok(());
@@ -431,7 +440,10 @@ mod tests {
         assert_eq!(without.push(b"{\"audio\": {\"base64\": 7}}"), Ok(Vec::new()));
         assert_eq!(without.finish(), Ok((b"{\"audio\": {\"base64\": 7}}".to_vec(), false)));
         let mut large = AudioSplitter::new("$.audio.base64").expect("singular");
-        assert_eq!(large.push(format!("{{\"a\": \"{}\"}}", "x".repeat(MAX_REST)).as_bytes()), Err(ScanError::TooLong));
+        let document = format!("{{\"a\": \"{}\"}}", "x".repeat(MAX_REST));
+        assert_eq!(large.push(document.as_bytes()), Err(ScanError::TooLong(MAX_REST)));
+        let mut roomy = AudioSplitter::new("$.audio.base64").expect("singular").with_rest(2 * MAX_REST);
+        assert_eq!(roomy.push(document.as_bytes()), Ok(Vec::new()));
     }
 
     fn answer() -> String {

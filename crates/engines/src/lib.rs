@@ -22,7 +22,7 @@ mod template;
 mod transcript;
 mod wire;
 
-pub use access::WebhookClient;
+pub use access::{WebhookAnswer, WebhookClient};
 pub use base64_json::{AudioSplitter, ScanError};
 pub use catalogue::{Turn, Turns};
 pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, SpokenAudio, Words};

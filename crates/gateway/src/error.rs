@@ -131,6 +131,16 @@ pub enum GatewayError {
     Live(String),
     #[error("the audio has one channel, and 'channels' needs two")]
     OneChannel,
+    #[error("the app {0} has no reply hook; an operator sets it: dispatcher app change {0} --reply-hook URL")]
+    NoReplyHook(String),
+    #[error("the reply hook is not on this machine, and the exchange must stay on it")]
+    ReplyHookElsewhere,
+    #[error("the engines of this app are {}, not {}", .of_app.name(), .wanted.name())]
+    OtherSite { of_app: dispatcher_core::Site, wanted: dispatcher_core::Site },
+    #[error("turns are parted by silence in audio/pcm of one channel; give that format, or take turns by push")]
+    TurnsBySilence,
+    #[error("nothing was said")]
+    NothingSaid,
     #[error("the narration ended: {0}")]
     Narration(String),
     #[error("{0} cannot be sent sentence by sentence; ask for audio/pcm, audio/L16, audio/basic or audio/PCMA")]

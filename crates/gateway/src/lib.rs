@@ -15,6 +15,7 @@ mod dispatch;
 mod engines;
 mod error;
 mod events;
+mod exchange;
 mod intake;
 mod jobs;
 mod library;
@@ -50,6 +51,10 @@ pub use engines::registry::{EngineState, Registry};
 pub use engines::sheets::Host;
 pub use error::{CredentialFault, FailedAttempt, GatewayError};
 pub use events::{Event, Events};
+pub use exchange::{
+    APOLOGY, Attachment, ConversationEvent, ConversationOrder, ConversationRequest, ConversationSession, ExchangeEnd, ExchangeEvent, ExchangeOrder, ExchangeRequest, ExchangeSession, ReplyWish, Said,
+    TurnTaking,
+};
 pub use intake::hosts::check_host;
 pub use intake::parse::TextInput;
 pub use intake::recording::{GivenAudio, SalvagedAudio, salvage};
@@ -75,9 +80,9 @@ pub use traces::Traces;
 
 // What is on record is told as the records have it.
 pub use dispatcher_store::{
-    AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, GroupBy,
+    AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, ExchangeState, GroupBy,
     HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
-    StoredDispatch, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
+    StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
     UsageTotal, VersionedKind,
 };
 

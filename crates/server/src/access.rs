@@ -24,6 +24,8 @@ pub(crate) enum Need {
     Transcribe,
     /// The same, or a token for live recognition.
     Caption,
+    /// The same, or a token for exchanges.
+    Exchange,
     /// Any key or a signed-in operator.
     Key,
     /// An operator key or a signed-in operator.
@@ -37,6 +39,7 @@ impl Need {
             Need::Speak => Some(TokenCall::Speak),
             Need::Transcribe => Some(TokenCall::Transcribe),
             Need::Caption => Some(TokenCall::Caption),
+            Need::Exchange => Some(TokenCall::Exchange),
             Need::Nothing | Need::Key | Need::Operator => None,
         }
     }

@@ -74,6 +74,16 @@ impl Problem {
         problem
     }
 
+    /// The same fault of a member that stands below another one.
+    pub(crate) fn under(mut self, parent: &str) -> Problem {
+        for error in &mut self.errors {
+            if let Some(pointer) = error["pointer"].as_str() {
+                error["pointer"] = json!(format!("{parent}{pointer}"));
+            }
+        }
+        self
+    }
+
     /// A fault that serde found in a JSON body.
     pub(crate) fn of_json(error: &serde_json::Error) -> Problem {
         let unknown = error.to_string().starts_with("unknown field");
@@ -201,7 +211,13 @@ impl From<GatewayError> for Problem {
             | GatewayError::NoMail
             | GatewayError::Mail(_)
             | GatewayError::Traces(_)
+            | GatewayError::NoReplyHook(_)
+            | GatewayError::NothingSaid
+            | GatewayError::TurnsBySilence
             | GatewayError::Route(_) => Problem::new(ProblemKind::Invalid, text),
+            GatewayError::ReplyHookElsewhere | GatewayError::OtherSite { .. } => {
+                Problem::at(ProblemKind::Invalid, "/site", text)
+            }
             GatewayError::Stale { .. } | GatewayError::JobState(_) => Problem::new(ProblemKind::NotReady, text),
             GatewayError::NoRoom { .. } => Problem::new(ProblemKind::NoRoom, text),
             GatewayError::Quota { .. } => Problem::new(ProblemKind::Quota, text),

@@ -12,7 +12,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    alerts, apps, credentials, document_job, engines, estimates, health, jobs, kept_transcripts, lexicons, live,
+    alerts, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs, kept_transcripts, lexicons, live,
     narration, presets, prompts, records, routing, service, session, tokens, transcript_rules, transcripts, uploads,
     utterances, voices,
 };
@@ -56,7 +56,11 @@ routes! {
         "/api/v1", Caption {
             live::live,
         }
+        "/api/v1", Exchange {
+            exchanges::exchange, conversation::converse,
+        }
         "/api/v1", Key {
+            exchanges::list,
             tokens::list, tokens::add, tokens::revoke,
             kept_transcripts::list, kept_transcripts::read, kept_transcripts::correct, kept_transcripts::remove,
             kept_transcripts::compare,

@@ -8,10 +8,12 @@ use diesel::prelude::*;
 use dispatcher_core::{Currency, Money, Watched, Work};
 
 use crate::schema::{
-    attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, favourites, health_hours,
+    attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, exchanges, favourites, health_hours,
     job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, transcript_versions, transcripts,
 };
-use crate::states::{AttemptState, ChangeKind, CredentialState, DispatchState, HealthScope, JobState, LedgerKind};
+use crate::states::{
+    AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState, LedgerKind,
+};
 use crate::words::Word;
 
 pub use access::{AccessKey, App, Session, StoredToken};
@@ -178,6 +180,37 @@ impl std::fmt::Debug for SealedCredential {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "SealedCredential({} version {}, {})", self.name, self.version, self.state)
     }
+}
+
+/// An exchange that is over. Milliseconds of the stages are from the end of
+/// what the caller said.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = exchanges)]
+pub struct StoredExchange {
+    pub id: String,
+    pub app: String,
+    /// Key, token or person.
+    pub who: String,
+    pub state: ExchangeState,
+    /// What was wrong with the hook or an engine.
+    pub fault: Option<String>,
+    /// Microseconds since 1970.
+    pub begun_at: i64,
+    /// Nothing where the caller sent text.
+    pub ear_dispatch: Option<String>,
+    /// Until the transcript.
+    pub ear_ms: Option<i64>,
+    pub said_characters: i64,
+    /// Until the first text of the reply, and its last.
+    pub reply_first_ms: Option<i64>,
+    pub reply_ms: Option<i64>,
+    pub reply_characters: i64,
+    /// Until the first audio, and its last.
+    pub voice_first_ms: Option<i64>,
+    pub voice_ms: Option<i64>,
+    pub audio_ms: i64,
+    /// Ids, one a line.
+    pub voice_dispatches: String,
 }
 
 /// A transcript that is kept. Times in microseconds.

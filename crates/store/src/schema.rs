@@ -22,6 +22,7 @@ table! {
         custom_voices -> Nullable<Text>, site -> Nullable<Text>, recall -> Text,
         per_minute -> Nullable<BigInt>, at_once -> Nullable<BigInt>, region -> Nullable<Text>,
         transcript_days -> Nullable<BigInt>, language -> Nullable<Text>, origins -> Nullable<Text>,
+        reply_hook -> Nullable<Text>, apology -> Nullable<Text>,
     }
 }
 table! {
@@ -37,6 +38,15 @@ table! {
         characters -> Nullable<BigInt>, audio_ms -> Nullable<BigInt>, cost_nanos -> Nullable<BigInt>,
         currency -> Nullable<Text>, made_by -> Text, made_at -> BigInt, expires_at -> BigInt,
         revoked_at -> Nullable<BigInt>,
+    }
+}
+table! {
+    exchanges (id) {
+        id -> Text, app -> Text, who -> Text, state -> Text, fault -> Nullable<Text>, begun_at -> BigInt,
+        ear_dispatch -> Nullable<Text>, ear_ms -> Nullable<BigInt>, said_characters -> BigInt,
+        reply_first_ms -> Nullable<BigInt>, reply_ms -> Nullable<BigInt>, reply_characters -> BigInt,
+        voice_first_ms -> Nullable<BigInt>, voice_ms -> Nullable<BigInt>, audio_ms -> BigInt,
+        voice_dispatches -> Text,
     }
 }
 table! {

@@ -67,6 +67,22 @@ words! {
 }
 
 words! {
+    /// How an exchange ended.
+    ExchangeState {
+        /// The reply was spoken to its end.
+        Answered = "answered",
+        /// The hook failed, stalled or went on for too long: the apology was spoken.
+        Apologised = "apologised",
+        /// The caller stopped the reply, or spoke into it.
+        Stopped = "stopped",
+        /// An engine failed, and nobody could take its place.
+        Failed = "failed",
+        /// The caller left.
+        Abandoned = "abandoned",
+    }
+}
+
+words! {
     /// What something was measured of.
     HealthScope {
         Engine = "engine",

@@ -30,6 +30,7 @@ pub(crate) enum AppCommand {
     ///   dispatcher app change kiosk --transcript-days 30 --language en-GB
     ///   dispatcher app change kiosk --site none
     ///   dispatcher app change kiosk --origins https://timetable.saltmarsh.example
+    ///   dispatcher app change kiosk --reply-hook https://desk.saltmarsh.example/answer
     #[command(verbatim_doc_comment)]
     Change {
         /// Name of the app
@@ -87,6 +88,12 @@ pub(crate) struct AppSettings {
     /// Origins whose pages may call for it with its tokens, separated by commas
     #[arg(long, value_name = "ORIGINS")]
     pub(crate) origins: Option<String>,
+    /// URL that is asked for the reply in its exchanges; the service must allow its host (webhook_hosts)
+    #[arg(long, value_name = "URL")]
+    pub(crate) reply_hook: Option<String>,
+    /// Text that is spoken in its exchanges if the hook does not answer well
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) apology: Option<String>,
 }
 
 #[derive(Subcommand)]

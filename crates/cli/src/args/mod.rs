@@ -5,6 +5,7 @@ mod apps;
 mod beside;
 mod catalogue;
 mod convert;
+mod exchange;
 mod jobs;
 mod prompts;
 mod records;
@@ -17,6 +18,7 @@ pub(crate) use apps::*;
 pub(crate) use beside::*;
 pub(crate) use catalogue::*;
 pub(crate) use convert::*;
+pub(crate) use exchange::*;
 pub(crate) use jobs::*;
 pub(crate) use prompts::*;
 pub(crate) use records::*;
@@ -55,6 +57,8 @@ pub(crate) enum Command {
     Transcribe(TranscribeArgs),
     /// Transcribe audio live, while it is recorded
     Caption(Box<CaptionArgs>),
+    /// Say something to the reply hook of the app, and hear its reply
+    Exchange(Box<ExchangeArgs>),
     /// Compare transcripts: error rates, agreement and a consensus
     Compare(CompareArgs),
     /// List, show, correct and delete kept transcripts

@@ -57,6 +57,8 @@ impl AppSettings {
             ("region", &self.region),
             ("recall", &self.recall),
             ("language", &self.language),
+            ("reply_hook", &self.reply_hook),
+            ("apology", &self.apology),
         ];
         for (member, given) in texts {
             if let Some(text) = given {

@@ -119,6 +119,7 @@ async fn start(
     let config = Config {
         sheets: settings.sheets.iter().cloned().chain([sheets]).collect(),
         engines: settings.engines.clone().into_iter().chain(standins.endpoints()).collect(),
+        webhook_hosts: settings.webhook_hosts.iter().cloned().chain([host_of(&standins.reply_hook())]).collect(),
         demo: true,
         ..settings
     };
@@ -126,7 +127,7 @@ async fn start(
     let service = Service::new(&config).await?.start();
     service.ready().await;
     let gateway = service.gateway();
-    scenario::fill(gateway, secrets.credentials()).await.map_err(failed)?;
+    scenario::fill(gateway, secrets.credentials(), &standins.reply_hook()).await.map_err(failed)?;
     gateway.resume_jobs().await.map_err(failed)?;
     let operator_key = gateway.add_app_key("console", "demo", (None, None), "demo").await.map_err(failed)?.1;
     let app_key = gateway.add_app_key("quay-announcer", "demo", (None, None), "demo").await.map_err(failed)?.1;
@@ -136,6 +137,11 @@ async fn start(
         samples::fill(service.gateway(), &client(&operator_key)?, &client(&app_key)?).await?;
     }
     Ok(Demo { service, standins, operator_key, app_key })
+}
+
+fn host_of(address: &str) -> String {
+    let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
+    rest.split('/').next().unwrap_or_default().to_owned()
 }
 
 fn failed(error: dispatcher_gateway::GatewayError) -> CliError {

@@ -197,8 +197,25 @@ async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
     Ok(())
 }
 
+/// Has the timetable desk answer for an app, unless it has a hook of its own:
+/// the desk is at another port each time.
+async fn set_reply_hook(gateway: &Gateway, name: &str, address: &str) -> Result<(), GatewayError> {
+    let mut app = gateway.app(name).await?;
+    let of_desk = |hook: &String| hook.starts_with("http://127.0.0.1:") && hook.ends_with("/answer");
+    if app.reply_hook.as_ref().is_none_or(of_desk) {
+        app.reply_hook = Some(address.to_owned());
+        app.apology.get_or_insert_with(|| "I am sorry, the timetable desk does not answer. Please ask at the quay.".into());
+        gateway.change_app(app, "demo").await?;
+    }
+    Ok(())
+}
+
 /// Fills the records with the scenario; what is there already stays.
-pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> Result<(), GatewayError> {
+pub(super) async fn fill(
+    gateway: &Gateway,
+    credentials: Vec<(&str, Parts)>,
+    reply_hook: &str,
+) -> Result<(), GatewayError> {
     for app in apps() {
         match gateway.add_app(app, "demo").await {
             Ok(_) | Err(GatewayError::Store(StoreError::Taken { .. })) => {}
@@ -218,6 +235,9 @@ pub(super) async fn fill(gateway: &Gateway, credentials: Vec<(&str, Parts)>) -> 
         console.default_recognition = Some("captions".into());
         console.transcript_days = Some(30);
         gateway.change_app(console, "demo").await?;
+    }
+    for name in ["quay-announcer", "helpline", "console"] {
+        set_reply_hook(gateway, name, reply_hook).await?;
     }
     for route in routes() {
         if !gateway.registry().routes().contains_key(&route.name) {

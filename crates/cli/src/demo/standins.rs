@@ -7,7 +7,7 @@ use base64::Engine as _;
 use dispatcher_server::EngineOverride;
 use dispatcher_standins::{
     StandIn, start_avocet, start_bittern, start_curlew, start_dotterel, start_godwit, start_heron, start_phalarope,
-    start_redshank, start_sanderling, start_turnstone, start_whimbrel,
+    start_redshank, start_sanderling, start_timetable, start_turnstone, start_whimbrel,
 };
 use dispatcher_vault::{Parts, random_token};
 use secrecy::SecretString;
@@ -50,8 +50,11 @@ impl Key {
     }
 }
 
-/// The stand-ins, running.
-pub(super) struct StandIns(Vec<(&'static str, StandIn)>);
+/// The stand-ins, running, and the desk that answers in exchanges.
+pub(super) struct StandIns {
+    engines: Vec<(&'static str, StandIn)>,
+    timetable: StandIn,
+}
 
 fn parts(parts: &[(&str, &str)]) -> Parts {
     parts.iter().map(|(name, value)| ((*name).to_owned(), SecretString::from((*value).to_owned()))).collect()
@@ -96,7 +99,7 @@ impl StandInSecrets {
 
 impl StandIns {
     pub(super) async fn start(secrets: &StandInSecrets) -> std::io::Result<StandIns> {
-        Ok(StandIns(vec![
+        let engines = vec![
             ("avocet", start_avocet(0, NAME, &secrets.avocet.public).await?),
             ("bittern", start_bittern(0, NAME, &secrets.bittern, "both").await?),
             ("curlew", start_curlew(0, NAME, &secrets.curlew).await?),
@@ -108,23 +111,30 @@ impl StandIns {
             ("sanderling", start_sanderling(0, &secrets.sanderling).await?),
             ("turnstone", start_turnstone(0, &secrets.turnstone).await?),
             ("whimbrel", start_whimbrel(0, &secrets.whimbrel).await?),
-        ]))
+        ];
+        Ok(StandIns { engines, timetable: start_timetable(0).await? })
     }
 
     /// Where one of them is.
     pub(super) fn url(&self, name: &str) -> String {
-        self.0.iter().find(|(has, _)| *has == name).map(|(_, it)| it.url()).unwrap_or_default()
+        self.engines.iter().find(|(has, _)| *has == name).map(|(_, it)| it.url()).unwrap_or_default()
+    }
+
+    /// The reply hook of the demo's apps.
+    pub(super) fn reply_hook(&self) -> String {
+        format!("{}/answer", self.timetable.url())
     }
 
     /// Where each is, in place of what its sheet says.
     pub(super) fn endpoints(&self) -> BTreeMap<String, EngineOverride> {
-        let all = self.0.iter();
+        let all = self.engines.iter();
         all.map(|(name, it)| ((*name).to_owned(), EngineOverride { endpoint: Some(it.url()) })).collect()
     }
 
     /// Each with the address of its weather, for people.
     pub(super) fn weathers(&self) -> String {
-        let lines: Vec<String> = self.0.iter().map(|(name, it)| format!("{name:<10} {}/weather", it.url())).collect();
+        let all = self.engines.iter().map(|(name, it)| (*name, it)).chain([("timetable", &self.timetable)]);
+        let lines: Vec<String> = all.map(|(name, it)| format!("{name:<10} {}/weather", it.url())).collect();
         lines.join("\n          ")
     }
 }

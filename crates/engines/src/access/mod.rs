@@ -9,7 +9,7 @@ mod token;
 mod webhook_client;
 
 pub(crate) use token::mark;
-pub use webhook_client::WebhookClient;
+pub use webhook_client::{WebhookAnswer, WebhookClient};
 
 use bytes::Bytes;
 use dispatcher_core::{Access, Cause, IdentitySpec, Network, Scheme, SheetError};

@@ -11,8 +11,8 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use bytes::Bytes;
 use dispatcher_core::{Cause, Network, SignatureAlgorithm, SignatureSpec};
 use dispatcher_vault::Parts;
-use reqwest::header::{CONTENT_TYPE, HeaderValue};
-use reqwest::{Method, Url};
+use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderValue};
+use reqwest::{Method, RequestBuilder, Response, Url};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use super::signature::Signature;
@@ -74,18 +74,66 @@ impl WebhookClient {
     /// # Errors
     /// When it cannot be reached, or does not answer with success.
     pub async fn tell(&self, fetcher: &Fetcher, address: &str, body: Bytes) -> Result<(), EngineError> {
+        let request = self.signed(fetcher, address, body)?.timeout(PATIENCE);
+        answered(request).await.map(drop)
+    }
+
+    /// Asks an address for an answer of one of the types in `accept`, which is
+    /// read as it comes in. Whoever calls decides how long to wait for it.
+    ///
+    /// # Errors
+    /// When it cannot be reached, or does not answer with success.
+    pub async fn ask(
+        &self,
+        fetcher: &Fetcher,
+        address: &str,
+        body: Bytes,
+        accept: &'static str,
+    ) -> Result<WebhookAnswer, EngineError> {
+        let request = self.signed(fetcher, address, body)?.header(ACCEPT, HeaderValue::from_static(accept));
+        Ok(WebhookAnswer { response: answered(request).await? })
+    }
+
+    fn signed(&self, fetcher: &Fetcher, address: &str, body: Bytes) -> Result<RequestBuilder, EngineError> {
         let url: Url = address.parse().map_err(|_| useless("the webhook is not a URL"))?;
         let client = fetcher.client(Network::Private, &url, None)?;
         let mut outgoing = Outgoing::bare(Method::POST, url);
         outgoing.headers.insert(CONTENT_TYPE, HeaderValue::from_static("application/json"));
         outgoing.body = Some(body.clone());
         self.signature.apply(&self.key, &mut outgoing)?;
-        let request = client.post(outgoing.url).headers(outgoing.headers).timeout(PATIENCE).body(body);
-        let failed = |error: reqwest::Error| EngineError::new(Cause::Unavailable, error.without_url().to_string());
-        let response = request.send().await.map_err(failed)?;
-        match response.status() {
-            status if status.is_success() => Ok(()),
-            status => Err(EngineError::new(Cause::Refused, format!("it answered {status}"))),
-        }
+        Ok(client.post(outgoing.url).headers(outgoing.headers).body(body))
+    }
+}
+
+async fn answered(request: RequestBuilder) -> Result<Response, EngineError> {
+    let response = request.send().await.map_err(failed)?;
+    match response.status() {
+        status if status.is_success() => Ok(response),
+        status => Err(EngineError::new(Cause::Refused, format!("it answered {status}"))),
+    }
+}
+
+fn failed(error: reqwest::Error) -> EngineError {
+    EngineError::new(Cause::Unavailable, error.without_url().to_string())
+}
+
+/// What an address answers, as it comes in.
+pub struct WebhookAnswer {
+    response: Response,
+}
+
+impl WebhookAnswer {
+    /// What it says it is.
+    pub fn media_type(&self) -> &str {
+        let field = self.response.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok());
+        field.unwrap_or_default()
+    }
+
+    /// The next piece; nothing at its end.
+    ///
+    /// # Errors
+    /// When it breaks off.
+    pub async fn next(&mut self) -> Result<Option<Bytes>, EngineError> {
+        self.response.chunk().await.map_err(failed)
     }
 }

@@ -65,6 +65,7 @@ impl Gateway {
     /// # Errors
     /// Where the name is taken.
     pub async fn add_app(&self, app: App, by: &str) -> Result<App, GatewayError> {
+        self.check_reply_hook(&app)?;
         let app = self.inner.store.add_app(app, by.to_owned()).await?;
         self.note_app(&app).await?;
         Ok(app)
@@ -75,6 +76,7 @@ impl Gateway {
     /// # Errors
     /// Where there is none of the name.
     pub async fn change_app(&self, app: App, by: &str) -> Result<App, GatewayError> {
+        self.check_reply_hook(&app)?;
         let app = self.inner.store.change_app(app, by.to_owned(), now_micros()).await?;
         self.note_app(&app).await?;
         self.forget_grants();

@@ -55,9 +55,14 @@ impl Utterance {
     /// Words and their times, as far as the engine tells them; whole once the
     /// body has ended.
     pub fn words(&self) -> Vec<Word> {
+        self.words_from(0)
+    }
+
+    /// The same without those that were told already.
+    pub fn words_from(&self, told: usize) -> Vec<Word> {
         let words = self.words.lock();
         let moved = |time: Option<f64>| time.map(|time| time / self.tempo);
-        words.iter().map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() }).collect()
+        words.iter().skip(told).map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() }).collect()
     }
 }
 

@@ -4,7 +4,7 @@
 //! can; what it has settled stays, and the rest is sent to the next one.
 
 mod call;
-mod pauses;
+pub(crate) mod pauses;
 mod results;
 mod stretch;
 

@@ -14,7 +14,7 @@ const GROWTH: f32 = 1.002;
 const FADING: f32 = 0.999;
 
 /// Listens for pauses. Samples are mono, 16 bits.
-pub(super) struct PauseFinder {
+pub(crate) struct PauseFinder {
     block: usize,
     sum: f32,
     count: usize,
@@ -27,12 +27,12 @@ pub(super) struct PauseFinder {
 }
 
 impl PauseFinder {
-    pub(super) fn new(rate: u32) -> Self {
+    pub(crate) fn new(rate: u32) -> Self {
         let block = (rate / BLOCKS_A_SECOND).max(1) as usize;
         PauseFinder { block, sum: 0.0, count: 0, noise: 1.0, speech: EXPECTED, sounding: 0, quiet: 0 }
     }
 
-    pub(super) fn push(&mut self, samples: &[i16]) {
+    pub(crate) fn push(&mut self, samples: &[i16]) {
         for sample in samples {
             self.sum += (f32::from(*sample) / 32_768.0).powi(2);
             self.count += 1;
@@ -59,12 +59,12 @@ impl PauseFinder {
     }
 
     /// Whether somebody speaks at this moment.
-    pub(super) fn is_speech(&self) -> bool {
+    pub(crate) fn is_speech(&self) -> bool {
         self.sounding >= SPEECH
     }
 
     /// Seconds since anybody spoke.
-    pub(super) fn silence(&self) -> f64 {
+    pub(crate) fn silence(&self) -> f64 {
         f64::from(self.quiet) / f64::from(BLOCKS_A_SECOND)
     }
 }

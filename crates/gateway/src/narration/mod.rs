@@ -37,6 +37,8 @@ pub enum NarrationOrder {
     Text(String),
     /// What is there is spoken, whether its sentence has ended or not.
     SpeakNow,
+    /// What has not become a sentence yet is not spoken.
+    Drop,
     /// So many seconds were heard.
     Heard(f64),
     /// Nothing more of what is there is spoken; so many seconds were heard,
@@ -98,12 +100,7 @@ impl Gateway {
     /// Where its format needs to be whole, and where nobody could speak it.
     pub async fn narrate(&self, caller: &Caller, request: SynthesisRequest) -> Result<NarrationSession, GatewayError> {
         let format = request.format;
-        if bytes_a_second(format).is_none() {
-            return Err(GatewayError::NotStreamable(format.media_type()));
-        }
-        // Who could speak is known before the first word is written.
-        let trial = SynthesisRequest { text: TextInput::Plain(".".into()), ..request.clone() };
-        self.estimate_speech(caller, &trial).await?;
+        self.check_narration(caller, &request).await?;
         let (orders, taken) = mpsc::channel(WAITING);
         let (told, events) = mpsc::channel(WAITING);
         let narration = Narration {
@@ -125,6 +122,19 @@ impl Gateway {
         };
         self.inner.running.spawn(narration.run(taken));
         Ok(NarrationSession { format, orders, events })
+    }
+
+    /// Finds out who could speak, before the first word is written.
+    pub(crate) async fn check_narration(
+        &self,
+        caller: &Caller,
+        request: &SynthesisRequest,
+    ) -> Result<(), GatewayError> {
+        if bytes_a_second(request.format).is_none() {
+            return Err(GatewayError::NotStreamable(request.format.media_type()));
+        }
+        let trial = SynthesisRequest { text: TextInput::Plain(".".into()), ..request.clone() };
+        self.estimate_speech(caller, &trial).await.map(drop)
     }
 }
 
@@ -283,6 +293,7 @@ impl Narration {
                 }
             }
             Some(NarrationOrder::SpeakNow) => self.speak_now(),
+            Some(NarrationOrder::Drop) => self.text = GrowingText::default(),
             Some(NarrationOrder::Heard(position)) => {
                 let position = position.clamp(0.0, self.position);
                 self.heard = Some(position);
@@ -371,8 +382,7 @@ impl Narration {
     async fn words(&mut self) -> Result<(), NarrationEnd> {
         let Some(sounding) = &mut self.sounding else { return Ok(()) };
         let from = sounding.from;
-        let words = sounding.utterance.words();
-        let new: Vec<_> = words.into_iter().skip(sounding.words).collect();
+        let new = sounding.utterance.words_from(sounding.words);
         sounding.words += new.len();
         for word in new {
             let Some(start) = word.start else { continue };

@@ -34,12 +34,28 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Pro
         transcript_days: within(request.transcript_days, "transcript_days", 3_650)?,
         language: language(request.language)?,
         origins: origins(&request.origins)?,
+        reply_hook: request.reply_hook,
+        apology: apology(request.apology)?,
     })
 }
 
 fn language(given: Option<String>) -> Result<Option<String>, Problem> {
     given.as_ref().map_or(Ok(()), |tag| super::transcript_request::check_language("/language", tag))?;
     Ok(given)
+}
+
+/// Characters of an apology.
+const MOST_APOLOGY: usize = 300;
+
+fn apology(given: Option<String>) -> Result<Option<String>, Problem> {
+    let given = given.map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
+    match given.as_ref().is_some_and(|text| text.chars().count() > MOST_APOLOGY) {
+        true => {
+            let detail = format!("an apology has at most {MOST_APOLOGY} characters");
+            Err(Problem::at(ProblemKind::Invalid, "/apology", detail))
+        }
+        false => Ok(given),
+    }
 }
 
 /// Origins that an app may have.

@@ -56,7 +56,7 @@ pub(crate) async fn estimate(
         }
         // JSON that carries audio is a recognition, any other a synthesis.
         "application/json" | "" => {
-            let (rest, audio) = transcript_request::split_json(data, spool).await?;
+            let (rest, audio) = transcript_request::split_json(data, spool, transcript_request::MAX_BESIDE).await?;
             match audio {
                 None => {
                     let read = speech_request::of_body(&meta, rest, &Formats::of(gateway, &allowed.0))?;

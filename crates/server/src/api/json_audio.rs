@@ -7,7 +7,7 @@ use std::path::Path;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use dispatcher_audio::{Length, Meter};
+use dispatcher_audio::{Format, Length, Meter};
 use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{Gateway, GatewayError, Utterance};
 use dispatcher_vault::random_token;
@@ -18,7 +18,7 @@ use crate::spool::{Sink, Spool, storage_problem};
 use crate::wire::{AudioAnswer, UtteranceAnswer, thousandths};
 
 /// Bytes of audio that travels inside JSON.
-const MOST_AUDIO: u64 = 32 << 20;
+pub(super) const MOST_AUDIO: u64 = 32 << 20;
 /// Bytes that are encoded at once: whole groups of base64.
 const GROUPS: usize = 48 << 10;
 /// Bytes at the beginning of audio that say how long it is.
@@ -63,7 +63,7 @@ pub(super) async fn whole(mut utterance: Utterance, spool: &Spool) -> Result<Jso
     in_file(work).await
 }
 
-async fn in_file(work: impl FnOnce() -> io::Result<JsonFile> + Send + 'static) -> Result<JsonFile, Problem> {
+pub(super) async fn in_file(work: impl FnOnce() -> io::Result<JsonFile> + Send + 'static) -> Result<JsonFile, Problem> {
     let written = tokio::task::spawn_blocking(work)
         .await
         .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
@@ -122,17 +122,18 @@ fn measured(file: &mut std::fs::File, utterance: &Utterance) -> Option<Length> {
     }
 }
 
+/// Audio of an answer that is still to be written: a mark stands for it.
+pub(super) fn marked(format: Format, seconds: f64) -> (AudioAnswer, String) {
+    let (mark, kind) = (random_token(&mut rand::rng()), format.media_type());
+    let data_uri = format!("data:{kind};base64,{mark}");
+    (AudioAnswer { data_uri, base64: mark.clone(), kind, duration: thousandths(seconds) }, mark)
+}
+
 /// All of the answer but its audio, for which a mark stands.
 fn described(utterance: Utterance, length: Length, cost: crate::wire::Amount) -> (UtteranceAnswer, String) {
-    let mark = random_token(&mut rand::rng());
-    let kind = utterance.format.media_type();
+    let (audio, mark) = marked(utterance.format, length.seconds());
     let answer = UtteranceAnswer {
-        audio: AudioAnswer {
-            data_uri: format!("data:{kind};base64,{mark}"),
-            base64: mark.clone(),
-            kind,
-            duration: thousandths(length.seconds()),
-        },
+        audio,
         words: utterance.words().iter().filter_map(|word| serde_json::to_value(word).ok()).collect(),
         marks: utterance
             .marks()
@@ -150,7 +151,12 @@ fn described(utterance: Utterance, length: Length, cost: crate::wire::Amount) ->
     (answer, mark)
 }
 
-fn write(audio: &mut std::fs::File, folder: &Path, (answer, mark): (UtteranceAnswer, String)) -> io::Result<JsonFile> {
+/// Writes an answer, with the audio as base64 where its mark stands.
+pub(super) fn write(
+    audio: &mut std::fs::File,
+    folder: &Path,
+    (answer, mark): (impl serde::Serialize, String),
+) -> io::Result<JsonFile> {
     let text = serde_json::to_string(&answer)?;
     let file = tempfile::NamedTempFile::new_in(folder)?;
     let mut out = BufWriter::new(file);

@@ -2,18 +2,16 @@
 //! WebSocket (RFC 6455). The messages are described in docs/asyncapi.json.
 
 use dispatcher_gateway::{Caller, Gateway, GatewayError, LiveEvent, LiveRequest, LiveSession};
-use rocket::{Shutdown, State, get};
+use rocket::{State, get};
 use rocket_ws as ws;
 
-use super::socket::{self, Close, PING, Sent, Socket, room_for};
-use super::transcript_request::check;
+use super::socket::{Close, PING, Sent, Socket, Talk, Upgrade, room_for};
+use super::transcript_request::refuse_beyond_live;
 use super::transcripts::{hearer, hearing_wish};
 use crate::access::Allowed;
-use crate::connections::Connections;
 use crate::headers::Meta;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::public_url::PublicUrl;
 use crate::wire::{LiveMessage, LiveOpening, LiveOrder};
 
 /// Recognise live
@@ -29,58 +27,34 @@ use crate::wire::{LiveMessage, LiveOpening, LiveOrder};
     security(("key" = []))
 )]
 #[get("/transcripts/live")]
-pub(crate) fn live(
-    allowed: Allowed,
-    meta: Meta,
-    socket: ws::WebSocket,
-    gateway: &State<Gateway>,
-    connections: &State<Connections>,
-    url: &State<PublicUrl>,
-    end: Shutdown,
-) -> ws::Channel<'static> {
-    let (gateway, base) = (gateway.inner().clone(), url.0.clone());
-    // A connection without a request in work would be closed.
-    let held = meta.connection.peer().map(|peer| connections.begin(peer));
-    socket.config(socket::config()).channel(move |stream| {
-        Box::pin(async move {
-            let _held = held;
-            let socket = Socket { stream, base, operator: allowed.0.operator };
-            let mut conversation = Conversation { socket, caller: allowed.0, gateway };
-            let close = tokio::select! {
-                close = conversation.run(meta.trace) => close,
-                () = end => Close::restart(),
-            };
-            conversation.socket.close(close).await;
-            Ok(())
-        })
-    })
+pub(crate) fn live(allowed: Allowed, meta: Meta, upgrade: Upgrade, gateway: &State<Gateway>) -> ws::Channel<'static> {
+    let caller = allowed.0.clone();
+    let conversation = Conversation { caller: allowed.0, gateway: gateway.inner().clone(), trace: meta.trace };
+    upgrade.open(&caller, &meta.connection, conversation)
 }
 
 struct Conversation {
-    socket: Socket,
     caller: Caller,
     gateway: Gateway,
+    trace: Option<String>,
+}
+
+impl Talk for Conversation {
+    async fn talk(&mut self, socket: &mut Socket) -> Result<(), Close> {
+        match socket.first(LiveOrder::read).await? {
+            Some(LiveOrder::Open(opening)) => self.converse(socket, *opening).await,
+            Some(_) => Err(Close::unopened()),
+            None => Ok(()),
+        }
+    }
 }
 
 impl Conversation {
-    async fn run(&mut self, trace: Option<String>) -> Close {
-        let opening = match self.socket.first(LiveOrder::read).await {
-            Ok(Some(LiveOrder::Open(opening))) => opening,
-            Ok(Some(_)) => return Close::wrong("the first message must have the type open"),
-            Ok(None) => return Close::normal(),
-            Err(close) => return close,
-        };
-        match self.converse(*opening, trace).await {
-            Ok(()) => Close::normal(),
-            Err(close) => close,
-        }
-    }
-
-    async fn converse(&mut self, opening: LiveOpening, trace: Option<String>) -> Result<(), Close> {
+    async fn converse(&mut self, socket: &mut Socket, opening: LiveOpening) -> Result<(), Close> {
         let interim = opening.interim;
-        let session = self.gateway.listen(&self.caller, request_of(opening, trace)?).await?;
+        let session = self.gateway.listen(&self.caller, request_of(opening, self.trace.take())?).await?;
         let LiveSession { dispatch, engine, audio, mut events } = session;
-        self.socket.say(&LiveMessage::Open { dispatch: dispatch.clone(), engine }).await?;
+        socket.say(&LiveMessage::Open { dispatch: dispatch.clone(), engine }).await?;
         let mut audio = Some(audio);
         // Audio that the session has no room for yet: nothing more is read until it has.
         let mut waiting: Option<Vec<u8>> = None;
@@ -91,7 +65,7 @@ impl Conversation {
                     Some(Ok(LiveEvent::Result { settled: false, .. })) if !interim => {}
                     Some(Ok(event)) => {
                         let last = matches!(event, LiveEvent::Ended { .. });
-                        self.socket.say(&LiveMessage::of(event, &dispatch)).await?;
+                        socket.say(&LiveMessage::of(event, &dispatch)).await?;
                         if last {
                             return Ok(());
                         }
@@ -104,7 +78,7 @@ impl Conversation {
                     // The session ends, and says why.
                     _ => audio = None,
                 },
-                sent = self.socket.next(LiveOrder::read), if waiting.is_none() => match (sent?, &audio) {
+                sent = socket.next(LiveOrder::read), if waiting.is_none() => match (sent?, &audio) {
                     (Sent::Audio(bytes), Some(_)) => waiting = Some(bytes),
                     (Sent::Order(LiveOrder::EndOfInput), Some(_)) => audio = None,
                     (Sent::Audio(_), None) => return Err(Close::wrong("audio was sent after end-of-input")),
@@ -112,7 +86,7 @@ impl Conversation {
                     (Sent::Order(LiveOrder::Open(_)), _) => return Err(Close::wrong("the session is open already")),
                     (Sent::Order(LiveOrder::Close) | Sent::Left, _) => return Ok(()),
                 },
-                _ = ping.tick() => if !self.socket.ping().await {
+                _ = ping.tick() => if !socket.ping().await {
                     return Ok(());
                 },
             }
@@ -122,24 +96,7 @@ impl Conversation {
 
 fn request_of(opening: LiveOpening, trace: Option<String>) -> Result<LiveRequest, Problem> {
     let LiveOpening { format, request, .. } = opening;
-    check(&request)?;
-    for (name, given) in [
-        ("audio", request.audio.is_some()),
-        ("url", request.url.is_some()),
-        ("languages", !request.languages.is_empty()),
-        ("speakers", request.speakers),
-        ("channels", request.channels),
-        ("alternatives", request.alternatives.is_some()),
-        ("title", request.title.is_some()),
-        ("webhook", request.webhook.is_some()),
-        ("deadline", request.deadline.is_some()),
-        ("unsupported", request.unsupported.is_some()),
-    ] {
-        if given {
-            let detail = format!("{name} is not available in a live session");
-            return Err(Problem::at(ProblemKind::Invalid, &format!("/{name}"), detail));
-        }
-    }
+    refuse_beyond_live(&request, "a live session")?;
     let told = match format.as_deref() {
         None => None,
         Some(format) => {

@@ -2,10 +2,13 @@
 
 pub(crate) mod alerts;
 pub(crate) mod apps;
+pub(crate) mod conversation;
 pub(crate) mod credentials;
 pub(crate) mod document_job;
 pub(crate) mod engines;
 pub(crate) mod estimates;
+mod exchange_request;
+pub(crate) mod exchanges;
 pub(crate) mod health;
 pub(crate) mod jobs;
 mod json_audio;

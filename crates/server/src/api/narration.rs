@@ -3,17 +3,15 @@
 
 use dispatcher_audio::{Codec, Format};
 use dispatcher_gateway::{Caller, Gateway, GatewayError, NarrationEvent, NarrationOrder, NarrationSession};
-use rocket::{Shutdown, State, get};
+use rocket::{State, get};
 use rocket_ws as ws;
 
-use super::socket::{self, Close, PING, Sent, Socket, room_for};
+use super::socket::{Close, PING, Sent, Socket, Talk, Upgrade, room_for};
 use super::speech_request::{self, Formats};
 use crate::access::Allowed;
-use crate::connections::Connections;
 use crate::headers::Meta;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::public_url::PublicUrl;
 use crate::wire::{NarrationAnswer, NarrationMessage, UtteranceRequest};
 
 /// The audio, where a caller names none.
@@ -33,60 +31,34 @@ const RATE: u32 = 24_000;
     security(("key" = []))
 )]
 #[get("/utterances/live")]
-pub(crate) fn narrate(
-    allowed: Allowed,
-    meta: Meta,
-    socket: ws::WebSocket,
-    gateway: &State<Gateway>,
-    connections: &State<Connections>,
-    url: &State<PublicUrl>,
-    end: Shutdown,
-) -> ws::Channel<'static> {
-    let (gateway, base) = (gateway.inner().clone(), url.0.clone());
-    // A connection without a request in work would be closed.
-    let held = meta.connection.peer().map(|peer| connections.begin(peer));
-    socket.config(socket::config()).channel(move |stream| {
-        Box::pin(async move {
-            let _held = held;
-            let socket = Socket { stream, base, operator: allowed.0.operator };
-            let mut narrator = Narrator { socket, caller: allowed.0, gateway, meta };
-            let close = tokio::select! {
-                close = narrator.run() => close,
-                () = end => Close::restart(),
-            };
-            narrator.socket.close(close).await;
-            Ok(())
-        })
-    })
+pub(crate) fn narrate(allowed: Allowed, meta: Meta, upgrade: Upgrade, gateway: &State<Gateway>) -> ws::Channel<'static> {
+    let (caller, connection) = (allowed.0.clone(), meta.connection.clone());
+    upgrade.open(&caller, &connection, Narrator { caller: allowed.0, gateway: gateway.inner().clone(), meta })
 }
 
 struct Narrator {
-    socket: Socket,
     caller: Caller,
     gateway: Gateway,
     meta: Meta,
 }
 
-impl Narrator {
-    async fn run(&mut self) -> Close {
-        let opening = match self.socket.first(NarrationMessage::read).await {
-            Ok(Some(NarrationMessage::Open(opening))) => opening,
-            Ok(Some(_)) => return Close::wrong("the first message must have the type open"),
-            Ok(None) => return Close::normal(),
-            Err(close) => return close,
-        };
-        match self.narrate(*opening).await {
-            Ok(()) => Close::normal(),
-            Err(close) => close,
+impl Talk for Narrator {
+    async fn talk(&mut self, socket: &mut Socket) -> Result<(), Close> {
+        match socket.first(NarrationMessage::read).await? {
+            Some(NarrationMessage::Open(opening)) => self.narrate(socket, *opening).await,
+            Some(_) => Err(Close::unopened()),
+            None => Ok(()),
         }
     }
+}
 
-    async fn narrate(&mut self, opening: UtteranceRequest) -> Result<(), Close> {
+impl Narrator {
+    async fn narrate(&mut self, socket: &mut Socket, opening: UtteranceRequest) -> Result<(), Close> {
         let formats = Formats::of(&self.gateway, &self.caller).with_default(Format::new(Codec::Pcm, RATE));
         let request = speech_request::of_opening(opening, &self.meta, &formats)?;
         let session = self.gateway.narrate(&self.caller, request).await?;
         let NarrationSession { format, orders, mut events } = session;
-        self.socket.say(&NarrationAnswer::Open { audio: format.media_type() }).await?;
+        socket.say(&NarrationAnswer::Open { audio: format.media_type() }).await?;
         let mut ended = false;
         // An order that the session has no room for yet.
         let mut waiting: Option<NarrationOrder> = None;
@@ -101,7 +73,7 @@ impl Narrator {
                         drop(room.send(order));
                     }
                 }
-                sent = self.socket.next(NarrationMessage::read), if waiting.is_none() => match sent? {
+                sent = socket.next(NarrationMessage::read), if waiting.is_none() => match sent? {
                     Sent::Order(NarrationMessage::Order(order)) => {
                         if ended && matches!(order, NarrationOrder::Text(_) | NarrationOrder::SpeakNow | NarrationOrder::End) {
                             return Err(Close::wrong("text was sent after end-of-text"));
@@ -117,8 +89,8 @@ impl Narrator {
                     Some(Ok(event)) => {
                         let last = matches!(event, NarrationEvent::Ended { .. });
                         match NarrationAnswer::of(event) {
-                            Ok(answer) => self.socket.say(&answer).await?,
-                            Err(audio) => self.socket.send(ws::Message::Binary(audio.into())).await?,
+                            Ok(answer) => socket.say(&answer).await?,
+                            Err(audio) => socket.send(ws::Message::Binary(audio.into())).await?,
                         }
                         if last {
                             return Ok(());
@@ -127,7 +99,7 @@ impl Narrator {
                     Some(Err(error)) => return Err(error.into()),
                     None => return Err(GatewayError::Abandoned.into()),
                 },
-                _ = ping.tick() => if !self.socket.ping().await {
+                _ = ping.tick() => if !socket.ping().await {
                     return Ok(());
                 },
             }

@@ -3,21 +3,26 @@
 
 use std::time::Duration;
 
-use dispatcher_gateway::GatewayError;
+use dispatcher_gateway::{Caller, GatewayError};
 use futures::{SinkExt as _, StreamExt as _};
+use rocket::Shutdown;
+use rocket::request::{FromRequest, Outcome, Request};
 use rocket_ws as ws;
 use rocket_ws::frame::{CloseCode, CloseFrame};
 use serde::Serialize;
 use tokio::sync::mpsc;
 
+use crate::connection::Connection;
+use crate::connections::Connections;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
+use crate::public_url::PublicUrl;
 
 /// Bytes of a message, and of a frame of one.
 const MOST_MESSAGE: usize = 1 << 20;
 const MOST_FRAME: usize = 256 << 10;
 /// A session begins with a message within this time.
-pub(super) const OPENS_WITHIN: Duration = Duration::from_secs(10);
+const OPENS_WITHIN: Duration = Duration::from_secs(10);
 /// A caller takes a message within this time.
 const TAKEN_WITHIN: Duration = Duration::from_secs(20);
 /// What is still on its way from a caller is read for so long after the end.
@@ -26,13 +31,70 @@ const DRAINED_WITHIN: Duration = Duration::from_secs(2);
 pub(super) const PING: Duration = Duration::from_secs(20);
 
 /// The limits of every socket.
-pub(super) fn config() -> ws::Config {
+fn config() -> ws::Config {
     ws::Config {
         max_message_size: Some(MOST_MESSAGE),
         max_frame_size: Some(MOST_FRAME),
         write_buffer_size: 0,
         max_write_buffer_size: MOST_MESSAGE,
         ..ws::Config::default()
+    }
+}
+
+/// What is said over a connection.
+pub(super) trait Talk: Send + 'static {
+    /// From the first message to the last; why it ends where that is earlier.
+    fn talk(&mut self, socket: &mut Socket) -> impl Future<Output = Result<(), Close>> + Send;
+}
+
+/// A request that becomes a connection over which messages go both ways.
+pub(crate) struct Upgrade {
+    socket: ws::WebSocket,
+    base: String,
+    connections: Connections,
+    end: Shutdown,
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Upgrade {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        let socket = match ws::WebSocket::from_request(request).await {
+            Outcome::Success(socket) => socket,
+            Outcome::Error((status, _)) => return Outcome::Error((status, ())),
+            Outcome::Forward(status) => return Outcome::Forward(status),
+        };
+        let rocket = request.rocket();
+        match (rocket.state::<PublicUrl>(), rocket.state::<Connections>()) {
+            (Some(url), Some(connections)) => {
+                let (base, end) = (url.0.clone(), rocket.shutdown());
+                Outcome::Success(Upgrade { socket, base, connections: connections.clone(), end })
+            }
+            _ => Outcome::Error((rocket::http::Status::InternalServerError, ())),
+        }
+    }
+}
+
+impl Upgrade {
+    /// Opens the connection, lets a caller talk, and says why it is closed.
+    pub(super) fn open(self, caller: &Caller, of: &Connection, mut talk: impl Talk) -> ws::Channel<'static> {
+        let Upgrade { socket, base, connections, end } = self;
+        // A connection without a request in work would be closed.
+        let held = of.peer().map(|peer| connections.begin(peer));
+        let operator = caller.operator;
+        socket.config(config()).channel(move |stream| {
+            Box::pin(async move {
+                let _held = held;
+                let mut socket = Socket { stream, base, operator };
+                let close = tokio::select! {
+                    said = talk.talk(&mut socket) => said.err().unwrap_or_else(Close::normal),
+                    () = end => Close::restart(),
+                };
+                socket.close(close).await;
+                Ok(())
+            })
+        })
     }
 }
 
@@ -45,18 +107,23 @@ pub(super) struct Close {
 }
 
 impl Close {
-    pub(super) fn of(code: CloseCode, reason: &str) -> Close {
+    fn of(code: CloseCode, reason: &str) -> Close {
         Close { code, reason: reason.to_owned(), problem: None }
     }
 
     /// All is said, or nobody listens.
-    pub(super) fn normal() -> Close {
+    fn normal() -> Close {
         Close::of(CloseCode::Normal, "")
     }
 
     /// The service ends.
-    pub(super) fn restart() -> Close {
+    fn restart() -> Close {
         Close::of(CloseCode::Restart, "the service is ending")
+    }
+
+    /// The first message is another one.
+    pub(super) fn unopened() -> Close {
+        Close::wrong("the first message must have the type open")
     }
 
     /// The caller does not keep to the messages.
@@ -101,10 +168,10 @@ struct ProblemMessage {
 
 /// A connection to a caller.
 pub(super) struct Socket {
-    pub(super) stream: ws::stream::DuplexStream,
+    stream: ws::stream::DuplexStream,
     /// What the types of problems begin with.
-    pub(super) base: String,
-    pub(super) operator: bool,
+    base: String,
+    operator: bool,
 }
 
 impl Socket {
@@ -126,7 +193,7 @@ impl Socket {
     }
 
     /// Says why, and closes. A caller who has left misses nothing.
-    pub(super) async fn close(&mut self, close: Close) {
+    async fn close(&mut self, close: Close) {
         let Close { code, reason, problem } = close;
         if let Some(problem) = problem {
             let problem = if self.operator { problem.for_operator() } else { problem };
@@ -150,7 +217,7 @@ impl Socket {
             Ok(Ok(Sent::Order(order))) => Ok(Some(order)),
             Ok(Ok(Sent::Left)) => Ok(None),
             Ok(Err(close)) => Err(close),
-            Err(_) | Ok(Ok(Sent::Audio(_))) => Err(Close::wrong("the first message must have the type open")),
+            Err(_) | Ok(Ok(Sent::Audio(_))) => Err(Close::unopened()),
         }
     }
 

@@ -115,12 +115,12 @@ impl Told {
     /// Words and marks that have become known.
     fn cues(&mut self, out: &mut Vec<u8>) {
         let utterance = &self.sequence.utterance;
-        let words = utterance.words();
-        for word in words.iter().skip(self.words) {
+        let words = utterance.words_from(self.words);
+        self.words += words.len();
+        for word in words {
             let (start, end) = (word.start.map(thousandths), word.end.map(thousandths));
             record(out, &json!({"type": "word", "text": word.text, "start": start, "end": end}));
         }
-        self.words = words.len().max(self.words);
         let marks = utterance.marks();
         for (name, time) in marks.iter().skip(self.marks) {
             record(out, &json!({"type": "mark", "name": name, "time": thousandths(*time)}));

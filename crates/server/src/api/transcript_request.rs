@@ -17,8 +17,8 @@ use crate::spool::{Sink, Spool};
 use crate::uploads::{Claimed, Uploads};
 use crate::wire::TranscriptRequest;
 
-/// What a JSON request may hold beside its audio, and a little more.
-const MAX_BESIDE: u64 = 2 << 20;
+/// What a JSON request may hold beside its audio.
+pub(super) const MAX_BESIDE: usize = 1 << 20;
 const MAX_HINTS: usize = 1_000;
 const MAX_HINT: usize = 200;
 const MAX_LANGUAGES: usize = 4;
@@ -80,7 +80,7 @@ pub(super) async fn read(
     let (given, wish) = match meta.essence.as_str() {
         "application/json" => {
             no_query(&meta.query, "JSON")?;
-            let (rest, audio) = split_json(data, spool).await?;
+            let (rest, audio) = split_json(data, spool, MAX_BESIDE).await?;
             let wish = wish_of(&rest)?;
             match &wish.url {
                 Some(address) if audio.is_none() => (fetched(address, gateway, spool).await?, wish),
@@ -145,6 +145,30 @@ pub(super) fn check(wish: &TranscriptRequest) -> Result<(), Problem> {
     Ok(())
 }
 
+/// Refuses members that have no meaning in what is said live, which `what`
+/// names.
+pub(super) fn refuse_beyond_live(request: &TranscriptRequest, what: &str) -> Result<(), Problem> {
+    check(request)?;
+    for (name, given) in [
+        ("audio", request.audio.is_some()),
+        ("url", request.url.is_some()),
+        ("languages", !request.languages.is_empty()),
+        ("speakers", request.speakers),
+        ("channels", request.channels),
+        ("alternatives", request.alternatives.is_some()),
+        ("title", request.title.is_some()),
+        ("webhook", request.webhook.is_some()),
+        ("deadline", request.deadline.is_some()),
+        ("unsupported", request.unsupported.is_some()),
+    ] {
+        if given {
+            let detail = format!("{name} is not available in {what}");
+            return Err(Problem::at(ProblemKind::Invalid, &format!("/{name}"), detail));
+        }
+    }
+    Ok(())
+}
+
 /// Refuses what is no language.
 pub(super) fn check_language(pointer: &str, tag: &str) -> Result<(), Problem> {
     match is_known_language(tag) {
@@ -157,7 +181,7 @@ pub(super) fn check_language(pointer: &str, tag: &str) -> Result<(), Problem> {
 }
 
 /// What a media type says of raw audio; others tell it themselves.
-fn told(content_type: &str) -> Option<Format> {
+pub(super) fn told(content_type: &str) -> Option<Format> {
     Format::parse(content_type).ok()
 }
 
@@ -165,20 +189,22 @@ fn told(content_type: &str) -> Option<Format> {
 const AUDIO_PATH: &str = "$.audio.base64";
 
 /// Splits JSON as it comes in: the audio, where there is any, goes to the
-/// spool; the rest is small.
+/// spool; the rest has at most so many bytes.
 pub(super) async fn split_json(
     data: RequestBody<'_>,
     spool: &Spool,
+    most_beside: usize,
 ) -> Result<(Vec<u8>, Option<AudioSource>), Problem> {
-    let mut splitter =
-        AudioSplitter::new(AUDIO_PATH).ok_or_else(|| Problem::new(ProblemKind::Internal, "the path of the audio"))?;
+    let splitter = AudioSplitter::new(AUDIO_PATH);
+    let splitter = splitter.ok_or_else(|| Problem::new(ProblemKind::Internal, "the path of the audio"))?;
+    let mut splitter = splitter.with_rest(most_beside);
     let unreadable = |error: ScanError| match error {
         ScanError::NotBase64 => Problem::at(ProblemKind::BadRequest, "/audio/base64", error.to_string()),
-        ScanError::TooLong => Problem::new(ProblemKind::TooLarge, error.to_string()),
+        ScanError::TooLong(_) => Problem::new(ProblemKind::TooLarge, error.to_string()),
         _ => Problem::new(ProblemKind::BadRequest, format!("the body cannot be read: {error}")),
     };
-    // Base64 is a third longer than what it carries.
-    let mut reader = data.open(spool.limit / 3 * 4 + MAX_BESIDE)?;
+    // Base64 is a third longer than what it carries; what is beside it is told by the splitter.
+    let mut reader = data.open(spool.limit / 3 * 4 + 2 * most_beside as u64)?;
     let mut sink = Sink::new(spool.clone());
     let mut chunk = bytes::BytesMut::new();
     loop {
@@ -216,7 +242,7 @@ pub(super) fn of_split(rest: &[u8], audio: Option<AudioSource>) -> Result<(Given
 }
 
 /// A form that cannot be read, or whose body cannot.
-fn form_fault(error: multer::Error) -> Problem {
+pub(super) fn form_fault(error: multer::Error) -> Problem {
     match &error {
         multer::Error::StreamReadFailed(source) => match source.downcast_ref::<std::io::Error>() {
             Some(source) => unread(source),

@@ -255,7 +255,7 @@ async fn consume(claimed: Option<Claimed>) {
 }
 
 /// Tells one recording from another.
-async fn digest(audio: &GivenAudio) -> Result<String, Problem> {
+pub(super) async fn digest(audio: &GivenAudio) -> Result<String, Problem> {
     let source = audio.source.clone();
     let work = tokio::task::spawn_blocking(move || match source {
         AudioSource::Memory(bytes) => Ok(content_hash(&bytes)),

@@ -97,6 +97,11 @@ pub(crate) struct LiveSegment {
 }
 
 impl LiveMessage {
+    /// Whether a later one takes its place.
+    pub(crate) fn is_interim(&self) -> bool {
+        matches!(self, LiveMessage::Interim(_))
+    }
+
     /// What is told of an event of a dispatch.
     pub(crate) fn of(event: LiveEvent, dispatch: &str) -> LiveMessage {
         match event {

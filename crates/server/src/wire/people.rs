@@ -34,6 +34,10 @@ pub(crate) struct AppAnswer {
     pub(crate) language: Option<String>,
     /// Origins whose pages may call for it with its tokens.
     pub(crate) origins: Vec<String>,
+    /// URL that is asked for the reply in its exchanges.
+    pub(crate) reply_hook: Option<String>,
+    /// Text that is spoken if the hook does not answer well.
+    pub(crate) apology: Option<String>,
     pub(crate) created: String,
 }
 
@@ -55,6 +59,8 @@ impl From<App> for AppAnswer {
             transcript_days: app.transcript_days,
             language: app.language,
             origins: app.origins.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
+            reply_hook: app.reply_hook,
+            apology: app.apology,
             created: rfc3339(app.created_at),
         }
     }
@@ -98,6 +104,10 @@ pub(crate) struct AppRequest {
     /// Origins whose pages may call for it with its tokens, such as `https://ferries.example`; at most 20.
     #[serde(default)]
     pub(crate) origins: Vec<String>,
+    /// URL that is asked for the reply in its exchanges; its host must be in webhook_hosts.
+    pub(crate) reply_hook: Option<String>,
+    /// Text that is spoken if the hook fails, stalls or goes on for too long; at most 300 characters.
+    pub(crate) apology: Option<String>,
 }
 
 /// A key, without its secret.

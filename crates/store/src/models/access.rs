@@ -40,6 +40,10 @@ pub struct App {
     pub language: Option<String>,
     /// Origins whose pages may call for it with its tokens, one a line.
     pub origins: Option<String>,
+    /// Address that answers what is said in its exchanges.
+    pub reply_hook: Option<String>,
+    /// What is spoken where that address does not answer well.
+    pub apology: Option<String>,
 }
 
 impl App {
@@ -62,6 +66,8 @@ impl App {
             transcript_days: None,
             language: None,
             origins: None,
+            reply_hook: None,
+            apology: None,
         }
     }
 }

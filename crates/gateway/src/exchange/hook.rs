@@ -1,0 +1,169 @@
+//! The reply hook of an app: who answers what is said in an exchange. It is
+//! called over HTTP, signed, and its answer is read as it comes in.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use dispatcher_core::{ReplyFault, ReplyForm, ReplyReader};
+use dispatcher_engines::WebhookAnswer;
+use futures::future::BoxFuture;
+use serde_json::json;
+use tokio::time::Instant;
+
+use super::{Attachment, ReplyWish};
+use crate::{Gateway, GatewayError};
+
+/// A hook that has begun to answer goes on within this time.
+const SILENCE: Duration = Duration::from_secs(10);
+/// An answer is whole within this time.
+const LONGEST: Duration = Duration::from_secs(120);
+
+/// Why a hook's answer ends before its time.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+pub(super) enum HookFault {
+    #[error("the reply hook has failed: {0}")]
+    Failed(String),
+    #[error("the reply hook has failed: it answers '{0}', not text/event-stream or text/plain")]
+    Form(String),
+    #[error("the reply hook has failed: {0}")]
+    Reply(#[from] ReplyFault),
+    #[error("the reply hook has failed: its answer is empty")]
+    Empty,
+    #[error("the reply hook has stalled: no text for {} s", .0.as_secs_f64())]
+    Stalled(Duration),
+    #[error("the reply hook goes on for more than {} s", LONGEST.as_secs())]
+    Endless,
+}
+
+/// What is said to a hook.
+pub(super) struct Question<'a> {
+    pub(super) exchange: &'a str,
+    pub(super) app: &'a str,
+    pub(super) text: &'a str,
+    pub(super) language: Option<&'a str>,
+    pub(super) attachment: Option<&'a Attachment>,
+}
+
+/// An answer that comes in.
+pub(super) struct HookAnswer {
+    state: HookState,
+    most: usize,
+    /// Text was told.
+    begun: bool,
+    /// Text must come by then, after so long a wait, and the whole by then.
+    next_by: Instant,
+    wait: Duration,
+    whole_by: Instant,
+}
+
+enum HookState {
+    Asking(BoxFuture<'static, Result<WebhookAnswer, String>>),
+    Reading { answer: WebhookAnswer, reader: ReplyReader },
+    /// What was read before is told first.
+    Faulty(ReplyFault),
+    Over,
+}
+
+impl Gateway {
+    /// The hook that answers for an app.
+    ///
+    /// # Errors
+    /// Where it has none, or its host is not allowed.
+    pub(super) fn reply_hook(&self, app: &crate::App) -> Result<String, GatewayError> {
+        let address = app.reply_hook.clone().ok_or_else(|| GatewayError::NoReplyHook(app.name.clone()))?;
+        self.check_webhook(&address)?;
+        Ok(address)
+    }
+
+    /// Whether the hook of an app, where it has one, may be asked.
+    pub(crate) fn check_reply_hook(&self, app: &crate::App) -> Result<(), GatewayError> {
+        app.reply_hook.as_ref().map_or(Ok(()), |address| self.check_webhook(address))
+    }
+
+    /// Asks a hook.
+    pub(super) fn ask_hook(&self, address: &str, question: &Question<'_>, wish: &ReplyWish) -> HookAnswer {
+        let attachment = question.attachment.map(|given| json!({"type": given.kind, "base64": given.base64}));
+        let body = json!({
+            "event": "exchange", "exchange": question.exchange, "app": question.app, "text": question.text,
+            "language": question.language, "context": wish.context, "attachment": attachment,
+        });
+        let (gateway, address, body) = (self.clone(), address.to_owned(), Bytes::from(body.to_string()));
+        let asking = async move {
+            let webhooks = gateway.inner.host.webhooks.as_ref().ok_or("this service has no webhook key")?;
+            let asked = webhooks.webhook_client.ask(&gateway.inner.host.fetcher, &address, body, ReplyForm::ACCEPT);
+            asked.await.map_err(|error| error.detail)
+        };
+        let now = Instant::now();
+        HookAnswer {
+            state: HookState::Asking(Box::pin(asking)),
+            most: wish.characters,
+            begun: false,
+            next_by: now + wish.within,
+            wait: wish.within,
+            whole_by: now + LONGEST,
+        }
+    }
+}
+
+impl HookAnswer {
+    /// The text that comes next, which may be what came before a fault: the
+    /// fault is told by the call after that. Nothing at the end of the answer.
+    /// May be given up and called again.
+    pub(super) async fn next(&mut self) -> Option<Result<String, HookFault>> {
+        match tokio::time::timeout_at(self.next_by.min(self.whole_by), self.read()).await {
+            Ok(Ok(None)) if !self.begun => Some(Err(HookFault::Empty)),
+            Ok(Ok(None)) => None,
+            Ok(Ok(Some(text))) => {
+                self.begun |= !text.trim().is_empty();
+                self.resume();
+                Some(Ok(text))
+            }
+            Ok(Err(fault)) => Some(Err(fault)),
+            Err(_) if Instant::now() >= self.whole_by => Some(Err(HookFault::Endless)),
+            Err(_) => Some(Err(HookFault::Stalled(self.wait))),
+        }
+    }
+
+    /// The wait for text begins anew: it was not read meanwhile.
+    pub(super) fn resume(&mut self) {
+        if self.begun {
+            self.wait = SILENCE;
+        }
+        self.next_by = Instant::now() + self.wait;
+    }
+
+    async fn read(&mut self) -> Result<Option<String>, HookFault> {
+        loop {
+            match &mut self.state {
+                HookState::Asking(asking) => {
+                    let answer = asking.await.map_err(HookFault::Failed)?;
+                    let form = ReplyForm::of_media_type(answer.media_type());
+                    let form = form.ok_or_else(|| HookFault::Form(answer.media_type().chars().take(80).collect()))?;
+                    self.state = HookState::Reading { answer, reader: ReplyReader::new(form, self.most) };
+                }
+                HookState::Reading { answer, reader } => {
+                    if reader.has_ended() {
+                        self.state = HookState::Over;
+                        return Ok(None);
+                    }
+                    let Some(piece) = answer.next().await.map_err(|error| HookFault::Failed(error.detail))? else {
+                        let whole = reader.finish();
+                        self.state = HookState::Over;
+                        return whole.map(|()| None).map_err(HookFault::Reply);
+                    };
+                    let mut text = String::new();
+                    match reader.push(&piece, &mut text) {
+                        Err(fault) if text.is_empty() => return Err(fault.into()),
+                        Err(fault) => self.state = HookState::Faulty(fault),
+                        Ok(()) => {}
+                    }
+                    if !text.is_empty() {
+                        return Ok(Some(text));
+                    }
+                }
+                HookState::Faulty(fault) => return Err(fault.clone().into()),
+                HookState::Over => return Ok(None),
+            }
+        }
+    }
+}

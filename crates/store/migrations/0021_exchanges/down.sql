@@ -1,0 +1,3 @@
+DROP TABLE exchanges;
+ALTER TABLE apps DROP COLUMN apology;
+ALTER TABLE apps DROP COLUMN reply_hook;
