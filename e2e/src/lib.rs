@@ -6,7 +6,7 @@ mod receiver;
 mod service;
 mod slow_engine;
 
-pub use receiver::{head_field, take_mail, take_requests};
+pub use receiver::{check_signature, head_field, take_mail, take_requests};
 pub use service::Service;
 pub use slow_engine::{gannet_sheet, slow_engine};
 

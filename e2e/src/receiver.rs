@@ -1,5 +1,8 @@
 //! Others who are told something: a receiver of webhooks, and a mail server.
 
+use base64::Engine as _;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use serde_json::Value;
 use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
 use tokio::net::TcpListener;
 use tokio::sync::mpsc;
@@ -43,6 +46,30 @@ pub async fn take_requests(statuses: &[u16]) -> (String, mpsc::Receiver<(String,
         }
     });
     (host, heard)
+}
+
+/// Checks that a request was signed by the gateway with its webhook key: the
+/// base of the signature (RFC 9421, section 2.5) is rebuilt by who is told.
+pub fn check_signature(key: &Value, head: &str, body: &[u8], address: &str) {
+    let digest = STANDARD.encode(aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, body));
+    assert_eq!(head_field(head, "content-digest"), format!("sha-256=:{digest}:"));
+    let kid = key["kid"].as_str().unwrap();
+    let created = head_field(head, "signature-input").split("created=").nth(1).unwrap()[..10].to_owned();
+    let parameters = format!(
+        "(\"@method\" \"@target-uri\" \"content-type\" \"content-digest\");created={created};keyid=\"{kid}\";alg=\"ed25519\""
+    );
+    assert_eq!(head_field(head, "signature-input"), format!("dispatcher={parameters}"));
+    let base = format!(
+        "\"@method\": POST\n\"@target-uri\": {address}\n\"content-type\": application/json\n\
+         \"content-digest\": sha-256=:{digest}:\n\"@signature-params\": {parameters}"
+    );
+    let public = URL_SAFE_NO_PAD.decode(key["x"].as_str().unwrap()).unwrap();
+    let signature = head_field(head, "signature");
+    let signature = signature.strip_prefix("dispatcher=:").and_then(|rest| rest.strip_suffix(':')).unwrap();
+    let signature = STANDARD.decode(signature).unwrap();
+    let public = aws_lc_rs::signature::UnparsedPublicKey::new(&aws_lc_rs::signature::ED25519, public);
+    public.verify(base.as_bytes(), &signature).expect("signed by the gateway");
+    assert!(public.verify(base.replace("POST", "PUT").as_bytes(), &signature).is_err());
 }
 
 /// A mail server without TLS (RFC 5321) that takes every message; gives its

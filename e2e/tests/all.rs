@@ -14,6 +14,7 @@ mod console;
 mod console_transcripts;
 mod convert;
 mod engines;
+mod exchanges;
 mod fault_matrix;
 mod formats;
 mod guarding;
