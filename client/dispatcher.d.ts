@@ -166,6 +166,78 @@ export interface Recording {
   stop(): Promise<Blob>
 }
 
+export interface ExchangeOptions {
+  /** When a turn is over: after a silence, or when `release()` is called. */
+  turns?: 'silence' | 'push'
+  /** Seconds of silence that end a turn. */
+  silence?: number
+  /** Whether speaking into a reply ends it. */
+  barge_in?: boolean
+  /** Whether interim results are told. */
+  interim?: boolean
+  /** Members of a recognition request. */
+  ear?: { engine?: string; route?: string; language?: string; hints?: string[] }
+  /** How the hook is to answer; the context is handed to it. */
+  reply?: { context?: unknown; within?: number; characters?: number }
+  /** Members of a synthesis request. */
+  voice?: { voice?: string; language?: string; model?: string; prosody?: { rate?: string | number } }
+  site?: 'local' | 'cloud'
+}
+
+/** Seconds from the end of what was said. */
+export interface ExchangeStage {
+  first: number | null
+  end: number | null
+  dispatches: string[]
+}
+
+export interface ExchangeTurn {
+  exchange: string
+  state: 'answered' | 'apologised' | 'stopped'
+  fault: string | null
+  /** Seconds of the reply's audio. */
+  duration: number
+  stages: { ear: ExchangeStage | null; reply: ExchangeStage; voice: ExchangeStage }
+  costs: Amount[]
+}
+
+interface ExchangeEvents {
+  open: { audio: string }
+  listening: { at: number }
+  interim: CaptionLine
+  final: CaptionLine
+  'nothing-said': object
+  said: { exchange: string; text: string }
+  reply: { text: string }
+  sentence: { number: number; text: string; from: number; voice: string; dispatch: string }
+  word: SpokenWord
+  fault: { detail: string }
+  /** The reply has sounded. */
+  turn: ExchangeTurn
+  end: object
+  error: DispatcherError
+}
+
+export interface Exchange extends Telling<ExchangeEvents> {}
+
+export class Exchange {
+  /** `connect` gives the address of the session. */
+  constructor(connect: () => Promise<URL>, options?: ExchangeOptions)
+  readonly ended: Promise<{ error?: DispatcherError }>
+  readonly over: boolean
+  /** Begins a turn, with `turns: 'push'`. */
+  press(): void
+  /** Ends the turn. */
+  release(): Promise<void>
+  /** A turn that is typed. */
+  say(text: string): void
+  /** A file for the hook, with the next turn. */
+  attach(file: Blob): Promise<void>
+  /** Ends the reply that sounds. */
+  stop(): void
+  close(): void
+}
+
 export class Dispatcher {
   constructor(options: {
     /** A token, or what gives one: it is asked again when one has ended. */
@@ -181,6 +253,8 @@ export class Dispatcher {
   record(): Promise<Recording>
   /** Captions what is said into the microphone. */
   caption(options?: CaptionOptions): Captions
+  /** Speaks with the reply hook of the app, turn by turn. */
+  exchange(options?: ExchangeOptions): Exchange
   /** Captions while a button is held, by pointer or by Space or Enter. */
   pushToTalk(button: HTMLElement, options?: CaptionOptions): PushToTalk
 }

@@ -1,24 +1,11 @@
 // Speech in a page, by a Dispatcher service. No dependencies; types are in dispatcher.d.ts.
+import { Exchange } from './exchange.js'
+import { DispatcherError, Microphone, Player, RATE, tell, wrapped } from './sound.js'
 
-/** Seconds of audio that are ready before it begins to sound. */
-const LEAD = 0.06
+export { DispatcherError, Exchange }
+
 /** The same request within this time is the same click. */
 const SAME_CLICK = 500
-const RATE = 24000
-/** Milliseconds between pieces of the microphone. */
-const PIECE = 200
-
-/** Why a request was not served; has the members of the problem document (RFC 9457). */
-export class DispatcherError extends Error {
-  constructor(problem = {}) {
-    super(problem.detail || problem.title || 'The service does not answer.')
-    this.name = 'DispatcherError'
-    this.problem = problem
-    this.status = problem.status ?? 0
-  }
-}
-
-const tell = (target, type, detail = {}) => target.dispatchEvent(Object.assign(new Event(type), { detail }))
 
 async function refusal(response) {
   const text = await response.text().catch(() => '')
@@ -28,9 +15,6 @@ async function refusal(response) {
     return new DispatcherError({ status: response.status, title: response.statusText })
   }
 }
-
-const wrapped = (error) =>
-  error instanceof DispatcherError ? error : new DispatcherError({ title: String(error?.message ?? error) })
 
 const lost = () => new DispatcherError({ title: 'The connection was lost before the end of the audio.' })
 
@@ -57,14 +41,6 @@ async function* records(body) {
   }
 }
 
-let context
-
-function audio() {
-  context ??= new AudioContext({ latencyHint: 'interactive' })
-  if (context.state === 'suspended') void context.resume()
-  return context
-}
-
 /** 16-bit samples that were sent as base64. */
 function samples(base64) {
   const bytes = Uint8Array.from(atob(base64), (letter) => letter.charCodeAt(0))
@@ -74,12 +50,7 @@ function samples(base64) {
 /** Something that is spoken: events start, word, mark, end, error. */
 export class Utterance extends EventTarget {
   #stopping = new AbortController()
-  #gain
-  #sources = new Set()
-  #begun
-  #next = 0
-  #cues = []
-  #timer
+  #player
   #over = false
   #resolve
   #last
@@ -94,8 +65,7 @@ export class Utterance extends EventTarget {
 
   /** Seconds that have sounded. */
   get heard() {
-    if (this.#begun === undefined) return 0
-    return Math.max(0, Math.min(audio().currentTime, this.#next) - this.#begun)
+    return this.#player?.heard ?? 0
   }
 
   /** Whether it has ended. */
@@ -109,63 +79,24 @@ export class Utterance extends EventTarget {
   }
 
   async #run(call) {
-    const out = audio()
-    this.#gain = out.createGain()
-    this.#gain.connect(out.destination)
+    const player = (this.#player = new Player((cue) => tell(this, cue.type, cue)))
     const response = await call(this.#stopping.signal)
     for await (const record of records(response.body)) {
       if (this.#over) return
       if (record.type === 'start') tell(this, 'start', record)
-      else if (record.type === 'audio') this.#sound(samples(record.base64))
-      else if (record.type === 'word' || record.type === 'mark') this.#cues.push(record)
+      else if (record.type === 'audio') player.sound(samples(record.base64))
+      else if (record.type === 'word' || record.type === 'mark') player.cue(record)
       else if (record.type === 'problem') throw new DispatcherError(record.problem)
       else if (record.type === 'end') this.#last = record
     }
     if (this.#over) return
     if (!this.#last) throw lost()
-    const left = Math.max(0, this.#next - out.currentTime)
-    setTimeout(() => this.#finish(this.#last), left * 1000)
-  }
-
-  #sound(values) {
-    if (!values.length) return
-    const out = audio()
-    const buffer = out.createBuffer(1, values.length, RATE)
-    const channel = buffer.getChannelData(0)
-    for (let at = 0; at < values.length; at += 1) channel[at] = values[at] / 32768
-    if (this.#begun === undefined) {
-      this.#begun = this.#next = out.currentTime + LEAD
-      this.#timer = setInterval(() => this.#cue(), 20)
-    } else if (this.#next < out.currentTime) {
-      // The audio came too late: what follows moves.
-      this.#begun += out.currentTime + LEAD - this.#next
-      this.#next = out.currentTime + LEAD
-    }
-    const source = out.createBufferSource()
-    source.buffer = buffer
-    source.connect(this.#gain)
-    source.onended = () => this.#sources.delete(source)
-    source.start(this.#next)
-    this.#sources.add(source)
-    this.#next += buffer.duration
-  }
-
-  /** Tells the words and marks that have come. */
-  #cue() {
-    const now = this.heard
-    const time = (cue) => cue.time ?? cue.start ?? 0
-    while (this.#cues.length && time(this.#cues[0]) <= now) {
-      const cue = this.#cues.shift()
-      tell(this, cue.type, cue)
-    }
+    setTimeout(() => this.#finish(this.#last), player.left * 1000)
   }
 
   #finish(detail) {
     if (this.#over) return
-    if (!detail.stopped) {
-      this.#cue()
-      for (const cue of this.#cues.splice(0)) tell(this, cue.type, cue)
-    }
+    if (!detail.stopped) this.#player?.finish()
     const heard = this.heard
     this.#close()
     const { type: _, ...rest } = detail
@@ -184,34 +115,8 @@ export class Utterance extends EventTarget {
 
   #close() {
     this.#over = true
-    clearInterval(this.#timer)
     this.#stopping.abort()
-    for (const source of this.#sources) source.stop()
-    this.#sources.clear()
-    this.#gain?.disconnect()
-  }
-}
-
-/** The microphone, piece by piece, until it is stopped. */
-class Microphone {
-  static async open(piece) {
-    const stream = await navigator.mediaDevices.getUserMedia({ audio: { channelCount: 1 } })
-    const recorder = new MediaRecorder(stream)
-    const microphone = new Microphone()
-    microphone.type = recorder.mimeType
-    microphone.stopped = new Promise((done) => {
-      recorder.onstop = () => {
-        for (const track of stream.getTracks()) track.stop()
-        done()
-      }
-    })
-    recorder.ondataavailable = (event) => event.data.size && piece(event.data)
-    microphone.stop = () => {
-      if (recorder.state !== 'inactive') recorder.stop()
-      return microphone.stopped
-    }
-    recorder.start(PIECE)
-    return microphone
+    this.#player?.stop()
   }
 }
 
@@ -357,12 +262,13 @@ export class Dispatcher {
 
   /** Captions what is said into the microphone; the options are the members of `open`. */
   caption(options = {}) {
-    return new Captions(async () => {
-      const place = new URL('api/v1/transcripts/live', this.#url)
-      place.protocol = place.protocol === 'https:' ? 'wss:' : 'ws:'
-      place.searchParams.set('access_token', await this.#tokenNow())
-      return place
-    }, options)
+    return new Captions(() => this.#live('api/v1/transcripts/live'), options)
+  }
+
+  /** Speaks with the reply hook of the app, turn by turn; the options are the members of `open`. */
+  exchange(options = {}) {
+    this.#speaking?.stop()
+    return new Exchange(() => this.#live('api/v1/exchanges/live'), options)
   }
 
   /**
@@ -403,6 +309,14 @@ export class Dispatcher {
       captions?.stop()
     }
     return Object.assign(target, { remove })
+  }
+
+  /** The address of a live session. */
+  async #live(path) {
+    const place = new URL(path, this.#url)
+    place.protocol = place.protocol === 'https:' ? 'wss:' : 'ws:'
+    place.searchParams.set('access_token', await this.#tokenNow())
+    return place
   }
 
   #tokenNow() {

@@ -75,6 +75,55 @@ function speak() {
   })
 }
 
+let exchange
+let byPush = false
+
+function say(role, text) {
+  const line = document.createElement(role === 'You' ? 'dt' : 'dd')
+  line.textContent = text
+  at('turns').append(line)
+}
+
+/** An exchange with turns of one kind; another one that runs is ended. */
+function beginExchange(turns) {
+  if (exchange && !exchange.over && byPush === (turns === 'push')) return exchange
+  exchange?.close()
+  byPush = turns === 'push'
+  const hearer = at('hearer').value.trim()
+  const running = dispatcher.exchange({ turns, ear: hearer ? { engine: hearer } : {}, voice: { voice: at('voice').value.trim() } })
+  running.addEventListener('said', ({ detail }) => say('You', detail.text))
+  running.addEventListener('sentence', ({ detail }) => say('Reply', detail.text))
+  running.addEventListener('turn', ({ detail }) => {
+    const first = (name) => detail.stages[name]?.first
+    const stages = ['ear', 'reply', 'voice'].filter((name) => first(name) != null).map((name) => `${name} ${first(name).toFixed(2)} s`)
+    tell('asked', `${detail.state}: ${stages.join(', ')}`, Boolean(detail.fault))
+  })
+  running.addEventListener('error', ({ detail }) => tell('asked', told(detail), true))
+  void running.ended.then(() => running === exchange && at('converse').setAttribute('aria-pressed', 'false'))
+  exchange = running
+  return running
+}
+
+function ask(down) {
+  const running = beginExchange('push')
+  if (down) running.press()
+  else void running.release()
+}
+
+at('ask').addEventListener('pointerdown', () => ask(true))
+for (const type of ['pointerup', 'pointercancel', 'blur']) at('ask').addEventListener(type, () => exchange && byPush && ask(false))
+at('ask').addEventListener('keydown', (event) => {
+  if (event.key !== ' ' && event.key !== 'Enter') return
+  event.preventDefault()
+  if (!event.repeat) ask(true)
+})
+at('ask').addEventListener('keyup', (event) => (event.key === ' ' || event.key === 'Enter') && ask(false))
+at('converse').addEventListener('click', () => {
+  if (exchange && !exchange.over && !byPush) return exchange.close()
+  beginExchange('silence')
+  at('converse').setAttribute('aria-pressed', 'true')
+})
+at('quiet').addEventListener('click', () => exchange?.stop())
 for (const id of ['token', 'service', 'hearer']) at(id).addEventListener('change', begin)
 at('setup').addEventListener('submit', (event) => event.preventDefault())
 at('speak').addEventListener('click', speak)

@@ -52,6 +52,8 @@ export default defineConfig({
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   build: {
     chunkSizeWarningLimit: 1500,
+    // The audio thread takes its program from an address of its own, not from the text of another one.
+    assetsInlineLimit: (file) => (file.endsWith('microphone.js') ? false : undefined),
   },
   server: { proxy: { '/api': 'http://127.0.0.1:7420', '/sign-in': 'http://127.0.0.1:7420' } },
 })

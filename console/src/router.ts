@@ -7,6 +7,7 @@ export const router = createRouter({
     { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignIn.vue'), meta: { title: 'Sign in', open: true } },
     { path: '/', name: 'sound-check', component: () => import('./pages/SoundCheck.vue'), meta: { title: 'Sound check' } },
     { path: '/captions', name: 'captions', component: () => import('./pages/CaptionsPage.vue'), meta: { title: 'Captions' } },
+    { path: '/exchange', name: 'exchange', component: () => import('./pages/ExchangePage.vue'), meta: { title: 'Exchange' } },
     { path: '/transcripts', name: 'transcripts', component: () => import('./pages/TranscriptsPage.vue'), meta: { title: 'Transcripts' } },
     { path: '/transcripts/:id', name: 'transcript', component: () => import('./pages/TranscriptPage.vue'), meta: { title: 'Transcript' } },
     { path: '/vocabulary', name: 'vocabulary', component: () => import('./pages/VocabularyPage.vue'), meta: { title: 'Vocabulary' } },

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use thirtyfour::Key;
 
 /// Addresses, and a text by which a page is known to have loaded.
-const PAGES: [(&str, &str); 22] = [
+const PAGES: [(&str, &str); 23] = [
     ("/", "Will cost"),
     ("/?mode=script", "Beside each line"),
     ("/voices?search=heron", "Isolde"),
@@ -31,6 +31,7 @@ const PAGES: [(&str, &str); 22] = [
     ("/routes?route=quayside", "What would it do?"),
     ("/alerts", "No notices yet."),
     ("/captions", "the words appear while you speak"),
+    ("/exchange", "The reply hook of the app answers"),
     ("/transcripts", "Kept transcripts, to be corrected"),
     ("/vocabulary", "Words that sound like them"),
     ("/client/example.html", "Hold to talk"),

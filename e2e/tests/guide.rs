@@ -192,8 +192,8 @@ fn workplace(folder: &Path) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_commands_against_the_demo_do_as_they_are_written() {
-    // As chapter 10 sets it.
-    let settings = "webhook_hosts = [\"watch.saltmarsh.example\"]\n[mail]\nhost = \"127.0.0.1\"\nport = 9\n\
+    // As chapters 8 and 10 set it.
+    let settings = "webhook_hosts = [\"watch.saltmarsh.example\", \"desk.saltmarsh.example\"]\n[mail]\nhost = \"127.0.0.1\"\nport = 9\n\
                     security = \"none\"\nfrom = \"Dispatcher <dispatcher@saltmarsh.example>\"\n";
     let demo = Demo::start_with_settings(BINARY, settings).await;
     let folder = tempfile::tempdir().unwrap();

@@ -22,7 +22,7 @@ fn client_folder() -> PathBuf {
 
 /// Serves the files of `client/` on another origin, as a team's own page would
 /// be; gives the origin.
-async fn other_origin() -> String {
+pub(crate) async fn other_origin() -> String {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let origin = format!("http://{}", listener.local_addr().unwrap());
     tokio::spawn(async move {
@@ -51,7 +51,7 @@ async fn other_origin() -> String {
 }
 
 /// Opens the example on its own origin.
-async fn open(browser: &Browser, demo: &Demo, origin: &str, token: &str) {
+pub(crate) async fn open(browser: &Browser, demo: &Demo, origin: &str, token: &str) {
     let service = demo.url.replace(':', "%3A").replace('/', "%2F");
     browser.go(&format!("{origin}/example.html#service={service}&token={token}")).await;
     browser.until("the page", "return document.getElementById('service').value.startsWith('http')").await;
@@ -230,7 +230,7 @@ async fn the_module_is_small_public_and_a_package() {
     let used = r#"
         import { Dispatcher, DispatcherError } from 'dispatcher-client'
         const dispatcher = new Dispatcher({ token: 'x', url: 'http://127.0.0.1:9' })
-        const names = ['speak', 'transcribe', 'record', 'caption', 'pushToTalk']
+        const names = ['speak', 'transcribe', 'record', 'caption', 'exchange', 'pushToTalk']
         console.log(names.every((name) => typeof dispatcher[name] === 'function'), new DispatcherError({ status: 403 }).status)"#;
     std::fs::write(folder.path().join("use.js"), used).unwrap();
     assert_eq!(run("node", &["use.js"]).trim(), "true 403");

@@ -139,11 +139,6 @@ async fn take_the_pictures() {
     browser.find("check").await.click().await.unwrap();
     browser.until("the matrix", "return document.querySelector('[data-test=summary]') !== null").await;
     shot("engine-check.png").await;
-    browser.go(&format!("{}/credentials", demo.url)).await;
-    browser.until("the credentials", "return document.querySelectorAll('[data-test=credential-row]').length > 9").await;
-    browser.driver.find(By::Css("[aria-label='Check avocet']")).await.unwrap().click().await.unwrap();
-    browser.until("the trial", "return document.querySelector('[data-test=trial]') !== null").await;
-    shot("credentials.png").await;
     let legs = json!([
         {"engine": "heron", "voice": "pellin", "deadline": 3000, "conditions": {"languages": ["en"], "formats": ["mp3", "opus"]}},
         {"engine": "godwit", "conditions": {"apps": ["helpline"]}},
@@ -198,6 +193,16 @@ async fn take_the_pictures_of_transcripts() {
     browser.find("listen").await.click().await.unwrap();
     browser.until("a caption", "return document.querySelectorAll('[data-test=captions] li').length === 2").await;
     browser.driver.screenshot(&out.join("captions.png")).await.unwrap();
+    // The microphone is still on: what it says is answered, after a turn that was typed.
+    browser.go(&format!("{}/exchange", demo.url)).await;
+    crate::exchange_pages::type_turn(&browser, "When is the next ferry to Northstrand?").await;
+    let turns = |count: usize| format!("return document.querySelectorAll('[data-test=stages]').length >= {count}");
+    browser.until("the typed turn", &turns(1)).await;
+    browser.find("talk").await.click().await.unwrap();
+    browser.until("the spoken turns", &turns(3)).await;
+    browser.find("talk").await.click().await.unwrap();
+    browser.run("window.scrollTo(0, 0)").await;
+    shot("exchange.png").await;
     let kept = demo.get("/api/v1/transcripts").await;
     let id = kept["items"][0]["id"].as_str().unwrap();
     browser.go(&format!("{}/transcripts/{id}", demo.url)).await;

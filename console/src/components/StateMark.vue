@@ -23,6 +23,9 @@ const looks: Record<string, [string, string]> = {
   absent: ['○', 'warning'],
   abandoned: ['◌', 'warning'],
   uncertain: ['◍', 'warning'],
+  answered: ['●', 'success'],
+  apologised: ['◔', 'warning'],
+  stopped: ['×', 'info'],
   failed: ['▲', 'error'],
   refused: ['▲', 'error'],
 }

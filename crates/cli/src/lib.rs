@@ -93,6 +93,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Prompts(command) => commands::prompts::run(&client()?, command, form).await,
         Command::Usage(args) => commands::usage::run(&client()?, args, form).await,
         Command::Caption(args) => commands::caption::run(&client()?, *args, form).await,
+        Command::Link(args) => commands::link::run(&client()?, args, form).await,
         Command::Exchange(args) => commands::exchange::run(&client()?, *args, form).await,
         Command::Compare(args) => commands::compare::run(&client()?, args, form).await,
         Command::Transcript(command) => commands::transcript::run(&client()?, command, form).await,

@@ -21,8 +21,7 @@ pub enum TokenCall {
 
 impl TokenCall {
     /// All of them.
-    pub const ALL: [TokenCall; 4] =
-        [TokenCall::Speak, TokenCall::Transcribe, TokenCall::Caption, TokenCall::Exchange];
+    pub const ALL: [TokenCall; 4] = [TokenCall::Speak, TokenCall::Transcribe, TokenCall::Caption, TokenCall::Exchange];
 
     /// The name in requests and records.
     pub fn name(self) -> &'static str {

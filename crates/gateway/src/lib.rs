@@ -52,8 +52,8 @@ pub use engines::sheets::Host;
 pub use error::{CredentialFault, FailedAttempt, GatewayError};
 pub use events::{Event, Events};
 pub use exchange::{
-    APOLOGY, Attachment, ConversationEvent, ConversationOrder, ConversationRequest, ConversationSession, ExchangeEnd, ExchangeEvent, ExchangeOrder, ExchangeRequest, ExchangeSession, ReplyWish, Said,
-    TurnTaking,
+    APOLOGY, Attachment, ConversationEvent, ConversationOrder, ConversationRequest, ConversationSession, ExchangeEnd,
+    ExchangeEvent, ExchangeOrder, ExchangeRequest, ExchangeSession, ReplyWish, Said, TurnTaking,
 };
 pub use intake::hosts::check_host;
 pub use intake::parse::TextInput;
@@ -80,10 +80,10 @@ pub use traces::Traces;
 
 // What is on record is told as the records have it.
 pub use dispatcher_store::{
-    AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion, ExchangeState, GroupBy,
-    HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
-    StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
-    UsageTotal, VersionedKind,
+    AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion,
+    ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session,
+    StoredAttempt, StoredClip, StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile,
+    StoredToken, StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;

@@ -1,13 +1,14 @@
 //! Who a caller is, and the guard that keeps to what `routes.rs` says of a call.
 
 use dispatcher_core::TokenCall;
-use dispatcher_gateway::{Caller, Gateway, Page};
+use dispatcher_gateway::{Caller, Gateway, Page, now_micros};
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
 use dispatcher_vault::{KeyKind, key_kind};
 
 use crate::drain::Drain;
+use crate::links::{LinkSigner, SIGNATURE};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::public_url::PublicUrl;
@@ -26,6 +27,8 @@ pub(crate) enum Need {
     Caption,
     /// The same, or a token for exchanges.
     Exchange,
+    /// Any key or a signed-in operator, or a signed link to this very thing.
+    Link,
     /// Any key or a signed-in operator.
     Key,
     /// An operator key or a signed-in operator.
@@ -40,7 +43,7 @@ impl Need {
             Need::Transcribe => Some(TokenCall::Transcribe),
             Need::Caption => Some(TokenCall::Caption),
             Need::Exchange => Some(TokenCall::Exchange),
-            Need::Nothing | Need::Key | Need::Operator => None,
+            Need::Nothing | Need::Link | Need::Key | Need::Operator => None,
         }
     }
 }
@@ -96,6 +99,7 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
             }
         }
         (None, Some(token)) => by_token(gateway, request, &token, need).await?,
+        (None, None) if is_link(request, need) => by_link(gateway, request).await?,
         (None, None) => by_session(gateway, request).await?,
     };
     if need == Need::Operator && !caller.operator {
@@ -128,6 +132,21 @@ async fn by_token(gateway: &Gateway, request: &Request<'_>, token: &str, need: N
         Some(origin) => Page::Other(origin),
     };
     Ok(gateway.admit_token(token, call, page).await?)
+}
+
+/// Whether the address has a signature, for something that may be linked.
+fn is_link(request: &Request<'_>, need: Need) -> bool {
+    let query = request.uri().query().map(|query| query.as_str()).unwrap_or_default();
+    need == Need::Link && form_urlencoded::parse(query.as_bytes()).any(|(name, _)| name == SIGNATURE)
+}
+
+async fn by_link(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {
+    let missing = || Problem::new(ProblemKind::Internal, "nothing signs links here");
+    let signer = request.rocket().state::<LinkSigner>().ok_or_else(missing)?;
+    let query = request.uri().query().map(|query| query.as_str()).unwrap_or_default();
+    let checked = signer.check(request.uri().path().as_str(), query, now_micros() / 1_000_000);
+    let app = checked.map_err(|fault| Problem::new(ProblemKind::BadLink, fault.to_string()))?;
+    Ok(Caller::of_app(gateway.app(&app).await?, "link"))
 }
 
 async fn by_session(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {

@@ -10,6 +10,7 @@ use dispatcher_vault::VaultError;
 use figment::Figment;
 use rocket::{Build, Ignite, Rocket};
 
+use crate::answers::Answers;
 use crate::body::BodyRoom;
 use crate::connections::Connections;
 use crate::document_reader::DocumentReader;
@@ -75,6 +76,7 @@ pub struct Service {
     grace: std::time::Duration,
     url: String,
     connections: Connections,
+    answers: Answers,
     local: SocketAddr,
     #[cfg(test)]
     pub(crate) store: Store,
@@ -171,7 +173,10 @@ impl Service {
             config.public_url.clone().unwrap_or_else(|| format!("http://{}", SocketAddr::new(config.address, port)));
         let url = url.trim_end_matches('/').to_owned();
         let sign_in = SignIn::default();
+        let linked = Answers::new(&config.data, spool.room.clone());
+        let linked = linked.map_err(|source| ServeError::Data { path: config.data.join("answers"), source })?;
         let rocket = build(config, port, &url, gateway.clone(), spool).manage(sign_in.clone());
+        let rocket = rocket.manage(linked.clone()).manage(preparation::link_signer(config)?);
         let drain = Drain::default();
         let connections = Connections::new(config.connections.min(file_limit() / 2).max(16));
         let [requests, answers] = connections.fairing();
@@ -186,6 +191,7 @@ impl Service {
             grace,
             url,
             connections,
+            answers: linked,
             local: SocketAddr::new(config.address, port),
             #[cfg(test)]
             store: records,
@@ -221,8 +227,10 @@ impl Service {
     async fn run(self) -> Result<(), ServeError> {
         tracing::info!(url = %self.url, "listening");
         let looking = tokio::spawn(self.connections.look_after(self.local.port()));
+        let sweeping = tokio::spawn(self.answers.look_after());
         let ended = self.rocket.launch().await;
         looking.abort();
+        sweeping.abort();
         // Work goes on after the last answer: settlements are written first.
         self.gateway.finish().await;
         ended.map(drop).map_err(|error| ServeError::Rocket(error.to_string()))

@@ -4,6 +4,7 @@
 //! [`problem`]; what happens to a connection below HTTP is in [`connection`].
 
 mod access;
+mod answers;
 mod api;
 mod body;
 mod catchers;
@@ -18,6 +19,7 @@ mod every_problem;
 mod headers;
 mod idempotency;
 mod launch;
+mod links;
 mod logging;
 #[cfg(test)]
 mod matrix;

@@ -49,7 +49,7 @@ fn refusal(need: Need, who: Who) -> Option<u16> {
         (Need::Nothing, _) | (_, Who::Operator | Who::Session) => None,
         (Need::Operator, Who::App) => Some(403),
         (_, Who::App) | (Need::Speak, Who::Token) => None,
-        (Need::Speak | Need::Transcribe | Need::Caption, Who::RevokedToken) => Some(401),
+        (Need::Speak | Need::Transcribe | Need::Caption | Need::Exchange, Who::RevokedToken) => Some(401),
         (_, Who::Token | Who::RevokedToken | Who::TokenOfOtherPage | Who::OtherPage) => Some(403),
         (_, Who::OtherHost) => Some(421),
         _ => Some(401),

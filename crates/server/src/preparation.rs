@@ -6,9 +6,10 @@ use std::path::{Path, PathBuf};
 use dispatcher_engines::WebhookClient;
 use dispatcher_gateway::{App, Gateway, Mail, MailSecurity, RootKeys, Webhooks, new_access_key, now_micros};
 use dispatcher_store::Store;
-use dispatcher_vault::RootKey;
+use dispatcher_vault::{RootKey, random_token};
 use secrecy::{ExposeSecret as _, SecretString};
 
+use crate::links::LinkSigner;
 use crate::{Config, ServeError};
 
 /// Makes the data folder, for the service's own user alone, and gives the one
@@ -107,6 +108,16 @@ pub(crate) fn webhooks(config: &Config) -> Result<Webhooks, ServeError> {
     }
     let key = SecretString::from(std::fs::read_to_string(&path).map_err(failed)?);
     Ok(Webhooks { webhook_client: WebhookClient::new(key)?, hosts: config.webhook_hosts.clone() })
+}
+
+/// What signs links; the secret is made at the first start.
+pub(crate) fn link_signer(config: &Config) -> Result<LinkSigner, ServeError> {
+    let path = config.data.join("link.key");
+    let failed = |source| ServeError::Data { path: path.clone(), source };
+    if !path.exists() {
+        write_private(&path, &random_token(&mut rand::rng())).map_err(failed)?;
+    }
+    Ok(LinkSigner::new(&SecretString::from(std::fs::read_to_string(&path).map_err(failed)?)))
 }
 
 /// The server that takes mail, with its password.

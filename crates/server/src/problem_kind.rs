@@ -58,6 +58,9 @@ problem_kinds! {
     TokenTerms = "token-terms", 403,
         "The token does not allow this",
         "Ask the app for a token for this call, page and amount: dispatcher app token add APP --help";
+    BadLink = "bad-link", 403,
+        "The link fetches nothing",
+        "Ask whoever gave the link for a new one: links end, and are for one address.";
     WrongOrigin = "wrong-origin", 403,
         "The request comes from another origin",
         "With a console session, changes are accepted only from pages of the console.";

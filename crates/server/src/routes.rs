@@ -12,9 +12,9 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    alerts, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs, kept_transcripts, lexicons, live,
-    narration, presets, prompts, records, routing, service, session, tokens, transcript_rules, transcripts, uploads,
-    utterances, voices,
+    alerts, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs,
+    kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing, service, session, tokens,
+    transcript_rules, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi, origins};
 
@@ -59,7 +59,11 @@ routes! {
         "/api/v1", Exchange {
             exchanges::exchange, conversation::converse,
         }
+        "/api/v1", Link {
+            jobs::file, jobs::archive, prompts::file, prompts::archive, lexicons::clip, links::answer,
+        }
         "/api/v1", Key {
+            links::make,
             exchanges::list,
             tokens::list, tokens::add, tokens::revoke,
             kept_transcripts::list, kept_transcripts::read, kept_transcripts::correct, kept_transcripts::remove,
@@ -70,17 +74,16 @@ routes! {
             transcript_rules::masks, transcript_rules::masks_versions,
             estimates::estimate,
             document_job::speak_document,
-            jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove, jobs::file,
-            jobs::archive, jobs::webhook_key,
+            jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove,
+            jobs::webhook_key,
             uploads::begin, uploads::read, uploads::append, uploads::remove,
             voices::voices, voices::voice, voices::voice_by_id, voices::sample,
             engines::engines, engines::engine, engines::schema,
             routing::list, routing::read, records::dispatches, records::dispatch, records::usage,
-            lexicons::list, lexicons::read, lexicons::clips, lexicons::keep_clip, lexicons::clip,
+            lexicons::list, lexicons::read, lexicons::clips, lexicons::keep_clip,
             lexicons::remove_clip,
             presets::formats, presets::list, presets::read,
             prompts::list, prompts::read, prompts::put_set, prompts::remove, prompts::make, prompts::approve,
-            prompts::file, prompts::archive,
         }
         "/api/v1", Operator {
             voices::mark, voices::unmark,
@@ -154,6 +157,23 @@ pub(crate) fn need(method: Method, pattern: &str) -> Need {
     NEEDS.get(&(method, path_of(pattern).to_owned())).copied().unwrap_or(Need::Operator)
 }
 
+/// Whether a path, as it would stand in an address, is of something that may
+/// be linked.
+pub(crate) fn is_linkable(path: &str) -> bool {
+    let clean = path.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/-._~%".contains(&byte));
+    let parts: Vec<&str> = path.split('/').collect();
+    let fits = |pattern: &str| {
+        let wanted: Vec<&str> = pattern.split('/').collect();
+        wanted.len() == parts.len()
+            && wanted.iter().zip(&parts).all(|(wanted, part)| match wanted.starts_with('<') {
+                true => !part.is_empty() && *part != "." && *part != "..",
+                false => wanted == part,
+            })
+    };
+    clean
+        && NEEDS.iter().any(|((method, pattern), need)| *method == Method::Get && *need == Need::Link && fits(pattern))
+}
+
 /// Every call with what it needs, for tests that try them all.
 #[cfg(test)]
 pub(crate) fn all() -> Vec<(Method, String, Need)> {
@@ -173,6 +193,27 @@ mod tests {
         assert_eq!(need(Method::Get, "/api/v1/usage?<other..>"), Need::Key);
         assert_eq!(need(Method::Get, "/health"), Need::Nothing);
         assert_eq!(need(Method::Get, "/"), Need::Nothing);
+    }
+
+    #[test]
+    fn files_clips_and_archives_may_be_linked_and_nothing_else() {
+        for path in
+            ["/api/v1/jobs/7/files/a.mp3", "/api/v1/jobs/7/archive", "/api/v1/prompt-sets/helpline/files/a%20b.wav"]
+        {
+            assert!(is_linkable(path), "{path}");
+        }
+        for path in [
+            "/api/v1/jobs/7",
+            "/api/v1/jobs/../archive",
+            "/api/v1/jobs//archive",
+            "/api/v1/jobs/7/files/a.mp3?x=1",
+            "/api/v1/jobs/7/files/a.mp3\napp",
+            "/api/v1/apps/quay",
+            "https://elsewhere.example/api/v1/jobs/7/archive",
+            "",
+        ] {
+            assert!(!is_linkable(path), "{path}");
+        }
     }
 
     /// Their rights are written here once more: a call that is moved to another

@@ -121,7 +121,9 @@ fn answer_to(question: &Question) -> Recital {
             format!("The last ferry to {place} leaves at {last} from quay {quay}.")
         }
         Some((place, [first, second, _], quay)) => {
-            format!("The next ferry to {place} leaves at {first} from quay {quay}. After that there is one at {second}.")
+            format!(
+                "The next ferry to {place} leaves at {first} from quay {quay}. After that there is one at {second}."
+            )
         }
         None => "I know the ferries to Gullsay, Little Skerry, Northstrand and Eelpool. Which one do you mean?".into(),
     };
@@ -182,7 +184,10 @@ mod tests {
             answer("When is the next ferry to gullsay?"),
             "The next ferry to Gullsay leaves at quarter past six from quay 2. After that there is one at five past eight."
         );
-        assert_eq!(answer("the last one to Eelpool"), "The last ferry to Eelpool leaves at quarter past eleven from quay 4.");
+        assert_eq!(
+            answer("the last one to Eelpool"),
+            "The last ferry to Eelpool leaves at quarter past eleven from quay 4."
+        );
         assert!(answer("Ahoy").contains("Which one do you mean?"));
     }
 }

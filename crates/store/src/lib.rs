@@ -35,15 +35,16 @@ pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};
 pub use ledger::{GroupBy, UsageTotal};
 pub use models::{
     AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, SampleDispatch,
-    SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredExchange, StoredJob, StoredJobFile,
-    StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall, StoredToken, StoredTranscript, TranscriptVersion,
+    SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredExchange, StoredJob,
+    StoredJobFile, StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall, StoredToken, StoredTranscript,
+    TranscriptVersion,
 };
 pub use people::Grant;
 pub use pool::Store;
 pub use prompts::Approval;
 pub use states::{
-    AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState, LedgerKind, RecallPolicy,
-    VersionedKind,
+    AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState, LedgerKind,
+    RecallPolicy, VersionedKind,
 };
 pub use versions::{DocumentVersion, NewVersion, VersionOrigin};
 pub use work::DispatchFilter;

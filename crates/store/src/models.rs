@@ -8,8 +8,9 @@ use diesel::prelude::*;
 use dispatcher_core::{Currency, Money, Watched, Work};
 
 use crate::schema::{
-    attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, exchanges, favourites, health_hours,
-    job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, transcript_versions, transcripts,
+    attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, exchanges, favourites,
+    health_hours, job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, transcript_versions,
+    transcripts,
 };
 use crate::states::{
     AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState, LedgerKind,

@@ -7,12 +7,14 @@
 
 mod envelope;
 mod keys;
+mod mac;
 mod password;
 mod redact;
 mod root;
 
 pub use envelope::{Parts, Sealed, VaultError, open, rewrap, seal};
 pub use keys::{KeyKind, NewKey, hash_key, key_kind, new_key, random_token};
+pub use mac::MacKey;
 pub use password::{hash_password, verify_password};
 pub use redact::{REDACTED, Redactor};
 pub use root::RootKey;

@@ -1,4 +1,4 @@
-//! Arguments of `exchange`.
+//! Arguments of `exchange` and `link`.
 
 use std::path::PathBuf;
 
@@ -64,4 +64,20 @@ pub(crate) struct ExchangeArgs {
     /// Play the reply with aplay
     #[arg(long, conflicts_with = "output")]
     pub(crate) play: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher link /api/v1/jobs/01a22a98261671c2/files/rounds.mp3
+  dispatcher link /api/v1/prompt-sets/helpline/archive --expires-in 86400
+  dispatcher link /api/v1/jobs/01a22a98261671c2/archive --app quay-announcer")]
+pub(crate) struct LinkArgs {
+    /// Path of a file of a job or prompt set, of an archive, or of a clip
+    pub(crate) path: String,
+    /// Seconds until it ends, 60 to 2592000 (default: 3600)
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) expires_in: Option<u32>,
+    /// For operators: the app to which the file belongs
+    #[arg(long, value_name = "APP")]
+    pub(crate) app: Option<String>,
 }

@@ -57,6 +57,8 @@ pub(crate) enum Command {
     Transcribe(TranscribeArgs),
     /// Transcribe audio live, while it is recorded
     Caption(Box<CaptionArgs>),
+    /// Make a link that fetches a file without a key, until it ends
+    Link(LinkArgs),
     /// Say something to the reply hook of the app, and hear its reply
     Exchange(Box<ExchangeArgs>),
     /// Compare transcripts: error rates, agreement and a consensus

@@ -15,6 +15,7 @@ pub(crate) mod exchange;
 pub(crate) mod health;
 pub(crate) mod job;
 pub(crate) mod lexicon;
+pub(crate) mod link;
 pub(crate) mod lint;
 mod live_audio;
 pub(crate) mod person;

@@ -204,7 +204,8 @@ async fn set_reply_hook(gateway: &Gateway, name: &str, address: &str) -> Result<
     let of_desk = |hook: &String| hook.starts_with("http://127.0.0.1:") && hook.ends_with("/answer");
     if app.reply_hook.as_ref().is_none_or(of_desk) {
         app.reply_hook = Some(address.to_owned());
-        app.apology.get_or_insert_with(|| "I am sorry, the timetable desk does not answer. Please ask at the quay.".into());
+        app.apology
+            .get_or_insert_with(|| "I am sorry, the timetable desk does not answer. Please ask at the quay.".into());
         gateway.change_app(app, "demo").await?;
     }
     Ok(())

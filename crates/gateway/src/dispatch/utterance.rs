@@ -62,7 +62,11 @@ impl Utterance {
     pub fn words_from(&self, told: usize) -> Vec<Word> {
         let words = self.words.lock();
         let moved = |time: Option<f64>| time.map(|time| time / self.tempo);
-        words.iter().skip(told).map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() }).collect()
+        words
+            .iter()
+            .skip(told)
+            .map(|word| Word { start: moved(word.start), end: moved(word.end), ..word.clone() })
+            .collect()
     }
 }
 

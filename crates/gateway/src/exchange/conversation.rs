@@ -101,8 +101,7 @@ impl Gateway {
         let format = request.voice.format;
         let (orders, taken) = mpsc::channel(WAITING);
         let (told, events) = mpsc::channel(WAITING);
-        let wish =
-            AnswerWish { voice: request.voice.clone(), reply: request.reply.clone(), attachment: None };
+        let wish = AnswerWish { voice: request.voice.clone(), reply: request.reply.clone(), attachment: None };
         let conversation = Conversation {
             gateway: self.clone(),
             caller,
@@ -292,9 +291,10 @@ impl Conversation {
 
     /// Ends the answer that sounds.
     fn stop(&mut self, position: Option<f64>) {
-        let stopped = self.answering.as_ref().map(|answering| {
-            answering.orders.try_send(ExchangeOrder::Stop(position.or(answering.heard)))
-        });
+        let stopped = self
+            .answering
+            .as_ref()
+            .map(|answering| answering.orders.try_send(ExchangeOrder::Stop(position.or(answering.heard))));
         if let Some(Err(mpsc::error::TrySendError::Full(_))) = stopped {
             // It takes no orders: it ends where nobody listens.
             self.answering = None;
@@ -371,7 +371,8 @@ impl Conversation {
         let (closed, _) = mpsc::channel(1);
         let now = Instant::now();
         let since = now.checked_sub(Duration::from_secs_f64(silence)).unwrap_or(now);
-        self.settling = Some(Settling { ear: LiveSession { dispatch, engine, audio: closed, events }, since, language });
+        self.settling =
+            Some(Settling { ear: LiveSession { dispatch, engine, audio: closed, events }, since, language });
     }
 
     async fn settled(&mut self, event: Option<Result<LiveEvent, GatewayError>>) -> Result<(), ConversationEnd> {
@@ -409,7 +410,10 @@ impl Conversation {
         let event = event.unwrap_or(Err(GatewayError::Contradiction("an answer without an end")));
         if !matches!(
             event,
-            Ok(ExchangeEvent::Said { .. } | ExchangeEvent::Reply(_) | ExchangeEvent::Fault(_) | ExchangeEvent::Voice(_))
+            Ok(ExchangeEvent::Said { .. }
+                | ExchangeEvent::Reply(_)
+                | ExchangeEvent::Fault(_)
+                | ExchangeEvent::Voice(_))
         ) {
             self.answering = None;
         }

@@ -58,7 +58,10 @@ pub(super) struct HookAnswer {
 
 enum HookState {
     Asking(BoxFuture<'static, Result<WebhookAnswer, String>>),
-    Reading { answer: WebhookAnswer, reader: ReplyReader },
+    Reading {
+        answer: WebhookAnswer,
+        reader: ReplyReader,
+    },
     /// What was read before is told first.
     Faulty(ReplyFault),
     Over,

@@ -15,9 +15,7 @@ use dispatcher_store::StoredExchange;
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
-pub use conversation::{
-    ConversationEvent, ConversationOrder, ConversationRequest, ConversationSession, TurnTaking,
-};
+pub use conversation::{ConversationEvent, ConversationOrder, ConversationRequest, ConversationSession, TurnTaking};
 use turn::Turn;
 
 use crate::{Caller, Gateway, GatewayError, NarrationEvent, Recognised, RecognitionRequest, SynthesisRequest};
@@ -56,10 +54,7 @@ pub struct Attachment {
 #[derive(Debug, Clone)]
 pub enum Said {
     Audio(Box<RecognitionRequest>),
-    Text {
-        text: String,
-        language: Option<String>,
-    },
+    Text { text: String, language: Option<String> },
 }
 
 /// What is asked for.

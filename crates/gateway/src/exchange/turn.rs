@@ -111,10 +111,11 @@ impl Turn {
         self.record.ear_dispatch = Some(dispatch).filter(|dispatch| !dispatch.is_empty());
         self.record.ear_ms = self.record.ear_dispatch.as_ref().and(self.elapsed());
         let told = ExchangeEvent::Said { exchange: self.record.id.clone(), text: said.text.clone(), recognised: None };
-        let end = match self.costs.add(cost).map_err(|error| GatewayError::from(error).into()).and(self.tell(told).await) {
-            Ok(()) => self.answer(said, wish, &mut orders).await,
-            Err(end) => Err(end),
-        };
+        let end =
+            match self.costs.add(cost).map_err(|error| GatewayError::from(error).into()).and(self.tell(told).await) {
+                Ok(()) => self.answer(said, wish, &mut orders).await,
+                Err(end) => Err(end),
+            };
         self.end(end).await;
     }
 

@@ -17,9 +17,7 @@ use crate::access::Allowed;
 use crate::headers::Meta;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::wire::{
-    AttachmentWish, ConversationAnswer, ConversationMessage, ConversationNote, ConversationOpening,
-};
+use crate::wire::{AttachmentWish, ConversationAnswer, ConversationMessage, ConversationNote, ConversationOpening};
 
 /// Hertz of the replies, where a caller names no format.
 const REPLY_RATE: u32 = 24_000;

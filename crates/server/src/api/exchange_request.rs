@@ -38,6 +38,8 @@ const SAMPLE_RATE: u32 = 24_000;
 pub(super) struct ReadExchange {
     pub(super) request: ExchangeRequest,
     pub(super) format: Format,
+    /// When the link ends that the audio is answered by, in seconds since 1970.
+    pub(super) link_until: Option<i64>,
     /// Equal for equal requests.
     pub(super) body: Vec<u8>,
 }
@@ -77,17 +79,14 @@ pub(super) async fn read(
     if let Some(audio) = &audio {
         body.extend_from_slice(digest(audio).await?.as_bytes());
     }
+    let link_until = super::links::delivery(wish.deliver.as_deref(), wish.expires_in)?;
     let (request, format) = request_of(wish, audio, meta, &Formats::of(gateway, caller))?;
-    Ok(ReadExchange { request, format, body })
+    Ok(ReadExchange { request, format, link_until, body })
 }
 
 /// A form: the parts `audio` and `attachment` are files, and the part `request`
 /// is the rest as JSON.
-async fn from_form(
-    meta: &Meta,
-    data: RequestBody<'_>,
-    spool: &Spool,
-) -> Result<Split, Problem> {
+async fn from_form(meta: &Meta, data: RequestBody<'_>, spool: &Spool) -> Result<Split, Problem> {
     let boundary = multer::parse_boundary(&meta.content_type).map_err(form_fault)?;
     let reader = data.open(spool.limit + (MOST_ATTACHMENT + (1 << 20)) as u64)?;
     let mut parts = multer::Multipart::new(ReaderStream::with_capacity(reader, 64 << 10), boundary);
@@ -114,7 +113,8 @@ async fn from_form(
                 body.extend_from_slice(&text);
             }
             _ => {
-                let detail = format!("the part '{name}' is not expected; send audio, attachment and request, once each");
+                let detail =
+                    format!("the part '{name}' is not expected; send audio, attachment and request, once each");
                 return Err(Problem::new(ProblemKind::Invalid, detail));
             }
         }

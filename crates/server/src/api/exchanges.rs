@@ -12,7 +12,8 @@ use rocket::serde::json::Json;
 use rocket::{State, get, post};
 
 use super::exchange_request::{self, ReadExchange};
-use super::json_audio::{self, MOST_AUDIO};
+use super::json_audio::{self, JsonFile, MOST_AUDIO};
+use super::links::Outlet;
 use super::utterances::SpokenAnswer;
 use crate::access::Allowed;
 use crate::body::RequestBody;
@@ -60,15 +61,15 @@ pub(crate) async fn exchange(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
     idempotency: &State<Idempotency>,
-    spool: &State<Spool>,
+    outlet: Outlet<'_>,
     drain: &State<Drain>,
 ) -> Result<SpokenAnswer, Problem> {
-    let _leaving = drain.enter();
+    let (_leaving, spool) = (drain.enter(), outlet.spool);
     let read = tokio::select! {
         read = exchange_request::read(&meta, data, spool, (gateway, &allowed.0)) => read?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
-    let ReadExchange { request, format, body } = read;
+    let ReadExchange { request, format, link_until, body } = read;
     let told: [&[u8]; 2] = [b"exchanges", &body];
     let claim = match idempotency.begin(&allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
         Replay::Answer(kept) => return Ok(SpokenAnswer::StoredAnswer(kept)),
@@ -81,7 +82,7 @@ pub(crate) async fn exchange(
     };
     let headers = headers_of(&collected.end);
     let file = tokio::select! {
-        file = written(gateway, collected, format, spool) => file?,
+        file = written((gateway, &outlet), collected, format, (&allowed.0.app.name, link_until)) => file?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
     let content_type = "application/json".to_owned();
@@ -145,25 +146,34 @@ fn headers_of(end: &ExchangeEnd) -> Vec<ToldHeader> {
 }
 
 async fn written(
-    gateway: &Gateway,
+    (gateway, outlet): (&Gateway, &Outlet<'_>),
     collected: Collected,
     format: Format,
-    spool: &Spool,
-) -> Result<json_audio::JsonFile, Problem> {
-    let folder = spool.folder.clone();
-    let work = move || -> io::Result<json_audio::JsonFile> {
-        let Collected { said, reply, words, audio, raw, end } = collected;
-        let mut file = encoded(audio, raw, format, tempfile::tempfile_in(&folder)?)?;
-        let (audio, mark) = json_audio::marked(format, end.record.audio_ms as f64 / 1_000.0);
+    (app, link_until): (&str, Option<i64>),
+) -> Result<JsonFile, Problem> {
+    let Collected { said, reply, words, audio, raw, end } = collected;
+    let folder = outlet.spool.folder.clone();
+    let seconds = end.record.audio_ms as f64 / 1_000.0;
+    let failed = |error: io::Error| crate::spool::storage_problem(&error, "the answer");
+    let encoding = gateway.in_turn(move || {
+        let (mut file, path) = tempfile::NamedTempFile::new_in(&folder)?.into_parts();
+        encoded(audio, raw, format, &mut file)?;
+        let bytes = file.metadata()?.len();
+        Ok((file, folder, JsonFile { path, bytes }))
+    });
+    let (mut file, folder, kept) = encoding.await?.map_err(failed)?;
+    let Some(expires) = link_until else {
+        let (audio, mark) = json_audio::marked(format, seconds);
         let answer = ExchangeAnswer::of(end, said, reply, audio, words);
-        json_audio::write(&mut file, &folder, (answer, mark))
+        return json_audio::in_file(move || json_audio::write(&mut file, &folder, (answer, mark))).await;
     };
-    let written = gateway.in_turn(work).await?;
-    written.map_err(|error| crate::spool::storage_problem(&error, "the answer"))
+    let name = format!("reply-{}", &end.record.id);
+    let audio = outlet.link_to(kept, (format, seconds), (app, name, expires)).await?;
+    json_audio::written(&ExchangeAnswer::of(end, said, reply, audio, words), outlet.spool).await
 }
 
-/// Raw samples in the format of the answer, with its true length.
-fn encoded(audio: AudioSource, raw: Format, format: Format, mut out: std::fs::File) -> io::Result<std::fs::File> {
+/// Writes raw samples in the format of the answer, with its true length.
+fn encoded(audio: AudioSource, raw: Format, format: Format, out: &mut std::fs::File) -> io::Result<()> {
     let mut source: Box<dyn io::Read> = match audio {
         AudioSource::Memory(bytes) => Box::new(io::Cursor::new(bytes)),
         AudioSource::File(path) => Box::new(std::fs::File::open(&**path)?),
@@ -188,8 +198,7 @@ fn encoded(audio: AudioSource, raw: Format, format: Format, mut out: std::fs::Fi
         None => drop(mend_wav_lengths(&mut head, total)),
     }
     out.rewind()?;
-    out.write_all(&head)?;
-    Ok(out)
+    out.write_all(&head)
 }
 
 /// List exchanges

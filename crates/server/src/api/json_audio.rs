@@ -12,6 +12,7 @@ use dispatcher_engines::AudioSource;
 use dispatcher_gateway::{Gateway, GatewayError, Utterance};
 use dispatcher_vault::random_token;
 
+use super::links::Outlet;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::{Sink, Spool, storage_problem};
@@ -40,9 +41,46 @@ pub(super) async fn answer(gateway: &Gateway, mut utterance: Utterance, spool: &
     let folder = spool.folder.clone();
     let work = move || {
         let (mut audio, length) = opened(source, &folder, &utterance)?;
-        write(&mut audio, &folder, described(utterance, length, cost))
+        let (told, mark) = marked(utterance.format, length.seconds());
+        write(&mut audio, &folder, (described(utterance, told, cost), mark))
     };
     in_file(work).await
+}
+
+/// Collects the audio, keeps it for an app until a time, and writes the answer
+/// with the link to it; half audio is an error and no answer.
+///
+/// # Errors
+/// As [`whole`], and where the app has too many answers.
+pub(super) async fn linked(
+    gateway: &Gateway,
+    mut utterance: Utterance,
+    outlet: &Outlet<'_>,
+    (app, name, expires): (&str, String, i64),
+) -> Result<JsonFile, Problem> {
+    let source = collected(&mut utterance, outlet.spool.clone()).await?;
+    let cost = gateway.cost_of(&utterance.dispatch).await?.into();
+    let folder = outlet.spool.folder.clone();
+    let (utterance, file, length) = in_file(move || {
+        let (mut audio, length) = opened(source, &folder, &utterance)?;
+        Ok((utterance, copied(&mut audio, &folder)?, length))
+    })
+    .await?;
+    let audio = outlet.link_to(file, (utterance.format, length.seconds()), (app, name, expires)).await?;
+    written(&described(utterance, audio, cost), outlet.spool).await
+}
+
+/// An answer of JSON in a file.
+pub(super) async fn written(answer: &impl serde::Serialize, spool: &Spool) -> Result<JsonFile, Problem> {
+    let text = serde_json::to_vec(answer).map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
+    let folder = spool.folder.clone();
+    in_file(move || copied(&mut text.as_slice(), &folder)).await
+}
+
+fn copied(from: &mut impl io::Read, folder: &Path) -> io::Result<JsonFile> {
+    let (mut file, path) = tempfile::NamedTempFile::new_in(folder)?.into_parts();
+    let bytes = io::copy(from, &mut file)?;
+    Ok(JsonFile { path, bytes })
 }
 
 /// Collects the audio into a file that says its true length; half audio is an
@@ -56,14 +94,14 @@ pub(super) async fn whole(mut utterance: Utterance, spool: &Spool) -> Result<Jso
     let folder = spool.folder.clone();
     let work = move || {
         let (mut audio, _) = opened(source, &folder, &utterance)?;
-        let (mut file, path) = tempfile::NamedTempFile::new_in(&folder)?.into_parts();
-        let bytes = io::copy(&mut audio, &mut file)?;
-        Ok(JsonFile { path, bytes })
+        copied(&mut audio, &folder)
     };
     in_file(work).await
 }
 
-pub(super) async fn in_file(work: impl FnOnce() -> io::Result<JsonFile> + Send + 'static) -> Result<JsonFile, Problem> {
+pub(super) async fn in_file<T: Send + 'static>(
+    work: impl FnOnce() -> io::Result<T> + Send + 'static,
+) -> Result<T, Problem> {
     let written = tokio::task::spawn_blocking(work)
         .await
         .map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
@@ -126,13 +164,12 @@ fn measured(file: &mut std::fs::File, utterance: &Utterance) -> Option<Length> {
 pub(super) fn marked(format: Format, seconds: f64) -> (AudioAnswer, String) {
     let (mark, kind) = (random_token(&mut rand::rng()), format.media_type());
     let data_uri = format!("data:{kind};base64,{mark}");
-    (AudioAnswer { data_uri, base64: mark.clone(), kind, duration: thousandths(seconds) }, mark)
+    let (base64, data_uri) = (Some(mark.clone()), Some(data_uri));
+    (AudioAnswer { kind, base64, data_uri, link: None, expires: None, duration: thousandths(seconds) }, mark)
 }
 
-/// All of the answer but its audio, for which a mark stands.
-fn described(utterance: Utterance, length: Length, cost: crate::wire::Amount) -> (UtteranceAnswer, String) {
-    let (audio, mark) = marked(utterance.format, length.seconds());
-    let answer = UtteranceAnswer {
+fn described(utterance: Utterance, audio: AudioAnswer, cost: crate::wire::Amount) -> UtteranceAnswer {
+    UtteranceAnswer {
         audio,
         words: utterance.words().iter().filter_map(|word| serde_json::to_value(word).ok()).collect(),
         marks: utterance
@@ -147,8 +184,7 @@ fn described(utterance: Utterance, length: Length, cost: crate::wire::Amount) ->
         fidelity: utterance.fidelity,
         warnings: utterance.warnings,
         dispatch: utterance.dispatch,
-    };
-    (answer, mark)
+    }
 }
 
 /// Writes an answer, with the audio as base64 where its mark stands.

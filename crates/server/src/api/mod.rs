@@ -14,6 +14,7 @@ pub(crate) mod jobs;
 mod json_audio;
 pub(crate) mod kept_transcripts;
 pub(crate) mod lexicons;
+pub(crate) mod links;
 pub(crate) mod live;
 pub(crate) mod narration;
 pub(crate) mod presets;

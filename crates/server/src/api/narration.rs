@@ -31,7 +31,12 @@ const RATE: u32 = 24_000;
     security(("key" = []))
 )]
 #[get("/utterances/live")]
-pub(crate) fn narrate(allowed: Allowed, meta: Meta, upgrade: Upgrade, gateway: &State<Gateway>) -> ws::Channel<'static> {
+pub(crate) fn narrate(
+    allowed: Allowed,
+    meta: Meta,
+    upgrade: Upgrade,
+    gateway: &State<Gateway>,
+) -> ws::Channel<'static> {
     let (caller, connection) = (allowed.0.clone(), meta.connection.clone());
     upgrade.open(&caller, &connection, Narrator { caller: allowed.0, gateway: gateway.inner().clone(), meta })
 }
@@ -115,6 +120,8 @@ pub(super) fn check_opening(opening: &UtteranceRequest) -> Result<(), Problem> {
         ("ssml", opening.ssml.is_some()),
         ("lines", opening.lines.is_some()),
         ("webhook", opening.webhook.is_some()),
+        ("deliver", opening.deliver.is_some()),
+        ("expires_in", opening.expires_in.is_some()),
         ("audio/whole", whole),
     ] {
         if given {

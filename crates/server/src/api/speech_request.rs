@@ -52,6 +52,8 @@ pub(super) struct SpeechRequest {
     /// The answer is sent once it is whole, with its length.
     pub(super) whole: bool,
     pub(super) webhook: Option<String>,
+    /// When the link ends that the audio is answered by, in seconds since 1970.
+    pub(super) link_until: Option<i64>,
     pub(super) body: Vec<u8>,
 }
 
@@ -70,9 +72,10 @@ pub(super) fn of_address(meta: &Meta, formats: &Formats) -> Result<SpeechRequest
     given.finish()?;
     let wish = UtteranceRequest { text, ssml, ..wish };
     super::transcripts::no_webhook(wish.webhook.as_ref())?;
+    let link_until = super::links::delivery(wish.deliver.as_deref(), wish.expires_in)?;
     let (request, json) = of_wish(wish, meta, formats)?;
     let sequence = spoken_sequence::is_accepted(&meta.accept);
-    Ok(SpeechRequest { request, json, sequence, whole: !streamed, webhook: None, body: Vec::new() })
+    Ok(SpeechRequest { request, json, sequence, whole: !streamed, webhook: None, link_until, body: Vec::new() })
 }
 
 /// The request that each sentence of a text is spoken by, which is still to be
@@ -102,9 +105,10 @@ pub(super) fn of_body(meta: &Meta, body: Vec<u8>, formats: &Formats) -> Result<S
     };
     let whole = wish.audio.as_ref().is_some_and(|audio| audio.whole);
     let webhook = wish.webhook.clone();
+    let link_until = super::links::delivery(wish.deliver.as_deref(), wish.expires_in)?;
     let (request, json) = of_wish(wish, meta, formats)?;
     let sequence = spoken_sequence::is_accepted(&meta.accept);
-    Ok(SpeechRequest { request, json, sequence, whole, webhook, body })
+    Ok(SpeechRequest { request, json, sequence, whole, webhook, link_until, body })
 }
 
 /// The request of a wish, and whether its answer carries the audio inside JSON.
@@ -325,6 +329,7 @@ pub(super) fn of_parameters(
     formats: &Formats,
 ) -> Result<SynthesisRequest, Problem> {
     let wish = from_parameters(given)?;
+    super::links::no_link(wish.deliver.as_ref())?;
     // What a job answers with is JSON, and says nothing of its files.
     let (format, _) = answer_format("*/*", wish.audio.as_ref(), formats)?;
     request_of(UtteranceRequest { text: Some(String::new()), ..wish }, format, meta, formats)
@@ -376,6 +381,8 @@ fn from_parameters(given: &mut Parameters) -> Result<UtteranceRequest, Problem> 
         credential: given.text("credential"),
         region: given.text("region"),
         webhook: given.text("webhook"),
+        deliver: given.text("deliver"),
+        expires_in: given.number("expires_in")?,
         prosody: Some(prosody),
         audio: Some(audio),
         ..UtteranceRequest::default()
@@ -384,7 +391,7 @@ fn from_parameters(given: &mut Parameters) -> Result<UtteranceRequest, Problem> 
 
 /// Where an engine runs.
 pub(super) fn site(value: &str) -> Result<Site, Problem> {
-    let wrong = || Problem::new(ProblemKind::Invalid, format!("site is cloud or local, not '{value}'"));
+    let wrong = || Problem::at(ProblemKind::Invalid, "/site", format!("site is cloud or local, not '{value}'"));
     Site::of_name(value).ok_or_else(wrong)
 }
 

@@ -19,6 +19,7 @@ use tokio_util::io::StreamReader;
 
 use super::jobs::Accepted;
 use super::json_audio;
+use super::links::Outlet;
 use super::speech_request::{self, Formats, SpeechRequest};
 use super::spoken_sequence::{self, SpokenSequence};
 use crate::access::Allowed;
@@ -89,7 +90,7 @@ pub(crate) async fn speak(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
     idempotency: &State<Idempotency>,
-    spool: &State<Spool>,
+    outlet: Outlet<'_>,
     drain: &State<Drain>,
 ) -> Result<SpokenAnswer, Problem> {
     let leaving = drain.enter();
@@ -99,7 +100,7 @@ pub(crate) async fn speak(
         Replay::Answer(kept) => return Ok(SpokenAnswer::StoredAnswer(kept)),
         Replay::Do(claim) => claim,
     };
-    answer((gateway, spool), &allowed.0, meta, read, claim, leaving).await
+    answer((gateway, outlet), &allowed.0, meta, read, claim, leaving).await
 }
 
 /// Speak a text by address
@@ -133,12 +134,12 @@ pub(crate) async fn speak_address(
     allowed: Allowed,
     meta: Meta,
     gateway: &State<Gateway>,
-    spool: &State<Spool>,
+    outlet: Outlet<'_>,
     drain: &State<Drain>,
 ) -> Result<SpokenAnswer, Problem> {
     let leaving = drain.enter();
     let read = speech_request::of_address(&meta, &Formats::of(gateway, &allowed.0))?;
-    answer((gateway, spool), &allowed.0, Meta { respond_async: false, ..meta }, read, None, leaving).await
+    answer((gateway, outlet), &allowed.0, Meta { respond_async: false, ..meta }, read, None, leaving).await
 }
 
 /// What `GET` would answer with, but for the audio: nothing is spoken.
@@ -150,23 +151,25 @@ pub(crate) fn head(allowed: Allowed, meta: Meta, gateway: &State<Gateway>) -> Re
 
 /// Speaks what was read, and answers as it asks for.
 async fn answer(
-    (gateway, spool): (&Gateway, &Spool),
+    (gateway, outlet): (&Gateway, Outlet<'_>),
     caller: &Caller,
     meta: Meta,
     read: SpeechRequest,
     claim: Option<Claim>,
     leaving: Leaving,
 ) -> Result<SpokenAnswer, Problem> {
-    let SpeechRequest { mut request, json, sequence, whole, webhook, .. } = read;
+    let SpeechRequest { mut request, json, sequence, whole, webhook, link_until, .. } = read;
+    let spool = outlet.spool;
     let title = file_title(&request.text);
     if meta.respond_async {
+        super::links::no_link(link_until.map(|_| "link".to_owned()).as_ref())?;
         let told = spoken_title(&request.text);
         let tracks = vec![Track { name: Some(title), title: told.clone(), request }];
         let job = NewJob { title: told, work: JobWork::Speech { tracks }, audio: None, webhook, warnings: Vec::new() };
         return accept(gateway, caller, job, claim, spool).await;
     }
     super::transcripts::no_webhook(webhook.as_ref())?;
-    if json {
+    if json || link_until.is_some() {
         // Its words and marks are not kept.
         request.cache = CacheWish::Off;
     }
@@ -175,15 +178,18 @@ async fn answer(
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
     let headers = headers_of(&utterance, &title);
-    if sequence {
+    if sequence && link_until.is_none() {
         let (gateway, connection) = (gateway.clone(), meta.connection);
         let sequence = SpokenSequence { gateway, utterance, connection, _leaving: leaving };
         return Ok(SpokenAnswer::Sequence { headers, sequence: Box::new(sequence) });
     }
-    if json || whole {
-        let content_type = if json { "application/json".to_owned() } else { utterance.format.media_type() };
+    if json || whole || link_until.is_some() {
+        let in_json = json || link_until.is_some();
+        let content_type = if in_json { "application/json".to_owned() } else { utterance.format.media_type() };
         let made = async {
-            if json {
+            if let Some(expires) = link_until {
+                json_audio::linked(gateway, utterance, &outlet, (&caller.app.name, title, expires)).await
+            } else if json {
                 json_audio::answer(gateway, utterance, spool).await
             } else {
                 json_audio::whole(utterance, spool).await

@@ -31,6 +31,10 @@ pub(crate) struct ExchangeWish {
     pub(crate) attachment: Option<AttachmentWish>,
     /// `local`: the engines and the hook must be on this machine. `cloud`: the engines must be elsewhere.
     pub(crate) site: Option<String>,
+    /// `link`: the answer has a link to the audio in place of the audio.
+    pub(crate) deliver: Option<String>,
+    /// Seconds until the link ends, 60 to 2592000 (default: 3600).
+    pub(crate) expires_in: Option<u32>,
 }
 
 /// Options of the stage `reply`.
@@ -151,11 +155,7 @@ impl From<&StoredExchange> for StagesAnswer {
         StagesAnswer {
             ear: row.ear_dispatch.clone().map(|dispatch| stage(row.ear_ms, row.ear_ms, vec![dispatch])),
             reply: stage(row.reply_first_ms, row.reply_ms, Vec::new()),
-            voice: stage(
-                row.voice_first_ms,
-                row.voice_ms,
-                row.voice_dispatches.lines().map(str::to_owned).collect(),
-            ),
+            voice: stage(row.voice_first_ms, row.voice_ms, row.voice_dispatches.lines().map(str::to_owned).collect()),
         }
     }
 }
@@ -206,7 +206,16 @@ impl ExchangeAnswer {
     ) -> ExchangeAnswer {
         let stages = StagesAnswer::from(&end.record);
         let costs = end.costs.amounts().iter().copied().map(Amount::from).collect();
-        ExchangeAnswer { id: end.record.id, state: end.record.state.name(), transcript, reply, audio, words, stages, costs }
+        ExchangeAnswer {
+            id: end.record.id,
+            state: end.record.state.name(),
+            transcript,
+            reply,
+            audio,
+            words,
+            stages,
+            costs,
+        }
     }
 }
 
@@ -304,18 +313,11 @@ pub(crate) enum ConversationNote {
     /// Nothing was understood of a turn.
     NothingSaid,
     /// A turn is over, and the hook is asked.
-    Said {
-        exchange: String,
-        text: String,
-    },
+    Said { exchange: String, text: String },
     /// More text of the reply.
-    Reply {
-        text: String,
-    },
+    Reply { text: String },
     /// The hook does not answer well; the apology follows.
-    Fault {
-        detail: String,
-    },
+    Fault { detail: String },
     /// The reply is over.
     EndOfTurn {
         exchange: String,

@@ -59,6 +59,10 @@ pub(crate) struct UtteranceRequest {
     pub(crate) credential: Option<String>,
     /// Region of the engine; engines without this region are not used.
     pub(crate) region: Option<String>,
+    /// `link`: the answer is JSON with a link to the audio, which is kept until the link ends.
+    pub(crate) deliver: Option<String>,
+    /// Seconds until the link ends, 60 to 2592000 (default: 3600).
+    pub(crate) expires_in: Option<u32>,
 }
 
 /// One line of a dialogue.
@@ -179,13 +183,21 @@ pub(crate) struct FidelitySchema {
     note: Option<String>,
 }
 
-/// Audio inside JSON.
+/// Audio of a JSON answer: inside it, or by a link.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct AudioAnswer {
     #[serde(rename = "type")]
     pub(crate) kind: String,
-    pub(crate) base64: String,
-    pub(crate) data_uri: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) base64: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) data_uri: Option<String>,
+    /// With `"deliver": "link"`: whoever has it can fetch the audio, without a key.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) link: Option<String>,
+    /// When the link ends.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) expires: Option<String>,
     /// Seconds.
     pub(crate) duration: f64,
 }

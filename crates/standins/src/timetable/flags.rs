@@ -74,7 +74,8 @@ mod tests {
         let mut encoder = png::Encoder::new(&mut bytes, 64, 48);
         encoder.set_color(png::ColorType::Rgb);
         let mut writer = encoder.write_header().expect("a head");
-        let pixels: Vec<u8> = (0..48).flat_map(|y| (0..64).map(move |x| (x, y))).flat_map(|(x, y)| colour(x, y)).collect();
+        let pixels: Vec<u8> =
+            (0..48).flat_map(|y| (0..64).map(move |x| (x, y))).flat_map(|(x, y)| colour(x, y)).collect();
         writer.write_image_data(&pixels).expect("pixels");
         writer.finish().expect("an end");
         bytes

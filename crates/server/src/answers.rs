@@ -1,0 +1,167 @@
+//! Answers that are fetched by a link: audio in files, each with its facts
+//! beside it, until the link ends.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use dispatcher_gateway::StorageRoom;
+use dispatcher_vault::random_token;
+use serde::{Deserialize, Serialize};
+
+use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
+use crate::spool::storage_problem;
+
+/// So often answers whose links have ended are deleted.
+const SWEEP: Duration = Duration::from_secs(60);
+/// Bytes of the answers of one app.
+const MOST_BYTES: u64 = 1 << 30;
+
+/// What is known of an answer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct AnswerFacts {
+    pub(crate) app: String,
+    pub(crate) media_type: String,
+    /// For people; the end of a file name says its type.
+    pub(crate) name: String,
+    pub(crate) bytes: u64,
+    /// Seconds since 1970.
+    pub(crate) expires: i64,
+}
+
+/// The answers that are kept.
+#[derive(Clone)]
+pub(crate) struct Answers {
+    folder: Arc<PathBuf>,
+    room: StorageRoom,
+}
+
+impl Answers {
+    /// The answers below a data folder.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub(crate) fn new(data: &Path, room: StorageRoom) -> std::io::Result<Answers> {
+        let folder = data.join("answers");
+        std::fs::create_dir_all(&folder)?;
+        Ok(Answers { folder: Arc::new(folder), room })
+    }
+
+    /// Keeps a file; gives its id.
+    ///
+    /// # Errors
+    /// 507 where there is no room, on the disk or for the app.
+    pub(crate) async fn keep(&self, file: tempfile::TempPath, facts: AnswerFacts) -> Result<String, Problem> {
+        self.room.check()?;
+        let answers = self.clone();
+        let kept = tokio::task::spawn_blocking(move || answers.keep_now(file, &facts)).await;
+        kept.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?
+    }
+
+    fn keep_now(&self, file: tempfile::TempPath, facts: &AnswerFacts) -> Result<String, Problem> {
+        let failed = |error: std::io::Error| storage_problem(&error, "the answer");
+        let used: u64 = self.all().filter(|(_, other)| other.app == facts.app).map(|(_, other)| other.bytes).sum();
+        if used.saturating_add(facts.bytes) > MOST_BYTES {
+            let detail =
+                format!("the limit for the linked answers of an app is {MOST_BYTES} bytes; older ones must end first");
+            return Err(Problem::new(ProblemKind::Quota, detail));
+        }
+        let id = random_token(&mut rand::rng());
+        let text = serde_json::to_vec(facts).map_err(|error| failed(error.into()))?;
+        std::fs::copy(&file, self.audio(&id)).map_err(failed)?;
+        std::fs::write(self.facts(&id), text).map_err(failed)?;
+        Ok(id)
+    }
+
+    fn audio(&self, id: &str) -> PathBuf {
+        self.folder.join(format!("{id}.audio"))
+    }
+
+    fn facts(&self, id: &str) -> PathBuf {
+        self.folder.join(format!("{id}.json"))
+    }
+
+    fn all(&self) -> impl Iterator<Item = (String, AnswerFacts)> + use<> {
+        let entries = std::fs::read_dir(&**self.folder).into_iter().flatten().flatten();
+        entries.filter_map(|entry| {
+            let name = entry.file_name().into_string().ok()?;
+            let id = name.strip_suffix(".json")?.to_owned();
+            Some((id, serde_json::from_slice(&std::fs::read(entry.path()).ok()?).ok()?))
+        })
+    }
+
+    /// An answer of an app; nothing where there is none, or its time is over.
+    pub(crate) async fn open(&self, app: &str, id: &str, now: i64) -> Option<(tokio::fs::File, AnswerFacts)> {
+        if !id.bytes().all(|byte| byte.is_ascii_alphanumeric()) {
+            return None;
+        }
+        let facts: AnswerFacts = serde_json::from_slice(&tokio::fs::read(self.facts(id)).await.ok()?).ok()?;
+        if facts.app != app || facts.expires <= now {
+            return None;
+        }
+        Some((tokio::fs::File::open(self.audio(id)).await.ok()?, facts))
+    }
+
+    /// Deletes answers whose links have ended, and what a crash left without
+    /// its facts.
+    pub(crate) fn sweep(&self, now: i64) {
+        let live: std::collections::HashSet<String> =
+            self.all().filter(|(_, facts)| facts.expires > now).map(|(id, _)| id).collect();
+        for entry in std::fs::read_dir(&**self.folder).into_iter().flatten().flatten() {
+            let name = entry.file_name();
+            let id = name.to_str().and_then(|name| name.split('.').next()).unwrap_or_default();
+            let settled = entry.metadata().and_then(|metadata| metadata.modified()).ok();
+            let old = settled.and_then(|at| at.elapsed().ok()).is_some_and(|age| age > SWEEP);
+            if !live.contains(id)
+                && old
+                && let Err(error) = std::fs::remove_file(entry.path())
+            {
+                tracing::warn!(%error, "an answer whose link has ended was not deleted");
+            }
+        }
+    }
+
+    /// Sweeps from time to time.
+    pub(crate) async fn look_after(self) {
+        loop {
+            let answers = self.clone();
+            let now = dispatcher_gateway::now_micros() / 1_000_000;
+            let _ = tokio::task::spawn_blocking(move || answers.sweep(now)).await;
+            tokio::time::sleep(SWEEP).await;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn facts(app: &str, bytes: u64, expires: i64) -> AnswerFacts {
+        AnswerFacts { app: app.into(), media_type: "audio/mpeg".into(), name: "a.mp3".into(), bytes, expires }
+    }
+
+    fn file(folder: &Path) -> tempfile::TempPath {
+        let file = tempfile::NamedTempFile::new_in(folder).expect("a file");
+        std::fs::write(file.path(), b"sound").expect("written");
+        file.into_temp_path()
+    }
+
+    #[tokio::test]
+    async fn an_answer_is_its_app_s_until_it_ends() {
+        let data = tempfile::tempdir().expect("a folder");
+        let room = StorageRoom { folder: data.path().into(), reserve: 0, quota: u64::MAX };
+        let answers = Answers::new(data.path(), room).expect("answers");
+        let id = answers.keep(file(data.path()), facts("quay", 5, 100)).await.expect("kept");
+        let (_, found) = answers.open("quay", &id, 99).await.expect("there");
+        assert_eq!(found, facts("quay", 5, 100));
+        assert!(answers.open("pier", &id, 99).await.is_none(), "another's");
+        assert!(answers.open("quay", &id, 100).await.is_none(), "over");
+        assert!(answers.open("quay", "../records", 99).await.is_none());
+        let much = answers.keep(file(data.path()), facts("quay", MOST_BYTES, 100)).await.expect_err("too much");
+        assert_eq!(much.status, 507);
+        answers.keep(file(data.path()), facts("pier", MOST_BYTES, 100)).await.expect("another app's");
+        answers.sweep(100);
+        assert!(answers.open("quay", &id, 99).await.is_some(), "what was made just now is not swept");
+    }
+}
