@@ -6,7 +6,7 @@ SHELL := /bin/bash
 # What the engines, the build and the tests need from Debian.
 RUN_PACKAGES  := espeak-ng flite pocketsphinx pocketsphinx-en-us
 BUILD_PACKAGES := build-essential cmake pkg-config nodejs npm
-TEST_PACKAGES := curl chromium chromium-driver sox flac vorbis-tools opus-tools lame ffmpeg
+TEST_PACKAGES := curl python3 chromium chromium-driver sox flac vorbis-tools opus-tools lame ffmpeg
 # A machine with its own Node.js needs none of Debian's.
 HAS_NODE := $(shell command -v node >/dev/null && command -v npm >/dev/null && echo yes)
 ifeq ($(HAS_NODE),yes)
@@ -59,6 +59,7 @@ mutants: ## Plant faults in one crate and list those that its tests miss: make m
 
 soak: test-packages console ## Twenty minutes of random weather over every engine with 200 callers, then 50 kills
 	CHAOS_SECONDS=1200 CHAOS_CALLERS=200 cargo test --locked -p dispatcher-e2e --test all chaos -- --nocapture
+	EXCHANGES=500 cargo test --locked -p dispatcher-e2e --test all exchanges::nobody -- --nocapture
 	KILLS=50 cargo test --locked -p dispatcher-e2e --test all killed -- --nocapture
 
 fuzz-api: build ## Send made-up requests to every call of the API; what is not in its document is a fault

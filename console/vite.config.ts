@@ -22,7 +22,7 @@ function client(): Plugin {
       const source = fileURLToPath(new URL('../client', import.meta.url))
       mkdirSync(folder, { recursive: true })
       for (const name of readdirSync(source)) {
-        if (/\.(js|css|html|d\.ts)$/.test(name)) copyFileSync(join(source, name), join(folder, name))
+        if (/\.(js|css|html|d\.ts|py)$/.test(name)) copyFileSync(join(source, name), join(folder, name))
       }
     },
   }

@@ -21,6 +21,7 @@ mod formats;
 mod guarding;
 mod guide;
 mod in_a_page;
+mod in_a_program;
 mod jobs;
 mod keeping;
 mod killed;

@@ -377,6 +377,53 @@ async fn whoever_speaks_into_a_reply_ends_it_and_is_answered_next() {
     panic!("the hook is still asked");
 }
 
+/// Exchanges at once: some in `make test`, 500 in `make soak`.
+fn at_once() -> usize {
+    std::env::var("EXCHANGES").ok().and_then(|text| text.parse().ok()).unwrap_or(40)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_hears_the_reply_to_another() {
+    let demo = Demo::start(BINARY).await;
+    let url = format!("{}/api/v1/exchanges", demo.url);
+    let begun = std::time::Instant::now();
+    let calls = (0..at_once()).map(|number| {
+        let body = json!({
+            "audio": {"type": "audio/pcm;rate=16000", "base64": STANDARD.encode(spoken(&[&format!("Call Tarrick {number}.")], 0.1))},
+            "ear": {"engine": "turnstone"}, "voice": {"voice": "heron/pellin", "prosody": {"rate": "200%"}},
+        });
+        let request = demo.http.post(&url).bearer_auth(&demo.app).json(&body);
+        async move { (number, request.send().await.unwrap().json::<Value>().await.unwrap()) }
+    });
+    let answers = futures::future::join_all(calls).await;
+    let elapsed = begun.elapsed();
+    let (mut answered, mut voices) = (0, Vec::new());
+    for (number, answer) in &answers {
+        // Where there is too much to do, some are told to come later, and none is wrong.
+        if answer["state"].is_null() {
+            assert!([429, 503].contains(&answer["status"].as_u64().unwrap()), "{answer}");
+            continue;
+        }
+        let reply = format!("Tarrick {number}, please come to the desk.");
+        assert_eq!((&answer["state"], answer["reply"]["spoken"].as_str()), (&json!("answered"), Some(reply.as_str())));
+        assert_eq!(words_of(&audio_of(answer), Format::new(Codec::Wav, 24_000)), reply);
+        voices.push(
+            answer["stages"]["voice"]["first"].as_f64().unwrap() - answer["stages"]["reply"]["first"].as_f64().unwrap(),
+        );
+        answered += 1;
+    }
+    voices.sort_by(f64::total_cmp);
+    println!(
+        "{answered} of {} answered in {elapsed:?}; text to audio: median {:.3} s",
+        answers.len(),
+        voices[voices.len() / 2]
+    );
+    assert!(answered * 2 >= answers.len(), "{answered} of {}", answers.len());
+    let list = demo.get("/api/v1/exchanges?limit=500").await;
+    let done = list["items"].as_array().unwrap().iter().filter(|one| one["state"] == "answered").count();
+    assert_eq!(done, answered);
+}
+
 #[tokio::test]
 async fn push_to_talk_ends_a_turn_at_once_and_typed_turns_and_pictures_are_answered() {
     let demo = Demo::start(BINARY).await;

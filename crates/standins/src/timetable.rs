@@ -4,7 +4,8 @@
 //! `POST /answer` takes the JSON of an exchange and answers in server-sent
 //! events, a few words each; `POST /answer?form=text` in plain text. With a
 //! picture of a signal flag (PNG), it says what the flag means (International
-//! Code of Signals). Asked for everything, it does not stop.
+//! Code of Signals). Asked to call somebody, it calls that name; asked for
+//! everything, it does not stop.
 
 mod flags;
 
@@ -116,6 +117,10 @@ fn answer_to(question: &Question) -> Recital {
     if asked.contains("everything") {
         return Recital { text: "The ferry leaves, and the ferry comes back. ".into(), endless: true };
     }
+    let called = question.text.get(..5).filter(|start| start.eq_ignore_ascii_case("call ")).map(str::len);
+    if let Some(name) = called.and_then(|at| question.text.get(at..)) {
+        return Recital { text: format!("{}, please come to the desk.", name.trim_end_matches('.')), endless: false };
+    }
     let text = match FERRIES.iter().find(|(place, ..)| asked.contains(&place.to_lowercase())) {
         Some((place, [.., last], quay)) if asked.contains("last") => {
             format!("The last ferry to {place} leaves at {last} from quay {quay}.")
@@ -189,5 +194,6 @@ mod tests {
             "The last ferry to Eelpool leaves at quarter past eleven from quay 4."
         );
         assert!(answer("Ahoy").contains("Which one do you mean?"));
+        assert_eq!(answer("Call Tarrick 17."), "Tarrick 17, please come to the desk.");
     }
 }
