@@ -2,8 +2,8 @@
 
     from dispatcher import Dispatcher
 
-    dispatcher = Dispatcher("http://127.0.0.1:7420", token)
-    speech = dispatcher.speak("The ramp is closing.", voice="quayside")
+    service = Dispatcher("http://127.0.0.1:7420", token)
+    speech = service.speak("The ramp is closing.", voice="quayside")
     while (samples := speech.read()) is not None:   # a game loop: never waits
         play(samples)
 

@@ -52,7 +52,7 @@ def play(samples):
 audio.close()
 assert speech.facts["voice"] == "heron/pellin" and speech.facts["cost"], speech.facts
 assert pieces >= 3, "it is heard while it is made"
-long = dispatcher.speak("The ferry leaves, and the ferry comes back. " * 20, voice="heron/pellin")
+long = service.speak("The ferry leaves, and the ferry comes back. " * 20, voice="heron/pellin")
 begun = time.perf_counter()
 assert len(long.read()) == 0 and time.perf_counter() - begun < 0.05, "reading never waits"
 while not len(long.read() or b""): time.sleep(0.01)

@@ -115,6 +115,7 @@ impl Gateway {
             said: None,
             answering: None,
             attachment: None,
+            quiet_since: Instant::now(),
         };
         self.inner.running.spawn(conversation.run(taken));
         Ok(ConversationSession { format, orders, events })
@@ -199,6 +200,8 @@ struct Conversation {
     said: Option<SaidTurn>,
     answering: Option<Answering>,
     attachment: Option<Attachment>,
+    /// The last turn, or its answer, was over then.
+    quiet_since: Instant,
 }
 
 /// Why a conversation ends before its time.
@@ -237,7 +240,10 @@ impl Conversation {
                 return Ok(());
             }
             let told = self.told.clone();
-            let quiet = self.settling.is_none() && self.answering.is_none();
+            let quiet = self.hearing.is_none() && self.settling.is_none() && self.answering.is_none();
+            if !quiet {
+                self.quiet_since = Instant::now();
+            }
             let step = tokio::select! {
                 biased;
                 () = told.closed() => return Err(ConversationEnd::Left),
@@ -245,7 +251,7 @@ impl Conversation {
                 event = next_heard(self.hearing.as_mut().map(|hearing| &mut hearing.ear)) => Step::Heard(event),
                 event = next_heard(self.settling.as_mut().map(|settling| &mut settling.ear)) => Step::Settled(event),
                 event = next_answer(&mut self.answering) => Step::Answered(event),
-                () = tokio::time::sleep(IDLE), if quiet => {
+                () = tokio::time::sleep_until(self.quiet_since + IDLE), if quiet => {
                     return Err(GatewayError::Live(format!("nothing was said for {} s", IDLE.as_secs())).into());
                 }
             };
