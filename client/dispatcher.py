@@ -120,10 +120,12 @@ class Speech(Task):
                 continue
 
     def read(self):
-        """The samples that have come, perhaps none; `None` after the last one. Never waits.
+        """The samples that have come, perhaps none; `None` after the last one, or once it is cancelled. Never waits.
 
         Raises why it failed, once all that came before was read.
         """
+        if self._cancelled.is_set():
+            return None
         data = bytearray()
         while True:
             try:
@@ -136,19 +138,8 @@ class Speech(Task):
             return _samples(b"")
         if not self._pieces.empty():
             return self.read()
-        if self._cancelled.is_set():
-            return None
         self.result()
         return None
-
-    def cancel(self):
-        """Silence: nothing more is read."""
-        super().cancel()
-        while not self._pieces.empty():
-            try:
-                self._pieces.get_nowait()
-            except queue.Empty:
-                break
 
 
 class Dispatcher:

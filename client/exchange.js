@@ -12,6 +12,8 @@ export class Exchange extends EventTarget {
   #opening
   #player
   #timer
+  /** What is said before the session is open. */
+  #early = []
   #over = false
   #resolve
 
@@ -92,11 +94,16 @@ export class Exchange extends EventTarget {
     await new Promise((done) => (socket.onopen = done))
     if (this.#over) return
     const format = this.#microphone ? { format: this.#microphone.type } : {}
-    this.#say({ type: 'open', ...this.#wanted, ...format })
+    socket.send(JSON.stringify({ type: 'open', ...this.#wanted, ...format }))
+    const early = this.#early
+    this.#early = undefined
+    for (const piece of early) this.#send(piece)
   }
 
   #send(piece) {
-    if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(piece)
+    if (this.#over) return
+    if (this.#early) this.#early.push(piece)
+    else if (this.#socket.readyState === WebSocket.OPEN) this.#socket.send(piece)
   }
 
   #say(message) {

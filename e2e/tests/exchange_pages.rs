@@ -84,8 +84,9 @@ async fn the_console_asks_by_voice_and_by_keyboard_and_shows_the_stages() {
     browser.sign_in(&demo).await;
     browser.go(&format!("{}/exchange", demo.url)).await;
     browser.until("the empty page", "return document.body.innerText.includes('No exchanges yet.')").await;
-    let flag = concat!(env!("CARGO_MANIFEST_DIR"), "/../demo/pictures/flag.png");
-    browser.driver.find(By::Css("[data-test=attachment]")).await.unwrap().send_keys(flag).await.unwrap();
+    let flag = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo/pictures/flag.png").canonicalize().unwrap();
+    let chooser = browser.driver.find(By::Css("[data-test=attachment]")).await.unwrap();
+    chooser.send_keys(flag.to_str().unwrap()).await.unwrap();
     type_turn(&browser, "What does this flag mean?").await;
     let turns = |count: usize| format!("return document.querySelectorAll('[data-test=stages]').length === {count}");
     browser.until("the answer", &turns(1)).await;
