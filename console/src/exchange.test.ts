@@ -29,5 +29,9 @@ describe('turns', () => {
       ['a', 'When?', 'At ten.'],
       ['b', 'And then?', ''],
     ])
+    // The reply to the first one has sounded while the second one was said.
+    const end = { exchange: 'a', state: 'answered', fault: null, duration: 1, costs: [], stages: { ear: null, reply: stage(0, 0), voice: stage(0, 0) } } as const
+    turns = withTurn(turns, (turn) => ({ ...turn, end: { ...end, costs: [] } }), 'a')
+    expect(turns.map((turn) => turn.end?.state)).toEqual(['answered', undefined])
   })
 })

@@ -37,9 +37,9 @@ export function timeLine(stages: Stages): Bar[] {
   return bars
 }
 
-/** The turns after something was told of one of them; a new one is added. */
-export function withTurn(turns: Turn[], change: (turn: Turn) => Turn, exchange?: string): Turn[] {
-  if (exchange && turns.at(-1)?.exchange !== exchange) return [...turns, change({ exchange, said: '', reply: '', end: null })]
-  const last = turns.at(-1)
-  return last ? [...turns.slice(0, -1), change(last)] : turns
+/** The turns after something was told of one of them: of the last one, where it is not named. A new one is added. */
+export function withTurn(turns: Turn[], change: (turn: Turn) => Turn, exchange = turns.at(-1)?.exchange): Turn[] {
+  if (exchange === undefined) return turns
+  if (turns.some((turn) => turn.exchange === exchange)) return turns.map((turn) => (turn.exchange === exchange ? change(turn) : turn))
+  return [...turns, change({ exchange, said: '', reply: '', end: null })]
 }

@@ -69,6 +69,7 @@ async fn a_page_of_another_origin_asks_by_push_and_by_silence_and_reads_its_stag
 
 /// Types a turn in the console, and sends it.
 pub(crate) async fn type_turn(browser: &Browser, text: &str) {
+    browser.find("typed").await;
     let typed = "const field = document.querySelector('[data-test=typed] input'); field.focus(); \
         field.value = TEXT; field.dispatchEvent(new Event('input'))";
     browser.run(&typed.replace("TEXT", &json!(text).to_string())).await;

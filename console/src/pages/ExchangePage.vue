@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mdiMicrophone, mdiPaperclip, mdiSend, mdiStop } from '@mdi/js'
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { Exchange, type ExchangeOptions } from '../../../client/exchange.js'
 import { api, ask, CallError, type Schemas } from '@/api/client'
 import ExchangeTable from '@/components/ExchangeTable.vue'
@@ -28,6 +28,11 @@ const kind = ref<'silence' | 'push'>('silence')
 const held = ref(false)
 const listening = ref('')
 const { error, run } = useAsync()
+
+const log = ref<HTMLElement>()
+
+// The turn that is spoken stays in sight.
+watch(turns, () => nextTick(() => log.value?.lastElementChild?.scrollIntoView({ block: 'nearest' })))
 
 const talking = computed(() => session.value !== undefined && kind.value === 'silence')
 
@@ -76,7 +81,7 @@ function opened(turnsBy: 'silence' | 'push'): Exchange {
   })
   exchange.addEventListener('sentence', ({ detail }) => change((turn) => ({ ...turn, reply: turn.reply + detail.text })))
   exchange.addEventListener('turn', ({ detail }) => {
-    change((turn) => (turn.exchange === detail.exchange ? { ...turn, end: detail } : turn))
+    change((turn) => ({ ...turn, end: detail }), detail.exchange)
     void run(list)
   })
   exchange.addEventListener('error', ({ detail }) => (error.value = new CallError(detail.problem)))
@@ -161,7 +166,7 @@ function attach(event: Event) {
       <v-btn type="submit" variant="tonal" :prepend-icon="mdiSend" :disabled="!typed.trim()" data-test="send">Send</v-btn>
     </form>
     <ProblemNote :error="error" />
-    <ol v-if="turns.length" class="turns" role="log" aria-live="polite" data-test="turns">
+    <ol v-if="turns.length" ref="log" class="turns" role="log" aria-live="polite" data-test="turns">
       <li v-for="turn in turns" :key="turn.exchange" data-test="turn">
         <p class="said" dir="auto">{{ turn.said }}</p>
         <p class="reply" dir="auto">{{ turn.reply || '…' }}</p>
@@ -230,16 +235,18 @@ function attach(event: Event) {
 }
 
 .said {
+  margin: 0;
   font-weight: 600;
 }
 
 .reply {
+  margin: 4px 0 0;
   font-size: 1.15rem;
-  margin-top: 4px;
   max-width: 75ch;
 }
 
 .small {
+  margin: 0;
   font-size: 0.85rem;
 }
 </style>
