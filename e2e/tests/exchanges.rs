@@ -130,11 +130,11 @@ async fn a_hook_that_fails_stalls_or_rambles_ends_in_the_apology_and_a_record() 
     let demo = Demo::start(BINARY).await;
     let wish = json!({"reply": {"within": 1.0, "characters": 100}});
     for (weather, fault) in [
-        (json!({"weather": "down"}), "the reply hook has failed: it answered 503"),
-        (json!({"weather": "reset"}), "the reply hook has failed: "),
-        (json!({"weather": "becalmed"}), "the reply hook has stalled: no text for 1 s"),
-        (json!({"weather": "garbage"}), "the reply hook has failed: its answer is not UTF-8"),
-        (json!({"weather": "wrong-type"}), "it answers 'text/html'"),
+        (json!({"weather": "down"}), "the reply hook failed: it answered 503"),
+        (json!({"weather": "reset"}), "the reply hook failed: "),
+        (json!({"weather": "becalmed"}), "the reply hook stalled: no text for 1 s"),
+        (json!({"weather": "garbage"}), "the reply hook failed: its answer is not UTF-8"),
+        (json!({"weather": "wrong-type"}), "it answered with 'text/html'"),
     ] {
         demo.weather_of("timetable", weather.clone()).await;
         let answer = ask(&demo, QUESTION, wish.clone()).await;
@@ -154,7 +154,7 @@ async fn a_hook_that_fails_stalls_or_rambles_ends_in_the_apology_and_a_record() 
     assert_eq!(answer["reply"]["text"].as_str().unwrap().chars().count(), 100);
     let sentence = "The ferry leaves, and the ferry comes back.";
     assert_eq!(answer["reply"]["spoken"], format!("{sentence} {sentence} {APOLOGY}"));
-    let fault = "the reply hook has failed: its answer has more than 100 characters";
+    let fault = "the reply hook failed: its answer has more than 100 characters";
     assert_eq!(answer["reply"]["fault"], fault);
     let list = demo.get("/api/v1/exchanges?limit=1").await;
     assert_eq!((&list["items"][0]["state"], &list["items"][0]["fault"]), (&json!("apologised"), &json!(fault)));
@@ -215,7 +215,7 @@ async fn what_cannot_be_an_exchange_is_refused_before_anything_is_called() {
     assert!(status == 422 && problem["detail"].as_str().unwrap().contains("must stay"), "{problem}");
     let silence = json!({"audio": {"type": "audio/pcm;rate=16000", "base64": STANDARD.encode(vec![0; 32_000])}, "voice": voice()});
     let (status, problem) = post(&demo, &demo.app, &silence).await;
-    assert_eq!((status, problem["detail"].as_str()), (422, Some("nothing was said")), "{problem}");
+    assert_eq!((status, problem["detail"].as_str()), (422, Some("no speech was recognised")), "{problem}");
     // Another host, and an app without a hook.
     let refused = demo.client(&["app", "change", "helpline", "--reply-hook", "http://elsewhere.example/answer"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("webhook_hosts"), "{refused:?}");

@@ -39,15 +39,15 @@ async fn an_answer_is_fetched_by_its_link_alone_in_whole_and_in_part() {
     let (address, query) = link.split_once('?').unwrap();
     for changed in [
         format!("{address}?{}", query.replace("app=quay-announcer", "app=helpline")),
-        format!("{address}?{}", query.replace("expires=1", "expires=2")),
+        format!("{address}?{}", query.replace("until=1", "until=2")),
         format!("{}/api/v1/answers/0?{query}", demo.url),
     ] {
         let (status, body) = fetch(&demo, &changed).await;
         assert_eq!(status, 403, "{changed}");
-        assert!(String::from_utf8_lossy(&body).contains("the signature is not of this address"));
+        assert!(String::from_utf8_lossy(&body).contains("the proof does not match this address"));
     }
     assert_eq!(fetch(&demo, &format!("{}/api/v1/dispatches?{query}", demo.url)).await.0, 401);
-    assert_eq!(fetch(&demo, address).await.0, 401, "without its signature");
+    assert_eq!(fetch(&demo, address).await.0, 401, "without its proof");
     // A key of its app reads it too, one of another does not.
     let own = demo.http.get(address).bearer_auth(&demo.app).send().await.unwrap();
     assert_eq!(own.status(), 200);
@@ -91,13 +91,13 @@ async fn a_file_of_a_job_gets_a_link_that_nobody_finds_in_the_log() {
     let (status, bytes) = fetch(&demo, &link).await;
     assert_eq!((status, words_of(&bytes, Format::new(Codec::Mp3, 24_000)).as_str()), (200, TEXT));
     let refused = demo.client(&["link", "/api/v1/apps/console"]);
-    assert!(String::from_utf8_lossy(&refused.stderr).contains("a link is for the path"), "{refused:?}");
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("can be linked"), "{refused:?}");
     // Of a job that is removed, the link fetches nothing.
     assert!(demo.client(&["job", "remove", id]).status.success());
     assert_eq!(fetch(&demo, &link).await.0, 404);
-    let signature = link.rsplit_once("signature=").unwrap().1;
+    let proof = link.rsplit_once("proof=").unwrap().1;
     for file in dispatcher_e2e::files_below(demo.folder.path()) {
         let text = String::from_utf8_lossy(&std::fs::read(&file).unwrap_or_default()).into_owned();
-        assert!(!text.contains(signature), "{}", file.display());
+        assert!(!text.contains(proof), "{}", file.display());
     }
 }

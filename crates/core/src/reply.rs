@@ -1,8 +1,8 @@
-//! What the reply hook of an app answers, as it comes in: plain text in UTF-8,
-//! or server-sent events (HTML Living Standard, section 9.2.6). How long one
-//! waits for it, and who speaks it, is known elsewhere.
+//! Incremental reader of the answers of reply hooks: plain text in UTF-8, or
+//! server-sent events (HTML Living Standard, section 9.2.6). Deadlines and
+//! speech are not here.
 
-/// A form in which a hook may answer.
+/// Form of an answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ReplyForm {
     /// `text/plain`: the text itself.
@@ -12,10 +12,10 @@ pub enum ReplyForm {
 }
 
 impl ReplyForm {
-    /// What is asked for, best first, as the value of `Accept`.
+    /// Value of `Accept`.
     pub const ACCEPT: &str = "text/event-stream, text/plain;q=0.9";
 
-    /// The form of a media type; its parameters are left aside.
+    /// Form of a media type; parameters are ignored.
     pub fn of_media_type(media_type: &str) -> Option<ReplyForm> {
         let essence = media_type.split(';').next().unwrap_or_default().trim();
         match essence {
@@ -26,36 +26,36 @@ impl ReplyForm {
     }
 }
 
-/// Why an answer is taken no further.
+/// Why an answer is refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum ReplyFault {
-    /// Bytes that are no text.
+    /// The answer is not UTF-8.
     #[error("its answer is not UTF-8")]
     NotText,
-    /// More than is spoken.
+    /// The answer exceeds the limit, in characters.
     #[error("its answer has more than {0} characters")]
     TooLong(usize),
-    /// A line of an event that does not end.
+    /// A line or the data of an event is too long.
     #[error("its answer has a line of more than {MOST_LINE} bytes")]
     LongLine,
-    /// The hook says itself that it has no answer.
-    #[error("it says: {0}")]
+    /// The hook sent the event `error`.
+    #[error("it reported: {0}")]
     Refused(String),
 }
 
-/// Bytes of a line of an event.
+/// Most bytes of a line, and of the data of an event.
 const MOST_LINE: usize = 64 << 10;
-/// Characters of what a hook says of itself.
+/// Most characters of a reported error.
 const MOST_REFUSAL: usize = 300;
 
-/// Reads an answer piece by piece, whatever the pieces are cut at.
+/// Reads an answer in chunks, which may be split anywhere.
 #[derive(Debug)]
 pub struct ReplyReader {
     form: ReplyForm,
-    /// The beginning of a character whose other bytes are still to come.
+    /// Incomplete UTF-8 sequence at the end of the last chunk.
     torn: Vec<u8>,
-    /// Characters that may still come.
+    /// Characters left within the limit.
     left: usize,
     most: usize,
     events: EventReader,
@@ -63,20 +63,20 @@ pub struct ReplyReader {
 }
 
 impl ReplyReader {
-    /// A reader of at most so many characters.
+    /// Creates a reader that accepts at most `most` characters.
     pub fn new(form: ReplyForm, most: usize) -> ReplyReader {
         ReplyReader { form, torn: Vec::new(), left: most, most, events: EventReader::default(), ended: false }
     }
 
-    /// The hook has said that nothing more comes.
+    /// Whether the event `end` was received.
     pub fn has_ended(&self) -> bool {
         self.ended
     }
 
-    /// Takes in bytes; appends the text that became known to `text`.
+    /// Reads a chunk and appends its text to `text`.
     ///
     /// # Errors
-    /// Why the answer is taken no further; what came before is in `text`.
+    /// Why the answer is refused; text before the fault has been appended.
     pub fn push(&mut self, bytes: &[u8], text: &mut String) -> Result<(), ReplyFault> {
         let known = self.decode(bytes)?;
         match self.form {
@@ -96,10 +96,10 @@ impl ReplyReader {
         }
     }
 
-    /// Nothing more comes.
+    /// Ends the answer.
     ///
     /// # Errors
-    /// Where it ends within a character.
+    /// If it ends within a character.
     pub fn finish(&self) -> Result<(), ReplyFault> {
         if self.torn.is_empty() { Ok(()) } else { Err(ReplyFault::NotText) }
     }
@@ -124,7 +124,7 @@ impl ReplyReader {
     }
 }
 
-/// What an event says.
+/// An event that has a meaning here.
 #[derive(Debug, PartialEq, Eq)]
 enum ReplyEvent {
     Piece(String),
@@ -132,11 +132,11 @@ enum ReplyEvent {
     Error(String),
 }
 
-/// Reads server-sent events.
+/// Parser of server-sent events.
 #[derive(Debug, Default)]
 struct EventReader {
     line: String,
-    /// The last line ended with a carriage return: a line feed belongs to it.
+    /// The last line ended with CR; a following LF is part of its end.
     after_return: bool,
     begun: bool,
     kind: String,

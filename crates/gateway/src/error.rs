@@ -139,7 +139,7 @@ pub enum GatewayError {
     OtherSite { of_app: dispatcher_core::Site, wanted: dispatcher_core::Site },
     #[error("turns are parted by silence in audio/pcm of one channel; give that format, or take turns by push")]
     TurnsBySilence,
-    #[error("nothing was said")]
+    #[error("no speech was recognised")]
     NothingSaid,
     #[error("the narration ended: {0}")]
     Narration(String),

@@ -8,7 +8,7 @@ use rocket::request::{FromRequest, Outcome, Request};
 use dispatcher_vault::{KeyKind, key_kind};
 
 use crate::drain::Drain;
-use crate::links::{LinkSigner, SIGNATURE};
+use crate::links::{LinkSigner, PROOF};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::public_url::PublicUrl;
@@ -134,10 +134,10 @@ async fn by_token(gateway: &Gateway, request: &Request<'_>, token: &str, need: N
     Ok(gateway.admit_token(token, call, page).await?)
 }
 
-/// Whether the address has a signature, for something that may be linked.
+/// Whether the address has the proof of a link, for something that may be linked.
 fn is_link(request: &Request<'_>, need: Need) -> bool {
     let query = request.uri().query().map(|query| query.as_str()).unwrap_or_default();
-    need == Need::Link && form_urlencoded::parse(query.as_bytes()).any(|(name, _)| name == SIGNATURE)
+    need == Need::Link && form_urlencoded::parse(query.as_bytes()).any(|(name, _)| name == PROOF)
 }
 
 async fn by_link(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, Problem> {

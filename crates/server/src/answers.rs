@@ -1,5 +1,5 @@
-//! Answers that are fetched by a link: audio in files, each with its facts
-//! beside it, until the link ends.
+//! Audio of answers with `"deliver": "link"`: one file each, with its metadata
+//! in a JSON file, deleted when the link expires.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -13,24 +13,24 @@ use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::storage_problem;
 
-/// So often answers whose links have ended are deleted.
+/// Interval between deletions of expired answers.
 const SWEEP: Duration = Duration::from_secs(60);
-/// Bytes of the answers of one app.
+/// Most bytes of the answers of one app.
 const MOST_BYTES: u64 = 1 << 30;
 
-/// What is known of an answer.
+/// Metadata of an answer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct AnswerFacts {
     pub(crate) app: String,
     pub(crate) media_type: String,
-    /// For people; the end of a file name says its type.
+    /// File name in `Content-Disposition`.
     pub(crate) name: String,
     pub(crate) bytes: u64,
     /// Seconds since 1970.
     pub(crate) expires: i64,
 }
 
-/// The answers that are kept.
+/// Store of linked answers.
 #[derive(Clone)]
 pub(crate) struct Answers {
     folder: Arc<PathBuf>,
@@ -38,20 +38,20 @@ pub(crate) struct Answers {
 }
 
 impl Answers {
-    /// The answers below a data folder.
+    /// Opens the store in a data folder.
     ///
     /// # Errors
-    /// When the folder cannot be made.
+    /// If the folder cannot be created.
     pub(crate) fn new(data: &Path, room: StorageRoom) -> std::io::Result<Answers> {
         let folder = data.join("answers");
         std::fs::create_dir_all(&folder)?;
         Ok(Answers { folder: Arc::new(folder), room })
     }
 
-    /// Keeps a file; gives its id.
+    /// Stores a file and returns its id.
     ///
     /// # Errors
-    /// 507 where there is no room, on the disk or for the app.
+    /// 507 if the disk or the quota of the app is full.
     pub(crate) async fn keep(&self, file: tempfile::TempPath, facts: AnswerFacts) -> Result<String, Problem> {
         self.room.check()?;
         let answers = self.clone();
@@ -63,8 +63,9 @@ impl Answers {
         let failed = |error: std::io::Error| storage_problem(&error, "the answer");
         let used: u64 = self.all().filter(|(_, other)| other.app == facts.app).map(|(_, other)| other.bytes).sum();
         if used.saturating_add(facts.bytes) > MOST_BYTES {
-            let detail =
-                format!("the limit for the linked answers of an app is {MOST_BYTES} bytes; older ones must end first");
+            let detail = format!(
+                "the limit for the linked answers of an app is {MOST_BYTES} bytes; older links must expire first"
+            );
             return Err(Problem::new(ProblemKind::Quota, detail));
         }
         let id = random_token(&mut rand::rng());
@@ -91,7 +92,7 @@ impl Answers {
         })
     }
 
-    /// An answer of an app; nothing where there is none, or its time is over.
+    /// Opens an answer; `None` if it does not exist, is another app's or has expired.
     pub(crate) async fn open(&self, app: &str, id: &str, now: i64) -> Option<(tokio::fs::File, AnswerFacts)> {
         if !id.bytes().all(|byte| byte.is_ascii_alphanumeric()) {
             return None;
@@ -103,8 +104,7 @@ impl Answers {
         Some((tokio::fs::File::open(self.audio(id)).await.ok()?, facts))
     }
 
-    /// Deletes answers whose links have ended, and what a crash left without
-    /// its facts.
+    /// Deletes expired answers, and files that a crash left without metadata.
     pub(crate) fn sweep(&self, now: i64) {
         let live: std::collections::HashSet<String> =
             self.all().filter(|(_, facts)| facts.expires > now).map(|(id, _)| id).collect();
@@ -117,12 +117,12 @@ impl Answers {
                 && old
                 && let Err(error) = std::fs::remove_file(entry.path())
             {
-                tracing::warn!(%error, "an answer whose link has ended was not deleted");
+                tracing::warn!(%error, "an expired answer could not be deleted");
             }
         }
     }
 
-    /// Sweeps from time to time.
+    /// Deletes expired answers periodically.
     pub(crate) async fn look_after(self) {
         loop {
             let answers = self.clone();

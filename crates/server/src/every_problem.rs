@@ -74,7 +74,7 @@ async fn of_callers(met: &mut Met, fixture: &TestService) {
     met.read(ProblemKind::BadToken, speak(Who::RevokedToken)).await;
     let of_other_page = speak(Who::Token).header(Header::new("Origin", "http://evil.example"));
     met.read(ProblemKind::TokenTerms, of_other_page).await;
-    let forged = "/api/v1/answers/7?app=quay&expires=9999999999&signature=AAAA";
+    let forged = "/api/v1/answers/7?app=quay&until=9999999999&proof=AAAA";
     met.read(ProblemKind::BadLink, fixture.call(Method::Get, forged, Who::Nobody)).await;
     met.read(ProblemKind::NotAllowed, fixture.call(Method::Get, "/api/v1/apps", Who::App)).await;
     let session = |origin: &'static str, host: &'static str| {

@@ -1,66 +1,65 @@
-//! Signed links: an address that fetches one thing of an app until an end time,
-//! for whoever has it, without a key. The signature is over the app, the path
-//! and the end (HMAC with SHA-256, RFC 2104).
+//! Signed links: URLs that fetch one file of an app without a key until they
+//! expire. The proof covers the app, the path and the expiry (HMAC with
+//! SHA-256, RFC 2104).
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use dispatcher_vault::MacKey;
 use secrecy::SecretString;
 
-/// The parameters of a link.
+/// Query parameters of a link.
 const APP: &str = "app";
-const EXPIRES: &str = "expires";
-pub(crate) const SIGNATURE: &str = "signature";
+const UNTIL: &str = "until";
+pub(crate) const PROOF: &str = "proof";
 
-/// Signs links, and tells its own from forged ones.
+/// Signs and verifies links.
 pub(crate) struct LinkSigner {
     key: MacKey,
 }
 
-/// Why a link fetches nothing.
+/// Why a link is refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub(crate) enum LinkFault {
-    #[error("the signature is not of this address")]
+    #[error("the proof does not match this address")]
     Forged,
-    #[error("the link has ended")]
+    #[error("the link has expired")]
     Ended,
 }
 
 impl LinkSigner {
-    /// A signer with a secret.
+    /// Creates a signer; links of another secret are refused.
     pub(crate) fn new(secret: &SecretString) -> LinkSigner {
         LinkSigner { key: MacKey::new(secret) }
     }
 
-    /// What is signed; no part of it can hold a line feed.
+    /// Text under the proof; none of its parts can contain a line feed.
     fn signed(app: &str, path: &str, expires: i64) -> String {
         format!("dispatcher link 1\n{app}\n{path}\n{expires}")
     }
 
-    /// A path with the query that lets it be fetched until a time, in seconds
-    /// since 1970.
+    /// Path and query of a link; `expires` in seconds since 1970.
     pub(crate) fn link(&self, app: &str, path: &str, expires: i64) -> String {
-        let signature = URL_SAFE_NO_PAD.encode(self.key.sign(&Self::signed(app, path, expires)));
-        format!("{path}?{APP}={app}&{EXPIRES}={expires}&{SIGNATURE}={signature}")
+        let proof = URL_SAFE_NO_PAD.encode(self.key.sign(&Self::signed(app, path, expires)));
+        format!("{path}?{APP}={app}&{UNTIL}={expires}&{PROOF}={proof}")
     }
 
-    /// The app whose link this is, at a time in seconds since 1970; `path` as
-    /// it stands in the address.
+    /// Verifies a link and returns its app; `path` is the encoded path of the
+    /// request, `now` in seconds since 1970.
     ///
     /// # Errors
-    /// Where it was changed or has ended.
+    /// If any part was changed, or the link has expired.
     pub(crate) fn check(&self, path: &str, query: &str, now: i64) -> Result<String, LinkFault> {
         let given = |name: &str| {
             let mut found = form_urlencoded::parse(query.as_bytes()).filter(|(key, _)| key == name);
-            // What stands twice is read in one way here, and in another one elsewhere.
+            // A repeated parameter could be read differently elsewhere.
             found.next().filter(|_| found.next().is_none()).map(|(_, value)| value.into_owned())
         };
-        let (app, expires, signature) = (given(APP), given(EXPIRES), given(SIGNATURE));
+        let (app, expires, proof) = (given(APP), given(UNTIL), given(PROOF));
         let app = app.ok_or(LinkFault::Forged)?;
         let expires = expires.and_then(|text| text.parse::<i64>().ok()).ok_or(LinkFault::Forged)?;
-        let signature = signature.and_then(|text| URL_SAFE_NO_PAD.decode(text).ok()).ok_or(LinkFault::Forged)?;
+        let proof = proof.and_then(|text| URL_SAFE_NO_PAD.decode(text).ok()).ok_or(LinkFault::Forged)?;
         let signed = Self::signed(&app, path, expires);
-        if !self.key.verifies(&signed, &signature) {
+        if !self.key.verifies(&signed, &proof) {
             return Err(LinkFault::Forged);
         }
         if expires > now { Ok(app) } else { Err(LinkFault::Ended) }
@@ -82,9 +81,9 @@ mod tests {
         for changed in [
             query.replace("quay", "pier"),
             query.replace("1000", "9000"),
-            query.replace("signature=", "signature=A"),
+            query.replace("proof=", "proof=A"),
             format!("{query}&app=pier"),
-            "app=quay&expires=1000".into(),
+            "app=quay&until=1000".into(),
             String::new(),
         ] {
             assert_eq!(signer.check(path, &changed, 999), Err(LinkFault::Forged), "{changed}");

@@ -59,8 +59,8 @@ problem_kinds! {
         "The token does not allow this",
         "Ask the app for a token for this call, page and amount: dispatcher app token add APP --help";
     BadLink = "bad-link", 403,
-        "The link fetches nothing",
-        "Ask whoever gave the link for a new one: links end, and are for one address.";
+        "The link is not valid",
+        "Request a new link: a link expires, and is valid for one address only.";
     WrongOrigin = "wrong-origin", 403,
         "The request comes from another origin",
         "With a console session, changes are accepted only from pages of the console.";

@@ -13,16 +13,16 @@ use clap::Args;
   dispatcher exchange --microphone
   dispatcher exchange --list"#)]
 pub(crate) struct ExchangeArgs {
-    /// The audio file with what is said, - for standard input
+    /// Audio file to send, - for standard input
     #[arg(required_unless_present_any = ["text", "microphone", "list"], conflicts_with_all = ["text", "microphone", "list"])]
     pub(crate) audio: Option<PathBuf>,
     /// Send a text in place of audio
     #[arg(long, value_name = "TEXT", conflicts_with_all = ["microphone", "list"])]
     pub(crate) text: Option<String>,
-    /// Speak with the hook, turn by turn: through arecord and aplay; Ctrl-C ends it
+    /// Live conversation through arecord and aplay; Ctrl-C ends it
     #[arg(long, conflicts_with_all = ["list", "output", "kind", "attach"])]
     pub(crate) microphone: bool,
-    /// List the exchanges on record, with the latency of each stage
+    /// List recorded exchanges with the latency of each stage
     #[arg(long)]
     pub(crate) list: bool,
     /// Recognise with this route
@@ -31,7 +31,7 @@ pub(crate) struct ExchangeArgs {
     /// Recognise with this engine
     #[arg(long)]
     pub(crate) engine: Option<String>,
-    /// Language of what is said, such as en-GB
+    /// Language of the audio, such as en-GB
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
     /// Media type of audio that has no header: audio/pcm;rate=16000
@@ -74,7 +74,7 @@ pub(crate) struct ExchangeArgs {
 pub(crate) struct LinkArgs {
     /// Path of a file of a job or prompt set, of an archive, or of a clip
     pub(crate) path: String,
-    /// Seconds until it ends, 60 to 2592000 (default: 3600)
+    /// Seconds until it expires, 60 to 2592000 (default: 3600)
     #[arg(long, value_name = "SECONDS")]
     pub(crate) expires_in: Option<u32>,
     /// For operators: the app to which the file belongs

@@ -57,9 +57,9 @@ pub(crate) enum Command {
     Transcribe(TranscribeArgs),
     /// Transcribe audio live, while it is recorded
     Caption(Box<CaptionArgs>),
-    /// Make a link that fetches a file without a key, until it ends
+    /// Make a link that anyone can fetch without a key until it expires
     Link(LinkArgs),
-    /// Say something to the reply hook of the app, and hear its reply
+    /// Send speech or text to the app's reply hook, and get its spoken reply
     Exchange(Box<ExchangeArgs>),
     /// Compare transcripts: error rates, agreement and a consensus
     Compare(CompareArgs),

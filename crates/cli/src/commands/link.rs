@@ -14,6 +14,6 @@ pub(crate) async fn run(client: &Client, args: LinkArgs, form: OutputForm) -> Re
     if form.is_json() {
         return output::print_json(&link);
     }
-    eprintln!("Whoever has this link can fetch it until {}:", output::time(&link["expires"]));
+    eprintln!("Anyone with this link can fetch the file until {}:", output::time(&link["expires"]));
     output::print(&output::text(&link, "link"))
 }

@@ -252,7 +252,7 @@ impl Conversation {
                 event = next_heard(self.settling.as_mut().map(|settling| &mut settling.ear)) => Step::Settled(event),
                 event = next_answer(&mut self.answering) => Step::Answered(event),
                 () = tokio::time::sleep_until(self.quiet_since + IDLE), if quiet => {
-                    return Err(GatewayError::Live(format!("nothing was said for {} s", IDLE.as_secs())).into());
+                    return Err(GatewayError::Live(format!("no speech for {} s", IDLE.as_secs())).into());
                 }
             };
             match step {

@@ -1,5 +1,4 @@
-//! The reply hook of an app: who answers what is said in an exchange. It is
-//! called over HTTP, signed, and its answer is read as it comes in.
+//! Client of reply hooks: a signed POST for each turn, and the streamed answer.
 
 use std::time::Duration;
 
@@ -13,29 +12,29 @@ use tokio::time::Instant;
 use super::{Attachment, ReplyWish};
 use crate::{Gateway, GatewayError};
 
-/// A hook that has begun to answer goes on within this time.
+/// Longest pause between two pieces of an answer.
 const SILENCE: Duration = Duration::from_secs(10);
-/// An answer is whole within this time.
+/// Longest duration of an answer.
 const LONGEST: Duration = Duration::from_secs(120);
 
-/// Why a hook's answer ends before its time.
+/// Why the answer of a hook is given up.
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub(super) enum HookFault {
-    #[error("the reply hook has failed: {0}")]
+    #[error("the reply hook failed: {0}")]
     Failed(String),
-    #[error("the reply hook has failed: it answers '{0}', not text/event-stream or text/plain")]
+    #[error("the reply hook failed: it answered with '{0}', not text/event-stream or text/plain")]
     Form(String),
-    #[error("the reply hook has failed: {0}")]
+    #[error("the reply hook failed: {0}")]
     Reply(#[from] ReplyFault),
-    #[error("the reply hook has failed: its answer is empty")]
+    #[error("the reply hook failed: its answer is empty")]
     Empty,
-    #[error("the reply hook has stalled: no text for {} s", .0.as_secs_f64())]
+    #[error("the reply hook stalled: no text for {} s", .0.as_secs_f64())]
     Stalled(Duration),
-    #[error("the reply hook goes on for more than {} s", LONGEST.as_secs())]
+    #[error("the reply hook took more than {} s", LONGEST.as_secs())]
     Endless,
 }
 
-/// What is said to a hook.
+/// Body of the request to a hook.
 pub(super) struct Question<'a> {
     pub(super) exchange: &'a str,
     pub(super) app: &'a str,
@@ -44,13 +43,13 @@ pub(super) struct Question<'a> {
     pub(super) attachment: Option<&'a Attachment>,
 }
 
-/// An answer that comes in.
+/// An answer that is being received.
 pub(super) struct HookAnswer {
     state: HookState,
     most: usize,
-    /// Text was told.
+    /// Text has been received.
     begun: bool,
-    /// Text must come by then, after so long a wait, and the whole by then.
+    /// Deadline of the next text, the wait that it allows, and the deadline of the whole.
     next_by: Instant,
     wait: Duration,
     whole_by: Instant,
@@ -62,28 +61,28 @@ enum HookState {
         answer: WebhookAnswer,
         reader: ReplyReader,
     },
-    /// What was read before is told first.
+    /// The text before the fault has been returned.
     Faulty(ReplyFault),
     Over,
 }
 
 impl Gateway {
-    /// The hook that answers for an app.
+    /// Address of the hook of an app.
     ///
     /// # Errors
-    /// Where it has none, or its host is not allowed.
+    /// If the app has none, or its host is not allowed.
     pub(super) fn reply_hook(&self, app: &crate::App) -> Result<String, GatewayError> {
         let address = app.reply_hook.clone().ok_or_else(|| GatewayError::NoReplyHook(app.name.clone()))?;
         self.check_webhook(&address)?;
         Ok(address)
     }
 
-    /// Whether the hook of an app, where it has one, may be asked.
+    /// Checks that the host of an app's hook is allowed, if the app has one.
     pub(crate) fn check_reply_hook(&self, app: &crate::App) -> Result<(), GatewayError> {
         app.reply_hook.as_ref().map_or(Ok(()), |address| self.check_webhook(address))
     }
 
-    /// Asks a hook.
+    /// Prepares a request; it is sent when the answer is first read.
     pub(super) fn ask_hook(&self, address: &str, question: &Question<'_>, wish: &ReplyWish) -> HookAnswer {
         let attachment = question.attachment.map(|given| json!({"type": given.kind, "base64": given.base64}));
         let body = json!({
@@ -109,9 +108,8 @@ impl Gateway {
 }
 
 impl HookAnswer {
-    /// The text that comes next, which may be what came before a fault: the
-    /// fault is told by the call after that. Nothing at the end of the answer.
-    /// May be given up and called again.
+    /// Returns the next text, `None` at the end. Text before a fault is returned
+    /// first, and the fault by the next call. Cancel safe.
     pub(super) async fn next(&mut self) -> Option<Result<String, HookFault>> {
         match tokio::time::timeout_at(self.next_by.min(self.whole_by), self.read()).await {
             Ok(Ok(None)) if !self.begun => Some(Err(HookFault::Empty)),
@@ -127,7 +125,7 @@ impl HookAnswer {
         }
     }
 
-    /// The wait for text begins anew: it was not read meanwhile.
+    /// Restarts the wait for text, after a time in which it was not read.
     pub(super) fn resume(&mut self) {
         if self.begun {
             self.wait = SILENCE;

@@ -26,7 +26,7 @@ const EAR_RATE: u32 = 16_000;
 /// Seconds of silence that end a turn.
 const SILENCE: f64 = 0.8;
 
-/// Speak with the reply hook of the app
+/// Run a live exchange
 ///
 /// A WebSocket (RFC 6455). The first message is JSON: `{"type": "open"}` with the members of
 /// `ExchangeWish` without audio, text and attachment, and with `turns` (`silence` or `push`),

@@ -32,7 +32,7 @@ use crate::wire::{
 const LISTED: u32 = 50;
 const MOST_LISTED: u32 = 500;
 
-/// Say something, and get the spoken reply
+/// Run an exchange
 ///
 /// One call for a whole exchange: audio or text is sent, recognised (`ear`), answered by the reply
 /// hook of the app (`reply`), and the reply is spoken (`voice`). As JSON, or as a form with the

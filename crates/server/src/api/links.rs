@@ -1,5 +1,5 @@
-//! `/links` and `/answers`: addresses that fetch one thing without a key, until
-//! they end, and answers that are kept for them.
+//! `/links` and `/answers`: signed links, and the audio of answers with
+//! `"deliver": "link"`.
 
 use dispatcher_audio::Format;
 use dispatcher_gateway::{Gateway, now_micros};
@@ -22,14 +22,14 @@ use crate::routes;
 use crate::spool::Spool;
 use crate::wire::{AudioAnswer, LinkAnswer, LinkRequest, rfc3339, thousandths};
 
-/// Seconds until a link ends: the usual time, the least and the most.
+/// Lifetime of a link in seconds: default, minimum and maximum.
 const USUAL: u32 = 3_600;
 const LEAST: u32 = 60;
 const MOST: u32 = 30 * 86_400;
 /// Bytes of a path.
 const MOST_PATH: usize = 500;
 
-/// When a link ends, in seconds since 1970.
+/// Expiry of a link, in seconds since 1970.
 fn end_of(expires_in: Option<u32>) -> Result<i64, Problem> {
     let seconds = expires_in.unwrap_or(USUAL);
     match (LEAST..=MOST).contains(&seconds) {
@@ -41,7 +41,7 @@ fn end_of(expires_in: Option<u32>) -> Result<i64, Problem> {
     }
 }
 
-/// When the link of an answer ends; nothing where none is asked for.
+/// Expiry of the link of an answer; `None` if none was requested.
 pub(super) fn delivery(deliver: Option<&str>, expires_in: Option<u32>) -> Result<Option<i64>, Problem> {
     match (deliver, expires_in) {
         (Some("link"), expires_in) => end_of(expires_in).map(Some),
@@ -53,18 +53,18 @@ pub(super) fn delivery(deliver: Option<&str>, expires_in: Option<u32>) -> Result
     }
 }
 
-/// Refuses a link to audio that is fetched otherwise.
+/// Refuses `deliver` for jobs.
 pub(super) fn no_link(deliver: Option<&String>) -> Result<(), Problem> {
     match deliver {
         None => Ok(()),
         Some(_) => {
-            let detail = "files of jobs get a link when they are made: POST /api/v1/links";
+            let detail = "a job has no link yet; when it is done, link its files with POST /api/v1/links";
             Err(Problem::at(ProblemKind::Invalid, "/deliver", detail))
         }
     }
 }
 
-/// Where whole answers go: into files, and some of them by a link.
+/// Where complete answers are written, with the parts that links need.
 #[derive(Clone, Copy)]
 pub(crate) struct Outlet<'r> {
     pub(super) spool: &'r Spool,
@@ -95,7 +95,7 @@ impl Outlet<'_> {
         LinkAnswer { link, expires: rfc3339(expires * 1_000_000) }
     }
 
-    /// Keeps audio of an app under a name for people, and gives the link to it.
+    /// Stores audio and returns its description with the link.
     pub(super) async fn link_to(
         &self,
         file: JsonFile,
@@ -114,8 +114,8 @@ impl Outlet<'_> {
 
 /// Make a link
 ///
-/// For a file of a job or prompt set, an archive, or a clip: whoever has the link can fetch it until
-/// it ends, without a key. A link cannot be revoked; it ends.
+/// For a file of a job or prompt set, an archive, or a clip: anyone with the link can fetch it without
+/// a key until it expires. A link cannot be revoked.
 #[utoipa::path(
     operation_id = "makeLink",
     context_path = "/api/v1", tag = "long work",
@@ -142,7 +142,7 @@ pub(crate) async fn make(
     };
     let path = request.path;
     if path.len() > MOST_PATH || !routes::is_linkable(&path) {
-        let detail = "a link is for the path of a file of a job or prompt set, of an archive, or of a clip";
+        let detail = "only files of jobs and prompt sets, archives and clips can be linked";
         return Err(Problem::at(ProblemKind::Invalid, "/path", detail));
     }
     let expires = end_of(request.expires_in)?;
@@ -151,7 +151,7 @@ pub(crate) async fn make(
 
 /// Fetch a linked answer
 ///
-/// Audio of a request with `"deliver": "link"`, until its link ends; with `Range`, a part of it.
+/// Audio of a request with `"deliver": "link"`, until it expires; with `Range`, a part of it.
 #[utoipa::path(
     operation_id = "fetchAnswer",
     context_path = "/api/v1", tag = "synthesis and recognition",
@@ -161,7 +161,7 @@ pub(crate) async fn make(
 #[get("/answers/<id>")]
 pub(crate) async fn answer(allowed: Allowed, id: &str, answers: &State<Answers>) -> Result<Sent, Problem> {
     let found = answers.open(&allowed.0.app.name, id, now_micros() / 1_000_000).await;
-    let gone = || Problem::new(ProblemKind::NoSuchRecord, format!("there is no answer '{id}', or its link has ended"));
+    let gone = || Problem::new(ProblemKind::NoSuchRecord, format!("there is no answer '{id}', or it has expired"));
     let (file, facts) = found.ok_or_else(gone)?;
     Ok(Sent::of(file, facts.media_type, facts.name, true).await.with_ranges())
 }

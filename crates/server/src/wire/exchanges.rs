@@ -33,7 +33,7 @@ pub(crate) struct ExchangeWish {
     pub(crate) site: Option<String>,
     /// `link`: the answer has a link to the audio in place of the audio.
     pub(crate) deliver: Option<String>,
-    /// Seconds until the link ends, 60 to 2592000 (default: 3600).
+    /// Seconds until the link expires, 60 to 2592000 (default: 3600).
     pub(crate) expires_in: Option<u32>,
 }
 

@@ -59,9 +59,9 @@ pub(crate) struct UtteranceRequest {
     pub(crate) credential: Option<String>,
     /// Region of the engine; engines without this region are not used.
     pub(crate) region: Option<String>,
-    /// `link`: the answer is JSON with a link to the audio, which is kept until the link ends.
+    /// `link`: the answer is JSON with a link to the audio, which is deleted when the link expires.
     pub(crate) deliver: Option<String>,
-    /// Seconds until the link ends, 60 to 2592000 (default: 3600).
+    /// Seconds until the link expires, 60 to 2592000 (default: 3600).
     pub(crate) expires_in: Option<u32>,
 }
 
@@ -192,10 +192,10 @@ pub(crate) struct AudioAnswer {
     pub(crate) base64: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) data_uri: Option<String>,
-    /// With `"deliver": "link"`: whoever has it can fetch the audio, without a key.
+    /// With `"deliver": "link"`: URL of the audio, for anyone, without a key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) link: Option<String>,
-    /// When the link ends.
+    /// When the link expires.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) expires: Option<String>,
     /// Seconds.
