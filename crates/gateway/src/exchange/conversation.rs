@@ -1,6 +1,6 @@
-//! Turns one after the other over one connection: while somebody speaks, what
-//! they say is recognised; when they have spoken, it is answered. A turn ends
-//! with a silence, or where the caller says so (push to talk).
+//! A sequence of turns in one session: each turn is recognised while it is
+//! spoken, then answered. A turn ends with a silence, or with an order of the
+//! caller (push to talk).
 
 use std::time::Duration;
 
@@ -15,76 +15,76 @@ use super::{Attachment, ExchangeEvent, ExchangeOrder, ReplyWish, WAITING};
 use crate::live::pauses::PauseFinder;
 use crate::{Caller, Gateway, GatewayError, LiveEvent, LiveRequest, LiveSession, SynthesisRequest};
 
-/// Seconds before speech that are heard with it.
+/// Seconds of audio before the detected start of speech that belong to the turn.
 const BEFORE: f64 = 0.5;
-/// A conversation in which nothing is said ends after this.
+/// A session without a turn ends after this time.
 const IDLE: Duration = Duration::from_secs(300);
 
-/// When a turn is over.
+/// How the end of a turn is detected.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum TurnTaking {
-    /// After so many seconds of silence. The audio is raw, of one channel.
+    /// Seconds of silence. The audio is raw, with one channel.
     Silence(f64),
-    /// When the caller says so.
+    /// By [`ConversationOrder::EndOfTurn`].
     Push,
 }
 
-/// What is asked for.
+/// Options of a session.
 #[derive(Debug, Clone)]
 pub struct ConversationRequest {
-    /// How each turn is heard.
+    /// Recognition of each turn.
     pub ear: LiveRequest,
     pub turns: TurnTaking,
-    /// Whoever speaks into a reply ends it; else they are not heard until it is over.
+    /// Speech during a reply ends the reply; otherwise audio is ignored until it is over.
     pub barge_in: bool,
-    /// The request that each sentence of a reply is spoken by; raw audio.
+    /// Synthesis of each sentence of a reply; raw audio.
     pub voice: SynthesisRequest,
     pub reply: ReplyWish,
     pub site: Option<Site>,
 }
 
-/// What a caller sends.
+/// Input of a session.
 #[derive(Debug, Clone)]
 pub enum ConversationOrder {
     Audio(Bytes),
     /// The turn is over.
     EndOfTurn,
-    /// A turn that is typed.
+    /// A typed turn.
     Text(String),
-    /// Goes to the hook with the next turn.
+    /// Sent to the hook with the next turn.
     Attachment(Attachment),
-    /// So many seconds of the reply were heard.
+    /// Playback position in the reply, in seconds.
     Heard(f64),
-    /// Nothing more of the reply is spoken.
+    /// Ends the reply, at a playback position if it is known.
     Stop(Option<f64>),
 }
 
-/// What is told, in order.
+/// Output of a session, in order.
 #[derive(Debug, Clone)]
 pub enum ConversationEvent {
-    /// Of the turn that is being said.
+    /// Recognition of the current turn.
     Ear(LiveEvent),
-    /// A turn in which nothing was understood.
+    /// A turn without recognised speech.
     NothingSaid,
-    /// Of the answer.
+    /// Reply to the last turn.
     Exchange(ExchangeEvent),
 }
 
-/// A conversation: orders go in, events come out. It ends where either is
-/// dropped, and once a turn that is over when the orders end was answered.
+/// A session. It ends when either channel is dropped; after the last order, the
+/// turn that is complete is still answered.
 pub struct ConversationSession {
-    /// Of the replies.
+    /// Format of the replies.
     pub format: Format,
     pub orders: mpsc::Sender<ConversationOrder>,
     pub events: mpsc::Receiver<Result<ConversationEvent, GatewayError>>,
 }
 
 impl Gateway {
-    /// Begins a conversation.
+    /// Begins a session.
     ///
     /// # Errors
-    /// Where the app has no hook, nobody could speak, or the audio is not such
-    /// that a silence can be found in it; before anything is called.
+    /// If the app has no hook, no engine can speak, or silence cannot be detected
+    /// in the format; before any engine is called.
     pub async fn converse(
         &self,
         caller: &Caller,
@@ -122,11 +122,11 @@ impl Gateway {
     }
 }
 
-/// Finds out when somebody speaks.
+/// Detects speech in the audio of the caller.
 struct TurnFinder {
     finder: PauseFinder,
     rate: u32,
-    /// The last audio while nobody speaks.
+    /// Audio before speech, up to [`BEFORE`].
     before: Vec<u8>,
     /// The first half of a sample.
     torn: Option<u8>,
@@ -146,7 +146,7 @@ impl TurnFinder {
         self.finder.push(&samples);
     }
 
-    /// Keeps audio that may turn out to be the beginning of a turn.
+    /// Keeps audio that may belong to the next turn.
     fn keep(&mut self, bytes: &[u8]) {
         self.before.extend_from_slice(bytes);
         let most = (BEFORE * f64::from(self.rate)) as usize * 2;
@@ -155,21 +155,21 @@ impl TurnFinder {
     }
 }
 
-/// A turn whose last words are still being recognised.
+/// A complete turn whose recognition has not ended.
 struct Settling {
     ear: LiveSession,
-    /// It was over then.
+    /// End of the speech.
     since: Instant,
     language: Option<String>,
 }
 
-/// A turn that is said.
+/// The current turn.
 struct Hearing {
     ear: LiveSession,
     language: Option<String>,
 }
 
-/// A turn that waits for the answer before it to end.
+/// A recognised turn that waits for the end of the previous reply.
 struct SaidTurn {
     said: SaidText,
     dispatch: String,
@@ -177,11 +177,11 @@ struct SaidTurn {
     since: Instant,
 }
 
-/// An answer in work.
+/// A reply in progress.
 struct Answering {
     orders: mpsc::Sender<ExchangeOrder>,
     events: mpsc::Receiver<Result<ExchangeEvent, GatewayError>>,
-    /// Seconds of it that were confirmed to be heard.
+    /// Confirmed playback position, in seconds.
     heard: Option<f64>,
 }
 
@@ -193,18 +193,18 @@ struct Conversation {
     wish: AnswerWish,
     request: ConversationRequest,
     told: mpsc::Sender<Result<ConversationEvent, GatewayError>>,
-    /// Where turns end with a silence.
+    /// `None` with push to talk.
     finder: Option<TurnFinder>,
     hearing: Option<Hearing>,
     settling: Option<Settling>,
     said: Option<SaidTurn>,
     answering: Option<Answering>,
     attachment: Option<Attachment>,
-    /// The last turn, or its answer, was over then.
+    /// End of the last turn or reply.
     quiet_since: Instant,
 }
 
-/// Why a conversation ends before its time.
+/// Why a session ends early.
 enum ConversationEnd {
     Left,
     Failed(GatewayError),
@@ -216,7 +216,7 @@ impl From<GatewayError> for ConversationEnd {
     }
 }
 
-/// What comes next.
+/// Next event of the session.
 enum Step {
     Ordered(Option<ConversationOrder>),
     Heard(Option<Result<LiveEvent, GatewayError>>),
@@ -286,7 +286,7 @@ impl Conversation {
             ConversationOrder::Heard(position) => {
                 if let Some(answering) = &mut self.answering {
                     answering.heard = Some(position);
-                    // One that has no room for it is told of a later one.
+                    // A full channel drops this position; a later one follows.
                     let _ = answering.orders.try_send(ExchangeOrder::Heard(position));
                 }
             }
@@ -295,19 +295,19 @@ impl Conversation {
         Ok(())
     }
 
-    /// Ends the answer that sounds.
+    /// Ends the current reply.
     fn stop(&mut self, position: Option<f64>) {
         let stopped = self
             .answering
             .as_ref()
             .map(|answering| answering.orders.try_send(ExchangeOrder::Stop(position.or(answering.heard))));
         if let Some(Err(mpsc::error::TrySendError::Full(_))) = stopped {
-            // It takes no orders: it ends where nobody listens.
+            // It is stuck; dropping its channels ends it.
             self.answering = None;
         }
     }
 
-    /// Takes in audio in which turns are parted by silence.
+    /// Handles audio in which silence separates the turns.
     async fn listen(&mut self, bytes: Bytes) -> Result<(), ConversationEnd> {
         let deaf = !self.request.barge_in && self.answering.is_some();
         let Some(finder) = self.finder.as_mut().filter(|_| !deaf) else { return Ok(()) };
@@ -331,7 +331,7 @@ impl Conversation {
         Ok(())
     }
 
-    /// Somebody begins to speak, unless they do already.
+    /// Begins a turn, unless one has begun.
     async fn begin_turn(&mut self) -> Result<(), ConversationEnd> {
         if self.hearing.is_some() {
             return Ok(());
@@ -342,8 +342,8 @@ impl Conversation {
         Ok(())
     }
 
-    /// Audio of the turn. What the ear tells meanwhile is told at once, so that
-    /// neither waits for the other; one that has ended says why.
+    /// Sends audio of the turn. Events of the recognition are forwarded meanwhile,
+    /// so that neither side blocks the other.
     async fn hear(&mut self, bytes: Bytes) -> Result<(), ConversationEnd> {
         loop {
             let Some(hearing) = &mut self.hearing else { return Ok(()) };
@@ -369,11 +369,11 @@ impl Conversation {
         self.tell(ConversationEvent::Ear(event)).await
     }
 
-    /// The turn is over since so many seconds: its last words are waited for.
+    /// Ends the turn, whose speech ended `silence` seconds ago.
     fn end_turn(&mut self, silence: f64) {
         let Some(Hearing { ear, language }) = self.hearing.take() else { return };
         let LiveSession { dispatch, engine, events, .. } = ear;
-        // Its audio ends with the sender.
+        // Dropping the sender ends its audio.
         let (closed, _) = mpsc::channel(1);
         let now = Instant::now();
         let since = now.checked_sub(Duration::from_secs_f64(silence)).unwrap_or(now);
@@ -398,7 +398,7 @@ impl Conversation {
         Ok(())
     }
 
-    /// Answers the turn that was said, once the answer before it has ended.
+    /// Starts the reply to the recognised turn after the previous reply has ended.
     fn answer_next(&mut self) {
         if self.answering.is_some() {
             return;
@@ -438,7 +438,7 @@ fn language_of(event: &LiveEvent) -> Option<String> {
     }
 }
 
-/// The next event of an ear; rests where there is none.
+/// Next event of a recognition; pending if there is none.
 async fn next_heard(ear: Option<&mut LiveSession>) -> Option<Result<LiveEvent, GatewayError>> {
     match ear {
         Some(ear) => ear.events.recv().await,
@@ -446,7 +446,7 @@ async fn next_heard(ear: Option<&mut LiveSession>) -> Option<Result<LiveEvent, G
     }
 }
 
-/// The next event of an answer; rests where there is none.
+/// Next event of a reply; pending if there is none.
 async fn next_answer(answering: &mut Option<Answering>) -> Option<Result<ExchangeEvent, GatewayError>> {
     match answering {
         Some(answering) => answering.events.recv().await,

@@ -20,19 +20,19 @@ use turn::Turn;
 
 use crate::{Caller, Gateway, GatewayError, NarrationEvent, Recognised, RecognitionRequest, SynthesisRequest};
 
-/// What is spoken where a hook does not answer well and its app has no apology.
+/// Apology of apps that have none of their own.
 pub const APOLOGY: &str = "I am sorry, I cannot answer that at the moment.";
-/// Events that wait to be told.
+/// Capacity of the channels of a session.
 const WAITING: usize = 64;
 
-/// How the hook is to answer.
+/// Options of the stage `reply`.
 #[derive(Debug, Clone)]
 pub struct ReplyWish {
-    /// Handed to the hook as it is.
+    /// Sent to the hook unchanged.
     pub context: serde_json::Value,
-    /// Until the first text.
+    /// Deadline of the first text.
     pub within: Duration,
-    /// Characters of the whole answer.
+    /// Most characters of the reply.
     pub characters: usize,
 }
 
@@ -42,7 +42,7 @@ impl Default for ReplyWish {
     }
 }
 
-/// Something that goes to the hook with what is said, such as a picture.
+/// A file for the hook, such as a picture.
 #[derive(Debug, Clone)]
 pub struct Attachment {
     /// Media type.
@@ -50,42 +50,42 @@ pub struct Attachment {
     pub base64: String,
 }
 
-/// What a caller says.
+/// Input of an exchange.
 #[derive(Debug, Clone)]
 pub enum Said {
     Audio(Box<RecognitionRequest>),
     Text { text: String, language: Option<String> },
 }
 
-/// What is asked for.
+/// An exchange request.
 #[derive(Debug, Clone)]
 pub struct ExchangeRequest {
     pub said: Said,
-    /// The request that each sentence of the reply is spoken by; raw audio.
+    /// Synthesis of each sentence of the reply; raw audio.
     pub voice: SynthesisRequest,
     pub reply: ReplyWish,
     pub attachment: Option<Attachment>,
-    /// Where engines must run, and the hook as well where that is here.
+    /// Site of all engines; with `local`, the hook must be on this machine too.
     pub site: Option<Site>,
 }
 
-/// What is told of an exchange, in order.
+/// Output of an exchange, in order.
 #[derive(Debug, Clone)]
 pub enum ExchangeEvent {
-    /// What was said; text that was sent has no transcript.
+    /// What was said; `recognised` is `None` for typed text.
     Said {
         /// Id of the exchange.
         exchange: String,
         text: String,
         recognised: Option<Box<Recognised>>,
     },
-    /// More text of the reply.
+    /// Next text of the reply.
     Reply(String),
-    /// The reply ends before its time; the apology follows.
+    /// The hook failed; the apology follows.
     Fault(String),
-    /// The voice of the reply. Times are seconds of its audio.
+    /// Synthesis of the reply. Times are seconds of its audio.
     Voice(NarrationEvent),
-    /// All is told.
+    /// The end.
     Ended(Box<ExchangeEnd>),
 }
 
@@ -93,23 +93,23 @@ pub enum ExchangeEvent {
 #[derive(Debug, Clone, PartialEq)]
 pub struct ExchangeEnd {
     pub record: StoredExchange,
-    /// Of all its dispatches.
+    /// Costs of all its dispatches.
     pub costs: Costs,
 }
 
-/// What a caller orders while the reply sounds.
+/// An order during the reply.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum ExchangeOrder {
-    /// So many seconds of it were heard.
+    /// Playback position, in seconds.
     Heard(f64),
-    /// Nothing more of it is spoken; so many seconds were heard, or all that was told.
+    /// Ends the reply; the playback position, or `None` if all sent audio was heard.
     Stop(Option<f64>),
 }
 
-/// An exchange in work; it ends where this is dropped.
+/// An exchange in progress; dropping it ends the exchange.
 pub struct ExchangeSession {
     pub id: String,
-    /// Of the audio.
+    /// Format of the audio.
     pub format: Format,
     pub orders: mpsc::Sender<ExchangeOrder>,
     pub events: mpsc::Receiver<Result<ExchangeEvent, GatewayError>>,
@@ -119,7 +119,7 @@ impl Gateway {
     /// Begins an exchange.
     ///
     /// # Errors
-    /// Where the app has no hook, or nobody could speak; before anything is called.
+    /// If the app has no hook, or no engine can speak; before any engine is called.
     pub async fn exchange(&self, caller: &Caller, request: ExchangeRequest) -> Result<ExchangeSession, GatewayError> {
         let (caller, hook) = self.answerer(caller, request.site, &request.voice).await?;
         let (orders, taken) = mpsc::channel(WAITING);
@@ -130,7 +130,7 @@ impl Gateway {
         Ok(ExchangeSession { id, format, orders, events })
     }
 
-    /// A caller bound to a site, and the address of the hook that answers it.
+    /// The caller, bound to a site, and the URL of its hook.
     async fn answerer(
         &self,
         caller: &Caller,
@@ -146,11 +146,11 @@ impl Gateway {
         Ok((caller, hook))
     }
 
-    /// Exchanges that are over, the newest first: those of the caller's app, or
-    /// of the app that an operator names, or of all.
+    /// Exchanges that have ended, newest first: of the caller's app; for operators,
+    /// of one app or of all.
     ///
     /// # Errors
-    /// When the records cannot be read.
+    /// If the records cannot be read.
     pub async fn exchanges(
         &self,
         caller: &Caller,
@@ -163,7 +163,7 @@ impl Gateway {
     }
 }
 
-/// A caller whose engines must run at a site.
+/// The caller with its engines bound to a site.
 fn bound(caller: &Caller, site: Option<Site>) -> Result<Caller, GatewayError> {
     let mut caller = caller.clone();
     match (caller.app.site, site) {
@@ -175,7 +175,7 @@ fn bound(caller: &Caller, site: Option<Site>) -> Result<Caller, GatewayError> {
     }
 }
 
-/// Whether an address is on this machine.
+/// Whether a URL has a loopback host.
 fn is_here(address: &str) -> bool {
     let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
     let host = rest.split(['/', '?', '#']).next().unwrap_or_default();

@@ -1,4 +1,4 @@
-//! One turn of an exchange: from what is said to the last of its answer.
+//! One turn: recognition, request to the hook, and synthesis of the reply.
 
 use std::collections::VecDeque;
 
@@ -15,21 +15,21 @@ use crate::{
     SynthesisRequest, now_micros,
 };
 
-/// A turn in work.
+/// A turn in progress.
 pub(super) struct Turn {
     pub(super) gateway: Gateway,
     /// Its app is bound to the site of the request.
     pub(super) caller: Caller,
-    /// Address of the hook.
+    /// URL of the hook.
     pub(super) hook: String,
     pub(super) told: mpsc::Sender<Result<ExchangeEvent, GatewayError>>,
     pub(super) record: StoredExchange,
-    /// What is said ended then.
+    /// End of what was said; the times of all stages count from here.
     pub(super) since: Instant,
     pub(super) costs: Costs,
 }
 
-/// Why a turn ends before its time.
+/// Why a turn ends early.
 enum TurnEnd {
     Left,
     Failed(GatewayError),
@@ -41,13 +41,13 @@ impl From<GatewayError> for TurnEnd {
     }
 }
 
-/// What was said, as the hook is told it.
+/// Recognised or typed text.
 pub(super) struct SaidText {
     pub(super) text: String,
     pub(super) language: Option<String>,
 }
 
-/// How what was said is answered.
+/// Options of the reply.
 #[derive(Clone)]
 pub(super) struct AnswerWish {
     pub(super) voice: SynthesisRequest,
@@ -55,7 +55,7 @@ pub(super) struct AnswerWish {
     pub(super) attachment: Option<Attachment>,
 }
 
-/// What comes next.
+/// Next event of a turn.
 enum Step {
     Ordered(Option<ExchangeOrder>),
     Voice(Option<Result<NarrationEvent, GatewayError>>),
@@ -63,11 +63,11 @@ enum Step {
     Sent,
 }
 
-/// An answer in work.
+/// State of a reply.
 struct Answer {
     hook: Option<HookAnswer>,
     voice: NarrationSession,
-    /// Orders for the voice, which has no room for them yet.
+    /// Orders that the narration has no room for yet.
     waiting: VecDeque<NarrationOrder>,
     state: ExchangeState,
 }
@@ -101,7 +101,7 @@ impl Turn {
         Turn { gateway, caller, hook, told, record, since, costs: Costs::default() }
     }
 
-    /// What a live recognition has heard is answered, and its cost is of the turn.
+    /// Answers what a live recognition heard; its cost is part of the turn.
     pub(super) async fn run_heard(
         mut self,
         (said, dispatch, cost): (SaidText, String, Money),
@@ -134,7 +134,7 @@ impl Turn {
         i64::try_from(self.since.elapsed().as_millis()).ok()
     }
 
-    /// Keeps the record, and tells the end.
+    /// Stores the record and reports the end.
     async fn end(mut self, end: Result<ExchangeState, TurnEnd>) {
         let failed = match end {
             Ok(state) => {
@@ -187,7 +187,7 @@ impl Turn {
         }
     }
 
-    /// Asks the hook, and speaks what it answers.
+    /// Sends the text to the hook and speaks its reply.
     async fn answer(
         &mut self,
         said: SaidText,
@@ -217,7 +217,7 @@ impl Turn {
                 () = told.closed() => return Err(TurnEnd::Left),
                 order = orders.recv(), if open => Step::Ordered(order),
                 room = to_voice.reserve(), if !answer.waiting.is_empty() => {
-                    // A voice that has ended says why.
+                    // A narration that has ended reports why.
                     if let Some((room, order)) = room.ok().zip(answer.waiting.pop_front()) {
                         room.send(order);
                     }
@@ -275,7 +275,7 @@ impl Turn {
                 answer.hook = None;
                 answer.state = ExchangeState::Apologised;
                 let apology = self.caller.app.apology.clone().unwrap_or_else(|| APOLOGY.to_owned());
-                // Half a sentence would say something else than was meant.
+                // An incomplete sentence could state something wrong.
                 let orders = [NarrationOrder::Drop, NarrationOrder::Text(apology), NarrationOrder::End];
                 answer.waiting.extend(orders);
                 self.tell(ExchangeEvent::Fault(fault.to_string())).await
@@ -283,7 +283,7 @@ impl Turn {
         }
     }
 
-    /// Tells what the voice does; how the turn ended, once it has.
+    /// Forwards an event of the narration; returns the state once it has ended.
     async fn voice(
         &mut self,
         event: Option<Result<NarrationEvent, GatewayError>>,
@@ -319,7 +319,7 @@ fn count(text: &str) -> i64 {
     i64::try_from(text.chars().count()).unwrap_or(i64::MAX)
 }
 
-/// The next text of a hook; rests where it is asked for nothing more.
+/// Next text of the hook; pending if it is no longer read.
 async fn next_text(hook: &mut Option<HookAnswer>) -> Option<Result<String, super::hook::HookFault>> {
     match hook {
         Some(hook) => hook.next().await,
