@@ -34,6 +34,8 @@ const SLOWEST: u64 = 256;
 
 /// Bytes of a body that are read into memory without a turn.
 const FREE: usize = 64 << 10;
+/// Bodies of this size are kept in memory beside the room.
+const SMALL: u64 = 1 << 20;
 /// KiB of larger bodies in memory, of all requests together.
 const IN_MEMORY: usize = 64 << 10;
 /// A request waits this long for its turn.
@@ -90,6 +92,19 @@ impl<'r> FromData<'r> for RequestBody<'r> {
 }
 
 impl<'r> RequestBody<'r> {
+    /// Waits for room for what a handler keeps of the body in memory, at most
+    /// `most` bytes; bodies up to 1 MiB pass.
+    ///
+    /// # Errors
+    /// 429 if other requests use it for too long.
+    pub(crate) async fn reserve(&self, most: u64) -> Result<(), Problem> {
+        let announced = self.announced.unwrap_or(most).min(most);
+        if announced > SMALL {
+            *self.held.0.lock() = Some(self.room.take(announced).await?);
+        }
+        Ok(())
+    }
+
     /// Opens the body for at most `limit` bytes; one more is an error of kind
     /// [`io::ErrorKind::FileTooLarge`].
     ///

@@ -58,6 +58,8 @@ pub(super) async fn read(
     spool: &Spool,
     (gateway, caller): (&Gateway, &Caller),
 ) -> Result<ReadExchange, Problem> {
+    // An attachment is in memory as text, as bytes while it is checked, and in the request to the hook.
+    data.reserve(3 * MOST_BESIDE as u64).await?;
     let Split { wish, audio, mut body } = match meta.essence.as_str() {
         "application/json" | "" => {
             no_query(&meta.query, "JSON")?;
