@@ -57,13 +57,15 @@ pub(super) struct HookAnswer {
 
 enum HookState {
     Asking(BoxFuture<'static, Result<WebhookAnswer, String>>),
-    Reading {
-        answer: WebhookAnswer,
-        reader: ReplyReader,
-    },
+    Reading(Box<Reading>),
     /// The text before the fault has been returned.
     Faulty(ReplyFault),
     Over,
+}
+
+struct Reading {
+    answer: WebhookAnswer,
+    reader: ReplyReader,
 }
 
 impl Gateway {
@@ -140,9 +142,11 @@ impl HookAnswer {
                     let answer = asking.await.map_err(HookFault::Failed)?;
                     let form = ReplyForm::of_media_type(answer.media_type());
                     let form = form.ok_or_else(|| HookFault::Form(answer.media_type().chars().take(80).collect()))?;
-                    self.state = HookState::Reading { answer, reader: ReplyReader::new(form, self.most) };
+                    let reader = ReplyReader::new(form, self.most);
+                    self.state = HookState::Reading(Box::new(Reading { answer, reader }));
                 }
-                HookState::Reading { answer, reader } => {
+                HookState::Reading(reading) => {
+                    let Reading { answer, reader } = &mut **reading;
                     if reader.has_ended() {
                         self.state = HookState::Over;
                         return Ok(None);

@@ -37,7 +37,7 @@ pub(crate) fn narrate(
     upgrade: Upgrade,
     gateway: &State<Gateway>,
 ) -> ws::Channel<'static> {
-    let (caller, connection) = (allowed.0.clone(), meta.connection.clone());
+    let (caller, connection) = (allowed.0.clone(), meta.connection);
     upgrade.open(&caller, &connection, Narrator { caller: allowed.0, gateway: gateway.inner().clone(), meta })
 }
 

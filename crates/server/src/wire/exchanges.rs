@@ -319,15 +319,19 @@ pub(crate) enum ConversationNote {
     /// The hook does not answer well; the apology follows.
     Fault { detail: String },
     /// The reply is over.
-    EndOfTurn {
-        exchange: String,
-        state: &'static str,
-        fault: Option<String>,
-        /// Seconds of its audio.
-        duration: f64,
-        stages: StagesAnswer,
-        costs: Vec<Amount>,
-    },
+    EndOfTurn(Box<TurnAnswer>),
+}
+
+/// How a turn ended.
+#[derive(Debug, Serialize)]
+pub(crate) struct TurnAnswer {
+    exchange: String,
+    state: &'static str,
+    fault: Option<String>,
+    /// Seconds of the audio of the reply.
+    duration: f64,
+    stages: StagesAnswer,
+    costs: Vec<Amount>,
 }
 
 impl ConversationAnswer {
@@ -341,14 +345,14 @@ impl ConversationAnswer {
                 ExchangeEvent::Said { exchange, text, .. } => ConversationNote::Said { exchange, text },
                 ExchangeEvent::Reply(text) => ConversationNote::Reply { text },
                 ExchangeEvent::Fault(detail) => ConversationNote::Fault { detail },
-                ExchangeEvent::Ended(end) => ConversationNote::EndOfTurn {
+                ExchangeEvent::Ended(end) => ConversationNote::EndOfTurn(Box::new(TurnAnswer {
                     stages: StagesAnswer::from(&end.record),
                     exchange: end.record.id,
                     state: end.record.state.name(),
                     fault: end.record.fault,
                     duration: end.record.audio_ms as f64 / 1_000.0,
                     costs: end.costs.amounts().iter().copied().map(Amount::from).collect(),
-                },
+                })),
             },
         };
         Ok(ConversationAnswer::Note(note))
