@@ -7,13 +7,14 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::{Codec, Format};
 use dispatcher_e2e::{Demo, check_signature, take_requests, words_of};
-use futures::{SinkExt as _, StreamExt as _};
+use futures::SinkExt as _;
 use reqwest::multipart::{Form, Part};
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
 
 use crate::BINARY;
 use crate::live::{Socket, connect_to, spoken};
+use crate::narration::Told;
 use crate::tokens::token_of;
 
 const QUESTION: &str = "When is the next ferry to Gullsay?";
@@ -267,45 +268,6 @@ async fn a_local_exchange_stays_on_the_machine() {
     assert!(String::from_utf8_lossy(&listed.stdout).contains("answered"), "{listed:?}");
 }
 
-/// What is told, with the audio of replies.
-#[derive(Default)]
-struct Told {
-    messages: Vec<Value>,
-    audio: Vec<u8>,
-    code: Option<u16>,
-}
-
-impl Told {
-    /// Takes one message; whether there was one.
-    async fn take(&mut self, socket: &mut Socket) -> bool {
-        match tokio::time::timeout(Duration::from_secs(60), socket.next()).await.expect("a message in time") {
-            Some(Ok(Message::Text(text))) => self.messages.push(serde_json::from_str(&text).unwrap()),
-            Some(Ok(Message::Binary(bytes))) => self.audio.extend_from_slice(&bytes),
-            Some(Ok(Message::Close(frame))) => {
-                self.code = frame.map(|frame| frame.code.into());
-                return false;
-            }
-            Some(Ok(_)) => {}
-            Some(Err(_)) | None => return false,
-        }
-        true
-    }
-
-    async fn until(&mut self, socket: &mut Socket, kind: &str) -> Value {
-        let before = self.messages.len();
-        loop {
-            if let Some(found) = self.messages[before..].iter().find(|message| message["type"] == kind) {
-                return found.clone();
-            }
-            assert!(self.take(socket).await, "it ends before {kind}: {:?}", self.messages);
-        }
-    }
-
-    fn kinds(&self) -> Vec<&str> {
-        self.messages.iter().map(|message| message["type"].as_str().unwrap()).collect()
-    }
-}
-
 async fn open(demo: &Demo, key: &str, members: Value) -> Socket {
     let mut socket = connect_to(demo, &format!("{}/api/v1/exchanges/live", demo.url), Some(key)).await;
     let mut open = json!({"type": "open", "ear": {"engine": "whimbrel", "language": "en-GB"}, "voice": voice()});
@@ -380,6 +342,33 @@ async fn whoever_speaks_into_a_reply_ends_it_and_is_answered_next() {
 /// Exchanges at once: some in `make test`, 500 in `make soak`.
 fn at_once() -> usize {
     std::env::var("EXCHANGES").ok().and_then(|text| text.parse().ok()).unwrap_or(40)
+}
+
+#[tokio::test]
+async fn the_client_converses_through_a_microphone_and_a_loudspeaker() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let demo = Demo::start(BINARY).await;
+    let folder = demo.folder.path();
+    // Half a second of silence, the question, silence until it is answered.
+    let question = [vec![0; 16_000], spoken(&[QUESTION], 0.0), vec![0; 64_000]].concat();
+    std::fs::write(folder.join("question.raw"), question).unwrap();
+    let programs = folder.join("programs");
+    std::fs::create_dir(&programs).unwrap();
+    for (name, script) in [("arecord", "cat question.raw; sleep 3"), ("aplay", "cat > played.raw")] {
+        let path = programs.join(name);
+        std::fs::write(&path, format!("#!/bin/sh\n{script}\n")).unwrap();
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o700)).unwrap();
+    }
+    let path = format!("{}:{}", programs.display(), std::env::var("PATH").unwrap());
+    let options = ["exchange", "--microphone", "--engine", "whimbrel", "--voice", "heron/pellin"];
+    let mut command = demo.client_command(&options);
+    let output = tokio::task::spawn_blocking(move || command.env("PATH", path).output().unwrap()).await.unwrap();
+    let (told, beside) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    assert!(output.status.success(), "{beside}");
+    assert_eq!(told, format!("You    {QUESTION}\nReply  {REPLY}\n"));
+    assert!(["ear ", "reply ", "voice ", " EUR"].iter().all(|part| beside.contains(part)), "{beside}");
+    let played = std::fs::read(folder.join("played.raw")).unwrap();
+    assert_eq!(words_of(&played, Format::new(Codec::Pcm, 24_000)), REPLY);
 }
 
 /// An answer, after as many tries as it takes: where there is too much to do,

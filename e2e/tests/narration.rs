@@ -30,10 +30,10 @@ fn opening() -> Value {
 
 /// What is told until the connection is closed: messages, audio, the code.
 #[derive(Default)]
-struct Told {
-    messages: Vec<Value>,
-    audio: Vec<u8>,
-    code: Option<u16>,
+pub(crate) struct Told {
+    pub(crate) messages: Vec<Value>,
+    pub(crate) audio: Vec<u8>,
+    pub(crate) code: Option<u16>,
 }
 
 impl Told {
@@ -45,8 +45,12 @@ impl Told {
         self.messages.iter().filter(|message| message["type"] == kind).collect()
     }
 
+    pub(crate) fn kinds(&self) -> Vec<&str> {
+        self.messages.iter().map(|message| message["type"].as_str().unwrap()).collect()
+    }
+
     /// Takes one message; whether there was one.
-    async fn take(
+    pub(crate) async fn take(
         &mut self,
         from: &mut (impl futures::Stream<Item = Result<Message, tokio_tungstenite::tungstenite::Error>> + Unpin),
     ) -> bool {
@@ -63,7 +67,7 @@ impl Told {
         true
     }
 
-    async fn until(&mut self, socket: &mut Socket, kind: &str) -> Value {
+    pub(crate) async fn until(&mut self, socket: &mut Socket, kind: &str) -> Value {
         let before = self.messages.len();
         loop {
             if let Some(found) = self.messages[before..].iter().find(|message| message["type"] == kind) {

@@ -2,14 +2,13 @@
 
 use std::io::IsTerminal as _;
 
-use futures::StreamExt as _;
 use serde_json::{Value, json};
 use tokio_tungstenite::tungstenite::Message;
 
-use super::live_audio::{PIECE_LASTS, RAW, Source, say};
+use super::live_audio::{self, Listener, PIECE_LASTS, RAW, Source, say};
 use crate::args::CaptionArgs;
 use crate::client::Client;
-use crate::error::{CliError, Problem};
+use crate::error::CliError;
 use crate::output::{self, OutputForm};
 
 pub(crate) async fn run(client: &Client, args: CaptionArgs, form: OutputForm) -> Result<(), CliError> {
@@ -28,38 +27,7 @@ pub(crate) async fn run(client: &Client, args: CaptionArgs, form: OutputForm) ->
     say(&mut socket, Message::text(open.to_string())).await?;
     let pause = args.real_time.then_some(PIECE_LASTS);
     let mut captions = Captions { form, shown: false, times: args.times };
-    let mut more = true;
-    loop {
-        tokio::select! {
-            message = socket.next() => match message {
-                Some(Ok(Message::Text(text))) => {
-                    let message: Value = serde_json::from_str(&text).unwrap_or_default();
-                    if captions.take(&message)? {
-                        return Ok(());
-                    }
-                }
-                Some(Ok(Message::Close(frame))) => {
-                    let why = frame.map(|frame| frame.reason.to_string()).unwrap_or_default();
-                    return Err(CliError::Failed(format!("the service closed the session {why}").trim_end().to_owned()));
-                }
-                Some(Ok(_)) => {}
-                Some(Err(error)) => return Err(CliError::Failed(format!("the connection was lost: {error}"))),
-                None => return Err(CliError::Failed("the connection was lost".into())),
-            },
-            piece = source.next(pause), if more => match piece? {
-                Some(bytes) => say(&mut socket, Message::binary(bytes)).await?,
-                None => {
-                    more = false;
-                    say(&mut socket, Message::text(r#"{"type":"end-of-input"}"#)).await?;
-                }
-            },
-            interrupted = tokio::signal::ctrl_c(), if more => {
-                interrupted?;
-                more = false;
-                say(&mut socket, Message::text(r#"{"type":"end-of-input"}"#)).await?;
-            }
-        }
-    }
+    live_audio::run(&mut socket, &mut source, pause, &mut captions).await
 }
 
 /// What is shown.
@@ -70,14 +38,9 @@ struct Captions {
     times: bool,
 }
 
-impl Captions {
-    /// Shows a message. Gives whether it was the last one.
-    fn take(&mut self, message: &Value) -> Result<bool, CliError> {
+impl Listener for Captions {
+    async fn message(&mut self, message: &Value) -> Result<bool, CliError> {
         let kind = message["type"].as_str().unwrap_or_default();
-        if kind == "problem" {
-            let problem: Problem = serde_json::from_value(message["problem"].clone()).unwrap_or_default();
-            return Err(CliError::Problem(Box::new(problem)));
-        }
         if self.form.is_json() {
             output::print(&message.to_string())?;
             return Ok(kind == "end-of-input");
@@ -113,7 +76,9 @@ impl Captions {
         }
         Ok(false)
     }
+}
 
+impl Captions {
     fn wipe(&mut self) {
         if std::mem::take(&mut self.shown) {
             eprint!("\r\x1b[K");

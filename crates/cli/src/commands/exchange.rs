@@ -5,18 +5,17 @@ use std::process::Stdio;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use futures::StreamExt as _;
 use reqwest::Method;
 use reqwest::multipart::{Form, Part};
 use serde_json::{Value, json};
 use tokio::io::AsyncWriteExt as _;
 use tokio_tungstenite::tungstenite::Message;
 
-use super::live_audio::{RAW, Source, say};
+use super::live_audio::{self, Listener, RAW, Source, say};
 use super::transcribe::media_type;
 use crate::args::ExchangeArgs;
 use crate::client::{self, Client};
-use crate::error::{CliError, Problem};
+use crate::error::CliError;
 use crate::files::Existing;
 use crate::output::{self, OutputForm};
 
@@ -175,32 +174,7 @@ async fn converse(client: &Client, args: &ExchangeArgs, form: OutputForm) -> Res
     open["voice"]["audio"] = json!({"type": "audio/pcm;rate=24000"});
     say(&mut socket, Message::text(open.to_string())).await?;
     let mut conversation = Conversation { form, speaker: None, reply: String::new() };
-    let mut more = true;
-    loop {
-        tokio::select! {
-            message = socket.next() => match message {
-                Some(Ok(Message::Text(text))) => {
-                    conversation.take(&serde_json::from_str(&text).unwrap_or_default()).await?;
-                }
-                Some(Ok(Message::Binary(audio))) => conversation.sound(&audio).await?,
-                Some(Ok(Message::Close(_))) | None => return Ok(()),
-                Some(Ok(_)) => {}
-                Some(Err(error)) => return Err(CliError::Failed(format!("the connection was lost: {error}"))),
-            },
-            piece = source.next(None), if more => match piece? {
-                Some(bytes) => say(&mut socket, Message::binary(bytes)).await?,
-                None => {
-                    more = false;
-                    say(&mut socket, Message::text(r#"{"type":"end-of-input"}"#)).await?;
-                }
-            },
-            interrupted = tokio::signal::ctrl_c(), if more => {
-                interrupted?;
-                more = false;
-                say(&mut socket, Message::text(r#"{"type":"end-of-input"}"#)).await?;
-            }
-        }
-    }
+    live_audio::run(&mut socket, &mut source, None, &mut conversation).await
 }
 
 /// What is shown and heard.
@@ -211,8 +185,12 @@ struct Conversation {
     reply: String,
 }
 
-impl Conversation {
-    async fn sound(&mut self, audio: &[u8]) -> Result<(), CliError> {
+impl Listener for Conversation {
+    fn ends_with_close(&self) -> bool {
+        true
+    }
+
+    async fn audio(&mut self, audio: &[u8]) -> Result<(), CliError> {
         if self.speaker.is_none() {
             self.speaker = Some(Speaker::start(&["-q", "-t", "raw", "-f", "S16_LE", "-r", "24000", "-c", "1"])?);
         }
@@ -222,17 +200,13 @@ impl Conversation {
         Ok(())
     }
 
-    async fn take(&mut self, message: &Value) -> Result<(), CliError> {
+    async fn message(&mut self, message: &Value) -> Result<bool, CliError> {
         let kind = message["type"].as_str().unwrap_or_default();
-        if kind == "problem" {
-            let problem: Problem = serde_json::from_value(message["problem"].clone()).unwrap_or_default();
-            return Err(CliError::Problem(Box::new(problem)));
-        }
         match kind {
             // Whoever speaks into a reply does not hear the rest of it.
             "start-of-input" | "stopped" => self.speaker = None,
             "sentence" => {
-                self.reply.push_str(&output::text(message, "text"));
+                self.reply.push_str(output::text(message, "text").trim());
                 self.reply.push(' ');
             }
             "end-of-turn" => {
@@ -243,17 +217,18 @@ impl Conversation {
             _ => {}
         }
         if self.form.is_json() {
-            return output::print(&message.to_string());
+            output::print(&message.to_string())?;
+            return Ok(false);
         }
         match kind {
-            "said" => output::print(&format!("You    {}", output::text(message, "text"))),
+            "said" => output::print(&format!("You    {}", output::text(message, "text")))?,
             "end-of-turn" => {
                 output::print(&format!("Reply  {}", std::mem::take(&mut self.reply).trim()))?;
                 tell_end(message, &message["fault"]);
-                Ok(())
             }
-            _ => Ok(()),
+            _ => {}
         }
+        Ok(false)
     }
 }
 

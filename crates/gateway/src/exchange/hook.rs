@@ -118,7 +118,10 @@ impl HookAnswer {
             Ok(Ok(None)) => None,
             Ok(Ok(Some(text))) => {
                 self.begun |= !text.trim().is_empty();
-                self.resume();
+                // White space alone is not a first text.
+                if self.begun {
+                    self.resume();
+                }
                 Some(Ok(text))
             }
             Ok(Err(fault)) => Some(Err(fault)),
