@@ -241,6 +241,29 @@ onUnmounted(() => window.removeEventListener('keydown', key))
   color: rgb(var(--v-theme-primary));
 }
 
+@media (max-height: 760px) {
+  .brand {
+    padding-block: 8px 2px;
+  }
+
+  .group {
+    padding-block: 0 2px;
+  }
+
+  .fold {
+    padding-block: 2px;
+  }
+
+  .entry {
+    min-height: 28px;
+    padding-block: 2px;
+  }
+
+  .account {
+    margin-block: 4px;
+  }
+}
+
 .account {
   width: calc(100% - 16px);
   margin: 8px;

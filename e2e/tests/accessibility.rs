@@ -53,6 +53,12 @@ const MARK_CONTROLS: &str = "
   document.activeElement?.blur();
 ";
 
+/// The tables that are wider than the page has room for.
+const CUT_TABLES: &str = "
+  const wrappers = [...document.querySelectorAll('.v-table__wrapper')];
+  return wrappers.filter((one) => one.scrollWidth > one.clientWidth + 1).map((one) => one.innerText.slice(0, 120));
+";
+
 /// The violations of a page: the rule, and where it is broken.
 async fn violations(browser: &Browser, axe: &str) -> Value {
     browser.run(axe).await;
@@ -120,6 +126,8 @@ async fn every_page_keeps_the_rules_of_accessibility_and_works_by_keyboard() {
             open(&browser, &demo, page, text).await;
             let over = browser.run("return document.documentElement.scrollWidth - window.innerWidth").await;
             assert!(over.as_i64().unwrap() <= 0, "{page}, {width} pixels wide: {over} pixels are out of sight");
+            let cut = browser.run(CUT_TABLES).await;
+            assert_eq!(cut, json!([]), "{page}, {width} pixels wide: columns are out of sight");
             // The rules look at colours and elements: each theme, wide and
             // narrow, is met by the other three.
             if width != 400 {
@@ -132,5 +140,27 @@ async fn every_page_keeps_the_rules_of_accessibility_and_works_by_keyboard() {
         open(&browser, &demo, page, text).await;
         assert_eq!(missed_by_tab(&browser).await, json!([]), "{page}: not reached by the Tab key");
     }
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn small_windows_show_the_whole_rail_and_the_editor_of_scripts() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.size(1280, 640).await;
+    open(&browser, &demo, "/", "Will cost").await;
+    let hidden = browser
+        .run(
+            "const foot = document.querySelector('[data-test=account]').getBoundingClientRect().top;
+             return [...document.querySelectorAll('nav .entry:not(.account)')]
+               .filter((one) => one.getBoundingClientRect().bottom > foot).map((one) => one.innerText)",
+        )
+        .await;
+    assert_eq!(hidden, json!([]), "entries of the rail are under its foot");
+    browser.size(400, 800).await;
+    open(&browser, &demo, "/?mode=script", "Beside each line").await;
+    let seen = browser.run("return document.querySelector('[data-test=script]').clientHeight").await;
+    assert!(seen.as_u64().unwrap() > 100, "the editor is {seen} pixels high");
     browser.quit().await;
 }

@@ -38,4 +38,12 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
   text-overflow: ellipsis;
   white-space: nowrap;
 }
+
+@media (max-width: 1240px) {
+  /* What the other columns leave. */
+  .clip {
+    width: 99%;
+    max-width: 0;
+  }
+}
 </style>

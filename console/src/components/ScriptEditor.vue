@@ -58,7 +58,7 @@ const beside = computed(() => {
     </div>
     <CodeArea ref="area" v-model="source" label="Script, SSML 1.1" test="script" :height="250" :colour="ofXml" :fault="fault">
       <template #default="{ top, line }">
-        <div class="beside" data-test="beside" :aria-label="`Fidelity with ${engine ?? 'the engine'}`">
+        <div class="fidelity" data-test="beside" :aria-label="`Fidelity with ${engine ?? 'the engine'}`">
           <div :style="{ transform: `translateY(${-top}px)` }">
             <div v-for="row in beside" :key="row.line" class="row" :style="{ top: `${(row.line - 1) * line + 8}px` }" :title="row.told">
               <span v-for="part in row.parts" :key="part.outcome" :class="`text-${looks[part.outcome]?.[1] ?? 'info'}`"><span aria-hidden="true">{{ looks[part.outcome]?.[0] ?? '•' }}</span> {{ part.names }} {{ part.outcome }}</span>
@@ -81,14 +81,14 @@ const beside = computed(() => {
   gap: 6px;
 }
 
-.beside {
+.fidelity {
   position: relative;
   overflow: hidden;
   border-left: 1px solid rgb(var(--v-theme-on-surface), 0.15);
   font-size: 0.82rem;
 }
 
-.beside .row {
+.fidelity .row {
   position: absolute;
   inset-inline: 10px 6px;
   height: 22px;
@@ -99,7 +99,7 @@ const beside = computed(() => {
 }
 
 @media (max-width: 700px) {
-  .beside {
+  .fidelity {
     display: none;
   }
 }

@@ -75,7 +75,7 @@ watch(name, load)
     </v-tabs>
     <template v-if="engine && tab === 'access'">
       <dl class="facts">
-        <div><dt>Address</dt><dd><span class="code">{{ engine.endpoint ?? 'a program on this host' }}</span><span v-if="engine.sheet_endpoint" class="quiet"><br />the host overrides the sheet's <span class="code">{{ engine.sheet_endpoint }}</span></span></dd></div>
+        <div class="broad"><dt>Address</dt><dd><span class="code">{{ engine.endpoint ?? 'a program on this host' }}</span><span v-if="engine.sheet_endpoint" class="quiet"><br />this host overrides the sheet: <span class="code">{{ engine.sheet_endpoint }}</span></span></dd></div>
         <div><dt>Access</dt><dd>{{ engine.access }}<span v-if="engine.parts.length" class="quiet"> · {{ engine.parts.join(', ') }}</span></dd></div>
         <div><dt>List price</dt><dd>{{ engine.price }}</dd></div>
         <div><dt>Pace</dt><dd>{{ engine.pace.per_minute ? `${engine.pace.per_minute} calls per minute` : 'no limit per minute' }}, {{ engine.pace.at_once ? `${engine.pace.at_once} at once` : 'no limit at once' }}<template v-if="typeof engine.pace.left === 'number'">; {{ engine.pace.left }} available now, {{ engine.pace.running }} running, {{ engine.pace.waiting }} waiting</template></dd></div>

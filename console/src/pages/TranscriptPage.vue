@@ -98,7 +98,7 @@ onMounted(() => load())
     <ProblemNote :error="error" />
     <v-progress-linear v-if="!kept && !error" indeterminate color="primary" aria-label="Loading the transcript" />
     <template v-if="kept">
-      <p class="lead quiet" data-test="transcript-facts">{{ kept.engine }} · {{ seconds(kept.duration) }} of audio · {{ kept.language ?? 'language not known' }} · app {{ kept.app }} · made <TimeAgo :time="kept.created" />, is deleted <TimeAgo :time="kept.expires" /></p>
+      <p class="lead quiet" data-test="transcript-facts">{{ kept.engine }} · {{ seconds(kept.duration) }} of audio · {{ kept.language ?? 'language not known' }} · app {{ kept.app }} · made <TimeAgo :time="kept.created" />, expires <TimeAgo :time="kept.expires" /></p>
       <div class="actions">
         <input ref="picker" type="file" accept="audio/*,.opus,.webm,.m4a,.mp4,.flac" class="d-none" data-test="recording" @change="audio = picker?.files?.[0]" />
         <v-btn variant="tonal" :prepend-icon="mdiFileMusicOutline" @click="picker?.click()">{{ audio ? 'Another recording' : 'Choose the recording' }}</v-btn>
@@ -114,7 +114,7 @@ onMounted(() => load())
       <div class="actions mt-3">
         <v-btn color="primary" variant="flat" :disabled="text === kept.text || !newest" :loading="busy === 'save'" data-test="save" @click="save">Save as version {{ (kept.versions[0]?.version ?? 1) + 1 }}</v-btn>
         <v-btn variant="text" :disabled="text === kept.text" @click="text = kept.text">Undo</v-btn>
-        <v-btn variant="text" color="error" @click="deleting = true">Delete</v-btn>
+        <v-btn variant="text" color="error" @click="deleting = true">Remove</v-btn>
         <span role="status" class="text-success" data-test="told">{{ told }}</span>
       </div>
       <h2 class="mt-6">Export</h2>
@@ -151,8 +151,8 @@ onMounted(() => load())
     </v-dialog>
     <v-dialog v-model="deleting" max-width="460">
       <v-card class="pa-5">
-        <p>Delete this transcript with all {{ kept?.versions.length }} versions?</p>
-        <div class="actions"><v-btn color="error" variant="flat" :loading="busy === 'delete'" @click="remove">Delete</v-btn><v-btn variant="text" @click="deleting = false">Keep</v-btn></div>
+        <p>Remove this transcript with all {{ kept?.versions.length }} versions?</p>
+        <div class="actions"><v-btn color="error" variant="flat" :loading="busy === 'delete'" @click="remove">Remove</v-btn><v-btn variant="text" @click="deleting = false">Keep</v-btn></div>
       </v-card>
     </v-dialog>
   </div>

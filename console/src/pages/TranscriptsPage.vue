@@ -28,20 +28,20 @@ onMounted(() => load())
     <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading transcripts" />
     <v-table v-if="items.length" class="table" density="comfortable">
       <thead>
-        <tr><th scope="col">Transcript</th><th scope="col">App</th><th scope="col">Engine</th><th scope="col" class="text-right">Audio</th><th scope="col">Made</th><th scope="col">Kept until</th></tr>
+        <tr><th scope="col">Transcript</th><th scope="col" class="wide">App</th><th scope="col" class="wide">Engine</th><th scope="col" class="number">Duration</th><th scope="col">Made</th><th scope="col">Kept until</th></tr>
       </thead>
       <tbody>
         <tr v-for="item in items" :key="item.id" data-test="transcript-line">
           <td><router-link :to="`/transcripts/${item.id}`">{{ item.title || item.id.slice(0, 16) }}</router-link><div class="quiet">{{ item.language ?? '' }}</div></td>
-          <td>{{ item.app }}</td>
-          <td>{{ item.engine }}</td>
-          <td class="text-right number">{{ seconds(item.duration) }}</td>
+          <td class="wide">{{ item.app }}</td>
+          <td class="wide">{{ item.engine }}</td>
+          <td class="number">{{ seconds(item.duration) }}</td>
           <td><TimeAgo :time="item.created" /></td>
           <td><TimeAgo :time="item.expires" /></td>
         </tr>
       </tbody>
     </v-table>
     <v-btn v-if="next" class="mt-4" @click="load(next)">Show older</v-btn>
-    <p v-else-if="done">No transcripts are kept. To keep those of an app: <code>dispatcher app change APP --transcript-days 30</code></p>
+    <p v-else-if="done && !items.length">No transcripts are kept. To keep those of an app: <code>dispatcher app change APP --transcript-days 30</code></p>
   </div>
 </template>

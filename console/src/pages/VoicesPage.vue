@@ -182,7 +182,7 @@ onMounted(again)
 <style scoped>
 .filters {
   display: grid;
-  grid-template-columns: 2fr 1.2fr 1fr 1fr 1fr 1.1fr;
+  grid-template-columns: 1.7fr 1.1fr 1fr 1fr 1fr 1.5fr;
   gap: 12px;
 }
 

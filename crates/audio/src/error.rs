@@ -60,7 +60,7 @@ pub enum AudioError {
     Bitrate {
         /// What was to carry it.
         codec: Codec,
-        /// Bits a second.
+        /// Bits per second.
         bitrate: u32,
         /// Hertz.
         rate: u32,

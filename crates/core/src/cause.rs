@@ -31,7 +31,7 @@ pub enum Cause {
     WrongRegion,
     /// The credential lacks a role.
     MissingRole,
-    /// The account is not paid.
+    /// The account has unpaid bills.
     Unpaid,
     /// The limit of the account is reached.
     Quota,
@@ -51,9 +51,9 @@ pub enum Cause {
     NoSpeech,
     /// The engine is not installed on this host, or has no credential.
     Absent,
-    /// The engine failed again and again, and is not called for a while.
+    /// The engine failed repeatedly and is not called for some time.
     BreakerOpen,
-    /// The caller left.
+    /// The caller cancelled the request.
     Abandoned,
     /// No engine can fulfil the request.
     Unusable,

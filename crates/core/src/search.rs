@@ -106,7 +106,7 @@ pub struct VoiceQuery {
 pub struct Found {
     /// Indexes into [`VoiceIndex::entry`].
     pub page: Vec<usize>,
-    /// All that fit.
+    /// All matching voices.
     pub total: usize,
 }
 

@@ -52,7 +52,7 @@ pub struct Usage {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cancelled {
-    /// What was begun: audio by started units; text in full, since the engine has it.
+    /// The part that was started: audio by started units; text in full, since the engine has it.
     #[default]
     Started,
     /// As a complete call.

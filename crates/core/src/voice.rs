@@ -95,13 +95,13 @@ pub struct Voice {
     pub name: String,
     /// BCP 47 tags, the best first.
     pub languages: Vec<String>,
-    /// As the engine tells it.
+    /// As the engine states it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gender: Option<Gender>,
     /// Ways of speaking, as the engine names them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub styles: Vec<String>,
-    /// In years, about.
+    /// Approximate age in years.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub age: Option<u8>,
     /// Intended uses: `announcements`, `telephone`, `reading` …
@@ -113,7 +113,7 @@ pub struct Voice {
     /// Why it cannot be used at present.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unavailable: Option<String>,
-    /// Models that have it; empty: all.
+    /// Models that have this voice (empty: all).
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub models: Vec<String>,
     /// A few words on its character or purpose.

@@ -76,7 +76,7 @@ pub struct Hear {
     pub variation: Option<f64>,
     /// Words that are likely.
     pub hints: Vec<String>,
-    /// Tell who speaks.
+    /// Label the speakers.
     pub speakers: bool,
     /// So many other readings.
     pub alternatives: Option<u64>,

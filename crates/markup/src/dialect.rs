@@ -13,11 +13,11 @@ use crate::prosody;
 pub enum ValueForm {
     /// As written.
     Text,
-    /// `90%` of the ordinary.
+    /// `90%` of the default.
     Percent,
-    /// `-10%` from the ordinary.
+    /// `-10%` from the default.
     Change,
-    /// `0.9` times the ordinary.
+    /// `0.9` times the default.
     Factor,
     /// `+2st`.
     Semitones,
@@ -35,7 +35,7 @@ pub enum ValueForm {
 pub enum Accepts {
     /// Any value of this form.
     Form(ValueForm),
-    /// Only these words.
+    /// Only these values.
     Words(Vec<String>),
     /// A form with a range in its unit, and additional words.
     Range(AcceptsRange),

@@ -44,4 +44,5 @@ pub use document_reader::read_document_main;
 pub use launch::{RunningService, ServeError, Service, launch};
 pub use logging::init_logging;
 pub use openapi::document as openapi_document;
+pub use preparation::make_data_folder;
 pub use sheet_files::offline_registry;

@@ -12,14 +12,21 @@ use secrecy::{ExposeSecret as _, SecretString};
 use crate::links::LinkSigner;
 use crate::{Config, ServeError};
 
-/// Makes the data folder, for the service's own user alone, and gives the one
-/// in it where bodies are spooled.
-pub(crate) fn prepare_data(folder: &Path) -> Result<PathBuf, ServeError> {
-    use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};
-    let failed = |source| ServeError::Data { path: folder.into(), source };
-    // Every file from here on, SQLite's own among them.
+/// Makes the data folder, readable by the user of the service only. From then
+/// on this applies to every file that the process writes.
+pub fn make_data_folder(folder: &Path) -> Result<(), ServeError> {
+    use std::os::unix::fs::DirBuilderExt as _;
+    // SQLite makes files of its own.
     rustix::process::umask(rustix::fs::Mode::RWXG | rustix::fs::Mode::RWXO);
-    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
+    let made = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder);
+    made.map_err(|source| ServeError::Data { path: folder.into(), source })
+}
+
+/// Prepares the data folder, and returns the folder in it where bodies are spooled.
+pub(crate) fn prepare_data(folder: &Path) -> Result<PathBuf, ServeError> {
+    use std::os::unix::fs::PermissionsExt as _;
+    let failed = |source| ServeError::Data { path: folder.into(), source };
+    make_data_folder(folder)?;
     let mode = std::fs::metadata(folder).map_err(failed)?.permissions().mode() & 0o777;
     if mode & 0o077 != 0 {
         tracing::warn!(

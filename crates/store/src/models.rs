@@ -271,7 +271,7 @@ pub struct StoredDispatch {
     pub started_at: i64,
     /// The job that it is a part of.
     pub job: Option<String>,
-    /// Made up for the demo; no engine was called.
+    /// Sample data of the demo; no engine was called.
     pub sample: bool,
     /// It was answered with kept audio.
     pub recalled: bool,

@@ -77,7 +77,7 @@ words! {
         Stopped = "stopped",
         /// An engine failed, and nobody could take its place.
         Failed = "failed",
-        /// The caller left.
+        /// The caller cancelled the request.
         Abandoned = "abandoned",
     }
 }

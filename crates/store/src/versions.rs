@@ -69,7 +69,7 @@ impl FromSql<Text, Sqlite> for VersionOrigin {
 pub struct NewVersion {
     pub kind: VersionedKind,
     pub name: String,
-    /// Whose it is; every app's where nothing is said.
+    /// App that may use it (default: all apps); every app's where nothing is said.
     pub app: Option<String>,
     /// Of a lexicon: it holds for all text in its language, and not only where
     /// it is asked for.

@@ -99,7 +99,11 @@ impl Browser {
 
     /// Sets the width of the page: a headless window has a least width of its own.
     pub async fn width(&self, pixels: u32) {
-        let metrics = json!({"width": pixels, "height": 800, "deviceScaleFactor": 1, "mobile": false});
+        self.size(pixels, 800).await;
+    }
+
+    pub async fn size(&self, width: u32, height: u32) {
+        let metrics = json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
         self.driver.cdp().send_raw("Emulation.setDeviceMetricsOverride", metrics).await.unwrap();
     }
 

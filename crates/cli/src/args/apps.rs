@@ -22,9 +22,9 @@ pub(crate) enum AppCommand {
         #[command(flatten)]
         settings: Box<AppSettings>,
     },
-    /// Change an app; what is not given stays
+    /// Change an app; settings that are not given keep their value
     ///
-    /// The value none takes a setting away.
+    /// The value none removes a setting.
     ///
     /// Examples:
     ///   dispatcher app change kiosk --transcript-days 30 --language en-GB
@@ -73,10 +73,10 @@ pub(crate) struct AppSettings {
     /// apps that share theirs (default: off)
     #[arg(long, value_parser = ["off", "private", "shared"])]
     pub(crate) recall: Option<String>,
-    /// Requests for speech or recognition that it may make in a minute (default: without limit)
+    /// Maximum number of its requests for speech and recognition per minute (default: no limit)
     #[arg(long, value_name = "NUMBER")]
     pub(crate) per_minute: Option<String>,
-    /// Such requests that it may have in work at once (default: without limit)
+    /// Maximum number of such requests at once (default: no limit)
     #[arg(long, value_name = "NUMBER")]
     pub(crate) at_once: Option<String>,
     /// Keep its transcripts for this many days (default: they are not kept)
@@ -91,7 +91,7 @@ pub(crate) struct AppSettings {
     /// URL that is asked for the reply in its exchanges; the service must allow its host (webhook_hosts)
     #[arg(long, value_name = "URL")]
     pub(crate) reply_hook: Option<String>,
-    /// Text that is spoken in its exchanges if the hook does not answer well
+    /// Text that is spoken in its exchanges if the hook fails, stalls or goes on for too long
     #[arg(long, value_name = "TEXT")]
     pub(crate) apology: Option<String>,
 }
@@ -114,10 +114,10 @@ pub(crate) enum KeyCommand {
         /// Purpose of the key
         #[arg(long, value_name = "TEXT", default_value = "")]
         label: String,
-        /// Requests for speech or recognition with it in a minute (default: as the app)
+        /// Maximum number of requests for speech and recognition per minute (default: as the app)
         #[arg(long, value_name = "COUNT")]
         per_minute: Option<u32>,
-        /// Such requests in work at once (default: as the app)
+        /// Maximum number of such requests at once (default: as the app)
         #[arg(long, value_name = "COUNT")]
         at_once: Option<u32>,
     },
@@ -132,7 +132,7 @@ pub(crate) enum KeyCommand {
 
 #[derive(Subcommand)]
 #[command(
-    after_help = "A token makes some calls for an app until it ends: for pages and programs that must not have a key.
+    after_help = "A token allows some calls for an app until it expires: for pages and programs that must not have a key.
 
 Examples:
   dispatcher app token add kiosk --calls speak --routes quayside --characters 2000

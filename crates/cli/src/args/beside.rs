@@ -47,7 +47,7 @@ pub(crate) struct LexiconWordArgs {
     pub(crate) name: String,
     /// The word as it is written
     pub(crate) word: String,
-    /// Words that sound as it should
+    /// Words that are pronounced as it should be
     #[arg(long, value_name = "WORDS", required_unless_present = "phoneme", conflicts_with = "phoneme")]
     pub(crate) alias: Option<String>,
     /// Pronunciation in the International Phonetic Alphabet

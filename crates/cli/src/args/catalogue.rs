@@ -136,7 +136,7 @@ pub(crate) enum EngineCommand {
         /// Name of the engine
         name: String,
     },
-    /// Call an engine again at once that is not called since it failed
+    /// Close the circuit breakers of an engine, so that it is called again at once
     ///
     /// Closes its circuit breakers; dispatcher health shows them.
     Reset {

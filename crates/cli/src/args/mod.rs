@@ -63,7 +63,7 @@ pub(crate) enum Command {
     Exchange(Box<ExchangeArgs>),
     /// Compare transcripts: error rates, agreement and a consensus
     Compare(CompareArgs),
-    /// List, show, correct and delete kept transcripts
+    /// List, show, correct and remove kept transcripts
     #[command(subcommand)]
     Transcript(TranscriptCommand),
     /// Names and terms for recognition: show, add, remove, try
@@ -115,7 +115,7 @@ pub(crate) enum Command {
     Prompts(PromptsCommand),
     /// Show usage and cost
     Usage(UsageArgs),
-    /// Show how engines, voices, models and routes did lately
+    /// Show how engines, voices, models and routes performed recently
     Health(HealthArgs),
     /// List, set, test and retire alerts: messages when something is wrong
     #[command(subcommand)]
@@ -140,7 +140,7 @@ pub(crate) enum Command {
   dispatcher serve --data /var/lib/dispatcher --port 7420
   DISPATCHER_LOG=json dispatcher serve --config /etc/dispatcher.toml")]
 pub(crate) struct ServeArgs {
-    /// Read this configuration file (default: dispatcher.toml here, if there is one)
+    /// Read this configuration file (default: dispatcher.toml here, if it exists)
     #[arg(long, value_name = "FILE")]
     pub(crate) config: Option<PathBuf>,
     /// Keep records, the root key and spooled audio here (default: data)

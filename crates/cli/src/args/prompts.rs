@@ -18,7 +18,7 @@ pub(crate) enum PromptsCommand {
         #[arg(long, value_name = "FOLDER")]
         folder: PathBuf,
     },
-    /// Make new and changed files; the rest is left as it is
+    /// Make new and changed files; other files are not changed
     ///
     /// Examples:
     ///   dispatcher prompts make demo/scripts/prompts.toml -o prompts/

@@ -39,7 +39,7 @@ pub(crate) enum RouteCommand {
         /// The route is for recognition (default: synthesis)
         #[arg(long, conflicts_with = "file")]
         recognition: bool,
-        /// In which order legs are tried
+        /// Order in which legs are tried
         #[arg(long, value_enum, default_value_t = RouteOrder::Listed, conflicts_with = "file")]
         order: RouteOrder,
         /// Also call the next leg if one takes longer than usual; the first one to return audio is used
@@ -148,7 +148,7 @@ pub(crate) struct HealthArgs {
     /// What to show
     #[arg(long, value_enum, default_value_t = HealthScope::Engine)]
     pub(crate) scope: HealthScope,
-    /// How many hours back, this one included (1 to 168)
+    /// Number of hours to show, 1 to 168, the current one included
     #[arg(long, default_value_t = 24, value_parser = clap::value_parser!(u32).range(1..=168))]
     pub(crate) hours: u32,
 }
@@ -195,10 +195,10 @@ pub(crate) struct RouteTryArgs {
     /// Language of the text or the audio, as a BCP 47 tag
     #[arg(long, value_name = "TAG")]
     pub(crate) language: Option<String>,
-    /// Model that is asked for
+    /// Model of the engine
     #[arg(long)]
     pub(crate) model: Option<String>,
-    /// Asked audio format: a file extension, a media type or a preset
+    /// Audio format: a file extension, a media type or a preset
     #[arg(long, value_name = "FORMAT", conflicts_with = "seconds")]
     pub(crate) format: Option<String>,
     /// The app to try it for (default: that of the key)

@@ -13,7 +13,7 @@ use super::TranscriptFormat;
   dispatcher transcript show 4k2p > drill.txt
   dispatcher transcript correct 4k2p drill.txt
   dispatcher transcript versions 4k2p
-  dispatcher transcript delete 4k2p
+  dispatcher transcript remove 4k2p
 
 Transcripts are kept for apps with transcript days: dispatcher app change APP --transcript-days 30")]
 pub(crate) enum TranscriptCommand {
@@ -49,8 +49,8 @@ pub(crate) enum TranscriptCommand {
         #[arg(long, value_name = "VERSION")]
         from: Option<i64>,
     },
-    /// Delete a kept transcript with all its versions
-    Delete {
+    /// Remove a kept transcript with all its versions
+    Remove {
         /// Id, or the beginning of it
         id: String,
     },
@@ -131,7 +131,7 @@ A file of phrases:
   {\"phrases\": [{\"command\": \"next-departure\", \"phrase\": \"[when is the] next [ferry] to {place}\",
                 \"slots\": {\"place\": [\"Skerrow\", \"Gullsay\"]}}]}
 
-Words in brackets may be left out; a slot without values takes any 1 to 8 words.")]
+Words in brackets are optional; a slot without values takes any 1 to 8 words.")]
 pub(crate) struct PhrasesArgs {
     #[command(flatten)]
     pub(crate) of: OfApp,
@@ -159,9 +159,9 @@ pub(crate) struct MasksArgs {
 
 #[derive(Subcommand)]
 pub(crate) enum RulesCommand {
-    /// List them
+    /// List the phrases or mask rules
     Show,
-    /// Replace them all, from JSON
+    /// Replace all phrases or mask rules, from JSON
     Set {
         /// The file; without it or with -, standard input is read
         file: Option<PathBuf>,

@@ -49,9 +49,9 @@ pub(crate) async fn run(client: &Client, command: TranscriptCommand, form: Outpu
             eprintln!("Transcript {} is now version {}", output::short_id(&kept, "id"), kept["version"]);
             Ok(())
         }
-        TranscriptCommand::Delete { id } => {
+        TranscriptCommand::Remove { id } => {
             client.delete(&place(&id)).await?;
-            eprintln!("Deleted transcript {id}");
+            eprintln!("Removed transcript {id}");
             Ok(())
         }
     }
@@ -77,7 +77,7 @@ fn render(list: &Value) -> String {
     if rows.is_empty() {
         return "No transcripts are kept. To keep an app's: dispatcher app change APP --transcript-days 30".into();
     }
-    output::table(&["id", "made", "app", "title", "engine", "language", "audio", "deleted"], rows, &[6])
+    output::table(&["id", "made", "app", "title", "engine", "language", "duration", "expires"], rows, &[6])
 }
 
 fn render_versions(versions: &Value) -> String {

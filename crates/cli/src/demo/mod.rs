@@ -9,7 +9,7 @@ mod standins;
 
 use std::path::{Path, PathBuf};
 
-use dispatcher_server::{Config, RunningService, Service, init_logging};
+use dispatcher_server::{Config, RunningService, Service, init_logging, make_data_folder};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use self::standins::{StandInSecrets, StandIns};
@@ -109,6 +109,7 @@ async fn start(
     let sheets = data.join("sheets");
     // Never among the records of something else.
     let samples = samples && !data.join("records.db").exists();
+    make_data_folder(data)?;
     scenario::write_sheets(&sheets)?;
     if samples {
         samples::write_sheet_versions(data, &sheets).await?;

@@ -10,7 +10,7 @@ use super::call::request;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Scheme {
-    /// Nothing is shown.
+    /// No credential is sent.
     #[default]
     None,
     /// `Authorization: Bearer` with the first part (RFC 6750).
@@ -38,7 +38,7 @@ pub enum Scheme {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Access {
-    /// How the credential is shown.
+    /// How the credential is sent.
     #[serde(default)]
     pub scheme: Scheme,
     /// Names of the parts of the credential.
@@ -118,10 +118,10 @@ pub enum ClientShown {
 pub struct TokenSpec {
     /// `POST /path` at the endpoint, or `POST https://elsewhere/path`.
     pub call: String,
-    /// How the client is told to the token's endpoint.
+    /// How the client authenticates at the token endpoint.
     #[serde(default)]
     pub client: ClientShown,
-    /// The scope that is asked for (RFC 6749, section 3.3).
+    /// The requested scope (RFC 6749, section 3.3).
     #[serde(default)]
     pub scope: Option<String>,
     /// Further fields of the form, templates with `credential` and `access`.
@@ -186,7 +186,7 @@ pub struct AssertionSpec {
     /// Lifetime in seconds.
     #[serde(default = "five_minutes")]
     pub seconds: u64,
-    /// What the assertion is shown as.
+    /// How the assertion is used.
     #[serde(default, rename = "use")]
     pub used_as: AssertionUse,
 }

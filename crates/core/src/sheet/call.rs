@@ -296,7 +296,7 @@ pub struct SpeakingSocket {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HearingSocket {
-    /// The subprotocol that is asked for (RFC 6455, section 1.9).
+    /// The requested subprotocol (RFC 6455, section 1.9).
     #[serde(default)]
     pub protocol: Option<String>,
     /// JSON messages by template, sent first.

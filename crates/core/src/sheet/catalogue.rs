@@ -52,7 +52,7 @@ pub struct VoicePaths {
 request! {
     /// A further call for each voice, whose answer adds members.
     pub struct EachVoice {
-        /// Where the members of a voice stand in what the call gives for it.
+        /// Places of the members of a voice in the answer of the call.
         #[serde(default)]
         pub voice: VoicePaths,
     }
@@ -68,13 +68,13 @@ request! {
         /// empty.
         #[serde(default)]
         pub next: Option<String>,
-        /// Where the members of a voice stand in the list.
+        /// Places of the members of a voice in the list.
         #[serde(default)]
         pub voice: VoicePaths,
         /// The engine's words and those of the catalogue, by member: `gender = { f = "female" }`.
         #[serde(default)]
         pub map: IndexMap<String, IndexMap<String, String>>,
-        /// A call for each voice, where the list does not tell all of it.
+        /// A call for each voice, if the list does not have all of its members.
         #[serde(default)]
         pub each: Option<EachVoice>,
         /// Arguments by template (process driver).

@@ -47,7 +47,7 @@ pub struct StyleControl {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TextControl {
-    /// Characters at most.
+    /// Maximum number of characters.
     #[serde(default = "thousand")]
     pub characters: u64,
     /// The models that have the control; all unless given.
@@ -59,7 +59,7 @@ pub struct TextControl {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CountControl {
-    /// The greatest count.
+    /// The maximum number.
     pub most: u64,
     /// The models that have the control; all unless given.
     #[serde(default)]
@@ -83,13 +83,13 @@ fn thousand() -> u64 {
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SpeakingControls {
-    /// Factor of the ordinary rate.
+    /// Factor of the default rate.
     #[serde(default)]
     pub rate: Option<RangeControl>,
-    /// Semitones from the ordinary pitch.
+    /// Semitones from the default pitch.
     #[serde(default)]
     pub pitch: Option<RangeControl>,
-    /// Decibels from the ordinary level.
+    /// Decibels from the default level.
     #[serde(default)]
     pub volume: Option<RangeControl>,
     /// Ways of speaking, with a strength.

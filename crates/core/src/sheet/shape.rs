@@ -19,7 +19,7 @@ use crate::{Cause, Tariff, Voice};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Site {
-    /// On somebody else's machines.
+    /// On machines of its provider.
     Cloud,
     /// On this machine or in this network.
     Local,
@@ -197,7 +197,7 @@ pub enum LocalAudio {
 request! {
     /// `[synthesis]`.
     pub struct Synthesis {
-        /// Calls made before, in order.
+        /// Calls made before the main call, in order.
         #[serde(default)]
         pub before: Vec<Step>,
         /// Values kept from the answer, as in a step.
@@ -212,7 +212,7 @@ request! {
         /// A WebSocket, in place of a call.
         #[serde(default)]
         pub socket: Option<SpeakingSocket>,
-        /// Where the audio stands in the answer.
+        /// Place of the audio in the answer.
         #[serde(default)]
         pub answer: Option<Answer>,
         /// Arguments by template (process driver).
@@ -224,13 +224,13 @@ request! {
         /// How a program returns its audio.
         #[serde(default)]
         pub output: LocalAudio,
-        /// What the engine takes at once.
+        /// Limits of one call.
         #[serde(default)]
         pub limit: Limits,
         /// Supported markup; plain text if missing.
         #[serde(default)]
         pub markup: Option<Dialect>,
-        /// What can be set of the speech.
+        /// Options of the speech.
         #[serde(default)]
         pub controls: SpeakingControls,
         /// The models, the default first.
@@ -257,7 +257,7 @@ request! {
 request! {
     /// `[recognition]`.
     pub struct Recognition {
-        /// Calls made before, in order.
+        /// Calls made before the main call, in order.
         #[serde(default)]
         pub before: Vec<Step>,
         /// Values kept from the answer, as in a step.
@@ -284,10 +284,10 @@ request! {
         /// How a program gets the audio.
         #[serde(default)]
         pub input: LocalAudio,
-        /// What the engine takes at once.
+        /// Limits of one call.
         #[serde(default)]
         pub limit: Limits,
-        /// What can be asked beyond the text.
+        /// Options beside the text.
         #[serde(default)]
         pub controls: HearingControls,
         /// The models, the default first.
@@ -299,10 +299,10 @@ request! {
         /// Supported language tags; empty: any.
         #[serde(default)]
         pub languages: Vec<String>,
-        /// Where the text stands in an answer of JSON.
+        /// Place of the text in a JSON answer.
         #[serde(default)]
         pub transcript: Option<TranscriptPaths>,
-        /// How the text stands in the lines of a program.
+        /// How the lines of a program carry the text.
         #[serde(default)]
         pub lines: Option<LineWords>,
         /// Instead of the sheet's `[tariff]`.
@@ -341,7 +341,7 @@ pub struct Claims {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ErrorRule {
-    /// The status that the rule is about; any unless given.
+    /// Status to which the rule applies (default: any).
     #[serde(default)]
     pub status: Option<u16>,
     /// Text that the answer must contain.
@@ -353,7 +353,7 @@ pub struct ErrorRule {
     /// … and its value (default: any value).
     #[serde(default)]
     pub equals: Option<Scalar>,
-    /// What the error is taken for.
+    /// Cause of the error.
     pub means: Cause,
     /// When to retry: seconds, their place in a JSON answer (JSONPath), or `header:NAME`.
     /// `Retry-After` is used without it.
@@ -365,7 +365,7 @@ pub struct ErrorRule {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub enum RetryHint {
-    /// So many seconds.
+    /// A number of seconds.
     Seconds(u64),
     /// A JSONPath, or `header:NAME`.
     Place(String),
@@ -400,22 +400,22 @@ impl Scalar {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Sheet {
-    /// The version of the form of sheets: 1.
+    /// Version of the sheet format: 1.
     pub sheet: u32,
     /// The name of the engine in requests, records and voice ids.
     pub name: String,
     /// The name for people; that of the engine unless given.
     #[serde(default)]
     pub title: String,
-    /// Where the engine works.
+    /// Where the engine runs.
     pub site: Site,
     /// Which addresses may be called.
     #[serde(default)]
     pub network: Network,
-    /// What addresses of calls begin with; templates may stand in it.
+    /// Beginning of the addresses of calls; may contain templates.
     #[serde(default)]
     pub endpoint: Option<String>,
-    /// Further hosts to which links in its answers may lead.
+    /// Further hosts that links in its answers may point to.
     #[serde(default)]
     pub hosts: Vec<String>,
     /// How the engine is called.
@@ -424,7 +424,7 @@ pub struct Sheet {
     /// How to get a credential, for people.
     #[serde(default)]
     pub guide: Guide,
-    /// How calls show the credential.
+    /// How calls carry the credential.
     #[serde(default)]
     pub access: Access,
     /// Regions in which it can be called; a request can choose one.
@@ -437,7 +437,7 @@ pub struct Sheet {
     /// With `driver = "process"`: the program.
     #[serde(default)]
     pub process: Option<ProcessSpec>,
-    /// How many calls at once, and how often.
+    /// Maximum number of calls at once and per minute.
     #[serde(default)]
     pub pace: Pace,
     /// How text becomes audio.

@@ -33,7 +33,7 @@ pub struct BreakerView {
     pub opens_in: Option<Duration>,
     /// Why the last calls failed, where it is not closed.
     pub cause: Option<Cause>,
-    /// Failures in a row.
+    /// Consecutive failures.
     pub failures: u32,
 }
 

@@ -13,7 +13,7 @@ use crate::{Gateway, GatewayError, now_micros};
 pub struct StoredLexicon {
     pub name: String,
     pub version: i64,
-    /// Whose it is; every app's where nothing is said.
+    /// App that may use it (default: all apps); every app's where nothing is said.
     pub app: Option<String>,
     /// It holds for all text in its language, and not only where it is asked for.
     pub always: bool,

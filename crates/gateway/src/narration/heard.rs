@@ -9,7 +9,7 @@ pub(crate) struct SpokenText {
 
 #[derive(Debug)]
 struct SpokenSentence {
-    /// With the white space behind it.
+    /// With the white space that follows it.
     text: String,
     from: f64,
     /// Once all of it is told.

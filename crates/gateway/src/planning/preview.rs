@@ -41,9 +41,9 @@ pub struct LegPreview {
     pub engine: String,
     /// Its call; nothing where the leg cannot take the request at all.
     pub planned: Option<PlannedCall>,
-    /// In which place it would be tried, from 1; nothing where it is passed over.
+    /// Position in which it would be tried, from 1; nothing where it is passed over.
     pub place: Option<usize>,
-    /// Why it is passed over.
+    /// Reason why it is passed over.
     pub passed_over: Option<String>,
     /// The worst that becomes of anything in the script.
     pub worst: Option<Outcome>,

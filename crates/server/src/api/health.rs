@@ -51,8 +51,8 @@ pub(crate) async fn measured(
 
 /// List circuit breakers
 ///
-/// Of engines that have failed since the service started, one for each credential. An engine whose
-/// breaker is open is passed over by routes, and requests for it alone are refused at once.
+/// Of engines that have failed since the service started, one for each credential. Routes skip an
+/// engine whose breaker is open, and requests for this engine alone are refused at once.
 #[utoipa::path(
     operation_id = "listBreakers",
     context_path = "/api/v1", tag = "records",

@@ -136,14 +136,14 @@ pub(crate) async fn correct(
     Ok(Json(gateway.correct_transcript(&allowed.0, id, version, text).await?.into()))
 }
 
-/// Delete a kept transcript
+/// Remove a kept transcript
 ///
 /// With all its versions.
 #[utoipa::path(
     operation_id = "deleteTranscript",
     context_path = "/api/v1", tag = "transcripts",
     params(("id" = String, Path)),
-    responses((status = 204, description = "It is deleted"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    responses((status = 204, description = "It is removed"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[delete("/transcripts/<id>")]

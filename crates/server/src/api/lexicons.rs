@@ -84,7 +84,7 @@ pub(crate) async fn versions(
     Ok(Json(List::whole(rows.into_iter().map(Version::from).collect())))
 }
 
-/// Keep a lexicon
+/// Add or replace a lexicon
 ///
 /// The body is a PLS 1.0 document, which becomes the next version. `app` restricts the lexicon to
 /// one app; with `always=false` it is used only for scripts that name it.
@@ -92,7 +92,7 @@ pub(crate) async fn versions(
     operation_id = "putLexicon",
     context_path = "/api/v1", tag = "lexicons and clips",
     params(
-        ("app" = Option<String>, Query, description = "Whose it is"),
+        ("app" = Option<String>, Query, description = "App that may use it (default: all apps)"),
         ("always" = Option<bool>, Query, description = "Whether it is used for all text in its language (default: true)"),
     ),
     request_body(content((String = "application/pls+xml"))),
@@ -187,7 +187,7 @@ pub(crate) async fn clips(allowed: Allowed, gateway: &State<Gateway>) -> Result<
     Ok(Json(List::whole(rows.into_iter().map(ClipAnswer::from).collect())))
 }
 
-/// Keep a clip
+/// Add a clip
 ///
 /// Scripts insert a clip as `<audio src="clip:ID"/>`. The id is derived from the content: the same
 /// audio is kept once.
@@ -220,7 +220,7 @@ pub(crate) async fn keep_clip(
 #[utoipa::path(
     operation_id = "fetchClip",
     context_path = "/api/v1", tag = "lexicons and clips",
-    responses((status = 200, description = "The sound", body = Vec<u8>, content_type = "audio/*"), (status = 404, body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "The audio", body = Vec<u8>, content_type = "audio/*"), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[get("/clips/<id>")]

@@ -118,7 +118,7 @@ pub(crate) async fn versions(
 
 /// Try a route
 ///
-/// Shows what each leg would do with a request, in which place it would be tried, and why others
+/// Shows what each leg would do with a request, in which position it would be tried, and why others
 /// are passed over. Nothing is sent, recorded or charged.
 #[utoipa::path(
     operation_id = "tryRoute",

@@ -58,7 +58,7 @@ fn terms_of(request: &TokenRequest) -> Result<TokenTerms, Problem> {
 
 /// Add a token
 ///
-/// A token makes some calls for an app until it ends, within its amounts: for pages and programs
+/// A token allows some calls for an app until it expires, within its amounts: for pages and programs
 /// that must not have a key. It is shown in this answer only. Send it as `Authorization: Bearer TOKEN`,
 /// or as the query parameter `access_token`.
 #[utoipa::path(
@@ -114,7 +114,7 @@ pub(crate) async fn list(
 
 /// Revoke a token
 ///
-/// From the next request on it is refused; requests in work go on.
+/// From the next request on it is refused; running requests continue.
 #[utoipa::path(
     operation_id = "revokeToken",
     context_path = "/api/v1", tag = "apps",

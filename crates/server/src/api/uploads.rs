@@ -78,7 +78,7 @@ impl<'r> Responder<'r, 'static> for Progress {
     params(
         ("name" = Option<String>, Query, description = "The file's name"),
         ("type" = Option<String>, Query, description = "Media type of the complete upload (default: Content-Type)"),
-        ("Upload-Complete" = Option<String>, Header, description = "?0: more parts follow; ?1 or nothing: this is all"),
+        ("Upload-Complete" = Option<String>, Header, description = "?0: more parts follow; ?1 (default): the upload is complete"),
     ),
     request_body(content((Vec<u8> = "application/octet-stream"))),
     responses((status = 201, description = "It continues at Location", body = UploadAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
@@ -151,7 +151,7 @@ pub(crate) async fn append(
     Ok(Progress { status: Status::NoContent, offset, complete, begun: None })
 }
 
-/// Drop an upload
+/// Remove an upload
 #[utoipa::path(
     operation_id = "dropUpload",
     context_path = "/api/v1", tag = "long work",

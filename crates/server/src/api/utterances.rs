@@ -73,7 +73,7 @@ const CHUNK: usize = 64 << 10;
             ("Dispatch-Fidelity" = String, description = "Worst outcome of all elements"),
             ("Dispatch-Fingerprint" = String, description = "Equal for equal requested audio"),
             ("Dispatch-Synthetic" = String, description = "?1"),
-            ("Server-Timing" = String, description = "Until the first audio"),
+            ("Server-Timing" = String, description = "Time until the first audio"),
             ("ETag" = String, description = "The fingerprint, as a weak validator"),
             ("Cache-Status" = String, description = "Whether the audio was recalled (RFC 9211)"),
         )),

@@ -33,7 +33,7 @@ pub(crate) struct VoiceList {
     pub(crate) items: Vec<VoiceAnswer>,
     /// Send it as `cursor` for the next page; null at the end.
     pub(crate) next: Option<String>,
-    /// All that fit.
+    /// All matching voices.
     pub(crate) total: usize,
     /// Number of matching voices with each value; only with `facets=true`.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -71,7 +71,7 @@ impl From<CredentialView> for CredentialAnswer {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct TrialAnswer {
     pub(crate) credential: CredentialAnswer,
-    /// Null if it cannot be found out without cost.
+    /// Null if it cannot be determined without cost.
     pub(crate) works: Option<bool>,
     pub(crate) cause: Option<String>,
     /// Explanation, with the next step.

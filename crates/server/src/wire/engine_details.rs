@@ -11,7 +11,7 @@ use super::engines::{FormatAnswer, list_price};
 /// Synthesis or recognition of an engine, as its sheet describes it.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct WorkDetails {
-    /// List price of the ordinary model.
+    /// List price of the default model.
     pub(crate) price: String,
     pub(crate) models: Vec<ModelAnswer>,
     pub(crate) controls: Vec<ControlAnswer>,
@@ -106,7 +106,7 @@ impl WorkDetails {
             .as_ref()
             .map(|direction| up_to("direction", "characters", direction.characters, &direction.models));
         let all = [
-            range("rate", Some("times the ordinary rate"), controls.rate.as_ref()),
+            range("rate", Some("times the default rate"), controls.rate.as_ref()),
             range("pitch", Some("semitones"), controls.pitch.as_ref()),
             range("volume", Some("decibels"), controls.volume.as_ref()),
             style,

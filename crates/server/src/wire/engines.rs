@@ -32,7 +32,7 @@ pub(crate) struct VoiceAnswer {
     pub(crate) site: String,
     pub(crate) languages: Vec<String>,
     pub(crate) gender: Option<String>,
-    /// In years, about.
+    /// Approximate age in years.
     pub(crate) age: Option<u8>,
     pub(crate) styles: Vec<String>,
     /// Intended uses.
@@ -43,7 +43,7 @@ pub(crate) struct VoiceAnswer {
     pub(crate) formats: Vec<FormatAnswer>,
     /// `ssml` if its engine takes SSML, else `none`.
     pub(crate) markup: String,
-    /// List price of a thousand characters with the ordinary model.
+    /// List price of 1,000 characters with the default model.
     pub(crate) price: Amount,
     /// `stock` or `custom`.
     pub(crate) origin: String,
@@ -190,7 +190,7 @@ pub(crate) struct CatalogueState {
     /// When the list was last read; null if the voices of the sheet are used.
     pub(crate) read: Option<String>,
     pub(crate) tried: Option<String>,
-    /// Why the list could not be read last time; it is stale.
+    /// Reason why the list could not be read last time; it is out of date.
     pub(crate) problem: Option<String>,
 }
 

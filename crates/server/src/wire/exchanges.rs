@@ -41,7 +41,7 @@ pub(crate) struct ExchangeWish {
 #[derive(Debug, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ReplyRequest {
-    /// Handed to the hook as it is, such as the id of a conversation.
+    /// Passed to the hook unchanged, such as the id of a conversation.
     #[schema(value_type = Option<Object>)]
     pub(crate) context: Option<serde_json::Value>,
     /// Seconds until the first text, 0.5 to 60 (default: 8).
@@ -316,7 +316,7 @@ pub(crate) enum ConversationNote {
     Said { exchange: String, text: String },
     /// More text of the reply.
     Reply { text: String },
-    /// The hook does not answer well; the apology follows.
+    /// The hook failed, stalled or went on for too long; the apology follows.
     Fault { detail: String },
     /// The reply is over.
     EndOfTurn(Box<TurnAnswer>),

@@ -11,7 +11,7 @@ pub(crate) struct AudioFormatAnswer {
     #[serde(rename = "type")]
     pub(crate) kind: String,
     pub(crate) title: String,
-    /// Use that it is made for.
+    /// Intended use.
     pub(crate) purpose: &'static str,
     /// File extension, without the dot.
     pub(crate) extension: &'static str,

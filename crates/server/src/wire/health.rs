@@ -46,13 +46,13 @@ pub(crate) struct BreakerAnswer {
     pub(crate) engine: String,
     /// The credential and its version.
     pub(crate) credential: Option<String>,
-    /// `closed`: calls are made. `open`: none is made. `half-open`: one is made, to find out.
+    /// `closed`: calls are made. `open`: no calls are made. `half-open`: one trial call is made.
     pub(crate) state: String,
-    /// Seconds until the next call is made, where it is open.
+    /// Seconds until the next call is made, if it is open.
     pub(crate) retry_after: Option<f64>,
-    /// Why the call failed that opened it.
+    /// Cause of the failure that opened it.
     pub(crate) cause: Option<String>,
-    /// Failures in a row.
+    /// Consecutive failures.
     pub(crate) failures: u32,
 }
 

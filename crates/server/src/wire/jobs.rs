@@ -62,7 +62,7 @@ pub(crate) struct JobEstimateAnswer {
     pub(crate) pieces: u64,
     /// Highest cost, in each currency.
     pub(crate) estimates: Vec<Amount>,
-    /// What is not read of the document.
+    /// Parts of the document that are not read.
     pub(crate) warnings: Vec<String>,
 }
 

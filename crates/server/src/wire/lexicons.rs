@@ -32,7 +32,7 @@ pub(crate) struct LexiconAnswer {
 pub(crate) struct LexiconWordRequest {
     /// The word as it is written.
     pub(crate) grapheme: String,
-    /// Words that sound as it should.
+    /// Words that are pronounced as it should be.
     pub(crate) alias: Option<String>,
     /// Pronunciation, in place of an alias.
     pub(crate) phoneme: Option<String>,

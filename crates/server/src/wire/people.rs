@@ -22,11 +22,11 @@ pub(crate) struct AppAnswer {
     pub(crate) site: Option<&'static str>,
     /// Region of the engines.
     pub(crate) region: Option<String>,
-    /// `off`, `private` or `shared`: what is kept of its answers.
+    /// `off`, `private` or `shared`: which answers are kept.
     pub(crate) recall: &'static str,
-    /// Requests that it may make in a minute; null: without limit.
+    /// Maximum number of its requests per minute; null: no limit.
     pub(crate) per_minute: Option<i64>,
-    /// Requests that it may have in work at once; null: without limit.
+    /// Maximum number of its requests at once; null: no limit.
     pub(crate) at_once: Option<i64>,
     /// Days that its transcripts are kept; null: they are not kept.
     pub(crate) transcript_days: Option<i64>,
@@ -36,7 +36,7 @@ pub(crate) struct AppAnswer {
     pub(crate) origins: Vec<String>,
     /// URL that is asked for the reply in its exchanges.
     pub(crate) reply_hook: Option<String>,
-    /// Text that is spoken if the hook does not answer well.
+    /// Text that is spoken if the hook fails, stalls or goes on for too long.
     pub(crate) apology: Option<String>,
     pub(crate) created: String,
 }
@@ -93,9 +93,9 @@ pub(crate) struct AppRequest {
     /// Whether audio is kept, so that equal requests are answered without an engine and cost
     /// nothing: `off` (default), `private` (for this app) or `shared` (among all apps that share).
     pub(crate) recall: Option<String>,
-    /// Requests for speech or recognition that it may make in a minute: 1 to 1000000 (default: without limit).
+    /// Maximum number of its requests for speech and recognition per minute: 1 to 1000000 (default: no limit).
     pub(crate) per_minute: Option<i64>,
-    /// Such requests that it may have in work at once: 1 to 10000 (default: without limit).
+    /// Maximum number of such requests at once: 1 to 10000 (default: no limit).
     pub(crate) at_once: Option<i64>,
     /// Days that its transcripts are kept, to be read and corrected: 1 to 3650 (default: they are not kept).
     pub(crate) transcript_days: Option<i64>,
@@ -121,9 +121,9 @@ pub(crate) struct KeyAnswer {
     pub(crate) created: String,
     pub(crate) last_used: Option<String>,
     pub(crate) revoked: Option<String>,
-    /// Requests with it in a minute; null: as many as the app may make.
+    /// Maximum number of requests per minute; null: as the app.
     pub(crate) per_minute: Option<i64>,
-    /// Requests with it in work at once; null: as many as the app may have.
+    /// Maximum number of requests at once; null: as the app.
     pub(crate) at_once: Option<i64>,
     /// Only in the answer that adds the key.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -154,13 +154,13 @@ impl From<AccessKey> for KeyAnswer {
 pub(crate) struct KeyRequest {
     #[serde(default)]
     pub(crate) label: String,
-    /// Requests for speech or recognition with it in a minute: 1 to 1000000 (default: as the app).
+    /// Maximum number of requests for speech and recognition per minute: 1 to 1000000 (default: as the app).
     pub(crate) per_minute: Option<i64>,
-    /// Such requests in work at once: 1 to 10000 (default: as the app).
+    /// Maximum number of such requests at once: 1 to 10000 (default: as the app).
     pub(crate) at_once: Option<i64>,
 }
 
-/// Somebody who can sign in with a password.
+/// A person who can sign in with a password.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PersonAnswer {
     pub(crate) name: String,

@@ -57,7 +57,7 @@ pub(crate) struct PresetRequest {
     pub(crate) sample_rate: Option<u32>,
     /// 1 or 2.
     pub(crate) channels: Option<u8>,
-    /// Bits a second.
+    /// Bits per second.
     pub(crate) bitrate: Option<u32>,
     /// A variable bit rate, for MP3.
     #[serde(default)]

@@ -40,7 +40,7 @@ pub(crate) struct DispatchAnswer {
     /// Job of the dispatch.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) job: Option<String>,
-    /// Made up for the demo; no engine was called. Absent otherwise.
+    /// Sample data of the demo; no engine was called. Absent otherwise.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub(crate) sample: bool,
     /// Only for a single dispatch.

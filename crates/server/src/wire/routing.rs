@@ -15,8 +15,8 @@ pub(crate) struct RouteSchema {
     /// `synthesis` or `recognition`.
     work: String,
     note: Option<String>,
-    /// In which order legs are tried: `listed` (default), `cheapest`, `fastest` (as measured), or
-    /// `faithful` (who loses the least of the script).
+    /// Order in which legs are tried: `listed` (default), `cheapest`, `fastest` (as measured), or
+    /// `faithful` (the leg that loses the least of the script first).
     order: Option<String>,
     /// Also call the next leg if one takes longer than 95 % of its calls of the last two hours; the first
     /// one to return audio is used (default: false). Synthesis only.
@@ -29,8 +29,8 @@ pub(crate) struct RouteSchema {
 #[expect(dead_code, reason = "describes the JSON for the API document alone")]
 pub(crate) struct LegSchema {
     engine: String,
-    /// The engine's own voice id. If the voice is gone, one like it speaks: as `criteria` say, or in
-    /// the same language, with the same gender and style.
+    /// The engine's own voice id. If the voice is no longer available, a similar one is used:
+    /// one that matches `criteria`, or one with the same language, gender and style.
     voice: Option<String>,
     criteria: Option<CriteriaSchema>,
     model: Option<String>,
@@ -52,7 +52,7 @@ pub(crate) struct ConditionsSchema {
     site: Option<String>,
     /// The region in which the engine is called.
     region: Option<String>,
-    /// Asked audio formats: file extensions or media types.
+    /// Audio formats of requests: file extensions or media types.
     formats: Option<Vec<String>>,
     /// The apps that may use the leg.
     apps: Option<Vec<String>>,
@@ -73,7 +73,7 @@ pub(crate) struct RouteTry {
     /// BCP 47 tag of the text or the audio.
     #[schema(example = "en-GB")]
     pub(crate) language: Option<String>,
-    /// Model that is asked for.
+    /// Model of the engine.
     pub(crate) model: Option<String>,
     pub(crate) audio: Option<AudioWish>,
     /// The app to try it for (default: that of the key).
@@ -85,7 +85,7 @@ pub(crate) struct RouteTry {
 pub(crate) struct RouteVersion {
     #[serde(flatten)]
     pub(crate) version: Version,
-    /// As it was; null where it cannot be read any more.
+    /// The route in this version; null if it can no longer be read.
     #[schema(value_type = Option<RouteSchema>)]
     pub(crate) route: Option<Route>,
 }
@@ -98,20 +98,20 @@ pub(crate) struct LegAnswer {
     pub(crate) engine: String,
     /// `engine/voice`.
     pub(crate) voice: Option<String>,
-    /// The voice that the leg names and that is gone; `voice` speaks in its place.
+    /// The voice that the leg names, if it is no longer available; `voice` is used instead.
     pub(crate) in_place_of: Option<String>,
     pub(crate) model: Option<String>,
-    /// In which place it would be tried, from 1; null if it is passed over.
+    /// Position in which it would be tried, from 1; null if it is passed over.
     pub(crate) place: Option<usize>,
-    /// Why it is passed over.
+    /// Reason why it is passed over.
     pub(crate) passed_over: Option<String>,
-    /// What it would cost at the most.
+    /// Highest cost.
     pub(crate) cost: Option<Amount>,
     /// Format requested from the engine.
     pub(crate) engine_format: Option<String>,
     /// The worst outcome of any element of the script: `native`, `rewritten`, `emulated`, `plain` or `omitted`.
     pub(crate) fidelity: Option<String>,
-    /// Milliseconds that it is waited for.
+    /// Deadline in milliseconds.
     pub(crate) deadline: Option<f64>,
     /// Milliseconds until its first audio or transcript: the median of the last two hours, if it is known.
     pub(crate) usual_first: Option<f64>,

@@ -134,7 +134,7 @@ pub(crate) struct AudioWish {
     pub(crate) kind: Option<String>,
     /// Hertz.
     pub(crate) sample_rate: Option<u32>,
-    /// Bits a second.
+    /// Bits per second.
     pub(crate) bitrate: Option<u32>,
     /// 1 or 2.
     pub(crate) channels: Option<u8>,
@@ -228,7 +228,7 @@ pub(crate) struct TranscriptRequest {
     /// Likely words.
     #[serde(default)]
     pub(crate) hints: Vec<String>,
-    /// Tell who speaks.
+    /// Label the speakers.
     #[serde(default)]
     pub(crate) speakers: bool,
     /// Recognise each of two channels by itself, as a speaker of its own; each is charged.

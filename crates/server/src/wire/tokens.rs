@@ -11,12 +11,12 @@ use super::{Amount, rfc3339, thousandths};
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct TokenRequest {
-    /// What it is for, for people.
+    /// Note on its purpose.
     #[serde(default)]
     pub(crate) label: String,
     /// `speak`, `transcribe` or `caption`.
     pub(crate) calls: Vec<String>,
-    /// Routes that it is for. Default: whatever the app may use.
+    /// Routes that it allows. Default: all that the app may use.
     #[serde(default)]
     pub(crate) routes: Vec<String>,
     /// Only pages of this origin may use it; one of the origins of the app. Default: programs, and pages of
@@ -29,7 +29,7 @@ pub(crate) struct TokenRequest {
     /// Money that may be charged.
     #[schema(value_type = Option<Amount>)]
     pub(crate) cost: Option<Money>,
-    /// Seconds until it ends: 10 to 2592000. Default: 900.
+    /// Seconds until it expires: 10 to 2592000. Default: 900.
     pub(crate) expires_in: Option<u64>,
 }
 

@@ -72,7 +72,7 @@ impl VocabularyAnswer {
 pub(crate) struct PhraseEntry {
     /// 1 to 40 small letters, digits and hyphens.
     pub(crate) command: String,
-    /// Words in brackets may be left out; a name in braces is a slot.
+    /// Words in brackets are optional; a name in braces is a slot.
     #[schema(example = "next [ferry] to {place}")]
     pub(crate) phrase: String,
     /// Values of each slot; a slot without values takes any 1 to 8 words.
@@ -341,7 +341,7 @@ pub(crate) struct CorrectionRequest {
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ComparedEntry {
-    /// For instance the engine.
+    /// Such as the engine.
     pub(crate) name: String,
     pub(crate) text: String,
     /// With times and confidence, as in a transcript.
