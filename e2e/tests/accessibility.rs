@@ -20,7 +20,7 @@ const PAGES: [(&str, &str); 23] = [
     ("/jobs/prompts", "helpline"),
     ("/jobs/prompts/helpline", "Welcome to"),
     ("/overview", "Newest requests"),
-    ("/dispatches", "quayside"),
+    ("/dispatches", "0.04142 EUR"),
     ("/dispatches/DISPATCH", "flite/awb"),
     ("/usage", "heron"),
     ("/engines", "Heron"),

@@ -23,7 +23,7 @@ use tokio_tungstenite::tungstenite::protocol::Role;
 const SESSIONS: usize = 2_000;
 /// A piece of audio of each session comes so often, as from a microphone.
 const PIECE: Duration = Duration::from_millis(200);
-const PIECES: usize = 60;
+const PIECES: usize = 150;
 const RATE: u32 = 16_000;
 /// Seconds over which the sessions begin.
 const BEGIN: f64 = 15.0;

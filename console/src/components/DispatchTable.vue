@@ -13,14 +13,14 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
 <template>
   <v-table class="table">
     <thead>
-      <tr><th scope="col">When</th><th scope="col" class="wide">App</th><th scope="col" class="wide">Work</th><th scope="col">Requested</th><th scope="col" class="wide">Answered by</th><th scope="col">State</th><th scope="col" class="number wide">First audio</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr>
+      <tr><th scope="col">When</th><th scope="col" class="wide">App</th><th scope="col" class="wide">Work</th><th scope="col" class="requested">Requested</th><th scope="col" class="wide">Answered by</th><th scope="col">State</th><th scope="col" class="number wide">First audio</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr>
     </thead>
     <tbody>
       <tr v-for="row in rows" :key="row.id" data-test="dispatch-row">
         <td><router-link :to="`/dispatches/${row.id}`"><TimeAgo :time="row.started" /></router-link></td>
         <td class="wide">{{ row.app }}<span v-if="row.rehearsal" class="quiet"> (rehearsal)</span><span v-if="row.sample" class="quiet"> (sample)</span></td>
         <td class="wide">{{ row.work }}</td>
-        <td class="clip">{{ row.requested }}</td>
+        <td class="requested clip">{{ row.requested }}</td>
         <td class="wide">{{ row.engine ?? '–' }}<template v-if="row.voice">/{{ row.voice }}</template></td>
         <td><StateMark :state="row.state" /></td>
         <td class="number wide">{{ milliseconds(row.first_audio) }}</td>
@@ -44,6 +44,12 @@ const digits = computed(() => decimals(props.rows.map((row) => row.cost)))
   .clip {
     width: 99%;
     max-width: 0;
+  }
+}
+
+@media (max-width: 380px) {
+  .requested {
+    display: none;
   }
 }
 </style>

@@ -127,7 +127,7 @@ pub enum PlanError {
         why: String,
     },
     /// What is asked for is there, and no engine of it runs where it must.
-    #[error("nothing of '{wanted}' runs where the request, its app or its route must stay")]
+    #[error("no engine of '{wanted}' is in the site and region that the request, its app or its route requires")]
     OutOfBounds {
         /// The voice, the engine or the route.
         wanted: String,

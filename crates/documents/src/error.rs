@@ -73,7 +73,7 @@ pub enum Damage {
         reason: String,
     },
     /// A form of a PDF (ISO 32000-1, section 8.10) that draws itself.
-    #[error("a form is drawn within itself")]
+    #[error("a form contains itself")]
     FormInItself,
     /// The parser of PDF gave up without a reason.
     #[error("it does not follow the standard")]

@@ -137,7 +137,7 @@ pub enum GatewayError {
     ReplyHookElsewhere,
     #[error("the engines of this app are {}, not {}", .of_app.name(), .wanted.name())]
     OtherSite { of_app: dispatcher_core::Site, wanted: dispatcher_core::Site },
-    #[error("turns are parted by silence in audio/pcm of one channel; give that format, or take turns by push")]
+    #[error("turns by silence need audio/pcm of one channel; give that format, or use turns by push")]
     TurnsBySilence,
     #[error("no speech was recognised")]
     NothingSaid,
@@ -183,7 +183,7 @@ pub enum GatewayError {
     #[error("an engine of the plan accepts no format: {0}")]
     NoEngineFormat(String),
     /// What the code rules out; said rather than panicked.
-    #[error("the gateway contradicts itself: {0}")]
+    #[error("internal error of the gateway: {0}")]
     Contradiction(&'static str),
 }
 

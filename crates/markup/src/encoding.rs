@@ -16,7 +16,7 @@ pub enum EncodingError {
     #[error("byte {0} is not UTF-8; save the text as UTF-8, or as UTF-16 with a byte order mark")]
     NotUtf8(usize),
     /// Not valid in the declared encoding, which is named.
-    #[error("the bytes are not valid {0}, which they are declared to be")]
+    #[error("the content is not valid {0}, its declared type")]
     Invalid(Cow<'static, str>),
     /// The declared encoding is not one of the WHATWG Encoding Standard.
     #[error("the encoding '{0}' is not known; use UTF-8")]
