@@ -8,6 +8,8 @@
 
 mod alert;
 mod alignment;
+mod allowance;
+mod amounts;
 mod backoff;
 mod bounds;
 mod breaker;
@@ -37,6 +39,10 @@ mod wer;
 
 pub use alert::{Alarm, AlertRule, AlertRuleError, Told, Watched};
 pub use alignment::{Aligned, align};
+pub use allowance::{
+    Allowance, AllowanceAccount, AllowanceAmount, AllowanceLine, AllowancePeriod, AllowanceRefusal, Consumption, PeriodSpan,
+};
+pub use amounts::{AmountsUsed, RequestShare};
 pub use backoff::Backoff;
 pub use bounds::Bounds;
 pub use breaker::{Breaker, BreakerState, Health, Passage};
@@ -61,7 +67,7 @@ pub use shaping::{Adjustment, Done, Emulation, HearingWish, Shaped, Shaping, Sty
 pub use sheet::*;
 pub use stitch::{HeardPart, stitch};
 pub use tariff::{Cancelled, Measure, Tariff, Usage};
-pub use token::{TokenCall, TokenRefusal, TokenShare, TokenTerms, TokenUsed};
+pub use token::{TokenCall, TokenRefusal, TokenTerms};
 pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
 pub use transcript_rules::{
     ChangedBy, MaskRule, Masks, Phrase, PhraseTable, Revised, RuleError, SpokenCommand, TranscriptChange,

@@ -3,7 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Costs, Currency, Money, Usage};
+use crate::{AmountsUsed, Currency, Money, RequestShare};
 
 /// A call that a token may be for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -54,28 +54,6 @@ pub struct TokenTerms {
     pub milliseconds: Option<u64>,
     /// Money that may be charged.
     pub cost: Option<Money>,
-}
-
-/// What was used with a token, including what is held for requests in work.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct TokenUsed {
-    /// Characters of text.
-    pub characters: u64,
-    /// Milliseconds of recognised audio.
-    pub milliseconds: u64,
-    /// What was charged.
-    pub costs: Costs,
-}
-
-/// What a request takes from a token.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct TokenShare {
-    /// Characters of text.
-    pub characters: u64,
-    /// Milliseconds of audio to be recognised.
-    pub milliseconds: u64,
-    /// The top of what it costs.
-    pub cost: Money,
 }
 
 /// Why a token does not serve a request.
@@ -151,18 +129,6 @@ fn seconds(milliseconds: u64) -> f64 {
     milliseconds as f64 / 1_000.0
 }
 
-impl TokenShare {
-    /// What a text takes.
-    pub fn of_text(usage: Usage, cost: Money) -> TokenShare {
-        TokenShare { characters: usage.characters, milliseconds: 0, cost }
-    }
-
-    /// What a recording takes.
-    pub fn of_audio(milliseconds: u64, cost: Money) -> TokenShare {
-        TokenShare { characters: 0, milliseconds, cost }
-    }
-}
-
 impl TokenTerms {
     /// Whether it is for a call.
     ///
@@ -190,7 +156,7 @@ impl TokenTerms {
     ///
     /// # Errors
     /// Where not as much is left; then nothing is added.
-    pub fn take(&self, used: &mut TokenUsed, share: TokenShare) -> Result<(), TokenRefusal> {
+    pub fn take(&self, used: &mut AmountsUsed, share: RequestShare) -> Result<(), TokenRefusal> {
         if let Some(left) = self.characters.map(|most| most.saturating_sub(used.characters))
             && share.characters > left
         {
@@ -216,32 +182,6 @@ impl TokenTerms {
     }
 }
 
-impl TokenUsed {
-    /// Counts something, whatever the terms are.
-    pub fn add(&mut self, share: TokenShare) {
-        self.characters = self.characters.saturating_add(share.characters);
-        self.milliseconds = self.milliseconds.saturating_add(share.milliseconds);
-        // What does not fit into 64 bits is far beyond any terms.
-        let _ = self.costs.add(share.cost);
-    }
-
-    /// Takes everything back that is in another count.
-    pub fn give_back_all(&mut self, held: &TokenUsed) {
-        self.characters = self.characters.saturating_sub(held.characters);
-        self.milliseconds = self.milliseconds.saturating_sub(held.milliseconds);
-        for cost in held.costs.amounts() {
-            let _ = self.costs.add(Money { nanos: -cost.nanos, ..*cost });
-        }
-    }
-
-    /// Takes back what was counted and is not used.
-    pub fn give_back(&mut self, share: TokenShare) {
-        self.characters = self.characters.saturating_sub(share.characters);
-        self.milliseconds = self.milliseconds.saturating_sub(share.milliseconds);
-        let _ = self.costs.add(Money { nanos: -share.cost.nanos, ..share.cost });
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -250,14 +190,14 @@ mod tests {
         Money { nanos, currency: Currency::EUR }
     }
 
-    fn text(characters: u64, nanos: i64) -> TokenShare {
-        TokenShare { characters, milliseconds: 0, cost: euros(nanos) }
+    fn text(characters: u64, nanos: i64) -> RequestShare {
+        RequestShare { characters, milliseconds: 0, cost: euros(nanos) }
     }
 
     #[test]
     fn an_amount_is_used_up_to_its_last_unit_and_no_further() {
         let terms = TokenTerms { characters: Some(10), cost: Some(euros(100)), ..TokenTerms::default() };
-        let mut used = TokenUsed::default();
+        let mut used = AmountsUsed::default();
         assert_eq!(terms.take(&mut used, text(7, 60)), Ok(()));
         assert_eq!(terms.take(&mut used, text(4, 0)), Err(TokenRefusal::Characters { left: 3, needed: 4 }));
         let cost = Err(TokenRefusal::Cost { left: euros(40), needed: euros(41) });
@@ -273,19 +213,19 @@ mod tests {
     #[test]
     fn audio_is_counted_in_milliseconds_and_told_in_seconds() {
         let terms = TokenTerms { milliseconds: Some(1_500), ..TokenTerms::default() };
-        let mut used = TokenUsed::default();
-        assert_eq!(terms.take(&mut used, TokenShare::of_audio(1_000, euros(9))), Ok(()));
-        let refused = terms.take(&mut used, TokenShare::of_audio(501, euros(0))).expect_err("too much");
+        let mut used = AmountsUsed::default();
+        assert_eq!(terms.take(&mut used, RequestShare::of_audio(1_000, euros(9))), Ok(()));
+        let refused = terms.take(&mut used, RequestShare::of_audio(501, euros(0))).expect_err("too much");
         assert_eq!(refused.to_string(), "the token has 0.5 s of audio left, and the request needs 0.5 s");
-        assert_eq!(terms.take(&mut used, TokenShare::of_audio(500, euros(0))), Ok(()));
+        assert_eq!(terms.take(&mut used, RequestShare::of_audio(500, euros(0))), Ok(()));
     }
 
     #[test]
     fn money_of_another_currency_is_no_way_around_the_amount() {
         let terms = TokenTerms { cost: Some(euros(100)), ..TokenTerms::default() };
         let dollars: Currency = "USD".parse().expect("a currency");
-        let share = |nanos| TokenShare { characters: 5, milliseconds: 0, cost: Money { nanos, currency: dollars } };
-        let mut used = TokenUsed::default();
+        let share = |nanos| RequestShare { characters: 5, milliseconds: 0, cost: Money { nanos, currency: dollars } };
+        let mut used = AmountsUsed::default();
         let refused = TokenRefusal::Currency { of: Currency::EUR, needed: dollars };
         assert_eq!(terms.take(&mut used, share(1)), Err(refused));
         assert_eq!(terms.take(&mut used, share(0)), Ok(()), "what costs nothing costs nothing in any currency");

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use diesel::prelude::*;
-use dispatcher_core::{Currency, Money, TokenShare, TokenUsed, Work};
+use dispatcher_core::{Currency, Money, RequestShare, AmountsUsed, Work};
 
 use crate::audit::note;
 use crate::models::{App, StoredToken};
@@ -71,7 +71,7 @@ impl Store {
     }
 
     /// What was used with each of these tokens. What failed is not counted.
-    pub async fn tokens_used(&self, ids: Vec<String>) -> Result<Vec<(String, TokenUsed)>, StoreError> {
+    pub async fn tokens_used(&self, ids: Vec<String>) -> Result<Vec<(String, AmountsUsed)>, StoreError> {
         self.read(move |c| {
             let found = dispatches::table.filter(dispatches::token.eq_any(ids.iter().cloned().map(Some)));
             let columns = (
@@ -84,7 +84,7 @@ impl Store {
                 dispatches::currency,
             );
             type Row = (Option<String>, Word<Work>, DispatchState, i64, i64, i64, Word<Currency>);
-            let mut used: HashMap<String, TokenUsed> = HashMap::new();
+            let mut used: HashMap<String, AmountsUsed> = HashMap::new();
             for row in found.select(columns).load_iter::<Row, diesel::connection::DefaultLoadingMode>(c)? {
                 let (token, Word(work), state, characters, audio_ms, nanos, Word(currency)) = row?;
                 let sum = used.entry(token.unwrap_or_default()).or_default();
@@ -97,10 +97,10 @@ impl Store {
 }
 
 /// What a dispatch takes from its token.
-fn share_of(work: Work, state: DispatchState, characters: i64, audio_ms: i64, cost: Money) -> TokenShare {
+fn share_of(work: Work, state: DispatchState, characters: i64, audio_ms: i64, cost: Money) -> RequestShare {
     let counts = state != DispatchState::Failed;
     let amount = |amount: i64, counts: bool| if counts { u64::try_from(amount).unwrap_or_default() } else { 0 };
-    TokenShare {
+    RequestShare {
         characters: amount(characters, counts && work == Work::Synthesis),
         milliseconds: amount(audio_ms, counts && work == Work::Recognition),
         cost,
@@ -109,7 +109,7 @@ fn share_of(work: Work, state: DispatchState, characters: i64, audio_ms: i64, co
 
 impl crate::StoredDispatch {
     /// What it takes from its token, as it ended.
-    pub fn token_share(&self) -> TokenShare {
+    pub fn request_share(&self) -> RequestShare {
         share_of(self.work, self.state, self.characters, self.audio_ms, self.cost())
     }
 }
@@ -185,6 +185,6 @@ mod tests {
         let used = store.tokens_used(vec!["a".into(), "z".into()]).await.expect("read");
         assert_eq!((used[0].1.characters, used[0].1.milliseconds), (14, 900));
         assert_eq!(used[0].1.costs.of(Currency::EUR).nanos, 44, "money is counted wherever it was charged");
-        assert_eq!(used[1], ("z".into(), TokenUsed::default()));
+        assert_eq!(used[1], ("z".into(), AmountsUsed::default()));
     }
 }

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
-use dispatcher_core::{Costs, Currency, Money, MoneyError, TokenShare, Usage, Work};
+use dispatcher_core::{Costs, Currency, Money, MoneyError, RequestShare, Usage, Work};
 use dispatcher_store::{
     AttemptState, DispatchState, HealthScope, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece,
 };
@@ -175,7 +175,7 @@ impl Shared {
     }
 
     /// Counts what was used of a token, in place of what was held.
-    fn settle_hold(&self, used: TokenShare) {
+    fn settle_hold(&self, used: RequestShare) {
         if let Some(hold) = &self.hold {
             hold.lock().settle(used);
         }
@@ -297,12 +297,12 @@ impl DispatchRecord {
     ///
     /// # Errors
     /// [`GatewayError::Token`] where not as much is left.
-    pub(crate) fn hold_more(&self, more: TokenShare) -> Result<(), GatewayError> {
+    pub(crate) fn hold_more(&self, more: RequestShare) -> Result<(), GatewayError> {
         self.0.hold.as_ref().map_or(Ok(()), |hold| hold.lock().extend(more))
     }
 
     /// Gives back what was not needed.
-    pub(crate) fn give_back(&self, part: TokenShare) {
+    pub(crate) fn give_back(&self, part: RequestShare) {
         if let Some(hold) = &self.0.hold {
             hold.lock().give_back(part);
         }
@@ -424,7 +424,7 @@ impl DispatchRecord {
         let (end, cost) = shared.end(outcome, facts);
         let traces = shared.gateway.inner.host.traces.as_ref();
         let traced = traces.map(|traces| (traces, end.clone()));
-        let share = end.token_share();
+        let share = end.request_share();
         shared.gateway.inner.store.settle(rows, end).await?;
         shared.settle_hold(share);
         shared.settled.store(true, Ordering::Relaxed);
@@ -463,7 +463,7 @@ impl Drop for Shared {
         if let Some(currency) = currency {
             (end.currency, end.cost_nanos) = (currency, self.costs().of(currency).nanos);
         }
-        self.settle_hold(end.token_share());
+        self.settle_hold(end.request_share());
         let gateway = self.gateway.clone();
         let work = async move {
             let id = end.id.clone();

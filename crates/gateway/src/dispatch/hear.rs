@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
-use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Revised, TokenShare, Transcript, Work};
+use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Revised, RequestShare, Transcript, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
@@ -169,7 +169,7 @@ impl Gateway {
         if note.is_none() && !rehearsal {
             plan = self.uncrowded(caller, plan)?;
         }
-        let share = |cost| TokenShare::of_audio(probed.length.milliseconds(), cost);
+        let share = |cost| RequestShare::of_audio(probed.length.milliseconds(), cost);
         let hold = if rehearsal { None } else { caller.hold_for(&mut plan, share)? };
         let new = NewDispatch {
             hold,

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use bytes::Bytes;
-use dispatcher_core::{Cause, Money, TokenShare, Work};
+use dispatcher_core::{Cause, Money, RequestShare, Work};
 use dispatcher_engines::Words;
 use dispatcher_store::{RecallPolicy, StoredRecall};
 use futures::StreamExt as _;
@@ -358,7 +358,7 @@ impl Gateway {
         (planned, requested, language): (&PlannedCall, &str, Option<&str>),
         KeptFile { row: kept, file }: KeptFile,
     ) -> Result<Utterance, GatewayError> {
-        let free = TokenShare::of_text(planned.usage, Money::zero(planned.estimate.currency));
+        let free = RequestShare::of_text(planned.usage, Money::zero(planned.estimate.currency));
         let new = NewDispatch {
             hold: caller.hold(free)?,
             requested,

@@ -5,7 +5,7 @@ use std::sync::atomic::AtomicBool;
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_core::{Cause, Money, Shaping, TokenShare, Usage, Wanted, Work};
+use dispatcher_core::{Cause, Money, Shaping, RequestShare, Usage, Wanted, Work};
 use dispatcher_engines::{EngineError, Words};
 use dispatcher_markup::Script;
 use futures::StreamExt as _;
@@ -169,7 +169,7 @@ impl Gateway {
         if piece_store.is_none() && !rehearsal {
             plan = self.uncrowded(caller, plan)?;
         }
-        let share = |cost| TokenShare::of_text(head.usage, cost);
+        let share = |cost| RequestShare::of_text(head.usage, cost);
         let hold = if rehearsal { None } else { caller.hold_for(&mut plan, share)? };
         let new = NewDispatch {
             hold,

@@ -6,7 +6,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use dispatcher_core::{Money, TokenCall, TokenRefusal, TokenShare, TokenTerms, TokenUsed};
+use dispatcher_core::{Money, TokenCall, TokenRefusal, RequestShare, TokenTerms, AmountsUsed};
 use dispatcher_store::{App, Identified, StoredToken};
 use dispatcher_vault::{KeyKind, hash_key, new_key};
 use parking_lot::Mutex;
@@ -31,7 +31,7 @@ struct KnownToken {
     app: Mutex<App>,
     terms: TokenTerms,
     expires_at: i64,
-    used: Mutex<TokenUsed>,
+    used: Mutex<AmountsUsed>,
 }
 
 /// The token of a caller.
@@ -43,7 +43,7 @@ pub struct Token(Arc<KnownToken>);
 #[derive(Debug)]
 pub(crate) struct TokenHold {
     token: Token,
-    held: TokenUsed,
+    held: AmountsUsed,
 }
 
 /// Tokens by their hashes, and the origins whose pages may call.
@@ -64,7 +64,7 @@ struct KnownTokens {
 #[derive(Debug)]
 pub struct TokenView {
     pub token: StoredToken,
-    pub used: TokenUsed,
+    pub used: AmountsUsed,
 }
 
 impl Token {
@@ -98,8 +98,8 @@ impl Token {
     ///
     /// # Errors
     /// [`GatewayError::Token`] where not as much is left.
-    fn hold(&self, share: TokenShare) -> Result<TokenHold, GatewayError> {
-        let mut hold = TokenHold { token: self.clone(), held: TokenUsed::default() };
+    fn hold(&self, share: RequestShare) -> Result<TokenHold, GatewayError> {
+        let mut hold = TokenHold { token: self.clone(), held: AmountsUsed::default() };
         hold.extend(share)?;
         Ok(hold)
     }
@@ -115,7 +115,7 @@ impl TokenHold {
     ///
     /// # Errors
     /// [`GatewayError::Token`] where not as much is left.
-    pub(crate) fn extend(&mut self, more: TokenShare) -> Result<(), GatewayError> {
+    pub(crate) fn extend(&mut self, more: RequestShare) -> Result<(), GatewayError> {
         let TokenHold { token, held } = self;
         token.0.terms.take(&mut token.0.used.lock(), more)?;
         held.add(more);
@@ -123,14 +123,14 @@ impl TokenHold {
     }
 
     /// Gives a part back that was not needed.
-    pub(crate) fn give_back(&mut self, part: TokenShare) {
+    pub(crate) fn give_back(&mut self, part: RequestShare) {
         let TokenHold { token, held } = self;
         token.0.used.lock().give_back(part);
         held.give_back(part);
     }
 
     /// Counts what was used in the end, in place of what was held.
-    pub(crate) fn settle(&mut self, used: TokenShare) {
+    pub(crate) fn settle(&mut self, used: RequestShare) {
         let mut all = self.token.0.used.lock();
         all.give_back_all(&std::mem::take(&mut self.held));
         all.add(used);
@@ -215,7 +215,7 @@ impl Caller {
     ///
     /// # Errors
     /// [`GatewayError::Token`] where not as much is left.
-    pub(crate) fn hold(&self, share: TokenShare) -> Result<Option<TokenHold>, GatewayError> {
+    pub(crate) fn hold(&self, share: RequestShare) -> Result<Option<TokenHold>, GatewayError> {
         self.token.as_ref().map(|token| token.hold(share)).transpose()
     }
 
@@ -227,7 +227,7 @@ impl Caller {
     pub(crate) fn hold_for(
         &self,
         plan: &mut Vec<PlannedCall>,
-        share: impl Fn(Money) -> TokenShare,
+        share: impl Fn(Money) -> RequestShare,
     ) -> Result<Option<TokenHold>, GatewayError> {
         let (Some(token), Some(head)) = (&self.token, plan.first().map(|planned| planned.estimate)) else {
             return Ok(None);
@@ -376,7 +376,7 @@ impl Gateway {
             let what = format!("the app {} has {MOST_TOKENS} tokens, and may have no more", app.name);
             return Err(GatewayError::Crowded { what, retry_after: std::time::Duration::from_secs(60) });
         }
-        Ok((TokenView { token: row, used: TokenUsed::default() }, made.secret))
+        Ok((TokenView { token: row, used: AmountsUsed::default() }, made.secret))
     }
 
     /// Tokens of an app, the newest first, and what was used with each: what is

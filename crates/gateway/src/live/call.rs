@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{Format, Transcoder};
-use dispatcher_core::{Backoff, Cause, Money, Remedy, TokenShare, Usage};
+use dispatcher_core::{Backoff, Cause, Money, Remedy, RequestShare, Usage};
 use dispatcher_engines::{AudioSource, EngineError, Hear, LiveResult};
 use dispatcher_store::App;
 use dispatcher_vault::Parts;
@@ -117,7 +117,7 @@ impl LiveCall {
         let tariff = planned.candidate.tariff();
         let longest = usage_of(super::LONGEST_CALL);
         let hold = tariff.cost(longest, planned.candidate.model.as_deref())?;
-        self.record.hold_more(TokenShare::of_audio(0, hold))?;
+        self.record.hold_more(RequestShare::of_audio(0, hold))?;
         let attempt = self.record.begin(planned, longest, hold).await?;
         let begun = *from;
         let settled = std::sync::atomic::AtomicU64::new(from.to_bits());
@@ -135,7 +135,7 @@ impl LiveCall {
             Ok(()) => tariff.cost(used, planned.candidate.model.as_deref())?.nanos,
             Err(_) => 0,
         };
-        self.record.give_back(TokenShare::of_audio(0, Money { nanos: hold.nanos - cost, ..hold }));
+        self.record.give_back(RequestShare::of_audio(0, Money { nanos: hold.nanos - cost, ..hold }));
         Ok(match outcome {
             Ok(()) => Ok(self.record.write(attempt.delivered(used, None)).await?),
             Err(error) => {

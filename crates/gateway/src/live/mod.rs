@@ -15,7 +15,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use dispatcher_audio::{Format, START_BYTES, Transcoder, recognise};
 use dispatcher_core::{
-    Currency, HearingWish, Money, Revised, SpokenCommand, TokenShare, Transcript, TranscriptChange, Work,
+    Currency, HearingWish, Money, Revised, SpokenCommand, RequestShare, Transcript, TranscriptChange, Work,
 };
 use tokio::sync::mpsc;
 
@@ -121,7 +121,7 @@ impl Gateway {
             }
         }
         // The rest is held as the audio comes in.
-        let hold = caller.hold_for(&mut plan, |cost| TokenShare::of_audio(0, Money::zero(cost.currency)))?;
+        let hold = caller.hold_for(&mut plan, |cost| RequestShare::of_audio(0, Money::zero(cost.currency)))?;
         let new = NewDispatch {
             hold,
             requested: &wanted,
@@ -368,7 +368,7 @@ impl Session {
     /// Takes the audio that came in from the token of the caller.
     fn hold_audio(&mut self) -> Result<(), SessionEnd> {
         let come = (self.seconds * 1_000.0) as u64;
-        let more = TokenShare::of_audio(come - self.held, Money::zero(Currency::EUR));
+        let more = RequestShare::of_audio(come - self.held, Money::zero(Currency::EUR));
         self.held = come;
         self.call.record.hold_more(more).map_err(SessionEnd::Failed)
     }

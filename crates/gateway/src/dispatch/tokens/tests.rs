@@ -10,8 +10,8 @@ fn token(terms: TokenTerms, expires_at: i64) -> Token {
     Token(Arc::new(KnownToken { id: "t1".into(), app, terms, expires_at, used: Mutex::default() }))
 }
 
-fn characters(count: u64) -> TokenShare {
-    TokenShare::of_text(Usage { characters: count, ..Usage::default() }, Money::zero(Currency::EUR))
+fn characters(count: u64) -> RequestShare {
+    RequestShare::of_text(Usage { characters: count, ..Usage::default() }, Money::zero(Currency::EUR))
 }
 
 #[test]
