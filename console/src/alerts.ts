@@ -13,6 +13,7 @@ export const watched: { word: string; title: string; counts?: string; usual?: nu
   { word: 'credential-ending', title: 'A credential expires soon', counts: 'days before its end', usual: 14 },
   { word: 'voice-withdrawn', title: 'A voice of a route or an app is no longer available' },
   { word: 'disk-low', title: 'The disk of the data folder is nearly full', counts: 'free megabytes', usual: 2000 },
+  { word: 'allowance-share', title: 'Most of an allowance is used', counts: '% of the allowance', usual: 80 },
 ]
 
 export const kind = (word: string) => watched.find((one) => one.word === word)

@@ -104,6 +104,14 @@ async fn mail_tells_of_a_credential_that_ends_and_of_a_voice_that_is_gone() {
     // A long line is folded.
     let text = message.replace("=\n", "").replace('\n', " ");
     assert!(text.contains("removed from the catalogue of its engine); it is used by the route quay"), "{message}");
+    let allowance = json!({"requests": 0, "per": "total"});
+    assert_eq!(service.send(Method::POST, "/api/v1/apps/console/allowances", allowance).await.0, 201);
+    let rule = json!({"on": "allowance-share", "to": ["mailto:watch@saltmarsh.example"], "threshold": 90});
+    assert_eq!(service.send(Method::PUT, "/api/v1/alerts/spent", rule).await.0, 200);
+    let message = within(&mut mail).await;
+    let subject = "Subject: Dispatcher: allowance-share, app console, 0 requests in total";
+    assert!(message.lines().any(|own| own.starts_with(subject)), "{message}");
+    assert!(message.contains("the app console has used 100 % of 0 requests in total"), "{message}");
 }
 
 #[tokio::test]

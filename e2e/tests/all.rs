@@ -4,6 +4,7 @@
 
 mod accessibility;
 mod alerts;
+mod allowances;
 mod attacked;
 mod attacked_documents;
 mod bounds;

@@ -192,7 +192,7 @@ fn workplace(folder: &Path) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_commands_against_the_demo_do_as_they_are_written() {
-    // As chapters 8 and 10 set it.
+    // As chapters 8, 9 and 10 set it.
     let settings = "webhook_hosts = [\"watch.saltmarsh.example\", \"desk.saltmarsh.example\"]\n[mail]\nhost = \"127.0.0.1\"\nport = 9\n\
                     security = \"none\"\nfrom = \"Dispatcher <dispatcher@saltmarsh.example>\"\n";
     let demo = Demo::start_with_settings(BINARY, settings).await;
@@ -207,6 +207,10 @@ async fn the_commands_against_the_demo_do_as_they_are_written() {
         ("dispatches ID", format!("dispatches {}", newest("dispatches"))),
         ("http://127.0.0.1:PORT", demo.heron.clone()),
         ("01a22a98261671c2", newest("job list")),
+        (
+            "a7mw7k2mq0xz",
+            r#"$(dispatcher app allowance list quay-announcer --json | sed -n 's/^ *"id": "\(.*\)",$/\1/p' | tail -n 1)"#.into(),
+        ),
     ];
     let chapters = [
         "2-first-sound",
@@ -216,6 +220,7 @@ async fn the_commands_against_the_demo_do_as_they_are_written() {
         "6-recognise",
         "7-long-work",
         "8-in-an-app",
+        "9-money",
         "10-stay-up",
     ];
     let files = std::iter::once("README.md".to_owned()).chain(chapters.map(|name| format!("docs/guide/{name}.md")));

@@ -77,7 +77,7 @@ useEvents(load, ['notice'])
         <v-text-field v-model="form.name" label="Name" hint="1 to 40 small letters, digits and hyphens" autofocus required />
         <v-select v-model="form.on" :items="watched" item-value="word" item-title="title" label="Condition" />
         <v-text-field v-if="counts?.counts" v-model="form.threshold" type="number" min="1" :label="`Threshold: ${counts.counts}`" :placeholder="`${counts.usual}`" persistent-placeholder />
-        <v-select v-if="form.on !== 'disk-low'" v-model="form.engines" :items="engines" label="Engines (default: all)" multiple chips />
+        <v-select v-if="!['disk-low', 'allowance-share'].includes(form.on)" v-model="form.engines" :items="engines" label="Engines (default: all)" multiple chips />
         <v-textarea v-model="form.to" label="Send to (one address per line)" placeholder="https://watch.saltmarsh.example/alerts" persistent-placeholder rows="2" hint="https://… for a signed webhook, mailto:… for mail" persistent-hint required />
         <div class="row">
           <v-text-field v-model="form.after" type="number" min="0" max="86400" label="After (seconds)" />

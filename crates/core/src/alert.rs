@@ -46,6 +46,8 @@ watched! {
     QueueFull = "queue-full",
     /// The disk of the data folder is nearly full. Threshold: megabytes free.
     DiskLow = "disk-low",
+    /// An allowance is nearly used. Threshold: per cent of it.
+    AllowanceShare = "allowance-share",
 }
 
 impl Watched {
@@ -62,6 +64,7 @@ impl Watched {
             Watched::ErrorShare => range(1.0, 20.0, 100.0, false),
             Watched::QueueFull => range(1.0, 20.0, 200.0, false),
             Watched::DiskLow => range(1.0, 2_000.0, 10_000_000.0, true),
+            Watched::AllowanceShare => range(1.0, 80.0, 100.0, false),
             Watched::BreakerOpen | Watched::CredentialRefused | Watched::VoiceWithdrawn => None,
         }
     }

@@ -134,6 +134,12 @@ impl Consumption {
         self.amounts.add(share);
     }
 
+    /// Adds everything that is in another one.
+    pub fn add_all(&mut self, other: &Consumption) {
+        self.requests = self.requests.saturating_add(other.requests);
+        self.amounts.add_all(&other.amounts);
+    }
+
     /// Subtracts everything that is in another one.
     pub fn subtract(&mut self, other: &Consumption) {
         self.requests = self.requests.saturating_sub(other.requests);
@@ -198,12 +204,20 @@ fn codes(currencies: &[Currency]) -> String {
 pub struct AllowanceAccount {
     lines: Vec<AllowanceLine>,
     held: Consumption,
+    /// What was settled since the account was made.
+    total: Consumption,
 }
 
 impl AllowanceAccount {
     /// Its allowances.
     pub fn lines(&self) -> &[AllowanceLine] {
         &self.lines
+    }
+
+    /// What was settled since the account was made. For an allowance that is
+    /// added: what was settled while its records were read.
+    pub fn total(&self) -> &Consumption {
+        &self.total
     }
 
     /// Adds an allowance.
@@ -277,10 +291,11 @@ impl AllowanceAccount {
     }
 
     /// Counts what was used, in place of what was held.
-    pub fn settle(&mut self, held: &Consumption, requests: u64, used: RequestShare) {
+    pub fn settle(&mut self, held: &Consumption, used: &Consumption) {
         self.held.subtract(held);
+        self.total.add_all(used);
         for line in &mut self.lines {
-            line.settled.add(requests, used);
+            line.settled.add_all(used);
         }
     }
 }
@@ -327,7 +342,10 @@ mod tests {
         let mut account = account(&[AllowanceAmount::Characters(100), AllowanceAmount::Cost(euros(50))]);
         assert_eq!(account.hold(1, text(60, 50)), Ok(()));
         let refused = account.hold(1, text(30, 1)).expect_err("no money is left");
-        assert_eq!(refused.to_string(), "the limit is 0.00000005 EUR per day, 0.00 EUR are left, and the request needs 0.000000001 EUR");
+        assert_eq!(
+            refused.to_string(),
+            "the limit is 0.00000005 EUR per day, 0.00 EUR are left, and the request needs 0.000000001 EUR"
+        );
         assert_eq!(account.hold(1, text(40, 0)), Ok(()), "the 30 characters of the refused request are not held");
         assert!(account.hold(1, text(1, 0)).is_err());
     }
@@ -336,9 +354,11 @@ mod tests {
     fn what_was_held_and_not_used_can_be_used_again() {
         let mut account = account(&[AllowanceAmount::Cost(euros(100))]);
         assert_eq!(account.hold(1, text(9, 100)), Ok(()));
-        account.settle(&held(1, text(9, 100)), 1, text(9, 30));
+        account.settle(&held(1, text(9, 100)), &held(1, text(9, 30)));
         let refused = account.hold(1, text(9, 71)).expect_err("70 are left");
-        assert!(matches!(refused, AllowanceRefusal::Exceeded { left: AllowanceAmount::Cost(left), .. } if left == euros(70)));
+        assert!(
+            matches!(refused, AllowanceRefusal::Exceeded { left: AllowanceAmount::Cost(left), .. } if left == euros(70))
+        );
         assert_eq!(account.hold(1, text(9, 70)), Ok(()));
         account.give_back(&held(1, text(9, 70)));
         assert_eq!(account.used(&account.lines()[0].clone()), AllowanceAmount::Cost(euros(30)));
@@ -348,7 +368,7 @@ mod tests {
     fn a_new_period_begins_with_what_running_requests_hold() {
         let mut account = account(&[AllowanceAmount::Requests(3)]);
         assert_eq!(account.hold(2, text(0, 0)), Ok(()));
-        account.settle(&held(1, text(0, 0)), 1, text(0, 0));
+        account.settle(&held(1, text(0, 0)), &held(1, text(0, 0)));
         account.renew(99, |_| unreachable!("the period lasts until 100"));
         account.renew(100, |_| PeriodSpan { start: 100, end: Some(200) });
         assert_eq!(account.used(&account.lines()[0].clone()), AllowanceAmount::Requests(1), "one is still running");
@@ -380,7 +400,7 @@ mod tests {
                 match (step, running.pop()) {
                     (1, Some(own)) => {
                         let spoken = own.saturating_sub(fewer);
-                        account.settle(&held(1, text(own, 0)), 1, text(spoken, 0));
+                        account.settle(&held(1, text(own, 0)), &held(1, text(spoken, 0)));
                         used += spoken;
                     }
                     (2, Some(own)) => account.give_back(&held(1, text(own, 0))),

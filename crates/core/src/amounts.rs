@@ -47,6 +47,15 @@ impl AmountsUsed {
         let _ = self.costs.add(share.cost);
     }
 
+    /// Adds everything that is in another count.
+    pub fn add_all(&mut self, other: &AmountsUsed) {
+        self.characters = self.characters.saturating_add(other.characters);
+        self.milliseconds = self.milliseconds.saturating_add(other.milliseconds);
+        for cost in other.costs.amounts() {
+            let _ = self.costs.add(*cost);
+        }
+    }
+
     /// Takes everything back that is in another count.
     pub fn give_back_all(&mut self, held: &AmountsUsed) {
         self.characters = self.characters.saturating_sub(held.characters);

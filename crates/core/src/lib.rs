@@ -40,7 +40,8 @@ mod wer;
 pub use alert::{Alarm, AlertRule, AlertRuleError, Told, Watched};
 pub use alignment::{Aligned, align};
 pub use allowance::{
-    Allowance, AllowanceAccount, AllowanceAmount, AllowanceLine, AllowancePeriod, AllowanceRefusal, Consumption, PeriodSpan,
+    Allowance, AllowanceAccount, AllowanceAmount, AllowanceLine, AllowancePeriod, AllowanceRefusal, Consumption,
+    PeriodSpan,
 };
 pub use amounts::{AmountsUsed, RequestShare};
 pub use backoff::Backoff;

@@ -320,7 +320,8 @@ fn legs_that_may_not_be_used_say_why() {
         let legs = planner.clone().under(circumstances).legs(&route, None, Some("en-GB"));
         legs.into_iter().map(|leg| leg.map(|it| it.leg).map_err(|fault| fault.to_string())).collect::<Vec<_>>()
     };
-    let outside = "no engine of 'desk' is in the site and region that the request, its app or its route requires".to_owned();
+    let outside =
+        "no engine of 'desk' is in the site and region that the request, its app or its route requires".to_owned();
     assert_eq!(
         told("console"),
         [Err("it is for helpline, not for console".to_owned()), Err(outside.clone()), Ok(Some(2))]

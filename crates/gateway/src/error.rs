@@ -67,6 +67,8 @@ pub enum GatewayError {
     BadToken(&'static str),
     #[error(transparent)]
     Token(#[from] TokenRefusal),
+    #[error("{detail}")]
+    Allowance { detail: String, retry_after: Option<Duration> },
     #[error("the app {app} has no origin '{origin}'; add it with: dispatcher app change {app} --origins {origin}")]
     ForeignOrigin { app: String, origin: String },
     #[error("there is no route '{0}'")]

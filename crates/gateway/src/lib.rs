@@ -33,8 +33,9 @@ pub use clock::{day_of, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
 pub use dispatch::admit::{Caller, KeyLimits};
+pub use dispatch::allowances::AllowanceView;
 pub use dispatch::breakers::BreakerView;
-pub use dispatch::caller_limits::Allowance;
+pub use dispatch::caller_limits::RequestsLeft;
 pub use dispatch::channels::RecognisedChannel;
 pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
@@ -81,9 +82,9 @@ pub use traces::Traces;
 // What is on record is told as the records have it.
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion,
-    ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerEntry, RecallPolicy, SampleDispatch, Session,
-    StoredAttempt, StoredClip, StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile,
-    StoredToken, StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
+    ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry, LedgerFault, LedgerRule,
+    RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch, StoredExchange, StoredJobFile,
+    StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;
@@ -110,6 +111,7 @@ pub(crate) struct Inner {
     pub(crate) health: dispatch::health::HealthBook,
     pub(crate) flights: dispatch::recalled::Flights,
     pub(crate) tokens: dispatch::tokens::TokenBook,
+    pub(crate) allowances: dispatch::allowances::AllowanceBook,
     pub(crate) caller_limits: dispatch::caller_limits::CallerLimits,
     pub(crate) congestion: dispatch::congestion::Congestion,
     pub(crate) texts: intake::texts::Texts,
@@ -156,6 +158,7 @@ impl Gateway {
                 health: dispatch::health::HealthBook::default(),
                 flights: dispatch::recalled::Flights::default(),
                 tokens: dispatch::tokens::TokenBook::default(),
+                allowances: dispatch::allowances::AllowanceBook::default(),
                 caller_limits: dispatch::caller_limits::CallerLimits::default(),
                 congestion: dispatch::congestion::Congestion::new(cores),
                 texts: intake::texts::Texts::default(),
@@ -173,6 +176,7 @@ impl Gateway {
         gateway.load_catalogues().await?;
         gateway.load_routes().await?;
         gateway.load_origins().await?;
+        gateway.load_allowances().await?;
         gateway.load_presets().await?;
         gateway.load_lexicons().await?;
         gateway.load_transcript_rules().await?;

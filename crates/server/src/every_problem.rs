@@ -138,6 +138,9 @@ fn of_errors(met: &mut Met) {
     let crowded =
         GatewayError::Crowded { what: "600 calls wait for gannet".into(), retry_after: Duration::from_secs(7) };
     assert_eq!(met.made(ProblemKind::Crowded, crowded).retry_after, Some(7));
+    let detail = "allowance of the app quay: the limit is 50 requests per day".to_owned();
+    let used = GatewayError::Allowance { detail, retry_after: Some(Duration::from_secs(3_600)) };
+    assert_eq!(met.made(ProblemKind::AllowanceUsed, used).retry_after, Some(3_600));
     let long = |unit| GatewayError::TooLong { engine: "gannet".into(), given: 9, limit: 8, unit };
     met.made(ProblemKind::TextTooLong, long("characters"));
     met.made(ProblemKind::TextTooLong, long("bytes"));

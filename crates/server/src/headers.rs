@@ -1,6 +1,6 @@
 //! Headers that the handlers read, and those that every answer gets.
 
-use dispatcher_gateway::{Allowance, CacheWish, Gateway};
+use dispatcher_gateway::{CacheWish, Gateway, RequestsLeft};
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
 use rocket::request::{FromRequest, Outcome, Request};
@@ -148,8 +148,8 @@ pub(crate) fn fairing() -> AdHoc {
                 response.set_header(Header::new("Cache-Control", "no-store"));
             }
             let gateway = request.rocket().state::<Gateway>();
-            let allowance = admitted(request).zip(gateway).and_then(|(caller, gateway)| gateway.allowance(caller));
-            for (name, value) in allowance.map(rate_limit).into_iter().flatten() {
+            let left = admitted(request).zip(gateway).and_then(|(caller, gateway)| gateway.requests_left(caller));
+            for (name, value) in left.map(rate_limit).into_iter().flatten() {
                 response.set_header(Header::new(name, value));
             }
             let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; \
@@ -164,8 +164,8 @@ pub(crate) fn fairing() -> AdHoc {
 
 /// What an app or a key with a limit may still do, as the fields `RateLimit-Policy` and
 /// `RateLimit` (draft-ietf-httpapi-ratelimit-headers-10).
-fn rate_limit(allowance: Allowance) -> [(&'static str, String); 2] {
-    let Allowance { of, per_minute, left, full_in } = allowance;
+fn rate_limit(left: RequestsLeft) -> [(&'static str, String); 2] {
+    let RequestsLeft { of, per_minute, left, full_in } = left;
     let until_full = full_in.as_secs_f64().ceil();
     [
         ("RateLimit-Policy", format!("\"{of}\";q={per_minute};w=60")),
@@ -180,7 +180,7 @@ mod tests {
     #[test]
     fn what_is_left_is_told_as_structured_fields() {
         let full_in = std::time::Duration::from_millis(20_500);
-        let told = rate_limit(Allowance { of: "app", per_minute: 60, left: 39, full_in });
+        let told = rate_limit(RequestsLeft { of: "app", per_minute: 60, left: 39, full_in });
         assert_eq!(told.map(|(_, value)| value), ["\"app\";q=60;w=60", "\"app\";r=39;t=21"]);
     }
 

@@ -141,6 +141,10 @@ impl From<GatewayError> for Problem {
             GatewayError::NoKey => Problem::new(ProblemKind::NoKey, text),
             GatewayError::BadKey(_) => Problem::new(ProblemKind::BadKey, text),
             GatewayError::BadToken(_) => Problem::new(ProblemKind::BadToken, text),
+            GatewayError::Allowance { retry_after, .. } => Problem {
+                retry_after: retry_after.map(|wait| wait.as_secs().max(1)),
+                ..Problem::new(ProblemKind::AllowanceUsed, text)
+            },
             GatewayError::Token(_) => Problem::new(ProblemKind::TokenTerms, text),
             GatewayError::NoSuchRoute(_) => Problem::new(ProblemKind::NoSuchRecord, text),
             GatewayError::Markup(fault) | GatewayError::Lexicon(fault) => {

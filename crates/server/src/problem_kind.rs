@@ -58,6 +58,9 @@ problem_kinds! {
     TokenTerms = "token-terms", 403,
         "The token does not allow this",
         "Ask the app for a token for this call, page and amount: dispatcher app token add APP --help";
+    AllowanceUsed = "allowance-used", 429,
+        "An allowance does not cover the request",
+        "Wait until it renews, or ask an operator: dispatcher app allowance list APP";
     BadLink = "bad-link", 403,
         "The link is not valid",
         "Request a new link: a link expires, and is valid for one address only.";

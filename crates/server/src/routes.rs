@@ -12,7 +12,7 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    alerts, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs,
+    alerts, allowances, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs,
     kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing, service, session, tokens,
     transcript_rules, transcripts, uploads, utterances, voices,
 };
@@ -66,6 +66,7 @@ routes! {
             links::make,
             exchanges::list,
             tokens::list, tokens::add, tokens::revoke,
+            allowances::list,
             kept_transcripts::list, kept_transcripts::read, kept_transcripts::correct, kept_transcripts::remove,
             kept_transcripts::compare,
             transcript_rules::vocabulary, transcript_rules::put_vocabulary, transcript_rules::add_word,
@@ -90,12 +91,14 @@ routes! {
             engines::put_engine, engines::retire_engine, engines::check_engine, engines::sheet, engines::put_sheet,
             engines::draft_engine, engines::catalogue, engines::refresh,
             routing::put, routing::retire, routing::versions, routing::try_route, records::audit, records::overview,
+            records::check_ledger,
             health::measured, health::breakers, health::close,
             alerts::list, alerts::read, alerts::put_alert, alerts::retire, alerts::try_alert, alerts::notices,
             alerts::events,
             lexicons::versions, lexicons::put_lexicon, lexicons::add_lexicon_word, lexicons::retire,
             presets::put_preset, presets::retire, transcript_rules::put_masks,
             apps::list, apps::add, apps::read, apps::change, apps::keys, apps::add_key, apps::revoke_key,
+            allowances::add, allowances::remove,
             credentials::list, credentials::add, credentials::revoke, credentials::check, credentials::confirm,
             credentials::change_root,
             session::sign_out, session::put_person, session::people, session::remove_person,

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{access_keys, clips, dispatches, jobs, tokens, transcripts};
+use crate::schema::{access_keys, allowances, clips, dispatches, jobs, tokens, transcripts};
 use crate::{Store, StoreError};
 
 /// A record that has an id.
@@ -16,6 +16,8 @@ pub enum Identified {
     /// A token of an app.
     Token,
     Transcript,
+    /// An allowance of an app.
+    Allowance,
 }
 
 impl Identified {
@@ -27,6 +29,7 @@ impl Identified {
             Identified::Key => "key",
             Identified::Token => "token",
             Identified::Transcript => "transcript",
+            Identified::Allowance => "allowance",
         }
     }
 }
@@ -70,6 +73,7 @@ impl Store {
                 Identified::Key => beginning!(access_keys, apps, start, end, c),
                 Identified::Token => beginning!(tokens, apps, start, end, c),
                 Identified::Transcript => beginning!(transcripts, apps, start, end, c),
+                Identified::Allowance => beginning!(allowances, apps, start, end, c),
             };
             match found.as_slice() {
                 [] => Err(StoreError::Missing { what: what.name(), name: beginning }),

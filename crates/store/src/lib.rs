@@ -4,6 +4,7 @@
 //! Diesel's types and errors stay inside; callers see rows as plain structs
 //! and [`StoreError`].
 
+mod allowances;
 mod audit;
 mod catalogue;
 mod clips;
@@ -14,6 +15,7 @@ mod health;
 mod ids;
 mod jobs;
 mod ledger;
+mod ledger_check;
 mod models;
 mod notices;
 mod people;
@@ -29,22 +31,24 @@ mod words;
 mod work;
 mod writer;
 
+pub use allowances::UsageQuery;
 pub use error::StoreError;
 pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};
 pub use ledger::{GroupBy, UsageTotal};
+pub use ledger_check::{LedgerCheck, LedgerFault, LedgerRule};
 pub use models::{
     AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, SampleDispatch,
-    SealedCredential, Session, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch, StoredExchange, StoredJob,
-    StoredJobFile, StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall, StoredToken, StoredTranscript,
-    TranscriptVersion,
+    SealedCredential, Session, StoredAllowance, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch,
+    StoredExchange, StoredJob, StoredJobFile, StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall,
+    StoredToken, StoredTranscript, TranscriptVersion,
 };
 pub use people::Grant;
 pub use pool::Store;
 pub use prompts::Approval;
 pub use states::{
-    AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState, LedgerKind,
-    RecallPolicy, VersionedKind,
+    AllowanceUnit, AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState,
+    LedgerKind, RecallPolicy, VersionedKind,
 };
 pub use versions::{DocumentVersion, NewVersion, VersionOrigin};
 pub use work::DispatchFilter;

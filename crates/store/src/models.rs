@@ -17,7 +17,7 @@ use crate::states::{
 };
 use crate::words::Word;
 
-pub use access::{AccessKey, App, Session, StoredToken};
+pub use access::{AccessKey, App, Session, StoredAllowance, StoredToken};
 
 /// The last good list of an engine's voices, as JSON.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
@@ -279,6 +279,8 @@ pub struct StoredDispatch {
     pub saved_nanos: i64,
     /// The token that it was asked for with.
     pub token: Option<String>,
+    /// The key, token or person that made the request.
+    pub caller: String,
 }
 
 impl StoredDispatch {
@@ -310,6 +312,7 @@ impl StoredDispatch {
             recalled: false,
             saved_nanos: 0,
             token: None,
+            caller: String::new(),
         }
     }
 

@@ -33,6 +33,12 @@ table! {
     }
 }
 table! {
+    allowances (id) {
+        id -> Text, app -> Text, key -> Nullable<Text>, unit -> Text, amount -> BigInt, currency -> Nullable<Text>,
+        period -> Text, made_by -> Text, made_at -> BigInt,
+    }
+}
+table! {
     tokens (id) {
         id -> Text, app -> Text, hash -> Text, label -> Text, calls -> Text, routes -> Text, origin -> Nullable<Text>,
         characters -> Nullable<BigInt>, audio_ms -> Nullable<BigInt>, cost_nanos -> Nullable<BigInt>,
@@ -70,7 +76,7 @@ table! {
         language -> Nullable<Text>, characters -> BigInt, audio_ms -> BigInt, first_us -> Nullable<BigInt>,
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
         trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> Bool, recalled -> Bool,
-        saved_nanos -> BigInt, token -> Nullable<Text>,
+        saved_nanos -> BigInt, token -> Nullable<Text>, caller -> Text,
     }
 }
 table! {

@@ -55,6 +55,20 @@ macro_rules! words {
 }
 
 words! {
+    /// What an allowance counts.
+    AllowanceUnit {
+        /// Billionths of a currency.
+        Money = "money",
+        /// Characters of text.
+        Characters = "characters",
+        /// Milliseconds of recognised audio.
+        Milliseconds = "milliseconds",
+        /// Requests.
+        Requests = "requests",
+    }
+}
+
+words! {
     /// What is kept of an app's answers, to answer equal requests without an engine.
     RecallPolicy {
         /// Nothing.

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use diesel::prelude::*;
-use dispatcher_core::{Currency, Money, RequestShare, AmountsUsed, Work};
+use dispatcher_core::{AmountsUsed, Currency, Money, RequestShare, Work};
 
 use crate::audit::note;
 use crate::models::{App, StoredToken};

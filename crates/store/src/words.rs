@@ -8,7 +8,7 @@ use diesel::expression::AsExpression;
 use diesel::serialize::{self, IsNull, Output, ToSql};
 use diesel::sql_types::{Nullable, Text};
 use diesel::sqlite::Sqlite;
-use dispatcher_core::{Currency, Site, Watched, Work};
+use dispatcher_core::{AllowancePeriod, Currency, Site, Watched, Work};
 
 /// A value that has one word.
 pub(crate) trait Worded: Sized {
@@ -46,6 +46,16 @@ impl Worded for Watched {
     }
 }
 
+impl Worded for AllowancePeriod {
+    fn word(&self) -> &str {
+        self.name()
+    }
+
+    fn of_word(word: &str) -> Option<AllowancePeriod> {
+        AllowancePeriod::of_name(word)
+    }
+}
+
 impl Worded for Currency {
     fn word(&self) -> &str {
         self.code()
@@ -75,6 +85,12 @@ impl From<Word<Work>> for Work {
 
 impl From<Word<Watched>> for Watched {
     fn from(word: Word<Watched>) -> Watched {
+        word.0
+    }
+}
+
+impl From<Word<AllowancePeriod>> for AllowancePeriod {
+    fn from(word: Word<AllowancePeriod>) -> AllowancePeriod {
         word.0
     }
 }

@@ -89,6 +89,8 @@ pub(crate) enum AlertOn {
     QueueFull,
     /// The disk of the data folder is nearly full
     DiskLow,
+    /// An app or a key has used most of an allowance
+    AllowanceShare,
 }
 
 impl AlertOn {
@@ -102,6 +104,7 @@ impl AlertOn {
             AlertOn::ErrorShare => "error-share",
             AlertOn::QueueFull => "queue-full",
             AlertOn::DiskLow => "disk-low",
+            AlertOn::AllowanceShare => "allowance-share",
         }
     }
 }

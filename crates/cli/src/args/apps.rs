@@ -1,6 +1,6 @@
 //! Arguments of `app`.
 
-use clap::{Args, Subcommand};
+use clap::{ArgGroup, Args, Subcommand};
 
 #[derive(Subcommand)]
 pub(crate) enum AppCommand {
@@ -41,6 +41,9 @@ pub(crate) enum AppCommand {
     /// List, add and revoke the keys of an app
     #[command(subcommand)]
     Key(KeyCommand),
+    /// List, add and remove allowances: how much an app or a key may use
+    #[command(subcommand)]
+    Allowance(AllowanceCommand),
     /// List, add and revoke the tokens of an app
     #[command(subcommand)]
     Token(TokenCommand),
@@ -186,4 +189,56 @@ pub(crate) struct TokenArgs {
     /// Seconds until it ends: 10 to 2592000
     #[arg(long, value_name = "SECONDS", default_value_t = 900)]
     pub(crate) expires_in: u64,
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "A request that may exceed an allowance is refused before any engine is called. Days, weeks and
+months are those of UTC. To be notified before that: dispatcher alert set NAME --on allowance-share
+
+Examples:
+  dispatcher app allowance add kiosk --cost \"20 EUR\" --per month
+  dispatcher app allowance add kiosk --requests 500 --per day --key phbs
+  dispatcher app allowance list
+  dispatcher app allowance list kiosk
+  dispatcher app allowance remove kiosk a7mw")]
+pub(crate) enum AllowanceCommand {
+    /// List allowances, and what was used of each in its period
+    List {
+        /// Name of the app (default: all apps)
+        app: Option<String>,
+    },
+    /// Add an allowance; what was used in the current period counts
+    Add(AllowanceArgs),
+    /// Remove an allowance
+    Remove {
+        /// Name of the app
+        app: String,
+        /// Id of the allowance, or a unique beginning of it
+        id: String,
+    },
+}
+
+#[derive(Args)]
+#[command(group(ArgGroup::new("amount").required(true).args(["cost", "characters", "seconds", "requests"])))]
+pub(crate) struct AllowanceArgs {
+    /// Name of the app
+    pub(crate) app: String,
+    /// Period: day, week, month or total
+    #[arg(long, value_name = "PERIOD", value_parser = ["day", "week", "month", "total"])]
+    pub(crate) per: String,
+    /// Money that may be charged, such as "20 EUR"
+    #[arg(long, value_name = "AMOUNT")]
+    pub(crate) cost: Option<String>,
+    /// Characters of text that may be spoken
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) characters: Option<u64>,
+    /// Seconds of audio that may be recognised
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) seconds: Option<f64>,
+    /// Number of requests; failed requests are not counted
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) requests: Option<u64>,
+    /// Id of a key, or a unique beginning of it (default: the app with all its keys)
+    #[arg(long, value_name = "ID")]
+    pub(crate) key: Option<String>,
 }

@@ -113,6 +113,9 @@ pub(crate) enum Command {
     /// Keep a table of prompts in step with their audio files
     #[command(subcommand)]
     Prompts(PromptsCommand),
+    /// Check the ledger: the record of all that was held and charged
+    #[command(subcommand)]
+    Ledger(LedgerCommand),
     /// Show usage and cost
     Usage(UsageArgs),
     /// Show how engines, voices, models and routes performed recently

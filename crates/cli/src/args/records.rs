@@ -208,3 +208,12 @@ pub(crate) struct RouteTryArgs {
     #[arg(long, conflicts_with_all = ["text", "file", "model"])]
     pub(crate) seconds: Option<f64>,
 }
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher ledger check
+  dispatcher ledger check --json > check.json")]
+pub(crate) enum LedgerCommand {
+    /// Check that the entries agree with each other and with the dispatches; exit with 1 if not
+    Check,
+}

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::args::{AppCommand, AppSettings, KeyCommand, TokenArgs, TokenCommand};
+use crate::args::{AllowanceCommand, AppCommand, AppSettings, KeyCommand, TokenArgs, TokenCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -38,6 +38,7 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             Ok(())
         }
         AppCommand::Key(command) => key(client, command, form).await,
+        AppCommand::Allowance(command) => allowance(client, command, form).await,
         AppCommand::Token(command) => token(client, command, form).await,
     }
 }
@@ -114,16 +115,85 @@ async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(
     }
 }
 
+/// An amount of money as the API takes it.
+fn cost_of(text: Option<&str>) -> Result<Value, CliError> {
+    let Some(text) = text else { return Ok(Value::Null) };
+    let wrong = || CliError::Failed(format!("--cost is an amount such as \"0.50 EUR\", not '{text}'"));
+    let (amount, currency) = text.trim().split_once(' ').ok_or_else(wrong)?;
+    Ok(json!({"amount": amount, "currency": currency.trim()}))
+}
+
+async fn allowance(client: &Client, command: AllowanceCommand, form: OutputForm) -> Result<(), CliError> {
+    let of_app = |app: &str| format!("/api/v1/apps/{}/allowances", segment(app));
+    match command {
+        AllowanceCommand::List { app } => {
+            let list = client.get("/api/v1/allowances", &[("app", app.as_deref())]).await?;
+            form.print(&list, || render_allowances(&list))
+        }
+        AllowanceCommand::Add(args) => {
+            let body = json!({
+                "per": args.per,
+                "key": args.key,
+                "cost": cost_of(args.cost.as_deref())?,
+                "characters": args.characters,
+                "seconds": args.seconds,
+                "requests": args.requests,
+            });
+            let added = client.post(&of_app(&args.app), &body).await?;
+            form.print(&added, || format!("Added allowance {}: {}", output::short_id(&added, "id"), in_words(&added)))
+        }
+        AllowanceCommand::Remove { app, id } => {
+            client.delete(&format!("{}/{}", of_app(&app), segment(&id))).await?;
+            eprintln!("Removed allowance {id} of app {app}");
+            Ok(())
+        }
+    }
+}
+
+/// The one amount of a limit, or of what was used of it.
+fn amount_in_words(amounts: &Value) -> String {
+    if amounts["cost"].is_object() {
+        return output::money(&amounts["cost"]);
+    }
+    let units = [("characters", "characters"), ("seconds", "s of audio"), ("requests", "requests")];
+    let given = units.iter().find(|(member, _)| !amounts[member].is_null());
+    given.map_or(String::new(), |(member, unit)| format!("{} {unit}", amounts[member]))
+}
+
+/// A limit and its period.
+fn in_words(allowance: &Value) -> String {
+    let limit = amount_in_words(&allowance["limit"]);
+    match output::text(allowance, "per").as_str() {
+        "total" => format!("{limit} in total"),
+        per => format!("{limit} per {per}"),
+    }
+}
+
+fn render_allowances(list: &Value) -> String {
+    let rows: Vec<Vec<String>> = output::items(list)
+        .iter()
+        .map(|allowance| {
+            let percent = allowance["percent"].as_f64().unwrap_or_default();
+            vec![
+                output::short_id(allowance, "id"),
+                output::text(allowance, "app"),
+                output::short_id(allowance, "key"),
+                in_words(allowance),
+                amount_in_words(&allowance["used"]),
+                format!("{percent:.0} %"),
+                output::time(&allowance["renews"]),
+            ]
+        })
+        .collect();
+    if rows.is_empty() {
+        return "No allowances. Add one: dispatcher app allowance add APP --cost \"20 EUR\" --per month".into();
+    }
+    output::table(&["id", "app", "key", "allowance", "used", "share", "renews"], rows, &[4, 5])
+}
+
 impl TokenArgs {
     fn body(&self) -> Result<Value, CliError> {
-        let cost = match &self.cost {
-            None => Value::Null,
-            Some(text) => {
-                let wrong = || CliError::Failed(format!("--cost is an amount such as \"0.50 EUR\", not '{text}'"));
-                let (amount, currency) = text.trim().split_once(' ').ok_or_else(wrong)?;
-                json!({"amount": amount, "currency": currency.trim()})
-            }
-        };
+        let cost = cost_of(self.cost.as_deref())?;
         Ok(json!({
             "label": self.label,
             "calls": self.calls,

@@ -14,6 +14,7 @@ pub(crate) mod estimate;
 pub(crate) mod exchange;
 pub(crate) mod health;
 pub(crate) mod job;
+pub(crate) mod ledger;
 pub(crate) mod lexicon;
 pub(crate) mod link;
 pub(crate) mod lint;

@@ -1,10 +1,11 @@
 //! What a newcomer finds in a new demo: the history, and what was made by the
 //! product's own calls: two jobs, a prompt set that is half approved, a
-//! favourite voice.
+//! favourite voice, allowances.
 
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use dispatcher_core::{Allowance, AllowanceAmount, AllowancePeriod, Currency, Money};
 use dispatcher_gateway::{Gateway, now_micros};
 use dispatcher_store::{NewVersion, Store, VersionOrigin, VersionedKind};
 use reqwest::Method;
@@ -53,6 +54,23 @@ pub(super) async fn fill(gateway: &Gateway, operator: &Client, app: &Client) -> 
     operator.send(operator.request(Method::PUT, "/api/v1/voices/heron/isolde/favourite")).await?;
     make_prompts(operator).await?;
     tokio::try_join!(finish(app, &handbook), finish(app, &recording))?;
+    add_allowances(gateway).await
+}
+
+/// Allowances of the three apps; that of the helpline is nearly used.
+async fn add_allowances(gateway: &Gateway) -> Result<(), CliError> {
+    let euros = |nanos| AllowanceAmount::Cost(Money { nanos, currency: Currency::EUR });
+    let add = async |app: &str, amount: AllowanceAmount, period: AllowancePeriod| {
+        gateway.add_allowance(app, None, Allowance { amount, period }, "demo").await.map_err(failed)
+    };
+    add("quay-announcer", euros(20_000_000_000), AllowancePeriod::Month).await?;
+    add("quay-announcer", AllowanceAmount::Requests(2_000), AllowancePeriod::Day).await?;
+    add("drill-captions", AllowanceAmount::Milliseconds(36_000_000), AllowancePeriod::Week).await?;
+    let all = add("helpline", euros(i64::MAX), AllowancePeriod::Total).await?;
+    gateway.remove_allowance("helpline", &all.row.id, "demo").await.map_err(failed)?;
+    // Whole cents.
+    let nearly = all.used.count() / 90 * 100 / 10_000_000 * 10_000_000;
+    add("helpline", euros(nearly), AllowancePeriod::Total).await?;
     Ok(())
 }
 

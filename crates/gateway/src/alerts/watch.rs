@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use dispatcher_core::{AlertRule, BreakerState, Cause, VoiceId, Watched, Work};
 use dispatcher_store::CredentialState;
 
-use crate::{Gateway, GatewayError, Registry};
+use crate::{AllowanceView, Gateway, GatewayError, Registry};
 
 /// Microseconds of a day.
 const DAY: f64 = 86_400e6;
@@ -31,6 +31,18 @@ impl Condition {
     /// Whether a rule tells of it.
     pub(super) fn raises(&self, rule: &AlertRule) -> bool {
         self.on == rule.on && rule.concerns(self.engine.as_deref()) && rule.is_raised_at(self.measure)
+    }
+}
+
+/// How much of an allowance is used.
+fn allowance_condition(view: &AllowanceView) -> Condition {
+    let (owner, allowance) = (view.owner(), view.row.allowance());
+    Condition {
+        on: Watched::AllowanceShare,
+        engine: None,
+        subject: format!("{owner}, {allowance}"),
+        measure: view.percent(),
+        detail: format!("the {owner} has used {:.0} % of {allowance}", view.percent()),
     }
 }
 
@@ -60,6 +72,7 @@ impl Gateway {
                 detail: format!("{megabytes} MB are free on the disk of the data folder"),
             });
         }
+        conditions.extend(self.all_allowances().await?.iter().map(allowance_condition));
         Ok(conditions)
     }
 

@@ -3,8 +3,8 @@
 
 use dispatcher_core::{Costs, Money};
 use dispatcher_store::{
-    AuditEntry, DispatchFilter, DispatchState, GroupBy, Identified, LedgerEntry, SampleDispatch, StoreError,
-    StoredAttempt, StoredDispatch, UsageTotal,
+    AuditEntry, DispatchFilter, DispatchState, GroupBy, Identified, LedgerCheck, LedgerEntry, SampleDispatch,
+    StoreError, StoredAttempt, StoredDispatch, UsageTotal,
 };
 
 use crate::{Caller, Gateway, GatewayError, day_of, now_micros};
@@ -112,6 +112,14 @@ impl Gateway {
             sum.add(row.cost())?;
         }
         Ok((rows, sum))
+    }
+
+    /// Checks all entries of the ledger.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn check_ledger(&self) -> Result<LedgerCheck, GatewayError> {
+        Ok(self.inner.store.check_ledger().await?)
     }
 
     /// Adds made-up dispatches, marked as samples of the demo: all or none.

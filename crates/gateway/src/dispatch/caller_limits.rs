@@ -56,7 +56,7 @@ pub(crate) struct InWork {
 
 /// What an app or a key with a limit may still do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Allowance {
+pub struct RequestsLeft {
     /// `app` or `key`.
     pub of: &'static str,
     /// Requests of a minute.
@@ -72,10 +72,10 @@ fn limit(of: Option<i64>) -> Option<u32> {
 }
 
 impl UsedOfLimit {
-    fn allowance(&self, of: &'static str, per_minute: u32, now: Instant) -> Allowance {
+    fn requests_left(&self, of: &'static str, per_minute: u32, now: Instant) -> RequestsLeft {
         let full_in = self.full_at.map_or(Duration::ZERO, |full| full.saturating_duration_since(now));
         let used = (full_in.as_secs_f64() / MINUTE.as_secs_f64() * f64::from(per_minute)).ceil();
-        Allowance { of, per_minute, left: per_minute.saturating_sub(used as u32), full_in }
+        RequestsLeft { of, per_minute, left: per_minute.saturating_sub(used as u32), full_in }
     }
 
     /// When the bucket is full again once one more request is made.
@@ -148,14 +148,14 @@ impl CallerLimits {
         Ok(Some(InWork { _app: app, _key: key }))
     }
 
-    fn allowance(&self, limits: [Limited<'_>; 2]) -> Option<Allowance> {
+    fn requests_left(&self, limits: [Limited<'_>; 2]) -> Option<RequestsLeft> {
         let used = self.0.lock();
         let unused = UsedOfLimit::default();
         let left = limits.into_iter().filter_map(|limited| {
             let used = used.get(&limited.id()).unwrap_or(&unused);
-            Some(used.allowance(limited.kind, limited.per_minute?, Instant::now()))
+            Some(used.requests_left(limited.kind, limited.per_minute?, Instant::now()))
         });
-        left.min_by_key(|allowance| allowance.left)
+        left.min_by_key(|left| left.left)
     }
 }
 
@@ -175,12 +175,12 @@ impl Gateway {
 
     /// What a caller may still do by its app's limit and by its key's, whichever
     /// leaves less; nothing where neither has one.
-    pub fn allowance(&self, caller: &Caller) -> Option<Allowance> {
+    pub fn requests_left(&self, caller: &Caller) -> Option<RequestsLeft> {
         let limits = Limited::of(caller);
         if limits.iter().all(|limited| limited.per_minute.is_none()) {
             return None;
         }
-        self.inner.caller_limits.allowance(limits)
+        self.inner.caller_limits.requests_left(limits)
     }
 }
 
@@ -251,7 +251,7 @@ mod tests {
             held.push(limits.enter(&game).expect("the app has four left"));
         }
         assert_eq!(refused(limits.enter(&game)).0, "the app quay has made its 6 requests of a minute");
-        let told = limits.allowance(Limited::of(&page)).expect("limits");
+        let told = limits.requests_left(Limited::of(&page)).expect("limits");
         assert_eq!((told.of, told.per_minute, told.left), ("app", 6, 0));
         assert_eq!(held.len(), 6);
     }
@@ -260,12 +260,12 @@ mod tests {
     async fn what_is_left_is_told() {
         let limits = CallerLimits::default();
         let app = app(Some(60), None);
-        let left = |limits: &CallerLimits| limits.allowance(Limited::of(&app)).expect("a limit");
+        let left = |limits: &CallerLimits| limits.requests_left(Limited::of(&app)).expect("a limit");
         for _ in 0..20 {
             limits.enter(&app).expect("let in");
         }
         let full_in = Duration::from_secs(20);
-        assert_eq!(left(&limits), Allowance { of: "app", per_minute: 60, left: 40, full_in });
+        assert_eq!(left(&limits), RequestsLeft { of: "app", per_minute: 60, left: 40, full_in });
         tokio::time::advance(Duration::from_secs(5)).await;
         assert_eq!(left(&limits).left, 45);
         let free = Caller { app: App::new("free", "", 0), ..app.clone() };

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
-use dispatcher_core::{Costs, Currency, Money, MoneyError, RequestShare, Usage, Work};
+use dispatcher_core::{Consumption, Costs, Currency, Money, MoneyError, RequestShare, Usage, Work};
 use dispatcher_store::{
     AttemptState, DispatchState, HealthScope, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece,
 };
@@ -17,7 +17,7 @@ use parking_lot::{Mutex, MutexGuard};
 
 use crate::dispatch::health::Sample;
 use crate::dispatch::limiter::Priority;
-use crate::dispatch::tokens::TokenHold;
+use crate::dispatch::spending::SpendHold;
 use crate::{Caller, Event, Gateway, GatewayError, PlannedCall, now_micros};
 
 pub(crate) use attempts::{EndedAttempt, OpenAttempt};
@@ -68,8 +68,8 @@ pub(crate) struct NewDispatch<'a> {
     pub(crate) rehearsal: bool,
     /// The job that it is a part of.
     pub(crate) job: Option<String>,
-    /// What it has taken from the token that it was asked for with.
-    pub(crate) hold: Option<TokenHold>,
+    /// What it holds of the token and allowances of its caller.
+    pub(crate) hold: Option<SpendHold>,
 }
 
 /// How a dispatch ended.
@@ -101,6 +101,18 @@ impl DispatchOutcome {
     }
 }
 
+/// What a dispatch uses of a token and allowances, its money aside.
+struct DispatchEnd {
+    requests: u64,
+    share: RequestShare,
+}
+
+impl DispatchEnd {
+    fn of(row: &StoredDispatch) -> DispatchEnd {
+        DispatchEnd { requests: u64::from(row.state != DispatchState::Failed), share: row.request_share() }
+    }
+}
+
 /// What all parts of a dispatch share.
 struct Shared {
     gateway: Gateway,
@@ -120,8 +132,8 @@ struct Shared {
     waits_for_speech: AtomicBool,
     /// Attempts that have ended, where traces tell of them.
     traced: Mutex<Vec<StoredAttempt>>,
-    /// Of the token that it was asked for with.
-    hold: Option<Mutex<TokenHold>>,
+    /// What it holds of the token and allowances of its caller.
+    hold: Option<Mutex<SpendHold>>,
 }
 
 /// A dispatch in work. All its times are of one clock.
@@ -174,10 +186,21 @@ impl Shared {
         cost.map_or(Ok(()), |cost| self.costs().add(cost))
     }
 
-    /// Counts what was used of a token, in place of what was held.
-    fn settle_hold(&self, used: RequestShare) {
-        if let Some(hold) = &self.hold {
-            hold.lock().settle(used);
+    /// Counts what was used of a token and allowances, in place of what was held.
+    fn settle_hold(&self, end: &DispatchEnd) {
+        let Some(hold) = &self.hold else { return };
+        let mut used = Consumption::default();
+        used.add(end.requests, RequestShare { cost: Money::zero(Currency::EUR), ..end.share });
+        for cost in self.costs().amounts() {
+            used.add(0, RequestShare::of_audio(0, *cost));
+        }
+        hold.lock().settle(&used);
+    }
+
+    /// An attempt has ended: what it may still cost is what it was charged.
+    fn release_hold(&self, hold: Money, charged: Option<Money>) {
+        if let Some(spend) = &self.hold {
+            spend.lock().release(hold, charged.unwrap_or(Money::zero(hold.currency)));
         }
     }
 
@@ -247,7 +270,8 @@ impl DispatchRecord {
             audio_ms: to_i64(new.audio_ms),
             trace: new.trace,
             job: new.job,
-            token: new.hold.as_ref().map(|hold| hold.token().to_owned()),
+            token: new.hold.as_ref().and_then(SpendHold::token).map(str::to_owned),
+            caller: caller.who.clone(),
             ..StoredDispatch::begun(new_id(), &caller.app.name, work, now_micros())
         };
         gateway.inner.metrics.enter();
@@ -293,19 +317,12 @@ impl DispatchRecord {
         self.0.waits_for_speech.store(true, Ordering::Relaxed);
     }
 
-    /// Takes more from the token of its caller, who may have none.
+    /// Holds more of the token and allowances of its caller.
     ///
     /// # Errors
-    /// [`GatewayError::Token`] where not as much is left.
+    /// [`GatewayError::Token`] or [`GatewayError::Allowance`] where not as much is left.
     pub(crate) fn hold_more(&self, more: RequestShare) -> Result<(), GatewayError> {
         self.0.hold.as_ref().map_or(Ok(()), |hold| hold.lock().extend(more))
-    }
-
-    /// Gives back what was not needed.
-    pub(crate) fn give_back(&self, part: RequestShare) {
-        if let Some(hold) = &self.0.hold {
-            hold.lock().give_back(part);
-        }
     }
 
     /// An engine was not called, since it fails.
@@ -329,6 +346,9 @@ impl DispatchRecord {
         hold: Money,
     ) -> Result<OpenAttempt, GatewayError> {
         let shared = &self.0;
+        if let Some(spend) = &shared.hold {
+            spend.lock().commit(hold)?;
+        }
         let number = to_i64(shared.attempts.fetch_add(1, Ordering::Relaxed)) + 1;
         let facts = AttemptFacts {
             engine: planned.engine_name().into(),
@@ -424,9 +444,9 @@ impl DispatchRecord {
         let (end, cost) = shared.end(outcome, facts);
         let traces = shared.gateway.inner.host.traces.as_ref();
         let traced = traces.map(|traces| (traces, end.clone()));
-        let share = end.request_share();
+        let ended_as = DispatchEnd::of(&end);
         shared.gateway.inner.store.settle(rows, end).await?;
-        shared.settle_hold(share);
+        shared.settle_hold(&ended_as);
         shared.settled.store(true, Ordering::Relaxed);
         if let Some(ended) = ended {
             (*ended).into_facts();
@@ -463,7 +483,7 @@ impl Drop for Shared {
         if let Some(currency) = currency {
             (end.currency, end.cost_nanos) = (currency, self.costs().of(currency).nanos);
         }
-        self.settle_hold(end.request_share());
+        self.settle_hold(&DispatchEnd::of(&end));
         let gateway = self.gateway.clone();
         let work = async move {
             let id = end.id.clone();

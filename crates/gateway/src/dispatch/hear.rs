@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Options, Transcoder};
-use dispatcher_core::{Adjustment, Cause, HearingWish, Money, Revised, RequestShare, Transcript, Work};
+use dispatcher_core::{Adjustment, Cause, HearingWish, Money, RequestShare, Revised, Transcript, Work};
 use dispatcher_engines::{AudioSource, Engine, EngineError, EngineFormat};
 use dispatcher_vault::Parts;
 use tokio::sync::oneshot;
@@ -170,7 +170,7 @@ impl Gateway {
             plan = self.uncrowded(caller, plan)?;
         }
         let share = |cost| RequestShare::of_audio(probed.length.milliseconds(), cost);
-        let hold = if rehearsal { None } else { caller.hold_for(&mut plan, share)? };
+        let hold = if rehearsal { None } else { self.hold_for_plan(caller, &mut plan, share)? };
         let new = NewDispatch {
             hold,
             requested: &wanted,

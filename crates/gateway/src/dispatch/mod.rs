@@ -2,6 +2,7 @@
 //! other, delivery, and the record of each attempt.
 
 pub(crate) mod admit;
+pub(crate) mod allowances;
 pub(crate) mod attempt;
 pub(crate) mod breakers;
 pub(crate) mod caller_limits;
@@ -19,5 +20,6 @@ pub(crate) mod recalled;
 pub(crate) mod rehearse;
 pub(crate) mod speak;
 mod speaker;
+pub(crate) mod spending;
 pub(crate) mod tokens;
 pub(crate) mod utterance;

@@ -360,7 +360,7 @@ impl Gateway {
     ) -> Result<Utterance, GatewayError> {
         let free = RequestShare::of_text(planned.usage, Money::zero(planned.estimate.currency));
         let new = NewDispatch {
-            hold: caller.hold(free)?,
+            hold: self.hold_spending(caller, free)?,
             requested,
             media_type: kept.media_type.clone(),
             language: language.map(str::to_owned),

@@ -5,7 +5,7 @@ use std::sync::atomic::AtomicBool;
 
 use bytes::Bytes;
 use dispatcher_audio::Format;
-use dispatcher_core::{Cause, Money, Shaping, RequestShare, Usage, Wanted, Work};
+use dispatcher_core::{Cause, Money, RequestShare, Shaping, Usage, Wanted, Work};
 use dispatcher_engines::{EngineError, Words};
 use dispatcher_markup::Script;
 use futures::StreamExt as _;
@@ -170,7 +170,7 @@ impl Gateway {
             plan = self.uncrowded(caller, plan)?;
         }
         let share = |cost| RequestShare::of_text(head.usage, cost);
-        let hold = if rehearsal { None } else { caller.hold_for(&mut plan, share)? };
+        let hold = if rehearsal { None } else { self.hold_for_plan(caller, &mut plan, share)? };
         let new = NewDispatch {
             hold,
             requested: &describe(&wish),

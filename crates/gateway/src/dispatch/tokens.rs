@@ -6,14 +6,14 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use dispatcher_core::{Money, TokenCall, TokenRefusal, RequestShare, TokenTerms, AmountsUsed};
+use dispatcher_core::{AmountsUsed, Currency, RequestShare, TokenCall, TokenRefusal, TokenTerms};
 use dispatcher_store::{App, Identified, StoredToken};
 use dispatcher_vault::{KeyKind, hash_key, new_key};
 use parking_lot::Mutex;
 use secrecy::SecretString;
 
 use crate::desk::{key_id, label_of};
-use crate::{Caller, Gateway, GatewayError, PlannedCall, now_micros};
+use crate::{Caller, Gateway, GatewayError, now_micros};
 
 /// Tokens of an app that have not ended.
 const MOST_TOKENS: i64 = 10_000;
@@ -130,10 +130,10 @@ impl TokenHold {
     }
 
     /// Counts what was used in the end, in place of what was held.
-    pub(crate) fn settle(&mut self, used: RequestShare) {
+    pub(crate) fn settle(&mut self, used: &AmountsUsed) {
         let mut all = self.token.0.used.lock();
         all.give_back_all(&std::mem::take(&mut self.held));
-        all.add(used);
+        all.add_all(used);
     }
 }
 
@@ -211,38 +211,17 @@ impl TokenBook {
 }
 
 impl Caller {
-    /// Takes what a request needs from its token; nothing where it has none.
+    /// Holds what a request needs of its token; `None` if it has none.
     ///
     /// # Errors
     /// [`GatewayError::Token`] where not as much is left.
-    pub(crate) fn hold(&self, share: RequestShare) -> Result<Option<TokenHold>, GatewayError> {
+    pub(crate) fn hold_token(&self, share: RequestShare) -> Result<Option<TokenHold>, GatewayError> {
         self.token.as_ref().map(|token| token.hold(share)).transpose()
     }
 
-    /// Leaves the candidates whose charge its token can pay, and takes what the
-    /// dearest of them needs.
-    ///
-    /// # Errors
-    /// [`GatewayError::Token`] where there is none, or not as much is left.
-    pub(crate) fn hold_for(
-        &self,
-        plan: &mut Vec<PlannedCall>,
-        share: impl Fn(Money) -> RequestShare,
-    ) -> Result<Option<TokenHold>, GatewayError> {
-        let (Some(token), Some(head)) = (&self.token, plan.first().map(|planned| planned.estimate)) else {
-            return Ok(None);
-        };
-        if let Some(amount) = token.0.terms.cost {
-            let pays = |planned: &PlannedCall| planned.estimate.currency == amount.currency;
-            if !plan.iter().any(pays) {
-                return Err(TokenRefusal::Currency { of: amount.currency, needed: head.currency }.into());
-            }
-            plan.retain(pays);
-        }
-        let currency = plan.first().map_or(head.currency, |planned| planned.estimate.currency);
-        let dearest = plan.iter().map(|planned| planned.estimate).filter(|cost| cost.currency == currency);
-        let nanos = dearest.map(|cost| cost.nanos).max().unwrap_or_default();
-        token.hold(share(Money { nanos, currency })).map(Some)
+    /// The currency of the money of its token, if that limits money.
+    pub(crate) fn token_currency(&self) -> Option<Currency> {
+        self.token.as_ref().and_then(|token| token.0.terms.cost).map(|cost| cost.currency)
     }
 
     /// Whether its token is for what is asked for by name, and by which credential.

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use dispatcher_audio::{Format, Transcoder};
-use dispatcher_core::{Backoff, Cause, Money, Remedy, RequestShare, Usage};
+use dispatcher_core::{Backoff, Cause, Remedy, Usage};
 use dispatcher_engines::{AudioSource, EngineError, Hear, LiveResult};
 use dispatcher_store::App;
 use dispatcher_vault::Parts;
@@ -117,7 +117,6 @@ impl LiveCall {
         let tariff = planned.candidate.tariff();
         let longest = usage_of(super::LONGEST_CALL);
         let hold = tariff.cost(longest, planned.candidate.model.as_deref())?;
-        self.record.hold_more(RequestShare::of_audio(0, hold))?;
         let attempt = self.record.begin(planned, longest, hold).await?;
         let begun = *from;
         let settled = std::sync::atomic::AtomicU64::new(from.to_bits());
@@ -131,11 +130,6 @@ impl LiveCall {
         let outcome = heard.await;
         *from = f64::from_bits(settled.load(std::sync::atomic::Ordering::Relaxed));
         let used = usage_of((stretch.seconds() - begun).max(0.0));
-        let cost = match &outcome {
-            Ok(()) => tariff.cost(used, planned.candidate.model.as_deref())?.nanos,
-            Err(_) => 0,
-        };
-        self.record.give_back(RequestShare::of_audio(0, Money { nanos: hold.nanos - cost, ..hold }));
         Ok(match outcome {
             Ok(()) => Ok(self.record.write(attempt.delivered(used, None)).await?),
             Err(error) => {

@@ -15,7 +15,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use dispatcher_audio::{Format, START_BYTES, Transcoder, recognise};
 use dispatcher_core::{
-    Currency, HearingWish, Money, Revised, SpokenCommand, RequestShare, Transcript, TranscriptChange, Work,
+    Currency, HearingWish, Money, RequestShare, Revised, SpokenCommand, Transcript, TranscriptChange, Work,
 };
 use tokio::sync::mpsc;
 
@@ -121,7 +121,8 @@ impl Gateway {
             }
         }
         // The rest is held as the audio comes in.
-        let hold = caller.hold_for(&mut plan, |cost| RequestShare::of_audio(0, Money::zero(cost.currency)))?;
+        let nothing = |cost: Money| RequestShare::of_audio(0, Money::zero(cost.currency));
+        let hold = if caller.app.rehearsal { None } else { self.hold_for_plan(caller, &mut plan, nothing)? };
         let new = NewDispatch {
             hold,
             requested: &wanted,
@@ -365,7 +366,7 @@ impl Session {
         Ok(())
     }
 
-    /// Takes the audio that came in from the token of the caller.
+    /// Holds the audio that came in.
     fn hold_audio(&mut self) -> Result<(), SessionEnd> {
         let come = (self.seconds * 1_000.0) as u64;
         let more = RequestShare::of_audio(come - self.held, Money::zero(Currency::EUR));

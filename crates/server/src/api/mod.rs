@@ -1,6 +1,7 @@
 //! The calls below `/api/v1`, a module for each kind of thing.
 
 pub(crate) mod alerts;
+pub(crate) mod allowances;
 pub(crate) mod apps;
 pub(crate) mod conversation;
 pub(crate) mod credentials;

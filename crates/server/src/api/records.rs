@@ -13,7 +13,9 @@ use crate::headers::{Meta, one_of};
 use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::wire::{Amount, AuditAnswer, DispatchAnswer, List, OverviewAnswer, UsageAnswer, UsageList};
+use crate::wire::{
+    Amount, AuditAnswer, DispatchAnswer, LedgerCheckAnswer, List, OverviewAnswer, UsageAnswer, UsageList,
+};
 
 /// Entries of the audit log that are told at once.
 const AUDIT: i64 = 200;
@@ -162,4 +164,22 @@ pub(crate) async fn overview(_allowed: Allowed, gateway: &State<Gateway>) -> Res
         dispatches: dispatches.into_iter().take(8).map(DispatchAnswer::from).collect(),
         usage: usage.into_iter().map(UsageAnswer::from).collect(),
     }))
+}
+
+/// Check the ledger
+///
+/// Checks all entries against each other, the attempts and the dispatches, as they are at one moment. With
+/// millions of entries this takes some seconds.
+#[utoipa::path(
+    operation_id = "checkLedger",
+    context_path = "/api/v1", tag = "records",
+    responses((status = 200, description = "The rules, and where they do not hold", body = LedgerCheckAnswer)),
+    security(("key" = []))
+)]
+#[get("/ledger/check")]
+pub(crate) async fn check_ledger(
+    _allowed: Allowed,
+    gateway: &State<Gateway>,
+) -> Result<Json<LedgerCheckAnswer>, Problem> {
+    Ok(Json(gateway.check_ledger().await?.into()))
 }

@@ -12,7 +12,7 @@ use super::rfc3339;
 #[serde(deny_unknown_fields)]
 pub(crate) struct AlertRequest {
     /// Condition: `breaker-open`, `credential-refused`, `credential-ending`, `voice-withdrawn`,
-    /// `error-share`, `queue-full` or `disk-low`.
+    /// `error-share`, `queue-full`, `disk-low` or `allowance-share`.
     #[schema(example = "breaker-open")]
     on: String,
     /// Engines (default: all).
@@ -20,7 +20,8 @@ pub(crate) struct AlertRequest {
     engines: Vec<String>,
     /// Threshold. `credential-ending`: days before the end (default: 14). `error-share`: percentage of
     /// failed calls in this hour and the previous one, from 20 calls on (default: 20). `queue-full`: waiting
-    /// calls (default: 20). `disk-low`: free megabytes (default: 2000).
+    /// calls (default: 20). `disk-low`: free megabytes (default: 2000). `allowance-share`: used percentage of an
+    /// allowance (default: 80).
     threshold: Option<f64>,
     /// Seconds that the condition must last before a message is sent (default: 0).
     after: Option<u64>,

@@ -2,6 +2,7 @@
 //! parts of it share.
 
 mod alerts;
+mod allowances;
 mod credentials;
 mod engine_details;
 mod engines;
@@ -9,6 +10,7 @@ mod exchanges;
 mod formats;
 mod health;
 mod jobs;
+mod ledger;
 mod lexicons;
 mod links;
 mod live;
@@ -27,12 +29,14 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 pub(crate) use alerts::*;
+pub(crate) use allowances::*;
 pub(crate) use credentials::*;
 pub(crate) use engines::*;
 pub(crate) use exchanges::*;
 pub(crate) use formats::*;
 pub(crate) use health::*;
 pub(crate) use jobs::*;
+pub(crate) use ledger::*;
 pub(crate) use lexicons::*;
 pub(crate) use links::*;
 pub(crate) use live::*;

@@ -1,11 +1,11 @@
-//! Apps, and what speaks for them: keys, tokens and sessions.
+//! Apps with their allowances, and what speaks for them: keys, tokens and sessions.
 
 use diesel::prelude::*;
-use dispatcher_core::{Currency, Money, Site, TokenCall, TokenTerms};
+use dispatcher_core::{Allowance, AllowanceAmount, AllowancePeriod, Currency, Money, Site, TokenCall, TokenTerms};
 
-use crate::schema::{access_keys, apps, sessions, tokens};
-use crate::states::RecallPolicy;
-use crate::words::OptionalWord;
+use crate::schema::{access_keys, allowances, apps, sessions, tokens};
+use crate::states::{AllowanceUnit, RecallPolicy};
+use crate::words::{OptionalWord, Word};
 
 /// A program of the team.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
@@ -166,5 +166,55 @@ impl StoredToken {
             milliseconds: amount(self.audio_ms),
             cost: self.cost_nanos.zip(self.currency).map(|(nanos, currency)| Money { nanos, currency }),
         }
+    }
+}
+
+/// An allowance of an app, or of one of its keys.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = allowances)]
+pub struct StoredAllowance {
+    pub id: String,
+    pub app: String,
+    /// The key that it limits; `None` for the app with all its keys.
+    pub key: Option<String>,
+    pub unit: AllowanceUnit,
+    /// Billionths of the currency, characters, milliseconds or requests.
+    pub amount: i64,
+    #[diesel(serialize_as = OptionalWord<Currency>, deserialize_as = OptionalWord<Currency>)]
+    pub currency: Option<Currency>,
+    #[diesel(serialize_as = Word<AllowancePeriod>, deserialize_as = Word<AllowancePeriod>)]
+    pub period: AllowancePeriod,
+    /// A key's id, or a person.
+    pub made_by: String,
+    pub made_at: i64,
+}
+
+impl StoredAllowance {
+    /// An allowance of an app or a key, added by somebody at a time.
+    pub fn new(
+        id: String,
+        (app, key): (String, Option<String>),
+        allowance: Allowance,
+        (by, at): (&str, i64),
+    ) -> StoredAllowance {
+        let (unit, currency) = match allowance.amount {
+            AllowanceAmount::Cost(money) => (AllowanceUnit::Money, Some(money.currency)),
+            AllowanceAmount::Characters(_) => (AllowanceUnit::Characters, None),
+            AllowanceAmount::Milliseconds(_) => (AllowanceUnit::Milliseconds, None),
+            AllowanceAmount::Requests(_) => (AllowanceUnit::Requests, None),
+        };
+        let (amount, period) = (allowance.amount.count(), allowance.period);
+        StoredAllowance { id, app, key, unit, amount, currency, period, made_by: by.to_owned(), made_at: at }
+    }
+
+    /// What it limits.
+    pub fn allowance(&self) -> Allowance {
+        let empty = match self.unit {
+            AllowanceUnit::Money => AllowanceAmount::Cost(Money::zero(self.currency.unwrap_or(Currency::EUR))),
+            AllowanceUnit::Characters => AllowanceAmount::Characters(0),
+            AllowanceUnit::Milliseconds => AllowanceAmount::Milliseconds(0),
+            AllowanceUnit::Requests => AllowanceAmount::Requests(0),
+        };
+        Allowance { amount: empty.with_count(self.amount), period: self.period }
     }
 }

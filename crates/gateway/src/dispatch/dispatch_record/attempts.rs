@@ -151,12 +151,17 @@ impl EndedAttempt {
         let attempt = &self.attempt;
         let mut lines = vec![attempt.line(LedgerKind::Release, attempt.usage, attempt.hold)];
         let mut charged = None;
-        if let Some(usage) = self.charged {
-            let cost = attempt.tariff.cost(usage, attempt.facts.model.as_deref())?;
+        if let Some((usage, cost)) = self.charged.zip(self.cost()?) {
             lines.push(attempt.line(LedgerKind::Settle, usage, cost));
             charged = Some(cost);
         }
         Ok((self.end(), lines, charged))
+    }
+
+    /// What it is charged; `None` where the engine did not deliver.
+    fn cost(&self) -> Result<Option<Money>, MoneyError> {
+        let cost_of = |usage| self.attempt.tariff.cost(usage, self.attempt.facts.model.as_deref());
+        self.charged.map(cost_of).transpose()
     }
 
     fn end(&self) -> StoredAttempt {
@@ -211,6 +216,7 @@ impl EndedAttempt {
     /// It is written.
     pub(super) fn into_facts(mut self) -> AttemptFacts {
         self.attempt.written = true;
+        self.attempt.shared.release_hold(self.attempt.hold, self.cost().unwrap_or_default());
         let outcome = self.cause.map_or(self.state.name(), Cause::name);
         let OpenAttempt { shared, facts, .. } = &self.attempt;
         shared.gateway.inner.metrics.attempt(&facts.engine, outcome);

@@ -1,6 +1,6 @@
 //! Tests of `tokens.rs`.
 
-use dispatcher_core::{Currency, Usage};
+use dispatcher_core::{Currency, Money, Usage};
 
 use super::*;
 
@@ -20,7 +20,7 @@ fn what_is_held_is_given_back_or_settled_once() {
     let used = || token.0.used.lock().characters;
     let mut first = token.hold(characters(6)).expect("there is enough");
     assert!(token.hold(characters(5)).is_err());
-    first.settle(characters(4));
+    first.settle(&AmountsUsed { characters: 4, ..AmountsUsed::default() });
     assert_eq!(used(), 4);
     drop(first);
     assert_eq!(used(), 4, "what is settled stays");

@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, decode_all};
-use dispatcher_core::{Bounds, Candidate, Cause, Shaped, Shaping, Transcript, Usage, Work, sample_sentence};
+use dispatcher_core::{
+    Bounds, Candidate, Cause, Money, RequestShare, Shaped, Shaping, Transcript, Usage, Work, sample_sentence,
+};
 use dispatcher_engines::{AudioSource, EngineError, EngineFormat, Hear};
 use dispatcher_vault::Parts;
 
@@ -170,8 +172,9 @@ impl Checking<'_> {
             shaped: Shaped::default(),
             render_plan: Arc::default(),
         };
+        let share = RequestShare::of_audio(milliseconds, Money::zero(estimate.currency));
         let new = NewDispatch {
-            hold: None,
+            hold: self.gateway.hold_spending(self.caller, share)?,
             requested: "check",
             media_type: to.media_type(),
             language: None,

@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, decode_all, measure};
 use dispatcher_core::{
-    Bounds, Candidate, Cause, Done, Money, RangeControl, Shaping, Style, Usage, Voice, Work, sample_sentence,
+    Bounds, Candidate, Cause, Done, Money, RangeControl, RequestShare, Shaping, Style, Usage, Voice, Work,
+    sample_sentence,
 };
 use dispatcher_engines::{EngineError, EngineFormat, Speak};
 use dispatcher_markup::Policy;
@@ -76,8 +77,9 @@ impl Checking<'_> {
     async fn speak(&mut self, planned: &PlannedCall, text: &str) -> Result<Result<MadeSound, Miss>, GatewayError> {
         let usage = usage_of(text);
         let estimate = self.sheet.tariff_of(Work::Synthesis).cost(usage, planned.candidate.model.as_deref())?;
+        let share = RequestShare::of_text(usage, Money::zero(estimate.currency));
         let new = NewDispatch {
-            hold: None,
+            hold: self.gateway.hold_spending(self.caller, share)?,
             requested: "check",
             media_type: planned.format.format.media_type(),
             language: None,

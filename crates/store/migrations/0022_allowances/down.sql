@@ -1,0 +1,3 @@
+DROP INDEX dispatches_by_caller;
+ALTER TABLE dispatches DROP COLUMN caller;
+DROP TABLE allowances;
