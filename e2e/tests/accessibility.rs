@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use thirtyfour::Key;
 
 /// Addresses, and a text by which a page is known to have loaded.
-const PAGES: [(&str, &str); 23] = [
+const PAGES: [(&str, &str); 25] = [
     ("/", "Will cost"),
     ("/?mode=script", "Beside each line"),
     ("/voices?search=heron", "Isolde"),
@@ -29,6 +29,8 @@ const PAGES: [(&str, &str); 23] = [
     ("/engines/heron?tab=sheet", "Valid"),
     ("/credentials", "bittern"),
     ("/routes?route=quayside", "What would it do?"),
+    ("/apps", "nearly used"),
+    ("/apps/helpline", "in total"),
     ("/alerts", "No notices yet."),
     ("/captions", "the words appear while you speak"),
     ("/exchange", "The reply hook of the app answers"),

@@ -136,3 +136,56 @@ async fn a_key_has_an_allowance_of_its_own_beside_that_of_its_app() {
         demo.client(&["app", "allowance", "add", "quay-announcer", "--requests", "1", "--per", "day", "--key", "zz"]);
     assert!(String::from_utf8_lossy(&nobody.stderr).contains("there is no key 'zz'"), "{nobody:?}");
 }
+
+#[tokio::test]
+async fn usage_is_grouped_by_the_key_that_made_the_requests() {
+    let demo = Demo::start(BINARY).await;
+    let made = demo.client(&["app", "key", "add", "quay-announcer", "--label", "gates", "--json"]);
+    let made: Value = serde_json::from_slice(&made.stdout).unwrap();
+    let (id, key) = (made["id"].as_str().unwrap(), made["key"].as_str().unwrap());
+    for text in ["One.", "Two."] {
+        assert_eq!(say_with(&demo, key, text, VOICE).await.0, 200);
+    }
+    assert_eq!(say(&demo, "Another key.").await.0, 200);
+    let usage = demo.get("/api/v1/usage?by=key,voice").await;
+    let rows = usage["items"].as_array().unwrap();
+    let own: Vec<&Value> = rows.iter().filter(|row| row["group"][0] == id).collect();
+    assert_eq!((own.len(), &own[0]["group"][1], &own[0]["requests"]), (1, &json!(VOICE), &json!(2)), "{usage}");
+    assert_eq!(rows.len(), 2, "{usage}");
+    let refused = demo.client(&["usage", "--by", "moon"]);
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(told.contains("by is one or two of app, key, engine, voice, model"), "{told}");
+}
+
+#[tokio::test]
+async fn a_key_that_expires_is_refused_from_then_on() {
+    let demo = Demo::start(BINARY).await;
+    let add = |seconds: &str| {
+        demo.client(&["app", "key", "add", "console", "--label", "visit", "--expires-in", seconds, "--json"])
+    };
+    let refused = add("9");
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("expires_in is 10 to 316224000 seconds"), "{refused:?}");
+    let made: Value = serde_json::from_slice(&add("10").stdout).unwrap();
+    let key = made["key"].as_str().unwrap();
+    let voices = async || {
+        let response = demo.http.get(format!("{}/api/v1/voices", demo.url)).bearer_auth(key).send().await.unwrap();
+        (response.status().as_u16(), response.text().await.unwrap())
+    };
+    let sign_in = demo.http.post(format!("{}/api/v1/session", demo.url)).json(&json!({"key": key}));
+    let session =
+        sign_in.send().await.unwrap().headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let overview = async || {
+        let request = demo.http.get(format!("{}/api/v1/overview", demo.url)).header("Cookie", &session);
+        request.send().await.unwrap().status().as_u16()
+    };
+    assert_eq!((voices().await.0, overview().await), (200, 200));
+    let listed = demo.get("/api/v1/apps/console/keys").await;
+    let visit =
+        |list: &Value| list["items"].as_array().unwrap().iter().find(|key| key["label"] == "visit").unwrap().clone();
+    assert_eq!(visit(&listed)["state"], "active");
+    tokio::time::sleep(std::time::Duration::from_secs(11)).await;
+    let (status, told) = voices().await;
+    assert!(status == 401 && told.contains("it has expired"), "{told}");
+    assert_eq!(overview().await, 401, "a session does not outlive its key");
+    assert_eq!(visit(&demo.get("/api/v1/apps/console/keys").await)["state"], "expired");
+}

@@ -62,6 +62,7 @@ struct Seen {
 
 /// Whether each sentence is heard once and in order. Of one whose engine was
 /// slow and then lost, the beginning may be heard before it: so many times at most.
+/// It is the whole sentence where only silence was lost.
 fn says(heard: &str, sentences: &[&str], mut beginnings: usize) -> bool {
     let mut rest = heard;
     for sentence in sentences {
@@ -69,6 +70,10 @@ fn says(heard: &str, sentences: &[&str], mut beginnings: usize) -> bool {
             rest = rest.trim_start();
             if let Some(after) = rest.strip_prefix(sentence) {
                 rest = after;
+                if beginnings > 0 && rest.trim_start().starts_with(sentence) {
+                    beginnings -= 1;
+                    continue;
+                }
                 break;
             }
             let same = rest.bytes().zip(sentence.bytes()).take_while(|(one, other)| one == other).count();
@@ -87,15 +92,24 @@ fn what_is_lost_doubled_or_out_of_order_is_noticed() {
     let said = ["The ramp is closing.", "Stand clear."];
     assert!(says("The ramp is closing. Stand clear.", &said, 0));
     assert!(says("The ramp is closing. Stand cl Stand clear.", &said, 1));
+    assert!(says("The ramp is closing. The ramp is closing. Stand clear.", &said, 1));
+    assert!(!says("The ramp is closing. The ramp is closing. Stand clear.", &said, 0));
     for wrong in [
         "The ramp is closing.",
         "Stand clear.",
         "Stand clear. The ramp is closing.",
-        "The ramp is closing. Stand clear. Stand clear.",
+        "The ramp is closing. Stand clear. Stand clear. Stand clear.",
         "The ramp is closing. Sta Sta Stand clear.",
     ] {
         assert!(!says(wrong, &said, 1), "{wrong}");
     }
+}
+
+/// Calls of a dispatch that were lost after their first audio: what came of it may have been heard.
+async fn lost_in_the_middle(demo: &Demo, dispatch: &str) -> usize {
+    let dispatch = demo.settled(dispatch).await;
+    let attempts = dispatch["attempts"].as_array().unwrap();
+    attempts.iter().filter(|attempt| attempt["state"] == "failed" && !attempt["first_audio"].is_null()).count()
 }
 
 /// One caller, who asks again and again.
@@ -116,10 +130,11 @@ async fn call(demo: &Demo, until: Instant, seed: u64, seen: &Seen) {
             tokio::time::sleep(Duration::from_millis(50)).await;
             continue;
         }
+        let dispatch = header(&response, "dispatch-id");
         match response.bytes().await {
             Ok(audio) => {
                 let heard = words_of(&audio, wav);
-                let most = if voice == "storm" { ENGINES.len() - 1 } else { 0 };
+                let most = if voice == "storm" { lost_in_the_middle(demo, &dispatch).await } else { 0 };
                 assert!(says(&heard, &SENTENCES[..sentences], most), "'{heard}' is not '{text}'");
                 seen.whole.fetch_add(1, Ordering::Relaxed);
             }
@@ -209,4 +224,7 @@ async fn whatever_the_weather_no_answer_is_wrong_and_the_ledger_is_right() {
         );
         assert_eq!(of("uncertain"), 0, "{engine}: {sums:?}");
     }
+    let check = demo.client(&["ledger", "check"]);
+    let told = String::from_utf8_lossy(&check.stdout);
+    assert!(check.status.success() && told.contains("held 0.00 EUR"), "{told}");
 }

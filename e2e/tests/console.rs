@@ -394,3 +394,55 @@ async fn routes_are_read_tried_changed_and_retired_and_a_shut_engine_is_seen() {
     assert_eq!(demo.get("/api/v1/breakers").await["items"], json!([]));
     browser.quit().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_app_gets_an_allowance_and_a_key_and_loses_them_again() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.go(&format!("{}/apps", demo.url)).await;
+    browser.until("the apps", "return document.body.innerText.includes('No allowance: use is not limited.')").await;
+    browser.go(&format!("{}/apps/quay-announcer", demo.url)).await;
+    let spoken = demo.speak(json!({"text": "a".repeat(50), "voice": "heron/pellin"}), "audio/mpeg").await;
+    assert_eq!(spoken.status(), 200);
+    spoken.bytes().await.unwrap();
+    browser.find("allowance-amount").await;
+    browser.driver.find(By::Css("[data-test=allowance-amount] input")).await.unwrap().send_keys("0.001").await.unwrap();
+    browser.find("add-allowance").await.click().await.unwrap();
+    // 50 characters of heron cost 0.0008 EUR; the session of the page is an operator's.
+    browser
+        .until(
+            "the bar",
+            "return document.querySelector('[data-test=allowance]')?.innerText.includes('80 %, nearly used')",
+        )
+        .await;
+    let bar = browser.run("return document.querySelector('[data-test=allowance]').innerText").await;
+    let bar = bar.as_str().unwrap();
+    assert!(bar.contains("0.001 EUR per month") && bar.contains("0.0008 EUR used"), "{bar}");
+    let refused = demo.speak(json!({"text": "b".repeat(50), "voice": "heron/pellin"}), "audio/mpeg").await;
+    assert_eq!(refused.status(), 429);
+    browser.driver.find(By::Css("[data-test=key-label] input")).await.unwrap().send_keys("gates").await.unwrap();
+    browser.find("add-key").await.click().await.unwrap();
+    browser
+        .until("the key", "return document.querySelector('[data-test=secret]')?.innerText.startsWith('dispatch_app_')")
+        .await;
+    let secret = browser.run("return document.querySelector('[data-test=secret]').innerText").await;
+    let voices = async || {
+        let url = format!("{}/api/v1/voices", demo.url);
+        demo.http.get(url).bearer_auth(secret.as_str().unwrap()).send().await.unwrap().status()
+    };
+    assert_eq!(voices().await, 200);
+    browser.run("document.querySelector('[aria-label=\"Revoke gates\"]').click()").await;
+    browser.find("confirm").await.click().await.unwrap();
+    browser.until("the end of the key", "return document.body.innerText.includes('▲ revoked')").await;
+    assert_eq!(voices().await, 401);
+    browser.run("document.querySelector('[aria-label=\"Remove 0.001 EUR per month\"]').click()").await;
+    browser
+        .until("the dialog", "return document.body.innerText.includes('Remove the allowance of 0.001 EUR per month?')")
+        .await;
+    browser.find("confirm").await.click().await.unwrap();
+    browser.until("no allowance", "return document.body.innerText.includes('No allowance: use is not limited.')").await;
+    let spoken = demo.speak(json!({"text": "b".repeat(50), "voice": "heron/pellin"}), "audio/mpeg").await;
+    assert_eq!(spoken.status(), 200);
+    browser.quit().await;
+}

@@ -131,6 +131,8 @@ async fn nothing_settled_is_lost_or_charged_twice_and_no_hold_stays() {
             assert_eq!(of("settle").len(), 1, "{dispatch}");
         }
     }
+    let check = service.send(Method::GET, "/api/v1/ledger/check", Value::Null).await.1;
+    assert!(check["holds"] == true && check["held"][0]["amount"] == "0.000000", "{check}");
     let told = seen.whole.lock().unwrap().clone();
     let lost: Vec<_> = told.difference(&whole).collect();
     assert_eq!(lost, Vec::<&String>::new(), "answered whole, and not settled");

@@ -19,7 +19,7 @@ const asking = ref<{ title: string; verb: string; act: () => Promise<unknown> }>
 const form = reactive({ limit: 'cost', amount: '', currency: 'EUR', per: 'month', key: null as string | null })
 const { error, busy, done, run } = useAsync()
 
-const active = computed(() => keys.value.filter((key) => !key.revoked))
+const active = computed(() => keys.value.filter((key) => key.state === 'active'))
 const of = { params: { path: { name: name.value } } }
 const whole = (id: string) => ({ params: { path: { name: name.value, id } } })
 
@@ -101,7 +101,7 @@ onMounted(load)
         <tbody>
           <tr v-for="key in keys" :key="key.id" data-test="key">
             <td>{{ key.label || 'no label' }}<div class="quiet code">{{ key.hint }}</div></td>
-            <td>{{ key.revoked ? '▲ revoked' : '● active' }}</td>
+            <td>{{ key.state === 'active' ? '●' : '▲' }} {{ key.state }}<div v-if="key.expires" class="quiet small">expires <TimeAgo :time="key.expires" /></div></td>
             <td><TimeAgo v-if="key.last_used" :time="key.last_used" /><span v-else>never</span></td>
             <td class="wide"><TimeAgo :time="key.created" /></td>
             <td class="text-right"><v-btn v-if="!key.revoked" size="small" variant="text" color="error" :aria-label="`Revoke ${key.label || key.hint}`" @click="askToRevoke(key)">Revoke</v-btn></td>
@@ -109,8 +109,8 @@ onMounted(load)
         </tbody>
       </v-table>
       <p v-else class="quiet">No keys yet.</p>
-      <form class="form" @submit.prevent="addKey">
-        <v-text-field v-model="label" label="Purpose of a new key" hide-details data-test="key-label" />
+      <form class="new-key" @submit.prevent="addKey">
+        <v-text-field v-model="label" label="Purpose" hide-details data-test="key-label" />
         <v-btn type="submit" variant="tonal" :loading="busy === 'key'" data-test="add-key">Add a key</v-btn>
       </form>
       <p v-if="secret" role="status">New key, shown only this once: <code data-test="secret">{{ secret }}</code></p>
@@ -138,6 +138,15 @@ onMounted(load)
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(150px, 1fr));
   align-items: center;
+  gap: 12px;
+  margin-top: 14px;
+}
+
+.new-key {
+  display: grid;
+  grid-template-columns: minmax(0, 320px) auto;
+  align-items: center;
+  justify-content: start;
   gap: 12px;
   margin-top: 14px;
 }

@@ -21,6 +21,15 @@ const start = (name: string, otherwise: string) => (typeof route.query[name] ===
 const from = ref(start('from', day(13)))
 const to = ref(start('to', day(0)))
 const by = ref(start('by', 'app,engine'))
+const columns = ['app', 'key', 'engine', 'voice', 'model', 'route', 'language', 'work', 'day', 'hour']
+const first = computed({
+  get: () => by.value.split(',')[0] ?? 'app',
+  set: (name) => (by.value = [name, ...by.value.split(',').slice(1).filter((other) => other !== name)].join(',')),
+})
+const second = computed({
+  get: () => by.value.split(',')[1] ?? 'none',
+  set: (name) => (by.value = name === 'none' ? first.value : `${first.value},${name}`),
+})
 const usage = ref<Schemas['UsageList']>()
 const daily = ref<Schemas['UsageList']>()
 const error = ref<unknown>()
@@ -86,6 +95,12 @@ onBeforeUnmount(() => {
 })
 const digits = computed(() => decimals([...(usage.value?.items ?? []).map((row) => row.cost), ...(usage.value?.total ?? [])]))
 
+/** The dispatches of a row, where its columns are filters of dispatches. */
+function dispatchesOf(group: string[]) {
+  const query = Object.fromEntries((usage.value?.by ?? []).map((name, at) => [name, group[at] ?? '']).filter(([name]) => ['app', 'engine', 'work'].includes(String(name))))
+  return Object.keys(query).length ? { path: '/dispatches', query } : undefined
+}
+
 /** Saves the table as comma-separated values. */
 async function save() {
   try {
@@ -110,7 +125,8 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
     <div class="filters">
       <v-text-field v-model="from" type="date" label="From" />
       <v-text-field v-model="to" type="date" label="To" />
-      <v-select v-model="by" :items="[{ title: 'app, day', value: 'app,day' }, { title: 'app, engine', value: 'app,engine' }, { title: 'app', value: 'app' }, { title: 'engine', value: 'engine' }, { title: 'engine, model', value: 'engine,model' }, { title: 'day, engine', value: 'day,engine' }, { title: 'day', value: 'day' }]" label="Group by" />
+      <v-select v-model="first" :items="columns" label="Group by" data-test="first" />
+      <v-select v-model="second" :items="['none', ...columns.filter((name) => name !== first)]" label="Then by" data-test="second" />
       <v-btn variant="tonal" class="align-self-center justify-self-start" data-test="csv" @click="save">Save CSV</v-btn>
     </div>
     <ProblemNote :error="error" />
@@ -123,7 +139,7 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
       <v-table v-else class="table mt-6">
         <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number wide">Requests</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr></thead>
         <tbody>
-          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index">{{ value || '–' }}</td><td class="number wide">{{ row.requests }}</td><td class="number wide">{{ row.characters }}</td><td class="number wide">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
+          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index"><router-link v-if="index === 0 && dispatchesOf(row.group)" :to="dispatchesOf(row.group)!" :aria-label="`Dispatches: ${row.group.join(', ')}`">{{ value || '–' }}</router-link><template v-else>{{ value || '–' }}</template></td><td class="number wide">{{ row.requests }}</td><td class="number wide">{{ row.characters }}</td><td class="number wide">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
         </tbody>
         <tfoot>
           <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number wide">{{ index ? '' : total((one) => one.requests) }}</td><td class="number wide">{{ index ? '' : total((one) => one.characters) }}</td><td class="number wide">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>

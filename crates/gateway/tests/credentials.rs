@@ -265,7 +265,7 @@ async fn another_root_key_opens_nothing_and_says_so() {
 #[tokio::test]
 async fn a_key_speaks_for_its_app_until_it_is_revoked() {
     let fixture = TestGateway::open().await;
-    let (key, secret) = fixture.gateway.add_app_key("quay", "test", (None, None), "ada").await.unwrap();
+    let (key, secret) = fixture.gateway.add_app_key("quay", "test", (None, None), None, "ada").await.unwrap();
     let secret = secret.expose_secret();
     let caller = fixture.gateway.admit(secret).await.unwrap();
     assert_eq!((caller.app.name.as_str(), caller.operator, caller.who.as_str()), ("quay", false, key.id.as_str()));

@@ -92,6 +92,7 @@ impl TestService {
                 revoked_at: None,
                 per_minute: None,
                 at_once: None,
+                expires_at: None,
             };
             store.add_key(row, "test".into()).await.expect("a key");
             keys.insert(who, made.secret.expose_secret().to_owned());

@@ -180,7 +180,12 @@ impl Store {
     pub async fn session(&self, hash: String, at: i64) -> Result<Option<Session>, StoreError> {
         self.read(move |c| {
             let found = sessions::table.find(hash).filter(sessions::expires_at.gt(at));
-            Ok(found.select(Session::as_select()).first(c).optional()?)
+            let session: Option<Session> = found.select(Session::as_select()).first(c).optional()?;
+            let Some(key) = session.as_ref().and_then(|session| session.key.clone()) else { return Ok(session) };
+            // It does not outlive the key that began it.
+            let key: Option<AccessKey> =
+                access_keys::table.find(key).select(AccessKey::as_select()).first(c).optional()?;
+            Ok(session.filter(|_| key.is_none_or(|key| !key.has_expired(at))))
         })
         .await
     }

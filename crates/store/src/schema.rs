@@ -29,7 +29,7 @@ table! {
     access_keys (id) {
         id -> Text, app -> Text, operator -> Bool, hash -> Text, hint -> Text, label -> Text, created_at -> BigInt,
         last_used_at -> Nullable<BigInt>, revoked_at -> Nullable<BigInt>, per_minute -> Nullable<BigInt>,
-        at_once -> Nullable<BigInt>,
+        at_once -> Nullable<BigInt>, expires_at -> Nullable<BigInt>,
     }
 }
 table! {

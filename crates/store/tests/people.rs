@@ -16,6 +16,7 @@ fn key(id: &str, app: &str) -> AccessKey {
         revoked_at: None,
         per_minute: None,
         at_once: None,
+        expires_at: None,
     }
 }
 

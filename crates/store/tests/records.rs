@@ -58,6 +58,22 @@ async fn usage_counts_what_was_settled_and_groups_it() {
     assert_eq!(seen, [("help", Some("heron"), 1, 50, 400), ("quay", Some("heron"), 2, 100, 300)]);
     let only = store.usage((GroupBy::Day, None), days(), Some("quay".into())).await.unwrap();
     assert_eq!((only.len(), only[0].nanos), (1, 300));
+    // Every grouping has the same sum, alone and with each other one.
+    for first in GroupBy::ALL {
+        for second in GroupBy::ALL.map(Some).into_iter().chain([None]) {
+            let rows = store.usage((first, second), days(), None).await.unwrap();
+            let (requests, nanos) = rows.iter().fold((0, 0), |sum, row| (sum.0 + row.requests, sum.1 + row.nanos));
+            assert_eq!((requests, nanos), (3, 700), "{first:?} {second:?}: {rows:?}");
+        }
+    }
+    let names = async |by: GroupBy| {
+        let rows = store.usage((by, None), days(), None).await.unwrap();
+        rows.into_iter().map(|row| row.first).collect::<Vec<_>>()
+    };
+    assert_eq!(names(GroupBy::Work).await, ["synthesis"]);
+    assert_eq!(names(GroupBy::Voice).await, [format!("heron/{}", attempt("d1").voice.unwrap())]);
+    assert_eq!(names(GroupBy::Route).await, [dispatch("d1", "quay").requested]);
+    assert!(names(GroupBy::Hour).await[0].ends_with(":00Z"));
 }
 
 #[tokio::test]
@@ -108,6 +124,7 @@ async fn a_revoked_key_speaks_for_nobody() {
         revoked_at: None,
         per_minute: None,
         at_once: None,
+        expires_at: None,
     };
     store.add_key(key.clone(), "ops".into()).await.unwrap();
     assert_eq!(store.grant("h".into()).await.unwrap().unwrap().app.name, "quay");

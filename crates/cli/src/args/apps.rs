@@ -103,6 +103,7 @@ pub(crate) struct AppSettings {
 #[command(after_help = "Examples:
   dispatcher app key list quay-announcer
   dispatcher app key add quay-announcer --label 'screens at the gates'
+  dispatcher app key add quay-announcer --label 'trial of the kiosks' --expires-in 2592000
   dispatcher app key revoke quay-announcer phbsyazu7s9z")]
 pub(crate) enum KeyCommand {
     /// List the keys of an app
@@ -123,6 +124,9 @@ pub(crate) enum KeyCommand {
         /// Maximum number of such requests at once (default: as the app)
         #[arg(long, value_name = "COUNT")]
         at_once: Option<u32>,
+        /// Seconds until it expires, 10 to 316224000 (default: it does not expire)
+        #[arg(long, value_name = "SECONDS")]
+        expires_in: Option<u64>,
     },
     /// Revoke a key of an app
     Revoke {

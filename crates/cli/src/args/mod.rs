@@ -473,7 +473,7 @@ pub(crate) struct LintArgs {
   dispatcher usage --by day,app --from 2026-11-01
   dispatcher usage --csv > november.csv")]
 pub(crate) struct UsageArgs {
-    /// Group by one or two of app, engine, day, model
+    /// Group by one or two of app, key, engine, voice, model, route, language, work, day, hour
     #[arg(long, default_value = "app,engine")]
     pub(crate) by: String,
     /// First day, YYYY-MM-DD (default: the first of this month)

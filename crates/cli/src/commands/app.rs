@@ -97,9 +97,12 @@ async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(
             let list = client.get(&keys(&app), &[]).await?;
             form.print(&list, || render_keys(&list))
         }
-        KeyCommand::Add { app, label, per_minute, at_once } => {
+        KeyCommand::Add { app, label, per_minute, at_once, expires_in } => {
             let key = client
-                .post(&keys(&app), &json!({"label": label, "per_minute": per_minute, "at_once": at_once}))
+                .post(
+                    &keys(&app),
+                    &json!({"label": label, "per_minute": per_minute, "at_once": at_once, "expires_in": expires_in}),
+                )
                 .await?;
             if form.is_json() {
                 return output::print_json(&key);
@@ -282,15 +285,15 @@ fn render_keys(list: &Value) -> String {
         return "This app has no keys. Add one: dispatcher app key add APP".into();
     }
     let rows = keys.iter().map(|key| {
-        let state = if key["revoked"].is_null() { "active" } else { "revoked" };
         vec![
             output::short_id(key, "id"),
             output::text(key, "hint"),
-            state.to_owned(),
+            output::text(key, "state"),
             output::text(key, "label"),
             output::time(&key["created"]),
             output::time(&key["last_used"]),
+            output::time(&key["expires"]),
         ]
     });
-    output::table(&["id", "key", "state", "label", "created", "last used"], rows.collect(), &[])
+    output::table(&["id", "key", "state", "label", "created", "last used", "expires"], rows.collect(), &[])
 }

@@ -39,6 +39,7 @@ pub fn new_access_key(app: &str, label: &str) -> (AccessKey, SecretString) {
         revoked_at: None,
         per_minute: None,
         at_once: None,
+        expires_at: None,
     };
     (key, made.secret)
 }
@@ -93,7 +94,8 @@ impl Gateway {
     }
 
     /// Adds a key to an app, with its requests for work in a minute and at once
-    /// where they are limited; gives its secret, which is told nowhere else.
+    /// where they are limited, and the seconds until it expires, if it does;
+    /// gives its secret, which is told nowhere else.
     ///
     /// # Errors
     /// Where there is no app of the name.
@@ -102,11 +104,14 @@ impl Gateway {
         app: &str,
         label: &str,
         limits: (Option<i64>, Option<i64>),
+        expires_in: Option<u64>,
         by: &str,
     ) -> Result<(AccessKey, SecretString), GatewayError> {
         let (key, secret) = new_access_key(app, label);
         let (per_minute, at_once) = limits;
-        let key = AccessKey { per_minute, at_once, ..key };
+        let micros = |seconds: u64| i64::try_from(seconds).unwrap_or(i64::MAX).saturating_mul(1_000_000);
+        let expires_at = expires_in.map(|seconds| key.created_at.saturating_add(micros(seconds)));
+        let key = AccessKey { per_minute, at_once, expires_at, ..key };
         Ok((self.inner.store.add_key(key, by.to_owned()).await?, secret))
     }
 

@@ -137,6 +137,9 @@ impl Gateway {
             }
         };
         let Grant { key, app } = grant;
+        if key.has_expired(now_micros()) {
+            return Err(GatewayError::BadKey("; it has expired"));
+        }
         let limits = KeyLimits { per_minute: key.per_minute, at_once: key.at_once };
         let limited = key.per_minute.is_some() || key.at_once.is_some();
         Ok(Caller { operator: key.operator, key: limited.then_some(limits), ..Caller::of_app(app, key.id) })
@@ -178,6 +181,7 @@ mod tests {
             revoked_at: None,
             per_minute: None,
             at_once: None,
+            expires_at: None,
         };
         let grant = Grant { key, app: App::new("quay", "Quay", 1) };
         cache.put("h".into(), grant.clone(), cache.generation());

@@ -14,6 +14,10 @@ use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
 
+/// Seconds until a key expires, if it does.
+const SHORTEST_KEY: u64 = 10;
+const LONGEST_KEY: u64 = 10 * 366 * 86_400;
+
 fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Problem> {
     let site = request.site.map(|word| super::speech_request::site(&word)).transpose()?;
     let recall = request.recall.map(|word| recall(&word)).transpose()?.unwrap_or(RecallPolicy::Off);
@@ -214,7 +218,13 @@ pub(crate) async fn add_key(
     let request: KeyRequest = read_json(data, SMALL_BODY).await?;
     let per_minute = within(request.per_minute, "per_minute", 1_000_000)?;
     let limits = (per_minute, within(request.at_once, "at_once", 10_000)?);
-    let (key, secret) = gateway.add_app_key(name, &request.label, limits, &allowed.0.who).await?;
+    let lives = request.expires_in.is_none_or(|seconds| (SHORTEST_KEY..=LONGEST_KEY).contains(&seconds));
+    if !lives {
+        let detail = format!("expires_in is {SHORTEST_KEY} to {LONGEST_KEY} seconds");
+        return Err(Problem::at(ProblemKind::Invalid, "/expires_in", detail));
+    }
+    let by = &allowed.0.who;
+    let (key, secret) = gateway.add_app_key(name, &request.label, limits, request.expires_in, by).await?;
     let answer = KeyAnswer { key: Some(secret.expose_secret().to_owned()), ..key.into() };
     Ok((Status::Created, Json(answer)))
 }

@@ -77,13 +77,14 @@ pub(crate) async fn dispatch(
 
 /// Show usage
 ///
-/// Settled usage between two days in UTC (default: this month), grouped `by` one or two of `app`,
-/// `engine`, `day`, `model`, separated by a comma. App keys see their own app only.
+/// Settled usage between two days in UTC (default: this month), grouped `by` one or two of `app`, `key`,
+/// `engine`, `voice`, `model`, `route`, `language`, `work`, `day` and `hour`, separated by a comma. A key is
+/// the id of a key or token, or a person. App keys see their own app only.
 #[utoipa::path(
     operation_id = "showUsage",
     context_path = "/api/v1", tag = "records",
     params(
-        ("by" = Option<String>, Query, description = "app, engine, day, model; one or two"),
+        ("by" = Option<String>, Query, description = "app, key, engine, voice, model, route, language, work, day, hour; one or two"),
         ("from" = Option<String>, Query, description = "YYYY-MM-DD"), ("to" = Option<String>, Query, description = "YYYY-MM-DD"),
         ("app" = Option<String>, Query),
     ),
@@ -103,7 +104,7 @@ pub(crate) async fn usage(
     if columns.len() != names.len() || columns.is_empty() || columns.len() > 2 {
         return Err(Problem::new(
             ProblemKind::Invalid,
-            format!("by is one or two of app, engine, day, model, not '{by}'"),
+            format!("by is one or two of {}, not '{by}'", GroupBy::ALL.map(GroupBy::name).join(", ")),
         ));
     }
     let today = day_of(now_micros());

@@ -1,7 +1,7 @@
 //! Apps, keys, and who is signed in.
 
 use dispatcher_core::Site;
-use dispatcher_gateway::{AccessKey, App};
+use dispatcher_gateway::{AccessKey, App, now_micros};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -121,10 +121,14 @@ pub(crate) struct KeyAnswer {
     pub(crate) created: String,
     pub(crate) last_used: Option<String>,
     pub(crate) revoked: Option<String>,
+    /// `active`, `expired` or `revoked`.
+    pub(crate) state: String,
     /// Maximum number of requests per minute; null: as the app.
     pub(crate) per_minute: Option<i64>,
     /// Maximum number of requests at once; null: as the app.
     pub(crate) at_once: Option<i64>,
+    /// When it expires; null if it does not.
+    pub(crate) expires: Option<String>,
     /// Only in the answer that adds the key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) key: Option<String>,
@@ -132,7 +136,13 @@ pub(crate) struct KeyAnswer {
 
 impl From<AccessKey> for KeyAnswer {
     fn from(key: AccessKey) -> Self {
+        let state = match (key.revoked_at, key.has_expired(now_micros())) {
+            (Some(_), _) => "revoked",
+            (None, true) => "expired",
+            (None, false) => "active",
+        };
         KeyAnswer {
+            state: state.into(),
             id: key.id,
             app: key.app,
             operator: key.operator,
@@ -143,6 +153,7 @@ impl From<AccessKey> for KeyAnswer {
             revoked: key.revoked_at.map(rfc3339),
             per_minute: key.per_minute,
             at_once: key.at_once,
+            expires: key.expires_at.map(rfc3339),
             key: None,
         }
     }
@@ -158,6 +169,8 @@ pub(crate) struct KeyRequest {
     pub(crate) per_minute: Option<i64>,
     /// Maximum number of such requests at once: 1 to 10000 (default: as the app).
     pub(crate) at_once: Option<i64>,
+    /// Seconds until it expires: 10 to 316224000 (default: it does not expire).
+    pub(crate) expires_in: Option<u64>,
 }
 
 /// A person who can sign in with a password.

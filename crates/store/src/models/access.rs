@@ -88,6 +88,15 @@ pub struct AccessKey {
     /// Requests for work with it in a minute, and at once.
     pub per_minute: Option<i64>,
     pub at_once: Option<i64>,
+    /// When it expires; never if `None`.
+    pub expires_at: Option<i64>,
+}
+
+impl AccessKey {
+    /// Whether it has expired at a time.
+    pub fn has_expired(&self, at: i64) -> bool {
+        self.expires_at.is_some_and(|expires_at| expires_at <= at)
+    }
 }
 
 /// A console session. It ends with the key or the person that began it.
