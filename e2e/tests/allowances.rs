@@ -130,6 +130,10 @@ async fn a_key_has_an_allowance_of_its_own_beside_that_of_its_app() {
     let detail = problem["detail"].as_str().unwrap();
     assert!(detail.contains(id) && detail.contains("2 requests in total, 0 requests are left"), "{detail}");
     assert_eq!(say(&demo, "Another key.").await.0, 200);
+    // A token that was made with the key counts for it.
+    let request = demo.http.post(format!("{}/api/v1/tokens", demo.url)).bearer_auth(&key);
+    let made: Value = request.json(&json!({"calls": ["speak"]})).send().await.unwrap().json().await.unwrap();
+    assert_eq!(say_with(&demo, made["token"].as_str().unwrap(), "Four.", VOICE).await.0, 429);
     let refused = demo.client(&["app", "allowance", "add", "quay-announcer", "--per", "day"]);
     assert!(String::from_utf8_lossy(&refused.stderr).contains("--cost"), "one amount is required");
     let nobody =

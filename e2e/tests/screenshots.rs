@@ -163,14 +163,6 @@ async fn take_the_pictures() {
     browser.until("the engines", "return document.body.innerText.includes('PocketSphinx')").await;
     browser.until("the breaker", "return document.querySelector('[data-test=breaker]') !== null").await;
     shot("overview.png").await;
-    for allowance in [
-        ["quay-announcer", "--cost", "0.01 EUR", "--per", "month"],
-        ["quay-announcer", "--requests", "2000", "--per", "day"],
-        ["helpline", "--cost", "12.50 EUR", "--per", "month"],
-        ["drill-captions", "--seconds", "36000", "--per", "week"],
-    ] {
-        demo.client(&[&["app", "allowance", "add"], allowance.as_slice()].concat());
-    }
     browser.go(&format!("{}/apps", demo.url)).await;
     browser.until("the bars", "return document.querySelectorAll('[data-test=allowance]').length === 4").await;
     shot("apps.png").await;

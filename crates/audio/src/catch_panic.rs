@@ -14,7 +14,7 @@ pub fn expects_panic() -> bool {
     GUARDED.get()
 }
 
-/// What the work gives; nothing where it panics. A decoder that it was about
+/// What the work gives; `None` if it panics. A decoder that it was about
 /// is then in no known state, and is not to be used again.
 pub(crate) fn guarded<T>(work: impl FnOnce() -> T) -> Option<T> {
     let outer = GUARDED.replace(true);

@@ -1,4 +1,4 @@
-//! Where in a stream a chunk of it stands.
+//! Position of a chunk in a stream.
 
 /// Whether more comes after a chunk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

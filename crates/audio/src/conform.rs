@@ -49,7 +49,7 @@ impl Conform {
         }
     }
 
-    /// The sound is over: appends the rest.
+    /// The audio is over: appends the rest.
     pub(crate) fn finish(mut self, out: &mut Vec<f32>) -> Result<(), AudioError> {
         self.resampler.as_mut().map_or(Ok(()), |resampler| resampler.finish(out))
     }

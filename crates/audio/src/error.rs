@@ -33,7 +33,7 @@ pub enum AudioError {
         /// What is not whole.
         what: &'static str,
     },
-    /// There was no sound in it at all.
+    /// There was no audio in it at all.
     #[error("it contains no audio")]
     Empty,
     /// A media type that is not known.
@@ -83,7 +83,7 @@ pub enum AudioError {
         /// Its range with the unit.
         allowed: String,
     },
-    /// Far more sound than the bytes could honestly hold.
+    /// Far more audio than the bytes could honestly hold.
     #[error("{bytes} bytes would expand to more than {seconds} s of audio; this must be allowed explicitly")]
     TooLong {
         /// Bytes read so far.

@@ -1,4 +1,4 @@
-//! Pieces of sound, one behind the other, as one stream.
+//! Pieces of audio, one behind the other, as one stream.
 
 use bytes::Bytes;
 
@@ -15,9 +15,9 @@ const FADE: f64 = 0.005;
 /// How a piece joins those before it and behind it; on its own unless said.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Joint {
-    /// What is done to its sound.
+    /// What is done to its audio.
     pub effects: Effects,
-    /// Few bytes may become any length of sound.
+    /// Few bytes may become any length of audio.
     pub any_length: bool,
     /// Seconds by which it begins before the piece ahead of it ends; as that
     /// one's `hold`.
@@ -78,7 +78,7 @@ impl Joiner {
         })
     }
 
-    /// How much sound there is so far, what is held included.
+    /// How much audio there is so far, what is held included.
     pub fn length(&self) -> Length {
         let held = (self.held.len() + self.over.len() - self.mixed) as u64;
         Length { frames: (self.encoded + held) / u64::from(self.output.channels), rate: self.output.rate }
@@ -129,7 +129,7 @@ impl Joiner {
     /// The piece is whole.
     ///
     /// # Errors
-    /// When it is torn or holds no sound.
+    /// When it is torn or holds no audio.
     pub fn end(&mut self) -> Result<Bytes, AudioError> {
         let mut out = Vec::new();
         self.run(&[], Chunk::Last, &mut out)?;
@@ -235,7 +235,7 @@ impl Joiner {
     /// There are no more pieces.
     ///
     /// # Errors
-    /// When there was no sound at all.
+    /// When there was no audio at all.
     pub fn finish(&mut self) -> Result<Bytes, AudioError> {
         let mut out = Vec::new();
         self.release(&mut out)?;

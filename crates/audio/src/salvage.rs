@@ -38,7 +38,7 @@ pub struct Salvaged {
 
 impl Salvager {
     /// A salvager for bytes of the format; rate and channels count only for
-    /// codings that do not tell them.
+    /// codings that do not state them.
     ///
     /// # Errors
     /// When the format is not read here.

@@ -13,12 +13,12 @@ use crate::{AudioError, Format, Layout, Length, Meter, Tags};
 /// What is wanted beside the format; nothing unless said.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Options {
-    /// Done to the sound; then it is always decoded.
+    /// Done to the audio; then it is always decoded.
     pub effects: Effects,
     /// What the output says of itself, where its format can. The input's own
     /// tags are not carried over.
     pub tags: Tags,
-    /// Let few bytes become any length of sound.
+    /// Let few bytes become any length of audio.
     pub any_length: bool,
     /// Decode even where the coded sound could be moved as it is: chains of
     /// streams need it.
@@ -45,7 +45,7 @@ pub struct Transcoder {
 
 enum ConversionPath {
     Pass(Box<Meter>),
-    /// And what to do where the sound turns out to need it.
+    /// And what to do where the audio turns out to need it.
     Rewrap(Box<(Rewrap, Format, Options)>),
     Convert(Box<Conversion>),
 }
@@ -70,7 +70,7 @@ fn rewrap(input: Format, output: Format, options: &Options) -> Option<Rewrap> {
 
 impl Transcoder {
     /// A transcoder from `input` to `output`. `input` is taken at its word
-    /// for raw codings; the others tell their own rate and channels.
+    /// for raw codings; the others state their own rate and channels.
     ///
     /// # Errors
     /// As [`Format::check_output`].
@@ -107,7 +107,7 @@ impl Transcoder {
         matches!(self.way, ConversionPath::Pass(_))
     }
 
-    /// Whether the sound is decoded, which takes time.
+    /// Whether the audio is decoded, which takes time.
     pub fn decodes(&self) -> bool {
         matches!(self.way, ConversionPath::Convert(_))
     }
@@ -117,7 +117,7 @@ impl Transcoder {
         self.output
     }
 
-    /// How much sound has come out so far.
+    /// How much audio has come out so far.
     pub fn length(&self) -> Length {
         match &self.way {
             ConversionPath::Pass(meter) => meter.length(),
@@ -141,7 +141,7 @@ impl Transcoder {
     /// The input is over: gives the rest, once.
     ///
     /// # Errors
-    /// When the input ended too early, or held no sound.
+    /// When the input ended too early, or held no audio.
     pub fn finish(&mut self) -> Result<Bytes, AudioError> {
         if std::mem::replace(&mut self.finished, true) {
             return Ok(Bytes::new());

@@ -288,7 +288,7 @@ fn a_moved_pitch_keeps_the_formants_where_that_is_asked() {
         let factor = (semitones / 12.0f64).exp2();
         let kept = run(&sound, 1, Effects { pitch: Some(semitones), keep_formants: true, ..Effects::default() }, 1_000);
         assert_eq!(kept.len(), sound.len(), "{semitones} st");
-        // The pitch: harmonics stand out against what lies between them.
+        // The pitch: harmonics stand out against what is between them.
         let on = harmonics(&kept, 110.0 * factor)[3].1;
         let between = harmonics(&kept, 110.0 * factor * 0.875)[3].1;
         assert!(on > between + 12.0, "{semitones} st: {on} dB on the harmonic, {between} dB beside it");

@@ -1,4 +1,4 @@
-//! What stands beside the sound, and sound that changes its container alone.
+//! Metadata, and audio that only changes its container.
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Codec, Format, Meter, Options, Tags, Transcoder, decode_all, encode_all};

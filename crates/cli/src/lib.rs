@@ -20,7 +20,7 @@ use crate::args::{Cli, Command, EngineCommand};
 use crate::error::CliError;
 use crate::output::OutputForm;
 
-/// Damaged files make some decoders panic, which is caught and told as an
+/// Damaged files make some decoders panic, which is caught and reported as an
 /// error of the file: no trace of it is printed beside.
 fn quiet_caught_panics() {
     let report = std::panic::take_hook();

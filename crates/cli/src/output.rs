@@ -9,7 +9,7 @@ use serde_json::Value;
 
 use crate::error::CliError;
 
-/// How a command tells what it has done.
+/// How a command reports its result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum OutputForm {
     /// For people.
@@ -32,7 +32,7 @@ impl OutputForm {
     }
 }
 
-/// Colours carry no meaning alone: a word stands with each.
+/// Colours carry no meaning alone; each has a word.
 #[derive(Clone, Copy)]
 pub(crate) enum Colour {
     Good,
@@ -140,7 +140,7 @@ pub(crate) fn print_json(value: &Value) -> Result<(), CliError> {
     print(&serde_json::to_string_pretty(value).unwrap_or_default())
 }
 
-/// A member as text; nothing where it is missing or null.
+/// A member as text; empty if it is missing or null.
 pub(crate) fn text(value: &Value, member: &str) -> String {
     match &value[member] {
         Value::Null => String::new(),
@@ -151,7 +151,7 @@ pub(crate) fn text(value: &Value, member: &str) -> String {
 }
 
 /// Characters of an id that are shown: its time in milliseconds and 12 random
-/// bits, which tell the records of one host apart.
+/// bits, which distinguish the records of one host.
 const SHORT_ID: usize = 16;
 
 /// The beginning of an id, which every command takes in place of the whole.

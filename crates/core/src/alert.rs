@@ -1,5 +1,5 @@
-//! Alerts: rules that say of what an operator is to be told, when and where,
-//! and the decision whether something is told now. What is watched, and how it
+//! Alerts: rules that say of what, when and where an operator is notified,
+//! and the decision whether something is sent now. What is watched, and how it
 //! is sent, is not here.
 
 use std::time::Duration;
@@ -56,7 +56,7 @@ impl Watched {
         Watched::ALL.iter().copied().find(|watched| watched.name() == name)
     }
 
-    /// What its threshold may be; nothing where it has none.
+    /// What its threshold may be; `None` if it has none.
     fn range(self) -> Option<ThresholdRange> {
         let range = |least, usual, most, low| Some(ThresholdRange { least, usual, most, low });
         match self {
@@ -69,7 +69,7 @@ impl Watched {
         }
     }
 
-    /// What a rule without a threshold is raised at; nothing where it has none.
+    /// What a rule without a threshold is raised at; `None` if it has none.
     pub fn usual_threshold(self) -> Option<f64> {
         self.range().map(|range| range.usual)
     }
@@ -84,7 +84,7 @@ struct ThresholdRange {
     low: bool,
 }
 
-/// What an operator is to be told of, and where.
+/// A condition, and where an operator is notified of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct AlertRule {
@@ -98,14 +98,14 @@ pub struct AlertRule {
     /// From which measure on it is raised, as [`Watched`] counts it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub threshold: Option<f64>,
-    /// Seconds that it must last before it is told (default: 0).
+    /// Seconds that it must last before a message is sent (default: 0).
     #[serde(default)]
     pub after: u64,
     /// Minutes in which the same is told once at the most, however often it
     /// ends and begins again (default: 30).
     #[serde(default = "half_an_hour")]
     pub pause: u64,
-    /// The part of the day in which nothing is sent: it is told afterwards,
+    /// The part of the day in which nothing is sent: it is sent afterwards,
     /// where it still lasts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet: Option<Hours>,
@@ -127,7 +127,7 @@ pub enum AlertRuleError {
     /// The name has other characters than names may have.
     #[error("the name of an alert is 1 to 40 small letters, digits and hyphens, not '{0}'")]
     Name(String),
-    /// It would be told nowhere, or in too many places.
+    /// It has no address, or too many.
     #[error("an alert is sent to 1 to 8 addresses, not {0}")]
     Addresses(usize),
     /// An address that is neither of a webhook nor of a mailbox.
@@ -164,7 +164,7 @@ pub enum AlertRuleError {
 }
 
 impl AlertRule {
-    /// Refuses what could never be told.
+    /// Refuses a rule that could never be sent.
     pub fn check(&self) -> Result<(), AlertRuleError> {
         if !crate::is_record_name(&self.name) {
             return Err(AlertRuleError::Name(self.name.clone()));
@@ -201,7 +201,7 @@ impl AlertRule {
         self.engines.is_empty() || engine.is_none_or(|engine| self.engines.iter().any(|own| own == engine))
     }
 
-    /// Whether a measure is to be told of.
+    /// Whether a measure raises the alert.
     pub fn is_raised_at(&self, measure: f64) -> bool {
         let Some(range) = self.on.range() else { return true };
         let threshold = self.threshold.unwrap_or(range.usual);
@@ -224,9 +224,9 @@ pub enum Told {
 pub struct Alarm {
     /// Since when it lasts; nothing while all is well.
     pub since: Option<Duration>,
-    /// When its beginning was told last.
+    /// When the last message of its beginning was sent.
     pub told_at: Option<Duration>,
-    /// It was told that it lasts, and not yet that it is over.
+    /// The message of its beginning was sent, that of its end was not.
     pub open: bool,
 }
 
@@ -265,7 +265,7 @@ mod tests {
         serde_json::from_value(rule).expect("a rule")
     }
 
-    /// What is told at each step: seconds, and whether it lasts.
+    /// Messages of each step: seconds, and whether it lasts.
     fn told(rule: &AlertRule, steps: &[(u64, bool)]) -> Vec<Option<Told>> {
         let mut alarm = Alarm::default();
         let minute = |second: u64| u16::try_from(second / 60 % 1_440).expect("a minute");
@@ -296,7 +296,7 @@ mod tests {
     #[test]
     fn in_quiet_hours_nothing_is_sent_and_what_lasts_is_told_afterwards() {
         let sleeping = AlertRule { quiet: Some("00:10-00:20".parse().expect("hours")), ..rule() };
-        // Over within them: nobody is told.
+        // Over within them: no message is sent.
         assert_eq!(told(&sleeping, &[(600, true), (900, false), (1_300, false)]), [None, None, None]);
         assert_eq!(told(&sleeping, &[(600, true), (1_199, true), (1_200, true)]), [None, None, Some(Told::Raised)]);
         let ends = told(&sleeping, &[(500, true), (700, false), (1_200, false)]);

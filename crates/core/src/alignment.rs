@@ -20,7 +20,7 @@ const MOST_CELLS: usize = 100_000_000;
 
 /// The alignment of two rows with the fewest differences (Wagner and Fischer
 /// 1974), of equal ones the one in which the most is the same and words are
-/// beside those that are spelt most like them. Nothing where they
+/// beside those that are spelt most like them. `None` if they
 /// are too long to be compared.
 pub fn align<T: AsRef<str>>(first: &[T], second: &[T]) -> Option<Vec<Aligned>> {
     align_by(first.len(), second.len(), |i, j| unlikeness(first[i].as_ref(), second[j].as_ref()))
@@ -107,7 +107,7 @@ pub(crate) fn count_by(first: usize, second: usize, unlike: impl Fn(usize, usize
 
 /// Words of a block of long rows.
 const BLOCK: usize = 2_000;
-/// So many of the same in a row are believed to belong together.
+/// Number of equal ones in a row that belong together.
 const ANCHOR: usize = 4;
 
 /// The alignment of rows of any length: block by block, each from where the

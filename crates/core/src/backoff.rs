@@ -8,7 +8,7 @@ use std::time::Duration;
 pub struct Backoff {
     /// The wait before the second try.
     pub first: Duration,
-    /// Each wait is so many times the one before.
+    /// Factor from one wait to the next.
     pub factor: u32,
     /// No wait is longer.
     pub longest: Duration,

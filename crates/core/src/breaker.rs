@@ -12,7 +12,7 @@ use crate::{Backoff, Cause};
 
 /// Failures in a row that open a breaker.
 const IN_A_ROW: u32 = 5;
-/// So many calls of the last [`WINDOW`] are enough to judge by their share.
+/// Number of calls in the last [`WINDOW`] from which their share counts.
 const ENOUGH: usize = 20;
 /// More failures than this share of them open it.
 const SHARE: f64 = 0.5;

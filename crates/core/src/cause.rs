@@ -126,7 +126,7 @@ impl Cause {
         }
     }
 
-    /// The cause that an HTTP status stands for where the sheet has no rule.
+    /// The cause of an HTTP status if the sheet has no rule for it.
     pub fn of_status(status: u16) -> Cause {
         match status {
             401 => Cause::Unauthorized,

@@ -71,7 +71,7 @@ pub struct TextComparison {
     pub characters: ErrorCounts,
 }
 
-/// Holds a text against a reference. Nothing where a text has more than
+/// Holds a text against a reference. `None` if a text has more than
 /// 10,000 characters.
 pub fn compare_texts(reference: &str, hypothesis: &str) -> Option<TextComparison> {
     let (reference, hypothesis) = (normalise_words(reference), normalise_words(hypothesis));

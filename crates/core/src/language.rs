@@ -18,7 +18,7 @@ pub fn is_known_language(tag: &str) -> bool {
 }
 
 /// The longest beginning of a text that is a tag: `en-us` of `en-us-nyc`, whose
-/// last subtag stands where none of three letters may.
+/// last subtag is where none of three letters is allowed.
 pub fn longest_tag(text: &str) -> Option<&str> {
     let ends = [text.len()].into_iter().chain(text.rmatch_indices('-').map(|(at, _)| at));
     ends.map(|end| &text[..end]).find(|tag| is_language_tag(tag))

@@ -28,7 +28,7 @@ pub struct Candidate {
     pub sheet: Arc<Sheet>,
     /// Set for synthesis.
     pub voice: Option<Voice>,
-    /// The model; nothing where the engine has none to choose from.
+    /// The model; `None` if the engine has none to choose from.
     pub model: Option<String>,
     /// What it is to do.
     pub work: Work,
@@ -387,7 +387,7 @@ impl<'a> Planner<'a> {
         }
     }
 
-    /// What each leg of a route comes to, as they are listed.
+    /// Result of each leg of a route, in the order of the list.
     pub fn legs(&self, route: &Route, model: Option<&str>, language: Option<&str>) -> Vec<Result<Candidate, LegFault>> {
         let planned = |(index, leg): (usize, &Leg)| {
             leg.conditions.check(language, self.circumstances)?;
@@ -481,7 +481,7 @@ impl<'a> Planner<'a> {
 
 /// What a voice must be like to speak in place of one that a leg names: the
 /// same language and gender, with the style if there is one, then without.
-/// Nothing where it is not known what the missing one was like.
+/// `None` if it is not known what the missing one was like.
 fn likenesses(leg: &Leg, missing: Option<&Voice>, language: Option<&str>) -> Vec<Criteria> {
     let own = |voice: &Voice| {
         let spoken = language.filter(|tag| voice.speaks(tag)).map(str::to_owned);

@@ -95,9 +95,9 @@ pub struct VoiceQuery {
     pub granted: Option<Vec<String>>,
     /// The order of what is found.
     pub sort: Sort,
-    /// So many are passed over.
+    /// Number of entries to skip.
     pub offset: usize,
-    /// So many are given at most.
+    /// Maximum number of entries.
     pub limit: usize,
 }
 

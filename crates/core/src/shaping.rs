@@ -289,9 +289,9 @@ pub struct HearingWish {
     pub context: Option<String>,
     /// 0 to 1.
     pub variation: Option<f64>,
-    /// Speakers are to be told apart.
+    /// Speakers are to be distinguished.
     pub speakers: bool,
-    /// So many other readings.
+    /// Number of alternative transcripts.
     pub alternatives: Option<u64>,
 }
 
@@ -323,7 +323,7 @@ impl HearingWish {
 }
 
 impl Adjustment {
-    /// What was done, for people; nothing where it was done as it was wished.
+    /// What was done, for people; `None` if it was done as it was wished.
     pub fn told(&self) -> Option<String> {
         let done = match self.done {
             Done::Omitted => "was omitted",

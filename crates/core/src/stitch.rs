@@ -64,7 +64,7 @@ fn said(part: &HeardPart) -> Vec<Said> {
         .map(|(index, word)| {
             let end = starts.get(index + 1).copied().flatten().unwrap_or(text.len());
             let text = match starts[index].filter(|_| whole) {
-                // What stands before the first word belongs to it.
+                // Audio before the first word belongs to it.
                 Some(start) => text[if index == 0 { 0 } else { start }..end].to_owned(),
                 None => format!("{} ", word.text),
             };

@@ -48,7 +48,7 @@ pub struct Transcript {
     /// Other readings, the best first.
     #[serde(default)]
     pub alternatives: Vec<Alternative>,
-    /// Where there is sound in which nothing was recognised, in order; the
+    /// Where there is audio in which nothing was recognised, in order; the
     /// text has [`GAP`] there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unrecognised: Vec<Gap>,
@@ -68,7 +68,7 @@ pub const GAP: &str = "[…]";
 
 /// What a recording is called where a form asks for a name.
 const RECORDING: &str = "audio";
-/// Words of one speaker with at most so many seconds between them are one turn.
+/// Maximum seconds between words of one turn of a speaker.
 const TURN: f64 = 0.5;
 
 /// Subtitles hold at most this long, and so many columns a cue, in lines of
@@ -76,7 +76,7 @@ const TURN: f64 = 0.5;
 const CUE_SECONDS: f64 = 6.0;
 const CUE_COLUMNS: usize = 72;
 const LINE_COLUMNS: usize = 42;
-/// A pause of so many seconds ends a cue.
+/// Duration of a pause that ends a cue, in seconds.
 const CUE_PAUSE: f64 = 1.0;
 /// Columns that one reads in a second: a cue stays for as long, where there is
 /// silence after it.

@@ -60,7 +60,7 @@ pub enum Damage {
     /// 4.2.6.3).
     #[error("it names no package")]
     NoPackage,
-    /// HTML with more than so many elements open at once.
+    /// HTML with more than this many open elements.
     #[error("more than {most} elements are within one another")]
     Nesting {
         /// The most that are read.

@@ -51,7 +51,7 @@ const SILENT: &[&str] = &[
     "title", "video",
 ];
 
-/// What lies deeper is read as one text.
+/// Deeper levels are read as one text.
 const DEEPEST: usize = 200;
 /// Elements open at once. Building a tree takes time by the square of it.
 const MOST_OPEN: usize = 3_000;

@@ -68,7 +68,7 @@ impl Block {
 pub struct Document {
     /// The title that the document gives itself.
     pub title: Option<String>,
-    /// BCP 47, as far as the document tells it.
+    /// BCP 47 tag, if the document has one.
     pub language: Option<String>,
     /// Headings and paragraphs in reading order.
     pub blocks: Vec<Block>,
@@ -85,7 +85,7 @@ impl Document {
 }
 
 impl DocumentKind {
-    /// The kind of a media type or of a file's name; nothing where neither
+    /// The kind of a media type or of a file's name; `None` if neither
     /// is known.
     pub fn of(media_type: Option<&str>, name: Option<&str>) -> Option<DocumentKind> {
         let essence = media_type.map(|given| given.split(';').next().unwrap_or_default().trim().to_ascii_lowercase());

@@ -13,7 +13,7 @@ pub enum Split {
     Heading(u8),
     /// Behind each line: dialogue, lists of announcements.
     Line,
-    /// At a paragraph, after so many characters.
+    /// At a paragraph, after a number of characters.
     Length(usize),
 }
 
@@ -86,7 +86,7 @@ impl Document {
                 add(&mut part.text, block.text());
             }
         }
-        // What stands before the first heading is called as the document.
+        // Text before the first heading has the name of the document.
         parts[0].title = title.unwrap_or_else(|| first_words(&parts[0].text));
         // A heading with nothing below it goes with what follows it.
         let mut joined: Vec<DocumentPart> = Vec::new();

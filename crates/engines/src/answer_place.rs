@@ -1,4 +1,4 @@
-//! Where in an engine's answer a value lies.
+//! Positions of values in an engine's answer.
 
 use dispatcher_core::SheetError;
 use serde_json_path::JsonPath;

@@ -78,7 +78,7 @@ impl AudioSplitter {
         Some(AudioSplitter(Scanner { rest: Some(Vec::new()), ..Scanner::new(Path::parse(path)?) }))
     }
 
-    /// The same for a document that may hold so many bytes beside its audio.
+    /// The same for a document with a maximum number of bytes beside its audio.
     #[must_use]
     pub fn with_rest(mut self, most: usize) -> Self {
         self.0.most_rest = most;

@@ -78,7 +78,7 @@ pub struct Hear {
     pub hints: Vec<String>,
     /// Label the speakers.
     pub speakers: bool,
-    /// So many other readings.
+    /// Number of alternative transcripts.
     pub alternatives: Option<u64>,
     /// How long the audio is.
     pub seconds: f64,
@@ -321,7 +321,7 @@ impl Engine {
     }
 
     /// Whether a credential is taken, and the roles it has, by a call that
-    /// costs nothing; nothing where the sheet knows of none.
+    /// costs nothing; `None` if the sheet knows of none.
     ///
     /// # Errors
     /// Free of secrets.
@@ -332,7 +332,7 @@ impl Engine {
         }
     }
 
-    /// Asks the engine for its voices; nothing where its sheet has no
+    /// Asks the engine for its voices; `None` if its sheet has no
     /// `[catalogue]`.
     ///
     /// # Errors
@@ -349,7 +349,7 @@ fn all_formats(formats: &BTreeMap<String, FormatSpec>) -> impl Iterator<Item = E
     formats.iter().filter_map(|(key, spec)| engine_formats(key, spec).ok()).flatten()
 }
 
-/// Every format that one entry of the sheet stands for.
+/// All formats of one entry of the sheet.
 fn engine_formats(key: &str, spec: &FormatSpec) -> Result<Vec<EngineFormat>, String> {
     let base = Format::parse(&spec.media_type).map_err(|error| error.to_string())?;
     spec.sample_rates

@@ -53,7 +53,7 @@ pub struct Fetcher {
     shown: Arc<Mutex<HashMap<(String, Network), Client>>>,
 }
 
-/// What stands at an address, as it comes in.
+/// The content at a URL, as it is received.
 pub struct FetchedBody {
     response: reqwest::Response,
     most: u64,
@@ -161,7 +161,7 @@ impl Fetcher {
         Ok(client)
     }
 
-    /// What stands at an address, up to so many bytes. Whoever calls has made
+    /// The content at a URL, up to a number of bytes. Whoever calls has made
     /// sure that the operator allows the host, wherever it is.
     ///
     /// # Errors

@@ -25,10 +25,10 @@ use crate::wire::{LinkCredential, Wire, retry_after};
 const MAX_BETWEEN: usize = 1 << 20;
 /// The answer that holds the result is read so far, where it is no stream.
 pub(crate) const MAX_RESULT: usize = 32 << 20;
-/// So many remembered values are kept; beyond it all are asked for anew.
+/// Maximum number of remembered values; beyond it all are fetched again.
 const MOST_REMEMBERED: usize = 20_000;
 
-/// Where a kept value lies.
+/// Position of a kept value.
 type Keep = Vec<(String, AnswerPlace)>;
 type KeptValues = BTreeMap<String, Value>;
 
@@ -169,7 +169,7 @@ impl Flow {
         self.main.document(&self.imagined(context))
     }
 
-    /// A context in which what earlier calls would have left stands by name.
+    /// A context with the names of values that earlier calls would have kept.
     fn imagined(&self, context: &Value) -> Value {
         let steps = self.before.iter().flat_map(|step| &step.keep);
         let kept: KeptValues = steps.map(|(name, _)| (name.clone(), Value::from(format!("[{name}]")))).collect();

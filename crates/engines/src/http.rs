@@ -26,7 +26,7 @@ use crate::transcript::Paths;
 use crate::wire::Wire;
 use crate::{EngineError, Fetcher};
 
-/// Where the audio lies in the answer.
+/// Position of the audio in the answer.
 enum Answered {
     Body,
     Base64(Path),
@@ -210,7 +210,7 @@ impl HttpDriver {
         self.listing.as_ref().map(Listing::preview)
     }
 
-    /// The engine's list of voices; nothing where the sheet names no list.
+    /// The engine's list of voices; `None` if the sheet names no list.
     pub(crate) async fn voices(&self, credential: &Parts, turns: Turns<'_>) -> Option<Result<Vec<Voice>, EngineError>> {
         Some(self.listing.as_ref()?.read(&self.wire, credential, turns).await)
     }

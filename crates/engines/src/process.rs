@@ -168,7 +168,7 @@ impl ProcessDriver {
         Some(format!("{} {}", self.spec.program, listing.preview()))
     }
 
-    /// The program's list of voices; nothing where the sheet names no list.
+    /// The program's list of voices; `None` if the sheet names no list.
     pub(crate) async fn voices(&self) -> Option<Result<Vec<Voice>, EngineError>> {
         let (templates, listing) = self.listing.as_ref()?;
         let list = async { listing.of_lines(&self.output(&render(templates, &context! {})?, None).await?) };
@@ -291,7 +291,7 @@ impl RunningProgram {
                 let mut text = Vec::new();
                 if let Some(pipe) = stderr {
                     let mut kept = pipe.take(MAX_STDERR as u64);
-                    // What it said before a fault is all there is to tell.
+                    // Only its output before the fault is known.
                     let _ = kept.read_to_end(&mut text).await;
                     // Read so that it does not block; nobody needs it.
                     let _ = tokio::io::copy(&mut kept.into_inner(), &mut tokio::io::sink()).await;

@@ -132,7 +132,7 @@ impl Call {
 }
 
 impl Call {
-    /// The request as text: what cannot be rendered stands as dots.
+    /// The request as text; dots replace what cannot be rendered.
     pub(crate) fn preview(&self, context: &Value) -> String {
         let shown = |template: &Template| template.render(context).unwrap_or_else(|_| "…".into());
         let mut text = format!("{} {}", self.method, shown(&self.path));
@@ -173,7 +173,7 @@ impl Payload {
     fn content_type(&self) -> Option<HeaderValue> {
         match self {
             Payload::Bytes { kind, .. } | Payload::Stream { kind, .. } => HeaderValue::from_str(kind).ok(),
-            // The form tells its own, with its boundary.
+            // The form has its own, with its boundary.
             Payload::Empty | Payload::Multipart(_) => None,
         }
     }
@@ -224,7 +224,7 @@ async fn payload(body: &Compiled, context: &Value, sound: Option<&RequestAudio>)
             let mut form = Form::new();
             let mut placed = false;
             for (name, template) in parts {
-                // Where the audio's own name stands among the parts, it stands there.
+                // The part with the audio's own name keeps its position.
                 form = match (audio.as_ref() == Some(name), sound) {
                     (true, Some(sound)) => {
                         placed = true;

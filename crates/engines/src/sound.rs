@@ -79,7 +79,7 @@ impl RequestAudio {
         Ok(RequestAudio { source: source.clone(), range: 0..length, format: format.clone(), marker })
     }
 
-    /// Numbered parts of so many bytes, from 1; one where there is nothing.
+    /// Numbered parts of a size in bytes, from 1; one part if the audio is empty.
     pub(crate) fn parts(&self, bytes: u64) -> impl Iterator<Item = (u64, RequestAudio)> + '_ {
         let count = self.range.end.div_ceil(bytes).max(1);
         (0..count).map(move |index| {

@@ -11,7 +11,7 @@ const FUEL: u64 = 20_000;
 /// What is left as it is in a path segment or query (RFC 3986, section 2.3).
 pub(crate) const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
-/// Where the output of a template stands.
+/// Context of the output of a template.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum OutputPlace {
     /// As it is: headers, form and query values (encoded later), arguments.
@@ -121,12 +121,12 @@ fn to_ascii_json(value: &Value) -> Result<Value, Error> {
     Ok(Value::from_safe_string(to_json(value)?.to_string().chars().map(escape).collect()))
 }
 
-/// A value as it stands in a form (RFC 3986, section 2.3).
+/// A value as written in a form (RFC 3986, section 2.3).
 fn to_form(value: &Value) -> Value {
     Value::from_safe_string(utf8_percent_encode(&value.to_string(), UNRESERVED).to_string())
 }
 
-/// Text as it stands in XML, in an element or between quotes.
+/// Text as written in XML, in an element or between quotes.
 pub(crate) fn to_xml(value: &Value) -> Value {
     let escape = |c: char| match c {
         '&' => "&amp;".to_owned(),

@@ -19,7 +19,7 @@ use crate::sound::RequestAudio;
 use crate::template::{OutputPlace, Template};
 use crate::{EngineError, Fetcher};
 
-/// Links lead on so often at the most.
+/// Maximum number of redirects.
 const MOST_REDIRECTS: usize = 3;
 
 /// How the calls of one engine are sent.
@@ -37,7 +37,7 @@ pub(crate) struct Wire {
 /// Where calls go, as text and taken apart.
 struct BaseUrl {
     text: String,
-    /// Nothing where the text is no URL, which calls then say.
+    /// `None` if the text is no URL, which calls then say.
     url: Option<Url>,
 }
 
@@ -278,7 +278,7 @@ impl Wire {
         EngineError { retry_after, ..self.told(status, &text, redactor) }
     }
 
-    /// The failure that a status and a text tell of.
+    /// The failure of a status and a text.
     pub(crate) fn told(&self, status: u16, text: &str, redactor: &Redactor) -> EngineError {
         let cause = self.errors.cause_of(status, text).unwrap_or_else(|| Cause::of_status(status));
         EngineError::new(cause, redactor.redact(&format!("status {status}: {text}")))

@@ -14,7 +14,7 @@ use dispatcher_vault::VaultError;
 pub struct FailedAttempt {
     pub engine: String,
     pub cause: Cause,
-    /// What the engine said, its secrets taken out. For operators: an engine
+    /// What the engine said, with its secrets removed. For operators: an engine
     /// may repeat what it was sent in a form that nobody has thought of.
     pub detail: String,
     pub retry_after: Option<Duration>,

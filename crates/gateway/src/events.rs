@@ -1,4 +1,4 @@
-//! What happens, told to those who look on: the console, whose figures move
+//! Events for observers: the console, whose figures move
 //! while somebody watches. Nothing is kept; who looks on later reads the records.
 
 use dispatcher_core::{BreakerState, Work};
@@ -17,7 +17,7 @@ pub enum Event {
     Dispatch { id: String, app: String, work: Work, engine: Option<String>, state: DispatchState, requested: String },
     /// The breaker of an engine has opened, half opened or closed.
     Breaker { engine: String, state: BreakerState },
-    /// An alert was told, or is over.
+    /// An alert was sent, or is over.
     Notice(StoredNotice),
 }
 

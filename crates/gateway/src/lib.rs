@@ -79,7 +79,7 @@ pub use planning::render_plan::RenderPlan;
 pub use storage::StorageRoom;
 pub use traces::Traces;
 
-// What is on record is told as the records have it.
+// Records are returned as the store has them.
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion,
     ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry, LedgerFault, LedgerRule,
@@ -117,7 +117,7 @@ pub(crate) struct Inner {
     pub(crate) texts: intake::texts::Texts,
     /// Files of clips and their records change together.
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
-    /// A word is put into a lexicon as that stands.
+    /// Held while a word is added to the current version of a lexicon.
     pub(crate) lexicon_changes: tokio::sync::Mutex<()>,
     pub(crate) clips_in_use: library::clips::ClipsInUse,
     pub(crate) rule_book: library::transcript_rules::RuleBook,
@@ -209,7 +209,7 @@ impl Gateway {
         Ok(done.await?)
     }
 
-    /// How busy an engine with limits is; nothing where it has none.
+    /// How busy an engine with limits is; `None` if it has none.
     pub fn load(&self, sheet: &dispatcher_core::Sheet) -> Option<Load> {
         self.inner.limiters.load(&sheet.name, &sheet.pace)
     }

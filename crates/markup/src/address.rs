@@ -2,7 +2,7 @@
 
 use crate::script::{Script, Tag, WalkStep};
 
-/// What stands at an address.
+/// The content at a URL.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum ReferenceKind {
     /// A pronunciation lexicon (`lexicon`).

@@ -62,7 +62,7 @@ const TAGS: &[(Lang, &str)] = &[
 ];
 
 /// The language of a text among those of `among` (tags, of which the first
-/// part counts; all that are known where it is empty). Nothing where the text
+/// part counts; all that are known where it is empty). `None` if the text
 /// has no letters to go by.
 pub fn detect(text: &str, among: &[String]) -> Option<Detected> {
     let primary = |tag: &str| tag.split('-').next().unwrap_or_default().to_ascii_lowercase();
@@ -97,7 +97,7 @@ pub fn evident(text: &str) -> Option<&'static str> {
 }
 
 /// A text whose paragraphs are in several languages, as a document that names
-/// them; nothing where they are in one. Paragraphs that tell nothing go with
+/// them; `None` if they are in one. Paragraphs that tell nothing go with
 /// the text as a whole.
 pub fn by_paragraph(text: &str, whole: &str, among: &[String]) -> Option<String> {
     let paragraphs: Vec<&str> = text.split("\n\n").map(str::trim).filter(|part| !part.is_empty()).collect();

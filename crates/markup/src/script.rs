@@ -71,7 +71,7 @@ impl Span {
         self.at as usize..self.end as usize
     }
 
-    /// What stands there: in the source, or behind it in what was spelt.
+    /// The text: in the source, or after it in what was spelt.
     #[inline]
     pub(crate) fn of<'t>(self, source: &'t str, spelt: &'t str) -> &'t str {
         let Range { start, end } = self.range();

@@ -1,5 +1,5 @@
 //! Whatever valid tree an app sends: every word is said once, in order, with
-//! what holds where it stands; every break is as long as it says; every part
+//! the context of its position; every break is as long as it says; every part
 //! fits the engine's limit and is a document by itself.
 
 use dispatcher_markup::{BodyForm, Choices, Dialect, FirstPart, Piece, Policy, Room, lower, pack, read_ssml};
@@ -21,7 +21,7 @@ const ALL: &str = r#"{"elements": {"p": {}, "s": {}, "emphasis": {"level": "text
     "prosody": {"rate": "percent", "pitch": "semitones", "volume": "decibels"}, "sub": {"alias": "text"},
     "mark": {"name": "text"}, "lang": {"xml:lang": "text"}, "w": {"role": "text"}}}"#;
 
-/// What holds where a word stands.
+/// Context of a word.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Held {
     rate: f64,

@@ -108,7 +108,7 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
     Ok(caller)
 }
 
-/// The token that stands in the address. Addresses are kept in many places, so
+/// The token in the address. Addresses are kept in many places, so
 /// that a key must not.
 fn token_of_address(request: &Request<'_>) -> Result<Option<String>, Problem> {
     let query = request.uri().query().map(|query| query.as_str()).unwrap_or_default();

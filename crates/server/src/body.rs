@@ -52,7 +52,7 @@ impl Default for BodyRoom {
 }
 
 impl BodyRoom {
-    /// Waits for room for a body of so many bytes.
+    /// Waits for room for a body of this size in bytes.
     ///
     /// # Errors
     /// 429 where others take it for too long.

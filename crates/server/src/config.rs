@@ -93,7 +93,7 @@ pub struct Config {
     pub grace: u32,
     /// Days that the results of a job are kept.
     pub keep_days: u32,
-    /// Hosts that may be told of the end of a job, or by an alert, each with its port where
+    /// Hosts that may be notified of the end of a job, or by an alert, each with its port where
     /// that is not the usual one; none unless set.
     pub webhook_hosts: Vec<String>,
     /// Hosts from which scripts may have sounds and lexicons fetched, each with

@@ -1,4 +1,4 @@
-//! What Rocket does not tell: that the caller has left, and a way to break an
+//! What Rocket does not report: that the caller has left, and a way to break an
 //! answer off so that the caller sees it.
 //!
 //! Rocket notices a lost caller only at its next write, and ends a failed
@@ -20,7 +20,7 @@ use tokio::sync::Semaphore;
 
 /// Looking for the socket costs a scan; short waits go without.
 const PATIENCE: Duration = Duration::from_millis(250);
-/// So many scans at once: among many callers each is longer, and a thousand
+/// Maximum number of scans at once: among many callers each is longer, and a thousand
 /// that wait for their turn shall hold no threads.
 static SCANS: Semaphore = Semaphore::const_new(2);
 

@@ -89,9 +89,9 @@ pub(crate) fn text_of_body(body: &[u8], charset: Option<&str>) -> Result<String,
 /// A header field of an answer.
 pub(crate) type ToldHeader = (&'static str, String);
 
-/// Warnings that are told in header fields; clients take a hundred fields.
+/// Warnings that are sent in header fields; clients accept a hundred fields.
 const MOST_WARNINGS: usize = 16;
-/// Characters of a warning that are told there.
+/// Characters of a warning that are sent there.
 const LONGEST_WARNING: usize = 400;
 
 /// Warnings as header fields: the first ones, and how many more there are.
@@ -121,7 +121,7 @@ fn is_traceparent(value: &str) -> bool {
     lengths && parts.iter().all(|part| part.bytes().all(|byte| byte.is_ascii_hexdigit()))
 }
 
-/// What a word in a query stands for, among all that it may.
+/// Meaning of a word in a query, among all its possible meanings.
 ///
 /// # Errors
 /// With the known words.

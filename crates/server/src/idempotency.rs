@@ -56,7 +56,7 @@ pub(crate) struct Claim {
 
 /// What to do with a request.
 pub(crate) enum Replay {
-    /// It is new: do it, and tell how it went.
+    /// It is new: do it, and report the result.
     Do(Option<Claim>),
     /// It was done.
     Answer(StoredAnswer),
@@ -67,7 +67,7 @@ impl Idempotency {
         self.0.lock()
     }
 
-    /// Looks a request up. `request` is everything that tells it from another.
+    /// Looks a request up. `request` is everything that distinguishes it from another.
     pub(crate) fn begin(&self, app: &str, key: Option<&str>, request: &[&[u8]]) -> Result<Replay, Problem> {
         let Some(key) = key else { return Ok(Replay::Do(None)) };
         if key.is_empty() || key.len() > MAX_KEY {

@@ -95,7 +95,7 @@ pub struct RunningService {
     task: tokio::task::JoinHandle<Result<(), ServeError>>,
 }
 
-/// A free port is taken by binding once: Rocket cannot tell the one it got.
+/// A free port is taken by binding once: Rocket does not report its own.
 fn settle_port(config: &Config) -> Result<u16, ServeError> {
     let address = SocketAddr::new(config.address, config.port);
     let listener = TcpListener::bind(address).map_err(|source| ServeError::Listen { address, source })?;

@@ -1,6 +1,6 @@
 //! The HTTP front: Rocket, sessions, OpenAPI, the console's files, metrics.
 //!
-//! Every call stands in the table of [`routes`]; every error leaves through
+//! Every call is in the table of [`routes`]; every error leaves through
 //! [`problem`]; what happens to a connection below HTTP is in [`connection`].
 
 mod access;

@@ -231,7 +231,7 @@ async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
     assert!(calls > 1_000, "{calls} calls: every row by every caller");
 }
 
-/// A tone of so many samples, as a WAV file.
+/// A tone of this many samples, as a WAV file.
 fn recording(samples: usize) -> Vec<u8> {
     let sound: Vec<f32> = (0..samples).map(|n| (n as f32 * 0.1).sin() * 0.3).collect();
     dispatcher_audio::encode_all(&sound, dispatcher_audio::Format::new(dispatcher_audio::Codec::Wav, 16_000))

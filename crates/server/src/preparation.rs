@@ -106,7 +106,7 @@ pub(crate) fn roots(config: &Config) -> Result<RootKeys, ServeError> {
     }
 }
 
-/// Who may be told of the end of a job; the key is made at the first start.
+/// Webhooks that may be notified of the end of a job; the key is made at the first start.
 pub(crate) fn webhooks(config: &Config) -> Result<Webhooks, ServeError> {
     let path = config.data.join("webhook.key");
     let failed = |source| ServeError::Data { path: path.clone(), source };

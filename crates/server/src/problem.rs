@@ -74,7 +74,7 @@ impl Problem {
         problem
     }
 
-    /// The same fault of a member that stands below another one.
+    /// The same fault for a member below another one.
     pub(crate) fn under(mut self, parent: &str) -> Problem {
         for error in &mut self.errors {
             if let Some(pointer) = error["pointer"].as_str() {

@@ -1,7 +1,7 @@
 //! The kinds of problem: their slugs, statuses, titles, and what to do about
-//! each. Which error is of which kind is told in `problem.rs`.
+//! each. Which error is of which kind is in `problem.rs`.
 
-/// What is told of every problem of a kind.
+/// What every problem of a kind has.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct KindFacts {
     /// The last segment of its URI.

@@ -19,8 +19,8 @@ pub(crate) struct ImmutableFile {
     pub(crate) tag: String,
 }
 
-/// What a `Range` field asks of so many bytes: one range, or `Err` where it
-/// lies outside. Anything else is answered whole, as the standard allows.
+/// The range that a `Range` field requests of a number of bytes: one range, or `Err` where it
+/// is outside. Anything else is answered whole, as the standard allows.
 fn asked(field: Option<&str>, length: usize) -> Result<Option<Range<usize>>, ()> {
     let Some(spec) = field.and_then(|field| field.trim().strip_prefix("bytes=")) else { return Ok(None) };
     let Some((first, last)) = spec.split_once('-').filter(|_| !spec.contains(',')) else { return Ok(None) };

@@ -30,7 +30,7 @@ macro_rules! routes {
             ]
         }
 
-        /// The OpenAPI document, of which the handlers tell the rest.
+        /// The OpenAPI document, the rest of which is in the handlers.
         #[derive(OpenApi)]
         #[openapi(
             info(

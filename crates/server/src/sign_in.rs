@@ -191,7 +191,7 @@ impl SignIn {
     async fn is_password_of(&self, gateway: &Gateway, person: String, password: SecretString) -> Result<bool, Problem> {
         let stored = gateway.password_hash(&person).await?;
         // Where there is no such person the same work is done, so that names
-        // cannot be told by the time it takes.
+        // cannot be found by the time it takes.
         let known = stored.is_some();
         let stored = stored
             .unwrap_or_else(|| "argon2id$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".into());

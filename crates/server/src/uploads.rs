@@ -177,7 +177,7 @@ impl Uploads {
             let count = match part.read(&mut chunk).await {
                 Ok(count) => count,
                 Err(error) => {
-                    // The error of the connection is told; the length on the disk decides.
+                    // The error of the connection is reported; the length on the disk counts.
                     let _ = file.flush().await;
                     return Err(unread(&error));
                 }

@@ -44,7 +44,7 @@ pub const VOICES: [(&str, f64); 9] = [
 
 const RATE: u32 = 24_000;
 const MAX_CHARACTERS: usize = 3_600;
-/// How long the engine thinks before its first sound.
+/// How long the engine thinks before its first audio.
 const THINKING: Duration = Duration::from_millis(20);
 
 struct Heron {

@@ -60,7 +60,7 @@ struct Reading<'e> {
     silence: f64,
     /// Rate and pitch by element, the innermost last.
     manners: Vec<(f64, f64)>,
-    /// How deep the element stands whose text is not said.
+    /// Depth of the element whose text is not spoken.
     alias: Option<usize>,
 }
 

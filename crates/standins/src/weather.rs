@@ -59,7 +59,7 @@ pub(crate) struct Forecast {
     /// Calls that it lets pass first.
     #[serde(default)]
     pub(crate) skip: u32,
-    /// For so many calls; until cleared where it is missing.
+    /// Number of calls; until cleared if missing.
     #[serde(default)]
     pub(crate) calls: Option<u32>,
     /// The share of the audio behind which the connection is dropped.

@@ -5,7 +5,7 @@
 //! `{"over": true}`. Messages out: `{"begun": true}`, `{"guess": {"no", "firm",
 //! "words": [{"w", "from", "to", "sure"}], "said"}}` in milliseconds, where a
 //! guess of a number that has been takes its place and may revise and reorder
-//! its words, `{"done": true}`. At most 200 seconds of sound (close 4200).
+//! its words, `{"done": true}`. At most 200 seconds of audio (close 4200).
 //! Errors before it is open are `{"amiss": code, "because": text}`.
 
 use std::sync::Arc;

@@ -10,13 +10,15 @@ use crate::schema::{access_keys, allowances};
 use crate::words::Word;
 use crate::{Durability, Store, StoreError};
 
+/// Dispatches of a key, and of the tokens that were made with it.
+const OF_KEY: &str = "d.caller IN (SELECT ? UNION ALL SELECT 'token ' || id FROM tokens WHERE made_by = ?)";
 const DAY: i64 = 86_400 * 1_000_000;
 
 /// What was used of an allowance is the sum of these records.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct UsageQuery {
     pub app: String,
-    /// Requests of this key only.
+    /// Requests with this key, or with a token that was made with it.
     pub key: Option<String>,
     /// Microseconds since 1970; 0 for all time.
     pub since: i64,
@@ -110,9 +112,12 @@ impl Store {
         self.read(move |c| {
             let UsageQuery { app, key, since, since_day, running } = query;
             let mut used = Consumption::default();
-            let requests = "SELECT work, count(*) AS requests, sum(characters) AS characters, sum(audio_ms) AS audio_ms \
-                 FROM dispatches WHERE app = ? AND (? IS NULL OR caller = ?) AND id >= ? AND rehearsal = 0 \
-                 AND state <> 'failed' AND (? = 1 OR state <> 'running') GROUP BY work";
+            let of_key = if key.is_some() { OF_KEY } else { "? IS NULL AND ? IS NULL" };
+            let requests = format!(
+                "SELECT d.work AS work, count(*) AS requests, sum(d.characters) AS characters, \
+                 sum(d.audio_ms) AS audio_ms FROM dispatches d WHERE d.app = ? AND {of_key} AND d.id >= ? \
+                 AND d.rehearsal = 0 AND d.state <> 'failed' AND (? = 1 OR d.state <> 'running') GROUP BY d.work"
+            );
             let rows: Vec<RequestSum> = diesel::sql_query(requests)
                 .bind::<Text, _>(&app)
                 .bind::<Nullable<Text>, _>(&key)
@@ -144,11 +149,12 @@ impl Store {
                 Some(key) => diesel::sql_query(format!(
                     "SELECT l.currency AS currency, sum(l.nanos) AS nanos \
                      FROM dispatches d JOIN ledger l ON l.dispatch = d.id \
-                     WHERE d.app = ? AND d.caller = ? AND d.id >= ? AND l.day >= ? AND l.kind IN ({kinds}) \
+                     WHERE d.app = ? AND {OF_KEY} AND d.id >= ? AND l.day >= ? AND l.kind IN ({kinds}) \
                      GROUP BY l.currency"
                 ))
                 .bind::<Text, _>(&app)
-                .bind::<Text, _>(key)
+                .bind::<Text, _>(&key)
+                .bind::<Text, _>(&key)
                 .bind::<Text, _>(id_since(since - DAY))
                 .bind::<Text, _>(&since_day)
                 .load(c)?,

@@ -6,7 +6,7 @@ use crate::models::AuditEntry;
 use crate::schema::audit;
 use crate::{Durability, Store, StoreError};
 
-/// Adds an entry, within the write that it tells of.
+/// Adds an entry, within the write that it records.
 pub(crate) fn note(
     connection: &mut SqliteConnection,
     at: i64,

@@ -1,4 +1,4 @@
-//! Clips: the sounds that scripts put in.
+//! Clips: audio that scripts insert.
 
 use diesel::prelude::*;
 

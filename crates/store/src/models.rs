@@ -101,7 +101,7 @@ pub struct StoredRecall {
     pub used_at: i64,
 }
 
-/// Something that an alert has told. Times in microseconds.
+/// A notice of an alert. Times in microseconds.
 #[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
 #[diesel(table_name = notices)]
 pub struct StoredNotice {
@@ -112,7 +112,7 @@ pub struct StoredNotice {
     /// What it is about: an engine, a credential, a voice, the disk.
     pub subject: String,
     pub detail: String,
-    /// When it began, and when that was told.
+    /// When it began, and when the message was sent.
     pub since: i64,
     pub told_at: i64,
     /// When it was over; nothing while it lasts.
@@ -197,7 +197,7 @@ pub struct StoredExchange {
     pub fault: Option<String>,
     /// Microseconds since 1970.
     pub begun_at: i64,
-    /// Nothing where the caller sent text.
+    /// `None` if the caller sent text.
     pub ear_dispatch: Option<String>,
     /// Until the transcript.
     pub ear_ms: Option<i64>,
@@ -355,7 +355,7 @@ pub struct StoredJob {
     pub estimate_nanos: i64,
     #[diesel(serialize_as = Word<Currency>, deserialize_as = Word<Currency>)]
     pub currency: Currency,
-    /// Who is told of its end.
+    /// URL to notify of its end.
     pub webhook: Option<String>,
     /// When its webhook was notified of its end.
     pub notified_at: Option<i64>,

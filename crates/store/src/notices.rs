@@ -1,4 +1,4 @@
-//! What alerts have told.
+//! Notices of alerts.
 
 use diesel::prelude::*;
 

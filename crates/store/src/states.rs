@@ -179,7 +179,7 @@ words! {
     CredentialState {
         /// It was just added, or its engine does not accept it yet; it is tried again.
         Pending = "pending",
-        /// Its engine has no check without cost; its first call will tell.
+        /// Its engine has no check without cost; the first call will show.
         Unproven = "unproven",
         /// Its engine accepts it.
         Active = "active",
@@ -249,7 +249,7 @@ impl VersionedKind {
         matches!(self, PromptSet | Vocabulary | Phrases | Masks)
     }
 
-    /// Actions of the audit log: it was put in, it was taken out of use.
+    /// Actions of the audit log: added, retired.
     pub(crate) fn actions(self) -> (&'static str, &'static str) {
         match self {
             VersionedKind::Sheet => ("sheet.put", "sheet.retire"),

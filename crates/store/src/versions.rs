@@ -1,4 +1,4 @@
-//! Documents that are put in version by version, and retired rather than
+//! Documents that are added version by version, and retired rather than
 //! deleted: sheets, routes, presets, lexicons and prompt sets.
 
 use std::fmt;
@@ -79,7 +79,7 @@ pub struct NewVersion {
 }
 
 impl NewVersion {
-    /// A document of no app in particular, put in by a person.
+    /// A document of no app in particular, added by a person.
     pub fn by(who: &str, kind: VersionedKind, name: &str, document: String) -> NewVersion {
         let origin = VersionOrigin::Person(who.to_owned());
         NewVersion { kind, name: name.to_owned(), app: None, always: false, document, origin }
@@ -110,7 +110,7 @@ impl DocumentVersion {
     }
 }
 
-/// Versions that are kept of a document that apps put in themselves.
+/// Number of versions that are kept of a document that apps add themselves.
 const MOST_OF_APPS: i64 = 20;
 
 /// All versions of a name.
@@ -126,7 +126,7 @@ impl Store {
     ///
     /// Where it is in force already, nothing is written. A file is compared
     /// with what last came from that file, so that one that did not change
-    /// does not undo what a person put in or retired since.
+    /// does not undo what a person added or retired since.
     ///
     /// # Errors
     /// [`StoreError::Taken`] where another app has the name.

@@ -19,7 +19,7 @@ use crate::pool::open_writer;
 /// Items in one group at most: about 3 ms of work.
 const MAX_GROUP: usize = 256;
 
-/// From so many items on, a group is followed by a pause, in which the next one
+/// Number of items from which a group is followed by a pause, in which the next one
 /// gathers: a commit writes the same pages for two items as for twenty. Who
 /// writes alone never waits.
 const CROWD: usize = 4;
@@ -135,7 +135,7 @@ impl Writer {
 
     fn queue(&self, durability: Durability, work: Work) {
         if let Some(queue) = self.queue.lock().as_ref() {
-            // A writer that has ended drops the answer, which tells the caller.
+            // A writer that has ended drops the answer, which the caller notices.
             let _ = queue.send(QueuedWrite { durability, work });
         }
     }
@@ -144,7 +144,7 @@ impl Writer {
         self.queue.lock().take();
         let thread = self.thread.lock().take();
         if let Some(thread) = thread {
-            // A writer that panicked has told its callers already.
+            // The callers of a writer that panicked have been notified.
             let _ = thread.join();
         }
     }

@@ -1,5 +1,5 @@
 //! Secrets: sealed envelopes, the root key, app and operator keys, passwords,
-//! and the one place where secrets are taken out of text.
+//! and the one place where secrets are removed from text.
 //!
 //! What does not live here: the database (the store keeps what is sealed) and
 //! any decision on who may use what. Nonces and keys are made inside from a

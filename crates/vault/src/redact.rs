@@ -14,7 +14,7 @@ use zeroize::Zeroizing;
 
 use view::View;
 
-/// What stands where a secret stood.
+/// Replacement of a secret.
 pub const REDACTED: &str = "[redacted]";
 
 /// Shorter secrets would blank out ordinary words.
@@ -28,7 +28,7 @@ const LAYERS: usize = 4;
 pub struct Redactor {
     /// The secrets, and what all base64 texts of each have in common.
     plain: Vec<Zeroizing<String>>,
-    /// The secrets without `+`, which stands for a space in forms.
+    /// The secrets without `+`, which means a space in forms.
     spaced: Vec<Zeroizing<String>>,
     /// Their bytes in hexadecimal.
     hexadecimal: Vec<Zeroizing<String>>,

@@ -12,7 +12,7 @@ use zeroize::Zeroizing;
 
 use crate::VaultError;
 
-/// A passphrase has so many characters at least.
+/// Minimum number of characters of a passphrase.
 const SHORTEST: usize = 16;
 
 /// The key that wraps all data keys: 32 bytes.

@@ -53,7 +53,7 @@ pub(crate) enum Decoder {
 
 impl Decoder {
     /// A decoder for bytes of the format; rate and channels count only for
-    /// codings that do not tell them.
+    /// codings that do not state them.
     pub(crate) fn new(format: Format) -> Result<Self, AudioError> {
         let layout = Layout { rate: format.rate, channels: format.channels };
         let raw = |kind| {

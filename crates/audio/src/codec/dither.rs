@@ -6,7 +6,7 @@ use crate::codec::pcm::{nearest, to_i16};
 /// width (Lipshitz, Wannamaker and Vanderkooy, "Quantization and dither",
 /// JAES 40, 1992), so that what is lost is noise and not distortion.
 ///
-/// Sound that had 16 bits all along must not be dithered: it comes out as it
+/// Audio that had 16 bits all along must not be dithered: it comes out as it
 /// went in. Digital silence stays silent.
 pub(crate) struct Quantiser {
     /// States of xorshift generators (Marsaglia, 2003), one sample each in

@@ -11,7 +11,7 @@ use crate::container::wav::{self, WavCoding};
 use crate::{AudioError, Codec, Format, Layout, Tags};
 
 /// One encoder, whatever the format. Nothing is written before the first
-/// sample, so that a bare header never passes for sound.
+/// sample, so that a bare header never passes for audio.
 pub(crate) struct Encoder {
     kind: EncoderKind,
     quantiser: Quantiser,

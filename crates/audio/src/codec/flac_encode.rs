@@ -2,7 +2,7 @@
 //! predictors of section 9.2.5, Rice codes in partitions (section 9.2.7).
 //!
 //! Fixed predictors make files a few per cent larger than searched ones, in a
-//! fraction of the time; the sound is the same to the bit.
+//! fraction of the time; the audio is the same to the bit.
 
 use crate::container::flac::{INFO_BYTES, crc8, crc16};
 use crate::{Format, Tags};
@@ -105,7 +105,7 @@ fn residuals(samples: &[i32], order: usize, out: &mut Vec<u32>) {
     }
 }
 
-/// The Rice parameter for so many numbers of that sum, and the bits they take.
+/// The Rice parameter for a count of numbers with a sum, and the bits they take.
 fn parameter(count: u64, sum: u64) -> (u32, u64) {
     let mean = sum / count.max(1);
     let low = if mean == 0 { 0 } else { mean.ilog2().min(MAX_PARAMETER) };

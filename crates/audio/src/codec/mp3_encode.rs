@@ -7,11 +7,11 @@ use crate::container::mp3_frames::FrameHeader;
 use crate::container::mp3_tag::{TagFrame, Totals};
 use crate::{AudioError, Codec, Format, Tags};
 
-/// Samples that the encoder puts before the sound.
+/// Samples that the encoder puts before the audio.
 const ENCODER_DELAY: u16 = 576;
 /// Samples of a channel that are encoded at once: a frame.
 const AT_ONCE: usize = 1_152;
-/// So many places of frames are kept at most, whatever the length.
+/// Maximum number of frame positions that are kept, for any length.
 const MAX_PLACES: usize = 512;
 
 /// Counts frames in bytes that pass by, and keeps places of some.
@@ -24,7 +24,7 @@ struct FrameCounter {
     frames: u32,
     bytes: u32,
     places: Vec<u32>,
-    /// Every so many frames one is kept.
+    /// Interval, in frames, of the positions that are kept.
     step: u32,
 }
 
@@ -70,7 +70,7 @@ impl FrameCounter {
 pub(crate) struct Mp3Encoder {
     encoder: Encoder,
     format: Format,
-    /// What stands before the tag frame.
+    /// Bytes before the tag frame.
     id3: Vec<u8>,
     tag: Option<TagFrame>,
     counter: FrameCounter,

@@ -57,7 +57,7 @@ impl OpusEncoder {
         self.muxer.packet(Coded { data, frames: PACKET_FRAMES, end: self.packets * PACKET_FRAMES }, out)
     }
 
-    /// Pushes the last sound through the encoder's look-ahead, with silence.
+    /// Pushes the last audio through the encoder's look-ahead, with silence.
     pub(crate) fn finish(&mut self, out: &mut Vec<u8>) -> Result<(), AudioError> {
         let size = self.packet_samples();
         while self.packets * PACKET_FRAMES < self.total() {

@@ -84,7 +84,7 @@ fn from_i32(sample: i32) -> f32 {
     sample as f32 / 2_147_483_648.0
 }
 
-/// Beyond it a sample is no sound: it would overflow in filters.
+/// Beyond it a sample is no audio: it would overflow in filters.
 const LARGEST: f32 = 65_536.0;
 
 /// NaN and infinities would spread through filters; they become silence, and
@@ -136,7 +136,7 @@ pub fn mulaw_decode(byte: u8) -> i16 {
     (if byte & 0x80 != 0 { -magnitude } else { magnitude }) as i16
 }
 
-/// The code for a zero below zero, which 16 bits cannot tell from the other.
+/// The code for a zero below zero, which 16 bits cannot distinguish from the other.
 const MULAW_NEGATIVE_ZERO: u8 = 0x7F;
 
 /// As [`mulaw_decode`], with both zeros kept apart, so that a round trip

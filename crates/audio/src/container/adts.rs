@@ -19,7 +19,7 @@ pub(crate) struct AdtsDemuxer {
     skip: usize,
     config: Option<[u8; 2]>,
     garbage: usize,
-    /// What stands at the front, where that is no frame.
+    /// Bytes at the beginning that are not a frame.
     front: Option<String>,
 }
 

@@ -4,10 +4,10 @@ use crate::codec::pcm::SampleKind;
 use crate::container::sample_file::{SampleFormat, SoundStart};
 use crate::{AudioError, Layout, Tags};
 
-/// Chunks before the sound that are longer than this are refused: 1 MiB.
+/// Chunks before the audio that are longer than this are refused: 1 MiB.
 const MAX_CHUNK: usize = 1 << 20;
 
-/// Reads chunks until the sound begins; keeps only what it has not used.
+/// Reads chunks until the audio begins; keeps only what it has not used.
 #[derive(Debug, Default)]
 pub(crate) struct AiffHeaderReader {
     pending: Vec<u8>,
@@ -18,7 +18,7 @@ pub(crate) struct AiffHeaderReader {
 }
 
 impl AiffHeaderReader {
-    /// Takes more bytes; answers once the sound has begun.
+    /// Takes more bytes; answers once the audio has begun.
     pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<Option<SoundStart>, AudioError> {
         self.pending.extend_from_slice(bytes);
         let compressed = match self.compressed {

@@ -4,7 +4,7 @@ use crate::codec::pcm::SampleKind;
 use crate::container::sample_file::{SampleFormat, SoundStart};
 use crate::{AudioError, Layout, Tags};
 
-/// A note before the sound that is longer than this is refused: 1 MiB.
+/// A note before the audio that is longer than this is refused: 1 MiB.
 const MAX_OFFSET: usize = 1 << 20;
 
 /// The mark, and the two of the other byte order that programs write.
@@ -27,7 +27,7 @@ pub(crate) struct AuHeaderReader {
 }
 
 impl AuHeaderReader {
-    /// Takes more bytes; answers once the sound has begun.
+    /// Takes more bytes; answers once the audio has begun.
     pub(crate) fn push(&mut self, bytes: &[u8]) -> Result<Option<SoundStart>, AudioError> {
         self.pending.extend_from_slice(bytes);
         if self.pending.len() >= 4 && !is_au(&self.pending) {

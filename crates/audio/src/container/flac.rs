@@ -16,14 +16,14 @@ const MAX_BLOCK_BYTES: usize = 16 << 20;
 /// STREAMINFO (RFC 9639, section 8.2).
 pub(crate) const INFO_BYTES: usize = 34;
 
-/// The number of frames that STREAMINFO tells; `None` where it does not know.
+/// The number of frames in STREAMINFO; `None` if it is not known.
 pub(crate) fn total_frames(info: &[u8]) -> Option<u64> {
     let high = u64::from(*info.get(13)? & 0x0F) << 32;
     let low = u32::from_be_bytes(*info.get(14..18)?.first_chunk()?);
     Some(high | u64::from(low)).filter(|frames| *frames > 0)
 }
 
-/// Bits of a sample, as STREAMINFO tells them.
+/// Bits of a sample, from STREAMINFO.
 pub(crate) fn bits_per_sample(info: &[u8]) -> u8 {
     match info.get(12..14) {
         Some([a, b]) => (((a & 1) << 4) | (b >> 4)) + 1,
@@ -31,7 +31,7 @@ pub(crate) fn bits_per_sample(info: &[u8]) -> u8 {
     }
 }
 
-/// Rate and channels, as STREAMINFO tells them.
+/// Rate and channels, from STREAMINFO.
 pub(crate) fn layout(info: &[u8]) -> Option<Layout> {
     let [a, b, c] = *info.get(10..13)?.first_chunk::<3>()?;
     let rate = u32::from_be_bytes([0, a, b, c]) >> 4;
@@ -51,7 +51,7 @@ pub(crate) fn crc16(bytes: &[u8]) -> u16 {
     CRC16.checksum(bytes)
 }
 
-/// Whether a frame header stands here, its check sum right; `None` while it
+/// Whether this is a frame header with a correct check sum; `None` while it
 /// is not whole.
 fn is_frame_header(bytes: &[u8]) -> Option<bool> {
     let [sync, second, third, fourth] = *bytes.first_chunk::<4>()?;
@@ -213,7 +213,7 @@ impl FlacDemuxer {
         self.place = if last { FlacState::Frames { looked: 0 } } else { FlacState::Metadata };
     }
 
-    /// A frame does not tell its length: it ends where the next one begins
+    /// A frame does not state its length: it ends where the next one begins
     /// and its check sum is right.
     fn frame(&mut self, looked: usize, out: &mut Vec<Demuxed>) -> Result<bool, AudioError> {
         match is_frame_header(&self.pending) {

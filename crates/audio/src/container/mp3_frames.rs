@@ -1,5 +1,5 @@
 //! Frames of MPEG audio layer III (ISO/IEC 11172-3, 13818-3): where they lie
-//! in a stream of bytes, and what stands between them.
+//! in a stream of bytes, and the bytes between them.
 
 use bytes::{Buf as _, BytesMut};
 
@@ -10,7 +10,7 @@ use crate::{AudioError, Layout, Tags};
 /// Garbage before the first frame that is searched through: 64 KiB, enough
 /// for the padding that some encoders leave after their tags.
 const MAX_GARBAGE: usize = 64 << 10;
-/// So many frames of another rate, one behind the other, are no accident.
+/// Number of consecutive frames of another rate that are no accident.
 const OTHERS: usize = 4;
 
 /// The four bytes that begin each frame (ISO/IEC 11172-3, section 2.4.1.3).
@@ -120,7 +120,7 @@ impl FrameSplitter {
                     }
                     Some(_) => self.step_over_garbage()?,
                     None if chunk.is_last() => return Ok(Some(self.take(header))),
-                    // A stream that begins with exactly one frame: its sound
+                    // A stream that begins with exactly one frame: its audio
                     // need not wait for the next.
                     None if self.pieces == 1 && self.pending.len() == header.bytes => {
                         return Ok(Some(self.take(header)));
@@ -141,7 +141,7 @@ impl FrameSplitter {
         }
     }
 
-    /// Passes over a tag of ID3v2, or one of the kind that often stands behind
+    /// Skips a tag of ID3v2, or one of the kind that often follows
     /// the frames; `false` while its length is not known.
     ///
     /// ```text
@@ -154,7 +154,7 @@ impl FrameSplitter {
         }
         let length = match self.pending.first_chunk::<32>() {
             _ if self.pending.starts_with(b"ID3") => id3::length(&self.pending),
-            // Its length counts what stands behind this header, if it is one.
+            // Its length is that of the bytes after this header, if it is one.
             Some(head) if head.starts_with(b"APETAGEX") => {
                 let behind = u32::from_le_bytes([head[12], head[13], head[14], head[15]]);
                 Some(32 + if head[23] & 0x20 != 0 { behind as usize } else { 0 })
@@ -185,7 +185,7 @@ impl FrameSplitter {
         self.layout
     }
 
-    /// What stands before the frames.
+    /// Bytes before the frames.
     pub(crate) fn tags(&self) -> Tags {
         id3::read(&self.tag)
     }
@@ -200,7 +200,7 @@ impl FrameSplitter {
     fn step_over_garbage(&mut self) -> Result<(), AudioError> {
         let to_next = self.pending[1..].iter().position(|byte| *byte == 0xFF).map_or(self.pending.len(), |at| at + 1);
         if self.garbage == 0 && self.layout.is_none() {
-            // Text where sound was promised is told at once, not after 64 KiB.
+            // Text in place of audio is detected at once, not after 64 KiB.
             if self.pending.iter().take(32).all(|byte| byte.is_ascii_graphic() || byte.is_ascii_whitespace()) {
                 return Err(AudioError::NotThis {
                     expected: "MP3",

@@ -1,5 +1,5 @@
 //! The tag frame of MP3: a frame without sound at the beginning, in which
-//! encoders tell how long the sound is and how much of what is decoded comes
+//! encoders tell how long the audio is and how much of what is decoded comes
 //! before and behind it. Not part of the standard; every player knows it.
 //!
 //! ```text
@@ -26,7 +26,7 @@ pub(crate) struct Trim {
     pub(crate) end: u64,
 }
 
-/// Bytes of the side information that stands between header and tag.
+/// Bytes of the side information between header and tag.
 fn side_bytes(header: &[u8]) -> usize {
     let mpeg1 = header[1] & 0x08 != 0;
     let mono = header[3] >> 6 == 3;
@@ -37,7 +37,7 @@ fn side_bytes(header: &[u8]) -> usize {
     }
 }
 
-/// What a frame that carries the tag says; `None` for a frame of sound.
+/// What a frame that carries the tag says; `None` for a frame of audio.
 pub(crate) fn read(frame: &[u8]) -> Option<Trim> {
     FrameHeader::parse(frame)?;
     // Where frames have a check sum of two bytes some encoders leave room for
@@ -65,7 +65,7 @@ pub(crate) struct Totals<'a> {
     pub(crate) frames: u32,
     /// Their bytes.
     pub(crate) bytes: u32,
-    /// Samples after the sound, as the encoder counts them.
+    /// Samples after the audio, as the encoder counts them.
     pub(crate) padding: u16,
     /// For a variable bit rate: where frames begin, spread over the file.
     pub(crate) places: &'a [u32],
@@ -128,7 +128,7 @@ impl TagFrame {
         frame
     }
 
-    /// Where so many per cent of the time lie, in 256ths of the bytes.
+    /// Position of each per cent of the time, in 256ths of the bytes.
     fn place(&self, percent: usize, totals: &Totals<'_>, bytes: u32) -> u8 {
         let place = totals.places.get(percent * totals.places.len() / 100).copied().unwrap_or(0);
         let place = u64::from(place) + self.size as u64;

@@ -1,5 +1,5 @@
 //! MP4 (ISO/IEC 14496-12), whole and fragmented, to the packets of its first
-//! track of sound: a box reader that is fed bytes.
+//! track of audio: a box reader that is fed bytes.
 //!
 //! Where the index comes first, packets leave as they arrive. Where it comes
 //! last, the media before it is held, up to a limit.
@@ -13,7 +13,7 @@ use crate::chunk::Chunk;
 use crate::container::mp4_index::{Movie, read_fragment, read_movie};
 use crate::container::packets::{Demuxed, Demuxer, Packet};
 
-/// An index of a day of sound is a few MiB.
+/// An index of a day of audio is a few MiB.
 const MAX_INDEX: u64 = 32 << 20;
 /// Media that may be held until its index comes: hours of speech.
 const MAX_HELD: u64 = 96 << 20;
@@ -22,7 +22,7 @@ pub(crate) fn unsupported(what: impl Into<String>) -> AudioError {
     AudioError::Unsupported { format: "MP4", what: what.into() }
 }
 
-/// Where a packet lies in the file.
+/// Position of a packet in the file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Sample {
     pub(crate) at: u64,

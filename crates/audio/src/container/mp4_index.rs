@@ -1,20 +1,20 @@
-//! The index of an MP4: which boxes tell where the packets lie.
+//! The index of an MP4: the boxes with the positions of packets.
 
 use crate::AudioError;
 use crate::container::mp4::{Sample, unsupported};
 use crate::container::opus_head::OpusHead;
 use crate::container::packets::{Coding, OPUS_RATE, Track};
 
-/// A day of sound has some four million packets.
+/// A day of audio has some four million packets.
 const MAX_SAMPLES: usize = 8 << 20;
 
-/// What the movie box says of its first track of sound.
+/// What the movie box says of its first track of audio.
 #[derive(Debug)]
 pub(crate) struct Movie {
     pub(crate) track: Track,
     pub(crate) samples: Vec<Sample>,
     id: u32,
-    /// Of fragments that do not tell.
+    /// Default for fragments that do not state it.
     default_size: u32,
 }
 
@@ -123,7 +123,7 @@ fn read_edit(list: &[u8]) -> Option<(u64, u64)> {
     })
 }
 
-/// ` 00000000 PRIMING REMAINDER LENGTH …` in hexadecimal, wherever it lies.
+/// ` 00000000 PRIMING REMAINDER LENGTH …` in hexadecimal, at any position.
 fn smooth_note(moov: &[u8]) -> Option<(u64, u64)> {
     let user = child(moov, &[b"udta", b"meta"])?;
     let list = child(user.get(4..)?, &[b"ilst"])?;
@@ -135,7 +135,7 @@ fn smooth_note(moov: &[u8]) -> Option<(u64, u64)> {
     (length > 0).then_some((priming, length))
 }
 
-/// The coding of the first sample entry, and the frames before the sound.
+/// The coding of the first sample entry, and the frames before the audio.
 fn read_description(stsd: &[u8]) -> Result<(Coding, u64), AudioError> {
     let broken = || unsupported("a broken description of its sound");
     let (kind, entry) = Boxes(stsd.get(8..).ok_or_else(broken)?).next().ok_or_else(broken)?;
@@ -169,7 +169,7 @@ fn read_description(stsd: &[u8]) -> Result<(Coding, u64), AudioError> {
     }
 }
 
-/// What the sound is, as an object type (0x40: AAC), and the decoder's
+/// What the audio is, as an object type (0x40: AAC), and the decoder's
 /// configuration, where there is one, out of the descriptors (ISO/IEC 14496-1,
 /// section 7.2.6): tag, length in sevens, body.
 fn specific_config(mut bytes: &[u8]) -> Option<(u8, Option<Vec<u8>>)> {
@@ -211,7 +211,7 @@ fn specific_config(mut bytes: &[u8]) -> Option<(u8, Option<Vec<u8>>)> {
     }
 }
 
-/// Where every packet lies, from the tables of sizes, chunks and offsets.
+/// Position of every packet, from the tables of sizes, chunks and offsets.
 fn read_table(table: &[u8]) -> Option<Vec<Sample>> {
     let sizes = child(table, &[b"stsz"])?;
     let (same, count) = (word(sizes, 4)?, word(sizes, 8)? as usize);

@@ -29,8 +29,8 @@ struct OggPacket {
     first: bool,
 }
 
-/// The sound that a stream with this first packet carries; `None` for
-/// pictures, an index, and sound that is not read here.
+/// The audio that a stream with this first packet carries; `None` for
+/// pictures, an index, and audio that is not read here.
 pub(crate) fn codec_of(head: &[u8]) -> Option<Codec> {
     let known: [(&[u8], Codec); 3] =
         [(b"OpusHead", Codec::OggOpus), (b"\x01vorbis", Codec::OggVorbis), (b"\x7FFLAC", Codec::OggFlac)];
@@ -56,7 +56,7 @@ struct OggPage {
     ends: bool,
     granule: u64,
     serial: u32,
-    /// Where its body stands, and where that ends.
+    /// Begin and end of its body.
     body: usize,
     whole: usize,
 }
@@ -94,7 +94,7 @@ fn check_sum_is_right(page: &[u8]) -> bool {
 struct PageReader {
     pending: BytesMut,
     packet: Vec<u8>,
-    /// The stream of sound whose packets are taken.
+    /// The stream of audio whose packets are taken.
     serial: Option<u32>,
     /// Among the first pages, which stand together: what the first begins
     /// with, in words.
@@ -123,7 +123,7 @@ impl PageReader {
         Ok(())
     }
 
-    /// Passes over what stands where a page should begin: behind the end of
+    /// Skips bytes where a page should begin: behind the end of
     /// the stream it may be none of ours.
     fn pass_junk(&mut self) -> Result<(), AudioError> {
         if self.ended {
@@ -139,7 +139,7 @@ impl PageReader {
     }
 
     /// Of streams that stand beside each other (RFC 3533, section 4) the first
-    /// with sound is taken.
+    /// with audio is taken.
     fn choose(&mut self, page: &OggPage, head: &[u8]) {
         if self.opening.is_none() {
             self.opening = Some(crate::format::sniff::describe(head));

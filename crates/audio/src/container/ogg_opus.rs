@@ -43,7 +43,7 @@ impl OpusMuxer for OggMuxer {
             if self.written == 1 {
                 self.headers()?;
             }
-            // The first pages are short, so that the first sound leaves soon.
+            // The first pages are short, so that the first audio leaves soon.
             let ends_page = self.written <= 3 || self.written.is_multiple_of(3);
             let end = if ends_page { PacketWriteEndInfo::EndPage } else { PacketWriteEndInfo::NormalPacket };
             self.write(before.data, end, before.end)?;

@@ -8,7 +8,7 @@ use crate::{AudioError, Layout};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct OpusHead {
     pub(crate) channels: u8,
-    /// Frames at 48 kHz before the sound begins.
+    /// Frames at 48 kHz before the audio begins.
     pub(crate) pre_skip: u16,
     /// To be put on what is decoded, in 256ths of a decibel.
     pub(crate) gain: i16,
@@ -20,7 +20,7 @@ pub(crate) struct OpusHead {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Mapping {
     pub(crate) streams: u8,
-    /// So many of them, the first, have two channels.
+    /// Number of them, from the first, that have two channels.
     pub(crate) coupled: u8,
     /// For each channel that comes out the one that is decoded, in the order
     /// of WAV.
@@ -78,7 +78,7 @@ impl OpusHead {
         Ok(OpusHead { channels, pre_skip, gain, mapping })
     }
 
-    /// Whether a header without a table of channels tells all of it.
+    /// Whether a header without a table of channels is sufficient.
     pub(crate) fn is_plain(&self) -> bool {
         self.mapping.is_none()
     }

@@ -19,9 +19,9 @@ pub(crate) struct Coded {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct OpusStream {
     pub(crate) channels: u8,
-    /// Frames at 48 kHz before the sound begins.
+    /// Frames at 48 kHz before the audio begins.
     pub(crate) pre_skip: u64,
-    /// Of the sound before it was coded; for information alone.
+    /// Of the audio before it was coded; for information alone.
     pub(crate) rate: u32,
     /// To be put on what is decoded, in 256ths of a decibel.
     pub(crate) gain: i16,

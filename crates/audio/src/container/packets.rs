@@ -15,7 +15,7 @@ pub(crate) const OPUS_RATE: u32 = 48_000;
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct Packet {
     pub(crate) data: Vec<u8>,
-    /// Where the sound truly ends, in frames since the stream began and before
+    /// Where the audio truly ends, in frames since the stream began and before
     /// the start is trimmed; known at the last packet alone.
     pub(crate) end: Option<u64>,
     /// Frames to throw away at its end.
@@ -56,9 +56,9 @@ impl Coding {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Track {
     pub(crate) coding: Coding,
-    /// Frames before the sound begins.
+    /// Frames before the audio begins.
     pub(crate) start: u64,
-    /// Frames of sound in all, where the container tells.
+    /// Total number of frames, if the container states it.
     pub(crate) frames: Option<u64>,
 }
 

@@ -79,7 +79,7 @@ impl Rewrap {
         Some(Rewrap { source, to, tags: tags.clone(), sink: None, seen: Vec::new(), bytes: 0, length, trimmed: 0 })
     }
 
-    /// How much sound has passed.
+    /// How much audio has passed.
     pub(crate) fn length(&self) -> Length {
         self.length
     }
@@ -149,7 +149,7 @@ impl Rewrap {
                 out.extend(crate::tags::id3::write(&self.tags));
                 self.sink = Some(PacketSink::Mp3);
             }
-            // The tag frame goes along, and is no sound.
+            // The tag frame goes along, and is no audio.
             match mp3_tag::read(&frame).filter(|_| *first) {
                 Some(trim) => self.trimmed = trim.start + trim.end,
                 None => self.length.frames += u64::from(header.samples),

@@ -84,7 +84,7 @@ impl SoundFile {
 
     /// What the file says of itself, so far.
     pub(crate) fn tags(&self) -> Tags {
-        // Behind an odd number of bytes stands one that fills up.
+        // An odd number of bytes is followed by a padding byte.
         let list = self.behind.iter().position(|byte| *byte != 0).map(|at| &self.behind[at..]);
         match list.filter(|list| self.tags.is_empty() && list.starts_with(b"LIST")) {
             Some(list) => crate::tags::riff::read(list.get(8..).unwrap_or_default()),

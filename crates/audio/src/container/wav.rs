@@ -64,7 +64,7 @@ pub(crate) fn header(coding: WavCoding, layout: Layout, tags: &Tags, data_bytes:
     out
 }
 
-/// So many first bytes of a file let [`mend_wav_lengths`] find its data.
+/// Number of first bytes of a file in which [`mend_wav_lengths`] finds its data.
 pub const WAV_START: usize = 64 << 10;
 
 /// Whether a length is what streams claim that do not know theirs.
@@ -116,7 +116,7 @@ pub(crate) struct WavHeaderReader {
     seen_riff: bool,
     /// High bytes come first.
     big: bool,
-    /// Bytes of the data, where 32 bits do not tell.
+    /// Bytes of the data, if 32 bits are not enough.
     long_data: Option<u64>,
     format: Option<SampleFormat>,
     tags: Tags,

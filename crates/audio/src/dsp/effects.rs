@@ -1,4 +1,4 @@
-//! What may be done to sound between decoding and encoding, streamed.
+//! What may be done to audio between decoding and encoding, streamed.
 
 use crate::chunk::Chunk;
 use crate::dsp::fade::{Fade, Pad};
@@ -7,7 +7,7 @@ use crate::dsp::stretch::Stretch;
 use crate::measure::silence::{Edge, Trim};
 use crate::{AudioError, Layout};
 
-/// Edges of cut sound are faded over so many seconds, so that none clicks.
+/// Duration of the fades at cut edges in seconds, against clicks.
 const EDGE: f64 = 0.005;
 
 /// What is to be done; nothing unless said. The parts are done in the order
@@ -29,7 +29,7 @@ pub struct Effects {
     pub keep_formants: bool,
     /// Decibels: −60 to 60.
     pub gain: Option<f64>,
-    /// Seconds over which the sound rises at its beginning.
+    /// Seconds over which the audio rises at its beginning.
     pub fade_in: Option<f64>,
     /// Seconds over which it falls at its end; so much is held in memory.
     pub fade_out: Option<f64>,

@@ -1,14 +1,14 @@
-//! A bound on how much sound a few bytes may become.
+//! A bound on how much audio a few bytes may become.
 
 use crate::{AudioError, Layout};
 
-/// So much sound may come of any number of bytes, in seconds.
+/// So much audio may come of any number of bytes, in seconds.
 const FREE_SECONDS: u64 = 600;
 /// Beyond it each second needs so many: a quarter of what the lowest bit
 /// rates of speech take, pauses included.
 const BYTES_A_SECOND: u64 = 100;
 
-/// Counts bytes against the sound that they became.
+/// Counts bytes against the audio that they became.
 #[derive(Debug, Default)]
 pub(crate) struct Expansion {
     bytes: u64,
@@ -17,7 +17,7 @@ pub(crate) struct Expansion {
 
 impl Expansion {
     /// # Errors
-    /// [`AudioError::TooLong`] once there is far more sound than the bytes
+    /// [`AudioError::TooLong`] once there is far more audio than the bytes
     /// could honestly hold.
     pub(crate) fn check(&mut self, bytes: usize, samples: usize, layout: Layout) -> Result<(), AudioError> {
         self.bytes += bytes as u64;

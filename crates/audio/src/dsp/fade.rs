@@ -42,7 +42,7 @@ impl Fade {
     }
 }
 
-/// Silence before the first sound and behind the last.
+/// Silence before the first audio and behind the last.
 pub(crate) struct Pad {
     /// In samples.
     before: usize,

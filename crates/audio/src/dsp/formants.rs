@@ -14,7 +14,7 @@ const SILENCE: f64 = 1e-5;
 /// How much a block may be made louder or softer to keep its level.
 const MOST_GAIN: f64 = 8.0;
 
-/// The prediction of a block of sound.
+/// The prediction of a block of audio.
 struct Envelope {
     /// From the first to the last before.
     weights: Vec<f64>,
@@ -65,7 +65,7 @@ struct Pair {
 }
 
 impl Pair {
-    /// Takes one envelope off the sound and puts the other on. `moved` and
+    /// Takes one envelope off the audio and puts the other on. `moved` and
     /// `made` hold what came before, and of `moved` the block itself.
     fn apply(&self, moved: &[f64], made: &[f64], block: usize) -> Vec<f64> {
         let order = self.moved.weights.len();
@@ -108,7 +108,7 @@ impl Formants {
                 .map(|n| 0.5 - 0.5 * (std::f64::consts::TAU * (n as f64 + 0.5) / length as f64).cos())
                 .collect(),
             lags: (0..=order).map(lag).collect(),
-            // The first block stands in the middle of its window.
+            // The first block is in the middle of its window.
             original: vec![0.0; block],
             moved: vec![0.0; block.max(order)],
             made: vec![0.0; order],

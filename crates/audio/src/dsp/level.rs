@@ -1,4 +1,4 @@
-//! Speakers whose sound is joined: each is brought to the loudness of the
+//! Speakers whose audio is joined: each is brought to the loudness of the
 //! first, by what is heard of it at its beginning.
 
 use std::collections::HashMap;
@@ -13,7 +13,7 @@ const LEFT: f64 = 0.5;
 /// Decibels by which a speaker is moved at the most.
 const MOST: f64 = 12.0;
 
-/// Moves speakers to one loudness, as their sound passes by.
+/// Moves speakers to one loudness, as their audio passes by.
 pub(crate) struct Leveller {
     layout: Layout,
     /// Who came first, and how loud it is so far.

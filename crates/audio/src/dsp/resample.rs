@@ -52,7 +52,7 @@ fn shares(channels: u8) -> Vec<[f32; 2]> {
 }
 
 /// Changes the rate of a stream in blocks of 20 ms at most. The filter's delay
-/// is taken off, so that sound stays where it was, to the sample.
+/// is taken off, so that audio stays where it was, to the sample.
 pub(crate) struct Resampler {
     inner: Box<dyn rubato::Resampler<f32> + Send>,
     channels: usize,
@@ -73,7 +73,7 @@ enum Ratio {
 }
 
 impl Ratio {
-    /// The whole output for so many frames of input, to the nearest frame up.
+    /// The whole output for a number of input frames, rounded up to a frame.
     fn total(self, taken: u64) -> u64 {
         match self {
             Ratio::Rates { from, to } => (taken * u64::from(to)).div_ceil(u64::from(from)),

@@ -111,7 +111,7 @@ impl Codec {
         }
     }
 
-    /// The codec that a file extension stands for.
+    /// The codec of a file extension.
     pub fn from_extension(extension: &str) -> Option<Codec> {
         Some(match extension.to_ascii_lowercase().as_str() {
             "wav" | "wave" => Codec::Wav,
@@ -131,7 +131,7 @@ impl Codec {
         })
     }
 
-    /// Whether the bytes tell their own rate and channels.
+    /// Whether the bytes state their own rate and channels.
     pub fn describes_itself(self) -> bool {
         !matches!(self, Codec::Pcm | Codec::L16 | Codec::Mulaw | Codec::Alaw)
     }
@@ -182,7 +182,7 @@ impl fmt::Display for Codec {
 /// coding has one, the bit rate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Format {
-    /// What carries the sound.
+    /// What carries the audio.
     pub codec: Codec,
     /// Frames a second, in hertz.
     pub rate: u32,
@@ -316,7 +316,7 @@ impl Format {
     }
 
     /// What a second takes, containers apart; `None` where that depends on
-    /// the sound.
+    /// the audio.
     pub fn bytes_per_second(&self) -> Option<u32> {
         let samples = self.rate * u32::from(self.channels);
         match self.codec {

@@ -62,7 +62,7 @@ fn preference(range: &str) -> Option<Preference> {
 }
 
 /// The format to answer with: the best acceptable one, `default` for `*/*` or
-/// an empty field. `Ok(None)` stands for JSON.
+/// an empty field. `Ok(None)`: JSON.
 ///
 /// # Errors
 /// [`AudioError::UnknownType`] when nothing in the field can be made.

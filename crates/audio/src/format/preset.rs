@@ -7,7 +7,7 @@ use crate::{Codec, Format};
 pub struct Preset {
     /// The name that requests use.
     pub name: &'static str,
-    /// What it stands for.
+    /// Its meaning.
     pub format: Format,
     /// What it is good for, as a sentence.
     pub purpose: &'static str,

@@ -3,8 +3,8 @@
 use crate::container::mp3_frames::FrameHeader;
 use crate::{AudioError, Codec, Format};
 
-/// So many first bytes of a file tell what it is: a stream of Ogg may name
-/// others before its sound, and a tag may stand before the mark.
+/// Number of first bytes that identify a file: a stream of Ogg may name
+/// others before its audio, and a tag may stand before the mark.
 pub const START_BYTES: usize = 4 << 10;
 
 /// What audio is, by its first [`START_BYTES`]; `told` is what its sender says
@@ -12,7 +12,7 @@ pub const START_BYTES: usize = 4 << 10;
 /// streams of frames, which may begin in the middle of one.
 ///
 /// # Errors
-/// When neither tells.
+/// If neither identifies it.
 pub fn recognise(start: &[u8], told: Option<Format>) -> Result<Format, AudioError> {
     let in_frames = |codec| matches!(codec, Codec::Mp3 | Codec::Aac);
     match (sniff(&start[..start.len().min(START_BYTES)]), told) {
@@ -87,7 +87,7 @@ fn in_ogg(start: &[u8]) -> Option<Codec> {
     None
 }
 
-/// What stands behind an ID3v2 tag, where the bytes reach that far; MP3
+/// Content after an ID3v2 tag, where the bytes reach that far; MP3
 /// otherwise, which nearly always has them.
 fn tagged(start: &[u8]) -> Codec {
     let behind = crate::tags::id3::length(start).and_then(|length| start.get(length..));

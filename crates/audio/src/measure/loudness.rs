@@ -29,7 +29,7 @@ impl Loudness {
     }
 }
 
-/// Measures loudness as sound passes by.
+/// Measures loudness as audio passes by.
 pub struct LoudnessMeter {
     inner: EbuR128,
     layout: Layout,

@@ -89,7 +89,7 @@ enum MeterKind {
         first: bool,
         trimmed: u64,
     },
-    /// Containers whose packets tell too little: decoded, and counted.
+    /// Containers whose packets state too little: decoded, and counted.
     Decoded {
         decoder: Box<Decoder>,
         samples: Vec<f32>,
@@ -98,7 +98,7 @@ enum MeterKind {
 
 impl Meter {
     /// A meter for bytes of the format; rate and channels count only for
-    /// codings that do not tell them.
+    /// codings that do not state them.
     pub fn new(format: Format) -> Result<Self, AudioError> {
         let layout = Layout { rate: format.rate, channels: format.channels };
         let raw = |sample: u64| MeterKind::Raw { frame_bytes: sample * u64::from(layout.channels.max(1)), bytes: 0 };
@@ -115,7 +115,7 @@ impl Meter {
         Ok(Meter { kind, length: Length { frames: 0, rate }, raw: layout, expansion: Some(Expansion::default()) })
     }
 
-    /// Lets few bytes be any length of sound.
+    /// Lets few bytes be any length of audio.
     #[must_use]
     pub fn any_length(self) -> Self {
         Meter { expansion: None, ..self }

@@ -1,7 +1,7 @@
-//! The outline of sound, to be drawn.
+//! The outline of audio, to be drawn.
 
 /// The lowest and the highest sample of each of a number of equal parts,
-/// found as the sound passes, in memory that does not grow with its length.
+/// found as the audio passes, in memory that does not grow with its length.
 ///
 /// All channels share one outline.
 pub struct Peaks {
@@ -16,7 +16,7 @@ pub struct Peaks {
 
 impl Peaks {
     /// At most `wanted` parts (two or more, an even number) will be given, and
-    /// more than half as many where the sound is long enough.
+    /// more than half as many where the audio is long enough.
     pub fn new(channels: u8, wanted: usize) -> Self {
         Peaks { channels: channels.max(1).into(), wanted: wanted.max(2) & !1, size: 1, parts: Vec::new(), inside: 0 }
     }

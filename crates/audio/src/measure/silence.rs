@@ -4,7 +4,7 @@
 const BLOCK: f64 = 0.010;
 /// Quieter than this is silence: −50 dB of full scale.
 pub(crate) const THRESHOLD: f32 = 0.003_162;
-/// What is left standing before and behind the sound, in blocks.
+/// What is left standing before and behind the audio, in blocks.
 const MARGIN: usize = 5;
 /// Silence that is held at the most until sound follows, in blocks: a minute.
 const MAX_HELD: usize = 6_000;

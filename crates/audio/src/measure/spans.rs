@@ -33,7 +33,7 @@ pub struct Levels {
 }
 
 impl Levels {
-    /// Of mono sound at a rate in hertz.
+    /// Of mono audio at a rate in hertz.
     pub fn new(rate: u32) -> Self {
         let block = ((f64::from(rate) * BLOCK) as usize).max(1);
         Levels { block, sum: 0.0, count: 0, blocks: Vec::new(), samples: 0, rate: rate.max(1) }
@@ -58,7 +58,7 @@ impl Levels {
     }
 
     /// What is quieter is silence: −50 dB, or where there is noise, twice its
-    /// level as long as speech stands out of it.
+    /// level while speech exceeds it.
     fn threshold(&self) -> f32 {
         let mut sorted = self.blocks.clone();
         sorted.sort_by(f32::total_cmp);
@@ -66,7 +66,7 @@ impl Levels {
         (2.0 * at(0.1)).min(0.25 * at(0.9)).max(THRESHOLD)
     }
 
-    /// Seconds of sound between two times.
+    /// Seconds of audio between two times.
     pub fn sounding(&self, from: f64, to: f64) -> f64 {
         let threshold = self.threshold();
         let at = |seconds: f64| ((seconds.max(0.0) / BLOCK) as usize).min(self.blocks.len());

@@ -15,7 +15,7 @@ use crate::chunk::Chunk;
 use crate::codec::decode::Decoder;
 use crate::{AudioError, Format, Layout};
 
-/// Spectra are taken so often, of so long a frame, in seconds.
+/// Interval and length of the frames of spectra, in seconds.
 const STEP: f64 = 0.010;
 const FRAME: f64 = 0.025;
 /// Bands of equal width on the mel scale between two frequencies in hertz.
@@ -25,7 +25,7 @@ const REACH: (f64, f64) = (150.0, 4_000.0);
 /// which nobody speaks, and under which nothing is told apart.
 const SPEECH: f32 = 30.0;
 const FLOOR: f32 = 45.0;
-/// Less speech tells nothing, in steps.
+/// Less speech is not measured, in steps.
 const FEWEST: usize = 80;
 /// Steps after which the spectrum of speech is another one at the latest.
 const LATEST: usize = 15;
@@ -34,11 +34,11 @@ const LATEST: usize = 15;
 /// engine at 0.7 to 1.4 of their speed, which a recogniser hears best so.
 const ORDINARY: f64 = 25.0;
 const POWER: f64 = 0.92;
-/// A spectrum that moves by less, in decibels, stands still.
+/// A spectrum that changes by less, in decibels, is constant.
 const LEAST: f64 = 3.0;
 /// What is another one more often is noise.
 const MOST: f64 = 85.0;
-/// The tempo is settled after so many seconds of sound.
+/// Seconds of audio after which the tempo is final.
 const HEARD: f64 = 120.0;
 
 /// Decibels in bands.
@@ -53,7 +53,7 @@ pub struct TempoMeter {
 
 impl TempoMeter {
     /// A meter for bytes of the format; rate and channels count only for
-    /// codings that do not tell them.
+    /// codings that do not state them.
     ///
     /// # Errors
     /// Where the format is not read here.
@@ -70,7 +70,7 @@ impl TempoMeter {
     }
 
     /// The tempo, 1 being ordinary, pauses apart; right to about a tenth for a
-    /// sentence. `None` where the sound is too short to tell, or is no speech.
+    /// sentence. `None` where the audio is too short to tell, or is no speech.
     ///
     /// # Errors
     /// When the bytes ended inside something that must be whole.
@@ -215,7 +215,7 @@ impl Spectra {
     }
 }
 
-/// The mean product of shapes so many steps apart, where both are of speech.
+/// The mean product of shapes at a distance in steps, where both are of speech.
 fn correlation(shapes: &[Option<Shape>], lag: usize) -> Option<f64> {
     let pairs = shapes.iter().zip(shapes.get(lag..)?).filter_map(|(one, other)| one.as_ref().zip(other.as_ref()));
     let product = |one: &Shape, other: &Shape| one.iter().zip(other).map(|(a, b)| f64::from(a * b)).sum::<f64>();

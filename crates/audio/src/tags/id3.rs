@@ -1,4 +1,4 @@
-//! ID3v2 (its informal standards 2.3 and 2.4), which stands before an MP3.
+//! ID3v2 (informal standards 2.3 and 2.4), the tag before an MP3.
 
 use super::{Field, MAX_TAG_BYTES, Tags, VENDOR};
 
@@ -53,7 +53,7 @@ fn three_letters(language: &str) -> Option<&'static str> {
     known.into_iter().find(|(two, _)| *two == primary).map(|(_, three)| three)
 }
 
-/// Frames of text are in UTF-8, which encoding 3 stands for.
+/// Frames of text are in UTF-8 (encoding 3).
 fn frame(out: &mut Vec<u8>, id: &[u8; 4], text: &str) {
     out.extend_from_slice(id);
     out.extend_from_slice(&synchsafe(text.len() + 1));
@@ -61,7 +61,7 @@ fn frame(out: &mut Vec<u8>, id: &[u8; 4], text: &str) {
     out.extend_from_slice(text.as_bytes());
 }
 
-/// The whole tag, version 2.4; nothing where there is nothing to say.
+/// The whole tag, version 2.4; empty without tags.
 pub(crate) fn write(tags: &Tags) -> Vec<u8> {
     let fields = tags.fields();
     if fields.is_empty() {
@@ -115,7 +115,7 @@ pub(crate) fn read(tag: &[u8]) -> Tags {
     let version = head[3];
     let whole = length(head).map_or(0, |length| length - 10);
     let body = &body[..body.len().min(whole).min(MAX_TAG_BYTES)];
-    // Bytes that were put in so that no frame of sound appears to begin here.
+    // Bytes that were inserted so that no audio frame appears to begin here.
     let unsynchronised = head[5] & 0x80 != 0 && version < 4;
     let body = if unsynchronised { resynchronise(body) } else { body.to_vec() };
     let mut rest = body.as_slice();

@@ -1,5 +1,5 @@
-//! What stands beside the sound: who speaks, in what language, made when and
-//! by what. One form here; each container has its own way of carrying it.
+//! Metadata of audio: title, track, language, engine, voice, date, and whether
+//! it is synthetic. One form here; each container has its own way of carrying it.
 //!
 //! What does not live here: WebM's tags, which are elements ([`crate::container::webm`]).
 
@@ -13,7 +13,7 @@ use serde::Serialize;
 pub(crate) const VENDOR: &str = "Dispatcher";
 /// Longer values are cut when they are written, and when they are read.
 const MAX_VALUE: usize = 500;
-/// Tags are read up to so many bytes; pictures behind them are passed over.
+/// Maximum number of bytes of tags that are read; pictures after them are skipped.
 pub(crate) const MAX_TAG_BYTES: usize = 64 << 10;
 
 /// What a file says of itself. Empty members are neither written nor read.

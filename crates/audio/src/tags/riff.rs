@@ -1,5 +1,5 @@
 //! The INFO list of RIFF WAVE: title, track, language and date have chunks
-//! of their own, the rest stands in the comment as `NAME=value` pairs.
+//! of their own, the rest is in the comment as `NAME=value` pairs.
 
 use super::{Field, Tags, VENDOR};
 
@@ -17,7 +17,7 @@ fn text(out: &mut Vec<u8>, id: &[u8; 4], value: &str) {
     chunk(out, id, &[value.as_bytes(), &[0]].concat());
 }
 
-/// The whole `LIST` chunk; nothing where there is nothing to say.
+/// The whole `LIST` chunk; empty without tags.
 pub(crate) fn write(tags: &Tags) -> Vec<u8> {
     let fields = tags.fields();
     let mut out = Vec::new();

@@ -33,7 +33,7 @@ pub(crate) fn read(bytes: &[u8]) -> Tags {
     let mut tags = Tags::default();
     let mut rest = bytes;
     let vendor = piece(&mut rest);
-    // The number of comments tells nothing that their lengths do not.
+    // The number of comments adds nothing to their lengths.
     let (Some(_), Some(mut rest)) = (vendor, rest.get(4..)) else { return tags };
     while let Some(line) = piece(&mut rest) {
         let line = String::from_utf8_lossy(line);

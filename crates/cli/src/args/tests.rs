@@ -52,7 +52,7 @@ fn calls(text: &str) -> Vec<Vec<String>> {
     found
 }
 
-/// What stands between fences in a page.
+/// Content between the fences of a page.
 fn fenced(page: &str) -> String {
     page.split("```").skip(1).step_by(2).flat_map(|block| block.split_inclusive('\n').skip(1)).collect()
 }

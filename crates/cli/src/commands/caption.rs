@@ -33,7 +33,7 @@ pub(crate) async fn run(client: &Client, args: CaptionArgs, form: OutputForm) ->
 /// What is shown.
 struct Captions {
     form: OutputForm,
-    /// An interim caption stands on the terminal.
+    /// An interim caption is on the terminal.
     shown: bool,
     times: bool,
 }

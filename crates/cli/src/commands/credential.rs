@@ -245,7 +245,7 @@ async fn add(
     send(client, &engine, &body, form).await
 }
 
-/// The secret of a file or of standard input; nothing where it is to be asked.
+/// The secret of a file or of standard input; `None` if it is to be asked.
 pub(super) fn read_secret(file: Option<&Path>) -> Result<Option<Zeroizing<String>>, CliError> {
     let mut text = Zeroizing::new(String::new());
     match file.filter(|file| file.as_os_str() != "-") {

@@ -21,7 +21,7 @@ use crate::files::Existing;
 use crate::output::OutputForm;
 use crate::{files, output};
 
-/// A service that is away is asked for again so often, a second apart.
+/// Number of attempts to reach a service that is away, one per second.
 const MOST_TRIES: u32 = 60;
 
 pub(crate) async fn run(client: &Client, command: JobCommand, form: OutputForm) -> Result<(), CliError> {

@@ -65,7 +65,7 @@ pub(crate) async fn run(client: &Client, args: VoicesArgs, form: OutputForm) -> 
     ))
 }
 
-/// `engine/voice` as it stands in a path.
+/// `engine/voice` as written in a path.
 fn path_of(voice: &str) -> Result<String, CliError> {
     match voice.split_once('/') {
         Some((engine, voice)) => Ok(format!("{}/{}", segment(engine), segment(voice))),

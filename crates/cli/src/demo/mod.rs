@@ -59,7 +59,7 @@ pub(crate) async fn run(args: DemoArgs, form: OutputForm) -> Result<(), CliError
     Ok(service.until_signalled().await?)
 }
 
-/// The line that lets a shell find this program by its name; nothing where
+/// The line that lets a shell find this program by its name; empty if
 /// it does already.
 fn path_line() -> String {
     let Ok(program) = std::env::current_exe() else { return String::new() };

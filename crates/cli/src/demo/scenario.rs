@@ -30,7 +30,7 @@ const ANNOUNCEMENTS: &str = include_str!("../../../../demo/scripts/announcements
 /// What is said at a safety drill.
 pub(super) const DRILL: &str = include_str!("../../../../demo/scripts/drill.txt");
 
-/// How the names of the scenario are said, and the sound before announcements.
+/// How the names of the scenario are said, and the audio before announcements.
 const NAMES: &str = include_str!("../../../../demo/scripts/saltmarsh.pls");
 /// The safety handbook of the ferry line.
 pub(super) const HANDBOOK: &str = include_str!("../../../../demo/scripts/handbook.md");

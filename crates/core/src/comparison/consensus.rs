@@ -55,7 +55,7 @@ fn ballots(transcript: &Transcript) -> Vec<Ballot> {
 }
 
 /// The consensus of transcripts of the same audio, in the order in which they
-/// are believed where all else is equal. Nothing where they are too long to be
+/// are believed where all else is equal. `None` if they are too long to be
 /// compared.
 pub fn consensus(transcripts: &[Transcript]) -> Option<Consensus> {
     // A place holds what each of those before says there.
@@ -87,7 +87,7 @@ pub fn consensus(transcripts: &[Transcript]) -> Option<Consensus> {
     Some(Consensus { text, words })
 }
 
-/// What wins in a place; nothing where no word does.
+/// What wins in a place; `None` if no word does.
 fn elected(place: &[Option<Ballot>]) -> Option<ConsensusWord> {
     let all = place.len() as f64;
     let sure = |ballot: &Ballot| ballot.word.confidence.unwrap_or(SURE_UNTOLD);

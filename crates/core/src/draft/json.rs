@@ -12,7 +12,7 @@ pub(super) struct Leaf {
     pub(super) value: serde_json::Value,
 }
 
-/// The leaves of a JSON text; nothing where it is none.
+/// The leaves of a JSON text; empty if it is not JSON.
 pub(super) fn leaves(text: &str) -> Option<Vec<Leaf>> {
     serde_json::from_str::<serde_json::Value>(text).ok()?;
     let mut reader = JsonReader { text, at: 0, path: Vec::new(), leaves: Vec::new() };

@@ -1,7 +1,7 @@
 //! A draft of a sheet out of a pasted call of the curl command.
 //!
-//! What can be told is written down; secrets become parts of a credential;
-//! what cannot be told is marked for the reader with `# ?`. Nothing is called
+//! What can be derived is written; secrets become parts of a credential;
+//! what cannot be derived is marked for the reader with `# ?`. Nothing is called
 //! and nothing of the environment is looked at.
 
 mod command;
@@ -36,7 +36,7 @@ pub enum DraftError {
 
 /// Files that a command names, where they may be read.
 pub trait Files {
-    /// The text of a file; nothing where it is not there, is no text or is
+    /// The text of a file; `None` if it is not there, is no text or is
     /// too long.
     fn read(&self, path: &str) -> Option<String>;
 }
@@ -56,7 +56,7 @@ pub struct Draft {
     /// TOML, with comments.
     pub sheet: String,
     /// Parts of the credential, each with the secret that stood in the
-    /// command; nothing where that was a variable.
+    /// command; `None` if that was a variable.
     pub parts: Vec<(String, Option<secrecy::SecretString>)>,
     /// What the reader must see to.
     pub remarks: Vec<String>,
@@ -310,7 +310,7 @@ fn named_variable(value: &Value) -> bool {
     value.iter().any(|piece| matches!(piece, WordPiece::Variable(name) if secret_name(name)))
 }
 
-/// A value without so many bytes of text at its beginning.
+/// A value without a number of bytes at its beginning.
 fn trimmed(value: &Value, bytes: usize) -> Value {
     let mut value = value.clone();
     if let Some(WordPiece::Text(first)) = value.first_mut() {

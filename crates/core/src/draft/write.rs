@@ -14,12 +14,12 @@ struct Found {
     language: Option<String>,
     format: Option<String>,
     rate: Option<u32>,
-    /// The audio lies in the request: the engine listens.
+    /// The request contains the audio: the engine is a recogniser.
     audio: bool,
 }
 
 impl Found {
-    /// The expression that stands for a member, and the filter to write it by.
+    /// The expression of a member, and the filter to write it by.
     fn name(&mut self, role: Role, value: &str) -> Option<&'static str> {
         let slot = match role {
             Role::Text => &mut self.text,
@@ -110,7 +110,7 @@ impl SheetWriter {
         if self.shape.pasted.raw {
             self.found.audio = true;
             if !content_type.is_empty() && !content_type.starts_with("audio/") {
-                // The type of the audio is told by its format.
+                // The type of the audio follows from its format.
                 let value = vec![WordPiece::Text(content_type.to_owned())];
                 self.shape.pasted.headers.push(("Content-Type".into(), value));
             } else if let Some(kind) = media_type(content_type) {
@@ -252,7 +252,7 @@ impl SheetWriter {
                 }
                 let ending = text.rsplit('.').next().unwrap_or_default().to_owned();
                 self.found.format = kind.as_deref().and_then(media_type).or(media_type(&ending)).map(str::to_owned);
-                // It stands where it stood.
+                // It keeps its position.
                 parts.push((part.name.clone(), String::new()));
                 audio = Some(part.name);
                 continue;

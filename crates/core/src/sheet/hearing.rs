@@ -1,4 +1,4 @@
-//! Where a transcript lies in an engine's answer.
+//! Position of a transcript in an engine's answer.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

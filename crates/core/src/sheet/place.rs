@@ -34,7 +34,7 @@ impl SheetError {
     }
 }
 
-/// Where in the source the key lies; the longest part of the path that exists.
+/// Position of the key in the source, or of the longest part of the path that exists.
 fn locate(source: &str, path: &[&str]) -> Option<Range<usize>> {
     let root = toml::de::DeTable::parse(source).ok()?;
     let mut table = root.get_ref();

@@ -26,7 +26,7 @@ pub enum Site {
 }
 
 impl Site {
-    /// The site that a word of sheets and of the API stands for.
+    /// The site of a word of sheets and of the API.
     pub fn of_name(name: &str) -> Option<Site> {
         [Site::Cloud, Site::Local].into_iter().find(|site| site.name() == name)
     }

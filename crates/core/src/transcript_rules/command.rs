@@ -20,7 +20,7 @@ const MOST_SAID: usize = 60;
 /// Words that fill a slot without a list.
 const MOST_FREE: usize = 8;
 
-/// A phrase and the command that it is. What stands in `[…]` may be left out;
+/// A phrase and its command. Words in `[…]` are optional;
 /// `{name}` is a slot.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -57,7 +57,7 @@ type Pattern = Vec<PhraseItem>;
 #[derive(Debug, Clone, PartialEq)]
 enum PhraseItem {
     Word(String),
-    /// So many of the items that follow may be left out.
+    /// Number of the following items that are optional.
     Optional(usize),
     /// With the words of its values.
     Slot(String, Vec<(Vec<String>, String)>),

@@ -1,4 +1,4 @@
-//! Numbers that are told digit by digit, written or spoken.
+//! Numbers as sequences of digits, written or spoken.
 
 use std::ops::Range;
 
@@ -63,7 +63,7 @@ fn is_digit(c: char) -> bool {
         || "〇零一二三四五六七八九".contains(c)
 }
 
-/// How many digits a word is; nothing where it is none.
+/// How many digits a word is; `None` if it is none.
 fn digits_of(key: &str) -> Option<usize> {
     if key.chars().all(is_digit) {
         return Some(key.chars().count());

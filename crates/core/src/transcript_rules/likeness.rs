@@ -147,7 +147,7 @@ impl Sounds {
         self.row.len()
     }
 
-    /// 1 where they sound the same, 0 where nothing is alike. Nothing where it
+    /// 1 where they sound the same, 0 where nothing is alike. `None` if it
     /// is less than `least`, which is found out sooner.
     pub(super) fn likeness(&self, other: &Sounds, least: f64) -> Option<f64> {
         let longest = self.len().max(other.len()) as f64;
@@ -293,7 +293,7 @@ fn omission(sound: u8) -> f64 {
     }
 }
 
-/// Weighted edit distance (Wagner and Fischer 1974); nothing where it is more
+/// Weighted edit distance (Wagner and Fischer 1974); `None` if it is more
 /// than `most`.
 fn distance(one: &[u8], other: &[u8], most: f64) -> Option<f64> {
     let Costs { exchange, omission } = &*COSTS;

@@ -1,4 +1,4 @@
-//! Masks: what is taken out of transcripts before anything is kept.
+//! Masks: what is removed from transcripts before anything is kept.
 
 use std::ops::Range;
 
@@ -24,7 +24,7 @@ pub struct MaskRule {
     /// What is written in its place, in brackets. `card-number`,
     /// `telephone-number`, `email-address` and `bank-account` need no more.
     pub name: String,
-    /// Numbers of at least and at most so many digits, written or spoken.
+    /// Numbers with a minimum and maximum number of digits, written or spoken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digits: Option<(usize, usize)>,
     /// A regular expression, matched without regard to case.

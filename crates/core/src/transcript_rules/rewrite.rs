@@ -57,7 +57,7 @@ fn is_mark(c: char) -> bool {
     matches!(c, '\u{300}'..='\u{36f}' | '\u{64b}'..='\u{65f}' | '\u{93a}'..='\u{94f}' | '\u{3099}' | '\u{309a}')
 }
 
-/// Where each word stands in the text; nothing where one does not.
+/// Position of each word in the text; `None` for a word that is not in it.
 pub(super) fn places(transcript: &Transcript) -> Option<Vec<Range<usize>>> {
     let mut at = 0;
     let mut places = Vec::with_capacity(transcript.words.len());
@@ -69,7 +69,7 @@ pub(super) fn places(transcript: &Transcript) -> Option<Vec<Range<usize>>> {
     Some(places)
 }
 
-/// The transcript with a text in which each of its words stands.
+/// The transcript with a text that contains each of its words.
 pub(super) fn anchored(transcript: Transcript) -> Transcript {
     if places(&transcript).is_some() {
         return transcript;

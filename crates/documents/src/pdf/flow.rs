@@ -125,7 +125,7 @@ fn place(line: &TextLine) -> (i64, i64) {
     (height(line), (line.size * 2.0).round() as i64)
 }
 
-/// Whether a line stands where heads and feet do.
+/// Whether a line is at the position of heads and feet.
 fn outer(page: &Laid, line: &TextLine) -> bool {
     let height = page.top - page.bottom;
     line.y > page.top - MARGIN * height || line.y < page.bottom + MARGIN * height
@@ -275,7 +275,7 @@ struct ReadingFlow<'f> {
     body: f64,
     known: &'f HashSet<String>,
     levels: &'f [i64],
-    /// Hyphens of line ends are told from those of compounds.
+    /// Hyphens of line ends are distinguished from those of compounds.
     told: bool,
     blocks: Vec<Block>,
     open: Option<OpenParagraph>,
@@ -333,7 +333,7 @@ impl ReadingFlow<'_> {
         }
     }
 
-    /// A line behind what stands before it.
+    /// A line appended to the preceding text.
     fn joined(&self, text: &str, line: &str) -> String {
         if text.is_empty() {
             return line.to_owned();

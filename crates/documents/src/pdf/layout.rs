@@ -13,7 +13,7 @@ pub(super) struct Laid {
     pub(super) top: f64,
 }
 
-/// So many lines on either side make a column of it.
+/// Number of lines on either side that make a column.
 const FEWEST: usize = 4;
 /// The narrowest space between columns, in font heights.
 const GUTTER: f64 = 0.8;

@@ -69,7 +69,7 @@ impl Assertion {
 /// An id that is used once.
 pub(super) fn one_time() -> String {
     let mut bytes = [0; 16];
-    // Without randomness the time still tells one from another.
+    // Without randomness the time still distinguishes them.
     if aws_lc_rs::rand::fill(&mut bytes).is_err() {
         bytes[..8].copy_from_slice(&unix_seconds().to_be_bytes());
     }

@@ -19,7 +19,7 @@ use crate::template::UNRESERVED;
 
 /// A token is not used in its last tenth, nor in its last five seconds.
 const MARGIN: Duration = Duration::from_secs(5);
-/// So many credentials are known at once; beyond it the oldest token goes.
+/// Maximum number of known credentials; beyond it the oldest token is dropped.
 const MOST_KEPT: usize = 64;
 /// What an assertion is exchanged for is asked with this grant (RFC 7523,
 /// section 2.1).
@@ -164,7 +164,7 @@ impl Tokens {
             EngineError::new(cause, redactor.redact(&format!("{what}: status {status}: {text}")))
         };
         if !(200..300).contains(&status) {
-            // A refused client is told with 400 or 401 (RFC 6749, section 5.2).
+            // A client is refused with 400 or 401 (RFC 6749, section 5.2).
             let cause = reach.errors.cause_of(status, &String::from_utf8_lossy(&answer)).unwrap_or(match status {
                 400 | 401 => Cause::Unauthorized,
                 other => Cause::of_status(other),

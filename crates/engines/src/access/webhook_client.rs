@@ -1,6 +1,6 @@
 //! Telling others what has happened: a POST of JSON, signed with a key of the
 //! gateway's own (Ed25519; HTTP message signatures, RFC 9421, with
-//! `Content-Digest`, RFC 9530), so that who is told can tell it from a forgery.
+//! `Content-Digest`, RFC 9530), so that the receiver can detect a forgery.
 
 use std::time::Duration;
 
@@ -19,7 +19,7 @@ use super::signature::Signature;
 use super::{Outgoing, useless};
 use crate::{EngineError, Fetcher};
 
-/// Who is told answers in this time.
+/// Time within which a receiver must answer.
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Tells others, over the one fetching module.

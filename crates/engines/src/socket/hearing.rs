@@ -145,7 +145,7 @@ impl HearingLine {
         outcome
     }
 
-    /// Sends audio as it comes, and tells each result as it comes.
+    /// Sends audio and returns each result as it comes.
     pub(crate) async fn hear_live(
         &self,
         flow: &Flow,

@@ -1,5 +1,5 @@
-//! Alerts: rules of the operator's, what they watch, what was told of it, and
-//! how it is sent. Whether something is told is decided in `dispatcher_core`.
+//! Alerts: the operator's rules, what they watch, what was sent, and
+//! how it is sent. Whether something is sent is decided in `dispatcher_core`.
 
 mod mail;
 mod send;
@@ -20,9 +20,9 @@ use crate::clock::minute_of_day;
 use crate::dispatch::dispatch_record::new_id;
 use crate::{Event, Gateway, GatewayError, Inner, now_micros};
 
-/// So often is all looked at that rules watch.
+/// Interval between checks of all conditions.
 const EVERY: Duration = Duration::from_secs(5);
-/// Things of which it is known whether they were told.
+/// Subjects for which it is known whether a message was sent.
 const MOST: usize = 10_000;
 
 /// The rules in force, and what is known of all that they watch.
@@ -35,7 +35,7 @@ pub(crate) struct Alerts {
 #[derive(Default, Clone)]
 struct OpenAlarm {
     alarm: Alarm,
-    /// What was told, while it lasts.
+    /// Messages that were sent, while their conditions last.
     notice: Option<StoredNotice>,
 }
 
@@ -55,7 +55,7 @@ fn to_micros(time: Duration) -> i64 {
 }
 
 impl Alerts {
-    /// Takes in how all things are now; gives what is to be told.
+    /// Takes the current conditions; returns the messages to send.
     fn step(&self, conditions: &[Condition], now: i64) -> Vec<Message> {
         let rules = self.rules.read().clone();
         let mut alarms = self.alarms.lock();
@@ -137,7 +137,7 @@ impl Gateway {
     /// Keeps a rule as its next version; gives the version.
     ///
     /// # Errors
-    /// When it could never be told, or not to these addresses.
+    /// If it could never be sent, or not to these addresses.
     pub async fn put_alert_rule(&self, rule: AlertRule, by: &str) -> Result<i64, GatewayError> {
         rule.check()?;
         let registry = self.registry();
@@ -154,7 +154,7 @@ impl Gateway {
         Ok(version)
     }
 
-    /// Retires a rule. What it has told is over.
+    /// Retires a rule. Its open notices are closed.
     ///
     /// # Errors
     /// Where there is none of the name.
@@ -175,7 +175,7 @@ impl Gateway {
         Ok(self.send_trial(rule).await)
     }
 
-    /// What was told, the newest first; what lasts still before all that is over.
+    /// Notices, the newest first; open ones before closed ones.
     ///
     /// # Errors
     /// When the records cannot be read.
@@ -197,7 +197,7 @@ impl Gateway {
         Ok(())
     }
 
-    /// Looks at all that is watched, and tells what is to be told.
+    /// Checks all conditions, and sends the messages that are due.
     pub(crate) async fn watch_once(&self) -> Result<(), GatewayError> {
         if self.inner.alerts.rules.read().is_empty() {
             return Ok(());
@@ -221,7 +221,7 @@ impl Gateway {
         Ok(())
     }
 
-    /// Takes up what an earlier run has told, and watches until the gateway is gone.
+    /// Loads the notices of an earlier run, and watches until the gateway ends.
     pub(crate) async fn keep_watch(&self) -> Result<(), GatewayError> {
         self.load_alert_rules().await?;
         let rules = self.alert_rules();

@@ -1,4 +1,4 @@
-//! Sending what an alert tells: a signed webhook, or mail.
+//! Sending the messages of alerts: a signed webhook, or mail.
 
 use bytes::Bytes;
 use dispatcher_core::{AlertRule, Told};

@@ -11,7 +11,7 @@ use crate::{AllowanceView, Gateway, GatewayError, Registry};
 /// Microseconds of a day.
 const DAY: f64 = 86_400e6;
 
-/// Something that a rule may tell of.
+/// A condition of which a rule may notify.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Condition {
     pub(super) on: Watched,
@@ -28,7 +28,7 @@ impl Condition {
         Condition { on, engine: Some(engine.to_owned()), subject: engine.to_owned(), measure: 0.0, detail }
     }
 
-    /// Whether a rule tells of it.
+    /// Whether a rule notifies of it.
     pub(super) fn raises(&self, rule: &AlertRule) -> bool {
         self.on == rule.on && rule.concerns(self.engine.as_deref()) && rule.is_raised_at(self.measure)
     }
@@ -47,7 +47,7 @@ fn allowance_condition(view: &AllowanceView) -> Condition {
 }
 
 impl Gateway {
-    /// All that a rule could tell of now.
+    /// All current conditions.
     ///
     /// # Errors
     /// When the records cannot be read.
@@ -124,7 +124,7 @@ impl Gateway {
 }
 
 /// Voices that routes and apps name, and that are gone. An engine that has
-/// told no voice yet says nothing of any.
+/// reported no voice yet says nothing of any.
 fn withdrawn(registry: &Registry, defaults: impl Iterator<Item = (String, String)>) -> Vec<Condition> {
     // Each voice once, with the first that names it.
     let mut named: BTreeMap<String, String> = BTreeMap::new();

@@ -1,6 +1,6 @@
 //! Compose: a render plan of several segments becomes one utterance. They are called
 //! in order, the next one while the present one sounds, and joined with what
-//! lies between them.
+//! is between them.
 
 mod calls;
 mod ending;
@@ -30,7 +30,7 @@ use crate::jobs::StoredPiece;
 use crate::planning::render_plan::Segment;
 use crate::{FailedAttempt, GatewayError, PlannedCall};
 
-/// The longest sound of a segment that is held whole, to learn its length.
+/// The longest audio of a segment that is held whole, to learn its length.
 const MOST_HELD: usize = 16 << 20;
 /// Milliseconds of silence that are made at once.
 const SILENCE_AT_ONCE: f64 = 1_000.0;
@@ -48,7 +48,7 @@ enum PerformanceStop {
     Records(GatewayError),
 }
 
-/// Where the sound of a segment comes from.
+/// Where the audio of a segment comes from.
 enum SegmentSource<'r> {
     Call(Box<Calling<'r>>),
     /// It was made in an earlier run of a job.
@@ -82,7 +82,7 @@ struct Performance<'r> {
     joiner: Offload<Joiner>,
     responder: &'r mut Option<Responder>,
     failures: Vec<FailedAttempt>,
-    /// Sound that waits until there is enough to open with.
+    /// Audio that waits until there is enough to open with.
     waiting: Vec<u8>,
     words: Words,
     first_at: Option<SinceDispatch>,
@@ -96,7 +96,7 @@ struct Performance<'r> {
     standing_in: Option<&'r PlannedCall>,
     /// Candidates that have failed in the middle.
     lost: Vec<&'r PlannedCall>,
-    /// When the first sound was given.
+    /// When the first audio was given.
     sounding_since: Option<Instant>,
 }
 
@@ -338,7 +338,7 @@ impl<'r> Performance<'r> {
         Ok(())
     }
 
-    /// The sound of a segment; with the error, whether some of it was given.
+    /// The audio of a segment; with the error, whether some of it was given.
     async fn sound(
         &mut self,
         speaker: &'r PlannedCall,

@@ -23,7 +23,7 @@ pub(crate) struct Insert {
     pub(crate) format: Format,
     pub(crate) effects: Effects,
     sound: Arc<InsertedSound>,
-    /// Where in the sound it begins and ends.
+    /// Where in the audio it begins and ends.
     cut: Effects,
     /// Bytes of one clip at the most, and those still to be given, repeats included.
     most: usize,
@@ -36,18 +36,18 @@ pub(crate) struct Insert {
 /// One round of a clip.
 struct ClipRound {
     transcoder: Transcoder,
-    /// Bytes of the sound that were decoded, and of the clip that were given.
+    /// Bytes of the audio that were decoded, and of the clip that were given.
     at: usize,
     given: usize,
     ended: bool,
 }
 
 impl Insert {
-    /// Cuts the clip out of its sound; nothing where nothing is left of it.
+    /// Cuts the clip out of its audio; `None` if nothing is left of it.
     /// This is codec work, and takes its time.
     ///
     /// # Errors
-    /// When the sound cannot be decoded.
+    /// When the audio cannot be decoded.
     pub(crate) fn new(wish: &Sound, sound: &Arc<InsertedSound>) -> Result<Option<Insert>, AudioError> {
         let begin = wish.begin.unwrap_or(0.0);
         let end = wish.end.unwrap_or(sound.seconds).min(sound.seconds).min(begin + LONGEST);
@@ -126,7 +126,7 @@ impl Insert {
     /// The next bytes, repeats included; `None` at the end. Codec work.
     ///
     /// # Errors
-    /// When the sound cannot be decoded.
+    /// When the audio cannot be decoded.
     pub(crate) fn next(&mut self) -> Result<Option<Bytes>, AudioError> {
         if self.left == 0 {
             return Ok(None);

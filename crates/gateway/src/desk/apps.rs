@@ -23,7 +23,7 @@ pub(crate) fn label_of(label: &str) -> String {
     label.chars().take(LABEL).collect()
 }
 
-/// A new key of an app, to be kept, and its secret, which is told once.
+/// A new key of an app, to be kept, and its secret, which is shown once.
 pub fn new_access_key(app: &str, label: &str) -> (AccessKey, SecretString) {
     let operator = app == CONSOLE;
     let made = new_key(if operator { KeyKind::Operator } else { KeyKind::App }, &mut rand::rng());
@@ -95,7 +95,7 @@ impl Gateway {
 
     /// Adds a key to an app, with its requests for work in a minute and at once
     /// where they are limited, and the seconds until it expires, if it does;
-    /// gives its secret, which is told nowhere else.
+    /// returns its secret, which is shown nowhere else.
     ///
     /// # Errors
     /// Where there is no app of the name.

@@ -14,6 +14,7 @@ use parking_lot::Mutex;
 
 use crate::clock::{day_of, period_span};
 use crate::desk::key_id;
+use crate::dispatch::tokens::Token;
 use crate::{Caller, Gateway, GatewayError, now_micros, rfc3339};
 
 /// Allowances of one app, with those of its keys.
@@ -123,13 +124,15 @@ impl AllowanceBook {
         self.accounts.lock().get(owner).cloned()
     }
 
-    /// The accounts of a caller, with their owners.
+    /// The accounts of a caller, with their owners. A token counts for the key
+    /// that made it, which could make any number of them.
     fn of(&self, caller: &Caller) -> Vec<(Owner, Arc<Mutex<AllowanceAccount>>)> {
         let accounts = self.accounts.lock();
         if accounts.is_empty() {
             return Vec::new();
         }
-        let owners = [None, Some(caller.who.clone())].map(|key| (caller.app.name.clone(), key));
+        let key = caller.token.as_ref().map_or(caller.who.as_str(), Token::made_by);
+        let owners = [None, Some(key.to_owned())].map(|key| (caller.app.name.clone(), key));
         owners.into_iter().filter_map(|owner| Some((owner.clone(), accounts.get(&owner)?.clone()))).collect()
     }
 

@@ -54,7 +54,7 @@ impl Called {
     }
 }
 
-/// Bytes of what an engine may send before its first sound.
+/// Bytes of what an engine may send before its first audio.
 const LONGEST_HEADER: usize = 128;
 
 pub(crate) fn broken(error: &dyn std::fmt::Display) -> EngineError {
@@ -109,7 +109,7 @@ pub(crate) fn emulation(rest: Emulation) -> Effects {
 }
 
 impl Gateway {
-    /// Waits until an engine may be called; nothing where it has no limits.
+    /// Waits until an engine may be called; `None` if it has no limits.
     pub(crate) async fn turn(&self, planned: &PlannedCall, record: &DispatchRecord) -> Option<Permit> {
         Some(self.limiter(planned)?.enter(record.app(), record.priority()).await)
     }
@@ -215,7 +215,7 @@ impl Gateway {
     ) -> Result<Speaking, EngineError> {
         let effects = emulation(call.shaped.emulated);
         let options = Options { tags, effects, ..Options::default() };
-        // Made while the engine makes its first sound.
+        // Made while the engine makes its first audio.
         let mut converter = Converter::new(planned.format.format, format, options, self.inner.codecs.clone())
             .map_err(|error| broken(&error))?;
         let Called { mut stream, words, begun, _permit: permit } = self.begin_call(planned, record, call, None).await?;
@@ -224,7 +224,7 @@ impl Gateway {
             match stream.next().await {
                 Some(chunk) => first.extend_from_slice(&converter.push(chunk?).await?),
                 None => {
-                    // Everything came before the first sound was ready.
+                    // Everything came before the first audio was ready.
                     first.extend_from_slice(&converter.finish().await?);
                     stream = Box::pin(futures::stream::empty());
                     break;
@@ -297,7 +297,7 @@ fn patient(audio: AudioStream, left: Duration, silence: Duration) -> AudioStream
 mod tests {
     use super::*;
 
-    /// Parts of audio, each after so many milliseconds.
+    /// Parts of audio, each after a number of milliseconds.
     fn paused(pauses: Vec<u64>) -> AudioStream {
         Box::pin(futures::stream::unfold(pauses.into_iter(), |mut pauses| async move {
             tokio::time::sleep(Duration::from_millis(pauses.next()?)).await;

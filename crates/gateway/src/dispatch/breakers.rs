@@ -22,7 +22,7 @@ struct OwnBreaker {
     breaker: Breaker,
 }
 
-/// How the breaker of an engine with one credential stands.
+/// State of the breaker of an engine with one credential.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BreakerView {
     pub engine: String,

@@ -174,7 +174,7 @@ impl Gateway {
     }
 
     /// What a caller may still do by its app's limit and by its key's, whichever
-    /// leaves less; nothing where neither has one.
+    /// leaves less; `None` if neither has one.
     pub fn requests_left(&self, caller: &Caller) -> Option<RequestsLeft> {
         let limits = Limited::of(caller);
         if limits.iter().all(|limited| limited.per_minute.is_none()) {

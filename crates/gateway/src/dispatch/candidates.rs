@@ -43,7 +43,7 @@ pub(crate) trait Attempt<T> {
     fn left(&mut self) -> impl Future<Output = ()> + Send;
 }
 
-/// The last candidate is called again so often, where it fails for a moment
+/// Number of repeated calls of the last candidate, if it fails temporarily
 /// and nobody else is left.
 const REPEATS: u32 = 2;
 const REPEAT: Backoff =

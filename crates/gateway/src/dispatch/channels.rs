@@ -12,7 +12,7 @@ use dispatcher_engines::AudioSource;
 use crate::dispatch::hear::transcode_to_file;
 use crate::{Caller, Gateway, GatewayError, GivenAudio, Recognised, RecognitionRequest};
 
-/// Channels that are told apart.
+/// Channels that are distinguished.
 const CHANNELS: u8 = 2;
 /// The rate of their samples: what recognisers use.
 const RATE: u32 = 16_000;
@@ -99,7 +99,7 @@ fn parted(source: &AudioSource, format: Format) -> std::io::Result<[AudioSource;
     Ok([left, right].map(|file| AudioSource::File(Arc::new(file.into_temp_path()))))
 }
 
-/// A file that is to hold so many bytes of samples.
+/// A file for this many bytes of samples.
 fn begun(length: u64) -> std::io::Result<tempfile::NamedTempFile> {
     let mut file = tempfile::Builder::new().suffix(".wav").tempfile()?;
     let length = u32::try_from(length).map_err(std::io::Error::other)?;

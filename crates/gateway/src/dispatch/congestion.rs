@@ -37,7 +37,7 @@ impl Congestion {
         *measured = Some((now, before + LAST * (way.as_secs_f64() - before)));
     }
 
-    /// Whether a request is refused while so many are in work; `chance` is a
+    /// Whether a request is refused while this many are running; `chance` is a
     /// random number from 0 to 1.
     pub(crate) fn refuses(&self, in_work: i64, chance: f64) -> bool {
         if in_work <= self.few {

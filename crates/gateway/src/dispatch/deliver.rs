@@ -40,14 +40,14 @@ impl AudioBody {
         }
     }
 
-    /// The first bytes of whole audio, where a stream could not tell them;
+    /// The first bytes of complete audio, where a stream could not know them;
     /// `length` is that of the audio in bytes.
     pub(crate) fn start(&self, length: u64) -> Option<Bytes> {
         self.start.get().filter(|start| start.len() as u64 <= length).cloned()
     }
 
     /// Writes into whole audio, collected to its end, what a stream could not
-    /// tell at its beginning: how long it is.
+    /// know at its beginning: its length.
     pub fn mend(&self, audio: &mut [u8]) {
         self.mend_head(audio, audio.len() as u64);
     }

@@ -130,7 +130,7 @@ struct Shared {
     passed_over: AtomicBool,
     /// Its first call waits for a person, which says nothing of the service.
     waits_for_speech: AtomicBool,
-    /// Attempts that have ended, where traces tell of them.
+    /// Attempts that have ended, if traces are sent.
     traced: Mutex<Vec<StoredAttempt>>,
     /// What it holds of the token and allowances of its caller.
     hold: Option<Mutex<SpendHold>>,

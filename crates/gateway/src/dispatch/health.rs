@@ -16,14 +16,14 @@ use crate::{BreakerView, Gateway, GatewayError, Inner, now_micros};
 
 /// Hours that are kept in the records.
 pub const HOURS_KEPT: i64 = 7 * 24;
-/// So often are hours written.
+/// Interval at which hours are written.
 const EVERY: Duration = Duration::from_secs(30);
 /// Things that are measured at a time; more are not, since each takes memory.
 const MOST: usize = 2_000;
 /// Calls from which on a usual time is known.
 const ENOUGH: u64 = 20;
 const HOUR_MICROS: i64 = 3_600_000_000;
-/// The longest time that a histogram tells from longer ones: two hours.
+/// The longest time that a histogram distinguishes from longer ones: two hours.
 const LONGEST_MICROS: u64 = 7_200_000_000;
 
 /// How long calls took: a histogram to one in a hundred, which grows with the
@@ -271,7 +271,7 @@ impl HealthBook {
     }
 
     /// How long the first audio, or the transcript, of something takes, by a
-    /// share of its calls in this hour and the one before; nothing where there
+    /// share of its calls in this hour and the one before; `None` if there
     /// were too few to know.
     pub(crate) fn usual_first(&self, scope: HealthScope, name: &str, work: Work, share: f64) -> Option<Duration> {
         let book = self.0.lock();

@@ -25,7 +25,7 @@ use crate::planning::languages::{ComparedLanguage, StatedLanguage};
 use crate::planning::order::Purpose;
 use crate::{Caller, FailedAttempt, Gateway, GatewayError, PlannedCall, Unsupported};
 
-/// Audio with less sound than this has nothing to be recognised, in seconds.
+/// Audio with less audio than this has nothing to be recognised, in seconds.
 pub(crate) const SILENT: f64 = 0.1;
 
 /// What is asked for.
@@ -33,7 +33,7 @@ pub(crate) const SILENT: f64 = 0.1;
 pub struct RecognitionRequest {
     pub audio: GivenAudio,
     pub hearer: HearerWish,
-    /// Languages of which one is spoken, where the hearer is told none.
+    /// Languages of which one is spoken, if none is stated.
     pub languages: Vec<String>,
     pub wish: HearingWish,
     pub unsupported: Unsupported,
@@ -54,7 +54,7 @@ pub struct Recognised {
     pub model: Option<String>,
     /// What was heard, after the rules of the app.
     pub revised: Revised,
-    /// How the language of the transcript is known; nothing where it is not.
+    /// How the language of the transcript is known; `None` if it is not.
     pub language_from: Option<LanguageSource>,
     /// What each language that might be spoken was found to be.
     pub languages: Vec<ComparedLanguage>,
@@ -132,7 +132,7 @@ impl Gateway {
             let new = NewTranscript { id: dispatch, title: "", engine, length: *length };
             match self.keep_transcript(&caller.app, new, revised).await {
                 Ok(kept) => recognised.kept = kept,
-                // It is paid for, and still told.
+                // It is paid for, and still returned.
                 Err(error) => {
                     tracing::error!(%error, dispatch, "a transcript was not kept");
                     recognised.warnings.push("the transcript could not be kept".into());
@@ -216,7 +216,7 @@ impl Attempt<Option<Recognised>> for Hearer<'_> {
         self.answer.closed().await;
     }
 
-    /// Nothing where the caller left.
+    /// `None` if the caller left.
     async fn attempt(
         &mut self,
         planned: &PlannedCall,

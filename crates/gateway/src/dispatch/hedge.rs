@@ -80,7 +80,7 @@ pub(crate) enum CallEnd<T> {
 
 impl Gateway {
     /// The candidate behind one of a plan, to be called beside it once it takes
-    /// longer than usual. Nothing where too little is known, or the next engine
+    /// longer than usual. `None` if too little is known, or the next engine
     /// is not called at all for now.
     pub(crate) async fn hedge<'r>(
         &self,

@@ -19,7 +19,7 @@ const SPREAD: f64 = 1.06;
 const AFTERGLOW: Duration = Duration::from_millis(5);
 /// A timer that rings late is made up for by as much.
 const LATE: Duration = Duration::from_millis(5);
-/// So often is a call made again that an engine had no room for.
+/// Retries after the engine reports that it is full.
 const AGAIN: u32 = 3;
 /// The waits before that, where the engine names none. Nobody else calls it
 /// meanwhile, so that chance is not needed.
@@ -87,7 +87,7 @@ struct Queue {
 pub(crate) struct Permit(Option<Arc<Limiter>>, Priority, Instant);
 
 impl Limiters {
-    /// The limiter of an engine; nothing where it has no limits. A changed
+    /// The limiter of an engine; `None` if it has no limits. A changed
     /// sheet changes the limiter.
     pub(crate) fn of(&self, engine: &str, pace: &Pace) -> Option<Arc<Limiter>> {
         if *pace == Pace::default() {
@@ -115,7 +115,7 @@ pub struct Load {
 }
 
 impl Limiters {
-    /// How busy an engine is; nothing where it has no limits, or was not
+    /// How busy an engine is; `None` if it has no limits, or was not
     /// called yet.
     pub(crate) fn load(&self, engine: &str, pace: &Pace) -> Option<Load> {
         let limiters = self.0.lock();

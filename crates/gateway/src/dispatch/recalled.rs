@@ -35,7 +35,7 @@ const MOST_IN_MEMORY: usize = 128 << 20;
 /// Pieces that may be ahead of a caller while others wait for the same audio,
 /// so that they do not wait for one who reads slowly.
 const AHEAD: usize = 512;
-/// So often is it looked whether others have come to wait.
+/// Interval between checks whether others are waiting.
 const LOOK: Duration = Duration::from_millis(100);
 /// Bytes of a file that are read at once.
 const PIECE: usize = 64 << 10;
@@ -126,7 +126,7 @@ struct PassedAudio {
 }
 
 impl PassedAudio {
-    /// With a further piece; nothing where it is more than is kept.
+    /// With a further piece; `None` if it exceeds what is kept.
     fn with(mut self, piece: &[u8]) -> Option<PassedAudio> {
         let all = self.gateway.inner.flights.in_memory.fetch_add(piece.len(), Ordering::AcqRel) + piece.len();
         self.counted += piece.len();
@@ -187,7 +187,7 @@ pub(crate) async fn write_named(folder: PathBuf, name: String, bytes: Bytes) -> 
 }
 
 impl Caller {
-    /// Who keeps the audio of its requests; nothing where nobody does.
+    /// Who keeps the audio of its requests; `None` if nobody does.
     pub(crate) fn recall_owner(&self) -> Option<String> {
         match self.app.recall {
             _ if self.app.rehearsal => None,
@@ -293,7 +293,7 @@ impl Gateway {
     }
 
     /// An utterance whose audio is kept once it is whole, while it passes by.
-    /// `mixed` says whether it is by several engines, which no fingerprint tells.
+    /// `mixed`: it is by several engines, which no fingerprint shows.
     pub(crate) fn keep_passing(&self, utterance: Utterance, mut flight: Flight, mixed: Arc<AtomicBool>) -> Utterance {
         // It may be another than the one that was looked for.
         flight.made = utterance.fingerprint.clone();

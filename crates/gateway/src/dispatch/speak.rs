@@ -58,19 +58,19 @@ pub struct SynthesisRequest {
     /// What it says about kept audio.
     #[serde(default)]
     pub cache: CacheWish,
-    /// What was assumed about it, to be told with the answer.
+    /// Assumptions about it, to be reported with the answer.
     #[serde(default)]
     pub notes: Vec<String>,
 }
 
-/// What the running dispatch tells its caller once there is audio.
+/// What the running dispatch returns to its caller once audio exists.
 pub(crate) struct FirstAudio {
     pub(crate) planned: PlannedCall,
     pub(crate) first: Bytes,
     pub(crate) first_at: SinceDispatch,
     pub(crate) fallbacks: Vec<FailedAttempt>,
     pub(crate) words: Words,
-    /// How much faster the audio was made than the engine told the words.
+    /// Factor by which the audio is faster than the word times of the engine.
     pub(crate) tempo: f64,
 }
 
@@ -103,7 +103,7 @@ fn check_length(head: &PlannedCall, shaping: &Shaping) -> Result<(), GatewayErro
     Err(GatewayError::LongUtterance { given: seconds, limit: LONGEST_UTTERANCE })
 }
 
-/// What was asked for, as an utterance tells of it.
+/// What was requested, as an utterance reports it.
 struct Asked<'a> {
     script: &'a Script<'a>,
     source: &'a str,
@@ -422,7 +422,7 @@ impl Run {
         self.settle(ended, DispatchOutcome::abandoned(made_ms, first_at, CALLER_LEFT)).await;
     }
 
-    /// Settles where nobody can be told of a failure but the log.
+    /// Settles where a failure can only be logged.
     async fn settle(&self, ended: EndedAttempt, outcome: DispatchOutcome) -> bool {
         match self.record.settle(ended.into(), outcome).await {
             Ok(_) => true,

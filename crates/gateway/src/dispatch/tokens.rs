@@ -28,6 +28,8 @@ const READ_AFTER: i64 = 7 * 86_400 * 1_000_000;
 #[derive(Debug)]
 struct KnownToken {
     id: String,
+    /// The key or person that made it.
+    made_by: String,
     app: Mutex<App>,
     terms: TokenTerms,
     expires_at: i64,
@@ -71,6 +73,11 @@ impl Token {
     /// Its id in records.
     pub fn id(&self) -> &str {
         &self.0.id
+    }
+
+    /// The key or person that made it.
+    pub(crate) fn made_by(&self) -> &str {
+        &self.0.made_by
     }
 
     /// Whether it is for a call, of this page or of none.
@@ -300,7 +307,8 @@ impl Gateway {
             let used = used.into_iter().map(|(_, used)| used).next().unwrap_or_default();
             let terms = row.terms();
             let (app, used) = (Mutex::new(app), Mutex::new(used));
-            let token = Token(Arc::new(KnownToken { id: row.id, app, terms, expires_at: row.expires_at, used }));
+            let (id, made_by, expires_at) = (row.id, row.made_by, row.expires_at);
+            let token = Token(Arc::new(KnownToken { id, made_by, app, terms, expires_at, used }));
             if let Some(token) = self.inner.tokens.put(hash.clone(), token, generation, now_micros()) {
                 return Ok(token);
             }
@@ -324,7 +332,7 @@ impl Gateway {
     }
 
     /// Makes a token of an app that ends at `expires_at`; gives the token, which
-    /// is told nowhere else.
+    /// is shown nowhere else.
     ///
     /// # Errors
     /// Where its origin is none of the app's, its routes are unknown, or the app

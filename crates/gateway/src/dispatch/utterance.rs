@@ -52,13 +52,13 @@ impl Utterance {
         self.marks.lock().clone()
     }
 
-    /// Words and their times, as far as the engine tells them; whole once the
+    /// Words and their times, as far as the engine reports them; whole once the
     /// body has ended.
     pub fn words(&self) -> Vec<Word> {
         self.words_from(0)
     }
 
-    /// The same without those that were told already.
+    /// The same without those that were sent already.
     pub fn words_from(&self, told: usize) -> Vec<Word> {
         let words = self.words.lock();
         let moved = |time: Option<f64>| time.map(|time| time / self.tempo);

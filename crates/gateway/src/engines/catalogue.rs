@@ -1,5 +1,5 @@
 //! Catalogue upkeep: engines are asked for their voices, the last good list
-//! stays, and what changed is told.
+//! stays, and changes are reported.
 
 use std::collections::HashMap;
 use std::sync::Weak;
@@ -29,7 +29,7 @@ const HOUR_MICROS: i64 = 3_600 * 1_000_000;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CatalogueState {
     pub engine: String,
-    /// When the last good list was read; nothing where the sheet's own is used.
+    /// When the last good list was read; `None` if the sheet's own is used.
     pub read_at: Option<i64>,
     pub tried_at: Option<i64>,
     /// Why the last look failed: the list is stale then.
@@ -227,7 +227,7 @@ impl Gateway {
         }
     }
 
-    /// How each engine's list stands.
+    /// State of the voice list of each engine.
     ///
     /// # Errors
     /// When the records cannot be read.

@@ -1,4 +1,4 @@
-//! Sheets that are put in while the service runs, and engines out of them.
+//! Adding, replacing and retiring engine sheets at run time.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -10,19 +10,19 @@ use dispatcher_store::{DocumentVersion, NewVersion, VersionOrigin, VersionedKind
 use crate::{Gateway, GatewayError, JobsPlace, StorageRoom, Webhooks, now_micros};
 
 /// What the host gives: connections, where engines are on this network, and
-/// folders for kept sound and for jobs.
+/// folders for kept audio and for jobs.
 pub struct Host {
     pub fetcher: Fetcher,
     /// Endpoints in place of those of sheets, by engine.
     pub endpoints: BTreeMap<String, String>,
-    /// Kept sound lies here; none is kept where this is missing.
+    /// Folder of kept audio; `None`: no audio is kept.
     pub clips: Option<PathBuf>,
     /// Jobs are kept here; none are taken where this is missing.
     pub jobs: Option<JobsPlace>,
     /// Hosts from which scripts may have sounds and lexicons, each with its
     /// port where that is not the usual one.
     pub fetch_hosts: Vec<String>,
-    /// Who may be told of the end of a job; nobody where this is missing.
+    /// Webhooks that may be notified of the end of a job; `None`: none.
     pub webhooks: Option<Webhooks>,
     /// Who takes mail; none is sent where this is missing.
     pub mail: Option<crate::Mail>,
@@ -62,7 +62,7 @@ impl Host {
 }
 
 impl Gateway {
-    /// Checks a sheet as it would be put in, and changes nothing.
+    /// Checks a sheet as if it were added, and changes nothing.
     ///
     /// # Errors
     /// The first fault, at its line.
@@ -123,7 +123,7 @@ impl Gateway {
         Ok(self.inner.store.versions(VersionedKind::Sheet, engine.into()).await?)
     }
 
-    /// Takes up the sheets that people put in during earlier runs, and lets go
+    /// Loads the sheets that people added during earlier runs, and drops
     /// of engines that were retired.
     pub(crate) async fn load_sheets(&self) -> Result<(), GatewayError> {
         let rows = self.inner.store.in_force(VersionedKind::Sheet).await?;

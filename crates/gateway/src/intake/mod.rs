@@ -1,4 +1,4 @@
-//! What callers give, made ready for planning: texts, scripts and what stands
+//! What callers give, made ready for planning: texts, scripts and what is
 //! beside them, and recordings.
 
 pub(crate) mod hosts;

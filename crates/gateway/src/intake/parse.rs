@@ -31,7 +31,7 @@ impl TextInput {
         }
     }
 
-    /// What is said, without its markup; nothing where it has faults.
+    /// The text without its markup; empty if it has faults.
     pub fn plain(&self) -> String {
         self.parse().map(|script| script.plain_text()).unwrap_or_default()
     }

@@ -26,7 +26,7 @@ const AT_ONCE: usize = 4;
 /// Time to fetch one, where the script asks for nothing else; it may ask for less.
 const PATIENCE: Duration = Duration::from_secs(10);
 
-/// Sound that a script puts in.
+/// Audio that a script puts in.
 #[derive(Debug, Clone, PartialEq)]
 pub struct InsertedSound {
     pub format: Format,
@@ -38,7 +38,7 @@ pub struct InsertedSound {
 
 impl InsertedSound {
     /// # Errors
-    /// When it is no audio that is read here, or holds no sound.
+    /// When it is no audio that is read here, or holds no audio.
     pub fn new(audio: Bytes) -> Result<InsertedSound, String> {
         if audio.len() > MOST_SOUND {
             return Err(format!("it has more than {MOST_SOUND} bytes"));
@@ -52,7 +52,7 @@ impl InsertedSound {
 /// What was asked for, and its bytes or why there are none.
 type Brought = ((ReferenceKind, String), Result<Matter, String>);
 
-/// What stands at an address.
+/// The content at a URL.
 enum Matter {
     Bytes(Bytes),
     /// A kept clip, which other scripts may use as well.
@@ -107,7 +107,7 @@ impl Resources {
         self.missing.push(format!("{} cannot be used: {why}", short(address)));
     }
 
-    /// Takes up what stands at an address.
+    /// Fetches the content at a URL.
     ///
     /// # Errors
     /// When the bytes are no such thing.
@@ -136,7 +136,7 @@ impl Resources {
     }
 }
 
-/// An address as people are told of it.
+/// An address as it is shown to people.
 fn short(address: &str) -> String {
     match address.char_indices().nth(80) {
         Some((at, _)) => format!("{}…", &address[..at]),
@@ -176,7 +176,7 @@ fn lexicon_named(address: &str) -> &str {
 
 impl Gateway {
     /// Brings here what a script names, for a caller; what cannot be had is
-    /// told among what is missing.
+    /// listed among what is missing.
     pub(crate) async fn resources(&self, caller: &Caller, script: &Script<'_>) -> Resources {
         let registry = self.registry();
         let mut found = Resources::default();

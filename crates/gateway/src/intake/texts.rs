@@ -50,7 +50,7 @@ impl Default for Texts {
 }
 
 impl Texts {
-    /// Waits for room for a text of so many bytes.
+    /// Waits for room for a text of this size in bytes.
     ///
     /// # Errors
     /// [`GatewayError::Crowded`] where others take it for too long.
@@ -74,7 +74,7 @@ impl Texts {
         }
     }
 
-    /// Does work on a text of so many bytes; on a long one in its turn, and
+    /// Does work on a text of this size in bytes; on a long one in its turn, and
     /// beside the async work.
     pub(crate) async fn unhurried<T>(&self, bytes: usize, work: impl FnOnce() -> T) -> T {
         if bytes <= QUICK {
@@ -100,7 +100,7 @@ mod tests {
         assert!(texts.room(SHORT - 1).await.expect("no turn").is_none());
         let error = texts.room(2 << 20).await.expect_err("all of it is taken");
         assert!(matches!(error, GatewayError::Crowded { .. }), "{error}");
-        // So many may wait, and no more.
+        // Maximum number that may wait.
         let (waiting, _) = tokio::join!(futures::future::join_all((0..12).map(|_| texts.room(2 << 20))), async {
             tokio::task::yield_now().await;
             assert!(texts.room(2 << 20).await.is_err(), "at once");

@@ -1,4 +1,4 @@
-//! Text that follows the sound: cues of sentences out of cues of pieces.
+//! Text that follows the audio: cues of sentences out of cues of pieces.
 
 use dispatcher_core::Word;
 use dispatcher_markup::sentences;

@@ -28,7 +28,7 @@ const LONG: f64 = 600.0;
 const PART: f64 = 300.0;
 /// Seconds that parts share on either side of a cut within speech.
 const OVERLAP: f64 = 5.0;
-/// Sound between the words of two parts that neither of them has made out,
+/// Audio between the words of two parts that neither of them has made out,
 /// in seconds, from which on the seam is heard again.
 const UNHEARD: f64 = 0.7;
 /// A seam is heard again with so much on either side, in seconds.
@@ -120,7 +120,7 @@ impl JobRun<'_> {
         let audio = GivenAudio { source: lasting(self.folder.join("source"))?, told: dictation.told };
         let (audio, probed) = audio.take(self.gateway, crate::Unsupported::Adapt).await?;
         let (_, plan) = self.gateway.hearing_candidates(&self.caller, &dictation.hearer, &probed)?;
-        // Who speaks is told for the whole alone.
+        // Speakers are labelled for the whole recording only.
         let keep_whole = dictation.wish.speakers || probed.length.seconds() <= LONG;
         let whole = keep_whole && plan.iter().any(|(_, over)| over.is_none());
         let head = plan.iter().find(|(_, over)| over.is_none()).or(plan.first());
@@ -404,7 +404,7 @@ struct Seam {
     gaps: Vec<Gap>,
 }
 
-/// Sound between the words of two parts.
+/// Audio between the words of two parts.
 fn gap_between(levels: &Levels, before: &HeardPart, after: &HeardPart) -> Option<Gap> {
     let start = before.transcript.words.last().and_then(|word| word.end).map(|end| before.from + end)?;
     let end = after.transcript.words.first().and_then(|word| word.start).map(|start| after.from + start)?;

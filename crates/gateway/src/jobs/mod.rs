@@ -85,7 +85,7 @@ impl Default for Jobs {
     }
 }
 
-/// A job as it stands.
+/// The current state of a job.
 #[derive(Debug, Clone)]
 pub struct JobView {
     pub row: StoredJob,
@@ -103,7 +103,7 @@ impl JobView {
         self.row.state.is_over()
     }
 
-    /// Whether its files tell what an engine said, not what a person did.
+    /// Whether its files are synthetic speech.
     pub fn is_synthetic(&self) -> bool {
         self.row.work == Work::Synthesis
     }
@@ -236,7 +236,7 @@ impl Gateway {
         Ok(forecast)
     }
 
-    /// A job as it stands.
+    /// The current state of a job.
     ///
     /// # Errors
     /// When there is none of this id.
@@ -285,7 +285,7 @@ impl Gateway {
         self.inner.jobs.changes.subscribe()
     }
 
-    /// Where a result lies.
+    /// Path of a result.
     ///
     /// # Errors
     /// When the job has no such file.

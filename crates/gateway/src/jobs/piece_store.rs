@@ -96,7 +96,7 @@ impl StoredPiece {
         }
     }
 
-    /// With the times that its engine told.
+    /// With the times that its engine reported.
     pub(crate) fn with(self, words: Vec<Word>) -> StoredPiece {
         StoredPiece { words, ..self }
     }

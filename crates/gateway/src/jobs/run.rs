@@ -81,7 +81,7 @@ fn of_attempts(attempts: &[FailedAttempt]) -> JobStop {
     }
 }
 
-/// Whether a track has both of its files: its sound, and the text that follows it.
+/// Whether a track has both of its files: its audio, and the text that follows it.
 fn is_made(files: &[StoredJobFile], track: usize) -> bool {
     files.iter().filter(|file| usize::try_from(file.number / 2) == Ok(track)).count() == 2
 }

@@ -1,5 +1,5 @@
-//! Telling others: who asked to be told of the end of a job is told, signed,
-//! and again where they do not answer. Alerts are told by the same.
+//! Notifications: webhooks are called at the end of a job, signed,
+//! and again if they do not answer. Alerts are sent in the same way.
 
 use std::time::Duration;
 
@@ -17,7 +17,7 @@ const WAITS: Backoff =
     Backoff { first: Duration::from_secs(1), factor: 5, longest: Duration::from_secs(1_800), jitter: 0.2 };
 const TRIES: u32 = 7;
 
-/// Who may be told, and the key that it is signed with.
+/// Hosts that may be notified, and the signing key.
 pub struct Webhooks {
     pub webhook_client: WebhookClient,
     /// Hosts that the operator allows, each with its port where that is not
@@ -26,12 +26,12 @@ pub struct Webhooks {
 }
 
 impl Gateway {
-    /// The public key of webhooks, and its name; nothing where none are told.
+    /// The public key of webhooks, and its name; `None` without webhooks.
     pub fn webhook_key(&self) -> Option<(&str, &str)> {
         self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.webhook_client.public_key())
     }
 
-    /// Whether an address may be told.
+    /// Whether an address may be notified.
     pub(crate) fn check_webhook(&self, address: &str) -> Result<(), GatewayError> {
         let hosts = self.inner.host.webhooks.as_ref().map(|webhooks| webhooks.hosts.as_slice()).unwrap_or_default();
         check_host(address, hosts, "webhook_hosts").map_err(GatewayError::Webhook)

@@ -17,7 +17,7 @@ pub struct NewJob {
     pub work: JobWork,
     /// The recording, where there is one.
     pub audio: Option<AudioSource>,
-    /// Who is told of its end.
+    /// URL to notify of its end.
     pub webhook: Option<String>,
     /// What its reader is warned of.
     pub warnings: Vec<String>,

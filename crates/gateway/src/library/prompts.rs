@@ -9,7 +9,7 @@ use dispatcher_store::{Approval, DocumentVersion, NewVersion, StoreError, Stored
 use crate::dispatch::recalled::write_named;
 use crate::{Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Unsupported, now_micros};
 
-/// How a file stands against its row.
+/// State of a file compared with its row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PromptState {
     /// It is as the row says.
@@ -39,7 +39,7 @@ pub struct PromptLine {
     pub prompt: Prompt,
     pub format: String,
     pub state: PromptState,
-    /// Of making it; nothing where it cannot be.
+    /// Of making it; `None` if it cannot be.
     pub cost: Option<Money>,
     /// What was made of it last.
     pub file: Option<StoredPromptFile>,

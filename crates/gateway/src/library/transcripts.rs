@@ -9,7 +9,7 @@ use dispatcher_store::{App, Identified, StoreError, StoredTranscript, Transcript
 use crate::{Caller, Gateway, GatewayError, now_micros};
 
 const MICROS_OF_DAY: i64 = 86_400_000_000;
-/// So often transcripts are looked for whose days are over.
+/// Interval between searches for expired transcripts.
 const SWEEP: Duration = Duration::from_secs(3_600);
 /// Characters of a corrected text.
 const MOST_TEXT: usize = 2_000_000;

@@ -19,7 +19,7 @@ use crate::dispatch::hear::transcode_to_file;
 use crate::dispatch::rehearse;
 use crate::{FailedAttempt, Gateway, GatewayError, PlannedCall};
 
-/// So often are all candidates tried for one stretch.
+/// Number of rounds over all candidates for one stretch.
 const ROUNDS: u32 = 3;
 const AGAIN: Backoff =
     Backoff { first: Duration::from_millis(300), factor: 3, longest: Duration::from_secs(2), jitter: 0.5 };
@@ -194,7 +194,7 @@ impl LiveCall {
     }
 }
 
-/// A stretch in which an engine hears no words says nothing.
+/// A stretch in which an engine recognises no words counts for nothing.
 fn no_speech_is_silence(heard: Result<(), EngineError>) -> Result<(), EngineError> {
     match heard {
         Err(error) if error.cause == Cause::NoSpeech => Ok(()),

@@ -43,7 +43,7 @@ const IDLE: Duration = Duration::from_secs(60);
 const LONGEST: f64 = 8.0 * 3_600.0;
 /// Seconds that one call may last.
 const LONGEST_CALL: f64 = 240.0;
-/// Seconds of a call of an engine that hears whole recordings.
+/// Seconds of a call of an engine that recognises whole recordings.
 const LONGEST_PIECE: f64 = 20.0;
 /// Calls of one session at once: audio that comes faster than it is heard waits.
 const AT_ONCE: usize = 4;
@@ -56,7 +56,7 @@ const OVERLAP: f64 = 1.5;
 #[derive(Debug, Clone)]
 pub struct LiveRequest {
     pub hearer: HearerWish,
-    /// What the caller says the audio is; it tells itself unless it is raw.
+    /// Format stated by the caller; formats other than raw audio are detected.
     pub told: Option<Format>,
     pub wish: HearingWish,
     /// The credential to call with, in place of the engine's usual one.
@@ -64,7 +64,7 @@ pub struct LiveRequest {
     pub trace: Option<String>,
 }
 
-/// What is told of a live recognition, in order. Times are seconds of the session.
+/// Events of a live recognition, in order. Times are seconds of the session.
 #[derive(Debug, Clone, PartialEq)]
 pub enum LiveEvent {
     /// Somebody begins to speak.
@@ -82,7 +82,7 @@ pub enum LiveEvent {
     },
     /// A further call goes on, before the engine's limit or after a failure.
     Renewed { engine: String },
-    /// All is told.
+    /// All events were sent.
     Ended {
         text: String,
         length: f64,

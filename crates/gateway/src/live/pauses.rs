@@ -2,11 +2,11 @@
 
 /// Levels are taken of blocks so long: hundredths of a second.
 const BLOCKS_A_SECOND: u32 = 100;
-/// What is quieter is silence whatever stands out of it: −50 dB.
+/// Audio below this level is silence in any case: −50 dB.
 const SILENCE: f32 = 0.003_16;
 /// Speech is at least so loud, as long as none was heard: −26 dB.
 const EXPECTED: f32 = 0.05;
-/// So many blocks of sound are speech; fewer are a click.
+/// Number of blocks that are speech; fewer are a click.
 const SPEECH: u32 = 3;
 /// How much the level of noise may grow from one block to the next, and the
 /// level of speech fade: both double or halve in some seconds.
@@ -21,7 +21,7 @@ pub(crate) struct PauseFinder {
     /// The levels of noise and of speech.
     noise: f32,
     speech: f32,
-    /// Blocks of sound, or of silence, in a row.
+    /// Blocks of audio, or of silence, in a row.
     sounding: u32,
     quiet: u32,
 }
@@ -47,7 +47,7 @@ impl PauseFinder {
     fn take(&mut self, level: f32) {
         self.noise = level.min(self.noise * GROWTH).max(SILENCE / 4.0);
         self.speech = level.max(self.speech * FADING).max(EXPECTED);
-        // Twice the noise, as long as speech stands out of it.
+        // Twice the noise level, while speech exceeds it.
         let threshold = (2.0 * self.noise).min(0.25 * self.speech).max(SILENCE);
         match level >= threshold {
             true => self.sounding += 1,

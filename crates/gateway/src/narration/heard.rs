@@ -1,5 +1,5 @@
 //! How much of a spoken text was heard by a time: word by word where the engine
-//! tells words, else by its share of its sentence.
+//! reports words, otherwise by its share of the sentence.
 
 /// What is spoken, and when.
 #[derive(Debug, Default)]
@@ -12,7 +12,7 @@ struct SpokenSentence {
     /// With the white space that follows it.
     text: String,
     from: f64,
-    /// Once all of it is told.
+    /// Once all of it was sent.
     to: Option<f64>,
     /// Where words end in the text, and when each begins.
     words: Vec<(usize, f64)>,

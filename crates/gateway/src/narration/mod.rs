@@ -19,7 +19,7 @@ use heard::SpokenText;
 
 use crate::{Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Utterance};
 
-/// Orders that wait to be taken in, and events that wait to be told.
+/// Orders that wait to be handled, and events that wait to be sent.
 const WAITING: usize = 64;
 /// Bytes of text that wait to be spoken.
 const MOST_WAITING: usize = 256 << 10;
@@ -39,16 +39,16 @@ pub enum NarrationOrder {
     SpeakNow,
     /// What has not become a sentence yet is not spoken.
     Drop,
-    /// So many seconds were heard.
+    /// Seconds that were heard.
     Heard(f64),
-    /// Nothing more of what is there is spoken; so many seconds were heard,
-    /// or all that was told.
+    /// Stops speaking the text received so far; seconds that were heard,
+    /// or everything that was sent.
     Stop(Option<f64>),
     /// No more text comes.
     End,
 }
 
-/// What is told, in order. Times are seconds of the session.
+/// Events, in order. Times are seconds of the session.
 #[derive(Debug, Clone, PartialEq)]
 pub enum NarrationEvent {
     /// The audio of a sentence begins.
@@ -76,7 +76,7 @@ pub enum NarrationEvent {
         position: f64,
         text: String,
     },
-    /// All is told.
+    /// All events were sent.
     Ended {
         duration: f64,
         costs: Costs,
@@ -196,7 +196,7 @@ struct Narration {
     call: Option<Call>,
     sounding: Option<Sounding>,
     number: u64,
-    /// Seconds of audio that were told.
+    /// Seconds of audio that were sent.
     position: f64,
     /// Seconds that a caller has confirmed.
     heard: Option<f64>,

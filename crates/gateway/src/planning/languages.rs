@@ -55,7 +55,7 @@ impl HearerWish {
 }
 
 impl Gateway {
-    /// Settles the language of a request. Nothing where the engine is to find
+    /// Settles the language of a request. `None` if the engine is to find
     /// it out.
     pub(crate) async fn state_language(
         &self,

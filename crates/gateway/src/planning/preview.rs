@@ -39,9 +39,9 @@ pub struct LegPreview {
     /// From 0, as the route lists it.
     pub leg: usize,
     pub engine: String,
-    /// Its call; nothing where the leg cannot take the request at all.
+    /// Its call; `None` if the leg cannot take the request at all.
     pub planned: Option<PlannedCall>,
-    /// Position in which it would be tried, from 1; nothing where it is passed over.
+    /// Position in which it would be tried, from 1; `None` if it is passed over.
     pub place: Option<usize>,
     /// Reason why it is passed over.
     pub passed_over: Option<String>,

@@ -33,7 +33,7 @@ pub struct RenderPlan {
     pub(crate) mark: String,
 }
 
-/// One call of an engine, with what is done around its sound.
+/// One call of an engine, with what is done around its audio.
 #[derive(Clone)]
 pub(crate) struct Segment {
     pub(crate) piece: Piece,

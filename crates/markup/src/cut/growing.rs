@@ -8,7 +8,7 @@ use super::sentences::{Rank, places, sentence_ends};
 
 /// Characters without an end of a sentence from which on it is cut at a clause.
 const LONG: usize = 300;
-/// From so many on it is cut at a word.
+/// Length from which it is cut at a word.
 const LONGER: usize = 600;
 /// Bytes that are looked at: what a caller sends at once may be a thousand times
 /// as long, and each sentence of it is looked for by itself.
@@ -120,7 +120,7 @@ mod tests {
 
     use super::*;
 
-    /// What is given of a text that comes in pieces of so many characters.
+    /// Parts of a text that is received in pieces of this many characters.
     fn given(text: &str, sizes: &[usize]) -> Vec<String> {
         let mut growing = GrowingText::default();
         let mut found = Vec::new();

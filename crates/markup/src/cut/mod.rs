@@ -21,7 +21,7 @@ pub struct Room {
     pub bytes: bool,
     /// Tags and escapes count.
     pub tags: bool,
-    /// What stands around the text in the document that is sent, where that counts.
+    /// Length of the markup around the text in the document that is sent, where it counts.
     pub around: usize,
     /// What the engine is sent.
     pub form: BodyForm,
@@ -293,7 +293,7 @@ impl Packer {
         }
     }
 
-    /// Ends a part behind so many atoms.
+    /// Ends a part after this many atoms.
     fn cut(&mut self, at: usize) {
         let rest = self.current.split_off(at);
         let mut part = std::mem::take(&mut self.current);

@@ -116,7 +116,7 @@ fn a_piece_of_just_the_limit_stays_whole_in_every_unit() {
         let room = |most, around| Room { most, bytes, tags, around, form };
         assert_eq!(pack(&whole, room(most, 0), Full).len(), 1, "{form:?} {tags} {bytes}");
         assert!(pack(&whole, room(most - 1, 0), Full).len() > 1, "{form:?} {tags} {bytes}");
-        // What stands around counts only where tags do.
+        // The surrounding markup counts only where tags do.
         let around = if tags { 7 } else { 0 };
         assert_eq!(pack(&whole, room(most + around, 7), Full).len(), 1);
         assert!(pack(&whole, room(most + around - 1, 7), Full).len() > 1);

@@ -23,7 +23,7 @@ fn pause(strength: &str) -> f64 {
     }
 }
 
-/// Attributes that say nothing of the sound.
+/// Attributes that say nothing of the audio.
 const SILENT: [&str; 4] = ["xml:id", "xml:base", "onlangfailure", "xml:space"];
 
 /// A start tag with these attributes.
@@ -74,7 +74,7 @@ impl Lowering<'_> {
             Tag::Sub => self.alias(element),
             Tag::Audio => self.audio(element, at),
             Tag::Mark => self.mark(element, at),
-            // They are about the document and have no sound.
+            // They are about the document and have no audio.
             Tag::Desc | Tag::Meta | Tag::Metadata => {
                 self.silence_here();
                 Outcome::Native
@@ -288,7 +288,7 @@ impl Lowering<'_> {
         worst
     }
 
-    /// What a prosody value comes to, from the ordinary of the voice.
+    /// Value of a prosody attribute, relative to the default of the voice.
     fn meant(&self, key: &str, value: &str) -> Option<Meant> {
         match key {
             // 1.0: a loudness from 0 to 100, 100 the ordinary; a change adds to it.
@@ -351,7 +351,7 @@ impl Lowering<'_> {
             return Outcome::Omitted;
         }
         let asked = element.get("time").and_then(time).unwrap_or(0.0);
-        // So much of what stands before it is held until it begins.
+        // Amount of preceding audio that is held until it begins.
         if asked > MOST_OVERLAP {
             self.note(at, format!("no more than {} s overlap", MOST_OVERLAP / 1_000.0));
         }

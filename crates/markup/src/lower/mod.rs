@@ -91,7 +91,7 @@ pub(crate) fn plain_text(script: &Script<'_>) -> String {
     lowered.pieces.iter().map(Piece::plain).filter(|text| !text.is_empty()).collect::<Vec<_>>().join(" ")
 }
 
-/// What holds where the walk stands.
+/// Context at the current position.
 #[derive(Debug, Clone, Default, PartialEq)]
 struct WalkState {
     treatment: Treatment,
@@ -148,7 +148,7 @@ struct Lowering<'s> {
     boundary: bool,
     fidelity: Vec<Fidelity>,
     lexicons: Vec<InUse>,
-    /// What stands before `startmark` or behind `endmark` is not rendered.
+    /// Content before `startmark` or after `endmark` is not rendered.
     started: bool,
     ended: bool,
 }
@@ -222,7 +222,7 @@ impl<'s> Lowering<'s> {
         self.policy == Policy::Adapt
     }
 
-    /// Whether what stands here is to be heard.
+    /// Whether the content at the current position is rendered.
     fn heard(&self) -> bool {
         self.silent == 0 && self.started && !self.ended
     }

@@ -59,7 +59,7 @@ pub struct VoiceWish {
     pub required: Vec<String>,
 }
 
-/// A sound to be put in place of text.
+/// Audio that replaces text.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Sound {
     /// Resolved against `xml:base`.
@@ -79,7 +79,7 @@ pub struct Sound {
     pub speed: f64,
 }
 
-/// What is made good with the sound of a piece.
+/// What is made good with the audio of a piece.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Treatment {
     /// Times the ordinary rate.
@@ -114,13 +114,13 @@ pub struct Piece {
     pub silence: f64,
     /// Milliseconds by which it begins before the piece ahead of it has ended.
     pub overlap: f64,
-    /// Marks that lie before its sound.
+    /// Marks that lie before its audio.
     pub marks: Vec<MarkAt>,
     /// What is said, in order.
     pub body: Vec<Atom>,
     /// In place of text.
     pub sound: Option<Box<Sound>>,
-    /// What is done to its sound.
+    /// What is done to its audio.
     pub treatment: Treatment,
     /// The voice that speaks it, where that is not the utterance's own; as
     /// [`Choices::voice`](super::Choices::voice) names it.

@@ -162,7 +162,7 @@ impl Lowering<'_> {
         let mut out = String::new();
         let mut at = 0;
         while let Some(found) = lexicon.find(alias, at, None).filter(|_| deep > 0) {
-            // A word that stands for itself goes no further.
+            // A word that is its own alias is not looked up again.
             let itself = found.lexeme.graphemes.iter().any(|grapheme| grapheme == alias);
             out.push_str(&alias[at..found.range.start]);
             match found.lexeme.pronunciations.iter().find(|one| matches!(one, Pronunciation::Alias(_))) {

@@ -63,11 +63,11 @@ struct Builder<'s> {
     spelt: String,
     /// What a name without a prefix belongs to, as long as nothing is declared.
     unprefixed: Option<Space>,
-    /// Whether ']' stands anywhere.
+    /// Whether the text contains ']'.
     brackets: bool,
     open: Vec<OpenElement<'s>>,
     namespaces: Namespaces,
-    /// How many elements deep it is passed over what stands there.
+    /// Depth of the elements whose content is skipped.
     skipped: usize,
     /// Emotions that are open, the innermost last.
     emotions: Vec<Emotion>,
@@ -347,7 +347,7 @@ impl<'s> Builder<'s> {
         self.closed = self.open.is_empty();
     }
 
-    /// What stands in an `emotion` becomes its attributes.
+    /// The content of an `emotion` becomes its attributes.
     fn felt(&mut self, item: usize, emotion: Emotion) {
         let first = self.attributes.len();
         for (name, value) in emotion.attributes() {
@@ -359,7 +359,7 @@ impl<'s> Builder<'s> {
         }
     }
 
-    /// Text as it stands in the source.
+    /// Text as written in the source.
     fn text(&mut self, text: &str, at: usize) -> Result<(), MarkupError> {
         if let Some(offset) = self.brackets.then(|| text.find("]]>")).flatten() {
             return self.fault(at + offset, "']]>' is not allowed in text");
@@ -376,7 +376,7 @@ impl<'s> Builder<'s> {
         Ok(())
     }
 
-    /// Whether text is taken where the walk stands.
+    /// Whether text is read at the current position.
     fn takes_text(&mut self, blank: bool, at: usize) -> Result<bool, MarkupError> {
         let Some(open) = self.open.last() else {
             return if blank { Ok(false) } else { self.fault(at, "text stands outside <speak>") };

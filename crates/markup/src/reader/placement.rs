@@ -38,7 +38,7 @@ impl Builder<'_> {
         Ok(())
     }
 
-    /// Whether the element may stand where it stands.
+    /// Whether the element is allowed at its position.
     pub(super) fn placed(&mut self, tag: Tag, qualified: &str, at: usize) -> Result<(), MarkupError> {
         let Some(parent) = self.open.last() else { return Ok(()) };
         if matches!(tag, Tag::Foreign | Tag::Emotion | Tag::Overlap) {

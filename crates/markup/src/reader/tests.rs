@@ -23,7 +23,7 @@ fn structure_is_kept_and_sub_is_said() {
 
 #[test]
 fn values_count_as_xml_says() {
-    // White space of any kind is a space, a reference what it stands for (XML
+    // White space of any kind is a space, a reference its value (XML
     // 1.0, section 3.3.3), and either quotation mark may stand in the other.
     for (tag, said) in [
         ("<sub alias=\"Saltmarsh\n\tFerries\">", "Saltmarsh Ferries"),

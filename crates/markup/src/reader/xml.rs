@@ -13,7 +13,7 @@ use crate::MarkupError;
 const MAX_ATTRIBUTES: usize = 64;
 const MAX_BINDINGS: usize = 128;
 
-/// An attribute as it stands there, references resolved.
+/// An attribute as written, with references resolved.
 pub(super) struct Given<'s> {
     pub(super) name: &'s str,
     pub(super) value: Cow<'s, str>,
@@ -36,7 +36,7 @@ pub(super) fn illegal(text: &str) -> Option<usize> {
     text.find('\u{ffff}').into_iter().chain(text.find('\u{fffe}')).min()
 }
 
-/// What a reference stands for: a character, or one of XML's own five entities.
+/// Value of a reference: a character, or one of XML's own five entities.
 pub(super) fn resolved(reference: &BytesRef<'_>) -> Option<char> {
     let said = match &**reference {
         "amp" => '&',
@@ -49,7 +49,7 @@ pub(super) fn resolved(reference: &BytesRef<'_>) -> Option<char> {
     illegal(said.encode_utf8(&mut [0; 4])).is_none().then_some(said)
 }
 
-/// The events of a document, and where each stands.
+/// The events of a document, with their positions.
 pub(super) struct Events<'s> {
     source: &'s str,
     reader: Reader<&'s [u8]>,
@@ -143,7 +143,7 @@ impl Namespaces {
     }
 }
 
-/// An attribute as it is written: its name, where that stands, and where the
+/// An attribute as written: its name, the position of the name, and where the
 /// value does.
 type WrittenAttribute<'s> = (&'s str, usize, Range<usize>);
 
@@ -225,7 +225,7 @@ impl<'s> Tag<'s> {
     }
 }
 
-/// The attributes of the tag that stands at `at` go to `found`; declarations
+/// Adds the attributes of the tag at `at` to `found`; declarations
 /// of namespaces to `namespaces`.
 pub(super) fn attributes<'s>(
     start: &BytesStart<'_>,

@@ -79,7 +79,7 @@ impl Partner {
         let mut ping = tokio::time::interval(PING);
         loop {
             tokio::select! {
-                // A caller who wants silence is heard before more is told.
+                // A stop of the caller takes precedence over further events.
                 biased;
                 room = room_for(orders.clone()), if waiting.is_some() => match (room, waiting.take()) {
                     (Some(room), Some(order)) => drop(room.send(order)),

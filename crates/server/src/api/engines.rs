@@ -19,7 +19,7 @@ use crate::wire::{
     SheetVersion,
 };
 
-/// Changes of a catalogue that are told.
+/// Changes of a catalogue that are returned.
 const CHANGES: i64 = 200;
 
 /// List engines

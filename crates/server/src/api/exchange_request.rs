@@ -44,7 +44,7 @@ pub(super) struct ReadExchange {
     pub(super) body: Vec<u8>,
 }
 
-/// A body in its parts: the wish, its audio, and what tells it from others.
+/// A body in its parts: the wish, its audio, and what distinguishes it from others.
 struct Split {
     wish: ExchangeWish,
     audio: Option<GivenAudio>,

@@ -93,7 +93,7 @@ pub(crate) async fn exchange(
     Ok(SpokenAnswer::StoredAnswer(kept))
 }
 
-/// All that an exchange told.
+/// All events of an exchange.
 struct Collected {
     said: SaidAnswer,
     reply: ReplyAnswer,

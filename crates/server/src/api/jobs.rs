@@ -144,7 +144,7 @@ pub(crate) async fn events(
                     Ok(_) => {}
                 }
             }
-            // Of several changes at once the last tells all.
+            // Of several changes at once the last one has all.
             while changes.try_recv().is_ok() {}
         }
     })
@@ -262,7 +262,7 @@ pub(crate) async fn archive(
     Ok(Sent::of(file, "application/zip".into(), name, view.is_synthetic()).await)
 }
 
-/// Sound is packed already: files are stored as they are.
+/// Audio is packed already: files are stored as they are.
 pub(super) fn pack(
     files: &[(String, std::path::PathBuf)],
     folder: &std::path::Path,

@@ -160,7 +160,7 @@ fn measured(file: &mut std::fs::File, utterance: &Utterance) -> Option<Length> {
     }
 }
 
-/// Audio of an answer that is still to be written: a mark stands for it.
+/// Audio of an answer that is not written yet; a mark holds its place.
 pub(super) fn marked(format: Format, seconds: f64) -> (AudioAnswer, String) {
     let (mark, kind) = (random_token(&mut rand::rng()), format.media_type());
     let data_uri = format!("data:{kind};base64,{mark}");
@@ -187,7 +187,7 @@ fn described(utterance: Utterance, audio: AudioAnswer, cost: crate::wire::Amount
     }
 }
 
-/// Writes an answer, with the audio as base64 where its mark stands.
+/// Writes an answer, with the audio as base64 in place of its mark.
 pub(super) fn write(
     audio: &mut std::fs::File,
     folder: &Path,

@@ -1,4 +1,4 @@
-//! Lexicons, and the sounds that scripts put in.
+//! Lexicons, and the clips that scripts insert.
 
 use dispatcher_core::{is_known_language, is_record_name};
 use dispatcher_gateway::{Gateway, MOST_SOUND, NewLexicon, StoredLexicon};

@@ -70,7 +70,7 @@ impl Narrator {
         let mut ping = tokio::time::interval(PING);
         loop {
             tokio::select! {
-                // A caller who wants silence is heard before more is told.
+                // A stop of the caller takes precedence over further events.
                 biased;
                 room = room_for(Some(orders.clone())), if waiting.is_some() => {
                     // A session that has ended says why.

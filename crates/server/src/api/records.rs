@@ -17,7 +17,7 @@ use crate::wire::{
     Amount, AuditAnswer, DispatchAnswer, LedgerCheckAnswer, List, OverviewAnswer, UsageAnswer, UsageList,
 };
 
-/// Entries of the audit log that are told at once.
+/// Entries of the audit log in one answer.
 const AUDIT: i64 = 200;
 
 /// List dispatches

@@ -27,7 +27,7 @@ const OPENS_WITHIN: Duration = Duration::from_secs(10);
 const TAKEN_WITHIN: Duration = Duration::from_secs(20);
 /// What is still on its way from a caller is read for so long after the end.
 const DRAINED_WITHIN: Duration = Duration::from_secs(2);
-/// So often a connection is asked for a sign of life.
+/// Interval of pings to a connection.
 pub(super) const PING: Duration = Duration::from_secs(20);
 
 /// The limits of every socket.
@@ -154,7 +154,7 @@ pub(super) enum Sent<Order> {
 }
 
 /// Room for one thing more; nothing once no more is taken. What a caller sends
-/// is not read while there is none, and what it is told goes on.
+/// is not read while there is none, and its events continue.
 pub(super) async fn room_for<T>(to: Option<mpsc::Sender<T>>) -> Option<mpsc::OwnedPermit<T>> {
     to?.reserve_owned().await.ok()
 }
@@ -208,7 +208,7 @@ impl Socket {
         let _ = tokio::time::timeout(DRAINED_WITHIN, rest).await;
     }
 
-    /// The first message, which must come soon. Nothing where the caller left.
+    /// The first message, which must come soon. `None` if the caller left.
     pub(super) async fn first<Order>(
         &mut self,
         read: impl Fn(&str) -> Result<Order, String>,

@@ -36,7 +36,7 @@ pub(crate) struct SpokenSequence {
     pub(super) _leaving: Leaving,
 }
 
-/// How far it was told.
+/// Position up to which it was sent.
 struct Told {
     sequence: SpokenSequence,
     /// What the types of problems begin with.
@@ -104,7 +104,7 @@ impl Told {
     }
 
     fn audio(&mut self, out: &mut Vec<u8>, bytes: &Bytes) {
-        // What the engine told before the audio that it belongs to goes first.
+        // Words that the engine reported before their audio are sent first.
         self.cues(out);
         if self.meter.as_mut().is_some_and(|meter| meter.push(bytes).is_err()) {
             self.meter = None;

@@ -46,7 +46,7 @@ impl TranscriptForm {
         }
     }
 
-    /// A transcript of audio of so many seconds; its text where the form is JSON.
+    /// A transcript of audio of a duration in seconds; its text if the form is JSON.
     pub(super) fn text_of(self, transcript: &Transcript, length: f64) -> String {
         match self {
             TranscriptForm::Text | TranscriptForm::Json => format!("{}\n", transcript.text),

@@ -42,7 +42,7 @@ pub(super) async fn from_upload(
     Ok(Some((audio, wish, claimed)))
 }
 
-/// A request whose audio stands at an address that the query names.
+/// A request whose audio is at the URL given in the query.
 pub(super) async fn from_address(
     meta: &Meta,
     gateway: &Gateway,
@@ -180,16 +180,16 @@ pub(super) fn check_language(pointer: &str, tag: &str) -> Result<(), Problem> {
     }
 }
 
-/// What a media type says of raw audio; others tell it themselves.
+/// Format of raw audio by its media type; other formats have headers.
 pub(super) fn told(content_type: &str) -> Option<Format> {
     Format::parse(content_type).ok()
 }
 
-/// Where the audio lies in a JSON request.
+/// Position of the audio in a JSON request.
 const AUDIO_PATH: &str = "$.audio.base64";
 
 /// Splits JSON as it comes in: the audio, where there is any, goes to the
-/// spool; the rest has at most so many bytes.
+/// spool; the rest has at most this many bytes.
 pub(super) async fn split_json(
     data: RequestBody<'_>,
     spool: &Spool,
@@ -203,7 +203,7 @@ pub(super) async fn split_json(
         ScanError::TooLong(_) => Problem::new(ProblemKind::TooLarge, error.to_string()),
         _ => Problem::new(ProblemKind::BadRequest, format!("the body cannot be read: {error}")),
     };
-    // Base64 is a third longer than what it carries; what is beside it is told by the splitter.
+    // Base64 is a third longer than what it carries; the splitter counts what is beside it.
     let mut reader = data.open(spool.limit / 3 * 4 + 2 * most_beside as u64)?;
     let mut sink = Sink::new(spool.clone());
     let mut chunk = bytes::BytesMut::new();

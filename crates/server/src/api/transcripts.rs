@@ -234,7 +234,7 @@ fn write(heard: Recognised, form: TranscriptForm) -> Result<WrittenTranscript, P
     Ok(WrittenTranscript::new(form, headers, body))
 }
 
-/// Changes that are told one by one where there is no room for all.
+/// Changes that are sent one by one if there is no room for all.
 const CHANGES_TOLD: usize = 20;
 
 /// What the vocabulary and the masks changed, for people.

@@ -231,7 +231,7 @@ pub(crate) struct ConversationOpening {
     pub(crate) silence: Option<f64>,
     /// Whether speaking into a reply ends it (default: true).
     pub(crate) barge_in: Option<bool>,
-    /// Whether interim results are told (default: true).
+    /// Whether interim results are sent (default: true).
     pub(crate) interim: Option<bool>,
     #[serde(default)]
     pub(crate) ear: TranscriptRequest,
@@ -259,7 +259,7 @@ pub(crate) enum ConversationMessage {
         kind: String,
         base64: String,
     },
-    /// So many seconds of the reply were heard.
+    /// Seconds of the reply that were heard.
     Heard {
         position: f64,
     },
@@ -291,7 +291,7 @@ impl ConversationMessage {
     }
 }
 
-/// What a caller is told, beside audio.
+/// Messages to the caller, beside audio.
 #[derive(Debug, Serialize)]
 #[serde(untagged)]
 pub(crate) enum ConversationAnswer {
@@ -302,7 +302,7 @@ pub(crate) enum ConversationAnswer {
     Note(ConversationNote),
 }
 
-/// What is told of turns.
+/// Messages about turns.
 #[derive(Debug, Serialize)]
 #[serde(tag = "type", rename_all = "kebab-case")]
 pub(crate) enum ConversationNote {
@@ -335,7 +335,7 @@ pub(crate) struct TurnAnswer {
 }
 
 impl ConversationAnswer {
-    /// What is told of an event; its audio where it is that.
+    /// The message of an event, or its audio.
     pub(crate) fn of(event: ConversationEvent) -> Result<ConversationAnswer, bytes::Bytes> {
         let note = match event {
             ConversationEvent::Ear(event) => return Ok(ConversationAnswer::Ear(LiveMessage::of(event, ""))),

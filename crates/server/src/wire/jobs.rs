@@ -1,4 +1,4 @@
-//! Jobs as they are told.
+//! Jobs in answers.
 
 use dispatcher_core::Money;
 use dispatcher_gateway::{JobView, StoredJobFile};

@@ -42,7 +42,7 @@ pub(crate) struct LexiconWordRequest {
     pub(crate) language: Option<String>,
 }
 
-/// Words that are told.
+/// Words in a list.
 const EXAMPLES: usize = 5;
 
 impl From<&StoredLexicon> for LexiconAnswer {

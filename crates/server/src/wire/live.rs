@@ -8,9 +8,9 @@ use super::{Amount, CommandAnswer, TranscriptChangeAnswer, TranscriptRequest, Wo
 /// What begins a session.
 #[derive(Debug)]
 pub(crate) struct LiveOpening {
-    /// Media type of the audio; without it, the audio tells itself.
+    /// Media type of the audio; without it, the format is detected.
     pub(crate) format: Option<String>,
-    /// Whether interim results are told (default: true).
+    /// Whether interim results are sent (default: true).
     pub(crate) interim: bool,
     pub(crate) request: TranscriptRequest,
 }
@@ -49,7 +49,7 @@ impl LiveOrder {
     }
 }
 
-/// What a caller is told.
+/// Messages to the caller.
 #[derive(Debug, Serialize)]
 #[serde(tag = "type", rename_all = "kebab-case")]
 pub(crate) enum LiveMessage {
@@ -69,7 +69,7 @@ pub(crate) enum LiveMessage {
     Renewed {
         engine: String,
     },
-    /// All is told.
+    /// All events were sent.
     EndOfInput {
         text: String,
         duration: f64,
@@ -86,7 +86,7 @@ pub(crate) struct LiveSegment {
     /// From 1, in the order in which they are said.
     pub(crate) segment: u64,
     pub(crate) text: String,
-    /// Seconds of the session; null if the engine does not tell.
+    /// Seconds of the session; null if the engine does not report them.
     pub(crate) start: Option<f64>,
     pub(crate) end: Option<f64>,
     pub(crate) words: Vec<WordAnswer>,
@@ -102,7 +102,7 @@ impl LiveMessage {
         matches!(self, LiveMessage::Interim(_))
     }
 
-    /// What is told of an event of a dispatch.
+    /// The message of an event of a dispatch.
     pub(crate) fn of(event: LiveEvent, dispatch: &str) -> LiveMessage {
         match event {
             LiveEvent::Speech { at } => LiveMessage::StartOfInput { at: thousandths(at) },

@@ -1,4 +1,4 @@
-//! The JSON of the API: what goes in and what comes out. Here lies what all
+//! The JSON of the API: what goes in and what comes out. This module has what all
 //! parts of it share.
 
 mod alerts;

@@ -59,7 +59,7 @@ impl NarrationMessage {
     }
 }
 
-/// What a caller is told, beside audio. Times are seconds of the session.
+/// Messages to the caller, beside audio. Times are seconds of the session.
 #[derive(Debug, Serialize)]
 #[serde(tag = "type", rename_all = "kebab-case")]
 pub(crate) enum NarrationAnswer {
@@ -100,7 +100,7 @@ pub(crate) enum NarrationAnswer {
 }
 
 impl NarrationAnswer {
-    /// What is told of an event; its audio where it is that.
+    /// The message of an event, or its audio.
     pub(crate) fn of(event: NarrationEvent) -> Result<NarrationAnswer, bytes::Bytes> {
         Ok(match event {
             NarrationEvent::Audio(bytes) => return Err(bytes),

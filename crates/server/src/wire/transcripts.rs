@@ -190,7 +190,7 @@ pub(crate) struct TranscriptChangeAnswer {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) heard: Option<String>,
     pub(crate) written: String,
-    /// Similarity of sound, 0 to 1; 1 for a spelling or alias of the word.
+    /// Similarity of audio, 0 to 1; 1 for a spelling or alias of the word.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) likeness: Option<f64>,
     /// Seconds.

@@ -9,7 +9,7 @@ use realfft::{RealFftPlanner, RealToComplex};
 use super::probe::{Energies, Probe};
 use super::{END, PAUSE, PILOT, PREAMBLE, REPEAT, SYMBOL, check_sum, high_tone, low_tone};
 
-/// A word and where it lies.
+/// A word and its position.
 #[derive(Debug, Clone, PartialEq)]
 pub struct HeardWord {
     pub text: String,
@@ -63,7 +63,7 @@ struct Preamble {
 struct Group {
     hertz: f64,
     level: f64,
-    /// Seconds of sound, gaps left out.
+    /// Seconds of audio, gaps left out.
     duration: f64,
     /// Seconds.
     start: f64,

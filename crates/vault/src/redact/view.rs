@@ -74,7 +74,7 @@ impl View {
         self.0[from].1.start..self.0[to - 1].1.end
     }
 
-    /// A number of so many hexadecimal digits.
+    /// A number with this many hexadecimal digits.
     fn hexadecimal(&self, at: usize, digits: usize) -> Option<u32> {
         (at..at + digits).try_fold(0, |number, at| Some(number * 16 + self.character(at)?.to_digit(16)?))
     }
@@ -152,7 +152,7 @@ impl View {
         length + 2
     }
 
-    /// Adds where any of the forms stands in the source, some characters passed over.
+    /// Adds the positions of any of the forms in the source, ignoring some characters.
     pub(super) fn find(
         &self,
         forms: &[Zeroizing<String>],

@@ -1,5 +1,5 @@
 //! WebM and its parent format Matroska (RFC 9559): its elements, which are
-//! those of EBML (RFC 8794). Reading for the first track of sound, and writing
+//! those of EBML (RFC 8794). Reading for the first track of audio, and writing
 //! of Opus, have modules of their own.
 
 mod read;
@@ -159,7 +159,7 @@ fn read_tags(body: &[u8]) -> Tags {
 /// Fields that have other names among the official tags.
 const OFFICIAL: [(Field, &str); 2] = [(Field::Date, "DATE_ENCODED"), (Field::Track, "PART_NUMBER")];
 
-/// The whole `Tags`; nothing where there is nothing to say.
+/// The whole `Tags`; empty without tags.
 fn write_tags(out: &mut Vec<u8>, tags: &Tags) {
     let fields = tags.fields();
     if fields.is_empty() {

@@ -9,7 +9,7 @@ use crate::container::opus_head::OpusHead;
 use crate::container::packets::{Coding, Demuxed, Demuxer, OPUS_RATE, Packet, Track};
 use crate::tags::MAX_TAG_BYTES;
 
-/// Elements that are read whole are small: a second of sound, a list of tracks.
+/// Elements that are read whole are small: a second of audio, a list of tracks.
 const MAX_ELEMENT: u64 = 8 << 20;
 
 enum ElementState {
@@ -26,7 +26,7 @@ pub(crate) struct WebmDemuxer {
     track: Option<u64>,
     /// Of the track's coding, in hertz.
     rate: u64,
-    /// Bytes of the segment still to come, where it tells its size.
+    /// Remaining bytes of the segment, if it states its size.
     left: Option<u64>,
 }
 

@@ -1,5 +1,5 @@
 //! Packets of Opus to WebM, as it is for a stream: sizes of the segment and
-//! its clusters are not told.
+//! its clusters are not stated.
 
 use super::{id, nanoseconds, open, put, put_number, write_tags};
 use crate::container::opus_mux::{Coded, OpusMuxer, OpusStream};
@@ -15,12 +15,12 @@ const PRE_ROLL: u64 = 80_000_000;
 pub(crate) struct WebmMuxer {
     stream: OpusStream,
     tags: Tags,
-    /// One packet is kept back, since the last one tells what to discard.
+    /// One packet is kept back, since the last one states what to discard.
     waiting: Option<Coded>,
     begun: bool,
     /// Milliseconds at which the cluster at hand begins.
     cluster: Option<u64>,
-    /// Frames of sound, once they are known.
+    /// Frames of audio, once they are known.
     total: Option<u64>,
 }
 

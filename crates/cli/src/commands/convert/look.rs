@@ -167,7 +167,7 @@ pub(super) fn show(args: &ConvertArgs, form: OutputForm) -> Result<(), CliError>
     output::print(&[vec![table], notes].concat().join("\n\n"))
 }
 
-/// What a file says of itself, for people; nothing where it says nothing.
+/// The metadata of a file, for people; empty if it has none.
 fn said(path: &Path, tags: &Tags) -> Option<String> {
     let synthetic = tags.synthetic.then_some("synthetic: yes".to_owned());
     let named = [
@@ -183,7 +183,7 @@ fn said(path: &Path, tags: &Tags) -> Option<String> {
     (!lines.is_empty()).then(|| format!("Tags of {}\n{}", path.display(), lines.join("\n")))
 }
 
-/// The outline of the sound: the lowest and highest sample of each part.
+/// The outline of the audio: the lowest and highest sample of each part.
 fn peaks(path: &Path, file: &mut File, looked: &Looked, count: usize) -> Result<Value, CliError> {
     let mut peaks = Peaks::new(looked.layout.channels.min(2), count);
     file.rewind().map_err(named(path))?;

@@ -48,7 +48,7 @@ fn open(path: &Path) -> Result<File, CliError> {
     Ok(file)
 }
 
-/// The format to write: what is asked for, and otherwise as the sound is.
+/// The format to write: what is asked for, and otherwise as the audio is.
 fn wanted(args: &ConvertArgs, output: Option<&Path>, looked: &Looked) -> Result<Format, CliError> {
     let by_name = output.and_then(|path| path.extension()?.to_str());
     let name = args.format.as_deref().or(by_name).ok_or_else(|| {
@@ -76,7 +76,7 @@ struct Job<'a> {
     options: Options,
 }
 
-/// What is asked to be done to the sound, but for its loudness.
+/// What is asked to be done to the audio, but for its loudness.
 fn asked(args: &ConvertArgs) -> Result<Effects, CliError> {
     let effects = Effects {
         start: args.start,
@@ -100,7 +100,7 @@ fn asked(args: &ConvertArgs) -> Result<Effects, CliError> {
     }
 }
 
-/// Loudness becomes a gain, for which the sound is measured first.
+/// Loudness becomes a gain, for which the audio is measured first.
 fn levelled(
     target: Option<f64>,
     effects: Effects,
@@ -118,7 +118,7 @@ fn levelled(
     Ok(Effects { gain: Some(gain), ..effects })
 }
 
-/// Hands over the sound of a file, decoded, at its own rate.
+/// Hands over the audio of a file, decoded, at its own rate.
 fn samples_of(
     file: &mut File,
     input: &Path,

@@ -29,7 +29,7 @@ pub(super) struct Lock {
 }
 
 impl Lock {
-    /// What is known of a folder; nothing where it has none.
+    /// What is known of a folder; empty if it has no lock file.
     pub(super) fn open(folder: &Path) -> Result<Lock, CliError> {
         let path = folder.join(NAME);
         match std::fs::read(&path) {
@@ -59,7 +59,7 @@ impl Lock {
     }
 }
 
-/// Where a file lies.
+/// Path of a file.
 pub(super) fn place(folder: &Path, made: &LockedFile) -> PathBuf {
     folder.join(&made.file)
 }

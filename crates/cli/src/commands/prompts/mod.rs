@@ -20,7 +20,7 @@ use crate::error::CliError;
 use crate::files::Existing;
 use crate::output::{self, OutputForm};
 
-/// How a file stands against its row.
+/// State of a file compared with its row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum FileState {
     /// It is as the row says.

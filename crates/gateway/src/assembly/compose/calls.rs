@@ -23,7 +23,7 @@ const IN_HAND: Duration = Duration::from_secs(1);
 
 impl<'r> Performance<'r> {
     /// Has the next segment's call ready. The present one is under way meanwhile:
-    /// its sound does not wait for what the records take.
+    /// its audio does not wait for what the records take.
     pub(super) async fn look_ahead(&mut self, index: usize) -> Result<(), PerformanceStop> {
         let mut calling = self.calling.take();
         let ahead = {
@@ -95,7 +95,7 @@ impl<'r> Performance<'r> {
     }
 
     /// What the call at hand answers. The next one is made later: calls keep
-    /// their order, and nothing delays the first sound.
+    /// their order, and nothing delays the first audio.
     pub(super) async fn called(&mut self) -> Result<Result<Called, EngineError>, PerformanceStop> {
         let calling = match (self.calling.as_mut(), &self.run.piece_store) {
             (Some(SegmentSource::Call(calling)), _) => calling,

@@ -37,7 +37,7 @@ pub(crate) struct EndedAttempt {
     total: SinceAttempt,
     /// After which the engine says that it works again.
     retry_after: Option<Duration>,
-    /// What is charged; nothing where the engine did not deliver.
+    /// What is charged; `None` if the engine did not deliver.
     charged: Option<Usage>,
 }
 

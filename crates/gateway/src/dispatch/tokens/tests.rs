@@ -7,7 +7,8 @@ use super::*;
 fn token(terms: TokenTerms, expires_at: i64) -> Token {
     let app =
         Mutex::new(App { origins: Some("https://a.example\nhttps://b.example".into()), ..App::new("quay", "", 0) });
-    Token(Arc::new(KnownToken { id: "t1".into(), app, terms, expires_at, used: Mutex::default() }))
+    let (id, made_by) = ("t1".into(), "k1".into());
+    Token(Arc::new(KnownToken { id, made_by, app, terms, expires_at, used: Mutex::default() }))
 }
 
 fn characters(count: u64) -> RequestShare {

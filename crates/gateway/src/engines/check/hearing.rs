@@ -62,9 +62,9 @@ impl Checking<'_> {
         self.transcript(&sample, &recognition).await
     }
 
-    /// A sentence in a voice that this engine hears: the one that is named,
+    /// A sentence in a voice that this engine recognises: the one that is named,
     /// else the app's own, else one of the engines that run where this one
-    /// does. The last that was spoken, where it hears none.
+    /// does. The last one that was spoken, if it recognises none.
     async fn audible(&mut self, sentence: &str, heard: Option<&str>) -> Result<Option<Vec<f32>>, GatewayError> {
         if let Some(heard) = heard {
             return self.gateway.sample(self.caller, sentence, Some(heard)).await.map(Some);

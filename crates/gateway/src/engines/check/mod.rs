@@ -72,7 +72,7 @@ impl Matrix {
     }
 }
 
-/// Sound that an engine made.
+/// Audio that an engine made.
 struct MadeSound {
     samples: Vec<f32>,
     rate: u32,

@@ -250,7 +250,7 @@ impl Checking<'_> {
         Ok(())
     }
 
-    /// Whether a control is taken, and is heard where that can be told.
+    /// Whether a control is accepted, and has an effect on the audio if that can be measured.
     async fn control(&mut self, voice: &Voice, text: &str, one: Try) -> Result<(), GatewayError> {
         let Try { subject, wishes, model } = one;
         let Some(plain) = self.planned(Some(voice), model.as_deref(), None, Shaping::default()) else { return Ok(()) };

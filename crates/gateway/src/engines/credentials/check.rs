@@ -1,5 +1,5 @@
 //! Whether credentials are taken: checked before they come into force, kept
-//! trying while they are not live yet, and told in plain words.
+//! trying while they are not live yet, and reported in plain words.
 
 use std::sync::Weak;
 use std::time::Duration;
@@ -22,12 +22,12 @@ const GIVEN_UP_MICROS: i64 = 24 * 3_600 * 1_000_000;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CredentialCheck {
     pub credential: CredentialView,
-    /// `None` where the sheet names no call that would tell at no cost.
+    /// `None` if the sheet has no check without cost.
     pub works: Option<bool>,
     pub cause: Option<Cause>,
     /// For people: what is so, and what to do.
     pub told: String,
-    /// What it may do, where the engine tells.
+    /// Its rights, if the engine reports them.
     pub roles: Vec<String>,
     /// Of these, what it does not need.
     pub more: Vec<String>,
@@ -126,7 +126,7 @@ impl Gateway {
         Ok(SealedCredential { state, cause, ..row })
     }
 
-    /// A version that cannot be tried without cost: its first call will tell.
+    /// A version that cannot be tried without cost; the first call will show.
     async fn set_unproven(&self, row: SealedCredential) -> Result<SealedCredential, GatewayError> {
         let (name, version) = (row.name.clone(), row.version);
         self.inner.store.hold_credential(name, version, CredentialState::Unproven, None, now_micros()).await?;

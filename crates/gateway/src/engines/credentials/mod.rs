@@ -49,7 +49,7 @@ pub(crate) struct OpenCredential {
     pub(crate) name: String,
     pub(crate) version: i64,
     pub(crate) parts: Parts,
-    /// Its engine has not taken it yet: its first call will tell.
+    /// Its engine has not accepted it yet; the first call will show.
     unproven: bool,
     /// When, and with which refusal.
     noted: Mutex<Option<(Instant, Option<Cause>)>>,
@@ -273,7 +273,7 @@ impl Gateway {
         Ok(row)
     }
 
-    /// What to call the engine with; nothing where it needs no credential.
+    /// What to call the engine with; `None` if it needs no credential.
     pub(crate) async fn credential_for(
         &self,
         engine: &Engine,
@@ -338,7 +338,7 @@ impl Gateway {
     }
 
     /// The credential of a call and its region, for the records: each attempt
-    /// tells which version it was made with, and each has a breaker.
+    /// has the version it was made with, and each has a breaker.
     pub(crate) async fn credential_name(&self, planned: &PlannedCall) -> Option<String> {
         let opened = self.credential_for(&planned.engine, planned.candidate.credential.as_deref()).await.ok()??;
         let named = format!("{} version {}", opened.name, opened.version);
