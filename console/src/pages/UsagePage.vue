@@ -152,7 +152,7 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
 <style scoped>
 .filters {
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(150px, 200px));
+  grid-template-columns: repeat(auto-fit, minmax(150px, 185px));
   gap: 12px;
   margin-bottom: 18px;
 }

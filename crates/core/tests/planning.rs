@@ -257,7 +257,7 @@ proptest! {
 
 #[test]
 fn a_voice_that_is_gone_is_replaced_by_one_like_it() {
-    let voices = "[[synthesis.voices]]\nid = \"ines\"\nname = \"Ines\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\nstyles = [\"calm\"]\n\
+    let voices = "[[synthesis.voices]]\nid = \"ondina\"\nname = \"Ondina\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\nstyles = [\"calm\"]\n\
         [[synthesis.voices]]\nid = \"tomo\"\nname = \"Tomo\"\nlanguages = [\"pt-PT\"]\ngender = \"male\"\nstyles = [\"calm\"]\n\
         [[synthesis.voices]]\nid = \"dona\"\nname = \"Dona\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\n\
         [[synthesis.voices]]\nid = \"bela\"\nname = \"Bela\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\nstyles = [\"calm\"]\n";
@@ -284,12 +284,12 @@ fn a_voice_that_is_gone_is_replaced_by_one_like_it() {
             .map_err(|fault| fault.to_string())
     };
     assert_eq!(spoken(legs("dona", Criteria::default())), Ok(("dona".into(), None)));
-    let missed = Some("gull/ines".to_owned());
-    assert_eq!(spoken(legs("ines", Criteria::default())), Ok(("bela".into(), missed.clone())), "gender and style");
+    let missed = Some("gull/ondina".to_owned());
+    assert_eq!(spoken(legs("ondina", Criteria::default())), Ok(("bela".into(), missed.clone())), "gender and style");
     let male = Criteria { languages: Some("pt".into()), gender: Some(Gender::Male), ..Criteria::default() };
-    assert_eq!(spoken(legs("ines", male)), Ok(("tomo".into(), missed.clone())), "as the leg asks");
+    assert_eq!(spoken(legs("ondina", male)), Ok(("tomo".into(), missed.clone())), "as the leg asks");
     let angry = Criteria { languages: Some("pt".into()), style: Some("angry".into()), ..Criteria::default() };
-    assert_eq!(spoken(legs("ines", angry)), Ok(("tomo".into(), missed)), "no style is nearer than none");
+    assert_eq!(spoken(legs("ondina", angry)), Ok(("tomo".into(), missed)), "no style is nearer than none");
     assert_eq!(spoken(legs("dodo", Criteria::default())), Err("no voice matches the criteria".into()));
 }
 
