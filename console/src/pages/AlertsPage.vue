@@ -88,7 +88,7 @@ useEvents(load, ['notice'])
         <div class="actions"><v-btn type="submit" color="primary" variant="flat" :loading="busy === 'keep'" data-test="keep-alert">Keep</v-btn><v-btn variant="text" @click="editing = false">Cancel</v-btn></div>
       </form>
       <template v-else>
-        <ul v-if="alerts.length" class="alerts">
+        <ul v-if="alerts.length" class="alerts boxes">
           <li v-for="alert in alerts" :key="alert.name" data-test="alert">
             <div>
               <strong>{{ alert.name }}</strong>
@@ -134,24 +134,14 @@ useEvents(load, ['notice'])
 </template>
 
 <style scoped>
-.alerts,
 .sent {
   list-style: none;
   padding: 0;
 }
 
 .alerts > li {
-  display: grid;
   grid-template-columns: minmax(0, 1fr) auto;
   gap: 12px;
-  padding: 12px 14px;
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
-  background: rgb(var(--v-theme-surface));
-}
-
-.alerts > li + li {
-  margin-top: 8px;
 }
 
 .told {

@@ -27,7 +27,7 @@ onMounted(() =>
     <p class="lead quiet">Programs that call the service, and how much each may use. To add one: <code>dispatcher app add NAME</code></p>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="!done" indeterminate color="primary" aria-label="Loading apps" />
-    <ul class="apps">
+    <ul class="apps boxes">
       <li v-for="app in apps" :key="app.name" data-test="app">
         <div>
           <router-link :to="`/apps/${app.name}`">{{ app.title || app.name }}</router-link>
@@ -44,23 +44,9 @@ onMounted(() =>
 </template>
 
 <style scoped>
-.apps {
-  list-style: none;
-  padding: 0;
-}
-
 .apps > li {
-  display: grid;
   grid-template-columns: minmax(0, 1fr) minmax(0, 1.6fr);
   gap: 12px 28px;
-  padding: 14px 16px;
-  border: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
-  border-radius: 6px;
-  background: rgb(var(--v-theme-surface));
-}
-
-.apps > li + li {
-  margin-top: 8px;
 }
 
 .bars {
