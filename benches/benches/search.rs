@@ -6,7 +6,7 @@ use dispatcher_benches::catalogue::{queries, sheets};
 use dispatcher_core::VoiceIndex;
 
 fn search(c: &mut Criterion) {
-    let index = VoiceIndex::new(&sheets());
+    let index = VoiceIndex::new(&sheets(), "2026-11-30");
     let mut group = c.benchmark_group("search among 100,000 voices");
     for (name, query) in queries() {
         group.bench_function(name, |b| b.iter(|| index.find(std::hint::black_box(&query))));

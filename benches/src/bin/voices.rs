@@ -61,7 +61,7 @@ fn sheet(url: &str) -> String {
 #[tokio::main]
 async fn main() {
     let begun = Instant::now();
-    let index = VoiceIndex::new(&sheets());
+    let index = VoiceIndex::new(&sheets(), "2026-11-30");
     let built = begun.elapsed();
     let mut core = Vec::new();
     for _ in 0..ROUNDS {

@@ -67,7 +67,7 @@ pub use search::{Entry, Facets, Found, Sort, VoiceIndex, VoiceQuery};
 pub use shaping::{Adjustment, Done, Emulation, HearingWish, Shaped, Shaping, Style};
 pub use sheet::*;
 pub use stitch::{HeardPart, stitch};
-pub use tariff::{Cancelled, Measure, Tariff, Usage};
+pub use tariff::{CallPrice, Cancelled, Measure, PriceChange, PriceTerms, Tariff, Usage, is_day};
 pub use token::{TokenCall, TokenRefusal, TokenTerms};
 pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
 pub use transcript_rules::{

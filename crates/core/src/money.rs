@@ -94,6 +94,12 @@ pub enum MoneyError {
     /// Not a decimal that can be counted.
     #[error("'{0}' is not a decimal amount with at most nine decimals")]
     Amount(String),
+    /// Not a day of the calendar.
+    #[error("'{0}' is not a day: YYYY-MM-DD, such as 2026-11-30")]
+    Day(String),
+    /// Price changes are listed in the order of their days.
+    #[error("the price change of {0} is not after the one before it")]
+    DayOrder(String),
     /// More than 64 bits of billionths.
     #[error("the amount is too large")]
     Overflow,

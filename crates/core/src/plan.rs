@@ -7,8 +7,8 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Bounds, Circumstances, Criteria, Leg, Origin, Route, Sheet, Tariff, Unmet, Usage, Voice, VoiceId, Work, nearest,
-    nearest_by,
+    Bounds, CallPrice, Circumstances, Criteria, Leg, MoneyError, Origin, PriceTerms, Route, Sheet, Tariff, Unmet,
+    Usage, Voice, VoiceId, Work, nearest, nearest_by,
 };
 
 /// What a request asks for.
@@ -54,6 +54,31 @@ impl Candidate {
     /// How its work is charged.
     pub fn tariff(&self) -> &Tariff {
         self.sheet.tariff_of(self.work)
+    }
+
+    /// How a call of it is charged on a day (`YYYY-MM-DD` in UTC).
+    ///
+    /// # Errors
+    /// When the tariff was not checked.
+    pub fn price(&self, day: &str) -> Result<CallPrice, MoneyError> {
+        self.price_in(None, day)
+    }
+
+    /// The same with the region of its credential, which counts where no other
+    /// region is chosen.
+    ///
+    /// # Errors
+    /// When the tariff was not checked.
+    pub fn price_in(&self, of_credential: Option<&str>, day: &str) -> Result<CallPrice, MoneyError> {
+        let class = self.voice.as_ref().and_then(|voice| voice.class.as_deref());
+        let region = self.region().or(of_credential);
+        self.tariff().of_call(PriceTerms { model: self.model.as_deref(), class, region, day })
+    }
+
+    /// Whether its cost is known to the last digit before it is called: it is
+    /// charged by the text, and no factor of an unknown region applies.
+    pub fn has_exact_price(&self) -> bool {
+        self.tariff().charges_text() && (self.tariff().regions.is_empty() || self.region().is_some())
     }
 
     /// How long its first audio, or its transcript, is waited for.

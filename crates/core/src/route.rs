@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::{Criteria, Site, extended_filter};
 
 /// The two kinds of work.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Work {
     /// Text to audio.

@@ -7,7 +7,9 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use crate::{Gender, Measure, Origin, Sheet, Site, Usage, Voice, canonical_tag, extended_filter, is_fallback};
+use crate::{
+    Gender, Measure, Origin, PriceTerms, Sheet, Site, Usage, Voice, canonical_tag, extended_filter, is_fallback,
+};
 
 /// One voice of the catalogue, with its engine.
 #[derive(Debug, Clone)]
@@ -46,6 +48,7 @@ static NOBODY: Voice = Voice {
     unavailable: None,
     models: Vec::new(),
     character: String::new(),
+    class: None,
 };
 
 /// The order of what is found.
@@ -208,24 +211,26 @@ fn words_of(text: &str) -> impl Iterator<Item = String> + '_ {
     text.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty()).map(str::to_lowercase)
 }
 
-fn price(sheet: &Sheet, voice: &Voice) -> i64 {
-    let usage = match sheet.tariff_of(crate::Work::Synthesis).per {
+fn price(sheet: &Sheet, voice: &Voice, day: &str) -> i64 {
+    let tariff = sheet.tariff_of(crate::Work::Synthesis);
+    let usage = match tariff.per {
         Measure::Request => Usage::default(),
         _ => Usage { characters: 1_000, bytes: 1_000, milliseconds: 65_000 },
     };
     let model = voice.models.first().map(String::as_str);
     let model = model.or_else(|| sheet.model_names(crate::Work::Synthesis).first().copied());
-    sheet.tariff_of(crate::Work::Synthesis).cost(usage, model).map_or(0, |cost| cost.nanos)
+    let terms = PriceTerms { model, class: voice.class.as_deref(), region: None, day };
+    tariff.of_call(terms).and_then(|price| price.cost(usage)).map_or(0, |cost| cost.nanos)
 }
 
 impl VoiceIndex {
-    /// Indexes the voices of all sheets.
-    pub fn new<'a>(sheets: impl IntoIterator<Item = &'a Arc<Sheet>>) -> VoiceIndex {
+    /// Indexes the voices of all sheets, with their prices of a day.
+    pub fn new<'a>(sheets: impl IntoIterator<Item = &'a Arc<Sheet>>, day: &str) -> VoiceIndex {
         let mut entries = Vec::new();
         for sheet in sheets {
             let Some(synthesis) = &sheet.synthesis else { continue };
             for (at, voice) in synthesis.voices.iter().enumerate() {
-                entries.push(Entry { sheet: sheet.clone(), voice: at, nanos: price(sheet, voice) });
+                entries.push(Entry { sheet: sheet.clone(), voice: at, nanos: price(sheet, voice, day) });
             }
         }
         let mut facts: HashMap<Fact, Vec<u32>> = HashMap::new();

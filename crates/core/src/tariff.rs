@@ -35,6 +35,11 @@ impl Measure {
             Measure::Request => "request",
         }
     }
+
+    /// Whether it is counted before there is audio.
+    fn is_of_text(self) -> bool {
+        matches!(self, Measure::Character | Measure::Byte | Measure::Request)
+    }
 }
 
 /// What one attempt used.
@@ -61,7 +66,17 @@ pub enum Cancelled {
     Nothing,
 }
 
-/// A price list: the price of each unit, in steps, times the factor of the model.
+/// A price that applies from a day on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PriceChange {
+    /// First day of the price, `YYYY-MM-DD` in UTC.
+    pub from: String,
+    /// Price of one unit from then on.
+    pub price: String,
+}
+
+/// A price list: the price of each unit, in steps, times the factors of model, voice class and region.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Tariff {
@@ -73,15 +88,56 @@ pub struct Tariff {
     pub per: Measure,
     /// Price of one unit, a decimal in the unit of the currency.
     pub price: String,
+    /// Later prices, in the order of their days.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changes: Vec<PriceChange>,
     /// Units are charged in whole steps of this size (default: 1).
     #[serde(default = "one")]
     pub step: u64,
+    /// Units that a call is charged at least (default: 0).
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub minimum: u64,
     /// Cost of a call that its caller cancelled.
     #[serde(default)]
     pub cancelled: Cancelled,
     /// Factors by model, decimals (default: 1).
     #[serde(default)]
     pub models: BTreeMap<String, String>,
+    /// Factors by the class of the voice, decimals (default: 1).
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub classes: BTreeMap<String, String>,
+    /// Factors by the region in which the engine is called, decimals (default: 1).
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub regions: BTreeMap<String, String>,
+}
+
+/// What decides the price of a call within a tariff.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct PriceTerms<'a> {
+    /// The model that is called.
+    pub model: Option<&'a str>,
+    /// The class of the voice.
+    pub class: Option<&'a str>,
+    /// The region in which the engine is called.
+    pub region: Option<&'a str>,
+    /// Day of the call, `YYYY-MM-DD` in UTC.
+    pub day: &'a str,
+}
+
+/// How one call is charged: a tariff whose price and factors are decided.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CallPrice {
+    /// What is charged.
+    pub currency: Currency,
+    /// The unit that is counted.
+    pub per: Measure,
+    /// Billionths of the currency for a unit.
+    nanos: i64,
+    /// Billionths.
+    factor: i64,
+    step: u64,
+    minimum: u64,
+    cancelled: Cancelled,
 }
 
 fn euro() -> Currency {
@@ -92,6 +148,31 @@ fn one() -> u64 {
     1
 }
 
+fn is_zero(number: &u64) -> bool {
+    *number == 0
+}
+
+/// Whether it is a day of a calendar, `YYYY-MM-DD` (RFC 3339, section 5.6).
+pub fn is_day(day: &str) -> bool {
+    let number = |range: std::ops::Range<usize>| -> Option<u32> {
+        let digits = day.get(range)?;
+        digits.bytes().all(|byte| byte.is_ascii_digit()).then(|| digits.parse().ok())?
+    };
+    let dashes = day.len() == 10 && day.as_bytes()[4] == b'-' && day.as_bytes()[7] == b'-';
+    let Some((year, month, day)) = number(0..4).zip(number(5..7)).zip(number(8..10)).map(|((y, m), d)| (y, m, d))
+    else {
+        return false;
+    };
+    let leap = (year % 4 == 0 && year % 100 != 0) || year % 400 == 0;
+    let last = match month {
+        2 => 28 + u32::from(leap),
+        4 | 6 | 9 | 11 => 30,
+        1..=12 => 31,
+        _ => 0,
+    };
+    dashes && (1..=last).contains(&day)
+}
+
 impl Tariff {
     /// A tariff that charges nothing.
     pub fn free() -> Self {
@@ -99,17 +180,118 @@ impl Tariff {
             currency: Currency::EUR,
             per: Measure::Request,
             price: "0".into(),
+            changes: Vec::new(),
             step: 1,
+            minimum: 0,
             cancelled: Cancelled::default(),
             models: BTreeMap::new(),
+            classes: BTreeMap::new(),
+            regions: BTreeMap::new(),
         }
     }
 
-    /// Refuses prices and factors that are not decimals, and a step of 0.
+    /// Refuses prices and factors that are not decimals, a step of 0, and
+    /// changes that are not in the order of their days.
     pub fn check(&self) -> Result<(), MoneyError> {
         parse_nanos(&self.price)?;
-        self.models.values().try_for_each(|factor| parse_nanos(factor).map(drop))?;
+        let factors = self.models.values().chain(self.classes.values()).chain(self.regions.values());
+        for decimal in factors.chain(self.changes.iter().map(|change| &change.price)) {
+            parse_nanos(decimal)?;
+        }
+        if let Some(change) = self.changes.iter().find(|change| !is_day(&change.from)) {
+            return Err(MoneyError::Day(change.from.clone()));
+        }
+        if let Some(pair) = self.changes.windows(2).find(|pair| pair[0].from >= pair[1].from) {
+            return Err(MoneyError::DayOrder(pair[1].from.clone()));
+        }
         if self.step == 0 { Err(MoneyError::Amount("step is 0".into())) } else { Ok(()) }
+    }
+
+    /// Price of a unit on a day, as the tariff states it.
+    pub fn price_on(&self, day: &str) -> &str {
+        let change = self.changes.iter().rev().find(|change| change.from.as_str() <= day);
+        change.map_or(&self.price, |change| &change.price)
+    }
+
+    /// Whether the cost is known before the audio is.
+    pub fn charges_text(&self) -> bool {
+        self.per.is_of_text()
+    }
+
+    /// Whether a text costs the same in one call as in several.
+    pub fn is_divisible(&self) -> bool {
+        let prices = self.changes.iter().map(|change| &change.price).chain([&self.price]);
+        let free = prices.into_iter().all(|price| parse_nanos(price).is_ok_and(|nanos| nanos == 0));
+        let whole = self.step > 1 || self.minimum > 1;
+        free || (matches!(self.per, Measure::Character | Measure::Byte) && !whole)
+    }
+
+    fn highest_of_regions(&self) -> Result<i64, MoneyError> {
+        let mut highest = NANOS_A_UNIT;
+        if let Some(first) = self.regions.values().next() {
+            highest = parse_nanos(first)?;
+        }
+        for factor in self.regions.values() {
+            highest = highest.max(parse_nanos(factor)?);
+        }
+        Ok(highest)
+    }
+
+    /// How a call is charged. Its factor is the product of those of the
+    /// tariff, rounded to billionths. In an unknown region the highest factor
+    /// of all regions counts.
+    ///
+    /// # Errors
+    /// When the tariff was not checked, or the factor is beyond 64 bits.
+    pub fn of_call(&self, terms: PriceTerms<'_>) -> Result<CallPrice, MoneyError> {
+        let PriceTerms { model, class, region, day } = terms;
+        let mut factor = NANOS_A_UNIT;
+        let named = |factors: &BTreeMap<String, String>, name: Option<&str>| {
+            let of_it = name.and_then(|name| factors.get(name));
+            of_it.map_or(Ok(NANOS_A_UNIT), |decimal| parse_nanos(decimal))
+        };
+        let in_region = match region {
+            None => self.highest_of_regions()?,
+            Some(_) => named(&self.regions, region)?,
+        };
+        for of_it in [named(&self.models, model)?, named(&self.classes, class)?, in_region] {
+            factor = scale(factor, 1, of_it)?;
+        }
+        Ok(CallPrice {
+            currency: self.currency,
+            per: self.per,
+            nanos: parse_nanos(self.price_on(day))?,
+            factor,
+            step: self.step.max(1),
+            minimum: self.minimum,
+            cancelled: self.cancelled,
+        })
+    }
+}
+
+const NANOS_A_UNIT: i64 = 1_000_000_000;
+
+impl CallPrice {
+    /// What the usage costs.
+    ///
+    /// # Errors
+    /// When the amount is beyond 64 bits.
+    pub fn cost(&self, usage: Usage) -> Result<Money, MoneyError> {
+        let nanos = scale(self.nanos, self.units(usage), self.factor)?;
+        Ok(Money { nanos, currency: self.currency })
+    }
+
+    /// Units of the measure, at least the minimum and rounded up to whole
+    /// steps. Audio is counted by started seconds or minutes.
+    pub fn units(&self, usage: Usage) -> u64 {
+        let units = match self.per {
+            Measure::Character => usage.characters,
+            Measure::Byte => usage.bytes,
+            Measure::Second => usage.milliseconds.div_ceil(1_000),
+            Measure::Minute => usage.milliseconds.div_ceil(60_000),
+            Measure::Request => 1,
+        };
+        units.max(self.minimum).div_ceil(self.step).saturating_mul(self.step)
     }
 
     /// What is charged of a call that was cancelled after some time, and why;
@@ -119,46 +301,12 @@ impl Tariff {
         match self.cancelled {
             Cancelled::Whole => (Some(usage), "charged as a whole call"),
             Cancelled::Nothing => (None, "not charged"),
-            Cancelled::Started if self.charges_text() => (Some(usage), "the engine has the text, which is charged"),
+            Cancelled::Started if self.per.is_of_text() => (Some(usage), "the engine has the text, which is charged"),
             Cancelled::Started => {
                 let milliseconds = heard.min(usage.milliseconds).max(1);
                 (Some(Usage { milliseconds, ..usage }), "charged by the units that were begun")
             }
         }
-    }
-
-    /// Whether the cost is known before the audio is.
-    pub fn charges_text(&self) -> bool {
-        matches!(self.per, Measure::Character | Measure::Byte | Measure::Request)
-    }
-
-    /// Units of the tariff's measure, rounded up to whole steps. Audio is
-    /// counted by started seconds or minutes.
-    pub fn units(&self, usage: Usage) -> u64 {
-        let units = match self.per {
-            Measure::Character => usage.characters,
-            Measure::Byte => usage.bytes,
-            Measure::Second => usage.milliseconds.div_ceil(1_000),
-            Measure::Minute => usage.milliseconds.div_ceil(60_000),
-            Measure::Request => 1,
-        };
-        units.div_ceil(self.step.max(1)) * self.step.max(1)
-    }
-
-    /// Whether a text costs the same in one call as in several.
-    pub fn is_divisible(&self) -> bool {
-        let free = parse_nanos(&self.price).is_ok_and(|nanos| nanos == 0);
-        free || (matches!(self.per, Measure::Character | Measure::Byte) && self.step <= 1)
-    }
-
-    /// What the usage costs with the model.
-    ///
-    /// # Errors
-    /// When the tariff was not checked, or the amount is beyond 64 bits.
-    pub fn cost(&self, usage: Usage, model: Option<&str>) -> Result<Money, MoneyError> {
-        let factor = model.and_then(|model| self.models.get(model)).map_or("1", String::as_str);
-        let nanos = scale(parse_nanos(&self.price)?, self.units(usage), parse_nanos(factor)?)?;
-        Ok(Money { nanos, currency: self.currency })
     }
 }
 
@@ -171,20 +319,34 @@ mod tests {
         Tariff { price: price.into(), per, step, models, ..Tariff::free() }
     }
 
+    const DAY: &str = "2026-11-30";
+
+    fn of_model(tariff: &Tariff, model: Option<&str>) -> CallPrice {
+        tariff.of_call(PriceTerms { model, day: DAY, ..PriceTerms::default() }).expect("a price")
+    }
+
+    fn cost(tariff: &Tariff, usage: Usage, model: Option<&str>) -> Money {
+        of_model(tariff, model).cost(usage).expect("a cost")
+    }
+
+    fn units_of(tariff: &Tariff, usage: Usage) -> u64 {
+        of_model(tariff, None).units(usage)
+    }
+
     #[test]
     fn characters_are_counted_and_models_multiply() {
         let tariff = tariff(Measure::Character, "0.000016", 1);
         let usage = Usage { characters: 50, bytes: 60, milliseconds: 0 };
-        assert_eq!(tariff.cost(usage, None).expect("cost").amount(), "0.000800");
-        assert_eq!(tariff.cost(usage, Some("fine")).expect("cost").amount(), "0.001360");
-        assert_eq!(tariff.cost(usage, Some("unknown")).expect("cost").amount(), "0.000800");
+        assert_eq!(cost(&tariff, usage, None).amount(), "0.000800");
+        assert_eq!(cost(&tariff, usage, Some("fine")).amount(), "0.001360");
+        assert_eq!(cost(&tariff, usage, Some("unknown")).amount(), "0.000800");
     }
 
     #[test]
     fn audio_is_charged_by_started_steps() {
         let tariff = tariff(Measure::Second, "0.0004", 15);
         for (milliseconds, units) in [(1, 15), (15_000, 15), (15_001, 30), (0, 0)] {
-            assert_eq!(tariff.units(Usage { milliseconds, ..Usage::default() }), units, "{milliseconds} ms");
+            assert_eq!(units_of(&tariff, Usage { milliseconds, ..Usage::default() }), units, "{milliseconds} ms");
         }
     }
 
@@ -192,16 +354,19 @@ mod tests {
     fn a_minute_that_was_started_is_charged() {
         let tariff = tariff(Measure::Minute, "0.02", 1);
         for (milliseconds, minutes) in [(0, 0), (1, 1), (60_000, 1), (60_001, 2), (119_999, 2), (120_001, 3)] {
-            assert_eq!(tariff.units(Usage { milliseconds, ..Usage::default() }), minutes, "{milliseconds} ms");
+            assert_eq!(units_of(&tariff, Usage { milliseconds, ..Usage::default() }), minutes, "{milliseconds} ms");
         }
         let usage = Usage { milliseconds: 60_001, ..Usage::default() };
-        assert_eq!(tariff.cost(usage, None).expect("cost").amount(), "0.040000");
+        assert_eq!(cost(&tariff, usage, None).amount(), "0.040000");
     }
 
     #[test]
     fn a_cancelled_call_is_charged_as_the_tariff_says() {
         let minute = Usage { milliseconds: 60_000, characters: 40, bytes: 40 };
-        let units = |tariff: &Tariff, heard| tariff.of_cancelled(minute, heard).0.map(|usage| tariff.units(usage));
+        let units = |tariff: &Tariff, heard| {
+            let price = of_model(tariff, None);
+            price.of_cancelled(minute, heard).0.map(|usage| price.units(usage))
+        };
         let by_second = tariff(Measure::Second, "0.0004", 15);
         assert_eq!(
             (units(&by_second, 4), units(&by_second, 20_000), units(&by_second, 90_000)),
@@ -224,25 +389,25 @@ mod tests {
             (Measure::Request, 1, "request", true),
         ] {
             let tariff = tariff(per, "0.5", 1);
-            assert_eq!((tariff.units(usage), per.name(), tariff.charges_text()), (units, word, of_text));
-            assert_eq!(tariff.cost(usage, None).expect("cost").nanos, units as i64 * 500_000_000);
+            assert_eq!((units_of(&tariff, usage), per.name(), tariff.charges_text()), (units, word, of_text));
+            assert_eq!(cost(&tariff, usage, None).nanos, units as i64 * 500_000_000);
         }
         let divisible = |per, price, step| tariff(per, price, step).is_divisible();
         assert!(divisible(Measure::Character, "0.5", 1) && divisible(Measure::Byte, "0.5", 1));
         assert!(!divisible(Measure::Character, "0.5", 100) && !divisible(Measure::Second, "0.5", 1));
         assert!(!divisible(Measure::Request, "0.5", 1) && divisible(Measure::Request, "0.00", 15));
         // A step that nobody checked is one.
-        assert_eq!(tariff(Measure::Character, "0.5", 0).units(usage), 7);
+        assert_eq!(units_of(&tariff(Measure::Character, "0.5", 0), usage), 7);
         let pounds = Tariff { currency: "GBP".parse().expect("a currency"), ..tariff(Measure::Request, "0.5", 1) };
-        assert_eq!(pounds.cost(usage, None).expect("cost").to_string(), "0.500000 GBP");
-        assert_eq!(Tariff::free().cost(usage, Some("fine")).expect("cost"), Money::zero(Currency::EUR));
+        assert_eq!(cost(&pounds, usage, None).to_string(), "0.500000 GBP");
+        assert_eq!(cost(&Tariff::free(), usage, Some("fine")), Money::zero(Currency::EUR));
     }
 
     #[test]
     fn a_call_of_no_length_that_is_cancelled_still_began_a_unit() {
         let by_second = tariff(Measure::Second, "0.0004", 1);
         let usage = Usage { milliseconds: 0, ..Usage::default() };
-        let (charged, why) = by_second.of_cancelled(usage, 5_000);
+        let (charged, why) = of_model(&by_second, None).of_cancelled(usage, 5_000);
         assert_eq!(charged.map(|usage| usage.milliseconds), Some(1));
         assert_eq!(why, "charged by the units that were begun");
     }
@@ -255,5 +420,65 @@ mod tests {
         let mut odd = tariff(Measure::Byte, "0.1", 1);
         odd.models.insert("fine".into(), "1,7".into());
         assert_eq!(odd.check(), Err(MoneyError::Amount("1,7".into())));
+    }
+
+    fn change(from: &str, price: &str) -> PriceChange {
+        PriceChange { from: from.into(), price: price.into() }
+    }
+
+    #[test]
+    fn a_price_applies_from_its_day_and_does_not_rewrite_the_past() {
+        let changes = vec![change("2026-12-01", "0.3"), change("2027-01-01", "0.2")];
+        let tariff = Tariff { changes, ..tariff(Measure::Request, "0.5", 1) };
+        assert_eq!(tariff.check(), Ok(()));
+        for (day, price) in [
+            ("2026-11-30", "0.5"),
+            ("2026-12-01", "0.3"),
+            ("2026-12-31", "0.3"),
+            ("2027-01-01", "0.2"),
+            ("2030-06-01", "0.2"),
+        ] {
+            assert_eq!(tariff.price_on(day), price, "{day}");
+            let terms = PriceTerms { day, ..PriceTerms::default() };
+            let nanos = tariff.of_call(terms).expect("a price").cost(Usage::default()).expect("a cost").nanos;
+            assert_eq!(nanos, parse_nanos(price).expect("an amount"), "{day}");
+        }
+        let out_of_order = Tariff { changes: vec![change("2027-01-01", "1"), change("2027-01-01", "2")], ..tariff };
+        assert_eq!(out_of_order.check(), Err(MoneyError::DayOrder("2027-01-01".into())));
+        for odd in ["2026-02-29", "2026-13-01", "2026-1-01", "tomorrow", "2026-12-00", "2026/12/01", "２026-12-0"] {
+            let tariff = Tariff { changes: vec![change(odd, "1")], ..Tariff::free() };
+            assert_eq!(tariff.check(), Err(MoneyError::Day(odd.into())));
+        }
+        assert!(is_day("2028-02-29") && !is_day("2100-02-29") && is_day("2000-02-29"));
+    }
+
+    #[test]
+    fn classes_and_regions_multiply_and_an_unknown_region_counts_as_the_dearest() {
+        let factors =
+            |of: &[(&str, &str)]| of.iter().map(|(name, factor)| (name.to_string(), factor.to_string())).collect();
+        let tariff = Tariff {
+            classes: factors(&[("natural", "4")]),
+            regions: factors(&[("north", "1.25"), ("south", "0.8")]),
+            ..tariff(Measure::Character, "0.01", 1)
+        };
+        let usage = Usage { characters: 3, ..Usage::default() };
+        let amount = |model, class, region| {
+            let price = tariff.of_call(PriceTerms { model, class, region, day: DAY }).expect("a price");
+            price.cost(usage).expect("a cost").amount()
+        };
+        assert_eq!(amount(None, None, Some("south")), "0.024000");
+        assert_eq!(amount(Some("fine"), Some("natural"), Some("south")), "0.163200");
+        assert_eq!(amount(None, Some("plain"), Some("north")), "0.037500");
+        assert_eq!(amount(None, Some("natural"), None), "0.150000");
+        assert_eq!(amount(None, None, Some("west")), "0.030000");
+    }
+
+    #[test]
+    fn a_short_call_costs_the_minimum_in_whole_steps() {
+        let tariff = Tariff { minimum: 20, ..tariff(Measure::Second, "0.1", 15) };
+        let seconds = |milliseconds| units_of(&tariff, Usage { milliseconds, ..Usage::default() });
+        assert_eq!((seconds(1), seconds(20_000), seconds(30_001)), (30, 30, 45));
+        assert!(!Tariff { minimum: 20, ..self::tariff(Measure::Character, "0.1", 1) }.is_divisible());
+        assert!(Tariff { minimum: 1, ..self::tariff(Measure::Character, "0.1", 1) }.is_divisible());
     }
 }

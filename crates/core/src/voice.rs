@@ -119,6 +119,9 @@ pub struct Voice {
     /// A few words on its character or purpose.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub character: String,
+    /// Class by which its engine charges it; the tariff has a factor for each.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub class: Option<String>,
 }
 
 fn text_or_number<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<String, D::Error> {

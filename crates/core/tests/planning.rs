@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use dispatcher_core::{
     Bounds, Candidate, Circumstances, Conditions, Criteria, Gender, Leg, LegFault, Measure, Order, PlanError, Planner,
-    Route, Sheet, Site, Tariff, Usage, Wanted, Work, nearest,
+    PriceTerms, Route, Sheet, Site, Tariff, Usage, Wanted, Work, nearest,
 };
 use proptest::prelude::*;
 
@@ -248,7 +248,10 @@ proptest! {
             step,
             ..Tariff::free()
         };
-        let cost = |characters| tariff.cost(Usage { characters, ..Usage::default() }, None).unwrap().nanos;
+        let cost = |characters| {
+            let price = tariff.of_call(PriceTerms { day: "2026-11-30", ..PriceTerms::default() }).unwrap();
+            price.cost(Usage { characters, ..Usage::default() }).unwrap().nanos
+        };
         prop_assert!(cost(first + more) >= cost(first));
         prop_assert_eq!(cost(first * step) + cost(more * step), cost((first + more) * step));
         prop_assert_eq!(cost(first), i64::from(price) * first.div_ceil(step) as i64 * step as i64);

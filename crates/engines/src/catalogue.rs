@@ -28,7 +28,7 @@ pub type Turn = Box<dyn std::any::Any + Send>;
 pub type Turns<'t> = &'t (dyn Fn() -> BoxFuture<'static, Turn> + Send + Sync);
 
 /// The members of a voice, in the words of a sheet.
-const MEMBERS: [&str; 12] = [
+const MEMBERS: [&str; 13] = [
     "id",
     "name",
     "languages",
@@ -39,6 +39,7 @@ const MEMBERS: [&str; 12] = [
     "uses",
     "models",
     "character",
+    "class",
     "origin",
     "unavailable",
 ];
@@ -58,6 +59,7 @@ fn member<'a>(paths: &'a VoicePaths, name: &str) -> Option<&'a String> {
         "uses" => &paths.uses,
         "models" => &paths.models,
         "character" => &paths.character,
+        "class" => &paths.class,
         "origin" => &paths.origin,
         _ => &paths.unavailable,
     }
@@ -303,6 +305,7 @@ impl Listing {
             uses: values("uses"),
             models: values("models"),
             character: first("character").unwrap_or_default(),
+            class: first("class"),
             origin: match first("origin").as_deref() {
                 Some("custom") => Origin::Custom,
                 _ => Origin::Stock,

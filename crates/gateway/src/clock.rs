@@ -17,6 +17,11 @@ pub fn day_of(micros: i64) -> String {
     format!("{:04}-{:02}-{:02}", date.year(), u8::from(date.month()), date.day())
 }
 
+/// The day of now, as [`day_of`] writes it.
+pub(crate) fn today() -> String {
+    day_of(now_micros())
+}
+
 /// RFC 3339 in UTC of a time in microseconds.
 pub fn rfc3339(micros: i64) -> String {
     let time = time::OffsetDateTime::from_unix_timestamp_nanos(i128::from(micros) * 1_000);

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use dispatcher_audio::AudioError;
-use dispatcher_core::{Adjustment, Cause, Currency, MoneyError, PlanError, SheetError, TokenRefusal};
+use dispatcher_core::{Adjustment, Cause, Currency, MoneyError, PlanError, SheetError, TokenRefusal, Work};
 use dispatcher_engines::KeyFileError;
 use dispatcher_markup::{Fidelity, MarkupError};
 use dispatcher_store::StoreError;
@@ -105,6 +105,10 @@ pub enum GatewayError {
     NoCatalogue(String),
     #[error("{engine} did not list its voices ({cause}: {detail}); the previous list is kept")]
     CatalogueUnread { engine: String, cause: Cause, detail: String },
+    #[error("{engine} does no {}", .work.name())]
+    NoSuchWork { engine: String, work: Work },
+    #[error("a tariff has at most {limit} price changes and factors, not {given}")]
+    LongTariff { given: usize, limit: usize },
     #[error("there is no engine '{wanted}'")]
     NoSuchEngine { wanted: String, nearest: Vec<String> },
     #[error(transparent)]

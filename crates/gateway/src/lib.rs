@@ -29,6 +29,7 @@ mod traces;
 use std::sync::Arc;
 
 pub use alerts::{Mail, MailSecurity};
+pub(crate) use clock::today;
 pub use clock::{day_of, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
@@ -50,6 +51,7 @@ pub use engines::check::{CheckDepth, Claim, Matrix, Verdict};
 pub use engines::credentials::{CredentialCheck, CredentialView, RootKeySource, RootKeys};
 pub use engines::registry::{EngineState, Registry};
 pub use engines::sheets::Host;
+pub use engines::tariffs::{TariffInForce, TariffSource};
 pub use error::{CredentialFault, FailedAttempt, GatewayError};
 pub use events::{Event, Events};
 pub use exchange::{
@@ -173,6 +175,7 @@ impl Gateway {
         };
         gateway.finish_root_change("host").await?;
         gateway.load_sheets().await?;
+        gateway.load_tariffs().await?;
         gateway.load_catalogues().await?;
         gateway.load_routes().await?;
         gateway.load_origins().await?;

@@ -1,6 +1,6 @@
 //! Problem documents (RFC 9457): the one place where errors become answers.
 
-use dispatcher_core::{Cause, PlanError};
+use dispatcher_core::{Cause, MoneyError, PlanError};
 use dispatcher_gateway::{FailedAttempt, GatewayError};
 use dispatcher_store::StoreError;
 use rocket::http::{ContentType, Header, Status};
@@ -204,7 +204,14 @@ impl From<GatewayError> for Problem {
             GatewayError::NotStreamable(_) => Problem::new(ProblemKind::NotAcceptable, text),
             GatewayError::NotAudio(_) => Problem::new(ProblemKind::NotAudio, text),
             GatewayError::Format(_) => Problem::new(ProblemKind::NotAcceptable, text),
+            GatewayError::Money(MoneyError::Overflow | MoneyError::Mixed(..)) => {
+                tracing::error!(error = ?error, "internal error");
+                Problem::new(ProblemKind::Internal, "the cause is in the service's log")
+            }
             GatewayError::NameTaken { .. }
+            | GatewayError::Money(_)
+            | GatewayError::NoSuchWork { .. }
+            | GatewayError::LongTariff { .. }
             | GatewayError::MixedCurrencies(..)
             | GatewayError::NothingWanted(_)
             | GatewayError::ForeignOrigin { .. }
@@ -244,7 +251,6 @@ impl From<GatewayError> for Problem {
                 | StoreError::Stopped,
             )
             | GatewayError::Vault(_)
-            | GatewayError::Money(_)
             | GatewayError::Abandoned
             | GatewayError::Files { .. }
             | GatewayError::Document { .. }

@@ -13,8 +13,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use crate::access::Need;
 use crate::api::{
     alerts, allowances, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs,
-    kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing, service, session, tokens,
-    transcript_rules, transcripts, uploads, utterances, voices,
+    kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing, service, session, tariffs,
+    tokens, transcript_rules, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi, origins};
 
@@ -99,6 +99,7 @@ routes! {
             presets::put_preset, presets::retire, transcript_rules::put_masks,
             apps::list, apps::add, apps::read, apps::change, apps::keys, apps::add_key, apps::revoke_key,
             allowances::add, allowances::remove,
+            tariffs::list, tariffs::put_tariff, tariffs::retire, tariffs::versions,
             credentials::list, credentials::add, credentials::revoke, credentials::check, credentials::confirm,
             credentials::change_root,
             session::sign_out, session::put_person, session::people, session::remove_person,

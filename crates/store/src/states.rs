@@ -233,6 +233,8 @@ words! {
         Phrases = "phrases",
         /// JSON.
         Masks = "masks",
+        /// JSON: an operator's own tariff for one kind of work of an engine.
+        Tariff = "tariff",
     }
 }
 
@@ -261,6 +263,7 @@ impl VersionedKind {
             VersionedKind::Vocabulary => ("vocabulary.put", "vocabulary.retire"),
             VersionedKind::Phrases => ("phrases.put", "phrases.retire"),
             VersionedKind::Masks => ("masks.put", "masks.retire"),
+            VersionedKind::Tariff => ("tariff.put", "tariff.retire"),
         }
     }
 }

@@ -7,6 +7,7 @@ mod catalogue;
 mod convert;
 mod exchange;
 mod jobs;
+mod money;
 mod prompts;
 mod records;
 #[cfg(test)]
@@ -20,6 +21,7 @@ pub(crate) use catalogue::*;
 pub(crate) use convert::*;
 pub(crate) use exchange::*;
 pub(crate) use jobs::*;
+pub(crate) use money::*;
 pub(crate) use prompts::*;
 pub(crate) use records::*;
 pub(crate) use transcripts::*;
@@ -116,6 +118,9 @@ pub(crate) enum Command {
     /// Check the ledger: the record of all that was held and charged
     #[command(subcommand)]
     Ledger(LedgerCommand),
+    /// List, set and retire tariffs: how engines charge
+    #[command(subcommand)]
+    Tariff(TariffCommand),
     /// Show usage and cost
     Usage(UsageArgs),
     /// Show how engines, voices, models and routes performed recently

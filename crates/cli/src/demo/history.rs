@@ -2,7 +2,7 @@
 //! demo have something to show. No engine was called for any of them: each
 //! record is marked as a sample, and `serve` refuses a data folder with samples.
 
-use dispatcher_core::{Cause, MoneyError, Sheet, Tariff, Usage, Work};
+use dispatcher_core::{Cause, MoneyError, Sheet, PriceTerms, Tariff, Usage, Work};
 use dispatcher_gateway::day_of;
 use dispatcher_store::{
     AttemptState, DispatchState, LedgerEntry, LedgerKind, SampleDispatch, StoredAttempt, StoredDispatch,
@@ -326,8 +326,9 @@ impl HistoryWriter {
     ) -> Result<i64, MoneyError> {
         let at = sample.dispatch.started_at;
         let tariff = self.tariff(engine, at);
-        let hold = tariff.cost(usage, None)?.nanos;
-        let settled = charged.map(|usage| Ok((usage, tariff.cost(usage, None)?.nanos))).transpose()?;
+        let price = tariff.of_call(PriceTerms { day: &day_of(at), ..PriceTerms::default() })?;
+        let hold = price.cost(usage)?.nanos;
+        let settled = charged.map(|usage| Ok((usage, price.cost(usage)?.nanos))).transpose()?;
         let entries = [(LedgerKind::Hold, usage, hold, 1), (LedgerKind::Release, usage, hold, -1)].into_iter();
         for (kind, usage, nanos, sign) in
             entries.chain(settled.map(|(usage, nanos)| (LedgerKind::Settle, usage, nanos, 1)))

@@ -22,22 +22,25 @@ fn sheet(name: &str, price: &str, voices: &[(&str, &str, &str, &str)]) -> Arc<Sh
 }
 
 fn index() -> VoiceIndex {
-    VoiceIndex::new(&[
-        sheet(
-            "gull",
-            "0.00002",
-            &[
-                ("Ana", "pt-BR", "female", "styles = [\"calm\"]"),
-                ("Rui", "pt-PT", "male", "uses = [\"telephone\"]"),
-                ("Ivo", "pt", "male", "origin = \"custom\""),
-            ],
-        ),
-        sheet(
-            "tern",
-            "0.00001",
-            &[("Zoe", "en-GB pt-PT", "female", "character = \"Harbour pilot\""), ("Max", "de", "male", "")],
-        ),
-    ])
+    VoiceIndex::new(
+        &[
+            sheet(
+                "gull",
+                "0.00002",
+                &[
+                    ("Ana", "pt-BR", "female", "styles = [\"calm\"]"),
+                    ("Rui", "pt-PT", "male", "uses = [\"telephone\"]"),
+                    ("Ivo", "pt", "male", "origin = \"custom\""),
+                ],
+            ),
+            sheet(
+                "tern",
+                "0.00001",
+                &[("Zoe", "en-GB pt-PT", "female", "character = \"Harbour pilot\""), ("Max", "de", "male", "")],
+            ),
+        ],
+        "2026-11-30",
+    )
 }
 
 fn ids(query: VoiceQuery) -> Vec<String> {
@@ -107,10 +110,10 @@ fn facets_count_what_fits() {
     assert_eq!(facets.engines, BTreeMap::from([("gull".to_owned(), 2), ("tern".to_owned(), 1)]));
     assert_eq!(facets.languages.get("pt-PT"), Some(&1));
     assert_eq!(facets.genders, BTreeMap::from([("male".to_owned(), 3)]));
-    let cased = VoiceIndex::new(&[
-        sheet("gull", "0", &[("Ana", "fr-fr", "female", "")]),
-        sheet("tern", "0", &[("Zoe", "fr-FR", "female", "")]),
-    ]);
+    let cased = VoiceIndex::new(
+        &[sheet("gull", "0", &[("Ana", "fr-fr", "female", "")]), sheet("tern", "0", &[("Zoe", "fr-FR", "female", "")])],
+        "2026-11-30",
+    );
     assert_eq!(cased.facets(&VoiceQuery::default()).languages, BTreeMap::from([("fr-FR".to_owned(), 2)]));
 }
 

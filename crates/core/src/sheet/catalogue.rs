@@ -40,6 +40,9 @@ pub struct VoicePaths {
     /// JSONPath of the character within a voice.
     #[serde(default)]
     pub character: Option<String>,
+    /// JSONPath of the class within a voice, by which it is charged.
+    #[serde(default)]
+    pub class: Option<String>,
     /// `stock` or `custom`; `map.origin` translates other words of the engine.
     #[serde(default)]
     pub origin: Option<String>,

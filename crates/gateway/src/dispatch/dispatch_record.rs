@@ -18,7 +18,7 @@ use parking_lot::{Mutex, MutexGuard};
 use crate::dispatch::health::Sample;
 use crate::dispatch::limiter::Priority;
 use crate::dispatch::spending::SpendHold;
-use crate::{Caller, Event, Gateway, GatewayError, PlannedCall, now_micros};
+use crate::{Caller, Event, Gateway, GatewayError, PlannedCall, now_micros, today};
 
 pub(crate) use attempts::{EndedAttempt, OpenAttempt};
 
@@ -339,13 +339,10 @@ impl DispatchRecord {
     ///
     /// # Errors
     /// When the records cannot be written; so with all of these.
-    pub(crate) async fn begin(
-        &self,
-        planned: &PlannedCall,
-        usage: Usage,
-        hold: Money,
-    ) -> Result<OpenAttempt, GatewayError> {
+    pub(crate) async fn begin(&self, planned: &PlannedCall, usage: Usage) -> Result<OpenAttempt, GatewayError> {
         let shared = &self.0;
+        let price = shared.gateway.price_of(planned, &today()).await?;
+        let hold = price.cost(usage)?;
         if let Some(spend) = &shared.hold {
             spend.lock().commit(hold)?;
         }
@@ -378,7 +375,7 @@ impl DispatchRecord {
             row,
             begun: Instant::now(),
             facts,
-            tariff: planned.candidate.tariff().clone(),
+            price,
             hold,
             usage,
             written: false,

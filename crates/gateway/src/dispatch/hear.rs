@@ -225,7 +225,7 @@ impl Attempt<Option<Recognised>> for Hearer<'_> {
         let listening = self.listening;
         let record = &listening.record;
         let audio_ms = listening.probed.length.milliseconds();
-        let attempt = record.begin(planned, planned.usage, planned.estimate).await?;
+        let attempt = record.begin(planned, planned.usage).await?;
         let deadline = planned.candidate.first_deadline(planned.usage);
         let heard = tokio::select! {
             heard = tokio::time::timeout(deadline, listening.attempt(planned)) => heard.unwrap_or_else(|_| {

@@ -103,7 +103,7 @@ impl Run {
     async fn begin_call<'r>(&'r self, planned: &'r PlannedCall) -> Result<Racer<'r, Opened>, GatewayError> {
         let gateway = self.record.gateway();
         if let Some(part) = planned.render_plan.single() {
-            let attempt = self.record.begin(planned, planned.usage, planned.estimate).await?;
+            let attempt = self.record.begin(planned, planned.usage).await?;
             let tags = tags(planned, &self.text, self.language.as_deref());
             let call = gateway.attempt_speech(planned, &self.record, part.call.clone(), self.format, tags);
             let call = call.map_ok(|speaking| Opened::Speaking(Box::new(speaking))).boxed();
@@ -112,7 +112,7 @@ impl Run {
         let Some(segment) = planned.render_plan.opening_call(planned) else {
             return Err(GatewayError::Contradiction("a script that begins with no call"));
         };
-        let attempt = self.record.begin(planned, segment.usage, segment.estimate).await?;
+        let attempt = self.record.begin(planned, segment.usage).await?;
         let call = gateway.open_call(planned, &self.record, segment.call.clone());
         let call = call.and_then(Called::sounding).map_ok(Opened::Called).boxed();
         Ok(Racer { planned, attempt, call })

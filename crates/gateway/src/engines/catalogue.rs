@@ -101,6 +101,9 @@ fn merged(listed: Vec<Voice>, own: &[Voice], spec: &Catalogue) -> Vec<Voice> {
                 if voice.character.is_empty() {
                     voice.character.clone_from(&known.character);
                 }
+                if voice.class.is_none() {
+                    voice.class.clone_from(&known.class);
+                }
                 if voice.name == voice.id {
                     voice.name.clone_from(&known.name);
                 }

@@ -6,3 +6,4 @@ pub(crate) mod check;
 pub(crate) mod credentials;
 pub(crate) mod registry;
 pub(crate) mod sheets;
+pub(crate) mod tariffs;

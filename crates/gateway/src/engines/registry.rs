@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
-use dispatcher_core::{Planner, Route, Sheet, Voice, VoiceIndex, nearest};
+use dispatcher_core::{Planner, Route, Sheet, Tariff, Voice, VoiceIndex, Work, nearest};
 use dispatcher_engines::Engine;
 use dispatcher_store::{DocumentVersion, NewVersion, VersionedKind};
 
-use crate::{Gateway, GatewayError, Lexicons, Presets, now_micros};
+use crate::{Gateway, GatewayError, Lexicons, Presets, now_micros, today};
 
 /// Whether an engine can be called.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -47,6 +47,8 @@ pub struct Registry {
     /// Made when it is first looked for something.
     index: Arc<OnceLock<VoiceIndex>>,
     routes: BTreeMap<String, Route>,
+    /// Tariffs that an operator set, in place of those of the sheets.
+    tariffs: BTreeMap<(String, Work), Tariff>,
     pub(crate) presets: Presets,
     pub(crate) lexicons: Lexicons,
 }
@@ -56,8 +58,46 @@ impl Registry {
     pub fn add(&mut self, engine: Engine) {
         let sheet = engine.sheet().clone();
         self.engines.insert(sheet.name.clone(), Arc::new(engine));
-        self.sheets.insert(sheet.name.clone(), sheet);
+        let charged = self.charged(sheet);
+        self.sheets.insert(charged.name.clone(), charged);
         self.index = Arc::default();
+    }
+
+    /// The sheet with the tariffs in force.
+    fn charged(&self, sheet: Arc<Sheet>) -> Arc<Sheet> {
+        let own = |work| self.tariffs.get(&(sheet.name.clone(), work)).cloned();
+        let (synthesis, recognition) = (own(Work::Synthesis), own(Work::Recognition));
+        if synthesis.is_none() && recognition.is_none() {
+            return sheet;
+        }
+        let mut sheet = Arc::unwrap_or_clone(sheet);
+        if let Some(work) = sheet.synthesis.as_mut().filter(|_| synthesis.is_some()) {
+            work.tariff = synthesis;
+        }
+        if let Some(work) = sheet.recognition.as_mut().filter(|_| recognition.is_some()) {
+            work.tariff = recognition;
+        }
+        Arc::new(sheet)
+    }
+
+    /// Takes up the operator's tariffs, in place of all before.
+    pub(super) fn set_tariffs(&mut self, tariffs: BTreeMap<(String, Work), Tariff>) {
+        self.tariffs = tariffs;
+        for (name, engine) in &self.engines {
+            let mut sheet = Sheet::clone(engine.sheet());
+            // The voices in force are those that the engine lists.
+            if let Some((own, known)) = sheet.synthesis.as_mut().zip(self.sheets.get(name)) {
+                own.voices = known.synthesis.as_ref().map(|it| it.voices.clone()).unwrap_or_default();
+            }
+            let charged = self.charged(Arc::new(sheet));
+            self.sheets.insert(name.clone(), charged);
+        }
+        self.index = Arc::default();
+    }
+
+    /// The operator's tariff for a kind of work of an engine.
+    pub(super) fn own_tariff(&self, engine: &str, work: Work) -> Option<&Tariff> {
+        self.tariffs.get(&(engine.to_owned(), work))
     }
 
     /// Lets go of an engine.
@@ -74,7 +114,8 @@ impl Registry {
         if let Some(synthesis) = &mut sheet.synthesis {
             synthesis.voices = voices;
         }
-        self.sheets.insert(name.to_owned(), Arc::new(sheet));
+        let charged = self.charged(Arc::new(sheet));
+        self.sheets.insert(name.to_owned(), charged);
         self.index = Arc::default();
     }
 
@@ -85,7 +126,7 @@ impl Registry {
 
     /// All voices, indexed.
     pub fn voices(&self) -> &VoiceIndex {
-        self.index.get_or_init(|| VoiceIndex::new(self.sheets.values()))
+        self.index.get_or_init(|| VoiceIndex::new(self.sheets.values(), &today()))
     }
 
     /// One engine.

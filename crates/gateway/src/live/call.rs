@@ -114,10 +114,7 @@ impl LiveCall {
         from: &mut f64,
         told: &mpsc::UnboundedSender<StretchEvent>,
     ) -> Result<Result<AttemptFacts, FailedAttempt>, GatewayError> {
-        let tariff = planned.candidate.tariff();
-        let longest = usage_of(super::LONGEST_CALL);
-        let hold = tariff.cost(longest, planned.candidate.model.as_deref())?;
-        let attempt = self.record.begin(planned, longest, hold).await?;
+        let attempt = self.record.begin(planned, usage_of(super::LONGEST_CALL)).await?;
         let begun = *from;
         let settled = std::sync::atomic::AtomicU64::new(from.to_bits());
         let heard = self.heard(planned, stretch, begun, |result| {

@@ -41,7 +41,7 @@ impl Gateway {
         let head = plan.first().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
         Ok(Estimate {
             cost: head.estimate,
-            exact: head.candidate.tariff().charges_text(),
+            exact: head.candidate.has_exact_price(),
             fingerprint: Some(fingerprint::of_request(head, request.text.source(), language, request.format)),
             length: None,
             warnings: [
@@ -81,7 +81,7 @@ impl Gateway {
         let head = plan.first().ok_or_else(|| GatewayError::Contradiction("an empty plan"))?;
         Ok(Estimate {
             cost: head.estimate,
-            exact: true,
+            exact: head.candidate.has_exact_price() || head.candidate.tariff().regions.is_empty(),
             fidelity: Vec::new(),
             fingerprint: None,
             length: Some(probed.length.seconds()),

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::dispatch::hear::RecognitionRequest;
 use crate::intake::recording::AudioInfo;
 use crate::planning::order::Purpose;
-use crate::{Caller, Gateway, GatewayError, PlannedCall, Registry, Unsupported};
+use crate::{Caller, Gateway, GatewayError, PlannedCall, Registry, Unsupported, today};
 
 /// Who is to recognise something, and where.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -126,7 +126,7 @@ pub(crate) fn hearing_call(
         .hearing_format(probed.format)
         .ok_or_else(|| GatewayError::NoEngineFormat(candidate.sheet.name.clone()))?;
     let usage = probed.usage();
-    let estimate = candidate.tariff().cost(usage, candidate.model.as_deref())?;
+    let estimate = candidate.price(&today())?.cost(usage)?;
     let (shaped, render_plan) = (Shaped::default(), Arc::default());
     Ok((PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan }, over))
 }

@@ -245,6 +245,7 @@ impl Planning<'_> {
             language: self.language(),
             resources,
             calls,
+            day: crate::clock::today(),
         };
         casting.perform(bare, script)
     }

@@ -159,6 +159,8 @@ pub(crate) struct Casting<'a> {
     /// Of the text.
     pub(crate) language: Option<&'a str>,
     pub(crate) resources: &'a Resources,
+    /// Whose prices apply, `YYYY-MM-DD` in UTC.
+    pub(crate) day: String,
     pub(crate) calls: SentenceCalls,
 }
 
@@ -310,13 +312,14 @@ impl Casting<'_> {
                 .flat_map(|piece| pack(piece, room, std::mem::replace(&mut first, FirstPart::Full)))
                 .collect();
         }
+        let price = speaker.candidate.price(&self.day)?;
         for piece in packed {
             let call = fitting(&piece);
             if let Some(error) = over_limit(speaker, &call) {
                 return Err(error);
             }
             let usage = usage_of(&call.text);
-            let estimate = speaker.candidate.tariff().cost(usage, speaker.candidate.model.as_deref())?;
+            let estimate = price.cost(usage)?;
             segments.push(Segment { piece, cast: cast.clone(), sound: None, call, usage, estimate });
         }
         Ok(())

@@ -27,6 +27,7 @@ pub(crate) mod session;
 mod socket;
 mod speech_request;
 mod spoken_sequence;
+pub(crate) mod tariffs;
 pub(crate) mod tokens;
 mod transcript_form;
 mod transcript_request;

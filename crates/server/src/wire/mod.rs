@@ -21,6 +21,7 @@ mod prompts;
 mod records;
 mod routing;
 mod speech;
+mod tariffs;
 mod tokens;
 mod transcripts;
 
@@ -47,6 +48,7 @@ pub(crate) use prompts::*;
 pub(crate) use records::*;
 pub(crate) use routing::*;
 pub(crate) use speech::*;
+pub(crate) use tariffs::*;
 pub(crate) use tokens::*;
 pub(crate) use transcripts::*;
 

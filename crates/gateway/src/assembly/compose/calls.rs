@@ -67,9 +67,7 @@ impl<'r> Performance<'r> {
         call: dispatcher_engines::Speak,
     ) -> Result<Box<Calling<'r>>, PerformanceStop> {
         let record = &self.run.record;
-        let estimate = speaker.candidate.tariff().cost(segment.usage, speaker.candidate.model.as_deref());
-        let estimate = estimate.unwrap_or(segment.estimate);
-        let attempt = record.begin(speaker, segment.usage, estimate).await.map_err(PerformanceStop::Records)?;
+        let attempt = record.begin(speaker, segment.usage).await.map_err(PerformanceStop::Records)?;
         let emulated = call.shaped.emulated;
         let call = record.gateway().open_call(speaker, record, call).boxed();
         Ok(Box::new(Calling { emulated, attempt, call, called: None }))

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
-use dispatcher_core::{Cause, Health, Money, MoneyError, Tariff, Usage};
+use dispatcher_core::{CallPrice, Cause, Health, Money, MoneyError, Usage};
 use dispatcher_store::{AttemptState, HealthScope, LedgerEntry, LedgerKind, StoredAttempt};
 
 use super::{AttemptFacts, Shared, SinceAttempt, micros, to_i64};
@@ -19,7 +19,8 @@ pub(crate) struct OpenAttempt {
     pub(super) row: StoredAttempt,
     pub(super) begun: Instant,
     pub(super) facts: AttemptFacts,
-    pub(super) tariff: Tariff,
+    /// Of the day on which it began.
+    pub(super) price: CallPrice,
     pub(super) hold: Money,
     pub(super) usage: Usage,
     pub(super) written: bool,
@@ -100,7 +101,7 @@ impl OpenAttempt {
         worked_ms: u64,
         first: Option<SinceAttempt>,
     ) -> EndedAttempt {
-        let (charged, terms) = self.tariff.of_cancelled(usage, worked_ms);
+        let (charged, terms) = self.price.of_cancelled(usage, worked_ms);
         EndedAttempt {
             total: self.elapsed(),
             attempt: self,
@@ -160,8 +161,7 @@ impl EndedAttempt {
 
     /// What it is charged; `None` where the engine did not deliver.
     fn cost(&self) -> Result<Option<Money>, MoneyError> {
-        let cost_of = |usage| self.attempt.tariff.cost(usage, self.attempt.facts.model.as_deref());
-        self.charged.map(cost_of).transpose()
+        self.charged.map(|usage| self.attempt.price.cost(usage)).transpose()
     }
 
     fn end(&self) -> StoredAttempt {

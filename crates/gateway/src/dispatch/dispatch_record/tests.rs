@@ -48,7 +48,7 @@ async fn an_attempt_that_is_dropped_is_recorded_and_charged_as_held() {
     let (gateway, caller, planned) = planned(folder.path()).await;
     let record = DispatchRecord::open(&gateway, &caller, Work::Synthesis, new_dispatch());
     let id = record.id().to_owned();
-    let attempt = record.begin(&planned, planned.usage, planned.estimate).await.expect("begun");
+    let attempt = record.begin(&planned, planned.usage).await.expect("begun");
     drop(attempt);
     drop(record);
     gateway.finish().await;
@@ -64,7 +64,7 @@ async fn a_dispatch_that_is_settled_stays_as_it_was_settled() {
     let folder = tempfile::tempdir().expect("folder");
     let (gateway, caller, planned) = planned(folder.path()).await;
     let record = DispatchRecord::open(&gateway, &caller, Work::Synthesis, new_dispatch());
-    let attempt = record.begin(&planned, planned.usage, planned.estimate).await.expect("begun");
+    let attempt = record.begin(&planned, planned.usage).await.expect("begun");
     let ended = attempt.delivered(planned.usage, None);
     let cost = record.settle(ended.into(), DispatchOutcome::done(900, Some(record.elapsed()))).await.expect("settled");
     let id = record.id().to_owned();
@@ -90,7 +90,7 @@ async fn who_waits_for_somebody_to_speak_does_not_make_the_service_slow() {
             .collect();
         tokio::time::sleep(std::time::Duration::from_millis(400)).await;
         for record in &records {
-            drop(record.begin(&planned, planned.usage, planned.estimate).await.expect("begun"));
+            drop(record.begin(&planned, planned.usage).await.expect("begun"));
         }
         gateway.inner.congestion.refuses(100_000, 0.0)
     };

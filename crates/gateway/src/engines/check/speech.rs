@@ -76,8 +76,7 @@ impl Checking<'_> {
     /// Speaks, as a dispatch of the caller's.
     async fn speak(&mut self, planned: &PlannedCall, text: &str) -> Result<Result<MadeSound, Miss>, GatewayError> {
         let usage = usage_of(text);
-        let estimate = self.sheet.tariff_of(Work::Synthesis).cost(usage, planned.candidate.model.as_deref())?;
-        let share = RequestShare::of_text(usage, Money::zero(estimate.currency));
+        let share = RequestShare::of_text(usage, Money::zero(planned.estimate.currency));
         let new = NewDispatch {
             hold: self.gateway.hold_spending(self.caller, share)?,
             requested: "check",
@@ -90,7 +89,7 @@ impl Checking<'_> {
             job: None,
         };
         let record = DispatchRecord::open(self.gateway, self.caller, Work::Synthesis, new);
-        let attempt = record.begin(planned, usage, estimate).await?;
+        let attempt = record.begin(planned, usage).await?;
         let call = self.call(planned, text);
         let request = self.engine.preview(&call);
         let made = self.sound(planned, &record, call).await;

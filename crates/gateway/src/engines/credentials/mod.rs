@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use dispatcher_core::Cause;
+use dispatcher_core::{CallPrice, Cause};
 use dispatcher_engines::{Engine, EngineError};
 use dispatcher_store::{CredentialState, SealedCredential, StoreError};
 use dispatcher_vault::{Parts, Sealed, VaultError};
@@ -346,6 +346,20 @@ impl Gateway {
             Some(region) => format!("{named} in {region}"),
             None => named,
         })
+    }
+
+    /// How a call is charged on a day: in the region of its credential, unless
+    /// it has one of its own.
+    pub(crate) async fn price_of(&self, planned: &PlannedCall, day: &str) -> Result<CallPrice, GatewayError> {
+        let candidate = &planned.candidate;
+        let of_credential = match &candidate.sheet.regions {
+            Some(regions) if candidate.region().is_none() && !candidate.tariff().regions.is_empty() => {
+                let opened = self.credential_for(&planned.engine, candidate.credential.as_deref()).await.ok().flatten();
+                opened.and_then(|opened| Some(opened.parts.get(&regions.part)?.expose_secret().to_owned()))
+            }
+            _ => None,
+        };
+        Ok(candidate.price_in(of_credential.as_deref(), day)?)
     }
 
     /// Notes how an engine took the credential; a change at once, otherwise

@@ -1,0 +1,92 @@
+//! Arguments of `tariff`.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+
+/// A kind of work of an engine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum WorkName {
+    Synthesis,
+    Recognition,
+}
+
+impl WorkName {
+    /// The name in the API.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            WorkName::Synthesis => "synthesis",
+            WorkName::Recognition => "recognition",
+        }
+    }
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher tariff list
+  dispatcher tariff set heron synthesis --price 0.000014 --per character
+  dispatcher tariff set heron synthesis --price 0.000014 --per character --change 2027-01-01=0.000012
+  dispatcher tariff set turnstone recognition --price 0.0004 --per second --step 15 --minimum 30
+  dispatcher tariff versions heron synthesis
+  dispatcher tariff retire heron synthesis")]
+pub(crate) enum TariffCommand {
+    /// List how engines charge at present
+    List {
+        /// Name of an engine (default: all)
+        engine: Option<String>,
+    },
+    /// Set the tariff of an engine, in place of the one of its sheet
+    Set(Box<TariffArgs>),
+    /// List the versions of a tariff: who changed it, when, and its price
+    Versions {
+        /// Name of the engine
+        engine: String,
+        /// Kind of work
+        work: WorkName,
+    },
+    /// Retire a tariff; that of the sheet applies again
+    Retire {
+        /// Name of the engine
+        engine: String,
+        /// Kind of work
+        work: WorkName,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct TariffArgs {
+    /// Name of the engine
+    pub(crate) engine: String,
+    /// Kind of work
+    pub(crate) work: WorkName,
+    /// Price of one unit
+    #[arg(long, value_name = "DECIMAL", required_unless_present = "file")]
+    pub(crate) price: Option<String>,
+    /// Unit: character, byte, second, minute or request
+    #[arg(long, value_name = "UNIT", required_unless_present = "file")]
+    pub(crate) per: Option<String>,
+    /// Currency (ISO 4217; default: EUR)
+    #[arg(long, value_name = "CODE")]
+    pub(crate) currency: Option<String>,
+    /// Units are charged in whole steps of this size
+    #[arg(long, value_name = "UNITS")]
+    pub(crate) step: Option<u64>,
+    /// Units that a call is charged at least
+    #[arg(long, value_name = "UNITS")]
+    pub(crate) minimum: Option<u64>,
+    /// A price from a day on (UTC); may be given several times
+    #[arg(long = "change", value_name = "YYYY-MM-DD=DECIMAL")]
+    pub(crate) changes: Vec<String>,
+    /// Factor of a model; may be given several times
+    #[arg(long = "model", value_name = "NAME=FACTOR")]
+    pub(crate) models: Vec<String>,
+    /// Factor of a class of voices; may be given several times
+    #[arg(long = "class", value_name = "NAME=FACTOR")]
+    pub(crate) classes: Vec<String>,
+    /// Factor of a region; may be given several times
+    #[arg(long = "region", value_name = "NAME=FACTOR")]
+    pub(crate) regions: Vec<String>,
+    /// Read the tariff from this JSON file, - for standard input
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["price", "per", "currency", "step", "minimum", "changes", "models", "classes", "regions"])]
+    pub(crate) file: Option<PathBuf>,
+}
