@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import {
   mdiAccountCircleOutline,
+  mdiAccountGroupOutline,
   mdiAccountVoice,
   mdiApi,
   mdiApplicationOutline,
@@ -28,6 +29,7 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 import { whenSignedOut } from './api/client'
+import { canUse } from './roles'
 import { useSession } from './session'
 
 const session = useSession()
@@ -38,7 +40,7 @@ const display = useDisplay()
 const narrow = computed(() => display.width.value < 600)
 const help = ref(false)
 
-const groups = [
+const all = [
   {
     name: 'Use',
     pages: [
@@ -66,14 +68,16 @@ const groups = [
       { to: '/credentials', title: 'Credentials', icon: mdiKeyOutline },
       { to: '/routes', title: 'Routes', icon: mdiRoutes },
       { to: '/apps', title: 'Apps', icon: mdiApplicationOutline },
+      { to: '/people', title: 'People', icon: mdiAccountGroupOutline },
       { to: '/vocabulary', title: 'Vocabulary', icon: mdiBookAlphabet },
     ],
   },
 ]
-const pages = groups.flatMap((group) => group.pages)
+const groups = computed(() => all.map((group) => ({ ...group, pages: group.pages.filter((page) => canUse(session.role, page.to)) })).filter((group) => group.pages.length))
+const pages = computed(() => groups.value.flatMap((group) => group.pages))
 // On a narrow window the four most used, and the rest behind More.
-const near = pages.filter((page) => ['/', '/voices', '/overview', '/dispatches'].includes(page.to))
-const far = pages.filter((page) => !near.includes(page))
+const near = computed(() => pages.value.filter((page) => ['/', '/voices', '/overview', '/dispatches'].includes(page.to)))
+const far = computed(() => pages.value.filter((page) => !near.value.includes(page)))
 
 const isHere = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
 

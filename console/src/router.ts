@@ -1,4 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
+import { canUse, firstPage } from './roles'
 import { useSession } from './session'
 
 export const router = createRouter({
@@ -25,6 +26,7 @@ export const router = createRouter({
     { path: '/routes', name: 'routes', component: () => import('./pages/RoutesPage.vue'), meta: { title: 'Routes' } },
     { path: '/apps', name: 'apps', component: () => import('./pages/AppsPage.vue'), meta: { title: 'Apps' } },
     { path: '/apps/:name', name: 'app', component: () => import('./pages/AppPage.vue'), meta: { title: 'App' } },
+    { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/alerts', name: 'alerts', component: () => import('./pages/AlertsPage.vue'), meta: { title: 'Alerts' } },
     { path: '/usage', name: 'usage', component: () => import('./pages/UsagePage.vue'), meta: { title: 'Usage' } },
     { path: '/api/reference', name: 'reference', component: () => import('./pages/ReferencePage.vue'), meta: { title: 'API reference', open: true } },
@@ -36,7 +38,8 @@ router.beforeEach(async (to) => {
   const session = useSession()
   await session.load()
   if (!to.meta.open && !session.person) return { name: 'sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
-  if (to.name === 'sign-in' && session.person) return { name: 'sound-check' }
+  if (to.name === 'sign-in' && session.person) return firstPage(session.role)
+  if (session.person && to.path === '/' && !canUse(session.role, '/')) return firstPage(session.role)
 })
 
 router.afterEach((to) => {

@@ -1,24 +1,32 @@
 // Who is signed in.
 import { defineStore } from 'pinia'
-import { ref } from 'vue'
-import { api, ask } from './api/client'
+import { computed, ref } from 'vue'
+import { api, ask, type Schemas } from './api/client'
 
 export const useSession = defineStore('session', () => {
   const person = ref<string | null>(null)
+  const role = ref<string | null>(null)
   const version = ref('')
   let loaded: Promise<void> | undefined
 
   async function read() {
     const answer = await ask(api.GET('/api/v1/session'))
-    person.value = answer.person ?? null
+    take(answer)
     version.value = answer.version
   }
+
+  function take(answer: Schemas['SessionAnswer']) {
+    person.value = answer.person ?? null
+    role.value = answer.role ?? null
+  }
+
+  /** An auditor changes nothing. */
+  const readsOnly = computed(() => role.value === 'auditor')
 
   const load = () => (loaded ??= read().catch(() => void (loaded = undefined)))
 
   async function signIn(body: { person?: string; password?: string; key?: string }) {
-    const answer = await ask(api.POST('/api/v1/session', { body }))
-    person.value = answer.person ?? null
+    take(await ask(api.POST('/api/v1/session', { body })))
   }
 
   async function signOut() {
@@ -27,5 +35,5 @@ export const useSession = defineStore('session', () => {
   }
 
   const forget = () => void (person.value = null)
-  return { person, version, load, signIn, signOut, forget }
+  return { person, role, readsOnly, version, load, signIn, signOut, forget }
 })

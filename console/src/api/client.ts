@@ -38,6 +38,11 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
   return answer.data
 }
 
+/** The same for a call that answers without a body. */
+export async function gone(call: Promise<{ error?: unknown; response: Response }>): Promise<void> {
+  await ask(call.then((answer) => ({ ...answer, data: answer.response.ok ? true : undefined })))
+}
+
 let signedOut = () => {}
 
 /** What to do once nobody is signed in any more. */

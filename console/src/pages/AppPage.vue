@@ -2,7 +2,7 @@
 import { computed, onMounted, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { amount, limits, period, periods, request, type Allowance } from '@/allowances'
-import { api, ask, type Schemas } from '@/api/client'
+import { api, ask, gone, type Schemas } from '@/api/client'
 import AllowanceBar from '@/components/AllowanceBar.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
@@ -22,6 +22,13 @@ const { error, busy, done, run } = useAsync()
 const active = computed(() => keys.value.filter((key) => key.state === 'active'))
 const of = { params: { path: { name: name.value } } }
 const whole = (id: string) => ({ params: { path: { name: name.value, id } } })
+
+/** What a key is granted, in words; empty for everything. */
+function granted(key: Schemas['KeyAnswer']) {
+  const lists = [key.calls, key.routes, key.engines, key.voices].filter((list) => list.length).map((list) => list.join(', '))
+  const from = key.networks.length ? [`from ${key.networks.join(', ')}`] : []
+  return [...lists, ...from].join('; ')
+}
 
 const load = () =>
   run(async () => {
@@ -57,17 +64,14 @@ const confirmed = () =>
     await load()
   }, 'confirmed')
 
-// These answer without a body.
-const gone = (answer: { response: Response; error?: unknown }) => ask(Promise.resolve({ ...answer, data: answer.response.ok ? true : undefined } as never))
-
 function askToRemove(allowance: Allowance) {
   const title = `Remove the allowance of ${amount(allowance.limit)} ${period(allowance)}? Use is then no longer limited by it.`
-  asking.value = { title, verb: 'Remove', act: () => api.DELETE('/api/v1/apps/{name}/allowances/{id}', whole(allowance.id)).then(gone) }
+  asking.value = { title, verb: 'Remove', act: () => gone(api.DELETE('/api/v1/apps/{name}/allowances/{id}', whole(allowance.id))) }
 }
 
 function askToRevoke(key: Schemas['KeyAnswer']) {
   const title = `Revoke the key ${key.label || key.hint}? Programs that use it are refused at once.`
-  asking.value = { title, verb: 'Revoke', act: () => api.DELETE('/api/v1/apps/{name}/keys/{id}', whole(key.id)).then(gone) }
+  asking.value = { title, verb: 'Revoke', act: () => gone(api.DELETE('/api/v1/apps/{name}/keys/{id}', whole(key.id))) }
 }
 
 onMounted(load)
@@ -100,7 +104,7 @@ onMounted(load)
         <thead><tr><th scope="col">Key</th><th scope="col">State</th><th scope="col">Last used</th><th scope="col" class="wide">Created</th><th scope="col"><span class="d-sr-only">Actions</span></th></tr></thead>
         <tbody>
           <tr v-for="key in keys" :key="key.id" data-test="key">
-            <td>{{ key.label || 'no label' }}<div class="quiet code">{{ key.hint }}</div></td>
+            <td>{{ key.label || 'no label' }}<div class="quiet code">{{ key.hint }}</div><div v-if="granted(key)" class="quiet small">{{ granted(key) }}</div></td>
             <td>{{ key.state === 'active' ? '●' : '▲' }} {{ key.state }}<div v-if="key.expires" class="quiet small">expires <TimeAgo :time="key.expires" /></div></td>
             <td><TimeAgo v-if="key.last_used" :time="key.last_used" /><span v-else>never</span></td>
             <td class="wide"><TimeAgo :time="key.created" /></td>

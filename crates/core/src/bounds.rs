@@ -10,6 +10,10 @@ pub struct Bounds {
     region: Option<String>,
     /// Two demands that no engine meets.
     nowhere: bool,
+    /// The only engines that may be called; all where it is empty.
+    engines: Vec<String>,
+    /// The only voices that may speak, as `engine/voice`; all where it is empty.
+    voices: Vec<String>,
 }
 
 impl Bounds {
@@ -28,6 +32,19 @@ impl Bounds {
         Bounds { region, nowhere: self.nowhere || clash, ..self }
     }
 
+    /// These bounds, and nothing but some engines and voices (`engine/voice`); an
+    /// empty list bounds nothing. Lists of the same kind are not combined.
+    #[must_use]
+    pub fn only(self, engines: &[String], voices: &[String]) -> Bounds {
+        Bounds { engines: engines.to_vec(), voices: voices.to_vec(), ..self }
+    }
+
+    /// Whether a voice may speak.
+    pub fn hold_voice(&self, engine: &str, voice: &str) -> bool {
+        let is = |id: &String| id.split_once('/').is_some_and(|(of, name)| of == engine && name == voice);
+        self.voices.is_empty() || self.voices.iter().any(is)
+    }
+
     /// The region that is asked for.
     pub fn region(&self) -> Option<&str> {
         self.region.as_deref()
@@ -37,7 +54,8 @@ impl Bounds {
     /// it can be called is in none.
     pub fn hold(&self, sheet: &Sheet) -> bool {
         let region = || self.region.as_ref().is_none_or(|region| sheet.site == Site::Local || sheet.has_region(region));
-        !self.nowhere && self.site.is_none_or(|site| site == sheet.site) && region()
+        let granted = self.engines.is_empty() || self.engines.contains(&sheet.name);
+        granted && !self.nowhere && self.site.is_none_or(|site| site == sheet.site) && region()
     }
 }
 
@@ -71,6 +89,19 @@ mod tests {
         ] {
             assert_eq!((bounds.hold(&here), bounds.hold(&there)), (at_local, at_cloud), "{bounds:?}");
         }
+    }
+
+    #[test]
+    fn only_granted_engines_and_voices_are_used() {
+        let list = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
+        let ibis = sheet("cloud", "");
+        let bounds = |engines: &[&str], voices: &[&str]| Bounds::default().only(&list(engines), &list(voices));
+        assert!(bounds(&["ibis"], &[]).hold(&ibis) && bounds(&[], &["ibis/ada"]).hold(&ibis));
+        assert!(!bounds(&["heron"], &[]).hold(&ibis));
+        assert!(!bounds(&["ibis"], &[]).at(Some(Site::Local)).hold(&ibis));
+        let voice = |voices: &[&str], name| bounds(&[], voices).hold_voice("ibis", name);
+        assert!(voice(&[], "ada") && voice(&["heron/x", "ibis/ada"], "ada"));
+        assert!(!voice(&["heron/ada", "ibis/adam"], "ada"));
     }
 
     #[test]

@@ -17,6 +17,7 @@ mod cause;
 mod channels;
 mod comparison;
 mod draft;
+mod grants;
 mod language;
 mod money;
 mod name;
@@ -29,6 +30,7 @@ mod sample;
 mod search;
 mod shaping;
 mod sheet;
+mod statement;
 mod stitch;
 mod tariff;
 mod token;
@@ -51,6 +53,7 @@ pub use cause::{Cause, Remedy};
 pub use channels::merge_channels;
 pub use comparison::{Consensus, ConsensusWord, ErrorCounts, TextComparison, compare_texts, consensus};
 pub use draft::{Draft, DraftError, Files, NoFiles, draft};
+pub use grants::{GrantRefusal, KeyCall, KeyGrants};
 pub use language::{
     canonical_tag, extended_filter, is_fallback, is_known_language, is_language_tag, longest_tag, primary_language,
     region,
@@ -66,6 +69,10 @@ pub use sample::sample_sentence;
 pub use search::{Entry, Facets, Found, Sort, VoiceIndex, VoiceQuery};
 pub use shaping::{Adjustment, Done, Emulation, HearingWish, Shaped, Shaping, Style};
 pub use sheet::*;
+pub use statement::{
+    DifferenceCause, LedgerCharge, Reconciliation, StatementDifference, StatementError, StatementLine,
+    StatementMapping, read_statement, reconcile,
+};
 pub use stitch::{HeardPart, stitch};
 pub use tariff::{CallPrice, Cancelled, Measure, PriceChange, PriceTerms, Tariff, Usage, is_day};
 pub use token::{TokenCall, TokenRefusal, TokenTerms};

@@ -152,7 +152,7 @@ pub enum PlanError {
         why: String,
     },
     /// What is asked for is there, and no engine of it runs where it must.
-    #[error("no engine of '{wanted}' is in the site and region that the request, its app or its route requires")]
+    #[error("no engine of '{wanted}' may be used: the site, the region or the grants of the key exclude it")]
     OutOfBounds {
         /// The voice, the engine or the route.
         wanted: String,
@@ -302,7 +302,8 @@ impl<'a> Planner<'a> {
     /// Whether a voice may be used at all.
     fn open(&self, sheet: &Sheet, voice: &Voice) -> bool {
         let granted = |granted: &[String]| granted.contains(&format!("{}/{}", sheet.name, voice.id));
-        voice.origin == Origin::Stock || self.granted.is_none_or(granted)
+        let made_for_all = voice.origin == Origin::Stock || self.granted.is_none_or(granted);
+        made_for_all && self.bounds.hold_voice(&sheet.name, &voice.id)
     }
 
     fn by_voice(&self, id: &VoiceId, name: &str, model: Option<&str>) -> Result<Candidate, PlanError> {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use dispatcher_core::{
     Bounds, Candidate, Circumstances, Conditions, Criteria, Gender, Leg, LegFault, Measure, Order, PlanError, Planner,
-    PriceTerms, Route, Sheet, Site, Tariff, Usage, Wanted, Work, nearest,
+    PriceChange, PriceTerms, Route, Sheet, Site, Tariff, Usage, Wanted, Work, nearest,
 };
 use proptest::prelude::*;
 
@@ -258,6 +258,64 @@ proptest! {
     }
 }
 
+/// A decimal of so many billionths.
+fn decimal(nanos: u32) -> String {
+    format!("{}.{:09}", nanos / 1_000_000_000, nanos % 1_000_000_000)
+}
+
+prop_compose! {
+    fn any_tariff()(
+        per in prop::sample::select(vec![Measure::Character, Measure::Byte, Measure::Second, Measure::Minute, Measure::Request]),
+        prices in prop::collection::vec(0u32..2_000_000, 1..4),
+        (step, minimum) in (1u64..40, 0u64..300),
+        factors in prop::collection::vec(0u32..3_000_000_000, 5),
+    ) -> Tariff {
+        let named = |pairs: &[(&str, usize)]| pairs.iter().map(|(name, at)| ((*name).to_owned(), decimal(factors[*at]))).collect();
+        let change = |(month, price): (usize, &u32)| PriceChange { from: format!("2027-{month:02}-01"), price: decimal(*price) };
+        Tariff {
+            per,
+            price: decimal(prices[0]),
+            changes: prices.iter().enumerate().skip(1).map(change).collect(),
+            step,
+            minimum,
+            models: named(&[("fine", 0)]),
+            classes: named(&[("natural", 1)]),
+            regions: named(&[("north", 2), ("south", 3), ("west", 4)]),
+            ..Tariff::free()
+        }
+    }
+}
+
+proptest! {
+    /// Where the engine charges by the text, what is estimated is charged to the last digit, however long
+    /// the audio becomes; else the estimate is charged at the most. An unknown region never costs less
+    /// than was estimated.
+    #[test]
+    fn an_estimate_is_charged_exactly_or_not_exceeded(
+        tariff in any_tariff(),
+        (characters, wide) in (0u64..5_000, 0u64..5_000),
+        (estimated_ms, share) in (1u64..600_000, 0.0f64..=1.0),
+        region in prop::sample::select(vec!["north", "south", "west"]),
+        day in prop::sample::select(vec!["2026-12-31", "2027-01-01", "2027-01-31", "2027-02-01", "2030-01-01"]),
+    ) {
+        prop_assert_eq!(tariff.check(), Ok(()));
+        let price = |region| {
+            let terms = PriceTerms { model: Some("fine"), class: Some("natural"), region, day };
+            tariff.of_call(terms).unwrap()
+        };
+        let estimated = Usage { characters, bytes: characters + wide, milliseconds: estimated_ms };
+        let made = Usage { milliseconds: (estimated_ms as f64 * share) as u64, ..estimated };
+        let (estimate, charge) = (price(Some(region)).cost(estimated).unwrap(), price(Some(region)).cost(made).unwrap());
+        if tariff.charges_text() {
+            prop_assert_eq!(estimate, charge);
+        }
+        prop_assert!(charge.nanos <= estimate.nanos);
+        prop_assert!(charge.nanos <= price(None).cost(estimated).unwrap().nanos);
+        let units = price(None).units(made);
+        prop_assert!(units % tariff.step == 0 && units >= tariff.minimum);
+    }
+}
+
 #[test]
 fn a_voice_that_is_gone_is_replaced_by_one_like_it() {
     let voices = "[[synthesis.voices]]\nid = \"ondina\"\nname = \"Ondina\"\nlanguages = [\"pt-PT\"]\ngender = \"female\"\nstyles = [\"calm\"]\n\
@@ -324,7 +382,7 @@ fn legs_that_may_not_be_used_say_why() {
         legs.into_iter().map(|leg| leg.map(|it| it.leg).map_err(|fault| fault.to_string())).collect::<Vec<_>>()
     };
     let outside =
-        "no engine of 'desk' is in the site and region that the request, its app or its route requires".to_owned();
+        "no engine of 'desk' may be used: the site, the region or the grants of the key exclude it".to_owned();
     assert_eq!(
         told("console"),
         [Err("it is for helpline, not for console".to_owned()), Err(outside.clone()), Ok(Some(2))]

@@ -3,7 +3,9 @@
 use std::time::Duration;
 
 use dispatcher_audio::AudioError;
-use dispatcher_core::{Adjustment, Cause, Currency, MoneyError, PlanError, SheetError, TokenRefusal, Work};
+use dispatcher_core::{
+    Adjustment, Cause, Currency, GrantRefusal, MoneyError, PlanError, SheetError, StatementError, TokenRefusal, Work,
+};
 use dispatcher_engines::KeyFileError;
 use dispatcher_markup::{Fidelity, MarkupError};
 use dispatcher_store::StoreError;
@@ -67,6 +69,10 @@ pub enum GatewayError {
     BadToken(&'static str),
     #[error(transparent)]
     Token(#[from] TokenRefusal),
+    #[error(transparent)]
+    Grant(#[from] GrantRefusal),
+    #[error("the person of this session was removed")]
+    NoPerson,
     #[error("{detail}")]
     Allowance { detail: String, retry_after: Option<Duration> },
     #[error("the app {app} has no origin '{origin}'; add it with: dispatcher app change {app} --origins {origin}")]
@@ -105,6 +111,14 @@ pub enum GatewayError {
     NoCatalogue(String),
     #[error("{engine} did not list its voices ({cause}: {detail}); the previous list is kept")]
     CatalogueUnread { engine: String, cause: Cause, detail: String },
+    #[error(transparent)]
+    Statement(#[from] StatementError),
+    #[error(
+        "the statements of {0} have no mapping; set it: dispatcher statement map {0} --time COLUMN --amount COLUMN"
+    )]
+    NoMapping(String),
+    #[error("the statement has no lines")]
+    EmptyStatement,
     #[error("{engine} does no {}", .work.name())]
     NoSuchWork { engine: String, work: Work },
     #[error("a tariff has at most {limit} price changes and factors, not {given}")]

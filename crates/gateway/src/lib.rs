@@ -32,8 +32,8 @@ pub use alerts::{Mail, MailSecurity};
 pub(crate) use clock::today;
 pub use clock::{day_of, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
-pub use desk::{DispatchDetails, NewSession, Overview, new_access_key};
-pub use dispatch::admit::{Caller, KeyLimits};
+pub use desk::{DispatchDetails, NewKey, NewSession, Overview, ReconciledStatement, new_access_key};
+pub use dispatch::admit::{Caller, CallerRole, KeyLimits};
 pub use dispatch::allowances::AllowanceView;
 pub use dispatch::breakers::BreakerView;
 pub use dispatch::caller_limits::RequestsLeft;
@@ -85,8 +85,9 @@ pub use traces::Traces;
 pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion,
     ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry, LedgerFault, LedgerRule,
-    RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch, StoredExchange, StoredJobFile,
-    StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
+    Person, PersonChange, PersonRole, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch,
+    StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
+    UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;
@@ -186,6 +187,7 @@ impl Gateway {
         gateway.keep_transcripts_in_time();
         gateway.keep_catalogues();
         gateway.keep_health().await?;
+        gateway.keep_usage();
         gateway.keep_watch().await?;
         gateway.resume_checks().await?;
         if !gateway.inner.host.jobs.as_ref().is_some_and(|jobs| jobs.held) {

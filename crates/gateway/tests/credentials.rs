@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use crate::support::{TEXT, TOKEN, TestGateway, collect, leg, registry, route, say, token, weather};
 use dispatcher_core::{Cause, Leg, Work};
-use dispatcher_gateway::{EngineState, Gateway, GatewayError, RootKeys, SynthesisRequest};
+use dispatcher_gateway::{EngineState, Gateway, GatewayError, NewKey, RootKeys, SynthesisRequest};
 use dispatcher_store::Store;
 use dispatcher_vault::{KeyKind, RootKey, Sealed, new_key, rewrap};
 use secrecy::ExposeSecret as _;
@@ -265,16 +265,17 @@ async fn another_root_key_opens_nothing_and_says_so() {
 #[tokio::test]
 async fn a_key_speaks_for_its_app_until_it_is_revoked() {
     let fixture = TestGateway::open().await;
-    let (key, secret) = fixture.gateway.add_app_key("quay", "test", (None, None), None, "ada").await.unwrap();
+    let (key, secret) = fixture.gateway.add_app_key("quay", NewKey::labelled("test"), "ada").await.unwrap();
     let secret = secret.expose_secret();
-    let caller = fixture.gateway.admit(secret).await.unwrap();
-    assert_eq!((caller.app.name.as_str(), caller.operator, caller.who.as_str()), ("quay", false, key.id.as_str()));
+    let caller = fixture.gateway.admit(secret, None).await.unwrap();
+    assert_eq!((caller.app.name.as_str(), caller.who.as_str()), ("quay", key.id.as_str()));
+    assert!(!caller.is_operator() && !caller.may_see("help"));
     let slip = format!("{}{}", &secret[..secret.len() - 1], if secret.ends_with('a') { 'b' } else { 'a' });
-    let error = fixture.gateway.admit(&slip).await.unwrap_err();
+    let error = fixture.gateway.admit(&slip, None).await.unwrap_err();
     assert!(error.to_string().contains("mistyped"), "{error}");
     let foreign = new_key(KeyKind::App, &mut rand::rng());
-    let error = fixture.gateway.admit(foreign.secret.expose_secret()).await.unwrap_err();
+    let error = fixture.gateway.admit(foreign.secret.expose_secret(), None).await.unwrap_err();
     assert!(error.to_string().contains("revoked, or belongs to another gateway"), "{error}");
     fixture.gateway.revoke_app_key("quay", &key.id[..6], "ada").await.unwrap();
-    assert!(matches!(fixture.gateway.admit(secret).await, Err(GatewayError::BadKey(_))));
+    assert!(matches!(fixture.gateway.admit(secret, None).await, Err(GatewayError::BadKey(_))));
 }

@@ -1,7 +1,7 @@
 //! Who a caller is, and the guard that keeps to what `routes.rs` says of a call.
 
-use dispatcher_core::TokenCall;
-use dispatcher_gateway::{Caller, Gateway, Page, now_micros};
+use dispatcher_core::{KeyCall, TokenCall};
+use dispatcher_gateway::{Caller, CallerRole, Gateway, GatewayError, Page, now_micros};
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
 
@@ -19,7 +19,7 @@ use crate::routes;
 pub(crate) enum Need {
     /// Anybody.
     Nothing,
-    /// Any key or a signed-in operator, or a token for speaking.
+    /// Any key, an operator or an app owner, or a token for speaking.
     Speak,
     /// The same, or a token for transcribing.
     Transcribe,
@@ -27,11 +27,19 @@ pub(crate) enum Need {
     Caption,
     /// The same, or a token for exchanges.
     Exchange,
-    /// Any key or a signed-in operator, or a signed link to this very thing.
+    /// As `Key`, or a signed link to this very thing.
     Link,
-    /// Any key or a signed-in operator.
+    /// Any key, an operator or an app owner; an auditor where it only reads.
     Key,
-    /// An operator key or a signed-in operator.
+    /// The same, though an auditor may not: it is charged.
+    Listen,
+    /// Any job or upload: as `Key`.
+    Job,
+    /// An operator, or an owner of the app; an auditor where it only reads.
+    Owner,
+    /// A signed-in person of any role, or an operator key.
+    Person,
+    /// An operator; an auditor where it only reads.
     Operator,
 }
 
@@ -43,7 +51,41 @@ impl Need {
             Need::Transcribe => Some(TokenCall::Transcribe),
             Need::Caption => Some(TokenCall::Caption),
             Need::Exchange => Some(TokenCall::Exchange),
-            Need::Nothing | Need::Link | Need::Key | Need::Operator => None,
+            Need::Nothing
+            | Need::Link
+            | Need::Key
+            | Need::Listen
+            | Need::Job
+            | Need::Owner
+            | Need::Person
+            | Need::Operator => None,
+        }
+    }
+
+    /// The grant that a key needs.
+    fn key_call(self, reads: bool) -> KeyCall {
+        match self {
+            Need::Speak | Need::Listen => KeyCall::Speak,
+            Need::Transcribe => KeyCall::Transcribe,
+            Need::Caption => KeyCall::Caption,
+            Need::Exchange => KeyCall::Exchange,
+            Need::Job => KeyCall::Jobs,
+            _ if reads => KeyCall::Records,
+            _ => KeyCall::Manage,
+        }
+    }
+
+    /// Whether a role may use the call; where not, why.
+    fn refusal(self, role: &CallerRole, reads: bool) -> Option<&'static str> {
+        match (role, self) {
+            (CallerRole::Operator, _) | (_, Need::Nothing) => None,
+            (CallerRole::Auditor, Need::Person) => None,
+            (CallerRole::Auditor, Need::Operator | Need::Owner | Need::Key | Need::Link | Need::Job) if reads => None,
+            (CallerRole::Auditor, _) => Some("an auditor reads records and changes nothing"),
+            (CallerRole::AppOwner(_), Need::Operator) => Some("this call takes an operator"),
+            (CallerRole::AppOwner(_), _) => None,
+            (CallerRole::App, Need::Operator | Need::Owner | Need::Person) => Some("this call takes an operator key"),
+            (CallerRole::App, _) => None,
         }
     }
 }
@@ -95,15 +137,19 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
                 key.ok_or_else(|| Problem::new(ProblemKind::BadKey, "Authorization takes the scheme Bearer"))?;
             match key_kind(key.trim()) {
                 Some(KeyKind::Token) => by_token(gateway, request, key.trim(), need).await?,
-                _ => gateway.admit(key.trim()).await?,
+                _ => gateway.admit(key.trim(), request.remote().map(|from| from.ip())).await?,
             }
         }
         (None, Some(token)) => by_token(gateway, request, &token, need).await?,
         (None, None) if is_link(request, need) => by_link(gateway, request).await?,
         (None, None) => by_session(gateway, request).await?,
     };
-    if need == Need::Operator && !caller.operator {
-        return Err(Problem::new(ProblemKind::NotAllowed, format!("{pattern} takes an operator key")));
+    let reads = matches!(request.method(), Method::Get | Method::Head);
+    if let Some(why) = need.refusal(&caller.role, reads) {
+        return Err(Problem::new(ProblemKind::NotAllowed, why));
+    }
+    if let Some(grants) = &caller.grants {
+        grants.check_call(need.key_call(reads)).map_err(GatewayError::from)?;
     }
     Ok(caller)
 }
@@ -157,7 +203,7 @@ async fn by_session(gateway: &Gateway, request: &Request<'_>) -> Result<Caller, 
     own_host(request)?;
     let harmless = matches!(request.method(), Method::Get | Method::Head);
     own_page(request, if harmless { Origin::Optional } else { Origin::Required })?;
-    Ok(gateway.admit_person(&session.person).await?)
+    Ok(gateway.admit_session(&session).await?)
 }
 
 /// Whether a request must say which page it comes from.
@@ -247,7 +293,7 @@ impl<'r> FromRequest<'r> for Allowed {
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match admit(request).await {
             Ok(caller) => {
-                request.local_cache(|| IsOperator(caller.operator));
+                request.local_cache(|| IsOperator(caller.is_operator()));
                 request.local_cache(|| Admitted(Some(caller.clone())));
                 Outcome::Success(Allowed(caller))
             }

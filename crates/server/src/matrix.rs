@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use dispatcher_core::{TokenCall, TokenTerms};
 use dispatcher_gateway::{Page, now_micros};
-use dispatcher_store::{AccessKey, App, Session};
+use dispatcher_store::{AccessKey, App, PersonChange, PersonRole, Session};
 use dispatcher_vault::{KeyKind, hash_key, new_key};
 use rocket::http::{Cookie, Header, Method};
 use rocket::local::asynchronous::Client;
@@ -41,19 +41,34 @@ pub(crate) enum Who {
     SessionOfOldPassword,
     SessionOfRemovedPerson,
     SessionThatIsOver,
+    /// A session of an app owner.
+    AppOwner,
+    /// A session of an auditor.
+    Auditor,
 }
 
 /// The status of a call that must be refused; `None` where it is let in.
-fn refusal(need: Need, who: Who) -> Option<u16> {
+fn refusal(need: Need, method: Method, who: Who) -> Option<u16> {
+    let reads = matches!(method, Method::Get | Method::Head);
     match (need, who) {
         (Need::Nothing, _) | (_, Who::Operator | Who::Session) => None,
-        (Need::Operator, Who::App) => Some(403),
+        (Need::Operator | Need::Owner | Need::Person, Who::App) => Some(403),
+        // Neither changes another person.
+        (Need::Person, Who::AppOwner | Who::Auditor) if method == Method::Put => Some(403),
+        (Need::Operator, Who::AppOwner) => Some(403),
+        (Need::Person, Who::Auditor) | (_, Who::AppOwner) => None,
+        (Need::Operator | Need::Owner | Need::Key | Need::Link | Need::Job, Who::Auditor) if reads => None,
+        (_, Who::Auditor) => Some(403),
         (_, Who::App) | (Need::Speak, Who::Token) => None,
         (Need::Speak | Need::Transcribe | Need::Caption | Need::Exchange, Who::RevokedToken) => Some(401),
         (_, Who::Token | Who::RevokedToken | Who::TokenOfOtherPage | Who::OtherPage) => Some(403),
         (_, Who::OtherHost) => Some(421),
         _ => Some(401),
     }
+}
+
+fn person(role: Option<(PersonRole, Vec<String>)>) -> PersonChange {
+    PersonChange { password_hash: Some("hash".into()), role }
 }
 
 pub(crate) struct TestService {
@@ -93,12 +108,22 @@ impl TestService {
                 per_minute: None,
                 at_once: None,
                 expires_at: None,
+                calls: None,
+                routes: None,
+                engines: None,
+                voices: None,
+                networks: None,
             };
             store.add_key(row, "test".into()).await.expect("a key");
             keys.insert(who, made.secret.expose_secret().to_owned());
         }
         for name in ["ada", "ben", "cy"] {
-            store.put_person(name.into(), "hash".into(), None, "test".into(), 1).await.expect("a person");
+            store.put_person(name.into(), person(None), None, "test".into(), 1).await.expect("a person");
+        }
+        for (name, role, apps) in
+            [("olga", PersonRole::AppOwner, vec!["quay".to_owned()]), ("axel", PersonRole::Auditor, Vec::new())]
+        {
+            store.put_person(name.into(), person(Some((role, apps))), None, "test".into(), 1).await.expect("a person");
         }
         let later = now_micros() + 3_600_000_000;
         for (who, person, key, expires_at) in [
@@ -109,6 +134,8 @@ impl TestService {
             (Who::SessionOfOldPassword, "ben", None, later),
             (Who::SessionOfRemovedPerson, "cy", None, later),
             (Who::SessionThatIsOver, "ada", None, 2),
+            (Who::AppOwner, "olga", None, later),
+            (Who::Auditor, "axel", None, later),
         ] {
             let token = format!("token of {who:?}");
             let (hash, key) = (hash_key(&token), key.map(str::to_owned));
@@ -118,12 +145,12 @@ impl TestService {
         }
         // Each was good, and was looked up, before it was taken away.
         for who in [Who::RevokedApp, Who::RevokedOperator] {
-            service.gateway().admit(&keys[&who]).await.expect("good so far");
+            service.gateway().admit(&keys[&who], None).await.expect("good so far");
         }
         for (app, id) in [("quay", "RevokedApp"), ("console", "RevokedOperator")] {
             service.gateway().revoke_app_key(app, id, "test").await.expect("revoked");
         }
-        store.put_person("ben".into(), "another".into(), None, "test".into(), 2).await.expect("changed");
+        store.put_person("ben".into(), person(None), None, "test".into(), 2).await.expect("changed");
         store.remove_person("cy".into(), "test".into(), 2).await.expect("removed");
         let quay = service.gateway().app("quay").await.expect("an app");
         let terms = TokenTerms { calls: vec![TokenCall::Speak], ..TokenTerms::default() };
@@ -201,6 +228,8 @@ async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
         Who::SessionOfOldPassword,
         Who::SessionOfRemovedPerson,
         Who::SessionThatIsOver,
+        Who::AppOwner,
+        Who::Auditor,
     ];
     let mut wrong = Vec::new();
     let mut calls = 0;
@@ -213,7 +242,7 @@ async fn every_route_lets_in_whom_its_row_names_and_nobody_else() {
             let status = fixture.status(method, &filled(&pattern), who).await;
             calls += 1;
             let refused = matches!(status, 401 | 403 | 421);
-            let fits = match refusal(need, who) {
+            let fits = match refusal(need, method, who) {
                 Some(wanted) => status == wanted,
                 // What else becomes of it is another test's: a sign-in is
                 // refused where its body is, and not by the guard.

@@ -145,6 +145,8 @@ impl From<GatewayError> for Problem {
                 retry_after: retry_after.map(|wait| wait.as_secs().max(1)),
                 ..Problem::new(ProblemKind::AllowanceUsed, text)
             },
+            GatewayError::Grant(_) => Problem::new(ProblemKind::NotAllowed, text),
+            GatewayError::NoPerson => Problem::new(ProblemKind::SignedOut, text),
             GatewayError::Token(_) => Problem::new(ProblemKind::TokenTerms, text),
             GatewayError::NoSuchRoute(_) => Problem::new(ProblemKind::NoSuchRecord, text),
             GatewayError::Markup(fault) | GatewayError::Lexicon(fault) => {
@@ -211,6 +213,9 @@ impl From<GatewayError> for Problem {
             GatewayError::NameTaken { .. }
             | GatewayError::Money(_)
             | GatewayError::NoSuchWork { .. }
+            | GatewayError::Statement(_)
+            | GatewayError::NoMapping(_)
+            | GatewayError::EmptyStatement
             | GatewayError::LongTariff { .. }
             | GatewayError::MixedCurrencies(..)
             | GatewayError::NothingWanted(_)
@@ -242,7 +247,9 @@ impl From<GatewayError> for Problem {
             GatewayError::Store(StoreError::Changed { .. }) => Problem::new(ProblemKind::Changed, text),
             GatewayError::Fetch { .. } => Problem::at(ProblemKind::Invalid, "/url", text),
             GatewayError::TranscriptRule(fault) => Problem::at(ProblemKind::Invalid, &fault.at, text),
-            GatewayError::Store(StoreError::Ambiguous { .. }) => Problem::new(ProblemKind::Invalid, text),
+            GatewayError::Store(StoreError::Ambiguous { .. } | StoreError::ManyGroups(_)) => {
+                Problem::new(ProblemKind::Invalid, text)
+            }
             GatewayError::Store(
                 StoreError::Open { .. }
                 | StoreError::Database(_)

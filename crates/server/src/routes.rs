@@ -13,8 +13,8 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use crate::access::Need;
 use crate::api::{
     alerts, allowances, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs,
-    kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing, service, session, tariffs,
-    tokens, transcript_rules, transcripts, uploads, utterances, voices,
+    kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing, service, session,
+    statements, tariffs, tokens, transcript_rules, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi, origins};
 
@@ -74,17 +74,28 @@ routes! {
             transcript_rules::phrases, transcript_rules::put_phrases, transcript_rules::phrases_versions,
             transcript_rules::masks, transcript_rules::masks_versions,
             estimates::estimate,
-            document_job::speak_document,
-            jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove,
             jobs::webhook_key,
-            uploads::begin, uploads::read, uploads::append, uploads::remove,
-            voices::voices, voices::voice, voices::voice_by_id, voices::sample,
+            voices::voices, voices::voice, voices::voice_by_id,
             engines::engines, engines::engine, engines::schema,
             routing::list, routing::read, records::dispatches, records::dispatch, records::usage,
             lexicons::list, lexicons::read, lexicons::clips, lexicons::keep_clip,
             lexicons::remove_clip,
             presets::formats, presets::list, presets::read,
             prompts::list, prompts::read, prompts::put_set, prompts::remove, prompts::make, prompts::approve,
+        }
+        "/api/v1", Job {
+            document_job::speak_document,
+            jobs::jobs, jobs::job, jobs::events, jobs::cancel, jobs::resume, jobs::remove,
+            uploads::begin, uploads::read, uploads::append, uploads::remove,
+        }
+        "/api/v1", Listen {
+            voices::sample,
+        }
+        "/api/v1", Owner {
+            apps::list, apps::read, apps::keys, apps::add_key, apps::revoke_key,
+        }
+        "/api/v1", Person {
+            session::sign_out, session::put_person,
         }
         "/api/v1", Operator {
             voices::mark, voices::unmark,
@@ -97,12 +108,13 @@ routes! {
             alerts::events,
             lexicons::versions, lexicons::put_lexicon, lexicons::add_lexicon_word, lexicons::retire,
             presets::put_preset, presets::retire, transcript_rules::put_masks,
-            apps::list, apps::add, apps::read, apps::change, apps::keys, apps::add_key, apps::revoke_key,
+            apps::add, apps::change,
             allowances::add, allowances::remove,
+            statements::mapping, statements::put_mapping, statements::reconcile,
             tariffs::list, tariffs::put_tariff, tariffs::retire, tariffs::versions,
             credentials::list, credentials::add, credentials::revoke, credentials::check, credentials::confirm,
             credentials::change_root,
-            session::sign_out, session::put_person, session::people, session::remove_person,
+            session::people, session::remove_person,
         }
         "/api/v1", Nothing {
             session::sign_in, session::read,
@@ -224,12 +236,26 @@ mod tests {
     /// group by mistake is found.
     #[test]
     fn what_changes_engines_apps_people_or_secrets_is_for_operators() {
-        let guarded = ["/api/v1/apps", "/api/v1/credentials", "/api/v1/people", "/api/v1/root-key", "/api/v1/audit"];
+        let of_owners = ["/api/v1/apps", "/api/v1/apps/<name>", "/api/v1/apps/<name>/keys"];
+        let guarded = [
+            "/api/v1/apps",
+            "/api/v1/tariffs/",
+            "/api/v1/credentials",
+            "/api/v1/people",
+            "/api/v1/root-key",
+            "/api/v1/audit",
+        ];
         let open = [(Method::Get, "/api/v1/session"), (Method::Post, "/api/v1/session")];
         for (method, path, need) in all() {
             let changes = !matches!(method, Method::Get | Method::Head);
             let of_engines = path.starts_with("/api/v1/engines") || path.starts_with("/api/v1/routes");
-            if guarded.iter().any(|start| path.starts_with(start)) || (of_engines && changes) {
+            let owners = of_owners.contains(&path.as_str()) && !changes;
+            if owners || path.starts_with("/api/v1/apps/<name>/keys") {
+                assert_eq!(need, Need::Owner, "{method} {path}");
+            } else if (method, path.as_str()) == (Method::Put, "/api/v1/people/<name>") {
+                // Its handler lets anybody but an operator change their own password alone.
+                assert_eq!(need, Need::Person, "{method} {path}");
+            } else if guarded.iter().any(|start| path.starts_with(start)) || (of_engines && changes) {
                 assert_eq!(need, Need::Operator, "{method} {path}");
             }
             // What a browser asks before a request does nothing.

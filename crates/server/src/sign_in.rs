@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use dispatcher_gateway::{Gateway, NewSession};
+use dispatcher_gateway::{Caller, Gateway, NewSession, Session};
 use dispatcher_vault::{hash_key, random_token, verify_password};
 use parking_lot::Mutex;
 use rocket::http::{Cookie, CookieJar, SameSite};
@@ -180,7 +180,7 @@ impl SignIn {
                 Ok(SessionOwner { name: person, key: None })
             }
             (None, None, Some(key)) => {
-                let caller = gateway.admit(key.expose_secret()).await.ok().filter(|caller| caller.operator);
+                let caller = gateway.admit(key.expose_secret(), peer).await.ok().filter(Caller::is_operator);
                 let caller = caller.ok_or_else(refused)?;
                 Ok(SessionOwner { name: format!("key {}", caller.who), key: Some(caller.who) })
             }
@@ -206,11 +206,12 @@ pub(crate) async fn begin_session(
     owner: SessionOwner,
     cookies: &CookieJar<'_>,
     url: &PublicUrl,
-) -> Result<(), Problem> {
-    let token = gateway.begin_session(NewSession { person: owner.name, key: owner.key, length: SESSION }).await?;
+) -> Result<Session, Problem> {
+    let new = NewSession { person: owner.name, key: owner.key, length: SESSION };
+    let (token, session) = gateway.begin_session(new).await?;
     let cookie = Cookie::build((COOKIE, token)).path("/").http_only(true).same_site(SameSite::Strict);
     cookies.add(cookie.secure(url.is_https()));
-    Ok(())
+    Ok(session)
 }
 
 /// Ends the session of the cookie.

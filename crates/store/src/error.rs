@@ -23,6 +23,8 @@ pub enum StoreError {
     Busy,
     #[error("a stored document cannot be read: {0}")]
     Document(String),
+    #[error("the report has more than {0} rows; take fewer days, or group by less")]
+    ManyGroups(usize),
     #[error("the writer of the database has stopped")]
     Stopped,
 }

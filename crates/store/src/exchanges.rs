@@ -20,14 +20,14 @@ impl Store {
     /// where it is given.
     pub async fn exchanges(
         &self,
-        app: Option<String>,
+        apps: Option<Vec<String>>,
         before: Option<String>,
         limit: i64,
     ) -> Result<Vec<StoredExchange>, StoreError> {
         self.read(move |c| {
             let mut found = exchanges::table.order(exchanges::id.desc()).limit(limit).into_boxed();
-            if let Some(app) = app {
-                found = found.filter(exchanges::app.eq(app));
+            if let Some(apps) = apps {
+                found = found.filter(exchanges::app.eq_any(apps));
             }
             if let Some(before) = before {
                 found = found.filter(exchanges::id.lt(before));
@@ -76,7 +76,7 @@ mod tests {
             store.put_exchange(row(id, app, state)).await.expect("written");
         }
         let list = |app: Option<&str>, before: Option<&str>, limit| {
-            store.exchanges(app.map(str::to_owned), before.map(str::to_owned), limit)
+            store.exchanges(app.map(|app: &str| vec![app.to_owned()]), before.map(str::to_owned), limit)
         };
         let ids = |rows: Vec<StoredExchange>| rows.into_iter().map(|row| row.id).collect::<Vec<_>>();
         let own = list(Some("quay"), None, 9).await.expect("read");

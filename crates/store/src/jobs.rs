@@ -13,7 +13,8 @@ use crate::{Durability, Store, StoreError};
 /// Which jobs to list; newest first.
 #[derive(Debug, Clone, Default)]
 pub struct JobFilter {
-    pub app: Option<String>,
+    /// Of these apps; of all if `None`.
+    pub apps: Option<Vec<String>>,
     pub state: Option<JobState>,
     /// Only those before this id.
     pub before: Option<String>,
@@ -138,8 +139,8 @@ impl Store {
     pub async fn jobs(&self, filter: JobFilter) -> Result<Vec<StoredJob>, StoreError> {
         self.read(move |c| {
             let mut query = jobs::table.order(jobs::id.desc()).limit(filter.limit).into_boxed();
-            if let Some(app) = filter.app {
-                query = query.filter(jobs::app.eq(app));
+            if let Some(apps) = filter.apps {
+                query = query.filter(jobs::app.eq_any(apps));
             }
             if let Some(state) = filter.state {
                 query = query.filter(jobs::state.eq(state));

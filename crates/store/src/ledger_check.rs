@@ -12,7 +12,7 @@ const LISTED: i64 = 20;
 
 /// What a ledger must be, in words, and a query for the entries that differ:
 /// `dispatch`, `attempt` and `detail`.
-const RULES: [(&str, &str); 6] = [
+const RULES: [(&str, &str); 7] = [
     (
         "every entry belongs to an attempt",
         "SELECT l.dispatch, l.attempt, l.kind || ' without an attempt' AS detail FROM ledger l \
@@ -51,6 +51,15 @@ const RULES: [(&str, &str); 6] = [
         "an entry has the day of its time in UTC",
         "SELECT dispatch, attempt, day || ' for ' || datetime(at / 1000000, 'unixepoch') AS detail FROM ledger \
          WHERE day <> date(at / 1000000, 'unixepoch')",
+    ),
+    (
+        "the sums of usage are those of the ledger",
+        "SELECT day AS dispatch, 0 AS attempt, app || ', ' || engine || ': ' || sum(summed) || ' summed, ' \
+         || sum(entered) || ' in the ledger' AS detail FROM ( \
+         SELECT day, app, engine, currency, sum(nanos) AS summed, 0 AS entered FROM usage_hours GROUP BY 1, 2, 3, 4 \
+         UNION ALL SELECT day, app, engine, currency, 0, sum(nanos) FROM ledger \
+         WHERE kind IN ('settle', 'adjust') AND id <= (SELECT entry FROM rolled_up) GROUP BY 1, 2, 3, 4) \
+         GROUP BY day, app, engine, currency HAVING sum(summed) <> sum(entered)",
     ),
 ];
 

@@ -7,6 +7,7 @@
 mod allowances;
 mod audit;
 mod catalogue;
+mod charges;
 mod clips;
 mod credentials;
 mod error;
@@ -14,7 +15,6 @@ mod exchanges;
 mod health;
 mod ids;
 mod jobs;
-mod ledger;
 mod ledger_check;
 mod models;
 mod notices;
@@ -26,6 +26,7 @@ mod schema;
 mod states;
 mod tokens;
 mod transcripts;
+mod usage;
 mod versions;
 mod words;
 mod work;
@@ -35,21 +36,21 @@ pub use allowances::UsageQuery;
 pub use error::StoreError;
 pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};
-pub use ledger::{GroupBy, UsageTotal};
 pub use ledger_check::{LedgerCheck, LedgerFault, LedgerRule};
 pub use models::{
-    AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, SampleDispatch,
-    SealedCredential, Session, StoredAllowance, StoredAttempt, StoredCatalogue, StoredClip, StoredDispatch,
-    StoredExchange, StoredJob, StoredJobFile, StoredJobPiece, StoredNotice, StoredPromptFile, StoredRecall,
-    StoredToken, StoredTranscript, TranscriptVersion,
+    AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, Person,
+    PersonChange, SampleDispatch, SealedCredential, Session, StoredAllowance, StoredAttempt, StoredCatalogue,
+    StoredClip, StoredDispatch, StoredExchange, StoredJob, StoredJobFile, StoredJobPiece, StoredNotice,
+    StoredPromptFile, StoredRecall, StoredToken, StoredTranscript, TranscriptVersion,
 };
 pub use people::Grant;
 pub use pool::Store;
 pub use prompts::Approval;
 pub use states::{
     AllowanceUnit, AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState,
-    LedgerKind, RecallPolicy, VersionedKind,
+    LedgerKind, PersonRole, RecallPolicy, VersionedKind,
 };
+pub use usage::{GroupBy, UsageTotal};
 pub use versions::{DocumentVersion, NewVersion, VersionOrigin};
 pub use work::DispatchFilter;
 pub use writer::Durability;

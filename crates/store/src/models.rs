@@ -17,7 +17,7 @@ use crate::states::{
 };
 use crate::words::Word;
 
-pub use access::{AccessKey, App, Session, StoredAllowance, StoredToken};
+pub use access::{AccessKey, App, Person, PersonChange, Session, StoredAllowance, StoredToken};
 
 /// The last good list of an engine's voices, as JSON.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]

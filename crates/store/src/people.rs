@@ -3,8 +3,9 @@
 use diesel::prelude::*;
 
 use crate::audit::note;
-use crate::models::{AccessKey, App, Session};
+use crate::models::{AccessKey, App, Person, PersonChange, Session};
 use crate::schema::{access_keys, apps, people, sessions};
+use crate::states::PersonRole;
 use crate::{Durability, Store, StoreError};
 
 /// Who a key speaks for.
@@ -117,22 +118,44 @@ impl Store {
         }));
     }
 
-    /// Sets a person's password hash, adding the person where there is none.
-    /// The person's sessions end, but for the one with the hash `keep`.
+    /// Changes a person, or adds one: a new person has a password, and is an
+    /// operator unless another role is given. The person's sessions end, but
+    /// for the one with the hash `keep`.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] where there is no such person and no password.
     pub async fn put_person(
         &self,
         name: String,
-        password_hash: String,
+        change: PersonChange,
         keep: Option<String>,
         by: String,
         at: i64,
     ) -> Result<(), StoreError> {
         let write = move |c: &mut SqliteConnection| {
-            let row = (people::name.eq(&name), people::password_hash.eq(&password_hash), people::created_at.eq(at));
+            let known = people::table.find(&name).select((people::password_hash, people::role, people::apps));
+            let known: Option<(String, PersonRole, Option<String>)> = known.first(c).optional()?;
+            let (hash, role, apps) = match (known, change.password_hash) {
+                (None, None) => return Err(StoreError::Missing { what: "person", name }),
+                (None, Some(hash)) => (hash, PersonRole::Operator, None),
+                (Some((_, role, apps)), Some(hash)) => (hash, role, apps),
+                (Some(known), None) => known,
+            };
+            let (role, apps) = match change.role {
+                Some((role, apps)) => (role, (!apps.is_empty()).then(|| apps.join("\n"))),
+                None => (role, apps),
+            };
+            let row = (
+                people::name.eq(&name),
+                people::password_hash.eq(&hash),
+                people::created_at.eq(at),
+                people::role.eq(role),
+                people::apps.eq(apps),
+            );
             diesel::replace_into(people::table).values(row).execute(c)?;
             let others = sessions::table.filter(sessions::person.eq(&name)).filter(sessions::key.is_null());
             diesel::delete(others.filter(sessions::hash.ne(keep.unwrap_or_default()))).execute(c)?;
-            note(c, at, &by, "person.put", &name)
+            note(c, at, &by, "person.put", &format!("{name}, {role}"))
         };
         self.writer.submit(Durability::Disk, write).await
     }
@@ -150,9 +173,14 @@ impl Store {
         self.writer.submit(Durability::Disk, write).await
     }
 
-    /// Names of the people who can sign in with a password, and when each was added or changed.
-    pub async fn people(&self) -> Result<Vec<(String, i64)>, StoreError> {
-        self.read(|c| Ok(people::table.order(people::name).select((people::name, people::created_at)).load(c)?)).await
+    /// The people who can sign in with a password, by name.
+    pub async fn people(&self) -> Result<Vec<Person>, StoreError> {
+        self.read(|c| Ok(people::table.order(people::name).select(Person::as_select()).load(c)?)).await
+    }
+
+    /// One person.
+    pub async fn person(&self, name: String) -> Result<Option<Person>, StoreError> {
+        self.read(move |c| Ok(people::table.find(name).select(Person::as_select()).first(c).optional()?)).await
     }
 
     /// A person's password hash.

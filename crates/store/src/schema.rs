@@ -29,7 +29,8 @@ table! {
     access_keys (id) {
         id -> Text, app -> Text, operator -> Bool, hash -> Text, hint -> Text, label -> Text, created_at -> BigInt,
         last_used_at -> Nullable<BigInt>, revoked_at -> Nullable<BigInt>, per_minute -> Nullable<BigInt>,
-        at_once -> Nullable<BigInt>, expires_at -> Nullable<BigInt>,
+        at_once -> Nullable<BigInt>, expires_at -> Nullable<BigInt>, calls -> Nullable<Text>,
+        routes -> Nullable<Text>, engines -> Nullable<Text>, voices -> Nullable<Text>, networks -> Nullable<Text>,
     }
 }
 table! {
@@ -62,7 +63,9 @@ table! {
     }
 }
 table! {
-    people (name) { name -> Text, password_hash -> Text, created_at -> BigInt, }
+    people (name) {
+        name -> Text, password_hash -> Text, created_at -> BigInt, role -> Text, apps -> Nullable<Text>,
+    }
 }
 table! {
     sessions (hash) {

@@ -235,6 +235,20 @@ words! {
         Masks = "masks",
         /// JSON: an operator's own tariff for one kind of work of an engine.
         Tariff = "tariff",
+        /// JSON: which columns of an engine's statements mean what.
+        StatementMapping = "statement mapping",
+    }
+}
+
+words! {
+    /// What a person may do.
+    PersonRole {
+        /// Everything.
+        Operator = "operator",
+        /// What keys of some apps may do, and their keys.
+        AppOwner = "app-owner",
+        /// Read everything and change nothing.
+        Auditor = "auditor",
     }
 }
 
@@ -264,6 +278,7 @@ impl VersionedKind {
             VersionedKind::Phrases => ("phrases.put", "phrases.retire"),
             VersionedKind::Masks => ("masks.put", "masks.retire"),
             VersionedKind::Tariff => ("tariff.put", "tariff.retire"),
+            VersionedKind::StatementMapping => ("statement.map", "statement.unmap"),
         }
     }
 }

@@ -28,14 +28,14 @@ impl Store {
     /// the one with this time and id, where it is given.
     pub async fn transcripts(
         &self,
-        app: Option<String>,
+        apps: Option<Vec<String>>,
         behind: Option<(i64, String)>,
         limit: i64,
     ) -> Result<Vec<StoredTranscript>, StoreError> {
         self.read(move |c| {
             let mut found = transcripts::table.order((transcripts::made_at.desc(), transcripts::id)).into_boxed();
-            if let Some(app) = app {
-                found = found.filter(transcripts::app.eq(app));
+            if let Some(apps) = apps {
+                found = found.filter(transcripts::app.eq_any(apps));
             }
             if let Some((at, id)) = behind {
                 let same = transcripts::made_at.eq(at).and(transcripts::id.gt(id));
@@ -170,10 +170,10 @@ mod tests {
         }
         let of = |list: Vec<StoredTranscript>| list.into_iter().map(|row| row.id).collect::<Vec<_>>();
         assert_eq!(of(store.transcripts(None, None, 10).await.expect("all")), ["t3", "t2", "t1"]);
-        assert_eq!(of(store.transcripts(Some("kiosk".into()), None, 10).await.expect("some")), ["t3", "t1"]);
+        assert_eq!(of(store.transcripts(Some(vec!["kiosk".into()]), None, 10).await.expect("some")), ["t3", "t1"]);
         let behind = Some((60, "t3".into()));
         assert_eq!(of(store.transcripts(None, behind.clone(), 1).await.expect("a page")), ["t2"]);
-        assert_eq!(of(store.transcripts(Some("kiosk".into()), behind, 10).await.expect("a page")), ["t1"]);
+        assert_eq!(of(store.transcripts(Some(vec!["kiosk".into()]), behind, 10).await.expect("a page")), ["t1"]);
         store.put_transcript(row("t0", "kiosk", 60), version("t0", 1, "t0")).await.expect("kept");
         let behind = Some((60, "t0".into()));
         assert_eq!(of(store.transcripts(None, behind, 1).await.expect("a page")), ["t3"], "of the same time");

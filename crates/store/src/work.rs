@@ -6,13 +6,15 @@ use dispatcher_core::Work;
 use crate::models::{LedgerEntry, SampleDispatch, StoredAttempt, StoredDispatch, StoredJobPiece};
 use crate::schema::{attempts, dispatches, job_pieces, ledger};
 use crate::states::{AttemptState, DispatchState, LedgerKind};
+use crate::usage::add_recalled;
 use crate::words::Word;
 use crate::{Durability, Store, StoreError};
 
 /// Which dispatches to list; newest first.
 #[derive(Debug, Clone, Default)]
 pub struct DispatchFilter {
-    pub app: Option<String>,
+    /// Of these apps; of all if `None`.
+    pub apps: Option<Vec<String>>,
     pub engine: Option<String>,
     pub state: Option<DispatchState>,
     pub work: Option<Work>,
@@ -75,7 +77,7 @@ impl Store {
                 write_attempt(c, attempt, entries)?;
             }
             diesel::replace_into(dispatches::table).values(dispatch.clone()).execute(c)?;
-            Ok(())
+            if dispatch.recalled { add_recalled(c, &dispatch) } else { Ok(()) }
         };
         self.writer.submit_repeatable(Durability::Disk, write).await
     }
@@ -127,7 +129,10 @@ impl Store {
         let write = move |c: &mut SqliteConnection| {
             for sample in samples {
                 let row = StoredDispatch { sample: true, ..sample.dispatch };
-                diesel::insert_into(dispatches::table).values(row).execute(c)?;
+                diesel::insert_into(dispatches::table).values(row.clone()).execute(c)?;
+                if row.recalled {
+                    add_recalled(c, &row)?;
+                }
                 for attempt in sample.attempts {
                     diesel::insert_into(attempts::table).values(attempt).execute(c)?;
                 }
@@ -153,8 +158,8 @@ impl Store {
     pub async fn dispatches(&self, filter: DispatchFilter) -> Result<Vec<StoredDispatch>, StoreError> {
         self.read(move |c| {
             let mut query = dispatches::table.order(dispatches::id.desc()).limit(filter.limit).into_boxed();
-            if let Some(app) = filter.app {
-                query = query.filter(dispatches::app.eq(app));
+            if let Some(apps) = filter.apps {
+                query = query.filter(dispatches::app.eq_any(apps));
             }
             if let Some(engine) = filter.engine {
                 query = query.filter(dispatches::engine.eq(engine));

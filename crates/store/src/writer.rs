@@ -280,7 +280,8 @@ mod tests {
         let store = Store::open(&folder.path().join("records.db")).expect("opens");
         let insert = |name: &'static str| {
             store.writer.submit(Durability::Disk, move |connection| {
-                let statement = format!("INSERT INTO people VALUES ('{name}', 'hash', 1)");
+                let statement =
+                    format!("INSERT INTO people (name, password_hash, created_at) VALUES ('{name}', 'hash', 1)");
                 diesel::sql_query(statement)
                     .execute(connection)
                     .map_err(|error| StoreError::taken(error, "person", name))
@@ -302,8 +303,10 @@ mod tests {
             store.writer.submit_repeatable(Durability::Disk, move |connection| {
                 tried.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
                 for name in names {
-                    diesel::sql_query(format!("INSERT INTO people VALUES ('{name}', 'hash', 1)"))
-                        .execute(connection)?;
+                    diesel::sql_query(format!(
+                        "INSERT INTO people (name, password_hash, created_at) VALUES ('{name}', 'hash', 1)"
+                    ))
+                    .execute(connection)?;
                 }
                 Ok(())
             })
@@ -312,7 +315,8 @@ mod tests {
         // The third of the group fails with its second row.
         let writes = [insert(&["ada"]), insert(&["bo"]), insert(&["cy", "ada"]), insert(&["di"])];
         let once = store.writer.submit(Durability::Process, |c| {
-            Ok(diesel::sql_query("INSERT INTO people VALUES ('eve', 'hash', 1)").execute(c)?)
+            Ok(diesel::sql_query("INSERT INTO people (name, password_hash, created_at) VALUES ('eve', 'hash', 1)")
+                .execute(c)?)
         });
         drop(held);
         let outcomes = futures_of(writes).await;
@@ -331,16 +335,16 @@ mod tests {
         let write = |statement: &'static str| {
             store.writer.submit(Durability::Process, move |c| Ok(diesel::sql_query(statement).execute(c)?))
         };
-        write("INSERT INTO people VALUES ('ada', 'hash', 1)").await.expect("written");
+        write("INSERT INTO people (name, password_hash, created_at) VALUES ('ada', 'hash', 1)").await.expect("written");
         let group = hold_up(&store);
-        let before = write("INSERT INTO people VALUES ('bo', 'hash', 1)");
-        let bad = write("INSERT OR ROLLBACK INTO people VALUES ('ada', 'hash', 1)");
-        let behind = write("INSERT INTO people VALUES ('cy', 'hash', 1)");
+        let before = write("INSERT INTO people (name, password_hash, created_at) VALUES ('bo', 'hash', 1)");
+        let bad = write("INSERT OR ROLLBACK INTO people (name, password_hash, created_at) VALUES ('ada', 'hash', 1)");
+        let behind = write("INSERT INTO people (name, password_hash, created_at) VALUES ('cy', 'hash', 1)");
         drop(group);
         let outcomes = futures_of([before, bad, behind]).await;
         assert!(outcomes.iter().all(Result::is_err), "nothing of the group was kept: {outcomes:?}");
         assert_eq!(names(&store).await, ["ada"], "and so it is");
-        let after = write("INSERT INTO people VALUES ('bo', 'hash', 1)").await;
+        let after = write("INSERT INTO people (name, password_hash, created_at) VALUES ('bo', 'hash', 1)").await;
         assert!(after.is_ok(), "{after:?}");
         assert_eq!(names(&store).await, ["ada", "bo"]);
     }
@@ -360,7 +364,7 @@ mod tests {
     }
 
     async fn names(store: &Store) -> Vec<String> {
-        store.people().await.expect("read").into_iter().map(|(name, _)| name).collect()
+        store.people().await.expect("read").into_iter().map(|person| person.name).collect()
     }
 
     #[derive(QueryableByName)]
@@ -400,7 +404,8 @@ mod tests {
         let path = folder.path().join("records.db");
         let store = Store::open(&path).expect("opens");
         for n in 0..20 {
-            let insert = format!("INSERT INTO people VALUES ('person {n:02}', 'hash', 1)");
+            let insert =
+                format!("INSERT INTO people (name, password_hash, created_at) VALUES ('person {n:02}', 'hash', 1)");
             let write = store.writer.submit(Durability::Process, move |c| Ok(diesel::sql_query(insert).execute(c)?));
             write.await.expect("written");
             assert_eq!(names(&store).await.len(), n + 1, "another connection sees what was answered");
@@ -415,7 +420,8 @@ mod tests {
             store.writer.submit(Durability::Process, |_| -> Result<(), StoreError> { panic!("as tested") }).await;
         assert!(matches!(panicked, Err(StoreError::Stopped)));
         let after = store.writer.submit(Durability::Process, |c| {
-            Ok(diesel::sql_query("INSERT INTO people VALUES ('ada', 'hash', 1)").execute(c)?)
+            Ok(diesel::sql_query("INSERT INTO people (name, password_hash, created_at) VALUES ('ada', 'hash', 1)")
+                .execute(c)?)
         });
         assert!(after.await.is_ok());
     }

@@ -148,7 +148,7 @@ async fn lists_are_by_app_and_state_newest_first_and_untold_ends_are_found() {
     };
     let all = JobFilter { limit: 10, ..JobFilter::default() };
     assert_eq!(ids(all.clone()).await, ["c", "b", "a"]);
-    assert_eq!(ids(JobFilter { app: Some("quay".into()), ..all.clone() }).await, ["c", "a"]);
+    assert_eq!(ids(JobFilter { apps: Some(vec!["quay".into()]), ..all.clone() }).await, ["c", "a"]);
     assert_eq!(ids(JobFilter { state: Some(JobState::Done), ..all.clone() }).await, ["b", "a"]);
     assert_eq!(ids(JobFilter { before: Some("b".into()), ..all }).await, ["a"]);
     assert_eq!(store.jobs_to_notify().await.unwrap(), ["a"]);

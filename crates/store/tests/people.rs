@@ -1,7 +1,7 @@
 //! Apps, their keys, people and their sessions.
 
 use crate::support::{app, store};
-use dispatcher_store::{AccessKey, App, Session, Store, StoreError};
+use dispatcher_store::{AccessKey, App, PersonChange, PersonRole, Session, Store, StoreError};
 
 fn key(id: &str, app: &str) -> AccessKey {
     AccessKey {
@@ -17,6 +17,11 @@ fn key(id: &str, app: &str) -> AccessKey {
         per_minute: None,
         at_once: None,
         expires_at: None,
+        calls: None,
+        routes: None,
+        engines: None,
+        voices: None,
+        networks: None,
     }
 }
 
@@ -86,8 +91,8 @@ async fn a_key_speaks_for_its_app_until_it_is_revoked() {
 async fn a_session_ends_when_it_is_over_or_ended_and_old_ones_are_swept() {
     let (_folder, store) = store();
     assert!(!store.has_people().await.unwrap(), "a fresh service has nobody who signs in");
-    store.put_person("ada".into(), "one".into(), None, "host".into(), 1).await.unwrap();
-    store.put_person("ada".into(), "two".into(), None, "host".into(), 2).await.unwrap();
+    store.put_person("ada".into(), password("one"), None, "host".into(), 1).await.unwrap();
+    store.put_person("ada".into(), password("two"), None, "host".into(), 2).await.unwrap();
     assert!(store.has_people().await.unwrap());
     assert_eq!(store.password_hash("ada".into()).await.unwrap().as_deref(), Some("two"));
     assert_eq!(store.password_hash("ben".into()).await.unwrap(), None);
@@ -101,6 +106,30 @@ async fn a_session_ends_when_it_is_over_or_ended_and_old_ones_are_swept() {
     // A new one sweeps out what is over.
     store.add_session(session("s3", "ada", None, (150, 300))).await.unwrap();
     assert_eq!(whose(&store, "s1", 11).await, None, "it is not only over, it is gone");
+}
+
+fn password(hash: &str) -> PersonChange {
+    PersonChange { password_hash: Some(hash.into()), role: None }
+}
+
+#[tokio::test]
+async fn a_person_keeps_what_a_change_does_not_name() {
+    let (_folder, store) = store();
+    let put = async |name: &str, change| store.put_person(name.into(), change, None, "host".into(), 1).await;
+    let role = |role, apps: &[&str]| Some((role, apps.iter().map(|app| (*app).to_owned()).collect()));
+    assert!(put("ada", PersonChange::default()).await.is_err(), "a new person has a password");
+    put("ada", password("one")).await.unwrap();
+    let ada = async || store.person("ada".into()).await.unwrap().expect("ada");
+    assert_eq!((ada().await.role, ada().await.apps), (PersonRole::Operator, None));
+    let owner = PersonChange { password_hash: None, role: role(PersonRole::AppOwner, &["quay", "kiosk"]) };
+    put("ada", owner).await.unwrap();
+    assert_eq!(store.password_hash("ada".into()).await.unwrap().as_deref(), Some("one"));
+    put("ada", password("two")).await.unwrap();
+    assert_eq!((ada().await.role, ada().await.apps.as_deref()), (PersonRole::AppOwner, Some("quay\nkiosk")));
+    put("ada", PersonChange { password_hash: None, role: role(PersonRole::Auditor, &[]) }).await.unwrap();
+    assert_eq!((ada().await.role, ada().await.apps), (PersonRole::Auditor, None));
+    let audit = store.audit(10).await.unwrap();
+    assert_eq!((&*audit[0].action, &*audit[0].subject), ("person.put", "ada, auditor"));
 }
 
 fn session(hash: &str, person: &str, key: Option<&str>, (created_at, expires_at): (i64, i64)) -> Session {
@@ -120,7 +149,7 @@ async fn a_session_ends_with_the_key_or_the_person_that_began_it() {
         store.add_session(session(id, &format!("key {id}"), Some(id), (1, 99))).await.unwrap();
     }
     for name in ["ada", "ben"] {
-        store.put_person(name.into(), "hash".into(), None, "host".into(), 1).await.unwrap();
+        store.put_person(name.into(), password("hash"), None, "host".into(), 1).await.unwrap();
         for number in ["one", "two"] {
             store.add_session(session(&format!("{name} {number}"), name, None, (1, 99))).await.unwrap();
         }
@@ -129,15 +158,19 @@ async fn a_session_ends_with_the_key_or_the_person_that_began_it() {
     assert_eq!(whose(&store, "k1", 3).await, None, "its key is revoked");
     assert_eq!(whose(&store, "k2", 3).await.as_deref(), Some("key k2"), "another key's goes on");
     // A changed password ends the others, and not the one that changed it.
-    store.put_person("ada".into(), "new".into(), Some("ada one".into()), "ada".into(), 4).await.unwrap();
+    store.put_person("ada".into(), password("new"), Some("ada one".into()), "ada".into(), 4).await.unwrap();
     assert_eq!(whose(&store, "ada one", 5).await.as_deref(), Some("ada"));
     assert_eq!(whose(&store, "ada two", 5).await, None);
     assert_eq!(whose(&store, "ben two", 5).await.as_deref(), Some("ben"), "another person's go on");
-    assert_eq!(store.people().await.unwrap(), [("ada".to_owned(), 4), ("ben".to_owned(), 1)]);
+    let people = store.people().await.unwrap();
+    assert_eq!(
+        people.iter().map(|person| (&*person.name, person.changed_at)).collect::<Vec<_>>(),
+        [("ada", 4), ("ben", 1)]
+    );
     store.remove_person("ben".into(), "ada".into(), 6).await.unwrap();
     assert_eq!(whose(&store, "ben one", 7).await, None);
     assert!(store.remove_person("ben".into(), "ada".into(), 8).await.is_err(), "there is nobody of that name");
     let audit = store.audit(10).await.unwrap();
     let told: Vec<_> = audit.iter().map(|row| (&*row.who, &*row.action, &*row.subject)).take(2).collect();
-    assert_eq!(told, [("ada", "person.remove", "ben"), ("ada", "person.put", "ada")], "who did it");
+    assert_eq!(told, [("ada", "person.remove", "ben"), ("ada", "person.put", "ada, operator")], "who did it");
 }

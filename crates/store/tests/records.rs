@@ -56,7 +56,7 @@ async fn usage_counts_what_was_settled_and_groups_it() {
     let seen: Vec<_> =
         rows.iter().map(|r| (r.first.as_str(), r.second.as_deref(), r.requests, r.characters, r.nanos)).collect();
     assert_eq!(seen, [("help", Some("heron"), 1, 50, 400), ("quay", Some("heron"), 2, 100, 300)]);
-    let only = store.usage((GroupBy::Day, None), days(), Some("quay".into())).await.unwrap();
+    let only = store.usage((GroupBy::Day, None), days(), Some(vec!["quay".into()])).await.unwrap();
     assert_eq!((only.len(), only[0].nanos), (1, 300));
     // Every grouping has the same sum, alone and with each other one.
     for first in GroupBy::ALL {
@@ -103,7 +103,7 @@ async fn dispatches_page_backwards_and_filter() {
     };
     assert_eq!(list(DispatchFilter { limit: 2, ..Default::default() }).await, ["d3", "d2"]);
     assert_eq!(list(DispatchFilter { limit: 2, before: Some("d2".into()), ..Default::default() }).await, ["d1"]);
-    assert_eq!(list(DispatchFilter { limit: 9, app: Some("help".into()), ..Default::default() }).await, ["d2"]);
+    assert_eq!(list(DispatchFilter { limit: 9, apps: Some(vec!["help".into()]), ..Default::default() }).await, ["d2"]);
     assert!(matches!(store.dispatch("d9".into()).await, Err(StoreError::Missing { what: "dispatch", .. })));
 }
 
@@ -125,6 +125,11 @@ async fn a_revoked_key_speaks_for_nobody() {
         per_minute: None,
         at_once: None,
         expires_at: None,
+        calls: None,
+        routes: None,
+        engines: None,
+        voices: None,
+        networks: None,
     };
     store.add_key(key.clone(), "ops".into()).await.unwrap();
     assert_eq!(store.grant("h".into()).await.unwrap().unwrap().app.name, "quay");

@@ -104,6 +104,7 @@ pub(crate) struct AppSettings {
   dispatcher app key list quay-announcer
   dispatcher app key add quay-announcer --label 'screens at the gates'
   dispatcher app key add quay-announcer --label 'trial of the kiosks' --expires-in 2592000
+  dispatcher app key add quay-announcer --calls speak,records --routes quayside --networks 10.1.0.0/16
   dispatcher app key revoke quay-announcer phbsyazu7s9z")]
 pub(crate) enum KeyCommand {
     /// List the keys of an app
@@ -127,6 +128,8 @@ pub(crate) enum KeyCommand {
         /// Seconds until it expires, 10 to 316224000 (default: it does not expire)
         #[arg(long, value_name = "SECONDS")]
         expires_in: Option<u64>,
+        #[command(flatten)]
+        grants: GrantArgs,
     },
     /// Revoke a key of an app
     Revoke {
@@ -135,6 +138,26 @@ pub(crate) enum KeyCommand {
         /// Id of the key, or a unique beginning of it
         id: String,
     },
+}
+
+/// What a key is granted; everything where nothing is given.
+#[derive(Args)]
+pub(crate) struct GrantArgs {
+    /// Granted calls, separated by commas: speak, transcribe, caption, exchange, jobs, records, manage
+    #[arg(long, value_name = "CALLS", value_delimiter = ',')]
+    pub(crate) calls: Vec<String>,
+    /// Granted routes, separated by commas
+    #[arg(long, value_name = "ROUTES", value_delimiter = ',')]
+    pub(crate) routes: Vec<String>,
+    /// Granted engines, separated by commas
+    #[arg(long, value_name = "ENGINES", value_delimiter = ',')]
+    pub(crate) engines: Vec<String>,
+    /// Granted voices, separated by commas
+    #[arg(long, value_name = "VOICES", value_delimiter = ',')]
+    pub(crate) voices: Vec<String>,
+    /// Networks that the key is accepted from, separated by commas, such as 10.1.0.0/16
+    #[arg(long, value_name = "NETWORKS", value_delimiter = ',')]
+    pub(crate) networks: Vec<String>,
 }
 
 #[derive(Subcommand)]

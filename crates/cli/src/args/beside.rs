@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
@@ -75,6 +75,8 @@ pub(crate) struct LexiconArgs {
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
   dispatcher person add ada
+  dispatcher person add olga --role app-owner --app quay-announcer --app helpline
+  dispatcher person role axel auditor
   dispatcher person replace ada --file password.txt
   dispatcher person list
   dispatcher person remove ada")]
@@ -85,6 +87,16 @@ pub(crate) enum PersonCommand {
     Add(PersonArgs),
     /// Replace the password of a person; all sessions of the person end
     Replace(PersonArgs),
+    /// Change the role of a person; all sessions of the person end
+    Role {
+        /// Name of the person
+        name: String,
+        /// The new role
+        role: RoleName,
+        /// An app of an app owner; may be given several times, the first is the one that the person works for
+        #[arg(long = "app", value_name = "APP")]
+        apps: Vec<String>,
+    },
     /// Remove a person; all sessions of the person end
     Remove {
         /// Name of the person
@@ -99,6 +111,34 @@ pub(crate) struct PersonArgs {
     /// Read the password from this file, - for standard input
     #[arg(long, value_name = "FILE")]
     pub(crate) file: Option<PathBuf>,
+    /// What the person may do (default: operator for a new person)
+    #[arg(long, value_enum)]
+    pub(crate) role: Option<RoleName>,
+    /// An app of an app owner; may be given several times
+    #[arg(long = "app", value_name = "APP", requires = "role")]
+    pub(crate) apps: Vec<String>,
+}
+
+/// What a person may do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum RoleName {
+    /// Everything
+    Operator,
+    /// What keys of some apps may do, the records of these apps, and their keys
+    AppOwner,
+    /// Read everything, change nothing
+    Auditor,
+}
+
+impl RoleName {
+    /// The name in the API.
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            RoleName::Operator => "operator",
+            RoleName::AppOwner => "app-owner",
+            RoleName::Auditor => "auditor",
+        }
+    }
 }
 
 #[derive(Subcommand)]

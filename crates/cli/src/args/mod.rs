@@ -121,6 +121,9 @@ pub(crate) enum Command {
     /// List, set and retire tariffs: how engines charge
     #[command(subcommand)]
     Tariff(TariffCommand),
+    /// Compare an engine's statement with the ledger
+    #[command(subcommand)]
+    Statement(StatementCommand),
     /// Show usage and cost
     Usage(UsageArgs),
     /// Show how engines, voices, models and routes performed recently

@@ -1,4 +1,4 @@
-//! Arguments of `tariff`.
+//! Arguments of `tariff` and `statement`.
 
 use std::path::PathBuf;
 
@@ -89,4 +89,57 @@ pub(crate) struct TariffArgs {
     /// Read the tariff from this JSON file, - for standard input
     #[arg(long, value_name = "FILE", conflicts_with_all = ["price", "per", "currency", "step", "minimum", "changes", "models", "classes", "regions"])]
     pub(crate) file: Option<PathBuf>,
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher statement map heron --time 'Used at' --amount Charge --currency EUR
+  dispatcher statement map redshank --time Tag --amount Betrag --currency EUR --delimiter ';' --decimal-comma
+  dispatcher statement mapping heron
+  dispatcher statement reconcile heron heron-november.csv")]
+pub(crate) enum StatementCommand {
+    /// Set which columns of an engine's statements mean what
+    Map(Box<StatementMapArgs>),
+    /// Show the mapping of an engine's statements
+    Mapping {
+        /// Name of the engine
+        engine: String,
+    },
+    /// Compare a statement with the ledger; exit with 1 if they differ
+    Reconcile {
+        /// Name of the engine
+        engine: String,
+        /// The statement as CSV, - for standard input
+        file: PathBuf,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct StatementMapArgs {
+    /// Name of the engine
+    pub(crate) engine: String,
+    /// Column of the time of a call, or of the day of a sum
+    #[arg(long, value_name = "COLUMN")]
+    pub(crate) time: String,
+    /// Column of the amount
+    #[arg(long, value_name = "COLUMN")]
+    pub(crate) amount: String,
+    /// Currency of all amounts (ISO 4217)
+    #[arg(long, value_name = "CODE", required_unless_present = "currency_column")]
+    pub(crate) currency: Option<String>,
+    /// Column of the currency
+    #[arg(long, value_name = "COLUMN")]
+    pub(crate) currency_column: Option<String>,
+    /// Zone of times that name none, such as +01:00 (default: UTC)
+    #[arg(long, value_name = "ZONE", allow_hyphen_values = true)]
+    pub(crate) zone: Option<String>,
+    /// Separates the columns (default: a comma)
+    #[arg(long, value_name = "CHARACTER")]
+    pub(crate) delimiter: Option<char>,
+    /// The decimal separator is a comma
+    #[arg(long)]
+    pub(crate) decimal_comma: bool,
+    /// Seconds by which a line and its call may differ (default: 120)
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) tolerance: Option<u32>,
 }

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::args::{AllowanceCommand, AppCommand, AppSettings, KeyCommand, TokenArgs, TokenCommand};
+use crate::args::{AllowanceCommand, AppCommand, AppSettings, GrantArgs, KeyCommand, TokenArgs, TokenCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -97,13 +97,13 @@ async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(
             let list = client.get(&keys(&app), &[]).await?;
             form.print(&list, || render_keys(&list))
         }
-        KeyCommand::Add { app, label, per_minute, at_once, expires_in } => {
-            let key = client
-                .post(
-                    &keys(&app),
-                    &json!({"label": label, "per_minute": per_minute, "at_once": at_once, "expires_in": expires_in}),
-                )
-                .await?;
+        KeyCommand::Add { app, label, per_minute, at_once, expires_in, grants } => {
+            let GrantArgs { calls, routes, engines, voices, networks } = grants;
+            let new = json!({
+                "label": label, "per_minute": per_minute, "at_once": at_once, "expires_in": expires_in,
+                "calls": calls, "routes": routes, "engines": engines, "voices": voices, "networks": networks,
+            });
+            let key = client.post(&keys(&app), &new).await?;
             if form.is_json() {
                 return output::print_json(&key);
             }
@@ -293,7 +293,16 @@ fn render_keys(list: &Value) -> String {
             output::time(&key["created"]),
             output::time(&key["last_used"]),
             output::time(&key["expires"]),
+            granted(key),
         ]
     });
-    output::table(&["id", "key", "state", "label", "created", "last used", "expires"], rows.collect(), &[])
+    output::table(&["id", "key", "state", "label", "created", "last used", "expires", "grants"], rows.collect(), &[])
+}
+
+/// `speak, records; quayside; from 10.1.0.0/16`; empty for a key that may do everything.
+fn granted(key: &Value) -> String {
+    let lists = ["calls", "routes", "engines", "voices"].map(|list| output::text(key, list));
+    let networks = output::text(key, "networks");
+    let from = (!networks.is_empty()).then(|| format!("from {networks}"));
+    lists.into_iter().filter(|list| !list.is_empty()).chain(from).collect::<Vec<_>>().join("; ")
 }

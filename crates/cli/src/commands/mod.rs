@@ -25,6 +25,7 @@ pub(crate) mod prompts;
 pub(crate) mod route;
 pub(crate) mod serve;
 pub(crate) mod speak;
+pub(crate) mod statement;
 pub(crate) mod tariff;
 pub(crate) mod transcribe;
 pub(crate) mod transcript;

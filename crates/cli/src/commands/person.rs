@@ -4,7 +4,7 @@ use reqwest::Method;
 use serde_json::{Value, json};
 
 use super::credential::read_secret;
-use crate::args::{PersonArgs, PersonCommand};
+use crate::args::{PersonArgs, PersonCommand, RoleName};
 use crate::client::{Change, Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -17,6 +17,12 @@ pub(crate) async fn run(client: &Client, command: PersonCommand, form: OutputFor
         }
         PersonCommand::Add(args) => put(client, args, Change::Add).await,
         PersonCommand::Replace(args) => put(client, args, Change::Replace).await,
+        PersonCommand::Role { name, role, apps } => {
+            let change = with_role(json!({}), Some(role), &apps);
+            client.send(client.request(Method::PUT, &path(&name)).json(&change)).await?;
+            eprintln!("{name} has the role {}; earlier sessions of {name} have ended", role.name());
+            Ok(())
+        }
         PersonCommand::Remove { name } => {
             client.delete(&path(&name)).await?;
             eprintln!("Removed {name}; all sessions of {name} have ended");
@@ -25,7 +31,11 @@ pub(crate) async fn run(client: &Client, command: PersonCommand, form: OutputFor
     }
 }
 
-async fn put(client: &Client, PersonArgs { name, file }: PersonArgs, change: Change) -> Result<(), CliError> {
+async fn put(
+    client: &Client,
+    PersonArgs { name, file, role, apps }: PersonArgs,
+    change: Change,
+) -> Result<(), CliError> {
     let list = client.get("/api/v1/people", &[]).await?;
     let exists = output::items(&list).iter().any(|person| output::text(person, "name") == name);
     change.check(exists, "person", &name)?;
@@ -33,9 +43,21 @@ async fn put(client: &Client, PersonArgs { name, file }: PersonArgs, change: Cha
         Some(text) => text.trim_end_matches(['\r', '\n']).to_owned(),
         None => rpassword::prompt_password("password: ")?,
     };
-    client.send(client.request(Method::PUT, &path(&name)).json(&json!({"password": password}))).await?;
+    client
+        .send(client.request(Method::PUT, &path(&name)).json(&with_role(json!({"password": password}), role, &apps)))
+        .await?;
     eprintln!("{name} can sign in with this password; earlier sessions of {name} have ended");
     Ok(())
+}
+
+fn with_role(mut change: Value, role: Option<RoleName>, apps: &[String]) -> Value {
+    if let Some(role) = role {
+        change["role"] = role.name().into();
+    }
+    if !apps.is_empty() {
+        change["apps"] = apps.into();
+    }
+    change
 }
 
 fn path(name: &str) -> String {
@@ -43,10 +65,17 @@ fn path(name: &str) -> String {
 }
 
 fn render(list: &Value) -> String {
-    let row = |person: Value| vec![output::text(&person, "name"), output::time(&person["changed"])];
+    let row = |person: Value| {
+        vec![
+            output::text(&person, "name"),
+            output::text(&person, "role"),
+            output::text(&person, "apps"),
+            output::time(&person["changed"]),
+        ]
+    };
     let rows: Vec<Vec<String>> = output::items(list).into_iter().map(row).collect();
     if rows.is_empty() {
         return "Nobody can sign in with a password yet. Add a person: dispatcher person add NAME".into();
     }
-    output::table(&["person", "password set"], rows, &[])
+    output::table(&["person", "role", "apps", "changed"], rows, &[])
 }

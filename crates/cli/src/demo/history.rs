@@ -2,7 +2,7 @@
 //! demo have something to show. No engine was called for any of them: each
 //! record is marked as a sample, and `serve` refuses a data folder with samples.
 
-use dispatcher_core::{Cause, MoneyError, Sheet, PriceTerms, Tariff, Usage, Work};
+use dispatcher_core::{Cause, MoneyError, PriceTerms, Sheet, Tariff, Usage, Work};
 use dispatcher_gateway::day_of;
 use dispatcher_store::{
     AttemptState, DispatchState, LedgerEntry, LedgerKind, SampleDispatch, StoredAttempt, StoredDispatch,

@@ -130,8 +130,13 @@ async fn start(
     let gateway = service.gateway();
     scenario::fill(gateway, secrets.credentials(), &standins.reply_hook()).await.map_err(failed)?;
     gateway.resume_jobs().await.map_err(failed)?;
-    let operator_key = gateway.add_app_key("console", "demo", (None, None), None, "demo").await.map_err(failed)?.1;
-    let app_key = gateway.add_app_key("quay-announcer", "demo", (None, None), None, "demo").await.map_err(failed)?.1;
+    let operator_key =
+        gateway.add_app_key("console", dispatcher_gateway::NewKey::labelled("demo"), "demo").await.map_err(failed)?.1;
+    let app_key = gateway
+        .add_app_key("quay-announcer", dispatcher_gateway::NewKey::labelled("demo"), "demo")
+        .await
+        .map_err(failed)?
+        .1;
     if samples {
         eprintln!("Making the samples of the demo: four weeks of history, two jobs, prompts. Once only.");
         let client = |key: &SecretString| Client::to(service.url().to_owned(), Some(key.clone()));

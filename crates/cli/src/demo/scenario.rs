@@ -6,7 +6,7 @@ use dispatcher_audio::{Codec, Format};
 use dispatcher_core::{
     Conditions, Criteria, Leg, MaskRule, Order, Phrase, PromptTable, Route, VocabularyWord, Work, read_prompts,
 };
-use dispatcher_gateway::{App, Caller, Gateway, GatewayError, NewLexicon, OwnPreset, now_micros};
+use dispatcher_gateway::{App, Caller, CallerRole, Gateway, GatewayError, NewLexicon, OwnPreset, now_micros};
 use dispatcher_store::StoreError;
 use dispatcher_vault::Parts;
 use serde::Deserialize;
@@ -186,7 +186,7 @@ async fn fill_beside(gateway: &Gateway) -> Result<(), GatewayError> {
         let names = NewLexicon { name: "saltmarsh".into(), app: None, always: false, document: NAMES.into() };
         gateway.put_lexicon(names, "demo").await?;
     }
-    let shared = Caller { operator: true, ..Caller::of_app(gateway.app("console").await?, "demo") };
+    let shared = Caller { role: CallerRole::Operator, ..Caller::of_app(gateway.app("console").await?, "demo") };
     gateway.keep_clip(&shared, "chime.wav", CHIME.into()).await?;
     let helpline = Caller::of_app(gateway.app("helpline").await?, "demo");
     if gateway.prompt_sets(&helpline).await?.is_empty() {

@@ -1,13 +1,15 @@
 //! Apps and their keys.
 
+use dispatcher_core::{KeyGrants, PlanError, VoiceQuery};
 use dispatcher_store::{AccessKey, App, Identified};
 use dispatcher_vault::{KeyKind, new_key, random_token};
+use ipnet::IpNet;
 use secrecy::SecretString;
 
-use crate::{Gateway, GatewayError, now_micros};
+use crate::{Gateway, GatewayError, KeyLimits, now_micros};
 
 /// The app that pays for the console; its keys are operator keys.
-const CONSOLE: &str = "console";
+pub(crate) const CONSOLE: &str = "console";
 /// Characters of the id of a key or token.
 const ID: usize = 12;
 /// Characters of the label of a key or token; what is longer is cut.
@@ -40,8 +42,38 @@ pub fn new_access_key(app: &str, label: &str) -> (AccessKey, SecretString) {
         per_minute: None,
         at_once: None,
         expires_at: None,
+        calls: None,
+        routes: None,
+        engines: None,
+        voices: None,
+        networks: None,
     };
     (key, made.secret)
+}
+
+/// A key to be added.
+#[derive(Debug, Clone)]
+pub struct NewKey {
+    pub label: String,
+    pub limits: KeyLimits,
+    /// Seconds until it expires, if it does.
+    pub expires_in: Option<u64>,
+    pub grants: KeyGrants,
+    /// Networks that it is accepted from; any if empty.
+    pub networks: Vec<IpNet>,
+}
+
+impl NewKey {
+    /// A key that is limited in nothing.
+    pub fn labelled(label: &str) -> NewKey {
+        NewKey {
+            label: label.to_owned(),
+            limits: KeyLimits { per_minute: None, at_once: None },
+            expires_in: None,
+            grants: KeyGrants::default(),
+            networks: Vec::new(),
+        }
+    }
 }
 
 impl Gateway {
@@ -93,26 +125,45 @@ impl Gateway {
         Ok(self.inner.store.keys(app.to_owned()).await?)
     }
 
-    /// Adds a key to an app, with its requests for work in a minute and at once
-    /// where they are limited, and the seconds until it expires, if it does;
-    /// returns its secret, which is shown nowhere else.
+    /// Adds a key to an app; returns its secret, which is shown nowhere else.
     ///
     /// # Errors
-    /// Where there is no app of the name.
+    /// Where there is no app of the name, or its grants name what is not there.
     pub async fn add_app_key(
         &self,
         app: &str,
-        label: &str,
-        limits: (Option<i64>, Option<i64>),
-        expires_in: Option<u64>,
+        new: NewKey,
         by: &str,
     ) -> Result<(AccessKey, SecretString), GatewayError> {
-        let (key, secret) = new_access_key(app, label);
-        let (per_minute, at_once) = limits;
+        let NewKey { label, limits, expires_in, grants, networks } = new;
+        self.check_grants(&grants)?;
+        let (key, secret) = new_access_key(app, &label);
+        let KeyLimits { per_minute, at_once } = limits;
         let micros = |seconds: u64| i64::try_from(seconds).unwrap_or(i64::MAX).saturating_mul(1_000_000);
         let expires_at = expires_in.map(|seconds| key.created_at.saturating_add(micros(seconds)));
-        let key = AccessKey { per_minute, at_once, expires_at, ..key };
+        let networks: Vec<String> = networks.iter().map(IpNet::to_string).collect();
+        let key = AccessKey { per_minute, at_once, expires_at, ..key }.with_grants(&grants, &networks);
         Ok((self.inner.store.add_key(key, by.to_owned()).await?, secret))
+    }
+
+    /// Whether everything that is granted is there, so that a slip is noticed
+    /// when the key is added.
+    fn check_grants(&self, grants: &KeyGrants) -> Result<(), GatewayError> {
+        let registry = self.registry();
+        if let Some(route) = grants.routes.iter().find(|route| !registry.routes().contains_key(*route)) {
+            return Err(GatewayError::NoSuchRoute(route.clone()));
+        }
+        for engine in &grants.engines {
+            registry.engine(engine)?;
+        }
+        let index = registry.voices();
+        for voice in &grants.voices {
+            let query = VoiceQuery { among: Some(vec![voice.clone()]), limit: 1, ..VoiceQuery::default() };
+            if index.find(&query).page.is_empty() {
+                return Err(PlanError::NoSuchVoice { wanted: voice.clone(), nearest: Vec::new() }.into());
+            }
+        }
+        Ok(())
     }
 
     /// Revokes a key of an app by its id or a unique beginning of it; the

@@ -4,8 +4,10 @@
 mod apps;
 mod people;
 mod records;
+mod statements;
 
-pub use apps::new_access_key;
-pub(crate) use apps::{key_id, label_of};
+pub(crate) use apps::{CONSOLE, key_id, label_of};
+pub use apps::{NewKey, new_access_key};
 pub use people::NewSession;
 pub use records::{DispatchDetails, Overview};
+pub use statements::ReconciledStatement;

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use dispatcher_store::Session;
+use dispatcher_store::{Person, PersonChange, Session};
 use dispatcher_vault::{hash_key, random_token};
 
 use crate::{Gateway, GatewayError, now_micros};
@@ -19,11 +19,11 @@ pub struct NewSession {
 }
 
 impl Gateway {
-    /// Names of the people who can sign in, and when each was added or changed.
+    /// The people who can sign in, by name.
     ///
     /// # Errors
     /// When the records cannot be read or written; so with all of these.
-    pub async fn people(&self) -> Result<Vec<(String, i64)>, GatewayError> {
+    pub async fn people(&self) -> Result<Vec<Person>, GatewayError> {
         Ok(self.inner.store.people().await?)
     }
 
@@ -43,20 +43,24 @@ impl Gateway {
         Ok(self.inner.store.password_hash(person.to_owned()).await?)
     }
 
-    /// Sets a person's password hash, adding the person where there is none.
-    /// The person's sessions end, but for the one of the token `keep`.
+    /// Changes a person, or adds one. The person's sessions end, but for the one
+    /// of the token `keep`.
     ///
     /// # Errors
-    /// When the records cannot be written.
+    /// Where an app of an app owner is not there, or there is no such person
+    /// and no password.
     pub async fn put_person(
         &self,
         name: &str,
-        password_hash: String,
+        change: PersonChange,
         keep: Option<&str>,
         by: &str,
     ) -> Result<(), GatewayError> {
+        for app in change.role.iter().flat_map(|(_, apps)| apps) {
+            self.app(app).await?;
+        }
         let (keep, now) = (keep.map(hash_key), now_micros());
-        Ok(self.inner.store.put_person(name.to_owned(), password_hash, keep, by.to_owned(), now).await?)
+        Ok(self.inner.store.put_person(name.to_owned(), change, keep, by.to_owned(), now).await?)
     }
 
     /// Removes a person, whose sessions end.
@@ -67,11 +71,11 @@ impl Gateway {
         Ok(self.inner.store.remove_person(name.to_owned(), by.to_owned(), now_micros()).await?)
     }
 
-    /// Begins a session; gives its token, of which the records have a hash alone.
+    /// Begins a session; gives its record and its token, of which the records have a hash alone.
     ///
     /// # Errors
     /// When the records cannot be written.
-    pub async fn begin_session(&self, new: NewSession) -> Result<String, GatewayError> {
+    pub async fn begin_session(&self, new: NewSession) -> Result<(String, Session), GatewayError> {
         let token = random_token(&mut rand::rng());
         let now = now_micros();
         let length = i64::try_from(new.length.as_micros()).unwrap_or(i64::MAX);
@@ -82,8 +86,8 @@ impl Gateway {
             expires_at: now.saturating_add(length),
             key: new.key,
         };
-        self.inner.store.add_session(session).await?;
-        Ok(token)
+        self.inner.store.add_session(session.clone()).await?;
+        Ok((token, session))
     }
 
     /// The session of a token, where it is not over.

@@ -1,16 +1,21 @@
 //! What was done, what it cost and who changed what. An app key sees its own
 //! app's alone.
 
+use std::sync::Arc;
+use std::time::Duration;
+
 use dispatcher_core::{Costs, Money};
 use dispatcher_store::{
     AuditEntry, DispatchFilter, DispatchState, GroupBy, Identified, LedgerCheck, LedgerEntry, SampleDispatch,
     StoreError, StoredAttempt, StoredDispatch, UsageTotal,
 };
 
-use crate::{Caller, Gateway, GatewayError, day_of, now_micros};
+use crate::{Caller, CallerRole, Gateway, GatewayError, day_of, now_micros};
 
 /// Dispatches that an overview looks at.
 const NEWEST: i64 = 500;
+/// How often the sums of usage are brought up to date.
+const ROLL_UP: Duration = Duration::from_secs(120);
 
 /// A dispatch with its attempts, in order, and its ledger entries.
 #[derive(Debug, Clone)]
@@ -35,12 +40,36 @@ pub struct Overview {
 impl Caller {
     /// The apps whose records it may see; those of all where nothing is given.
     pub(crate) fn visible_apps(&self) -> Option<Vec<String>> {
-        (!self.operator).then(|| vec![self.app.name.clone()])
+        match &self.role {
+            CallerRole::Operator | CallerRole::Auditor => None,
+            CallerRole::AppOwner(apps) => Some(apps.to_vec()),
+            CallerRole::App => Some(vec![self.app.name.clone()]),
+        }
     }
 
-    /// Of an app that is asked for, or of all, the one that it may see.
-    pub(crate) fn visible(&self, app: Option<String>) -> Option<String> {
-        if self.operator { app } else { Some(self.app.name.clone()) }
+    /// Of an app that is asked for, or of all, those that it may see. A key sees
+    /// its own app, whatever it asks for.
+    pub fn visible(&self, app: Option<String>) -> Option<Vec<String>> {
+        match (&self.role, app) {
+            (CallerRole::AppOwner(_), Some(app)) if !self.may_see(&app) => Some(Vec::new()),
+            (CallerRole::Operator | CallerRole::Auditor | CallerRole::AppOwner(_), Some(app)) => Some(vec![app]),
+            _ => self.visible_apps(),
+        }
+    }
+
+    /// Whether it may see the records of an app.
+    pub fn may_see(&self, app: &str) -> bool {
+        self.visible_apps().is_none_or(|apps| apps.iter().any(|own| own == app))
+    }
+
+    /// Whether it may change all records.
+    pub fn is_operator(&self) -> bool {
+        self.role == CallerRole::Operator
+    }
+
+    /// Whether it may read all records.
+    pub fn reads_all(&self) -> bool {
+        matches!(self.role, CallerRole::Operator | CallerRole::Auditor)
     }
 }
 
@@ -52,13 +81,14 @@ impl Gateway {
     pub async fn dispatches(
         &self,
         caller: &Caller,
+        app: Option<String>,
         filter: DispatchFilter,
     ) -> Result<Vec<StoredDispatch>, GatewayError> {
         let job = match filter.job {
             Some(beginning) => Some(self.job_or_removed(caller, beginning).await?),
             None => None,
         };
-        let filter = DispatchFilter { app: caller.visible(filter.app), job, ..filter };
+        let filter = DispatchFilter { apps: caller.visible(app), job, ..filter };
         Ok(self.inner.store.dispatches(filter).await?)
     }
 
@@ -80,7 +110,7 @@ impl Gateway {
         let store = &self.inner.store;
         let id = store.id_of(Identified::Dispatch, caller.visible_apps(), id.to_owned()).await?;
         let (dispatch, mut attempts, ledger) = store.dispatch(id).await?;
-        if !caller.operator {
+        if !caller.reads_all() {
             attempts.iter_mut().for_each(|attempt| attempt.detail = None);
         }
         Ok(DispatchDetails { dispatch, attempts, ledger })
@@ -108,10 +138,25 @@ impl Gateway {
     ) -> Result<(Vec<UsageTotal>, Costs), GatewayError> {
         let rows = self.inner.store.usage(by, days, caller.visible(app)).await?;
         let mut sum = Costs::default();
-        for row in &rows {
+        for row in rows.iter().filter(|row| row.requests > 0 || row.nanos != 0) {
             sum.add(row.cost())?;
         }
         Ok((rows, sum))
+    }
+
+    /// Adds new entries of the ledger to the sums of usage, now and then until
+    /// the gateway is gone, so that a report has little to add.
+    pub(crate) fn keep_usage(&self) {
+        let inner = Arc::downgrade(&self.inner);
+        tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(ROLL_UP).await;
+                let Some(inner) = inner.upgrade() else { return };
+                if let Err(error) = inner.store.roll_up_usage().await {
+                    tracing::warn!(%error, "the sums of usage were not brought up to date");
+                }
+            }
+        });
     }
 
     /// Checks all entries of the ledger.

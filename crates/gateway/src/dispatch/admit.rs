@@ -1,14 +1,18 @@
 //! Admit: who may do this.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use dispatcher_core::{Bounds, Circumstances};
-use dispatcher_store::{App, Grant};
+use dispatcher_core::{Bounds, Circumstances, GrantRefusal, KeyGrants};
+use dispatcher_store::{App, Grant, PersonRole, Session};
 use dispatcher_vault::{KeyKind, hash_key, key_kind};
+use ipnet::IpNet;
 use parking_lot::Mutex;
 
 use crate::clock::minute_of_day;
+use crate::desk::CONSOLE;
 use crate::dispatch::tokens::Token;
 use crate::{Gateway, GatewayError, now_micros};
 
@@ -21,14 +25,29 @@ const MAX_KEPT: usize = 4_096;
 #[derive(Debug, Clone)]
 pub struct Caller {
     pub app: App,
-    /// May read and change records.
-    pub operator: bool,
+    /// What it may do beyond its app.
+    pub role: CallerRole,
     /// For the audit log: a key's id, or a person.
     pub who: String,
     /// The limits of its key, where the key has any.
     pub key: Option<KeyLimits>,
+    /// What its key is granted, where that is not everything.
+    pub grants: Option<Arc<KeyGrants>>,
     /// The token that it calls with, in place of a key.
     pub token: Option<Token>,
+}
+
+/// What a caller may do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CallerRole {
+    /// A key or token: use its app.
+    App,
+    /// A person: use the first of these apps, read the records of all of them, and change their keys.
+    AppOwner(Arc<[String]>),
+    /// A person: read everything.
+    Auditor,
+    /// Everything.
+    Operator,
 }
 
 /// Requests for work that may be made with a key, beside what its app may make.
@@ -41,18 +60,22 @@ pub struct KeyLimits {
 impl Caller {
     /// Somebody who speaks for an app, without limits of a key or token.
     pub fn of_app(app: App, who: impl Into<String>) -> Caller {
-        Caller { app, operator: false, who: who.into(), key: None, token: None }
+        Caller { app, role: CallerRole::App, who: who.into(), key: None, grants: None, token: None }
     }
 
     /// Somebody at a desk with no service: they see every voice.
     pub(crate) fn nobody() -> Self {
         let app = App { rehearsal: true, ..App::new("desk", "", 0) };
-        Caller { operator: true, ..Caller::of_app(app, "") }
+        Caller { role: CallerRole::Operator, ..Caller::of_app(app, "") }
     }
 
     /// Where engines may be called for it.
     pub fn bounds(&self) -> Bounds {
-        Bounds::default().at(self.app.site).in_region(self.app.region.as_deref())
+        let bounds = Bounds::default().at(self.app.site).in_region(self.app.region.as_deref());
+        match &self.grants {
+            Some(grants) => bounds.only(&grants.engines, &grants.voices),
+            None => bounds,
+        }
     }
 
     /// What conditions of routes may ask of its request, whose audio format has
@@ -65,7 +88,7 @@ impl Caller {
     /// nothing is given.
     pub fn granted(&self) -> Option<Vec<String>> {
         let voices = self.app.custom_voices.as_deref().unwrap_or_default();
-        (!self.operator).then(|| voices.lines().map(str::to_owned).collect())
+        (!self.reads_all()).then(|| voices.lines().map(str::to_owned).collect())
     }
 }
 
@@ -114,11 +137,13 @@ impl GrantCache {
 }
 
 impl Gateway {
-    /// Who the key speaks for. An operator key speaks for the app it belongs to.
+    /// Who the key speaks for, called from an address. An operator key speaks for
+    /// the app it belongs to.
     ///
     /// # Errors
-    /// [`GatewayError::BadKey`] with a hint where the key is mistyped.
-    pub async fn admit(&self, key: &str) -> Result<Caller, GatewayError> {
+    /// [`GatewayError::BadKey`] with a hint where the key is mistyped;
+    /// [`GatewayError::Grant`] where it is not accepted from there.
+    pub async fn admit(&self, key: &str, from: Option<IpAddr>) -> Result<Caller, GatewayError> {
         match key_kind(key) {
             None => return Err(GatewayError::BadKey("; it is mistyped or cut off (its check digit does not fit)")),
             Some(KeyKind::Token) => return Err(GatewayError::BadKey("; a token stands in its place")),
@@ -140,18 +165,38 @@ impl Gateway {
         if key.has_expired(now_micros()) {
             return Err(GatewayError::BadKey("; it has expired"));
         }
+        check_network(key.networks.as_deref(), from)?;
+        let grants = Some(key.grants()).filter(|grants| !grants.is_whole()).map(Arc::new);
+        let role = if key.operator { CallerRole::Operator } else { CallerRole::App };
         let limits = KeyLimits { per_minute: key.per_minute, at_once: key.at_once };
         let limited = key.per_minute.is_some() || key.at_once.is_some();
-        Ok(Caller { operator: key.operator, key: limited.then_some(limits), ..Caller::of_app(app, key.id) })
+        Ok(Caller { role, grants, key: limited.then_some(limits), ..Caller::of_app(app, key.id) })
     }
 
-    /// The caller of a signed-in operator, who speaks for the app `console`.
+    /// The caller of a session. An operator or auditor speaks for the app
+    /// `console`, an app owner for the first of their apps.
     ///
     /// # Errors
-    /// When the records cannot be read.
-    pub async fn admit_person(&self, person: &str) -> Result<Caller, GatewayError> {
-        let app = self.inner.store.app("console".into()).await?;
-        Ok(Caller { operator: true, ..Caller::of_app(app, person) })
+    /// When the records cannot be read; [`GatewayError::NoPerson`] where the
+    /// person was removed meanwhile.
+    pub async fn admit_session(&self, session: &Session) -> Result<Caller, GatewayError> {
+        let store = &self.inner.store;
+        let console = || store.app(CONSOLE.into());
+        let as_who = |role, app| Caller { role, ..Caller::of_app(app, session.person.clone()) };
+        if session.key.is_some() {
+            return Ok(as_who(CallerRole::Operator, console().await?));
+        }
+        let person = store.person(session.person.clone()).await?.ok_or(GatewayError::NoPerson)?;
+        let apps: Arc<[String]> = person.apps.iter().flat_map(|apps| apps.lines()).map(str::to_owned).collect();
+        Ok(match (person.role, apps.first()) {
+            (PersonRole::Operator, _) => as_who(CallerRole::Operator, console().await?),
+            (PersonRole::Auditor, _) => as_who(CallerRole::Auditor, console().await?),
+            (PersonRole::AppOwner, Some(first)) => {
+                let app = store.app(first.clone()).await?;
+                as_who(CallerRole::AppOwner(apps), app)
+            }
+            (PersonRole::AppOwner, None) => return Err(GatewayError::NoPerson),
+        })
     }
 
     /// Forgets looked-up grants, after keys or apps were changed.
@@ -160,11 +205,38 @@ impl Gateway {
     }
 }
 
+/// Whether a key that is bound to networks is called from one of them.
+fn check_network(networks: Option<&str>, from: Option<IpAddr>) -> Result<(), GatewayError> {
+    let Some(networks) = networks else { return Ok(()) };
+    let from = from.map(|from| from.to_canonical());
+    let within = |network: &str| network.parse::<IpNet>().ok().zip(from).is_some_and(|(net, from)| net.contains(&from));
+    match networks.lines().any(within) {
+        true => Ok(()),
+        false => {
+            let from = from.map_or_else(|| "an unknown address".to_owned(), |from| from.to_string());
+            Err(GrantRefusal::Network(from).into())
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use dispatcher_store::AccessKey;
 
     use super::*;
+
+    #[test]
+    fn a_key_that_is_bound_to_networks_is_not_accepted_from_elsewhere() {
+        let accepted = |networks: Option<&str>, from: &str| check_network(networks, from.parse().ok()).is_ok();
+        let both = Some("10.1.0.0/16\n2001:db8::/32");
+        assert!(accepted(None, "203.0.113.7"));
+        assert!(accepted(both, "10.1.255.9") && accepted(both, "2001:db8::1") && accepted(both, "::ffff:10.1.2.3"));
+        for elsewhere in ["10.2.0.1", "2001:db9::1", "127.0.0.1", "nowhere"] {
+            assert!(!accepted(both, elsewhere), "{elsewhere}");
+        }
+        // What can no longer be read opens nothing.
+        assert!(!accepted(Some("10.1.0.0"), "10.1.0.0"));
+    }
 
     #[test]
     fn a_grant_that_was_looked_up_before_a_revocation_is_not_kept_after_it() {
@@ -182,6 +254,11 @@ mod tests {
             per_minute: None,
             at_once: None,
             expires_at: None,
+            calls: None,
+            routes: None,
+            engines: None,
+            voices: None,
+            networks: None,
         };
         let grant = Grant { key, app: App::new("quay", "Quay", 1) };
         cache.put("h".into(), grant.clone(), cache.generation());

@@ -202,9 +202,9 @@ impl Gateway {
     /// # Errors
     /// If the records cannot be read.
     pub async fn allowances(&self, caller: &Caller, app: Option<String>) -> Result<Vec<AllowanceView>, GatewayError> {
-        let app = caller.visible(app);
+        let apps = caller.visible(app);
         let all = self.all_allowances().await?.into_iter();
-        Ok(all.filter(|view| app.as_ref().is_none_or(|app| *app == view.row.app)).collect())
+        Ok(all.filter(|view| apps.as_ref().is_none_or(|apps| apps.contains(&view.row.app))).collect())
     }
 
     /// All allowances, by app.

@@ -6,7 +6,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use dispatcher_core::{AmountsUsed, Currency, RequestShare, TokenCall, TokenRefusal, TokenTerms};
+use dispatcher_core::{AmountsUsed, Currency, GrantRefusal, RequestShare, TokenCall, TokenRefusal, TokenTerms};
 use dispatcher_store::{App, Identified, StoredToken};
 use dispatcher_vault::{KeyKind, hash_key, new_key};
 use parking_lot::Mutex;
@@ -236,6 +236,9 @@ impl Caller {
     /// # Errors
     /// [`GatewayError::Token`], with the routes that it is for.
     pub(crate) fn check_route(&self, wanted: &str, credential: Option<&str>) -> Result<(), GatewayError> {
+        if let Some(grants) = &self.grants {
+            grants.check_route(wanted)?;
+        }
         let Some(token) = &self.token else { return Ok(()) };
         if credential.is_some() {
             return Err(TokenRefusal::Credential.into());
@@ -265,6 +268,11 @@ impl Caller {
     /// [`GatewayError::Token`], with the routes that it is for.
     pub(crate) fn check_voices(&self, others: bool) -> Result<(), GatewayError> {
         let routes = self.token.as_ref().map(|token| &token.0.terms.routes).filter(|routes| !routes.is_empty());
+        if let Some(grants) = self.grants.as_ref().filter(|grants| others && !grants.routes.is_empty())
+            && grants.voices.is_empty()
+        {
+            return Err(GrantRefusal::Route(grants.routes.clone()).into());
+        }
         match routes.filter(|_| others) {
             Some(routes) => Err(TokenRefusal::Voice(routes.clone()).into()),
             None => Ok(()),

@@ -158,8 +158,7 @@ impl Gateway {
         before: Option<String>,
         limit: i64,
     ) -> Result<Vec<StoredExchange>, GatewayError> {
-        let app = if caller.operator { app } else { Some(caller.app.name.clone()) };
-        Ok(self.inner.store.exchanges(app, before, limit).await?)
+        Ok(self.inner.store.exchanges(caller.visible(app), before, limit).await?)
     }
 }
 

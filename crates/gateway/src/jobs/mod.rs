@@ -140,7 +140,11 @@ impl Gateway {
         let forecast = self.estimate_job(caller, &job).await?;
         let id = new_id();
         let folder = self.job_folder(&id)?;
-        let stored = work::Stored { operator: caller.operator, work: job.work };
+        let stored = work::Stored {
+            operator: caller.is_operator(),
+            grants: caller.grants.as_deref().cloned().unwrap_or_default(),
+            work: job.work,
+        };
         work::bring_in(job.audio.as_ref(), &folder).await?;
         let request = serde_json::to_string(&stored).map_err(GatewayError::document("a job"))?;
         let estimates = forecast.estimates.amounts();
@@ -176,7 +180,7 @@ impl Gateway {
 
     /// Refuses a further job of an app that has too many, or too many bytes of results.
     async fn check_jobs_of(&self, caller: &Caller) -> Result<(), GatewayError> {
-        let filter = JobFilter { app: Some(caller.app.name.clone()), limit: i64::MAX, ..JobFilter::default() };
+        let filter = JobFilter { apps: Some(vec![caller.app.name.clone()]), limit: i64::MAX, ..JobFilter::default() };
         let rows = self.inner.store.jobs(filter).await?;
         if rows.iter().filter(|row| !row.state.is_over()).count() >= MOST_OPEN {
             let what = format!("the app has {MOST_OPEN} jobs that have not ended; wait, or cancel some");

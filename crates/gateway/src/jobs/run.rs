@@ -13,7 +13,7 @@ use tokio_util::sync::CancellationToken;
 use super::work::Stored;
 use super::{JobWork, PieceStore, Track, captions, piece_store};
 use crate::dispatch::dispatch_record::to_i64;
-use crate::{Caller, FailedAttempt, Gateway, GatewayError, Utterance, now_micros};
+use crate::{Caller, CallerRole, FailedAttempt, Gateway, GatewayError, Utterance, now_micros};
 
 /// Attempts in a row without progress after which a job fails.
 const MOST_WAITS: u32 = 40;
@@ -176,7 +176,9 @@ async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result
     let stored: Stored = serde_json::from_str(&row.request)
         .map_err(|error| JobStop::Failed(format!("the job cannot be read: {error}")))?;
     let app = gateway.inner.store.app(row.app.clone()).await.map_err(GatewayError::from)?;
-    let caller = Caller { operator: stored.operator, ..Caller::of_app(app, row.by.clone()) };
+    let role = if stored.operator { CallerRole::Operator } else { CallerRole::App };
+    let grants = Some(stored.grants.clone()).filter(|grants| !grants.is_whole()).map(Arc::new);
+    let caller = Caller { role, grants, ..Caller::of_app(app, row.by.clone()) };
     let folder = gateway.job_folder(id)?;
     let run = JobRun { gateway, row, folder, caller, cancel };
     match &stored.work {

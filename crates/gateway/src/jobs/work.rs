@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use dispatcher_core::Work;
+use dispatcher_core::{KeyGrants, Work};
 use dispatcher_engines::AudioSource;
 use serde::{Deserialize, Serialize};
 
@@ -46,6 +46,9 @@ pub struct Track {
 pub(super) struct Stored {
     /// Its caller might use voices that are made for this account.
     pub(super) operator: bool,
+    /// Of the key that made it.
+    #[serde(default)]
+    pub(super) grants: KeyGrants,
     pub(super) work: JobWork,
 }
 

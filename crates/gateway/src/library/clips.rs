@@ -92,7 +92,7 @@ impl Gateway {
     }
 
     async fn clip_row(&self, caller: &Caller, id: &str) -> Result<StoredClip, GatewayError> {
-        let apps = (!caller.operator).then(|| vec![caller.app.name.clone(), SHARED.to_owned()]);
+        let apps = caller.visible_apps().map(|own| [own, vec![SHARED.to_owned()]].concat());
         let id = self.inner.store.id_of(Identified::Clip, apps, id.to_owned()).await?;
         let mut rows = self.inner.store.clip_records(id.clone()).await?;
         rows.retain(|row| usable(caller, row));
@@ -118,7 +118,7 @@ impl Gateway {
     /// Where the caller has none of this id of its own.
     pub async fn remove_clip(&self, caller: &Caller, id: &str) -> Result<(), GatewayError> {
         let (row, _) = self.clip(caller, id).await?;
-        if row.app != caller.app.name && !caller.operator {
+        if !caller.may_see(&row.app) {
             return Err(StoreError::Missing { what: "clip", name: row.id }.into());
         }
         let _turn = self.inner.clip_changes.lock().await;
@@ -159,5 +159,5 @@ impl ClipsInUse {
 }
 
 fn usable(caller: &Caller, row: &StoredClip) -> bool {
-    caller.operator || row.app == caller.app.name || row.app == SHARED
+    row.app == SHARED || caller.may_see(&row.app)
 }

@@ -75,7 +75,9 @@ impl Gateway {
         let document = serde_json::to_string(&rows).map_err(GatewayError::document("a prompt set"))?;
         // An operator changes the table, and not whose it is.
         let known = self.inner.store.prompt_set(name.to_owned()).await.ok().map(|(row, _)| row.app);
-        let app = known.filter(|_| caller.operator).unwrap_or_else(|| Some(caller.app.name.clone()));
+        let app = known
+            .filter(|app| app.as_ref().is_some_and(|app| caller.may_see(app)) || caller.is_operator())
+            .unwrap_or_else(|| Some(caller.app.name.clone()));
         let new = NewVersion { app, ..NewVersion::by(&caller.who, VersionedKind::PromptSet, name, document) };
         self.inner.store.put_version(new, now_micros()).await?;
         Ok(())
@@ -87,7 +89,7 @@ impl Gateway {
     /// When the records cannot be read.
     pub async fn prompt_sets(&self, caller: &Caller) -> Result<Vec<DocumentVersion>, GatewayError> {
         let mut sets = self.inner.store.in_force(VersionedKind::PromptSet).await?;
-        sets.retain(|set| caller.operator || set.app.as_ref() == Some(&caller.app.name));
+        sets.retain(|set| caller.reads_all() || set.app.as_ref().is_some_and(|app| caller.may_see(app)));
         Ok(sets)
     }
 
@@ -97,7 +99,7 @@ impl Gateway {
         name: &str,
     ) -> Result<(DocumentVersion, Vec<StoredPromptFile>), GatewayError> {
         let found = self.inner.store.prompt_set(name.to_owned()).await?;
-        if !caller.operator && found.0.app.as_ref() != Some(&caller.app.name) {
+        if !caller.reads_all() && !found.0.app.as_ref().is_some_and(|app| caller.may_see(app)) {
             return Err(StoreError::Missing { what: "prompt set", name: name.to_owned() }.into());
         }
         Ok(found)

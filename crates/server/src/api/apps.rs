@@ -1,7 +1,7 @@
 //! Apps and their keys.
 
 use dispatcher_core::is_record_name;
-use dispatcher_gateway::{App, Gateway, RecallPolicy, now_micros};
+use dispatcher_gateway::{App, Gateway, KeyLimits, NewKey, RecallPolicy, now_micros};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post, put};
 use secrecy::ExposeSecret as _;
@@ -102,7 +102,17 @@ fn check_format(gateway: &Gateway, request: &AppRequest) -> Result<(), Problem> 
     format.map_err(|error| Problem::at(ProblemKind::Invalid, "/default_format", error.to_string()))
 }
 
+/// Refuses an app that the caller does not see, as if it were not there.
+fn own(allowed: &Allowed, name: &str) -> Result<(), Problem> {
+    match allowed.0.may_see(name) {
+        true => Ok(()),
+        false => Err(Problem::new(ProblemKind::NoSuchRecord, format!("there is no app '{name}'"))),
+    }
+}
+
 /// List apps
+///
+/// App owners see their own.
 #[utoipa::path(
     operation_id = "listApps",
     context_path = "/api/v1", tag = "apps",
@@ -110,8 +120,9 @@ fn check_format(gateway: &Gateway, request: &AppRequest) -> Result<(), Problem> 
     security(("key" = []))
 )]
 #[get("/apps")]
-pub(crate) async fn list(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<AppAnswer>>, Problem> {
-    let apps = gateway.apps().await?;
+pub(crate) async fn list(allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<AppAnswer>>, Problem> {
+    let mut apps = gateway.apps().await?;
+    apps.retain(|app| allowed.0.may_see(&app.name));
     Ok(Json(List::whole(apps.into_iter().map(AppAnswer::from).collect())))
 }
 
@@ -151,7 +162,8 @@ pub(crate) async fn add(
     security(("key" = []))
 )]
 #[get("/apps/<name>")]
-pub(crate) async fn read(_allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<AppAnswer>, Problem> {
+pub(crate) async fn read(allowed: Allowed, name: &str, gateway: &State<Gateway>) -> Result<Json<AppAnswer>, Problem> {
+    own(&allowed, name)?;
     Ok(Json(gateway.app(name).await?.into()))
 }
 
@@ -190,17 +202,19 @@ pub(crate) async fn change(
 )]
 #[get("/apps/<name>/keys")]
 pub(crate) async fn keys(
-    _allowed: Allowed,
+    allowed: Allowed,
     name: &str,
     gateway: &State<Gateway>,
 ) -> Result<Json<List<KeyAnswer>>, Problem> {
+    own(&allowed, name)?;
     let keys = gateway.app_keys(name).await?;
     Ok(Json(List::whole(keys.into_iter().map(KeyAnswer::from).collect())))
 }
 
 /// Add a key to an app
 ///
-/// The key is shown in this answer only. Keys of the app `console` are operator keys.
+/// The key is shown in this answer only. Keys of the app `console` are operator keys. A key without grants
+/// may do what its app may.
 #[utoipa::path(
     operation_id = "addKey",
     context_path = "/api/v1", tag = "apps",
@@ -215,16 +229,19 @@ pub(crate) async fn add_key(
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
 ) -> Result<(Status, Json<KeyAnswer>), Problem> {
+    own(&allowed, name)?;
     let request: KeyRequest = read_json(data, SMALL_BODY).await?;
     let per_minute = within(request.per_minute, "per_minute", 1_000_000)?;
-    let limits = (per_minute, within(request.at_once, "at_once", 10_000)?);
+    let limits = KeyLimits { per_minute, at_once: within(request.at_once, "at_once", 10_000)? };
     let lives = request.expires_in.is_none_or(|seconds| (SHORTEST_KEY..=LONGEST_KEY).contains(&seconds));
     if !lives {
         let detail = format!("expires_in is {SHORTEST_KEY} to {LONGEST_KEY} seconds");
         return Err(Problem::at(ProblemKind::Invalid, "/expires_in", detail));
     }
-    let by = &allowed.0.who;
-    let (key, secret) = gateway.add_app_key(name, &request.label, limits, request.expires_in, by).await?;
+    let (grants, networks) = request.grants()?;
+    let KeyRequest { label, expires_in, .. } = request;
+    let new = NewKey { label, limits, expires_in, grants, networks };
+    let (key, secret) = gateway.add_app_key(name, new, &allowed.0.who).await?;
     let answer = KeyAnswer { key: Some(secret.expose_secret().to_owned()), ..key.into() };
     Ok((Status::Created, Json(answer)))
 }
@@ -243,6 +260,7 @@ pub(crate) async fn revoke_key(
     id: &str,
     gateway: &State<Gateway>,
 ) -> Result<Status, Problem> {
+    own(&allowed, name)?;
     gateway.revoke_app_key(name, id, &allowed.0.who).await?;
     Ok(Status::NoContent)
 }

@@ -62,7 +62,7 @@ pub(crate) async fn jobs(
     let limit: i64 = given.number("limit")?.unwrap_or(50).clamp(1, 500);
     let app = given.text("app");
     let query = JobFilter {
-        app: if allowed.0.operator { app } else { Some(allowed.0.app.name) },
+        apps: allowed.0.visible(app),
         state: given.text("state").map(|word| one_of("state", &word, JobState::ALL, JobState::name)).transpose()?,
         before: given.text("cursor"),
         limit: limit + 1,

@@ -34,7 +34,7 @@ pub(crate) fn list(allowed: Allowed, gateway: &State<Gateway>) -> Json<List<Lexi
 }
 
 fn visible(allowed: &Allowed, lexicon: &StoredLexicon) -> bool {
-    allowed.0.operator || lexicon.is_for(&allowed.0.app.name)
+    allowed.0.reads_all() || lexicon.is_for(&allowed.0.app.name)
 }
 
 /// Read a lexicon

@@ -136,7 +136,7 @@ pub(crate) async fn make(
     let mut given = Parameters::of_query(&meta.query)?;
     let app = given.text("app");
     given.finish()?;
-    let app = match app.filter(|_| allowed.0.operator) {
+    let app = match app.filter(|app| allowed.0.may_see(app)) {
         Some(app) => gateway.app(&app).await?.name,
         None => allowed.0.app.name.clone(),
     };

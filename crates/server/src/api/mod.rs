@@ -27,6 +27,7 @@ pub(crate) mod session;
 mod socket;
 mod speech_request;
 mod spoken_sequence;
+pub(crate) mod statements;
 pub(crate) mod tariffs;
 pub(crate) mod tokens;
 mod transcript_form;
@@ -54,7 +55,9 @@ async fn app_of(caller: &Caller, meta: &Meta, gateway: &Gateway) -> Result<Strin
     match named {
         None => Ok(own.clone()),
         Some(app) if app == *own => Ok(app),
-        Some(_) if !caller.operator => Err(Problem::new(ProblemKind::NotAllowed, "another app is for operators")),
+        Some(app) if !caller.may_see(&app) => {
+            Err(Problem::new(ProblemKind::NotAllowed, "another app is for operators and its owners"))
+        }
         Some(app) => Ok(gateway.app(&app).await?.name),
     }
 }

@@ -49,8 +49,8 @@ pub(crate) async fn dispatches(
     let limit: i64 = given.number("limit")?.unwrap_or(50).clamp(1, 500);
     let before = given.text("cursor");
     given.finish()?;
-    let filter = DispatchFilter { app, engine, state, work, job, before, limit: limit + 1 };
-    let mut rows = gateway.dispatches(&allowed.0, filter).await?;
+    let filter = DispatchFilter { apps: None, engine, state, work, job, before, limit: limit + 1 };
+    let mut rows = gateway.dispatches(&allowed.0, app, filter).await?;
     let more = rows.len() > usize::try_from(limit).unwrap_or(0);
     rows.truncate(usize::try_from(limit).unwrap_or(0));
     let next = rows.last().filter(|_| more).map(|row| row.id.clone());

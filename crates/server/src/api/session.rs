@@ -1,11 +1,11 @@
 //! The console's session.
 
-use dispatcher_gateway::Gateway;
+use dispatcher_gateway::{CallerRole, Gateway, PersonChange, PersonRole, Session};
 use dispatcher_vault::hash_password;
 use rocket::http::{CookieJar, Status};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
-use secrecy::ExposeSecret as _;
+use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::body::{RequestBody, read_small};
 use std::net::SocketAddr;
@@ -15,15 +15,27 @@ use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::public_url::PublicUrl;
 use crate::sign_in::{SignIn, begin_session, end_session};
-use crate::wire::{List, PersonAnswer, PersonRequest, SessionAnswer, SignInRequest, rfc3339};
+use crate::wire::{List, PersonAnswer, PersonRequest, SessionAnswer, SignInRequest};
 
 /// A name, a password, a key.
 const MAX_BODY: u64 = 4 << 10;
 const SHORTEST_PASSWORD: usize = 12;
 const LONGEST_NAME: usize = 80;
 
-fn answer(person: Option<String>) -> Json<SessionAnswer> {
-    Json(SessionAnswer { person, version: env!("CARGO_PKG_VERSION").into() })
+async fn answer(gateway: &Gateway, session: Option<Session>) -> Result<Json<SessionAnswer>, Problem> {
+    let version = env!("CARGO_PKG_VERSION").into();
+    let caller = match &session {
+        Some(session) => gateway.admit_session(session).await.ok(),
+        None => None,
+    };
+    let (role, apps) = match caller.as_ref().map(|caller| &caller.role) {
+        Some(CallerRole::AppOwner(apps)) => (Some(PersonRole::AppOwner), apps.to_vec()),
+        Some(CallerRole::Auditor) => (Some(PersonRole::Auditor), Vec::new()),
+        Some(_) => (Some(PersonRole::Operator), Vec::new()),
+        None => (None, Vec::new()),
+    };
+    let person = session.filter(|_| caller.is_some()).map(|session| session.person);
+    Ok(Json(SessionAnswer { person, role: role.map(PersonRole::name), apps, version }))
 }
 
 /// Secrets stand in these bodies: errors never quote them.
@@ -55,9 +67,8 @@ pub(crate) async fn sign_in(
 ) -> Result<Json<SessionAnswer>, Problem> {
     let request: SignInRequest = read_secret(data).await?;
     let owner = sign_in.owner(gateway, request, peer.map(|peer| peer.ip())).await?;
-    let name = owner.name.clone();
-    begin_session(gateway, owner, cookies, url).await?;
-    Ok(answer(Some(name)))
+    let session = begin_session(gateway, owner, cookies, url).await?;
+    answer(gateway, Some(session)).await
 }
 
 /// Read the session
@@ -68,9 +79,11 @@ pub(crate) async fn sign_in(
 )]
 #[get("/session")]
 pub(crate) async fn read(gateway: &State<Gateway>, cookies: &CookieJar<'_>) -> Result<Json<SessionAnswer>, Problem> {
-    let Some(token) = cookies.get(COOKIE).map(|cookie| cookie.value().to_owned()) else { return Ok(answer(None)) };
-    let session = gateway.session(&token).await?;
-    Ok(answer(session.map(|session| session.person)))
+    let session = match cookies.get(COOKIE) {
+        Some(cookie) => gateway.session(cookie.value()).await?,
+        None => None,
+    };
+    answer(gateway, session).await
 }
 
 /// Sign out
@@ -90,14 +103,15 @@ pub(crate) async fn sign_out(
     Ok(Status::NoContent)
 }
 
-/// Set a person's password
+/// Add or change a person
 ///
-/// Adds the person if there is none. All other sessions of the person end.
+/// Sets the password, the role or both; adds the person if there is none. All other sessions of the person
+/// end. People who are not operators may change their own password.
 #[utoipa::path(
     operation_id = "putPerson",
     context_path = "/api/v1", tag = "session",
     request_body = PersonRequest,
-    responses((status = 204, description = "It is set"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    responses((status = 204, description = "The person is added or changed"), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[put("/people/<name>", data = "<data>")]
@@ -113,18 +127,33 @@ pub(crate) async fn put_person(
         return Err(Problem::new(ProblemKind::Invalid, format!("a name has 1 to {LONGEST_NAME} characters")));
     }
     let request: PersonRequest = read_secret(data).await?;
-    if request.password.expose_secret().chars().count() < SHORTEST_PASSWORD {
-        return Err(Problem::at(
-            ProblemKind::Invalid,
-            "/password",
-            format!("a password has at least {SHORTEST_PASSWORD} characters"),
-        ));
+    let role = request.role()?;
+    let oneself = allowed.0.who == name;
+    if !allowed.0.is_operator() && !(oneself && role.is_none()) {
+        let detail = "your role may change your own password only";
+        return Err(Problem::new(ProblemKind::NotAllowed, detail));
     }
-    let hash = sign_in.hash(move || hash_password(request.password.expose_secret(), &mut rand::rng())).await?;
-    let hash = hash.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
+    if oneself && role.as_ref().is_some_and(|(role, _)| *role != PersonRole::Operator) {
+        return Err(Problem::at(ProblemKind::Invalid, "/role", "another operator changes your role"));
+    }
+    let password_hash = match request.password {
+        Some(password) => Some(hashed(password, sign_in).await?),
+        None if role.is_none() => return Err(Problem::new(ProblemKind::Invalid, "give a password, a role or both")),
+        None => None,
+    };
     let own = cookies.get(COOKIE).map(|cookie| cookie.value());
-    gateway.put_person(name, hash, own, &allowed.0.who).await?;
+    let change = PersonChange { password_hash, role };
+    gateway.put_person(name, change, own, &allowed.0.who).await?;
     Ok(Status::NoContent)
+}
+
+async fn hashed(password: SecretString, sign_in: &SignIn) -> Result<String, Problem> {
+    if password.expose_secret().chars().count() < SHORTEST_PASSWORD {
+        let detail = format!("a password has at least {SHORTEST_PASSWORD} characters");
+        return Err(Problem::at(ProblemKind::Invalid, "/password", detail));
+    }
+    let hash = sign_in.hash(move || hash_password(password.expose_secret(), &mut rand::rng())).await?;
+    hash.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))
 }
 
 /// List people
@@ -139,8 +168,7 @@ pub(crate) async fn put_person(
 #[get("/people")]
 pub(crate) async fn people(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<PersonAnswer>>, Problem> {
     let people = gateway.people().await?;
-    let answer = |(name, changed)| PersonAnswer { name, changed: rfc3339(changed) };
-    Ok(Json(List::whole(people.into_iter().map(answer).collect())))
+    Ok(Json(List::whole(people.into_iter().map(PersonAnswer::from).collect())))
 }
 
 /// Remove a person

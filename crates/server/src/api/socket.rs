@@ -82,7 +82,7 @@ impl Upgrade {
         let Upgrade { socket, base, connections, end } = self;
         // A connection without a request in work would be closed.
         let held = of.peer().map(|peer| connections.begin(peer));
-        let operator = caller.operator;
+        let operator = caller.is_operator();
         socket.config(config()).channel(move |stream| {
             Box::pin(async move {
                 let _held = held;

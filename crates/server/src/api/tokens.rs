@@ -1,7 +1,7 @@
 //! `/tokens`: what pages and programs without a key call with.
 
-use dispatcher_core::{TokenCall, TokenTerms};
-use dispatcher_gateway::{Gateway, now_micros};
+use dispatcher_core::{GrantRefusal, TokenCall, TokenTerms};
+use dispatcher_gateway::{Gateway, GatewayError, now_micros};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post};
 use secrecy::ExposeSecret as _;
@@ -78,6 +78,9 @@ pub(crate) async fn add(
 ) -> Result<(Status, Json<TokenAnswer>), Problem> {
     let app = gateway.app(&app_of(&allowed.0, &meta, gateway).await?).await?;
     let request: TokenRequest = read_json(data, SMALL_BODY).await?;
+    if allowed.0.grants.is_some() {
+        return Err(GatewayError::from(GrantRefusal::Token).into());
+    }
     let terms = terms_of(&request)?;
     let seconds = request.expires_in.unwrap_or(SOON);
     if !(SHORTEST..=LONGEST).contains(&seconds) {

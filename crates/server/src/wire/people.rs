@@ -1,11 +1,14 @@
 //! Apps, keys, and who is signed in.
 
-use dispatcher_core::Site;
-use dispatcher_gateway::{AccessKey, App, now_micros};
+use dispatcher_core::{KeyCall, KeyGrants, Site};
+use dispatcher_gateway::{AccessKey, App, Person, PersonRole, now_micros};
+use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::rfc3339;
+use crate::problem::Problem;
+use crate::problem_kind::ProblemKind;
 
 /// An app.
 #[derive(Debug, Serialize, ToSchema)]
@@ -129,6 +132,16 @@ pub(crate) struct KeyAnswer {
     pub(crate) at_once: Option<i64>,
     /// When it expires; null if it does not.
     pub(crate) expires: Option<String>,
+    /// Granted calls; empty: all.
+    pub(crate) calls: Vec<String>,
+    /// Granted routes; empty: all.
+    pub(crate) routes: Vec<String>,
+    /// Granted engines; empty: all.
+    pub(crate) engines: Vec<String>,
+    /// Granted voices; empty: all.
+    pub(crate) voices: Vec<String>,
+    /// Networks that it is accepted from; empty: any.
+    pub(crate) networks: Vec<String>,
     /// Only in the answer that adds the key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) key: Option<String>,
@@ -141,8 +154,14 @@ impl From<AccessKey> for KeyAnswer {
             (None, true) => "expired",
             (None, false) => "active",
         };
+        let KeyGrants { calls, routes, engines, voices } = key.grants();
         KeyAnswer {
             state: state.into(),
+            calls: calls.into_iter().map(|call| call.name().to_owned()).collect(),
+            routes,
+            engines,
+            voices,
+            networks: key.networks.iter().flat_map(|list| list.lines()).map(str::to_owned).collect(),
             id: key.id,
             app: key.app,
             operator: key.operator,
@@ -171,14 +190,83 @@ pub(crate) struct KeyRequest {
     pub(crate) at_once: Option<i64>,
     /// Seconds until it expires: 10 to 316224000 (default: it does not expire).
     pub(crate) expires_in: Option<u64>,
+    /// Granted calls: `speak`, `transcribe`, `caption`, `exchange`, `jobs`, `records` (reading), `manage`
+    /// (tokens, prompt sets, vocabularies, clips). Default: all.
+    #[serde(default)]
+    calls: Vec<String>,
+    /// Granted routes; a request must name one of them (default: all).
+    #[serde(default)]
+    routes: Vec<String>,
+    /// Granted engines; no other is called, whatever a route says (default: all).
+    #[serde(default)]
+    engines: Vec<String>,
+    /// Granted voices, as `engine/voice` (default: all).
+    #[serde(default)]
+    voices: Vec<String>,
+    /// Networks that the key is accepted from, in CIDR notation (RFC 4632), such as `10.1.0.0/16` (default: any).
+    #[serde(default)]
+    networks: Vec<String>,
+}
+
+/// Entries of each list of grants.
+const MOST_GRANTS: usize = 100;
+
+impl KeyRequest {
+    /// Its grants and networks.
+    pub(crate) fn grants(&self) -> Result<(KeyGrants, Vec<IpNet>), Problem> {
+        let lists = [
+            ("/calls", &self.calls),
+            ("/routes", &self.routes),
+            ("/engines", &self.engines),
+            ("/voices", &self.voices),
+            ("/networks", &self.networks),
+        ];
+        let invalid = |pointer: &str, detail: String| Problem::at(ProblemKind::Invalid, pointer, detail);
+        for (pointer, list) in lists {
+            if list.len() > MOST_GRANTS {
+                return Err(invalid(pointer, format!("a list of grants has at most {MOST_GRANTS} entries")));
+            }
+            if let Some(odd) = list.iter().find(|name| name.is_empty() || name.chars().any(char::is_control)) {
+                return Err(invalid(pointer, format!("'{}' is no name", odd.escape_default())));
+            }
+        }
+        let mut calls = Vec::new();
+        for (number, name) in self.calls.iter().enumerate() {
+            let known = || KeyCall::ALL.map(KeyCall::name).join(", ");
+            let wrong = || invalid(&format!("/calls/{number}"), format!("a call is one of {}, not '{name}'", known()));
+            calls.push(KeyCall::of_name(name).ok_or_else(wrong)?);
+        }
+        let mut networks = Vec::new();
+        for (number, network) in self.networks.iter().enumerate() {
+            let detail = || format!("'{network}' is not a network such as 10.1.0.0/16 or 192.0.2.7/32");
+            networks.push(network.parse().map_err(|_| invalid(&format!("/networks/{number}"), detail()))?);
+        }
+        let (routes, engines, voices) = (self.routes.clone(), self.engines.clone(), self.voices.clone());
+        Ok((KeyGrants { calls, routes, engines, voices }, networks))
+    }
 }
 
 /// A person who can sign in with a password.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PersonAnswer {
     pub(crate) name: String,
-    /// When the person was added, or the password last changed.
+    /// `operator`, `app-owner` or `auditor`.
+    pub(crate) role: &'static str,
+    /// Apps of an app owner.
+    pub(crate) apps: Vec<String>,
+    /// When the person was added or last changed.
     pub(crate) changed: String,
+}
+
+impl From<Person> for PersonAnswer {
+    fn from(person: Person) -> Self {
+        PersonAnswer {
+            name: person.name,
+            role: person.role.name(),
+            apps: person.apps.iter().flat_map(|apps| apps.lines()).map(str::to_owned).collect(),
+            changed: rfc3339(person.changed_at),
+        }
+    }
 }
 
 /// Who is signed in.
@@ -186,6 +274,10 @@ pub(crate) struct PersonAnswer {
 pub(crate) struct SessionAnswer {
     /// Null if nobody is signed in.
     pub(crate) person: Option<String>,
+    /// `operator`, `app-owner` or `auditor`; null if nobody is signed in.
+    pub(crate) role: Option<&'static str>,
+    /// Apps of an app owner.
+    pub(crate) apps: Vec<String>,
     pub(crate) version: String,
 }
 
@@ -200,11 +292,48 @@ pub(crate) struct SignInRequest {
     pub(crate) key: Option<secrecy::SecretString>,
 }
 
-/// A person's new password.
+/// A person to be added, or changes to a person.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct PersonRequest {
-    /// At least twelve characters.
-    #[schema(value_type = String)]
-    pub(crate) password: secrecy::SecretString,
+    /// At least twelve characters; required for a new person.
+    #[schema(value_type = Option<String>)]
+    pub(crate) password: Option<secrecy::SecretString>,
+    /// `operator`: everything. `app-owner`: what keys of `apps` may do, the records of these apps, and their
+    /// keys. `auditor`: reads everything and changes nothing. Default: unchanged, or operator for a new person.
+    pub(crate) role: Option<String>,
+    /// The apps of an app owner; the first is the one that the person works for.
+    pub(crate) apps: Option<Vec<String>>,
+}
+
+/// Apps of an app owner.
+const MOST_APPS: usize = 100;
+
+impl PersonRequest {
+    /// The role and its apps, where one is given.
+    pub(crate) fn role(&self) -> Result<Option<(PersonRole, Vec<String>)>, Problem> {
+        let invalid = |pointer: &str, detail: String| Problem::at(ProblemKind::Invalid, pointer, detail);
+        let apps = self.apps.clone().unwrap_or_default();
+        let Some(word) = &self.role else {
+            return match apps.is_empty() {
+                true => Ok(None),
+                false => Err(invalid("/apps", "apps are given with the role app-owner".into())),
+            };
+        };
+        let known = || PersonRole::ALL.iter().map(|role| role.name()).collect::<Vec<_>>().join(", ");
+        let role = PersonRole::from_name(word)
+            .ok_or_else(|| invalid("/role", format!("a role is one of {}, not '{word}'", known())))?;
+        match (role == PersonRole::AppOwner, apps.len()) {
+            (true, 0) => Err(invalid("/apps", "an app owner has at least one app".into())),
+            (true, count) if count > MOST_APPS => {
+                Err(invalid("/apps", format!("an app owner has at most {MOST_APPS} apps")))
+            }
+            (false, count) if count > 0 => Err(invalid("/apps", format!("the role {word} is for all apps"))),
+            // Its keys are operator keys.
+            (true, _) if apps.iter().any(|app| app == "console") => {
+                Err(invalid("/apps", "the app console has no owner; make the person an operator".into()))
+            }
+            _ => Ok(Some((role, apps))),
+        }
+    }
 }

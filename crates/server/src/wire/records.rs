@@ -163,17 +163,37 @@ impl From<LedgerEntry> for LedgerAnswer {
 pub(crate) struct UsageAnswer {
     /// Values of the columns grouped by, in their order.
     pub(crate) group: Vec<String>,
+    /// Requests that were charged; each counts for the engine that was charged first.
     pub(crate) requests: i64,
+    /// Attempts that failed.
+    pub(crate) failures: i64,
+    /// Requests that another engine failed before.
+    pub(crate) fallbacks: i64,
+    /// Requests that were answered with kept audio, and cost nothing.
+    pub(crate) recalled: i64,
     pub(crate) characters: i64,
     /// Seconds of audio.
     pub(crate) duration: f64,
     pub(crate) cost: Amount,
+    /// What the recalled requests would have cost.
+    pub(crate) saved: Amount,
+    /// Milliseconds until the first audio, or until the transcript: half of the calls took no longer.
+    /// To a twentieth; null by hour.
+    pub(crate) latency_median: Option<f64>,
+    /// The same of 95 calls of 100.
+    pub(crate) latency_p95: Option<f64>,
 }
 
 impl From<UsageTotal> for UsageAnswer {
     fn from(row: UsageTotal) -> Self {
         UsageAnswer {
             cost: row.cost().into(),
+            saved: row.saved().into(),
+            failures: row.failures,
+            fallbacks: row.fallbacks,
+            recalled: row.recalled,
+            latency_median: row.median_us.map(milliseconds),
+            latency_p95: row.p95_us.map(milliseconds),
             group: std::iter::once(row.first).chain(row.second).collect(),
             requests: row.requests,
             characters: row.characters,
@@ -187,13 +207,28 @@ impl UsageList {
     pub(crate) fn to_csv(&self) -> Result<String, Problem> {
         let failed = |error: String| Problem::new(ProblemKind::Internal, error);
         let mut rows = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-        let columns = ["requests", "characters", "duration", "amount", "currency"];
+        let columns = [
+            "requests",
+            "failures",
+            "fallbacks",
+            "recalled",
+            "characters",
+            "duration",
+            "amount",
+            "saved",
+            "currency",
+            "latency_median",
+            "latency_p95",
+        ];
         let head = self.by.iter().map(String::as_str).chain(columns);
         rows.write_record(head).map_err(|error| failed(error.to_string()))?;
         for item in &self.items {
-            let numbers = [item.requests.to_string(), item.characters.to_string(), item.duration.to_string()];
-            let cost = [item.cost.amount.clone(), item.cost.currency.clone()];
-            let row = item.group.iter().cloned().chain(numbers).chain(cost);
+            let counts = [item.requests, item.failures, item.fallbacks, item.recalled, item.characters];
+            let counts = counts.map(|count| count.to_string()).into_iter().chain([item.duration.to_string()]);
+            let cost = [item.cost.amount.clone(), item.saved.amount.clone(), item.cost.currency.clone()];
+            let latency = [item.latency_median, item.latency_p95];
+            let latency = latency.map(|told| told.map(|told| told.to_string()).unwrap_or_default());
+            let row = item.group.iter().cloned().chain(counts).chain(cost).chain(latency);
             rows.write_record(row).map_err(|error| failed(error.to_string()))?;
         }
         let bytes = rows.into_inner().map_err(|error| failed(error.to_string()))?;

@@ -1,10 +1,12 @@
 //! Apps with their allowances, and what speaks for them: keys, tokens and sessions.
 
 use diesel::prelude::*;
-use dispatcher_core::{Allowance, AllowanceAmount, AllowancePeriod, Currency, Money, Site, TokenCall, TokenTerms};
+use dispatcher_core::{
+    Allowance, AllowanceAmount, AllowancePeriod, Currency, KeyCall, KeyGrants, Money, Site, TokenCall, TokenTerms,
+};
 
-use crate::schema::{access_keys, allowances, apps, sessions, tokens};
-use crate::states::{AllowanceUnit, RecallPolicy};
+use crate::schema::{access_keys, allowances, apps, people, sessions, tokens};
+use crate::states::{AllowanceUnit, PersonRole, RecallPolicy};
 use crate::words::{OptionalWord, Word};
 
 /// A program of the team.
@@ -90,6 +92,13 @@ pub struct AccessKey {
     pub at_once: Option<i64>,
     /// When it expires; never if `None`.
     pub expires_at: Option<i64>,
+    /// What it is granted, one per line; everything if `None`.
+    pub calls: Option<String>,
+    pub routes: Option<String>,
+    pub engines: Option<String>,
+    pub voices: Option<String>,
+    /// Networks that it is accepted from, in CIDR notation (RFC 4632), one per line.
+    pub networks: Option<String>,
 }
 
 impl AccessKey {
@@ -97,6 +106,54 @@ impl AccessKey {
     pub fn has_expired(&self, at: i64) -> bool {
         self.expires_at.is_some_and(|expires_at| expires_at <= at)
     }
+
+    /// Its grants. A call that is not known is no grant.
+    pub fn grants(&self) -> KeyGrants {
+        let lines = |list: &Option<String>| list.iter().flat_map(|list| list.lines()).map(str::to_owned).collect();
+        let calls: Vec<String> = lines(&self.calls);
+        KeyGrants {
+            calls: calls.iter().filter_map(|name| KeyCall::of_name(name)).collect(),
+            routes: lines(&self.routes),
+            engines: lines(&self.engines),
+            voices: lines(&self.voices),
+        }
+    }
+
+    /// The same key with other grants and networks.
+    #[must_use]
+    pub fn with_grants(self, grants: &KeyGrants, networks: &[String]) -> AccessKey {
+        let lines = |list: &[String]| (!list.is_empty()).then(|| list.join("\n"));
+        let calls: Vec<String> = grants.calls.iter().map(|call| call.name().to_owned()).collect();
+        AccessKey {
+            calls: lines(&calls),
+            routes: lines(&grants.routes),
+            engines: lines(&grants.engines),
+            voices: lines(&grants.voices),
+            networks: lines(networks),
+            ..self
+        }
+    }
+}
+
+/// A person who can sign in with a password, without the password.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable)]
+#[diesel(table_name = people)]
+pub struct Person {
+    pub name: String,
+    pub role: PersonRole,
+    /// Apps of an app owner, one per line.
+    pub apps: Option<String>,
+    /// When the person was added or last changed.
+    #[diesel(column_name = created_at)]
+    pub changed_at: i64,
+}
+
+/// Changes of a person; what is `None` stays.
+#[derive(Debug, Clone, Default)]
+pub struct PersonChange {
+    pub password_hash: Option<String>,
+    /// The role, and the apps of an app owner.
+    pub role: Option<(PersonRole, Vec<String>)>,
 }
 
 /// A console session. It ends with the key or the person that began it.
