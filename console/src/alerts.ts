@@ -13,6 +13,7 @@ export const watched: { word: string; title: string; counts?: string; usual?: nu
   { word: 'credential-ending', title: 'A credential expires soon', counts: 'days before its end', usual: 14 },
   { word: 'voice-withdrawn', title: 'A voice of a route or an app is no longer available' },
   { word: 'disk-low', title: 'The disk of the data folder is nearly full', counts: 'free megabytes', usual: 2000 },
+  { word: 'credit-ending', title: 'A credit of an engine ends or will be used soon', counts: 'days before that', usual: 14 },
   { word: 'allowance-share', title: 'Most of an allowance is used', counts: '% of the allowance', usual: 80 },
 ]
 
@@ -21,7 +22,7 @@ export const kind = (word: string) => watched.find((one) => one.word === word)
 /** When an alert is told. */
 export function when(alert: Alert): string {
   const { title, counts } = kind(alert.on) ?? { title: alert.on, counts: undefined }
-  const below = ['credential-ending', 'disk-low'].includes(alert.on)
+  const below = ['credential-ending', 'credit-ending', 'disk-low'].includes(alert.on)
   return [
     title,
     counts && alert.threshold != null ? `${below ? 'at most' : 'at least'} ${alert.threshold} ${counts}` : '',

@@ -13,6 +13,7 @@ export const router = createRouter({
     { path: '/transcripts/:id', name: 'transcript', component: () => import('./pages/TranscriptPage.vue'), meta: { title: 'Transcript' } },
     { path: '/vocabulary', name: 'vocabulary', component: () => import('./pages/VocabularyPage.vue'), meta: { title: 'Vocabulary' } },
     { path: '/voices', name: 'voices', component: () => import('./pages/VoicesPage.vue'), meta: { title: 'Voices' } },
+    { path: '/compare', name: 'compare', component: () => import('./pages/ComparePage.vue'), meta: { title: 'Compare voices' } },
     { path: '/jobs', name: 'jobs', component: () => import('./pages/JobsPage.vue'), meta: { title: 'Jobs' } },
     { path: '/jobs/prompts', name: 'prompt-sets', component: () => import('./pages/PromptSetsPage.vue'), meta: { title: 'Prompt sets' } },
     { path: '/jobs/prompts/:name', name: 'prompt-set', component: () => import('./pages/PromptSetPage.vue'), meta: { title: 'Prompt set' } },

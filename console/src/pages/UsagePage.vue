@@ -9,11 +9,14 @@ import { useTheme } from 'vuetify'
 import { api, ask, fetchRaw, type Schemas } from '@/api/client'
 import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
+import { amount } from '@/allowances'
 import { decimals, seconds } from '@/format'
+import { useSession } from '@/session'
 
 echarts.use([BarChart, GridComponent, LegendScrollComponent, TooltipComponent, SVGRenderer])
 
 const route = useRoute()
+const session = useSession()
 const router = useRouter()
 const theme = useTheme()
 const day = (back: number) => new Date(Date.now() - back * 86_400_000).toISOString().slice(0, 10)
@@ -32,6 +35,7 @@ const second = computed({
 })
 const usage = ref<Schemas['UsageList']>()
 const daily = ref<Schemas['UsageList']>()
+const credits = ref<Schemas['CreditAnswer'][]>([])
 const error = ref<unknown>()
 const box = ref<HTMLElement>()
 let chart: echarts.ECharts | undefined
@@ -44,6 +48,7 @@ async function load() {
       ask(api.GET('/api/v1/usage', { params: { query: { ...query, by: by.value } } })),
       ask(api.GET('/api/v1/usage', { params: { query: { ...query, by: 'day,engine' } } })),
     ])
+    if (session.role !== 'app-owner') credits.value = (await ask(api.GET('/api/v1/credits'))).items
     error.value = undefined
     await nextTick()
     draw()
@@ -115,6 +120,17 @@ async function save() {
     error.value = caught
   }
 }
+/** Median and 95th percentile. */
+const latency = (row: Schemas['UsageAnswer']) => (row.latency_median == null ? '–' : `${Math.round(row.latency_median)} / ${Math.round(row.latency_p95 ?? 0)} ms`)
+
+/** When a credit ends, is used or renews. */
+function outlook(credit: Schemas['CreditAnswer']) {
+  if (credit.days_left != null && credit.days_left <= 0) return '▲ over'
+  const used = credit.used_on ? `▲ used on ${credit.used_on} at this pace` : ''
+  const ends = credit.until ? `ends ${credit.until}` : ''
+  const days = credit.days_left == null ? '' : `${credit.days_left} days left`
+  return [used, ends, days].filter(Boolean).join(', ') || (credit.renews ? `renews ${credit.renews.slice(0, 10)}` : '')
+}
 const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.items ?? []).reduce((sum, one) => sum + pick(one), 0)
 </script>
 
@@ -137,14 +153,25 @@ const total = (pick: (one: Schemas['UsageAnswer']) => number) => (usage.value?.i
       <p v-if="usage.sample" class="quiet mt-4">Usage from before the start of the demo is sample data: it was made up, and no engine was called.</p>
       <p v-if="!usage.items.length" class="mt-6">No usage on these days. Make a first request in the <router-link to="/">sound check</router-link>.</p>
       <v-table v-else class="table mt-6">
-        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number wide">Requests</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number">Cost</th></tr></thead>
+        <thead><tr><th v-for="name in usage.by" :key="name" scope="col" class="head">{{ name }}</th><th scope="col" class="number wide">Requests</th><th scope="col" class="number wide">Failures</th><th scope="col" class="number wide">Characters</th><th scope="col" class="number wide">Duration</th><th scope="col" class="number wide" title="Until the first audio, or until the transcript: median and 95th percentile">Latency</th><th scope="col" class="number">Cost</th></tr></thead>
         <tbody>
-          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index"><router-link v-if="index === 0 && dispatchesOf(row.group)" :to="dispatchesOf(row.group)!" :aria-label="`Dispatches: ${row.group.join(', ')}`">{{ value || '–' }}</router-link><template v-else>{{ value || '–' }}</template></td><td class="number wide">{{ row.requests }}</td><td class="number wide">{{ row.characters }}</td><td class="number wide">{{ seconds(row.duration) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
+          <tr v-for="row in usage.items" :key="row.group.join('/') + row.cost.currency" data-test="usage-row"><td v-for="(value, index) in row.group" :key="index"><router-link v-if="index === 0 && dispatchesOf(row.group)" :to="dispatchesOf(row.group)!" :aria-label="`Dispatches: ${row.group.join(', ')}`">{{ value || '–' }}</router-link><template v-else>{{ value || '–' }}</template></td><td class="number wide">{{ row.requests }}<div v-if="row.recalled" class="quiet small">+ {{ row.recalled }} recalled</div></td><td class="number wide">{{ row.failures || '–' }}<div v-if="row.fallbacks" class="quiet small">{{ row.fallbacks }} fallbacks</div></td><td class="number wide">{{ row.characters }}</td><td class="number wide">{{ seconds(row.duration) }}</td><td class="number wide">{{ latency(row) }}</td><td class="number"><MoneyAmount :amount="row.cost" :digits="digits" /></td></tr>
         </tbody>
         <tfoot>
-          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number wide">{{ index ? '' : total((one) => one.requests) }}</td><td class="number wide">{{ index ? '' : total((one) => one.characters) }}</td><td class="number wide">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>
+          <tr v-for="(sum, index) in usage.total" :key="sum.currency"><th scope="row" :colspan="usage.by.length">Total</th><td class="number wide">{{ index ? '' : total((one) => one.requests) }}</td><td class="number wide">{{ index ? '' : total((one) => one.failures) || '–' }}</td><td class="number wide">{{ index ? '' : total((one) => one.characters) }}</td><td class="number wide">{{ index ? '' : seconds(total((one) => one.duration)) }}</td><td class="wide" /><td class="number"><strong><MoneyAmount :amount="sum" :digits="digits" /></strong></td></tr>
         </tfoot>
       </v-table>
+      <p v-if="usage.total.length > 1 && usage.converted" class="mt-2">In all, by the rates of the days: <strong><MoneyAmount :amount="usage.converted" :digits="digits" /></strong></p>
+      <template v-if="credits.length">
+        <h2>Credits of engines</h2>
+        <ul class="boxes credits">
+          <li v-for="credit in credits" :key="`${credit.engine}/${credit.name}`" data-test="credit">
+            <div><router-link :to="`/engines/${credit.engine}`">{{ credit.engine }}</router-link>, {{ credit.name }}<div class="quiet small">{{ amount(credit.credit) }}{{ credit.per === 'total' ? '' : ` per ${credit.per}` }}</div></div>
+            <div><v-progress-linear :model-value="credit.percent" :color="credit.percent >= 90 ? 'warning' : 'primary'" height="8" rounded :aria-label="`${credit.percent} % used`" /><div class="small">{{ amount(credit.left) }} left, {{ credit.percent }} % used</div></div>
+            <div class="small">{{ outlook(credit) }}</div>
+          </li>
+        </ul>
+      </template>
     </template>
   </div>
 </template>
@@ -174,5 +201,21 @@ tfoot td,
 tfoot th {
   border-top: 2px solid rgba(var(--v-border-color), 0.4);
   height: 48px;
+}
+
+.credits > li {
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1.4fr) minmax(0, 1.2fr);
+  align-items: center;
+  gap: 8px 24px;
+}
+
+.small {
+  font-size: 0.86rem;
+}
+
+@media (max-width: 700px) {
+  .credits > li {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>

@@ -92,6 +92,8 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Job(command) => commands::job::run(&client()?, command, form).await,
         Command::Prompts(command) => commands::prompts::run(&client()?, command, form).await,
         Command::Ledger(command) => commands::ledger::run(&client()?, command, form).await,
+        Command::Credit(command) => commands::credit::run(&client()?, command, form).await,
+        Command::Rate(command) => commands::rate::run(&client()?, command, form).await,
         Command::Statement(command) => commands::statement::run(&client()?, command, form).await,
         Command::Tariff(command) => commands::tariff::run(&client()?, command, form).await,
         Command::Usage(args) => commands::usage::run(&client()?, args, form).await,

@@ -48,6 +48,8 @@ watched! {
     DiskLow = "disk-low",
     /// An allowance is nearly used. Threshold: per cent of it.
     AllowanceShare = "allowance-share",
+    /// A credit of an engine ends or runs out soon. Threshold: days before that.
+    CreditEnding = "credit-ending",
 }
 
 impl Watched {
@@ -60,6 +62,7 @@ impl Watched {
     fn range(self) -> Option<ThresholdRange> {
         let range = |least, usual, most, low| Some(ThresholdRange { least, usual, most, low });
         match self {
+            Watched::CreditEnding => range(1.0, 14.0, 365.0, true),
             Watched::CredentialEnding => range(1.0, 14.0, 365.0, true),
             Watched::ErrorShare => range(1.0, 20.0, 100.0, false),
             Watched::QueueFull => range(1.0, 20.0, 200.0, false),

@@ -117,6 +117,18 @@ pub enum GatewayError {
         "the statements of {0} have no mapping; set it: dispatcher statement map {0} --time COLUMN --amount COLUMN"
     )]
     NoMapping(String),
+    #[error("a credit is named by 1 to 40 small letters, digits and hyphens, not '{0}'")]
+    CreditName(String),
+    #[error("{0} is the operator's own currency")]
+    OwnCurrency(Currency),
+    #[error("a currency has at most {limit} rates, not {given}")]
+    ManyRates { given: usize, limit: usize },
+    #[error("the text of a comparison has 1 to {limit} characters, not {given}")]
+    ComparedText { given: usize, limit: usize },
+    #[error("a comparison has 2 to {limit} voices, not {given}")]
+    ComparedVoices { given: usize, limit: usize },
+    #[error("{0}")]
+    Rating(String),
     #[error("the statement has no lines")]
     EmptyStatement,
     #[error("{engine} does no {}", .work.name())]

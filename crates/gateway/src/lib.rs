@@ -32,7 +32,9 @@ pub use alerts::{Mail, MailSecurity};
 pub(crate) use clock::today;
 pub use clock::{day_of, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
-pub use desk::{DispatchDetails, NewKey, NewSession, Overview, ReconciledStatement, new_access_key};
+pub use desk::{
+    Credit, CreditView, DispatchDetails, NewKey, NewSession, Overview, ReconciledStatement, UsageReport, new_access_key,
+};
 pub use dispatch::admit::{Caller, CallerRole, KeyLimits};
 pub use dispatch::allowances::AllowanceView;
 pub use dispatch::breakers::BreakerView;
@@ -63,6 +65,7 @@ pub use intake::parse::TextInput;
 pub use intake::recording::{GivenAudio, SalvagedAudio, salvage};
 pub use intake::resources::{InsertedSound, MOST_SOUND, Resources};
 pub use jobs::{Dictation, JobEstimate, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
+pub use library::comparisons::ComparisonView;
 pub use library::lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use library::presets::{OwnPreset, Presets};
 pub use library::prompts::{PromptLine, PromptSet, PromptState};
@@ -83,11 +86,11 @@ pub use traces::Traces;
 
 // Records are returned as the store has them.
 pub use dispatcher_store::{
-    AccessKey, App, Approval, AuditEntry, CatalogueChange, DispatchFilter, DispatchState, DocumentVersion,
-    ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry, LedgerFault, LedgerRule,
-    Person, PersonChange, PersonRole, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip, StoredDispatch,
-    StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
-    UsageTotal, VersionedKind,
+    AccessKey, App, Approval, AuditEntry, CatalogueChange, ComparedVoice, DispatchFilter, DispatchState,
+    DocumentVersion, ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry, LedgerFault,
+    LedgerRule, Person, PersonChange, PersonRole, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
+    StoredComparison, StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken,
+    StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;

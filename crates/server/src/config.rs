@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
 
+use dispatcher_core::Currency;
 use dispatcher_gateway::MailSecurity;
 use figment::Figment;
 use figment::providers::{Env, Format as _, Serialized, Toml};
@@ -59,6 +60,9 @@ pub struct Config {
     pub data: PathBuf,
     /// How the service is reached from outside; for links and problem types.
     pub public_url: Option<String>,
+    /// The operator's currency (ISO 4217), in which sums of several currencies
+    /// are shown; EUR unless set.
+    pub currency: Currency,
     /// Folders of engine sheets; the only ones that may run programs.
     pub sheets: Vec<PathBuf>,
     /// The file of the root key; `root.key` in the data folder unless set.
@@ -118,6 +122,7 @@ impl Default for Config {
             port: 7_420,
             data: PathBuf::from("data"),
             public_url: None,
+            currency: Currency::EUR,
             sheets: Vec::new(),
             root_key: None,
             root_key_variable: None,

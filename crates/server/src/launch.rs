@@ -142,6 +142,7 @@ impl Service {
         preparation::first_start(&store, &config.data).await?;
         let endpoints = config.engines.iter();
         let host = Host {
+            currency: config.currency,
             fetcher: Fetcher::through(config.proxy.as_deref())?,
             endpoints: endpoints.filter_map(|(name, it)| Some((name.clone(), it.endpoint.clone()?))).collect(),
             clips: Some(config.data.join("clips")),

@@ -216,6 +216,12 @@ impl From<GatewayError> for Problem {
             | GatewayError::Statement(_)
             | GatewayError::NoMapping(_)
             | GatewayError::EmptyStatement
+            | GatewayError::CreditName(_)
+            | GatewayError::ComparedText { .. }
+            | GatewayError::ComparedVoices { .. }
+            | GatewayError::Rating(_)
+            | GatewayError::OwnCurrency(_)
+            | GatewayError::ManyRates { .. }
             | GatewayError::LongTariff { .. }
             | GatewayError::MixedCurrencies(..)
             | GatewayError::NothingWanted(_)

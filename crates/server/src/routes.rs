@@ -12,9 +12,9 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    alerts, allowances, apps, conversation, credentials, document_job, engines, estimates, exchanges, health, jobs,
-    kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing, service, session,
-    statements, tariffs, tokens, transcript_rules, transcripts, uploads, utterances, voices,
+    alerts, allowances, apps, comparisons, conversation, credentials, credits, document_job, engines, estimates,
+    exchanges, health, jobs, kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing,
+    service, session, statements, tariffs, tokens, transcript_rules, transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi, origins};
 
@@ -75,6 +75,8 @@ routes! {
             transcript_rules::masks, transcript_rules::masks_versions,
             estimates::estimate,
             jobs::webhook_key,
+            comparisons::list, comparisons::read, comparisons::audio, comparisons::rate, comparisons::report,
+            comparisons::remove,
             voices::voices, voices::voice, voices::voice_by_id,
             engines::engines, engines::engine, engines::schema,
             routing::list, routing::read, records::dispatches, records::dispatch, records::usage,
@@ -89,7 +91,7 @@ routes! {
             uploads::begin, uploads::read, uploads::append, uploads::remove,
         }
         "/api/v1", Listen {
-            voices::sample,
+            voices::sample, comparisons::compare,
         }
         "/api/v1", Owner {
             apps::list, apps::read, apps::keys, apps::add_key, apps::revoke_key,
@@ -111,6 +113,8 @@ routes! {
             apps::add, apps::change,
             allowances::add, allowances::remove,
             statements::mapping, statements::put_mapping, statements::reconcile,
+            credits::list, credits::put_credit, credits::retire_credit,
+            credits::rates, credits::put_rates, credits::retire_rates,
             tariffs::list, tariffs::put_tariff, tariffs::retire, tariffs::versions,
             credentials::list, credentials::add, credentials::revoke, credentials::check, credentials::confirm,
             credentials::change_root,

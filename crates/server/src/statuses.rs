@@ -34,6 +34,7 @@ const ALSO: &[(&str, &str, &[u16])] = &[
     ("GET", "/api/v1/engines/{name}/catalogue", &[422]),
     ("DELETE", "/api/v1/lexicons/{name}", &[409]),
     ("POST", "/api/v1/clips", &[415, 507]),
+    ("POST", "/api/v1/comparisons", &[404, 429, 507]),
     ("GET", "/api/v1/clips/{id}", &[304, 416]),
     ("DELETE", "/api/v1/presets/{name}", &[409]),
     ("DELETE", "/api/v1/routes/{name}", &[409]),

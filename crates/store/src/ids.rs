@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{access_keys, allowances, clips, dispatches, jobs, tokens, transcripts};
+use crate::schema::{access_keys, allowances, clips, comparisons, dispatches, jobs, tokens, transcripts};
 use crate::{Store, StoreError};
 
 /// A record that has an id.
@@ -18,6 +18,8 @@ pub enum Identified {
     Transcript,
     /// An allowance of an app.
     Allowance,
+    /// A comparison of voices.
+    Comparison,
 }
 
 impl Identified {
@@ -30,6 +32,7 @@ impl Identified {
             Identified::Token => "token",
             Identified::Transcript => "transcript",
             Identified::Allowance => "allowance",
+            Identified::Comparison => "comparison",
         }
     }
 }
@@ -74,6 +77,7 @@ impl Store {
                 Identified::Token => beginning!(tokens, apps, start, end, c),
                 Identified::Transcript => beginning!(transcripts, apps, start, end, c),
                 Identified::Allowance => beginning!(allowances, apps, start, end, c),
+                Identified::Comparison => beginning!(comparisons, apps, start, end, c),
             };
             match found.as_slice() {
                 [] => Err(StoreError::Missing { what: what.name(), name: beginning }),

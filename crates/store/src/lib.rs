@@ -9,6 +9,7 @@ mod audit;
 mod catalogue;
 mod charges;
 mod clips;
+mod comparisons;
 mod credentials;
 mod error;
 mod exchanges;
@@ -33,6 +34,7 @@ mod work;
 mod writer;
 
 pub use allowances::UsageQuery;
+pub use comparisons::{ComparedVoice, StoredComparison, StoredRating, WholeComparison};
 pub use error::StoreError;
 pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};

@@ -73,6 +73,22 @@ table! {
     }
 }
 table! {
+    comparisons (id) { id -> Text, app -> Text, text -> Text, made_by -> Text, made_at -> BigInt, }
+}
+table! {
+    compared_voices (comparison, number) {
+        comparison -> Text, number -> BigInt, voice -> Text, model -> Nullable<Text>, dispatch -> Nullable<Text>,
+        nanos -> BigInt, currency -> Text, first_us -> Nullable<BigInt>, total_us -> Nullable<BigInt>,
+        audio_ms -> BigInt, loudness -> Nullable<Double>, fault -> Nullable<Text>,
+    }
+}
+table! {
+    preference_ratings (comparison, number) {
+        comparison -> Text, number -> BigInt, first -> BigInt, second -> BigInt, score -> BigInt, made_by -> Text,
+        made_at -> BigInt,
+    }
+}
+table! {
     dispatches (id) {
         id -> Text, app -> Text, work -> Text, requested -> Text, rehearsal -> Bool, state -> Text,
         engine -> Nullable<Text>, voice -> Nullable<Text>, model -> Nullable<Text>, media_type -> Text,

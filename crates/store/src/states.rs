@@ -237,6 +237,10 @@ words! {
         Tariff = "tariff",
         /// JSON: which columns of an engine's statements mean what.
         StatementMapping = "statement mapping",
+        /// JSON: what an engine includes.
+        Credit = "credit",
+        /// JSON: what a currency is worth.
+        Rate = "rate",
     }
 }
 
@@ -278,6 +282,8 @@ impl VersionedKind {
             VersionedKind::Phrases => ("phrases.put", "phrases.retire"),
             VersionedKind::Masks => ("masks.put", "masks.retire"),
             VersionedKind::Tariff => ("tariff.put", "tariff.retire"),
+            VersionedKind::Credit => ("credit.put", "credit.retire"),
+            VersionedKind::Rate => ("rate.put", "rate.retire"),
             VersionedKind::StatementMapping => ("statement.map", "statement.unmap"),
         }
     }

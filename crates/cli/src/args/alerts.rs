@@ -91,6 +91,8 @@ pub(crate) enum AlertOn {
     DiskLow,
     /// An app or a key has used most of an allowance
     AllowanceShare,
+    /// A credit of an engine ends or will be used soon
+    CreditEnding,
 }
 
 impl AlertOn {
@@ -105,6 +107,7 @@ impl AlertOn {
             AlertOn::QueueFull => "queue-full",
             AlertOn::DiskLow => "disk-low",
             AlertOn::AllowanceShare => "allowance-share",
+            AlertOn::CreditEnding => "credit-ending",
         }
     }
 }

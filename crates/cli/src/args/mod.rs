@@ -121,6 +121,12 @@ pub(crate) enum Command {
     /// List, set and retire tariffs: how engines charge
     #[command(subcommand)]
     Tariff(TariffCommand),
+    /// List, set and retire credits: what engines include
+    #[command(subcommand)]
+    Credit(CreditCommand),
+    /// List, set and retire rates between currencies
+    #[command(subcommand)]
+    Rate(RateCommand),
     /// Compare an engine's statement with the ledger
     #[command(subcommand)]
     Statement(StatementCommand),

@@ -1,4 +1,4 @@
-//! Arguments of `tariff` and `statement`.
+//! Arguments of `tariff`, `credit`, `rate` and `statement`.
 
 use std::path::PathBuf;
 
@@ -142,4 +142,87 @@ pub(crate) struct StatementMapArgs {
     /// Seconds by which a line and its call may differ (default: 120)
     #[arg(long, value_name = "SECONDS")]
     pub(crate) tolerance: Option<u32>,
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher credit set heron trial --cost '30 EUR' --until 2026-12-10
+  dispatcher credit set godwit monthly --characters 500000 --per month
+  dispatcher credit list
+  dispatcher credit retire heron trial
+
+To be notified before a credit ends or is used: dispatcher alert set NAME --on credit-ending")]
+pub(crate) enum CreditCommand {
+    /// List credits, what is left of them, and when they end
+    List,
+    /// Set a credit of an engine
+    Set(Box<CreditArgs>),
+    /// Retire a credit
+    Retire {
+        /// Name of the engine
+        engine: String,
+        /// Name of the credit
+        name: String,
+    },
+}
+
+#[derive(Args)]
+#[command(group = clap::ArgGroup::new("amount").required(true).args(["cost", "characters", "seconds", "requests"]))]
+pub(crate) struct CreditArgs {
+    /// Name of the engine
+    pub(crate) engine: String,
+    /// 1 to 40 small letters, digits and hyphens
+    pub(crate) name: String,
+    /// Kind of work (default: both)
+    #[arg(long)]
+    pub(crate) work: Option<WorkName>,
+    /// Money, such as \"30 EUR\"
+    #[arg(long, value_name = "AMOUNT")]
+    pub(crate) cost: Option<String>,
+    /// Characters of text
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) characters: Option<u64>,
+    /// Seconds of audio
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) seconds: Option<f64>,
+    /// Number of requests
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) requests: Option<u64>,
+    /// Period in which it renews (UTC)
+    #[arg(long, value_parser = ["day", "week", "month", "total"], default_value = "total")]
+    pub(crate) per: String,
+    /// First day
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub(crate) from: Option<String>,
+    /// Last day
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub(crate) until: Option<String>,
+}
+
+#[derive(Subcommand)]
+#[command(after_help = "Examples:
+  dispatcher rate set USD 0.92
+  dispatcher rate set USD 0.9 --from 2026-12-01
+  dispatcher rate list
+  dispatcher rate retire USD
+
+The operator's currency is EUR; set another one as currency in dispatcher.toml.")]
+pub(crate) enum RateCommand {
+    /// List rates to the operator's currency
+    List,
+    /// Set what a unit of a currency is worth from a day on
+    Set {
+        /// Currency (ISO 4217)
+        currency: String,
+        /// Units of the operator's currency for one of it
+        rate: String,
+        /// First day (default: today in UTC)
+        #[arg(long, value_name = "YYYY-MM-DD")]
+        from: Option<String>,
+    },
+    /// Retire all rates of a currency
+    Retire {
+        /// Currency (ISO 4217)
+        currency: String,
+    },
 }

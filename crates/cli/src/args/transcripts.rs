@@ -174,7 +174,11 @@ pub(crate) enum RulesCommand {
 #[command(after_help = "Examples:
   dispatcher compare drill.wav --engine turnstone --engine whimbrel --reference drill.txt
   dispatcher compare --text one.txt --text two.txt --text three.txt
-  dispatcher compare --text heard.txt --reference said.txt")]
+  dispatcher compare --text heard.txt --reference said.txt
+  dispatcher compare --say \"Stand clear of the ramp.\" --voice heron/pellin --voice flite/slt -o compared
+  dispatcher compare --comparison 0193a2b4c5d6 --report voices.html
+
+Voices are rated by ear, without their names, on the page Compare of the console.")]
 pub(crate) struct CompareArgs {
     /// Audio file, transcribed by each engine; each call is charged
     #[arg(requires = "engine")]
@@ -183,12 +187,27 @@ pub(crate) struct CompareArgs {
     #[arg(long, value_name = "NAME", requires = "audio")]
     pub(crate) engine: Vec<String>,
     /// Text file of a transcript; may be given several times
-    #[arg(long, value_name = "FILE", required_unless_present = "audio")]
+    #[arg(long, value_name = "FILE", required_unless_present_any = ["audio", "say", "comparison"])]
     pub(crate) text: Vec<PathBuf>,
     /// Text file of what was said, to count errors
     #[arg(long, value_name = "FILE")]
     pub(crate) reference: Option<PathBuf>,
-    /// Language of the audio, such as en-GB
-    #[arg(long, value_name = "TAG", requires = "audio")]
+    /// Language of the audio or of the text to say, such as en-GB
+    #[arg(long, value_name = "TAG", conflicts_with = "text")]
     pub(crate) language: Option<String>,
+    /// Text that each voice speaks; each call is charged
+    #[arg(long, value_name = "TEXT", requires = "voice", conflicts_with_all = ["audio", "text", "reference"])]
+    pub(crate) say: Option<String>,
+    /// Voice or route; give 2 to 6
+    #[arg(long, value_name = "VOICE", requires = "say")]
+    pub(crate) voice: Vec<String>,
+    /// Show a comparison of voices by its id
+    #[arg(long, value_name = "ID", conflicts_with_all = ["audio", "text", "say"])]
+    pub(crate) comparison: Option<String>,
+    /// Write the audio of the voices to this folder
+    #[arg(short, long, value_name = "DIR", conflicts_with_all = ["audio", "text"])]
+    pub(crate) output: Option<PathBuf>,
+    /// Write a report with the audio to this HTML file
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["audio", "text"])]
+    pub(crate) report: Option<PathBuf>,
 }

@@ -119,7 +119,7 @@ async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(
 }
 
 /// An amount of money as the API takes it.
-fn cost_of(text: Option<&str>) -> Result<Value, CliError> {
+pub(super) fn cost_of(text: Option<&str>) -> Result<Value, CliError> {
     let Some(text) = text else { return Ok(Value::Null) };
     let wrong = || CliError::Failed(format!("--cost is an amount such as \"0.50 EUR\", not '{text}'"));
     let (amount, currency) = text.trim().split_once(' ').ok_or_else(wrong)?;
@@ -154,7 +154,7 @@ async fn allowance(client: &Client, command: AllowanceCommand, form: OutputForm)
 }
 
 /// The one amount of a limit, or of what was used of it.
-fn amount_in_words(amounts: &Value) -> String {
+pub(super) fn amount_in_words(amounts: &Value) -> String {
     if amounts["cost"].is_object() {
         return output::money(&amounts["cost"]);
     }

@@ -11,6 +11,9 @@ use crate::error::CliError;
 use crate::output::{self, OutputForm};
 
 pub(crate) async fn run(client: &Client, args: CompareArgs, form: OutputForm) -> Result<(), CliError> {
+    if args.say.is_some() || args.comparison.is_some() {
+        return super::compare_voices::run(client, args, form).await;
+    }
     let mut entries = Vec::new();
     let mut costs = Vec::new();
     for path in &args.text {

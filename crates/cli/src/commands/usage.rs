@@ -37,37 +37,53 @@ pub(crate) fn render(usage: &Value) -> String {
     if items.is_empty() {
         return format!("Nothing was used, {period}.");
     }
-    let head: Vec<&str> = by.iter().map(String::as_str).chain(["requests", "characters", "duration", "cost"]).collect();
+    const COUNTS: [&str; 4] = ["requests", "failures", "fallbacks", "characters"];
+    const OTHERS: [&str; 4] = ["duration", "median", "p95", "cost"];
+    let head: Vec<&str> = by.iter().map(String::as_str).chain(COUNTS).chain(OTHERS).collect();
     let sum = |member: &str| items.iter().filter_map(|item| item[member].as_f64()).sum::<f64>();
     let mut rows: Vec<Vec<String>> = items
         .iter()
         .map(|item| {
-            let numbers = [
-                output::text(item, "requests"),
-                output::text(item, "characters"),
+            let others = [
                 output::seconds(&item["duration"]),
+                output::milliseconds(&item["latency_median"]),
+                output::milliseconds(&item["latency_p95"]),
                 output::money_cell(&item["cost"]),
             ];
-            groups(&item["group"]).into_iter().chain(numbers).collect()
+            groups(&item["group"])
+                .into_iter()
+                .chain(COUNTS.map(|count| output::text(item, count)))
+                .chain(others)
+                .collect()
         })
         .collect();
     for (index, total) in usage["total"].as_array().into_iter().flatten().enumerate() {
         let label = (0..by.len()).map(|column| if column == 0 { "total".to_owned() } else { String::new() });
-        // Counts have no currency: they stand with the first amount.
-        let numbers = match index {
-            0 => [
-                format!("{:.0}", sum("requests")),
-                format!("{:.0}", sum("characters")),
-                format!("{:.2} s", sum("duration")),
-            ],
-            _ => Default::default(),
-        };
-        rows.push(label.chain(numbers).chain([output::money_cell(total)]).collect());
+        // Counts have no currency: they are in the row of the first amount.
+        let counts = COUNTS.map(|count| if index == 0 { format!("{:.0}", sum(count)) } else { String::new() });
+        let duration = if index == 0 { format!("{:.2} s", sum("duration")) } else { String::new() };
+        let others = [duration, String::new(), String::new(), output::money_cell(total)];
+        rows.push(label.chain(counts).chain(others).collect());
     }
     let right: Vec<usize> = (by.len()..head.len()).collect();
     let table = output::table(&head, rows, &right);
-    match usage["sample"] == true {
-        true => format!("{period}\n{table}\n{}", super::dispatches::SAMPLES),
-        false => format!("{period}\n{table}"),
+    let mut shown = vec![period, table];
+    let saved: Vec<String> = items.iter().filter(|item| item["recalled"] != 0).map(|item| saved(item, &by)).collect();
+    if !saved.is_empty() {
+        shown.push(format!("Saved by recall: {}", saved.join("; ")));
     }
+    if usage["total"].as_array().is_some_and(|total| total.len() > 1) && !usage["converted"].is_null() {
+        shown.push(format!("In all: {}", output::money(&usage["converted"])));
+    }
+    if usage["sample"] == true {
+        shown.push(super::dispatches::SAMPLES.to_owned());
+    }
+    shown.join("\n")
+}
+
+/// `quay-announcer, flite: 3 requests, 0.0024 EUR`.
+fn saved(item: &Value, by: &[String]) -> String {
+    let group = groups(&item["group"]).join(", ");
+    let group = if group.trim_matches([',', ' ']).is_empty() { by.join(", ") } else { group };
+    format!("{group}: {} requests, {}", item["recalled"], output::money(&item["saved"]))
 }

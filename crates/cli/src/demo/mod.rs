@@ -141,6 +141,7 @@ async fn start(
         eprintln!("Making the samples of the demo: four weeks of history, two jobs, prompts. Once only.");
         let client = |key: &SecretString| Client::to(service.url().to_owned(), Some(key.clone()));
         samples::fill(service.gateway(), &client(&operator_key)?, &client(&app_key)?).await?;
+        samples::add_bills(service.gateway(), data).await?;
     }
     Ok(Demo { service, standins, operator_key, app_key })
 }

@@ -5,8 +5,8 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use dispatcher_core::{Allowance, AllowanceAmount, AllowancePeriod, Currency, Money};
-use dispatcher_gateway::{Gateway, now_micros};
+use dispatcher_core::{Allowance, AllowanceAmount, AllowancePeriod, Currency, Money, StatementMapping};
+use dispatcher_gateway::{Credit, Gateway, day_of, now_micros, rfc3339};
 use dispatcher_store::{NewVersion, Store, VersionOrigin, VersionedKind};
 use reqwest::Method;
 use reqwest::header::{ACCEPT, CONTENT_TYPE};
@@ -54,7 +54,73 @@ pub(super) async fn fill(gateway: &Gateway, operator: &Client, app: &Client) -> 
     operator.send(operator.request(Method::PUT, "/api/v1/voices/heron/isolde/favourite")).await?;
     make_prompts(operator).await?;
     tokio::try_join!(finish(app, &handbook), finish(app, &recording))?;
+    compare_voices(operator).await?;
     add_allowances(gateway).await
+}
+
+/// A comparison of two voices, one of which costs more, with twelve ratings.
+async fn compare_voices(operator: &Client) -> Result<(), CliError> {
+    let text = "The ferry to Gullsay leaves from quay two at a quarter past six.";
+    let voices = ["heron/pellin", "godwit/maren"];
+    let made = operator.post("/api/v1/comparisons", &json!({"text": text, "voices": voices})).await?;
+    let path = format!("/api/v1/comparisons/{}/ratings", output::text(&made, "id"));
+    // Each pair is heard in both orders.
+    for (number, score) in [-1, 2, -1, 1, -2, 1, 0, 2, -1, 3, -2, 1].into_iter().enumerate() {
+        let (first, second) = if number % 2 == 0 { (1, 2) } else { (2, 1) };
+        operator.post(&path, &json!({"first": first, "second": second, "score": score})).await?;
+    }
+    Ok(())
+}
+
+/// The statement of heron, in the demo's folder.
+const STATEMENT: &str = "heron-statement.csv";
+/// Days of a statement, and of a trial credit.
+const STATEMENT_DAYS: i64 = 3;
+const TRIAL_DAYS: i64 = 9;
+const DAY: i64 = 86_400_000_000;
+
+/// A trial credit of heron that ends in nine days, and a statement of heron
+/// with three differences: one call at twice its price, one that is billed
+/// twice, and one that is missing.
+pub(super) async fn add_bills(gateway: &Gateway, data: &Path) -> Result<(), CliError> {
+    let now = now_micros();
+    let credit = Credit {
+        engine: "heron".into(),
+        name: "trial".into(),
+        work: None,
+        amount: AllowanceAmount::Cost(Money { nanos: 30_000_000_000, currency: Currency::EUR }),
+        period: AllowancePeriod::Total,
+        from: None,
+        until: Some(day_of(now + (TRIAL_DAYS - 1) * DAY)),
+    };
+    gateway.put_credit(&credit, "demo").await.map_err(failed)?;
+    let mapping = StatementMapping {
+        time: "Used at".into(),
+        amount: "Charge".into(),
+        currency_column: None,
+        currency: Some(Currency::EUR),
+        zone: None,
+        delimiter: None,
+        decimal_comma: false,
+        tolerance: None,
+    };
+    gateway.put_statement_mapping("heron", &mapping, "demo").await.map_err(failed)?;
+    let days = (day_of(now - STATEMENT_DAYS * DAY), day_of(now - DAY));
+    let mut charges = gateway.engine_charges("heron", days).await.map_err(failed)?;
+    charges.retain(|charge| !charge.failed);
+    let middle = charges.len() / 2;
+    let mut csv = String::from("Used at,Call,Charge\n");
+    for (number, charge) in charges.iter().enumerate().filter(|(number, _)| *number != middle + 4) {
+        let factor = if number == middle { 2 } else { 1 };
+        let amount = Money { nanos: charge.amount.nanos * factor, ..charge.amount };
+        let line = format!("{},{},{}\n", rfc3339(charge.at * 1_000_000), number + 1, amount.amount());
+        csv.push_str(&line);
+        if number == middle + 2 {
+            csv.push_str(&line);
+        }
+    }
+    let file = data.join(STATEMENT);
+    std::fs::write(&file, csv).map_err(|source| CliError::File { path: file, source })
 }
 
 /// Allowances of the three apps; that of the helpline is nearly used.

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use dispatcher_core::{AlertRule, BreakerState, Cause, VoiceId, Watched, Work};
 use dispatcher_store::CredentialState;
 
-use crate::{AllowanceView, Gateway, GatewayError, Registry};
+use crate::{AllowanceView, CreditView, Gateway, GatewayError, Registry};
 
 /// Microseconds of a day.
 const DAY: f64 = 86_400e6;
@@ -46,6 +46,21 @@ fn allowance_condition(view: &AllowanceView) -> Condition {
     }
 }
 
+/// When a credit is used or ends.
+fn credit_condition(view: &CreditView) -> Option<Condition> {
+    let (days, credit) = (view.days_left?, &view.credit);
+    let name = format!("{} of {}", credit.name, credit.engine);
+    let left = view.left();
+    let detail = match (days <= 0.0, &view.used_on) {
+        (true, None) => format!("the credit {name} has ended; {left} were left"),
+        (true, Some(_)) => format!("the credit {name} is used"),
+        (false, Some(day)) => format!("the credit {name} will be used on {day} at this pace; {left} are left"),
+        (false, None) => format!("the credit {name} ends in {} days; {left} are left", days.ceil()),
+    };
+    let condition = Condition::of(Watched::CreditEnding, &credit.engine, detail);
+    Some(Condition { subject: name, measure: days, ..condition })
+}
+
 impl Gateway {
     /// All current conditions.
     ///
@@ -73,6 +88,7 @@ impl Gateway {
             });
         }
         conditions.extend(self.all_allowances().await?.iter().map(allowance_condition));
+        conditions.extend(self.credits().await?.iter().filter_map(credit_condition));
         Ok(conditions)
     }
 

@@ -2,12 +2,15 @@
 //! sessions, and the records. What an app key sees of it is decided here.
 
 mod apps;
+mod credits;
 mod people;
+mod rates;
 mod records;
 mod statements;
 
 pub(crate) use apps::{CONSOLE, key_id, label_of};
 pub use apps::{NewKey, new_access_key};
+pub use credits::{Credit, CreditView};
 pub use people::NewSession;
-pub use records::{DispatchDetails, Overview};
+pub use records::{DispatchDetails, Overview, UsageReport};
 pub use statements::ReconciledStatement;

@@ -25,6 +25,17 @@ pub struct DispatchDetails {
     pub ledger: Vec<LedgerEntry>,
 }
 
+/// What was used in some days.
+#[derive(Debug, Clone)]
+pub struct UsageReport {
+    pub groups: Vec<UsageTotal>,
+    /// The cost in each currency.
+    pub sums: Costs,
+    /// The cost in the operator's currency, by the rates of the days; `None` if
+    /// one is missing.
+    pub converted: Option<Money>,
+}
+
 /// How things are, at a glance.
 #[derive(Debug, Clone)]
 pub struct Overview {
@@ -124,8 +135,8 @@ impl Gateway {
         Ok(self.inner.store.dispatch(dispatch.to_owned()).await?.0.cost())
     }
 
-    /// Settled usage from one day to another, both included (`YYYY-MM-DD` in
-    /// UTC), grouped by one or two columns, and its sum in each currency.
+    /// Usage from one day to another, both included (`YYYY-MM-DD` in UTC),
+    /// grouped by one or two columns.
     ///
     /// # Errors
     /// Where a sum is more than money can hold.
@@ -135,13 +146,16 @@ impl Gateway {
         by: (GroupBy, Option<GroupBy>),
         days: (String, String),
         app: Option<String>,
-    ) -> Result<(Vec<UsageTotal>, Costs), GatewayError> {
-        let rows = self.inner.store.usage(by, days, caller.visible(app)).await?;
-        let mut sum = Costs::default();
-        for row in rows.iter().filter(|row| row.requests > 0 || row.nanos != 0) {
-            sum.add(row.cost())?;
+    ) -> Result<UsageReport, GatewayError> {
+        let apps = caller.visible(app);
+        let store = &self.inner.store;
+        let groups = store.usage(by, days.clone(), apps.clone()).await?;
+        let mut sums = Costs::default();
+        for row in groups.iter().filter(|row| row.requests > 0 || row.nanos != 0) {
+            sums.add(row.cost())?;
         }
-        Ok((rows, sum))
+        let by_day = store.usage((GroupBy::Day, None), days, apps).await?;
+        Ok(UsageReport { groups, sums, converted: self.converted(&by_day).await? })
     }
 
     /// Adds new entries of the ledger to the sums of usage, now and then until

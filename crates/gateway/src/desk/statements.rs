@@ -1,7 +1,7 @@
 //! Statements of engines: the mapping of their columns, and their comparison
 //! with the ledger.
 
-use dispatcher_core::{Reconciliation, StatementMapping, read_statement, reconcile};
+use dispatcher_core::{LedgerCharge, Reconciliation, StatementMapping, read_statement, reconcile};
 use dispatcher_store::{NewVersion, StoreError, VersionedKind};
 
 use crate::{Gateway, GatewayError, day_of, now_micros};
@@ -48,6 +48,19 @@ impl Gateway {
         Ok(())
     }
 
+    /// Calls of an engine that were charged or failed on some days, both
+    /// included (`YYYY-MM-DD` in UTC), by their times.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn engine_charges(
+        &self,
+        engine: &str,
+        days: (String, String),
+    ) -> Result<Vec<LedgerCharge>, GatewayError> {
+        Ok(self.inner.store.engine_charges(engine.to_owned(), days).await?)
+    }
+
     /// Compares a statement of an engine with the ledger, over the days of its
     /// lines. It changes nothing.
     ///
@@ -68,7 +81,7 @@ impl Gateway {
         };
         // A day around it: its times may be of another zone.
         let days = (day_of(first * SECOND - DAY), day_of(last * SECOND + DAY));
-        let charges = self.inner.store.engine_charges(engine.to_owned(), days).await?;
+        let charges = self.engine_charges(engine, days).await?;
         let (days, count) = ((day_of(first * SECOND), day_of(last * SECOND)), lines.len());
         let compared = move || {
             let mut found = reconcile(&lines, &charges, tolerance)?;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use dispatcher_core::{Driver, Sheet, SheetError};
+use dispatcher_core::{Currency, Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_store::{DocumentVersion, NewVersion, VersionOrigin, VersionedKind};
 
@@ -30,6 +30,8 @@ pub struct Host {
     pub traces: Option<crate::Traces>,
     /// What may be kept on the disk; unlimited where this is missing.
     pub room: Option<StorageRoom>,
+    /// The operator's currency, in which sums of several are shown.
+    pub currency: Currency,
 }
 
 impl Host {
@@ -46,6 +48,7 @@ impl Host {
             mail: None,
             traces: None,
             room: None,
+            currency: Currency::EUR,
         }
     }
 

@@ -1,6 +1,7 @@
 //! What apps and operators keep for later requests.
 
 pub(crate) mod clips;
+pub(crate) mod comparisons;
 pub(crate) mod lexicons;
 pub(crate) mod presets;
 pub(crate) mod prompts;

@@ -3,8 +3,11 @@
 pub(crate) mod alerts;
 pub(crate) mod allowances;
 pub(crate) mod apps;
+mod comparison_report;
+pub(crate) mod comparisons;
 pub(crate) mod conversation;
 pub(crate) mod credentials;
+pub(crate) mod credits;
 pub(crate) mod document_job;
 pub(crate) mod engines;
 pub(crate) mod estimates;

@@ -77,7 +77,7 @@ pub(crate) async fn dispatch(
 
 /// Show usage
 ///
-/// Settled usage between two days in UTC (default: this month), grouped `by` one or two of `app`, `key`,
+/// Usage and cost between two days in UTC (default: this month), grouped `by` one or two of `app`, `key`,
 /// `engine`, `voice`, `model`, `route`, `language`, `work`, `day` and `hour`, separated by a comma. A key is
 /// the id of a key or token, or a person. App keys see their own app only.
 #[utoipa::path(
@@ -117,14 +117,15 @@ pub(crate) async fn usage(
         return Err(Problem::new(ProblemKind::Invalid, "from and to are days: YYYY-MM-DD"));
     }
     let columns = (columns[0], columns.get(1).copied());
-    let (rows, sum) = gateway.usage(&allowed.0, columns, (from.clone(), to.clone()), app).await?;
+    let report = gateway.usage(&allowed.0, columns, (from.clone(), to.clone()), app).await?;
     let list = UsageList {
         by: names,
         from,
         to,
-        items: rows.into_iter().map(UsageAnswer::from).collect(),
+        items: report.groups.into_iter().map(UsageAnswer::from).collect(),
         next: None,
-        total: sum.amounts().iter().copied().map(Amount::from).collect(),
+        total: report.sums.amounts().iter().copied().map(Amount::from).collect(),
+        converted: report.converted.map(Amount::from),
         sample: gateway.has_samples().await?,
     };
     let liked = by_weight(&meta.accept).first().is_some_and(|range| range.trim().starts_with("text/csv"));

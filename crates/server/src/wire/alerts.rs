@@ -12,7 +12,7 @@ use super::rfc3339;
 #[serde(deny_unknown_fields)]
 pub(crate) struct AlertRequest {
     /// Condition: `breaker-open`, `credential-refused`, `credential-ending`, `voice-withdrawn`,
-    /// `error-share`, `queue-full`, `disk-low` or `allowance-share`.
+    /// `error-share`, `queue-full`, `disk-low`, `allowance-share` or `credit-ending`.
     #[schema(example = "breaker-open")]
     on: String,
     /// Engines (default: all).
@@ -21,7 +21,7 @@ pub(crate) struct AlertRequest {
     /// Threshold. `credential-ending`: days before the end (default: 14). `error-share`: percentage of
     /// failed calls in this hour and the previous one, from 20 calls on (default: 20). `queue-full`: waiting
     /// calls (default: 20). `disk-low`: free megabytes (default: 2000). `allowance-share`: used percentage of an
-    /// allowance (default: 80).
+    /// allowance (default: 80). `credit-ending`: days until a credit of an engine is used or ends (default: 14).
     threshold: Option<f64>,
     /// Seconds that the condition must last before a message is sent (default: 0).
     after: Option<u64>,

@@ -28,11 +28,28 @@ pub(crate) struct AllowanceRequest {
     requests: Option<u64>,
 }
 
+/// An amount and a period, as a request has them.
+pub(super) struct GivenLimit<'a> {
+    pub(super) per: &'a str,
+    pub(super) cost: Option<Money>,
+    pub(super) characters: Option<u64>,
+    pub(super) seconds: Option<f64>,
+    pub(super) requests: Option<u64>,
+}
+
 impl AllowanceRequest {
     /// What it limits.
     pub(crate) fn allowance(&self) -> Result<Allowance, Problem> {
+        let AllowanceRequest { cost, characters, seconds, requests, .. } = *self;
+        GivenLimit { per: &self.per, cost, characters, seconds, requests }.allowance()
+    }
+}
+
+impl GivenLimit<'_> {
+    /// The limit; one amount must be given.
+    pub(super) fn allowance(&self) -> Result<Allowance, Problem> {
         let invalid = |pointer: &str, detail: String| Problem::at(ProblemKind::Invalid, pointer, detail);
-        let period = AllowancePeriod::of_name(&self.per).ok_or_else(|| {
+        let period = AllowancePeriod::of_name(self.per).ok_or_else(|| {
             let known = AllowancePeriod::ALL.map(AllowancePeriod::name).join(", ");
             invalid("/per", format!("a period is one of {known}, not '{}'", self.per))
         })?;

@@ -3,7 +3,9 @@
 
 mod alerts;
 mod allowances;
+mod comparisons;
 mod credentials;
+mod credits;
 mod engine_details;
 mod engines;
 mod exchanges;
@@ -32,7 +34,9 @@ use utoipa::ToSchema;
 
 pub(crate) use alerts::*;
 pub(crate) use allowances::*;
+pub(crate) use comparisons::*;
 pub(crate) use credentials::*;
+pub(crate) use credits::*;
 pub(crate) use engines::*;
 pub(crate) use exchanges::*;
 pub(crate) use formats::*;

@@ -246,6 +246,8 @@ pub(crate) struct UsageList {
     pub(crate) next: Option<String>,
     /// One amount per currency.
     pub(crate) total: Vec<Amount>,
+    /// The total in the operator's currency, by the rates of the days; null if a rate is missing.
+    pub(crate) converted: Option<Amount>,
     /// The records hold sample data of the demo. Absent otherwise.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub(crate) sample: bool,

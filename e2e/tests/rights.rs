@@ -1,0 +1,183 @@
+//! Rights of people and keys: an app owner, an auditor, and keys with grants,
+//! through the service.
+
+use crate::BINARY;
+use dispatcher_e2e::Demo;
+use reqwest::Method;
+use serde_json::{Value, json};
+
+const PASSWORD: &str = "a long walk on the quay";
+
+/// Adds a person, and gives the cookie of a session.
+async fn sign_in(demo: &Demo, name: &str, role: &str, apps: &[&str]) -> String {
+    let apps = if apps.is_empty() { Value::Null } else { json!(apps) };
+    let person = json!({"password": PASSWORD, "role": role, "apps": apps});
+    let url = format!("{}/api/v1/people/{name}", demo.url);
+    let added = demo.http.put(url).bearer_auth(&demo.operator).json(&person).send().await.unwrap();
+    assert_eq!(added.status(), 204, "{}", added.text().await.unwrap());
+    let body = json!({"person": name, "password": PASSWORD});
+    let begun = demo.http.post(format!("{}/api/v1/session", demo.url)).json(&body).send().await.unwrap();
+    assert_eq!(begun.status(), 200);
+    let cookie = begun.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let told: Value = begun.json().await.unwrap();
+    assert_eq!((&told["person"], &told["role"]), (&json!(name), &json!(role)));
+    cookie
+}
+
+/// What a session gets: the status and the JSON.
+async fn call(demo: &Demo, cookie: &str, method: Method, path: &str, body: Option<Value>) -> (u16, Value) {
+    let request = demo.http.request(method, format!("{}{path}", demo.url));
+    let request = request.header("Cookie", cookie).header("Origin", &demo.url);
+    let request = match body {
+        Some(body) => request.json(&body),
+        None => request,
+    };
+    let response = request.send().await.unwrap();
+    let status = response.status().as_u16();
+    (status, serde_json::from_slice(&response.bytes().await.unwrap()).unwrap_or(Value::Null))
+}
+
+fn apps_of(list: &Value) -> Vec<&str> {
+    let mut apps: Vec<&str> =
+        list["items"].as_array().unwrap().iter().map(|row| row["app"].as_str().unwrap()).collect();
+    apps.sort_unstable();
+    apps.dedup();
+    apps
+}
+
+#[tokio::test]
+async fn an_app_owner_sees_and_changes_own_apps_alone() {
+    let demo = Demo::start(BINARY).await;
+    // A dispatch of another app.
+    let other = json!({"text": "Ahoy.", "voice": "espeak-ng/en-gb"});
+    let spoken = demo.http.post(format!("{}/api/v1/utterances", demo.url)).bearer_auth(&demo.operator).json(&other);
+    let foreign = spoken.send().await.unwrap().headers()["dispatch-id"].to_str().unwrap().to_owned();
+    let olga = sign_in(&demo, "olga", "app-owner", &["quay-announcer", "helpline"]).await;
+    let get = async |path: &str| call(&demo, &olga, Method::GET, path, None).await;
+    let (status, _) = call(&demo, &olga, Method::POST, "/api/v1/utterances", Some(other.clone())).await;
+    assert_eq!(status, 200, "she works for the first of her apps");
+    let (_, dispatches) = get("/api/v1/dispatches").await;
+    assert_eq!(apps_of(&dispatches), ["quay-announcer"]);
+    assert_eq!(get("/api/v1/dispatches?app=console").await.1["items"], json!([]), "of another app there is nothing");
+    assert_eq!(get(&format!("/api/v1/dispatches/{foreign}")).await.0, 404);
+    let (_, apps) = get("/api/v1/apps").await;
+    let names: Vec<_> = apps["items"].as_array().unwrap().iter().map(|app| app["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["helpline", "quay-announcer"]);
+    assert_eq!((get("/api/v1/apps/helpline/keys").await.0, get("/api/v1/apps/console/keys").await.0), (200, 404));
+    let add = async |app: &str| {
+        let path = format!("/api/v1/apps/{app}/keys");
+        call(&demo, &olga, Method::POST, &path, Some(json!({"label": "hers"}))).await.0
+    };
+    assert_eq!((add("helpline").await, add("console").await, add("drill-captions").await), (201, 404, 404));
+    for (method, path, body) in [
+        (Method::GET, "/api/v1/audit", None),
+        (Method::GET, "/api/v1/people", None),
+        (Method::GET, "/api/v1/credentials", None),
+        (Method::PUT, "/api/v1/apps/helpline", Some(json!({"site": "local"}))),
+        (Method::PUT, "/api/v1/people/olga", Some(json!({"role": "operator"}))),
+        (Method::PUT, "/api/v1/people/ada", Some(json!({"password": PASSWORD}))),
+        (Method::POST, "/api/v1/apps/helpline/allowances", Some(json!({"requests": 9, "per": "day"}))),
+    ] {
+        assert_eq!(call(&demo, &olga, method.clone(), path, body).await.0, 403, "{method} {path}");
+    }
+    let own = Some(json!({"password": "another long walk"}));
+    assert_eq!(call(&demo, &olga, Method::PUT, "/api/v1/people/olga", own).await.0, 204, "her own password");
+    // Her rights end with her role, in the middle of a session.
+    let url = format!("{}/api/v1/people/olga", demo.url);
+    demo.http.delete(url).bearer_auth(&demo.operator).send().await.unwrap();
+    assert_eq!(get("/api/v1/dispatches").await.0, 401);
+}
+
+#[tokio::test]
+async fn an_auditor_reads_everything_and_changes_or_spends_nothing() {
+    let demo = Demo::start(BINARY).await;
+    let axel = sign_in(&demo, "axel", "auditor", &[]).await;
+    for path in
+        ["dispatches", "usage", "audit", "people", "credentials", "apps", "apps/console/keys", "ledger/check", "health"]
+    {
+        assert_eq!(call(&demo, &axel, Method::GET, &format!("/api/v1/{path}"), None).await.0, 200, "{path}");
+    }
+    let before = (demo.get("/api/v1/dispatches").await, demo.delivered().await);
+    for (method, path, body) in [
+        (Method::POST, "/api/v1/utterances", Some(json!({"text": "Ahoy.", "voice": "heron/pellin"}))),
+        (Method::GET, "/api/v1/utterances?text=Ahoy&voice=heron/pellin", None),
+        (Method::GET, "/api/v1/voices/heron/pellin/sample", None),
+        (Method::POST, "/api/v1/comparisons", Some(json!({"text": "Ahoy.", "voices": ["heron/pellin", "flite/slt"]}))),
+        (Method::POST, "/api/v1/tokens", Some(json!({"calls": ["speak"]}))),
+        (Method::PUT, "/api/v1/tariffs/heron/synthesis", Some(json!({"price": "0", "per": "character"}))),
+        (Method::DELETE, "/api/v1/routes/quayside", None),
+        (Method::PUT, "/api/v1/people/ada", Some(json!({"password": PASSWORD}))),
+    ] {
+        let (status, problem) = call(&demo, &axel, method.clone(), path, body).await;
+        assert_eq!(status, 403, "{method} {path}: {problem}");
+    }
+    assert_eq!((demo.get("/api/v1/dispatches").await, demo.delivered().await), before);
+    assert_eq!(call(&demo, &axel, Method::DELETE, "/api/v1/session", None).await.0, 204);
+    assert_eq!(call(&demo, &axel, Method::GET, "/api/v1/usage", None).await.0, 401);
+}
+
+#[tokio::test]
+async fn a_role_is_checked_when_it_is_given() {
+    let demo = Demo::start(BINARY).await;
+    let put = async |body: Value| {
+        let url = format!("{}/api/v1/people/olga", demo.url);
+        let response = demo.http.put(url).bearer_auth(&demo.operator).json(&body).send().await.unwrap();
+        (response.status().as_u16(), response.text().await.unwrap())
+    };
+    for (body, detail) in [
+        (json!({"password": PASSWORD, "role": "app-owner"}), "an app owner has at least one app"),
+        (json!({"password": PASSWORD, "role": "app-owner", "apps": ["console"]}), "the app console has no owner"),
+        (json!({"password": PASSWORD, "role": "app-owner", "apps": ["nobodys"]}), "no app 'nobodys'"),
+        (json!({"password": PASSWORD, "role": "captain"}), "a role is one of operator, app-owner, auditor"),
+        (json!({"password": PASSWORD, "apps": ["helpline"]}), "apps are given with the role app-owner"),
+        (json!({"password": "short"}), "at least 12 characters"),
+        (json!({"role": "auditor"}), "no person 'olga'"),
+        (json!({}), "give a password, a role or both"),
+    ] {
+        let (status, text) = put(body.clone()).await;
+        assert!((400..500).contains(&status) && text.contains(detail), "{body}: {status} {text}");
+    }
+    assert_eq!(demo.get("/api/v1/people").await["items"], json!([]));
+}
+
+#[tokio::test]
+async fn a_key_with_grants_does_what_they_say_and_makes_no_token_around_them() {
+    let demo = Demo::start(BINARY).await;
+    let add = async |grants: &[&str]| {
+        let made = demo.client(&[&["app", "key", "add", "quay-announcer"], grants].concat());
+        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+        String::from_utf8(made.stdout).unwrap().trim().to_owned()
+    };
+    let send = async |key: &str, method: Method, path: &str, body: Option<Value>| {
+        let request = demo.http.request(method, format!("{}{path}", demo.url)).bearer_auth(key);
+        let request = if let Some(body) = body { request.json(&body) } else { request };
+        let response = request.send().await.unwrap();
+        (response.status().as_u16(), response.text().await.unwrap_or_default())
+    };
+    let say = |voice: &str| Some(json!({"text": "Ahoy.", "voice": voice}));
+    let speaks = add(&["--calls", "speak", "--engines", "espeak-ng"]).await;
+    assert_eq!(send(&speaks, Method::POST, "/api/v1/utterances", say("espeak-ng/en-gb")).await.0, 200);
+    let before = demo.delivered().await;
+    let (status, text) = send(&speaks, Method::POST, "/api/v1/utterances", say("heron/pellin")).await;
+    assert!(status == 422 && text.contains("the grants of the key exclude it"), "{status} {text}");
+    for (method, path, body) in [
+        (Method::GET, "/api/v1/dispatches", None),
+        (Method::GET, "/api/v1/jobs", None),
+        (Method::POST, "/api/v1/tokens", Some(json!({"calls": ["speak"]}))),
+        (Method::GET, "/api/v1/usage", None),
+    ] {
+        let (status, text) = send(&speaks, method, path, body).await;
+        assert!(status == 403 && text.contains("it is granted: speak"), "{path}: {status} {text}");
+    }
+    let whole = add(&["--routes", "quayside"]).await;
+    let (status, text) = send(&whole, Method::POST, "/api/v1/tokens", Some(json!({"calls": ["speak"]}))).await;
+    assert!(status == 403 && text.contains("a key with grants makes no tokens"), "{status} {text}");
+    let (status, text) = send(&whole, Method::POST, "/api/v1/utterances", say("heron/pellin")).await;
+    assert!(status == 403 && text.contains("the key is granted the routes quayside"), "{status} {text}");
+    let elsewhere = add(&["--networks", "203.0.113.0/24"]).await;
+    let (status, text) = send(&elsewhere, Method::POST, "/api/v1/utterances", say("heron/pellin")).await;
+    assert!(status == 403 && text.contains("not accepted from 127.0.0.1"), "{status} {text}");
+    assert_eq!(demo.delivered().await, before, "no engine was called for what was refused");
+    let here = add(&["--networks", "127.0.0.0/8"]).await;
+    assert_eq!(send(&here, Method::POST, "/api/v1/utterances", say("espeak-ng/en-gb")).await.0, 200);
+}
