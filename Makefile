@@ -16,7 +16,7 @@ endif
 CONSOLE_SOURCES := $(shell find console/src console/public client -type f -not -name schema.ts 2>/dev/null) \
 	console/index.html console/vite.config.ts console/tsconfig.json docs/openapi.json
 
-.PHONY: help demo build test lint advisories mutants soak fuzz-api console packages test-packages bench bench-compare bench-gateway bench-streams bench-live bench-voices bench-markup bench-long bench-words screenshots clean
+.PHONY: help demo build test lint advisories mutants soak fuzz-api console packages test-packages bench bench-compare bench-gateway bench-ledger bench-streams bench-live bench-voices bench-markup bench-long bench-words screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -87,6 +87,9 @@ bench-gateway: build ## Measure requests a second against a bare proxy and nginx
 	cargo build --release --locked -p dispatcher-benches
 	./target/release/gateway
 	./target/release/dispatcher-benches
+
+bench-ledger: ## Measure reports on ten million ledger entries, and a statement of 100,000 lines
+	cargo run --release --locked -p dispatcher-benches --bin ledger
 
 bench-streams: build ## Measure the memory of transcoders, and of a thousand streams at once
 	cargo run --release --locked -p dispatcher-benches --bin streams

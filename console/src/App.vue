@@ -181,6 +181,7 @@ onUnmounted(() => window.removeEventListener('keydown', key))
       </v-bottom-navigation>
     </template>
     <v-main>
+      <p v-if="session.readsOnly" class="reads-only" role="note">You are an auditor: you read everything, and change nothing.</p>
       <router-view />
     </v-main>
     <v-dialog v-model="help" max-width="360">
@@ -196,6 +197,12 @@ onUnmounted(() => window.removeEventListener('keydown', key))
 </template>
 
 <style scoped>
+.reads-only {
+  margin: 0;
+  padding: 8px 28px;
+  border-bottom: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
+}
+
 .brand {
   display: flex;
   align-items: center;

@@ -8,6 +8,7 @@ describe('money', () => {
     expect(money(euro('1.5'))).toBe('1.50 EUR')
     expect(money(euro('0.000016'))).toBe('0.000016 EUR')
     expect(money(euro('0.00001649'))).toBe('0.000016 EUR')
+    expect(money(euro('0.00208'))).toBe('0.0021 EUR')
     expect(money(euro('0'))).toBe('0.00 EUR')
     expect(money(null)).toBe('–')
   })

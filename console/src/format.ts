@@ -21,7 +21,10 @@ export function decimals(amounts: (Amount | null | undefined)[]): number {
   return Math.max(2, ...amounts.map((amount) => {
     const beyond = (amount?.amount.split('.')[1] ?? '').slice(2)
     const first = beyond.search(/[1-9]/)
-    return first < 0 ? 2 : 2 + beyond.slice(0, first + 2).replace(/0+$/, '').length
+    if (first < 0) return 2
+    // Zeros are left out only once it is rounded: 0.00208 is 0.0021, not 0.002.
+    const shown = Number(amount?.amount).toFixed(2 + Math.min(first + 2, beyond.length))
+    return Math.max(2, (shown.split('.')[1] ?? '').replace(/0+$/, '').length)
   }))
 }
 

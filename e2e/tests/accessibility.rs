@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use thirtyfour::Key;
 
 /// Addresses, and a text by which a page is known to have loaded.
-const PAGES: [(&str, &str); 25] = [
+const PAGES: [(&str, &str); 27] = [
     ("/", "Will cost"),
     ("/?mode=script", "Beside each line"),
     ("/voices?search=heron", "Isolde"),
@@ -31,6 +31,8 @@ const PAGES: [(&str, &str); 25] = [
     ("/routes?route=quayside", "What would it do?"),
     ("/apps", "nearly used"),
     ("/apps/helpline", "in total"),
+    ("/people", "reads everything and changes nothing"),
+    ("/compare", "rated by ear without the names"),
     ("/alerts", "No notices yet."),
     ("/captions", "the words appear while you speak"),
     ("/exchange", "The reply hook of the app answers"),

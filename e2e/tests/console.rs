@@ -396,6 +396,91 @@ async fn routes_are_read_tried_changed_and_retired_and_a_shut_engine_is_seen() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_person_is_added_with_a_role_and_sees_what_the_role_may_see() {
+    let demo = Demo::start(BINARY).await;
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.go(&format!("{}/people", demo.url)).await;
+    browser.find("add-person").await.click().await.unwrap();
+    for (field, text) in [("person-name", "axel"), ("person-password", "a long walk on the quay")] {
+        browser.find(field).await;
+        browser
+            .driver
+            .find(By::Css(format!("[data-test={field}] input")))
+            .await
+            .unwrap()
+            .send_keys(text)
+            .await
+            .unwrap();
+    }
+    browser.find("person-role").await.click().await.unwrap();
+    browser
+        .until(
+            "the roles",
+            "return [...document.querySelectorAll('.v-list-item')].some((one) => one.innerText === 'Auditor')",
+        )
+        .await;
+    browser
+        .run("[...document.querySelectorAll('.v-list-item')].find((one) => one.innerText === 'Auditor').click()")
+        .await;
+    browser.find("keep-person").await.click().await.unwrap();
+    browser
+        .until("the person", "return [...document.querySelectorAll('[data-test=person]')].some((one) => one.innerText.includes('axel') && one.innerText.includes('Auditor'))")
+        .await;
+    let status = browser
+        .run_async("const done = arguments[0]; fetch('/api/v1/session', { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ person: 'axel', password: 'a long walk on the quay' }) }).then((answer) => done(answer.status))")
+        .await;
+    assert_eq!(status, 200);
+    browser.go(&format!("{}/", demo.url)).await;
+    // An auditor begins with the Overview, and has no pages that make requests.
+    browser
+        .until("the note", "return document.querySelector('[role=note]')?.innerText.includes('You are an auditor')")
+        .await;
+    browser.until("the overview", "return location.pathname === '/overview'").await;
+    let rail =
+        browser.run("return [...document.querySelectorAll('nav .entry')].map((one) => one.innerText.trim())").await;
+    let rail: Vec<&str> = rail.as_array().unwrap().iter().filter_map(|entry| entry.as_str()).collect();
+    assert!(rail.contains(&"People") && rail.contains(&"Usage") && !rail.contains(&"Sound check"), "{rail:?}");
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_voices_are_compared_and_rated_without_their_names() {
+    let demo = Demo::start(BINARY).await;
+    let made = json!({"text": "Stand clear.", "voices": ["heron/pellin", "espeak-ng/en-gb"]});
+    let url = format!("{}/api/v1/comparisons", demo.url);
+    let made = demo.http.post(url).bearer_auth(&demo.operator).json(&made).send().await.unwrap();
+    let made: serde_json::Value = made.json().await.unwrap();
+    let browser = Browser::start(None).await;
+    browser.sign_in(&demo).await;
+    browser.go(&format!("{}/compare?id={}", demo.url, made["id"].as_str().unwrap())).await;
+    browser.find("score-3").await;
+    let shown = browser.run("return document.querySelector('.rating').innerText").await;
+    assert!(!shown.as_str().unwrap().contains("heron"), "the names are not shown: {shown}");
+    assert_eq!(
+        browser.run("return document.querySelector('[data-test=score-2]').disabled").await,
+        true,
+        "nothing was heard yet"
+    );
+    for number in 0..2 {
+        browser.find(&format!("play-{number}")).await.click().await.unwrap();
+        let heard = format!("return document.querySelector('[data-test=play-{number}]').innerText.includes('✓')");
+        browser.until("the end of the audio", &heard).await;
+    }
+    browser.find("score-2").await.click().await.unwrap();
+    browser.until("the rating", "return document.querySelector('.rating').innerText.includes('1 rating so far')").await;
+    browser.find("names").await.click().await.unwrap();
+    browser.until("the voices", "return document.querySelectorAll('[data-test=compared-voice]').length === 2").await;
+    let kept = demo.get(&format!("/api/v1/comparisons/{}", made["id"].as_str().unwrap())).await;
+    assert_eq!(
+        (&kept["ratings"], kept["preferences"][0]["mean"].as_f64().map(f64::abs)),
+        (&json!(1), Some(2.0)),
+        "{kept}"
+    );
+    browser.quit().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_app_gets_an_allowance_and_a_key_and_loses_them_again() {
     let demo = Demo::start(BINARY).await;
     let browser = Browser::start(None).await;

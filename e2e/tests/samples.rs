@@ -69,6 +69,22 @@ async fn a_new_demo_has_a_history_that_is_marked_and_results_that_are_real() {
     assert_eq!(items(&demo.get("/api/v1/lexicons").await).len(), 1);
     assert_eq!(items(&demo.get("/api/v1/clips").await).len(), 1);
 
+    // Twelve ratings, a credit that ends in nine days, and a bill with three differences.
+    let compared = demo.get("/api/v1/comparisons").await;
+    let path = format!("/api/v1/comparisons/{}", items(&compared)[0]["id"].as_str().unwrap());
+    let compared = demo.get(&path).await;
+    assert_eq!((&compared["ratings"], &compared["preferences"][0]["preferred"]), (&12.into(), &1.into()), "{compared}");
+    let credits = demo.get("/api/v1/credits").await;
+    let left = items(&credits)[0]["days_left"].as_f64().unwrap();
+    assert!((9.0..=10.0).contains(&left), "{credits}");
+    let bill = demo.data().join("heron-statement.csv");
+    let done = demo.client(&["statement", "reconcile", "heron", bill.to_str().unwrap()]);
+    assert!(!done.status.success());
+    let told = String::from_utf8(done.stdout).unwrap();
+    for cause in ["1 price", "1 billed twice", "1 unknown"] {
+        assert!(told.contains(cause), "{told}");
+    }
+
     // Started again, it has what it had; `serve` does not take it for real.
     let count = |list: &Value| items(list).iter().map(|item| item["requests"].as_i64().unwrap()).sum::<i64>();
     let (status, folder) = demo.terminate().await;

@@ -108,7 +108,6 @@ async fn take_the_pictures() {
     browser
         .until("the sound", "const a = document.querySelector('[data-test=audio]'); return a && a.currentTime > 0.5")
         .await;
-    shot("prompt-set.png").await;
     browser.go(&format!("{}/voices", demo.url)).await;
     browser.until("the voices", "return document.querySelectorAll('[data-test=voice-row]').length > 9").await;
     shot("voices.png").await;
@@ -134,7 +133,19 @@ async fn take_the_pictures() {
     demo.speak(json!({"text": texts[0], "voice": "sanderling/sand"}), "audio/mpeg").await.bytes().await.unwrap();
     browser.go(&format!("{}/engines", demo.url)).await;
     browser.until("the engines", "return document.querySelectorAll('[data-test=engine-row]').length === 14").await;
-    shot("engines.png").await;
+    browser.go(&format!("{}/compare", demo.url)).await;
+    browser
+        .driver
+        .find(By::LinkText("The ferry to Gullsay leaves from quay two at a quarter past six."))
+        .await
+        .unwrap()
+        .click()
+        .await
+        .unwrap();
+    browser.find("names").await.click().await.unwrap();
+    browser.until("the preference", "return document.querySelector('[data-test=preference]') !== null").await;
+    browser.driver.execute("document.querySelector('.rating').scrollIntoView()", Vec::new()).await.unwrap();
+    shot("compare.png").await;
     browser.go(&format!("{}/engines/heron?tab=check", demo.url)).await;
     browser.find("check").await.click().await.unwrap();
     browser.until("the matrix", "return document.querySelector('[data-test=summary]') !== null").await;

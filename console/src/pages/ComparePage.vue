@@ -83,10 +83,10 @@ function play(number: number) {
   void sound.play().catch(stop)
 }
 
-watch(() => route.query['id'], (id) => (typeof id === 'string' ? void open(id) : (current.value = undefined)))
+watch(() => route.query['id'], (id) => (typeof id === 'string' && id ? void open(id) : (current.value = undefined)))
 onMounted(async () => {
   await loadList()
-  if (typeof route.query['id'] === 'string') await open(route.query['id'])
+  if (typeof route.query['id'] === 'string' && route.query['id']) await open(route.query['id'])
 })
 onBeforeUnmount(stop)
 </script>
@@ -112,7 +112,7 @@ onBeforeUnmount(stop)
         <div class="scores" role="group" aria-labelledby="question">
           <v-btn v-for="score in scores" :key="score.value" variant="outlined" size="small" :disabled="!both" :data-test="`score-${score.value}`" @click="rate(score.value)">{{ score.title }}</v-btn>
         </div>
-        <p class="quiet">{{ current.ratings }} ratings so far. <v-btn variant="text" size="small" data-test="skip" @click="next">Another pair</v-btn> <v-btn variant="text" size="small" data-test="names" @click="named = !named">{{ named ? 'Hide' : 'Show' }} names and results</v-btn></p>
+        <p class="quiet">{{ current.ratings }} {{ current.ratings === 1 ? 'rating' : 'ratings' }} so far. <v-btn variant="text" size="small" data-test="skip" @click="next">Another pair</v-btn> <v-btn variant="text" size="small" data-test="names" @click="named = !named">{{ named ? 'Hide' : 'Show' }} names and results</v-btn></p>
       </section>
       <template v-if="named || session.readsOnly">
         <v-table class="table" density="comfortable">
@@ -161,7 +161,6 @@ onBeforeUnmount(stop)
 .rating {
   display: grid;
   gap: 10px;
-  max-width: 760px;
 }
 
 .pair,

@@ -149,8 +149,10 @@ impl Money {
         match beyond.find(|digit| digit != '0') {
             None => 2,
             Some(first) => {
-                let kept = (first + 2).min(beyond.len());
-                2 + beyond[..kept].trim_end_matches('0').len()
+                // Zeros are left out only once it is rounded: 0.00208 is 0.0021, not 0.002.
+                let shown = self.rounded(2 + (first + 2).min(beyond.len()));
+                let digits = shown.rsplit_once('.').map_or("", |(_, digits)| digits);
+                digits.trim_end_matches('0').len().max(2)
             }
         }
     }
@@ -232,6 +234,8 @@ mod tests {
         for (amount, short) in [
             ("0.001250", "0.0013"),
             ("0.000800", "0.0008"),
+            ("0.002080", "0.0021"),
+            ("0.001999", "0.002"),
             ("0.056656", "0.0567"),
             ("0.4", "0.40"),
             ("12.345678", "12.3457"),

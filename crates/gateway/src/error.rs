@@ -133,6 +133,8 @@ pub enum GatewayError {
     EmptyStatement,
     #[error("{engine} does no {}", .work.name())]
     NoSuchWork { engine: String, work: Work },
+    #[error("recognition is charged per second, minute or request, not per {}", .0.name())]
+    TextTariff(dispatcher_core::Measure),
     #[error("a tariff has at most {limit} price changes and factors, not {given}")]
     LongTariff { given: usize, limit: usize },
     #[error("there is no engine '{wanted}'")]

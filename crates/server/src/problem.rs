@@ -223,6 +223,7 @@ impl From<GatewayError> for Problem {
             | GatewayError::OwnCurrency(_)
             | GatewayError::ManyRates { .. }
             | GatewayError::LongTariff { .. }
+            | GatewayError::TextTariff(_)
             | GatewayError::MixedCurrencies(..)
             | GatewayError::NothingWanted(_)
             | GatewayError::ForeignOrigin { .. }

@@ -87,6 +87,11 @@ impl Browser {
         self.driver.execute(script, Vec::new()).await.unwrap().json().clone()
     }
 
+    /// Runs a script that calls its last argument with what it gives.
+    pub async fn run_async(&self, script: &str) -> Value {
+        self.driver.execute_async(script, Vec::new()).await.unwrap().json().clone()
+    }
+
     /// Waits until a script is true.
     pub async fn until(&self, what: &str, script: &str) {
         let begun = Instant::now();

@@ -91,7 +91,7 @@ pub(super) async fn add_bills(gateway: &Gateway, data: &Path) -> Result<(), CliE
         amount: AllowanceAmount::Cost(Money { nanos: 30_000_000_000, currency: Currency::EUR }),
         period: AllowancePeriod::Total,
         from: None,
-        until: Some(day_of(now + (TRIAL_DAYS - 1) * DAY)),
+        until: Some(day_of(now + TRIAL_DAYS * DAY)),
     };
     gateway.put_credit(&credit, "demo").await.map_err(failed)?;
     let mapping = StatementMapping {

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use dispatcher_core::{Sheet, Tariff, Work};
+use dispatcher_core::{Measure, Sheet, Tariff, Work};
 use dispatcher_store::{DocumentVersion, NewVersion, VersionedKind};
 
 use crate::{Gateway, GatewayError, now_micros, today};
@@ -103,6 +103,10 @@ impl Gateway {
             return Err(GatewayError::NoSuchWork { engine: engine.into(), work });
         }
         tariff.check()?;
+        // Audio has no characters: nothing would be charged.
+        if work == Work::Recognition && matches!(tariff.per, Measure::Character | Measure::Byte) {
+            return Err(GatewayError::TextTariff(tariff.per));
+        }
         let entries = tariff.changes.len() + tariff.models.len() + tariff.classes.len() + tariff.regions.len();
         if entries > MOST_ENTRIES {
             return Err(GatewayError::LongTariff { given: entries, limit: MOST_ENTRIES });
