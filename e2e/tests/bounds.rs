@@ -71,7 +71,7 @@ async fn a_bound_route_fails_rather_than_leave() {
     demo.put_route("private", json!([{"engine": "heron", "voice": "pellin", "conditions": {"site": "local"}}])).await;
     let problem: Value = demo.speak(json!({"text": "Ahoy", "voice": "private"}), "*/*").await.json().await.unwrap();
     assert_eq!(problem["status"], 422);
-    let detail = "no engine of 'private' is in the site and region that the request, its app or its route requires";
+    let detail = "no engine of 'private' may be used: the site, the region or the grants of the key exclude it";
     assert_eq!(problem["detail"], detail);
     assert_eq!(demo.delivered().await["calls"], 0);
     let spoken =
@@ -102,7 +102,7 @@ async fn an_app_that_must_stay_is_never_spoken_or_heard_elsewhere() {
         let problem: Value = response.json().await.unwrap();
         assert_eq!(problem["status"], 422, "{problem}");
         let detail = problem["detail"].as_str().unwrap().to_owned();
-        assert!(detail.contains("site and region"), "{detail}");
+        assert!(detail.contains("the site, the region"), "{detail}");
     };
     out(send("/api/v1/utterances?voice=heron/pellin", "text/plain", b"Ahoy".to_vec()).await).await;
     out(send("/api/v1/transcripts?engine=turnstone", "audio/wav", audio.clone()).await).await;

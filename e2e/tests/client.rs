@@ -128,9 +128,11 @@ async fn lists_are_tables_or_json_and_tell_what_is_there() {
     assert!(credentials.contains("turnstone") && credentials.contains("active"), "{credentials}");
     assert!(run(&["app", "list"]).contains("drill-captions"));
     let csv = run(&["usage", "--by", "engine", "--csv"]);
-    assert!(csv.starts_with("engine,requests,characters,duration,amount,currency\r\nheron,"), "{csv}");
+    let head = "engine,requests,failures,fallbacks,recalled,characters,duration,amount,saved,currency,latency_median,latency_p95\r\nheron,";
+    assert!(csv.starts_with(head), "{csv}");
     let usage = demo.get("/api/v1/usage?by=engine").await;
-    let requests = format!("heron,{},", usage["items"][0]["requests"]);
+    let heron = usage["items"].as_array().unwrap().iter().find(|row| row["group"][0] == "heron").unwrap();
+    let requests = format!("heron,{},", heron["requests"]);
     assert!(csv.contains(&requests), "what a check costs is in the books: {csv} {usage}");
     assert!(run(&["usage"]).contains("total"));
     let estimate = run(&["estimate", "0123456789", "--voice", "heron/pellin", "--model", "fine"]);

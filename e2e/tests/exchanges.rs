@@ -213,7 +213,7 @@ async fn what_cannot_be_an_exchange_is_refused_before_anything_is_called() {
     }
     // Heron is no engine of this machine.
     let (status, problem) = post(&demo, &demo.app, &text(json!({"site": "local"}))).await;
-    assert!(status == 422 && problem["detail"].as_str().unwrap().contains("site and region"), "{problem}");
+    assert!(status == 422 && problem["detail"].as_str().unwrap().contains("the site, the region"), "{problem}");
     let silence = json!({"audio": {"type": "audio/pcm;rate=16000", "base64": STANDARD.encode(vec![0; 32_000])}, "voice": voice()});
     let (status, problem) = post(&demo, &demo.app, &silence).await;
     assert_eq!((status, problem["detail"].as_str()), (422, Some("no speech was recognised")), "{problem}");

@@ -181,3 +181,71 @@ async fn a_key_with_grants_does_what_they_say_and_makes_no_token_around_them() {
     let here = add(&["--networks", "127.0.0.0/8"]).await;
     assert_eq!(send(&here, Method::POST, "/api/v1/utterances", say("espeak-ng/en-gb")).await.0, 200);
 }
+
+#[tokio::test]
+async fn the_audit_log_is_exported_whole_and_line_by_line() {
+    let demo = Demo::start(BINARY).await;
+    sign_in(&demo, "axel", "auditor", &[]).await;
+    let file = demo.folder.path().join("audit.jsonl");
+    let done = demo.client(&["audit", "--export", file.to_str().unwrap()]);
+    assert!(done.status.success());
+    let text = std::fs::read_to_string(file).unwrap();
+    let entries: Vec<Value> = text.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let told = String::from_utf8_lossy(&done.stderr).into_owned();
+    assert!(entries.len() > 10 && told.contains(&format!("Exported {} entries", entries.len())), "{told}");
+    let put: Vec<&Value> = entries.iter().filter(|entry| entry["action"] == "person.put").collect();
+    assert_eq!((put.len(), &put[0]["subject"]), (1, &json!("axel, auditor")));
+    // Page by page it is the same, and a day on which nothing happened is empty.
+    let (mut paged, mut cursor) = (Vec::new(), String::new());
+    loop {
+        let page = demo.get(&format!("/api/v1/audit?limit=7{cursor}")).await;
+        paged.extend(page["items"].as_array().unwrap().iter().cloned());
+        match page["next"].as_str() {
+            Some(next) => cursor = format!("&cursor={next}"),
+            None => break,
+        }
+    }
+    assert_eq!(paged, entries);
+    assert_eq!(demo.get("/api/v1/audit?from=2001-01-01&to=2001-12-31").await["items"], json!([]));
+    let lines = demo.http.get(format!("{}/api/v1/audit?action=person.put", demo.url)).bearer_auth(&demo.operator);
+    let lines = lines.header("Accept", "application/jsonl").send().await.unwrap();
+    assert_eq!(lines.headers()["content-type"], "application/jsonl");
+    assert_eq!(serde_json::from_str::<Value>(lines.text().await.unwrap().trim()).unwrap(), *put[0]);
+    let odd = demo.http.get(format!("{}/api/v1/audit?from=yesterday", demo.url)).bearer_auth(&demo.operator);
+    assert_eq!(odd.send().await.unwrap().status(), 422);
+}
+
+#[tokio::test]
+async fn erasure_takes_words_and_audio_and_leaves_amounts() {
+    let demo = Demo::start(BINARY).await;
+    demo.client(&["app", "change", "quay-announcer", "--recall", "private", "--transcript-days", "7"]);
+    let spoken = demo.speak(json!({"text": "Stand clear.", "voice": "heron/pellin"}), "audio/wav").await;
+    let audio = spoken.bytes().await.unwrap().to_vec();
+    demo.hear(audio.clone(), "audio/wav", "?engine=turnstone").await;
+    let body = json!({"text": "Stand clear.", "voices": ["heron/pellin", "espeak-ng/en-gb"]});
+    let url = format!("{}/api/v1/comparisons", demo.url);
+    assert_eq!(demo.http.post(url).bearer_auth(&demo.app).json(&body).send().await.unwrap().status(), 201);
+    let usage = async || demo.get("/api/v1/usage?by=app,engine").await;
+    let (before, files) = (usage().await, || dispatcher_e2e::files_below(&demo.data().join("clips")).len());
+    let held = files();
+    let erase = |options: &[&str]| {
+        let done = demo.client(&[&["--json", "app", "erase", "quay-announcer"], options].concat());
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        serde_json::from_slice::<Value>(&done.stdout).unwrap()
+    };
+    let counted = erase(&["--dry-run"]);
+    assert_eq!(
+        (&counted["transcripts"], &counted["comparisons"], &counted["kept_answers"]),
+        (&json!(1), &json!(1), &json!(1))
+    );
+    assert_eq!((files(), counted["dry_run"].as_bool()), (held, Some(true)), "nothing was erased yet");
+    let erased = erase(&[]);
+    assert_eq!((&erased["transcripts"], &erased["dry_run"]), (&json!(1), &json!(false)));
+    assert_eq!(demo.get("/api/v1/transcripts?app=quay-announcer").await["items"], json!([]));
+    assert_eq!(demo.get("/api/v1/comparisons").await["items"], json!([]));
+    assert_eq!(held - files(), 3, "the kept answer and two voices of the comparison");
+    assert_eq!(usage().await["total"], before["total"], "amounts stay");
+    let checked = demo.client(&["ledger", "check"]);
+    assert!(checked.status.success(), "{}", String::from_utf8_lossy(&checked.stdout));
+    assert_eq!(demo.client(&["app", "erase", "nobodys"]).status.code(), Some(1));
+}

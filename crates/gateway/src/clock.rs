@@ -17,6 +17,15 @@ pub fn day_of(micros: i64) -> String {
     format!("{:04}-{:02}-{:02}", date.year(), u8::from(date.month()), date.day())
 }
 
+/// Midnight in UTC of a day `YYYY-MM-DD`, in microseconds; `None` if it is none.
+pub fn micros_of_day(day: &str) -> Option<i64> {
+    if !dispatcher_core::is_day(day) {
+        return None;
+    }
+    let midnight = time::OffsetDateTime::parse(&format!("{day}T00:00:00Z"), &Rfc3339).ok()?;
+    Some(midnight.unix_timestamp() * 1_000_000)
+}
+
 /// The day of now, as [`day_of`] writes it.
 pub(crate) fn today() -> String {
     day_of(now_micros())

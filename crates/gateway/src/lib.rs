@@ -30,10 +30,11 @@ use std::sync::Arc;
 
 pub use alerts::{Mail, MailSecurity};
 pub(crate) use clock::today;
-pub use clock::{day_of, now_micros, rfc3339};
+pub use clock::{day_of, micros_of_day, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{
-    Credit, CreditView, DispatchDetails, NewKey, NewSession, Overview, ReconciledStatement, UsageReport, new_access_key,
+    Credit, CreditView, DispatchDetails, Erasure, NewKey, NewSession, Overview, ReconciledStatement, UsageReport,
+    new_access_key,
 };
 pub use dispatch::admit::{Caller, CallerRole, KeyLimits};
 pub use dispatch::allowances::AllowanceView;
@@ -86,11 +87,11 @@ pub use traces::Traces;
 
 // Records are returned as the store has them.
 pub use dispatcher_store::{
-    AccessKey, App, Approval, AuditEntry, CatalogueChange, ComparedVoice, DispatchFilter, DispatchState,
-    DocumentVersion, ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry, LedgerFault,
-    LedgerRule, Person, PersonChange, PersonRole, RecallPolicy, SampleDispatch, Session, StoredAttempt, StoredClip,
-    StoredComparison, StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken,
-    StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
+    AccessKey, App, Approval, AuditEntry, AuditFilter, CatalogueChange, ComparedVoice, DispatchFilter, DispatchState,
+    DocumentVersion, ErasureMode, ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry,
+    LedgerFault, LedgerRule, Person, PersonChange, PersonRole, RecallPolicy, SampleDispatch, Session, StoredAttempt,
+    StoredClip, StoredComparison, StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile,
+    StoredToken, StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;

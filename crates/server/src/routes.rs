@@ -110,7 +110,7 @@ routes! {
             alerts::events,
             lexicons::versions, lexicons::put_lexicon, lexicons::add_lexicon_word, lexicons::retire,
             presets::put_preset, presets::retire, transcript_rules::put_masks,
-            apps::add, apps::change,
+            apps::add, apps::change, apps::erase,
             allowances::add, allowances::remove,
             statements::mapping, statements::put_mapping, statements::reconcile,
             credits::list, credits::put_credit, credits::retire_credit,

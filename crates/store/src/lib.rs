@@ -11,6 +11,7 @@ mod charges;
 mod clips;
 mod comparisons;
 mod credentials;
+mod erasure;
 mod error;
 mod exchanges;
 mod health;
@@ -34,7 +35,9 @@ mod work;
 mod writer;
 
 pub use allowances::UsageQuery;
+pub use audit::AuditFilter;
 pub use comparisons::{ComparedVoice, StoredComparison, StoredRating, WholeComparison};
+pub use erasure::{ErasedRecords, ErasureMode};
 pub use error::StoreError;
 pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};

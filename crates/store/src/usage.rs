@@ -77,7 +77,7 @@ const LONGER: f64 = 1.1;
 /// Microseconds of the first bucket.
 const SHORTEST: f64 = 1_000.0;
 /// Entries that are added to the sums at once.
-const AT_ONCE: i64 = 20_000;
+const AT_ONCE: i64 = 5_000;
 /// Groups of a report.
 const MOST_GROUPS: usize = 20_000;
 
@@ -312,18 +312,21 @@ struct Entry {
     entry: i64,
 }
 
-/// Adds the next entries to the sums; gives whether there may be more.
-fn roll_up_some(c: &mut SqliteConnection) -> Result<bool, StoreError> {
+/// The entry up to which the sums go, and those behind it.
+fn next_facts(c: &mut SqliteConnection) -> Result<(i64, Vec<Fact>), StoreError> {
     let rolled: Entry = diesel::sql_query("SELECT entry FROM rolled_up").get_result(c)?;
-    let facts: Vec<Fact> =
-        diesel::sql_query(FACTS).bind::<BigInt, _>(rolled.entry).bind::<BigInt, _>(AT_ONCE).load(c)?;
-    let more = facts.len() as i64 == AT_ONCE;
-    let Some(last) = facts.last().map(|fact| fact.id) else { return Ok(false) };
-    let mut sums = Sums::default();
-    facts.into_iter().for_each(|fact| sums.add(fact));
-    sums.write(c)?;
-    diesel::sql_query("UPDATE rolled_up SET entry = ?").bind::<BigInt, _>(last).execute(c)?;
-    Ok(more)
+    let facts = diesel::sql_query(FACTS).bind::<BigInt, _>(rolled.entry).bind::<BigInt, _>(AT_ONCE).load(c)?;
+    Ok((rolled.entry, facts))
+}
+
+/// Adds the sums of the entries behind `from`, up to `last`, unless others did
+/// so meanwhile.
+fn roll_up(c: &mut SqliteConnection, (from, last): (i64, i64), sums: Sums) -> Result<(), StoreError> {
+    let mark = diesel::sql_query("UPDATE rolled_up SET entry = ? WHERE entry = ?");
+    match mark.bind::<BigInt, _>(last).bind::<BigInt, _>(from).execute(c)? {
+        0 => Ok(()),
+        _ => sums.write(c),
+    }
 }
 
 #[derive(QueryableByName)]
@@ -357,8 +360,18 @@ impl Store {
     /// Adds all entries to the sums that are not in them yet. Reports do it
     /// first; now and then it spares them the work.
     pub async fn roll_up_usage(&self) -> Result<(), StoreError> {
-        while self.writer.submit(Durability::Process, roll_up_some).await? {}
-        Ok(())
+        loop {
+            // They are read and added up here, so that the writer is busy for a moment only.
+            let (from, facts) = self.read(next_facts).await?;
+            let Some(last) = facts.last().map(|fact| fact.id) else { return Ok(()) };
+            let more = facts.len() as i64 == AT_ONCE;
+            let mut sums = Sums::default();
+            facts.into_iter().for_each(|fact| sums.add(fact));
+            self.writer.submit(Durability::Process, move |c| roll_up(c, (from, last), sums)).await?;
+            if !more {
+                return Ok(());
+            }
+        }
     }
 
     /// Usage from one day to another, both included (`YYYY-MM-DD`), grouped by

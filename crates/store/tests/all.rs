@@ -7,6 +7,7 @@ mod credentials;
 mod health;
 mod jobs;
 mod migrations;
+mod money;
 mod people;
 mod prompts;
 mod recall;

@@ -41,6 +41,19 @@ pub(crate) enum AppCommand {
     /// List, add and revoke the keys of an app
     #[command(subcommand)]
     Key(KeyCommand),
+    /// Erase what an app said and heard: transcripts, exchanges, comparisons, kept answers, finished jobs
+    ///
+    /// Dispatches, the ledger and usage have no words, and stay. Examples:
+    ///   dispatcher app erase helpline --dry-run
+    ///   dispatcher app erase helpline
+    #[command(verbatim_doc_comment)]
+    Erase {
+        /// Name of the app
+        name: String,
+        /// Only count what would be erased
+        #[arg(long)]
+        dry_run: bool,
+    },
     /// List, add and remove allowances: how much an app or a key may use
     #[command(subcommand)]
     Allowance(AllowanceCommand),

@@ -132,6 +132,8 @@ pub(crate) enum Command {
     Statement(StatementCommand),
     /// Show usage and cost
     Usage(UsageArgs),
+    /// Show or export the audit log: who changed or used what
+    Audit(AuditArgs),
     /// Show how engines, voices, models and routes performed recently
     Health(HealthArgs),
     /// List, set, test and retire alerts: messages when something is wrong

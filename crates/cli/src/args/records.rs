@@ -217,3 +217,29 @@ pub(crate) enum LedgerCommand {
     /// Check that the entries agree with each other and with the dispatches; exit with 1 if not
     Check,
 }
+
+#[derive(Args)]
+#[command(after_help = "Examples:
+  dispatcher audit
+  dispatcher audit --action key.add --from 2026-12-01
+  dispatcher audit --from 2026-11-01 --to 2026-11-30 --export november.jsonl")]
+pub(crate) struct AuditArgs {
+    /// First day (UTC)
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub(crate) from: Option<String>,
+    /// Last day (UTC)
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub(crate) to: Option<String>,
+    /// Only entries of this key id, person or host
+    #[arg(long, value_name = "WHO")]
+    pub(crate) who: Option<String>,
+    /// Only entries of this action, such as key.add
+    #[arg(long, value_name = "ACTION")]
+    pub(crate) action: Option<String>,
+    /// Number of entries that are shown
+    #[arg(long, value_name = "COUNT", default_value_t = 50)]
+    pub(crate) limit: u32,
+    /// Write all entries to this file as JSON lines, - for standard output
+    #[arg(long, value_name = "FILE", conflicts_with = "limit")]
+    pub(crate) export: Option<PathBuf>,
+}

@@ -37,6 +37,12 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             eprintln!("Changed app {name}");
             Ok(())
         }
+        AppCommand::Erase { name, dry_run } => {
+            let query = if dry_run { "?dry_run=true" } else { "" };
+            let path = format!("/api/v1/apps/{}/erasure{query}", segment(&name));
+            let erased = client.post(&path, &json!({})).await?;
+            form.print(&erased, || render_erasure(&erased, &name))
+        }
         AppCommand::Key(command) => key(client, command, form).await,
         AppCommand::Allowance(command) => allowance(client, command, form).await,
         AppCommand::Token(command) => token(client, command, form).await,
@@ -277,6 +283,18 @@ fn render(list: &Value) -> String {
         ]
     });
     output::table(&["app", "title", "voice", "recognition", "format", "where", "recall", ""], rows.collect(), &[])
+}
+
+/// What was erased of an app, or would be.
+fn render_erasure(erased: &Value, app: &str) -> String {
+    let verb = if erased["dry_run"] == true { "Would erase" } else { "Erased" };
+    let kinds = ["transcripts", "exchanges", "comparisons", "kept_answers", "jobs"];
+    let counts: Vec<String> = kinds.iter().map(|kind| format!("{} {}", erased[kind], kind.replace('_', " "))).collect();
+    let stays = match erased["running_jobs"].as_u64() {
+        Some(0) | None => String::new(),
+        Some(count) => format!("; {count} jobs are not over and stay"),
+    };
+    format!("{verb} of {app}: {}{stays}", counts.join(", "))
 }
 
 fn render_keys(list: &Value) -> String {

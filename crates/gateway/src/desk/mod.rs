@@ -3,6 +3,7 @@
 
 mod apps;
 mod credits;
+mod erasure;
 mod people;
 mod rates;
 mod records;
@@ -11,6 +12,7 @@ mod statements;
 pub(crate) use apps::{CONSOLE, key_id, label_of};
 pub use apps::{NewKey, new_access_key};
 pub use credits::{Credit, CreditView};
+pub use erasure::Erasure;
 pub use people::NewSession;
 pub use records::{DispatchDetails, Overview, UsageReport};
 pub use statements::ReconciledStatement;

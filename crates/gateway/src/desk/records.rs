@@ -6,11 +6,11 @@ use std::time::Duration;
 
 use dispatcher_core::{Costs, Money};
 use dispatcher_store::{
-    AuditEntry, DispatchFilter, DispatchState, GroupBy, Identified, LedgerCheck, LedgerEntry, SampleDispatch,
-    StoreError, StoredAttempt, StoredDispatch, UsageTotal,
+    AuditEntry, AuditFilter, DispatchFilter, DispatchState, GroupBy, Identified, LedgerCheck, LedgerEntry,
+    SampleDispatch, StoreError, StoredAttempt, StoredDispatch, UsageTotal,
 };
 
-use crate::{Caller, CallerRole, Gateway, GatewayError, day_of, now_micros};
+use crate::{Caller, CallerRole, Gateway, GatewayError, day_of, now_micros, today};
 
 /// Dispatches that an overview looks at.
 const NEWEST: i64 = 500;
@@ -159,15 +159,23 @@ impl Gateway {
     }
 
     /// Adds new entries of the ledger to the sums of usage, now and then until
-    /// the gateway is gone, so that a report has little to add.
+    /// the gateway is gone, so that a report has little to add. On a new day,
+    /// voices are sorted by its prices.
     pub(crate) fn keep_usage(&self) {
         let inner = Arc::downgrade(&self.inner);
         tokio::spawn(async move {
+            let mut day = today();
             loop {
                 tokio::time::sleep(ROLL_UP).await;
                 let Some(inner) = inner.upgrade() else { return };
                 if let Err(error) = inner.store.roll_up_usage().await {
                     tracing::warn!(%error, "the sums of usage were not brought up to date");
+                }
+                if std::mem::replace(&mut day, today()) != day {
+                    let gateway = Gateway { inner };
+                    let mut registry = (*gateway.registry()).clone();
+                    registry.forget_prices();
+                    gateway.replace_registry(registry);
                 }
             }
         });
@@ -197,12 +205,12 @@ impl Gateway {
         Ok(self.inner.store.has_samples().await?)
     }
 
-    /// The newest entries of the audit log.
+    /// Entries of the audit log, the newest first.
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub async fn audit(&self, limit: i64) -> Result<Vec<AuditEntry>, GatewayError> {
-        Ok(self.inner.store.audit(limit).await?)
+    pub async fn audit(&self, filter: AuditFilter) -> Result<Vec<AuditEntry>, GatewayError> {
+        Ok(self.inner.store.audit_page(filter).await?)
     }
 
     /// How things are, at a glance.

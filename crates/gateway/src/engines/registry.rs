@@ -119,7 +119,12 @@ impl Registry {
         self.index = Arc::default();
     }
 
-    /// A sheet with the voices in force.
+    /// Forgets the prices of the index, which are those of a day.
+    pub(crate) fn forget_prices(&mut self) {
+        self.index = Arc::default();
+    }
+
+    /// A sheet with the voices and tariffs in force.
     pub fn sheet(&self, name: &str) -> Option<&Arc<Sheet>> {
         self.sheets.get(name)
     }

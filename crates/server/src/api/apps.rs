@@ -1,7 +1,7 @@
 //! Apps and their keys.
 
 use dispatcher_core::is_record_name;
-use dispatcher_gateway::{App, Gateway, KeyLimits, NewKey, RecallPolicy, now_micros};
+use dispatcher_gateway::{App, ErasureMode, Gateway, KeyLimits, NewKey, RecallPolicy, now_micros};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post, put};
 use secrecy::ExposeSecret as _;
@@ -9,10 +9,12 @@ use secrecy::ExposeSecret as _;
 use super::SMALL_BODY;
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
+use crate::headers::Meta;
 use crate::origins::check_origin;
+use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::wire::{AppAnswer, AppRequest, KeyAnswer, KeyRequest, List};
+use crate::wire::{AppAnswer, AppRequest, ErasureAnswer, KeyAnswer, KeyRequest, List};
 
 /// Seconds until a key expires, if it does.
 const SHORTEST_KEY: u64 = 10;
@@ -191,6 +193,32 @@ pub(crate) async fn change(
     let changed = app_of(before.name, request, before.created_at)?;
     let app = gateway.change_app(changed, &allowed.0.who).await?;
     Ok(Json(app.into()))
+}
+
+/// Erase what an app said and heard
+///
+/// Its transcripts, exchanges, comparisons, kept answers, and finished jobs with their files. Dispatches, the
+/// ledger and usage have no words, and stay. With `dry_run` nothing is erased, and the answer says what would be.
+#[utoipa::path(
+    operation_id = "eraseApp",
+    context_path = "/api/v1", tag = "apps",
+    params(("name" = String, Path), ("dry_run" = Option<bool>, Query)),
+    responses((status = 200, description = "What was erased", body = ErasureAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
+    security(("key" = []))
+)]
+#[post("/apps/<name>/erasure")]
+pub(crate) async fn erase(
+    allowed: Allowed,
+    name: &str,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Json<ErasureAnswer>, Problem> {
+    let mut given = Parameters::of_query(&meta.query)?;
+    let dry_run = given.flag("dry_run")?.unwrap_or(false);
+    given.finish()?;
+    let mode = if dry_run { ErasureMode::Count } else { ErasureMode::Erase };
+    let erased = gateway.erase_app(name, mode, &allowed.0.who).await?;
+    Ok(Json(ErasureAnswer::of(erased, mode)))
 }
 
 /// List an app's keys

@@ -1,8 +1,10 @@
 //! Dispatches, usage, the audit log, and the overview.
 
 use dispatcher_audio::by_weight;
-use dispatcher_core::Work;
-use dispatcher_gateway::{DispatchFilter, DispatchState, Gateway, GroupBy, Overview, day_of, now_micros};
+use dispatcher_core::{Work, is_day};
+use dispatcher_gateway::{
+    AuditFilter, DispatchFilter, DispatchState, Gateway, GroupBy, Overview, day_of, micros_of_day, now_micros,
+};
 use rocket::http::ContentType;
 use rocket::serde::json::Json;
 use rocket::{Either, State, get};
@@ -19,6 +21,8 @@ use crate::wire::{
 
 /// Entries of the audit log in one answer.
 const AUDIT: i64 = 200;
+const MOST_AUDIT: i64 = 5_000;
+const DAY: i64 = 86_400_000_000;
 
 /// List dispatches
 ///
@@ -112,7 +116,6 @@ pub(crate) async fn usage(
     let to = given.text("to").unwrap_or(today);
     let app = given.text("app");
     given.finish()?;
-    let is_day = |day: &str| day.len() == 10 && day.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
     if !is_day(&from) || !is_day(&to) {
         return Err(Problem::new(ProblemKind::Invalid, "from and to are days: YYYY-MM-DD"));
     }
@@ -136,16 +139,51 @@ pub(crate) async fn usage(
 }
 
 /// Read the audit log
+///
+/// Who changed or used what, newest first. With `Accept: application/jsonl` one JSON object per line.
 #[utoipa::path(
     operation_id = "readAudit",
     context_path = "/api/v1", tag = "records",
-    responses((status = 200, description = "The newest 200 entries", body = List<AuditAnswer>)),
+    params(
+        ("from" = Option<String>, Query, description = "First day in UTC: YYYY-MM-DD"), ("to" = Option<String>, Query, description = "Last day"),
+        ("who" = Option<String>, Query, description = "Key id, person or host"), ("action" = Option<String>, Query, description = "Such as `key.add`"),
+        ("limit" = Option<i64>, Query, description = "1 to 5000 (default: 200)"), ("cursor" = Option<String>, Query),
+    ),
+    responses((status = 200, description = "Entries", content((List<AuditAnswer> = "application/json"), (String = "application/jsonl")))),
     security(("key" = []))
 )]
 #[get("/audit")]
-pub(crate) async fn audit(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<List<AuditAnswer>>, Problem> {
-    let entries = gateway.audit(AUDIT).await?;
-    Ok(Json(List::whole(entries.into_iter().map(AuditAnswer::from).collect())))
+pub(crate) async fn audit(
+    _allowed: Allowed,
+    meta: Meta,
+    gateway: &State<Gateway>,
+) -> Result<Either<Json<List<AuditAnswer>>, (ContentType, String)>, Problem> {
+    let mut given = Parameters::of_query(&meta.query)?;
+    let mut day = |name: &'static str, days_more: i64| {
+        let wrong = |day: &str| Problem::new(ProblemKind::Invalid, format!("{name} is a day: YYYY-MM-DD, not '{day}'"));
+        let day = given.text(name);
+        day.map(|day| micros_of_day(&day).ok_or_else(|| wrong(&day)))
+            .transpose()
+            .map(|it| it.map(|it| it + days_more * DAY))
+    };
+    let (from, until) = (day("from", 0)?, day("to", 1)?);
+    let (who, action) = (given.text("who"), given.text("action"));
+    let limit: i64 = given.number("limit")?.unwrap_or(AUDIT).clamp(1, MOST_AUDIT);
+    let before: Option<i64> = given.number("cursor")?;
+    given.finish()?;
+    let filter = AuditFilter { before, from, until, who, action, limit: limit + 1 };
+    let mut entries = gateway.audit(filter).await?;
+    let more = entries.len() > usize::try_from(limit).unwrap_or(0);
+    entries.truncate(usize::try_from(limit).unwrap_or(0));
+    let next = entries.last().filter(|_| more).map(|entry| entry.id.to_string());
+    let items: Vec<AuditAnswer> = entries.into_iter().map(AuditAnswer::from).collect();
+    if by_weight(&meta.accept).first().is_some_and(|range| range.trim().starts_with("application/jsonl")) {
+        let lines = items.iter().map(|item| serde_json::to_string(item).map(|line| line + "\n"));
+        let lines: Result<String, _> = lines.collect();
+        let lines = lines.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
+        return Ok(Either::Right((ContentType::new("application", "jsonl"), lines)));
+    }
+    Ok(Either::Left(Json(List { items, next })))
 }
 
 /// Read the overview

@@ -1,7 +1,7 @@
 //! Engines and voices.
 
 use dispatcher_core::{Entry, FormatSpec, Sheet, Tariff, Work};
-use dispatcher_gateway::EngineState;
+use dispatcher_gateway::{EngineState, day_of, now_micros};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -70,9 +70,9 @@ impl From<&FormatSpec> for FormatAnswer {
     }
 }
 
-/// `0.000016 EUR per character`.
+/// `0.000016 EUR per character`, as it is today.
 pub(super) fn list_price(tariff: &Tariff) -> String {
-    format!("{} {} per {}", tariff.price, tariff.currency, tariff.per.name())
+    format!("{} {} per {}", tariff.price_on(&day_of(now_micros())), tariff.currency, tariff.per.name())
 }
 
 /// List prices in words: of each kind of work where they differ.

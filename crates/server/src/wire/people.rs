@@ -1,7 +1,7 @@
 //! Apps, keys, and who is signed in.
 
 use dispatcher_core::{KeyCall, KeyGrants, Site};
-use dispatcher_gateway::{AccessKey, App, Person, PersonRole, now_micros};
+use dispatcher_gateway::{AccessKey, App, Erasure, ErasureMode, Person, PersonRole, now_micros};
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -111,6 +111,30 @@ pub(crate) struct AppRequest {
     pub(crate) reply_hook: Option<String>,
     /// Text that is spoken if the hook fails, stalls or goes on for too long; at most 300 characters.
     pub(crate) apology: Option<String>,
+}
+
+/// What is erased of an app, or would be.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ErasureAnswer {
+    /// Nothing was erased.
+    pub(crate) dry_run: bool,
+    pub(crate) transcripts: usize,
+    pub(crate) exchanges: usize,
+    pub(crate) comparisons: usize,
+    /// Answers that were kept for recall.
+    pub(crate) kept_answers: usize,
+    /// Finished jobs, with their files.
+    pub(crate) jobs: usize,
+    /// Jobs that are not over: they stay.
+    pub(crate) running_jobs: usize,
+}
+
+impl ErasureAnswer {
+    pub(crate) fn of(erasure: Erasure, mode: ErasureMode) -> Self {
+        let Erasure { transcripts, exchanges, comparisons, kept_answers, jobs, running_jobs } = erasure;
+        let dry_run = mode == ErasureMode::Count;
+        ErasureAnswer { dry_run, transcripts, exchanges, comparisons, kept_answers, jobs, running_jobs }
+    }
 }
 
 /// A key, without its secret.
