@@ -56,8 +56,8 @@ impl RateTable {
         if money.currency == self.to {
             return Ok(Some(money));
         }
-        let of_currency = self.rates.get(&money.currency).into_iter().flatten();
-        let Some(rate) = of_currency.filter(|rate| rate.from.as_str() <= day).last() else { return Ok(None) };
+        let of_currency = self.rates.get(&money.currency).map_or(&[][..], Vec::as_slice);
+        let Some(rate) = of_currency.iter().rev().find(|rate| rate.from.as_str() <= day) else { return Ok(None) };
         let nanos = scale(money.nanos, 1, parse_nanos(&rate.rate)?)?;
         Ok(Some(Money { nanos, currency: self.to }))
     }

@@ -426,7 +426,8 @@ impl Store {
 }
 
 fn add_latency(totals: &mut [UsageTotal], counts: Vec<LatencyCount>) {
-    let mut of_groups: BTreeMap<(String, Option<String>), Vec<(i64, i64)>> = BTreeMap::new();
+    type Group = (String, Option<String>);
+    let mut of_groups: BTreeMap<Group, Vec<(i64, i64)>> = BTreeMap::new();
     for LatencyCount { first, second, bucket, calls } in counts {
         of_groups.entry((first, second)).or_default().push((bucket, calls));
     }

@@ -129,7 +129,8 @@ pub(crate) async fn put_person(
     let request: PersonRequest = read_secret(data).await?;
     let role = request.role()?;
     let oneself = allowed.0.who == name;
-    if !allowed.0.is_operator() && !(oneself && role.is_none()) {
+    let own_password = oneself && role.is_none();
+    if !allowed.0.is_operator() && !own_password {
         let detail = "your role may change your own password only";
         return Err(Problem::new(ProblemKind::NotAllowed, detail));
     }
