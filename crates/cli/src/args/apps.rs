@@ -117,7 +117,7 @@ pub(crate) struct AppSettings {
   dispatcher app key list quay-announcer
   dispatcher app key add quay-announcer --label 'screens at the gates'
   dispatcher app key add quay-announcer --label 'trial of the kiosks' --expires-in 2592000
-  dispatcher app key add quay-announcer --calls speak,records --routes quayside --networks 10.1.0.0/16
+  dispatcher app key add quay-announcer --calls speak --routes quayside --networks 10.1.0.0/16
   dispatcher app key revoke quay-announcer phbsyazu7s9z")]
 pub(crate) enum KeyCommand {
     /// List the keys of an app

@@ -25,7 +25,7 @@ impl WorkName {
 #[command(after_help = "Examples:
   dispatcher tariff list
   dispatcher tariff set heron synthesis --price 0.000014 --per character
-  dispatcher tariff set heron synthesis --price 0.000014 --per character --change 2027-01-01=0.000012
+  dispatcher tariff set heron synthesis --price 0.00002 --per character --change 2027-01-01=0.00001
   dispatcher tariff set turnstone recognition --price 0.0004 --per second --step 15 --minimum 30
   dispatcher tariff versions heron synthesis
   dispatcher tariff retire heron synthesis")]
@@ -94,7 +94,7 @@ pub(crate) struct TariffArgs {
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
   dispatcher statement map heron --time 'Used at' --amount Charge --currency EUR
-  dispatcher statement map redshank --time Tag --amount Betrag --currency EUR --delimiter ';' --decimal-comma
+  dispatcher statement map redshank --time Tag --amount Betrag --currency EUR --decimal-comma
   dispatcher statement mapping heron
   dispatcher statement reconcile heron heron-november.csv")]
 pub(crate) enum StatementCommand {

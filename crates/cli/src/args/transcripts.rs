@@ -175,7 +175,7 @@ pub(crate) enum RulesCommand {
   dispatcher compare drill.wav --engine turnstone --engine whimbrel --reference drill.txt
   dispatcher compare --text one.txt --text two.txt --text three.txt
   dispatcher compare --text heard.txt --reference said.txt
-  dispatcher compare --say \"Stand clear of the ramp.\" --voice heron/pellin --voice flite/slt -o compared
+  dispatcher compare --say \"Stand clear.\" --voice heron/pellin --voice flite/slt -o voices
   dispatcher compare --comparison 0193a2b4c5d6 --report voices.html
 
 Voices are rated by ear, without their names, on the page Compare of the console.")]
