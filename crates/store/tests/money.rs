@@ -11,7 +11,8 @@ use dispatcher_store::{
 async fn attempted(store: &Store, id: &str, number: i64, charged: Option<i64>, first_us: i64) {
     let numbered = |row: StoredAttempt| StoredAttempt { number, ..row };
     let line = |kind, nanos| dispatcher_store::LedgerEntry { attempt: number, ..entry(id, "quay", kind, nanos) };
-    store.begin_attempt(Some(dispatch(id, "quay")), numbered(attempt(id)), line(LedgerKind::Hold, 900)).await.unwrap();
+    let first = (number == 1).then(|| dispatch(id, "quay"));
+    store.begin_attempt(first, numbered(attempt(id)), line(LedgerKind::Hold, 900)).await.unwrap();
     let state = if charged.is_some() { AttemptState::Done } else { AttemptState::Failed };
     let ended =
         StoredAttempt { state, first_us: charged.map(|_| first_us), total_us: Some(90_000), ..numbered(attempt(id)) };
