@@ -134,6 +134,7 @@ async fn take_the_pictures() {
     browser.go(&format!("{}/engines", demo.url)).await;
     browser.until("the engines", "return document.querySelectorAll('[data-test=engine-row]').length === 14").await;
     browser.go(&format!("{}/compare", demo.url)).await;
+    browser.until("the comparison", "return document.body.innerText.includes('The ferry to Gullsay leaves')").await;
     browser
         .driver
         .find(By::LinkText("The ferry to Gullsay leaves from quay two at a quarter past six."))

@@ -8,6 +8,7 @@ import MoneyAmount from '@/components/MoneyAmount.vue'
 import ProblemNote from '@/components/ProblemNote.vue'
 import TimeAgo from '@/components/TimeAgo.vue'
 import { drawPair, scores, verdict, type Pair } from '@/comparison'
+import { decimals } from '@/format'
 import { useSession } from '@/session'
 import { useAsync } from '@/useAsync'
 
@@ -27,6 +28,7 @@ const { error, busy, run } = useAsync()
 let sound: HTMLAudioElement | undefined
 
 const name = (number: number) => current.value?.voices.find((voice) => voice.number === number)?.voice ?? String(number)
+const digits = computed(() => decimals((current.value?.voices ?? []).map((voice) => voice.cost)))
 const both = computed(() => pair.value !== undefined && heard.value.has(pair.value.first) && heard.value.has(pair.value.second))
 
 const loadList = () =>
@@ -120,7 +122,7 @@ onBeforeUnmount(stop)
           <tbody>
             <tr v-for="voice in current.voices" :key="voice.number" data-test="compared-voice">
               <td><router-link v-if="voice.dispatch" :to="`/dispatches/${voice.dispatch}`">{{ voice.voice }}</router-link><template v-else>{{ voice.voice }}</template><div v-if="voice.fault" class="small">▲ {{ voice.fault }}</div></td>
-              <td class="number"><MoneyAmount :amount="voice.cost" /></td>
+              <td class="number"><MoneyAmount :amount="voice.cost" :digits="digits" /></td>
               <td class="number">{{ voice.first == null ? '–' : `${Math.round(voice.first)} ms` }}</td>
               <td class="number wide">{{ voice.total == null ? '–' : `${Math.round(voice.total)} ms` }}</td>
               <td class="number wide">{{ voice.loudness == null ? '–' : `${voice.loudness} LUFS` }}</td>
