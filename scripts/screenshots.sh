@@ -39,3 +39,11 @@ ln -s "$OLDPWD/demo" demo
 terminal terminal-demo-once 12 'echo "\$ dispatcher demo --once -o ferries"; dispatcher demo --once -o ferries'
 
 terminal terminal-lint 6 'echo "\$ dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets"; dispatcher lint demo/scripts/boarding.ssml --sheets demo/sheets'
+
+dispatcher demo --port 0 --data data/demo >demo.log 2>&1 &
+until grep -q Ctrl-C demo.log; do sleep 1; done
+. data/demo/demo.env
+export DISPATCHER_URL DISPATCHER_KEY
+statement='dispatcher statement reconcile heron data/demo/heron-statement.csv'
+usage='dispatcher usage --by app,engine'
+terminal terminal-statement 6 "echo '\$ $statement'; $statement 2>/dev/null; echo; echo; echo '\$ $usage'; $usage"

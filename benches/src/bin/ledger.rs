@@ -100,16 +100,7 @@ async fn main() {
             charge.amount.amount()
         ));
     }
-    let mapping = StatementMapping {
-        time: "time".into(),
-        amount: "amount".into(),
-        currency_column: None,
-        currency: Some(Currency::EUR),
-        zone: None,
-        delimiter: None,
-        decimal_comma: false,
-        tolerance: None,
-    };
+    let mapping = StatementMapping::of("time", "amount", Currency::EUR);
     let begun = Instant::now();
     let lines = read_statement(&statement, &mapping).unwrap();
     let found = reconcile(&lines, charges, mapping.tolerance()).unwrap();

@@ -100,7 +100,7 @@ onBeforeUnmount(stop)
     <ProblemNote :error="error" />
     <v-progress-linear v-if="busy === 'compare'" indeterminate color="primary" aria-label="The voices speak" />
     <form v-if="!session.readsOnly" class="form" @submit.prevent="compare">
-      <v-textarea v-model="text" label="Text" rows="2" auto-grow maxlength="2000" hide-details data-test="compare-text" />
+      <v-textarea v-model="text" label="Text" rows="2" auto-grow maxlength="500" hide-details data-test="compare-text" />
       <v-autocomplete v-model="chosen" :items="voices" multiple chips closable-chips label="Voices, 2 to 6" hide-details data-test="compare-voices" />
       <v-btn type="submit" color="primary" variant="flat" :disabled="chosen.length < 2 || chosen.length > 6 || !text.trim()" :loading="busy === 'compare'" data-test="compare">Compare</v-btn>
     </form>

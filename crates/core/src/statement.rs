@@ -4,13 +4,16 @@
 
 mod read;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::{Costs, Currency, Money, MoneyError};
 
 pub use read::{StatementError, StatementMapping, read_statement};
 
 const HOUR: i64 = 3_600;
+/// Charges on each side of a line's time that are looked at: more calls at once
+/// would make the comparison of a busy hour quadratic.
+const NEAREST: usize = 100;
 /// Hours by which two clocks of the world differ at the most.
 const ZONES: std::ops::RangeInclusive<i64> = -14..=14;
 /// A difference is rounding if it is at most this part of the charge.
@@ -202,10 +205,13 @@ impl<'a> Matching<'a> {
         Matching { lines, charges, tolerance, line_has, charge_has, by_time, found: Reconciliation::default() }
     }
 
-    /// Charges near a time, the nearest first.
+    /// The charges nearest to a time, at most [`NEAREST`] before and behind it, the
+    /// nearest first.
     fn near(&self, at: i64) -> Vec<usize> {
-        let range = at.saturating_sub(self.tolerance)..=at.saturating_add(self.tolerance);
-        let mut near: Vec<usize> = self.by_time.range(range).flat_map(|(_, charges)| charges).copied().collect();
+        let (first, last) = (at.saturating_sub(self.tolerance), at.saturating_add(self.tolerance));
+        let before = self.by_time.range(first..at).rev().flat_map(|(_, charges)| charges).take(NEAREST);
+        let behind = self.by_time.range(at..=last).flat_map(|(_, charges)| charges).take(NEAREST);
+        let mut near: Vec<usize> = before.chain(behind).copied().collect();
         near.sort_by_key(|charge| (self.charges[*charge].at - at).abs());
         near
     }
@@ -233,10 +239,18 @@ impl<'a> Matching<'a> {
 
     /// Lines whose charge has the same amount.
     fn exact(&mut self) -> Result<(), MoneyError> {
+        let mut open: HashMap<Money, BTreeSet<(i64, usize)>> = HashMap::new();
+        for (number, charge) in self.charges.iter().enumerate().filter(|(_, charge)| !charge.failed) {
+            open.entry(charge.amount).or_default().insert((charge.at, number));
+        }
         for line in 0..self.lines.len() {
-            let amount = self.lines[line].amount;
-            let fits = |charge: &usize| self.is_open(*charge) && self.charges[*charge].amount == amount;
-            if let Some(charge) = self.near(self.lines[line].at).into_iter().find(fits) {
+            let StatementLine { at, amount, .. } = self.lines[line];
+            let Some(of_amount) = open.get_mut(&amount) else { continue };
+            let before = of_amount.range(..(at, 0)).next_back().copied();
+            let behind = of_amount.range((at, 0)..).next().copied();
+            let nearest = before.into_iter().chain(behind).min_by_key(|(time, _)| (time - at).abs());
+            if let Some((time, charge)) = nearest.filter(|(time, _)| (time - at).abs() <= self.tolerance) {
+                of_amount.remove(&(time, charge));
                 self.join(line, charge);
                 self.found.matched += 1;
                 self.found.matched_sum.add(amount)?;

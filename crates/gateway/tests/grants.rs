@@ -4,9 +4,10 @@
 use std::sync::Arc;
 
 use dispatcher_core::{KeyGrants, Work};
-use dispatcher_gateway::{Caller, GatewayError, NewKey};
+use dispatcher_gateway::{Caller, GatewayError, JobView, NewKey};
 use secrecy::ExposeSecret as _;
 
+use crate::jobs::{tracks, until};
 use crate::support::{TEXT, TestGateway, collect, delivered, leg, route, say, script, weather};
 
 /// The caller of a new key with these grants.
@@ -64,7 +65,7 @@ async fn a_key_for_one_voice_speaks_with_no_other_not_in_a_script_either() {
 }
 
 #[tokio::test]
-async fn a_key_for_a_route_names_it_and_keeps_its_grants_in_a_job() {
+async fn a_key_for_a_route_names_it() {
     let fixture = TestGateway::open().await;
     let grants = KeyGrants { routes: list(&["pier"]), engines: list(&["tape"]), ..KeyGrants::default() };
     let caller = key_with(&fixture, grants.clone()).await;
@@ -72,6 +73,19 @@ async fn a_key_for_a_route_names_it_and_keeps_its_grants_in_a_job() {
     let refused = voice_of(&fixture, &caller, "heron/pellin").await.unwrap_err();
     assert_eq!(refused.to_string(), "the key is granted the routes pier; name one of them");
     assert!(voice_of(&fixture, &caller, "pier").await.unwrap().starts_with("tape/"));
+}
+
+#[tokio::test]
+async fn a_job_calls_no_engine_that_the_key_of_its_caller_is_not_granted() {
+    let fixture = TestGateway::open().await;
+    let legs = vec![leg("heron", Some("pellin")), leg("tape", Some("reel"))];
+    fixture.gateway.put_route(route("pier-two", Work::Synthesis, legs), "ada").await.unwrap();
+    let caller = key_with(&fixture, KeyGrants { engines: list(&["tape"]), ..KeyGrants::default() }).await;
+    let job = tracks(&[("Ramp", "The ramp is closing. Stand clear of it.".to_owned())], "pier-two");
+    let id = fixture.gateway.submit(&caller, job).await.unwrap().row.id;
+    let view = until(&fixture.gateway, &id, JobView::is_over).await;
+    assert_eq!((view.row.state.name(), view.row.reason), ("done", None));
+    assert_eq!(delivered(&fixture.heron).await["calls"], 0, "the first leg is not granted");
 }
 
 #[tokio::test]

@@ -21,7 +21,7 @@ fn sentences(from: usize, to: usize) -> String {
     (from..=to).map(|n| format!("Door {n} opens to the left and leads to the car deck below. ")).collect()
 }
 
-fn tracks(titles_and_texts: &[(&str, String)], voice: &str) -> NewJob {
+pub(crate) fn tracks(titles_and_texts: &[(&str, String)], voice: &str) -> NewJob {
     let format = Format::new(Codec::Flac, 24_000);
     let track = |(title, text): &(&str, String)| Track {
         name: None,
@@ -37,7 +37,7 @@ fn nanos(view: &JobView) -> i64 {
     view.progress.costs.iter().map(|cost| cost.nanos).sum()
 }
 
-async fn until(gateway: &Gateway, id: &str, ready: impl Fn(&JobView) -> bool) -> JobView {
+pub(crate) async fn until(gateway: &Gateway, id: &str, ready: impl Fn(&JobView) -> bool) -> JobView {
     for _ in 0..1_000 {
         let view = gateway.job(id).await.unwrap();
         if ready(&view) {

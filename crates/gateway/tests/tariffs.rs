@@ -54,8 +54,8 @@ async fn an_operators_tariff_goes_before_the_sheets_until_it_is_retired() {
         all.into_iter().map(|it| (it.price_today, it.work, it.source)).collect()
     };
     assert_eq!(sources(&fixture), [("0.00001".to_owned(), Work::Synthesis, TariffSource::Operator)]);
-    let restarted = fixture.gateway.tariff_versions("heron", Work::Synthesis).await.unwrap();
-    assert_eq!((restarted.len(), restarted[0].origin.name()), (1, "ada"));
+    let versions = fixture.gateway.tariff_versions("heron", Work::Synthesis).await.unwrap();
+    assert_eq!((versions.len(), versions[0].origin.name()), (1, "ada"));
     fixture.gateway.retire_tariff("heron", Work::Synthesis, "ada").await.unwrap();
     assert_eq!(sources(&fixture)[0].2, TariffSource::Sheet);
     assert_eq!(costs(&fixture).await, by_sheet);

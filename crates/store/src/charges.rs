@@ -8,7 +8,7 @@ use crate::words::Word;
 use crate::{Store, StoreError};
 
 /// Charges that are read at once.
-const MOST: i64 = 2_000_000;
+const MOST: i64 = 500_000;
 
 #[derive(QueryableByName)]
 struct ChargeRow {

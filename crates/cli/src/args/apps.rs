@@ -258,26 +258,33 @@ pub(crate) enum AllowanceCommand {
     },
 }
 
+/// One amount of an allowance or a credit.
 #[derive(Args)]
 #[command(group(ArgGroup::new("amount").required(true).args(["cost", "characters", "seconds", "requests"])))]
+pub(crate) struct AmountArgs {
+    /// Money, such as "20 EUR"
+    #[arg(long, value_name = "AMOUNT")]
+    pub(crate) cost: Option<String>,
+    /// Characters of text that are spoken
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) characters: Option<u64>,
+    /// Seconds of audio
+    #[arg(long, value_name = "SECONDS")]
+    pub(crate) seconds: Option<f64>,
+    /// Number of requests; failed requests are not counted
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) requests: Option<u64>,
+}
+
+#[derive(Args)]
 pub(crate) struct AllowanceArgs {
     /// Name of the app
     pub(crate) app: String,
     /// Period: day, week, month or total
     #[arg(long, value_name = "PERIOD", value_parser = ["day", "week", "month", "total"])]
     pub(crate) per: String,
-    /// Money that may be charged, such as "20 EUR"
-    #[arg(long, value_name = "AMOUNT")]
-    pub(crate) cost: Option<String>,
-    /// Characters of text that may be spoken
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) characters: Option<u64>,
-    /// Seconds of audio that may be recognised
-    #[arg(long, value_name = "SECONDS")]
-    pub(crate) seconds: Option<f64>,
-    /// Number of requests; failed requests are not counted
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) requests: Option<u64>,
+    #[command(flatten)]
+    pub(crate) amount: AmountArgs,
     /// Id of a key, or a unique beginning of it (default: the app with all its keys)
     #[arg(long, value_name = "ID")]
     pub(crate) key: Option<String>,

@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
+use super::AmountArgs;
+
 /// A kind of work of an engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum WorkName {
@@ -167,7 +169,6 @@ pub(crate) enum CreditCommand {
 }
 
 #[derive(Args)]
-#[command(group = clap::ArgGroup::new("amount").required(true).args(["cost", "characters", "seconds", "requests"]))]
 pub(crate) struct CreditArgs {
     /// Name of the engine
     pub(crate) engine: String,
@@ -176,18 +177,8 @@ pub(crate) struct CreditArgs {
     /// Kind of work (default: both)
     #[arg(long)]
     pub(crate) work: Option<WorkName>,
-    /// Money, such as \"30 EUR\"
-    #[arg(long, value_name = "AMOUNT")]
-    pub(crate) cost: Option<String>,
-    /// Characters of text
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) characters: Option<u64>,
-    /// Seconds of audio
-    #[arg(long, value_name = "SECONDS")]
-    pub(crate) seconds: Option<f64>,
-    /// Number of requests
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) requests: Option<u64>,
+    #[command(flatten)]
+    pub(crate) amount: AmountArgs,
     /// Period in which it renews (UTC)
     #[arg(long, value_parser = ["day", "week", "month", "total"], default_value = "total")]
     pub(crate) per: String,

@@ -2,7 +2,9 @@
 
 use serde_json::{Value, json};
 
-use crate::args::{AllowanceCommand, AppCommand, AppSettings, GrantArgs, KeyCommand, TokenArgs, TokenCommand};
+use crate::args::{
+    AllowanceCommand, AmountArgs, AppCommand, AppSettings, GrantArgs, KeyCommand, TokenArgs, TokenCommand,
+};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::output::{self, OutputForm};
@@ -125,11 +127,20 @@ async fn key(client: &Client, command: KeyCommand, form: OutputForm) -> Result<(
 }
 
 /// An amount of money as the API takes it.
-pub(super) fn cost_of(text: Option<&str>) -> Result<Value, CliError> {
+fn cost_of(text: Option<&str>) -> Result<Value, CliError> {
     let Some(text) = text else { return Ok(Value::Null) };
     let wrong = || CliError::Failed(format!("--cost is an amount such as \"0.50 EUR\", not '{text}'"));
     let (amount, currency) = text.trim().split_once(' ').ok_or_else(wrong)?;
     Ok(json!({"amount": amount, "currency": currency.trim()}))
+}
+
+impl AmountArgs {
+    /// The amount as members of a request.
+    pub(super) fn body(&self) -> Result<Value, CliError> {
+        let AmountArgs { cost, characters, seconds, requests } = self;
+        let cost = cost_of(cost.as_deref())?;
+        Ok(json!({"cost": cost, "characters": characters, "seconds": seconds, "requests": requests}))
+    }
 }
 
 async fn allowance(client: &Client, command: AllowanceCommand, form: OutputForm) -> Result<(), CliError> {
@@ -140,14 +151,9 @@ async fn allowance(client: &Client, command: AllowanceCommand, form: OutputForm)
             form.print(&list, || render_allowances(&list))
         }
         AllowanceCommand::Add(args) => {
-            let body = json!({
-                "per": args.per,
-                "key": args.key,
-                "cost": cost_of(args.cost.as_deref())?,
-                "characters": args.characters,
-                "seconds": args.seconds,
-                "requests": args.requests,
-            });
+            let mut body = args.amount.body()?;
+            body["per"] = args.per.into();
+            body["key"] = args.key.into();
             let added = client.post(&of_app(&args.app), &body).await?;
             form.print(&added, || format!("Added allowance {}: {}", output::short_id(&added, "id"), in_words(&added)))
         }

@@ -1,8 +1,8 @@
 //! `dispatcher credit`.
 
-use serde_json::{Value, json};
+use serde_json::Value;
 
-use super::app::{amount_in_words, cost_of};
+use super::app::amount_in_words;
 use crate::args::{CreditArgs, CreditCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
@@ -28,11 +28,12 @@ pub(crate) async fn run(client: &Client, command: CreditCommand, form: OutputFor
 }
 
 fn body(args: &CreditArgs) -> Result<Value, CliError> {
-    Ok(json!({
-        "work": args.work.map(|work| work.name()), "per": args.per, "cost": cost_of(args.cost.as_deref())?,
-        "characters": args.characters, "seconds": args.seconds, "requests": args.requests,
-        "from": args.from, "until": args.until,
-    }))
+    let mut body = args.amount.body()?;
+    body["work"] = args.work.map(|work| work.name()).into();
+    body["per"] = args.per.clone().into();
+    body["from"] = args.from.clone().into();
+    body["until"] = args.until.clone().into();
+    Ok(body)
 }
 
 /// When it ends, is used or renews.

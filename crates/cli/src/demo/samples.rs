@@ -94,16 +94,7 @@ pub(super) async fn add_bills(gateway: &Gateway, data: &Path) -> Result<(), CliE
         until: Some(day_of(now + TRIAL_DAYS * DAY)),
     };
     gateway.put_credit(&credit, "demo").await.map_err(failed)?;
-    let mapping = StatementMapping {
-        time: "Used at".into(),
-        amount: "Charge".into(),
-        currency_column: None,
-        currency: Some(Currency::EUR),
-        zone: None,
-        delimiter: None,
-        decimal_comma: false,
-        tolerance: None,
-    };
+    let mapping = StatementMapping::of("Used at", "Charge", Currency::EUR);
     gateway.put_statement_mapping("heron", &mapping, "demo").await.map_err(failed)?;
     let days = (day_of(now - STATEMENT_DAYS * DAY), day_of(now - DAY));
     let mut charges = gateway.engine_charges("heron", days).await.map_err(failed)?;

@@ -6,9 +6,11 @@ use super::StatementLine;
 use crate::{Currency, Money, MoneyError, is_day};
 
 /// Lines of a statement.
-const MOST_LINES: usize = 1_000_000;
+const MOST_LINES: usize = 500_000;
 /// Seconds between a call and its line, unless the mapping says otherwise.
 const TOLERANCE: u32 = 120;
+/// No clocks of one zone differ by more.
+const LONGEST_TOLERANCE: i64 = 3_600;
 
 /// Which columns of an engine's statements mean what.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -84,6 +86,9 @@ pub enum StatementError {
     /// The separator of the mapping.
     #[error("'{0}' cannot separate columns")]
     Delimiter(char),
+    /// The tolerance of the mapping.
+    #[error("a tolerance is 0 to {LONGEST_TOLERANCE} seconds, not {0}")]
+    Tolerance(i64),
     /// Too many lines.
     #[error("the statement has more than {MOST_LINES} lines; split it by days")]
     Long,
@@ -96,6 +101,20 @@ pub enum StatementError {
 }
 
 impl StatementMapping {
+    /// A mapping of two columns, all amounts in one currency and all times in UTC.
+    pub fn of(time: &str, amount: &str, currency: Currency) -> StatementMapping {
+        StatementMapping {
+            time: time.into(),
+            amount: amount.into(),
+            currency_column: None,
+            currency: Some(currency),
+            zone: None,
+            delimiter: None,
+            decimal_comma: false,
+            tolerance: None,
+        }
+    }
+
     /// Seconds by which a line and its call may differ.
     pub fn tolerance(&self) -> i64 {
         i64::from(self.tolerance.unwrap_or(TOLERANCE))
@@ -108,6 +127,9 @@ impl StatementMapping {
     pub fn check(&self) -> Result<(), StatementError> {
         self.zone()?;
         self.separator()?;
+        if self.tolerance() > LONGEST_TOLERANCE {
+            return Err(StatementError::Tolerance(self.tolerance()));
+        }
         match self.currency.is_none() && self.currency_column.is_none() {
             true => Err(StatementError::NoCurrency),
             false => Ok(()),

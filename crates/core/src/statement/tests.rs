@@ -2,16 +2,7 @@ use super::read::read_statement;
 use super::*;
 
 fn mapping() -> StatementMapping {
-    StatementMapping {
-        time: "when".into(),
-        amount: "cost".into(),
-        currency_column: None,
-        currency: Some(Currency::EUR),
-        zone: None,
-        delimiter: None,
-        decimal_comma: false,
-        tolerance: None,
-    }
+    StatementMapping::of("when", "cost", Currency::EUR)
 }
 
 fn euros(nanos: i64) -> Money {
@@ -148,6 +139,7 @@ fn faults_of_a_statement_are_told_with_their_row() {
     let zone = StatementMapping { zone: Some("CET".into()), ..mapping() };
     assert_eq!(zone.check(), Err(StatementError::Zone("CET".into())));
     assert_eq!(StatementMapping { currency: None, ..mapping() }.check(), Err(StatementError::NoCurrency));
+    assert_eq!(StatementMapping { tolerance: Some(3_601), ..mapping() }.check(), Err(StatementError::Tolerance(3_601)));
     assert_eq!(StatementMapping { delimiter: Some('x'), ..mapping() }.check(), Err(StatementError::Delimiter('x')));
 }
 

@@ -88,7 +88,10 @@ impl Gateway {
             });
         }
         conditions.extend(self.all_allowances().await?.iter().map(allowance_condition));
-        conditions.extend(self.credits().await?.iter().filter_map(credit_condition));
+        // Their use is summed up from the records, which is done for a rule only.
+        if self.alert_rules().iter().any(|rule| rule.on == Watched::CreditEnding) {
+            conditions.extend(self.credits().await?.iter().filter_map(credit_condition));
+        }
         Ok(conditions)
     }
 

@@ -15,7 +15,9 @@ use crate::{CacheWish, Caller, Gateway, GatewayError, SynthesisRequest, TextInpu
 /// Voices of a comparison.
 const MOST_VOICES: usize = 6;
 /// Characters of its text.
-const MOST_CHARACTERS: usize = 2_000;
+const MOST_CHARACTERS: usize = 500;
+/// Bytes of the audio of a voice: 87 seconds.
+const MOST_AUDIO: usize = 4 << 20;
 /// Comparisons of an app; the oldest goes.
 const MOST_KEPT: i64 = 100;
 /// Ratings of a comparison.
@@ -153,6 +155,10 @@ impl Gateway {
         let mut fault = None;
         while let Some(piece) = body.next().await {
             match piece {
+                Ok(piece) if audio.len() + piece.len() > MOST_AUDIO => {
+                    fault = Some(format!("the audio is longer than {} s", MOST_AUDIO / (2 * RATE as usize)));
+                    break;
+                }
                 Ok(piece) => audio.extend_from_slice(&piece),
                 Err(broken) => fault = Some(broken.0.for_anybody()),
             }
@@ -161,6 +167,8 @@ impl Gateway {
             audio.clear();
         }
         body.mend(&mut audio);
+        // What an engine still sends is not waited for.
+        drop(body);
         let total = i64::try_from(begun.elapsed().as_micros()).unwrap_or(i64::MAX);
         let cost = self.cost_of(&utterance.dispatch).await?;
         let measured = audio.clone();

@@ -11,7 +11,7 @@ use super::{Amount, milliseconds, rfc3339};
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct VoiceComparisonRequest {
-    /// 1 to 2000 characters.
+    /// 1 to 500 characters.
     pub(crate) text: String,
     /// 2 to 6 voices, as `engine/voice`, or routes.
     pub(crate) voices: Vec<String>,
