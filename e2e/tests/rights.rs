@@ -178,6 +178,12 @@ async fn a_key_with_grants_does_what_they_say_and_makes_no_token_around_them() {
     let (status, text) = send(&elsewhere, Method::POST, "/api/v1/utterances", say("heron/pellin")).await;
     assert!(status == 403 && text.contains("not accepted from 127.0.0.1"), "{status} {text}");
     assert_eq!(demo.delivered().await, before, "no engine was called for what was refused");
+    // Nor does a session do more than the operator key that begins it.
+    let made = demo.client(&["app", "key", "add", "console", "--calls", "records"]);
+    let reads = String::from_utf8(made.stdout).unwrap();
+    let url = format!("{}/api/v1/session", demo.url);
+    let begun = demo.http.post(url).json(&json!({"key": reads.trim()})).send().await.unwrap();
+    assert_eq!(begun.status(), 401);
     let here = add(&["--networks", "127.0.0.0/8"]).await;
     assert_eq!(send(&here, Method::POST, "/api/v1/utterances", say("espeak-ng/en-gb")).await.0, 200);
 }

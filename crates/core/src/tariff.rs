@@ -190,13 +190,16 @@ impl Tariff {
         }
     }
 
-    /// Refuses prices and factors that are not decimals, a step of 0, and
+    /// Refuses prices and factors that are not decimals or are below 0, a step of 0, and
     /// changes that are not in the order of their days.
     pub fn check(&self) -> Result<(), MoneyError> {
-        parse_nanos(&self.price)?;
         let factors = self.models.values().chain(self.classes.values()).chain(self.regions.values());
-        for decimal in factors.chain(self.changes.iter().map(|change| &change.price)) {
-            parse_nanos(decimal)?;
+        let prices = self.changes.iter().map(|change| &change.price).chain([&self.price]);
+        for decimal in factors.chain(prices) {
+            // A price below zero would give back what allowances have counted.
+            if parse_nanos(decimal)? < 0 {
+                return Err(MoneyError::Amount(decimal.clone()));
+            }
         }
         if let Some(change) = self.changes.iter().find(|change| !is_day(&change.from)) {
             return Err(MoneyError::Day(change.from.clone()));
@@ -420,6 +423,11 @@ mod tests {
         let mut odd = tariff(Measure::Byte, "0.1", 1);
         odd.models.insert("fine".into(), "1,7".into());
         assert_eq!(odd.check(), Err(MoneyError::Amount("1,7".into())));
+        odd.models.insert("fine".into(), "-1.7".into());
+        assert_eq!(odd.check(), Err(MoneyError::Amount("-1.7".into())));
+        assert_eq!(tariff(Measure::Byte, "-0.1", 1).check(), Err(MoneyError::Amount("-0.1".into())));
+        let falling = Tariff { changes: vec![change("2026-12-01", "-1")], ..tariff(Measure::Byte, "0.1", 1) };
+        assert_eq!(falling.check(), Err(MoneyError::Amount("-1".into())));
     }
 
     fn change(from: &str, price: &str) -> PriceChange {

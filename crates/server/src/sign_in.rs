@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use dispatcher_gateway::{Caller, Gateway, NewSession, Session};
+use dispatcher_gateway::{Gateway, NewSession, Session};
 use dispatcher_vault::{hash_key, random_token, verify_password};
 use parking_lot::Mutex;
 use rocket::http::{Cookie, CookieJar, SameSite};
@@ -180,7 +180,9 @@ impl SignIn {
                 Ok(SessionOwner { name: person, key: None })
             }
             (None, None, Some(key)) => {
-                let caller = gateway.admit(key.expose_secret(), peer).await.ok().filter(Caller::is_operator);
+                let caller = gateway.admit(key.expose_secret(), peer).await.ok();
+                // A session could do what such a key may not.
+                let caller = caller.filter(|caller| caller.is_operator() && caller.grants.is_none());
                 let caller = caller.ok_or_else(refused)?;
                 Ok(SessionOwner { name: format!("key {}", caller.who), key: Some(caller.who) })
             }

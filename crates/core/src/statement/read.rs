@@ -158,6 +158,9 @@ impl StatementMapping {
             Some(digits) => (true, digits),
             None => (false, plain.as_str()),
         };
+        if digits.starts_with('-') {
+            return Err(MoneyError::Amount(cell.to_owned()));
+        }
         let nanos = crate::money::parse_nanos(digits).map_err(|_| MoneyError::Amount(cell.to_owned()))?;
         let decimals = digits.split_once('.').map_or(0, |(_, decimals)| decimals.len().min(9));
         Ok((if negative { -nanos } else { nanos }, 10_i64.pow(9 - decimals as u32)))

@@ -127,6 +127,7 @@ fn faults_of_a_statement_are_told_with_their_row() {
         "row 3: '25.11.' is not a time such as 2026-11-30T06:15:00Z, or a day"
     );
     assert!(read("when,cost\n2026-11-25T06:15:00Z,cheap\n").starts_with("row 2: 'cheap' is not a decimal"));
+    assert!(read("when,cost\n2026-11-25T06:15:00Z,--1\n").starts_with("row 2: '--1' is not a decimal"));
     assert_eq!(
         read("when,cost\n2026-11-25T06:15:00Z,1\n2026-11-25,1\n"),
         "row 3: a statement has times or days, not both"
