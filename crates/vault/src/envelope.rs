@@ -39,6 +39,8 @@ pub enum VaultError {
     CannotOpen { name: String, version: u32 },
     #[error("encryption failed")]
     CannotSeal,
+    #[error("not an Ed25519 key in PEM (PKCS #8)")]
+    SigningKey,
     #[error("the password cannot be hashed")]
     Password,
 }

@@ -11,6 +11,7 @@ mod mac;
 mod password;
 mod redact;
 mod root;
+mod signing;
 
 pub use envelope::{Parts, Sealed, VaultError, open, rewrap, seal};
 pub use keys::{KeyKind, NewKey, hash_key, key_kind, new_key, random_token};
@@ -18,3 +19,4 @@ pub use mac::MacKey;
 pub use password::{hash_password, verify_password};
 pub use redact::{REDACTED, Redactor};
 pub use root::RootKey;
+pub use signing::{SIGNATURE_BYTES, SigningKey, verify_signature};
