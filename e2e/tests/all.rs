@@ -36,6 +36,7 @@ mod narration;
 mod nothing_lost;
 mod overload;
 mod prompts;
+mod provenance;
 mod rights;
 mod samples;
 mod screenshots;

@@ -95,6 +95,11 @@ fn fragments(text: &str) -> Vec<String> {
 
 /// Writes a text in fragments, and takes all that is told.
 async fn narrated(demo: &Demo, opening: Value, text: &str) -> Told {
+    narrated_after(demo, opening, None, text).await
+}
+
+/// The same, where a notice is spoken before it.
+async fn narrated_after(demo: &Demo, opening: Value, notice: Option<&str>, text: &str) -> Told {
     let (mut to, mut from) = connect(demo, &demo.app).await.split();
     let pieces = fragments(text);
     let send = tokio::spawn(async move {
@@ -111,10 +116,12 @@ async fn narrated(demo: &Demo, opening: Value, text: &str) -> Told {
     assert_eq!(told.code, Some(1000), "{:?}", told.messages.last());
     let sentences = told.of("sentence");
     let written: String = sentences.iter().map(|sentence| sentence["text"].as_str().unwrap()).collect();
-    assert_eq!(written, text, "not a letter is lost or told twice");
-    assert_eq!(words_of(&told.audio, pcm()), text.split_whitespace().collect::<Vec<_>>().join(" "));
+    let whole = format!("{}{text}", notice.unwrap_or_default());
+    assert_eq!(written, whole, "not a letter is lost or told twice");
+    let words: Vec<&str> = notice.into_iter().chain([text]).flat_map(str::split_whitespace).collect();
+    assert_eq!(words_of(&told.audio, pcm()), words.join(" "));
     let froms: Vec<f64> = sentences.iter().map(|sentence| sentence["from"].as_f64().unwrap()).collect();
-    assert!(froms.is_sorted() && froms[0] == 0.0, "{froms:?}");
+    assert!(froms.is_sorted() && froms.first().is_none_or(|from| *from == 0.0), "{froms:?}");
     let end = told.of("end-of-audio")[0];
     assert!((end["duration"].as_f64().unwrap() - told.seconds()).abs() < 0.001, "{end}");
     assert_eq!(end["dispatches"], sentences.len());
@@ -136,6 +143,17 @@ async fn fragments_are_spoken_exactly_and_charged_as_they_are_spoken() {
     // Heron takes 16 EUR for a million characters.
     let cost = format!("{:.6}", spoken as f64 * 0.000_016);
     assert_eq!(told.of("end-of-audio")[0]["costs"], json!([{"amount": cost, "currency": "EUR"}]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_notice_of_an_app_is_spoken_once_and_with_the_first_text() {
+    let demo = Demo::start(BINARY).await;
+    demo.client(&["app", "change", "quay-announcer", "--notice", "This is a computer."]);
+    let notice = Some("This is a computer.");
+    let told = narrated_after(&demo, opening(), notice, "The ramp is open. Mind the gap.").await;
+    assert_eq!(told.of("sentence").len(), 3);
+    let told = narrated(&demo, opening(), "").await;
+    assert_eq!(told.seconds(), 0.0, "nothing was said, and nothing is announced");
 }
 
 #[tokio::test]

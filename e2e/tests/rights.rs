@@ -255,3 +255,98 @@ async fn erasure_takes_words_and_audio_and_leaves_amounts() {
     assert!(checked.status.success(), "{}", String::from_utf8_lossy(&checked.stdout));
     assert_eq!(demo.client(&["app", "erase", "nobodys"]).status.code(), Some(1));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_made_for_an_end_user_is_erased_and_the_rest_stays() {
+    let demo = Demo::start(BINARY).await;
+    demo.client(&["app", "change", "quay-announcer", "--recall", "shared", "--transcript-days", "7"]);
+    let speak = async |text: &str, user: Option<&str>| {
+        let request = demo.post("/api/v1/utterances").header("Accept", "audio/wav");
+        let request = request.json(&json!({"text": text, "voice": "heron/pellin"}));
+        let request = user.into_iter().fold(request, |request, user| request.header("End-User", user));
+        request.send().await.unwrap()
+    };
+    let of_seven = speak("Your cabin is four.", Some("passenger-7")).await;
+    let audio = of_seven.bytes().await.unwrap().to_vec();
+    speak("Stand clear.", None).await.bytes().await.unwrap();
+    let hear = async |user: &str| {
+        let request = demo.post("/api/v1/transcripts?engine=turnstone").header("Content-Type", "audio/wav");
+        let heard = request.header("End-User", user).body(audio.clone()).send().await.unwrap();
+        assert_eq!(heard.json::<Value>().await.unwrap()["kept"], true);
+    };
+    hear("passenger-7").await;
+    hear("passenger-8").await;
+    let linked = demo.post("/api/v1/utterances").header("End-User", "passenger-7");
+    let linked = linked.json(&json!({"text": "Your cabin is four.", "voice": "heron/pellin", "deliver": "link"}));
+    let linked: Value = linked.send().await.unwrap().json().await.unwrap();
+    let link = linked["audio"]["link"].as_str().unwrap();
+    let fetch = async || demo.http.get(link).send().await.unwrap().status();
+    assert_eq!(fetch().await, 200);
+    // The name of the token is that of its requests, and no other can be given.
+    let args = ["--json", "app", "token", "add", "quay-announcer", "--calls", "speak", "--end-user", "passenger-7"];
+    let token: Value = serde_json::from_slice(&demo.client(&args).stdout).unwrap();
+    let with_token = async |user: Option<&str>| {
+        let request = demo.http.post(format!("{}/api/v1/utterances", demo.url));
+        let request = request.bearer_auth(token["token"].as_str().unwrap()).header("Accept", "audio/wav");
+        let request = request.json(&json!({"text": "Cabin four is ready.", "voice": "heron/pellin"}));
+        let request = user.into_iter().fold(request, |request, user| request.header("End-User", user));
+        request.send().await.unwrap()
+    };
+    assert_eq!(with_token(Some("passenger-8")).await.status(), 403);
+    with_token(None).await.bytes().await.unwrap();
+    let dispatches = async || {
+        let list = demo.get("/api/v1/dispatches?app=quay-announcer").await["items"].clone();
+        let items = list.as_array().unwrap().iter().filter(|item| item["end_user"] == "passenger-7");
+        items.count()
+    };
+    assert_eq!(dispatches().await, 4, "two utterances, a transcript, and one with the token");
+    let bad = speak("Stand clear.", Some(&"x".repeat(101))).await;
+    assert_eq!(
+        (bad.status(), bad.text().await.unwrap().contains("1 to 100 characters")),
+        (422.try_into().unwrap(), true)
+    );
+
+    let erase = |options: &[&str]| {
+        let done = demo.client(&[&["app", "erase", "quay-announcer", "--end-user", "passenger-7"], options].concat());
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        String::from_utf8(done.stdout).unwrap().trim().to_owned()
+    };
+    let counts = "of passenger-7 in quay-announcer: 1 transcripts, 0 exchanges, 0 comparisons, 2 kept answers, 1 linked answers, 0 jobs; \
+                  the name goes from 4 dispatches and 1 tokens";
+    assert_eq!(erase(&["--dry-run"]), format!("Would erase {counts}"));
+    assert_eq!(dispatches().await, 4, "nothing was erased yet");
+    assert_eq!(erase(&[]), format!("Erased {counts}"));
+    assert_eq!((dispatches().await, fetch().await.as_u16()), (0, 404));
+    let kept = demo.get("/api/v1/transcripts?app=quay-announcer").await;
+    assert_eq!(kept["items"].as_array().unwrap().len(), 1, "that of the other passenger: {kept}");
+    assert_eq!(with_token(None).await.status(), 401, "the token is revoked");
+    let again = speak("Your cabin is four.", Some("passenger-7")).await;
+    let status = again.headers()["cache-status"].to_str().unwrap().to_owned();
+    assert!(!status.contains("hit"), "it was erased: {status}");
+    let other = speak("Stand clear.", None).await;
+    assert!(other.headers()["cache-status"].to_str().unwrap().contains("hit"), "the others' answers stay");
+    let log = demo.client(&["--json", "audit"]);
+    let log = String::from_utf8(log.stdout).unwrap();
+    assert!(log.contains("app.erase-end-user") && !log.contains("passenger-7"), "{log}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_of_retention_are_set_tried_and_ended() {
+    let demo = Demo::start(BINARY).await;
+    let run = |args: &[&str]| {
+        let done = demo.client(&[&["retention"], args].concat());
+        let told = if done.status.success() { done.stdout } else { done.stderr };
+        (done.status.code(), String::from_utf8(told).unwrap())
+    };
+    assert!(run(&["list"]).1.lines().filter(|line| line.contains("no rule")).count() == 6);
+    let (code, told) = run(&["set", "dispatches", "7"]);
+    assert!(code == Some(1) && told.contains("dispatches are kept for 40 to 36500 days"), "{told}");
+    let (code, told) = run(&["set", "voices", "90"]);
+    assert!(code == Some(1) && told.contains("kept-answers"), "it names the kinds: {told}");
+    assert_eq!(run(&["set", "audit", "90"]).0, Some(0));
+    let (_, told) = run(&["remove", "--dry-run"]);
+    let words: Vec<&str> = told.lines().last().unwrap().split_whitespace().collect();
+    assert_eq!(words, ["audit", "90", "days", "0"]);
+    assert_eq!(run(&["end", "audit"]).0, Some(0));
+    assert_eq!(run(&["end", "audit"]).0, Some(1), "it has none any more");
+}

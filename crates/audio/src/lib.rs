@@ -60,6 +60,7 @@ pub use measure::spans::{Levels, Span};
 pub use measure::tempo::TempoMeter;
 pub use salvage::{Salvaged, Salvager};
 pub use tags::Tags;
+pub use tags::provenance::{PROVENANCE_HEAD, UNSIGNED, provenance, put_provenance};
 pub use transcoder::{Options, Transcoder, decode_all, encode_all};
 
 /// Rate in hertz and channel count of a block of samples.

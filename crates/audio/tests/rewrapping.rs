@@ -17,6 +17,7 @@ fn tags() -> Tags {
         voice: Some("heron/marisol".into()),
         date: Some("2026-11-25T14:40:00Z".into()),
         synthetic: true,
+        provenance: None,
     }
 }
 

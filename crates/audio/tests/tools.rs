@@ -232,6 +232,7 @@ fn tags_are_read_by_others_and_theirs_by_us() {
         voice: Some("heron/marisol".into()),
         date: Some("2026-11-25".into()),
         synthetic: true,
+        provenance: None,
     };
     let pcm = Format::new(Codec::Pcm, 24_000);
     let raw = Bytes::from(encode_all(&bench.sound, pcm).unwrap());

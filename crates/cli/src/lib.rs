@@ -75,6 +75,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Transcribe(args) => commands::transcribe::run(&client()?, args, form).await,
         Command::Lint(args) => commands::lint::run(&args, form),
         Command::Convert(args) => commands::convert::run(&args, form),
+        Command::Provenance(args) => commands::provenance::run(client, args, form).await,
         Command::Estimate(args) => commands::estimate::run(&client()?, *args, form).await,
         Command::Voices(args) => commands::voices::run(&client()?, args, form).await,
         Command::Engine(EngineCommand::Draft { command, name }) => {
@@ -93,6 +94,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Prompts(command) => commands::prompts::run(&client()?, command, form).await,
         Command::Ledger(command) => commands::ledger::run(&client()?, command, form).await,
         Command::Credit(command) => commands::credit::run(&client()?, command, form).await,
+        Command::Retention(command) => commands::retention::run(&client()?, command, form).await,
         Command::Rate(command) => commands::rate::run(&client()?, command, form).await,
         Command::Statement(command) => commands::statement::run(&client()?, command, form).await,
         Command::Tariff(command) => commands::tariff::run(&client()?, command, form).await,

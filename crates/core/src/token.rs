@@ -54,6 +54,8 @@ pub struct TokenTerms {
     pub milliseconds: Option<u64>,
     /// Money that may be charged.
     pub cost: Option<Money>,
+    /// For whom its requests are, in the words of its app.
+    pub end_user: Option<String>,
 }
 
 /// Why a token does not serve a request.

@@ -5,6 +5,9 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use dispatcher_core::{AllowancePeriod, PeriodSpan};
 use time::format_description::well_known::Rfc3339;
 
+/// Microseconds of a day.
+pub(crate) const MICROS_OF_DAY: i64 = 86_400_000_000;
+
 /// Microseconds since 1970 in UTC.
 pub fn now_micros() -> i64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| i64::try_from(since.as_micros()).unwrap_or(i64::MAX))

@@ -8,7 +8,7 @@ use dispatcher_core::{
 };
 use dispatcher_engines::KeyFileError;
 use dispatcher_markup::{Fidelity, MarkupError};
-use dispatcher_store::StoreError;
+use dispatcher_store::{RetentionKind, StoreError};
 use dispatcher_vault::VaultError;
 
 /// An attempt that came to nothing.
@@ -71,6 +71,14 @@ pub enum GatewayError {
     Token(#[from] TokenRefusal),
     #[error(transparent)]
     Grant(#[from] GrantRefusal),
+    #[error(
+        "the name of an end user has 1 to 100 characters, no control characters, and no space at its beginning or end"
+    )]
+    BadEndUser,
+    #[error("the token is for requests of another end user")]
+    ForeignEndUser,
+    #[error("{0} are kept for {1} to {2} days")]
+    RetentionDays(RetentionKind, i64, i64),
     #[error("the person of this session was removed")]
     NoPerson,
     #[error("{detail}")]

@@ -23,6 +23,7 @@ mod live;
 mod metrics;
 mod narration;
 mod planning;
+mod provenance;
 mod storage;
 mod traces;
 
@@ -33,14 +34,15 @@ pub(crate) use clock::today;
 pub use clock::{day_of, micros_of_day, now_micros, rfc3339};
 pub use content_hash::{content_hash, content_hash_of_file};
 pub use desk::{
-    Credit, CreditView, DispatchDetails, Erasure, NewKey, NewSession, Overview, ReconciledStatement, UsageReport,
-    new_access_key,
+    Credit, CreditView, DispatchDetails, Erasure, NewKey, NewSession, Overview, ReconciledStatement, Retention,
+    RetentionRun, UsageReport, new_access_key,
 };
 pub use dispatch::admit::{Caller, CallerRole, KeyLimits};
 pub use dispatch::allowances::AllowanceView;
 pub use dispatch::breakers::BreakerView;
 pub use dispatch::caller_limits::RequestsLeft;
 pub use dispatch::channels::RecognisedChannel;
+pub use dispatch::completion::Completion;
 pub use dispatch::deliver::{AudioBody, BodyError};
 pub use dispatch::health::{HOURS_KEPT, MeasuredHealth, Percentiles};
 pub use dispatch::hear::{LanguageSource, Recognised, RecognitionRequest};
@@ -82,16 +84,18 @@ pub use planning::lint::{Lint, lint};
 pub use planning::plan::{PlannedCall, Unsupported};
 pub use planning::preview::{LegPreview, PreviewedRequest, RoutePreview};
 pub use planning::render_plan::RenderPlan;
+pub use provenance::{Provenance, ProvenanceSignature, read_provenance};
 pub use storage::StorageRoom;
 pub use traces::Traces;
 
 // Records are returned as the store has them.
 pub use dispatcher_store::{
-    AccessKey, App, Approval, AuditEntry, AuditFilter, CatalogueChange, ComparedVoice, DispatchFilter, DispatchState,
-    DocumentVersion, ErasureMode, ExchangeState, GroupBy, HealthScope, JobFilter, JobState, LedgerCheck, LedgerEntry,
-    LedgerFault, LedgerRule, Person, PersonChange, PersonRole, RecallPolicy, SampleDispatch, Session, StoredAttempt,
-    StoredClip, StoredComparison, StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile,
-    StoredToken, StoredTranscript, TranscriptVersion, UsageTotal, VersionedKind,
+    AccessKey, App, Approval, AuditEntry, AuditFilter, CatalogueChange, ComparedVoice, Disclosure, DispatchFilter,
+    DispatchState, DocumentVersion, ErasureMode, ErasureScope, ExchangeState, GroupBy, HealthScope, JobFilter,
+    JobState, LedgerCheck, LedgerEntry, LedgerFault, LedgerRule, Person, PersonChange, PersonRole, RecallPolicy,
+    RetentionKind, SampleDispatch, Session, StoredAttempt, StoredClip, StoredComparison, StoredDispatch,
+    StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
+    UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;
@@ -188,7 +192,7 @@ impl Gateway {
         gateway.load_presets().await?;
         gateway.load_lexicons().await?;
         gateway.load_transcript_rules().await?;
-        gateway.keep_transcripts_in_time();
+        gateway.keep_retention();
         gateway.keep_catalogues();
         gateway.keep_health().await?;
         gateway.keep_usage();

@@ -16,6 +16,7 @@ mod live;
 mod recall;
 mod regions;
 mod resuming;
+mod retention;
 mod routes;
 mod scripts;
 mod speaking;

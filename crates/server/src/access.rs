@@ -94,6 +94,10 @@ impl Need {
 /// callers that can only give an address.
 pub(crate) const ACCESS_TOKEN: &str = "access_token";
 
+/// The field of a request that names the end user for whom it is, in the words
+/// of the app.
+pub(crate) const END_USER: &str = "End-User";
+
 /// The session's cookie.
 pub(crate) const COOKIE: &str = "dispatcher_session";
 
@@ -151,7 +155,10 @@ async fn admit(request: &Request<'_>) -> Result<Caller, Problem> {
     if let Some(grants) = &caller.grants {
         grants.check_call(need.key_call(reads)).map_err(GatewayError::from)?;
     }
-    Ok(caller)
+    match request.headers().get_one(END_USER) {
+        Some(name) => Ok(caller.for_end_user(name)?),
+        None => Ok(caller),
+    }
 }
 
 /// The token in the address. Addresses are kept in many places, so

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use dispatcher_gateway::StorageRoom;
+use dispatcher_gateway::{ErasureMode, ErasureScope, StorageRoom};
 use dispatcher_vault::random_token;
 use serde::{Deserialize, Serialize};
 
@@ -22,6 +22,9 @@ const MOST_BYTES: u64 = 1 << 30;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct AnswerFacts {
     pub(crate) app: String,
+    /// For whom it was made.
+    #[serde(default)]
+    pub(crate) end_user: Option<String>,
     pub(crate) media_type: String,
     /// File name in `Content-Disposition`.
     pub(crate) name: String,
@@ -104,6 +107,33 @@ impl Answers {
         Some((tokio::fs::File::open(self.audio(id)).await.ok()?, facts))
     }
 
+    /// Deletes the answers of an app or an end user, or counts them.
+    ///
+    /// # Errors
+    /// If a file cannot be deleted.
+    pub(crate) async fn erase(&self, scope: ErasureScope, mode: ErasureMode) -> Result<usize, Problem> {
+        let answers = self.clone();
+        let erase = move || -> std::io::Result<usize> {
+            let within = |facts: &AnswerFacts| {
+                facts.app == scope.app && (scope.end_user.is_none() || facts.end_user == scope.end_user)
+            };
+            let found: Vec<String> = answers.all().filter(|(_, facts)| within(facts)).map(|(id, _)| id).collect();
+            if mode == ErasureMode::Erase {
+                for path in found.iter().flat_map(|id| [answers.audio(id), answers.facts(id)]) {
+                    match std::fs::remove_file(path) {
+                        // It expired meanwhile.
+                        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+                        removed => removed?,
+                    }
+                }
+            }
+            Ok(found.len())
+        };
+        let erased = tokio::task::spawn_blocking(erase).await;
+        let erased = erased.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;
+        erased.map_err(|error| storage_problem(&error, "the answer"))
+    }
+
     /// Deletes expired answers, and files that a crash left without metadata.
     pub(crate) fn sweep(&self, now: i64) {
         let live: std::collections::HashSet<String> =
@@ -138,7 +168,8 @@ mod tests {
     use super::*;
 
     fn facts(app: &str, bytes: u64, expires: i64) -> AnswerFacts {
-        AnswerFacts { app: app.into(), media_type: "audio/mpeg".into(), name: "a.mp3".into(), bytes, expires }
+        let end_user = Some("passenger-7".to_owned());
+        AnswerFacts { app: app.into(), end_user, media_type: "audio/mpeg".into(), name: "a.mp3".into(), bytes, expires }
     }
 
     fn file(folder: &Path) -> tempfile::TempPath {
@@ -163,5 +194,12 @@ mod tests {
         answers.keep(file(data.path()), facts("pier", MOST_BYTES, 100)).await.expect("another app's");
         answers.sweep(100);
         assert!(answers.open("quay", &id, 99).await.is_some(), "what was made just now is not swept");
+        let of = |user: Option<&str>| ErasureScope { app: "quay".into(), end_user: user.map(str::to_owned) };
+        assert_eq!(answers.erase(of(Some("passenger-8")), ErasureMode::Erase).await.expect("none"), 0);
+        assert_eq!(answers.erase(of(None), ErasureMode::Count).await.expect("counted"), 1);
+        assert!(answers.open("quay", &id, 99).await.is_some(), "it was counted");
+        assert_eq!(answers.erase(of(Some("passenger-7")), ErasureMode::Erase).await.expect("erased"), 1);
+        assert!(answers.open("quay", &id, 99).await.is_none(), "erased");
+        assert_eq!(answers.all().count(), 1, "another app's stays");
     }
 }

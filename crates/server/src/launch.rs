@@ -153,6 +153,7 @@ impl Service {
             }),
             fetch_hosts: config.fetch_hosts.clone(),
             webhooks: Some(preparation::webhooks(config)?),
+            signer: Some(std::sync::Arc::new(preparation::audio_signer(config)?)),
             mail: preparation::mail(config)?,
             traces: config.trace_endpoint.as_deref().map(Traces::new).transpose()?,
             room: Some(room),

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use dispatcher_engines::WebhookClient;
 use dispatcher_gateway::{App, Gateway, Mail, MailSecurity, RootKeys, Webhooks, new_access_key, now_micros};
 use dispatcher_store::Store;
-use dispatcher_vault::{RootKey, random_token};
+use dispatcher_vault::{RootKey, SigningKey, random_token};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::links::LinkSigner;
@@ -106,15 +106,25 @@ pub(crate) fn roots(config: &Config) -> Result<RootKeys, ServeError> {
     }
 }
 
-/// Webhooks that may be notified of the end of a job; the key is made at the first start.
-pub(crate) fn webhooks(config: &Config) -> Result<Webhooks, ServeError> {
-    let path = config.data.join("webhook.key");
+/// A signing key in a file of the data folder, made at the first start.
+fn signing_key(config: &Config, file: &str) -> Result<SecretString, ServeError> {
+    let path = config.data.join(file);
     let failed = |source| ServeError::Data { path: path.clone(), source };
     if !path.exists() {
-        write_private(&path, WebhookClient::new_key()?.expose_secret().trim()).map_err(failed)?;
+        write_private(&path, SigningKey::new_pem()?.expose_secret().trim()).map_err(failed)?;
     }
-    let key = SecretString::from(std::fs::read_to_string(&path).map_err(failed)?);
-    Ok(Webhooks { webhook_client: WebhookClient::new(key)?, hosts: config.webhook_hosts.clone() })
+    Ok(SecretString::from(std::fs::read_to_string(&path).map_err(failed)?))
+}
+
+/// Webhooks that may be notified of the end of a job.
+pub(crate) fn webhooks(config: &Config) -> Result<Webhooks, ServeError> {
+    let webhook_client = WebhookClient::new(signing_key(config, "webhook.key")?)?;
+    Ok(Webhooks { webhook_client, hosts: config.webhook_hosts.clone() })
+}
+
+/// What signs complete audio.
+pub(crate) fn audio_signer(config: &Config) -> Result<SigningKey, ServeError> {
+    Ok(SigningKey::from_pem(&signing_key(config, "provenance.key")?)?)
 }
 
 /// What signs links; the secret is made at the first start.

@@ -145,7 +145,7 @@ impl From<GatewayError> for Problem {
                 retry_after: retry_after.map(|wait| wait.as_secs().max(1)),
                 ..Problem::new(ProblemKind::AllowanceUsed, text)
             },
-            GatewayError::Grant(_) => Problem::new(ProblemKind::NotAllowed, text),
+            GatewayError::Grant(_) | GatewayError::ForeignEndUser => Problem::new(ProblemKind::NotAllowed, text),
             GatewayError::NoPerson => Problem::new(ProblemKind::SignedOut, text),
             GatewayError::Token(_) => Problem::new(ProblemKind::TokenTerms, text),
             GatewayError::NoSuchRoute(_) => Problem::new(ProblemKind::NoSuchRecord, text),
@@ -227,6 +227,8 @@ impl From<GatewayError> for Problem {
             | GatewayError::MixedCurrencies(..)
             | GatewayError::NothingWanted(_)
             | GatewayError::ForeignOrigin { .. }
+            | GatewayError::BadEndUser
+            | GatewayError::RetentionDays(..)
             | GatewayError::Credential(_)
             | GatewayError::Webhook(_)
             | GatewayError::Sound(_)

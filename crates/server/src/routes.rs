@@ -13,8 +13,9 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use crate::access::Need;
 use crate::api::{
     alerts, allowances, apps, comparisons, conversation, credentials, credits, document_job, engines, estimates,
-    exchanges, health, jobs, kept_transcripts, lexicons, links, live, narration, presets, prompts, records, routing,
-    service, session, statements, tariffs, tokens, transcript_rules, transcripts, uploads, utterances, voices,
+    exchanges, health, jobs, kept_transcripts, lexicons, links, live, narration, presets, prompts, provenance, records,
+    retention, routing, service, session, statements, tariffs, tokens, transcript_rules, transcripts, uploads,
+    utterances, voices,
 };
 use crate::{console, openapi, origins};
 
@@ -115,13 +116,14 @@ routes! {
             statements::mapping, statements::put_mapping, statements::reconcile,
             credits::list, credits::put_credit, credits::retire_credit,
             credits::rates, credits::put_rates, credits::retire_rates,
+            retention::list, retention::set, retention::end, retention::remove,
             tariffs::list, tariffs::put_tariff, tariffs::retire, tariffs::versions,
             credentials::list, credentials::add, credentials::revoke, credentials::check, credentials::confirm,
             credentials::change_root,
             session::people, session::remove_person,
         }
         "/api/v1", Nothing {
-            session::sign_in, session::read,
+            session::sign_in, session::read, provenance::key,
         }
         "/", Nothing {
             service::health, service::metrics,
@@ -248,8 +250,14 @@ mod tests {
             "/api/v1/people",
             "/api/v1/root-key",
             "/api/v1/audit",
+            "/api/v1/retention",
         ];
-        let open = [(Method::Get, "/api/v1/session"), (Method::Post, "/api/v1/session")];
+        let open = [
+            (Method::Get, "/api/v1/session"),
+            (Method::Post, "/api/v1/session"),
+            // A public key, for whoever checks a file.
+            (Method::Get, "/api/v1/provenance-key"),
+        ];
         for (method, path, need) in all() {
             let changes = !matches!(method, Method::Get | Method::Head);
             let of_engines = path.starts_with("/api/v1/engines") || path.starts_with("/api/v1/routes");

@@ -11,7 +11,7 @@ use crate::words::Word;
 use crate::{Durability, Store, StoreError};
 
 /// Dispatches of a key, and of the tokens that were made with it.
-const OF_KEY: &str = "d.caller IN (SELECT ? UNION ALL SELECT 'token ' || id FROM tokens WHERE made_by = ?)";
+const OF_KEY: &str = "d.principal = ?";
 const DAY: i64 = 86_400 * 1_000_000;
 
 /// What was used of an allowance is the sum of these records.
@@ -50,7 +50,7 @@ struct CostSum {
 
 /// The beginning of all ids made since a time: they sort by it (UUID version 7,
 /// RFC 9562, section 5.7).
-fn id_since(micros: i64) -> String {
+pub(crate) fn id_since(micros: i64) -> String {
     match micros {
         ..=0 => String::new(),
         _ => format!("{:012x}", micros / 1_000),
@@ -112,19 +112,28 @@ impl Store {
         self.read(move |c| {
             let UsageQuery { app, key, since, since_day, running } = query;
             let mut used = Consumption::default();
-            let of_key = if key.is_some() { OF_KEY } else { "? IS NULL AND ? IS NULL" };
+            let of_key = if key.is_some() { OF_KEY } else { "? IS NULL" };
             let requests = format!(
                 "SELECT d.work AS work, count(*) AS requests, sum(d.characters) AS characters, \
                  sum(d.audio_ms) AS audio_ms FROM dispatches d WHERE d.app = ? AND {of_key} AND d.id >= ? \
                  AND d.rehearsal = 0 AND d.state <> 'failed' AND (? = 1 OR d.state <> 'running') GROUP BY d.work"
             );
-            let rows: Vec<RequestSum> = diesel::sql_query(requests)
+            let mut rows: Vec<RequestSum> = diesel::sql_query(requests)
                 .bind::<Text, _>(&app)
-                .bind::<Nullable<Text>, _>(&key)
                 .bind::<Nullable<Text>, _>(&key)
                 .bind::<Text, _>(id_since(since))
                 .bind::<BigInt, _>(i64::from(running))
                 .load(c)?;
+            // Dispatches are kept for longer than a period.
+            if since == 0 {
+                let removed = format!(
+                    "SELECT d.work AS work, sum(d.requests) AS requests, sum(d.characters) AS characters, \
+                     sum(d.audio_ms) AS audio_ms FROM removed_requests d WHERE d.app = ? AND {of_key} GROUP BY d.work"
+                );
+                rows.append(
+                    &mut diesel::sql_query(removed).bind::<Text, _>(&app).bind::<Nullable<Text>, _>(&key).load(c)?,
+                );
+            }
             let count = |count: i64| u64::try_from(count).unwrap_or_default();
             for row in rows {
                 let nothing = Money::zero(Currency::EUR);
@@ -137,7 +146,7 @@ impl Store {
                 used.add(count(row.requests), share);
             }
             let kinds = if running { "'hold', 'release', 'settle', 'adjust'" } else { "'settle', 'adjust'" };
-            let costs: Vec<CostSum> = match key {
+            let mut costs: Vec<CostSum> = match key.clone() {
                 None => diesel::sql_query(format!(
                     "SELECT currency, sum(nanos) AS nanos FROM ledger \
                      WHERE app = ? AND day >= ? AND kind IN ({kinds}) GROUP BY currency"
@@ -154,11 +163,17 @@ impl Store {
                 ))
                 .bind::<Text, _>(&app)
                 .bind::<Text, _>(&key)
-                .bind::<Text, _>(&key)
                 .bind::<Text, _>(id_since(since - DAY))
                 .bind::<Text, _>(&since_day)
                 .load(c)?,
             };
+            if let Some(key) = key.filter(|_| since == 0) {
+                let removed = format!(
+                    "SELECT d.currency AS currency, sum(d.nanos) AS nanos FROM removed_costs d \
+                     WHERE d.app = ? AND {OF_KEY} GROUP BY d.currency"
+                );
+                costs.append(&mut diesel::sql_query(removed).bind::<Text, _>(&app).bind::<Text, _>(&key).load(c)?);
+            }
             for CostSum { currency, nanos } in costs {
                 used.add(0, RequestShare::of_audio(0, Money { nanos, currency }));
             }
@@ -220,6 +235,7 @@ mod tests {
                 characters: 10,
                 audio_ms: 2_000,
                 caller: caller.into(),
+                principal: caller.into(),
                 ..StoredDispatch::begun(id.clone(), "quay", work, at)
             };
             let line = LedgerEntry {

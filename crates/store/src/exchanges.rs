@@ -61,6 +61,7 @@ mod tests {
             voice_ms: None,
             audio_ms: 0,
             voice_dispatches: "d1\nd2".into(),
+            end_user: None,
         }
     }
 

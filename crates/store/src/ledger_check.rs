@@ -14,10 +14,11 @@ const LISTED: i64 = 20;
 /// `dispatch`, `attempt` and `detail`.
 const RULES: [(&str, &str); 7] = [
     (
-        "every entry belongs to an attempt",
+        "every entry belongs to an attempt, unless its dispatch was removed",
         "SELECT l.dispatch, l.attempt, l.kind || ' without an attempt' AS detail FROM ledger l \
          LEFT JOIN attempts a ON a.dispatch = l.dispatch AND a.number = l.attempt \
-         WHERE a.dispatch IS NULL AND l.kind <> 'adjust'",
+         WHERE a.dispatch IS NULL AND l.kind <> 'adjust' \
+         AND l.dispatch > (SELECT last FROM removed_dispatches)",
     ),
     (
         "an attempt has one hold, then at most one release and one settlement",
@@ -192,20 +193,7 @@ mod tests {
     async fn broken(state: AttemptState, cost: i64, ledger: Vec<LedgerEntry>) -> Vec<(&'static str, String)> {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("records.db")).expect("a store");
-        let attempt = StoredAttempt {
-            dispatch: "d1".into(),
-            number: 1,
-            engine: "heron".into(),
-            voice: None,
-            model: None,
-            state,
-            cause: None,
-            detail: None,
-            offset_us: 0,
-            first_us: None,
-            total_us: None,
-            credential: None,
-        };
+        let attempt = StoredAttempt { state, ..StoredAttempt::begun("d1", 1, "heron") };
         let running = state == AttemptState::Running;
         let dispatch = StoredDispatch {
             state: if running { DispatchState::Running } else { DispatchState::Done },

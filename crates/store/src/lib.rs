@@ -24,6 +24,7 @@ mod people;
 mod pool;
 mod prompts;
 mod recall;
+mod retention;
 mod schema;
 mod states;
 mod tokens;
@@ -37,23 +38,24 @@ mod writer;
 pub use allowances::UsageQuery;
 pub use audit::AuditFilter;
 pub use comparisons::{ComparedVoice, StoredComparison, StoredRating, WholeComparison};
-pub use erasure::{ErasedRecords, ErasureMode};
+pub use erasure::{ErasedRecords, ErasureMode, ErasureScope};
 pub use error::StoreError;
 pub use ids::Identified;
 pub use jobs::{JobChange, JobFilter, JobProgress, WebhookResult};
 pub use ledger_check::{LedgerCheck, LedgerFault, LedgerRule};
 pub use models::{
     AccessKey, App, AuditEntry, CatalogueAge, CatalogueChange, Favourite, HealthHour, LedgerEntry, Person,
-    PersonChange, SampleDispatch, SealedCredential, Session, StoredAllowance, StoredAttempt, StoredCatalogue,
-    StoredClip, StoredDispatch, StoredExchange, StoredJob, StoredJobFile, StoredJobPiece, StoredNotice,
-    StoredPromptFile, StoredRecall, StoredToken, StoredTranscript, TranscriptVersion,
+    PersonChange, RetentionRule, SampleDispatch, SealedCredential, Session, StoredAllowance, StoredAttempt,
+    StoredCatalogue, StoredClip, StoredDispatch, StoredExchange, StoredJob, StoredJobFile, StoredJobPiece,
+    StoredNotice, StoredPromptFile, StoredRecall, StoredToken, StoredTranscript, TranscriptVersion,
 };
 pub use people::Grant;
 pub use pool::Store;
 pub use prompts::Approval;
+pub use retention::RemovedRecords;
 pub use states::{
-    AllowanceUnit, AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState,
-    LedgerKind, PersonRole, RecallPolicy, VersionedKind,
+    AllowanceUnit, AttemptState, ChangeKind, CredentialState, Disclosure, DispatchState, ExchangeState, HealthScope,
+    JobState, LedgerKind, PersonRole, RecallPolicy, RetentionKind, VersionedKind,
 };
 pub use usage::{GroupBy, UsageTotal};
 pub use versions::{DocumentVersion, NewVersion, VersionOrigin};

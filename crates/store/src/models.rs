@@ -9,11 +9,12 @@ use dispatcher_core::{Currency, Money, Watched, Work};
 
 use crate::schema::{
     attempts, audit, catalogue_changes, catalogues, clips, credentials, dispatches, exchanges, favourites,
-    health_hours, job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, transcript_versions,
-    transcripts,
+    health_hours, job_files, job_pieces, jobs, ledger, notices, prompt_files, recalled, retention_rules,
+    transcript_versions, transcripts,
 };
 use crate::states::{
     AttemptState, ChangeKind, CredentialState, DispatchState, ExchangeState, HealthScope, JobState, LedgerKind,
+    RetentionKind,
 };
 use crate::words::Word;
 
@@ -83,6 +84,18 @@ pub struct HealthHour {
     pub total: Vec<u8>,
 }
 
+/// After how many days the records of a kind are removed.
+#[derive(Debug, Clone, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = retention_rules)]
+pub struct RetentionRule {
+    pub kind: RetentionKind,
+    pub days: i64,
+    /// A key's id, or a person.
+    pub made_by: String,
+    /// Microseconds since 1970.
+    pub made_at: i64,
+}
+
 /// Kept audio: its fingerprint and the hash of its content.
 #[derive(Debug, Clone, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = recalled)]
@@ -99,6 +112,8 @@ pub struct StoredRecall {
     pub voice: String,
     pub made_at: i64,
     pub used_at: i64,
+    /// For whom it was, in the words of the app.
+    pub end_user: Option<String>,
 }
 
 /// A notice of an alert. Times in microseconds.
@@ -212,6 +227,8 @@ pub struct StoredExchange {
     pub audio_ms: i64,
     /// Ids, one a line.
     pub voice_dispatches: String,
+    /// For whom it was, in the words of the app.
+    pub end_user: Option<String>,
 }
 
 /// A transcript that is kept. Times in microseconds.
@@ -228,6 +245,8 @@ pub struct StoredTranscript {
     pub audio_ms: i64,
     pub made_at: i64,
     pub expires_at: i64,
+    /// For whom it was, in the words of the app.
+    pub end_user: Option<String>,
 }
 
 /// A version of a kept transcript; the first is what was recognised.
@@ -281,6 +300,10 @@ pub struct StoredDispatch {
     pub token: Option<String>,
     /// The key, token or person that made the request.
     pub caller: String,
+    /// The key or person that made the request or its token.
+    pub principal: String,
+    /// For whom it was, in the words of the app.
+    pub end_user: Option<String>,
 }
 
 impl StoredDispatch {
@@ -313,6 +336,8 @@ impl StoredDispatch {
             saved_nanos: 0,
             token: None,
             caller: String::new(),
+            principal: String::new(),
+            end_user: None,
         }
     }
 
@@ -370,6 +395,8 @@ pub struct StoredJob {
     pub warnings: String,
     /// The estimate in each currency: a JSON array of currency and billionths.
     pub estimates: String,
+    /// For whom it was, in the words of the app.
+    pub end_user: Option<String>,
 }
 
 /// A piece of a job that is made and kept.
@@ -418,6 +445,26 @@ pub struct StoredAttempt {
     pub total_us: Option<i64>,
     /// Its name and version.
     pub credential: Option<String>,
+}
+
+impl StoredAttempt {
+    /// An attempt at an engine that has begun, of which no more is known.
+    pub fn begun(dispatch: impl Into<String>, number: i64, engine: impl Into<String>) -> StoredAttempt {
+        StoredAttempt {
+            dispatch: dispatch.into(),
+            number,
+            engine: engine.into(),
+            voice: None,
+            model: None,
+            state: AttemptState::Running,
+            cause: None,
+            detail: None,
+            offset_us: 0,
+            first_us: None,
+            total_us: None,
+            credential: None,
+        }
+    }
 }
 
 /// One entry of the ledger; entries are only ever added.

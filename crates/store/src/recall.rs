@@ -1,5 +1,7 @@
 //! Kept audio, found again by its fingerprint.
 
+use std::collections::BTreeSet;
+
 use diesel::dsl::sql;
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Nullable};
@@ -56,15 +58,29 @@ impl Store {
                 over -= oldest.bytes;
                 gone.push(oldest.content);
             }
-            let mut unneeded = Vec::new();
-            for content in gone {
-                let needed: i64 = recalled::table.filter(recalled::content.eq(&content)).count().get_result(c)?;
-                if needed == 0 {
-                    unneeded.push(content);
-                }
-            }
-            Ok(unneeded)
+            unneeded(c, gone)
         };
         self.writer.submit(Durability::Process, write).await
     }
+}
+
+/// Of the contents of records that are gone, those that no other record has.
+fn unneeded(c: &mut SqliteConnection, gone: Vec<String>) -> Result<Vec<String>, StoreError> {
+    let gone: BTreeSet<String> = gone.into_iter().collect();
+    let mut unneeded = Vec::new();
+    for content in gone {
+        let needed: i64 = recalled::table.filter(recalled::content.eq(&content)).count().get_result(c)?;
+        if needed == 0 {
+            unneeded.push(content);
+        }
+    }
+    Ok(unneeded)
+}
+
+/// Deletes kept audio; gives the contents that no record needs any more.
+pub(crate) fn delete_recalled(c: &mut SqliteConnection, rows: &[StoredRecall]) -> Result<Vec<String>, StoreError> {
+    for row in rows {
+        diesel::delete(recalled::table.find((&row.fingerprint, &row.app))).execute(c)?;
+    }
+    unneeded(c, rows.iter().map(|row| row.content.clone()).collect())
 }

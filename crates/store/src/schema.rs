@@ -22,7 +22,8 @@ table! {
         custom_voices -> Nullable<Text>, site -> Nullable<Text>, recall -> Text,
         per_minute -> Nullable<BigInt>, at_once -> Nullable<BigInt>, region -> Nullable<Text>,
         transcript_days -> Nullable<BigInt>, language -> Nullable<Text>, origins -> Nullable<Text>,
-        reply_hook -> Nullable<Text>, apology -> Nullable<Text>,
+        reply_hook -> Nullable<Text>, apology -> Nullable<Text>, disclosure -> Nullable<Text>,
+        notice -> Nullable<Text>,
     }
 }
 table! {
@@ -44,7 +45,7 @@ table! {
         id -> Text, app -> Text, hash -> Text, label -> Text, calls -> Text, routes -> Text, origin -> Nullable<Text>,
         characters -> Nullable<BigInt>, audio_ms -> Nullable<BigInt>, cost_nanos -> Nullable<BigInt>,
         currency -> Nullable<Text>, made_by -> Text, made_at -> BigInt, expires_at -> BigInt,
-        revoked_at -> Nullable<BigInt>,
+        revoked_at -> Nullable<BigInt>, end_user -> Nullable<Text>,
     }
 }
 table! {
@@ -53,7 +54,7 @@ table! {
         ear_dispatch -> Nullable<Text>, ear_ms -> Nullable<BigInt>, said_characters -> BigInt,
         reply_first_ms -> Nullable<BigInt>, reply_ms -> Nullable<BigInt>, reply_characters -> BigInt,
         voice_first_ms -> Nullable<BigInt>, voice_ms -> Nullable<BigInt>, audio_ms -> BigInt,
-        voice_dispatches -> Text,
+        voice_dispatches -> Text, end_user -> Nullable<Text>,
     }
 }
 table! {
@@ -96,6 +97,7 @@ table! {
         total_us -> Nullable<BigInt>, cost_nanos -> BigInt, currency -> Text, problem -> Nullable<Text>,
         trace -> Nullable<Text>, started_at -> BigInt, job -> Nullable<Text>, sample -> Bool, recalled -> Bool,
         saved_nanos -> BigInt, token -> Nullable<Text>, caller -> Text,
+        principal -> Text, end_user -> Nullable<Text>,
     }
 }
 table! {
@@ -111,6 +113,7 @@ table! {
         notified_at -> Nullable<BigInt>, given_up_at -> Nullable<BigInt>,
         created_at -> BigInt, started_at -> Nullable<BigInt>, ended_at -> Nullable<BigInt>,
         expires_at -> Nullable<BigInt>, warnings -> Text, estimates -> Text,
+        end_user -> Nullable<Text>,
     }
 }
 table! {
@@ -144,6 +147,9 @@ table! {
 }
 
 table! {
+    retention_rules (kind) { kind -> Text, days -> BigInt, made_by -> Text, made_at -> BigInt, }
+}
+table! {
     catalogues (engine) {
         engine -> Text, document -> Text, read_at -> Nullable<BigInt>, tried_at -> BigInt, problem -> Nullable<Text>,
     }
@@ -159,7 +165,7 @@ table! {
 table! {
     recalled (fingerprint, app) {
         fingerprint -> Text, app -> Text, content -> Text, media_type -> Text, bytes -> BigInt, audio_ms -> BigInt,
-        engine -> Text, voice -> Text, made_at -> BigInt, used_at -> BigInt,
+        engine -> Text, voice -> Text, made_at -> BigInt, used_at -> BigInt, end_user -> Nullable<Text>,
     }
 }
 table! {
@@ -171,7 +177,7 @@ table! {
 table! {
     transcripts (id) {
         id -> Text, app -> Text, title -> Text, engine -> Text, language -> Nullable<Text>, audio_ms -> BigInt,
-        made_at -> BigInt, expires_at -> BigInt,
+        made_at -> BigInt, expires_at -> BigInt, end_user -> Nullable<Text>,
     }
 }
 table! {

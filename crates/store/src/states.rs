@@ -69,6 +69,34 @@ words! {
 }
 
 words! {
+    /// Where an answer says that it is synthetic speech.
+    Disclosure {
+        /// In a field of the answer, `Dispatch-Synthetic`.
+        Header = "header",
+        /// In the tags of the audio.
+        Tag = "tag",
+    }
+}
+
+words! {
+    /// What is removed after a number of days.
+    RetentionKind {
+        /// Dispatches with their attempts; what they cost stays in the ledger.
+        Dispatches = "dispatches",
+        /// Kept transcripts with all their versions, whatever their app says.
+        Transcripts = "transcripts",
+        /// Audio that is kept for recall.
+        KeptAnswers = "kept-answers",
+        /// Records of exchanges.
+        Exchanges = "exchanges",
+        /// Comparisons of voices with their audio and ratings.
+        Comparisons = "comparisons",
+        /// Entries of the audit log.
+        Audit = "audit",
+    }
+}
+
+words! {
     /// What is kept of an app's answers, to answer equal requests without an engine.
     RecallPolicy {
         /// Nothing.

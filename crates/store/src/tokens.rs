@@ -147,6 +147,7 @@ mod tests {
             characters: Some(500),
             milliseconds: Some(60_000),
             cost: Some(Money { nanos: 5, currency: Currency::EUR }),
+            end_user: Some("passenger 7".into()),
         };
         assert!(store.add_token(with("a", &terms, 10, 100), 2, 0).await.expect("kept"));
         let (found, app) = store.token("hash of a".into()).await.expect("read").expect("there");

@@ -112,7 +112,8 @@ fn missing(id: &str) -> StoreError {
     StoreError::Missing { what: "transcript", name: id.to_owned() }
 }
 
-fn delete(c: &mut SqliteConnection, id: &str) -> Result<usize, StoreError> {
+/// Deletes a transcript with its versions; gives how many there were.
+pub(crate) fn delete(c: &mut SqliteConnection, id: &str) -> Result<usize, StoreError> {
     diesel::delete(transcript_versions::table.filter(transcript_versions::transcript.eq(id))).execute(c)?;
     Ok(diesel::delete(transcripts::table.find(id)).execute(c)?)
 }
@@ -131,6 +132,7 @@ mod tests {
             audio_ms: 900,
             made_at,
             expires_at: made_at + 100,
+            end_user: None,
         }
     }
 

@@ -36,6 +36,7 @@ fn job(id: &str, state: JobState) -> StoredJob {
         expires_at: None,
         warnings: "[]".into(),
         estimates: "[]".into(),
+        end_user: None,
     }
 }
 

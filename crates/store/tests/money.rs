@@ -3,7 +3,7 @@
 use crate::support::{attempt, dispatch, entry, store};
 use dispatcher_core::Currency;
 use dispatcher_store::{
-    AttemptState, ComparedVoice, DispatchState, ErasureMode, GroupBy, LedgerKind, Store, StoredAttempt,
+    AttemptState, ComparedVoice, DispatchState, ErasureMode, ErasureScope, GroupBy, LedgerKind, Store, StoredAttempt,
     StoredComparison, StoredDispatch, StoredRating,
 };
 
@@ -121,7 +121,8 @@ async fn a_comparison_keeps_its_ratings_and_the_oldest_goes() {
     assert_eq!((ratings[1].number, ratings[1].score), (2, -1));
     assert!(store.comparison("c1".into()).await.is_err());
     // Erased with its app, and counted before.
-    let erase = async |mode| store.erase_app("quay".into(), mode, "ada".into(), 3).await.unwrap().comparisons;
+    let scope = || ErasureScope { app: "quay".into(), end_user: None };
+    let erase = async |mode| store.erase(scope(), mode, "ada".into(), 3).await.unwrap().comparisons;
     assert_eq!(erase(ErasureMode::Count).await, ["c3", "c4"]);
     assert_eq!(store.comparisons(None, 9).await.unwrap().len(), 3);
     assert_eq!(erase(ErasureMode::Erase).await, ["c3", "c4"]);

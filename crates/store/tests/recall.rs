@@ -16,6 +16,7 @@ fn recalled(sound: &str, content: &str, bytes: i64, at: i64) -> StoredRecall {
         voice: "pellin".into(),
         made_at: at,
         used_at: at,
+        end_user: None,
     }
 }
 

@@ -4,6 +4,7 @@
 //! What does not live here: WebM's tags, which are elements ([`crate::container::webm`]).
 
 pub(crate) mod id3;
+pub(crate) mod provenance;
 pub(crate) mod riff;
 pub(crate) mod vorbis;
 
@@ -40,6 +41,10 @@ pub struct Tags {
     /// Nobody spoke this: a machine did.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub synthetic: bool,
+    /// The signature of the file: see [`crate::put_provenance`]. It is of this very
+    /// file, and must not go into one that is made of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub provenance: Option<String>,
 }
 
 /// The members by the names that free-form tags give them.
@@ -52,11 +57,21 @@ pub(crate) enum Field {
     Voice,
     Date,
     Synthetic,
+    Provenance,
 }
 
 impl Field {
-    pub(crate) const ALL: [Field; 7] =
-        [Field::Title, Field::Track, Field::Language, Field::Engine, Field::Voice, Field::Date, Field::Synthetic];
+    /// The signature comes last: see [`provenance`].
+    pub(crate) const ALL: [Field; 8] = [
+        Field::Title,
+        Field::Track,
+        Field::Language,
+        Field::Engine,
+        Field::Voice,
+        Field::Date,
+        Field::Synthetic,
+        Field::Provenance,
+    ];
 
     pub(crate) fn name(self) -> &'static str {
         match self {
@@ -67,6 +82,7 @@ impl Field {
             Field::Voice => "VOICE",
             Field::Date => "DATE",
             Field::Synthetic => "SYNTHETIC_SPEECH",
+            Field::Provenance => "PROVENANCE",
         }
     }
 
@@ -95,6 +111,7 @@ impl Tags {
             Field::Engine => Some(&mut self.engine),
             Field::Voice => Some(&mut self.voice),
             Field::Date => Some(&mut self.date),
+            Field::Provenance => Some(&mut self.provenance),
             Field::Synthetic => None,
         }
     }
@@ -120,7 +137,8 @@ impl Tags {
     /// What is to be written, in the order of the members.
     pub(crate) fn fields(&self) -> Vec<(Field, String)> {
         let synthetic = self.synthetic.then(|| "1".to_owned());
-        let values = [&self.title, &self.track, &self.language, &self.engine, &self.voice, &self.date, &synthetic];
+        let Tags { title, track, language, engine, voice, date, provenance, .. } = self;
+        let values = [title, track, language, engine, voice, date, &synthetic, provenance];
         let named = Field::ALL.into_iter().zip(values);
         named.filter_map(|(field, value)| Some((field, tidy(value.as_ref()?)))).filter(|(_, v)| !v.is_empty()).collect()
     }
@@ -136,6 +154,7 @@ pub(crate) fn sample() -> Tags {
         voice: Some("heron/marisol".into()),
         date: Some("2026-11-25T14:40:00Z".into()),
         synthetic: true,
+        provenance: Some(provenance::UNSIGNED.into()),
     }
 }
 

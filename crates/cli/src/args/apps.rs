@@ -41,15 +41,20 @@ pub(crate) enum AppCommand {
     /// List, add and revoke the keys of an app
     #[command(subcommand)]
     Key(KeyCommand),
-    /// Erase what an app said and heard: transcripts, exchanges, comparisons, kept answers, finished jobs
+    /// Erase what an app said and heard: transcripts, exchanges, comparisons, answers, finished jobs
     ///
-    /// Dispatches, the ledger and usage have no words, and stay. Examples:
+    /// Dispatches, the ledger and usage have no words, and stay. With an end user, only what was made
+    /// for that one is erased, the user's tokens are revoked, and dispatches no longer name the user.
+    /// Examples:
     ///   dispatcher app erase helpline --dry-run
-    ///   dispatcher app erase helpline
+    ///   dispatcher app erase helpline --end-user passenger-1207
     #[command(verbatim_doc_comment)]
     Erase {
         /// Name of the app
         name: String,
+        /// Only what was made for this end user (field End-User of a request, or --end-user of a token)
+        #[arg(long, value_name = "NAME")]
+        end_user: Option<String>,
         /// Only count what would be erased
         #[arg(long)]
         dry_run: bool,
@@ -110,6 +115,12 @@ pub(crate) struct AppSettings {
     /// Text that is spoken in its exchanges if the hook fails, stalls or goes on for too long
     #[arg(long, value_name = "TEXT")]
     pub(crate) apology: Option<String>,
+    /// Where its answers say that they are synthetic speech: header, tag, both with a comma, or none
+    #[arg(long, value_name = "PLACES")]
+    pub(crate) disclosure: Option<String>,
+    /// Text that is spoken before its texts, such as "This is a computer voice.", or none
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) notice: Option<String>,
 }
 
 #[derive(Subcommand)]
@@ -226,6 +237,9 @@ pub(crate) struct TokenArgs {
     /// Money that may be charged, such as "0.50 EUR" (default: without limit)
     #[arg(long, value_name = "AMOUNT")]
     pub(crate) cost: Option<String>,
+    /// For whom its requests are, in the app's own words; see: dispatcher app erase
+    #[arg(long, value_name = "NAME")]
+    pub(crate) end_user: Option<String>,
     /// Seconds until it ends: 10 to 2592000
     #[arg(long, value_name = "SECONDS", default_value_t = 900)]
     pub(crate) expires_in: u64,

@@ -105,3 +105,25 @@ fn seconds(text: &str) -> Result<f64, String> {
 fn rate(text: &str) -> Result<f64, String> {
     dispatcher_markup::prosody::rate(text).map_err(|error| error.to_string())
 }
+
+#[derive(Args)]
+#[command(
+    after_help = "Complete audio is signed (Ed25519): files of jobs and prompt sets, kept answers, and utterances
+in JSON, by link, or with whole = true. A stream is not, since its end is not known when its tags are
+sent. The signature covers the whole file with its tags; audio/pcm and other formats without tags
+have none.
+
+Exits with 1 if a file is not verified.
+
+Examples:
+  dispatcher provenance welcome.mp3
+  dispatcher provenance *.ogg --public-key 11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"
+)]
+pub(crate) struct ProvenanceArgs {
+    /// Audio files
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<PathBuf>,
+    /// Public key of the gateway in base64url, as GET /api/v1/provenance-key has it (default: ask the gateway)
+    #[arg(long, value_name = "KEY")]
+    pub(crate) public_key: Option<String>,
+}

@@ -78,6 +78,8 @@ pub(crate) enum Command {
     Masks(MasksArgs),
     /// Convert audio files to another format, without the service
     Convert(ConvertArgs),
+    /// Check who made audio files, and that nobody changed them
+    Provenance(ProvenanceArgs),
     /// Show the plan and cost of a request; nothing is sent to an engine
     Estimate(Box<EstimateArgs>),
     /// Report how each engine would handle a script, without the service
@@ -129,6 +131,9 @@ pub(crate) enum Command {
     /// List, set and retire rates between currencies
     #[command(subcommand)]
     Rate(RateCommand),
+    /// Set how long records are kept
+    #[command(subcommand)]
+    Retention(RetentionCommand),
     /// Compare an engine's statement with the ledger
     #[command(subcommand)]
     Statement(StatementCommand),

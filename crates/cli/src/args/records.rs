@@ -1,4 +1,4 @@
-//! Arguments of `route`, `preset` and `app`.
+//! Arguments of commands that list and set records.
 
 use std::path::PathBuf;
 
@@ -242,4 +242,39 @@ pub(crate) struct AuditArgs {
     /// Write all entries to this file as JSON lines, - for standard output
     #[arg(long, value_name = "FILE", conflicts_with = "limit")]
     pub(crate) export: Option<PathBuf>,
+}
+
+#[derive(Subcommand)]
+#[command(
+    after_help = "Entries of the ledger and sums of the usage always stay, and allowances still count what removed
+dispatches used. The results of a job are kept for keep_days of dispatcher.toml, and an upload for a
+day after its last part.
+
+Examples:
+  dispatcher retention list
+  dispatcher retention set dispatches 90
+  dispatcher retention remove --dry-run
+  dispatcher retention end dispatches"
+)]
+pub(crate) enum RetentionCommand {
+    /// List kinds of records, and how long they are kept
+    List,
+    /// Keep records of a kind for a number of days
+    Set {
+        /// dispatches, transcripts, kept-answers, exchanges, comparisons or audit
+        kind: String,
+        /// Days; older records are removed every hour
+        days: u32,
+    },
+    /// End the rule of a kind: its records stay
+    End {
+        /// The kind
+        kind: String,
+    },
+    /// Remove old records now, as is done every hour
+    Remove {
+        /// Only count what would be removed
+        #[arg(long)]
+        dry_run: bool,
+    },
 }

@@ -39,11 +39,12 @@ pub(crate) async fn run(client: &Client, command: AppCommand, form: OutputForm) 
             eprintln!("Changed app {name}");
             Ok(())
         }
-        AppCommand::Erase { name, dry_run } => {
-            let query = if dry_run { "?dry_run=true" } else { "" };
-            let path = format!("/api/v1/apps/{}/erasure{query}", segment(&name));
+        AppCommand::Erase { name, end_user, dry_run } => {
+            let user = end_user.as_deref().map(|user| format!("&end_user={}", segment(user))).unwrap_or_default();
+            let path = format!("/api/v1/apps/{}/erasure?dry_run={dry_run}{user}", segment(&name));
             let erased = client.post(&path, &json!({})).await?;
-            form.print(&erased, || render_erasure(&erased, &name))
+            let whose = end_user.map_or(name.clone(), |user| format!("{user} in {name}"));
+            form.print(&erased, || render_erasure(&erased, &whose))
         }
         AppCommand::Key(command) => key(client, command, form).await,
         AppCommand::Allowance(command) => allowance(client, command, form).await,
@@ -68,6 +69,7 @@ impl AppSettings {
             ("language", &self.language),
             ("reply_hook", &self.reply_hook),
             ("apology", &self.apology),
+            ("notice", &self.notice),
         ];
         for (member, given) in texts {
             if let Some(text) = given {
@@ -87,9 +89,11 @@ impl AppSettings {
             }
             app[member] = json!(number);
         }
-        if let Some(text) = &self.origins {
-            let origins: Vec<&str> = text.split(',').map(str::trim).filter(|origin| *origin != NONE).collect();
-            app["origins"] = json!(origins);
+        for (member, given) in [("origins", &self.origins), ("disclosure", &self.disclosure)] {
+            if let Some(text) = given {
+                let words: Vec<&str> = text.split(',').map(str::trim).filter(|word| *word != NONE).collect();
+                app[member] = json!(words);
+            }
         }
         if let Some(rehearsal) = self.rehearsal {
             app["rehearsal"] = json!(rehearsal);
@@ -217,6 +221,7 @@ impl TokenArgs {
             "characters": self.characters,
             "seconds": self.seconds,
             "cost": cost,
+            "end_user": self.end_user,
             "expires_in": self.expires_in,
         }))
     }
@@ -291,16 +296,20 @@ fn render(list: &Value) -> String {
     output::table(&["app", "title", "voice", "recognition", "format", "where", "recall", ""], rows.collect(), &[])
 }
 
-/// What was erased of an app, or would be.
-fn render_erasure(erased: &Value, app: &str) -> String {
+/// What was erased of an app or an end user, or would be.
+fn render_erasure(erased: &Value, whose: &str) -> String {
     let verb = if erased["dry_run"] == true { "Would erase" } else { "Erased" };
-    let kinds = ["transcripts", "exchanges", "comparisons", "kept_answers", "jobs"];
+    let kinds = ["transcripts", "exchanges", "comparisons", "kept_answers", "linked_answers", "jobs"];
     let counts: Vec<String> = kinds.iter().map(|kind| format!("{} {}", erased[kind], kind.replace('_', " "))).collect();
     let stays = match erased["running_jobs"].as_u64() {
         Some(0) | None => String::new(),
         Some(count) => format!("; {count} jobs are not over and stay"),
     };
-    format!("{verb} of {app}: {}{stays}", counts.join(", "))
+    let dispatches = match erased["dispatches"].as_u64() {
+        Some(0) | None => String::new(),
+        Some(count) => format!("; the name goes from {count} dispatches and {} tokens", erased["tokens"]),
+    };
+    format!("{verb} of {whose}: {}{dispatches}{stays}", counts.join(", "))
 }
 
 fn render_keys(list: &Value) -> String {

@@ -4,16 +4,12 @@
 
 use std::time::Duration;
 
-use aws_lc_rs::rand::SystemRandom;
-use aws_lc_rs::signature::{Ed25519KeyPair, KeyPair as _};
-use base64::Engine as _;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use bytes::Bytes;
 use dispatcher_core::{Cause, Network, SignatureAlgorithm, SignatureSpec};
-use dispatcher_vault::Parts;
+use dispatcher_vault::{Parts, SigningKey};
 use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderValue};
 use reqwest::{Method, RequestBuilder, Response, Url};
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::SecretString;
 
 use super::signature::Signature;
 use super::{Outgoing, useless};
@@ -32,26 +28,13 @@ pub struct WebhookClient {
 }
 
 impl WebhookClient {
-    /// A new key, as PEM (PKCS #8).
-    ///
-    /// # Errors
-    /// When there is no randomness.
-    pub fn new_key() -> Result<SecretString, EngineError> {
-        let made = Ed25519KeyPair::generate_pkcs8(&SystemRandom::new());
-        let made = made.map_err(|_| EngineError::new(Cause::Unavailable, "the key cannot be generated"))?;
-        Ok(pem::encode(&pem::Pem::new("PRIVATE KEY", made.as_ref())).into())
-    }
-
     /// A client with a key in PEM.
     ///
     /// # Errors
     /// When it is no key of Ed25519.
     pub fn new(key: SecretString) -> Result<WebhookClient, EngineError> {
-        let no_key = || useless("the webhook key is not an Ed25519 key in PEM (PKCS #8)");
-        let der = pem::parse(key.expose_secret().trim()).map_err(|_| no_key())?;
-        let pair = Ed25519KeyPair::from_pkcs8_maybe_unchecked(der.contents()).map_err(|_| no_key())?;
-        let public = URL_SAFE_NO_PAD.encode(pair.public_key().as_ref());
-        let name = public.chars().take(16).collect::<String>();
+        let signing = SigningKey::from_pem(&key).map_err(|error| useless(format!("the webhook key: {error}")))?;
+        let (public, name) = (signing.public().to_owned(), signing.id().to_owned());
         let spec = SignatureSpec {
             algorithm: SignatureAlgorithm::Ed25519,
             key: "key".into(),

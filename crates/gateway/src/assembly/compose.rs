@@ -19,7 +19,7 @@ use tokio::time::Instant;
 use sounding::sounding;
 
 use crate::assembly::insert::Insert;
-use crate::dispatch::attempt::{Called, emulation, tags};
+use crate::dispatch::attempt::{Called, emulation};
 use crate::dispatch::candidates::{self, Tried};
 use crate::dispatch::deliver::{CodecError, Offload};
 use crate::dispatch::dispatch_record::{EndedAttempt, LastAttempt, OpenAttempt, SinceAttempt, SinceDispatch};
@@ -112,7 +112,7 @@ impl Run {
         failures: &[FailedAttempt],
         opening: Option<(OpenAttempt, Called)>,
     ) -> Result<Tried<()>, GatewayError> {
-        let mut tags = tags(planned, &self.text, self.language.as_deref());
+        let mut tags = self.tags(planned);
         if let Some(piece_store) = &self.piece_store {
             tags.title = piece_store.tags.title.clone().or(tags.title);
             tags.track = piece_store.tags.track.clone();

@@ -5,10 +5,9 @@ use dispatcher_core::{AllowanceAmount, AllowancePeriod, Currency, Money, Work, i
 use dispatcher_store::{GroupBy, NewVersion, UsageTotal, VersionedKind};
 use serde::{Deserialize, Serialize};
 
-use crate::clock::period_span;
+use crate::clock::{MICROS_OF_DAY, period_span};
 use crate::{Gateway, GatewayError, day_of, now_micros};
 
-const DAY: i64 = 86_400_000_000;
 /// Days of which the pace is the mean.
 const PACE_DAYS: i64 = 7;
 /// Days ahead of which an end is told.
@@ -129,11 +128,11 @@ impl Credit {
         let until_used = (pace > 0.0).then(|| left / pace).filter(|days| *days <= FAR);
         // A credit that ends on a day serves until midnight.
         let days_to = |day: &str| {
-            let midnight = (0..=FAR as i64).find(|days| day_of(now + days * DAY).as_str() > day);
-            midnight.map(|days| days as f64 - (now % DAY) as f64 / DAY as f64)
+            let midnight = (0..=FAR as i64).find(|days| day_of(now + days * MICROS_OF_DAY).as_str() > day);
+            midnight.map(|days| days as f64 - (now % MICROS_OF_DAY) as f64 / MICROS_OF_DAY as f64)
         };
         let until_end = self.until.as_deref().and_then(days_to);
-        let until_renewal = span.end.map(|end| (end - now) as f64 / DAY as f64);
+        let until_renewal = span.end.map(|end| (end - now) as f64 / MICROS_OF_DAY as f64);
         let until_used = until_used
             .filter(|days| until_renewal.is_none_or(|renewal| *days < renewal))
             .filter(|days| until_end.is_none_or(|end| *days < end));
@@ -142,7 +141,7 @@ impl Credit {
             used: self.amount.with_count(used),
             pace,
             renews: span.end,
-            used_on: until_used.map(|days| day_of(now + (days * DAY as f64) as i64)),
+            used_on: until_used.map(|days| day_of(now + (days * MICROS_OF_DAY as f64) as i64)),
             days_left,
             credit: self,
         }
@@ -164,7 +163,7 @@ impl Gateway {
             let from = credit.from.clone().unwrap_or_default().max(begin);
             let until = credit.until.clone().unwrap_or_else(|| "9999-12-31".into());
             let used = self.counted(&credit, (from, until)).await?;
-            let recent = (day_of(now - PACE_DAYS * DAY), day_of(now - DAY));
+            let recent = (day_of(now - PACE_DAYS * MICROS_OF_DAY), day_of(now - MICROS_OF_DAY));
             let recent = self.counted(&credit, recent).await?;
             views.push(credit.view(used, recent, now));
         }

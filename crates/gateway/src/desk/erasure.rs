@@ -1,7 +1,8 @@
-//! Erasing what an app said and heard, on request.
+//! Erasing what an app, or one of its end users, said and heard, on request.
 
-use dispatcher_store::{ErasureMode, JobFilter};
+use dispatcher_store::{ErasureMode, ErasureScope, StoreError};
 
+use crate::dispatch::admit::is_end_user;
 use crate::{Gateway, GatewayError, now_micros};
 
 /// What is erased, or would be.
@@ -16,25 +17,40 @@ pub struct Erasure {
     pub jobs: usize,
     /// Jobs that are not over; they stay.
     pub running_jobs: usize,
+    /// Tokens that were made for the end user; they are revoked.
+    pub tokens: usize,
+    /// Dispatches that named the end user, and do not any more.
+    pub dispatches: usize,
 }
 
 impl Gateway {
     /// Erases the transcripts, exchanges, comparisons, kept answers and finished
-    /// jobs of an app, or counts them. Dispatches, the ledger and the usage
-    /// have no words, and stay.
+    /// jobs of an app or of one of its end users, or counts them. Dispatches,
+    /// the ledger and the usage have no words, and stay.
     ///
     /// # Errors
-    /// Where there is no app of the name.
-    pub async fn erase_app(&self, app: &str, mode: ErasureMode, by: &str) -> Result<Erasure, GatewayError> {
-        self.app(app).await?;
+    /// Where there is no app of the name, or none can be that of an end user.
+    pub async fn erase(&self, scope: ErasureScope, mode: ErasureMode, by: &str) -> Result<Erasure, GatewayError> {
+        self.app(&scope.app).await?;
+        if scope.end_user.as_deref().is_some_and(|name| !is_end_user(name)) {
+            return Err(GatewayError::BadEndUser);
+        }
         let store = &self.inner.store;
-        let filter = JobFilter { apps: Some(vec![app.to_owned()]), limit: i64::MAX, ..JobFilter::default() };
-        let (over, running): (Vec<_>, Vec<_>) =
-            store.jobs(filter).await?.into_iter().partition(|job| job.state.is_over());
-        let erased = store.erase_app(app.to_owned(), mode, by.to_owned(), now_micros()).await?;
+        let app = scope.app.clone();
+        let erased = store.erase(scope, mode, by.to_owned(), now_micros()).await?;
+        let (mut over, mut running) = (Vec::new(), 0);
+        for id in &erased.jobs {
+            match store.job(id.clone()).await?.state.is_over() {
+                true => over.push(id),
+                false => running += 1,
+            }
+        }
         if mode == ErasureMode::Erase {
-            for job in &over {
-                self.remove_job(&job.id).await?;
+            for id in &over {
+                self.remove_job(id).await?;
+            }
+            for id in &erased.tokens {
+                self.end_token(&app, id, by).await?;
             }
             self.remove_erased_files(&erased.contents, &erased.comparisons).await;
         }
@@ -45,11 +61,22 @@ impl Gateway {
             comparisons: erased.comparisons.len(),
             kept_answers: count(erased.kept_answers),
             jobs: over.len(),
-            running_jobs: running.len(),
+            running_jobs: running,
+            tokens: erased.tokens.len(),
+            dispatches: count(erased.dispatches),
         })
     }
 
-    async fn remove_erased_files(&self, contents: &[String], comparisons: &[String]) {
+    /// Ends a token, which may have ended already.
+    async fn end_token(&self, app: &str, id: &str, by: &str) -> Result<(), GatewayError> {
+        match self.revoke_token(app, id, by).await {
+            Err(GatewayError::Store(StoreError::Missing { .. })) => Ok(()),
+            done => done,
+        }
+    }
+
+    /// Removes the files of kept audio, and the folders of comparisons.
+    pub(crate) async fn remove_erased_files(&self, contents: &[String], comparisons: &[String]) {
         let Some(folder) = &self.inner.host.clips else { return };
         let files = contents.iter().map(|content| folder.join(content));
         let folders = comparisons.iter().map(|id| folder.join("compared").join(id));

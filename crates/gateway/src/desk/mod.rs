@@ -7,6 +7,7 @@ mod erasure;
 mod people;
 mod rates;
 mod records;
+mod retention;
 mod statements;
 
 pub(crate) use apps::{CONSOLE, key_id, label_of};
@@ -15,4 +16,5 @@ pub use credits::{Credit, CreditView};
 pub use erasure::Erasure;
 pub use people::NewSession;
 pub use records::{DispatchDetails, Overview, UsageReport};
+pub use retention::{Retention, RetentionRun};
 pub use statements::ReconciledStatement;

@@ -35,6 +35,8 @@ pub struct Caller {
     pub grants: Option<Arc<KeyGrants>>,
     /// The token that it calls with, in place of a key.
     pub token: Option<Token>,
+    /// For whom its request is, in the words of the app.
+    pub end_user: Option<Arc<str>>,
 }
 
 /// What a caller may do.
@@ -60,13 +62,42 @@ pub struct KeyLimits {
 impl Caller {
     /// Somebody who speaks for an app, without limits of a key or token.
     pub fn of_app(app: App, who: impl Into<String>) -> Caller {
-        Caller { app, role: CallerRole::App, who: who.into(), key: None, grants: None, token: None }
+        Caller { app, role: CallerRole::App, who: who.into(), key: None, grants: None, token: None, end_user: None }
     }
 
     /// Somebody at a desk with no service: they see every voice.
     pub(crate) fn nobody() -> Self {
         let app = App { rehearsal: true, ..App::new("desk", "", 0) };
         Caller { role: CallerRole::Operator, ..Caller::of_app(app, "") }
+    }
+
+    /// The key or person that makes the request, or made its token.
+    pub(crate) fn principal(&self) -> &str {
+        self.token.as_ref().map_or(self.who.as_str(), Token::made_by)
+    }
+
+    /// For whom its request is, for records.
+    pub(crate) fn end_user(&self) -> Option<String> {
+        self.end_user.as_deref().map(str::to_owned)
+    }
+
+    /// The caller with a request for an end user of its app. A token that was
+    /// made for one is for no other.
+    ///
+    /// # Errors
+    /// Where the name is empty, too long or no text, or another than the token's.
+    pub fn for_end_user(mut self, name: &str) -> Result<Caller, GatewayError> {
+        if !is_end_user(name) {
+            return Err(GatewayError::BadEndUser);
+        }
+        match &self.end_user {
+            Some(own) if **own != *name => Err(GatewayError::ForeignEndUser),
+            Some(_) => Ok(self),
+            None => {
+                self.end_user = Some(name.into());
+                Ok(self)
+            }
+        }
     }
 
     /// Where engines may be called for it.
@@ -90,6 +121,12 @@ impl Caller {
         let voices = self.app.custom_voices.as_deref().unwrap_or_default();
         (!self.reads_all()).then(|| voices.lines().map(str::to_owned).collect())
     }
+}
+
+/// Whether it may name an end user: 1 to 100 characters without control
+/// characters, and no space at its ends.
+pub(crate) fn is_end_user(name: &str) -> bool {
+    (1..=100).contains(&name.chars().count()) && name.trim() == name && !name.chars().any(char::is_control)
 }
 
 /// Grants that were looked up.

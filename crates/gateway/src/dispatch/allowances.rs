@@ -14,7 +14,6 @@ use parking_lot::Mutex;
 
 use crate::clock::{day_of, period_span};
 use crate::desk::key_id;
-use crate::dispatch::tokens::Token;
 use crate::{Caller, Gateway, GatewayError, now_micros, rfc3339};
 
 /// Allowances of one app, with those of its keys.
@@ -131,7 +130,7 @@ impl AllowanceBook {
         if accounts.is_empty() {
             return Vec::new();
         }
-        let key = caller.token.as_ref().map_or(caller.who.as_str(), Token::made_by);
+        let key = caller.principal();
         let owners = [None, Some(key.to_owned())].map(|key| (caller.app.name.clone(), key));
         owners.into_iter().filter_map(|owner| Some((owner.clone(), accounts.get(&owner)?.clone()))).collect()
     }

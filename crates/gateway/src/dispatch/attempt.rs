@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use dispatcher_audio::{Effects, Format, Options, Tags};
+use dispatcher_audio::{Effects, Format, Options, Tags, UNSIGNED};
 use dispatcher_core::{Cause, Emulation, Usage};
 use dispatcher_engines::{AudioStream, EngineError, Speak, SpokenAudio, Words};
 use dispatcher_vault::Parts;
@@ -94,6 +94,7 @@ pub(crate) fn tags(planned: &PlannedCall, text: &str, language: Option<&str>) ->
         voice: planned.voice_id(),
         date: Some(clock::day_of(clock::now_micros())),
         synthetic: true,
+        provenance: Some(UNSIGNED.into()),
     }
 }
 

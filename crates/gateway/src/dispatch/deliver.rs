@@ -1,6 +1,6 @@
 //! Deliver: engine audio becomes the asked format, streamed.
 
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 
 use bytes::Bytes;
 use dispatcher_audio::{AudioError, Format, Length, Options, Transcoder};
@@ -10,6 +10,7 @@ use tokio::sync::{Semaphore, mpsc};
 use tokio::task::JoinHandle;
 
 use crate::FailedAttempt;
+use crate::dispatch::completion::Completion;
 
 /// Pieces that may wait for the caller; back-pressure beyond.
 pub(crate) const WAITING: usize = 4;
@@ -24,12 +25,8 @@ pub struct BodyError(pub FailedAttempt);
 pub struct AudioBody {
     pub(crate) receiver: mpsc::Receiver<Result<Bytes, BodyError>>,
     pub(crate) first: Option<Bytes>,
-    pub(crate) start: Start,
+    pub(crate) completion: Completion,
 }
-
-/// The first bytes of audio as they would have been, had its length been
-/// known; there once it is.
-pub(crate) type Start = Arc<OnceLock<Bytes>>;
 
 impl AudioBody {
     /// The next piece; `None` once the audio is whole and settled.
@@ -40,24 +37,9 @@ impl AudioBody {
         }
     }
 
-    /// The first bytes of complete audio, where a stream could not know them;
-    /// `length` is that of the audio in bytes.
-    pub(crate) fn start(&self, length: u64) -> Option<Bytes> {
-        self.start.get().filter(|start| start.len() as u64 <= length).cloned()
-    }
-
-    /// Writes into whole audio, collected to its end, what a stream could not
-    /// know at its beginning: its length.
-    pub fn mend(&self, audio: &mut [u8]) {
-        self.mend_head(audio, audio.len() as u64);
-    }
-
-    /// As [`AudioBody::mend`], of the first bytes of audio of a length.
-    pub fn mend_head(&self, head: &mut [u8], length: u64) {
-        match self.start.get().filter(|start| start.len() <= head.len()) {
-            Some(start) => head[..start.len()].copy_from_slice(start),
-            None => drop(dispatcher_audio::mend_wav_lengths(head, length)),
-        }
+    /// What completes the audio, once it was collected to its end.
+    pub fn completion(&self) -> Completion {
+        self.completion.clone()
     }
 }
 

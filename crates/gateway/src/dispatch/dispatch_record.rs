@@ -10,9 +10,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
 
 use dispatcher_core::{Consumption, Costs, Currency, Money, MoneyError, RequestShare, Usage, Work};
-use dispatcher_store::{
-    AttemptState, DispatchState, HealthScope, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece,
-};
+use dispatcher_store::{DispatchState, HealthScope, LedgerKind, StoredAttempt, StoredDispatch, StoredJobPiece};
 use parking_lot::{Mutex, MutexGuard};
 
 use crate::dispatch::health::Sample;
@@ -272,6 +270,8 @@ impl DispatchRecord {
             job: new.job,
             token: new.hold.as_ref().and_then(SpendHold::token).map(str::to_owned),
             caller: caller.who.clone(),
+            principal: caller.principal().to_owned(),
+            end_user: caller.end_user(),
             ..StoredDispatch::begun(new_id(), &caller.app.name, work, now_micros())
         };
         gateway.inner.metrics.enter();
@@ -297,6 +297,11 @@ impl DispatchRecord {
 
     pub(crate) fn app(&self) -> &str {
         &self.0.row.app
+    }
+
+    /// For whom it is.
+    pub(crate) fn end_user(&self) -> Option<String> {
+        self.0.row.end_user.clone()
     }
 
     pub(crate) fn is_rehearsal(&self) -> bool {
@@ -355,18 +360,11 @@ impl DispatchRecord {
         };
         let credential = shared.gateway.credential_name(planned).await;
         let row = StoredAttempt {
-            dispatch: shared.row.id.clone(),
-            number,
-            engine: facts.engine.clone(),
             voice: facts.voice.clone(),
             model: facts.model.clone(),
-            state: AttemptState::Running,
-            cause: None,
-            detail: None,
             offset_us: micros(shared.begun),
-            first_us: None,
-            total_us: None,
             credential,
+            ..StoredAttempt::begun(shared.row.id.clone(), number, facts.engine.clone())
         };
         // Once its intent is written nothing may be lost of it: its end is
         // written even where this future is dropped meanwhile.

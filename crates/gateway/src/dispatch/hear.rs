@@ -129,7 +129,8 @@ impl Gateway {
         recognised.revised = self.revise(&caller.app.name, heard).await?;
         if !recognised.rehearsal {
             let Recognised { dispatch, engine, length, revised, .. } = &*recognised;
-            let new = NewTranscript { id: dispatch, title: "", engine, length: *length };
+            let end_user = caller.end_user();
+            let new = NewTranscript { id: dispatch, title: "", engine, length: *length, end_user };
             match self.keep_transcript(&caller.app, new, revised).await {
                 Ok(kept) => recognised.kept = kept,
                 // It is paid for, and still returned.

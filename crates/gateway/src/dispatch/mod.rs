@@ -8,6 +8,7 @@ pub(crate) mod breakers;
 pub(crate) mod caller_limits;
 pub(crate) mod candidates;
 pub(crate) mod channels;
+pub(crate) mod completion;
 pub(crate) mod congestion;
 pub(crate) mod deliver;
 pub(crate) mod dispatch_record;

@@ -19,7 +19,8 @@ use tokio::io::AsyncReadExt as _;
 use tokio::sync::{mpsc, watch};
 use tokio_util::io::ReaderStream;
 
-use crate::dispatch::deliver::{AudioBody, BodyError, Start, WAITING};
+use crate::dispatch::completion::Completion;
+use crate::dispatch::deliver::{AudioBody, BodyError, WAITING};
 use crate::dispatch::dispatch_record::{AttemptFacts, DispatchOutcome, DispatchRecord, LastAttempt, NewDispatch};
 use crate::dispatch::fingerprint;
 use crate::dispatch::utterance::{Cues, Marks, Utterance};
@@ -92,6 +93,8 @@ pub(crate) struct Flight {
     key: RecallKey,
     /// Fingerprint of what is made.
     made: String,
+    /// For whom it is made.
+    end_user: Option<String>,
     landed: watch::Sender<()>,
 }
 
@@ -152,6 +155,11 @@ impl RecallKey {
 }
 
 impl Flight {
+    pub(crate) fn of_end_user(mut self, end_user: Option<String>) -> Flight {
+        self.end_user = end_user;
+        self
+    }
+
     /// Whether others wait for it.
     fn is_awaited(&self) -> bool {
         // One receiver is for those to come.
@@ -187,11 +195,13 @@ pub(crate) async fn write_named(folder: PathBuf, name: String, bytes: Bytes) -> 
 }
 
 impl Caller {
-    /// Who keeps the audio of its requests; `None` if nobody does.
+    /// Who keeps the audio of its requests; `None` if nobody does. What is said to
+    /// an end user stays with the app, so that it can be erased.
     pub(crate) fn recall_owner(&self) -> Option<String> {
         match self.app.recall {
             _ if self.app.rehearsal => None,
             RecallPolicy::Off => None,
+            RecallPolicy::Shared if self.end_user.is_some() => Some(self.app.name.clone()),
             RecallPolicy::Private => Some(self.app.name.clone()),
             RecallPolicy::Shared => Some(String::new()),
         }
@@ -218,7 +228,7 @@ impl Gateway {
     /// # Errors
     /// When it cannot be written.
     pub async fn keep_audio(&self, fingerprint: &str, kept: &RecalledAudio) -> Result<(), GatewayError> {
-        self.put_audio(RecallKey::of_all(fingerprint), kept).await
+        self.put_audio(RecallKey::of_all(fingerprint), kept, None).await
     }
 
     async fn kept_file(&self, key: &RecallKey) -> Option<KeptFile> {
@@ -233,7 +243,12 @@ impl Gateway {
         (content == row.content).then_some(KeptFile { row, file })
     }
 
-    async fn put_audio(&self, key: RecallKey, kept: &RecalledAudio) -> Result<(), GatewayError> {
+    async fn put_audio(
+        &self,
+        key: RecallKey,
+        kept: &RecalledAudio,
+        end_user: Option<String>,
+    ) -> Result<(), GatewayError> {
         let Some(folder) = self.inner.host.clips.clone() else { return Ok(()) };
         if kept.audio.len() > LONGEST || self.check_room().is_err() {
             return Ok(());
@@ -252,6 +267,7 @@ impl Gateway {
             voice: kept.voice.clone(),
             made_at: now,
             used_at: now,
+            end_user,
         };
         for gone in self.inner.store.put_recalled(row, BUDGET).await? {
             // A file that stays is counted and removed the next time.
@@ -279,7 +295,7 @@ impl Gateway {
                     let (landed, waiting) = watch::channel(());
                     flights.insert(key.clone(), waiting);
                     let (gateway, made) = (self.clone(), key.fingerprint.clone());
-                    return Recall::ToMake(Flight { gateway, key, made, landed });
+                    return Recall::ToMake(Flight { gateway, key, made, end_user: None, landed });
                 }
             }
         };
@@ -307,7 +323,7 @@ impl Gateway {
         };
         let mut body = utterance.body;
         let (sender, receiver) = mpsc::channel(AHEAD);
-        let (first, start) = (body.first.take(), body.start.clone());
+        let (first, completion) = (body.first.take(), body.completion());
         let gateway = self.clone();
         let passed = PassedAudio { gateway: self.clone(), audio: Vec::new(), counted: 0 };
         let mut passed = passed.with(first.as_deref().unwrap_or_default());
@@ -333,20 +349,25 @@ impl Gateway {
                 }
             }
             if let Some(mut passed) = passed.filter(|_| !mixed.load(Ordering::Relaxed)) {
-                body.mend(&mut passed.audio);
-                let audio = Bytes::from(std::mem::take(&mut passed.audio));
-                let measured = audio.clone();
-                let length = gateway.in_turn(move || dispatcher_audio::measure(&measured, Some(format))).await;
-                let audio_ms = length.ok().and_then(Result::ok).map_or(0, |(_, length)| length.milliseconds());
+                let (mut audio, completion) = (std::mem::take(&mut passed.audio), body.completion());
+                let finished = move || {
+                    completion.complete_bytes(&mut audio);
+                    let length = dispatcher_audio::measure(&audio, Some(format));
+                    (Bytes::from(audio), length.map_or(0, |(_, length)| length.milliseconds()))
+                };
+                let (audio, audio_ms) = match gateway.in_turn(finished).await {
+                    Ok(finished) => finished,
+                    Err(error) => return tracing::warn!(%error, "the audio of an utterance was not kept"),
+                };
                 let audio_ms = i64::try_from(audio_ms).unwrap_or_default();
                 let whole = RecalledAudio { audio, audio_ms, ..told };
                 let made = RecallKey { fingerprint: flight.made.clone(), owner: flight.key.owner.clone() };
-                if let Err(error) = gateway.put_audio(made, &whole).await {
+                if let Err(error) = gateway.put_audio(made, &whole, flight.end_user.clone()).await {
                     tracing::warn!(%error, "the audio of an utterance was not kept");
                 }
             }
         });
-        let body = AudioBody { receiver, first, start };
+        let body = AudioBody { receiver, first, completion };
         Utterance { body, cache: CacheOutcome::Stored, ..utterance }
     }
 
@@ -416,6 +437,6 @@ impl Gateway {
                 }
             }
         });
-        AudioBody { receiver, first: None, start: Start::default() }
+        AudioBody { receiver, first: None, completion: Completion::default() }
     }
 }

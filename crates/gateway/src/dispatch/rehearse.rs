@@ -60,7 +60,7 @@ impl Tones<'_> {
         let rest = self.converter.finish().await.map_err(RehearsalStop::Failed)?;
         if let Some(start) = self.converter.start() {
             // Nobody else sets it.
-            let _ = self.run.start.set(start);
+            self.run.completion.set_start(start);
         }
         self.give(rest).await
     }
@@ -84,7 +84,7 @@ impl Tones<'_> {
 impl Run {
     /// Answers with tones; no engine is called and nothing is charged.
     pub(crate) async fn rehearse(self, responder: Responder) {
-        let tags = Tags { title: Some("Rehearsal".into()), synthetic: true, ..Tags::default() };
+        let tags = Tags { title: Some("Rehearsal".into()), synthetic: self.tagged, ..Tags::default() };
         let options = Options { tags, ..Options::default() };
         let codecs = self.record.gateway().inner.codecs.clone();
         let converter = match Converter::new(Format::new(Codec::Pcm, RATE), self.format, options, codecs) {

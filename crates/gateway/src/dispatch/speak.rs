@@ -8,6 +8,7 @@ use dispatcher_audio::Format;
 use dispatcher_core::{Cause, Money, RequestShare, Shaping, Usage, Wanted, Work};
 use dispatcher_engines::{EngineError, Words};
 use dispatcher_markup::Script;
+use dispatcher_store::Disclosure;
 use futures::StreamExt as _;
 use serde::{Deserialize, Serialize};
 use tokio::sync::{mpsc, oneshot};
@@ -15,7 +16,8 @@ use tokio::sync::{mpsc, oneshot};
 use crate::dispatch::attempt::Speaking;
 use crate::dispatch::caller_limits::InWork;
 use crate::dispatch::candidates::{self, Outcome as Ran};
-use crate::dispatch::deliver::{Start, WAITING};
+use crate::dispatch::completion::Completion;
+use crate::dispatch::deliver::WAITING;
 use crate::dispatch::dispatch_record::{
     DispatchOutcome, DispatchRecord, EndedAttempt, NewDispatch, OpenAttempt, SinceAttempt, SinceDispatch,
 };
@@ -162,7 +164,7 @@ impl Gateway {
                     let asked = describe(&wish);
                     return self.answer_recalled(caller, &request, (&head, &asked, language.as_deref()), kept).await;
                 }
-                Recall::ToMake(to_make) => flight = Some(to_make),
+                Recall::ToMake(to_make) => flight = Some(to_make.of_end_user(caller.end_user())),
                 Recall::NotKept => {}
             }
         }
@@ -187,7 +189,7 @@ impl Gateway {
         let (audio, receiver) = mpsc::channel(WAITING);
         let (responder, answer) = oneshot::channel();
         let text = script.plain_text();
-        let start = Start::default();
+        let completion = Completion::new(self.inner.host.signer.clone());
         let marks = Marks::default();
         let cues = Cues::default();
         let mixed = Arc::new(AtomicBool::new(false));
@@ -202,7 +204,8 @@ impl Gateway {
             cues: cues.clone(),
             format: request.format,
             audio,
-            start: start.clone(),
+            tagged: caller.app.discloses_in(Disclosure::Tag),
+            completion: completion.clone(),
             piece_store,
             _room: room,
             _in_work: in_work,
@@ -218,7 +221,7 @@ impl Gateway {
         // While the engine works; its voice is known later.
         let text_language = TextLanguage::of(language.as_deref(), &text);
         let first_audio = answer.await.map_err(|_| GatewayError::Abandoned)??;
-        let body = AudioBody { receiver, first: Some(first_audio.first.clone()), start };
+        let body = AudioBody { receiver, first: Some(first_audio.first.clone()), completion };
         let source = request.text.source();
         let asked = Asked { script: &script, source, language: text_language, format: request.format, rehearsal };
         let utterance = self.utterance(dispatch, first_audio, body, marks, asked);
@@ -290,7 +293,9 @@ pub(crate) struct Run {
     pub(crate) cues: Cues,
     pub(crate) format: Format,
     pub(crate) audio: mpsc::Sender<Result<Bytes, BodyError>>,
-    pub(crate) start: Start,
+    /// Its tags say that it is synthetic.
+    pub(crate) tagged: bool,
+    pub(crate) completion: Completion,
     /// More than one engine speaks.
     pub(crate) mixed: Arc<AtomicBool>,
     /// Keeps its pieces, where it is a track of a job.
@@ -380,7 +385,7 @@ impl Run {
         let rest = speaking.converter.finish().await;
         if let Some(start) = speaking.converter.start() {
             // Nobody else sets it.
-            let _ = self.start.set(start);
+            self.completion.set_start(start);
         }
         match rest {
             Ok(rest) if !rest.is_empty() => self.audio.send(Ok(rest)).await.map_err(|_| None),

@@ -1,6 +1,7 @@
 //! Speaker: one candidate of a synthesis after the other is called, beside the
 //! next one where its route hedges, until one gives audio.
 
+use dispatcher_audio::Tags;
 use futures::{FutureExt as _, TryFutureExt as _};
 
 use crate::dispatch::attempt::{Called, Speaking, tags};
@@ -99,12 +100,17 @@ impl Speaker<'_> {
 }
 
 impl Run {
+    /// What the audio of a candidate says of itself.
+    pub(crate) fn tags(&self, planned: &PlannedCall) -> Tags {
+        Tags { synthetic: self.tagged, ..tags(planned, &self.text, self.language.as_deref()) }
+    }
+
     /// Begins the first call of a candidate's script.
     async fn begin_call<'r>(&'r self, planned: &'r PlannedCall) -> Result<Racer<'r, Opened>, GatewayError> {
         let gateway = self.record.gateway();
         if let Some(part) = planned.render_plan.single() {
             let attempt = self.record.begin(planned, planned.usage).await?;
-            let tags = tags(planned, &self.text, self.language.as_deref());
+            let tags = self.tags(planned);
             let call = gateway.attempt_speech(planned, &self.record, part.call.clone(), self.format, tags);
             let call = call.map_ok(|speaking| Opened::Speaking(Box::new(speaking))).boxed();
             return Ok(Racer { planned, attempt, call });

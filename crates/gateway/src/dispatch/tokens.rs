@@ -13,6 +13,7 @@ use parking_lot::Mutex;
 use secrecy::SecretString;
 
 use crate::desk::{key_id, label_of};
+use crate::dispatch::admit::is_end_user;
 use crate::{Caller, Gateway, GatewayError, now_micros};
 
 /// Tokens of an app that have not ended.
@@ -300,7 +301,8 @@ impl Gateway {
         }
         let app = token.0.app.lock().clone();
         token.check(&app, call, page)?;
-        Ok(Caller { token: Some(token.clone()), ..Caller::of_app(app, format!("token {}", token.id())) })
+        let end_user = token.0.terms.end_user.as_deref().map(Arc::from);
+        Ok(Caller { token: Some(token.clone()), end_user, ..Caller::of_app(app, format!("token {}", token.id())) })
     }
 
     async fn look_up_token(&self, hash: String) -> Result<Token, GatewayError> {
@@ -359,6 +361,9 @@ impl Gateway {
         let registry = self.registry();
         if let Some(route) = terms.routes.iter().find(|route| !registry.routes().contains_key(*route)) {
             return Err(GatewayError::NoSuchRoute(route.clone()));
+        }
+        if terms.end_user.as_deref().is_some_and(|name| !is_end_user(name)) {
+            return Err(GatewayError::BadEndUser);
         }
         let made = new_key(KeyKind::Token, &mut rand::rng());
         let now = now_micros();

@@ -2,10 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use dispatcher_core::{Currency, Driver, Sheet, SheetError};
 use dispatcher_engines::{Engine, Fetcher};
 use dispatcher_store::{DocumentVersion, NewVersion, VersionOrigin, VersionedKind};
+use dispatcher_vault::SigningKey;
 
 use crate::{Gateway, GatewayError, JobsPlace, StorageRoom, Webhooks, now_micros};
 
@@ -24,6 +26,8 @@ pub struct Host {
     pub fetch_hosts: Vec<String>,
     /// Webhooks that may be notified of the end of a job; `None`: none.
     pub webhooks: Option<Webhooks>,
+    /// Signs complete audio; nothing is signed where this is missing.
+    pub signer: Option<Arc<SigningKey>>,
     /// Who takes mail; none is sent where this is missing.
     pub mail: Option<crate::Mail>,
     /// Where traces are sent; nowhere where this is missing.
@@ -45,6 +49,7 @@ impl Host {
             jobs: None,
             fetch_hosts,
             webhooks: None,
+            signer: None,
             mail: None,
             traces: None,
             room: None,

@@ -409,6 +409,8 @@ impl Conversation {
         let wish = AnswerWish { attachment: self.attachment.take(), ..self.wish.clone() };
         let turn = Turn::new(self.gateway.clone(), self.caller.clone(), self.hook.clone(), told, since);
         self.gateway.inner.running.spawn(turn.run_heard((said, dispatch, cost), wish, taken));
+        // It is spoken once.
+        self.caller.app.notice = None;
         self.answering = Some(Answering { orders, events, heard: None });
     }
 

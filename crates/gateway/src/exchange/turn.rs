@@ -84,6 +84,7 @@ impl Turn {
             id: format!("{:016x}{}", now_micros(), &random_token(&mut rand::rng())[..16]),
             app: caller.app.name.clone(),
             who: caller.who.clone(),
+            end_user: caller.end_user(),
             state: ExchangeState::Abandoned,
             fault: None,
             begun_at: now_micros(),

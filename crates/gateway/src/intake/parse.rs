@@ -1,7 +1,7 @@
 //! Parse: what was sent becomes a script.
 
 use dispatcher_core::Wanted;
-use dispatcher_markup::{MarkupError, Script, by_paragraph, detect, read_ssml, read_text};
+use dispatcher_markup::{MarkupError, Script, by_paragraph, detect, read_ssml, read_text, with_notice};
 use serde::{Deserialize, Serialize};
 
 use crate::{Registry, SynthesisRequest};
@@ -34,6 +34,18 @@ impl TextInput {
     /// The text without its markup; empty if it has faults.
     pub fn plain(&self) -> String {
         self.parse().map(|script| script.plain_text()).unwrap_or_default()
+    }
+
+    /// The text with a sentence before it. A faulty one stays as it is, so that its
+    /// faults are found where they stand.
+    pub fn with_notice(self, notice: &str) -> TextInput {
+        let told = self.parse().map(|script| with_notice(&script, notice));
+        match (self, told) {
+            (text, Err(_)) => text,
+            (TextInput::Plain(_), Ok(told)) => TextInput::Plain(told),
+            (TextInput::Ssml(_), Ok(told)) => TextInput::Ssml(told),
+            (TextInput::Made(_), Ok(told)) => TextInput::Made(told),
+        }
     }
 
     /// The source, as it was sent.

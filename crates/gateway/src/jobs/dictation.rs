@@ -142,7 +142,8 @@ impl JobRun<'_> {
         let app = &self.caller.app;
         let revised = self.gateway.revise(&app.name, transcript).await?;
         self.write_transcript(&revised, length).await?;
-        let new = NewTranscript { id: &self.row.id, title: &self.row.title, engine, length };
+        let end_user = self.caller.end_user();
+        let new = NewTranscript { id: &self.row.id, title: &self.row.title, engine, length, end_user };
         self.gateway.keep_transcript(app, new, &revised).await?;
         Ok(())
     }

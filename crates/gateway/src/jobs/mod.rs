@@ -154,6 +154,7 @@ impl Gateway {
             id: id.clone(),
             app: caller.app.name.clone(),
             by: caller.who.clone(),
+            end_user: caller.end_user(),
             work: stored.work.kind(),
             title: job.title,
             state: JobState::Queued,

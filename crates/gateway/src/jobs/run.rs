@@ -178,7 +178,8 @@ async fn work(gateway: &Gateway, id: &str, cancel: &CancellationToken) -> Result
     let app = gateway.inner.store.app(row.app.clone()).await.map_err(GatewayError::from)?;
     let role = if stored.operator { CallerRole::Operator } else { CallerRole::App };
     let grants = Some(stored.grants.clone()).filter(|grants| !grants.is_whole()).map(Arc::new);
-    let caller = Caller { role, grants, ..Caller::of_app(app, row.by.clone()) };
+    let end_user = row.end_user.as_deref().map(Arc::from);
+    let caller = Caller { role, grants, end_user, ..Caller::of_app(app, row.by.clone()) };
     let folder = gateway.job_folder(id)?;
     let run = JobRun { gateway, row, folder, caller, cancel };
     match &stored.work {
@@ -278,18 +279,15 @@ impl JobRun<'_> {
                 Some(Err(error)) => return Err(self.paused(of_attempts(&[error.0]))),
             }
         }
-        // A file can say its true length.
         let length = file.stream_position().await?;
-        let start = utterance.body.start(length);
-        if let Some(start) = start {
-            file.rewind().await?;
-            file.write_all(&start).await?;
-        }
         file.flush().await?;
-        file.sync_all().await?;
-        let path = folder.join(name);
-        let named = tokio::task::spawn_blocking(move || aside.persist(path)).await;
-        named.map_err(std::io::Error::other)?.map_err(|error| error.error)?;
+        let (mut file, path, completion) = (file.into_std().await, folder.join(name), utterance.body.completion());
+        let named = move || -> std::io::Result<()> {
+            completion.complete(&mut file)?;
+            file.sync_all()?;
+            aside.persist(path).map_err(|error| error.error)
+        };
+        tokio::task::spawn_blocking(named).await.map_err(std::io::Error::other)??;
         Ok(length)
     }
 

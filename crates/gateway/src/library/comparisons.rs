@@ -166,7 +166,7 @@ impl Gateway {
         if fault.is_some() {
             audio.clear();
         }
-        body.mend(&mut audio);
+        body.completion().complete_bytes(&mut audio);
         // What an engine still sends is not waited for.
         drop(body);
         let total = i64::try_from(begun.elapsed().as_micros()).unwrap_or(i64::MAX);

@@ -235,10 +235,7 @@ impl Gateway {
                 .map_err(|error| GatewayError::AllFailed { dispatch: dispatch.clone(), attempts: vec![error.0] })?;
             audio.extend_from_slice(&piece);
         }
-        // A file can say its true length, which a stream could not.
-        if let Some(start) = body.start(audio.len() as u64) {
-            audio[..start.len()].copy_from_slice(&start);
-        }
+        body.completion().complete_bytes(&mut audio);
         let told = Some(format).filter(|format| !format.codec.describes_itself());
         let length = dispatcher_audio::measure(&audio, told).map_err(GatewayError::NotAudio)?.1;
         let file = line.prompt.file(&line.format, format.codec.extension());

@@ -1,16 +1,13 @@
-//! Transcripts that an app keeps: read, corrected version by version, and
-//! deleted when their days are over.
-
-use std::time::Duration;
+//! Transcripts that an app keeps: read, and corrected version by version.
+//!
+//! What does not live here: their end, when their days are over (`desk/retention.rs`).
 
 use dispatcher_core::Revised;
 use dispatcher_store::{App, Identified, StoreError, StoredTranscript, TranscriptVersion};
 
+use crate::clock::MICROS_OF_DAY;
 use crate::{Caller, Gateway, GatewayError, now_micros};
 
-const MICROS_OF_DAY: i64 = 86_400_000_000;
-/// Interval between searches for expired transcripts.
-const SWEEP: Duration = Duration::from_secs(3_600);
 /// Characters of a corrected text.
 const MOST_TEXT: usize = 2_000_000;
 
@@ -33,6 +30,7 @@ pub(crate) struct NewTranscript<'t> {
     pub(crate) engine: &'t str,
     /// Seconds of audio.
     pub(crate) length: f64,
+    pub(crate) end_user: Option<String>,
 }
 
 impl Gateway {
@@ -55,6 +53,7 @@ impl Gateway {
             audio_ms: (new.length * 1_000.0).round() as i64,
             made_at,
             expires_at: made_at.saturating_add(days.saturating_mul(MICROS_OF_DAY)),
+            end_user: new.end_user.clone(),
         };
         let first = TranscriptVersion {
             transcript: new.id.to_owned(),
@@ -150,22 +149,6 @@ impl Gateway {
     pub async fn delete_transcript(&self, caller: &Caller, id: &str) -> Result<(), GatewayError> {
         let id = self.inner.store.id_of(Identified::Transcript, caller.visible_apps(), id.to_owned()).await?;
         Ok(self.inner.store.delete_transcript(id).await?)
-    }
-
-    /// Deletes transcripts whose days are over, now and every hour.
-    pub(crate) fn keep_transcripts_in_time(&self) {
-        let gateway = std::sync::Arc::downgrade(&self.inner);
-        tokio::spawn(async move {
-            while let Some(inner) = gateway.upgrade() {
-                match inner.store.delete_expired_transcripts(now_micros()).await {
-                    Ok(0) => {}
-                    Ok(deleted) => tracing::info!(deleted, "transcripts whose days are over"),
-                    Err(error) => tracing::warn!(%error, "expired transcripts were not deleted"),
-                }
-                drop(inner);
-                tokio::time::sleep(SWEEP).await;
-            }
-        });
     }
 }
 

@@ -251,7 +251,8 @@ impl Session {
         }
         let whole = self.results.whole(call.request.hearer.language.clone());
         let engine = call.first_engine();
-        let new = NewTranscript { id: call.record.id(), title: "", engine: &engine, length };
+        let end_user = call.record.end_user();
+        let new = NewTranscript { id: call.record.id(), title: "", engine: &engine, length, end_user };
         let kept = call.gateway.keep_transcript(&call.app, new, &whole).await;
         kept.unwrap_or_else(|error| {
             tracing::error!(%error, dispatch = call.record.id(), "a transcript was not kept");

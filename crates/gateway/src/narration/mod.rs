@@ -112,6 +112,7 @@ impl Gateway {
             open: true,
             ended: false,
             sentences: VecDeque::new(),
+            notice: caller.app.notice.clone(),
             call: None,
             sounding: None,
             number: 0,
@@ -193,6 +194,8 @@ struct Narration {
     ended: bool,
     /// Sentences that are not called for yet.
     sentences: VecDeque<String>,
+    /// The notice of the app, until it was spoken.
+    notice: Option<String>,
     call: Option<Call>,
     sounding: Option<Sounding>,
     number: u64,
@@ -325,6 +328,8 @@ impl Narration {
     /// the one before it.
     fn sentence(&mut self, sentence: String) {
         if !sentence.trim().is_empty() {
+            // With the first of the text, and not before there is any.
+            self.sentences.extend(self.notice.take());
             self.sentences.push_back(sentence);
         }
     }

@@ -1,15 +1,18 @@
 //! Apps and their keys.
 
 use dispatcher_core::is_record_name;
-use dispatcher_gateway::{App, ErasureMode, Gateway, KeyLimits, NewKey, RecallPolicy, now_micros};
+use dispatcher_gateway::{
+    App, Disclosure, ErasureMode, ErasureScope, Gateway, KeyLimits, NewKey, RecallPolicy, now_micros,
+};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, http::Status, post, put};
 use secrecy::ExposeSecret as _;
 
 use super::SMALL_BODY;
 use crate::access::Allowed;
+use crate::answers::Answers;
 use crate::body::{RequestBody, read_json};
-use crate::headers::Meta;
+use crate::headers::{Meta, one_of};
 use crate::origins::check_origin;
 use crate::parameters::Parameters;
 use crate::problem::Problem;
@@ -41,7 +44,9 @@ fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Pro
         language: language(request.language)?,
         origins: origins(&request.origins)?,
         reply_hook: request.reply_hook,
-        apology: apology(request.apology)?,
+        apology: spoken(request.apology, "an apology", "/apology")?,
+        disclosure: disclosure(request.disclosure)?,
+        notice: spoken(request.notice, "a notice", "/notice")?,
     })
 }
 
@@ -50,18 +55,28 @@ fn language(given: Option<String>) -> Result<Option<String>, Problem> {
     Ok(given)
 }
 
-/// Characters of an apology.
-const MOST_APOLOGY: usize = 300;
+/// Characters of a text that is spoken for the app.
+const MOST_SPOKEN: usize = 300;
 
-fn apology(given: Option<String>) -> Result<Option<String>, Problem> {
+/// A text that is spoken for the app; none where it is empty.
+fn spoken(given: Option<String>, what: &str, pointer: &str) -> Result<Option<String>, Problem> {
     let given = given.map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
-    match given.as_ref().is_some_and(|text| text.chars().count() > MOST_APOLOGY) {
+    match given.as_ref().is_some_and(|text| text.chars().count() > MOST_SPOKEN) {
         true => {
-            let detail = format!("an apology has at most {MOST_APOLOGY} characters");
-            Err(Problem::at(ProblemKind::Invalid, "/apology", detail))
+            let detail = format!("{what} has at most {MOST_SPOKEN} characters");
+            Err(Problem::at(ProblemKind::Invalid, pointer, detail))
         }
         false => Ok(given),
     }
+}
+
+/// Where answers say that they are synthetic; nothing is kept for everywhere.
+fn disclosure(given: Option<Vec<String>>) -> Result<Option<String>, Problem> {
+    let Some(given) = given else { return Ok(None) };
+    let places = given.iter().map(|word| one_of("disclosure", word, Disclosure::ALL, Disclosure::name));
+    let places = places.collect::<Result<Vec<_>, _>>()?;
+    let everywhere = Disclosure::ALL.iter().all(|place| places.contains(place));
+    Ok((!everywhere).then(|| places.iter().map(|place| place.name()).collect::<Vec<_>>().join("\n")))
 }
 
 /// Origins that an app may have.
@@ -197,12 +212,13 @@ pub(crate) async fn change(
 
 /// Erase what an app said and heard
 ///
-/// Its transcripts, exchanges, comparisons, kept answers, and finished jobs with their files. Dispatches, the
-/// ledger and usage have no words, and stay. With `dry_run` nothing is erased, and the answer says what would be.
+/// Its transcripts, exchanges, comparisons, kept and linked answers, and finished jobs with their files. Dispatches, the
+/// ledger and usage have no words, and stay. With `end_user`, those alone that were made for this end user (the
+/// field `End-User` of a request, or `end_user` of a token). With `dry_run` nothing is erased, and the answer says what would be.
 #[utoipa::path(
     operation_id = "eraseApp",
     context_path = "/api/v1", tag = "apps",
-    params(("name" = String, Path), ("dry_run" = Option<bool>, Query)),
+    params(("name" = String, Path), ("end_user" = Option<String>, Query), ("dry_run" = Option<bool>, Query)),
     responses((status = 200, description = "What was erased", body = ErasureAnswer), (status = 404, body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
@@ -212,13 +228,17 @@ pub(crate) async fn erase(
     name: &str,
     meta: Meta,
     gateway: &State<Gateway>,
+    answers: &State<Answers>,
 ) -> Result<Json<ErasureAnswer>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
     let dry_run = given.flag("dry_run")?.unwrap_or(false);
+    let end_user = given.text("end_user");
     given.finish()?;
+    let scope = ErasureScope { app: name.to_owned(), end_user };
     let mode = if dry_run { ErasureMode::Count } else { ErasureMode::Erase };
-    let erased = gateway.erase_app(name, mode, &allowed.0.who).await?;
-    Ok(Json(ErasureAnswer::of(erased, mode)))
+    let erased = gateway.erase(scope.clone(), mode, &allowed.0.who).await?;
+    let linked = answers.erase(scope, mode).await?;
+    Ok(Json(ErasureAnswer::of(erased, linked, mode)))
 }
 
 /// List an app's keys

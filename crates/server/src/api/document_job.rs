@@ -128,10 +128,15 @@ pub(crate) async fn speak_document(
         return Err(Problem::at(ProblemKind::Invalid, "/title", format!("a title has at most {MAX_TITLE} characters")));
     }
     let single = texts.len() == 1;
-    let track = |(own, text): (String, TextInput)| Track {
-        name: None,
-        title: if single { title.clone() } else { own },
-        request: dispatcher_gateway::SynthesisRequest { text, ..template.clone() },
+    // It is spoken once, before the first text.
+    let mut notice = allowed.0.app.notice.as_deref();
+    let track = |(own, text): (String, TextInput)| {
+        let text = match notice.take() {
+            Some(notice) => text.with_notice(notice),
+            None => text,
+        };
+        let request = dispatcher_gateway::SynthesisRequest { text, ..template.clone() };
+        Track { name: None, title: if single { title.clone() } else { own }, request }
     };
     let files = texts.len();
     let tracks = texts.into_iter().map(track).collect();

@@ -79,7 +79,7 @@ pub(crate) async fn estimate(
 }
 
 async fn of_speech(gateway: &Gateway, allowed: &Allowed, read: SpeechRequest) -> Result<Estimate, Problem> {
-    Ok(gateway.estimate_speech(&allowed.0, &read.request).await?)
+    Ok(gateway.estimate_speech(&allowed.0, &speech_request::announced(read.request, &allowed.0)).await?)
 }
 
 async fn of_hearing(

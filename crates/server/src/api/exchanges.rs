@@ -7,7 +7,7 @@ use std::sync::Arc;
 use bytes::Bytes;
 use dispatcher_audio::{Format, Transcoder, mend_wav_lengths};
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{ExchangeEnd, ExchangeEvent, ExchangeSession, Gateway, GatewayError, NarrationEvent};
+use dispatcher_gateway::{Caller, ExchangeEnd, ExchangeEvent, ExchangeSession, Gateway, GatewayError, NarrationEvent};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 
@@ -42,7 +42,10 @@ const MOST_LISTED: u32 = 500;
     operation_id = "exchange",
     context_path = "/api/v1", tag = "exchanges",
     request_body(content((ExchangeWish = "application/json"), (ExchangeWish = "multipart/form-data"))),
-    params(("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once")),
+    params(
+        ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
+        ("End-User" = Option<String>, Header, description = "For whom it is, in the words of the app; see eraseApp"),
+    ),
     responses(
         (status = 200, description = "The exchange", body = ExchangeAnswer, headers(
             ("Dispatch-Exchange" = String, description = "Id of the exchange"),
@@ -80,9 +83,10 @@ pub(crate) async fn exchange(
         collected = collect(session, spool) => collected?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
-    let headers = headers_of(&collected.end);
+    let mut headers = headers_of(&collected.end);
+    headers.extend(super::utterances::synthetic(&allowed.0));
     let file = tokio::select! {
-        file = written((gateway, &outlet), collected, format, (&allowed.0.app.name, link_until)) => file?,
+        file = written((gateway, &outlet), collected, format, (&allowed.0, link_until)) => file?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
     let content_type = "application/json".to_owned();
@@ -138,18 +142,14 @@ fn headers_of(end: &ExchangeEnd) -> Vec<ToldHeader> {
     let StagesAnswer { ear, reply, voice } = StagesAnswer::from(&end.record);
     let stages = [("ear", ear.and_then(|ear| ear.first)), ("reply", reply.first), ("voice", voice.first)];
     let timing = stages.iter().filter_map(|(name, first)| Some(format!("{name};dur={:.0}", (*first)? * 1_000.0)));
-    vec![
-        ("Dispatch-Exchange", end.record.id.clone()),
-        ("Dispatch-Synthetic", "?1".into()),
-        ("Server-Timing", timing.collect::<Vec<_>>().join(", ")),
-    ]
+    vec![("Dispatch-Exchange", end.record.id.clone()), ("Server-Timing", timing.collect::<Vec<_>>().join(", "))]
 }
 
 async fn written(
     (gateway, outlet): (&Gateway, &Outlet<'_>),
     collected: Collected,
     format: Format,
-    (app, link_until): (&str, Option<i64>),
+    (caller, link_until): (&Caller, Option<i64>),
 ) -> Result<JsonFile, Problem> {
     let Collected { said, reply, words, audio, raw, end } = collected;
     let folder = outlet.spool.folder.clone();
@@ -168,7 +168,7 @@ async fn written(
         return json_audio::in_file(move || json_audio::write(&mut file, &folder, (answer, mark))).await;
     };
     let name = format!("reply-{}", &end.record.id);
-    let audio = outlet.link_to(kept, (format, seconds), (app, name, expires)).await?;
+    let audio = outlet.link_to(kept, (format, seconds), (caller, name, expires)).await?;
     json_audio::written(&ExchangeAnswer::of(end, said, reply, audio, words), outlet.spool).await
 }
 

@@ -1,6 +1,6 @@
 //! Jobs: long work, how far it is, and its results.
 
-use dispatcher_gateway::{Gateway, JobFilter, JobState, JobView};
+use dispatcher_gateway::{Disclosure, Gateway, JobFilter, JobState, JobView};
 use rocket::http::{Header, Status};
 use rocket::request::Request;
 use rocket::response::stream::{Event, EventStream};
@@ -16,7 +16,7 @@ use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::ranged::Sent;
 use crate::spool::Spool;
-use crate::wire::{JobAnswer, List, WebhookKey};
+use crate::wire::{JobAnswer, List, PublicKey};
 
 /// A job, where the caller may see it: an app key sees its own app's alone.
 async fn seen(allowed: &Allowed, gateway: &Gateway, id: &str) -> Result<JobView, Problem> {
@@ -94,14 +94,14 @@ pub(crate) async fn job(allowed: Allowed, id: &str, gateway: &State<Gateway>) ->
 #[utoipa::path(
     operation_id = "readWebhookKey",
     context_path = "/api/v1", tag = "long work",
-    responses((status = 200, description = "The public key", body = WebhookKey)),
+    responses((status = 200, description = "The public key", body = PublicKey)),
     security(("key" = []))
 )]
 #[get("/webhook-key")]
-pub(crate) fn webhook_key(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<WebhookKey>, Problem> {
+pub(crate) fn webhook_key(_allowed: Allowed, gateway: &State<Gateway>) -> Result<Json<PublicKey>, Problem> {
     let missing = || Problem::new(ProblemKind::NoSuchRecord, "this gateway sends no webhooks");
     let (x, kid) = gateway.webhook_key().ok_or_else(missing)?;
-    Ok(Json(WebhookKey { kty: "OKP", crv: "Ed25519", x: x.to_owned(), kid: kid.to_owned() }))
+    Ok(Json(PublicKey::ed25519(x, kid)))
 }
 
 /// Follow a job
@@ -223,7 +223,7 @@ pub(crate) async fn file(allowed: Allowed, id: &str, name: &str, gateway: &State
         Problem::new(ProblemKind::NoSuchRecord, format!("the file '{name}' is gone"))
     };
     let file = tokio::fs::File::open(path).await.map_err(gone)?;
-    let sent = Sent::of(file, row.media_type, row.name, view.is_synthetic()).await;
+    let sent = Sent::of(file, row.media_type, row.name, says_synthetic(&view, gateway).await?).await;
     Ok(sent.with_ranges())
 }
 
@@ -259,7 +259,12 @@ pub(crate) async fn archive(
     let stem = view.files.first().and_then(|file| file.name.split('.').next()).unwrap_or("job");
     let name = format!("{}.zip", stem.trim_start_matches(|c: char| c.is_ascii_digit() || c == '-'));
     let file = tokio::fs::File::from_std(file);
-    Ok(Sent::of(file, "application/zip".into(), name, view.is_synthetic()).await)
+    Ok(Sent::of(file, "application/zip".into(), name, says_synthetic(&view, gateway).await?).await)
+}
+
+/// Whether the files of a job are said to be synthetic speech.
+async fn says_synthetic(view: &JobView, gateway: &Gateway) -> Result<bool, Problem> {
+    Ok(view.is_synthetic() && gateway.app(&view.row.app).await?.discloses_in(Disclosure::Header))
 }
 
 /// Audio is packed already: files are stored as they are.

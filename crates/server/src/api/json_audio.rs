@@ -9,7 +9,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::{Format, Length, Meter};
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{Gateway, GatewayError, Utterance};
+use dispatcher_gateway::{Caller, Gateway, GatewayError, Utterance};
 use dispatcher_vault::random_token;
 
 use super::links::Outlet;
@@ -22,8 +22,6 @@ use crate::wire::{AudioAnswer, UtteranceAnswer, thousandths};
 pub(super) const MOST_AUDIO: u64 = 32 << 20;
 /// Bytes that are encoded at once: whole groups of base64.
 const GROUPS: usize = 48 << 10;
-/// Bytes at the beginning of audio that say how long it is.
-const HEAD: u64 = 4_096;
 
 /// The answer in a file, which goes with it.
 pub(crate) struct JsonFile {
@@ -56,7 +54,7 @@ pub(super) async fn linked(
     gateway: &Gateway,
     mut utterance: Utterance,
     outlet: &Outlet<'_>,
-    (app, name, expires): (&str, String, i64),
+    (caller, name, expires): (&Caller, String, i64),
 ) -> Result<JsonFile, Problem> {
     let source = collected(&mut utterance, outlet.spool.clone()).await?;
     let cost = gateway.cost_of(&utterance.dispatch).await?.into();
@@ -66,7 +64,7 @@ pub(super) async fn linked(
         Ok((utterance, copied(&mut audio, &folder)?, length))
     })
     .await?;
-    let audio = outlet.link_to(file, (utterance.format, length.seconds()), (app, name, expires)).await?;
+    let audio = outlet.link_to(file, (utterance.format, length.seconds()), (caller, name, expires)).await?;
     written(&described(utterance, audio, cost), outlet.spool).await
 }
 
@@ -136,13 +134,7 @@ fn opened(source: AudioSource, folder: &Path, utterance: &Utterance) -> io::Resu
         }
         AudioSource::File(path) => std::fs::OpenOptions::new().read(true).write(true).open(&***path)?,
     };
-    let total = file.metadata()?.len();
-    let mut head = vec![0; usize::try_from(HEAD.min(total)).unwrap_or(0)];
-    file.rewind()?;
-    file.read_exact(&mut head)?;
-    utterance.body.mend_head(&mut head, total);
-    file.rewind()?;
-    file.write_all(&head)?;
+    utterance.body.completion().complete(&mut file)?;
     let length = measured(&mut file, utterance).unwrap_or_default();
     file.rewind()?;
     Ok((file, length))

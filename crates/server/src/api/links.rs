@@ -2,7 +2,7 @@
 //! `"deliver": "link"`.
 
 use dispatcher_audio::Format;
-use dispatcher_gateway::{Gateway, now_micros};
+use dispatcher_gateway::{Caller, Gateway, now_micros};
 use rocket::request::{FromRequest, Outcome, Request};
 use rocket::serde::json::Json;
 use rocket::{State, get, http::Status, post};
@@ -100,11 +100,19 @@ impl Outlet<'_> {
         &self,
         file: JsonFile,
         (format, seconds): (Format, f64),
-        (app, name, expires): (&str, String, i64),
+        (caller, name, expires): (&Caller, String, i64),
     ) -> Result<AudioAnswer, Problem> {
         let kind = format.media_type();
         let name = format!("{name}.{}", format.codec.extension());
-        let facts = AnswerFacts { app: app.to_owned(), media_type: kind.clone(), name, bytes: file.bytes, expires };
+        let app = caller.app.name.as_str();
+        let facts = AnswerFacts {
+            app: app.to_owned(),
+            end_user: caller.end_user.as_deref().map(str::to_owned),
+            media_type: kind.clone(),
+            name,
+            bytes: file.bytes,
+            expires,
+        };
         let id = self.answers.keep(file.path, facts).await?;
         let LinkAnswer { link, expires } = self.link(app, &format!("/api/v1/answers/{id}"), expires);
         let duration = thousandths(seconds);

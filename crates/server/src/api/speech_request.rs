@@ -190,6 +190,14 @@ fn request_of(
     Ok(request)
 }
 
+/// The request with the notice of its app before its text.
+pub(super) fn announced(request: SynthesisRequest, caller: &Caller) -> SynthesisRequest {
+    match &caller.app.notice {
+        Some(notice) => SynthesisRequest { text: request.text.with_notice(notice), ..request },
+        None => request,
+    }
+}
+
 /// Seconds of a deadline as milliseconds.
 pub(super) fn deadline(seconds: Option<f64>) -> Result<Option<u64>, Problem> {
     match seconds {

@@ -53,6 +53,7 @@ fn terms_of(request: &TokenRequest) -> Result<TokenTerms, Problem> {
         characters: request.characters,
         milliseconds,
         cost: request.cost,
+        end_user: request.end_user.clone(),
     })
 }
 

@@ -63,6 +63,7 @@ const MAX_TITLE: usize = 200;
         ("url" = Option<String>, Query, description = "URL of the audio, in place of a body; its host must be in fetch_hosts"),
         ("Prefer" = Option<String>, Header, description = "respond-async: answer 202 with a job, for recordings of any duration"),
         ("Accept" = Option<String>, Header, description = "application/json, text/plain, text/vtt, application/x-subrip, text/csv, text/x-ctm or text/x-rttm"),
+        ("End-User" = Option<String>, Header, description = "For whom it is, in the words of the app; see eraseApp"),
         ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
     ),
     responses(

@@ -8,7 +8,8 @@ use std::sync::Arc;
 use bytes::Bytes;
 use dispatcher_audio::Format;
 use dispatcher_gateway::{
-    AudioBody, CacheOutcome, CacheWish, Caller, Gateway, GatewayError, JobWork, NewJob, StorageRoom, Track, Utterance,
+    AudioBody, CacheOutcome, CacheWish, Caller, Disclosure, Gateway, GatewayError, JobWork, NewJob, StorageRoom, Track,
+    Utterance,
 };
 use futures::Stream;
 use rocket::request::Request;
@@ -56,6 +57,7 @@ const CHUNK: usize = 64 << 10;
     params(
         ("Accept" = Option<String>, Header, description = "audio/mpeg, audio/ogg;codecs=opus, audio/webm;codecs=opus, audio/flac, audio/wav, audio/vnd.wave;codec=7, audio/L16;rate=…, audio/basic, audio/PCMA;rate=…, audio/pcm;rate=…, application/json, or application/json-seq"),
         ("Idempotency-Key" = Option<String>, Header, description = "Requests with the same key are carried out once"),
+        ("End-User" = Option<String>, Header, description = "For whom it is, in the words of the app; see eraseApp"),
         ("Cache-Control" = Option<String>, Header, description = "no-cache: make the audio anew; no-store: neither use kept audio nor keep it. For apps that keep audio"),
         ("Prefer" = Option<String>, Header, description = "handling=strict: refuse what is not supported; respond-async: answer 202 with a job"),
         ("traceparent" = Option<String>, Header, description = "W3C Trace Context; recorded with the dispatch"),
@@ -164,6 +166,7 @@ async fn answer(
     if meta.respond_async {
         super::links::no_link(link_until.map(|_| "link".to_owned()).as_ref())?;
         let told = spoken_title(&request.text);
+        let request = speech_request::announced(request, caller);
         let tracks = vec![Track { name: Some(title), title: told.clone(), request }];
         let job = NewJob { title: told, work: JobWork::Speech { tracks }, audio: None, webhook, warnings: Vec::new() };
         return accept(gateway, caller, job, claim, spool).await;
@@ -173,11 +176,12 @@ async fn answer(
         // Its words and marks are not kept.
         request.cache = CacheWish::Off;
     }
+    let request = speech_request::announced(request, caller);
     let utterance = tokio::select! {
         outcome = gateway.speak(caller, request) => outcome?,
         () = meta.connection.gone() => return Err(GatewayError::Abandoned.into()),
     };
-    let headers = headers_of(&utterance, &title);
+    let headers = headers_of(caller, &utterance, &title);
     if sequence && link_until.is_none() {
         let (gateway, connection) = (gateway.clone(), meta.connection);
         let sequence = SpokenSequence { gateway, utterance, connection, _leaving: leaving };
@@ -188,7 +192,7 @@ async fn answer(
         let content_type = if in_json { "application/json".to_owned() } else { utterance.format.media_type() };
         let made = async {
             if let Some(expires) = link_until {
-                json_audio::linked(gateway, utterance, &outlet, (&caller.app.name, title, expires)).await
+                json_audio::linked(gateway, utterance, &outlet, (caller, title, expires)).await
             } else if json {
                 json_audio::answer(gateway, utterance, spool).await
             } else {
@@ -370,7 +374,7 @@ pub(super) async fn keep(
     }
 }
 
-fn headers_of(utterance: &Utterance, title: &str) -> Vec<ToldHeader> {
+fn headers_of(caller: &Caller, utterance: &Utterance, title: &str) -> Vec<ToldHeader> {
     let file = format!("{title}.{}", utterance.format.codec.extension());
     let first = utterance.first_us as f64 / 1_000.0;
     let mut headers = vec![
@@ -380,7 +384,6 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<ToldHeader> {
         ("Dispatch-Cost", utterance.estimate.to_string()),
         ("Dispatch-Fidelity", utterance.worst.name().into()),
         ("Dispatch-Fingerprint", utterance.fingerprint.clone()),
-        ("Dispatch-Synthetic", "?1".into()),
         ("Content-Disposition", format!("inline; filename=\"{file}\"")),
         ("Server-Timing", format!("first-audio;dur={first:.1}")),
         ("Vary", "Accept, Prefer".into()),
@@ -388,11 +391,17 @@ fn headers_of(utterance: &Utterance, title: &str) -> Vec<ToldHeader> {
         ("ETag", format!("W/\"{}\"", utterance.fingerprint)),
         ("Cache-Status", cache_status(utterance.cache).into()),
     ];
+    headers.extend(synthetic(caller));
     headers.extend(warning_headers(&utterance.warnings));
     if let Some(model) = &utterance.model {
         headers.push(("Dispatch-Model", model.clone()));
     }
     headers
+}
+
+/// Says that an answer is synthetic speech, where its app wants that.
+pub(super) fn synthetic(caller: &Caller) -> Option<ToldHeader> {
+    caller.app.discloses_in(Disclosure::Header).then(|| ("Dispatch-Synthetic", "?1".to_owned()))
 }
 
 /// RFC 9211, section 2.

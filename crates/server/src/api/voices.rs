@@ -356,7 +356,7 @@ pub(crate) async fn sample(
         })?;
         audio.extend_from_slice(&piece);
     }
-    utterance.body.mend(&mut audio);
+    utterance.body.completion().complete_bytes(&mut audio);
     let audio = RecalledAudio {
         media_type: format.media_type(),
         audio: audio.into(),

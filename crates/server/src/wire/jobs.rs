@@ -136,9 +136,16 @@ pub(crate) struct UploadAnswer {
 
 /// A public key (RFC 7517, RFC 8037).
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct WebhookKey {
+pub(crate) struct PublicKey {
     pub(crate) kty: &'static str,
     pub(crate) crv: &'static str,
     pub(crate) x: String,
     pub(crate) kid: String,
+}
+
+impl PublicKey {
+    /// Of Ed25519: the key in base64url, and its name.
+    pub(crate) fn ed25519(x: &str, kid: &str) -> PublicKey {
+        PublicKey { kty: "OKP", crv: "Ed25519", x: x.to_owned(), kid: kid.to_owned() }
+    }
 }

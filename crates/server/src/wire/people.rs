@@ -1,7 +1,7 @@
 //! Apps, keys, and who is signed in.
 
 use dispatcher_core::{KeyCall, KeyGrants, Site};
-use dispatcher_gateway::{AccessKey, App, Erasure, ErasureMode, Person, PersonRole, now_micros};
+use dispatcher_gateway::{AccessKey, App, Disclosure, Erasure, ErasureMode, Person, PersonRole, now_micros};
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -41,11 +41,17 @@ pub(crate) struct AppAnswer {
     pub(crate) reply_hook: Option<String>,
     /// Text that is spoken if the hook fails, stalls or goes on for too long.
     pub(crate) apology: Option<String>,
+    /// Where its answers say that they are synthetic speech: `header`, `tag`.
+    pub(crate) disclosure: Vec<&'static str>,
+    /// Text that is spoken before its texts.
+    pub(crate) notice: Option<String>,
     pub(crate) created: String,
 }
 
 impl From<App> for AppAnswer {
     fn from(app: App) -> Self {
+        let places = Disclosure::ALL.iter().copied().filter(|place| app.discloses_in(*place));
+        let places: Vec<Disclosure> = places.collect();
         AppAnswer {
             name: app.name,
             title: app.title,
@@ -63,7 +69,9 @@ impl From<App> for AppAnswer {
             language: app.language,
             origins: app.origins.iter().flat_map(|it| it.lines()).map(str::to_owned).collect(),
             reply_hook: app.reply_hook,
+            disclosure: places.into_iter().map(Disclosure::name).collect(),
             apology: app.apology,
+            notice: app.notice,
             created: rfc3339(app.created_at),
         }
     }
@@ -111,6 +119,12 @@ pub(crate) struct AppRequest {
     pub(crate) reply_hook: Option<String>,
     /// Text that is spoken if the hook fails, stalls or goes on for too long; at most 300 characters.
     pub(crate) apology: Option<String>,
+    /// Where its answers say that they are synthetic speech: `header` (Dispatch-Synthetic) and `tag` (in the
+    /// audio). Default: both.
+    pub(crate) disclosure: Option<Vec<String>>,
+    /// Text that is spoken before each of its texts, once in a live session or job, such as "This is a
+    /// computer voice."; it is charged as the text is. At most 300 characters.
+    pub(crate) notice: Option<String>,
 }
 
 /// What is erased of an app, or would be.
@@ -123,17 +137,32 @@ pub(crate) struct ErasureAnswer {
     pub(crate) comparisons: usize,
     /// Answers that were kept for recall.
     pub(crate) kept_answers: usize,
+    /// Answers that could be fetched by a link.
+    pub(crate) linked_answers: usize,
     /// Finished jobs, with their files.
     pub(crate) jobs: usize,
     /// Jobs that are not over: they stay.
     pub(crate) running_jobs: usize,
+    /// Tokens of the end user, which are revoked.
+    pub(crate) tokens: usize,
+    /// Dispatches that no longer name the end user.
+    pub(crate) dispatches: usize,
 }
 
 impl ErasureAnswer {
-    pub(crate) fn of(erasure: Erasure, mode: ErasureMode) -> Self {
-        let Erasure { transcripts, exchanges, comparisons, kept_answers, jobs, running_jobs } = erasure;
-        let dry_run = mode == ErasureMode::Count;
-        ErasureAnswer { dry_run, transcripts, exchanges, comparisons, kept_answers, jobs, running_jobs }
+    pub(crate) fn of(erasure: Erasure, linked_answers: usize, mode: ErasureMode) -> Self {
+        ErasureAnswer {
+            dry_run: mode == ErasureMode::Count,
+            transcripts: erasure.transcripts,
+            exchanges: erasure.exchanges,
+            comparisons: erasure.comparisons,
+            kept_answers: erasure.kept_answers,
+            linked_answers,
+            jobs: erasure.jobs,
+            running_jobs: erasure.running_jobs,
+            tokens: erasure.tokens,
+            dispatches: erasure.dispatches,
+        }
     }
 }
 

@@ -40,6 +40,9 @@ pub(crate) struct DispatchAnswer {
     /// Job of the dispatch.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) job: Option<String>,
+    /// For whom it was, in the words of the app.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) end_user: Option<String>,
     /// Sample data of the demo; no engine was called. Absent otherwise.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub(crate) sample: bool,
@@ -75,6 +78,7 @@ impl From<StoredDispatch> for DispatchAnswer {
             started: rfc3339(row.started_at),
             trace: row.trace,
             job: row.job,
+            end_user: row.end_user,
             sample: row.sample,
             attempts: None,
             ledger: None,

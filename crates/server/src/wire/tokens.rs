@@ -29,6 +29,8 @@ pub(crate) struct TokenRequest {
     /// Money that may be charged.
     #[schema(value_type = Option<Amount>)]
     pub(crate) cost: Option<Money>,
+    /// For whom its requests are, in the words of the app: a number rather than a name. See `eraseApp`.
+    pub(crate) end_user: Option<String>,
     /// Seconds until it expires: 10 to 2592000. Default: 900.
     pub(crate) expires_in: Option<u64>,
 }
@@ -45,6 +47,8 @@ pub(crate) struct TokenAnswer {
     pub(crate) characters: Option<u64>,
     pub(crate) seconds: Option<f64>,
     pub(crate) cost: Option<Amount>,
+    /// For whom its requests are, in the words of the app.
+    pub(crate) end_user: Option<String>,
     pub(crate) used: TokenUsedAnswer,
     pub(crate) created: String,
     pub(crate) expires: String,
@@ -78,6 +82,7 @@ impl From<TokenView> for TokenAnswer {
             characters: terms.characters,
             seconds: terms.milliseconds.map(seconds),
             cost: terms.cost.map(Amount::from),
+            end_user: terms.end_user,
             used: TokenUsedAnswer {
                 characters: used.characters,
                 seconds: seconds(used.milliseconds),

@@ -6,7 +6,7 @@ use dispatcher_core::{
 };
 
 use crate::schema::{access_keys, allowances, apps, people, sessions, tokens};
-use crate::states::{AllowanceUnit, PersonRole, RecallPolicy};
+use crate::states::{AllowanceUnit, Disclosure, PersonRole, RecallPolicy};
 use crate::words::{OptionalWord, Word};
 
 /// A program of the team.
@@ -46,6 +46,11 @@ pub struct App {
     pub reply_hook: Option<String>,
     /// What is spoken where that address does not answer well.
     pub apology: Option<String>,
+    /// Where its answers say that they are synthetic speech, one [`Disclosure`] per
+    /// line; everywhere if `None`.
+    pub disclosure: Option<String>,
+    /// Text that is spoken before its texts.
+    pub notice: Option<String>,
 }
 
 impl App {
@@ -70,7 +75,14 @@ impl App {
             origins: None,
             reply_hook: None,
             apology: None,
+            disclosure: None,
+            notice: None,
         }
+    }
+
+    /// Whether its answers say there that they are synthetic speech.
+    pub fn discloses_in(&self, place: Disclosure) -> bool {
+        self.disclosure.as_ref().is_none_or(|places| places.lines().any(|line| line == place.name()))
     }
 }
 
@@ -194,6 +206,8 @@ pub struct StoredToken {
     pub made_at: i64,
     pub expires_at: i64,
     pub revoked_at: Option<i64>,
+    /// For whom it was, in the words of the app.
+    pub end_user: Option<String>,
 }
 
 impl StoredToken {
@@ -218,6 +232,7 @@ impl StoredToken {
             made_at,
             expires_at,
             revoked_at: None,
+            end_user: terms.end_user.clone(),
         }
     }
 
@@ -231,6 +246,7 @@ impl StoredToken {
             characters: amount(self.characters),
             milliseconds: amount(self.audio_ms),
             cost: self.cost_nanos.zip(self.currency).map(|(nanos, currency)| Money { nanos, currency }),
+            end_user: self.end_user.clone(),
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Records of tests.
 
 use dispatcher_core::{Currency, Work};
-use dispatcher_store::{App, AttemptState, LedgerEntry, LedgerKind, Store, StoredAttempt, StoredDispatch};
+use dispatcher_store::{App, LedgerEntry, LedgerKind, Store, StoredAttempt, StoredDispatch};
 
 pub fn store() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().unwrap();
@@ -24,18 +24,9 @@ pub fn dispatch(id: &str, app: &str) -> StoredDispatch {
 
 pub fn attempt(dispatch: &str) -> StoredAttempt {
     StoredAttempt {
-        dispatch: dispatch.into(),
-        number: 1,
-        engine: "heron".into(),
         voice: Some("pellin".into()),
         model: Some("fine".into()),
-        state: AttemptState::Running,
-        cause: None,
-        detail: None,
-        offset_us: 0,
-        first_us: None,
-        total_us: None,
-        credential: None,
+        ..StoredAttempt::begun(dispatch, 1, "heron")
     }
 }
 

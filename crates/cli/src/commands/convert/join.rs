@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
-use dispatcher_audio::{Format, Joiner, Joint};
+use dispatcher_audio::{Format, Joiner, Joint, Tags};
 use indicatif::ProgressBar;
 use serde_json::json;
 
@@ -60,7 +60,7 @@ fn join(
     take: &mut dyn FnMut(&[u8]) -> Result<(), CliError>,
 ) -> Result<Done, CliError> {
     let failed = |error: dispatcher_audio::AudioError| CliError::Failed(error.to_string());
-    let mut joiner = Joiner::new(to, tags(args, &parts[0].looked)).map_err(failed)?;
+    let mut joiner = Joiner::new(to, Tags { provenance: None, ..tags(args, &parts[0].looked) }).map_err(failed)?;
     for (index, JoinInput { input, file, looked }) in parts.iter_mut().enumerate() {
         bar.set_message(input.display().to_string());
         if index > 0 {

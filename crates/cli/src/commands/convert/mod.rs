@@ -195,6 +195,8 @@ fn job<'a>(
         // It is what is wanted, tags and all.
         tags = Tags::default();
     }
+    // It is the signature of the input.
+    tags.provenance = None;
     let options = Options { effects, tags, any_length: args.any_length, decode: looked.chained };
     Ok(Job { input, from: looked.format, to, options })
 }

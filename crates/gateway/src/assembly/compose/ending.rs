@@ -44,8 +44,7 @@ impl Performance<'_> {
 
     async fn whole(&mut self, made_ms: u64) -> Result<(), GatewayError> {
         if let Some(start) = self.joiner.get().and_then(Joiner::start) {
-            // Nobody else sets it.
-            let _ = self.run.start.set(start);
+            self.run.completion.set_start(start);
         }
         self.settle(DispatchOutcome::done(made_ms, self.first_at)).await
     }
