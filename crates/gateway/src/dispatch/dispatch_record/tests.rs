@@ -1,7 +1,7 @@
 //! Tests of `dispatch_record.rs`.
 
 use dispatcher_engines::{Engine, Fetcher};
-use dispatcher_store::{App, Store};
+use dispatcher_store::{App, AttemptState, Store};
 
 use super::*;
 use crate::{Host, Registry, RootKeys, SynthesisRequest};
