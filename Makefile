@@ -6,7 +6,7 @@ SHELL := /bin/bash
 # What the engines, the build and the tests need from Debian.
 RUN_PACKAGES  := espeak-ng flite pocketsphinx pocketsphinx-en-us
 BUILD_PACKAGES := build-essential cmake pkg-config nodejs npm
-TEST_PACKAGES := curl python3 chromium chromium-driver sox flac vorbis-tools opus-tools lame ffmpeg
+TEST_PACKAGES := curl python3 faketime chromium chromium-driver sox flac vorbis-tools opus-tools lame ffmpeg
 # A machine with its own Node.js needs none of Debian's.
 HAS_NODE := $(shell command -v node >/dev/null && command -v npm >/dev/null && echo yes)
 ifeq ($(HAS_NODE),yes)

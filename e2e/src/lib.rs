@@ -47,21 +47,45 @@ impl Demo {
 
     /// Starts `dispatcher demo` as people do, with its samples.
     pub async fn start_with_samples(binary: &str) -> Demo {
-        Demo::launch(binary, tempfile::tempdir().unwrap(), &[]).await
+        Demo::launch(binary, tempfile::tempdir().unwrap(), &[], &[]).await
+    }
+
+    /// Starts it without samples, by a clock that [`Demo::turn_clock`] turns.
+    pub async fn start_with_clock(binary: &str, seconds: i64) -> Demo {
+        let folder = tempfile::tempdir().unwrap();
+        turn(folder.path(), seconds);
+        let environment = [
+            // Of Debian's faketime; the linker fills in $LIB.
+            ("LD_PRELOAD", "/usr/$LIB/faketime/libfaketimeMT.so.1".to_owned()),
+            ("FAKETIME_TIMESTAMP_FILE", folder.path().join("clock").display().to_string()),
+            ("FAKETIME_NO_CACHE", "1".to_owned()),
+            ("DONT_FAKE_MONOTONIC", "1".to_owned()),
+        ];
+        Demo::launch(binary, folder, &["--empty"], &environment).await
+    }
+
+    /// Sets the clock of the demo to so many seconds after that of the host.
+    pub fn turn_clock(&self, seconds: i64) {
+        turn(self.folder.path(), seconds);
     }
 
     /// The same with settings of `dispatcher.toml`.
     pub async fn start_with_settings(binary: &str, settings: &str) -> Demo {
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("dispatcher.toml"), settings).unwrap();
-        Demo::launch(binary, folder, &[]).await
+        Demo::launch(binary, folder, &[], &[]).await
     }
 
     pub async fn start_in(binary: &str, folder: tempfile::TempDir) -> Demo {
-        Demo::launch(binary, folder, &["--empty"]).await
+        Demo::launch(binary, folder, &["--empty"], &[]).await
     }
 
-    async fn launch(binary: &str, folder: tempfile::TempDir, options: &[&str]) -> Demo {
+    async fn launch(
+        binary: &str,
+        folder: tempfile::TempDir,
+        options: &[&str],
+        environment: &[(&str, String)],
+    ) -> Demo {
         let data = folder.path().join("data");
         std::fs::create_dir_all(&data).unwrap();
         let log = std::fs::File::create(folder.path().join("log")).unwrap();
@@ -71,6 +95,7 @@ impl Demo {
             .args(["demo", "--port", "0", "--data"])
             .arg(&data)
             .args(options)
+            .envs(environment.iter().map(|(name, value)| (name, value)))
             // Where it looks for its settings.
             .current_dir(folder.path())
             .env_remove("DISPATCHER_URL")
@@ -276,6 +301,13 @@ impl Drop for Demo {
 }
 
 /// The text of a header.
+fn turn(folder: &Path, seconds: i64) {
+    // Replaced at once: half a number would be another time.
+    let written = folder.join("clock.new");
+    std::fs::write(&written, format!("{seconds:+}")).unwrap();
+    std::fs::rename(written, folder.join("clock")).unwrap();
+}
+
 pub fn header(response: &reqwest::Response, name: &str) -> String {
     response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned()
 }

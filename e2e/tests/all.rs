@@ -31,6 +31,7 @@ mod links;
 mod listening;
 mod live;
 mod long_work;
+mod midnight;
 mod money;
 mod narration;
 mod nothing_lost;

@@ -5,6 +5,7 @@ use crate::BINARY;
 use dispatcher_e2e::Demo;
 use reqwest::Method;
 use serde_json::{Value, json};
+use std::time::SystemTime;
 
 const PASSWORD: &str = "a long walk on the quay";
 
@@ -282,6 +283,11 @@ async fn what_was_made_for_an_end_user_is_erased_and_the_rest_stays() {
     let link = linked["audio"]["link"].as_str().unwrap();
     let fetch = async || demo.http.get(link).send().await.unwrap().status();
     assert_eq!(fetch().await, 200);
+    let once = demo.post("/api/v1/utterances").header("End-User", "passenger-7").header("Idempotency-Key", "cabin");
+    let once = once.json(&json!({"text": "Your cabin is four.", "voice": "heron/pellin"}));
+    once.send().await.unwrap().bytes().await.unwrap();
+    let upload = demo.post("/api/v1/uploads").header("End-User", "passenger-7").body("a recording").send();
+    assert_eq!(upload.await.unwrap().status(), 201);
     // The name of the token is that of its requests, and no other can be given.
     let args = ["--json", "app", "token", "add", "quay-announcer", "--calls", "speak", "--end-user", "passenger-7"];
     let token: Value = serde_json::from_slice(&demo.client(&args).stdout).unwrap();
@@ -299,7 +305,7 @@ async fn what_was_made_for_an_end_user_is_erased_and_the_rest_stays() {
         let items = list.as_array().unwrap().iter().filter(|item| item["end_user"] == "passenger-7");
         items.count()
     };
-    assert_eq!(dispatches().await, 4, "two utterances, a transcript, and one with the token");
+    assert_eq!(dispatches().await, 5, "three utterances, a transcript, and one with the token");
     let bad = speak("Stand clear.", Some(&"x".repeat(101))).await;
     assert_eq!(
         (bad.status(), bad.text().await.unwrap().contains("1 to 100 characters")),
@@ -311,10 +317,10 @@ async fn what_was_made_for_an_end_user_is_erased_and_the_rest_stays() {
         assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
         String::from_utf8(done.stdout).unwrap().trim().to_owned()
     };
-    let counts = "of passenger-7 in quay-announcer: 1 transcripts, 0 exchanges, 0 comparisons, 2 kept answers, 1 linked answers, 0 jobs; \
-                  the name goes from 4 dispatches and 1 tokens";
+    let counts = "of passenger-7 in quay-announcer: 1 transcripts, 0 exchanges, 0 comparisons, 3 kept answers, 1 linked answers, 1 uploads, 0 jobs; \
+                  the name goes from 5 dispatches and 1 tokens";
     assert_eq!(erase(&["--dry-run"]), format!("Would erase {counts}"));
-    assert_eq!(dispatches().await, 4, "nothing was erased yet");
+    assert_eq!(dispatches().await, 5, "nothing was erased yet");
     assert_eq!(erase(&[]), format!("Erased {counts}"));
     assert_eq!((dispatches().await, fetch().await.as_u16()), (0, 404));
     let kept = demo.get("/api/v1/transcripts?app=quay-announcer").await;
@@ -338,7 +344,7 @@ async fn rules_of_retention_are_set_tried_and_ended() {
         let told = if done.status.success() { done.stdout } else { done.stderr };
         (done.status.code(), String::from_utf8(told).unwrap())
     };
-    assert!(run(&["list"]).1.lines().filter(|line| line.contains("no rule")).count() == 6);
+    assert!(run(&["list"]).1.lines().filter(|line| line.contains("no rule")).count() == 7);
     let (code, told) = run(&["set", "dispatches", "7"]);
     assert!(code == Some(1) && told.contains("dispatches are kept for 40 to 36500 days"), "{told}");
     let (code, told) = run(&["set", "voices", "90"]);
@@ -347,6 +353,20 @@ async fn rules_of_retention_are_set_tried_and_ended() {
     let (_, told) = run(&["remove", "--dry-run"]);
     let words: Vec<&str> = told.lines().last().unwrap().split_whitespace().collect();
     assert_eq!(words, ["audit", "90", "days", "0"]);
+    assert_eq!(run(&["set", "uploads", "2"]).0, Some(0));
+    for days in [1, 3] {
+        let begun = demo.post("/api/v1/uploads").body("a recording").send().await.unwrap();
+        let id = begun.json::<Value>().await.unwrap()["id"].as_str().unwrap().to_owned();
+        let body = demo.data().join("uploads").join(format!("{id}.body"));
+        let age = std::time::Duration::from_secs(days * 86_400);
+        std::fs::File::options().write(true).open(body).unwrap().set_modified(SystemTime::now() - age).unwrap();
+    }
+    let uploads = |args: &[&str]| {
+        let (_, told) = run(args);
+        told.lines().find(|line| line.contains("uploads")).unwrap().split_whitespace().last().unwrap().to_owned()
+    };
+    let removed = [&["remove", "--dry-run"][..], &["remove"], &["remove"]].map(uploads);
+    assert_eq!(removed, ["1", "1", "0"], "the older one alone");
     assert_eq!(run(&["end", "audit"]).0, Some(0));
     assert_eq!(run(&["end", "audit"]).0, Some(1), "it has none any more");
 }

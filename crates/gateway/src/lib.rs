@@ -49,7 +49,7 @@ pub use dispatch::hear::{LanguageSource, Recognised, RecognitionRequest};
 pub use dispatch::limiter::Load;
 pub use dispatch::recalled::{CacheOutcome, CacheWish, RecalledAudio};
 pub use dispatch::speak::SynthesisRequest;
-pub use dispatch::tokens::{Page, Token, TokenView};
+pub use dispatch::tokens::{Page, ReplayScope, Token, TokenView};
 pub use dispatch::utterance::{Cue, Utterance};
 pub use engines::catalogue::{CatalogueState, Changes};
 pub use engines::check::{CheckDepth, Claim, Matrix, Verdict};

@@ -131,8 +131,9 @@ fn of_errors(met: &mut Met) {
     let slow = std::io::Error::new(std::io::ErrorKind::TimedOut, "nothing came for 30 s");
     met.made(ProblemKind::TooSlow, crate::body::unread(&slow));
     let idempotency = crate::idempotency::Idempotency::default();
-    let claim = idempotency.begin("quay", Some("k"), &[b"Ahoy"]).expect("the first");
-    let again = idempotency.begin("quay", Some("k"), &[b"Ahoy"]).err().expect("while it runs");
+    let scope = dispatcher_gateway::ReplayScope { app: "quay".into(), token: None, end_user: None };
+    let claim = idempotency.begin(scope.clone(), Some("k"), &[b"Ahoy"]).expect("the first");
+    let again = idempotency.begin(scope, Some("k"), &[b"Ahoy"]).err().expect("while it runs");
     met.made(ProblemKind::InProgress, again);
     drop(claim);
     let crowded =

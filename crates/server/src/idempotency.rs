@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use dispatcher_gateway::content_hash;
+use dispatcher_gateway::{ErasureMode, ErasureScope, ReplayScope, content_hash};
 use parking_lot::Mutex;
 
 use crate::headers::ToldHeader;
@@ -36,19 +36,23 @@ pub(crate) struct StoredAnswer {
 
 enum Slot {
     Running { request: String },
-    Done { request: String, at: Instant, answer: StoredAnswer },
+    Done { request: String, at: Instant, end_user: Option<String>, answer: StoredAnswer },
 }
 
-/// The keys of this process, by app: none pushes out another's.
+/// The keys of this process, by app and token: none pushes out another's.
 #[derive(Default, Clone)]
-pub(crate) struct Idempotency(Arc<Mutex<HashMap<String, Slots>>>);
+pub(crate) struct Idempotency(Arc<Mutex<HashMap<Holder, Slots>>>);
+
+/// An app, and the id of a token.
+type Holder = (String, Option<String>);
 
 type Slots = HashMap<String, Slot>;
 
 /// A key that is being worked on; given up where it is dropped unfinished.
 pub(crate) struct Claim {
     slots: Idempotency,
-    app: String,
+    holder: Holder,
+    end_user: Option<String>,
     key: String,
     request: String,
     done: bool,
@@ -63,12 +67,17 @@ pub(crate) enum Replay {
 }
 
 impl Idempotency {
-    fn slots(&self) -> parking_lot::MutexGuard<'_, HashMap<String, Slots>> {
+    fn slots(&self) -> parking_lot::MutexGuard<'_, HashMap<Holder, Slots>> {
         self.0.lock()
     }
 
     /// Looks a request up. `request` is everything that distinguishes it from another.
-    pub(crate) fn begin(&self, app: &str, key: Option<&str>, request: &[&[u8]]) -> Result<Replay, Problem> {
+    pub(crate) fn begin(
+        &self,
+        scope: ReplayScope,
+        key: Option<&str>,
+        request: &[&[u8]],
+    ) -> Result<Replay, Problem> {
         let Some(key) = key else { return Ok(Replay::Do(None)) };
         if key.is_empty() || key.len() > MAX_KEY {
             return Err(Problem::new(
@@ -79,14 +88,16 @@ impl Idempotency {
         let key = key.to_owned();
         let request = digest(request);
         let mut all = self.slots();
-        let slots = all.entry(app.to_owned()).or_default();
+        let ReplayScope { app, token, end_user } = scope;
+        let holder = (app, token);
+        let slots = all.entry(holder.clone()).or_default();
         make_room(slots);
         match slots.get(&key) {
             Some(Slot::Running { request: first }) if *first == request => Err(Problem::new(
                 ProblemKind::InProgress,
                 "the first request with this Idempotency-Key is still being worked on",
             )),
-            Some(Slot::Done { request: first, answer, at }) if *first == request && at.elapsed() < KEEP => {
+            Some(Slot::Done { request: first, answer, at, .. }) if *first == request && at.elapsed() < KEEP => {
                 Ok(Replay::Answer(answer.clone()))
             }
             Some(Slot::Running { .. } | Slot::Done { .. }) if !slots.get(&key).is_some_and(Slot::stale) => {
@@ -94,10 +105,26 @@ impl Idempotency {
             }
             _ => {
                 slots.insert(key.clone(), Slot::Running { request: request.clone() });
-                let app = app.to_owned();
-                Ok(Replay::Do(Some(Claim { slots: self.clone(), app, key, request, done: false })))
+                let slots = self.clone();
+                Ok(Replay::Do(Some(Claim { slots, holder, end_user, key, request, done: false })))
             }
         }
+    }
+
+    /// Forgets the answers of an app or of one of its end users, or counts them.
+    pub(crate) fn erase(&self, scope: &ErasureScope, mode: ErasureMode) -> usize {
+        let within = |slot: &Slot| match slot {
+            Slot::Done { end_user, .. } => scope.end_user.is_none() || *end_user == scope.end_user,
+            Slot::Running { .. } => false,
+        };
+        let mut count = 0;
+        for (_, slots) in self.slots().iter_mut().filter(|((app, _), _)| *app == scope.app) {
+            count += slots.values().filter(|slot| within(slot)).count();
+            if mode == ErasureMode::Erase {
+                slots.retain(|_, slot| !within(slot));
+            }
+        }
+        count
     }
 }
 
@@ -128,15 +155,16 @@ impl Claim {
     /// The answer was given whole.
     pub(crate) fn finish(mut self, answer: StoredAnswer) {
         self.done = true;
-        let slot = Slot::Done { request: self.request.clone(), at: Instant::now(), answer };
-        self.slots.slots().entry(self.app.clone()).or_default().insert(self.key.clone(), slot);
+        let (request, end_user) = (self.request.clone(), self.end_user.clone());
+        let slot = Slot::Done { request, at: Instant::now(), end_user, answer };
+        self.slots.slots().entry(self.holder.clone()).or_default().insert(self.key.clone(), slot);
     }
 }
 
 impl Drop for Claim {
     fn drop(&mut self) {
         if !self.done
-            && let Some(slots) = self.slots.slots().get_mut(&self.app)
+            && let Some(slots) = self.slots.slots().get_mut(&self.holder)
         {
             slots.remove(&self.key);
         }
@@ -162,10 +190,14 @@ mod tests {
         StoredAnswer { status: 200, headers: Vec::new(), content_type: "audio/wav".into(), body, bytes: 7 }
     }
 
+    fn of_app(app: &str) -> ReplayScope {
+        ReplayScope { app: app.into(), token: None, end_user: None }
+    }
+
     #[test]
     fn a_key_is_done_once_and_belongs_to_its_app_and_request() {
         let slots = Idempotency::default();
-        let begin = |app: &str, body: &str| slots.begin(app, Some("k"), &[b"POST", body.as_bytes()]);
+        let begin = |app: &str, body: &str| slots.begin(of_app(app), Some("k"), &[b"POST", body.as_bytes()]);
         let Ok(Replay::Do(Some(claim))) = begin("quay", "a") else { panic!("new") };
         assert_eq!(begin("quay", "a").err().expect("running").status, 409);
         assert_eq!(begin("quay", "b").err().expect("another body").status, 422);
@@ -179,10 +211,10 @@ mod tests {
     fn the_keys_of_one_app_never_push_out_anothers() {
         let slots = Idempotency::default();
         let finish = |app: &str, key: &str, bytes: u64| {
-            let Ok(Replay::Do(Some(claim))) = slots.begin(app, Some(key), &[b"a"]) else { panic!("new: {key}") };
+            let Ok(Replay::Do(Some(claim))) = slots.begin(of_app(app), Some(key), &[b"a"]) else { panic!("new: {key}") };
             claim.finish(StoredAnswer { bytes, ..kept() });
         };
-        let is_known = |app: &str, key: &str| matches!(slots.begin(app, Some(key), &[b"a"]), Ok(Replay::Answer(_)));
+        let is_known = |app: &str, key: &str| matches!(slots.begin(of_app(app), Some(key), &[b"a"]), Ok(Replay::Answer(_)));
         finish("quay", "first", 7);
         for n in 0..MAX_KEPT + 5 {
             finish("greedy", &format!("key {n}"), 7);
@@ -198,8 +230,44 @@ mod tests {
     #[test]
     fn a_request_that_failed_may_be_sent_again() {
         let slots = Idempotency::default();
-        drop(slots.begin("quay", Some("k"), &[b"a"]));
-        assert!(matches!(slots.begin("quay", Some("k"), &[b"b"]), Ok(Replay::Do(Some(_)))));
-        assert!(slots.begin("quay", Some(""), &[b"a"]).is_err());
+        drop(slots.begin(of_app("quay"), Some("k"), &[b"a"]));
+        assert!(matches!(slots.begin(of_app("quay"), Some("k"), &[b"b"]), Ok(Replay::Do(Some(_)))));
+        assert!(slots.begin(of_app("quay"), Some(""), &[b"a"]).is_err());
+    }
+
+    #[test]
+    fn answers_of_an_app_and_of_an_end_user_are_erased_and_others_stay() {
+        let slots = Idempotency::default();
+        let of = |app: &str, token: Option<&str>, user: Option<&str>| ReplayScope {
+            token: token.map(str::to_owned),
+            end_user: user.map(str::to_owned),
+            ..of_app(app)
+        };
+        let scopes = [
+            of("quay", None, None),
+            of("quay", None, Some("passenger-7")),
+            of("quay", Some("t1"), Some("passenger-7")),
+            of("help", None, Some("passenger-7")),
+        ];
+        for (n, scope) in scopes.iter().enumerate() {
+            let key = format!("key {n}");
+            let Ok(Replay::Do(Some(claim))) = slots.begin(scope.clone(), Some(&key), &[b"a"]) else { panic!("new") };
+            claim.finish(kept());
+        }
+        let Ok(Replay::Do(Some(running))) = slots.begin(scopes[1].clone(), Some("running"), &[b"a"]) else {
+            panic!("new")
+        };
+        let known = || {
+            let again = |n: usize| slots.begin(scopes[n].clone(), Some(&format!("key {n}")), &[b"a"]);
+            [0, 1, 2, 3].map(|n| matches!(again(n), Ok(Replay::Answer(_))))
+        };
+        let erase = |user: Option<&str>, mode| {
+            slots.erase(&ErasureScope { app: "quay".into(), end_user: user.map(str::to_owned) }, mode)
+        };
+        assert_eq!((erase(Some("passenger-7"), ErasureMode::Count), known()), (2, [true; 4]));
+        assert_eq!((erase(Some("passenger-7"), ErasureMode::Erase), known()), (2, [true, false, false, true]));
+        assert_eq!((erase(None, ErasureMode::Erase), known()), (1, [false, false, false, true]));
+        running.finish(kept());
+        assert_eq!(erase(Some("passenger-7"), ErasureMode::Count), 1, "the one that ran meanwhile");
     }
 }

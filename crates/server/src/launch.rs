@@ -77,6 +77,7 @@ pub struct Service {
     url: String,
     connections: Connections,
     answers: Answers,
+    uploads: Uploads,
     local: SocketAddr,
     #[cfg(test)]
     pub(crate) store: Store,
@@ -177,8 +178,11 @@ impl Service {
         let sign_in = SignIn::default();
         let linked = Answers::new(&config.data, spool.room.clone());
         let linked = linked.map_err(|source| ServeError::Data { path: config.data.join("answers"), source })?;
+        let limit = config.upload_megabytes * 1_000_000;
+        let uploads = Uploads::new(config.data.join("uploads"), limit, spool.room.clone());
         let rocket = build(config, port, &url, gateway.clone(), spool).manage(sign_in.clone());
         let rocket = rocket.manage(linked.clone()).manage(preparation::link_signer(config)?);
+        let rocket = rocket.manage(uploads.clone());
         let drain = Drain::default();
         let connections = Connections::new(config.connections.min(file_limit() / 2).max(16));
         let [requests, answers] = connections.fairing();
@@ -194,6 +198,7 @@ impl Service {
             url,
             connections,
             answers: linked,
+            uploads,
             local: SocketAddr::new(config.address, port),
             #[cfg(test)]
             store: records,
@@ -230,9 +235,11 @@ impl Service {
         tracing::info!(url = %self.url, "listening");
         let looking = tokio::spawn(self.connections.look_after(self.local.port()));
         let sweeping = tokio::spawn(self.answers.look_after());
+        let aging = tokio::spawn(self.uploads.look_after(self.gateway.clone()));
         let ended = self.rocket.launch().await;
         looking.abort();
         sweeping.abort();
+        aging.abort();
         // Work goes on after the last answer: settlements are written first.
         self.gateway.finish().await;
         ended.map(drop).map_err(|error| ServeError::Rocket(error.to_string()))
@@ -309,7 +316,6 @@ impl RunningService {
 }
 
 fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) -> Rocket<Build> {
-    let uploads = Uploads::new(config.data.join("uploads"), config.upload_megabytes * 1_000_000, spool.room.clone());
     // The signals are ours: Rocket would wait the whole grace for any idle
     // connection, where [`RunningService::stop`] waits for work alone.
     let shutdown = rocket::config::Shutdown {
@@ -336,7 +342,6 @@ fn build(config: &Config, port: u16, url: &str, gateway: Gateway, spool: Spool) 
         .manage(PublicUrl(url.to_owned()))
         .manage(Idempotency::default())
         .manage(spool)
-        .manage(uploads)
         .manage(BodyRoom::default())
         .manage(DocumentReader::default())
         .attach(headers::fairing())

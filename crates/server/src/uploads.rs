@@ -1,5 +1,6 @@
 //! Large bodies that come in parts and may be resumed: each is a file that
-//! grows, and a note of its owner. They are removed a day after their last part.
+//! grows, and a note of its owner. They are removed a day after their last part,
+//! or after the days of their rule of retention.
 //!
 //! One request at a time works on an upload; a second one is refused, so that
 //! two parts never mix.
@@ -10,7 +11,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use dispatcher_engines::AudioSource;
-use dispatcher_gateway::{GatewayError, StorageRoom};
+use dispatcher_gateway::{ErasureMode, ErasureScope, Gateway, GatewayError, RetentionKind, StorageRoom};
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
@@ -20,8 +21,11 @@ use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::spool::{create_private, storage_problem};
 
-/// After so long without a part an upload goes.
-const KEEP: Duration = Duration::from_secs(24 * 3_600);
+/// After so many days without a part an upload goes, unless a rule says otherwise.
+const KEEP_DAYS: u32 = 1;
+const DAY: Duration = Duration::from_secs(24 * 3_600);
+/// Interval between removals of old uploads.
+const SWEEP: Duration = Duration::from_secs(3_600);
 /// Uploads of one app at once.
 const MOST: usize = 200;
 
@@ -68,6 +72,9 @@ impl Claimed {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct Upload {
     pub(crate) app: String,
+    /// For whom it was sent.
+    #[serde(default)]
+    pub(crate) end_user: Option<String>,
     /// The media type of the whole.
     pub(crate) media_type: String,
     /// The file's name, where its sender said it.
@@ -82,7 +89,7 @@ fn failed(error: &std::io::Error) -> Problem {
 fn missing(id: &str) -> Problem {
     Problem::new(
         ProblemKind::NoSuchRecord,
-        format!("there is no upload '{id}'; uploads go a day after their last part"),
+        format!("there is no upload '{id}'; one that nobody uses is removed some time after its last part"),
     )
 }
 
@@ -110,7 +117,6 @@ impl Uploads {
 
     /// Begins an upload; gives its id.
     pub(crate) async fn begin(&self, upload: &Upload) -> Result<String, Problem> {
-        self.forget_old().await;
         self.room.check()?;
         let (count, _) = self.of_app(&upload.app).await;
         if count >= MOST {
@@ -259,12 +265,53 @@ impl Uploads {
         (count, total)
     }
 
-    async fn forget_old(&self) {
-        for (id, changed) in self.ids().await {
-            let old = changed.and_then(|changed| changed.elapsed().ok()).is_some_and(|age| age > KEEP);
-            if let Some(_hold) = old.then(|| self.hold(&id).ok()).flatten() {
+    /// Removes uploads whose last part is older than some days, or counts them.
+    pub(crate) async fn remove_older(&self, days: u32, mode: ErasureMode) -> usize {
+        let old = |changed: &Option<SystemTime>| {
+            changed.and_then(|changed| changed.elapsed().ok()).is_some_and(|age| age > DAY * days)
+        };
+        let ids = self.ids().await.into_iter().filter(|(_, changed)| old(changed)).map(|(id, _)| id);
+        self.remove_all(ids.collect(), mode).await
+    }
+
+    /// Removes the uploads of an app or of one of its end users, or counts them.
+    pub(crate) async fn erase(&self, scope: &ErasureScope, mode: ErasureMode) -> usize {
+        let mut ids = Vec::new();
+        for (id, _) in self.ids().await {
+            let Ok((upload, _)) = self.find(&id, &scope.app).await else { continue };
+            if scope.end_user.is_none() || upload.end_user == scope.end_user {
+                ids.push(id);
+            }
+        }
+        self.remove_all(ids, mode).await
+    }
+
+    /// Those that a request works on stay.
+    async fn remove_all(&self, ids: Vec<String>, mode: ErasureMode) -> usize {
+        let mut count = 0;
+        for id in ids {
+            let Ok(_hold) = self.hold(&id) else { continue };
+            if mode == ErasureMode::Erase {
                 self.drop_files(&id).await;
             }
+            count += 1;
+        }
+        count
+    }
+
+    /// Removes old uploads now and every hour.
+    pub(crate) async fn look_after(self, gateway: Gateway) {
+        loop {
+            match gateway.retention_days(RetentionKind::Uploads).await {
+                Ok(days) => {
+                    let removed = self.remove_older(days.unwrap_or(KEEP_DAYS), ErasureMode::Erase).await;
+                    if removed > 0 {
+                        tracing::info!(removed, "uploads were removed by their age");
+                    }
+                }
+                Err(error) => tracing::warn!(%error, "old uploads were not removed"),
+            }
+            tokio::time::sleep(SWEEP).await;
         }
     }
 }
@@ -291,7 +338,8 @@ mod tests {
     use super::*;
 
     fn upload(app: &str) -> Upload {
-        Upload { app: app.into(), media_type: "audio/wav".into(), name: None, complete: false }
+        let end_user = Some(format!("{app}-passenger"));
+        Upload { app: app.into(), end_user, media_type: "audio/wav".into(), name: None, complete: false }
     }
 
     fn uploads(limit: u64, quota: u64) -> (tempfile::TempDir, Uploads) {
@@ -370,6 +418,31 @@ mod tests {
             let outcome = uploads.append(&id, app, 0, true, part.as_slice()).await;
             assert_eq!(outcome.err().map(|problem| problem.status), status, "{app} {bytes}");
         }
+    }
+
+    #[tokio::test]
+    async fn uploads_go_by_their_age_and_on_request_but_not_while_one_is_used() {
+        use ErasureMode::{Count, Erase};
+        let (folder, uploads) = uploads(10, 100);
+        let mut ids = Vec::new();
+        for (app, days) in [("quay", 0), ("quay", 3), ("quay", 5), ("help", 5)] {
+            let id = uploads.begin(&upload(app)).await.expect("begun");
+            uploads.append(&id, app, 0, true, &b"abc"[..]).await.expect("a part");
+            let body = std::fs::File::options().write(true).open(uploads.body(&id)).expect("a file");
+            body.set_modified(SystemTime::now() - DAY * days - SWEEP).expect("a time");
+            ids.push(id);
+        }
+        assert_eq!((uploads.remove_older(4, Count).await, uploads.ids().await.len()), (2, 4));
+        let used = uploads.claim(&ids[2], "quay").await.expect("claimed");
+        assert_eq!((uploads.remove_older(4, Erase).await, uploads.ids().await.len()), (1, 3), "one is in use");
+        drop(used);
+        assert_eq!((uploads.remove_older(3, Erase).await, uploads.ids().await.len()), (2, 1));
+        let scope = |user: Option<&str>| ErasureScope { app: "quay".into(), end_user: user.map(str::to_owned) };
+        assert_eq!(uploads.erase(&scope(Some("somebody-else")), Erase).await, 0);
+        assert_eq!(uploads.erase(&scope(Some("quay-passenger")), Erase).await, 1);
+        assert_eq!(std::fs::read_dir(folder.path().join("uploads")).expect("folder").count(), 0);
+        uploads.begin(&upload("quay")).await.expect("begun");
+        assert_eq!((uploads.erase(&scope(None), Count).await, uploads.erase(&scope(None), Erase).await), (1, 1));
     }
 
     #[tokio::test]

@@ -153,6 +153,7 @@ impl Store {
                 RetentionKind::Comparisons => {
                     comparisons::table.filter(comparisons::made_at.lt(before)).count().get_result(c)?
                 }
+                RetentionKind::Uploads => 0,
                 RetentionKind::Audit => audit::table.filter(audit::at.lt(before)).count().get_result(c)?,
             })
         })
@@ -168,6 +169,7 @@ impl Store {
             RetentionKind::KeptAnswers => remove_kept_answers(c, before),
             RetentionKind::Exchanges => remove_exchanges(c, before),
             RetentionKind::Comparisons => remove_comparisons(c, before),
+            RetentionKind::Uploads => Ok(RemovedRecords::default()),
             RetentionKind::Audit => remove_audit(c, before),
         };
         self.writer.submit(Durability::Disk, write).await

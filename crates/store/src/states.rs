@@ -91,6 +91,9 @@ words! {
         Exchanges = "exchanges",
         /// Comparisons of voices with their audio and ratings.
         Comparisons = "comparisons",
+        /// Uploads that nobody used, counted from their last part. They are files: who
+        /// holds them removes them.
+        Uploads = "uploads",
         /// Entries of the audit log.
         Audit = "audit",
     }

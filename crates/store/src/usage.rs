@@ -122,7 +122,6 @@ pub struct UsageTotal {
     pub saved_nanos: i64,
     /// Microseconds until the first audio, or until the transcript, to a
     /// twentieth: half of the group's calls took no longer, in all currencies.
-    /// `None` by hour.
     #[diesel(sql_type = Nullable<BigInt>)]
     pub median_us: Option<i64>,
     /// The same of 95 calls of 100.
@@ -211,7 +210,8 @@ type Counts = [i64; 8];
 #[derive(Default)]
 struct Sums {
     hours: BTreeMap<[String; 11], Counts>,
-    latency: BTreeMap<([String; 9], i64), i64>,
+    /// By hour, group and bucket.
+    latency: BTreeMap<([String; 10], i64), i64>,
 }
 
 impl Sums {
@@ -225,8 +225,8 @@ impl Sums {
             let key = [day, hour, app, caller, engine, voice, model, route, language, work, currency];
             let took = fact.took.filter(|_| fact.kind == "settle");
             if let Some(took) = took {
-                let [day, _, app, caller, engine, voice, model, route, language, work, _] = key.clone();
-                let key = [day, app, caller, engine, voice, model, route, language, work];
+                let [day, hour, app, caller, engine, voice, model, route, language, work, _] = key.clone();
+                let key = [day, hour, app, caller, engine, voice, model, route, language, work];
                 *self.latency.entry((key, bucket_of(took))).or_default() += 1;
             }
             let sum = self.hours.entry(key).or_default();
@@ -235,22 +235,40 @@ impl Sums {
     }
 
     fn write(self, c: &mut SqliteConnection) -> Result<(), StoreError> {
-        for (key, counts) in self.hours {
-            add_counts(c, &key, &counts)?;
+        for (key, counts) in &self.hours {
+            add_counts(c, key, counts)?;
         }
-        for ((key, bucket), calls) in self.latency {
-            let mut query = diesel::sql_query(
-                "INSERT INTO usage_latency VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
-                 ON CONFLICT DO UPDATE SET calls = calls + excluded.calls",
-            )
-            .into_boxed();
-            for text in key {
-                query = query.bind::<Text, _>(text);
-            }
-            query.bind::<BigInt, _>(bucket).bind::<BigInt, _>(calls).execute(c)?;
+        let mut by_day: BTreeMap<(Vec<&String>, i64), i64> = BTreeMap::new();
+        for ((key, bucket), calls) in &self.latency {
+            add_calls(c, LATENCY_OF_HOUR, key, (*bucket, *calls))?;
+            let of_day = key[..1].iter().chain(&key[2..]).collect();
+            *by_day.entry((of_day, *bucket)).or_default() += calls;
+        }
+        for ((key, bucket), calls) in by_day {
+            add_calls(c, LATENCY_OF_DAY, key, (bucket, calls))?;
         }
         Ok(())
     }
+}
+
+const LATENCY_OF_HOUR: &str = "INSERT INTO usage_latency_hours VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
+     ON CONFLICT DO UPDATE SET calls = calls + excluded.calls";
+const LATENCY_OF_DAY: &str = "INSERT INTO usage_latency VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
+     ON CONFLICT DO UPDATE SET calls = calls + excluded.calls";
+
+/// Adds calls of a bucket to a group, whose columns are in the order of its table.
+fn add_calls<'k>(
+    c: &mut SqliteConnection,
+    statement: &str,
+    group: impl IntoIterator<Item = &'k String>,
+    (bucket, calls): (i64, i64),
+) -> Result<(), StoreError> {
+    let mut query = diesel::sql_query(statement).into_boxed();
+    for text in group {
+        query = query.bind::<Text, _>(text);
+    }
+    query.bind::<BigInt, _>(bucket).bind::<BigInt, _>(calls).execute(c)?;
+    Ok(())
 }
 
 fn add_counts(c: &mut SqliteConnection, key: &[String; 11], counts: &Counts) -> Result<(), StoreError> {
@@ -411,14 +429,14 @@ impl Store {
             if totals.len() > MOST_GROUPS {
                 return Err(StoreError::ManyGroups(MOST_GROUPS));
             }
-            if ![Some(by.0), by.1].contains(&Some(GroupBy::Hour)) {
-                let statement = format!(
-                    "SELECT {first} AS first, {second} AS second, bucket, sum(calls) AS calls FROM usage_latency \
-                     WHERE {of} GROUP BY 1, 2, 3 ORDER BY 1, 2, 3"
-                );
-                let counts: Vec<LatencyCount> = bound(statement).load(c)?;
-                add_latency(&mut totals, counts);
-            }
+            let by_hour = [Some(by.0), by.1].contains(&Some(GroupBy::Hour));
+            let table = if by_hour { "usage_latency_hours" } else { "usage_latency" };
+            let statement = format!(
+                "SELECT {first} AS first, {second} AS second, bucket, sum(calls) AS calls FROM {table} \
+                 WHERE {of} GROUP BY 1, 2, 3 ORDER BY 1, 2, 3"
+            );
+            let counts: Vec<LatencyCount> = bound(statement).load(c)?;
+            add_latency(&mut totals, counts);
             Ok(totals)
         })
         .await

@@ -9,8 +9,22 @@ use dispatcher_store::{
 
 /// A dispatch of one attempt with a number, which failed or was charged.
 async fn attempted(store: &Store, id: &str, number: i64, charged: Option<i64>, first_us: i64) {
+    attempted_later(store, 0, (id, number), charged, first_us).await;
+}
+
+/// The same some hours later.
+async fn attempted_later(
+    store: &Store,
+    hours: i64,
+    (id, number): (&str, i64),
+    charged: Option<i64>,
+    first_us: i64,
+) {
     let numbered = |row: StoredAttempt| StoredAttempt { number, ..row };
-    let line = |kind, nanos| dispatcher_store::LedgerEntry { attempt: number, ..entry(id, "quay", kind, nanos) };
+    let line = |kind, nanos| {
+        let entry = entry(id, "quay", kind, nanos);
+        dispatcher_store::LedgerEntry { attempt: number, at: entry.at + hours * 3_600_000_000, ..entry }
+    };
     let first = (number == 1).then(|| dispatch(id, "quay"));
     store.begin_attempt(first, numbered(attempt(id)), line(LedgerKind::Hold, 900)).await.unwrap();
     let state = if charged.is_some() { AttemptState::Done } else { AttemptState::Failed };
@@ -33,6 +47,7 @@ async fn what_is_added_to_the_sums_is_added_once() {
     attempted(&store, "d1", 1, None, 0).await;
     attempted(&store, "d1", 2, Some(300), 20_000).await;
     attempted(&store, "d2", 1, Some(200), 40_000).await;
+    let near = |told: Option<i64>, micros: i64| (told.unwrap() - micros).abs() * 20 <= micros;
     let group = async |by| {
         let rows = store.usage((by, None), days(), None).await.unwrap();
         assert_eq!(rows.len(), 1, "{rows:?}");
@@ -41,12 +56,16 @@ async fn what_is_added_to_the_sums_is_added_once() {
     for _ in 0..3 {
         let told = group(GroupBy::Route).await;
         assert_eq!((told.requests, told.failures, told.fallbacks, told.nanos), (2, 1, 1, 500));
-        let near = |told: Option<i64>, micros: i64| (told.unwrap() - micros).abs() * 20 <= micros;
         assert!(near(told.median_us, 20_000) && near(told.p95_us, 40_000), "{told:?}");
     }
     attempted(&store, "d3", 1, Some(50), 10_000).await;
     assert_eq!(group(GroupBy::Engine).await.nanos, 550);
-    assert_eq!(group(GroupBy::Hour).await.median_us, None);
+    attempted_later(&store, 1, ("d5", 1), Some(50), 80_000).await;
+    let by_hour = store.usage((GroupBy::Hour, Some(GroupBy::Engine)), days(), None).await.unwrap();
+    assert_eq!(by_hour.iter().map(|hour| hour.requests).collect::<Vec<_>>(), [3, 1]);
+    assert!(near(by_hour[0].median_us, 20_000) && near(by_hour[0].p95_us, 40_000), "{by_hour:?}");
+    assert!(near(by_hour[1].median_us, 80_000) && near(by_hour[1].p95_us, 80_000), "{by_hour:?}");
+    assert!(near(group(GroupBy::Engine).await.median_us, 20_000), "of all hours");
     let recalled =
         StoredDispatch { recalled: true, saved_nanos: 70, state: DispatchState::Done, ..dispatch("d4", "quay") };
     store.settle(None, StoredDispatch { started_at: 1_795_587_300_000_000, ..recalled }).await.unwrap();

@@ -299,7 +299,7 @@ fn render(list: &Value) -> String {
 /// What was erased of an app or an end user, or would be.
 fn render_erasure(erased: &Value, whose: &str) -> String {
     let verb = if erased["dry_run"] == true { "Would erase" } else { "Erased" };
-    let kinds = ["transcripts", "exchanges", "comparisons", "kept_answers", "linked_answers", "jobs"];
+    let kinds = ["transcripts", "exchanges", "comparisons", "kept_answers", "linked_answers", "uploads", "jobs"];
     let counts: Vec<String> = kinds.iter().map(|kind| format!("{} {}", erased[kind], kind.replace('_', " "))).collect();
     let stays = match erased["running_jobs"].as_u64() {
         Some(0) | None => String::new(),

@@ -43,7 +43,8 @@ fn fewest_days(kind: RetentionKind) -> i64 {
         RetentionKind::Transcripts
         | RetentionKind::KeptAnswers
         | RetentionKind::Exchanges
-        | RetentionKind::Comparisons => 1,
+        | RetentionKind::Comparisons
+        | RetentionKind::Uploads => 1,
     }
 }
 
@@ -57,6 +58,16 @@ impl Gateway {
         let of = |kind| rules.iter().find(|rule| rule.kind == kind).cloned();
         let kinds = RetentionKind::ALL.iter().copied();
         Ok(kinds.map(|kind| Retention { kind, rule: of(kind), fewest_days: fewest_days(kind) }).collect())
+    }
+
+    /// Days of the rule of a kind; `None` where it has none.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub async fn retention_days(&self, kind: RetentionKind) -> Result<Option<u32>, GatewayError> {
+        let rules = self.inner.store.retention_rules().await?;
+        let rule = rules.into_iter().find(|rule| rule.kind == kind);
+        Ok(rule.and_then(|rule| u32::try_from(rule.days).ok()))
     }
 
     /// Sets the rule of a kind, or ends it with `None`. Records go with the next

@@ -16,6 +16,15 @@ use crate::desk::{key_id, label_of};
 use crate::dispatch::admit::is_end_user;
 use crate::{Caller, Gateway, GatewayError, now_micros};
 
+/// Whose answers a caller may be given again, and for whom they were made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReplayScope {
+    pub app: String,
+    /// Id of its token; `None` for all keys of the app.
+    pub token: Option<String>,
+    pub end_user: Option<String>,
+}
+
 /// Tokens of an app that have not ended.
 const MOST_TOKENS: i64 = 10_000;
 /// Tokens that a list has.
@@ -256,10 +265,11 @@ impl Caller {
     }
 
     /// Whose answers it may be given again: those of its app, or of its token.
-    pub fn replay_scope(&self) -> String {
-        match &self.token {
-            Some(token) => format!("{} token {}", self.app.name, token.id()),
-            None => self.app.name.clone(),
+    pub fn replay_scope(&self) -> ReplayScope {
+        ReplayScope {
+            app: self.app.name.clone(),
+            token: self.token.as_ref().map(|token| token.id().to_owned()),
+            end_user: self.end_user(),
         }
     }
 

@@ -13,10 +13,12 @@ use crate::access::Allowed;
 use crate::answers::Answers;
 use crate::body::{RequestBody, read_json};
 use crate::headers::{Meta, one_of};
+use crate::idempotency::Idempotency;
 use crate::origins::check_origin;
 use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
+use crate::uploads::Uploads;
 use crate::wire::{AppAnswer, AppRequest, ErasureAnswer, KeyAnswer, KeyRequest, List};
 
 /// Seconds until a key expires, if it does.
@@ -212,7 +214,7 @@ pub(crate) async fn change(
 
 /// Erase what an app said and heard
 ///
-/// Its transcripts, exchanges, comparisons, kept and linked answers, and finished jobs with their files. Dispatches, the
+/// Its transcripts, exchanges, comparisons, kept and linked answers, unused uploads, and finished jobs with their files. Dispatches, the
 /// ledger and usage have no words, and stay. With `end_user`, those alone that were made for this end user (the
 /// field `End-User` of a request, or `end_user` of a token). With `dry_run` nothing is erased, and the answer says what would be.
 #[utoipa::path(
@@ -229,6 +231,8 @@ pub(crate) async fn erase(
     meta: Meta,
     gateway: &State<Gateway>,
     answers: &State<Answers>,
+    idempotency: &State<Idempotency>,
+    uploads: &State<Uploads>,
 ) -> Result<Json<ErasureAnswer>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
     let dry_run = given.flag("dry_run")?.unwrap_or(false);
@@ -236,9 +240,11 @@ pub(crate) async fn erase(
     given.finish()?;
     let scope = ErasureScope { app: name.to_owned(), end_user };
     let mode = if dry_run { ErasureMode::Count } else { ErasureMode::Erase };
-    let erased = gateway.erase(scope.clone(), mode, &allowed.0.who).await?;
-    let linked = answers.erase(scope, mode).await?;
-    Ok(Json(ErasureAnswer::of(erased, linked, mode)))
+    let mut erased = gateway.erase(scope.clone(), mode, &allowed.0.who).await?;
+    erased.kept_answers += idempotency.erase(&scope, mode);
+    let uploads = uploads.erase(&scope, mode).await;
+    let linked_answers = answers.erase(scope, mode).await?;
+    Ok(Json(ErasureAnswer { linked_answers, uploads, ..ErasureAnswer::of(erased, mode) }))
 }
 
 /// List an app's keys

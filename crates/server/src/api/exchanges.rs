@@ -74,7 +74,7 @@ pub(crate) async fn exchange(
     };
     let ReadExchange { request, format, link_until, body } = read;
     let told: [&[u8]; 2] = [b"exchanges", &body];
-    let claim = match idempotency.begin(&allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
+    let claim = match idempotency.begin(allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
         Replay::Answer(kept) => return Ok(SpokenAnswer::StoredAnswer(kept)),
         Replay::Do(claim) => claim,
     };

@@ -1,6 +1,6 @@
 //! `/retention`: how long records are kept.
 
-use dispatcher_gateway::{Gateway, RetentionKind};
+use dispatcher_gateway::{ErasureMode, Gateway, RetentionKind};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
 
@@ -11,6 +11,7 @@ use crate::headers::one_of;
 use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
+use crate::uploads::Uploads;
 use crate::wire::{List, RemovalAnswer, RetentionAnswer, RetentionRequest};
 
 fn kind_of(word: &str) -> Result<RetentionKind, Problem> {
@@ -92,10 +93,18 @@ pub(crate) async fn remove(
     _allowed: Allowed,
     meta: Meta,
     gateway: &State<Gateway>,
+    uploads: &State<Uploads>,
 ) -> Result<Json<List<RemovalAnswer>>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
     let dry_run = given.flag("dry_run")?.unwrap_or(false);
     given.finish()?;
-    let runs = if dry_run { gateway.preview_retention().await? } else { gateway.run_retention().await? };
+    let mode = if dry_run { ErasureMode::Count } else { ErasureMode::Erase };
+    let mut runs = if dry_run { gateway.preview_retention().await? } else { gateway.run_retention().await? };
+    if let Some(run) = runs.iter_mut().find(|run| run.kind == RetentionKind::Uploads)
+        && let Ok(days) = u32::try_from(run.days)
+    {
+        let removed = uploads.remove_older(days, mode).await;
+        run.records = i64::try_from(removed).unwrap_or(i64::MAX);
+    }
     Ok(Json(List::whole(runs.into_iter().map(RemovalAnswer::from).collect())))
 }

@@ -107,7 +107,7 @@ pub(crate) async fn recognise(
     };
     let digest = digest(&audio).await?;
     let told: [&[u8]; 4] = [b"transcripts", meta.query.as_bytes(), meta.accept.as_bytes(), digest.as_bytes()];
-    let claim = match idempotency.begin(&allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
+    let claim = match idempotency.begin(allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
         Replay::Answer(kept) => return WrittenTranscript::of_kept(&kept).await,
         Replay::Do(claim) => claim,
     };

@@ -96,8 +96,9 @@ pub(crate) async fn begin(
     let name = given.text("name").map(|name| name.chars().take(200).collect());
     let media_type = given.text("type").unwrap_or(meta.content_type);
     given.finish()?;
+    let end_user = allowed.0.end_user();
     let app = allowed.0.app.name;
-    let upload = Upload { app: app.clone(), media_type, name, complete: false };
+    let upload = Upload { app: app.clone(), end_user, media_type, name, complete: false };
     let id = uploads.begin(&upload).await?;
     let complete = part.complete.unwrap_or(true);
     let offset = uploads.append(&id, &app, 0, complete, data.open(uploads.limit)?).await?;

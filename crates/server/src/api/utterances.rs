@@ -98,7 +98,7 @@ pub(crate) async fn speak(
     let leaving = drain.enter();
     let read = speech_request::read(&meta, data, &Formats::of(gateway, &allowed.0)).await?;
     let told: [&[u8]; 4] = [b"utterances", meta.query.as_bytes(), meta.accept.as_bytes(), &read.body];
-    let claim = match idempotency.begin(&allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
+    let claim = match idempotency.begin(allowed.0.replay_scope(), meta.idempotency_key.as_deref(), &told)? {
         Replay::Answer(kept) => return Ok(SpokenAnswer::StoredAnswer(kept)),
         Replay::Do(claim) => claim,
     };

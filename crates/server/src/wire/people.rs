@@ -135,10 +135,12 @@ pub(crate) struct ErasureAnswer {
     pub(crate) transcripts: usize,
     pub(crate) exchanges: usize,
     pub(crate) comparisons: usize,
-    /// Answers that were kept for recall.
+    /// Answers that were kept for recall, or for their Idempotency-Key.
     pub(crate) kept_answers: usize,
     /// Answers that could be fetched by a link.
     pub(crate) linked_answers: usize,
+    /// Uploads that nobody used.
+    pub(crate) uploads: usize,
     /// Finished jobs, with their files.
     pub(crate) jobs: usize,
     /// Jobs that are not over: they stay.
@@ -150,14 +152,16 @@ pub(crate) struct ErasureAnswer {
 }
 
 impl ErasureAnswer {
-    pub(crate) fn of(erasure: Erasure, linked_answers: usize, mode: ErasureMode) -> Self {
+    /// Of records; what lies in files is not counted yet.
+    pub(crate) fn of(erasure: Erasure, mode: ErasureMode) -> Self {
         ErasureAnswer {
             dry_run: mode == ErasureMode::Count,
             transcripts: erasure.transcripts,
             exchanges: erasure.exchanges,
             comparisons: erasure.comparisons,
             kept_answers: erasure.kept_answers,
-            linked_answers,
+            linked_answers: 0,
+            uploads: 0,
             jobs: erasure.jobs,
             running_jobs: erasure.running_jobs,
             tokens: erasure.tokens,

@@ -182,7 +182,7 @@ pub(crate) struct UsageAnswer {
     /// What the recalled requests would have cost.
     pub(crate) saved: Amount,
     /// Milliseconds until the first audio, or until the transcript: half of the calls took no longer.
-    /// To a twentieth; null by hour.
+    /// To a twentieth; null where no call gave audio.
     pub(crate) latency_median: Option<f64>,
     /// The same of 95 calls of 100.
     pub(crate) latency_p95: Option<f64>,

@@ -17,7 +17,7 @@ pub(crate) struct RetentionRequest {
 /// A kind of records, and how long they are kept.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct RetentionAnswer {
-    /// `dispatches`, `transcripts`, `kept-answers`, `exchanges`, `comparisons` or `audit`.
+    /// `dispatches`, `transcripts`, `kept-answers`, `exchanges`, `comparisons`, `uploads` or `audit`.
     pub(crate) kind: &'static str,
     /// Null: they are not removed by their age.
     pub(crate) days: Option<i64>,
