@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { drawPair, scores, verdict } from './comparison'
+import { drawPair, placeKind, scores, verdict } from './comparison'
 
 describe('comparisons', () => {
   it('draws every ordered pair of voices and never a voice with itself', () => {
@@ -18,6 +18,11 @@ describe('comparisons', () => {
 
   it('has the seven steps from worse to better', () => {
     expect(scores.map((score) => score.value)).toEqual([-3, -2, -1, 0, 1, 2, 3])
+  })
+
+  it('tells what stands at a place of an alignment', () => {
+    const place = (reference: string | null, heard: string | null) => placeKind({ reference, heard })
+    expect([place('six', 'six'), place('leaves', 'leave'), place('at', null), place(null, 'now')]).toEqual(['same', 'substituted', 'missing', 'inserted'])
   })
 
   it('says who is preferred', () => {

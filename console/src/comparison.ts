@@ -1,4 +1,4 @@
-// Pairs of voices that are rated, and what the ratings say.
+// Pairs of voices that are rated, what the ratings say, and places of transcripts.
 import type { Schemas } from './api/client'
 
 export interface Pair {
@@ -23,6 +23,13 @@ export function drawPair(numbers: number[], random: () => number): Pair | undefi
   const others = numbers.filter((number) => number !== first)
   const second = others[Math.floor(random() * others.length)]
   return first === undefined || second === undefined ? undefined : { first, second }
+}
+
+/** What stands at a place of an alignment of a transcript with what was said. */
+export function placeKind(place: Schemas['AlignedAnswer']): 'same' | 'substituted' | 'missing' | 'inserted' {
+  if (place.heard == null) return 'missing'
+  if (place.reference == null) return 'inserted'
+  return place.heard === place.reference ? 'same' : 'substituted'
 }
 
 /** What the ratings of two voices say. */

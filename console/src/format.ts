@@ -62,3 +62,6 @@ export function kilobytes(bytes: number): string {
 
 /** `1 file`, `3 files`. */
 export const counted = (count: number, noun: string): string => (count === 1 ? `1 ${noun}` : `${count} ${noun}s`)
+
+/** A share as a percentage. */
+export const percent = (share: number): string => `${(share * 100).toFixed(1)} %`

@@ -33,6 +33,7 @@ const PAGES: [(&str, &str); 27] = [
     ("/apps/helpline", "in total"),
     ("/people", "reads everything and changes nothing"),
     ("/compare", "rated by ear without the names"),
+    ("/compare?of=recognisers", "how far they agree"),
     ("/alerts", "No notices yet."),
     ("/captions", "the words appear while you speak"),
     ("/exchange", "The reply hook of the app answers"),

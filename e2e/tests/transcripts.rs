@@ -286,6 +286,14 @@ async fn transcripts_are_compared_with_what_was_said_and_with_one_another() {
     let told = String::from_utf8(told.stdout).unwrap();
     assert!(told.contains("turnstone") && told.contains("0.0 %") && told.contains("EUR"), "{told}");
     assert!(told.contains("Consensus: The ramp is closing."), "{told}");
+    std::fs::write(said, "The old ramp was closing now.").unwrap();
+    let report = demo.folder.path().join("heard.html");
+    let args = ["compare", sound, "--engine", "turnstone", "--reference", said, "--report", report.to_str().unwrap()];
+    let told = String::from_utf8(demo.client(&args).stdout).unwrap();
+    assert!(told.contains("turnstone: the [old|] ramp [was|is] closing [now|]"), "{told}");
+    let page = std::fs::read_to_string(report).unwrap();
+    let marked = "the <del class=\"m\">old</del> ramp <span class=\"s\"><del>was</del> is</span> closing";
+    assert!(page.contains(marked) && page.contains("EUR"), "{page}");
 }
 
 /// A thousand frames that are none, in as many ways as there are seeds.

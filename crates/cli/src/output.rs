@@ -38,6 +38,7 @@ pub(crate) enum Colour {
     Good,
     Warn,
     Bad,
+    Notice,
 }
 
 /// Colours are for terminals, and for those who want them.
@@ -54,6 +55,7 @@ pub(crate) fn paint(text: &str, colour: Colour) -> String {
         Colour::Good => "32",
         Colour::Warn => "33",
         Colour::Bad => "31",
+        Colour::Notice => "34",
     };
     format!("\u{1b}[{code}m{text}\u{1b}[0m")
 }
@@ -80,6 +82,7 @@ fn cell(text: &String) -> Cell {
         Some(Colour::Good) => cell.fg(Color::Green),
         Some(Colour::Warn) => cell.fg(Color::Yellow),
         Some(Colour::Bad) => cell.fg(Color::Red),
+        Some(Colour::Notice) => cell.fg(Color::Blue),
         None => cell,
     }
 }

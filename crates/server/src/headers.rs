@@ -1,5 +1,6 @@
 //! Headers that the handlers read, and those that every answer gets.
 
+use dispatcher_audio::by_weight;
 use dispatcher_gateway::{CacheWish, Gateway, RequestsLeft};
 use rocket::fairing::AdHoc;
 use rocket::http::Header;
@@ -112,6 +113,13 @@ fn warning_header(warning: &str) -> ToldHeader {
 fn prefers(prefer: &str, preference: &str) -> bool {
     let given = prefer.split([',', ';']).map(|part| part.replace([' ', '"'], ""));
     given.into_iter().any(|part| part.eq_ignore_ascii_case(preference))
+}
+
+impl Meta {
+    /// Whether `Accept` prefers a media type to all others.
+    pub(crate) fn prefers_type(&self, media_type: &str) -> bool {
+        by_weight(&self.accept).first().is_some_and(|range| range.trim().starts_with(media_type))
+    }
 }
 
 /// `version-trace-parent-flags` in hexadecimal (W3C Trace Context, section 3.2).

@@ -173,6 +173,7 @@ pub(crate) enum RulesCommand {
 #[derive(Args)]
 #[command(after_help = "Examples:
   dispatcher compare drill.wav --engine turnstone --engine whimbrel --reference drill.txt
+  dispatcher compare drill.wav --engine turnstone --engine avocet --reference drill.txt --report heard.html
   dispatcher compare --text one.txt --text two.txt --text three.txt
   dispatcher compare --text heard.txt --reference said.txt
   dispatcher compare --say \"Stand clear.\" --voice heron/pellin --voice flite/slt -o voices
@@ -207,7 +208,7 @@ pub(crate) struct CompareArgs {
     /// Write the audio of the voices to this folder
     #[arg(short, long, value_name = "DIR", conflicts_with_all = ["audio", "text"])]
     pub(crate) output: Option<PathBuf>,
-    /// Write a report with the audio to this HTML file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["audio", "text"])]
+    /// Write a report to this HTML file: voices with their audio, transcripts with their errors
+    #[arg(long, value_name = "FILE")]
     pub(crate) report: Option<PathBuf>,
 }

@@ -2,24 +2,25 @@
 
 use std::path::Path;
 
+use reqwest::Method;
 use serde_json::{Value, json};
 
 use super::transcribe::media_type;
 use crate::args::CompareArgs;
 use crate::client::{self, Client};
 use crate::error::CliError;
-use crate::output::{self, OutputForm};
+use crate::output::{self, Colour, OutputForm};
+
+const COMPARE: &str = "/api/v1/transcripts/compare";
 
 pub(crate) async fn run(client: &Client, args: CompareArgs, form: OutputForm) -> Result<(), CliError> {
     if args.say.is_some() || args.comparison.is_some() {
         return super::compare_voices::run(client, args, form).await;
     }
     let mut entries = Vec::new();
-    let mut costs = Vec::new();
     for path in &args.text {
         let name = path.file_stem().and_then(|stem| stem.to_str()).unwrap_or("text");
         entries.push(json!({"name": name, "text": read(path)?}));
-        costs.push(Value::Null);
     }
     if let Some(audio) = &args.audio {
         let kind = media_type(audio, None);
@@ -27,19 +28,20 @@ pub(crate) async fn run(client: &Client, args: CompareArgs, form: OutputForm) ->
             let query = [("engine", Some(engine.as_str())), ("language", args.language.as_deref())];
             let answer = client.post_file("/api/v1/transcripts", &query, audio, &kind, "application/json").await?;
             let heard = client::json(answer).await?;
-            entries.push(json!({"name": engine, "text": heard["text"], "words": words_of(&heard)}));
-            costs.push(heard["cost"].clone());
+            let (words, cost) = (words_of(&heard), &heard["cost"]);
+            entries.push(json!({"name": engine, "text": heard["text"], "words": words, "cost": cost}));
         }
     }
     let reference = args.reference.as_deref().map(read).transpose()?;
     let body = json!({"reference": reference, "transcripts": entries});
-    let mut compared = client.post("/api/v1/transcripts/compare", &body).await?;
-    for (place, cost) in costs.iter().enumerate() {
-        if let Some(line) = compared["transcripts"].get_mut(place) {
-            line["cost"] = cost.clone();
-        }
+    let compared = client.post(COMPARE, &body).await?;
+    if let Some(file) = &args.report {
+        let request = client.request(Method::POST, COMPARE).header("Accept", "text/html").json(&body);
+        let page = client.send(request).await?.bytes().await.map_err(CliError::Broken)?;
+        std::fs::write(file, page).map_err(|source| CliError::File { path: file.clone(), source })?;
+        eprintln!("Wrote {}", file.display());
     }
-    form.print(&compared, || render(&compared, &entries, &costs))
+    form.print(&compared, || render(&compared, &entries))
 }
 
 /// Words without members that are null, which a comparison does not take.
@@ -62,14 +64,27 @@ fn percent(value: &Value) -> String {
     value.as_f64().map_or_else(String::new, |rate| format!("{:.1} %", rate * 100.0))
 }
 
-fn render(compared: &Value, entries: &[Value], costs: &[Value]) -> String {
+/// What was said and heard, where they differ: `[leaves|leave]` another word,
+/// `[six|]` missing, `[|at]` inserted.
+fn aligned(line: &Value) -> String {
+    let places = line["alignment"].as_array().into_iter().flatten().map(|place| {
+        match (place["reference"].as_str(), place["heard"].as_str()) {
+            (Some(said), Some(heard)) if said == heard => said.to_owned(),
+            (Some(said), Some(heard)) => output::paint(&format!("[{said}|{heard}]"), Colour::Warn),
+            (said, None) => output::paint(&format!("[{}|]", said.unwrap_or_default()), Colour::Bad),
+            (None, Some(heard)) => output::paint(&format!("[|{heard}]"), Colour::Notice),
+        }
+    });
+    places.collect::<Vec<_>>().join(" ")
+}
+
+fn render(compared: &Value, entries: &[Value]) -> String {
     let mut out = String::new();
     let against = compared["transcripts"].as_array().cloned().unwrap_or_default();
-    let cost = |place: usize| costs.get(place).filter(|cost| !cost.is_null()).map(output::money).unwrap_or_default();
+    let cost = |of: &Value| if of["cost"].is_null() { String::new() } else { output::money(&of["cost"]) };
     let rows: Vec<Vec<String>> = against
         .iter()
-        .enumerate()
-        .map(|(place, line)| {
+        .map(|line| {
             let words = &line["words"];
             let count = |member: &str| words[member].to_string();
             vec![
@@ -79,16 +94,20 @@ fn render(compared: &Value, entries: &[Value], costs: &[Value]) -> String {
                 count("substituted"),
                 count("missing"),
                 count("inserted"),
-                cost(place),
+                cost(line),
             ]
         })
         .collect();
     if rows.is_empty() {
-        let rows = entries.iter().enumerate().map(|(place, entry)| vec![output::text(entry, "name"), cost(place)]);
+        let rows = entries.iter().map(|entry| vec![output::text(entry, "name"), cost(entry)]);
         out += &output::table(&["transcript", "cost"], rows.collect(), &[1]);
     } else {
         let head = ["transcript", "word errors", "character errors", "substituted", "missing", "inserted", "cost"];
         out += &output::table(&head, rows, &[1, 2, 3, 4, 5, 6]);
+        out += "\n\n[said|heard]";
+        for line in against.iter().filter(|line| line["name"] != "consensus") {
+            out += &format!("\n{}: {}", output::text(line, "name"), aligned(line));
+        }
     }
     let pairs = compared["agreement"].as_array().cloned().unwrap_or_default();
     if !pairs.is_empty() {

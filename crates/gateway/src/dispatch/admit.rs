@@ -77,7 +77,7 @@ impl Caller {
     }
 
     /// For whom its request is, for records.
-    pub(crate) fn end_user(&self) -> Option<String> {
+    pub fn end_user(&self) -> Option<String> {
         self.end_user.as_deref().map(str::to_owned)
     }
 

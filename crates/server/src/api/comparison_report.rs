@@ -1,20 +1,24 @@
-//! The report of a comparison: one HTML file that needs nothing else.
+//! The reports of comparisons of voices and of transcripts: one HTML file each,
+//! which needs nothing else.
 
 use std::fmt::Write as _;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 
-use crate::wire::{Amount, ComparedVoiceAnswer, PreferenceAnswer, VoiceComparison};
+use crate::wire::{
+    AgainstReference, AlignedAnswer, Amount, ComparedVoiceAnswer, ComparisonAnswer, PreferenceAnswer, VoiceComparison,
+};
 
 const HEAD: &str = "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n\
-    <meta name=\"viewport\" content=\"width=device-width\">\n<title>Comparison of voices</title>\n<style>\n\
+    <meta name=\"viewport\" content=\"width=device-width\">\n<title>Comparison</title>\n<style>\n\
     body { font: 16px/1.5 sans-serif; max-width: 60rem; margin: 2rem auto; padding: 0 1rem; color: #1d2a2a; }\n\
     table { border-collapse: collapse; width: 100%; margin: 1rem 0; }\n\
     th, td { text-align: left; padding: .4rem .6rem; border-bottom: 1px solid #c9d3d1; vertical-align: middle; }\n\
     td.n { text-align: right; font-variant-numeric: tabular-nums; }\n\
     blockquote { margin: 1rem 0; padding: .6rem 1rem; background: #eef3f1; }\n\
-    audio { width: 15rem; max-width: 100%; }\n</style>\n";
+    audio { width: 15rem; max-width: 100%; }\n    .s { background: #f6e3b5; } .s del { color: #6b5b2a; }\n\
+    .m { background: #f4cfc9; } .i { background: #cfe0f4; }\n</style>\n";
 
 /// Text as it is written in HTML.
 fn escaped(text: &str) -> String {
@@ -108,10 +112,123 @@ pub(super) fn html(comparison: &VoiceComparison, sounds: &[(i64, Vec<u8>)]) -> S
     page
 }
 
+fn percent(rate: f64) -> String {
+    format!("{:.1} %", rate * 100.0)
+}
+
+/// A place of an alignment: what was said is crossed out where something else was heard.
+fn place(place: &AlignedAnswer) -> String {
+    let text = |word: &Option<String>| escaped(word.as_deref().unwrap_or_default());
+    match (&place.reference, &place.heard) {
+        (Some(said), Some(heard)) if said == heard => text(&place.heard),
+        (Some(_), Some(_)) => {
+            format!("<span class=\"s\"><del>{}</del> {}</span>", text(&place.reference), text(&place.heard))
+        }
+        (_, None) => format!("<del class=\"m\">{}</del>", text(&place.reference)),
+        (None, _) => format!("<ins class=\"i\">{}</ins>", text(&place.heard)),
+    }
+}
+
+fn error_row(line: &AgainstReference) -> String {
+    let words = &line.words;
+    let counts = [words.substituted, words.missing, words.inserted].map(|count| format!("<td class=\"n\">{count}</td>"));
+    format!(
+        "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td>{}<td class=\"n\">{}</td></tr>\n",
+        escaped(&line.name),
+        percent(words.rate),
+        percent(line.characters.rate),
+        counts.concat(),
+        escaped(&line.cost.as_ref().map_or_else(|| "–".into(), cost)),
+    )
+}
+
+/// The report of transcripts, with their names and texts.
+pub(super) fn transcripts_html(compared: &ComparisonAnswer, texts: &[(String, String)]) -> String {
+    let mut page = String::from(HEAD);
+    let _ = writeln!(page, "<h1>Comparison of {} transcripts</h1>", texts.len());
+    if let Some(reference) = &compared.reference {
+        let _ = write!(
+            page,
+            "<blockquote>{}</blockquote>\n<p>Compared as: {}.</p>\n<table>\n<tr><th>Transcript</th><th>Word errors</th>\
+             <th>Character errors</th><th>Substituted</th><th>Missing</th><th>Inserted</th><th>Cost</th></tr>\n",
+            escaped(reference),
+            compared.normalisation
+        );
+        compared.transcripts.iter().for_each(|line| page.push_str(&error_row(line)));
+        page.push_str(
+            "</table>\n<p><span class=\"s\"><del>said</del> heard</span> another word, <del class=\"m\">missing</del>, \
+             <ins class=\"i\">inserted</ins></p>\n",
+        );
+        for line in &compared.transcripts {
+            let places: Vec<String> = line.alignment.iter().map(place).collect();
+            let _ = writeln!(page, "<h2>{}</h2>\n<p>{}</p>", escaped(&line.name), places.join(" "));
+        }
+    } else {
+        for (name, text) in texts {
+            let _ = writeln!(page, "<h2>{}</h2>\n<p>{}</p>", escaped(name), escaped(text));
+        }
+        if let Some(agreed) = &compared.consensus {
+            let _ = writeln!(page, "<h2>Consensus</h2>\n<p>{}</p>", escaped(&agreed.text));
+        }
+    }
+    if !compared.agreement.is_empty() {
+        page.push_str("<table>\n<tr><th>Transcript</th><th>And</th><th>Agree on</th></tr>\n");
+        for pair in &compared.agreement {
+            let _ = writeln!(
+                page,
+                "<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td></tr>",
+                escaped(&pair.first),
+                escaped(&pair.second),
+                percent(pair.agreement)
+            );
+        }
+        page.push_str("</table>\n");
+    }
+    page
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::wire::VoiceComparisonSummary;
+    use crate::wire::{AgreementAnswer, ErrorCountsAnswer, VoiceComparisonSummary};
+
+    #[test]
+    fn a_report_of_transcripts_marks_each_kind_of_error_and_takes_no_text_for_markup() {
+        let step = |reference: Option<&str>, heard: Option<&str>| AlignedAnswer {
+            reference: reference.map(str::to_owned),
+            heard: heard.map(str::to_owned),
+        };
+        let counts = || ErrorCountsAnswer { rate: 0.6, substituted: 1, missing: 1, inserted: 1, of: 5 };
+        let line = AgainstReference {
+            name: "turn<stone>".into(),
+            cost: Some(Amount { amount: "0.0024".into(), currency: "EUR".into() }),
+            words: counts(),
+            characters: counts(),
+            alignment: vec![
+                step(Some("ferry"), Some("ferry")),
+                step(Some("leaves"), Some("leave")),
+                step(Some("at"), None),
+                step(None, Some("o'clock")),
+            ],
+        };
+        let agreement = AgreementAnswer { first: "a".into(), second: "b".into(), agreement: 0.75 };
+        let compared = ComparisonAnswer {
+            normalisation: "small letters",
+            reference: Some("ferry leaves at".into()),
+            transcripts: vec![line],
+            agreement: vec![agreement],
+            consensus: None,
+        };
+        let page = transcripts_html(&compared, &[("turn<stone>".into(), "Ferry leave o'clock".into())]);
+        let marked = "ferry <span class=\"s\"><del>leaves</del> leave</span> <del class=\"m\">at</del> \
+                      <ins class=\"i\">o'clock</ins>";
+        assert!(page.contains(marked), "{page}");
+        assert!(page.contains("turn&lt;stone&gt;") && !page.contains("turn<stone>"));
+        assert!(page.contains("60.0 %") && page.contains("0.0024 EUR") && page.contains("75.0 %"));
+        let compared = ComparisonAnswer { reference: None, transcripts: Vec::new(), ..compared };
+        let page = transcripts_html(&compared, &[("a".into(), "Mind <the> step".into())]);
+        assert!(page.contains("<p>Mind &lt;the&gt; step</p>") && !page.contains("Word errors"), "{page}");
+    }
 
     fn voice(number: i64, voice: &str, fault: Option<&str>) -> ComparedVoiceAnswer {
         ComparedVoiceAnswer {

@@ -136,9 +136,9 @@ pub(crate) async fn report(allowed: Allowed, id: &str, gateway: &State<Gateway>)
 /// A file that a browser saves and does not show: its text is not the service's own.
 #[derive(Debug)]
 pub(crate) struct Attachment {
-    kind: ContentType,
-    name: String,
-    body: String,
+    pub(super) kind: ContentType,
+    pub(super) name: String,
+    pub(super) body: String,
 }
 
 impl<'r> Responder<'r, 'static> for Attachment {

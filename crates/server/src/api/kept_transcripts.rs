@@ -1,12 +1,14 @@
 //! `/api/v1/transcripts`: kept transcripts, and transcripts held against one
 //! another.
 
-use dispatcher_core::{Transcript, align, compare_texts, consensus, normalise_words};
+use dispatcher_core::{Money, Transcript, align, compare_texts, consensus, normalise_words};
 use dispatcher_gateway::Gateway;
-use rocket::http::Status;
+use rocket::http::{ContentType, Status};
 use rocket::serde::json::Json;
-use rocket::{State, delete, get, post, put};
+use rocket::{Either, State, delete, get, post, put};
 
+use super::comparison_report;
+use super::comparisons::Attachment;
 use super::transcript_form::{TranscriptForm, WrittenTranscript, form_of};
 use crate::access::Allowed;
 use crate::body::{RequestBody, read_json};
@@ -15,7 +17,7 @@ use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{
-    AgainstReference, AgreementAnswer, ComparisonAnswer, ComparisonRequest, CorrectionRequest, KeptTranscriptAnswer,
+    AgainstReference, AgreementAnswer, ComparedEntry, ComparisonAnswer, ComparisonRequest, CorrectionRequest, KeptTranscriptAnswer,
     List, TranscriptLine,
 };
 
@@ -155,25 +157,37 @@ pub(crate) async fn remove(allowed: Allowed, id: &str, gateway: &State<Gateway>)
 /// Compare transcripts
 ///
 /// Word and character error rates against a reference, agreement of the transcripts with one another, and a
-/// consensus: words are aligned and each transcript votes, weighted by confidence. Nothing is kept.
+/// consensus: words are aligned and each transcript votes, weighted by confidence. Nothing is kept. With
+/// `Accept: text/html` the answer is a report to hand on, one HTML file with coloured alignments.
 #[utoipa::path(
     operation_id = "compareTranscripts",
     context_path = "/api/v1", tag = "transcripts",
     request_body = ComparisonRequest,
-    responses((status = 200, description = "The comparison", body = ComparisonAnswer), (status = "4XX", body = Problem, content_type = "application/problem+json")),
+    responses((status = 200, description = "The comparison", content((ComparisonAnswer = "application/json"), (String = "text/html"))), (status = "4XX", body = Problem, content_type = "application/problem+json")),
     security(("key" = []))
 )]
 #[post("/transcripts/compare", data = "<data>")]
 pub(crate) async fn compare(
     _allowed: Allowed,
+    meta: Meta,
     data: RequestBody<'_>,
     gateway: &State<Gateway>,
-) -> Result<Json<ComparisonAnswer>, Problem> {
+) -> Result<Either<Json<ComparisonAnswer>, Attachment>, Problem> {
     let request: ComparisonRequest = read_json(data, CORRECTION_BODY).await?;
     check(&request)?;
+    let texts: Vec<_> = request.transcripts.iter().map(|entry| (entry.name.clone(), entry.text.clone())).collect();
     // Its memory and time grow with the product of two texts.
     let compared = gateway.in_turn(move || comparison(request)).await?;
-    compared.map(Json).ok_or_else(|| Problem::new(ProblemKind::Invalid, "the transcripts are too long to be compared"))
+    let too_long = || Problem::new(ProblemKind::Invalid, "the transcripts are too long to be compared");
+    let compared = compared.ok_or_else(too_long)?;
+    Ok(match meta.prefers_type("text/html") {
+        true => Either::Right(Attachment {
+            kind: ContentType::HTML,
+            name: "comparison.html".into(),
+            body: comparison_report::transcripts_html(&compared, &texts),
+        }),
+        false => Either::Left(Json(compared)),
+    })
 }
 
 fn check(request: &ComparisonRequest) -> Result<(), Problem> {
@@ -197,26 +211,26 @@ fn check(request: &ComparisonRequest) -> Result<(), Problem> {
 }
 
 fn comparison(request: ComparisonRequest) -> Option<ComparisonAnswer> {
-    let named = request
-        .transcripts
-        .into_iter()
-        .map(|entry| (entry.name, Transcript { text: entry.text, words: entry.words, ..Transcript::default() }));
-    let (names, transcripts): (Vec<String>, Vec<Transcript>) = named.unzip();
+    let named = request.transcripts.into_iter().map(|entry| {
+        let ComparedEntry { name, text, words, cost } = entry;
+        ((name, cost), Transcript { text, words, ..Transcript::default() })
+    });
+    let (names, transcripts): (Vec<(String, Option<Money>)>, Vec<Transcript>) = named.unzip();
     let agreed = if transcripts.len() > 1 { Some(consensus(&transcripts)?) } else { None };
     let mut against = Vec::new();
     if let Some(reference) = &request.reference {
-        let texts = names.iter().map(String::as_str).zip(transcripts.iter().map(|it| it.text.as_str()));
-        let agreed = agreed.iter().map(|agreed| ("consensus", agreed.text.as_str()));
-        for (name, text) in texts.chain(agreed) {
-            against.push(AgainstReference::of(name, compare_texts(reference, text)?));
+        let texts = names.iter().zip(&transcripts).map(|((name, cost), it)| (name.as_str(), *cost, it.text.as_str()));
+        let agreed = agreed.iter().map(|agreed| ("consensus", None, agreed.text.as_str()));
+        for (name, cost, text) in texts.chain(agreed) {
+            against.push(AgainstReference::of(name, cost, compare_texts(reference, text)?));
         }
     }
     let mut agreement = Vec::new();
     for first in 0..transcripts.len() {
         for second in first + 1..transcripts.len() {
             agreement.push(AgreementAnswer {
-                first: names[first].clone(),
-                second: names[second].clone(),
+                first: names[first].0.clone(),
+                second: names[second].0.clone(),
                 agreement: agreement_of(&transcripts[first].text, &transcripts[second].text)?,
             });
         }

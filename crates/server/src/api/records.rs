@@ -1,6 +1,5 @@
 //! Dispatches, usage, the audit log, and the overview.
 
-use dispatcher_audio::by_weight;
 use dispatcher_core::{Work, is_day};
 use dispatcher_gateway::{
     AuditFilter, DispatchFilter, DispatchState, Gateway, GroupBy, Overview, day_of, micros_of_day, now_micros,
@@ -131,8 +130,7 @@ pub(crate) async fn usage(
         converted: report.converted.map(Amount::from),
         sample: gateway.has_samples().await?,
     };
-    let liked = by_weight(&meta.accept).first().is_some_and(|range| range.trim().starts_with("text/csv"));
-    match liked {
+    match meta.prefers_type("text/csv") {
         true => Ok(Either::Right((ContentType::CSV, list.to_csv()?))),
         false => Ok(Either::Left(Json(list))),
     }
@@ -177,7 +175,7 @@ pub(crate) async fn audit(
     entries.truncate(usize::try_from(limit).unwrap_or(0));
     let next = entries.last().filter(|_| more).map(|entry| entry.id.to_string());
     let items: Vec<AuditAnswer> = entries.into_iter().map(AuditAnswer::from).collect();
-    if by_weight(&meta.accept).first().is_some_and(|range| range.trim().starts_with("application/jsonl")) {
+    if meta.prefers_type("application/jsonl") {
         let lines = items.iter().map(|item| serde_json::to_string(item).map(|line| line + "\n"));
         let lines: Result<String, _> = lines.collect();
         let lines = lines.map_err(|error| Problem::new(ProblemKind::Internal, error.to_string()))?;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use dispatcher_core::{
-    Aligned, Consensus, ErrorCounts, MaskRule, Phrase, SpokenCommand, TextComparison, TranscriptChange, VocabularyWord,
+    Aligned, Consensus, ErrorCounts, MaskRule, Money, Phrase, SpokenCommand, TextComparison, TranscriptChange, VocabularyWord,
 };
 use dispatcher_gateway::{AppRules, ComparedLanguage, KeptTranscript, StoredTranscript, TranscriptVersion};
 use serde::{Deserialize, Serialize};
@@ -348,6 +348,9 @@ pub(crate) struct ComparedEntry {
     #[serde(default)]
     #[schema(value_type = Vec<Object>)]
     pub(crate) words: Vec<dispatcher_core::Word>,
+    /// What it cost, for the answer.
+    #[schema(value_type = Option<Amount>)]
+    pub(crate) cost: Option<Money>,
 }
 
 /// Transcripts of the same audio.
@@ -391,13 +394,15 @@ pub(crate) struct AlignedAnswer {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct AgainstReference {
     pub(crate) name: String,
+    /// As it was given.
+    pub(crate) cost: Option<Amount>,
     pub(crate) words: ErrorCountsAnswer,
     pub(crate) characters: ErrorCountsAnswer,
     pub(crate) alignment: Vec<AlignedAnswer>,
 }
 
 impl AgainstReference {
-    pub(crate) fn of(name: &str, compared: TextComparison) -> AgainstReference {
+    pub(crate) fn of(name: &str, cost: Option<Money>, compared: TextComparison) -> AgainstReference {
         let TextComparison { reference, hypothesis, alignment, words, characters } = compared;
         let place = |step: &Aligned| {
             let (one, other) = match *step {
@@ -411,7 +416,13 @@ impl AgainstReference {
             }
         };
         let alignment = alignment.iter().map(place).collect();
-        AgainstReference { name: name.to_owned(), words: words.into(), characters: characters.into(), alignment }
+        AgainstReference {
+            name: name.to_owned(),
+            cost: cost.map(Amount::from),
+            words: words.into(),
+            characters: characters.into(),
+            alignment,
+        }
     }
 }
 
