@@ -66,12 +66,13 @@ const compare = () =>
       one.status === 'fulfilled' ? [{ name: names[at] ?? '', text: one.value.text, words: one.value.words.map(known), cost: one.value.cost }] : [],
     )
     if (!transcripts.length) return
-    request.value = { reference: reference.value.trim() || null, transcripts }
-    compared.value = await ask(api.POST('/api/v1/transcripts/compare', { body: request.value }))
+    const body: Request = { reference: reference.value.trim() || null, transcripts }
+    request.value = body
+    compared.value = await ask(api.POST('/api/v1/transcripts/compare', { body }))
   }, 'compare')
 
 /** A word without the members that nobody knows. */
-const known = (word: Transcript['words'][number]) => Object.fromEntries(Object.entries(word).filter(([, value]) => value != null))
+const known = (word: Transcript['words'][number]) => Object.fromEntries(Object.entries(word).filter(([, value]) => value != null)) as Record<string, never>
 
 const saveReport = () =>
   run(async () => {

@@ -173,7 +173,7 @@ pub(crate) enum RulesCommand {
 #[derive(Args)]
 #[command(after_help = "Examples:
   dispatcher compare drill.wav --engine turnstone --engine whimbrel --reference drill.txt
-  dispatcher compare drill.wav --engine turnstone --engine avocet --reference drill.txt --report heard.html
+  dispatcher compare drill.wav --engine turnstone --reference drill.txt --report heard.html
   dispatcher compare --text one.txt --text two.txt --text three.txt
   dispatcher compare --text heard.txt --reference said.txt
   dispatcher compare --say \"Stand clear.\" --voice heron/pellin --voice flite/slt -o voices
