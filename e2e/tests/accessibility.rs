@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use thirtyfour::Key;
 
 /// Addresses, and a text by which a page is known to have loaded.
-const PAGES: [(&str, &str); 27] = [
+const PAGES: [(&str, &str); 28] = [
     ("/", "Will cost"),
     ("/?mode=script", "Beside each line"),
     ("/voices?search=heron", "Isolde"),
@@ -33,6 +33,7 @@ const PAGES: [(&str, &str); 27] = [
     ("/apps/helpline", "in total"),
     ("/people", "reads everything and changes nothing"),
     ("/compare", "rated by ear without the names"),
+    ("/compare?of=recognisers", "how far they agree"),
     ("/alerts", "No notices yet."),
     ("/captions", "the words appear while you speak"),
     ("/exchange", "The reply hook of the app answers"),

@@ -87,11 +87,11 @@ const saveReport = () =>
 </script>
 
 <template>
-  <section class="stack">
-    <p class="lead quiet">One recording by several recognisers: errors against what was said, and how far they agree.</p>
+  <section>
+    <p class="lead quiet mt-4">One recording by several recognisers: errors against what was said, and how far they agree.</p>
     <ProblemNote :error="error" />
     <p v-if="session.readsOnly" class="quiet">Your role reads only. Recognisers are compared by operators and app owners.</p>
-    <form v-else class="form" @submit.prevent="compare">
+    <form v-else class="compare-form" @submit.prevent="compare">
       <FileDrop v-model="file" :icon="mdiFileMusicOutline" label="The recording" test="compare-audio">
         <template #told>{{ file?.name ?? 'Drop a recording here, or choose one' }}</template>
       </FileDrop>
@@ -104,7 +104,7 @@ const saveReport = () =>
     <p v-for="fault in faults" :key="fault.name" class="text-warning">▲ {{ fault.name }}: {{ fault.why }}</p>
     <template v-if="compared">
       <template v-if="compared.reference">
-        <v-table class="table" density="comfortable">
+        <v-table class="table mt-6" density="comfortable">
           <thead><tr><th scope="col">Recogniser</th><th scope="col" class="number">Word errors</th><th scope="col" class="number wide">Character errors</th><th scope="col" class="number wide">Substituted</th><th scope="col" class="number wide">Missing</th><th scope="col" class="number wide">Inserted</th><th scope="col" class="number">Cost</th></tr></thead>
           <tbody>
             <tr v-for="line in compared.transcripts" :key="line.name" data-test="recogniser">
@@ -118,7 +118,7 @@ const saveReport = () =>
             </tr>
           </tbody>
         </v-table>
-        <p class="quiet legend"><span class="place substituted"><del>said</del> heard</span> another word <del class="place missing">said</del> missing <ins class="place inserted">heard</ins> inserted</p>
+        <p class="quiet legend mt-3"><span class="place substituted"><del>said</del> heard</span> another word <del class="place missing">said</del> missing <ins class="place inserted">heard</ins> inserted</p>
         <div v-for="line in compared.transcripts" :key="line.name">
           <h2>{{ line.name }}</h2>
           <p class="aligned" dir="auto" data-test="alignment">
@@ -136,7 +136,7 @@ const saveReport = () =>
         <div v-if="compared.consensus"><h2>Consensus</h2><p dir="auto">{{ compared.consensus.text }}</p></div>
       </template>
       <ul v-if="compared.agreement.length" class="boxes">
-        <li v-for="pair in compared.agreement" :key="pair.first + pair.second" data-test="agreement">{{ pair.first }} and {{ pair.second }} <strong>agree on {{ percent(pair.agreement) }}</strong> of the words</li>
+        <li v-for="pair in compared.agreement" :key="pair.first + pair.second" data-test="agreement"><span>{{ pair.first }} and {{ pair.second }} <strong>agree on {{ percent(pair.agreement) }}</strong> of the words</span></li>
       </ul>
       <p><v-btn variant="tonal" :loading="busy === 'report'" data-test="save-report" @click="saveReport">Save the report</v-btn></p>
     </template>
@@ -144,16 +144,6 @@ const saveReport = () =>
 </template>
 
 <style scoped>
-.form {
-  display: grid;
-  gap: 14px;
-  max-width: 760px;
-}
-
-.form > .v-btn {
-  justify-self: start;
-}
-
 .aligned {
   line-height: 1.9;
   max-width: 760px;

@@ -94,11 +94,11 @@ onBeforeUnmount(stop)
 </script>
 
 <template>
-  <section class="stack">
-    <p class="lead quiet">One text by several voices: cost, latency and loudness side by side, and rated by ear without the names.</p>
+  <section>
+    <p class="lead quiet mt-4">One text by several voices: cost, latency and loudness side by side, and rated by ear without the names.</p>
     <ProblemNote :error="error" />
     <v-progress-linear v-if="busy === 'compare'" indeterminate color="primary" aria-label="The voices speak" />
-    <form v-if="!session.readsOnly" class="form" @submit.prevent="compare">
+    <form v-if="!session.readsOnly" class="compare-form" @submit.prevent="compare">
       <v-textarea v-model="text" label="Text" rows="2" auto-grow maxlength="500" hide-details data-test="compare-text" />
       <v-autocomplete v-model="chosen" :items="voices" multiple chips closable-chips label="Voices, 2 to 6" hide-details data-test="compare-voices" />
       <v-btn type="submit" color="primary" variant="flat" :disabled="chosen.length < 2 || chosen.length > 6 || !text.trim()" :loading="busy === 'compare'" data-test="compare">Compare</v-btn>
@@ -149,16 +149,6 @@ onBeforeUnmount(stop)
 </template>
 
 <style scoped>
-.form {
-  display: grid;
-  gap: 14px;
-  max-width: 760px;
-}
-
-.form > .v-btn {
-  justify-self: start;
-}
-
 .rating {
   display: grid;
   gap: 10px;
