@@ -80,12 +80,7 @@ impl Demo {
         Demo::launch(binary, folder, &["--empty"], &[]).await
     }
 
-    async fn launch(
-        binary: &str,
-        folder: tempfile::TempDir,
-        options: &[&str],
-        environment: &[(&str, String)],
-    ) -> Demo {
+    async fn launch(binary: &str, folder: tempfile::TempDir, options: &[&str], environment: &[(&str, String)]) -> Demo {
         let data = folder.path().join("data");
         std::fs::create_dir_all(&data).unwrap();
         let log = std::fs::File::create(folder.path().join("log")).unwrap();

@@ -72,12 +72,7 @@ impl Idempotency {
     }
 
     /// Looks a request up. `request` is everything that distinguishes it from another.
-    pub(crate) fn begin(
-        &self,
-        scope: ReplayScope,
-        key: Option<&str>,
-        request: &[&[u8]],
-    ) -> Result<Replay, Problem> {
+    pub(crate) fn begin(&self, scope: ReplayScope, key: Option<&str>, request: &[&[u8]]) -> Result<Replay, Problem> {
         let Some(key) = key else { return Ok(Replay::Do(None)) };
         if key.is_empty() || key.len() > MAX_KEY {
             return Err(Problem::new(
@@ -211,10 +206,13 @@ mod tests {
     fn the_keys_of_one_app_never_push_out_anothers() {
         let slots = Idempotency::default();
         let finish = |app: &str, key: &str, bytes: u64| {
-            let Ok(Replay::Do(Some(claim))) = slots.begin(of_app(app), Some(key), &[b"a"]) else { panic!("new: {key}") };
+            let Ok(Replay::Do(Some(claim))) = slots.begin(of_app(app), Some(key), &[b"a"]) else {
+                panic!("new: {key}")
+            };
             claim.finish(StoredAnswer { bytes, ..kept() });
         };
-        let is_known = |app: &str, key: &str| matches!(slots.begin(of_app(app), Some(key), &[b"a"]), Ok(Replay::Answer(_)));
+        let is_known =
+            |app: &str, key: &str| matches!(slots.begin(of_app(app), Some(key), &[b"a"]), Ok(Replay::Answer(_)));
         finish("quay", "first", 7);
         for n in 0..MAX_KEPT + 5 {
             finish("greedy", &format!("key {n}"), 7);

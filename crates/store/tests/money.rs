@@ -13,13 +13,7 @@ async fn attempted(store: &Store, id: &str, number: i64, charged: Option<i64>, f
 }
 
 /// The same some hours later.
-async fn attempted_later(
-    store: &Store,
-    hours: i64,
-    (id, number): (&str, i64),
-    charged: Option<i64>,
-    first_us: i64,
-) {
+async fn attempted_later(store: &Store, hours: i64, (id, number): (&str, i64), charged: Option<i64>, first_us: i64) {
     let numbered = |row: StoredAttempt| StoredAttempt { number, ..row };
     let line = |kind, nanos| {
         let entry = entry(id, "quay", kind, nanos);

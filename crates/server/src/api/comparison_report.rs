@@ -131,7 +131,8 @@ fn place(place: &AlignedAnswer) -> String {
 
 fn error_row(line: &AgainstReference) -> String {
     let words = &line.words;
-    let counts = [words.substituted, words.missing, words.inserted].map(|count| format!("<td class=\"n\">{count}</td>"));
+    let counts =
+        [words.substituted, words.missing, words.inserted].map(|count| format!("<td class=\"n\">{count}</td>"));
     format!(
         "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td>{}<td class=\"n\">{}</td></tr>\n",
         escaped(&line.name),

@@ -17,8 +17,8 @@ use crate::parameters::Parameters;
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
 use crate::wire::{
-    AgainstReference, AgreementAnswer, ComparedEntry, ComparisonAnswer, ComparisonRequest, CorrectionRequest, KeptTranscriptAnswer,
-    List, TranscriptLine,
+    AgainstReference, AgreementAnswer, ComparedEntry, ComparisonAnswer, ComparisonRequest, CorrectionRequest,
+    KeptTranscriptAnswer, List, TranscriptLine,
 };
 
 /// Default and maximum number of transcripts in a list.

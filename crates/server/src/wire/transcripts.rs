@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use dispatcher_core::{
-    Aligned, Consensus, ErrorCounts, MaskRule, Money, Phrase, SpokenCommand, TextComparison, TranscriptChange, VocabularyWord,
+    Aligned, Consensus, ErrorCounts, MaskRule, Money, Phrase, SpokenCommand, TextComparison, TranscriptChange,
+    VocabularyWord,
 };
 use dispatcher_gateway::{AppRules, ComparedLanguage, KeptTranscript, StoredTranscript, TranscriptVersion};
 use serde::{Deserialize, Serialize};
