@@ -57,10 +57,11 @@ mutants: ## Plant faults in one crate and list those that its tests miss: make m
 	@mkdir -p target/mutants
 	cargo mutants --package dispatcher-$(CRATE) --output target/mutants/$(CRATE) --no-times --colors never
 
-soak: test-packages console ## Twenty minutes of random weather over every engine with 200 callers, then 50 kills
+soak: test-packages console ## Twenty minutes of random weather over every engine with 200 callers, then 50 kills and four times the load
 	CHAOS_SECONDS=1200 CHAOS_CALLERS=200 cargo test --locked -p dispatcher-e2e --test all chaos -- --nocapture
 	EXCHANGES=500 cargo test --locked -p dispatcher-e2e --test all exchanges::nobody -- --nocapture
 	KILLS=50 cargo test --locked -p dispatcher-e2e --test all killed -- --nocapture
+	ALONE=1 cargo test --locked -p dispatcher-e2e --test all overload -- --nocapture --test-threads 1
 
 fuzz-api: build ## Send made-up requests to every call of the API; what is not in its document is a fault
 	scripts/fuzz-api.sh
