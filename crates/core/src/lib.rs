@@ -78,7 +78,7 @@ pub use statement::{
     StatementMapping, read_statement, reconcile,
 };
 pub use stitch::{HeardPart, stitch};
-pub use tariff::{CallPrice, Cancelled, Measure, PriceChange, PriceTerms, Tariff, Usage, is_day};
+pub use tariff::{CallPrice, Cancelled, Measure, PriceChange, PriceTerms, Tariff, Tier, Usage, is_day};
 pub use token::{TokenCall, TokenRefusal, TokenTerms};
 pub use transcript::{Alternative, GAP, Gap, Transcript, Word, vtt};
 pub use transcript_rules::{

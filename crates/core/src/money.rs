@@ -100,6 +100,12 @@ pub enum MoneyError {
     /// Price changes are listed in the order of their days.
     #[error("the price change of {0} is not after the one before it")]
     DayOrder(String),
+    /// Tiers are listed in the order of their units.
+    #[error("the tier above {0} units is not above the one before it")]
+    TierOrder(u64),
+    /// Tiers count units of a month.
+    #[error("tiers are for characters, bytes, seconds and minutes, not for requests")]
+    RequestTiers,
     /// More than 64 bits of billionths.
     #[error("the amount is too large")]
     Overflow,

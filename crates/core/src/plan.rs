@@ -56,12 +56,13 @@ impl Candidate {
         self.sheet.tariff_of(self.work)
     }
 
-    /// How a call of it is charged on a day (`YYYY-MM-DD` in UTC).
+    /// How a call of it is charged on a day (`YYYY-MM-DD` in UTC), after what was used
+    /// in its month.
     ///
     /// # Errors
     /// When the tariff was not checked.
-    pub fn price(&self, day: &str) -> Result<CallPrice, MoneyError> {
-        self.price_in(None, day)
+    pub fn price(&self, day: &str, used: Usage) -> Result<CallPrice, MoneyError> {
+        self.price_in(None, day, used)
     }
 
     /// The same with the region of its credential, which counts where no other
@@ -69,10 +70,10 @@ impl Candidate {
     ///
     /// # Errors
     /// When the tariff was not checked.
-    pub fn price_in(&self, of_credential: Option<&str>, day: &str) -> Result<CallPrice, MoneyError> {
+    pub fn price_in(&self, of_credential: Option<&str>, day: &str, used: Usage) -> Result<CallPrice, MoneyError> {
         let class = self.voice.as_ref().and_then(|voice| voice.class.as_deref());
         let region = self.region().or(of_credential);
-        self.tariff().of_call(PriceTerms { model: self.model.as_deref(), class, region, day })
+        self.tariff().of_call(PriceTerms { model: self.model.as_deref(), class, region, day, used })
     }
 
     /// Whether its cost is known to the last digit before it is called: it is

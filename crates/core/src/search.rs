@@ -219,8 +219,8 @@ fn price(sheet: &Sheet, voice: &Voice, day: &str) -> i64 {
     };
     let model = voice.models.first().map(String::as_str);
     let model = model.or_else(|| sheet.model_names(crate::Work::Synthesis).first().copied());
-    let terms = PriceTerms { model, class: voice.class.as_deref(), region: None, day };
-    tariff.of_call(terms).and_then(|price| price.cost(usage)).map_or(0, |cost| cost.nanos)
+    let terms = PriceTerms { model, class: voice.class.as_deref(), region: None, day, used: Usage::default() };
+    tariff.of_call(terms).and_then(|price| price.without_tiers().cost(usage)).map_or(0, |cost| cost.nanos)
 }
 
 impl VoiceIndex {

@@ -53,6 +53,28 @@ pub struct Usage {
     pub milliseconds: u64,
 }
 
+impl Usage {
+    /// Both together.
+    #[must_use]
+    pub fn plus(self, other: Usage) -> Usage {
+        Usage {
+            characters: self.characters.saturating_add(other.characters),
+            bytes: self.bytes.saturating_add(other.bytes),
+            milliseconds: self.milliseconds.saturating_add(other.milliseconds),
+        }
+    }
+
+    /// Without what the other has.
+    #[must_use]
+    pub fn minus(self, other: Usage) -> Usage {
+        Usage {
+            characters: self.characters.saturating_sub(other.characters),
+            bytes: self.bytes.saturating_sub(other.bytes),
+            milliseconds: self.milliseconds.saturating_sub(other.milliseconds),
+        }
+    }
+}
+
 /// What an engine charges for a call that was cancelled.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -76,7 +98,17 @@ pub struct PriceChange {
     pub price: String,
 }
 
-/// A price list: the price of each unit, in steps, times the factors of model, voice class and region.
+/// What units cost that come late in a month.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Tier {
+    /// Units of the calendar month (UTC) beyond which it applies.
+    pub above: u64,
+    /// Factor of the price, a decimal; 0 for a free amount.
+    pub factor: String,
+}
+
+/// A price list: the price of each unit, in steps, times the factors of tier, model, voice class and region.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Tariff {
@@ -97,6 +129,11 @@ pub struct Tariff {
     /// Units that a call is charged at least (default: 0).
     #[serde(default, skip_serializing_if = "is_zero")]
     pub minimum: u64,
+    /// Factors by what was used in the month, in the order of their units. A call that
+    /// reaches a tier is charged by both. Where bytes are charged, the characters of the
+    /// month decide the tier.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tiers: Vec<Tier>,
     /// Cost of a call that its caller cancelled.
     #[serde(default)]
     pub cancelled: Cancelled,
@@ -122,6 +159,9 @@ pub struct PriceTerms<'a> {
     pub region: Option<&'a str>,
     /// Day of the call, `YYYY-MM-DD` in UTC.
     pub day: &'a str,
+    /// What was used of the same work of the engine in the month before it; it
+    /// decides the tier.
+    pub used: Usage,
 }
 
 /// How one call is charged: a tariff whose price and factors are decided.
@@ -138,6 +178,10 @@ pub struct CallPrice {
     step: u64,
     minimum: u64,
     cancelled: Cancelled,
+    /// Units beyond which a factor applies, and the factor in billionths.
+    tiers: Vec<(u64, i64)>,
+    /// Used in the month before the call.
+    used: Usage,
 }
 
 fn euro() -> Currency {
@@ -183,6 +227,7 @@ impl Tariff {
             changes: Vec::new(),
             step: 1,
             minimum: 0,
+            tiers: Vec::new(),
             cancelled: Cancelled::default(),
             models: BTreeMap::new(),
             classes: BTreeMap::new(),
@@ -190,10 +235,12 @@ impl Tariff {
         }
     }
 
-    /// Refuses prices and factors that are not decimals or are below 0, a step of 0, and
-    /// changes that are not in the order of their days.
+    /// Refuses prices and factors that are not decimals or are below 0, a step of 0,
+    /// changes that are not in the order of their days, and tiers that are not in the
+    /// order of their units or are of requests.
     pub fn check(&self) -> Result<(), MoneyError> {
         let factors = self.models.values().chain(self.classes.values()).chain(self.regions.values());
+        let factors = factors.chain(self.tiers.iter().map(|tier| &tier.factor));
         let prices = self.changes.iter().map(|change| &change.price).chain([&self.price]);
         for decimal in factors.chain(prices) {
             // A price below zero would give back what allowances have counted.
@@ -206,6 +253,13 @@ impl Tariff {
         }
         if let Some(pair) = self.changes.windows(2).find(|pair| pair[0].from >= pair[1].from) {
             return Err(MoneyError::DayOrder(pair[1].from.clone()));
+        }
+        // Sums of a month have the requests of callers, not the calls of engines.
+        if self.per == Measure::Request && !self.tiers.is_empty() {
+            return Err(MoneyError::RequestTiers);
+        }
+        if let Some(pair) = self.tiers.windows(2).find(|pair| pair[0].above >= pair[1].above) {
+            return Err(MoneyError::TierOrder(pair[1].above));
         }
         if self.step == 0 { Err(MoneyError::Amount("step is 0".into())) } else { Ok(()) }
     }
@@ -247,7 +301,7 @@ impl Tariff {
     /// # Errors
     /// When the tariff was not checked, or the factor is beyond 64 bits.
     pub fn of_call(&self, terms: PriceTerms<'_>) -> Result<CallPrice, MoneyError> {
-        let PriceTerms { model, class, region, day } = terms;
+        let PriceTerms { model, class, region, day, used } = terms;
         let mut factor = NANOS_A_UNIT;
         let named = |factors: &BTreeMap<String, String>, name: Option<&str>| {
             let of_it = name.and_then(|name| factors.get(name));
@@ -260,7 +314,10 @@ impl Tariff {
         for of_it in [named(&self.models, model)?, named(&self.classes, class)?, in_region] {
             factor = scale(factor, 1, of_it)?;
         }
+        let tiers = self.tiers.iter().map(|tier| Ok((tier.above, parse_nanos(&tier.factor)?)));
         Ok(CallPrice {
+            tiers: tiers.collect::<Result<_, MoneyError>>()?,
+            used,
             currency: self.currency,
             per: self.per,
             nanos: parse_nanos(self.price_on(day))?,
@@ -280,21 +337,52 @@ impl CallPrice {
     /// # Errors
     /// When the amount is beyond 64 bits.
     pub fn cost(&self, usage: Usage) -> Result<Money, MoneyError> {
-        let nanos = scale(self.nanos, self.units(usage), self.factor)?;
+        let units = self.units(usage);
+        if self.tiers.is_empty() {
+            return Ok(Money { nanos: scale(self.nanos, units, self.factor)?, currency: self.currency });
+        }
+        let first = match self.per {
+            Measure::Byte => self.used.characters,
+            _ => self.raw_units(self.used),
+        };
+        let last = first.saturating_add(units);
+        let from = [(0, NANOS_A_UNIT)].into_iter().chain(self.tiers.iter().copied());
+        let to = self.tiers.iter().map(|(above, _)| *above).chain([u64::MAX]);
+        let mut nanos: i64 = 0;
+        for ((from, of_tier), to) in from.zip(to) {
+            let within = last.min(to).saturating_sub(first.max(from));
+            let of_it = scale(self.nanos, within, scale(self.factor, 1, of_tier)?)?;
+            nanos = nanos.checked_add(of_it).ok_or(MoneyError::Overflow)?;
+        }
         Ok(Money { nanos, currency: self.currency })
+    }
+
+    /// The same without what was used before: the price of the list.
+    #[must_use]
+    pub fn without_tiers(self) -> CallPrice {
+        CallPrice { tiers: Vec::new(), ..self }
+    }
+
+    /// The price of a call after one that uses so much.
+    #[must_use]
+    pub fn after(self, usage: Usage) -> CallPrice {
+        CallPrice { used: self.used.plus(usage), ..self }
     }
 
     /// Units of the measure, at least the minimum and rounded up to whole
     /// steps. Audio is counted by started seconds or minutes.
     pub fn units(&self, usage: Usage) -> u64 {
-        let units = match self.per {
+        self.raw_units(usage).max(self.minimum).div_ceil(self.step).saturating_mul(self.step)
+    }
+
+    fn raw_units(&self, usage: Usage) -> u64 {
+        match self.per {
             Measure::Character => usage.characters,
             Measure::Byte => usage.bytes,
             Measure::Second => usage.milliseconds.div_ceil(1_000),
             Measure::Minute => usage.milliseconds.div_ceil(60_000),
             Measure::Request => 1,
-        };
-        units.max(self.minimum).div_ceil(self.step).saturating_mul(self.step)
+        }
     }
 
     /// What is charged of a call that was cancelled after some time, and why;
@@ -488,5 +576,42 @@ mod tests {
         assert_eq!((seconds(1), seconds(20_000), seconds(30_001)), (30, 30, 45));
         assert!(!Tariff { minimum: 20, ..self::tariff(Measure::Character, "0.1", 1) }.is_divisible());
         assert!(Tariff { minimum: 1, ..self::tariff(Measure::Character, "0.1", 1) }.is_divisible());
+    }
+
+    #[test]
+    fn a_call_that_reaches_a_tier_is_charged_by_both() {
+        let tier = |above, factor: &str| Tier { above, factor: factor.into() };
+        let free_and_cheaper = vec![tier(0, "0"), tier(100, "1"), tier(1_000, "0.5")];
+        let tariff = Tariff { tiers: free_and_cheaper, ..tariff(Measure::Character, "0.01", 1) };
+        tariff.check().expect("a tariff");
+        let amount = |used: u64, characters: u64, model| {
+            let used = Usage { characters: used, ..Usage::default() };
+            let price = tariff.of_call(PriceTerms { model, day: DAY, used, ..PriceTerms::default() }).expect("a price");
+            price.cost(Usage { characters, ..Usage::default() }).expect("a cost").amount()
+        };
+        assert_eq!(amount(0, 100, None), "0.000000", "all of it is free");
+        assert_eq!(amount(60, 50, None), "0.100000", "ten of them are beyond the free ones");
+        assert_eq!(amount(990, 30, None), "0.200000", "ten in full, twenty at a half");
+        assert_eq!(amount(990, 30, Some("fine")), "0.340000");
+        assert_eq!(amount(50, 1_050, None), "9.500000", "50 free, 900 in full, 100 at a half");
+        let price = tariff.of_call(PriceTerms { day: DAY, ..PriceTerms::default() }).expect("a price");
+        let calls = [60, 50, 880, 30].map(|characters| Usage { characters, ..Usage::default() });
+        let mut at = price;
+        let mut nanos = 0;
+        for usage in calls {
+            nanos += at.cost(usage).expect("a cost").nanos;
+            at = at.after(usage);
+        }
+        assert_eq!(nanos, 9_100_000_000, "one after the other as all in one: 900 in full, 20 at a half");
+    }
+
+    #[test]
+    fn tiers_are_in_the_order_of_their_units_and_not_of_requests() {
+        let tier = |above, factor: &str| Tier { above, factor: factor.into() };
+        let of = |per, tiers| Tariff { tiers, ..tariff(per, "0.01", 1) }.check();
+        assert_eq!(of(Measure::Second, vec![tier(5, "0.5"), tier(5, "0.4")]), Err(MoneyError::TierOrder(5)));
+        assert_eq!(of(Measure::Request, vec![tier(5, "0.5")]), Err(MoneyError::RequestTiers));
+        assert_eq!(of(Measure::Minute, vec![tier(5, "-1")]), Err(MoneyError::Amount("-1".into())));
+        assert_eq!(of(Measure::Byte, vec![tier(0, "0"), tier(9, "1.5")]), Ok(()));
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use dispatcher_core::{
     Bounds, Candidate, Circumstances, Conditions, Criteria, Gender, Leg, LegFault, Measure, Order, PlanError, Planner,
-    PriceChange, PriceTerms, Route, Sheet, Site, Tariff, Usage, Wanted, Work, nearest,
+    PriceChange, PriceTerms, Route, Sheet, Site, Tariff, Tier, Usage, Wanted, Work, nearest,
 };
 use proptest::prelude::*;
 
@@ -269,8 +269,11 @@ prop_compose! {
         prices in prop::collection::vec(0u32..2_000_000, 1..4),
         (step, minimum) in (1u64..40, 0u64..300),
         factors in prop::collection::vec(0u32..3_000_000_000, 5),
+        tiers in prop::collection::btree_map(0u64..20_000, 0u32..2_000_000_000, 0..4),
     ) -> Tariff {
         let named = |pairs: &[(&str, usize)]| pairs.iter().map(|(name, at)| ((*name).to_owned(), decimal(factors[*at]))).collect();
+        let tier = |(above, factor): (u64, u32)| Tier { above, factor: decimal(factor) };
+        let tiers = if per == Measure::Request { Vec::new() } else { tiers.into_iter().map(tier).collect() };
         let change = |(month, price): (usize, &u32)| PriceChange { from: format!("2027-{month:02}-01"), price: decimal(*price) };
         Tariff {
             per,
@@ -278,6 +281,7 @@ prop_compose! {
             changes: prices.iter().enumerate().skip(1).map(change).collect(),
             step,
             minimum,
+            tiers,
             models: named(&[("fine", 0)]),
             classes: named(&[("natural", 1)]),
             regions: named(&[("north", 2), ("south", 3), ("west", 4)]),
@@ -295,12 +299,14 @@ proptest! {
         tariff in any_tariff(),
         (characters, wide) in (0u64..5_000, 0u64..5_000),
         (estimated_ms, share) in (1u64..600_000, 0.0f64..=1.0),
+        before in 0u64..30_000,
         region in prop::sample::select(vec!["north", "south", "west"]),
         day in prop::sample::select(vec!["2026-12-31", "2027-01-01", "2027-01-31", "2027-02-01", "2030-01-01"]),
     ) {
         prop_assert_eq!(tariff.check(), Ok(()));
+        let used = Usage { characters: before, bytes: 0, milliseconds: before * 1_000 };
         let price = |region| {
-            let terms = PriceTerms { model: Some("fine"), class: Some("natural"), region, day };
+            let terms = PriceTerms { model: Some("fine"), class: Some("natural"), region, day, used };
             tariff.of_call(terms).unwrap()
         };
         let estimated = Usage { characters, bytes: characters + wide, milliseconds: estimated_ms };
@@ -311,6 +317,15 @@ proptest! {
         }
         prop_assert!(charge.nanos <= estimate.nanos);
         prop_assert!(charge.nanos <= price(None).cost(estimated).unwrap().nanos);
+        // A call in two parts, one after the other, costs what it costs whole, but for a billionth in each tier.
+        if tariff.is_divisible() {
+            let first = Usage { characters: characters / 3, bytes: characters / 3, ..Usage::default() };
+            let whole = Usage { characters, bytes: characters, ..Usage::default() };
+            let rest = whole.minus(first);
+            let parts = price(Some(region)).cost(first).unwrap().nanos
+                + price(Some(region)).after(first).cost(rest).unwrap().nanos;
+            prop_assert!((parts - price(Some(region)).cost(whole).unwrap().nanos).abs() <= 8);
+        }
         let units = price(None).units(made);
         prop_assert!(units % tariff.step == 0 && units >= tariff.minimum);
     }

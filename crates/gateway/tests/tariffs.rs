@@ -1,9 +1,9 @@
 //! What an operator agreed with an engine, and prices that change with the day.
 
-use dispatcher_core::{Currency, Measure, PriceChange, Tariff, Work};
+use dispatcher_core::{Currency, Measure, PriceChange, Tariff, Tier, Work};
 use dispatcher_gateway::{GatewayError, TariffSource, day_of, now_micros};
 
-use crate::support::{TEXT, TestGateway, collect, lines, say};
+use crate::support::{TEXT, TestGateway, collect, lines, say, weather};
 
 const DAY: i64 = 86_400_000_000;
 
@@ -93,4 +93,43 @@ async fn a_tariff_in_another_currency_charges_in_it() {
     let (row, _, ledger) = fixture.settled(&id).await;
     assert_eq!((row.currency, row.cost_nanos), (pounds, 50_000_000));
     assert!(ledger.iter().all(|line| line.currency == pounds));
+}
+
+#[tokio::test]
+async fn what_comes_late_in_a_month_is_estimated_held_and_charged_by_its_tier() {
+    let fixture = TestGateway::open().await;
+    let tier = |above, factor: &str| Tier { above, factor: factor.into() };
+    // 50 characters each: those before the tariff count, too.
+    costs(&fixture).await;
+    let tariff = Tariff { tiers: vec![tier(80, "0.5"), tier(150, "2")], ..by_character("0.01", &[]) };
+    fixture.gateway.put_tariff("heron", Work::Synthesis, tariff.clone(), "ada").await.unwrap();
+    let each = |cents: i64| (cents * 10_000_000, cents * 10_000_000, cents * 10_000_000);
+    assert_eq!(costs(&fixture).await, each(40), "30 characters in full, 20 at a half");
+    assert_eq!(costs(&fixture).await, each(25), "to the end of the tier");
+    fixture.gateway.put_tariff("heron", Work::Synthesis, tariff, "ada").await.unwrap();
+    assert_eq!(costs(&fixture).await, each(100), "a new version begins nothing anew");
+    weather(&fixture.heron, "{\"weather\": \"down\"}").await;
+    let failed = fixture.gateway.speak(&fixture.caller, say(TEXT, "heron/pellin")).await;
+    assert!(failed.is_err());
+    weather(&fixture.heron, "null").await;
+    let tariff = Tariff { tiers: vec![tier(220, "0")], ..by_character("0.01", &[]) };
+    fixture.gateway.put_tariff("heron", Work::Synthesis, tariff, "ada").await.unwrap();
+    assert_eq!(costs(&fixture).await, each(20), "what failed does not count: 200 were used");
+}
+
+#[tokio::test]
+async fn calls_at_once_are_charged_as_those_one_after_the_other() {
+    let fixture = TestGateway::open().await;
+    let tiers = vec![Tier { above: 125, factor: "0".into() }];
+    let tariff = Tariff { tiers, ..by_character("0.01", &[]) };
+    fixture.gateway.put_tariff("heron", Work::Synthesis, tariff, "ada").await.unwrap();
+    let calls = (0..6).map(|_| async {
+        let utterance = fixture.speak(say(TEXT, "heron/pellin")).await;
+        let id = utterance.dispatch.clone();
+        collect(utterance.body).await.unwrap();
+        fixture.settled(&id).await.0.cost_nanos
+    });
+    let mut charged = futures::future::join_all(calls).await;
+    charged.sort_unstable();
+    assert_eq!(charged, [0, 0, 0, 250_000_000, 500_000_000, 500_000_000], "125 of 300 characters are charged");
 }

@@ -143,6 +143,14 @@ table! {
     }
 }
 table! {
+    usage_hours (day, hour, app, caller, engine, voice, model, route, language, work, currency) {
+        day -> Text, hour -> Text, app -> Text, caller -> Text, engine -> Text, voice -> Text, model -> Text,
+        route -> Text, language -> Text, work -> Text, currency -> Text, requests -> BigInt, failures -> BigInt,
+        fallbacks -> BigInt, recalled -> BigInt, characters -> BigInt, audio_ms -> BigInt, nanos -> BigInt,
+        saved_nanos -> BigInt,
+    }
+}
+table! {
     audit (id) { id -> BigInt, at -> BigInt, who -> Text, action -> Text, subject -> Text, }
 }
 

@@ -7,6 +7,7 @@ use diesel::sql_types::{BigInt, Nullable, Text};
 use dispatcher_core::{Currency, Money};
 
 use crate::models::StoredDispatch;
+use crate::schema::usage_hours;
 use crate::words::Word;
 use crate::{Durability, Store, StoreError};
 
@@ -271,46 +272,105 @@ fn add_calls<'k>(
     Ok(())
 }
 
+/// One row of the sums by hour.
+#[derive(Insertable)]
+#[diesel(table_name = usage_hours)]
+struct HourRow<'a> {
+    day: &'a str,
+    hour: &'a str,
+    app: &'a str,
+    caller: &'a str,
+    engine: &'a str,
+    voice: &'a str,
+    model: &'a str,
+    route: &'a str,
+    language: &'a str,
+    work: &'a str,
+    currency: &'a str,
+    requests: i64,
+    failures: i64,
+    fallbacks: i64,
+    recalled: i64,
+    characters: i64,
+    audio_ms: i64,
+    nanos: i64,
+    saved_nanos: i64,
+}
+
 fn add_counts(c: &mut SqliteConnection, key: &[String; 11], counts: &Counts) -> Result<(), StoreError> {
-    let mut query = diesel::sql_query(
-        "INSERT INTO usage_hours VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
-         ON CONFLICT DO UPDATE SET requests = requests + excluded.requests, \
-         failures = failures + excluded.failures, fallbacks = fallbacks + excluded.fallbacks, \
-         recalled = recalled + excluded.recalled, characters = characters + excluded.characters, \
-         audio_ms = audio_ms + excluded.audio_ms, nanos = nanos + excluded.nanos, \
-         saved_nanos = saved_nanos + excluded.saved_nanos",
-    )
-    .into_boxed();
-    for text in key {
-        query = query.bind::<Text, _>(text.clone());
-    }
-    for count in counts {
-        query = query.bind::<BigInt, _>(*count);
-    }
-    query.execute(c)?;
+    use diesel::upsert::excluded;
+    use usage_hours::dsl as of;
+    let [day, hour, app, caller, engine, voice, model, route, language, work, currency] = key;
+    let [requests, failures, fallbacks, recalled, characters, audio_ms, nanos, saved_nanos] = *counts;
+    let row = HourRow {
+        day,
+        hour,
+        app,
+        caller,
+        engine,
+        voice,
+        model,
+        route,
+        language,
+        work,
+        currency,
+        requests,
+        failures,
+        fallbacks,
+        recalled,
+        characters,
+        audio_ms,
+        nanos,
+        saved_nanos,
+    };
+    diesel::insert_into(usage_hours::table)
+        .values(row)
+        .on_conflict((
+            of::day,
+            of::hour,
+            of::app,
+            of::caller,
+            of::engine,
+            of::voice,
+            of::model,
+            of::route,
+            of::language,
+            of::work,
+            of::currency,
+        ))
+        .do_update()
+        .set((
+            of::requests.eq(of::requests + excluded(of::requests)),
+            of::failures.eq(of::failures + excluded(of::failures)),
+            of::fallbacks.eq(of::fallbacks + excluded(of::fallbacks)),
+            of::recalled.eq(of::recalled + excluded(of::recalled)),
+            of::characters.eq(of::characters + excluded(of::characters)),
+            of::audio_ms.eq(of::audio_ms + excluded(of::audio_ms)),
+            of::nanos.eq(of::nanos + excluded(of::nanos)),
+            of::saved_nanos.eq(of::saved_nanos + excluded(of::saved_nanos)),
+        ))
+        .execute(c)?;
     Ok(())
 }
 
-#[derive(QueryableByName)]
-struct Moment {
-    #[diesel(sql_type = Text)]
-    day: String,
-    #[diesel(sql_type = Text)]
-    hour: String,
+/// Day and hour in UTC of a time in microseconds since 1970, as the ledger and
+/// `strftime` write them.
+fn day_and_hour(micros: i64) -> (String, String) {
+    let time = time::OffsetDateTime::from_unix_timestamp(micros.div_euclid(1_000_000));
+    let time = time.unwrap_or(time::OffsetDateTime::UNIX_EPOCH);
+    let day = format!("{:04}-{:02}-{:02}", time.year(), u8::from(time.month()), time.day());
+    let hour = format!("{day}T{:02}:00Z", time.hour());
+    (day, hour)
 }
 
 /// Adds a dispatch that was answered with kept audio: it has no entries.
 pub(crate) fn add_recalled(c: &mut SqliteConnection, row: &StoredDispatch) -> Result<(), StoreError> {
-    let moment: Moment =
-        diesel::sql_query("SELECT date(?, 'unixepoch') AS day, strftime('%Y-%m-%dT%H:00Z', ?, 'unixepoch') AS hour")
-            .bind::<BigInt, _>(row.started_at / 1_000_000)
-            .bind::<BigInt, _>(row.started_at / 1_000_000)
-            .get_result(c)?;
+    let (day, hour) = day_and_hour(row.started_at);
     let text = |part: &Option<String>| part.clone().unwrap_or_default();
     let voice = row.engine.as_ref().zip(row.voice.as_ref()).map(|(engine, voice)| format!("{engine}/{voice}"));
     let key = [
-        moment.day,
-        moment.hour,
+        day,
+        hour,
         row.app.clone(),
         row.caller.clone(),
         text(&row.engine),
@@ -458,6 +518,24 @@ fn add_latency(totals: &mut [UsageTotal], counts: Vec<LatencyCount>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn days_and_hours_are_those_of_the_calendar() {
+        let mut c = SqliteConnection::establish(":memory:").expect("a database");
+        #[derive(QueryableByName)]
+        struct Moment {
+            #[diesel(sql_type = Text)]
+            hour: String,
+        }
+        let mut seconds: i64 = -2_000_000_000;
+        while seconds < 10_000_000_000 {
+            let told = diesel::sql_query("SELECT strftime('%Y-%m-%dT%H:00Z', ?, 'unixepoch') AS hour");
+            let told: Moment = told.bind::<BigInt, _>(seconds).get_result(&mut c).expect("a time");
+            let (day, hour) = day_and_hour(seconds * 1_000_000 + 999_999);
+            assert_eq!((hour.as_str(), day.as_str()), (told.hour.as_str(), &told.hour[..10]), "{seconds}");
+            seconds += 1_234_567;
+        }
+    }
 
     #[test]
     fn a_percentile_is_a_bucket_within_a_twentieth_of_what_was_measured() {

@@ -29,6 +29,7 @@ impl WorkName {
   dispatcher tariff set heron synthesis --price 0.000014 --per character
   dispatcher tariff set heron synthesis --price 0.00002 --per character --change 2027-01-01=0.00001
   dispatcher tariff set turnstone recognition --price 0.0004 --per second --step 15 --minimum 30
+  dispatcher tariff set heron synthesis --price 0.000016 --per character --tier 1000000=0.8
   dispatcher tariff versions heron synthesis
   dispatcher tariff retire heron synthesis")]
 pub(crate) enum TariffCommand {
@@ -76,6 +77,9 @@ pub(crate) struct TariffArgs {
     /// Units that a call is charged at least
     #[arg(long, value_name = "UNITS")]
     pub(crate) minimum: Option<u64>,
+    /// Factor of the price beyond some units of a month; may be given several times
+    #[arg(long = "tier", value_name = "UNITS=FACTOR")]
+    pub(crate) tiers: Vec<String>,
     /// A price from a day on (UTC); may be given several times
     #[arg(long = "change", value_name = "YYYY-MM-DD=DECIMAL")]
     pub(crate) changes: Vec<String>,
@@ -89,7 +93,7 @@ pub(crate) struct TariffArgs {
     #[arg(long = "region", value_name = "NAME=FACTOR")]
     pub(crate) regions: Vec<String>,
     /// Read the tariff from this JSON file, - for standard input
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["price", "per", "currency", "step", "minimum", "changes", "models", "classes", "regions"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["price", "per", "currency", "step", "minimum", "tiers", "changes", "models", "classes", "regions"])]
     pub(crate) file: Option<PathBuf>,
 }
 

@@ -52,9 +52,16 @@ fn tariff_of(args: TariffArgs) -> Result<Value, CliError> {
         let (from, price) = pair_of(pair, "change")?;
         Ok(json!({"from": from, "price": price}))
     });
+    let tiers = args.tiers.iter().map(|pair| {
+        let (above, factor) = pair_of(pair, "tier")?;
+        let above = above.parse::<u64>();
+        let above = above.map_err(|_| CliError::Usage(format!("--tier {pair}: write UNITS=FACTOR")))?;
+        Ok(json!({"above": above, "factor": factor}))
+    });
     let mut tariff = json!({
         "price": args.price, "per": args.per, "currency": args.currency, "step": args.step, "minimum": args.minimum,
         "changes": changes.collect::<Result<Vec<Value>, CliError>>()?,
+        "tiers": tiers.collect::<Result<Vec<Value>, CliError>>()?,
         "models": factors(&args.models, "model")?, "classes": factors(&args.classes, "class")?,
         "regions": factors(&args.regions, "region")?,
     });
@@ -73,13 +80,15 @@ fn factor_words(tariff: &Value) -> String {
     [of("models"), of("classes"), of("regions")].concat().join(", ")
 }
 
-/// Steps, minimum and the next price changes.
+/// Steps, minimum, tiers and the next price changes.
 fn terms(tariff: &Value, today: &str) -> String {
     let unit = output::text(tariff, "per");
     let mut words = Vec::new();
     words.extend(tariff["step"].as_u64().filter(|step| *step > 1).map(|step| format!("per started {step} {unit}s")));
     words
         .extend(tariff["minimum"].as_u64().filter(|least| *least > 0).map(|least| format!("at least {least} {unit}s")));
+    let tiers = tariff["tiers"].as_array().into_iter().flatten();
+    words.extend(tiers.map(|tier| format!("×{} beyond {} {unit}s a month", output::text(tier, "factor"), tier["above"])));
     let changes = tariff["changes"].as_array().into_iter().flatten();
     let later = changes.filter(|change| change["from"].as_str().is_some_and(|from| from > today));
     words

@@ -18,6 +18,7 @@ use crate::dispatch::limiter::Priority;
 use crate::dispatch::spending::SpendHold;
 use crate::{Caller, Event, Gateway, GatewayError, PlannedCall, now_micros, today};
 
+use attempts::VolumeHold;
 pub(crate) use attempts::{EndedAttempt, OpenAttempt};
 
 /// Microseconds from the beginning of an attempt.
@@ -346,7 +347,9 @@ impl DispatchRecord {
     /// When the records cannot be written; so with all of these.
     pub(crate) async fn begin(&self, planned: &PlannedCall, usage: Usage) -> Result<OpenAttempt, GatewayError> {
         let shared = &self.0;
-        let price = shared.gateway.price_of(planned, &today()).await?;
+        let day = today();
+        let volume = VolumeHold::begin(&shared.gateway, planned, day, usage);
+        let price = shared.gateway.price_of(planned, &volume.day, volume.used).await?;
         let hold = price.cost(usage)?;
         if let Some(spend) = &shared.hold {
             spend.lock().commit(hold)?;
@@ -376,6 +379,7 @@ impl DispatchRecord {
             price,
             hold,
             usage,
+            volume,
             written: false,
         };
         let hold = attempt.line(LedgerKind::Hold, usage, hold);

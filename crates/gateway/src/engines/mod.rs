@@ -7,3 +7,4 @@ pub(crate) mod credentials;
 pub(crate) mod registry;
 pub(crate) mod sheets;
 pub(crate) mod tariffs;
+pub(crate) mod volumes;

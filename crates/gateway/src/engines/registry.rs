@@ -7,6 +7,7 @@ use dispatcher_core::{Planner, Route, Sheet, Tariff, Voice, VoiceIndex, Work, ne
 use dispatcher_engines::Engine;
 use dispatcher_store::{DocumentVersion, NewVersion, VersionedKind};
 
+use crate::engines::volumes::Volumes;
 use crate::{Gateway, GatewayError, Lexicons, Presets, now_micros, today};
 
 /// Whether an engine can be called.
@@ -49,6 +50,7 @@ pub struct Registry {
     routes: BTreeMap<String, Route>,
     /// Tariffs that an operator set, in place of those of the sheets.
     tariffs: BTreeMap<(String, Work), Tariff>,
+    pub(crate) volumes: Arc<Volumes>,
     pub(crate) presets: Presets,
     pub(crate) lexicons: Lexicons,
 }
@@ -93,6 +95,15 @@ impl Registry {
             self.sheets.insert(name.clone(), charged);
         }
         self.index = Arc::default();
+    }
+
+    /// All work whose tariff has tiers.
+    pub(super) fn tiered(&self) -> Vec<(String, Work)> {
+        let all = self.sheets.iter().flat_map(|(name, sheet)| {
+            let works = [Work::Synthesis, Work::Recognition].into_iter();
+            works.filter(|work| !sheet.tariff_of(*work).tiers.is_empty()).map(|work| (name.clone(), work))
+        });
+        all.collect()
     }
 
     /// The operator's tariff for a kind of work of an engine.

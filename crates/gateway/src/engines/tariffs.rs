@@ -59,6 +59,7 @@ impl Gateway {
         }
         let mut registry = (*self.registry()).clone();
         registry.set_tariffs(tariffs);
+        self.load_volumes(&registry).await?;
         self.replace_registry(registry);
         Ok(())
     }
@@ -107,7 +108,7 @@ impl Gateway {
         if work == Work::Recognition && matches!(tariff.per, Measure::Character | Measure::Byte) {
             return Err(GatewayError::TextTariff(tariff.per));
         }
-        let entries = tariff.changes.len() + tariff.models.len() + tariff.classes.len() + tariff.regions.len();
+        let entries = tariff.changes.len() + tariff.tiers.len() + tariff.models.len() + tariff.classes.len() + tariff.regions.len();
         if entries > MOST_ENTRIES {
             return Err(GatewayError::LongTariff { given: entries, limit: MOST_ENTRIES });
         }

@@ -126,7 +126,9 @@ pub(crate) fn hearing_call(
         .hearing_format(probed.format)
         .ok_or_else(|| GatewayError::NoEngineFormat(candidate.sheet.name.clone()))?;
     let usage = probed.usage();
-    let estimate = candidate.price(&today())?.cost(usage)?;
+    let day = today();
+    let used = registry.volumes.used(&candidate.sheet.name, candidate.work, &day);
+    let estimate = candidate.price(&day, used)?.cost(usage)?;
     let (shaped, render_plan) = (Shaped::default(), Arc::default());
     Ok((PlannedCall { candidate, engine, format, usage, estimate, shaped, render_plan }, over))
 }

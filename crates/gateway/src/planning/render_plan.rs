@@ -5,7 +5,7 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use dispatcher_audio::Edge;
-use dispatcher_core::{Candidate, Gender, MoneyError, Planner, Shaping, Style, Usage, Voice, Wanted};
+use dispatcher_core::{CallPrice, Candidate, Gender, MoneyError, Planner, Shaping, Style, Usage, Voice, Wanted};
 use dispatcher_engines::Speak;
 use dispatcher_markup::{
     BodyForm, Choices, Fidelity, FirstPart, Lexicon, MarkAt, Outcome, Piece, Room, Script, Treatment, VoiceWish,
@@ -270,9 +270,7 @@ impl Casting<'_> {
         let mut usage = Usage::default();
         let mut estimate = dispatcher_core::Money::zero(planned.candidate.tariff().currency);
         for segment in &segments {
-            usage.characters += segment.usage.characters;
-            usage.bytes += segment.usage.bytes;
-            usage.milliseconds += segment.usage.milliseconds;
+            usage = usage.plus(segment.usage);
             estimate = estimate.plus(segment.estimate).map_err(unsummed)?;
         }
         let mark = mark_of(&segments, lowered.looked_up);
@@ -312,7 +310,7 @@ impl Casting<'_> {
                 .flat_map(|piece| pack(piece, room, std::mem::replace(&mut first, FirstPart::Full)))
                 .collect();
         }
-        let price = speaker.candidate.price(&self.day)?;
+        let mut price = self.price(planned, speaker, segments)?;
         for piece in packed {
             let call = fitting(&piece);
             if let Some(error) = over_limit(speaker, &call) {
@@ -320,9 +318,22 @@ impl Casting<'_> {
             }
             let usage = usage_of(&call.text);
             let estimate = price.cost(usage)?;
+            price = price.after(usage);
             segments.push(Segment { piece, cast: cast.clone(), sound: None, call, usage, estimate });
         }
         Ok(())
+    }
+
+    /// How the next call of a speaker is charged, after those of its engine in the script.
+    fn price(&self, planned: &PlannedCall, speaker: &PlannedCall, before: &[Segment]) -> Result<CallPrice, GatewayError> {
+        let candidate = &speaker.candidate;
+        let mut used = Usage::default();
+        if !candidate.tariff().tiers.is_empty() {
+            used = self.registry.volumes.used(speaker.engine_name(), candidate.work, &self.day);
+            let own = before.iter().filter(|it| it.speaker(planned).engine_name() == speaker.engine_name());
+            used = own.fold(used, |used, segment| used.plus(segment.usage));
+        }
+        Ok(candidate.price(&self.day, used)?)
     }
 
     fn call(&self, planned: &PlannedCall, speaker: &PlannedCall, piece: &Piece, form: BodyForm) -> Speak {

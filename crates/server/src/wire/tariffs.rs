@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use dispatcher_core::{Cancelled, Measure, PriceChange, Tariff};
+use dispatcher_core::{Cancelled, Measure, PriceChange, Tariff, Tier};
 use dispatcher_gateway::{DocumentVersion, TariffInForce, TariffSource};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -28,6 +28,9 @@ pub(crate) struct TariffSchema {
     step: Option<u64>,
     /// Units that a call is charged at least (default: 0).
     minimum: Option<u64>,
+    /// Factors by what was used in the calendar month (UTC), in the order of their units. A call that reaches a
+    /// tier is charged by both. Where bytes are charged, the characters of the month decide the tier.
+    tiers: Option<Vec<TierSchema>>,
     /// Cost of a call that its caller cancelled: `started` (default), `whole` or `nothing`.
     cancelled: Option<String>,
     /// Factors by model, decimals.
@@ -49,6 +52,18 @@ pub(crate) struct PriceChangeSchema {
     price: String,
 }
 
+/// What units cost that come late in a month.
+#[derive(ToSchema)]
+#[schema(as = Tier)]
+#[expect(dead_code, reason = "describes the JSON for the API document alone")]
+pub(crate) struct TierSchema {
+    /// Units of the month beyond which it applies.
+    above: u64,
+    /// Factor of the price, a decimal; 0 for a free amount.
+    #[schema(example = "0.8")]
+    factor: String,
+}
+
 /// How a kind of work of an engine is charged at present.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct TariffAnswer {
@@ -67,6 +82,8 @@ pub(crate) struct TariffAnswer {
     pub(crate) changes: Vec<PriceChange>,
     pub(crate) step: u64,
     pub(crate) minimum: u64,
+    #[schema(value_type = Vec<TierSchema>)]
+    pub(crate) tiers: Vec<Tier>,
     #[schema(value_type = String)]
     pub(crate) cancelled: Cancelled,
     pub(crate) models: BTreeMap<String, String>,
@@ -81,7 +98,7 @@ impl From<TariffInForce> for TariffAnswer {
             TariffSource::Sheet => "sheet",
             TariffSource::Operator => "operator",
         };
-        let Tariff { currency, per, price, changes, step, minimum, cancelled, models, classes, regions } = tariff;
+        let Tariff { currency, per, price, changes, step, minimum, tiers, cancelled, models, classes, regions } = tariff;
         TariffAnswer {
             engine,
             work: work.name().into(),
@@ -93,6 +110,7 @@ impl From<TariffInForce> for TariffAnswer {
             changes,
             step,
             minimum,
+            tiers,
             cancelled,
             models,
             classes,

@@ -4,12 +4,13 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
-use dispatcher_core::{CallPrice, Cause, Health, Money, MoneyError, Usage};
+use dispatcher_core::{CallPrice, Cause, Health, Money, MoneyError, Usage, Work};
 use dispatcher_store::{AttemptState, HealthScope, LedgerEntry, LedgerKind, StoredAttempt};
 
 use super::{AttemptFacts, Shared, SinceAttempt, micros, to_i64};
 use crate::dispatch::health::Sample;
-use crate::{Event, FailedAttempt, day_of, now_micros};
+use crate::engines::volumes::Volumes;
+use crate::{Event, FailedAttempt, Gateway, PlannedCall, day_of, now_micros};
 
 /// An attempt in work, whose intent and hold are on the disk.
 #[must_use = "an attempt that is dropped is recorded as uncertain"]
@@ -23,7 +24,37 @@ pub(crate) struct OpenAttempt {
     pub(super) price: CallPrice,
     pub(super) hold: Money,
     pub(super) usage: Usage,
+    pub(super) volume: VolumeHold,
     pub(super) written: bool,
+}
+
+/// A call's place in the month of its engine. Given up where it is dropped
+/// before the call was made.
+pub(super) struct VolumeHold {
+    volumes: Arc<Volumes>,
+    engine: String,
+    work: Work,
+    /// On which it began.
+    pub(super) day: String,
+    held: Usage,
+    /// What was used before it.
+    pub(super) used: Usage,
+    charged: Usage,
+}
+
+impl VolumeHold {
+    pub(super) fn begin(gateway: &Gateway, planned: &PlannedCall, day: String, held: Usage) -> VolumeHold {
+        let (engine, work) = (planned.engine_name().to_owned(), planned.candidate.work);
+        let volumes = gateway.registry().volumes.clone();
+        let used = volumes.begin(&engine, work, &day, held);
+        VolumeHold { volumes, engine, work, day, held, used, charged: Usage::default() }
+    }
+}
+
+impl Drop for VolumeHold {
+    fn drop(&mut self) {
+        self.volumes.end(&self.engine, self.work, &self.day, self.held, self.charged);
+    }
 }
 
 /// An attempt that has ended, to be written.
@@ -216,6 +247,7 @@ impl EndedAttempt {
     /// It is written.
     pub(super) fn into_facts(mut self) -> AttemptFacts {
         self.attempt.written = true;
+        self.attempt.volume.charged = self.charged.unwrap_or_default();
         self.attempt.shared.release_hold(self.attempt.hold, self.cost().unwrap_or_default());
         let outcome = self.cause.map_or(self.state.name(), Cause::name);
         let OpenAttempt { shared, facts, .. } = &self.attempt;
@@ -235,6 +267,7 @@ impl Drop for OpenAttempt {
         let Some(runtime) = (!self.written).then(|| tokio::runtime::Handle::try_current().ok()).flatten() else {
             return;
         };
+        self.volume.charged = self.usage;
         let lines = vec![
             self.line(LedgerKind::Release, self.usage, self.hold),
             self.line(LedgerKind::Settle, self.usage, self.hold),

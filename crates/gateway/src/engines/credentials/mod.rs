@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use dispatcher_core::{CallPrice, Cause};
+use dispatcher_core::{CallPrice, Cause, Usage};
 use dispatcher_engines::{Engine, EngineError};
 use dispatcher_store::{CredentialState, SealedCredential, StoreError};
 use dispatcher_vault::{Parts, Sealed, VaultError};
@@ -348,9 +348,14 @@ impl Gateway {
         })
     }
 
-    /// How a call is charged on a day: in the region of its credential, unless
+    /// How a call is charged on a day, after what was used in its month: in the region of its credential, unless
     /// it has one of its own.
-    pub(crate) async fn price_of(&self, planned: &PlannedCall, day: &str) -> Result<CallPrice, GatewayError> {
+    pub(crate) async fn price_of(
+        &self,
+        planned: &PlannedCall,
+        day: &str,
+        used: Usage,
+    ) -> Result<CallPrice, GatewayError> {
         let candidate = &planned.candidate;
         let of_credential = match &candidate.sheet.regions {
             Some(regions) if candidate.region().is_none() && !candidate.tariff().regions.is_empty() => {
@@ -359,7 +364,7 @@ impl Gateway {
             }
             _ => None,
         };
-        Ok(candidate.price_in(of_credential.as_deref(), day)?)
+        Ok(candidate.price_in(of_credential.as_deref(), day, used)?)
     }
 
     /// Notes how an engine took the credential; a change at once, otherwise
