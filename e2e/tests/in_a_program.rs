@@ -4,6 +4,8 @@
 use std::path::Path;
 use std::process::{Command, Output};
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use dispatcher_audio::{Codec, Format};
 use dispatcher_e2e::{Demo, words_of};
 use serde_json::{Value, json};
@@ -13,10 +15,11 @@ use crate::tokens::token_of;
 
 const GUIDE: &str = include_str!("../../docs/guide/8-in-an-app.md");
 
-/// The code of a language that the chapter shows.
-fn shown(language: &str) -> &'static str {
-    let after = GUIDE.split_once(&format!("```{language}\n")).expect("the code").1;
-    after.split_once("```").expect("its end").0
+/// The code of a language that the chapter shows, in which some text stands.
+fn shown(language: &str, with: &str) -> &'static str {
+    let mut blocks =
+        GUIDE.split(&format!("```{language}\n")).skip(1).map(|after| after.split_once("```").expect("its end").0);
+    blocks.find(|block| block.contains(with)).expect("the code")
 }
 
 async fn python(demo: &Demo, folder: &Path, script: &str) -> Output {
@@ -35,7 +38,7 @@ async fn a_python_program_plays_while_audio_comes_cancels_transcribes_and_asks()
     let (_, token) = token_of(&demo, json!({"calls": ["speak", "transcribe", "exchange"]})).await;
     let folder = tempfile::tempdir().unwrap();
     demo.weather(json!({"weather": "drip", "pause": 40})).await;
-    let example = shown("python").replace("http://127.0.0.1:7420", &demo.url);
+    let example = shown("python", "from dispatcher import").replace("http://127.0.0.1:7420", &demo.url);
     let script = format!(
         r#"
 import sys, time, json
@@ -115,7 +118,7 @@ async fn a_game_in_c_reads_samples_without_waiting_and_notices_what_is_not_whole
     let demo = Demo::start(BINARY).await;
     let (_, token) = token_of(&demo, json!({"calls": ["speak"]})).await;
     let folder = tempfile::tempdir().unwrap();
-    std::fs::write(folder.path().join("game.c"), shown("c")).unwrap();
+    std::fs::write(folder.path().join("game.c"), shown("c", "speech_begin")).unwrap();
     let built = Command::new("cc")
         .args(["-std=gnu11", "-Wall", "-Wextra", "-Werror", "-o", "game", "game.c"])
         .current_dir(folder.path())
@@ -137,4 +140,79 @@ async fn a_game_in_c_reads_samples_without_waiting_and_notices_what_is_not_whole
     let refused = run("dispatch_token_wrong").await.unwrap();
     assert!(!refused.status.success());
     assert_eq!(String::from_utf8_lossy(&refused.stderr).trim(), "HTTP/1.1 401");
+}
+
+#[tokio::test]
+async fn a_spreadsheet_gets_links_durations_and_costs_and_pays_for_changed_rows_alone() {
+    let demo = Demo::start(BINARY).await;
+    let folder = tempfile::tempdir().unwrap();
+    let table = folder.path().join("table.csv");
+    std::fs::write(folder.path().join("sheet.py"), shown("python", "sheet.py")).unwrap();
+    std::fs::write(&table, "text,voice\nThe ramp is closing.,heron/pellin\n\"Mind the step, please.\",\n").unwrap();
+    let run = async || {
+        let mut command = tokio::process::Command::new("python3");
+        command.args(["sheet.py", "table.csv"]).current_dir(folder.path());
+        let done =
+            command.env("DISPATCHER_URL", &demo.url).env("DISPATCHER_APP_KEY", &demo.app).output().await.unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+        std::fs::read_to_string(&table).unwrap()
+    };
+    let requests = async || {
+        let list = demo.get("/api/v1/dispatches?limit=100").await;
+        list["items"].as_array().unwrap().len()
+    };
+    let written = run().await;
+    let rows: Vec<&str> = written.lines().collect();
+    assert_eq!((rows[0], rows.len()), ("text,voice,link,seconds,cost,spoken", 3));
+    assert!(rows[1].contains(",0.000320 EUR,The ramp is closing."), "{written}");
+    let link = rows[1].split(',').nth(2).unwrap();
+    let audio = demo.http.get(link).send().await.unwrap().bytes().await.unwrap();
+    assert_eq!(words_of(&audio, Format::new(Codec::Mp3, 24_000)), "The ramp is closing.");
+    assert_eq!(requests().await, 2);
+    let changed = written.replacen("The ramp is closing.,heron", "The ramp is open.,heron", 1);
+    std::fs::write(&table, changed).unwrap();
+    let written = run().await;
+    assert!(written.contains(",0.000272 EUR,The ramp is open."), "{written}");
+    assert_eq!(requests().await, 3, "the other row is as it was");
+}
+
+#[tokio::test]
+async fn one_call_with_json_gives_the_audio_and_phone_prompts_are_files_of_their_ids() {
+    let demo = Demo::start(BINARY).await;
+    let recipes = GUIDE.split_once("## Tools that make one call").unwrap().1.split_once("## Python").unwrap().0;
+    let shell: Vec<&str> = recipes.split("```\n").skip(1).step_by(2).collect();
+    let commands: Vec<&str> = shell.iter().flat_map(|block| block.lines()).filter(|line| !line.is_empty()).collect();
+    assert!(
+        commands.iter().any(|line| line.contains("exchanges"))
+            && commands.iter().any(|line| line.contains("prompts make"))
+    );
+    let folder = tempfile::tempdir().unwrap();
+    let bin = folder.path().join("bin");
+    std::fs::create_dir(&bin).unwrap();
+    std::os::unix::fs::symlink(BINARY, bin.join("dispatcher")).unwrap();
+    for line in commands
+        .iter()
+        .filter(|line| line.starts_with("curl") || line.starts_with("printf") || line.starts_with("dispatcher"))
+    {
+        let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap());
+        let mut command = tokio::process::Command::new("bash");
+        command.args(["-c", line]).current_dir(folder.path()).env("PATH", path).env("DISPATCHER_URL", &demo.url);
+        let done =
+            command.env("DISPATCHER_APP_KEY", &demo.app).env("DISPATCHER_KEY", &demo.app).output().await.unwrap();
+        assert!(done.status.success(), "{line}: {}", String::from_utf8_lossy(&done.stderr));
+    }
+    let json =
+        |name: &str| -> Value { serde_json::from_slice(&std::fs::read(folder.path().join(name)).unwrap()).unwrap() };
+    let audio = |answer: &Value| STANDARD.decode(answer["audio"]["base64"].as_str().unwrap()).unwrap();
+    let mp3 = Format::new(Codec::Mp3, 24_000);
+    let spoken = json("spoken.json");
+    assert_eq!(words_of(&audio(&spoken), mp3), "The ramp is closing.");
+    assert!(spoken["audio"]["data_uri"].as_str().unwrap().starts_with("data:audio/mpeg;base64,"));
+    let asked = json("asked.json");
+    let reply = asked["reply"]["text"].as_str().unwrap();
+    assert!(reply.contains("Gullsay"), "{asked}");
+    assert_eq!(words_of(&audio(&asked), mp3), reply);
+    let welcome = std::fs::read(folder.path().join("menu/welcome.ulaw")).unwrap();
+    assert_eq!(words_of(&welcome, Format::new(Codec::Mulaw, 8_000)), "Welcome to Saltmarsh Ferries.");
+    assert!(folder.path().join("menu/wait.ulaw").exists());
 }

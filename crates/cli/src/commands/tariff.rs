@@ -88,7 +88,9 @@ fn terms(tariff: &Value, today: &str) -> String {
     words
         .extend(tariff["minimum"].as_u64().filter(|least| *least > 0).map(|least| format!("at least {least} {unit}s")));
     let tiers = tariff["tiers"].as_array().into_iter().flatten();
-    words.extend(tiers.map(|tier| format!("×{} beyond {} {unit}s a month", output::text(tier, "factor"), tier["above"])));
+    words.extend(
+        tiers.map(|tier| format!("×{} beyond {} {unit}s a month", output::text(tier, "factor"), tier["above"])),
+    );
     let changes = tariff["changes"].as_array().into_iter().flatten();
     let later = changes.filter(|change| change["from"].as_str().is_some_and(|from| from > today));
     words

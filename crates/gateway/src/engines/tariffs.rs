@@ -108,7 +108,11 @@ impl Gateway {
         if work == Work::Recognition && matches!(tariff.per, Measure::Character | Measure::Byte) {
             return Err(GatewayError::TextTariff(tariff.per));
         }
-        let entries = tariff.changes.len() + tariff.tiers.len() + tariff.models.len() + tariff.classes.len() + tariff.regions.len();
+        let entries = tariff.changes.len()
+            + tariff.tiers.len()
+            + tariff.models.len()
+            + tariff.classes.len()
+            + tariff.regions.len();
         if entries > MOST_ENTRIES {
             return Err(GatewayError::LongTariff { given: entries, limit: MOST_ENTRIES });
         }

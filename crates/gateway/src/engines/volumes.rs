@@ -77,7 +77,8 @@ impl Gateway {
         for (engine, work) in tiered {
             let mut used = Usage::default();
             for sum in sums.iter().filter(|sum| sum.first == engine && sum.second.as_deref() == Some(work.name())) {
-                let [characters, milliseconds] = [sum.characters, sum.audio_ms].map(|sum| u64::try_from(sum).unwrap_or(0));
+                let [characters, milliseconds] =
+                    [sum.characters, sum.audio_ms].map(|sum| u64::try_from(sum).unwrap_or(0));
                 used = used.plus(Usage { characters, milliseconds, ..Usage::default() });
             }
             let month = month_of(&day).to_owned();

@@ -325,7 +325,12 @@ impl Casting<'_> {
     }
 
     /// How the next call of a speaker is charged, after those of its engine in the script.
-    fn price(&self, planned: &PlannedCall, speaker: &PlannedCall, before: &[Segment]) -> Result<CallPrice, GatewayError> {
+    fn price(
+        &self,
+        planned: &PlannedCall,
+        speaker: &PlannedCall,
+        before: &[Segment],
+    ) -> Result<CallPrice, GatewayError> {
         let candidate = &speaker.candidate;
         let mut used = Usage::default();
         if !candidate.tariff().tiers.is_empty() {

@@ -98,7 +98,8 @@ impl From<TariffInForce> for TariffAnswer {
             TariffSource::Sheet => "sheet",
             TariffSource::Operator => "operator",
         };
-        let Tariff { currency, per, price, changes, step, minimum, tiers, cancelled, models, classes, regions } = tariff;
+        let Tariff { currency, per, price, changes, step, minimum, tiers, cancelled, models, classes, regions } =
+            tariff;
         TariffAnswer {
             engine,
             work: work.name().into(),
