@@ -12,6 +12,7 @@ mod browser;
 mod chaos;
 mod client;
 mod console;
+mod console_compare;
 mod console_transcripts;
 mod convert;
 mod engines;

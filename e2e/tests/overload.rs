@@ -41,7 +41,7 @@ fn percentile(mut times: Vec<Duration>, hundredths: usize) -> Duration {
 
 /// Which share of the calls is held to the goal: 99 in 100 on a machine with
 /// nothing else to do (`make soak`), half of them beside other tests.
-fn held() -> usize {
+fn share_held() -> usize {
     if std::env::var_os("ALONE").is_some() { 99 } else { 50 }
 }
 
@@ -56,16 +56,16 @@ async fn at_four_times_what_an_engine_takes_calls_are_quick_or_refused_at_once()
     let service = Arc::new(Service::start(BINARY, &[("gannet", gannet_sheet(&url, 4))]).await);
     let second = Duration::from_secs(1);
     let calm = at_rate(&service, second / 5, second * 4).await;
-    let unloaded = percentile(of(200, &calm), held());
+    let unloaded = percentile(of(200, &calm), share_held());
     assert_eq!(of(200, &calm).len(), calm.len(), "{calm:?}");
     let storm = at_rate(&service, second / 40, second * 6).await;
     let (served, refused) = (of(200, &storm), of(429, &storm));
     assert_eq!(served.len() + refused.len(), storm.len(), "{storm:?}");
     // 60 of 240 in six seconds, and those that begin and end beside them.
     assert!((30..=75).contains(&served.len()), "{} were served", served.len());
-    let loaded = percentile(served, held());
+    let loaded = percentile(served, share_held());
     assert!(loaded < 2 * unloaded + Duration::from_millis(150), "{loaded:?} of {unloaded:?} unloaded");
-    let at_once = percentile(refused, held());
+    let at_once = percentile(refused, share_held());
     assert!(at_once < unloaded, "refused after {at_once:?}");
     let after = at_rate(&service, second / 5, second * 2).await;
     assert_eq!(of(200, &after).len(), after.len(), "it recovers by itself: {after:?}");
@@ -96,5 +96,5 @@ async fn a_thousand_slow_heads_and_a_thousand_idle_connections_stop_nobody() {
     }
     let times: Vec<_> = at_rate(&service, Duration::from_millis(50), Duration::from_secs(2)).await;
     assert_eq!(of(200, &times).len(), times.len(), "{times:?}");
-    assert!(percentile(of(200, &times), held()) < Duration::from_secs(2), "{times:?}");
+    assert!(percentile(of(200, &times), share_held()) < Duration::from_secs(2), "{times:?}");
 }

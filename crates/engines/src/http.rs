@@ -15,9 +15,10 @@ use serde_json_path::JsonPath;
 
 use crate::access::CompiledAccess;
 use crate::base64_json::{Path, Scanner};
+use crate::call::{Hear, Speak};
 use crate::catalogue::{Listing, Turns};
 use crate::claims::{ClaimTally, CompiledClaims, checked};
-use crate::engine::{AudioStream, Hear, Speak, SpokenAudio, Words};
+use crate::engine::{AudioStream, SpokenAudio, Words};
 use crate::flow::{Flow, FlowOutcome, FlowParts, Job, Last, parse};
 use crate::request::{Call, SheetSource, connection_error, read_start};
 use crate::socket::{HearingLine, LiveResult, SpeakingLine};

@@ -6,6 +6,7 @@
 mod access;
 mod answer_place;
 mod base64_json;
+mod call;
 mod catalogue;
 mod claims;
 mod engine;
@@ -24,8 +25,9 @@ mod wire;
 
 pub use access::{WebhookAnswer, WebhookClient};
 pub use base64_json::{AudioSplitter, ScanError};
+pub use call::{AudioSource, EngineFormat, Hear, Speak};
 pub use catalogue::{Turn, Turns};
-pub use engine::{AudioSource, AudioStream, Engine, EngineFormat, Hear, Speak, SpokenAudio, Words};
+pub use engine::{AudioStream, Engine, SpokenAudio, Words};
 pub use error::{EngineError, KeyFileError};
 pub use fetch::{FetchedBody, Fetcher};
 pub use socket::LiveResult;

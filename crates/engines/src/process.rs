@@ -20,8 +20,9 @@ use tokio::process::{Child, ChildStdout, Command};
 use tokio::sync::mpsc;
 
 use crate::EngineError;
+use crate::call::{Hear, Speak};
 use crate::catalogue::Listing;
-use crate::engine::{AudioStream, Hear, Speak, find_program};
+use crate::engine::{AudioStream, find_program};
 use crate::sound::tempo;
 use crate::template::{OutputPlace, Template};
 

@@ -18,7 +18,7 @@ use tempfile::TempPath;
 use tokio::io::{AsyncReadExt as _, AsyncSeekExt as _};
 
 use crate::EngineError;
-use crate::engine::{AudioSource, EngineFormat};
+use crate::call::{AudioSource, EngineFormat};
 use crate::request::Payload;
 
 /// Bytes that are read at once; a multiple of three, for base64.

@@ -111,7 +111,7 @@ async fn what_comes_late_in_a_month_is_estimated_held_and_charged_by_its_tier() 
     weather(&fixture.heron, "{\"weather\": \"down\"}").await;
     let failed = fixture.gateway.speak(&fixture.caller, say(TEXT, "heron/pellin")).await;
     assert!(failed.is_err());
-    weather(&fixture.heron, "null").await;
+    weather(&fixture.heron, "").await;
     let tariff = Tariff { tiers: vec![tier(220, "0")], ..by_character("0.01", &[]) };
     fixture.gateway.put_tariff("heron", Work::Synthesis, tariff, "ada").await.unwrap();
     assert_eq!(costs(&fixture).await, each(20), "what failed does not count: 200 were used");

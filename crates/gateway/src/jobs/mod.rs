@@ -7,6 +7,7 @@ mod captions;
 mod dictation;
 mod piece_store;
 mod run;
+mod samples;
 mod tell;
 mod work;
 

@@ -12,11 +12,12 @@ use dispatcher_vault::Parts;
 use futures::{Stream, StreamExt as _};
 use tokio::sync::mpsc;
 
-use super::LiveRequest;
 use super::stretch::{RATE, Stretch, samples_format};
+use super::{LiveRequest, OVERLAP};
 use crate::dispatch::dispatch_record::{AttemptFacts, DispatchRecord};
 use crate::dispatch::hear::transcode_to_file;
 use crate::dispatch::rehearse;
+use crate::planning::hearers::Over;
 use crate::{FailedAttempt, Gateway, GatewayError, PlannedCall};
 
 /// Number of rounds over all candidates for one stretch.
@@ -114,7 +115,7 @@ impl LiveCall {
         from: &mut f64,
         told: &mpsc::UnboundedSender<StretchEvent>,
     ) -> Result<Result<AttemptFacts, FailedAttempt>, GatewayError> {
-        let attempt = self.record.begin(planned, usage_of(super::LONGEST_CALL)).await?;
+        let attempt = self.record.begin(planned, usage_of(LONGEST_CALL)).await?;
         let begun = *from;
         let settled = std::sync::atomic::AtomicU64::new(from.to_bits());
         let heard = self.heard(planned, stretch, begun, |result| {
@@ -151,7 +152,7 @@ impl LiveCall {
         let none = AudioSource::Memory(Bytes::new());
         let language = self.request.hearer.language.as_deref();
         let rules = self.gateway.rules_of(self.record.app()).rules;
-        let call = planned.hear(none, super::LONGEST_CALL, language, &self.request.wish, &rules.vocabulary);
+        let call = planned.hear(none, LONGEST_CALL, language, &self.request.wish, &rules.vocabulary);
         let live = planned.engine.is_live();
         let named = planned.candidate.credential.as_deref();
         let heard = self.gateway.with_credential(&planned.engine, named, |credential| {
@@ -244,4 +245,40 @@ async fn whole(stretch: &Stretch, format: Format) -> Result<AudioSource, EngineE
     let from = Format { rate: RATE, ..samples_format() };
     let made = tokio::task::spawn_blocking(move || transcode_to_file(&source, from, format)).await;
     made.map_err(|error| EngineError { cause: Cause::Internal, detail: error.to_string(), retry_after: None })?
+}
+
+/// Seconds that one call may last.
+const LONGEST_CALL: f64 = 240.0;
+/// Seconds of a call of an engine that recognises whole recordings.
+const LONGEST_PIECE: f64 = 20.0;
+
+/// Where a stretch ends, in seconds.
+pub(super) struct Cut {
+    /// After so much silence.
+    pub(super) pause: f64,
+    /// From this length on, after the shortest pause.
+    pub(super) late: f64,
+    /// At this length, whatever is heard.
+    pub(super) longest: f64,
+}
+
+impl LiveCall {
+    /// The engine that each call is made to first.
+    pub(super) fn first_engine(&self) -> String {
+        self.plan.first().map(|planned| planned.engine_name().to_owned()).unwrap_or_default()
+    }
+
+    pub(super) fn cut(&self) -> Cut {
+        let live = self.plan.first().is_some_and(|planned| planned.engine.is_live());
+        let limit =
+            |planned: &PlannedCall| Over::of(&planned.candidate).seconds.map_or(LONGEST_CALL, |limit| limit as f64);
+        let limit = self.plan.iter().map(limit).fold(LONGEST_CALL, f64::min);
+        match live {
+            true => Cut { pause: 1.0, late: 0.7 * limit, longest: (limit - 2.0).max(2.0 * OVERLAP) },
+            false => {
+                let longest = LONGEST_PIECE.min(limit - 1.0).max(2.0 * OVERLAP);
+                Cut { pause: 0.6, late: 0.5 * longest, longest }
+            }
+        }
+    }
 }

@@ -19,7 +19,7 @@ use dispatcher_core::{
 };
 use tokio::sync::mpsc;
 
-use call::{LiveCall, StretchEvent};
+use call::{Cut, LiveCall, StretchEvent};
 use pauses::PauseFinder;
 use results::{LiveResults, Seams};
 use stretch::{RATE, Stretch, samples_format};
@@ -30,8 +30,7 @@ use crate::dispatch::dispatch_record::{DispatchOutcome, DispatchRecord, LastAtte
 use crate::dispatch::speak::{CALLER_LEFT, summary};
 use crate::intake::recording::AudioInfo;
 use crate::library::transcripts::NewTranscript;
-use crate::planning::hearers::Over;
-use crate::{Caller, Gateway, GatewayError, HearerWish, PlannedCall};
+use crate::{Caller, Gateway, GatewayError, HearerWish};
 
 /// Pieces of audio that wait to be taken in.
 const WAITING: usize = 16;
@@ -41,10 +40,6 @@ const UNTOLD: usize = 64;
 const IDLE: Duration = Duration::from_secs(60);
 /// Seconds that one session may last.
 const LONGEST: f64 = 8.0 * 3_600.0;
-/// Seconds that one call may last.
-const LONGEST_CALL: f64 = 240.0;
-/// Seconds of a call of an engine that recognises whole recordings.
-const LONGEST_PIECE: f64 = 20.0;
 /// Calls of one session at once: audio that comes faster than it is heard waits.
 const AT_ONCE: usize = 4;
 /// Seconds before speech that are heard with it.
@@ -483,37 +478,6 @@ impl RunningStretch {
         while let Some(event) = self.events.recv().await {
             if let StretchEvent::Done(facts) = event {
                 *last = LastAttempt::Written(facts);
-            }
-        }
-    }
-}
-
-/// Where a stretch ends, in seconds.
-struct Cut {
-    /// After so much silence.
-    pause: f64,
-    /// From this length on, after the shortest pause.
-    late: f64,
-    /// At this length, whatever is heard.
-    longest: f64,
-}
-
-impl LiveCall {
-    /// The engine that each call is made to first.
-    fn first_engine(&self) -> String {
-        self.plan.first().map(|planned| planned.engine_name().to_owned()).unwrap_or_default()
-    }
-
-    fn cut(&self) -> Cut {
-        let live = self.plan.first().is_some_and(|planned| planned.engine.is_live());
-        let limit =
-            |planned: &PlannedCall| Over::of(&planned.candidate).seconds.map_or(LONGEST_CALL, |limit| limit as f64);
-        let limit = self.plan.iter().map(limit).fold(LONGEST_CALL, f64::min);
-        match live {
-            true => Cut { pause: 1.0, late: 0.7 * limit, longest: (limit - 2.0).max(2.0 * OVERLAP) },
-            false => {
-                let longest = LONGEST_PIECE.min(limit - 1.0).max(2.0 * OVERLAP);
-                Cut { pause: 0.6, late: 0.5 * longest, longest }
             }
         }
     }

@@ -1,6 +1,7 @@
 //! Who could do a request, in which order, with which calls and at what cost.
 //! Nothing here calls an engine.
 
+mod cast_voices;
 pub(crate) mod estimate;
 pub(crate) mod hearers;
 pub(crate) mod languages;

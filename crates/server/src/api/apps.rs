@@ -26,7 +26,7 @@ const SHORTEST_KEY: u64 = 10;
 const LONGEST_KEY: u64 = 10 * 366 * 86_400;
 
 fn app_of(name: String, request: AppRequest, created_at: i64) -> Result<App, Problem> {
-    let site = request.site.map(|word| super::speech_request::site(&word)).transpose()?;
+    let site = request.site.map(|word| super::speech_parameters::site(&word)).transpose()?;
     let recall = request.recall.map(|word| recall(&word)).transpose()?.unwrap_or(RecallPolicy::Off);
     Ok(App {
         title: request.title.unwrap_or_else(|| name.clone()),

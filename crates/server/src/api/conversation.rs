@@ -10,6 +10,7 @@ use rocket_ws as ws;
 
 use super::exchange_request::{attachment_of, reply_of};
 use super::socket::{Close, PING, Sent, Socket, Talk, Upgrade, room_for};
+use super::speech_parameters;
 use super::speech_request::{self, Formats};
 use super::transcript_request::refuse_beyond_live;
 use super::transcripts::{hearer, hearing_wish};
@@ -156,7 +157,7 @@ impl Partner {
             barge_in: barge_in.unwrap_or(true),
             voice: voice.map_err(|problem| problem.under("/voice"))?,
             reply: reply_of(reply)?,
-            site: site.as_deref().map(speech_request::site).transpose()?,
+            site: site.as_deref().map(speech_parameters::site).transpose()?,
         })
     }
 }

@@ -10,6 +10,7 @@ use dispatcher_gateway::{
 };
 use tokio_util::io::ReaderStream;
 
+use super::speech_parameters;
 use super::speech_request::{self, Formats};
 use super::transcript_request::{form_fault, refuse_beyond_live, split_json, told};
 use super::transcripts::{digest, hearer, hearing_wish};
@@ -174,7 +175,7 @@ fn request_of(
         voice,
         reply: reply_of(reply)?,
         attachment: attachment.map(attachment_of).transpose()?,
-        site: site.as_deref().map(speech_request::site).transpose()?,
+        site: site.as_deref().map(speech_parameters::site).transpose()?,
     };
     Ok((request, format))
 }

@@ -3,18 +3,19 @@
 use std::sync::Arc;
 
 use dispatcher_audio::{AudioError, Format, Preference, negotiate, parse_accept};
-use dispatcher_core::{Criteria, Gender, Shaping, Site, Style, Wanted, is_language_tag};
+use dispatcher_core::{Criteria, Wanted, is_language_tag};
 use dispatcher_gateway::{Caller, Gateway, Presets, Registry, SynthesisRequest, TextInput, Unsupported};
-use dispatcher_markup::prosody::{self, ProsodyError};
 use dispatcher_markup::{DialogueLine, dialogue};
 
+use super::shaping_wish::shaping;
+use super::speech_parameters::from_parameters;
 use super::{SMALL_BODY, spoken_sequence};
 use crate::body::{RequestBody, read_small};
 use crate::headers::{Meta, text_of_body};
 use crate::parameters::{Parameters, no_query};
 use crate::problem::Problem;
 use crate::problem_kind::ProblemKind;
-use crate::wire::{AudioWish, NumberOrText, Prosody, StyleWish, UtteranceRequest};
+use crate::wire::{AudioWish, UtteranceRequest};
 
 /// What a name of audio means to a caller, and what it gets that names none.
 pub(super) struct Formats {
@@ -220,70 +221,6 @@ pub(super) fn unsupported(told: Option<&str>, meta: &Meta) -> Result<Unsupported
     }
 }
 
-/// A direction is a sentence or two.
-const MAX_DIRECTION: usize = 4_000;
-/// Seeds are exact as JSON numbers, below 2^53.
-const MAX_SEED: u64 = 1 << 53;
-
-fn shaping(
-    prosody: Option<Prosody>,
-    style: Option<StyleWish>,
-    direction: Option<String>,
-    variation: Option<f64>,
-    seed: Option<u64>,
-) -> Result<Shaping, Problem> {
-    let wrong = |pointer: &str, detail: String| Err(Problem::at(ProblemKind::Invalid, pointer, detail));
-    let read = |value: Option<NumberOrText>,
-                pointer: &str,
-                parse: fn(&str) -> Result<f64, ProsodyError>,
-                range: (f64, f64)| {
-        let Some(value) = value else { return Ok(None) };
-        let text = value.text();
-        let number = parse(&text).map_err(|error| Problem::at(ProblemKind::Invalid, pointer, error.to_string()))?;
-        match (range.0 - 1e-9..=range.1 + 1e-9).contains(&number) {
-            true => Ok(Some(number)),
-            false => {
-                Err(Problem::at(ProblemKind::Invalid, pointer, format!("'{text}' is outside of {}", range_of(pointer))))
-            }
-        }
-    };
-    let prosody = prosody.unwrap_or_default();
-    if let Some(style) = &style {
-        if style.name.trim().is_empty() {
-            return wrong("/style/name", "a style needs a name".into());
-        }
-        if style.strength.is_some_and(|strength| !(0.0..=1.0).contains(&strength)) {
-            return wrong("/style/strength", "the strength of a style is 0 to 1".into());
-        }
-    }
-    if direction.as_ref().is_some_and(|direction| direction.len() > MAX_DIRECTION) {
-        return wrong("/direction", format!("a direction has at most {MAX_DIRECTION} bytes"));
-    }
-    if variation.is_some_and(|variation| !(0.0..=1.0).contains(&variation)) {
-        return wrong("/variation", "variation is 0 to 1".into());
-    }
-    if seed.is_some_and(|seed| seed >= MAX_SEED) {
-        return wrong("/seed", "a seed is less than 2^53".into());
-    }
-    Ok(Shaping {
-        rate: read(prosody.rate, "/prosody/rate", prosody::rate, (0.25, 4.0))?,
-        pitch: read(prosody.pitch, "/prosody/pitch", prosody::pitch, (-12.0, 12.0))?,
-        volume: read(prosody.volume, "/prosody/volume", prosody::volume, (-40.0, 12.0))?,
-        style: style.map(|style| Style { name: style.name, strength: style.strength }),
-        direction,
-        variation,
-        seed,
-    })
-}
-
-fn range_of(pointer: &str) -> &'static str {
-    match pointer {
-        "/prosody/rate" => "25% to 400%",
-        "/prosody/pitch" => "-12st to +12st",
-        _ => "-40dB to +12dB",
-    }
-}
-
 /// The format of the answer, and whether it travels inside JSON.
 fn answer_format(accept: &str, wish: Option<&AudioWish>, formats: &Formats) -> Result<(Format, bool), Problem> {
     let json = parse_accept(accept).into_iter().next() == Some(Preference::Json);
@@ -341,75 +278,6 @@ pub(super) fn of_parameters(
     // What a job answers with is JSON, and says nothing of its files.
     let (format, _) = answer_format("*/*", wish.audio.as_ref(), formats)?;
     request_of(UtteranceRequest { text: Some(String::new()), ..wish }, format, meta, formats)
-}
-
-fn from_parameters(given: &mut Parameters) -> Result<UtteranceRequest, Problem> {
-    let named = given.text("voice");
-    let mut criteria = Criteria {
-        languages: given.text("languages"),
-        gender: given.text("gender").map(|word| gender(&word)).transpose()?,
-        style: given.text("style"),
-        name: given.text("name"),
-        site: given.text("site").map(|word| site(&word)).transpose()?,
-    };
-    let voice = match named {
-        // With a named voice, `style` is how it speaks, as in JSON.
-        Some(name) => {
-            let style = criteria.style.take().map(|name| StyleWish { name, strength: None });
-            if !criteria.is_empty() {
-                let detail =
-                    "languages, gender, name and site choose a voice, and 'voice' names one; send one or the other";
-                return Err(Problem::new(ProblemKind::Invalid, detail));
-            }
-            (Some(serde_json::Value::String(name)), style)
-        }
-        None if criteria.is_empty() => (None, None),
-        None => (serde_json::to_value(criteria).ok(), None),
-    };
-    let mut text = |name| given.text(name).map(NumberOrText::Text);
-    let prosody = Prosody { rate: text("rate"), pitch: text("pitch"), volume: text("volume") };
-    let audio = AudioWish {
-        kind: given.text("type"),
-        sample_rate: given.number("sample_rate")?,
-        bitrate: given.number("bitrate")?,
-        vbr: given.flag("vbr")?.unwrap_or(false),
-        channels: given.number::<u32>("channels")?.map(|channels| u8::try_from(channels).unwrap_or(u8::MAX)),
-        whole: given.flag("whole")?.unwrap_or(false),
-    };
-    Ok(UtteranceRequest {
-        voice: voice.0,
-        style: voice.1,
-        model: given.text("model"),
-        language: given.text("language"),
-        direction: given.text("direction"),
-        variation: given.number("variation")?,
-        seed: given.number("seed")?,
-        unsupported: given.text("unsupported"),
-        deadline: given.number("deadline")?,
-        credential: given.text("credential"),
-        region: given.text("region"),
-        webhook: given.text("webhook"),
-        deliver: given.text("deliver"),
-        expires_in: given.number("expires_in")?,
-        prosody: Some(prosody),
-        audio: Some(audio),
-        ..UtteranceRequest::default()
-    })
-}
-
-/// Where an engine runs.
-pub(super) fn site(value: &str) -> Result<Site, Problem> {
-    let wrong = || Problem::at(ProblemKind::Invalid, "/site", format!("site is cloud or local, not '{value}'"));
-    Site::of_name(value).ok_or_else(wrong)
-}
-
-pub(super) fn gender(value: &str) -> Result<Gender, Problem> {
-    match value {
-        "female" => Ok(Gender::Female),
-        "male" => Ok(Gender::Male),
-        "neutral" => Ok(Gender::Neutral),
-        _ => Err(Problem::new(ProblemKind::Invalid, format!("gender is female, male or neutral, not '{value}'"))),
-    }
 }
 
 #[cfg(test)]

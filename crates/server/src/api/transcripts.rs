@@ -152,7 +152,7 @@ pub(super) fn hearer(wish: &TranscriptRequest) -> Result<HearerWish, Problem> {
         wanted: wish.route.clone().or_else(|| wish.engine.clone()),
         model: wish.model.clone(),
         language: wish.language.clone(),
-        site: wish.site.as_deref().map(super::speech_request::site).transpose()?,
+        site: wish.site.as_deref().map(super::speech_parameters::site).transpose()?,
         region: wish.region.clone(),
     })
 }

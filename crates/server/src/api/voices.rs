@@ -13,7 +13,7 @@ use rocket::{Request, State, delete, get, put};
 use serde::Serialize;
 use utoipa::ToSchema;
 
-use super::speech_request::{gender, site};
+use super::speech_parameters::{gender, site};
 use crate::access::Allowed;
 use crate::headers::Meta;
 use crate::parameters::Parameters;
