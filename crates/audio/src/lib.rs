@@ -58,6 +58,7 @@ pub use measure::peaks::Peaks;
 pub use measure::silence::Edge;
 pub use measure::spans::{Levels, Span};
 pub use measure::tempo::TempoMeter;
+pub use measure::voice_pitch::voice_pitch;
 pub use salvage::{Salvaged, Salvager};
 pub use tags::Tags;
 pub use tags::provenance::{PROVENANCE_HEAD, UNSIGNED, provenance, put_provenance};

@@ -107,6 +107,7 @@ async fn run(cli: Cli) -> Result<(), CliError> {
         Command::Vocabulary(args) => commands::transcript_rules::vocabulary(&client()?, args, form).await,
         Command::Phrases(args) => commands::transcript_rules::phrases(&client()?, args, form).await,
         Command::Masks(args) => commands::transcript_rules::masks(&client()?, args, form).await,
+        Command::Canary(command) => commands::canary::run(&client()?, command, form).await,
         Command::Alert(command) => commands::alert::run(&client()?, command, form).await,
         Command::Audit(args) => commands::audit::run(&client()?, args, form).await,
         Command::Health(args) => commands::health::run(&client()?, args, form).await,

@@ -50,6 +50,8 @@ watched! {
     AllowanceShare = "allowance-share",
     /// A credit of an engine ends or runs out soon. Threshold: days before that.
     CreditEnding = "credit-ending",
+    /// A voice does not sound as it did, by its canary, or its canary fails.
+    VoiceChanged = "voice-changed",
 }
 
 impl Watched {
@@ -68,7 +70,7 @@ impl Watched {
             Watched::QueueFull => range(1.0, 20.0, 200.0, false),
             Watched::DiskLow => range(1.0, 2_000.0, 10_000_000.0, true),
             Watched::AllowanceShare => range(1.0, 80.0, 100.0, false),
-            Watched::BreakerOpen | Watched::CredentialRefused | Watched::VoiceWithdrawn => None,
+            Watched::BreakerOpen | Watched::CredentialRefused | Watched::VoiceWithdrawn | Watched::VoiceChanged => None,
         }
     }
 

@@ -1,4 +1,4 @@
-//! Names of records: apps, routes, presets, lexicons, prompt sets, alerts.
+//! Names of records: apps, routes, presets, lexicons, prompt sets, alerts, canaries.
 
 /// Whether it is 1 to 40 small letters, digits and hyphens.
 pub fn is_record_name(name: &str) -> bool {

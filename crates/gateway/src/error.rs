@@ -161,6 +161,12 @@ pub enum GatewayError {
     Route(#[from] dispatcher_core::RouteError),
     #[error("{0}")]
     Alert(#[from] dispatcher_core::AlertRuleError),
+    #[error("{0}")]
+    Canary(#[from] dispatcher_core::CanaryError),
+    #[error("a service has at most {limit} canaries; retire one first")]
+    ManyCanaries { limit: usize },
+    #[error("the canary has no run to accept: its last run failed, or it has not run yet")]
+    NothingToAccept,
     #[error("the audio at {address} cannot be fetched: {fault}")]
     Fetch { address: String, fault: String },
     #[error(transparent)]

@@ -68,6 +68,7 @@ pub use intake::parse::TextInput;
 pub use intake::recording::{GivenAudio, SalvagedAudio, salvage};
 pub use intake::resources::{InsertedSound, MOST_SOUND, Resources};
 pub use jobs::{Dictation, JobEstimate, JobView, JobWork, JobsPlace, NewJob, Track, Webhooks};
+pub use library::canaries::CanaryView;
 pub use library::comparisons::ComparisonView;
 pub use library::lexicons::{Lexicons, NewLexicon, StoredLexicon};
 pub use library::presets::{OwnPreset, Presets};
@@ -93,9 +94,9 @@ pub use dispatcher_store::{
     AccessKey, App, Approval, AuditEntry, AuditFilter, CatalogueChange, ComparedVoice, Disclosure, DispatchFilter,
     DispatchState, DocumentVersion, ErasureMode, ErasureScope, ExchangeState, GroupBy, HealthScope, JobFilter,
     JobState, LedgerCheck, LedgerEntry, LedgerFault, LedgerRule, Person, PersonChange, PersonRole, RecallPolicy,
-    RetentionKind, SampleDispatch, Session, StoredAttempt, StoredClip, StoredComparison, StoredDispatch,
-    StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript, TranscriptVersion,
-    UsageTotal, VersionedKind,
+    RetentionKind, SampleDispatch, Session, StoredAttempt, StoredCanaryRun, StoredClip, StoredComparison,
+    StoredDispatch, StoredExchange, StoredJobFile, StoredNotice, StoredPromptFile, StoredToken, StoredTranscript,
+    TranscriptVersion, UsageTotal, VersionedKind,
 };
 
 use dispatcher_store::Store;
@@ -130,6 +131,8 @@ pub(crate) struct Inner {
     pub(crate) clip_changes: tokio::sync::Mutex<()>,
     /// Held while a word is added to the current version of a lexicon.
     pub(crate) lexicon_changes: tokio::sync::Mutex<()>,
+    /// Held while a canary runs.
+    pub(crate) canary_turn: tokio::sync::Mutex<()>,
     pub(crate) clips_in_use: library::clips::ClipsInUse,
     pub(crate) rule_book: library::transcript_rules::RuleBook,
     pub(crate) jobs: jobs::Jobs,
@@ -175,6 +178,7 @@ impl Gateway {
                 texts: intake::texts::Texts::default(),
                 clip_changes: tokio::sync::Mutex::default(),
                 lexicon_changes: tokio::sync::Mutex::default(),
+                canary_turn: tokio::sync::Mutex::default(),
                 clips_in_use: library::clips::ClipsInUse::default(),
                 rule_book: library::transcript_rules::RuleBook::default(),
                 jobs: jobs::Jobs::default(),
@@ -197,6 +201,7 @@ impl Gateway {
         gateway.keep_health().await?;
         gateway.keep_usage();
         gateway.keep_watch().await?;
+        gateway.keep_canaries();
         gateway.resume_checks().await?;
         if !gateway.inner.host.jobs.as_ref().is_some_and(|jobs| jobs.held) {
             gateway.resume_jobs().await?;

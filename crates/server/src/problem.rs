@@ -233,6 +233,8 @@ impl From<GatewayError> for Problem {
             | GatewayError::Webhook(_)
             | GatewayError::Sound(_)
             | GatewayError::Alert(_)
+            | GatewayError::Canary(_)
+            | GatewayError::ManyCanaries { .. }
             | GatewayError::NoMail
             | GatewayError::Mail(_)
             | GatewayError::Traces(_)
@@ -243,7 +245,9 @@ impl From<GatewayError> for Problem {
             GatewayError::ReplyHookElsewhere | GatewayError::OtherSite { .. } => {
                 Problem::at(ProblemKind::Invalid, "/site", text)
             }
-            GatewayError::Stale { .. } | GatewayError::JobState(_) => Problem::new(ProblemKind::NotReady, text),
+            GatewayError::Stale { .. } | GatewayError::NothingToAccept | GatewayError::JobState(_) => {
+                Problem::new(ProblemKind::NotReady, text)
+            }
             GatewayError::NoRoom { .. } => Problem::new(ProblemKind::NoRoom, text),
             GatewayError::Quota { .. } => Problem::new(ProblemKind::Quota, text),
             GatewayError::Crowded { retry_after, .. } => {

@@ -12,10 +12,10 @@ use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 
 use crate::access::Need;
 use crate::api::{
-    alerts, allowances, apps, comparisons, conversation, credentials, credits, document_job, engines, estimates,
-    exchanges, health, jobs, kept_transcripts, lexicons, links, live, narration, presets, prompts, provenance, records,
-    retention, routing, service, session, statements, tariffs, tokens, transcript_rules, transcripts, uploads,
-    utterances, voices,
+    alerts, allowances, apps, canaries, comparisons, conversation, credentials, credits, document_job, engines,
+    estimates, exchanges, health, jobs, kept_transcripts, lexicons, links, live, narration, presets, prompts,
+    provenance, records, retention, routing, service, session, statements, tariffs, tokens, transcript_rules,
+    transcripts, uploads, utterances, voices,
 };
 use crate::{console, openapi, origins};
 
@@ -109,6 +109,8 @@ routes! {
             health::measured, health::breakers, health::close,
             alerts::list, alerts::read, alerts::put_alert, alerts::retire, alerts::try_alert, alerts::notices,
             alerts::events,
+            canaries::list, canaries::read, canaries::put_canary, canaries::retire, canaries::runs, canaries::run,
+            canaries::accept,
             lexicons::versions, lexicons::put_lexicon, lexicons::add_lexicon_word, lexicons::retire,
             presets::put_preset, presets::retire, transcript_rules::put_masks,
             apps::add, apps::change, apps::erase,

@@ -6,6 +6,7 @@
 
 mod allowances;
 mod audit;
+mod canaries;
 mod catalogue;
 mod charges;
 mod clips;
@@ -37,6 +38,7 @@ mod writer;
 
 pub use allowances::UsageQuery;
 pub use audit::AuditFilter;
+pub use canaries::StoredCanaryRun;
 pub use comparisons::{ComparedVoice, StoredComparison, StoredRating, WholeComparison};
 pub use erasure::{ErasedRecords, ErasureMode, ErasureScope};
 pub use error::StoreError;

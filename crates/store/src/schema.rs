@@ -74,6 +74,13 @@ table! {
     }
 }
 table! {
+    canary_runs (id) {
+        id -> Text, canary -> Text, version -> BigInt, run_at -> BigInt, is_reference -> Bool,
+        dispatch -> Nullable<Text>, audio_ms -> BigInt, loudness -> Nullable<Double>, pitch -> Nullable<Double>,
+        heard -> Nullable<Text>, word_errors -> Nullable<Double>, fault -> Nullable<Text>,
+    }
+}
+table! {
     comparisons (id) { id -> Text, app -> Text, text -> Text, made_by -> Text, made_at -> BigInt, }
 }
 table! {

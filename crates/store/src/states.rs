@@ -272,6 +272,8 @@ words! {
         Credit = "credit",
         /// JSON: what a currency is worth.
         Rate = "rate",
+        /// JSON: a sentence that a voice speaks at intervals.
+        Canary = "canary",
     }
 }
 
@@ -315,6 +317,7 @@ impl VersionedKind {
             VersionedKind::Tariff => ("tariff.put", "tariff.retire"),
             VersionedKind::Credit => ("credit.put", "credit.retire"),
             VersionedKind::Rate => ("rate.put", "rate.retire"),
+            VersionedKind::Canary => ("canary.put", "canary.retire"),
             VersionedKind::StatementMapping => ("statement.map", "statement.unmap"),
         }
     }

@@ -1,5 +1,5 @@
 //! What is found out about sound and leaves it as it is: length, loudness,
-//! silence, outline, tempo of speech.
+//! silence, outline, tempo of speech, pitch of a voice.
 
 pub(crate) mod loudness;
 pub(crate) mod meter;
@@ -7,3 +7,4 @@ pub(crate) mod peaks;
 pub(crate) mod silence;
 pub(crate) mod spans;
 pub(crate) mod tempo;
+pub(crate) mod voice_pitch;

@@ -93,6 +93,8 @@ pub(crate) enum AlertOn {
     AllowanceShare,
     /// A credit of an engine ends or will be used soon
     CreditEnding,
+    /// A voice has changed, or its canary failed (see canary set)
+    VoiceChanged,
 }
 
 impl AlertOn {
@@ -108,6 +110,7 @@ impl AlertOn {
             AlertOn::DiskLow => "disk-low",
             AlertOn::AllowanceShare => "allowance-share",
             AlertOn::CreditEnding => "credit-ending",
+            AlertOn::VoiceChanged => "voice-changed",
         }
     }
 }

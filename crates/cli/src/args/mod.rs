@@ -3,6 +3,7 @@
 mod alerts;
 mod apps;
 mod beside;
+mod canaries;
 mod catalogue;
 mod convert;
 mod exchange;
@@ -18,6 +19,7 @@ mod transcripts;
 pub(crate) use alerts::*;
 pub(crate) use apps::*;
 pub(crate) use beside::*;
+pub(crate) use canaries::*;
 pub(crate) use catalogue::*;
 pub(crate) use convert::*;
 pub(crate) use exchange::*;
@@ -146,6 +148,9 @@ pub(crate) enum Command {
     /// List, set, test and retire alerts: messages when something is wrong
     #[command(subcommand)]
     Alert(AlertCommand),
+    /// List, set, run and retire canaries: sentences that show when a voice changes
+    #[command(subcommand)]
+    Canary(CanaryCommand),
     /// List dispatches (requests), or show one with its attempts
     Dispatches(DispatchesArgs),
     /// Print completions for a shell

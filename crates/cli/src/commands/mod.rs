@@ -3,6 +3,7 @@
 pub(crate) mod alert;
 pub(crate) mod app;
 pub(crate) mod audit;
+pub(crate) mod canary;
 pub(crate) mod caption;
 pub(crate) mod clip;
 pub(crate) mod compare;

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use dispatcher_core::{AlertRule, BreakerState, Cause, VoiceId, Watched, Work};
 use dispatcher_store::CredentialState;
 
-use crate::{AllowanceView, CreditView, Gateway, GatewayError, Registry};
+use crate::{AllowanceView, CanaryView, CreditView, Gateway, GatewayError, Registry};
 
 /// Microseconds of a day.
 const DAY: f64 = 86_400e6;
@@ -61,6 +61,13 @@ fn credit_condition(view: &CreditView) -> Option<Condition> {
     Some(Condition { subject: name, measure: days, ..condition })
 }
 
+/// That a voice does not sound as it did.
+fn canary_condition(view: &CanaryView) -> Option<Condition> {
+    let id: VoiceId = view.canary.voice.parse().ok()?;
+    let condition = Condition::of(Watched::VoiceChanged, &id.engine, view.trouble()?);
+    Some(Condition { subject: format!("{}, canary {}", view.canary.voice, view.canary.name), ..condition })
+}
+
 impl Gateway {
     /// All current conditions.
     ///
@@ -91,6 +98,9 @@ impl Gateway {
         // Their use is summed up from the records, which is done for a rule only.
         if self.alert_rules().iter().any(|rule| rule.on == Watched::CreditEnding) {
             conditions.extend(self.credits().await?.iter().filter_map(credit_condition));
+        }
+        if self.alert_rules().iter().any(|rule| rule.on == Watched::VoiceChanged) {
+            conditions.extend(self.canaries().await?.iter().filter_map(canary_condition));
         }
         Ok(conditions)
     }

@@ -2,15 +2,15 @@
 //! rated them without knowing which was which.
 
 use std::path::PathBuf;
-use std::time::Instant;
 
-use dispatcher_audio::{Codec, Format, LoudnessMeter, decode_all};
-use dispatcher_core::{Currency, Preference, PreferenceRating, SCORES, Shaping, Wanted, preferences};
+use dispatcher_audio::{Codec, Format};
+use dispatcher_core::{Currency, Preference, PreferenceRating, SCORES, preferences};
 use dispatcher_store::{ComparedVoice, Identified, StoredComparison, StoredRating};
 
 use crate::dispatch::dispatch_record::new_id;
 use crate::dispatch::recalled::write_named;
-use crate::{CacheWish, Caller, Gateway, GatewayError, SynthesisRequest, TextInput, Unsupported, now_micros};
+use crate::library::whole_utterance::{WholeUtterance, fresh_request};
+use crate::{Caller, Gateway, GatewayError, SynthesisRequest, now_micros};
 
 /// Voices of a comparison.
 const MOST_VOICES: usize = 6;
@@ -42,31 +42,6 @@ impl ComparisonView {
         let (one, other) = (cost(one)?, cost(other)?);
         let comparable = one.currency == other.currency && one.nanos > 0 && other.nanos > 0;
         comparable.then(|| other.nanos as f64 / one.nanos as f64)
-    }
-}
-
-/// What a voice gave.
-struct Spoken {
-    row: ComparedVoice,
-    audio: Vec<u8>,
-}
-
-fn request(text: &str, voice: &str, language: Option<&str>) -> SynthesisRequest {
-    SynthesisRequest {
-        text: TextInput::Plain(text.to_owned()),
-        wanted: Some(Wanted::Named(voice.to_owned())),
-        model: None,
-        language: language.map(str::to_owned),
-        unsupported: Unsupported::Adapt,
-        shaping: Shaping::default(),
-        format: Format::new(Codec::Wav, RATE),
-        deadline: None,
-        credential: None,
-        region: None,
-        trace: None,
-        // What is measured is the engine.
-        cache: CacheWish::Off,
-        notes: Vec::new(),
     }
 }
 
@@ -107,11 +82,12 @@ impl Gateway {
         };
         let mut rows = Vec::new();
         for (number, voice) in (1..).zip(voices) {
-            let spoken = self.compared(caller, &id, (number, voice), request(text, voice, language)).await?;
-            if !spoken.audio.is_empty() {
-                write_named(folder.join(&id), format!("{number}.wav"), spoken.audio.into()).await?;
+            let request = fresh_request(text, voice, language, Format::new(Codec::Wav, RATE));
+            let (row, audio) = self.compared(caller, &id, (number, voice), request).await?;
+            if !audio.is_empty() {
+                write_named(folder.join(&id), format!("{number}.wav"), audio.into()).await?;
             }
-            rows.push(spoken.row);
+            rows.push(row);
         }
         for old in self.inner.store.add_comparison(row, rows, MOST_KEPT).await? {
             remove_folder(folder.join(old)).await;
@@ -119,74 +95,42 @@ impl Gateway {
         self.comparison(caller, &id).await
     }
 
+    /// A voice of a comparison, and its audio.
     async fn compared(
         &self,
         caller: &Caller,
         comparison: &str,
         (number, voice): (i64, &str),
         request: SynthesisRequest,
-    ) -> Result<Spoken, GatewayError> {
-        let begun = Instant::now();
-        let nothing = ComparedVoice {
+    ) -> Result<(ComparedVoice, Vec<u8>), GatewayError> {
+        let WholeUtterance { spoken, dispatch, fault } = self.speak_whole(caller, request, MOST_AUDIO).await?;
+        let row = ComparedVoice {
             comparison: comparison.to_owned(),
             number,
             voice: voice.to_owned(),
             model: None,
-            dispatch: None,
+            dispatch: Some(dispatch),
             nanos: 0,
             currency: Currency::EUR,
             first_us: None,
             total_us: None,
             audio_ms: 0,
             loudness: None,
-            fault: None,
-        };
-        let utterance = match self.speak(caller, request).await {
-            Ok(utterance) => utterance,
-            Err(GatewayError::AllFailed { dispatch, attempts }) => {
-                let fault = attempts.iter().map(crate::FailedAttempt::for_anybody).collect::<Vec<_>>().join("; ");
-                let row = ComparedVoice { dispatch: Some(dispatch), fault: Some(fault), ..nothing };
-                return Ok(Spoken { row, audio: Vec::new() });
-            }
-            Err(error) => return Err(error),
-        };
-        let (format, mut body) = (utterance.format, utterance.body);
-        let mut audio = Vec::new();
-        let mut fault = None;
-        while let Some(piece) = body.next().await {
-            match piece {
-                Ok(piece) if audio.len() + piece.len() > MOST_AUDIO => {
-                    fault = Some(format!("the audio is longer than {} s", MOST_AUDIO / (2 * RATE as usize)));
-                    break;
-                }
-                Ok(piece) => audio.extend_from_slice(&piece),
-                Err(broken) => fault = Some(broken.0.for_anybody()),
-            }
-        }
-        if fault.is_some() {
-            audio.clear();
-        }
-        body.completion().complete_bytes(&mut audio);
-        // What an engine still sends is not waited for.
-        drop(body);
-        let total = i64::try_from(begun.elapsed().as_micros()).unwrap_or(i64::MAX);
-        let cost = self.cost_of(&utterance.dispatch).await?;
-        let measured = audio.clone();
-        let (audio_ms, loudness) = self.in_turn(move || measure(&measured, format)).await?;
-        let row = ComparedVoice {
-            voice: utterance.voice,
-            model: utterance.model,
-            dispatch: Some(utterance.dispatch),
-            nanos: cost.nanos,
-            currency: cost.currency,
-            first_us: Some(utterance.first_us),
-            total_us: Some(total),
-            audio_ms,
-            loudness,
             fault,
-            ..nothing
         };
-        Ok(Spoken { row, audio })
+        let Some(spoken) = spoken else { return Ok((row, Vec::new())) };
+        let row = ComparedVoice {
+            voice: spoken.voice,
+            model: spoken.model,
+            nanos: spoken.cost.nanos,
+            currency: spoken.cost.currency,
+            first_us: Some(spoken.first_us),
+            total_us: Some(spoken.total_us),
+            audio_ms: spoken.measured.milliseconds,
+            loudness: spoken.measured.loudness,
+            ..row
+        };
+        Ok((row, spoken.audio))
     }
 
     /// A comparison by its id or a unique beginning of it.
@@ -263,18 +207,6 @@ impl Gateway {
         remove_folder(self.comparison_folder()?.join(view.row.id)).await;
         Ok(())
     }
-}
-
-/// Milliseconds and loudness of audio; 0 and nothing where there is none.
-fn measure(audio: &[u8], format: Format) -> (i64, Option<f64>) {
-    let Ok((samples, layout)) = decode_all(audio, format) else { return (0, None) };
-    let frames = samples.len() as u64 / u64::from(layout.channels).max(1);
-    let milliseconds = i64::try_from(frames * 1_000 / u64::from(layout.rate).max(1)).unwrap_or(i64::MAX);
-    let loudness = LoudnessMeter::new(layout).and_then(|mut meter| {
-        meter.push(&samples)?;
-        meter.finish()
-    });
-    (milliseconds, loudness.ok().map(|loudness| loudness.integrated).filter(|it| it.is_finite()))
 }
 
 /// What is gone already, or cannot be removed, is swept with its folder later.

@@ -1,5 +1,6 @@
 //! What apps and operators keep for later requests.
 
+pub(crate) mod canaries;
 pub(crate) mod clips;
 pub(crate) mod comparisons;
 pub(crate) mod lexicons;
@@ -7,3 +8,4 @@ pub(crate) mod presets;
 pub(crate) mod prompts;
 pub(crate) mod transcript_rules;
 pub(crate) mod transcripts;
+mod whole_utterance;

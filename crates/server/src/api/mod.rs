@@ -3,6 +3,7 @@
 pub(crate) mod alerts;
 pub(crate) mod allowances;
 pub(crate) mod apps;
+pub(crate) mod canaries;
 mod comparison_report;
 pub(crate) mod comparisons;
 pub(crate) mod conversation;

@@ -12,7 +12,7 @@ use super::rfc3339;
 #[serde(deny_unknown_fields)]
 pub(crate) struct AlertRequest {
     /// Condition: `breaker-open`, `credential-refused`, `credential-ending`, `voice-withdrawn`,
-    /// `error-share`, `queue-full`, `disk-low`, `allowance-share` or `credit-ending`.
+    /// `error-share`, `queue-full`, `disk-low`, `allowance-share`, `credit-ending` or `voice-changed`.
     #[schema(example = "breaker-open")]
     on: String,
     /// Engines (default: all).

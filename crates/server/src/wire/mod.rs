@@ -3,6 +3,7 @@
 
 mod alerts;
 mod allowances;
+mod canaries;
 mod comparisons;
 mod credentials;
 mod credits;
@@ -35,6 +36,7 @@ use utoipa::ToSchema;
 
 pub(crate) use alerts::*;
 pub(crate) use allowances::*;
+pub(crate) use canaries::*;
 pub(crate) use comparisons::*;
 pub(crate) use credentials::*;
 pub(crate) use credits::*;
