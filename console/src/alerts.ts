@@ -12,6 +12,7 @@ export const watched: { word: string; title: string; counts?: string; usual?: nu
   { word: 'credential-refused', title: 'An engine rejects a credential' },
   { word: 'credential-ending', title: 'A credential expires soon', counts: 'days before its end', usual: 14 },
   { word: 'voice-withdrawn', title: 'A voice of a route or an app is no longer available' },
+  { word: 'voice-changed', title: 'A voice has changed, by its canary' },
   { word: 'disk-low', title: 'The disk of the data folder is nearly full', counts: 'free megabytes', usual: 2000 },
   { word: 'credit-ending', title: 'A credit of an engine ends or will be used soon', counts: 'days before that', usual: 14 },
   { word: 'allowance-share', title: 'Most of an allowance is used', counts: '% of the allowance', usual: 80 },

@@ -9,6 +9,7 @@ mod attacked;
 mod attacked_documents;
 mod bounds;
 mod browser;
+mod canaries;
 mod chaos;
 mod client;
 mod console;

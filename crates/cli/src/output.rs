@@ -62,10 +62,10 @@ pub(crate) fn paint(text: &str, colour: Colour) -> String {
 
 fn colour_of(state: &str) -> Option<Colour> {
     Some(match state {
-        "ready" | "done" | "active" | "holds" | "closed" => Colour::Good,
+        "ready" | "done" | "active" | "holds" | "closed" | "unchanged" => Colour::Good,
         "absent" | "abandoned" | "uncertain" | "superseded" | "running" | "untested" | "rehearsal" | "pending"
-        | "unavailable" => Colour::Warn,
-        "failed" | "refused" | "revoked" | "differs" => Colour::Bad,
+        | "unavailable" | "waiting" => Colour::Warn,
+        "failed" | "refused" | "revoked" | "differs" | "changed" => Colour::Bad,
         _ => return None,
     })
 }

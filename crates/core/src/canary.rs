@@ -13,9 +13,9 @@ const LONGEST_TEXT: usize = 200;
 /// Minutes between two runs: from five minutes to thirty days.
 const INTERVALS: std::ops::RangeInclusive<u64> = 5..=43_200;
 
-/// Share of the length by which a voice may differ from itself: engines that
+/// Share of the duration by which a voice may differ from itself: engines that
 /// shape each utterance anew differ by a twentieth.
-const LENGTH: f64 = 0.15;
+const DURATION: f64 = 0.15;
 /// Loudness units by which it may (EBU R 128 calls 1 LU barely noticed).
 const LOUDNESS: f64 = 3.0;
 /// Semitones by which its pitch may.
@@ -59,7 +59,7 @@ pub enum CanaryError {
     #[error("the text of a canary has 1 to {LONGEST_TEXT} characters, not {0}")]
     Text(usize),
     /// Too often, or never.
-    #[error("a canary runs every {} to {} minutes, not {0}", INTERVALS.start(), INTERVALS.end())]
+    #[error("a canary runs every {} to {} minutes, not {}", INTERVALS.start(), INTERVALS.end(), .0)]
     Interval(u64),
 }
 
@@ -101,7 +101,7 @@ pub struct VoiceMeasures {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum VoiceTrait {
     /// Seconds of audio.
-    Length,
+    Duration,
     /// LUFS.
     Loudness,
     /// Hertz.
@@ -114,7 +114,7 @@ impl VoiceTrait {
     /// The word in answers.
     pub fn name(self) -> &'static str {
         match self {
-            VoiceTrait::Length => "length",
+            VoiceTrait::Duration => "duration",
             VoiceTrait::Loudness => "loudness",
             VoiceTrait::Pitch => "pitch",
             VoiceTrait::Words => "words",
@@ -134,14 +134,14 @@ pub struct Departure {
 }
 
 impl VoiceMeasures {
-    /// In what it differs from a reference, in the order length, loudness, pitch, words.
+    /// In what it differs from a reference, in the order duration, loudness, pitch, words.
     pub fn departures(&self, was: &VoiceMeasures) -> Vec<Departure> {
         let ratio = |was: f64, is: f64| if was > 0.0 { is / was } else { f64::INFINITY };
-        let length = |was, is| (ratio(was, is) - 1.0).abs() > LENGTH;
+        let length = |was, is| (ratio(was, is) - 1.0).abs() > DURATION;
         let loudness = |was: f64, is: f64| (is - was).abs() > LOUDNESS;
         let pitch = |was, is| (12.0 * ratio(was, is).log2()).abs() > PITCH;
         let compared = [
-            departure(VoiceTrait::Length, Some(was.seconds), Some(self.seconds), length),
+            departure(VoiceTrait::Duration, Some(was.seconds), Some(self.seconds), length),
             departure(VoiceTrait::Loudness, was.loudness, self.loudness, loudness),
             departure(VoiceTrait::Pitch, was.pitch, self.pitch, pitch),
             // Where nobody listened, nothing is known.
@@ -175,7 +175,7 @@ impl fmt::Display for Departure {
         };
         let word = |more: &'static str, less: &'static str| if is > was { more } else { less };
         match self.of {
-            VoiceTrait::Length => {
+            VoiceTrait::Duration => {
                 let percent = ((is / was - 1.0) * 100.0).abs();
                 write!(f, "{percent:.0} % {} ({is:.2} s, was {was:.2} s)", word("longer", "shorter"))
             }

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot set up its case has failed")]
 
 mod accounting;
+mod canaries;
 mod credentials;
 mod dictation;
 mod fingerprints;

@@ -9,7 +9,8 @@
 //!
 //! Told to (`PUT /broken`), it breaks what its sheet claims: `mp3` (comes at
 //! 16 kHz), `fine` (the grade is refused), `pace` (has no effect), `manner`
-//! (refused), `limit` (half of it), `door` (a strange token breaks it).
+//! (refused), `limit` (half of it), `door` (a strange token breaks it), `swallow`
+//! (the last word is not spoken).
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -223,7 +224,9 @@ impl Heron {
         let manner = Manner { pitch, rate: 1.5 * pace };
         let rate = if codec == Codec::Mp3 && self.sky.breaks("mp3") { 16_000 } else { RATE };
         let made = Format { bitrate: (codec == Codec::Mp3).then_some(64_000), ..Format::new(codec, rate) };
-        tokio::spawn(send(sender, talk.say, manner, made, forecast, tally));
+        let said =
+            if self.sky.breaks("swallow") { talk.say.rsplit_once(' ').map(|(said, _)| said.to_owned()) } else { None };
+        tokio::spawn(send(sender, said.unwrap_or(talk.say), manner, made, forecast, tally));
         page(media_type, body)
     }
 }

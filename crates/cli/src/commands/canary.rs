@@ -110,5 +110,5 @@ fn render_runs(runs: &[Value]) -> String {
             note,
         ]
     });
-    output::table(&["run", "length", "loudness", "pitch", "misheard", ""], rows.collect(), &[1, 2, 3, 4])
+    output::table(&["run", "duration", "loudness", "pitch", "misheard", ""], rows.collect(), &[1, 2, 3, 4])
 }

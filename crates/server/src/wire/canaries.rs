@@ -111,7 +111,7 @@ pub(crate) struct CanaryRunAnswer {
     pub(crate) word_error_rate: Option<f64>,
     /// Reason why the run failed.
     pub(crate) fault: Option<String>,
-    /// Differences from the reference: more than 15 % in length, 3 LU in loudness, 2 semitones in pitch, or
+    /// Differences from the reference: more than 15 % in duration, 3 LU in loudness, 2 semitones in pitch, or
     /// 15 % more of the words misheard. Runs of other versions have none.
     pub(crate) departures: Vec<DepartureAnswer>,
 }
@@ -139,7 +139,7 @@ impl CanaryRunAnswer {
 /// A difference from the reference.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct DepartureAnswer {
-    /// `length` (seconds), `loudness` (LUFS), `pitch` (Hz) or `words` (word error rate).
+    /// `duration` (seconds), `loudness` (LUFS), `pitch` (Hz) or `words` (word error rate).
     #[schema(example = "pitch")]
     pub(crate) of: &'static str,
     /// Value of the reference; null if it had none.
