@@ -137,11 +137,11 @@ impl VoiceMeasures {
     /// In what it differs from a reference, in the order duration, loudness, pitch, words.
     pub fn departures(&self, was: &VoiceMeasures) -> Vec<Departure> {
         let ratio = |was: f64, is: f64| if was > 0.0 { is / was } else { f64::INFINITY };
-        let length = |was, is| (ratio(was, is) - 1.0).abs() > DURATION;
+        let duration = |was, is| (ratio(was, is) - 1.0).abs() > DURATION;
         let loudness = |was: f64, is: f64| (is - was).abs() > LOUDNESS;
         let pitch = |was, is| (12.0 * ratio(was, is).log2()).abs() > PITCH;
         let compared = [
-            departure(VoiceTrait::Duration, Some(was.seconds), Some(self.seconds), length),
+            departure(VoiceTrait::Duration, Some(was.seconds), Some(self.seconds), duration),
             departure(VoiceTrait::Loudness, was.loudness, self.loudness, loudness),
             departure(VoiceTrait::Pitch, was.pitch, self.pitch, pitch),
             // Where nobody listened, nothing is known.
