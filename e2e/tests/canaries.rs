@@ -83,7 +83,7 @@ async fn ordinary_speech_of_local_voices_is_no_change() {
         ("hrn", "heron/tarrick", Some("turnstone")),
         ("dot", "dotterel/cairn", None),
     ] {
-        let mut set = vec!["canary", "set", name, voice, TEXT, "--app", "demo"];
+        let mut set = vec!["canary", "set", name, voice, TEXT, "--app", "console"];
         set.extend(ear.iter().flat_map(|ear| ["--ear", ear]));
         assert_eq!(run(&set).0, Some(0), "{:?}", run(&set));
         for _ in 0..3 {

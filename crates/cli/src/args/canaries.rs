@@ -4,7 +4,7 @@ use clap::{Args, Subcommand};
 
 #[derive(Subcommand)]
 #[command(after_help = "Examples:
-  dispatcher canary set pier heron/pellin \"The ferry leaves at six.\" --app demo --ear turnstone
+  dispatcher canary set pier heron/pellin \"The ferry leaves at six.\" --app console --ear turnstone
   dispatcher canary run pier
   dispatcher canary show pier
   dispatcher canary accept pier

@@ -18,7 +18,7 @@ pub(crate) struct CanaryRequest {
     #[schema(example = "The ferry to Gullsay leaves at a quarter past six.")]
     text: String,
     /// App that pays for the runs.
-    #[schema(example = "demo")]
+    #[schema(example = "console")]
     app: String,
     /// Language of the text, if the voice speaks several (BCP 47).
     language: Option<String>,
