@@ -20,7 +20,8 @@ const DURATION: f64 = 0.15;
 const LOUDNESS: f64 = 3.0;
 /// Semitones by which its pitch may.
 const PITCH: f64 = 2.0;
-/// Share of the words that may be misheard beyond what was at first.
+/// Share of the words that may be misheard beyond what was at first. A word that
+/// is missing is a change by itself: engines that break off lose few of many.
 const WORDS: f64 = 0.15;
 
 /// A sentence that a voice speaks at intervals.
@@ -95,6 +96,8 @@ pub struct VoiceMeasures {
     /// Word error rate of what was recognised, 0 and above; `None` where
     /// nobody listened.
     pub errors: Option<f64>,
+    /// Words of the text that were not recognised at all.
+    pub missing: usize,
 }
 
 /// In what a voice can change.
@@ -145,9 +148,10 @@ impl VoiceMeasures {
             departure(VoiceTrait::Loudness, was.loudness, self.loudness, loudness),
             departure(VoiceTrait::Pitch, was.pitch, self.pitch, pitch),
             // Where nobody listened, nothing is known.
-            was.errors
-                .zip(self.errors)
-                .and_then(|(was, is)| departure(VoiceTrait::Words, Some(was), Some(is), |was, is| is - was > WORDS)),
+            was.errors.zip(self.errors).and_then(|(before, now)| {
+                let words = |before, now| now - before > WORDS || self.missing > was.missing;
+                departure(VoiceTrait::Words, Some(before), Some(now), words)
+            }),
         ];
         compared.into_iter().flatten().collect()
     }
@@ -199,7 +203,7 @@ mod tests {
     use super::*;
 
     const WAS: VoiceMeasures =
-        VoiceMeasures { seconds: 2.0, loudness: Some(-20.0), pitch: Some(110.0), errors: Some(0.1) };
+        VoiceMeasures { seconds: 2.0, loudness: Some(-20.0), pitch: Some(110.0), errors: Some(0.1), missing: 0 };
 
     fn told(is: VoiceMeasures) -> Vec<String> {
         is.departures(&WAS).iter().map(Departure::to_string).collect()
@@ -207,10 +211,15 @@ mod tests {
 
     #[test]
     fn small_differences_are_chance_and_large_ones_are_told_with_their_amount() {
-        let near = VoiceMeasures { seconds: 2.28, loudness: Some(-22.9), pitch: Some(122.0), errors: Some(0.24) };
+        let near =
+            VoiceMeasures { seconds: 2.28, loudness: Some(-22.9), pitch: Some(122.0), errors: Some(0.24), missing: 0 };
         assert_eq!(told(near), Vec::<String>::new());
         assert_eq!(told(VoiceMeasures { errors: Some(0.0), ..WAS }), Vec::<String>::new(), "better is no change");
-        let far = VoiceMeasures { seconds: 1.5, loudness: Some(-26.0), pitch: Some(165.0), errors: Some(0.5) };
+        let swallowed = VoiceMeasures { errors: Some(0.2), missing: 1, ..WAS };
+        assert_eq!(told(swallowed), ["20 % of the words misheard or missing, were 10 %"], "one word of many");
+        assert_eq!(swallowed.departures(&VoiceMeasures { missing: 1, ..WAS }), [], "it was missing before");
+        let far =
+            VoiceMeasures { seconds: 1.5, loudness: Some(-26.0), pitch: Some(165.0), errors: Some(0.5), missing: 1 };
         assert_eq!(
             told(far),
             [
@@ -224,7 +233,7 @@ mod tests {
 
     #[test]
     fn silence_and_a_voice_without_pitch_are_changes_and_an_absent_ear_is_none() {
-        let silent = VoiceMeasures { seconds: 2.0, loudness: None, pitch: None, errors: None };
+        let silent = VoiceMeasures { seconds: 2.0, loudness: None, pitch: None, errors: None, missing: 0 };
         assert_eq!(told(silent), ["loudness not found any more", "pitch not found any more"]);
         assert_eq!(WAS.departures(&VoiceMeasures { pitch: None, ..WAS })[0].to_string(), "pitch found now");
         assert_eq!(WAS.departures(&VoiceMeasures { seconds: 0.0, ..WAS }).len(), 1, "from nothing");

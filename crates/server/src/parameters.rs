@@ -43,6 +43,15 @@ impl Parameters {
         self.parsed(name, "a number")
     }
 
+    /// How many records of a list are asked for, up to `most`.
+    pub(crate) fn limit(&mut self, usual: u32, most: u32) -> Result<u32, Problem> {
+        let limit = self.number("limit")?.unwrap_or(usual);
+        match (1..=most).contains(&limit) {
+            true => Ok(limit),
+            false => Err(Problem::new(ProblemKind::Invalid, format!("limit is 1 to {most}, not {limit}"))),
+        }
+    }
+
     /// A parameter that is `true` or `false`.
     pub(crate) fn flag(&mut self, name: &'static str) -> Result<Option<bool>, Problem> {
         self.parsed(name, "true or false")

@@ -29,6 +29,8 @@ pub struct StoredCanaryRun {
     pub heard: Option<String>,
     /// Word error rate of that against the text.
     pub word_errors: Option<f64>,
+    /// Words of the text that are not in it.
+    pub words_missing: i64,
     /// Why it failed.
     pub fault: Option<String>,
 }
@@ -41,6 +43,7 @@ impl StoredCanaryRun {
             loudness: self.loudness,
             pitch: self.pitch,
             errors: self.word_errors,
+            missing: usize::try_from(self.words_missing).unwrap_or(0),
         })
     }
 }

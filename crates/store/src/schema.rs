@@ -77,7 +77,7 @@ table! {
     canary_runs (id) {
         id -> Text, canary -> Text, version -> BigInt, run_at -> BigInt, is_reference -> Bool,
         dispatch -> Nullable<Text>, audio_ms -> BigInt, loudness -> Nullable<Double>, pitch -> Nullable<Double>,
-        heard -> Nullable<Text>, word_errors -> Nullable<Double>, fault -> Nullable<Text>,
+        heard -> Nullable<Text>, word_errors -> Nullable<Double>, words_missing -> BigInt, fault -> Nullable<Text>,
     }
 }
 table! {

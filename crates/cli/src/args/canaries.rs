@@ -17,8 +17,8 @@ pub(crate) enum CanaryCommand {
     /// The service has the voice speak the text within half a minute, and then at the
     /// interval. It measures duration, loudness and pitch, and has an engine recognise the
     /// words. The first successful run is the reference of the later ones; a change is
-    /// more than 15 % in duration, 3 LU in loudness, 2 semitones in pitch, or 15 % more of
-    /// the words misheard. Each run is charged to the app.
+    /// more than 15 % in duration, 3 LU in loudness, 2 semitones in pitch, a missing word,
+    /// or 15 % more of the words misheard. Each run is charged to the app.
     #[command(verbatim_doc_comment)]
     Set(CanaryArgs),
     /// Show a canary and its runs, newest first

@@ -4,13 +4,17 @@
 use std::time::Duration;
 
 use dispatcher_audio::{Codec, Format};
-use dispatcher_core::{Canary, Departure, HearingWish, word_errors};
+use dispatcher_core::{Canary, Departure, ErrorCounts, HearingWish, compare_texts};
 use dispatcher_engines::AudioSource;
 use dispatcher_store::{DocumentVersion, NewVersion, StoreError, StoredCanaryRun, VersionedKind};
 
 use crate::dispatch::dispatch_record::new_id;
+use crate::intake::recording::AudioInfo;
 use crate::library::whole_utterance::{Spoken, WholeUtterance, fresh_request};
-use crate::{Caller, Gateway, GatewayError, GivenAudio, HearerWish, RecognitionRequest, Unsupported, now_micros};
+use crate::{
+    Caller, Gateway, GatewayError, GivenAudio, HearerWish, RecognitionRequest, SynthesisRequest, Unsupported,
+    now_micros,
+};
 
 /// Canaries of a service.
 const MOST_CANARIES: usize = 100;
@@ -74,15 +78,10 @@ impl Gateway {
     /// Where it could never run, or its voice, app or ear is not there.
     pub async fn put_canary(&self, canary: Canary, by: &str) -> Result<CanaryView, GatewayError> {
         canary.check()?;
-        let app = self.inner.store.app(canary.app.clone()).await?;
-        let format = Format::new(Codec::Wav, RATE);
-        let request = fresh_request(&canary.text, &canary.voice, canary.language.as_deref(), format);
-        self.estimate_speech(&Caller::of_app(app, by), &request).await?;
+        let caller = Caller::of_app(self.inner.store.app(canary.app.clone()).await?, by);
+        self.estimate_speech(&caller, &speaking(&canary)).await?;
         if let Some(ear) = &canary.ear {
-            let registry = self.registry();
-            if !registry.routes().contains_key(ear) {
-                registry.engine(ear)?;
-            }
+            self.plan_recognition(&caller, &hearer(&canary, ear), &AudioInfo::of_samples(RATE, 1.0))?;
         }
         let others = self.inner.store.in_force(VersionedKind::Canary).await?;
         if others.len() >= MOST_CANARIES && !others.iter().any(|row| row.name == canary.name) {
@@ -172,6 +171,7 @@ impl Gateway {
             pitch: None,
             heard: None,
             word_errors: None,
+            words_missing: 0,
             fault: None,
         };
         let run = match self.measure_canary(&view.canary, by, nothing.clone()).await {
@@ -191,9 +191,8 @@ impl Gateway {
         run: StoredCanaryRun,
     ) -> Result<StoredCanaryRun, GatewayError> {
         let caller = Caller::of_app(self.inner.store.app(canary.app.clone()).await?, by);
-        let format = Format::new(Codec::Wav, RATE);
-        let request = fresh_request(&canary.text, &canary.voice, canary.language.as_deref(), format);
-        let WholeUtterance { spoken, dispatch, fault } = self.speak_whole(&caller, request, MOST_AUDIO).await?;
+        let whole = self.speak_whole(&caller, speaking(canary), MOST_AUDIO).await?;
+        let WholeUtterance { spoken, dispatch, fault } = whole;
         let run = StoredCanaryRun { dispatch: Some(dispatch), fault, ..run };
         let Some(Spoken { audio, measured, .. }) = spoken.filter(|_| run.fault.is_none()) else { return Ok(run) };
         let run = StoredCanaryRun {
@@ -206,8 +205,11 @@ impl Gateway {
         match self.recognise(&caller, hearing(canary, ear, audio)).await {
             Ok(heard) => {
                 let heard = heard.revised.transcript.text;
-                let rate = word_errors(&canary.text, &heard).rate();
-                Ok(StoredCanaryRun { heard: Some(heard), word_errors: Some(rate), ..run })
+                // `None` only of a transcript far longer than any canary.
+                let words = compare_texts(&canary.text, &heard).map(|compared| compared.words);
+                let words_missing = words.map_or(0, |words| i64::try_from(words.missing).unwrap_or(i64::MAX));
+                let word_errors = Some(words.map_or(1.0, ErrorCounts::rate));
+                Ok(StoredCanaryRun { heard: Some(heard), word_errors, words_missing, ..run })
             }
             Err(error) => Ok(StoredCanaryRun { fault: Some(format!("it was spoken, but not heard: {error}")), ..run }),
         }
@@ -255,10 +257,18 @@ impl Gateway {
     }
 }
 
+fn speaking(canary: &Canary) -> SynthesisRequest {
+    fresh_request(&canary.text, &canary.voice, canary.language.as_deref(), Format::new(Codec::Wav, RATE))
+}
+
+fn hearer(canary: &Canary, ear: &str) -> HearerWish {
+    HearerWish { wanted: Some(ear.to_owned()), language: canary.language.clone(), ..HearerWish::default() }
+}
+
 fn hearing(canary: &Canary, ear: &str, audio: Vec<u8>) -> RecognitionRequest {
     RecognitionRequest {
         audio: GivenAudio { source: AudioSource::Memory(audio.into()), told: None },
-        hearer: HearerWish { wanted: Some(ear.to_owned()), language: canary.language.clone(), ..HearerWish::default() },
+        hearer: hearer(canary, ear),
         languages: Vec::new(),
         wish: HearingWish::default(),
         unsupported: Unsupported::Adapt,

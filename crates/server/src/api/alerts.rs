@@ -132,11 +132,8 @@ pub(crate) async fn notices(
     gateway: &State<Gateway>,
 ) -> Result<Json<List<NoticeAnswer>>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
-    let limit = given.number("limit")?.unwrap_or(NOTICES);
+    let limit = given.limit(NOTICES, MOST_NOTICES)?;
     given.finish()?;
-    if !(1..=MOST_NOTICES).contains(&limit) {
-        return Err(Problem::new(ProblemKind::Invalid, format!("limit is 1 to {MOST_NOTICES}, not {limit}")));
-    }
     let notices = gateway.notices(i64::from(limit)).await?;
     Ok(Json(List::whole(notices.into_iter().map(NoticeAnswer::from).collect())))
 }

@@ -12,7 +12,6 @@ use crate::body::{RequestBody, read_json};
 use crate::headers::Meta;
 use crate::parameters::Parameters;
 use crate::problem::Problem;
-use crate::problem_kind::ProblemKind;
 use crate::wire::{CanaryAnswer, CanaryRequest, CanaryRunAnswer, List};
 
 /// List canaries
@@ -103,11 +102,8 @@ pub(crate) async fn runs(
     gateway: &State<Gateway>,
 ) -> Result<Json<List<CanaryRunAnswer>>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
-    let limit = given.number("limit")?.unwrap_or(RUNS);
+    let limit = given.limit(RUNS, MOST_RUNS)?;
     given.finish()?;
-    if !(1..=MOST_RUNS).contains(&limit) {
-        return Err(Problem::new(ProblemKind::Invalid, format!("limit is 1 to {MOST_RUNS}, not {limit}")));
-    }
     let view = gateway.canary(name).await?;
     let runs = gateway.canary_runs(name, i64::from(limit)).await?;
     Ok(Json(List::whole(runs.into_iter().map(|run| CanaryRunAnswer::of(&view, run)).collect())))

@@ -22,7 +22,6 @@ use crate::headers::{Meta, ToldHeader};
 use crate::idempotency::{Idempotency, LARGEST_KEPT, Replay, StoredAnswer};
 use crate::parameters::Parameters;
 use crate::problem::Problem;
-use crate::problem_kind::ProblemKind;
 use crate::spool::{Sink, Spool};
 use crate::wire::{
     ExchangeAnswer, ExchangeLine, ExchangeWish, List, ReplyAnswer, SaidAnswer, SpokenWord, StagesAnswer, thousandths,
@@ -222,11 +221,8 @@ pub(crate) async fn list(
     gateway: &State<Gateway>,
 ) -> Result<Json<List<ExchangeLine>>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
-    let (app, limit, cursor) = (given.text("app"), given.number("limit")?.unwrap_or(LISTED), given.text("cursor"));
+    let (app, limit, cursor) = (given.text("app"), given.limit(LISTED, MOST_LISTED)?, given.text("cursor"));
     given.finish()?;
-    if !(1..=MOST_LISTED).contains(&limit) {
-        return Err(Problem::new(ProblemKind::Invalid, format!("limit is 1 to {MOST_LISTED}, not {limit}")));
-    }
     let mut rows = gateway.exchanges(&allowed.0, app, cursor, i64::from(limit) + 1).await?;
     let more = rows.len() > limit as usize;
     rows.truncate(limit as usize);

@@ -53,12 +53,9 @@ pub(crate) async fn list(
     gateway: &State<Gateway>,
 ) -> Result<Json<List<TranscriptLine>>, Problem> {
     let mut given = Parameters::of_query(&meta.query)?;
-    let (app, limit) = (given.text("app"), given.number("limit")?.unwrap_or(LISTED));
+    let (app, limit) = (given.text("app"), given.limit(LISTED, MOST_LISTED)?);
     let cursor = given.text("cursor");
     given.finish()?;
-    if !(1..=MOST_LISTED).contains(&limit) {
-        return Err(Problem::new(ProblemKind::Invalid, format!("limit is 1 to {MOST_LISTED}, not {limit}")));
-    }
     let behind = cursor.as_deref().map(|cursor| {
         let parts = cursor.split_once('.').and_then(|(at, id)| Some((at.parse().ok()?, id.to_owned())));
         parts.ok_or_else(|| Problem::new(ProblemKind::Invalid, format!("'{cursor}' is not the cursor of a list")))

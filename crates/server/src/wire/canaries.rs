@@ -111,8 +111,8 @@ pub(crate) struct CanaryRunAnswer {
     pub(crate) word_error_rate: Option<f64>,
     /// Reason why the run failed.
     pub(crate) fault: Option<String>,
-    /// Differences from the reference: more than 15 % in duration, 3 LU in loudness, 2 semitones in pitch, or
-    /// 15 % more of the words misheard. Runs of other versions have none.
+    /// Differences from the reference: more than 15 % in duration, 3 LU in loudness, 2 semitones in pitch, a
+    /// missing word, or 15 % more of the words misheard. Runs of other versions have none.
     pub(crate) departures: Vec<DepartureAnswer>,
 }
 

@@ -348,8 +348,8 @@ impl Gateway {
         })
     }
 
-    /// How a call is charged on a day, after what was used in its month: in the region of its credential, unless
-    /// it has one of its own.
+    /// How a call is charged on a day, after what was used in its month: in the
+    /// region of its credential, unless it has one of its own.
     pub(crate) async fn price_of(
         &self,
         planned: &PlannedCall,
